@@ -1,0 +1,85 @@
+package source
+
+import (
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"log/slog"
+	"regexp"
+	"strings"
+	"sync"
+)
+
+// Secret is a value that cannot be printed: every way of turning it into text gives Mask. A reader makes it as soon as
+// it meets a key; only Reveal gives the value back, for judging its strength.
+type Secret struct{ value *string } // a pointer: even where a field is not exported, printing shows no text
+
+// NewSecret wraps a value.
+func NewSecret(value string) Secret { return Secret{&value} }
+
+// Reveal returns the value. Nothing that it returns may reach an output.
+func (s Secret) Reveal() string {
+	if s.value == nil {
+		return ""
+	}
+	return *s.value
+}
+
+// IsZero reports whether there is no value.
+func (s Secret) IsZero() bool { return s.Reveal() == "" }
+
+// String returns the mask.
+func (Secret) String() string { return Mask }
+
+// GoString returns the mask.
+func (Secret) GoString() string { return Mask }
+
+// MarshalText returns the mask.
+func (Secret) MarshalText() ([]byte, error) { return []byte(Mask), nil }
+
+// MarshalJSON returns the mask as a JSON string.
+func (Secret) MarshalJSON() ([]byte, error) { return []byte(`"` + Mask + `"`), nil }
+
+// LogValue returns the mask.
+func (Secret) LogValue() slog.Value { return slog.StringValue(Mask) }
+
+var fingerprintKey = sync.OnceValue(func() []byte {
+	key := make([]byte, 32)
+	rand.Read(key) // never fails (crypto/rand)
+	return key
+})
+
+// Fingerprint returns a keyed digest by which equal secrets are known as equal. The key lives as long as this
+// process, so a fingerprint says nothing about the secret to anybody else.
+func (s Secret) Fingerprint() [32]byte {
+	mac := hmac.New(sha256.New, fingerprintKey())
+	mac.Write([]byte(s.Reveal()))
+	return [32]byte(mac.Sum(nil))
+}
+
+// Words behind which formats put secrets. What a reader understood is masked by value; this net is for lines that no
+// reader understood.
+var announced = regexp.MustCompile(`(?i)((?:^|[\s{;,"'(-])["']?(?:` +
+	`(?:secret|psk|pre-?shared-?key|passphrase|password|passwd|private-?key|auth-?key|enc-?key|key-?string|pin|token|community|key)(?:-?\d+)?["']?\s*[=:]\s*|` +
+	`(?:secret|psk|pre-?shared-?key|passphrase|password|passwd|xauth|eap|ntlm|ppk|private-?key|key-?string)["']?\s+))` +
+	`("(?:[^"\\]|\\.)*"?|'[^']*'?|[^\s{]+)`)
+
+// The words of algorithms and settings that follow such a word without being secret.
+var notSecret = regexp.MustCompile(`(?i)^["']?(?:yes|no|none|true|false|never|always|\d{1,5}[a-z]?|0x[0-9a-f]{1,8})["',;]*$`)
+
+func redactAnnounced(text string) string {
+	if !announced.MatchString(text) {
+		return text
+	}
+	return announced.ReplaceAllStringFunc(text, func(m string) string {
+		parts := announced.FindStringSubmatch(m)
+		if strings.HasPrefix(parts[2], Mask) || notSecret.MatchString(parts[2]) {
+			return m
+		}
+		tail := ""
+		if t := strings.TrimRight(parts[2], ";,)}"); t != parts[2] {
+			tail = parts[2][len(t):]
+		}
+		return parts[1] + Mask + tail
+	})
+}

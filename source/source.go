@@ -1,0 +1,187 @@
+// Package source knows where things were said: files, lines, quotes of lines, and secrets that must never be quoted.
+package source
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"sort"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// MaxQuote is the length in runes beyond which a quoted line is cut.
+const MaxQuote = 160
+
+// Mask stands in every output where a secret stood in the input.
+const Mask = "[secret]"
+
+// Pos is a place in a saved file. The zero Pos is "nowhere"; Line counts from 1, and 0 means the file as a whole.
+type Pos struct {
+	File string
+	Line int
+}
+
+// IsZero reports whether p is nowhere.
+func (p Pos) IsZero() bool { return p == Pos{} }
+
+// String returns "file:line", "file", or "" for nowhere.
+func (p Pos) String() string {
+	if p.Line == 0 {
+		return Clean(p.File)
+	}
+	return fmt.Sprintf("%s:%d", Clean(p.File), p.Line)
+}
+
+// Compare orders positions by file name, then by line.
+func (p Pos) Compare(q Pos) int {
+	if c := strings.Compare(p.File, q.File); c != 0 {
+		return c
+	}
+	return cmp.Compare(p.Line, q.Line)
+}
+
+// Error is something wrong with the input, and where.
+type Error struct {
+	Pos
+	Message string
+}
+
+// Error returns "file:line: message".
+func (e *Error) Error() string {
+	if e.Pos.IsZero() {
+		return e.Message
+	}
+	return e.Pos.String() + ": " + e.Message
+}
+
+// Errorf makes an Error at p.
+func Errorf(p Pos, format string, args ...any) *Error {
+	return &Error{Pos: p, Message: fmt.Sprintf(format, args...)}
+}
+
+// File is the text of one saved file, with line ends folded, and the secrets that a reader found in it.
+type File struct {
+	Path    string // as shown to people: relative to the estate, with slashes
+	data    []byte
+	starts  []int
+	secrets map[string]bool
+}
+
+// NewFile makes a File of raw bytes. A byte order mark is dropped; nothing else is changed.
+func NewFile(path string, data []byte) *File {
+	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
+	f := &File{Path: path, data: data, starts: []int{0}, secrets: map[string]bool{}}
+	for i, b := range data {
+		if b == '\n' && i+1 < len(data) {
+			f.starts = append(f.starts, i+1)
+		}
+	}
+	return f
+}
+
+// Bytes returns the file's content without a byte order mark. The caller must not change it.
+func (f *File) Bytes() []byte { return f.data }
+
+// Lines returns the number of lines.
+func (f *File) Lines() int {
+	if len(f.data) == 0 {
+		return 0
+	}
+	return len(f.starts)
+}
+
+// Line returns line n (from 1) without its line end; "" where there is no such line. It may hold secrets: to show it,
+// use Quote.
+func (f *File) Line(n int) string {
+	if n < 1 || n > len(f.starts) {
+		return ""
+	}
+	end := len(f.data)
+	if n < len(f.starts) {
+		end = f.starts[n]
+	}
+	return strings.TrimRight(string(f.data[f.starts[n-1]:end]), "\r\n")
+}
+
+// LineAt returns the number of the line that holds the byte at offset.
+func (f *File) LineAt(offset int) int {
+	return sort.SearchInts(f.starts, offset+1)
+}
+
+// At returns the position of line n of this file.
+func (f *File) At(n int) Pos { return Pos{File: f.Path, Line: n} }
+
+// Hide marks a text as secret: wherever it stands in a quoted line it is masked.
+func (f *File) Hide(secret string) {
+	if secret != "" {
+		f.secrets[secret] = true
+	}
+}
+
+// Quote returns line n fit to be shown: trimmed, secrets masked, control and escape characters made harmless, cut at
+// MaxQuote runes.
+func (f *File) Quote(n int) string {
+	return Shorten(Clean(f.Redact(strings.TrimSpace(f.Line(n)))), MaxQuote)
+}
+
+// Redact masks the secrets of this file, and whatever stands behind a word that announces a secret, in a text of it.
+func (f *File) Redact(text string) string {
+	known := make([]string, 0, len(f.secrets))
+	for s := range f.secrets {
+		known = append(known, s)
+	}
+	sort.Slice(known, func(i, j int) bool { // the longest first: one secret may begin another
+		return cmp.Or(cmp.Compare(len(known[j]), len(known[i])), strings.Compare(known[i], known[j])) < 0
+	})
+	for _, s := range known {
+		text = strings.ReplaceAll(text, s, Mask)
+	}
+	return redactAnnounced(text)
+}
+
+// Clean makes a text harmless for a terminal and for a log: control characters, bytes that are not UTF-8 and
+// characters that change the direction of writing are shown as escapes; a tab becomes a space.
+func Clean(text string) string {
+	clean := true
+	for _, r := range text {
+		if !harmless(r) {
+			clean = false
+			break
+		}
+	}
+	if clean && utf8.ValidString(text) {
+		return text
+	}
+	var b strings.Builder
+	for i := 0; i < len(text); {
+		r, size := utf8.DecodeRuneInString(text[i:])
+		switch {
+		case r == utf8.RuneError && size == 1:
+			fmt.Fprintf(&b, "\\x%02x", text[i])
+		case r == '\t':
+			b.WriteByte(' ')
+		case harmless(r):
+			b.WriteRune(r)
+		case r < 0x80:
+			fmt.Fprintf(&b, "\\x%02x", r)
+		default:
+			fmt.Fprintf(&b, "\\u%04x", r)
+		}
+		i += size
+	}
+	return b.String()
+}
+
+func harmless(r rune) bool {
+	return r == ' ' || unicode.IsGraphic(r) && !unicode.Is(unicode.Cf, r) && !unicode.Is(unicode.Zs, r)
+}
+
+// Shorten cuts a text at most runes and says so with an ellipsis.
+func Shorten(text string, most int) string {
+	if utf8.RuneCountInString(text) <= most {
+		return text
+	}
+	return string([]rune(text)[:most-1]) + "…"
+}

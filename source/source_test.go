@@ -1,0 +1,64 @@
+package source_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"toril/source"
+)
+
+func TestLines(t *testing.T) {
+	f := source.NewFile("a.conf", []byte("\xef\xbb\xbfone\r\ntwo\n\nfour"))
+	assert.Equal(t, 4, f.Lines())
+	assert.Equal(t, []string{"one", "two", "", "four", ""}, []string{f.Line(1), f.Line(2), f.Line(3), f.Line(4), f.Line(5)})
+	assert.Equal(t, 1, f.LineAt(0))
+	assert.Equal(t, 2, f.LineAt(5))
+	assert.Equal(t, 4, f.LineAt(10))
+	assert.Equal(t, "a.conf:3", f.At(3).String())
+	assert.Zero(t, source.NewFile("empty", nil).Lines())
+}
+
+func TestQuoteIsHarmless(t *testing.T) {
+	f := source.NewFile("a", []byte("\tname = \x1b[31mred\x07\xff \u202eabc\n"+strings.Repeat("x", 500)))
+	assert.Equal(t, `name = \x1b[31mred\x07\xff \u202eabc`, f.Quote(1))
+	assert.Len(t, []rune(f.Quote(2)), source.MaxQuote)
+}
+
+func TestSecretsAreMasked(t *testing.T) {
+	f := source.NewFile("a", []byte("x = Zz9secretvalue and more\n  secret = \"never; seen\"\npsk 0sAAAA;\nkeyexchange = ikev2\nrekey_time = 4h\nesp_proposals = aes\n"))
+	f.Hide("Zz9secretvalue")
+	assert.Equal(t, "x = [secret] and more", f.Quote(1))
+	assert.Equal(t, "secret = [secret]", f.Quote(2))
+	assert.Equal(t, "psk [secret];", f.Quote(3))
+	assert.Equal(t, "keyexchange = ikev2", f.Quote(4))
+	assert.Equal(t, "rekey_time = 4h", f.Quote(5))
+	assert.Equal(t, "esp_proposals = aes", f.Quote(6))
+}
+
+func TestSecretCannotBePrinted(t *testing.T) {
+	s := source.NewSecret("lantern")
+	j, err := json.Marshal(map[string]any{"k": s, "p": &s})
+	require.NoError(t, err)
+	var log strings.Builder
+	slog.New(slog.NewTextHandler(&log, nil)).Info("x", "s", s)
+	for _, out := range []string{fmt.Sprint(s), fmt.Sprintf("%v %+v %#v %s %q", s, s, s, s, s), string(j), log.String(),
+		fmt.Sprintf("%v", struct{ S source.Secret }{s}), fmt.Sprintf("%+v %#v", struct{ s source.Secret }{s}, struct{ s source.Secret }{s})} {
+		assert.NotContains(t, out, "lantern")
+	}
+	assert.Equal(t, "lantern", s.Reveal())
+	assert.Equal(t, s.Fingerprint(), source.NewSecret("lantern").Fingerprint())
+	assert.NotEqual(t, s.Fingerprint(), source.NewSecret("lanterm").Fingerprint())
+}
+
+func TestPosOrder(t *testing.T) {
+	a, b := source.Pos{File: "a", Line: 9}, source.Pos{File: "b", Line: 1}
+	assert.Negative(t, a.Compare(b))
+	assert.Positive(t, a.Compare(source.Pos{File: "a", Line: 2}))
+	assert.Equal(t, "b:1: bad", source.Errorf(b, "bad").Error())
+}
