@@ -1,0 +1,207 @@
+package packet
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+)
+
+// protoNames are the IANA protocol keywords in the lower case that people write.
+var protoNames = map[uint64]string{0: "hopopt", 1: "icmp", 2: "igmp", 4: "ipip", 6: "tcp", 17: "udp", 33: "dccp", 41: "ipv6", 46: "rsvp", 47: "gre",
+	50: "esp", 51: "ah", 58: "icmpv6", 88: "eigrp", 89: "ospf", 94: "ipip2", 103: "pim", 108: "comp", 112: "vrrp", 115: "l2tp", 132: "sctp", 136: "udplite"}
+
+// ProtoName returns the everyday name of a protocol number, or the number.
+func ProtoName(n uint64) string {
+	if name, ok := protoNames[n]; ok {
+		return name
+	}
+	return fmt.Sprintf("protocol %d", n)
+}
+
+// ProtoNumber returns the number of a protocol by its everyday name; ok is false where it is not known.
+func ProtoNumber(name string) (n uint64, ok bool) {
+	name = strings.ToLower(name)
+	switch name {
+	case "ipv6-icmp", "icmp6":
+		return 58, true
+	case "ipencap", "ip-in-ip", "ipv4":
+		return 4, true
+	case "ipcomp":
+		return 108, true
+	case "ospfigp":
+		return 89, true
+	}
+	for n, known := range protoNames {
+		if known == name {
+			return n, true
+		}
+	}
+	return 0, false
+}
+
+var stateNames = []string{"new", "established", "related", "invalid", "untracked"}
+
+// fewParts is the number of parts that a description spells out.
+const fewParts = 4
+
+// String describes s for people in one line: "10.1.0.0/24 > 10.2.0.0/24 tcp port 443; and 2 more".
+func (s Set) String() string {
+	if s.Empty() {
+		return "no packets"
+	}
+	if s.Equal(All()) {
+		return "all packets"
+	}
+	var parts []string
+	for i := range s.boxes {
+		if i == fewParts {
+			parts = append(parts, fmt.Sprintf("and %d more", len(s.boxes)-i))
+			break
+		}
+		parts = append(parts, s.boxes[i].describe())
+	}
+	return strings.Join(parts, "; ")
+}
+
+func (b *box) describe() string {
+	var out []string
+	if b.v[Src] == nil && b.v[Dst] == nil {
+		out = append(out, fmt.Sprintf("any IPv%d", b.fam))
+	} else {
+		out = append(out, b.addresses(Src)+" > "+b.addresses(Dst))
+	}
+	switch {
+	case b.v[Proto] == nil:
+	case (b.v[Sport] != nil || b.v[Dport] != nil) && (Values{b.v[Proto]}).Equal(WithPorts):
+	default:
+		out = append(out, spell(b.v[Proto], 255, func(n number) string { return ProtoName(n.lo) }))
+	}
+	for _, f := range []struct {
+		Field
+		word string
+	}{{Sport, "from port"}, {Dport, "port"}} {
+		if b.v[f.Field] != nil {
+			out = append(out, f.word+" "+spell(b.v[f.Field], 65535, func(n number) string { return fmt.Sprint(n.lo) }))
+		}
+	}
+	if b.v[ICMP] != nil {
+		out = append(out, "type "+spellTypes(b.v[ICMP]))
+	}
+	for _, f := range []struct {
+		Field
+		word string
+	}{{In, "in by"}, {Out, "out by"}} {
+		if b.v[f.Field] != nil {
+			out = append(out, f.word+" "+spellNames(b.v[f.Field]))
+		}
+	}
+	if b.v[State] != nil {
+		out = append(out, spell(b.v[State], Untracked, func(n number) string { return stateNames[n.lo] }))
+	}
+	if b.v[Direction] != nil {
+		out = append(out, map[bool]string{true: "replies", false: "not replies"}[b.v[Direction][0].lo.lo == Reply])
+	}
+	if b.v[Translated] != nil {
+		out = append(out, "translated "+spell(b.v[Translated], 3, func(n number) string { return [...]string{"no", "source", "destination", "both"}[n.lo] }))
+	}
+	if b.v[Mark] != nil {
+		out = append(out, "mark "+spell(b.v[Mark], 1<<32-1, func(n number) string { return fmt.Sprintf("%#x", n.lo) }))
+	}
+	for _, f := range []struct {
+		Field
+		yes, no string
+	}{{PeerIn, "decrypted", "came in clear"}, {PeerOut, "to be encrypted", "in clear"}} {
+		if v := b.v[f.Field]; v == nil {
+		} else if v[len(v)-1].hi == (number{}) {
+			out = append(out, f.no)
+		} else {
+			out = append(out, f.yes)
+		}
+	}
+	return strings.Join(out, " ")
+}
+
+func (b *box) addresses(f Field) string {
+	if b.v[f] == nil {
+		return "any"
+	}
+	return Spell(Values{b.v[f]}, b.fam)
+}
+
+// Spell writes addresses of one family as prefixes, or as ranges where those are shorter.
+func Spell(v Values, fam Family) string {
+	var out []string
+	for i, iv := range v.in {
+		if i == 2*fewParts {
+			out = append(out, fmt.Sprintf("and %d more", len(v.in)-i))
+			break
+		}
+		if ps := (Values{[]interval{iv}}).prefixes(fam); len(ps) <= 2 {
+			for _, p := range ps {
+				out = append(out, spellPrefix(p))
+			}
+		} else {
+			out = append(out, iv.lo.addr(fam).String()+"-"+iv.hi.addr(fam).String())
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+func spellPrefix(p netip.Prefix) string {
+	if p.IsSingleIP() {
+		return p.Addr().String()
+	}
+	return p.String()
+}
+
+// spell writes numbers, with "not" where that is shorter.
+func spell(in []interval, top uint64, word func(number) string) string {
+	whole := []interval{{number{}, small(top)}}
+	not := ""
+	if other := without(whole, in); len(other) < len(in) || len(other) == 1 && len(in) == 1 && other[0].lo == other[0].hi {
+		in, not = other, "not "
+	}
+	var out []string
+	for i, iv := range in {
+		if i == 2*fewParts {
+			out = append(out, fmt.Sprintf("and %d more", len(in)-i))
+			break
+		}
+		if iv.lo == iv.hi {
+			out = append(out, word(iv.lo))
+		} else if iv.lo.next() == iv.hi {
+			out = append(out, word(iv.lo), word(iv.hi))
+		} else {
+			out = append(out, word(iv.lo)+"-"+word(iv.hi))
+		}
+	}
+	return not + strings.Join(out, ", ")
+}
+
+func spellTypes(in []interval) string {
+	return spell(in, 65535, func(n number) string {
+		if n.lo&0xff == 0 || n.lo&0xff == 0xff {
+			return fmt.Sprint(n.lo >> 8)
+		}
+		return fmt.Sprintf("%d/%d", n.lo>>8, n.lo&0xff)
+	})
+}
+
+func spellNames(in []interval) string {
+	not := ""
+	if other := without([]interval{{number{}, largest}}, in); len(other) < len(in) {
+		in, not = other, "not "
+	}
+	var out []string
+	for _, iv := range in {
+		switch {
+		case iv.lo == iv.hi && iv.lo == (number{}):
+			out = append(out, "the gateway itself")
+		case iv.lo == iv.hi:
+			out = append(out, iv.lo.name())
+		default:
+			out = append(out, iv.lo.name()+"*")
+		}
+	}
+	return not + strings.Join(out, ", ")
+}

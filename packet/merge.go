@@ -1,0 +1,138 @@
+package packet
+
+import (
+	"encoding/binary"
+	"hash/maphash"
+	"slices"
+)
+
+// fewBoxes is the number up to which boxes are compared pair by pair to drop those that lie within others.
+const fewBoxes = 64
+
+// merge makes a list of boxes shorter without changing the set: boxes within others go, boxes that differ in one field
+// only become one. It takes time in proportion to the number of boxes.
+func merge(boxes []box) []box {
+	switch len(boxes) {
+	case 0, 1:
+		return boxes
+	case 2: // the commonest case, without a map
+		for f := range fields {
+			if sameBut(&boxes[0], &boxes[1], f) {
+				out := boxes[:1:1]
+				out = slices.Clone(out)
+				join(&out[0], &boxes[1], f)
+				return out
+			}
+		}
+		return dropCovered(boxes)
+	}
+	m := merger{boxes: slices.Clone(boxes), hash: make([][fields]uint64, len(boxes)), total: make([]uint64, len(boxes))}
+	var used [fields]bool
+	for i := range m.boxes {
+		for f := range fields {
+			m.hash[i][f] = hashField(&m.boxes[i], f)
+			m.total[i] ^= m.hash[i][f]
+			used[f] = used[f] || m.boxes[i].v[f] != nil
+		}
+	}
+	used[0] = true // boxes that are the same in every field
+	for changed := true; changed; {
+		changed = false
+		for f := range fields {
+			changed = used[f] && m.join(f) || changed
+		}
+	}
+	if len(m.boxes) > 1 && len(m.boxes) <= fewBoxes {
+		return dropCovered(m.boxes)
+	}
+	return m.boxes
+}
+
+// merger holds boxes beside the hash of each of their fields and the sum of those, so that the hash of a box but for
+// one field is one operation.
+type merger struct {
+	boxes []box
+	hash  [][fields]uint64
+	total []uint64
+}
+
+// join makes one box of all those that differ in f only; it reports whether there were any.
+func (m *merger) join(f Field) bool {
+	first := make(map[uint64]int, len(m.boxes))
+	n := 0
+	for i := range m.boxes {
+		h := m.total[i] ^ m.hash[i][f]
+		k, seen := first[h]
+		if seen && sameBut(&m.boxes[k], &m.boxes[i], f) {
+			join(&m.boxes[k], &m.boxes[i], f)
+			m.hash[k][f] = hashField(&m.boxes[k], f)
+			m.total[k] = h ^ m.hash[k][f]
+			continue
+		}
+		if !seen {
+			first[h] = n
+		}
+		m.boxes[n], m.hash[n], m.total[n] = m.boxes[i], m.hash[i], m.total[i]
+		n++
+	}
+	changed := n < len(m.boxes)
+	m.boxes = m.boxes[:n]
+	return changed
+}
+
+func join(a, b *box, f Field) {
+	if a.v[f] == nil || b.v[f] == nil {
+		a.v[f] = nil
+		return
+	}
+	a.put(f, tidy(slices.Concat(a.v[f], b.v[f])))
+}
+
+func sameBut(a, b *box, but Field) bool {
+	if a.fam != b.fam {
+		return false
+	}
+	for f := range fields {
+		if f != but && ((a.v[f] == nil) != (b.v[f] == nil) || !slices.Equal(a.v[f], b.v[f])) {
+			return false
+		}
+	}
+	return true
+}
+
+var hashSeed = maphash.MakeSeed()
+
+func hashField(b *box, f Field) uint64 {
+	if b.v[f] == nil {
+		return uint64(b.fam) * uint64(f+1) // told apart from the others by sameBut
+	}
+	var h maphash.Hash
+	h.SetSeed(hashSeed)
+	h.WriteByte(byte(f))
+	var buf [32]byte
+	for _, iv := range b.v[f] {
+		binary.LittleEndian.PutUint64(buf[0:], iv.lo.hi)
+		binary.LittleEndian.PutUint64(buf[8:], iv.lo.lo)
+		binary.LittleEndian.PutUint64(buf[16:], iv.hi.hi)
+		binary.LittleEndian.PutUint64(buf[24:], iv.hi.lo)
+		h.Write(buf[:])
+	}
+	return h.Sum64()
+}
+
+func dropCovered(boxes []box) []box {
+	var out []box
+	for i := range boxes {
+		covered := false
+		for j := range boxes {
+			if i != j && boxes[j].holds(&boxes[i]) && (j < i || !boxes[i].holds(&boxes[j])) {
+				covered = true
+				break
+			}
+		}
+		if !covered {
+			out = append(out, boxes[i])
+		}
+	}
+	return out
+}

@@ -1,0 +1,472 @@
+// Package packet holds exact sets of packets: which addresses, protocols, ports, interfaces, connection states, marks
+// and IPsec peers. A Set is a value; every operation gives a new one.
+//
+// A Set is a list of boxes, a box the product of one set of values a field. What is exact in each field is exact as a
+// whole: there is no sampling and no approximation. Work is bounded: where a result would take more than MaxBoxes
+// boxes, the operation unwinds to the enclosing Guard, which returns ErrLimit. So a limit never becomes a wrong answer.
+package packet
+
+import (
+	"errors"
+	"net/netip"
+	"slices"
+)
+
+// Family is the version of the Internet Protocol.
+type Family uint8
+
+// The families.
+const (
+	IPv4 Family = 4
+	IPv6 Family = 6
+)
+
+func (f Family) bits() int {
+	if f == IPv4 {
+		return 32
+	}
+	return 128
+}
+
+// Field is a property of a packet that rules look at.
+type Field uint8
+
+// The fields. Ports exist in packets of TCP, UDP, DCCP, SCTP and UDP-Lite; ICMP is type*256+code of ICMP and ICMPv6.
+const (
+	Src        Field = iota // source address
+	Dst                     // destination address
+	Proto                   // protocol number (IANA, the last header's)
+	Sport                   // source port
+	Dport                   // destination port
+	ICMP                    // type*256 + code
+	In                      // name of the interface it came in by; "" for the gateway's own packets
+	Out                     // name of the interface it will leave by; "" for packets to the gateway itself
+	State                   // connection state: New ... Untracked
+	Direction               // of the connection: Original or Reply
+	Translated              // of the connection: bit 0 source, bit 1 destination
+	Mark                    // 32-bit mark of the packet
+	PeerIn                  // address of the IPsec peer it was decrypted from; 0 where it came in clear
+	PeerOut                 // address of the IPsec peer it will be encrypted to; 0 where it will leave in clear
+	fields
+)
+
+// Connection states, as values of State.
+const (
+	New uint64 = iota
+	Established
+	Related
+	Invalid
+	Untracked
+)
+
+// Directions, as values of Direction.
+const (
+	Original uint64 = iota
+	Reply
+)
+
+// MaxBoxes is the number of boxes beyond which an operation gives up.
+const MaxBoxes = 1 << 13
+
+// ErrLimit says that a question was too complex to be answered within MaxBoxes.
+var ErrLimit = errors.New("the packet sets of this question are too complex to be answered exactly")
+
+type overLimit struct{}
+
+// Guard runs f and returns ErrLimit where an operation in it gave up.
+func Guard(f func()) (err error) {
+	defer func() {
+		switch r := recover().(type) {
+		case nil:
+		case overLimit:
+			err = ErrLimit
+		default:
+			panic(r)
+		}
+	}()
+	f()
+	return nil
+}
+
+// WithPorts are the protocols that have ports.
+var WithPorts = OneOf(6, 17, 33, 132, 136)
+
+func topOf(f Field, fam Family) number {
+	switch f {
+	case Src, Dst:
+		if fam == IPv4 {
+			return small(1<<32 - 1)
+		}
+		return largest
+	case Proto:
+		return small(255)
+	case Sport, Dport, ICMP:
+		return small(65535)
+	case State:
+		return small(Untracked)
+	case Direction:
+		return small(Reply)
+	case Translated:
+		return small(3)
+	case Mark:
+		return small(1<<32 - 1)
+	}
+	return largest
+}
+
+// box is a product; a nil field is unrestricted.
+type box struct {
+	fam Family
+	v   [fields][]interval
+}
+
+func (b *box) get(f Field) []interval {
+	if b.v[f] != nil {
+		return b.v[f]
+	}
+	return []interval{{number{}, topOf(f, b.fam)}}
+}
+
+// put restricts a field to values that are already within its range; it returns false where nothing is left.
+func (b *box) put(f Field, in []interval) bool {
+	if len(in) == 0 {
+		return false
+	}
+	if len(in) == 1 && in[0].lo == (number{}) && !in[0].hi.less(topOf(f, b.fam)) {
+		in = nil
+	}
+	b.v[f] = in
+	return true
+}
+
+func (b *box) meet(c *box) (box, bool) {
+	if b.fam != c.fam {
+		return box{}, false
+	}
+	for f := range fields { // most pairs do not meet: find out before anything is made
+		if b.v[f] != nil && c.v[f] != nil && !meets(b.v[f], c.v[f]) {
+			return box{}, false
+		}
+	}
+	out := *b
+	for f := range fields {
+		switch {
+		case c.v[f] == nil:
+		case b.v[f] == nil:
+			out.v[f] = c.v[f]
+		default:
+			out.v[f] = meet(b.v[f], c.v[f])
+		}
+	}
+	return out, true
+}
+
+func (b *box) meets(c *box) bool {
+	if b.fam != c.fam {
+		return false
+	}
+	for f := range fields {
+		if b.v[f] != nil && c.v[f] != nil && !meets(b.v[f], c.v[f]) {
+			return false
+		}
+	}
+	return true
+}
+
+// holds reports whether c lies within b.
+func (b *box) holds(c *box) bool {
+	if b.fam != c.fam {
+		return false
+	}
+	for f := range fields {
+		if b.v[f] != nil && (c.v[f] == nil || len(without(c.v[f], b.v[f])) > 0) {
+			return false
+		}
+	}
+	return true
+}
+
+// cut appends b without c to out, in boxes that do not overlap. b and c must meet.
+func (b *box) cut(c *box, out []box) []box {
+	rest := *b
+	for f := range fields {
+		if c.v[f] == nil {
+			continue
+		}
+		have := rest.get(f)
+		if off := without(have, c.v[f]); len(off) > 0 {
+			piece := rest
+			piece.put(f, off)
+			out = append(out, piece)
+			rest.put(f, meet(have, c.v[f]))
+		}
+	}
+	return out
+}
+
+// Set is an immutable set of packets. The zero Set is empty.
+type Set struct{ boxes []box }
+
+// All is the set of every packet.
+func All() Set { return Set{[]box{{fam: IPv4}, {fam: IPv6}}} }
+
+// None is the empty set.
+func None() Set { return Set{} }
+
+// Only is the set of every packet of one family.
+func Only(f Family) Set { return Set{[]box{{fam: f}}} }
+
+// Where is the set of the packets whose field has one of the values. Asking for a port also asks for a protocol that
+// has ports, asking for an ICMP type for ICMP or ICMPv6. Src, Dst and peers are asked for with Prefixes or Range.
+func Where(f Field, v Values) Set { return All().With(f, v) }
+
+// With restricts s as Where does.
+func (s Set) With(f Field, v Values) Set {
+	switch f {
+	case Sport, Dport:
+		s = s.with(Proto, WithPorts)
+	case ICMP:
+		s = s.with(Proto, OneOf(1, 58))
+	}
+	return s.with(f, v)
+}
+
+func (s Set) with(f Field, v Values) Set {
+	var out []box
+	for i := range s.boxes {
+		if b := s.boxes[i]; b.put(f, meet(b.get(f), v.in)) {
+			out = append(out, b)
+		}
+	}
+	return Set{out}
+}
+
+// Range is the set of the packets whose address field (Src, Dst, PeerIn or PeerOut) lies between lo and hi, both
+// included and of one family. Any family's packets may have a peer of either family.
+func Range(f Field, lo, hi netip.Addr) Set {
+	lo, hi = lo.Unmap(), hi.Unmap()
+	if lo.Is4() != hi.Is4() {
+		return None()
+	}
+	return addressed(f, lo.Is4(), Addresses(lo, hi))
+}
+
+// Prefixes is the set of the packets whose address field lies in one of the prefixes.
+func Prefixes(f Field, ps ...netip.Prefix) Set {
+	var four, six []interval
+	for _, p := range ps {
+		iv := Prefix(p).in[0]
+		if p.Addr().Is4() {
+			four = append(four, iv)
+		} else {
+			six = append(six, iv)
+		}
+	}
+	return addressed(f, true, Values{tidy(four)}).Or(addressed(f, false, Values{tidy(six)}))
+}
+
+func addressed(f Field, four bool, v Values) Set {
+	if f == PeerIn || f == PeerOut {
+		return Where(f, v)
+	}
+	if four {
+		return Only(IPv4).with(f, v)
+	}
+	return Only(IPv6).with(f, v)
+}
+
+// Or returns the union.
+func (s Set) Or(t Set) Set {
+	if len(s.boxes) == 0 {
+		return t
+	}
+	if len(t.boxes) == 0 {
+		return s
+	}
+	return bounded(merge(slices.Concat(s.boxes, t.boxes)))
+}
+
+// Union returns the union of many sets. It does not care for their order.
+func Union(sets ...Set) Set {
+	var all []box
+	for _, s := range sets {
+		all = append(all, s.boxes...)
+	}
+	return bounded(merge(all))
+}
+
+// And returns the intersection.
+func (s Set) And(t Set) Set {
+	var out []box
+	for i := range s.boxes {
+		for j := range t.boxes {
+			if b, ok := s.boxes[i].meet(&t.boxes[j]); ok {
+				out = append(out, b)
+			}
+		}
+		if len(out) > MaxBoxes {
+			out = merge(out)
+			bounded(out)
+		}
+	}
+	return bounded(merge(out))
+}
+
+// Minus returns what is in s and not in t.
+func (s Set) Minus(t Set) Set {
+	left := s.boxes
+	for j := range t.boxes {
+		if !anyMeets(left, &t.boxes[j]) {
+			continue
+		}
+		var next []box
+		for i := range left {
+			if left[i].meets(&t.boxes[j]) {
+				next = left[i].cut(&t.boxes[j], next)
+			} else {
+				next = append(next, left[i])
+			}
+		}
+		if len(next) > MaxBoxes {
+			next = merge(next)
+			bounded(next)
+		}
+		left = next
+		if len(left) == 0 {
+			return None()
+		}
+	}
+	return bounded(merge(left))
+}
+
+// Not returns every packet that is not in s.
+func (s Set) Not() Set { return All().Minus(s) }
+
+func anyMeets(boxes []box, c *box) bool {
+	for i := range boxes {
+		if boxes[i].meets(c) {
+			return true
+		}
+	}
+	return false
+}
+
+// Empty reports whether s holds no packet.
+func (s Set) Empty() bool { return len(s.boxes) == 0 }
+
+// Overlaps reports whether some packet is in both.
+func (s Set) Overlaps(t Set) bool {
+	for i := range t.boxes {
+		if anyMeets(s.boxes, &t.boxes[i]) {
+			return true
+		}
+	}
+	return false
+}
+
+// Contains reports whether every packet of t is in s.
+func (s Set) Contains(t Set) bool { return t.Minus(s).Empty() }
+
+// Equal reports whether both hold the same packets.
+func (s Set) Equal(t Set) bool { return s.Contains(t) && t.Contains(s) }
+
+// Has reports whether s holds the packet.
+func (s Set) Has(p Packet) bool { return s.Overlaps(p.Set()) }
+
+// Boxes returns the number of boxes that s takes, as a measure of its complexity.
+func (s Set) Boxes() int { return len(s.boxes) }
+
+// Parts returns the boxes of s, each as a set.
+func (s Set) Parts() []Set {
+	out := make([]Set, len(s.boxes))
+	for i := range s.boxes {
+		out[i] = Set{s.boxes[i : i+1 : i+1]}
+	}
+	return out
+}
+
+// Values returns the values that a field has in s, of packets of one family.
+func (s Set) Values(f Field, fam Family) Values {
+	var in []interval
+	for i := range s.boxes {
+		if b := &s.boxes[i]; b.fam == fam {
+			in = append(in, b.get(f)...)
+		}
+	}
+	return Values{tidy(in)}
+}
+
+// Prefixes returns the addresses that an address field has in s as the least list of prefixes, IPv4 before IPv6.
+func (s Set) Prefixes(f Field) []netip.Prefix {
+	return append(s.Values(f, IPv4).prefixes(IPv4), s.Values(f, IPv6).prefixes(IPv6)...)
+}
+
+// Families returns the families of the packets in s.
+func (s Set) Families() []Family {
+	var out []Family
+	for _, f := range []Family{IPv4, IPv6} {
+		if slices.ContainsFunc(s.boxes, func(b box) bool { return b.fam == f }) {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// Replace returns the packets of s with a field set to any of the values, whatever it was: what a translation makes of
+// them. For an address the values must be of the packets' family.
+func (s Set) Replace(f Field, v Values) Set {
+	var out []box
+	for i := range s.boxes {
+		if b := s.boxes[i]; b.put(f, meet(v.in, []interval{{number{}, topOf(f, b.fam)}})) {
+			out = append(out, b)
+		}
+	}
+	return bounded(merge(out))
+}
+
+// Shift returns the packets of s with an address field moved from one prefix onto another of the same length, host
+// part kept. Every address of the field must lie in from.
+func (s Set) Shift(f Field, from, to netip.Prefix) Set {
+	base, target := fromAddr(from.Masked().Addr()), fromAddr(to.Masked().Addr())
+	var out []box
+	for i := range s.boxes {
+		b := s.boxes[i]
+		var in []interval
+		for _, iv := range b.get(f) {
+			in = append(in, interval{iv.lo.minus(base).plus(target), iv.hi.minus(base).plus(target)})
+		}
+		if b.put(f, in) {
+			out = append(out, b)
+		}
+	}
+	return Set{out}
+}
+
+// Free returns the packets of s whatever the value of a field: s forgets it.
+func (s Set) Free(fs ...Field) Set {
+	out := slices.Clone(s.boxes)
+	for i := range out {
+		for _, f := range fs {
+			out[i].v[f] = nil
+		}
+	}
+	return bounded(merge(out))
+}
+
+// Mirror returns the packets that go the other way: source and destination changed over, ports too.
+func (s Set) Mirror() Set {
+	out := slices.Clone(s.boxes)
+	for i := range out {
+		v := &out[i].v
+		v[Src], v[Dst] = v[Dst], v[Src]
+		v[Sport], v[Dport] = v[Dport], v[Sport]
+	}
+	return Set{out}
+}
+
+func bounded(boxes []box) Set {
+	if len(boxes) > MaxBoxes {
+		panic(overLimit{})
+	}
+	return Set{boxes}
+}
