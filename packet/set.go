@@ -470,3 +470,7 @@ func bounded(boxes []box) Set {
 	}
 	return Set{boxes}
 }
+
+// TooComplex returns the value to panic with where work outside of this package passes a limit of its own: the
+// enclosing Guard makes it ErrLimit.
+func TooComplex() any { return overLimit{} }

@@ -152,6 +152,30 @@ func (v Values) And(w Values) Values { return Values{meet(v.in, w.in)} }
 // Minus returns what is in v and not in w.
 func (v Values) Minus(w Values) Values { return Values{without(v.in, w.in)} }
 
+// Join returns the union of many.
+func Join(vs ...Values) Values {
+	var in []interval
+	for _, v := range vs {
+		in = append(in, v.in...)
+	}
+	return Values{tidy(in)}
+}
+
+// Split returns what of v lies below all of w, and what lies above.
+func (v Values) Split(w Values) (below, above Values) {
+	if len(w.in) == 0 {
+		return v, v
+	}
+	first, last := w.in[0].lo, w.in[len(w.in)-1].hi
+	if first != (number{}) {
+		below = v.And(Values{[]interval{{number{}, first.prev()}}})
+	}
+	if last != largest {
+		above = v.And(Values{[]interval{{last.next(), largest}}})
+	}
+	return below, above
+}
+
 // Equal reports whether both hold the same.
 func (v Values) Equal(w Values) bool { return slices.Equal(v.in, w.in) }
 

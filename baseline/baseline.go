@@ -1,0 +1,369 @@
+// Package baseline is what is required of a tunnel, each requirement with the document that says so.
+package baseline
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"toril/ike"
+)
+
+// Level is how strongly a document asks for or against something, in the words of RFC 2119 and of the documents that
+// refine it.
+type Level uint8
+
+// The levels, from the strongest demand against to the strongest demand for.
+const (
+	Unsaid Level = iota
+	MustNot
+	ShouldNot
+	May
+	MustLess // "MUST-": required today, expected to be dropped
+	Should
+	ShouldMore // "SHOULD+": expected to become MUST
+	Must
+)
+
+var levelNames = [...]string{"not said", "MUST NOT", "SHOULD NOT", "MAY", "MUST-", "SHOULD", "SHOULD+", "MUST"}
+
+// String returns the level in the documents' own words.
+func (l Level) String() string { return levelNames[l] }
+
+// Against reports whether the level speaks against a thing.
+func (l Level) Against() bool { return l == MustNot || l == ShouldNot }
+
+// Source is where a requirement stands.
+type Source struct {
+	Document   string `yaml:"document"`
+	Section    string `yaml:"section"`
+	Unverified bool   `yaml:"unverified"` // nobody could check it against the document
+	Note       string `yaml:"note"`
+}
+
+// String returns "RFC 8247 section 2.1", and says where nobody could check it.
+func (s Source) String() string {
+	out := s.Document
+	if s.Section != "" {
+		out += " section " + s.Section
+	}
+	if s.Unverified {
+		out += " (unverified)"
+	}
+	return out
+}
+
+// Rule is the level of some algorithms for some protocols.
+type Rule struct {
+	For    []ike.Protocol
+	Type   ike.Registry
+	Names  []string // IANA's names; "*" for every other of the type
+	Bits   []int    // key sizes; empty for all
+	Level  Level
+	Source Source
+}
+
+// Limit is a bound, of a kind of value.
+type Limit struct {
+	Name   string
+	Most   float64 // seconds, bytes or bits as the name says; 0: no bound
+	Least  float64
+	Level  Level
+	Source Source
+}
+
+// Demand is a requirement that is met or not: "ikev2", "pfs", "quantum-safe", ...
+type Demand struct {
+	Name   string
+	Level  Level
+	Source Source
+}
+
+// Baseline is a set of requirements under a name.
+type Baseline struct {
+	Name      string
+	Title     string
+	About     string
+	Documents []Document
+	Extends   string
+	Rules     []Rule
+	Limits    map[string]Limit
+	Demands   map[string]Demand
+	Scopes    []Scope
+}
+
+// Document is a source that a baseline is made of.
+type Document struct {
+	Name  string `yaml:"name"`
+	Title string `yaml:"title"`
+	Year  int    `yaml:"year"`
+}
+
+// Scope is a set of stricter or laxer requirements for some gateways or partners only.
+type Scope struct {
+	Gateways []string // patterns of names; empty: all
+	Partners []string // patterns of the far gateway's name or of the connection's; empty: all
+	Baseline *Baseline
+}
+
+// For returns the baseline that holds for a gateway and its partner: b itself with the scopes that fit laid over it,
+// the last winning.
+func (b *Baseline) For(gateway string, partners ...string) *Baseline {
+	out := b
+	for _, s := range b.Scopes {
+		if matches(s.Gateways, gateway) && matches(s.Partners, partners...) {
+			merged := over(out, s.Baseline)
+			out = &merged
+		}
+	}
+	return out
+}
+
+func matches(patterns []string, names ...string) bool {
+	if len(patterns) == 0 {
+		return true
+	}
+	for _, p := range patterns {
+		for _, n := range names {
+			if ok, _ := path.Match(p, n); ok {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// over lays the requirements of top over those of base.
+func over(base, top *Baseline) Baseline {
+	out := *top
+	out.Rules = append(slices.Clone(top.Rules), base.Rules...) // the first that fits decides
+	out.Limits = map[string]Limit{}
+	out.Demands = map[string]Demand{}
+	for _, from := range []*Baseline{base, top} {
+		for k, v := range from.Limits {
+			out.Limits[k] = v
+		}
+		for k, v := range from.Demands {
+			out.Demands[k] = v
+		}
+	}
+	if out.Name == "" {
+		out.Name, out.Title, out.About = base.Name, base.Title, base.About
+	}
+	out.Documents = append(slices.Clone(base.Documents), top.Documents...)
+	return out
+}
+
+// Judge returns the level of an algorithm for a protocol, and the rule that says so. Where no rule names it, that of
+// "*" holds; where there is none, Unsaid.
+func (b *Baseline) Judge(p ike.Protocol, c ike.Choice) (Level, Rule) {
+	var rest *Rule
+	for i := range b.Rules {
+		r := &b.Rules[i]
+		if !slices.Contains(r.For, p) || r.Type != c.Registry {
+			continue
+		}
+		if slices.Contains(r.Names, "*") {
+			if rest == nil {
+				rest = r
+			}
+			continue
+		}
+		if slices.Contains(r.Names, c.Name) && (len(r.Bits) == 0 || c.KeyBits == 0 || slices.Contains(r.Bits, c.KeyBits)) {
+			return r.Level, *r
+		}
+	}
+	if rest != nil {
+		return rest.Level, *rest
+	}
+	return Unsaid, Rule{}
+}
+
+// Limit returns the bound on a kind of value; the zero Limit where there is none.
+func (b *Baseline) Limit(name string) Limit { return b.Limits[name] }
+
+// Duration returns the upper bound of a limit in seconds as a time.
+func (l Limit) Duration() time.Duration { return time.Duration(l.Most * float64(time.Second)) }
+
+// Demand returns what is asked under a name; the zero Demand where nothing is.
+func (b *Baseline) Demand(name string) Demand { return b.Demands[name] }
+
+// LimitNames and DemandNames are the names that a baseline may use, with what they mean.
+var (
+	LimitNames = map[string]string{
+		"ike-lifetime":       "time until the IKE SA is rekeyed (most, least)",
+		"child-lifetime":     "time until a child SA is rekeyed (most, least)",
+		"key-bits":           "estimated strength of a pre-shared key in bits (least)",
+		"key-length":         "length of a pre-shared key in characters (least)",
+		"rsa-bits":           "length of an RSA key in bits (least)",
+		"replay-window":      "replay window in packets (least)",
+		"volume-64-bit":      "bytes under one key with a 64-bit block cipher (most)",
+		"certificate-expiry": "time before a certificate ends at which it is said (least)",
+	}
+	DemandNames = map[string]string{
+		"ikev2":               "IKE version 2 and no other",
+		"pfs":                 "a key exchange of its own for every child",
+		"aggressive-with-key": "aggressive mode with a pre-shared key",
+		"quantum-safe":        "a quantum-safe key exchange or a post-quantum pre-shared key",
+		"quantum-safe-key":    "as quantum-safe, where a post-quantum pre-shared key is not enough",
+		"certificates":        "authentication by certificate or public key",
+		"replay-protection":   "replay protection",
+		"extended-sequence":   "extended sequence numbers",
+		"liveness":            "a liveness check of the peer",
+		"ah":                  "AH without ESP",
+		"ip-compression":      "compression before encryption",
+		"sha1-signature":      "SHA-1 in a certificate's signature",
+	}
+)
+
+// Row is one requirement, as a table of baselines shows it.
+type Row struct {
+	Subject string // "IKE encryption ENCR_AES_CBC 128"
+	Cells   []Cell // one a baseline
+}
+
+// Cell is what one baseline says about a subject.
+type Cell struct {
+	Text   string
+	Source Source
+}
+
+// Compare lists what baselines say, subject by subject: every algorithm that one of them names, every limit, every
+// demand.
+func Compare(bs ...*Baseline) []Row {
+	var rows []Row
+	seen := map[string]bool{}
+	add := func(subject string, cell func(*Baseline) Cell) {
+		if seen[subject] {
+			return
+		}
+		seen[subject] = true
+		row := Row{Subject: subject}
+		for _, b := range bs {
+			row.Cells = append(row.Cells, cell(b))
+		}
+		rows = append(rows, row)
+	}
+	for _, p := range []ike.Protocol{ike.IKE, ike.ESP, ike.AH} {
+		for _, r := range []ike.Registry{ike.Encryption, ike.PRF, ike.Integrity, ike.KeyExchange, ike.AuthMethod} {
+			for _, c := range named(bs, p, r) {
+				subject := fmt.Sprintf("%s %s %s", p, r, c.Name)
+				if c.KeyBits > 0 {
+					subject += fmt.Sprintf(" %d", c.KeyBits)
+				}
+				add(subject, func(b *Baseline) Cell {
+					l, rule := b.Judge(p, c)
+					return Cell{l.String(), rule.Source}
+				})
+			}
+		}
+	}
+	for _, name := range keys(bs, func(b *Baseline) []string { return mapKeys(b.Limits) }) {
+		add("limit "+name, func(b *Baseline) Cell {
+			l := b.Limit(name)
+			return Cell{l.text(), l.Source}
+		})
+	}
+	for _, name := range keys(bs, func(b *Baseline) []string { return mapKeys(b.Demands) }) {
+		add("demand "+name, func(b *Baseline) Cell {
+			d := b.Demand(name)
+			return Cell{d.Level.String(), d.Source}
+		})
+	}
+	return rows
+}
+
+// named returns the algorithms of a type that some baseline names for a protocol, in the catalogue's order; with their
+// key sizes apart where a baseline tells them apart.
+func named(bs []*Baseline, p ike.Protocol, r ike.Registry) []ike.Choice {
+	names, sizes := map[string]bool{}, map[string]bool{}
+	for _, b := range bs {
+		for _, rule := range b.Rules {
+			if rule.Type != r || !slices.Contains(rule.For, p) {
+				continue
+			}
+			for _, n := range rule.Names {
+				names[n] = true
+				sizes[n] = sizes[n] || len(rule.Bits) > 0
+			}
+		}
+	}
+	var out []ike.Choice
+	for i := range ike.Catalogue {
+		a := &ike.Catalogue[i]
+		if a.Registry != r || !names[a.Name] {
+			continue
+		}
+		if !sizes[a.Name] {
+			out = append(out, ike.Choice{Algorithm: a})
+			continue
+		}
+		for _, bits := range a.Keys {
+			out = append(out, ike.Choice{Algorithm: a, KeyBits: bits})
+		}
+	}
+	return out
+}
+
+func keys(bs []*Baseline, of func(*Baseline) []string) []string {
+	var out []string
+	for _, b := range bs {
+		out = append(out, of(b)...)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+func mapKeys[V any](m map[string]V) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.SortFunc(out, func(a, b string) int { return cmp.Compare(a, b) })
+	return out
+}
+
+// text writes a limit for people.
+func (l Limit) text() string {
+	if l.Level == Unsaid {
+		return Unsaid.String()
+	}
+	unit := func(n float64) string {
+		switch {
+		case strings.HasSuffix(l.Name, "-lifetime") || strings.HasSuffix(l.Name, "-expiry"):
+			return Span(time.Duration(n * float64(time.Second)))
+		case strings.HasPrefix(l.Name, "volume"):
+			return fmt.Sprintf("%.0f MiB", n/(1<<20))
+		}
+		return fmt.Sprintf("%.0f", n)
+	}
+	var parts []string
+	if l.Least > 0 {
+		parts = append(parts, "at least "+unit(l.Least))
+	}
+	if l.Most > 0 {
+		parts = append(parts, "at most "+unit(l.Most))
+	}
+	return l.Level.String() + " " + strings.Join(parts, ", ")
+}
+
+// Span writes a time as people say it: "8 h", "30 min", "1 h 6 min", "2 d".
+func Span(d time.Duration) string {
+	if d == 0 {
+		return "0 s"
+	}
+	var parts []string
+	for _, u := range []struct {
+		size time.Duration
+		name string
+	}{{24 * time.Hour, "d"}, {time.Hour, "h"}, {time.Minute, "min"}, {time.Second, "s"}} {
+		if n := d / u.size; n > 0 && !(u.name == "d" && d < 48*time.Hour) {
+			parts = append(parts, fmt.Sprintf("%d %s", n, u.name))
+			d -= n * u.size
+		}
+	}
+	return strings.Join(parts, " ")
+}

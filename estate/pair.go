@@ -1,0 +1,402 @@
+package estate
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"toril/gateway"
+	"toril/ike"
+)
+
+// End is one end of a tunnel: a connection of a gateway.
+type End struct {
+	Gateway    *gateway.Gateway
+	Connection *gateway.Connection
+}
+
+// Name returns "gateway/connection".
+func (e End) Name() string { return e.Gateway.Name + "/" + e.Connection.Name }
+
+// Tunnel is two connections that mean each other, or one whose far end was not given.
+type Tunnel struct {
+	Name   string
+	Ends   []End    // one or two
+	Reason string   // why these two belong together
+	Doubts []string // far ends that fit just as well
+}
+
+// Far returns the other end of the tunnel; ok is false where it was not given.
+func (t *Tunnel) Far(e End) (End, bool) {
+	if len(t.Ends) < 2 {
+		return End{}, false
+	}
+	if t.Ends[0] == e {
+		return t.Ends[1], true
+	}
+	return t.Ends[0], true
+}
+
+// Own returns the address that an end speaks from, as far as the configurations say: its own single local address, or
+// the one that the far end expects.
+func (t *Tunnel) Own(e End) netip.Addr {
+	if fixed := e.Connection.LocalAddrs.Value.Fixed(); len(fixed) > 0 {
+		return fixed[0]
+	}
+	if far, ok := t.Far(e); ok {
+		if fixed := far.Connection.RemoteAddrs.Value.Fixed(); len(fixed) > 0 {
+			return fixed[0]
+		}
+	}
+	return netip.Addr{}
+}
+
+// Peer returns the address that an end expects its peer at, or that the far end speaks from.
+func (t *Tunnel) Peer(e End) netip.Addr {
+	if fixed := e.Connection.RemoteAddrs.Value.Fixed(); len(fixed) > 0 {
+		return fixed[0]
+	}
+	if far, ok := t.Far(e); ok {
+		if fixed := far.Connection.LocalAddrs.Value.Fixed(); len(fixed) > 0 {
+			return fixed[0]
+		}
+	}
+	return netip.Addr{}
+}
+
+// ChildPair is a child of one end and the child of the other that protects the same packets in reverse; one of them is
+// nil where there is no such child.
+type ChildPair struct{ A, B *gateway.Child }
+
+// Children pairs the children of both ends: each with the one whose selectors mirror its own best.
+func (t *Tunnel) Children() []ChildPair {
+	a := t.Ends[0]
+	if len(t.Ends) == 1 {
+		var out []ChildPair
+		for _, c := range a.Connection.Children {
+			out = append(out, ChildPair{A: c})
+		}
+		return out
+	}
+	b := t.Ends[1]
+	taken := map[*gateway.Child]bool{}
+	var out []ChildPair
+	for _, ca := range a.Connection.Children {
+		best, bestScore := (*gateway.Child)(nil), -1
+		for _, cb := range b.Connection.Children {
+			if taken[cb] {
+				continue
+			}
+			if score := t.mirrored(ca, cb); score > bestScore {
+				best, bestScore = cb, score
+			}
+		}
+		if bestScore == 0 && len(a.Connection.Children)+len(b.Connection.Children) > 2 {
+			best = nil // nothing in common, and not the only ones
+		}
+		if best != nil {
+			taken[best] = true
+		}
+		out = append(out, ChildPair{ca, best})
+	}
+	for _, cb := range b.Connection.Children {
+		if !taken[cb] {
+			out = append(out, ChildPair{B: cb})
+		}
+	}
+	return out
+}
+
+// mirrored scores how well two children mean each other: 3 exactly mirrored, 2 with something in common both ways, 1
+// one way, 0 nothing.
+func (t *Tunnel) mirrored(a, b *gateway.Child) int {
+	ownA, peerA := t.Own(t.Ends[0]), t.Peer(t.Ends[0])
+	al, ar := a.Local.Value.At(ownA), a.Remote.Value.At(peerA)
+	bl, br := b.Local.Value.At(t.Own(t.Ends[1])), b.Remote.Value.At(t.Peer(t.Ends[1]))
+	if al.String() == br.String() && ar.String() == bl.String() {
+		return 3
+	}
+	score := 0
+	if len(al.Meet(br)) > 0 {
+		score++
+	}
+	if len(ar.Meet(bl)) > 0 {
+		score++
+	}
+	return score
+}
+
+// pairing joins connections into tunnels. Every connection looks up its candidates by address, by identity and by
+// selectors, so the work grows with the number of connections and not with its square.
+type pairing struct {
+	ends     []End
+	owners   map[netip.Addr][]*gateway.Gateway // who speaks from an address
+	byPeer   map[peerKey][]int                 // connections of a gateway by the peer address that they name
+	byID     map[idKey][]int                   // and by the identity that they expect
+	open     map[*gateway.Gateway][]int        // those that accept any address and any identity
+	byDomain map[domainKey][]int               // by the selectors of their first child, as the far end would write them
+	localIDs map[ike.Identity][]int            // by the identity that they show
+}
+
+type peerKey struct {
+	g *gateway.Gateway
+	a netip.Addr
+}
+
+type idKey struct {
+	g  *gateway.Gateway
+	id ike.Identity
+}
+
+type domainKey struct{ local, remote string }
+
+// edge says that two connections may be one tunnel.
+type edge struct {
+	a, b  int
+	score int
+	why   string
+}
+
+func pair(e *Estate) []*Tunnel {
+	p := &pairing{owners: map[netip.Addr][]*gateway.Gateway{}, byPeer: map[peerKey][]int{}, byID: map[idKey][]int{}, open: map[*gateway.Gateway][]int{},
+		byDomain: map[domainKey][]int{}, localIDs: map[ike.Identity][]int{}}
+	for _, g := range e.Gateways {
+		p.index(g)
+	}
+	return p.tunnels(p.edges())
+}
+
+func (p *pairing) own(g *gateway.Gateway, a netip.Addr) {
+	if !a.IsLoopback() && !slices.Contains(p.owners[a], g) {
+		p.owners[a] = append(p.owners[a], g)
+	}
+}
+
+func (p *pairing) index(g *gateway.Gateway) {
+	for _, i := range g.Interfaces {
+		for _, a := range i.Addresses {
+			p.own(g, a.Addr())
+		}
+	}
+	for _, c := range g.Connections {
+		if shunt(c) {
+			continue
+		}
+		n := len(p.ends)
+		p.ends = append(p.ends, End{g, c})
+		for _, a := range c.LocalAddrs.Value.Fixed() {
+			p.own(g, a)
+		}
+		for _, a := range c.RemoteAddrs.Value.Fixed() {
+			p.byPeer[peerKey{g, a}] = append(p.byPeer[peerKey{g, a}], n)
+		}
+		if id := c.Remote.ID.Value; definite(id) {
+			p.byID[idKey{g, id}] = append(p.byID[idKey{g, id}], n)
+		} else if len(c.RemoteAddrs.Value.Fixed()) == 0 {
+			p.open[g] = append(p.open[g], n)
+		}
+		if id := c.Local.ID.Value; definite(id) {
+			p.localIDs[id] = append(p.localIDs[id], n)
+		}
+		if len(c.Children) > 0 {
+			k := domainKey{c.Children[0].Remote.Value.String(), c.Children[0].Local.Value.String()}
+			p.byDomain[k] = append(p.byDomain[k], n)
+		}
+	}
+}
+
+func definite(id ike.Identity) bool { return !id.Wild() && id.Kind != ike.NoID }
+
+// shunt reports whether a connection only holds policies that let packets pass or drop them: it has no peer.
+func shunt(c *gateway.Connection) bool {
+	for _, k := range c.Children {
+		if k.Mode.Value != ike.Pass && k.Mode.Value != ike.Drop {
+			return false
+		}
+	}
+	return len(c.Children) > 0 && c.RemoteAddrs.Value.Any()
+}
+
+// edges finds, for every connection, the connections that may be its far end.
+func (p *pairing) edges() []edge {
+	var out []edge
+	done := map[[2]int]bool{}
+	for a, end := range p.ends {
+		consider := func(bs []int) {
+			for _, b := range bs {
+				key := [2]int{min(a, b), max(a, b)}
+				if done[key] || p.ends[b].Gateway == end.Gateway {
+					continue
+				}
+				done[key] = true
+				if e, ok := p.judge(key[0], key[1]); ok {
+					out = append(out, e)
+				}
+			}
+		}
+		c := end.Connection
+		for _, addr := range c.RemoteAddrs.Value.Fixed() {
+			for _, g := range p.owners[addr] {
+				for _, own := range c.LocalAddrs.Value.Fixed() {
+					consider(p.byPeer[peerKey{g, own}])
+				}
+				if len(c.LocalAddrs.Value.Fixed()) == 0 {
+					for _, own := range addressesOf(end.Gateway) {
+						consider(p.byPeer[peerKey{g, own}])
+					}
+				}
+				consider(p.byID[idKey{g, c.Local.ID.Value}])
+				consider(p.open[g])
+			}
+		}
+		if id := c.Remote.ID.Value; definite(id) {
+			consider(p.localIDs[id])
+		}
+		if len(c.Children) > 0 {
+			same := p.byDomain[domainKey{c.Children[0].Local.Value.String(), c.Children[0].Remote.Value.String()}]
+			consider(same[:min(len(same), 16)]) // a domain that so many share tells nothing
+		}
+	}
+	slices.SortFunc(out, func(x, y edge) int {
+		return cmp.Or(cmp.Compare(y.score, x.score), cmp.Compare(x.a, y.a), cmp.Compare(x.b, y.b))
+	})
+	return out
+}
+
+func addressesOf(g *gateway.Gateway) []netip.Addr {
+	var out []netip.Addr
+	for _, i := range g.Interfaces {
+		for _, a := range i.Addresses {
+			out = append(out, a.Addr())
+		}
+	}
+	return out
+}
+
+// judge weighs what speaks for two connections being one tunnel. ok is false where nothing does.
+func (p *pairing) judge(a, b int) (edge, bool) {
+	x, y := p.ends[a], p.ends[b]
+	addrXY, addrYX := p.reaches(x, y), p.reaches(y, x)
+	idXY, idYX := expects(x, y), expects(y, x)
+	domain := 0
+	for _, kx := range x.Connection.Children[:min(len(x.Connection.Children), 8)] {
+		for _, ky := range y.Connection.Children[:min(len(y.Connection.Children), 8)] {
+			t := &Tunnel{Ends: []End{x, y}}
+			domain = max(domain, t.mirrored(kx, ky))
+		}
+	}
+	e := edge{a: a, b: b, score: 8*(addrXY+addrYX) + 4*(idXY+idYX) + domain}
+	switch {
+	case addrXY == 3 && addrYX == 3:
+		e.why = "each names the other's address"
+	case idXY == 2 && idYX == 2:
+		e.why = "each expects the other's identity"
+	case addrXY+addrYX >= 4 && min(addrXY, addrYX) > 0:
+		e.why = "one names the other's address, and the other accepts it"
+	case domain == 3 && addrXY > 0 && addrYX > 0:
+		e.why = "their selectors mirror each other, and no address speaks against it"
+	case addrXY == 3 && (idYX == 2 || domain == 3) || addrYX == 3 && (idXY == 2 || domain == 3):
+		e.why = "one names the other's address, and the other expects its identity or networks"
+	default:
+		return e, false
+	}
+	return e, true
+}
+
+// reaches says how well x's idea of its peer's address fits y: 3 exactly, 2 as one of several, 1 not excluded, 0 wrong.
+func (p *pairing) reaches(x, y End) int {
+	remote := x.Connection.RemoteAddrs.Value
+	owns := y.Connection.LocalAddrs.Value.Fixed()
+	if len(owns) == 0 {
+		owns = addressesOf(y.Gateway)
+	}
+	best := 0
+	for _, r := range remote {
+		one, single := r.Single()
+		switch {
+		case single && slices.Contains(owns, one):
+			return 3
+		case single && len(owns) == 0 && len(p.owners[one]) == 0:
+			best = max(best, 1)
+		case single && len(p.owners[one]) == 0 && allPrivate(owns): // the far end may be behind NAT
+			best = max(best, 1)
+		case r.Any || r.Name != "":
+			best = max(best, 1)
+		case !single && slices.ContainsFunc(owns, r.Covers):
+			best = max(best, 2)
+		}
+	}
+	if len(remote) == 0 {
+		return 1
+	}
+	return best
+}
+
+func allPrivate(as []netip.Addr) bool {
+	return len(as) > 0 && !slices.ContainsFunc(as, func(a netip.Addr) bool { return !a.IsPrivate() })
+}
+
+// expects says how well the identity that x expects fits y: 2 it is y's, 1 any will do, 0 it is another.
+func expects(x, y End) int {
+	want, shown := x.Connection.Remote.ID.Value, y.Connection.Local.ID.Value
+	if shown.Kind == ike.NoID {
+		for _, a := range y.Connection.LocalAddrs.Value.Fixed() {
+			if want == ike.Addr(a) {
+				return 2
+			}
+		}
+	}
+	switch {
+	case want.Kind == ike.AnyID:
+		return 1
+	case want == shown:
+		return 2
+	case want.Wild() && want.Accepts(shown):
+		return 2
+	}
+	return 0
+}
+
+// tunnels takes the edges from the strongest down. A connection that accepts any peer may be an end of many tunnels.
+func (p *pairing) tunnels(edges []edge) []*Tunnel {
+	var out []*Tunnel
+	of := make([][]*Tunnel, len(p.ends))
+	many := func(n int) bool {
+		c := p.ends[n].Connection
+		return len(c.RemoteAddrs.Value.Fixed()) == 0 && !definite(c.Remote.ID.Value)
+	}
+	free := func(n int) bool { return len(of[n]) == 0 || many(n) }
+	strength := map[*Tunnel]int{}
+	for _, e := range edges {
+		if free(e.a) && free(e.b) && !(many(e.a) && len(of[e.a]) > 0 && many(e.b) && len(of[e.b]) > 0) {
+			t := &Tunnel{Ends: []End{p.ends[e.a], p.ends[e.b]}, Reason: e.why}
+			of[e.a], of[e.b] = append(of[e.a], t), append(of[e.b], t)
+			strength[t] = e.score
+			out = append(out, t)
+			continue
+		}
+		for _, side := range [][2]int{{e.a, e.b}, {e.b, e.a}} { // as good a far end as the one that was taken
+			for _, t := range of[side[0]] {
+				if strength[t] == e.score && !many(side[0]) {
+					t.Doubts = append(t.Doubts, fmt.Sprintf("%s fits %s just as well", p.ends[side[1]].Name(), p.ends[side[0]].Name()))
+				}
+			}
+		}
+	}
+	for n, ts := range of {
+		if len(ts) == 0 {
+			out = append(out, &Tunnel{Ends: []End{p.ends[n]}, Reason: "no configuration that was given is its far end"})
+		}
+	}
+	for _, t := range out {
+		slices.SortFunc(t.Ends, func(a, b End) int { return strings.Compare(a.Name(), b.Name()) })
+		t.Name = t.Ends[0].Name() + " <> (not given)"
+		if len(t.Ends) == 2 {
+			t.Name = t.Ends[0].Name() + " <> " + t.Ends[1].Name()
+		}
+	}
+	slices.SortFunc(out, func(a, b *Tunnel) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}

@@ -1,0 +1,131 @@
+package gateway
+
+import (
+	"net/netip"
+
+	"toril/packet"
+	"toril/source"
+)
+
+// Hook is where in a packet's way a base chain stands.
+type Hook uint8
+
+// The hooks, in the order in which a forwarded packet meets them.
+const (
+	NoHook Hook = iota // a chain that is only jumped to
+	Ingress
+	Prerouting
+	Input
+	Forward
+	Output
+	Postrouting
+	Egress
+)
+
+// String returns the hook's name.
+func (h Hook) String() string {
+	return [...]string{"none", "ingress", "prerouting", "input", "forward", "output", "postrouting", "egress"}[h]
+}
+
+// ChainKind is what a base chain is for.
+type ChainKind uint8
+
+// The kinds.
+const (
+	FilterChain ChainKind = iota
+	NATChain              // sees the first packet of a connection only; the others follow what it decided
+	RouteChain            // like a filter in output, but a changed packet is routed again
+)
+
+// Chain is a list of rules.
+type Chain struct {
+	Family   string // "ip", "ip6", "inet", "arp", "bridge", "netdev"
+	Table    string
+	Name     string
+	At       source.Pos
+	Kind     ChainKind
+	Hook     Hook
+	Priority int
+	Policy   Setting[Verb] // Accept or Drop
+	Rules    []*Rule
+	Unsure   bool // some statement about the chain itself was not understood
+}
+
+// ID returns the name by which a chain is unique on its gateway: "inet filter forward".
+func (c *Chain) ID() string { return c.Family + " " + c.Table + " " + c.Name }
+
+// Verb is what a rule does with a packet.
+type Verb uint8
+
+// The verbs.
+const (
+	Continue Verb = iota // nothing: the next rule is asked
+	Accept               // ends this base chain
+	Drop                 // ends all
+	Reject               // ends all, with an answer
+	Jump                 // to another chain, and back
+	Goto                 // to another chain, and from there back to where this one was jumped from
+	Return               // to where this chain was jumped from; in a base chain: its policy
+	SourceNAT
+	DestinationNAT
+	Masquerade    // source NAT to an address of the interface that the packet leaves by
+	Redirect      // destination NAT to an address of the interface that it came in by
+	NoTrack       // the packet is kept out of connection tracking
+	Queue         // a program decides
+	UnknownAction // not understood: any of the above
+)
+
+var verbNames = [...]string{"continue", "accept", "drop", "reject", "jump", "goto", "return", "source NAT", "destination NAT", "masquerade", "redirect",
+	"notrack", "queue", "unknown"}
+
+// String returns the verb's name.
+func (v Verb) String() string { return verbNames[v] }
+
+// Translates reports whether the verb rewrites addresses.
+func (v Verb) Translates() bool { return v >= SourceNAT && v <= Redirect }
+
+// Final reports whether no later rule of the chain sees the packet.
+func (v Verb) Final() bool {
+	switch v {
+	case Continue, Jump, NoTrack, UnknownAction:
+		return false
+	}
+	return true
+}
+
+// Rule is one rule; where a saved rule has several outcomes (a verdict map), it becomes several, all at the same line.
+type Rule struct {
+	At      source.Pos
+	When    packet.Set // every packet that it may concern
+	Unsure  []string   // conditions outside of the model, or not understood: it concerns some of When
+	Unread  bool       // of those, some were not understood at all
+	Verb    Verb
+	Target  string // Jump, Goto: the ID of the chain
+	To      Translation
+	SetMark *MarkChange
+	Log     bool
+	Counter bool
+	Packets uint64 // as counted when it was saved
+	Comment string
+	Of      *Chain // the chain that it stands in
+	Index   int    // its place there, from 0
+}
+
+// Certain reports whether the rule concerns all of When.
+func (r *Rule) Certain() bool { return len(r.Unsure) == 0 }
+
+// Translation is what a NAT rule writes into a packet.
+type Translation struct {
+	Family packet.Family
+	Addrs  packet.Values // empty: the address stays
+	Ports  packet.Values // empty: the port stays where it can
+	From   netip.Prefix  // of a one-to-one translation between networks: valid with Onto
+	Onto   netip.Prefix
+	Text   string
+}
+
+// MarkChange is what a rule writes into a packet's mark: mark = mark&^Mask | Value.
+type MarkChange struct {
+	Value, Mask uint32
+	Any         bool // the value is computed while the gateway runs
+}

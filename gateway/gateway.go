@@ -1,0 +1,293 @@
+// Package gateway is the neutral picture of a firewall or router: what it is told about its IPsec peers, its packet
+// filter, its addresses and routes, whatever the format that said so. Every value knows its origin.
+package gateway
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"toril/ike"
+	"toril/packet"
+	"toril/source"
+)
+
+// Gateway is one firewall or router, whatever number of files describe it.
+type Gateway struct {
+	Name        string
+	Files       []*File
+	Connections []*Connection
+	Keys        []*Key
+	Chains      []*Chain // of its packet filter, in the order of the files
+	Interfaces  []*Interface
+	Routes      []*Route
+	RouteRules  []*RouteRule
+	Definitions []*Definition
+	Problems    []*source.Error // what could not be read, and where
+	Options     Options
+}
+
+// Options are properties of a gateway's IKE daemon as a whole.
+type Options struct {
+	InitiatorDecides Setting[bool]          // as responder it follows the initiator's order of proposals, not its own
+	InstallsRoutes   Setting[bool]          // it adds a route for every remote network
+	ReplayWindow     Setting[int]           // packets, for children that do not say
+	RetransmitTime   Setting[time.Duration] // until a silent peer is given up
+	Reuse            Setting[bool]          // a further child uses an IKE SA that stands
+}
+
+// File is one saved file as a reader has read it.
+type File struct {
+	*source.File
+	Format     string
+	Why        string // why it was taken for that format
+	Statements int    // statements read
+	Unread     []Unread
+	Within     string // the file that includes this one; "" for none
+}
+
+// Unread is a statement that a reader did not understand. It may change anything in its scope.
+type Unread struct {
+	At    source.Pos
+	Why   string
+	Scope string // what it stands in: a connection's name, a chain's; "" for the whole gateway
+}
+
+// Definition is something that a configuration gives a name, for use elsewhere in it.
+type Definition struct {
+	Kind string // "set", "chain", "connection", "proposal", ...
+	Name string
+	At   source.Pos
+	Used []source.Pos
+	// Again are the places that say the same name or value again with another content; the last one wins.
+	Again []source.Pos
+	// Missing is set where Used refers to a name that nothing defines; At is then nowhere.
+	Missing bool
+}
+
+// Address is where an IKE peer is, or may be.
+type Address struct {
+	Text   string
+	Any    bool       // %any: every address
+	Lo, Hi netip.Addr // both included; the same for one address; invalid where Name is set
+	Name   string     // a DNS name, not resolved
+}
+
+// Single returns the address where it is exactly one.
+func (a Address) Single() (netip.Addr, bool) {
+	return a.Lo, a.Lo.IsValid() && a.Lo == a.Hi
+}
+
+// Covers reports whether an address is meant by a.
+func (a Address) Covers(b netip.Addr) bool {
+	return a.Any || a.Lo.IsValid() && a.Lo.BitLen() == b.BitLen() && a.Lo.Compare(b) <= 0 && b.Compare(a.Hi) <= 0
+}
+
+// Addresses is a list of them, the first being the one that an initiator uses.
+type Addresses []Address
+
+// String returns the list as written, with commas between.
+func (as Addresses) String() string {
+	out := make([]string, len(as))
+	for i, a := range as {
+		out[i] = a.Text
+	}
+	return strings.Join(out, ", ")
+}
+
+// Any reports whether the list leaves the address open: %any, or nothing at all.
+func (as Addresses) Any() bool {
+	return len(as) == 0 || slices.ContainsFunc(as, func(a Address) bool { return a.Any })
+}
+
+// Fixed returns the single addresses of the list.
+func (as Addresses) Fixed() []netip.Addr {
+	var out []netip.Addr
+	for _, a := range as {
+		if one, ok := a.Single(); ok {
+			out = append(out, one)
+		}
+	}
+	return out
+}
+
+// Connection is what a gateway is told about one IKE peer.
+type Connection struct {
+	Name        string
+	At          source.Pos
+	Software    string // the daemon whose semantics hold: "strongSwan", "Libreswan", "OpenIKED"
+	Version     Setting[ike.Version]
+	Aggressive  Setting[bool]
+	LocalAddrs  Setting[Addresses]
+	RemoteAddrs Setting[Addresses]
+	LocalPort   Setting[int]
+	RemotePort  Setting[int]
+	Proposals   Setting[[]ike.Proposal]
+	Local       Party
+	Remote      Party
+	Rekey       Setting[time.Duration] // 0: the IKE SA is not rekeyed
+	Reauth      Setting[time.Duration] // 0: it is not reauthenticated
+	Over        Setting[time.Duration] // how long after rekey or reauthentication time it is closed; 0: never
+	Random      Setting[time.Duration] // rekeying comes up to this much earlier
+	DPD         Setting[time.Duration] // interval of the liveness check; 0: none
+	DPDTimeout  Setting[time.Duration] // IKEv1 only
+	Encap       Setting[bool]          // ESP in UDP, NAT or not
+	MOBIKE      Setting[bool]
+	Childless   Setting[string] // "allow", "prefer", "force" or "never" (RFC 6023)
+	PPK         Setting[bool]   // a post-quantum pre-shared key is set (RFC 8784)
+	PPKRequired Setting[bool]
+	IfIDIn      Setting[uint32]
+	IfIDOut     Setting[uint32]
+	Tries       Setting[int]  // attempts to set it up; 0: for ever
+	Unsure      bool          // some statement of it is unread: what looks unsaid may have been said
+	Unusable    *source.Error // the daemon would refuse the connection as a whole, and why
+	Children    []*Child
+}
+
+// Party is one side's authentication, as this gateway is told.
+type Party struct {
+	Method       Setting[ike.Method]
+	ID           Setting[ike.Identity]
+	Certificates Setting[[]string] // files, as written
+	CAs          Setting[[]string]
+}
+
+// Hard returns the time after which the IKE SA is closed if nothing renewed it; 0 where it never is.
+func (c *Connection) Hard() time.Duration {
+	longest := c.Lifetime()
+	if longest == 0 {
+		return 0
+	}
+	return longest + c.Over.Value
+}
+
+// Lifetime returns the time after which the IKE SA is rekeyed or reauthenticated, whichever comes first; 0: neither.
+func (c *Connection) Lifetime() time.Duration {
+	switch {
+	case c.Rekey.Value == 0:
+		return c.Reauth.Value
+	case c.Reauth.Value == 0:
+		return c.Rekey.Value
+	}
+	return min(c.Rekey.Value, c.Reauth.Value)
+}
+
+// LifetimeSetting returns the setting that Lifetime comes from.
+func (c *Connection) LifetimeSetting() Setting[time.Duration] {
+	if c.Rekey.Value == 0 || c.Reauth.Value > 0 && c.Reauth.Value < c.Rekey.Value {
+		return c.Reauth
+	}
+	return c.Rekey
+}
+
+// Start is what sets a child up.
+type Start uint8
+
+// The ways.
+const (
+	StartNever   Start = iota // it waits for the peer, or for an administrator
+	StartTraffic              // the first packet for it
+	StartBoot                 // loading the configuration
+	StartBoth                 // loading the configuration, and again the first packet
+)
+
+// String says it in the words of the report.
+func (s Start) String() string {
+	return [...]string{"waits for the peer", "by traffic", "at start", "at start and by traffic"}[s]
+}
+
+// Traps reports whether a policy catches the child's packets while it is down.
+func (s Start) Traps() bool { return s == StartTraffic || s == StartBoth }
+
+// Child is what a gateway is told about one child SA.
+type Child struct {
+	Name          string
+	At            source.Pos
+	Protocol      Setting[ike.Protocol]
+	Proposals     Setting[[]ike.Proposal]
+	Local         Setting[ike.Selectors]
+	Remote        Setting[ike.Selectors]
+	Mode          Setting[ike.Mode]
+	Start         Setting[Start]
+	CloseAction   Setting[Start]
+	DPDAction     Setting[string]
+	Rekey         Setting[time.Duration] // 0: not rekeyed by time
+	Life          Setting[time.Duration] // hard limit; 0: none
+	Random        Setting[time.Duration] // rekeying comes up to this much earlier
+	RekeyBytes    Setting[uint64]
+	LifeBytes     Setting[uint64]
+	RekeyPackets  Setting[uint64]
+	LifePackets   Setting[uint64]
+	ReplayWindow  Setting[int] // packets; 0: off
+	IPComp        Setting[bool]
+	Cut96         Setting[bool] // HMAC-SHA2-256 is cut to 96 bits, whatever was negotiated
+	Policies      Setting[bool] // policies are installed in the kernel
+	ForwardOut    Setting[bool]
+	IfIDIn        Setting[uint32]
+	IfIDOut       Setting[uint32]
+	MarkIn        Setting[string]
+	MarkOut       Setting[string]
+	Inactivity    Setting[time.Duration]
+	Unsure        bool
+	HostToHost    bool // the selectors are the IKE addresses
+	AlwaysStrict  bool // of default proposals: nothing is appended
+	DefaultsAdded bool // the daemon's default proposals are appended to those written
+}
+
+// RouteBased reports whether the child's packets are chosen by routes through an interface and not by its selectors.
+func (c *Child) RouteBased() bool { return c.IfIDOut.Value != 0 }
+
+// Domain returns the packets that the child protects on their way out: local to remote, of the selectors' protocols and
+// ports. own and peer stand for dynamic selectors, which mean the IKE addresses.
+func (c *Child) Domain(own, peer netip.Addr) packet.Set {
+	return ike.Domain(c.Local.Value, c.Remote.Value, own, peer)
+}
+
+// Key is a pre-shared key.
+type Key struct {
+	At     source.Pos
+	Name   string
+	Secret source.Secret
+	Owners []ike.Identity // whom it is for; none: for everybody
+	PPK    bool           // a post-quantum pre-shared key
+	Hash   bool           // the value is a digest of the key: its strength cannot be judged
+}
+
+// Interface is a network interface.
+type Interface struct {
+	Name      string
+	At        source.Pos
+	Addresses []netip.Prefix // with the host part
+	Kind      string         // "", "loopback", "dummy", "vlan", "bridge", "xfrm", "vti", "gre", ...
+	IfID      uint32         // xfrm
+	Key       uint32         // vti, gre: the mark or key
+	Local     netip.Addr     // vti, gre: outer addresses
+	Remote    netip.Addr
+	Parent    string
+	Down      bool
+	Dynamic   bool // gets its address by DHCP or the like
+}
+
+// Route is an entry of a routing table.
+type Route struct {
+	At     source.Pos
+	To     netip.Prefix
+	Via    netip.Addr // invalid where there is none
+	Dev    string
+	Kind   string // "unicast", "blackhole", "unreachable", "prohibit", "throw", "local"
+	Table  string // "main" unless said
+	Metric int
+	Src    netip.Addr
+	Origin string // "static", "connected", or the routing protocol that carries it
+}
+
+// RouteRule chooses a routing table.
+type RouteRule struct {
+	At       source.Pos
+	Priority int
+	When     packet.Set
+	Table    string
+	Kind     string // "lookup", "blackhole", "unreachable", "prohibit"
+	Unsure   bool   // some condition of it is not modelled
+}

@@ -1,0 +1,114 @@
+package ike
+
+import (
+	"net/netip"
+	"strings"
+)
+
+// Method is how one side proves who it is.
+type Method uint8
+
+// The methods.
+const (
+	AnyMethod   Method = iota // whatever the peer uses
+	PSK                       // pre-shared key
+	Certificate               // signature by a certificate or public key
+	EAP                       // RFC 7296 section 2.16
+	XAuth                     // IKEv1 extended authentication, after another method
+	NoAuth                    // RFC 7619
+)
+
+// String returns the method's everyday name.
+func (m Method) String() string {
+	return [...]string{"any method", "pre-shared key", "certificate or public key", "EAP", "XAuth", "no authentication"}[m]
+}
+
+// IDKind is the type of an identity (RFC 7296 section 3.5).
+type IDKind uint8
+
+// The kinds.
+const (
+	AnyID  IDKind = iota // every identity
+	NoID                 // none said: the address, or a certificate's subject
+	IDAddr               // ID_IPV4_ADDR or ID_IPV6_ADDR
+	IDFQDN               // ID_FQDN
+	IDMail               // ID_RFC822_ADDR
+	IDDN                 // ID_DER_ASN1_DN
+	IDKey                // ID_KEY_ID
+	IDNet                // a network or range, for matching only
+)
+
+// String returns the IANA name.
+func (k IDKind) String() string {
+	return [...]string{"any", "none", "ID_IPV4_ADDR", "ID_FQDN", "ID_RFC822_ADDR", "ID_DER_ASN1_DN", "ID_KEY_ID", "network"}[k]
+}
+
+// Identity is who a peer says it is, or who it must be. Value is in a canonical form: equal identities are ==.
+type Identity struct {
+	Kind  IDKind
+	Value string
+}
+
+// Addr makes the identity of an address.
+func Addr(a netip.Addr) Identity { return Identity{IDAddr, a.String()} }
+
+// FQDN makes the identity of a name, which is the same whatever its case.
+func FQDN(name string) Identity { return Identity{IDFQDN, strings.ToLower(name)} }
+
+// String returns the identity as people write it.
+func (id Identity) String() string {
+	switch id.Kind {
+	case AnyID:
+		return "any"
+	case NoID:
+		return "not said"
+	}
+	return id.Value
+}
+
+// Wild reports whether the identity stands for more than one.
+func (id Identity) Wild() bool {
+	return id.Kind == AnyID || id.Kind == IDNet || strings.Contains(id.Value, "*")
+}
+
+// Accepts reports whether a peer's identity satisfies id: the same, or one that id's wildcards cover. "*." at the
+// start of a name covers any number of labels; in a distinguished name "*" covers one value.
+func (id Identity) Accepts(peer Identity) bool {
+	switch {
+	case id.Kind == AnyID || id == peer:
+		return true
+	case id.Kind == IDNet:
+		return peer.Kind == IDAddr && inNet(id.Value, peer.Value)
+	case id.Kind != peer.Kind || !strings.Contains(id.Value, "*"):
+		return false
+	case id.Kind == IDDN:
+		want, have := strings.Split(id.Value, ", "), strings.Split(peer.Value, ", ")
+		if len(want) != len(have) {
+			return false
+		}
+		for i := range want {
+			wantKey, wantValue, _ := strings.Cut(want[i], "=")
+			haveKey, haveValue, _ := strings.Cut(have[i], "=")
+			if wantKey != haveKey || wantValue != haveValue && wantValue != "*" {
+				return false
+			}
+		}
+		return true
+	}
+	tail, ok := strings.CutPrefix(id.Value, "*")
+	return ok && strings.HasSuffix(peer.Value, tail)
+}
+
+func inNet(network, addr string) bool {
+	a, err := netip.ParseAddr(addr)
+	if err != nil {
+		return false
+	}
+	if lo, hi, ok := strings.Cut(network, "-"); ok {
+		l, err1 := netip.ParseAddr(lo)
+		h, err2 := netip.ParseAddr(hi)
+		return err1 == nil && err2 == nil && l.BitLen() == a.BitLen() && l.Compare(a) <= 0 && a.Compare(h) <= 0
+	}
+	p, err := netip.ParsePrefix(network)
+	return err == nil && p.Contains(a)
+}

@@ -1,0 +1,216 @@
+package ike
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"toril/packet"
+)
+
+// Selector is a traffic selector (RFC 7296 section 3.13): addresses, one protocol or all, a range of ports.
+type Selector struct {
+	Lo, Hi         netip.Addr // both included, of one family; invalid with Dynamic
+	Dynamic        bool       // the IKE address of its side
+	Proto          uint8      // 0: every protocol
+	LoPort, HiPort uint16     // 0 to 65535: every port
+	Opaque         bool       // only packets whose ports cannot be seen (RFC 7296 section 3.13.1)
+}
+
+// SelectPrefix makes the selector of a network, for every protocol and port.
+func SelectPrefix(p netip.Prefix) Selector {
+	last := packet.Prefixes(packet.Src, p)
+	hi := last.Prefixes(packet.Src)[0]
+	return Selector{Lo: p.Masked().Addr(), Hi: lastAddr(hi), HiPort: 65535}
+}
+
+func lastAddr(p netip.Prefix) netip.Addr {
+	b := p.Masked().Addr().AsSlice()
+	for i := p.Bits(); i < len(b)*8; i++ {
+		b[i/8] |= 0x80 >> (i % 8)
+	}
+	a, _ := netip.AddrFromSlice(b)
+	return a
+}
+
+// At returns the selector with a dynamic address replaced.
+func (s Selector) At(a netip.Addr) Selector {
+	if s.Dynamic && a.IsValid() {
+		s.Lo, s.Hi, s.Dynamic = a, a, false
+	}
+	return s
+}
+
+// AllPorts reports whether the selector leaves the port open.
+func (s Selector) AllPorts() bool { return s.LoPort == 0 && s.HiPort == 65535 }
+
+// AnyAddress reports whether the selector holds every address of its family.
+func (s Selector) AnyAddress() bool {
+	if s.Dynamic || !s.Lo.IsValid() {
+		return false
+	}
+	return s.Lo.IsUnspecified() && s.Hi == lastAddr(netip.PrefixFrom(s.Hi, 0))
+}
+
+// Addresses writes the selector's addresses: a prefix where they are one, else a range.
+func (s Selector) Addresses() string {
+	switch {
+	case s.Dynamic:
+		return "own address"
+	case !s.Lo.IsValid():
+		return "none"
+	case s.Lo == s.Hi:
+		return s.Lo.String()
+	}
+	ps := packet.Range(packet.Src, s.Lo, s.Hi).Prefixes(packet.Src)
+	if len(ps) == 1 {
+		return ps[0].String()
+	}
+	return s.Lo.String() + "-" + s.Hi.String()
+}
+
+// String writes the selector: "10.1.0.0/24", "10.1.0.0/24 tcp 443", "10.1.0.1-10.1.0.9 udp".
+func (s Selector) String() string {
+	out := s.Addresses()
+	if s.Proto != 0 {
+		out += " " + packet.ProtoName(uint64(s.Proto))
+	}
+	switch {
+	case s.Opaque:
+		out += " opaque"
+	case s.AllPorts():
+	case s.LoPort == s.HiPort:
+		out += fmt.Sprintf(" %d", s.LoPort)
+	default:
+		out += fmt.Sprintf(" %d-%d", s.LoPort, s.HiPort)
+	}
+	return out
+}
+
+// Compare orders selectors by address, then protocol, then port.
+func (s Selector) Compare(t Selector) int {
+	return cmp.Or(s.Lo.Compare(t.Lo), s.Hi.Compare(t.Hi), cmp.Compare(s.Proto, t.Proto), cmp.Compare(s.LoPort, t.LoPort), cmp.Compare(s.HiPort, t.HiPort))
+}
+
+// Meet returns the part that both selectors have (RFC 7296 section 2.9); ok is false where there is none.
+func (s Selector) Meet(t Selector) (out Selector, ok bool) {
+	if s.Dynamic || t.Dynamic || s.Lo.BitLen() != t.Lo.BitLen() || s.Proto != 0 && t.Proto != 0 && s.Proto != t.Proto || s.Opaque != t.Opaque {
+		return out, false
+	}
+	out = Selector{Lo: higherAddr(s.Lo, t.Lo), Hi: lowerAddr(s.Hi, t.Hi), Proto: max(s.Proto, t.Proto), LoPort: max(s.LoPort, t.LoPort),
+		HiPort: min(s.HiPort, t.HiPort), Opaque: s.Opaque}
+	return out, out.Lo.Compare(out.Hi) <= 0 && out.LoPort <= out.HiPort
+}
+
+// Holds reports whether t lies within s.
+func (s Selector) Holds(t Selector) bool {
+	both, ok := s.Meet(t)
+	return ok && both == t
+}
+
+func lowerAddr(a, b netip.Addr) netip.Addr {
+	if b.Less(a) {
+		return b
+	}
+	return a
+}
+
+func higherAddr(a, b netip.Addr) netip.Addr {
+	if a.Less(b) {
+		return b
+	}
+	return a
+}
+
+// Selectors is the list of one side.
+type Selectors []Selector
+
+// At returns the list with dynamic selectors replaced by an address.
+func (ss Selectors) At(a netip.Addr) Selectors {
+	out := make(Selectors, len(ss))
+	for i, s := range ss {
+		out[i] = s.At(a)
+	}
+	return out
+}
+
+// String writes the list with commas between.
+func (ss Selectors) String() string {
+	out := make([]string, len(ss))
+	for i, s := range ss {
+		out[i] = s.String()
+	}
+	return strings.Join(out, ", ")
+}
+
+// Dynamic reports whether some selector stands for an address that the configuration does not say.
+func (ss Selectors) Dynamic() bool {
+	return slices.ContainsFunc(ss, func(s Selector) bool { return s.Dynamic })
+}
+
+// AnyAddress reports whether some selector of the list holds every address of its family.
+func (ss Selectors) AnyAddress() bool { return slices.ContainsFunc(ss, Selector.AnyAddress) }
+
+// Meet returns the pairwise intersections of two lists without those that lie within others: what an IKEv2 responder
+// makes of a proposal (RFC 7296 section 2.9). It is empty where the lists have nothing in common.
+func (ss Selectors) Meet(ts Selectors) Selectors {
+	var all Selectors
+	for _, s := range ss {
+		for _, t := range ts {
+			if both, ok := s.Meet(t); ok {
+				all = append(all, both)
+			}
+		}
+	}
+	return all.Reduce()
+}
+
+// Reduce returns the list without selectors that lie within others, in the order of first mention.
+func (ss Selectors) Reduce() Selectors {
+	var out Selectors
+	for i, s := range ss {
+		covered := false
+		for j, t := range ss {
+			if i != j && t.Holds(s) && (j < i || !s.Holds(t)) {
+				covered = true
+				break
+			}
+		}
+		if !covered {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// Packets returns the packets whose source is in one of the selectors: addresses, protocol, source port (or ICMP type
+// and code, which RFC 4301 section 4.4.1.1 puts into the port).
+func (ss Selectors) Packets() packet.Set {
+	var sets []packet.Set
+	for _, s := range ss {
+		if s.Dynamic || !s.Lo.IsValid() {
+			continue
+		}
+		set := packet.Range(packet.Src, s.Lo, s.Hi)
+		if s.Proto != 0 {
+			set = set.With(packet.Proto, packet.OneOf(uint64(s.Proto)))
+		}
+		if !s.AllPorts() {
+			field := packet.Sport
+			if s.Proto == 1 || s.Proto == 58 {
+				field = packet.ICMP
+			}
+			set = set.With(field, packet.Numbers(uint64(s.LoPort), uint64(s.HiPort)))
+		}
+		sets = append(sets, set)
+	}
+	return packet.Union(sets...)
+}
+
+// Domain returns the packets from local to remote, dynamic selectors standing for own and peer. An ICMP selector of
+// either side is met by a packet's type and code.
+func Domain(local, remote Selectors, own, peer netip.Addr) packet.Set {
+	return local.At(own).Packets().And(remote.At(peer).Packets().Mirror())
+}

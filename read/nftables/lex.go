@@ -1,0 +1,131 @@
+package nftables
+
+import (
+	"net/netip"
+	"regexp"
+	"strings"
+)
+
+type kind uint8
+
+const (
+	end    kind = iota
+	word        // a name, number, address, range, prefix
+	text        // in quotes
+	mark        // { } ( ) , = : . & | ^ ! < > and their pairs
+	newRow      // a line end or a semicolon
+)
+
+type token struct {
+	kind kind
+	s    string
+	line int
+}
+
+func (t token) is(s string) bool { return t.kind != text && t.s == s }
+
+// lexer cuts the text into tokens. It never fails: what it does not know becomes a mark of one byte.
+type lexer struct {
+	data []byte
+	at   int
+	line int
+}
+
+var (
+	addressRun = regexp.MustCompile(`^[0-9a-fA-F:.]+`)
+	macAddress = regexp.MustCompile(`^[0-9a-fA-F]{1,2}(:[0-9a-fA-F]{1,2}){5}$`)
+)
+
+func wordByte(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c >= 0x80 || strings.IndexByte(`._/-*%+\@$`, c) >= 0
+}
+
+func (l *lexer) next() token {
+	for l.at < len(l.data) {
+		switch c := l.data[l.at]; {
+		case c == '\\' && l.at+1 < len(l.data) && (l.data[l.at+1] == '\n' || l.data[l.at+1] == '\r'): // the line goes on
+			l.at++
+			for l.data[l.at] != '\n' && l.at+1 < len(l.data) {
+				l.at++
+			}
+			l.at++
+			l.line++
+		case c == ' ' || c == '\t' || c == '\r':
+			l.at++
+		case c == '#':
+			for l.at < len(l.data) && l.data[l.at] != '\n' {
+				l.at++
+			}
+		case c == '\n' || c == ';':
+			t := token{newRow, string(c), l.line}
+			if c == '\n' {
+				l.line++
+			}
+			l.at++
+			return t
+		default:
+			return l.solid(c)
+		}
+	}
+	return token{kind: end, line: l.line}
+}
+
+func (l *lexer) solid(c byte) token {
+	line := l.line
+	if c == '"' {
+		start := l.at + 1
+		for l.at++; l.at < len(l.data) && l.data[l.at] != '"' && l.data[l.at] != '\n'; l.at++ {
+		}
+		s := string(l.data[start:min(l.at, len(l.data))])
+		if l.at < len(l.data) && l.data[l.at] == '"' {
+			l.at++
+		}
+		return token{text, s, line}
+	}
+	start := l.at
+	if n := l.address(); n > 0 {
+		l.at += n
+	}
+	for l.at < len(l.data) && wordByte(l.data[l.at]) {
+		if n := l.address(); n > 0 { // the second address of a range
+			l.at += n
+			continue
+		}
+		l.at++
+	}
+	if l.at > start {
+		if s := string(l.data[start:l.at]); s != "." {
+			return token{word, s, line}
+		}
+		return token{mark, ".", line}
+	}
+	l.at++
+	for _, pair := range []string{"==", "!=", "<=", ">=", "<<", ">>", "&&", "||"} {
+		if strings.HasPrefix(string(l.data[start:min(start+2, len(l.data))]), pair) {
+			l.at++
+			return token{mark, pair, line}
+		}
+	}
+	return token{mark, string(c), line}
+}
+
+// address returns the length of an IPv6 address, in brackets or not, or of a hardware address, that starts here.
+func (l *lexer) address() int {
+	rest := l.data[l.at:min(l.at+64, len(l.data))]
+	if len(rest) > 0 && rest[0] == '[' {
+		if i := strings.IndexByte(string(rest), ']'); i > 0 {
+			if _, err := netip.ParseAddr(string(rest[1:i])); err == nil {
+				return i + 1
+			}
+		}
+		return 0
+	}
+	run := addressRun.Find(rest)
+	for len(run) > 0 && strings.Count(string(run), ":") >= 2 {
+		if _, err := netip.ParseAddr(string(run)); err == nil || macAddress.Match(run) {
+			return len(run)
+		}
+		run = run[:len(run)-1]
+	}
+	return 0
+}

@@ -1,0 +1,129 @@
+package nftables
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+
+	"toril/gateway"
+	"toril/read"
+	"toril/source"
+)
+
+// Text is the format of nftables rulesets as text.
+var Text = &read.Format{
+	Name:     "nftables",
+	Title:    "packet filter nftables: the text of nft list ruleset, or nftables.conf",
+	Software: "nftables",
+	Hints:    []string{"nftables.conf", "*.nft", "ruleset*", "nft*"},
+	Order:    30,
+	Looks:    looks,
+	Read:     readText,
+	Covers:   coverage(),
+}
+
+var (
+	opensTable = regexp.MustCompile(`(?m)^[ \t]*(?:add[ \t]+|create[ \t]+)?table[ \t]+(?:(?:ip|ip6|inet|arp|bridge|netdev)[ \t]+)?[\w.-]+[ \t]*[{;\n]?`)
+	baseLine   = regexp.MustCompile(`(?m)\btype[ \t]+(?:filter|nat|route)[ \t]+hook[ \t]+\w+`)
+	shebang    = regexp.MustCompile(`^#!.*\bnft\b`)
+	commands   = regexp.MustCompile(`(?m)^[ \t]*(?:(?:add|insert)[ \t]+(?:rule|chain|element|set)|flush[ \t]+ruleset|define[ \t]+\w+[ \t]*=)`)
+)
+
+func looks(f *source.File) (int, string) {
+	data := f.Bytes()[:min(len(f.Bytes()), 64<<10)]
+	tables, bases := opensTable.FindIndex(data), baseLine.Find(data)
+	switch {
+	case tables != nil && bases != nil:
+		return 95, fmt.Sprintf("it opens a table and has a base chain (%q)", bases)
+	case shebang.Match(data):
+		return 90, "its first line names nft"
+	case tables != nil && data[tables[1]-1] == '{':
+		return 60, "it opens a table"
+	case commands.Match(data):
+		return 50, fmt.Sprintf("it has statements such as %q", commands.Find(data))
+	}
+	return 0, ""
+}
+
+func readText(in *read.Input) {
+	rs := &ruleset{gateway: in.Gateway, defines: map[string][]token{}, byID: map[string]*chain{}, sets: map[string]*set{}, objects: map[string]*gateway.Definition{}}
+	p := &parser{ruleset: rs, in: in, lex: lexer{data: in.File.Bytes(), line: 1}}
+	p.file()
+	rs.finish(in)
+}
+
+// finish turns what was read into the model, now that every set is known.
+func (rs *ruleset) finish(in *read.Input) {
+	for _, c := range rs.chains {
+		if i := slices.IndexFunc(rs.gateway.Chains, func(o *gateway.Chain) bool { return o.ID() == c.ID() }); i >= 0 {
+			in.Problemf(c.At.Line, "chain %q is also in %s; only that one is used, as two saved states of one packet filter cannot both hold", c.ID(), rs.gateway.Chains[i].At)
+			continue
+		}
+		for _, r := range c.rules {
+			if in.Context.Err() != nil {
+				return
+			}
+			c.Rules = append(c.Rules, rs.rule(c, r, 0)...)
+		}
+		rs.gateway.Chains = append(rs.gateway.Chains, c.Chain)
+	}
+	rs.gateway.Chains = append(rs.gateway.Chains, rs.extra...)
+	rs.declareAll()
+}
+
+// declareAll hands over what has a name, for the checks that ask what is used.
+func (rs *ruleset) declareAll() {
+	for _, s := range rs.setList {
+		kind := "set"
+		if s.isMap {
+			kind = "map"
+		}
+		rs.defs = append(rs.defs, &gateway.Definition{Kind: kind, Name: source.Clean(s.family + " " + s.table + " " + s.name), At: s.in.At(s.line), Used: s.used})
+	}
+	for _, c := range rs.chains {
+		if c.Hook == gateway.NoHook && !c.Unsure {
+			rs.defs = append(rs.defs, &gateway.Definition{Kind: "chain", Name: c.ID(), At: c.At, Used: rs.chainUse[c.ID()]})
+		}
+	}
+	for _, id := range rs.chainOrder {
+		if rs.byID[id] == nil {
+			rs.defs = append(rs.defs, &gateway.Definition{Kind: "chain", Name: source.Clean(id), Used: rs.chainUse[id], Missing: true})
+		}
+	}
+	rs.gateway.Definitions = append(rs.gateway.Definitions, rs.defs...)
+}
+
+func (rs *ruleset) useChain(id string, at source.Pos) {
+	if rs.chainUse == nil {
+		rs.chainUse = map[string][]source.Pos{}
+	}
+	if rs.chainUse[id] == nil {
+		rs.chainOrder = append(rs.chainOrder, id)
+	}
+	rs.chainUse[id] = append(rs.chainUse[id], at)
+}
+
+func coverage() []read.Coverage {
+	return []read.Coverage{
+		{Statement: "table, chain, rule, set, map, element: as blocks and as commands", Use: read.Used},
+		{Statement: "include, define, redefine, undefine, flush ruleset", Use: read.Used},
+		{Statement: "type, hook, priority (numbers, names, sums), policy", Use: read.Used},
+		{Statement: "ip|ip6 saddr, daddr, protocol, nexthdr", Use: read.Used},
+		{Statement: "tcp|udp|sctp|dccp|udplite|th sport, dport", Use: read.Used},
+		{Statement: "icmp type, icmpv6 type", Use: read.Used},
+		{Statement: "iif, oif, iifname, oifname, meta l4proto, nfproto, protocol, mark", Use: read.Used},
+		{Statement: "ct state, ct direction, ct status snat, dnat", Use: read.Used},
+		{Statement: "meta ipsec, rt ipsec, ipsec in|out ip|ip6 saddr|daddr", Use: read.Used},
+		{Statement: "anonymous and named sets, intervals, concatenations, maps, verdict maps", Use: read.Used},
+		{Statement: "accept, drop, reject, return, continue, jump, goto, queue, notrack", Use: read.Used},
+		{Statement: "masquerade, redirect, snat, dnat: addresses, ports, ranges, prefixes, maps", Use: read.Used},
+		{Statement: "meta mark set", Use: read.Used, Note: "a value that is computed counts as any mark"},
+		{Statement: "counter, log, comment", Use: read.Used},
+		{Statement: "limit, quota, tcp flags, fib, ct mark, time, sockets, other headers", Use: read.Used, Note: "conditions outside of the model: the rule may or may not concern a packet, and results that hang on it say so"},
+		{Statement: "sets with flag dynamic", Use: read.Used, Note: "filled at run time: as above"},
+		{Statement: "flowtable, flow add, ct helper, secmark, synproxy objects, quota and limit objects", Use: read.Irrelevant, Note: "declared; they decide about no first packet"},
+		{Statement: "delete, destroy, reset, list, flush of single objects", Use: read.Irrelevant, Note: "about what was there before"},
+		{Statement: "tproxy, dup, fwd, rewriting of header fields", Use: read.Left, Note: "the rule counts as one that may do anything"},
+		{Statement: "rules placed by handle or index", Use: read.Left, Note: "read as the chain's last rule"},
+	}
+}

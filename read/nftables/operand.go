@@ -1,0 +1,387 @@
+package nftables
+
+import (
+	"fmt"
+	"net/netip"
+	"strconv"
+	"strings"
+
+	"toril/packet"
+)
+
+// operand is what a rule looks at: how one of its values becomes a set of packets, and which packets have it at all.
+type operand struct {
+	base   packet.Set // the packets that have such a field
+	field  packet.Field
+	values func(s string) (packet.Values, error) // of one value, range or prefix
+	set    func(s string) (packet.Set, error)    // in place of values, where one field is not enough
+	bits   bool                                  // a list without braces means any of its values
+	opaque string                                // not in the model: what it is
+}
+
+func opaque(what string, args ...any) operand {
+	return operand{base: packet.All(), opaque: fmt.Sprintf(what, args...)}
+}
+
+// of returns the packets whose operand has a value.
+func (o operand) of(s string) (packet.Set, error) {
+	if o.set != nil {
+		return o.set(s)
+	}
+	v, err := o.values(s)
+	if err != nil {
+		return packet.None(), err
+	}
+	return o.base.With(o.field, v), nil
+}
+
+// operandAt recognises an operand at the start of tokens; n is the number of tokens that it takes, 0 where there is none.
+func operandAt(t []token) (o operand, n int) {
+	second := ""
+	if len(t) > 1 && t[1].kind == word {
+		second = t[1].s
+	}
+	if t[0].kind != word {
+		return o, 0
+	}
+	switch t[0].s {
+	case "ip", "ip6":
+		return network(t[0].s, second)
+	case "tcp", "udp", "udplite", "sctp", "dccp", "th":
+		return transport(t[0].s, t)
+	case "icmp", "icmpv6":
+		return icmp(t[0].s, second)
+	case "meta":
+		if o, n := meta(second, t[1:]); n > 0 {
+			return o, n + 1
+		}
+	case "ct":
+		return conntrack(t)
+	case "ipsec":
+		return ipsec(t)
+	case "rt":
+		switch second {
+		case "ipsec":
+			return existence(packet.PeerOut), 2
+		case "classid", "nexthop", "mtu":
+			return opaque("rt %s", second), 2
+		case "ip", "ip6":
+			if len(t) > 2 {
+				return opaque("rt %s %s", second, t[2].s), 3
+			}
+		}
+	case "fib":
+		n := 1
+		for n < len(t) && (t[n].is("saddr") || t[n].is("daddr") || t[n].is("mark") || t[n].is("iif") || t[n].is("oif") || t[n].is(".") || t[n].is("type") || t[n].is("oifname")) {
+			n++
+		}
+		return opaque("a look into the routing table (fib)"), n
+	case "ether", "vlan", "arp", "esp", "ah", "comp", "socket", "osf", "dst", "frag", "hbh", "mh", "srh", "igmp", "gre", "geneve", "vxlan", "tunnel", "exthdr", "rt0", "xfrm":
+		if second != "" {
+			n := 2
+			for n+1 < len(t) && t[n].kind == word && (t[n-1].is("tunnel") || t[0].is("socket") && t[n].is("level")) {
+				n++
+			}
+			return opaque("%s %s", t[0].s, second), n
+		}
+	case "numgen", "jhash", "symhash":
+		n := 1
+		for n < len(t) && !t[n].is("map") && !t[n].is("vmap") && !t[n].is("{") && !t[n].is("==") {
+			n++
+		}
+		return opaque("a choice by %s", t[0].s), n
+	}
+	return meta(t[0].s, t)
+}
+
+func network(family, field string) (operand, int) {
+	fam, base := packet.IPv4, packet.Only(packet.IPv4)
+	if family == "ip6" {
+		fam, base = packet.IPv6, packet.Only(packet.IPv6)
+	}
+	switch field {
+	case "saddr", "daddr":
+		o := operand{base: base, field: packet.Src, values: func(s string) (packet.Values, error) { return addresses(s, fam) }}
+		if field == "daddr" {
+			o.field = packet.Dst
+		}
+		return o, 2
+	case "protocol", "nexthdr":
+		return operand{base: base, field: packet.Proto, values: protocols}, 2
+	case "version", "hdrlength", "dscp", "ecn", "length", "id", "frag-off", "ttl", "checksum", "priority", "flowlabel", "hoplimit":
+		o := opaque("%s %s", family, field)
+		o.base = base
+		return o, 2
+	}
+	return operand{}, 0
+}
+
+func addresses(s string, fam packet.Family) (packet.Values, error) {
+	right := func(a netip.Addr) bool { return a.Is4() == (fam == packet.IPv4) }
+	if s == "*" {
+		return packet.All().Values(packet.Src, fam), nil
+	}
+	if p, err := netip.ParsePrefix(s); err == nil && right(p.Addr()) {
+		return packet.Prefix(p), nil
+	}
+	if a, err := netip.ParseAddr(s); err == nil && right(a) {
+		return packet.Addresses(a, a), nil
+	}
+	if lo, hi, ok := strings.Cut(s, "-"); ok {
+		l, err1 := netip.ParseAddr(lo)
+		h, err2 := netip.ParseAddr(hi)
+		if err1 == nil && err2 == nil && right(l) && right(h) && l.Compare(h) <= 0 {
+			return packet.Addresses(l, h), nil
+		}
+	}
+	if ip, mask, ok := strings.Cut(s, "/"); ok { // a mask in dotted form
+		if a, err := netip.ParseAddr(ip); err == nil && a.Is4() && right(a) {
+			if m, err := netip.ParseAddr(mask); err == nil && m.Is4() {
+				if bits, ok := maskBits(m); ok {
+					return packet.Prefix(netip.PrefixFrom(a, bits)), nil
+				}
+			}
+		}
+	}
+	return packet.Values{}, fmt.Errorf("%q is not an IPv%d address, network or range", s, fam)
+}
+
+func maskBits(m netip.Addr) (int, bool) {
+	bits, done := 0, false
+	for _, b := range m.As4() {
+		for i := 7; i >= 0; i-- {
+			switch set := b>>i&1 == 1; {
+			case set && done:
+				return 0, false
+			case set:
+				bits++
+			default:
+				done = true
+			}
+		}
+	}
+	return bits, true
+}
+
+// ranged reads a number, a range, or a name out of a table.
+func ranged(s string, top uint64, names map[string]uint64, what string) (packet.Values, error) {
+	one := func(s string) (uint64, bool) {
+		if n, ok := names[s]; ok {
+			return n, true
+		}
+		n, err := strconv.ParseUint(s, 0, 64)
+		return n, err == nil && n <= top
+	}
+	if s == "*" {
+		return packet.Numbers(0, top), nil
+	}
+	if n, ok := one(s); ok {
+		return packet.Numbers(n, n), nil
+	}
+	if lo, hi, ok := strings.Cut(s, "-"); ok {
+		l, ok1 := one(lo)
+		h, ok2 := one(hi)
+		if ok1 && ok2 && l <= h {
+			return packet.Numbers(l, h), nil
+		}
+	}
+	return packet.Values{}, fmt.Errorf("%q is not %s", s, what)
+}
+
+func protocols(s string) (packet.Values, error) {
+	if n, ok := packet.ProtoNumber(s); ok {
+		return packet.OneOf(n), nil
+	}
+	return ranged(s, 255, nil, "a protocol")
+}
+
+func ports(s string) (packet.Values, error) { return ranged(s, 65535, services, "a port") }
+
+func transport(proto string, t []token) (operand, int) {
+	if len(t) < 2 {
+		return operand{}, 0
+	}
+	base := packet.Where(packet.Proto, packet.WithPorts)
+	if proto != "th" {
+		n, _ := packet.ProtoNumber(proto)
+		base = packet.Where(packet.Proto, packet.OneOf(n))
+	}
+	switch t[1].s {
+	case "sport":
+		return operand{base: base, field: packet.Sport, values: ports}, 2
+	case "dport":
+		return operand{base: base, field: packet.Dport, values: ports}, 2
+	case "option":
+		n := 2
+		for n < len(t) && t[n].kind == word && !t[n].is("set") && n < 4 {
+			n++
+		}
+		return operand{base: base, opaque: "an option of " + proto}, n
+	case "flags", "sequence", "ackseq", "doff", "reserved", "window", "checksum", "urgptr", "length", "csumcov", "vtag", "type", "chunk":
+		return operand{base: base, opaque: proto + " " + t[1].s}, 2
+	}
+	return operand{}, 0
+}
+
+func icmp(proto, field string) (operand, int) {
+	n, names, fam := uint64(1), icmpTypes, packet.IPv4
+	if proto == "icmpv6" {
+		n, names, fam = 58, icmpv6Types, packet.IPv6
+	}
+	base := packet.Only(fam).With(packet.Proto, packet.OneOf(n))
+	switch field {
+	case "type":
+		return operand{base: base, field: packet.ICMP, values: func(s string) (packet.Values, error) {
+			v, err := ranged(s, 255, names, "a type of ICMP")
+			if err != nil {
+				return v, err
+			}
+			return eachType(v), nil
+		}}, 2
+	case "code", "checksum", "id", "sequence", "mtu", "gateway", "parameter-problem", "max-delay", "taddr", "daddr":
+		return operand{base: base, opaque: proto + " " + field}, 2
+	}
+	return operand{}, 0
+}
+
+// eachType spreads types over all their codes.
+func eachType(types packet.Values) packet.Values {
+	out := packet.Values{}
+	for n := range uint64(256) {
+		if types.Has(n) {
+			out = out.Or(packet.Numbers(n<<8, n<<8|255))
+		}
+	}
+	return out
+}
+
+func ifnames(s string) (packet.Values, error) { return packet.Name(s), nil }
+
+// meta recognises what "meta" may stand before, also without it.
+func meta(key string, t []token) (operand, int) {
+	switch key {
+	case "iifname", "iif":
+		return operand{base: packet.All(), field: packet.In, values: ifnames}, 1
+	case "oifname", "oif":
+		return operand{base: packet.All(), field: packet.Out, values: ifnames}, 1
+	case "l4proto":
+		return operand{base: packet.All(), field: packet.Proto, values: protocols}, 1
+	case "nfproto":
+		return operand{base: packet.All(), set: func(s string) (packet.Set, error) {
+			switch s {
+			case "ipv4", "2":
+				return packet.Only(packet.IPv4), nil
+			case "ipv6", "10":
+				return packet.Only(packet.IPv6), nil
+			}
+			return packet.None(), fmt.Errorf("%q is not ipv4 or ipv6", s)
+		}}, 1
+	case "protocol":
+		return operand{base: packet.All(), set: func(s string) (packet.Set, error) {
+			switch s {
+			case "ip", "0x0800":
+				return packet.Only(packet.IPv4), nil
+			case "ip6", "0x86dd":
+				return packet.Only(packet.IPv6), nil
+			case "arp", "vlan", "8021q", "8021ad":
+				return packet.None(), nil
+			}
+			return packet.None(), fmt.Errorf("%q is not a protocol of Ethernet", s)
+		}}, 1
+	case "mark":
+		return operand{base: packet.All(), field: packet.Mark, values: func(s string) (packet.Values, error) { return ranged(s, 1<<32-1, nil, "a mark") }}, 1
+	case "ipsec", "secpath":
+		return existence(packet.PeerIn), 1
+	case "length", "pkttype", "skuid", "skgid", "cgroup", "cpu", "priority", "iiftype", "oiftype", "iifgroup", "oifgroup", "rtclassid", "random", "time", "day", "hour",
+		"iifkind", "oifkind", "ibrname", "obrname", "ibridgename", "obridgename", "ibrpvid", "ibrvproto", "nftrace", "sdif", "sdifname", "broute":
+		return opaque("meta %s", key), 1
+	}
+	return operand{}, 0
+}
+
+// existence is an operand that is there or is missing: protection by IPsec.
+func existence(f packet.Field) operand {
+	some := packet.Where(f, packet.Numbers(0, 0)).Not()
+	return operand{base: packet.All(), set: func(s string) (packet.Set, error) {
+		switch s {
+		case "exists", "1", "true":
+			return some, nil
+		case "missing", "0", "false":
+			return some.Not(), nil
+		}
+		return packet.None(), fmt.Errorf("%q is not exists or missing", s)
+	}}
+}
+
+func ipsec(t []token) (operand, int) {
+	if len(t) < 3 {
+		return operand{}, 0
+	}
+	f := packet.PeerIn
+	if t[1].is("out") {
+		f = packet.PeerOut
+	} else if !t[1].is("in") {
+		return operand{}, 0
+	}
+	i := 2
+	first := true
+	if t[i].is("spnum") && len(t) > 4 {
+		first = t[i+1].is("0")
+		i += 2
+	}
+	protected := packet.Where(f, packet.Numbers(0, 0)).Not()
+	if (t[i].is("ip") || t[i].is("ip6")) && i+1 < len(t) {
+		fam := packet.IPv4
+		if t[i].is("ip6") {
+			fam = packet.IPv6
+		}
+		// the peer's end of the tunnel: the source of what came in, the destination of what goes out
+		if first && (f == packet.PeerIn && t[i+1].is("saddr") || f == packet.PeerOut && t[i+1].is("daddr")) {
+			return operand{base: protected, field: f, values: func(s string) (packet.Values, error) { return addresses(s, fam) }}, i + 2
+		}
+		return operand{base: protected, opaque: "the own address of the SA"}, i + 2
+	}
+	if t[i].is("reqid") || t[i].is("spi") {
+		return operand{base: protected, opaque: "the " + t[i].s + " of the SA"}, i + 1
+	}
+	return operand{}, 0
+}
+
+var states = map[string]uint64{"new": packet.New, "established": packet.Established, "related": packet.Related, "invalid": packet.Invalid, "untracked": packet.Untracked}
+
+func conntrack(t []token) (operand, int) {
+	if len(t) < 2 {
+		return operand{}, 0
+	}
+	i := 1
+	if (t[i].is("original") || t[i].is("reply")) && len(t) > 2 {
+		n := 3
+		if (t[2].is("ip") || t[2].is("ip6")) && len(t) > 3 {
+			n = 4
+		}
+		return opaque("the connection's %s addresses", t[1].s), n
+	}
+	switch t[i].s {
+	case "state":
+		return operand{base: packet.All(), field: packet.State, bits: true, values: func(s string) (packet.Values, error) {
+			return ranged(s, packet.Untracked, states, "a connection state")
+		}}, 2
+	case "direction":
+		return operand{base: packet.All(), field: packet.Direction, values: func(s string) (packet.Values, error) {
+			return ranged(s, 1, map[string]uint64{"original": packet.Original, "reply": packet.Reply}, "a direction")
+		}}, 2
+	case "status":
+		return operand{base: packet.All(), bits: true, field: packet.Translated, values: func(s string) (packet.Values, error) {
+			switch s {
+			case "snat":
+				return packet.OneOf(1, 3), nil
+			case "dnat":
+				return packet.OneOf(2, 3), nil
+			}
+			return packet.Values{}, fmt.Errorf("%q is a status that is not modelled", s)
+		}}, 2
+	case "mark", "expiration", "helper", "bytes", "packets", "avgpkt", "zone", "label", "l3proto", "protocol", "proto-src", "proto-dst", "secmark", "event", "id":
+		return opaque("ct %s", t[i].s), 2
+	}
+	return operand{}, 0
+}

@@ -1,0 +1,607 @@
+// Package nftables reads the packet filter of a Linux gateway as "nft list ruleset" prints it or as people write it.
+package nftables
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"toril/gateway"
+	"toril/read"
+	"toril/source"
+)
+
+// maxTokens bounds what definitions may expand to in one rule, and the elements of one set.
+const maxTokens = 2_000_000
+
+// chain is a chain as written: its rules are token lists until all sets are known.
+type chain struct {
+	*gateway.Chain
+	in    *read.Input
+	rules []row
+	isSet bool // the hook was said
+}
+
+type row struct {
+	in     *read.Input
+	tokens []token
+}
+
+// set is a named set or map.
+type set struct {
+	family, table, name string
+	in                  *read.Input
+	line                int
+	isMap, dynamic      bool
+	key                 []string // the types of its key, or the expressions of typeof
+	elements            [][]token
+	used                []source.Pos
+}
+
+// parser reads the statements of a file, and of the files that it includes, into tables.
+type parser struct {
+	*ruleset
+	in     *read.Input
+	lex    lexer
+	peeked []token
+	depth  int
+}
+
+type ruleset struct {
+	gateway *gateway.Gateway
+	defines map[string][]token
+	chains  []*chain
+	byID    map[string]*chain
+	sets    map[string]*set
+	setList []*set
+	objects map[string]*gateway.Definition
+	defs    []*gateway.Definition
+	unnamed int
+	extra   []*gateway.Chain // chains without a name
+
+	chainUse   map[string][]source.Pos // where a chain is jumped to
+	chainOrder []string
+}
+
+func (p *parser) peek() token {
+	if len(p.peeked) == 0 {
+		p.peeked = append(p.peeked, p.lex.next())
+	}
+	return p.peeked[0]
+}
+
+func (p *parser) take() token {
+	t := p.peek()
+	p.peeked = p.peeked[1:]
+	return t
+}
+
+func (p *parser) rows() {
+	for p.peek().kind == newRow {
+		p.take()
+	}
+}
+
+// rest takes the tokens up to the end of the statement: a line end, a semicolon, or the brace that closes what the
+// statement stands in. Inside of braces and parentheses, lines do not end a statement.
+func (p *parser) rest() []token {
+	var out []token
+	start := p.peek().line
+	for depth := 0; ; {
+		t := p.peek()
+		if len(out) == maxTokens {
+			p.in.Problemf(start, "a statement of more than %d words begins here; the rest of it is not read", maxTokens)
+			out = append(out, token{mark, "}", t.line}) // one more than the limit: no further word is kept, nor said again
+		}
+		switch {
+		case t.kind == end, depth == 0 && (t.kind == newRow || t.is("}")):
+			return out
+		case t.kind == mark && (t.s == "{" || t.s == "("):
+			depth++
+		case t.kind == mark && (t.s == "}" || t.s == ")"):
+			depth--
+		}
+		p.take()
+		if t.kind != newRow && len(out) <= maxTokens {
+			out = append(out, t)
+		}
+	}
+}
+
+func (p *parser) unread(line int, scope, why string, args ...any) {
+	p.in.Unread(line, scope, why, args...)
+}
+
+// file reads a whole file.
+func (p *parser) file() {
+	for {
+		p.rows()
+		t := p.peek()
+		switch {
+		case t.kind == end:
+			return
+		case t.is("}"):
+			p.take()
+			p.in.Problemf(t.line, "a closing brace has no opening one")
+		default:
+			p.statement()
+		}
+	}
+}
+
+func (p *parser) statement() {
+	t := p.take()
+	if t.kind != word {
+		p.rest()
+		p.unread(t.line, "", "a statement cannot begin with %q", source.Clean(t.s))
+		return
+	}
+	switch t.s {
+	case "include":
+		p.in.Count()
+		for _, arg := range p.rest() {
+			p.include(t.line, arg.s)
+		}
+	case "define", "redefine":
+		p.define(t.line)
+	case "undefine":
+		p.in.Count()
+		for _, arg := range p.rest() {
+			delete(p.defines, arg.s)
+		}
+	case "flush":
+		p.in.Count()
+		if args := p.rest(); len(args) > 0 && args[0].is("ruleset") {
+			p.chains, p.byID = nil, map[string]*chain{}
+			p.sets, p.setList = map[string]*set{}, nil
+		}
+	case "delete", "destroy", "reset", "list":
+		p.in.Count() // of what was there before: nothing that a saved file knows
+		p.rest()
+	case "table":
+		p.table(t.line)
+	case "add", "create", "insert", "replace":
+		p.command(t)
+	case "chain", "set", "map", "rule", "element":
+		p.peeked = append([]token{t}, p.peeked...)
+		p.command(token{word, "add", t.line})
+	default:
+		p.rest()
+		p.unread(t.line, "", "%q is not a known command", source.Clean(t.s))
+	}
+}
+
+func (p *parser) include(line int, pattern string) {
+	if strings.HasSuffix(pattern, "/") {
+		pattern += "*"
+	}
+	for _, in := range p.in.Include(line, pattern) {
+		sub := &parser{ruleset: p.ruleset, in: in, lex: lexer{data: in.File.Bytes(), line: 1}, depth: p.depth + 1}
+		sub.file()
+	}
+}
+
+func (p *parser) define(line int) {
+	p.in.Count()
+	name := p.take()
+	if name.kind != word || !p.peek().is("=") {
+		p.rest()
+		p.unread(line, "", "a definition is a name, an equals sign and a value")
+		return
+	}
+	p.take()
+	p.defines[name.s] = p.expand(p.rest(), line)
+}
+
+// expand replaces $names by what they stand for.
+func (p *ruleset) expand(in []token, line int) []token {
+	hit := false
+	for _, t := range in {
+		if t.kind == word && strings.Contains(t.s, "$") {
+			hit = true
+			break
+		}
+	}
+	if !hit {
+		return in
+	}
+	var out []token
+	for i, t := range in {
+		name, isVar := strings.CutPrefix(t.s, "$")
+		if t.kind != word || !isVar {
+			out = append(out, t)
+			continue
+		}
+		value, ok := p.defines[name]
+		if !ok || len(out)+len(value) > maxTokens {
+			out = append(out, t)
+			continue
+		}
+		inBraces := len(value) > 1 && value[0].is("{") && i > 0 && (in[i-1].is("{") || in[i-1].is(","))
+		if inBraces { // a set inside of a set
+			value = value[1 : len(value)-1]
+		}
+		for _, v := range value {
+			v.line = t.line
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+func isFamily(s string) bool {
+	switch s {
+	case "ip", "ip6", "inet", "arp", "bridge", "netdev":
+		return true
+	}
+	return false
+}
+
+// table reads "table [family] name { ... }".
+func (p *parser) table(line int) {
+	p.in.Count()
+	family := "ip"
+	name := p.take()
+	if name.kind == word && isFamily(name.s) && p.peek().kind == word {
+		family = name.s
+		name = p.take()
+	}
+	if !p.peek().is("{") {
+		p.rest()
+		return
+	}
+	p.take()
+	for {
+		p.rows()
+		t := p.take()
+		switch {
+		case t.kind == end:
+			p.in.Problemf(t.line, "table %q, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
+			return
+		case t.is("}"):
+			return
+		case t.is("chain"):
+			p.chain(family, name.s, t.line)
+		case t.is("set") || t.is("map"):
+			p.set(family, name.s, t.line, t.is("map"))
+		case t.is("counter") || t.is("quota") || t.is("limit") || t.is("ct") || t.is("flowtable") || t.is("secmark") || t.is("synproxy"):
+			p.object(family, name.s, t)
+		case t.is("comment") || t.is("flags"):
+			p.in.Count()
+			p.rest()
+		case t.is("include"):
+			p.in.Count()
+			for _, arg := range p.rest() {
+				p.unread(t.line, "", "%s is included inside of a table", source.Clean(arg.s))
+			}
+		default:
+			p.rest()
+			p.unread(t.line, family+" "+name.s, "%q is not a known part of a table", source.Clean(t.s))
+		}
+	}
+}
+
+// object reads a named counter, limit or the like: it is declared, and its own settings are passed over.
+func (p *parser) object(family, table string, t token) {
+	p.in.Count()
+	args := p.rest()
+	if t.is("ct") && len(args) > 0 {
+		t.s, args = "ct "+args[0].s, args[1:]
+	}
+	if len(args) == 0 {
+		p.unread(t.line, "", "a name was expected behind %q", t.s)
+		return
+	}
+	p.objects[family+" "+table+" "+t.s+" "+args[0].s] = p.declare(t.s, family+" "+table+" "+args[0].s, t.line)
+}
+
+func (p *parser) declare(kind, name string, line int) *gateway.Definition {
+	d := &gateway.Definition{Kind: kind, Name: source.Clean(name), At: p.in.At(line)}
+	p.defs = append(p.defs, d)
+	return d
+}
+
+// chain reads "name { ... }" behind the word chain.
+func (p *parser) chain(family, table string, line int) {
+	p.in.Count()
+	name := p.take()
+	c := p.chainOf(family, table, name.s, line)
+	if !p.peek().is("{") {
+		p.rest()
+		return
+	}
+	p.take()
+	for {
+		p.rows()
+		t := p.peek()
+		switch {
+		case t.kind == end:
+			p.in.Problemf(t.line, "chain %q, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
+			return
+		case t.is("}"):
+			p.take()
+			return
+		case t.is("type") && !c.isSet:
+			p.base(c, p.rest())
+		case t.is("policy"):
+			p.policy(c, p.rest())
+		case t.is("comment") || t.is("devices") || t.is("flags"):
+			p.in.Count()
+			p.rest()
+		default:
+			before := t
+			tokens := p.expand(p.rest(), t.line)
+			if len(tokens) == 0 {
+				p.take()
+				p.unread(before.line, c.ID(), "%q does not begin a rule", source.Clean(before.s))
+				continue
+			}
+			c.rules = append(c.rules, row{p.in, tokens})
+		}
+	}
+}
+
+func (p *parser) chainOf(family, table, name string, line int) *chain {
+	id := family + " " + table + " " + name
+	if c := p.byID[id]; c != nil {
+		return c
+	}
+	c := &chain{in: p.in, Chain: &gateway.Chain{Family: family, Table: source.Clean(table), Name: source.Clean(name), At: p.in.At(line),
+		Policy: gateway.Unsaid(gateway.Accept, "nftables default of a chain's policy")}}
+	p.chains = append(p.chains, c)
+	p.byID[id] = c
+	return c
+}
+
+// base reads "type filter hook forward [device d] priority 0".
+func (p *parser) base(c *chain, tokens []token) {
+	p.in.Count()
+	tokens = p.expand(tokens, 0)
+	line := tokens[0].line
+	for i := 0; i+1 < len(tokens); i++ {
+		switch tokens[i].s {
+		case "type":
+			switch tokens[i+1].s {
+			case "filter":
+				c.Kind = gateway.FilterChain
+			case "nat":
+				c.Kind = gateway.NATChain
+			case "route":
+				c.Kind = gateway.RouteChain
+			default:
+				p.unread(line, c.ID(), "%q is not a type of chain", source.Clean(tokens[i+1].s))
+				c.Unsure = true
+			}
+			i++
+		case "hook":
+			h, ok := hooks[tokens[i+1].s]
+			if !ok {
+				p.unread(line, c.ID(), "%q is not a hook", source.Clean(tokens[i+1].s))
+				c.Unsure = true
+			}
+			c.Hook, c.isSet = h, true
+			c.At = p.in.At(line)
+			i++
+		case "priority":
+			n, err := priority(tokens[i+1:])
+			if err != nil {
+				p.unread(line, c.ID(), "%v", err)
+				c.Unsure = true
+			}
+			c.Priority = n
+			return
+		}
+	}
+}
+
+// priority reads a number, a name, or a name with a number added or taken away.
+func priority(tokens []token) (int, error) {
+	var b strings.Builder
+	for _, t := range tokens {
+		b.WriteString(t.s)
+	}
+	s := b.String()
+	if n, err := strconv.Atoi(s); err == nil {
+		return n, nil
+	}
+	i := strings.IndexAny(s, "+-")
+	if i < 0 {
+		i = len(s)
+	}
+	base, ok := priorities[s[:i]]
+	if !ok {
+		return 0, fmt.Errorf("%q is not a priority", source.Clean(s))
+	}
+	if i == len(s) {
+		return base, nil
+	}
+	n, err := strconv.Atoi(s[i:])
+	if err != nil {
+		return 0, fmt.Errorf("%q is not a priority", source.Clean(s))
+	}
+	return base + n, nil
+}
+
+func (p *parser) policy(c *chain, tokens []token) {
+	p.in.Count()
+	tokens = p.expand(tokens, 0)
+	line := tokens[0].line
+	switch {
+	case len(tokens) == 2 && tokens[1].s == "drop":
+		c.Policy = gateway.Say(gateway.Drop, p.in.At(line))
+	case len(tokens) == 2 && tokens[1].s == "accept":
+		c.Policy = gateway.Say(gateway.Accept, p.in.At(line))
+	default:
+		p.unread(line, c.ID(), "a policy is accept or drop")
+		c.Unsure = true
+	}
+}
+
+// set reads "name { type ...; flags ...; elements = { ... } }" behind the word set or map.
+func (p *parser) set(family, table string, line int, isMap bool) {
+	p.in.Count()
+	name := p.take()
+	s := p.setOf(family, table, name.s, line, isMap)
+	if !p.peek().is("{") {
+		p.rest()
+		return
+	}
+	p.take()
+	for {
+		p.rows()
+		t := p.take()
+		switch {
+		case t.kind == end:
+			p.in.Problemf(t.line, "set %q, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
+			return
+		case t.is("}"):
+			return
+		case t.is("type"):
+			s.key = keyTypes(p.rest())
+		case t.is("typeof"):
+			s.key = []string{"typeof"}
+			p.rest()
+		case t.is("flags"):
+			for _, f := range p.rest() {
+				if f.s == "dynamic" {
+					s.dynamic = true
+				}
+			}
+		case t.is("elements"):
+			tokens := p.expand(p.rest(), t.line)
+			if len(tokens) > 2 && tokens[0].is("=") && tokens[1].is("{") {
+				p.elements(s, tokens[2:len(tokens)-1])
+			}
+		default: // size, timeout, gc-interval, policy, auto-merge, counter, comment
+			p.rest()
+		}
+	}
+}
+
+func keyTypes(tokens []token) []string {
+	var out []string
+	for _, t := range tokens {
+		if t.is(":") {
+			break
+		}
+		if t.kind == word {
+			out = append(out, t.s)
+		}
+	}
+	return out
+}
+
+func (p *parser) setOf(family, table, name string, line int, isMap bool) *set {
+	id := family + " " + table + " " + name
+	if s := p.sets[id]; s != nil {
+		return s
+	}
+	s := &set{family: family, table: table, name: name, in: p.in, line: line, isMap: isMap}
+	p.sets[id] = s
+	p.setList = append(p.setList, s)
+	return s
+}
+
+func (p *parser) elements(s *set, tokens []token) {
+	s.elements = append(s.elements, commas(tokens)...)
+	p.in.File.Statements += len(s.elements)
+}
+
+// commas splits tokens at the commas that stand outside of braces and parentheses.
+func commas(tokens []token) [][]token {
+	var out [][]token
+	depth, start := 0, 0
+	for i, t := range tokens {
+		switch {
+		case t.kind != mark:
+		case t.s == "{" || t.s == "(":
+			depth++
+		case t.s == "}" || t.s == ")":
+			depth--
+		case t.s == "," && depth == 0:
+			if i > start {
+				out = append(out, tokens[start:i])
+			}
+			start = i + 1
+		}
+	}
+	if start < len(tokens) {
+		out = append(out, tokens[start:])
+	}
+	return out
+}
+
+// command reads "add|insert|create table|chain|rule|set|map|element ...".
+func (p *parser) command(verb token) {
+	what := p.take()
+	if what.is("table") {
+		p.table(verb.line)
+		return
+	}
+	known := what.is("chain") || what.is("rule") || what.is("set") || what.is("map") || what.is("element")
+	if !known {
+		if what.kind == word && (isFamily(what.s) || p.peek().kind == word) { // "add ip filter forward ..." without the word rule
+			p.peeked = append([]token{what}, p.peeked...)
+			p.rule(verb)
+			return
+		}
+		p.rest()
+		p.unread(verb.line, "", "%q is not a known object of %q", source.Clean(what.s), verb.s)
+		return
+	}
+	if what.is("rule") {
+		p.rule(verb)
+		return
+	}
+	family, table := p.place()
+	switch what.s {
+	case "chain":
+		p.chain(family, table, what.line)
+	case "set", "map":
+		p.set(family, table, what.line, what.s == "map")
+	case "element":
+		p.in.Count()
+		name := p.take()
+		tokens := p.expand(p.rest(), what.line)
+		if len(tokens) < 2 || !tokens[0].is("{") {
+			p.unread(what.line, "", "elements in braces were expected")
+			return
+		}
+		p.elements(p.setOf(family, table, name.s, what.line, false), tokens[1:len(tokens)-1])
+	}
+}
+
+func (p *parser) place() (family, table string) {
+	family = "ip"
+	t := p.take()
+	if isFamily(t.s) && p.peek().kind == word {
+		family = t.s
+		t = p.take()
+	}
+	return family, t.s
+}
+
+// rule reads "[family] table chain [handle|index|position n] ..." behind the word rule.
+func (p *parser) rule(verb token) {
+	family, table := p.place()
+	name := p.take()
+	c := p.chainOf(family, table, name.s, verb.line)
+	tokens := p.expand(p.rest(), verb.line)
+	placed := false
+	for len(tokens) > 1 && (tokens[0].is("handle") || tokens[0].is("index") || tokens[0].is("position")) {
+		tokens, placed = tokens[2:], true
+	}
+	if len(tokens) == 0 {
+		p.unread(verb.line, c.ID(), "the rule is empty")
+		return
+	}
+	if placed || verb.is("replace") {
+		p.unread(verb.line, c.ID(), "the rule is placed by a number that only the running system knows; it is read as the chain's last")
+	}
+	r := row{p.in, tokens}
+	if verb.is("insert") && !placed {
+		c.rules = append([]row{r}, c.rules...)
+	} else {
+		c.rules = append(c.rules, r)
+	}
+}

@@ -1,0 +1,990 @@
+package nftables
+
+import (
+	"fmt"
+	"net/netip"
+	"strconv"
+	"strings"
+
+	"toril/gateway"
+	"toril/packet"
+	"toril/read"
+	"toril/source"
+)
+
+// state is a rule on its way from tokens to the model. A verdict map splits it into several.
+type state struct {
+	*ruleset
+	in    *read.Input
+	chain *chain
+	t     []token
+	i     int
+	rule  gateway.Rule
+	out   []*gateway.Rule
+	depth int
+}
+
+// rule translates one row; what it does not understand makes the rule unsure, and is said.
+func (rs *ruleset) rule(c *chain, r row, depth int) []*gateway.Rule {
+	s := &state{ruleset: rs, in: r.in, chain: c, t: r.tokens, depth: depth}
+	base := packet.All()
+	switch c.Family {
+	case "ip":
+		base = packet.Only(packet.IPv4)
+	case "ip6":
+		base = packet.Only(packet.IPv6)
+	case "arp", "bridge", "netdev":
+		s.rule.Unsure = append(s.rule.Unsure, "a chain of family "+c.Family)
+	}
+	s.rule.At, s.rule.When = r.in.At(r.tokens[0].line), base
+	r.in.Count()
+	for s.i < len(s.t) {
+		if !s.step() {
+			break
+		}
+	}
+	if s.rule.Verb != gateway.Continue || s.rule.SetMark != nil || s.rule.Unread || len(s.out) == 0 {
+		s.emit(s.rule)
+	}
+	return s.out
+}
+
+func (s *state) emit(r gateway.Rule) {
+	one := r
+	one.Unsure = append([]string(nil), r.Unsure...)
+	s.out = append(s.out, &one)
+}
+
+func (s *state) left() []token { return s.t[s.i:] }
+
+func (s *state) peek() token {
+	if s.i < len(s.t) {
+		return s.t[s.i]
+	}
+	return token{}
+}
+
+func (s *state) take() token {
+	t := s.peek()
+	s.i++
+	return t
+}
+
+func (s *state) accept(words ...string) bool {
+	for _, w := range words {
+		if s.i < len(s.t) && s.t[s.i].is(w) {
+			s.i++
+			return true
+		}
+	}
+	return false
+}
+
+// unread keeps what was not understood and goes on at the next word that begins a statement.
+func (s *state) unread(from int, why string, args ...any) {
+	why = fmt.Sprintf(why, args...)
+	s.in.Unread(s.t[min(from, len(s.t)-1)].line, s.chain.ID(), "%s", why)
+	s.rule.Unsure = append(s.rule.Unsure, why)
+	s.rule.Unread = true
+	for s.i < len(s.t) && !verdicts[s.t[s.i].s] && !(s.t[s.i].kind == word && statements[s.t[s.i].s]) {
+		s.i++
+	}
+}
+
+var verdicts = map[string]bool{"accept": true, "drop": true, "reject": true, "return": true, "continue": true, "jump": true, "goto": true, "queue": true}
+
+var statements = map[string]bool{"counter": true, "log": true, "limit": true, "masquerade": true, "snat": true, "dnat": true, "redirect": true, "comment": true, "notrack": true}
+
+// step reads one condition or statement; false ends the rule.
+func (s *state) step() bool {
+	from := s.i
+	t := s.take()
+	if t.kind != word {
+		s.unread(from, "%q was not expected here", source.Clean(t.s))
+		return s.i < len(s.t)
+	}
+	switch t.s {
+	case "accept", "drop", "return", "continue":
+		s.verdict(t)
+		return s.trailing()
+	case "reject":
+		s.rule.Verb = gateway.Reject
+		return s.trailing()
+	case "jump", "goto":
+		s.jump(t)
+		return s.trailing()
+	case "queue":
+		s.rule.Verb = gateway.Queue
+		return s.trailing()
+	case "counter":
+		s.counter()
+		return true
+	case "log":
+		s.rule.Log = true
+		for s.i+1 < len(s.t) && isLogOption(s.t[s.i].s) {
+			s.i += 2
+		}
+		return true
+	case "limit", "quota":
+		s.limit(t)
+		return true
+	case "comment":
+		s.rule.Comment = source.Clean(s.take().s)
+		return true
+	case "notrack":
+		s.rule.Verb = gateway.NoTrack
+		return true
+	case "masquerade", "redirect":
+		s.translateSelf(t)
+		return s.trailing()
+	case "snat", "dnat":
+		s.translate(t)
+		return s.trailing()
+	case "flow", "tproxy", "dup", "fwd", "synproxy", "nftrace", "set", "add", "update", "delete", "last":
+		return s.other(t, from)
+	}
+	s.i = from
+	return s.match()
+}
+
+func isLogOption(w string) bool {
+	switch w {
+	case "prefix", "level", "group", "snaplen", "queue-threshold", "flags":
+		return true
+	}
+	return false
+}
+
+// trailing reads what may stand behind a verdict: a comment, and the settings of reject and queue.
+func (s *state) trailing() bool {
+	for s.i < len(s.t) {
+		if s.accept("comment") {
+			s.rule.Comment = source.Clean(s.take().s)
+			continue
+		}
+		s.i++
+	}
+	return false
+}
+
+func (s *state) verdict(t token) {
+	s.rule.Verb = map[string]gateway.Verb{"accept": gateway.Accept, "drop": gateway.Drop, "return": gateway.Return, "continue": gateway.Continue}[t.s]
+}
+
+func (s *state) jump(t token) {
+	s.rule.Verb = gateway.Jump
+	if t.is("goto") {
+		s.rule.Verb = gateway.Goto
+	}
+	if s.accept("{") {
+		s.rule.Target = s.anonymous()
+		return
+	}
+	s.rule.Target = s.target(s.take())
+}
+
+// target names the chain of a jump and notes that it is used.
+func (s *state) target(t token) string {
+	id := s.chain.Family + " " + s.chain.Table + " " + t.s
+	s.useChain(id, s.in.At(t.line))
+	return source.Clean(id)
+}
+
+// anonymous reads the rules in braces behind jump into a chain without a name.
+func (s *state) anonymous() string {
+	s.unnamed++
+	name := fmt.Sprintf("(unnamed %d)", s.unnamed)
+	c := &chain{in: s.in, Chain: &gateway.Chain{Family: s.chain.Family, Table: s.chain.Table, Name: name, At: s.rule.At, Policy: gateway.Unsaid(gateway.Accept, "")}}
+	depth, start := 1, s.i
+	for ; s.i < len(s.t) && depth > 0; s.i++ {
+		if s.t[s.i].is("{") {
+			depth++
+		} else if s.t[s.i].is("}") {
+			depth--
+		}
+	}
+	body := s.t[start:max(start, s.i-1)]
+	if s.depth > read.MaxDepth {
+		s.unread(start, "chains nest more than %d deep", read.MaxDepth)
+		return c.ID()
+	}
+	for len(body) > 0 { // the lines are gone: a rule ends with its verdict
+		end := 1
+		for end < len(body) && body[end].line == body[0].line {
+			end++
+		}
+		c.Rules = append(c.Rules, s.ruleset.rule(c, row{s.in, body[:end]}, s.depth+1)...)
+		body = body[end:]
+	}
+	s.extra = append(s.extra, c.Chain)
+	return c.ID()
+}
+
+func (s *state) counter() {
+	s.rule.Counter = true
+	for {
+		switch {
+		case s.accept("packets"):
+			s.rule.Packets, _ = strconv.ParseUint(s.take().s, 10, 64)
+		case s.accept("bytes"):
+			s.take()
+		case s.accept("name"):
+			s.use("counter", s.take())
+		case s.peek().kind == text:
+			s.use("counter", s.take())
+		default:
+			return
+		}
+	}
+}
+
+func (s *state) use(kind string, t token) {
+	d := s.objects[s.chain.Family+" "+s.chain.Table+" "+kind+" "+t.s]
+	if d == nil {
+		d = &gateway.Definition{Kind: kind, Name: source.Clean(s.chain.Family + " " + s.chain.Table + " " + t.s), Missing: true}
+		s.objects[s.chain.Family+" "+s.chain.Table+" "+kind+" "+t.s] = d
+		s.defs = append(s.defs, d)
+	}
+	d.Used = append(d.Used, s.in.At(t.line))
+}
+
+// limit reads a rate or a quota: the rule concerns some of the packets only.
+func (s *state) limit(t token) {
+	if s.accept("name") || s.peek().kind == text {
+		s.use(t.s, s.take())
+	}
+	for s.i < len(s.t) && !verdicts[s.peek().s] && !statements[s.peek().s] {
+		if _, n := operandAt(s.left()); n > 0 {
+			break
+		}
+		s.i++
+	}
+	s.rule.Unsure = append(s.rule.Unsure, "a "+t.s)
+}
+
+// other reads statements that change nothing that the model knows, and those that decide outside of it.
+func (s *state) other(t token, from int) bool {
+	switch t.s {
+	case "flow": // the packets of known connections pass by the rules from now on
+		s.i = len(s.t)
+		return false
+	case "set", "add", "update", "delete":
+		if s.peek().kind == word && strings.HasPrefix(s.peek().s, "@") {
+			s.useSet(s.take())
+		}
+		if s.accept("{") {
+			for depth := 1; s.i < len(s.t) && depth > 0; s.i++ {
+				if s.t[s.i].is("{") {
+					depth++
+				} else if s.t[s.i].is("}") {
+					depth--
+				}
+			}
+		}
+		s.rule.Unsure = append(s.rule.Unsure, "a set that the rule itself fills")
+		return true
+	case "last", "nftrace":
+		return true
+	}
+	s.i = len(s.t)
+	s.rule.Verb = gateway.UnknownAction
+	s.unread(from, "%q is a statement that is not modelled", t.s)
+	return false
+}
+
+// match reads a condition: operands, a relation, values; or an assignment; or a verdict map.
+func (s *state) match() bool {
+	from := s.i
+	if s.assignment() {
+		return true
+	}
+	var ops []operand
+	for {
+		if s.i >= len(s.t) {
+			break
+		}
+		o, n := operandAt(s.left())
+		if n == 0 {
+			if len(ops) == 0 && s.bareProtocol() {
+				return true
+			}
+			s.i++
+			s.unread(from, "%q is not a condition or statement that is known", source.Clean(s.t[from].s))
+			return true
+		}
+		ops = append(ops, o)
+		s.i += n
+		if !s.accept(".") {
+			break
+		}
+	}
+	if s.accept("vmap") {
+		return s.verdictMap(ops, from)
+	}
+	if s.accept("set") { // a field is rewritten that the model does not have
+		s.skipValue()
+		return true
+	}
+	set, sure, why := s.relation(ops)
+	switch {
+	case why != "" && !sure:
+		s.rule.Unsure = append(s.rule.Unsure, why)
+		s.rule.When = s.rule.When.And(set)
+	case why != "":
+		s.unread(from, "%s", why)
+	default:
+		s.rule.When = s.rule.When.And(set)
+	}
+	return true
+}
+
+// bareProtocol reads conditions that name a header and nothing of it, such as "esp" alone: old forms.
+func (s *state) bareProtocol() bool {
+	n, ok := packet.ProtoNumber(s.peek().s)
+	if !ok || s.i+1 < len(s.t) && s.t[s.i+1].kind == word && !verdicts[s.t[s.i+1].s] && !statements[s.t[s.i+1].s] {
+		return false
+	}
+	s.i++
+	s.rule.When = s.rule.When.With(packet.Proto, packet.OneOf(n))
+	return true
+}
+
+// assignment reads "meta mark set ...", "ct mark set ..." and the like.
+func (s *state) assignment() bool {
+	t := s.left()
+	for n := 1; n <= 3 && n < len(t); n++ {
+		if !t[n].is("set") {
+			continue
+		}
+		if t[n-1].is("mark") && (n == 1 || t[0].is("meta")) {
+			s.i += n + 1
+			s.setMark()
+			return true
+		}
+		if t[0].is("meta") || t[0].is("ct") || t[0].is("ip") || t[0].is("ip6") || t[0].is("tcp") || t[0].is("udp") || t[0].is("ether") || t[0].is("vlan") {
+			what := t[0].s + " " + t[n-1].s
+			s.i += n + 1
+			switch what {
+			case "ip saddr", "ip daddr", "ip6 saddr", "ip6 daddr", "tcp sport", "tcp dport", "udp sport", "udp dport":
+				s.rule.Verb = gateway.UnknownAction
+				s.unread(s.i, "%s is rewritten by hand", what)
+			default:
+				s.skipValue()
+			}
+			return true
+		}
+	}
+	return false
+}
+
+func (s *state) setMark() {
+	from := s.i
+	t := s.take()
+	if n, err := strconv.ParseUint(t.s, 0, 32); err == nil && (s.i >= len(s.t) || s.peek().kind == word) && !s.peek().is("and") && !s.peek().is("or") {
+		s.rule.SetMark = &gateway.MarkChange{Value: uint32(n), Mask: ^uint32(0)}
+		return
+	}
+	s.i = from
+	s.skipValue()
+	s.rule.SetMark = &gateway.MarkChange{Mask: ^uint32(0), Any: true}
+}
+
+// skipValue passes over the value of an assignment.
+func (s *state) skipValue() {
+	depth := 0
+	for ; s.i < len(s.t); s.i++ {
+		t := s.t[s.i]
+		switch {
+		case t.is("{") || t.is("("):
+			depth++
+		case t.is("}") || t.is(")"):
+			depth--
+		case depth == 0 && t.kind == word && (verdicts[t.s] || statements[t.s]):
+			return
+		}
+	}
+}
+
+// relation reads "[!=|==|<|...] values" and returns the packets for which it holds. With why set and sure unset, it
+// holds for some of them; with both set, it was not understood.
+func (s *state) relation(ops []operand) (set packet.Set, sure bool, why string) {
+	base := packet.All()
+	for _, o := range ops {
+		base = base.And(o.base)
+		if o.opaque != "" {
+			why = o.opaque
+		}
+	}
+	if s.peek().is("&") || s.peek().is("and") || s.peek().is("|") || s.peek().is("^") || s.peek().is("<<") || s.peek().is(">>") {
+		return s.masked(ops, base, why)
+	}
+	op := "=="
+	if s.peek().kind == mark {
+		switch s.peek().s {
+		case "==", "!=", "<", ">", "<=", ">=":
+			op = s.take().s
+		case "!":
+			s.take()
+			op = "!="
+		}
+	}
+	if why != "" {
+		s.skipOperandValue()
+		return base, false, why
+	}
+	in, sure, why := s.values(ops)
+	if why != "" {
+		return base, sure, why
+	}
+	switch op {
+	case "==":
+		return in, true, ""
+	case "!=":
+		return base.Minus(in), true, ""
+	}
+	return s.compare(ops, base, in, op)
+}
+
+// compare turns a value into the range below or above it.
+func (s *state) compare(ops []operand, base, in packet.Set, op string) (packet.Set, bool, string) {
+	if len(ops) != 1 || ops[0].set != nil {
+		return base, true, "a comparison of this operand is not known"
+	}
+	fam := packet.IPv4
+	if fs := in.Families(); len(fs) > 0 {
+		fam = fs[0]
+	}
+	v := in.Values(ops[0].field, fam)
+	all := base.Values(ops[0].field, fam)
+	below, above := all.Split(v)
+	switch op {
+	case "<":
+		v = below
+	case "<=":
+		v = below.Or(v)
+	case ">":
+		v = above
+	default:
+		v = above.Or(v)
+	}
+	return base.With(ops[0].field, v), true, ""
+}
+
+// masked reads "& mask == value", which the model has for marks only.
+func (s *state) masked(ops []operand, base packet.Set, why string) (packet.Set, bool, string) {
+	from := s.i
+	s.take()
+	maskText := s.take().s
+	negate := s.accept("!=")
+	if !negate {
+		s.accept("==")
+	}
+	valueText := s.peek().s
+	m, err1 := strconv.ParseUint(maskText, 0, 32)
+	v, err2 := strconv.ParseUint(valueText, 0, 32)
+	if len(ops) == 1 && ops[0].field == packet.Mark && ops[0].values != nil && err1 == nil && err2 == nil {
+		if values, ok := packet.Masked(uint32(v), uint32(m)); ok {
+			s.take()
+			set := base.With(packet.Mark, values)
+			if negate {
+				set = base.Minus(set)
+			}
+			return set, true, ""
+		}
+	}
+	s.i = from
+	s.skipOperandValue()
+	if why == "" {
+		why = "a comparison of single bits"
+	}
+	return base, false, why
+}
+
+// skipOperandValue passes over the value of a condition whose operand is outside of the model.
+func (s *state) skipOperandValue() {
+	depth := 0
+	for first := true; s.i < len(s.t); s.i++ {
+		t := s.t[s.i]
+		switch {
+		case t.is("{") || t.is("("):
+			depth++
+		case t.is("}") || t.is(")"):
+			depth--
+			if depth == 0 {
+				s.i++
+				return
+			}
+		case depth > 0 || t.kind == mark:
+			first = true
+			continue
+		case !first:
+			return
+		}
+		if depth == 0 && t.kind != mark {
+			first = s.i+1 < len(s.t) && s.t[s.i+1].kind == mark && !s.t[s.i+1].is("{") && !s.t[s.i+1].is("}")
+		}
+	}
+}
+
+// values reads the right side of a condition.
+func (s *state) values(ops []operand) (set packet.Set, sure bool, why string) {
+	if s.i >= len(s.t) {
+		return packet.None(), true, "a value was expected at the end of the rule"
+	}
+	t := s.peek()
+	switch {
+	case t.is("{"):
+		elements, ok := s.braces()
+		if !ok {
+			return packet.None(), true, "a closing brace is missing"
+		}
+		return s.union(ops, elements)
+	case t.kind == word && strings.HasPrefix(t.s, "@"):
+		return s.namedSet(ops, s.take())
+	case t.kind == word && strings.HasPrefix(t.s, "$"):
+		s.take()
+		d := "definition " + t.s[1:]
+		if s.objects[d] == nil {
+			s.objects[d] = &gateway.Definition{Kind: "definition", Name: source.Clean(t.s[1:]), Missing: true}
+			s.defs = append(s.defs, s.objects[d])
+		}
+		s.objects[d].Used = append(s.objects[d].Used, s.in.At(t.line))
+		return packet.None(), true, fmt.Sprintf("%s is not defined", source.Clean(t.s))
+	}
+	var elements [][]token
+	for {
+		start := s.i
+		s.concatenated(len(ops))
+		elements = append(elements, s.t[start:s.i])
+		if len(ops) != 1 || !ops[0].bits || !s.accept(",", "|") {
+			break
+		}
+	}
+	return s.union(ops, elements)
+}
+
+// concatenated passes over one value of n parts with dots between, with ranges written apart.
+func (s *state) concatenated(n int) {
+	for k := range n {
+		s.i++
+		if s.peek().is("-") || strings.HasPrefix(s.peek().s, "-") && s.peek().kind == word && len(s.peek().s) > 1 {
+			s.i += 2
+		}
+		if k+1 < n {
+			s.accept(".")
+		}
+	}
+	s.i = min(s.i, len(s.t))
+}
+
+// braces takes the elements of a set in braces.
+func (s *state) braces() ([][]token, bool) {
+	start, depth := s.i+1, 0
+	for ; s.i < len(s.t); s.i++ {
+		if s.t[s.i].is("{") {
+			depth++
+		} else if s.t[s.i].is("}") {
+			if depth--; depth == 0 {
+				s.i++
+				return commas(s.t[start : s.i-1]), true
+			}
+		}
+	}
+	return nil, false
+}
+
+// union returns the packets that have one of the elements.
+func (s *state) union(ops []operand, elements [][]token) (packet.Set, bool, string) {
+	if set, ok := s.fastUnion(ops, elements); ok {
+		return set, true, ""
+	}
+	sets := make([]packet.Set, 0, len(elements))
+	for _, e := range elements {
+		set, why := element(ops, e)
+		if why != "" {
+			return packet.None(), true, why
+		}
+		sets = append(sets, set)
+	}
+	return packet.Union(sets...), true, ""
+}
+
+// fastUnion serves sets of one operand: the values are united first, and become packets once.
+func (s *state) fastUnion(ops []operand, elements [][]token) (packet.Set, bool) {
+	if len(ops) != 1 || ops[0].values == nil {
+		return packet.Set{}, false
+	}
+	all := make([]packet.Values, 0, len(elements))
+	for _, e := range elements {
+		parts, why := parts(e)
+		if why != "" || len(parts) != 1 {
+			return packet.Set{}, false
+		}
+		v, err := ops[0].values(parts[0])
+		if err != nil {
+			return packet.Set{}, false
+		}
+		all = append(all, v)
+	}
+	return ops[0].base.With(ops[0].field, packet.Join(all...)), true
+}
+
+// parts returns the values of an element, one for each operand of a concatenation; what may stand behind them (a
+// timeout, a counter, a comment) is dropped.
+func parts(e []token) ([]string, string) {
+	var out []string
+	joined := false // the next word continues the value before it
+	for i := 0; i < len(e); i++ {
+		t := e[i]
+		switch {
+		case t.kind == mark && t.s == ".":
+			joined = false
+		case t.kind == word && t.s == "-" && len(out) > 0:
+			out[len(out)-1] += "-"
+			joined = true
+		case t.kind == word && len(out) > 0 && !joined && (t.s == "timeout" || t.s == "expires" || t.s == "counter" || t.s == "comment" || t.s == "limit"):
+			return out, ""
+		case t.kind == mark:
+			return nil, fmt.Sprintf("%q was not expected in a value", source.Clean(t.s))
+		case joined:
+			out[len(out)-1] += t.s
+			joined = false
+		case i > 0 && e[i-1].kind != mark:
+			return nil, fmt.Sprintf("%q was not expected behind a value", source.Clean(t.s))
+		default:
+			out = append(out, t.s)
+		}
+	}
+	return out, ""
+}
+
+func element(ops []operand, e []token) (packet.Set, string) {
+	values, why := parts(e)
+	if why != "" {
+		return packet.None(), why
+	}
+	if len(values) != len(ops) {
+		return packet.None(), fmt.Sprintf("a value has %d parts where %d were expected", len(values), len(ops))
+	}
+	out := packet.All()
+	for i, o := range ops {
+		if o.opaque != "" {
+			return packet.None(), o.opaque
+		}
+		set, err := o.of(values[i])
+		if err != nil {
+			return packet.None(), source.Clean(err.Error())
+		}
+		out = out.And(set)
+	}
+	return out, ""
+}
+
+func (s *state) useSet(t token) *set {
+	name := strings.TrimPrefix(t.s, "@")
+	id := s.chain.Family + " " + s.chain.Table + " " + name
+	found := s.sets[id]
+	if found == nil {
+		d := s.objects["set "+id]
+		if d == nil {
+			d = &gateway.Definition{Kind: "set", Name: source.Clean(id), Missing: true}
+			s.objects["set "+id] = d
+			s.defs = append(s.defs, d)
+		}
+		d.Used = append(d.Used, s.in.At(t.line))
+		return nil
+	}
+	found.used = append(found.used, s.in.At(t.line))
+	return found
+}
+
+func (s *state) namedSet(ops []operand, t token) (packet.Set, bool, string) {
+	found := s.useSet(t)
+	switch {
+	case found == nil:
+		return packet.None(), true, fmt.Sprintf("set %s is not defined", source.Clean(t.s))
+	case found.dynamic:
+		return packet.All(), false, fmt.Sprintf("set %s is filled while the gateway runs", source.Clean(t.s))
+	}
+	return s.union(ops, found.elements)
+}
+
+// verdictMap splits the rule: one for every element, with its own verdict.
+func (s *state) verdictMap(ops []operand, from int) bool {
+	elements, why := s.mapElements()
+	for _, o := range ops {
+		if o.opaque != "" && why == "" {
+			why = o.opaque
+		}
+	}
+	if why != "" {
+		s.rule.Verb = gateway.UnknownAction
+		s.i = len(s.t)
+		s.unread(from, "a verdict map: %s", why)
+		return false
+	}
+	covered := packet.None()
+	for _, e := range elements {
+		set, verdict, why := s.mapElement(ops, e)
+		if why != "" {
+			s.rule.Verb = gateway.UnknownAction
+			s.i = len(s.t)
+			s.unread(from, "%s", why)
+			return false
+		}
+		r := s.rule
+		r.When = r.When.And(set.Minus(covered))
+		covered = covered.Or(set)
+		s.applyVerdict(&r, verdict)
+		s.emit(r)
+	}
+	s.rule.When = s.rule.When.Minus(covered)
+	s.rule.Verb = gateway.Continue
+	return s.trailing()
+}
+
+func (s *state) mapElements() ([][]token, string) {
+	t := s.peek()
+	if t.is("{") {
+		e, ok := s.braces()
+		if !ok {
+			return nil, "a closing brace is missing"
+		}
+		return e, ""
+	}
+	if t.kind == word && strings.HasPrefix(t.s, "@") {
+		s.i++
+		found := s.useSet(t)
+		switch {
+		case found == nil:
+			return nil, fmt.Sprintf("map %s is not defined", source.Clean(t.s))
+		case found.dynamic:
+			return nil, fmt.Sprintf("map %s is filled while the gateway runs", source.Clean(t.s))
+		}
+		return found.elements, ""
+	}
+	return nil, "a map was expected"
+}
+
+// mapElement splits "value : data".
+func (s *state) mapElement(ops []operand, e []token) (packet.Set, []token, string) {
+	for i, t := range e {
+		if t.kind == mark && t.s == ":" {
+			if i == 1 && e[0].is("*") { // what no other element has
+				return packet.All(), e[i+1:], ""
+			}
+			set, why := element(ops, e[:i])
+			return set, e[i+1:], why
+		}
+	}
+	return packet.None(), nil, "an element of a map has no colon"
+}
+
+func (s *state) applyVerdict(r *gateway.Rule, verdict []token) {
+	for i, t := range verdict {
+		switch t.s {
+		case "accept":
+			r.Verb = gateway.Accept
+		case "drop":
+			r.Verb = gateway.Drop
+		case "return":
+			r.Verb = gateway.Return
+		case "continue":
+			r.Verb = gateway.Continue
+		case "jump", "goto":
+			r.Verb = gateway.Jump
+			if t.s == "goto" {
+				r.Verb = gateway.Goto
+			}
+			if i+1 < len(verdict) {
+				r.Target = s.target(verdict[i+1])
+			}
+			return
+		}
+	}
+}
+
+// translateSelf reads masquerade and redirect, with ports and flags.
+func (s *state) translateSelf(t token) {
+	s.rule.Verb = gateway.Masquerade
+	if t.is("redirect") {
+		s.rule.Verb = gateway.Redirect
+	}
+	s.rule.To.Text = "an address of the interface"
+	if s.accept("to") {
+		s.accept(":")
+		v, err := ports(strings.TrimPrefix(s.take().s, ":"))
+		if err != nil {
+			s.unread(s.i-1, "%s", source.Clean(err.Error()))
+			return
+		}
+		s.rule.To.Ports = v
+	}
+}
+
+// translate reads snat and dnat: "[ip|ip6] [prefix] [to] target" or "to operands map ...".
+func (s *state) translate(t token) {
+	s.rule.Verb = gateway.SourceNAT
+	if t.is("dnat") {
+		s.rule.Verb = gateway.DestinationNAT
+	}
+	from := s.i
+	fam := packet.IPv4
+	if s.chain.Family == "ip6" {
+		fam = packet.IPv6
+	}
+	if s.accept("ip") {
+		fam = packet.IPv4
+	} else if s.accept("ip6") {
+		fam = packet.IPv6
+	}
+	withPort := false
+	if s.accept("addr") { // "dnat ip addr . port to ..."
+		s.accept(".")
+		withPort = s.accept("port")
+	}
+	prefix := s.accept("prefix")
+	s.accept("to")
+	if len(s.left()) == 0 {
+		s.unread(from-1, "the translation has no target")
+		return
+	}
+	if ops, ok := s.mapOperands(); ok {
+		s.translationMap(ops, fam, withPort, from)
+		return
+	}
+	var b strings.Builder
+	for s.i < len(s.t) && !s.peek().is("comment") && !s.peek().is("random") && !s.peek().is("persistent") && !s.peek().is("fully-random") && !s.peek().is(",") {
+		b.WriteString(s.take().s)
+	}
+	to, err := target(b.String(), fam)
+	if err != nil {
+		s.unread(from, "%s", source.Clean(err.Error()))
+		s.rule.To.Text = "an address that was not read"
+		return
+	}
+	if prefix && to.Onto.IsValid() {
+		to.From = to.Onto // refined below, where the rule says which network is moved
+		s.pairNetworks(&to)
+	}
+	s.rule.To = to
+}
+
+// pairNetworks makes a translation between networks of equal size one-to-one.
+func (s *state) pairNetworks(to *gateway.Translation) {
+	f := packet.Src
+	if s.rule.Verb == gateway.DestinationNAT {
+		f = packet.Dst
+	}
+	ps := s.rule.When.Prefixes(f)
+	if len(ps) == 1 && ps[0].Bits() == to.Onto.Bits() && ps[0].Addr().BitLen() == to.Onto.Addr().BitLen() {
+		to.From = ps[0]
+		return
+	}
+	to.From, to.Onto = netip.Prefix{}, netip.Prefix{}
+}
+
+// mapOperands reads the operands of "to tcp dport map ..."; ok is false where no map follows.
+func (s *state) mapOperands() (ops []operand, ok bool) {
+	at := s.i
+	for s.i < len(s.t) {
+		o, n := operandAt(s.left())
+		if n == 0 {
+			break
+		}
+		ops = append(ops, o)
+		s.i += n
+		if !s.accept(".") {
+			break
+		}
+	}
+	if len(ops) > 0 && s.accept("map") {
+		return ops, true
+	}
+	s.i = at
+	return nil, false
+}
+
+func (s *state) translationMap(ops []operand, fam packet.Family, withPort bool, from int) {
+	elements, why := s.mapElements()
+	if why != "" {
+		s.unread(from, "%s", why)
+		s.rule.To.Text = "an address out of a map"
+		return
+	}
+	for _, e := range elements {
+		set, data, why := s.mapElement(ops, e)
+		if why == "" {
+			values, bad := parts(data)
+			why = bad
+			if why == "" {
+				text := strings.Join(values, ":")
+				if withPort && len(values) == 2 && strings.Contains(values[0], ":") {
+					text = "[" + values[0] + "]:" + values[1]
+				}
+				to, err := target(text, fam)
+				if err == nil {
+					r := s.rule
+					r.When, r.To = r.When.And(set), to
+					s.emit(r)
+					continue
+				}
+				why = err.Error()
+			}
+		}
+		s.unread(from, "%s", source.Clean(why))
+		return
+	}
+	s.rule.Verb = gateway.Continue
+	s.i = len(s.t)
+}
+
+// target reads "address", "address:port", ":port", ranges of both, a network.
+func target(s string, fam packet.Family) (gateway.Translation, error) {
+	to := gateway.Translation{Family: fam, Text: s}
+	host, port := s, ""
+	switch {
+	case strings.HasPrefix(s, "["):
+		inner, rest, ok := strings.Cut(s[1:], "]")
+		if !ok {
+			return to, fmt.Errorf("%q is not a target of a translation", s)
+		}
+		host = inner
+		if r, second, ok := strings.Cut(rest, "-["); ok { // a range of addresses in brackets
+			host += "-" + strings.TrimSuffix(second, "]")
+			rest = r
+			if h, p, ok := strings.Cut(host, "]"); ok {
+				host, rest = h, p
+			}
+		}
+		port = strings.TrimPrefix(rest, ":")
+	case strings.Count(s, ":") == 1:
+		host, port, _ = strings.Cut(s, ":")
+	}
+	if port != "" {
+		v, err := ports(port)
+		if err != nil {
+			return to, err
+		}
+		to.Ports = v
+	}
+	if host != "" {
+		v, err := addresses(host, fam)
+		if err != nil && fam == packet.IPv4 {
+			if v, err = addresses(host, packet.IPv6); err == nil {
+				to.Family = packet.IPv6
+			}
+		}
+		if err != nil {
+			return to, err
+		}
+		to.Addrs = v
+		if p, err := netip.ParsePrefix(host); err == nil {
+			to.Onto = p.Masked()
+		}
+	}
+	if host == "" && port == "" {
+		return to, fmt.Errorf("%q is not a target of a translation", s)
+	}
+	return to, nil
+}

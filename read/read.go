@@ -1,0 +1,190 @@
+// Package read is what all readers share: how a format is declared and recognised, and what a reader is given. Each
+// format has a package of its own below this one, which knows that format and the model and nothing about checks.
+package read
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"toril/gateway"
+	"toril/source"
+)
+
+// MaxDepth is how deep files may include each other, and how deep the sections of a file may nest.
+const MaxDepth = 64
+
+// Format is one saved format.
+type Format struct {
+	Name     string   // "swanctl.conf"
+	Title    string   // what it is, in a few words
+	Software string   // whose it is
+	Hints    []string // patterns of usual file names (path.Match)
+	Order    int      // formats with a lower order are read first: addresses before what refers to them
+
+	// Looks judges a file's content: 0 is "certainly not this format", 100 "certainly". Why is a sentence for people.
+	Looks func(f *source.File) (score int, why string)
+
+	// Read reads a file into a gateway. What it does not understand it says with Unread, what is wrong with Problemf.
+	Read func(in *Input)
+
+	// Covers declares what the reader does with every statement of the format.
+	Covers []Coverage
+}
+
+// Use is what a reader does with a statement.
+type Use string
+
+// The uses.
+const (
+	Used       Use = "used"
+	Irrelevant Use = "irrelevant" // read, and of no consequence for the audit
+	Left       Use = "left unread"
+)
+
+// Coverage is one row of a reader's declaration.
+type Coverage struct {
+	Statement string
+	Use       Use
+	Note      string
+}
+
+// Input is one file on its way into a gateway.
+type Input struct {
+	Context context.Context
+	Gateway *gateway.Gateway
+	File    *gateway.File
+	Folder  *Folder
+	depth   int
+}
+
+// Folder is where a gateway's files lie. It opens what they include.
+type Folder struct {
+	FS       fs.FS  // the gateway's own folder
+	Prefix   string // what shown paths begin with
+	MaxBytes int64  // of one file
+	Taken    map[string]bool
+}
+
+// NewInput makes the Input of a file that was found in a folder.
+func NewInput(ctx context.Context, g *gateway.Gateway, f *gateway.File, folder *Folder) *Input {
+	return &Input{Context: ctx, Gateway: g, File: f, Folder: folder}
+}
+
+// At returns the position of a line.
+func (in *Input) At(line int) source.Pos { return in.File.At(line) }
+
+// Count counts a statement as read.
+func (in *Input) Count() { in.File.Statements++ }
+
+// Unread keeps a statement that was not understood; scope is what it may change ("" for the whole gateway).
+func (in *Input) Unread(line int, scope, format string, args ...any) {
+	in.File.Unread = append(in.File.Unread, gateway.Unread{At: in.At(line), Scope: scope, Why: fmt.Sprintf(format, args...)})
+}
+
+// Problemf says that something at a line is wrong.
+func (in *Input) Problemf(line int, format string, args ...any) {
+	in.Gateway.Problems = append(in.Gateway.Problems, source.Errorf(in.At(line), format, args...))
+}
+
+// Include opens the files that a pattern in an include statement means, each as an Input of its own for the same
+// gateway. A relative pattern is relative to the including file. An absolute one is looked for below the gateway's
+// folder: whole, then without its first folders. Where nothing matches, that is a problem at the line, unless the
+// pattern has wildcards, which may match nothing.
+func (in *Input) Include(line int, pattern string) []*Input {
+	if in.depth >= MaxDepth {
+		in.Problemf(line, "files include each other more than %d deep; %q is not read", MaxDepth, source.Clean(pattern))
+		return nil
+	}
+	names := in.Folder.find(strings.TrimPrefix(in.File.Path, in.Folder.Prefix), pattern)
+	var out []*Input
+	for _, name := range names {
+		if in.isOpen(name) {
+			in.Problemf(line, "%s includes itself", source.Clean(name))
+			continue
+		}
+		f, err := in.Folder.Open(name)
+		if err != nil {
+			in.Problemf(line, "%v", err)
+			continue
+		}
+		in.Folder.Taken[name] = true
+		f.Format, f.Why, f.Within = in.File.Format, "included at "+in.At(line).String(), in.File.Path
+		in.Gateway.Files = append(in.Gateway.Files, f)
+		out = append(out, &Input{Context: in.Context, Gateway: in.Gateway, File: f, Folder: in.Folder, depth: in.depth + 1})
+	}
+	if len(names) == 0 && !strings.ContainsAny(pattern, "*?[") {
+		in.Gateway.Definitions = append(in.Gateway.Definitions, &gateway.Definition{Kind: "included file", Name: pattern, Used: []source.Pos{in.At(line)}, Missing: true})
+		in.Unread(line, "", "the included file %q was not given", source.Clean(pattern))
+	}
+	return out
+}
+
+func (in *Input) isOpen(name string) bool {
+	shown := in.Folder.Prefix + name
+	for within := in.File.Path; within != ""; {
+		if within == shown {
+			return true
+		}
+		i := slices.IndexFunc(in.Gateway.Files, func(f *gateway.File) bool { return f.Path == within })
+		if i < 0 {
+			return false
+		}
+		within = in.Gateway.Files[i].Within
+	}
+	return false
+}
+
+func (d *Folder) find(from, pattern string) []string {
+	var tries []string
+	if path.IsAbs(pattern) {
+		parts := strings.Split(strings.Trim(path.Clean(pattern), "/"), "/")
+		for i := range parts {
+			tries = append(tries, path.Join(parts[i:]...))
+		}
+	} else {
+		tries = []string{path.Join(path.Dir(from), pattern)}
+	}
+	for _, try := range tries {
+		names, err := fs.Glob(d.FS, try)
+		if err != nil || try == ".." || strings.HasPrefix(try, "../") {
+			return nil
+		}
+		names = slices.DeleteFunc(names, func(name string) bool {
+			info, err := fs.Stat(d.FS, name)
+			return err != nil || info.IsDir()
+		})
+		if len(names) > 0 {
+			slices.Sort(names)
+			return names
+		}
+	}
+	return nil
+}
+
+// Open reads a file of the folder. Its errors name the file and say what to do.
+func (d *Folder) Open(name string) (*gateway.File, error) {
+	shown := d.Prefix + name
+	info, err := fs.Stat(d.FS, name)
+	switch {
+	case err != nil:
+		return nil, source.Errorf(source.Pos{File: shown}, "cannot be read: %v", unwrapPath(err))
+	case info.Size() > d.MaxBytes:
+		return nil, source.Errorf(source.Pos{File: shown}, "is larger than %d MiB and was not read", d.MaxBytes>>20)
+	}
+	data, err := fs.ReadFile(d.FS, name)
+	if err != nil {
+		return nil, source.Errorf(source.Pos{File: shown}, "cannot be read: %v", unwrapPath(err))
+	}
+	return &gateway.File{File: source.NewFile(shown, data)}, nil
+}
+
+func unwrapPath(err error) error {
+	if pe, ok := err.(*fs.PathError); ok {
+		return pe.Err
+	}
+	return err
+}

@@ -1,0 +1,125 @@
+package strongswan
+
+import (
+	"encoding/hex"
+	"net/netip"
+	"strings"
+
+	"toril/gateway"
+	"toril/ike"
+)
+
+// ParseIdentity reads an identity as the daemon does (swanctl.conf(5), ipsec.conf(5)): the type follows from the form,
+// or from a prefix such as "fqdn:", "keyid:", "@#".
+func ParseIdentity(text string) ike.Identity {
+	text = strings.TrimSpace(text)
+	if kind, rest, ok := strings.Cut(text, ":"); ok {
+		if id, ok := prefixed(strings.ToLower(kind), rest); ok {
+			return id
+		}
+	}
+	switch {
+	case text == "" || text == "%any" || text == "%any6" || text == "*" || text == "0.0.0.0" || text == "::":
+		return ike.Identity{Kind: ike.AnyID}
+	case strings.HasPrefix(text, "@#"):
+		return ike.Identity{Kind: ike.IDKey, Value: "#" + strings.ToLower(text[2:])}
+	case strings.HasPrefix(text, "@@"):
+		return ike.Identity{Kind: ike.IDMail, Value: strings.ToLower(text[2:])}
+	case strings.HasPrefix(text, "@"):
+		return ike.FQDN(text[1:])
+	case strings.Contains(text, "="):
+		return ike.Identity{Kind: ike.IDDN, Value: canonicalDN(text)}
+	case strings.Contains(text, "@"):
+		return ike.Identity{Kind: ike.IDMail, Value: strings.ToLower(text)}
+	}
+	if a, err := netip.ParseAddr(text); err == nil {
+		return ike.Addr(a)
+	}
+	if p, err := netip.ParsePrefix(text); err == nil {
+		return ike.Identity{Kind: ike.IDNet, Value: p.Masked().String()}
+	}
+	if lo, hi, ok := strings.Cut(text, "-"); ok {
+		if l, err := netip.ParseAddr(lo); err == nil {
+			if h, err := netip.ParseAddr(hi); err == nil {
+				return ike.Identity{Kind: ike.IDNet, Value: l.String() + "-" + h.String()}
+			}
+		}
+	}
+	return ike.FQDN(text)
+}
+
+func prefixed(kind, rest string) (ike.Identity, bool) {
+	if hexed, ok := strings.CutPrefix(rest, "#"); ok && kind != "keyid" {
+		b, err := hex.DecodeString(hexed)
+		if err != nil {
+			return ike.Identity{}, false
+		}
+		if a, ok := netip.AddrFromSlice(b); ok && (kind == "ipv4" || kind == "ipv6") {
+			return ike.Addr(a), true
+		}
+		rest = string(b)
+	}
+	switch kind {
+	case "fqdn", "dns":
+		return ike.FQDN(rest), true
+	case "rfc822", "email", "userfqdn":
+		return ike.Identity{Kind: ike.IDMail, Value: strings.ToLower(rest)}, true
+	case "keyid":
+		return ike.Identity{Kind: ike.IDKey, Value: rest}, true
+	case "asn1dn":
+		return ike.Identity{Kind: ike.IDDN, Value: canonicalDN(rest)}, true
+	case "ipv4", "ipv6", "ipv4net", "ipv6net", "ipv4range", "ipv6range", "asn1gn", "xmppaddr":
+		return ike.Identity{Kind: ike.IDKey, Value: kind + ":" + rest}, true // taken literally: equal to nothing else
+	}
+	return ike.Identity{}, false
+}
+
+// canonicalDN writes a distinguished name in one way: "C=AT, CN=a", whether it was written so or as "/C=AT/CN=a".
+func canonicalDN(text string) string {
+	var parts []string
+	if strings.HasPrefix(text, "/") {
+		parts = strings.Split(text[1:], "/")
+	} else {
+		parts = strings.Split(text, ",")
+	}
+	for i, part := range parts {
+		key, value, _ := strings.Cut(strings.TrimSpace(part), "=")
+		parts[i] = strings.ToUpper(strings.TrimSpace(key)) + "=" + strings.ToLower(strings.TrimSpace(value))
+	}
+	return strings.Join(parts, ", ")
+}
+
+// parseAddresses reads a list of addresses, networks, ranges and names.
+func parseAddresses(text string) gateway.Addresses {
+	var out gateway.Addresses
+	for part := range strings.SplitSeq(text, ",") {
+		if part = strings.TrimSpace(part); part != "" {
+			out = append(out, ParseAddress(part))
+		}
+	}
+	return out
+}
+
+// ParseAddress reads one address as the daemon does: an address, a network, a range, %any or a name.
+func ParseAddress(text string) gateway.Address {
+	switch text {
+	case "%any", "%any4", "%any6", "0.0.0.0", "::", "0.0.0.0/0", "::/0":
+		return gateway.Address{Text: text, Any: true}
+	}
+	text = strings.TrimPrefix(text, "%")
+	if a, err := netip.ParseAddr(text); err == nil {
+		return gateway.Address{Text: text, Lo: a, Hi: a}
+	}
+	if p, err := netip.ParsePrefix(text); err == nil {
+		s := ike.SelectPrefix(p)
+		return gateway.Address{Text: text, Lo: s.Lo, Hi: s.Hi}
+	}
+	if lo, hi, ok := strings.Cut(text, "-"); ok {
+		l, err1 := netip.ParseAddr(lo)
+		h, err2 := netip.ParseAddr(hi)
+		if err1 == nil && err2 == nil && l.BitLen() == h.BitLen() && l.Compare(h) <= 0 {
+			return gateway.Address{Text: text, Lo: l, Hi: h}
+		}
+	}
+	return gateway.Address{Text: text, Name: text}
+}

@@ -1,0 +1,246 @@
+package strongswan
+
+import (
+	"fmt"
+	"strings"
+
+	"toril/ike"
+)
+
+// keywords are the daemon's names of transforms (strongSwan 5.9.8), as it writes them: lower case only.
+var keywords = func() map[string]ike.Choice {
+	k := map[string]ike.Choice{}
+	add := func(r ike.Registry, id uint16, bits int, names ...string) {
+		for _, name := range names {
+			k[name] = ike.Pick(r, id, bits)
+		}
+	}
+	enc, integ, prf, ke := ike.Encryption, ike.Integrity, ike.PRF, ike.KeyExchange
+	add(enc, 11, 0, "null")
+	add(enc, 2, 0, "des")
+	add(enc, 3, 0, "3des")
+	add(enc, 12, 128, "aes")
+	add(enc, 23, 128, "camellia")
+	add(enc, 6, 128, "cast128")
+	add(enc, 7, 128, "blowfish")
+	add(enc, 1026, 128, "serpent")
+	add(enc, 1027, 128, "twofish")
+	add(enc, 28, 0, "chacha20poly1305")
+	for _, bits := range []int{128, 192, 256} {
+		add(enc, 12, bits, fmt.Sprintf("aes%d", bits))
+		add(enc, 13, bits, fmt.Sprintf("aes%dctr", bits))
+		add(enc, 21, bits, fmt.Sprintf("aes%dgmac", bits))
+		add(enc, 23, bits, fmt.Sprintf("camellia%d", bits))
+		add(enc, 24, bits, fmt.Sprintf("camellia%dctr", bits))
+		add(enc, 7, bits, fmt.Sprintf("blowfish%d", bits))
+		add(enc, 1026, bits, fmt.Sprintf("serpent%d", bits))
+		add(enc, 1027, bits, fmt.Sprintf("twofish%d", bits))
+		for i, icv := range []string{"8", "12", "16"} {
+			icvBits := fmt.Sprint([]int{64, 96, 128}[i])
+			add(enc, uint16(14+i), bits, fmt.Sprintf("aes%dccm%s", bits, icv), fmt.Sprintf("aes%dccm%s", bits, icvBits))
+			add(enc, uint16(18+i), bits, fmt.Sprintf("aes%dgcm%s", bits, icv), fmt.Sprintf("aes%dgcm%s", bits, icvBits))
+			add(enc, uint16(25+i), bits, fmt.Sprintf("camellia%dccm%s", bits, icv), fmt.Sprintf("camellia%dccm%s", bits, icvBits))
+		}
+		add(enc, 16, bits, fmt.Sprintf("aes%dccm", bits))
+		add(enc, 20, bits, fmt.Sprintf("aes%dgcm", bits))
+	}
+	add(integ, 1, 0, "md5")
+	add(integ, 6, 0, "md5_128")
+	add(integ, 2, 0, "sha", "sha1")
+	add(integ, 7, 0, "sha1_160")
+	add(integ, 12, 0, "sha256", "sha2_256")
+	add(integ, 1024, 0, "sha256_96", "sha2_256_96")
+	add(integ, 13, 0, "sha384", "sha2_384")
+	add(integ, 14, 0, "sha512", "sha2_512")
+	add(integ, 5, 0, "aesxcbc")
+	add(integ, 8, 0, "aescmac")
+	add(prf, 1, 0, "prfmd5")
+	add(prf, 2, 0, "prfsha1")
+	add(prf, 4, 0, "prfaesxcbc")
+	add(prf, 5, 0, "prfsha256")
+	add(prf, 6, 0, "prfsha384")
+	add(prf, 7, 0, "prfsha512")
+	add(prf, 8, 0, "prfaescmac")
+	add(ke, 0, 0, "modpnone")
+	for id, name := range map[uint16]string{1: "modp768", 2: "modp1024", 5: "modp1536", 14: "modp2048", 15: "modp3072", 16: "modp4096", 17: "modp6144",
+		18: "modp8192", 19: "ecp256", 20: "ecp384", 21: "ecp521", 22: "modp1024s160", 23: "modp2048s224", 24: "modp2048s256", 25: "ecp192", 26: "ecp224",
+		27: "ecp224bp", 28: "ecp256bp", 29: "ecp384bp", 30: "ecp512bp", 35: "mlkem512", 36: "mlkem768", 37: "mlkem1024", 1030: "ntru112", 1031: "ntru128",
+		1032: "ntru192", 1033: "ntru256", 1040: "newhope128"} {
+		add(ke, id, 0, name)
+	}
+	add(ke, 31, 0, "curve25519", "x25519")
+	add(ke, 32, 0, "curve448", "x448")
+	add(ike.Sequence, 0, 0, "noesn")
+	add(ike.Sequence, 1, 0, "esn")
+	return k
+}()
+
+// prfOf is the PRF that an integrity algorithm stands for where a proposal names none.
+var prfOf = map[uint16]uint16{1: 1, 6: 1, 2: 2, 7: 2, 12: 5, 1024: 5, 13: 6, 14: 7, 5: 4, 8: 8}
+
+// parseProposal reads one proposal. What the daemon would refuse is an error that says why; it then refuses the whole
+// connection.
+func parseProposal(text string, protocol ike.Protocol) (ike.Proposal, error) {
+	p := ike.Proposal{Text: text, Protocol: protocol}
+	for word := range strings.SplitSeq(text, "-") {
+		word = strings.TrimSpace(word)
+		list := &p.KeyExchange
+		registry := ike.KeyExchange
+		if n, rest, ok := additional(word); ok {
+			registry, word = ike.Additional1+ike.Registry(n-1), rest
+			if p.Additional == nil {
+				p.Additional = map[ike.Registry]ike.Choices{}
+			}
+		}
+		c, ok := keywords[word]
+		if !ok {
+			return p, fmt.Errorf("%q is not a keyword of an algorithm", word)
+		}
+		if registry != ike.KeyExchange {
+			if c.Registry != ike.KeyExchange {
+				return p, fmt.Errorf("%q is not a key exchange", word)
+			}
+			if !p.Additional[registry].Has(c) {
+				p.Additional[registry] = append(p.Additional[registry], c)
+			}
+			continue
+		}
+		switch c.Registry {
+		case ike.Encryption:
+			list = &p.Encryption
+		case ike.Integrity:
+			list = &p.Integrity
+		case ike.PRF:
+			list = &p.PRF
+		case ike.Sequence:
+			list = &p.Sequence
+		}
+		if !list.Has(c) {
+			*list = append(*list, c)
+		}
+	}
+	return settle(p)
+}
+
+func additional(word string) (n int, rest string, ok bool) {
+	if len(word) > 4 && strings.HasPrefix(word, "ke") && word[2] >= '1' && word[2] <= '7' && word[3] == '_' {
+		return int(word[2] - '0'), word[4:], true
+	}
+	return 0, "", false
+}
+
+// settle does to a proposal what the daemon does when it loads it: it derives the PRF, drops what has no use, and
+// refuses what cannot be.
+func settle(p ike.Proposal) (ike.Proposal, error) {
+	combined, plain := 0, 0
+	for _, c := range p.Encryption {
+		if c.Algorithm.Combined {
+			combined++
+		} else {
+			plain++
+		}
+	}
+	if combined > 0 && plain > 0 {
+		return p, fmt.Errorf("combined ciphers (AEAD) and others cannot be in one proposal")
+	}
+	switch p.Protocol {
+	case ike.IKE:
+		if len(p.PRF) == 0 {
+			for _, c := range p.Integrity {
+				if id, ok := prfOf[c.ID]; ok {
+					if prf := ike.Pick(ike.PRF, id, 0); !p.PRF.Has(prf) {
+						p.PRF = append(p.PRF, prf)
+					}
+				}
+			}
+		}
+		p.Sequence = nil
+		var groups ike.Choices
+		for _, c := range p.KeyExchange {
+			if c.ID != 0 {
+				groups = append(groups, c)
+			}
+		}
+		p.KeyExchange = groups
+		for _, c := range p.Integrity {
+			if c.ID == 1024 {
+				return p, fmt.Errorf("HMAC-SHA2-256 cut to 96 bits is not for IKE")
+			}
+		}
+		switch {
+		case len(p.Encryption) == 0:
+			return p, fmt.Errorf("it names no cipher")
+		case combined == 0 && len(p.Integrity) == 0:
+			return p, fmt.Errorf("it names no integrity algorithm")
+		case len(p.PRF) == 0:
+			return p, fmt.Errorf("it names no pseudorandom function")
+		case len(p.KeyExchange) == 0:
+			return p, fmt.Errorf("it names no key exchange")
+		}
+	case ike.ESP:
+		p.PRF = nil
+		if len(p.Encryption) == 0 {
+			return p, fmt.Errorf("it names no cipher")
+		}
+	case ike.AH:
+		p.PRF, p.Encryption = nil, nil
+		if len(p.Integrity) == 0 {
+			return p, fmt.Errorf("it names no integrity algorithm")
+		}
+	}
+	if combined > 0 && p.Protocol != ike.AH {
+		p.Integrity = nil
+	}
+	return p, nil
+}
+
+func mustProposals(protocol ike.Protocol, texts ...string) []ike.Proposal {
+	var out []ike.Proposal
+	for _, text := range texts {
+		p, err := parseProposal(text, protocol)
+		if err != nil {
+			panic(err)
+		}
+		p.Text = ""
+		out = append(out, p)
+	}
+	return out
+}
+
+const defaultGroups = "-x25519-x448-ecp256-ecp384-ecp521-ecp256bp-ecp384bp-ecp512bp-modp3072-modp4096-modp6144-modp8192-modp2048"
+const defaultPRFs = "-prfsha256-prfsha384-prfsha512-prfaesxcbc-prfaescmac-prfsha1"
+
+// The daemon's default proposals: version 5.9.8 with Debian's plugins, as it logs them.
+var (
+	defaultIKE = mustProposals(ike.IKE,
+		"aes128-aes192-aes256-aes128ctr-aes192ctr-aes256ctr-camellia128-camellia192-camellia256-camellia128ctr-camellia192ctr-camellia256ctr-3des"+
+			"-sha256-sha384-sha512-aescmac-aesxcbc-sha1"+defaultPRFs+defaultGroups,
+		"aes128ccm16-aes192ccm16-aes256ccm16-camellia128ccm16-camellia192ccm16-camellia256ccm16-chacha20poly1305-aes128gcm16-aes192gcm16-aes256gcm16"+
+			"-aes128ccm8-aes192ccm8-aes256ccm8-aes128ccm12-aes192ccm12-aes256ccm12-camellia128ccm8-camellia192ccm8-camellia256ccm8"+
+			"-camellia128ccm12-camellia192ccm12-camellia256ccm12-aes128gcm12-aes192gcm12-aes256gcm12-aes128gcm8-aes192gcm8-aes256gcm8"+defaultPRFs+defaultGroups)
+	espCBC      = mustProposals(ike.ESP, "aes128-aes192-aes256-sha256-sha384-sha512-sha1-aesxcbc")
+	espGCM      = mustProposals(ike.ESP, "aes128gcm16-aes192gcm16-aes256gcm16")
+	espUnset    = append(append([]ike.Proposal{}, espGCM...), espCBC...) // nothing written
+	espKeyword  = append(append([]ike.Proposal{}, espCBC...), espGCM...) // the keyword "default"
+	ahByDefault = mustProposals(ike.AH, "sha256-sha384-sha512-sha1-aesxcbc")
+)
+
+// parseProposals reads a list of proposals; "default" stands for the daemon's own.
+func parseProposals(text string, protocol ike.Protocol) ([]ike.Proposal, error) {
+	var out []ike.Proposal
+	for part := range strings.SplitSeq(text, ",") {
+		part = strings.TrimSpace(part)
+		switch {
+		case part == "":
+		case part == "default":
+			out = append(out, map[ike.Protocol][]ike.Proposal{ike.IKE: defaultIKE, ike.ESP: espKeyword, ike.AH: ahByDefault}[protocol]...)
+		default:
+			p, err := parseProposal(part, protocol)
+			if err != nil {
+				return out, fmt.Errorf("the daemon refuses proposal %q: %w", part, err)
+			}
+			out = append(out, p)
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,275 @@
+package walk
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"toril/gateway"
+	"toril/packet"
+)
+
+// maxFlows bounds into how many flows a set may be split; beyond it the question is too complex.
+const maxFlows = 1 << 12
+
+// Verdict is what a base chain decided about a flow.
+type Verdict struct {
+	Flow
+	Verb gateway.Verb  // Accept, Drop, Reject, Queue, UnknownAction, or a translation
+	Rule *gateway.Rule // nil: the chain's policy
+}
+
+// Filter is the packet filter of a gateway, ready to be asked.
+type Filter struct {
+	chains map[string]*gateway.Chain
+	bases  map[gateway.Hook][]*gateway.Chain
+	self   func(out packet.Values, fam packet.Family) packet.Values // addresses that a masqueraded packet may get
+}
+
+// NewFilter prepares the packet filter of a gateway. self gives the addresses that the gateway may use on the
+// interfaces named by out.
+func NewFilter(g *gateway.Gateway, self func(out packet.Values, fam packet.Family) packet.Values) *Filter {
+	f := &Filter{chains: map[string]*gateway.Chain{}, bases: map[gateway.Hook][]*gateway.Chain{}, self: self}
+	for _, c := range g.Chains {
+		f.chains[c.ID()] = c
+		if c.Hook != gateway.NoHook {
+			f.bases[c.Hook] = append(f.bases[c.Hook], c)
+		}
+	}
+	for _, list := range f.bases {
+		slices.SortStableFunc(list, func(a, b *gateway.Chain) int { return cmp.Compare(a.Priority, b.Priority) })
+	}
+	return f
+}
+
+// Bases returns the base chains of a hook that see packets of the Internet Protocol, in the order in which they do.
+func (f *Filter) Bases(h gateway.Hook) []*gateway.Chain {
+	return slices.DeleteFunc(slices.Clone(f.bases[h]), func(c *gateway.Chain) bool {
+		return c.Family != "ip" && c.Family != "ip6" && c.Family != "inet"
+	})
+}
+
+// familyOf returns the packets that a chain's family lets it see.
+func familyOf(c *gateway.Chain) packet.Set {
+	switch c.Family {
+	case "ip":
+		return packet.Only(packet.IPv4)
+	case "ip6":
+		return packet.Only(packet.IPv6)
+	}
+	return packet.All()
+}
+
+// Run sends a flow through one base chain. The verdicts cover the flow: every packet is in one of them, and in several
+// only where the rules leave it open which.
+func (f *Filter) Run(c *gateway.Chain, flow Flow) []Verdict {
+	r := run{filter: f, base: c}
+	mine := familyOf(c)
+	if rest := flow.Now.Minus(mine); !rest.Empty() {
+		r.done = append(r.done, Verdict{Flow: flow.with(rest), Verb: gateway.Accept})
+		flow = flow.with(flow.Now.And(mine))
+	}
+	for _, left := range r.chain(c, []Flow{flow}, 0) {
+		r.policy(left)
+	}
+	return r.done
+}
+
+// run is one passage through a base chain.
+type run struct {
+	filter *Filter
+	base   *gateway.Chain
+	done   []Verdict
+}
+
+func (r *run) policy(f Flow) {
+	if f.Now.Empty() {
+		return
+	}
+	verb := r.base.Policy.Value
+	if r.base.Unsure {
+		verb = gateway.UnknownAction
+	}
+	if verb != gateway.Accept {
+		f = f.met(Step{Stage: r.base.Hook.String(), Chain: r.base, What: "policy " + verb.String()})
+	}
+	r.done = append(r.done, Verdict{Flow: f, Verb: verb})
+}
+
+func (r *run) decide(f Flow, rule *gateway.Rule, verb gateway.Verb) {
+	if len(r.done) > maxFlows {
+		panic(packet.TooComplex())
+	}
+	r.done = append(r.done, Verdict{Flow: f, Verb: verb, Rule: rule})
+}
+
+// chain sends flows through the rules of a chain and returns those that come out at its end or by return.
+func (r *run) chain(c *gateway.Chain, flows []Flow, depth int) []Flow {
+	var back []Flow
+	for _, rule := range c.Rules {
+		if len(flows) == 0 {
+			break
+		}
+		if len(flows) > maxFlows {
+			panic(packet.TooComplex())
+		}
+		var next []Flow
+		for _, f := range flows {
+			if !f.Now.Overlaps(rule.When) {
+				next = append(next, f)
+				continue
+			}
+			hit := f.with(f.Now.And(rule.When))
+			if rule.Certain() {
+				if miss := f.Now.Minus(rule.When); !miss.Empty() {
+					next = append(next, f.with(miss))
+				}
+			} else { // some of the packets, nobody knows which: both ways are followed
+				hit = hit.doubt(rule.Unsure...)
+				next = append(next, f.doubt(rule.Unsure...))
+			}
+			stay, out := r.apply(c, rule, hit, depth)
+			next = append(next, stay...)
+			back = append(back, out...)
+		}
+		flows = next
+	}
+	return append(flows, back...)
+}
+
+// apply does what a rule does to a flow. stay goes on to the next rule; back leaves the chain by return.
+func (r *run) apply(c *gateway.Chain, rule *gateway.Rule, f Flow, depth int) (stay, back []Flow) {
+	if rule.SetMark != nil {
+		flows := r.mark(rule, f)
+		if rule.Verb == gateway.Continue {
+			return flows, nil
+		}
+		for _, one := range flows {
+			s, b := r.verb(c, rule, one, depth)
+			stay, back = append(stay, s...), append(back, b...)
+		}
+		return stay, back
+	}
+	return r.verb(c, rule, f, depth)
+}
+
+func (r *run) mark(rule *gateway.Rule, f Flow) []Flow {
+	f = r.step(f, rule, "sets the mark")
+	if rule.SetMark.Any || rule.SetMark.Mask != ^uint32(0) {
+		return f.set(packet.Mark, packet.Numbers(0, 1<<32-1), 0)
+	}
+	return f.set(packet.Mark, packet.OneOf(uint64(rule.SetMark.Value)), 0)
+}
+
+func (r *run) step(f Flow, rule *gateway.Rule, what string) Flow {
+	return f.met(Step{Stage: r.base.Hook.String(), Rule: rule, Chain: rule.Of, What: what})
+}
+
+func (r *run) verb(c *gateway.Chain, rule *gateway.Rule, f Flow, depth int) (stay, back []Flow) {
+	switch rule.Verb {
+	case gateway.Continue, gateway.NoTrack:
+		if rule.Verb == gateway.NoTrack {
+			return r.step(f, rule, "keeps out of connection tracking").set(packet.State, packet.OneOf(packet.Untracked), 0), nil
+		}
+		return []Flow{f}, nil
+	case gateway.Accept, gateway.Drop, gateway.Reject, gateway.Queue:
+		r.decide(r.step(f, rule, rule.Verb.String()), rule, rule.Verb)
+	case gateway.Return:
+		return nil, []Flow{r.step(f, rule, "return")}
+	case gateway.Jump, gateway.Goto:
+		to := r.filter.chains[rule.Target]
+		f = r.step(f, rule, rule.Verb.String()+" "+rule.Target)
+		switch {
+		case to == nil:
+			r.decide(f.doubt("chain "+rule.Target+" is not defined"), rule, gateway.UnknownAction)
+		case depth >= 16: // the kernel refuses deeper jumps (NFT_JUMP_STACK_SIZE)
+			r.decide(f.doubt("the chains jump in a circle"), rule, gateway.UnknownAction)
+		case rule.Verb == gateway.Jump:
+			return r.chain(to, []Flow{f}, depth+1), nil
+		default:
+			return nil, r.chain(to, []Flow{f}, depth+1)
+		}
+	case gateway.UnknownAction:
+		r.decide(r.step(f, rule, "does something that was not read"), rule, gateway.UnknownAction)
+	default:
+		r.translate(rule, f)
+	}
+	return nil, nil
+}
+
+// translate rewrites addresses and ports. In a chain of another type than nat, that cannot be.
+func (r *run) translate(rule *gateway.Rule, f Flow) {
+	what := rule.Verb.String()
+	if rule.To.Text != "" {
+		what += " to " + rule.To.Text
+	}
+	f = r.step(f, rule, what)
+	addr, port := packet.Src, packet.Sport
+	if rule.Verb == gateway.DestinationNAT || rule.Verb == gateway.Redirect {
+		addr, port = packet.Dst, packet.Dport
+	}
+	flows := []Flow{f}
+	switch {
+	case rule.To.From.IsValid():
+		flows = f.shift(addr, rule.To.From, rule.To.Onto)
+	case rule.Verb == gateway.Masquerade || rule.Verb == gateway.Redirect:
+		flows = r.toSelf(f, addr)
+	case !rule.To.Addrs.Empty():
+		flows = f.set(addr, rule.To.Addrs, rule.To.Family)
+	case rule.To.Ports.Empty():
+		r.decide(f.doubt("the target of the translation was not read"), rule, gateway.UnknownAction)
+		return
+	}
+	for _, one := range flows {
+		ports := []Flow{one}
+		if !rule.To.Ports.Empty() {
+			ports = one.setPorts(port, rule.To.Ports)
+		}
+		for _, p := range ports {
+			r.decide(p.translated(addr), rule, rule.Verb)
+		}
+	}
+}
+
+// setPorts writes a port into the packets that have one.
+func (f Flow) setPorts(field packet.Field, v packet.Values) []Flow {
+	with := packet.Where(packet.Proto, packet.WithPorts)
+	var out []Flow
+	if rest := f.Now.Minus(with); !rest.Empty() {
+		out = append(out, f.with(rest))
+	}
+	if hit := f.Now.And(with); !hit.Empty() {
+		out = append(out, f.with(hit).set(field, v, 0)...)
+	}
+	return out
+}
+
+// translated notes on the packets that their connection is translated, as conditions on it see.
+func (f Flow) translated(field packet.Field) Flow {
+	bit := packet.OneOf(1, 3)
+	if field == packet.Dst {
+		bit = packet.OneOf(2, 3)
+	}
+	f.Now = f.Now.Replace(packet.Translated, bit)
+	return f
+}
+
+// toSelf gives the packets an address of the gateway's own.
+func (r *run) toSelf(f Flow, field packet.Field) []Flow {
+	var out []Flow
+	by := packet.Out
+	if field == packet.Dst {
+		by = packet.In
+	}
+	for _, part := range f.Now.Parts() {
+		fam := part.Families()[0]
+		v := r.filter.self(part.Values(by, fam), fam)
+		one := f.with(part)
+		if v.Empty() {
+			one = one.doubt(fmt.Sprintf("the gateway's IPv%d address on that interface is not known", fam))
+			v = packet.All().Values(field, fam)
+		}
+		out = append(out, one.set(field, v, fam)...)
+	}
+	return out
+}

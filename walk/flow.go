@@ -1,0 +1,113 @@
+// Package walk follows sets of packets through a gateway: which rules they meet, how they are rewritten, and what
+// becomes of them. It answers for every packet of a set at once and splits the set where fates part.
+package walk
+
+import (
+	"net/netip"
+	"slices"
+
+	"toril/gateway"
+	"toril/packet"
+)
+
+// Flow is a set of packets on its way that has met the same rules so far. Now is what the packets are; where a
+// translation rewrote a field, Was gives back what they were.
+type Flow struct {
+	Now    packet.Set
+	Steps  []Step
+	Unsure []string // why some of the packets may have gone another way
+	before []rewrite
+}
+
+// Step is a rule, or a decision of the gateway's, that the packets met.
+type Step struct {
+	Stage string        // "forward", "route", ...
+	Rule  *gateway.Rule // nil where it was not a rule
+	Chain *gateway.Chain
+	What  string // what was done, for people
+}
+
+// rewrite is a field that was changed, and what it was. It holds for a flow whose Now is one box.
+type rewrite struct {
+	field      packet.Field
+	v4, v6     packet.Values
+	from, onto netip.Prefix // of a one-to-one translation: the way back
+}
+
+// Start makes the flow of packets that have met nothing yet.
+func Start(s packet.Set) Flow { return Flow{Now: s} }
+
+// Was returns the packets as they were at the start.
+func (f Flow) Was() packet.Set {
+	s := f.Now
+	for _, r := range slices.Backward(f.before) {
+		if r.from.IsValid() {
+			s = s.Shift(r.field, r.onto, r.from)
+			continue
+		}
+		four := s.And(packet.Only(packet.IPv4)).Replace(r.field, r.v4)
+		six := s.And(packet.Only(packet.IPv6)).Replace(r.field, r.v6)
+		s = four.Or(six)
+	}
+	return s
+}
+
+// Rewritten reports whether a translation changed a field of the packets.
+func (f Flow) Rewritten(field packet.Field) bool {
+	return slices.ContainsFunc(f.before, func(r rewrite) bool { return r.field == field })
+}
+
+// with returns the flow of other packets (a part of its own) that has met the same.
+func (f Flow) with(s packet.Set) Flow {
+	f.Now = s
+	return f
+}
+
+// met adds a step.
+func (f Flow) met(s Step) Flow {
+	f.Steps = append(slices.Clip(f.Steps), s)
+	return f
+}
+
+// doubt adds a reason why only some of the packets may have come this way.
+func (f Flow) doubt(why ...string) Flow {
+	for _, w := range why {
+		if !slices.Contains(f.Unsure, w) {
+			f.Unsure = append(slices.Clip(f.Unsure), w)
+		}
+	}
+	return f
+}
+
+// set writes values into a field. The flow is cut into boxes first, so that what the field was is the same for all
+// packets of each.
+func (f Flow) set(field packet.Field, v packet.Values, only packet.Family) []Flow {
+	var out []Flow
+	for _, part := range f.Now.Parts() {
+		p := f.with(part)
+		if fams := part.Families(); v.Empty() || only != 0 && fams[0] != only {
+			out = append(out, p)
+			continue
+		}
+		r := rewrite{field: field, v4: part.Values(field, packet.IPv4), v6: part.Values(field, packet.IPv6)}
+		p.before = append(slices.Clip(p.before), r)
+		p.Now = part.Replace(field, v)
+		out = append(out, p)
+	}
+	return out
+}
+
+// shift moves an address field from one network onto another.
+func (f Flow) shift(field packet.Field, from, onto netip.Prefix) []Flow {
+	inside := packet.Prefixes(field, from)
+	out := []Flow{}
+	if rest := f.Now.Minus(inside); !rest.Empty() {
+		out = append(out, f.with(rest))
+	}
+	if hit := f.Now.And(inside); !hit.Empty() {
+		p := f.with(hit.Shift(field, from, onto))
+		p.before = append(slices.Clip(p.before), rewrite{field: field, from: from, onto: onto})
+		out = append(out, p)
+	}
+	return out
+}
