@@ -1,0 +1,91 @@
+package access
+
+import (
+	"toril/audit"
+	"toril/gateway"
+	"toril/ike"
+	"toril/packet"
+	"toril/source"
+	"toril/walk"
+)
+
+// AnyFromTunnel speaks where everything that comes out of a tunnel may go everywhere.
+var AnyFromTunnel = &audit.Check{
+	Name:     "access/any-from-tunnel",
+	Title:    "Everything from the tunnel is let through",
+	Severity: audit.High,
+	Why:      "Whoever holds the far end, or breaks into it, reaches every port of every host behind this gateway.",
+	Mend:     "Allow the protocols and hosts that the tunnel is for, and drop the rest with a log.",
+	Doc: audit.Doc{
+		What: "The packets that come out of a child, of all protocols and to all ports, are sent through the forward hook as new connections. The check speaks where one " +
+			"rule, or the policy, accepts whole addresses with every protocol.",
+		Harm:    "A tunnel to a partner is a door into the network; an any-to-any rule \"for now\" leaves it open for good.",
+		Write:   "In nftables: meta ipsec exists ip saddr 10.2.0.0/24 ip daddr 10.1.0.10 tcp dport 443 accept, then meta ipsec exists log drop.",
+		Sources: []string{"RFC 4301 section 5.2", "NIST SP 800-77 Rev. 1"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		c := s.Child
+		if c.Mode.Value != ike.Tunnel || len(s.Gateway.Chains) == 0 {
+			return
+		}
+		own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
+		in := fresh(c.Domain(own, peer).Mirror().And(decrypted(peer))).With(packet.PeerOut, packet.Numbers(0, 0)).With(packet.In, walk.Outer(s.Gateway, own, peer))
+		filter := walk.NewFilter(s.Gateway, walk.SelfAddresses(s.Gateway))
+		bases := filter.Bases(gateway.Forward)
+		if len(bases) == 0 {
+			return // access/default-accept says that there is no filter
+		}
+		for _, v := range filter.Through(gateway.Forward, walk.Start(in)) {
+			rule, at, ok := acceptedBy(v, bases)
+			if !ok || len(v.Unsure) > 0 || !whole(v.Was(), in) {
+				continue
+			}
+			f := p.On(s, at, false)
+			f.Severity = audit.High
+			example, _ := v.Now.Witness()
+			f.Example = example.String()
+			f.Message = "the chain's policy lets every protocol and port through from the tunnel"
+			if rule != nil {
+				f.Message = "the rule lets every protocol and port through from the tunnel"
+			}
+			f.Also = []audit.Evidence{{Pos: c.Remote.Where(c.At), Note: "the remote networks of the child"}}
+			p.Report(f)
+			return
+		}
+	},
+}
+
+// acceptedBy names the last rule that accepted a flow, or the chain whose policy did.
+func acceptedBy(v walk.Verdict, bases []*gateway.Chain) (*gateway.Rule, source.Pos, bool) {
+	if v.Verb != gateway.Accept {
+		return nil, source.Pos{}, false
+	}
+	for i := len(v.Steps) - 1; i >= 0; i-- {
+		if r := v.Steps[i].Rule; r != nil && r.Verb == gateway.Accept {
+			return r, r.At, true
+		}
+	}
+	last := bases[len(bases)-1]
+	return nil, last.Policy.Where(last.At), true
+}
+
+// whole reports whether a set holds, for some pair of addresses of in, every protocol and port.
+func whole(s, in packet.Set) bool {
+	for _, part := range s.Parts() {
+		w, ok := part.Witness()
+		if !ok {
+			continue
+		}
+		pair := in.And(packet.Range(packet.Src, w.Src, w.Src)).And(packet.Range(packet.Dst, w.Dst, w.Dst)).
+			With(packet.In, packet.Name(w.In)).With(packet.Out, packet.Name(w.Out))
+		if w.In == "" {
+			pair = in.And(packet.Range(packet.Src, w.Src, w.Src)).And(packet.Range(packet.Dst, w.Dst, w.Dst))
+			pair = pair.Free(packet.In, packet.Out).With(packet.In, packet.Name("any")).With(packet.Out, packet.Name("any"))
+			s = s.Free(packet.In, packet.Out)
+		}
+		if s.Contains(pair) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,297 @@
+// Package audit is the framework of the checks: a check is a value with a name, a documentation and functions that ask
+// a question of the model; the driver owns order, parallelism and what becomes of the answers.
+package audit
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"runtime"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"toril/baseline"
+	"toril/estate"
+	"toril/gateway"
+	"toril/packet"
+	"toril/source"
+)
+
+// Severity is how urgently a person should act on a finding.
+type Severity uint8
+
+// The severities.
+const (
+	Info     Severity = iota // worth knowing
+	Low                      // mend it when you are there
+	Medium                   // plan the mending
+	High                     // mend it
+	Critical                 // mend it now
+)
+
+var severityNames = []string{"info", "low", "medium", "high", "critical"}
+
+// String returns the severity's name.
+func (s Severity) String() string { return severityNames[s] }
+
+// MarshalText returns the severity's name.
+func (s Severity) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+// Less returns the severity n steps lower, Info at the least.
+func (s Severity) Less(n int) Severity { return Severity(max(0, int(s)-n)) }
+
+// ParseSeverity reads a severity's name.
+func ParseSeverity(name string) (Severity, error) {
+	if i := slices.Index(severityNames, name); i >= 0 {
+		return Severity(i), nil
+	}
+	return 0, fmt.Errorf("unknown severity %q; known are: %s", name, strings.Join(severityNames, ", "))
+}
+
+// Check is a question that is asked of an estate. Of its functions at least one is set; each is called once for every
+// subject of its kind.
+type Check struct {
+	Name     string   // "area/name"
+	Title    string   // a short statement of the fault
+	Severity Severity // the usual one
+	Why      string   // one sentence: why it matters
+	Mend     string   // one sentence: what to write instead
+	Doc      Doc
+
+	Estate     func(*Pass)
+	Gateway    func(*Pass, *gateway.Gateway)
+	Tunnel     func(*Pass, *estate.Tunnel)
+	Connection func(*Pass, *Subject)
+	Child      func(*Pass, *Subject) // with Subject.Child set
+}
+
+// Area returns the part of the name before the slash.
+func (c *Check) Area() string {
+	area, _, _ := strings.Cut(c.Name, "/")
+	return area
+}
+
+// Doc is a check's documentation page, as plain paragraphs.
+type Doc struct {
+	What    string   // what the check looks at, and when it speaks
+	Harm    string   // how an attacker or an outage uses the fault
+	Write   string   // what to write instead, with an example
+	Sources []string // standards and their sections
+	Demands []string // demands and limits of a baseline that set its level
+}
+
+// Evidence is a line of a saved file.
+type Evidence struct {
+	source.Pos
+	Text string // the line, secrets masked
+	Note string // what it shows
+}
+
+// Finding is an answer that a person should act on.
+type Finding struct {
+	Check      string
+	Severity   Severity
+	Gateway    string
+	Tunnel     string
+	Connection string
+	Child      string
+	Message    string
+	Example    string // a packet for which it is so
+	Why        string
+	Mend       string
+	Standard   string // what the baseline leans on
+	Unsure     string // why it could not be told for certain
+	At         Evidence
+	Also       []Evidence
+	AlsoIn     []string // other connections and children that the same line serves
+}
+
+// Pass is one check at work.
+type Pass struct {
+	Context  context.Context
+	Check    *Check
+	Estate   *estate.Estate
+	Baseline *baseline.Baseline
+	Facts    *Facts
+	found    []Finding
+}
+
+// Facts are what several checks need and is computed once.
+type Facts struct{ *estate.Estate }
+
+// Subject is a connection, or a child of it, in its tunnel.
+type Subject struct {
+	estate.End
+	Tunnel   *estate.Tunnel
+	Child    *gateway.Child // nil for a connection
+	Baseline *baseline.Baseline
+}
+
+// Far returns the other end; ok is false where it was not given.
+func (s *Subject) Far() (estate.End, bool) { return s.Tunnel.Far(s.End) }
+
+// Unsure reports whether something in the subject's section is unread, so that what looks unsaid may be said.
+func (s *Subject) Unsure() bool {
+	return s.Connection.Unsure || s.Child != nil && s.Child.Unsure
+}
+
+// On starts a finding about a subject, at a line of its gateway. fromDefault says that the finding rests on a value
+// that nobody said: where something in the section is unread, it then only says that it could not tell.
+func (p *Pass) On(s *Subject, at source.Pos, fromDefault bool) Finding {
+	f := Finding{Gateway: s.Gateway.Name, Tunnel: s.Tunnel.Name, Connection: s.Connection.Name, At: Evidence{Pos: at}}
+	if s.Child != nil {
+		f.Child = s.Child.Name
+	}
+	if fromDefault && s.Unsure() {
+		f.Unsure = "a statement of the same section was not understood"
+	}
+	return f
+}
+
+// Report hands in a finding. What it leaves empty is taken from the check; the quotes are filled in.
+func (p *Pass) Report(f Finding) {
+	f.Check = p.Check.Name
+	f.Why = cmp.Or(f.Why, p.Check.Why)
+	f.Mend = cmp.Or(f.Mend, p.Check.Mend)
+	if f.Unsure != "" {
+		f.Severity = Info
+		f.Message = "could not be told for certain: " + f.Message
+	}
+	f.At.Text = p.Estate.Quote(f.At.Pos)
+	for i := range f.Also {
+		f.Also[i].Text = p.Estate.Quote(f.Also[i].Pos)
+	}
+	f.Message = source.Clean(f.Message)
+	p.found = append(p.found, f)
+}
+
+// Result is all that an audit found, in a fixed order: by severity, tunnel, gateway, place, check.
+type Result struct {
+	Estate   *estate.Estate
+	Baseline *baseline.Baseline
+	Findings []Finding
+}
+
+// Run asks every check. The findings do not depend on the number of processors.
+func Run(ctx context.Context, e *estate.Estate, checks []*Check, b *baseline.Baseline) (*Result, error) {
+	facts := &Facts{e}
+	passes := make([]*Pass, len(checks))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for i, c := range checks {
+		passes[i] = &Pass{Context: ctx, Check: c, Estate: e, Baseline: b, Facts: facts}
+		group.Go(func() error {
+			passes[i].run()
+			return ctx.Err()
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	r := &Result{Estate: e, Baseline: b}
+	for _, p := range passes {
+		r.Findings = append(r.Findings, merge(p.found)...)
+	}
+	slices.SortStableFunc(r.Findings, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(a.Tunnel, b.Tunnel), cmp.Compare(a.Gateway, b.Gateway),
+			a.At.Pos.Compare(b.At.Pos), cmp.Compare(a.Check, b.Check), cmp.Compare(a.Child, b.Child), cmp.Compare(a.Message, b.Message))
+	})
+	return r, nil
+}
+
+func (p *Pass) run() {
+	c := p.Check
+	if c.Estate != nil {
+		p.guarded(Finding{}, func() { c.Estate(p) })
+	}
+	if c.Gateway != nil {
+		for _, g := range p.Estate.Gateways {
+			p.guarded(Finding{Gateway: g.Name}, func() { c.Gateway(p, g) })
+		}
+	}
+	for _, t := range p.Estate.Tunnels {
+		if c.Tunnel != nil {
+			p.guarded(Finding{Tunnel: t.Name, Gateway: t.Ends[0].Gateway.Name, At: Evidence{Pos: t.Ends[0].Connection.At}}, func() { c.Tunnel(p, t) })
+		}
+		if c.Connection == nil && c.Child == nil {
+			continue
+		}
+		for _, end := range t.Ends {
+			s := Subject{End: end, Tunnel: t, Baseline: p.BaselineFor(t, end)}
+			at := Finding{Tunnel: t.Name, Gateway: end.Gateway.Name, Connection: end.Connection.Name, At: Evidence{Pos: end.Connection.At}}
+			if c.Connection != nil {
+				p.guarded(at, func() { c.Connection(p, &s) })
+			}
+			if c.Child == nil {
+				continue
+			}
+			for _, child := range end.Connection.Children {
+				one := s
+				one.Child = child
+				p.guarded(at, func() { c.Child(p, &one) })
+			}
+		}
+	}
+}
+
+// BaselineFor lays the scopes that fit an end over the baseline: those that name its gateway, its connection or the
+// far gateway.
+func (p *Pass) BaselineFor(t *estate.Tunnel, end estate.End) *baseline.Baseline {
+	partners := []string{end.Connection.Name}
+	if far, ok := t.Far(end); ok {
+		partners = append(partners, far.Gateway.Name)
+	}
+	return p.Baseline.For(end.Gateway.Name, partners...)
+}
+
+// guarded runs one question; where its packet sets become too complex, that is the answer.
+func (p *Pass) guarded(at Finding, ask func()) {
+	if p.Context.Err() != nil {
+		return
+	}
+	if err := packet.Guard(ask); err != nil {
+		at.Severity = Low
+		at.Unsure = err.Error()
+		at.Message = "this was not decided: " + err.Error()
+		at.Why = "The answer is left open rather than guessed; other checks are not affected."
+		at.Mend = "Ask about a part of the rules, or look at the rules by hand."
+		p.Report(at)
+	}
+}
+
+// merge makes one finding of those that say the same at one line: a section that several connections inherit, or a
+// connection that is an end of several tunnels.
+func merge(in []Finding) []Finding {
+	type key struct {
+		pos           source.Pos
+		message, mend string
+	}
+	index := map[key]int{}
+	var out []Finding
+	for _, f := range in {
+		k := key{f.At.Pos, f.Message, f.Mend}
+		i, seen := index[k]
+		if !seen || f.At.Pos.IsZero() {
+			index[k] = len(out)
+			out = append(out, f)
+			continue
+		}
+		if out[i].Example == "" {
+			out[i].Example = f.Example
+		}
+		name := f.Connection
+		if f.Child != "" {
+			name += "/" + f.Child
+		}
+		if name == "" {
+			name = f.Tunnel
+		}
+		if !slices.Contains(out[i].AlsoIn, name) {
+			out[i].AlsoIn = append(out[i].AlsoIn, name)
+		}
+		out[i].Severity = max(out[i].Severity, f.Severity)
+	}
+	return out
+}

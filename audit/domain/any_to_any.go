@@ -1,0 +1,36 @@
+package domain
+
+import (
+	"fmt"
+
+	"toril/audit"
+)
+
+// AnyToAny speaks where a child protects everything.
+var AnyToAny = &audit.Check{
+	Name:     "domain/any-to-any",
+	Title:    "The encryption domain is any to any",
+	Severity: audit.Medium,
+	Why:      "The tunnel carries whatever either side sends: the selectors no longer say, or limit, what it is for.",
+	Mend:     "Name the networks of both sides; where all traffic shall pass, say so as the tunnel's intent.",
+	Doc: audit.Doc{
+		What: "Both sides of a child's selectors hold every address. A child whose packets are chosen by routes (through an interface of its own) is asked by other checks; " +
+			"there any-to-any is the usual form.",
+		Harm:    "A partner can send packets of any source into the network, and a policy for everything draws all traffic into the tunnel, the Internet included.",
+		Write:   "In swanctl.conf: local_ts = 10.1.0.0/24 and remote_ts = 10.2.0.0/24.",
+		Sources: []string{"RFC 4301 section 4.4.1"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		c := s.Child
+		if shunted(s) || c.RouteBased() || !c.Local.Value.AnyAddress() || !c.Remote.Value.AnyAddress() {
+			return
+		}
+		f := p.On(s, c.Remote.Where(c.Local.Where(c.At)), false)
+		f.Severity = audit.Medium
+		f.Message = fmt.Sprintf("the child protects %s to %s", c.Local.Value, c.Remote.Value)
+		if c.Local.At != c.Remote.At {
+			f.Also = []audit.Evidence{{Pos: c.Local.At, Note: "the local side"}}
+		}
+		p.Report(f)
+	},
+}

@@ -1,0 +1,52 @@
+package domain
+
+import (
+	"fmt"
+
+	"toril/audit"
+	"toril/packet"
+)
+
+// SidesOverlap speaks where an address is on both sides.
+var SidesOverlap = &audit.Check{
+	Name:     "domain/sides-overlap",
+	Title:    "Both sides of the encryption domain overlap",
+	Severity: audit.High,
+	Why:      "Packets inside of one site match the tunnel, and hosts with the same address on both sides cannot reach each other.",
+	Mend:     "Renumber one side, or translate one of the networks one-to-one and put the translated one into the selectors of both ends.",
+	Doc: audit.Doc{
+		What:    "Some address stands in the local and in the remote selectors of a child, and the sides are not both \"everything\".",
+		Harm:    "Neighbours lose each other when the tunnel comes up; answers go to the wrong host of two with one address.",
+		Write:   "Networks that are apart: 10.1.0.0/24 here and 10.2.0.0/24 there.",
+		Sources: []string{"RFC 4301 section 4.4.1"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		c := s.Child
+		if shunted(s) || c.Local.Value.AnyAddress() || c.Remote.Value.AnyAddress() {
+			return
+		}
+		own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
+		both := c.Local.Value.At(own).Packets().Free(packet.Proto, packet.Sport, packet.ICMP).And(c.Remote.Value.At(peer).Packets().Free(packet.Proto, packet.Sport, packet.ICMP))
+		if both.Empty() {
+			return
+		}
+		f := p.On(s, c.Remote.Where(c.Local.Where(c.At)), false)
+		f.Severity = audit.High
+		f.Message = fmt.Sprintf("%s is on both sides of the child", audit.List(prefixes(both)))
+		if c.Local.At != c.Remote.At {
+			f.Also = []audit.Evidence{{Pos: c.Local.Where(c.At), Note: "the local side"}}
+		}
+		p.Report(f)
+	},
+}
+
+func prefixes(s packet.Set) []string {
+	var out []string
+	for i, p := range s.Prefixes(packet.Src) {
+		if i == 4 {
+			return append(out, "more")
+		}
+		out = append(out, p.String())
+	}
+	return out
+}

@@ -1,0 +1,31 @@
+package esp
+
+import (
+	"toril/audit"
+	"toril/ike"
+)
+
+// AHAlone speaks where AH is used in place of ESP.
+var AHAlone = &audit.Check{
+	Name:     "esp/ah-alone",
+	Title:    "AH protects the packets, and hides nothing",
+	Severity: audit.High,
+	Why:      "AH does not encrypt: everybody on the path reads every packet.",
+	Mend:     "Use ESP with a combined cipher.",
+	Doc: audit.Doc{
+		What:    "The child uses the Authentication Header and no ESP.",
+		Harm:    "Packets cannot be changed, but are readable; and AH does not pass through NAT.",
+		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384 in place of ah_proposals.",
+		Sources: []string{"RFC 4302", "RFC 8221"},
+		Demands: []string{"ah"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		if s.Child.Protocol.Value != ike.AH || shunted(s) {
+			return
+		}
+		f := p.On(s, s.Child.Protocol.Where(s.Child.At), false)
+		f.Severity = audit.High
+		f.Message = "the child uses AH, which does not encrypt"
+		p.Report(f)
+	},
+}

@@ -1,0 +1,31 @@
+package esp
+
+import (
+	"toril/audit"
+)
+
+// Compression speaks where packets are compressed before they are encrypted.
+var Compression = &audit.Check{
+	Name:     "esp/compression",
+	Title:    "Packets are compressed before they are encrypted",
+	Severity: audit.Low,
+	Why:      "The length of a compressed packet tells about its content.",
+	Mend:     "Turn IP compression off.",
+	Doc: audit.Doc{
+		What:    "The child offers IP compression (IPComp).",
+		Harm:    "Who can make one side send chosen text beside a secret reads the secret out of the lengths; and where packets do not shrink, it costs time for nothing.",
+		Write:   "In swanctl.conf: ipcomp = no, which is the default.",
+		Sources: []string{"RFC 3173", "RFC 8221"},
+		Demands: []string{"ip-compression"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		d := s.Baseline.Demand("ip-compression")
+		if !s.Child.IPComp.Value || audit.OfLevel(d.Level) == audit.Info {
+			return
+		}
+		f := p.On(s, s.Child.IPComp.Where(s.Child.At), s.Child.IPComp.IsDefault())
+		f.Severity, f.Standard = audit.OfLevel(d.Level).Less(1), d.Source.String()
+		f.Message = "IP compression is offered"
+		p.Report(f)
+	},
+}

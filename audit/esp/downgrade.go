@@ -1,0 +1,36 @@
+package esp
+
+import (
+	"fmt"
+
+	"toril/audit"
+)
+
+// Downgrade speaks where weak algorithms stand beside preferred strong ones.
+var Downgrade = &audit.Check{
+	Name:     "esp/downgrade",
+	Title:    "ESP offers weak algorithms beside strong ones",
+	Severity: audit.Medium,
+	Why:      "What is offered will be used as soon as the far end asks for it.",
+	Mend:     "Take the weak algorithms out of the proposals; what both ends negotiate today will not change.",
+	Doc: audit.Doc{
+		What:    "The child's proposals prefer algorithms that the baseline accepts, and also offer some that it speaks against.",
+		Harm:    "A far end that only offers the weak one, by mistake or because it was replaced, gets it, and the tunnel looks as healthy as before.",
+		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384, without the word default.",
+		Sources: []string{"RFC 8221 sections 5 and 6", "RFC 7296 section 2.7"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		if shunted(s) {
+			return
+		}
+		set, j := s.Child.Proposals, judge(s)
+		if len(j.Weak) == 0 || j.Preferred {
+			return
+		}
+		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
+		f.Severity, f.Standard = j.Severity(), j.Standard()
+		f.Message = fmt.Sprintf("the %s proposals also offer %s%s", s.Child.Protocol.Value, j.Names(), byDefault(set))
+		audit.Exposure(&f, s, j)
+		p.Report(f)
+	},
+}

@@ -1,0 +1,43 @@
+package esp
+
+import (
+	"fmt"
+	"slices"
+
+	"toril/audit"
+	"toril/ike"
+)
+
+// NoEncryption speaks where a child may carry its packets readable.
+var NoEncryption = &audit.Check{
+	Name:     "esp/no-encryption",
+	Title:    "The tunnel does not encrypt",
+	Severity: audit.Critical,
+	Why:      "Everybody on the path reads every packet.",
+	Mend:     "Offer a cipher, for example AES-GCM with 256 bits, and no proposal without one.",
+	Doc: audit.Doc{
+		What:    "A proposal of the child offers ENCR_NULL or AES-GMAC: packets are protected against change, and readable.",
+		Harm:    "The tunnel is up, its counters rise, and all that passes can be read.",
+		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384.",
+		Sources: []string{"RFC 2410", "RFC 4543", "RFC 8221 section 5"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		if shunted(s) || s.Child.Protocol.Value != ike.ESP {
+			return
+		}
+		set := s.Child.Proposals
+		all := ike.All(set.Value, ike.Encryption)
+		i := slices.IndexFunc(all, func(c ike.Choice) bool { return !hides(c) })
+		if i < 0 {
+			return
+		}
+		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
+		f.Severity = audit.Critical
+		f.Message = fmt.Sprintf("ESP offers %s", all[i])
+		if i > 0 || len(all) > 1 {
+			f.Severity = audit.High
+			f.Message += " beside ciphers"
+		}
+		p.Report(f)
+	},
+}

@@ -1,0 +1,57 @@
+package esp
+
+import (
+	"fmt"
+	"slices"
+
+	"toril/audit"
+	"toril/ike"
+)
+
+// NoIntegrity speaks where a cipher is not joined by anything that notices changes.
+var NoIntegrity = &audit.Check{
+	Name:     "esp/no-integrity",
+	Title:    "The tunnel does not protect integrity",
+	Severity: audit.High,
+	Why:      "A cipher alone does not notice changed packets, and attacks that change them read the content in the end.",
+	Mend:     "Use a combined cipher (AES-GCM), or add an integrity algorithm (HMAC-SHA2-256).",
+	Doc: audit.Doc{
+		What:    "A proposal of the child has a cipher that does not protect integrity, and no integrity algorithm.",
+		Harm:    "Who can change packets on the path can flip bits in them, and by watching how the far end reacts recover what they hold.",
+		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384, or aes256-sha256-ecp384.",
+		Sources: []string{"RFC 8221 section 4", "RFC 4303 section 3.2"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		if shunted(s) || s.Child.Protocol.Value != ike.ESP {
+			return
+		}
+		set := s.Child.Proposals
+		for _, pr := range set.Value {
+			none := slices.ContainsFunc(pr.Integrity, func(c ike.Choice) bool { return c.ID == 0 })
+			if pr.Combined() || len(pr.Integrity) > 0 && !none {
+				continue
+			}
+			f := p.On(s, set.Where(s.Child.At), set.IsDefault())
+			f.Severity, f.Standard = audit.High, "MUST NOT by RFC 8221 section 4"
+			f.Message = fmt.Sprintf("ESP offers %s without integrity", pr.Encryption.Labels())
+			p.Report(f)
+			return
+		}
+	},
+}
+
+func types(protocol ike.Protocol) []ike.Registry {
+	if protocol == ike.AH {
+		return []ike.Registry{ike.Integrity}
+	}
+	return []ike.Registry{ike.Encryption, ike.Integrity}
+}
+
+// judge judges a child's cipher and integrity, without ciphers that hide nothing: those have a check of their own.
+func judge(s *audit.Subject) audit.Judged {
+	j := audit.Judge(s.Baseline, s.Child.Proposals.Value, s.Child.Protocol.Value, types(s.Child.Protocol.Value)...)
+	j.Weak = slices.DeleteFunc(j.Weak, func(w audit.Weak) bool {
+		return w.Registry == ike.Encryption && !hides(w.Choice) || w.Registry == ike.Integrity && w.ID == 0
+	})
+	return j
+}

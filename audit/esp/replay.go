@@ -1,0 +1,47 @@
+package esp
+
+import (
+	"fmt"
+	"time"
+
+	"toril/audit"
+)
+
+// Replay speaks where packets can be sent again.
+var Replay = &audit.Check{
+	Name:     "esp/replay",
+	Title:    "Replay protection is off or narrow",
+	Severity: audit.Medium,
+	Why:      "An attacker on the path can send recorded packets again.",
+	Mend:     "Set the replay window to 64 packets or more, on fast links to some thousand.",
+	Doc: audit.Doc{
+		What:    "The replay window of the child is 0, or below what the baseline asks for.",
+		Harm:    "With the window off, a recorded command is carried out as often as it is sent. With a narrow one, packets that overtake each other on a fast link are dropped.",
+		Write:   "In swanctl.conf: replay_window = 64.",
+		Sources: []string{"RFC 4303 section 3.4.3"},
+		Demands: []string{"replay-protection"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		if shunted(s) {
+			return
+		}
+		set, least := s.Child.ReplayWindow, s.Baseline.Limit("replay-window")
+		d := s.Baseline.Demand("replay-protection")
+		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
+		switch {
+		case set.Value == 0:
+			f.Severity, f.Standard = max(audit.Medium, audit.OfLevel(d.Level)), d.Source.String()
+			f.Message = "replay protection is off"
+		case float64(set.Value) < least.Least:
+			f.Severity, f.Standard = audit.Low, least.Source.String()
+			f.Message = fmt.Sprintf("the replay window is %d packets, less than %.0f", set.Value, least.Least)
+		default:
+			return
+		}
+		p.Report(f)
+	},
+}
+
+// longLived is a child lifetime from which 32-bit sequence numbers may come to an end on a fast link: at 100,000 packets
+// a second (about 1 Gbit/s) 2^32 packets last twelve hours.
+const longLived = 12 * time.Hour

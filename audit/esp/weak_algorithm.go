@@ -1,0 +1,37 @@
+package esp
+
+import (
+	"fmt"
+
+	"toril/audit"
+)
+
+// Weak speaks where the preferred or only algorithm of a child is weak.
+var Weak = &audit.Check{
+	Name:     "esp/weak-algorithm",
+	Title:    "ESP prefers a weak algorithm",
+	Severity: audit.High,
+	Why:      "It protects every packet that passes through the tunnel.",
+	Mend:     "Offer strong algorithms only, for example AES-GCM with 256 bits, on both ends.",
+	Doc: audit.Doc{
+		What: "Every cipher and integrity algorithm in the child's proposals is looked up in the baseline. The check speaks once a setting, naming all weak algorithms in it, " +
+			"where a weak one is preferred or no strong one of its type is offered.",
+		Harm:    "A 64-bit block cipher repeats blocks after some gigabytes under one key, and from repeated blocks plain text follows; a short or broken hash lets packets be forged.",
+		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384.",
+		Sources: []string{"RFC 8221 sections 5 and 6", "CVE-2016-2183"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		if shunted(s) {
+			return
+		}
+		set, j := s.Child.Proposals, judge(s)
+		if len(j.Weak) == 0 || !j.Preferred {
+			return
+		}
+		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
+		f.Severity, f.Standard = j.Severity(), j.Standard()
+		f.Message = fmt.Sprintf("the %s proposals prefer %s%s", s.Child.Protocol.Value, j.Names(), byDefault(set))
+		audit.Exposure(&f, s, j)
+		p.Report(f)
+	},
+}

@@ -1,0 +1,33 @@
+package ike
+
+import (
+	"toril/audit"
+	algo "toril/ike"
+)
+
+// Aggressive speaks where aggressive mode meets a pre-shared key.
+var Aggressive = &audit.Check{
+	Name:     "ike/aggressive-key",
+	Title:    "Aggressive mode with a pre-shared key",
+	Severity: audit.High,
+	Why:      "The responder sends a hash made with the key to anybody who asks, and it can be guessed offline.",
+	Mend:     "Use IKEv2; if the far end cannot, main mode, or certificates.",
+	Doc: audit.Doc{
+		What:    "An IKEv1 connection uses aggressive mode, and one side proves itself with a pre-shared key.",
+		Harm:    "One packet from anywhere is enough to get the hash; from then on the attacker tries keys at home at billions a second, and a word out of a dictionary falls at once.",
+		Write:   "version = 2, and no aggressive mode.",
+		Sources: []string{"RFC 2409 section 5.4", "RFC 9395"},
+		Demands: []string{"aggressive-with-key"},
+	},
+	Connection: func(p *audit.Pass, s *audit.Subject) {
+		c := s.Connection
+		d := s.Baseline.Demand("aggressive-with-key")
+		if !c.Aggressive.Value || c.Version.Value == algo.V2 || c.Local.Method.Value != algo.PSK && c.Remote.Method.Value != algo.PSK {
+			return
+		}
+		f := p.On(s, c.Aggressive.Where(c.At), false)
+		f.Severity, f.Standard = audit.OfLevel(d.Level), d.Source.String()
+		f.Message = "aggressive mode is used with a pre-shared key"
+		p.Report(f)
+	},
+}

@@ -1,0 +1,34 @@
+package ike
+
+import (
+	"toril/audit"
+	algo "toril/ike"
+)
+
+// Downgrade speaks where weak algorithms stand beside preferred strong ones.
+var Downgrade = &audit.Check{
+	Name:     "ike/downgrade",
+	Title:    "IKE offers weak algorithms beside strong ones",
+	Severity: audit.Medium,
+	Why:      "What is offered will be used as soon as the far end asks for it.",
+	Mend:     "Take the weak algorithms out of the proposals; what both ends negotiate today will not change.",
+	Doc: audit.Doc{
+		What: "The proposals of the IKE SA prefer algorithms that the baseline accepts, and also offer some that it speaks against.",
+		Harm: "A partner's device that is set up carelessly, or replaced, gets the weak suite without anybody noticing; and a fault in the negotiation " +
+			"itself, as there have been some, has something to fall back to.",
+		Write:   "Only what is wanted. In swanctl.conf: proposals = aes256gcm16-prfsha384-ecp384, without the word default, which adds the daemon's own list.",
+		Sources: []string{"RFC 8247 section 2", "RFC 7296 section 2.7"},
+	},
+	Connection: func(p *audit.Pass, s *audit.Subject) {
+		set := s.Connection.Proposals
+		j := audit.Judge(s.Baseline, set.Value, algo.IKE, ikeTypes...)
+		if len(j.Weak) == 0 || j.Preferred {
+			return
+		}
+		f := p.On(s, set.Where(s.Connection.At), set.IsDefault())
+		f.Severity, f.Standard = j.Severity(), j.Standard()
+		f.Message = "the IKE proposals also offer " + j.Names() + byDefault(set.IsDefault())
+		audit.Exposure(&f, s, j)
+		p.Report(f)
+	},
+}

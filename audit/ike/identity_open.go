@@ -1,0 +1,49 @@
+package ike
+
+import (
+	"fmt"
+
+	"toril/audit"
+	algo "toril/ike"
+)
+
+// IdentityOpen speaks where the peer may be anybody, or the own identity is left to chance.
+var IdentityOpen = &audit.Check{
+	Name:     "ike/identity-open",
+	Title:    "The peer's identity is not pinned",
+	Severity: audit.Low,
+	Why:      "Without an expected identity, whoever has a valid key or certificate is taken for the peer.",
+	Mend:     "Write the identity that the peer shows, and your own, on both ends.",
+	Doc: audit.Doc{
+		What: "The identity that the peer must show is left open or has a wildcard, or the own identity is not said and so is the address that the packets leave by. " +
+			"With certificates the first matters most: every certificate of the same authority will do.",
+		Harm: "A second device with a certificate of the same authority becomes the peer. An own identity that follows the address changes with it: behind NAT, or after " +
+			"a move, the tunnel no longer comes up, and the log says only that authentication failed.",
+		Write:   "In swanctl.conf: local { id = lampwright.example } and remote { id = skerry.example }.",
+		Sources: []string{"RFC 7296 section 3.5", "RFC 4301 section 4.4.3.1"},
+	},
+	Connection: func(p *audit.Pass, s *audit.Subject) {
+		c := s.Connection
+		id := c.Remote.ID
+		switch {
+		case id.Value.Wild():
+			f := p.On(s, id.Where(c.At), id.IsDefault())
+			f.Severity = audit.Low
+			what := "the peer may show any identity"
+			if id.Value.Kind != algo.AnyID {
+				what = fmt.Sprintf("every identity like %s is accepted", id.Value)
+			}
+			if c.Remote.Method.Value != algo.PSK {
+				f.Severity = audit.Medium
+				what += ", with any certificate that is trusted"
+			}
+			f.Message = what + byDefault(id.IsDefault())
+			p.Report(f)
+		case c.Local.ID.Value.Kind == algo.NoID && c.Local.Method.Value == algo.PSK:
+			f := p.On(s, c.At, true)
+			f.Severity = audit.Info
+			f.Message = "the own identity is the address that the packets leave by, as none is written"
+			p.Report(f)
+		}
+	},
+}

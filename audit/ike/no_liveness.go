@@ -1,0 +1,32 @@
+package ike
+
+import (
+	"toril/audit"
+)
+
+// NoLiveness speaks where nobody would notice that the peer is gone.
+var NoLiveness = &audit.Check{
+	Name:     "ike/no-liveness",
+	Title:    "No liveness check of the peer",
+	Severity: audit.Low,
+	Why:      "When the peer restarts or the path breaks, packets go into a dead SA until its lifetime ends.",
+	Mend:     "Turn the liveness check on, on both ends, for example every 30 seconds.",
+	Doc: audit.Doc{
+		What:    "The connection never asks its peer whether it is still there.",
+		Harm:    "After a restart of one end the other keeps encrypting for an SA that nobody has: \"the tunnel is up, but nothing passes\", until the lifetime ends.",
+		Write:   "In swanctl.conf: dpd_delay = 30s.",
+		Sources: []string{"RFC 7296 section 2.4", "RFC 3706"},
+		Demands: []string{"liveness"},
+	},
+	Connection: func(p *audit.Pass, s *audit.Subject) {
+		c := s.Connection
+		d := s.Baseline.Demand("liveness")
+		if c.DPD.Value != 0 || audit.OfLevel(d.Level) == audit.Info {
+			return
+		}
+		f := p.On(s, c.DPD.Where(c.At), c.DPD.IsDefault())
+		f.Severity, f.Standard = audit.OfLevel(d.Level).Less(1), d.Source.String()
+		f.Message = "the peer's liveness is never checked" + byDefault(c.DPD.IsDefault())
+		p.Report(f)
+	},
+}

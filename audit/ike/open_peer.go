@@ -1,0 +1,35 @@
+package ike
+
+import (
+	"toril/audit"
+	algo "toril/ike"
+)
+
+// OpenPeer speaks where anybody on any address may present a shared key.
+var OpenPeer = &audit.Check{
+	Name:     "ike/open-peer",
+	Title:    "Any address may use the pre-shared key",
+	Severity: audit.Medium,
+	Why:      "Whoever learns the key, from any of its holders, is let in from everywhere.",
+	Mend:     "Name the peer's address; where it changes, use certificates, or one key and one identity a peer.",
+	Doc: audit.Doc{
+		What:    "The peer proves itself with a pre-shared key and its address is left open.",
+		Harm:    "A key that leaked, from a backup or a former partner, works from the whole Internet, and guesses can be tried from anywhere.",
+		Write:   "In swanctl.conf: remote_addrs = 203.0.113.9, and in the secret the identity whose key it is.",
+		Sources: []string{"RFC 7296 section 2.15"},
+	},
+	Connection: func(p *audit.Pass, s *audit.Subject) {
+		c := s.Connection
+		if !c.RemoteAddrs.Value.Any() || c.Remote.Method.Value != algo.PSK {
+			return
+		}
+		f := p.On(s, c.RemoteAddrs.Where(c.At), c.RemoteAddrs.IsDefault())
+		f.Severity = audit.Medium
+		f.Message = "a peer at any address may use the pre-shared key" + byDefault(c.RemoteAddrs.IsDefault())
+		if c.Remote.ID.Value.Wild() {
+			f.Severity = audit.High
+			f.Message += ", under any identity"
+		}
+		p.Report(f)
+	},
+}

@@ -1,0 +1,33 @@
+package ike
+
+import (
+	"toril/audit"
+	algo "toril/ike"
+)
+
+// Version1 speaks where a connection speaks IKEv1 only.
+var Version1 = &audit.Check{
+	Name:     "ike/version-1",
+	Title:    "IKE version 1 is in use",
+	Severity: audit.High,
+	Why:      "IKEv1 is historic: it has no protection against being flooded, its aggressive mode shows a hash of the key, and nobody mends it any more.",
+	Mend:     "Set both ends to IKEv2.",
+	Doc: audit.Doc{
+		What:    "The connection is told to use version 1 of IKE and no other.",
+		Harm:    "New algorithms (AES-GCM for IKE, ML-KEM) do not exist in it, a single lost packet can leave both ends with different ideas, and authentication is weaker.",
+		Write:   "Both ends: IKEv2. In swanctl.conf: version = 2.",
+		Sources: []string{"RFC 9395"},
+		Demands: []string{"ikev2"},
+	},
+	Connection: func(p *audit.Pass, s *audit.Subject) {
+		v := s.Connection.Version
+		d := s.Baseline.Demand("ikev2")
+		if v.Value != algo.V1 || audit.OfLevel(d.Level) == audit.Info {
+			return
+		}
+		f := p.On(s, v.Where(s.Connection.At), v.IsDefault())
+		f.Severity, f.Standard = audit.OfLevel(d.Level), d.Source.String()
+		f.Message = "the connection speaks IKEv1 only" + byDefault(v.IsDefault())
+		p.Report(f)
+	},
+}

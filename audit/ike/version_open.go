@@ -1,0 +1,33 @@
+package ike
+
+import (
+	"toril/audit"
+	algo "toril/ike"
+)
+
+// VersionOpen speaks where a connection accepts both versions.
+var VersionOpen = &audit.Check{
+	Name:     "ike/version-open",
+	Title:    "IKE version is not restricted",
+	Severity: audit.Low,
+	Why:      "A peer that asks for IKEv1 gets it, with all that IKEv2 was made to mend.",
+	Mend:     "Say that only IKEv2 is spoken.",
+	Doc: audit.Doc{
+		What:    "The connection starts with IKEv2 and, as responder, accepts IKEv1 too. Often nobody said so: it is what the daemon does by itself.",
+		Harm:    "A far end that is replaced or set up from an old example brings the tunnel up with IKEv1, and nobody notices, because it works.",
+		Write:   "In swanctl.conf: version = 2.",
+		Sources: []string{"RFC 9395", "RFC 7296 section 2.5"},
+		Demands: []string{"ikev2"},
+	},
+	Connection: func(p *audit.Pass, s *audit.Subject) {
+		v := s.Connection.Version
+		d := s.Baseline.Demand("ikev2")
+		if v.Value != algo.Either || audit.OfLevel(d.Level) == audit.Info {
+			return
+		}
+		f := p.On(s, v.Where(s.Connection.At), v.IsDefault())
+		f.Severity, f.Standard = audit.OfLevel(d.Level).Less(2), d.Source.String()
+		f.Message = "the connection accepts IKEv1 as well as IKEv2" + byDefault(v.IsDefault())
+		p.Report(f)
+	},
+}

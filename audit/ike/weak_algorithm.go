@@ -1,0 +1,37 @@
+package ike
+
+import (
+	"toril/audit"
+	algo "toril/ike"
+)
+
+// Weak speaks where the preferred, or the only, algorithm of a type is one that the baseline speaks against.
+var Weak = &audit.Check{
+	Name:     "ike/weak-algorithm",
+	Title:    "IKE prefers a weak algorithm",
+	Severity: audit.High,
+	Why:      "Whoever breaks the IKE SA reads the keys of every tunnel that it sets up.",
+	Mend:     "Offer strong algorithms only, for example AES-GCM with 256 bits, PRF HMAC-SHA2-384 and group 20 (NIST P-384), on both ends.",
+	Doc: audit.Doc{
+		What: "Every algorithm in the proposals of the IKE SA (cipher, integrity, PRF, key exchange) is looked up in the baseline. The check speaks once a setting, " +
+			"naming all weak algorithms in it, where a weak one is preferred or no strong one of its type is offered. Weak ones that only stand beside preferred " +
+			"strong ones are the matter of ike/downgrade.",
+		Harm: "A 64-bit block cipher leaks plain text after some gigabytes; a 1024-bit group can be broken ahead of time for everybody who uses it, and then every " +
+			"recorded session opens; a broken hash lets an attacker in the path forge what both ends agree on.",
+		Write: "One or two proposals that both ends know, strong in every part. In swanctl.conf: proposals = aes256gcm16-prfsha384-ecp384. Change the far end at the " +
+			"same time: a proposal that only one end has is no proposal.",
+		Sources: []string{"RFC 8247 section 2", "NIST SP 800-57 Part 1", "RFC 7296 section 3.3"},
+	},
+	Connection: func(p *audit.Pass, s *audit.Subject) {
+		set := s.Connection.Proposals
+		j := audit.Judge(s.Baseline, set.Value, algo.IKE, ikeTypes...)
+		if len(j.Weak) == 0 || !j.Preferred {
+			return
+		}
+		f := p.On(s, set.Where(s.Connection.At), set.IsDefault())
+		f.Severity, f.Standard = j.Severity(), j.Standard()
+		f.Message = "the IKE proposals prefer " + j.Names() + byDefault(set.IsDefault())
+		audit.Exposure(&f, s, j)
+		p.Report(f)
+	},
+}

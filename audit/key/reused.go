@@ -1,0 +1,60 @@
+package key
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"toril/audit"
+)
+
+// Reused speaks where one key serves several peers.
+var Reused = &audit.Check{
+	Name:     "key/reused",
+	Title:    "One pre-shared key for several peers",
+	Severity: audit.Medium,
+	Why:      "Every holder of the key can pretend to be every other.",
+	Mend:     "Give each pair of peers a key of its own.",
+	Doc: audit.Doc{
+		What: "The same key serves more than one peer: two secrets have the same value, or one secret serves several connections with different peers. Keys are compared by a " +
+			"keyed digest that exists only while Toril runs.",
+		Harm:    "One stolen device, one careless partner, and all tunnels of the key are open to impersonation; and changing the key means changing it everywhere at once.",
+		Write:   "One secret a peer, with its identity as id.",
+		Sources: []string{"RFC 7296 section 2.15"},
+	},
+	Estate: func(p *audit.Pass) {
+		byPrint := map[[32]byte][]holder{}
+		var order [][32]byte
+		for _, h := range keysOf(p.Estate) {
+			fp := h.key.Secret.Fingerprint()
+			if byPrint[fp] == nil {
+				order = append(order, fp)
+			}
+			byPrint[fp] = append(byPrint[fp], h)
+		}
+		for _, fp := range order {
+			holders := byPrint[fp]
+			pairs := map[string]bool{} // the pairs of peers that the key serves
+			for _, h := range holders {
+				for _, c := range serves(h.gateway, h.key) {
+					pairs[cmp.Or(tunnelOf(p.Estate, h.gateway, c), h.gateway.Name+"/"+c.Name)] = true
+				}
+			}
+			if len(pairs) < 2 {
+				continue
+			}
+			names := make([]string, 0, len(pairs))
+			for n := range pairs {
+				names = append(names, n)
+			}
+			slices.Sort(names)
+			f := audit.Finding{Severity: audit.Medium, Gateway: holders[0].gateway.Name, At: audit.Evidence{Pos: holders[0].key.At}, Tunnel: names[0]}
+			for _, h := range holders[1:] {
+				f.Also = append(f.Also, audit.Evidence{Pos: h.key.At, Note: "the same key"})
+			}
+			f.Message = fmt.Sprintf("the same pre-shared key serves %d tunnels: %s", len(names), strings.Join(names, ", "))
+			p.Report(f)
+		}
+	},
+}

@@ -1,0 +1,135 @@
+package key
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+
+	zxcvbn "github.com/ccojocar/zxcvbn-go"
+
+	"toril/audit"
+	"toril/estate"
+	"toril/gateway"
+	"toril/ike"
+)
+
+// Weak speaks where a key can be guessed.
+var Weak = &audit.Check{
+	Name:     "key/weak",
+	Title:    "The pre-shared key can be guessed",
+	Severity: audit.High,
+	Why:      "Who guesses the key can pretend to be either end.",
+	Mend:     "Draw at least 32 random characters, one key a peer: openssl rand -base64 33.",
+	Doc: audit.Doc{
+		What: "The key's length is counted, and what a guesser needs is estimated with a well-known estimator that knows common words, names, dates, keyboard rows and " +
+			"repetitions, and is told the names in the configuration. The key itself is never shown.",
+		Harm:    "An attacker who once took part in the exchange as a false responder, or saw one in aggressive mode, tries keys at home. Words and names fall within seconds.",
+		Write:   "A random key: openssl rand -base64 33. In swanctl.conf: secret = \"...\" with id = of both ends. Better: certificates.",
+		Sources: []string{"NIST SP 800-77 Rev. 1", "RFC 7296 section 2.15"},
+		Demands: []string{"key-bits", "key-length"},
+	},
+	Estate: func(p *audit.Pass) {
+		seen := map[[32]byte]int{}
+		var found []audit.Finding
+		for _, h := range keysOf(p.Estate) {
+			f, ok := judge(p, h.gateway, h.key)
+			if !ok {
+				continue
+			}
+			fp := h.key.Secret.Fingerprint()
+			if i, again := seen[fp]; again { // the far end's copy of the same key
+				found[i].Severity = max(found[i].Severity, f.Severity)
+				found[i].Also = append(found[i].Also, audit.Evidence{Pos: h.key.At, Note: "the same key"})
+				continue
+			}
+			seen[fp] = len(found)
+			found = append(found, f)
+		}
+		for _, f := range found {
+			p.Report(f)
+		}
+	},
+}
+
+// judge estimates one key; ok is false where nothing speaks against it.
+func judge(p *audit.Pass, g *gateway.Gateway, k *gateway.Key) (f audit.Finding, ok bool) {
+	if k.Hash {
+		return f, false
+	}
+	b := p.Baseline.For(g.Name)
+	bits, length := b.Limit("key-bits"), b.Limit("key-length")
+	f = audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: k.At}}
+	if conns := serves(g, k); len(conns) > 0 {
+		f.Connection = conns[0].Name
+		f.Tunnel = tunnelOf(p.Estate, g, conns[0])
+	}
+	text, names := k.Secret.Reveal(), words(p.Estate, g)
+	entropy := zxcvbn.PasswordStrength(text[:min(len(text), judgedLength)], names).Entropy
+	var why []string
+	switch {
+	case derived(text, names):
+		f.Severity = audit.High
+		why = append(why, "is made of a name that stands in the configuration")
+	case entropy < bits.Least:
+		f.Severity = audit.OfLevel(bits.Level)
+		why = append(why, fmt.Sprintf("is worth about %.0f bits to a guesser, less than %.0f", entropy, bits.Least))
+	}
+	if float64(len(text)) < length.Least {
+		f.Severity = max(f.Severity, audit.OfLevel(length.Level).Less(1))
+		why = append(why, fmt.Sprintf("has %d characters, fewer than %.0f", len(text), length.Least))
+	}
+	f.Standard = cmp.Or(bits.Source.String(), length.Source.String())
+	f.Message = "the pre-shared key " + strings.Join(why, ", and ")
+	return f, len(why) > 0
+}
+
+// derived reports whether most of a key is one of the names.
+func derived(key string, names []string) bool {
+	key = strings.ToLower(key)
+	for _, n := range names {
+		if n = strings.ToLower(n); len(n) >= 4 && strings.Contains(key, n) && 2*len(n) > len(key) {
+			return true
+		}
+	}
+	return false
+}
+
+// serves returns the connections of a gateway that may use a key: the peer's identity or address is among its owners,
+// or it has none.
+func serves(g *gateway.Gateway, k *gateway.Key) []*gateway.Connection {
+	var out []*gateway.Connection
+	for _, c := range g.Connections {
+		if (c.Remote.Method.Value == ike.PSK || c.Local.Method.Value == ike.PSK) && fits(c, k) {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+func fits(c *gateway.Connection, k *gateway.Key) bool {
+	if len(k.Owners) == 0 {
+		return true
+	}
+	for _, o := range k.Owners {
+		if o.Kind == ike.AnyID || o == c.Remote.ID.Value || o.Wild() && o.Accepts(c.Remote.ID.Value) {
+			return true
+		}
+		for _, a := range c.RemoteAddrs.Value.Fixed() {
+			if o == ike.Addr(a) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func tunnelOf(e *estate.Estate, g *gateway.Gateway, c *gateway.Connection) string {
+	for _, t := range e.Tunnels {
+		for _, end := range t.Ends {
+			if end.Gateway == g && end.Connection == c {
+				return t.Name
+			}
+		}
+	}
+	return ""
+}

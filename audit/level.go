@@ -1,0 +1,155 @@
+package audit
+
+import (
+	"slices"
+	"strings"
+
+	"toril/baseline"
+	"toril/ike"
+)
+
+// OfLevel returns the severity of breaking a requirement of a level.
+func OfLevel(l baseline.Level) Severity {
+	switch l {
+	case baseline.MustNot, baseline.Must:
+		return High
+	case baseline.ShouldNot, baseline.Should, baseline.ShouldMore, baseline.MustLess:
+		return Medium
+	}
+	return Info
+}
+
+// Weak is an algorithm that a baseline speaks against.
+type Weak struct {
+	ike.Choice
+	Level baseline.Level
+	Rule  baseline.Rule
+}
+
+// Judged divides what a setting offers, over all its proposals, by what a baseline says of it.
+type Judged struct {
+	Weak      []Weak
+	Preferred bool           // the first proposal's first choice of a type is weak, or no suite without weak parts is offered
+	Worst     baseline.Level // of the weak ones
+}
+
+// Judge looks at every algorithm of a list of proposals, of the types given.
+func Judge(b *baseline.Baseline, ps []ike.Proposal, protocol ike.Protocol, types ...ike.Registry) Judged {
+	var out Judged
+	for _, r := range types {
+		for _, c := range ike.All(ps, r) {
+			level, rule := b.Judge(protocol, c)
+			if !level.Against() {
+				continue
+			}
+			out.Weak = append(out.Weak, Weak{c, level, rule})
+			if out.Worst == baseline.Unsaid || level < out.Worst { // MUST NOT comes before SHOULD NOT
+				out.Worst = level
+			}
+		}
+	}
+	for i, p := range ps {
+		for _, r := range types {
+			cs := p.Of(r)
+			if i == 0 && len(cs) > 0 {
+				level, _ := b.Judge(protocol, cs[0])
+				out.Preferred = out.Preferred || level.Against()
+			}
+		}
+	}
+	out.Preferred = out.Preferred || len(out.Weak) > 0 && !slices.ContainsFunc(ps, func(p ike.Proposal) bool { return canBeStrong(b, p, protocol, types) })
+	return out
+}
+
+// canBeStrong reports whether a suite without weak parts can be made of a proposal.
+func canBeStrong(b *baseline.Baseline, p ike.Proposal, protocol ike.Protocol, types []ike.Registry) bool {
+	for _, r := range types {
+		cs := p.Of(r)
+		if len(cs) > 0 && !slices.ContainsFunc(cs, func(c ike.Choice) bool { level, _ := b.Judge(protocol, c); return !level.Against() }) {
+			return false
+		}
+	}
+	return true
+}
+
+// Severity follows the level and the exposure: a weak algorithm that is preferred counts in full, one beside strong ones
+// a step less.
+func (j Judged) Severity() Severity {
+	s := OfLevel(j.Worst)
+	if !j.Preferred {
+		s = s.Less(1)
+	}
+	return s
+}
+
+// Names lists the weak algorithms with their part in the proposal: "3DES (cipher), group 2 (MODP 1024)".
+func (j Judged) Names() string {
+	part := map[ike.Registry]string{ike.Encryption: " (cipher)", ike.Integrity: " (integrity)", ike.PRF: " (PRF)", ike.KeyExchange: " (key exchange)"}
+	var out []string
+	for _, w := range j.Weak {
+		if w.Registry == ike.KeyExchange {
+			out = append(out, w.Label())
+			continue
+		}
+		out = append(out, w.String()+part[w.Registry])
+	}
+	return join(out, 8)
+}
+
+// Standard lists what the baseline leans on, each document once.
+func (j Judged) Standard() string {
+	var out []string
+	seen := map[string]bool{}
+	for _, w := range j.Weak {
+		s := w.Level.String() + " by " + w.Rule.Source.String()
+		if !seen[s] {
+			seen[s] = true
+			out = append(out, s)
+		}
+	}
+	return join(out, 4)
+}
+
+// List writes words with commas and a final "and"; of a long list it gives the first and says how many follow.
+func List(words []string) string {
+	switch len(words) {
+	case 0:
+		return ""
+	case 1:
+		return words[0]
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
+}
+
+func join(words []string, most int) string {
+	if len(words) > most {
+		return strings.Join(words[:most], ", ") + ", and more"
+	}
+	return strings.Join(words, ", ")
+}
+
+// Exposure lowers a finding about offered algorithms where the known far end offers none of the weak ones: as both ends
+// stand, they cannot be negotiated.
+func Exposure(f *Finding, s *Subject, j Judged) {
+	far, ok := s.Far()
+	if !ok || len(j.Weak) == 0 {
+		return
+	}
+	theirs := far.Connection.Proposals.Value
+	at := far.Connection.Proposals.Where(far.Connection.At)
+	if s.Child != nil {
+		theirs = nil
+		for _, c := range far.Connection.Children {
+			theirs = append(theirs, c.Proposals.Value...)
+			at = c.Proposals.Where(c.At)
+		}
+	}
+	for _, w := range j.Weak {
+		if ike.All(theirs, w.Registry).Has(w.Choice) {
+			return
+		}
+	}
+	f.Severity = f.Severity.Less(2)
+	f.Message += "; " + far.Gateway.Name + " offers none of them, so as both ends stand they are not used"
+	f.Also = append(f.Also, Evidence{Pos: at, Note: "what the far end offers"})
+}

@@ -1,0 +1,35 @@
+package life
+
+import (
+	"fmt"
+
+	"toril/audit"
+	"toril/baseline"
+)
+
+// ChildLongerThanIKE speaks where the child outlives its IKE SA.
+var ChildLongerThanIKE = &audit.Check{
+	Name:     "life/child-longer-than-ike",
+	Title:    "The child lives longer than its IKE SA",
+	Severity: audit.Low,
+	Why:      "The IKE SA goes first; where it is reauthenticated the child is torn down with it, and the longer lifetime never happens.",
+	Mend:     "Give the child a shorter lifetime than the IKE SA.",
+	Doc: audit.Doc{
+		What:    "The child's rekeying time is above that of the IKE SA that it belongs to. Usually the two numbers were changed over.",
+		Harm:    "Short breaks at each reauthentication that nobody can explain from the child's lifetime.",
+		Write:   "In swanctl.conf: rekey_time = 4h in the connection and 1h in the child.",
+		Sources: []string{"RFC 7296 section 2.8"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		of := s.Connection.Lifetime()
+		if shunted(s) || of == 0 || s.Child.Rekey.Value <= of {
+			return
+		}
+		f := p.On(s, s.Child.Rekey.Where(s.Child.At), s.Child.Rekey.IsDefault())
+		f.Severity = audit.Low
+		f.Message = fmt.Sprintf("the child is rekeyed after %s, the IKE SA already after %s", baseline.Span(s.Child.Rekey.Value), baseline.Span(of))
+		set := s.Connection.LifetimeSetting()
+		f.Also = []audit.Evidence{{Pos: set.Where(s.Connection.At), Note: "the IKE SA's lifetime" + byDefault(set)}}
+		p.Report(f)
+	},
+}

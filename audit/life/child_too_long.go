@@ -1,0 +1,41 @@
+package life
+
+import (
+	"fmt"
+
+	"toril/audit"
+	"toril/baseline"
+)
+
+// ChildTooLong speaks where a child lives longer than the baseline allows.
+var ChildTooLong = &audit.Check{
+	Name:     "life/child-too-long",
+	Title:    "The child SA lives too long",
+	Severity: audit.Medium,
+	Why:      "The longer a key is used, the more packets it protects, and the more is lost with it.",
+	Mend:     "Rekey the child within the time that the baseline gives.",
+	Doc: audit.Doc{
+		What:    "The time until the child is rekeyed is above the baseline's bound, or it is never rekeyed by time.",
+		Harm:    "More traffic under one key; with PFS, a longer stretch of it opens with each broken exchange.",
+		Write:   "In swanctl.conf: rekey_time = 1h.",
+		Sources: []string{"NIST SP 800-77 Rev. 1", "RFC 7296 section 2.8"},
+		Demands: []string{"child-lifetime"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		most, set := s.Baseline.Limit("child-lifetime"), s.Child.Rekey
+		if most.Most == 0 || shunted(s) {
+			return
+		}
+		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
+		f.Severity, f.Standard = audit.OfLevel(most.Level), most.Source.String()
+		switch {
+		case set.Value == 0:
+			f.Message = "the child is never rekeyed by time"
+		case set.Value > most.Duration():
+			f.Message = fmt.Sprintf("the child is rekeyed after %s, later than %s%s", baseline.Span(set.Value), baseline.Span(most.Duration()), byDefault(set))
+		default:
+			return
+		}
+		p.Report(f)
+	},
+}

@@ -1,0 +1,41 @@
+package life
+
+import (
+	"fmt"
+
+	"toril/audit"
+	"toril/baseline"
+)
+
+// IKETooLong speaks where the IKE SA lives longer than the baseline allows.
+var IKETooLong = &audit.Check{
+	Name:     "life/ike-too-long",
+	Title:    "The IKE SA lives too long",
+	Severity: audit.Medium,
+	Why:      "The longer a key is used, the more it protects, and the more is lost with it.",
+	Mend:     "Rekey the IKE SA within the time that the baseline gives, on both ends.",
+	Doc: audit.Doc{
+		What:    "The time until the IKE SA is rekeyed or reauthenticated is above the baseline's bound, or there is none.",
+		Harm:    "A key that was taken from memory stays good; a peer whose access was withdrawn stays connected.",
+		Write:   "In swanctl.conf: rekey_time = 4h.",
+		Sources: []string{"NIST SP 800-77 Rev. 1", "RFC 7296 section 2.8"},
+		Demands: []string{"ike-lifetime"},
+	},
+	Connection: func(p *audit.Pass, s *audit.Subject) {
+		most, set := s.Baseline.Limit("ike-lifetime"), s.Connection.LifetimeSetting()
+		if most.Most == 0 {
+			return
+		}
+		f := p.On(s, set.Where(s.Connection.At), set.IsDefault())
+		f.Severity, f.Standard = audit.OfLevel(most.Level), most.Source.String()
+		switch life := s.Connection.Lifetime(); {
+		case life == 0:
+			f.Message = "the IKE SA is neither rekeyed nor reauthenticated" + byDefault(set)
+		case life > most.Duration():
+			f.Message = fmt.Sprintf("the IKE SA is rekeyed after %s, later than %s%s", baseline.Span(life), baseline.Span(most.Duration()), byDefault(set))
+		default:
+			return
+		}
+		p.Report(f)
+	},
+}

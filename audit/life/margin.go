@@ -1,0 +1,51 @@
+package life
+
+import (
+	"fmt"
+
+	"toril/audit"
+	"toril/baseline"
+)
+
+// Margin speaks where the random part of the lifetime swallows it.
+var Margin = &audit.Check{
+	Name:     "life/margin",
+	Title:    "The margin is larger than the lifetime",
+	Severity: audit.Medium,
+	Why:      "Rekeying comes up to the margin too early, which is then at once and all the time, or the hard limit comes before rekeying.",
+	Mend:     "Keep the margin at about a tenth of the lifetime, and the hard limit above the rekeying time.",
+	Doc: audit.Doc{
+		What:    "The random time that is taken off the rekeying time is as long as the rekeying time itself, or the hard limit lies before it.",
+		Harm:    "An SA that is rekeyed as soon as it is up, or that closes each time before it is renewed: a tunnel that drops at fixed intervals.",
+		Write:   "In swanctl.conf leave rand_time, over_time and life_time out, or: rekey_time = 60m, life_time = 66m, rand_time = 6m.",
+		Sources: []string{"swanctl.conf(5)"},
+	},
+	Connection: func(p *audit.Pass, s *audit.Subject) {
+		c := s.Connection
+		if life := c.Lifetime(); life > 0 && c.Random.Value >= life {
+			f := p.On(s, c.Random.Where(c.At), c.Random.IsDefault())
+			f.Severity = audit.Medium
+			f.Message = fmt.Sprintf("the IKE SA's margin of %s is as long as its lifetime of %s", baseline.Span(c.Random.Value), baseline.Span(life))
+			p.Report(f)
+		}
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		c := s.Child
+		if c.Rekey.Value == 0 || shunted(s) {
+			return
+		}
+		f := p.On(s, c.Random.Where(c.Life.Where(c.At)), false)
+		f.Severity = audit.Medium
+		switch {
+		case c.Life.Value > 0 && c.Life.Value <= c.Rekey.Value:
+			f = p.On(s, c.Life.Where(c.At), false)
+			f.Severity = audit.Medium
+			f.Message = fmt.Sprintf("the child's hard limit of %s does not come after its rekeying at %s", baseline.Span(c.Life.Value), baseline.Span(c.Rekey.Value))
+		case c.Random.Value >= c.Rekey.Value:
+			f.Message = fmt.Sprintf("the child's margin of %s is as long as its lifetime of %s", baseline.Span(c.Random.Value), baseline.Span(c.Rekey.Value))
+		default:
+			return
+		}
+		p.Report(f)
+	},
+}

@@ -1,0 +1,33 @@
+package life
+
+import (
+	"toril/audit"
+)
+
+// NoHardLimit speaks where a failed rekeying leaves the old key in use.
+var NoHardLimit = &audit.Check{
+	Name:     "life/no-hard-limit",
+	Title:    "No hard limit of the lifetime",
+	Severity: audit.Medium,
+	Why:      "If rekeying fails, the old key stays in use without end.",
+	Mend:     "Set a hard limit a little above the rekeying time.",
+	Doc: audit.Doc{
+		What:    "The child is rekeyed, but nothing closes it where that fails; or it has no lifetime of any kind.",
+		Harm:    "An attacker who makes rekeying fail keeps the old key in use for as long as he likes.",
+		Write:   "In swanctl.conf: life_time = 66m beside rekey_time = 1h, or leave it out: ten percent more is the default.",
+		Sources: []string{"RFC 4301 section 4.4.2.1"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		c := s.Child
+		if shunted(s) || c.Life.Value != 0 {
+			return
+		}
+		f := p.On(s, c.Life.Where(c.Rekey.Where(c.At)), false)
+		f.Severity = audit.Medium
+		f.Message = "the child has no hard limit: nothing ends it where rekeying fails"
+		if c.Rekey.Value == 0 {
+			f.Message = "the child has no lifetime at all: its keys are used until the tunnel is closed"
+		}
+		p.Report(f)
+	},
+}

@@ -1,0 +1,46 @@
+package life
+
+import (
+	"fmt"
+	"time"
+
+	"toril/audit"
+	"toril/baseline"
+	"toril/gateway"
+	"toril/source"
+)
+
+// TooShort speaks where rekeying is needless churn.
+var TooShort = &audit.Check{
+	Name:     "life/too-short",
+	Title:    "The lifetime is needlessly short",
+	Severity: audit.Low,
+	Why:      "Every rekeying is work and a chance to fail; below a few minutes it gains nothing.",
+	Mend:     "Rekey the IKE SA after hours and children after about an hour.",
+	Doc: audit.Doc{
+		What:    "A rekeying time is below the baseline's lower bound.",
+		Harm:    "Load on both ends, lost packets at each change, logs that nobody reads any more.",
+		Write:   "In swanctl.conf: rekey_time = 4h in the connection, 1h in the child.",
+		Sources: []string{"RFC 7296 section 2.8"},
+		Demands: []string{"ike-lifetime", "child-lifetime"},
+	},
+	Connection: func(p *audit.Pass, s *audit.Subject) {
+		short(p, s, s.Connection.LifetimeSetting(), s.Baseline.Limit("ike-lifetime"), s.Connection.At, "the IKE SA")
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		if !shunted(s) {
+			short(p, s, s.Child.Rekey, s.Baseline.Limit("child-lifetime"), s.Child.At, "the child")
+		}
+	},
+}
+
+func short(p *audit.Pass, s *audit.Subject, set gateway.Setting[time.Duration], l baseline.Limit, at source.Pos, what string) {
+	least := time.Duration(l.Least * float64(time.Second))
+	if set.Value == 0 || set.Value >= least || mistaken(set.Value) != "" {
+		return
+	}
+	f := p.On(s, set.Where(at), set.IsDefault())
+	f.Severity, f.Standard = audit.Low, l.Source.String()
+	f.Message = fmt.Sprintf("%s is rekeyed after %s, sooner than %s", what, baseline.Span(set.Value), baseline.Span(least))
+	p.Report(f)
+}

@@ -1,0 +1,47 @@
+// Package nat holds the checks of address translation where it meets tunnels.
+package nat
+
+import (
+	"fmt"
+
+	"toril/audit"
+	"toril/walk"
+)
+
+// Rewritten speaks where a source translation takes packets out of the tunnel.
+var Rewritten = &audit.Check{
+	Name:     "nat/rewritten",
+	Title:    "NAT rewrites tunnel traffic before it is encrypted",
+	Severity: audit.Critical,
+	Why:      "The kernel looks for the tunnel again after the source was rewritten; the packets no longer match, and leave in clear.",
+	Mend:     "Put a rule before it that lets the encryption domain pass: rt ipsec exists accept, or ip daddr of the remote networks accept.",
+	Doc: audit.Doc{
+		What: "Every packet of the encryption domain is sent through the rules of the postrouting hook, exactly. The check speaks where some of them meet a source NAT or " +
+			"masquerade that no earlier rule of the same chain exempts them from, and shows one such packet.",
+		Harm: "The tunnel is up, and the traffic for it leaves in clear with the gateway's address, readable for everybody on the path; the far end's answers never come.",
+		Write: "In the nat chain, before the masquerade: rt ipsec exists accept. An exemption in another nat chain does not help, as accept ends only its own chain. The order " +
+			"matters: after the masquerade it is never reached.",
+		Sources: []string{"RFC 4301 section 5.1", "nft(8)"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		c := s.Child
+		rewrites, _ := walk.Rewrites(s.Gateway, c, s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End))
+		for _, r := range rewrites {
+			f := p.On(s, r.Rule.At, false)
+			f.Severity = audit.Critical
+			example, _ := r.Was.Witness()
+			f.Example = example.String()
+			f.Message = fmt.Sprintf("%s rewrites packets of the encryption domain, which then leave in clear", r.Rule.Verb)
+			if !r.Leaves {
+				f.Severity = audit.Medium
+				f.Message = fmt.Sprintf("%s rewrites packets of the encryption domain; they stay inside of it, with another source", r.Rule.Verb)
+				f.Why = "The far end sees another source than the one that sent, and the ESP packets themselves may be rewritten by the same rule."
+			}
+			if len(r.Unsure) > 0 {
+				f.Unsure = "the rules have conditions that cannot be decided from here: " + audit.List(r.Unsure)
+			}
+			f.Also = []audit.Evidence{{Pos: c.Remote.Where(c.At), Note: "the remote networks of the child"}}
+			p.Report(f)
+		}
+	},
+}

@@ -1,0 +1,34 @@
+package pfs
+
+import (
+	"toril/audit"
+)
+
+// Absent speaks where children are keyed from the IKE SA alone.
+var Absent = &audit.Check{
+	Name:     "pfs/absent",
+	Title:    "No perfect forward secrecy",
+	Severity: audit.High,
+	Why:      "All keys of all rekeyed children come from one exchange: who breaks that one reads everything since the tunnel was set up.",
+	Mend:     "Name a key exchange in the child's proposals, the same on both ends.",
+	Doc: audit.Doc{
+		What: "No proposal of the child asks for a key exchange of its own. Often nobody decided that: the daemon's default proposals have none.",
+		Harm: "The keys of every child are derived from the IKE SA's secret. Who gets that one, by breaking the exchange or from a seized gateway, decrypts all recorded " +
+			"traffic of its lifetime.",
+		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384. Set it on both ends at once: on one side only, IKEv2 brings the tunnel up and fails at the first rekeying.",
+		Sources: []string{"RFC 7296 section 1.3.1", "NIST SP 800-77 Rev. 1"},
+		Demands: []string{"pfs"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		set, ok := subject(s)
+		d := s.Baseline.Demand("pfs")
+		asked, _ := counts(set.Value)
+		if !ok || asked > 0 || audit.OfLevel(d.Level) == audit.Info {
+			return
+		}
+		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
+		f.Severity, f.Standard = audit.OfLevel(d.Level), d.Source.String()
+		f.Message = "the child asks for no key exchange of its own (no PFS)" + byDefault(set)
+		p.Report(f)
+	},
+}

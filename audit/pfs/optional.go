@@ -1,0 +1,33 @@
+package pfs
+
+import (
+	"toril/audit"
+)
+
+// Optional speaks where the far end may do without.
+var Optional = &audit.Check{
+	Name:     "pfs/optional",
+	Title:    "Perfect forward secrecy is optional",
+	Severity: audit.Medium,
+	Why:      "The far end decides whether there is any.",
+	Mend:     "Name a key exchange in every proposal of the child, and no choice of none.",
+	Doc: audit.Doc{
+		What:    "Some proposals of the child have a key exchange and some have none, or a proposal offers none as a choice.",
+		Harm:    "A far end without PFS is accepted, so what looks like PFS in the configuration is none on the wire.",
+		Write:   "In swanctl.conf every entry of esp_proposals ends in a group.",
+		Sources: []string{"RFC 7296 section 1.3.1"},
+		Demands: []string{"pfs"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		set, ok := subject(s)
+		d := s.Baseline.Demand("pfs")
+		asked, optional := counts(set.Value)
+		if !ok || asked == 0 || asked == len(set.Value) && optional == 0 || audit.OfLevel(d.Level) == audit.Info {
+			return
+		}
+		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
+		f.Severity, f.Standard = audit.OfLevel(d.Level).Less(1), d.Source.String()
+		f.Message = "some proposals of the child ask for a key exchange of its own and some do not, so PFS is optional"
+		p.Report(f)
+	},
+}

@@ -1,0 +1,34 @@
+// Package pfs holds the checks of perfect forward secrecy: a key exchange of its own for every child.
+package pfs
+
+import (
+	"toril/audit"
+	"toril/gateway"
+	"toril/ike"
+)
+
+// subject returns the child's proposals; ok is false where the question does not arise.
+func subject(s *audit.Subject) (set gateway.Setting[[]ike.Proposal], ok bool) {
+	mode := s.Child.Mode.Value
+	return s.Child.Proposals, mode != ike.Pass && mode != ike.Drop && len(s.Child.Proposals.Value) > 0
+}
+
+func byDefault[T any](s gateway.Setting[T]) string {
+	if s.IsDefault() {
+		return ", by default: nothing is written"
+	}
+	return ""
+}
+
+func counts(ps []ike.Proposal) (asked, optional int) {
+	for _, p := range ps {
+		a, o := p.PFS()
+		if a {
+			asked++
+		}
+		if o {
+			optional++
+		}
+	}
+	return asked, optional
+}

@@ -1,0 +1,39 @@
+package pfs
+
+import (
+	"slices"
+
+	"toril/audit"
+	"toril/ike"
+)
+
+// WeakGroup speaks where the child's key exchange is weak.
+var WeakGroup = &audit.Check{
+	Name:     "pfs/weak-group",
+	Title:    "Weak key exchange for perfect forward secrecy",
+	Severity: audit.High,
+	Why:      "Each child's keys are only as good as the exchange that made them.",
+	Mend:     "Use a group of 2048 bits (14) or better, or an elliptic curve such as group 19 or 20, on both ends.",
+	Doc: audit.Doc{
+		What:    "The key exchange of a child's proposals is looked up in the baseline.",
+		Harm:    "A 1024-bit group can be broken ahead of time for everybody who uses it.",
+		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384.",
+		Sources: []string{"RFC 8247 section 2.4", "NIST SP 800-57 Part 1"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		set, ok := subject(s)
+		if !ok {
+			return
+		}
+		j := audit.Judge(s.Baseline, set.Value, s.Child.Protocol.Value, ike.KeyExchange)
+		j.Weak = slices.DeleteFunc(j.Weak, func(w audit.Weak) bool { return w.ID == 0 })
+		if len(j.Weak) == 0 {
+			return
+		}
+		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
+		f.Severity, f.Standard = j.Severity(), j.Standard()
+		f.Message = "the child's key exchange offers " + j.Names()
+		audit.Exposure(&f, s, j)
+		p.Report(f)
+	},
+}

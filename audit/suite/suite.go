@@ -1,0 +1,72 @@
+// Package suite is the list of all checks.
+package suite
+
+import (
+	"toril/audit"
+	"toril/audit/access"
+	"toril/audit/domain"
+	"toril/audit/ends"
+	"toril/audit/esp"
+	"toril/audit/ike"
+	"toril/audit/key"
+	"toril/audit/life"
+	"toril/audit/nat"
+	"toril/audit/pfs"
+)
+
+// All returns every check, by area in the order in which practitioners work: the peers, IKE, ESP, lifetimes, networks,
+// address translation, access.
+func All() []*audit.Check {
+	return []*audit.Check{
+		ike.Refused,
+		ike.Version1,
+		ike.VersionOpen,
+		ike.Aggressive,
+		ike.Weak,
+		ike.Downgrade,
+		ike.WeakerFirst,
+		ike.OpenPeer,
+		ike.IdentityOpen,
+		ike.NoLiveness,
+		ike.Quantum,
+
+		key.Weak,
+		key.Reused,
+		key.SharedByAny,
+		key.Missing,
+
+		esp.NoEncryption,
+		esp.NoIntegrity,
+		esp.Weak,
+		esp.Downgrade,
+		esp.AHAlone,
+		esp.Replay,
+		esp.SequenceNumbers,
+		esp.Transport,
+		esp.Compression,
+
+		pfs.Absent,
+		pfs.Optional,
+		pfs.WeakGroup,
+		pfs.WeakerThanIKE,
+
+		life.Unit,
+		life.IKETooLong,
+		life.ChildTooLong,
+		life.ChildLongerThanIKE,
+		life.NoHardLimit,
+		life.NoByteLimit,
+		life.TooShort,
+		life.Margin,
+
+		domain.AnyToAny,
+		domain.SidesOverlap,
+
+		nat.Rewritten,
+
+		access.AnyFromTunnel,
+		access.IKEClosed,
+
+		ends.NotMirrored,
+	}
+}

@@ -1,0 +1,83 @@
+package cli
+
+import (
+	"context"
+
+	"github.com/spf13/cobra"
+
+	"toril/audit"
+	"toril/audit/suite"
+	"toril/estate"
+	"toril/report"
+)
+
+// auditFlags are the flags of every command that audits.
+type auditFlags struct {
+	format, failOn, atLeast, baseline string
+}
+
+func (f *auditFlags) add(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.format, "format", "text", "text or json")
+	cmd.Flags().StringVar(&f.atLeast, "at-least", "info", "lowest severity that the text shows: info, low, medium, high, critical")
+	cmd.Flags().StringVar(&f.baseline, "baseline", "sound", "name of a baseline, or a file with one")
+}
+
+func (a *app) audit() *cobra.Command {
+	var f auditFlags
+	cmd := &cobra.Command{
+		Use:   "audit PATH...",
+		Short: "Say what is wrong, where it says so, why it matters and what to write instead",
+		Long: "Reads every gateway below the paths and asks every check. A path is a folder with one folder a gateway,\nthe folder of one gateway, or a file.\n\n" +
+			"Exit code: 0 nothing at or above --fail-on, 1 something is or a file could not be read, 2 wrong usage or nothing could be read.",
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			failOn, err := severityFlag(f.failOn)
+			if err != nil {
+				return err
+			}
+			e, err := a.load(cmd.Context(), args)
+			if err != nil {
+				return err
+			}
+			r, err := a.runAudit(cmd.Context(), e, f)
+			if err != nil {
+				return err
+			}
+			if len(e.Problems) > 0 {
+				return exit(exitFindings)
+			}
+			for _, finding := range r.Findings {
+				if finding.Severity >= failOn {
+					return exit(exitFindings)
+				}
+			}
+			return nil
+		},
+	}
+	f.add(cmd)
+	cmd.Flags().StringVar(&f.failOn, "fail-on", "high", "lowest severity that makes the exit code 1")
+	return cmd
+}
+
+// runAudit audits an estate and writes the report.
+func (a *app) runAudit(ctx context.Context, e *estate.Estate, f auditFlags) (*audit.Result, error) {
+	if err := format(f.format, "text", "json"); err != nil {
+		return nil, err
+	}
+	least, err := severityFlag(f.atLeast)
+	if err != nil {
+		return nil, err
+	}
+	b, err := pickBaseline(f.baseline)
+	if err != nil {
+		return nil, err
+	}
+	r, err := audit.Run(ctx, e, suite.All(), b)
+	if err != nil {
+		return nil, err
+	}
+	if f.format == "json" {
+		return r, report.JSON(a.out, r)
+	}
+	return r, report.Text(a.out, r, a.look(), least)
+}

@@ -1,0 +1,68 @@
+package cli
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"toril/demo"
+	"toril/estate"
+	"toril/read/formats"
+)
+
+func (a *app) demo() *cobra.Command {
+	var f auditFlags
+	var to string
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Audit the demonstration estate that is built in, or write it out with --to",
+		Long: "Audits the made-up estate of the Lanternshore lighthouse service: a control centre, two lights, a depot and a\nharbour office. Two gateways are clean, the others hold the usual faults. " +
+			"It is a showcase: the exit code is 0\nalthough there are findings.",
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if to != "" {
+				if err := writeOut(demo.Estate(), to); err != nil {
+					return err
+				}
+				fmt.Fprintf(a.out, "the demonstration estate is in %s; next: toril audit %s\n", to, to)
+				return nil
+			}
+			e, err := estate.LoadFS(cmd.Context(), demo.Estate(), estate.Options{Formats: formats.All()})
+			if err != nil {
+				return err
+			}
+			if err := a.complain(e); err != nil {
+				return err
+			}
+			_, err = a.runAudit(cmd.Context(), e, f)
+			return err
+		},
+	}
+	f.add(cmd)
+	cmd.Flags().StringVar(&to, "to", "", "write the estate into this folder, which must be new or empty, and audit nothing")
+	return cmd
+}
+
+// writeOut copies a file system into a folder that is new or empty.
+func writeOut(from fs.FS, to string) error {
+	if entries, err := os.ReadDir(to); err == nil && len(entries) > 0 {
+		return fmt.Errorf("%s is not empty; nothing was written", to)
+	}
+	return fs.WalkDir(from, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		target := filepath.Join(to, filepath.FromSlash(name))
+		if d.IsDir() {
+			return os.MkdirAll(target, 0o755)
+		}
+		data, err := fs.ReadFile(from, name)
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(target, data, 0o644)
+	})
+}

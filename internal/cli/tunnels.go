@@ -1,0 +1,36 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"toril/report"
+)
+
+func (a *app) tunnels() *cobra.Command {
+	var form string
+	cmd := &cobra.Command{
+		Use:   "tunnels PATH...",
+		Short: "Show the parameters that people compare, one column an end",
+		Args:  cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := format(form, "text", "json"); err != nil {
+				return err
+			}
+			e, err := a.load(cmd.Context(), args)
+			if err != nil {
+				return err
+			}
+			if form == "json" {
+				err = report.TunnelsJSON(a.out, e)
+			} else {
+				err = report.TunnelsText(a.out, e, a.look())
+			}
+			if err == nil && len(e.Problems) > 0 {
+				err = exit(exitFindings)
+			}
+			return err
+		},
+	}
+	cmd.Flags().StringVar(&form, "format", "text", "text or json")
+	return cmd
+}

@@ -1,0 +1,151 @@
+// Package report writes what was found: for people as text, for programs as JSON.
+package report
+
+import (
+	"encoding/json"
+	"io"
+
+	"toril/audit"
+	"toril/estate"
+)
+
+// Schema names the contract of the JSON output; docs/json.md describes it and docs/schema/ has it as a JSON Schema.
+const Schema = "toril-audit/1"
+
+// Version is Toril's own version.
+const Version = "0.1.0"
+
+type auditJSON struct {
+	Schema   string        `json:"schema"`
+	Tool     toolJSON      `json:"tool"`
+	Baseline string        `json:"baseline"`
+	Gateways []gatewayJSON `json:"gateways"`
+	Tunnels  []tunnelJSON  `json:"tunnels"`
+	Findings []findingJSON `json:"findings"`
+	Errors   []errorJSON   `json:"errors"`
+}
+
+type toolJSON struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+}
+
+type gatewayJSON struct {
+	Name  string     `json:"name"`
+	Files []fileJSON `json:"files"`
+}
+
+type fileJSON struct {
+	Path       string       `json:"path"`
+	Format     string       `json:"format"`
+	Statements int          `json:"statements"`
+	Unread     []unreadJSON `json:"unread"`
+}
+
+type unreadJSON struct {
+	Line int    `json:"line"`
+	Text string `json:"text"`
+	Why  string `json:"why"`
+}
+
+type tunnelJSON struct {
+	Name   string    `json:"name"`
+	Ends   []endJSON `json:"ends"`
+	Reason string    `json:"reason"`
+	Doubts []string  `json:"doubts"`
+}
+
+type endJSON struct {
+	Gateway    string `json:"gateway"`
+	Connection string `json:"connection"`
+}
+
+type findingJSON struct {
+	Check      string         `json:"check"`
+	Severity   audit.Severity `json:"severity"`
+	Gateway    string         `json:"gateway"`
+	Tunnel     string         `json:"tunnel"`
+	Connection string         `json:"connection"`
+	Child      string         `json:"child"`
+	Message    string         `json:"message"`
+	Example    string         `json:"example"`
+	Why        string         `json:"why"`
+	Mend       string         `json:"mend"`
+	Standard   string         `json:"standard"`
+	Unsure     string         `json:"unsure"`
+	At         placeJSON      `json:"at"`
+	Also       []placeJSON    `json:"also"`
+	AlsoIn     []string       `json:"also_in"`
+}
+
+type placeJSON struct {
+	File string `json:"file"`
+	Line int    `json:"line"`
+	Text string `json:"text"`
+	Note string `json:"note,omitempty"`
+}
+
+type errorJSON struct {
+	File    string `json:"file"`
+	Line    int    `json:"line"`
+	Message string `json:"message"`
+}
+
+// JSON writes an audit in the form that docs/json.md describes.
+func JSON(w io.Writer, r *audit.Result) error {
+	out := auditJSON{Schema: Schema, Tool: toolJSON{"toril", Version}, Baseline: r.Baseline.Name, Gateways: gatewaysJSON(r.Estate), Tunnels: tunnelsJSON(r.Estate),
+		Findings: []findingJSON{}, Errors: errorsJSON(r.Estate)}
+	for _, f := range r.Findings {
+		j := findingJSON{Check: f.Check, Severity: f.Severity, Gateway: f.Gateway, Tunnel: f.Tunnel, Connection: f.Connection, Child: f.Child, Message: f.Message, Example: f.Example, Why: f.Why,
+			Mend: f.Mend, Standard: f.Standard, Unsure: f.Unsure, At: place(f.At), Also: []placeJSON{}, AlsoIn: emptied(f.AlsoIn)}
+		for _, e := range f.Also {
+			j.Also = append(j.Also, place(e))
+		}
+		out.Findings = append(out.Findings, j)
+	}
+	return encode(w, out)
+}
+
+func encode(w io.Writer, v any) error {
+	e := json.NewEncoder(w)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+func emptied(in []string) []string {
+	if in == nil {
+		return []string{}
+	}
+	return in
+}
+
+func place(e audit.Evidence) placeJSON { return placeJSON{e.File, e.Line, e.Text, e.Note} }
+
+func gatewaysJSON(e *estate.Estate) []gatewayJSON {
+	out := []gatewayJSON{}
+	for _, g := range e.Gateways {
+		j := gatewayJSON{Name: g.Name, Files: []fileJSON{}}
+		for _, f := range g.Files {
+			file := fileJSON{Path: f.Path, Format: f.Format, Statements: f.Statements, Unread: []unreadJSON{}}
+			for _, u := range f.Unread {
+				file.Unread = append(file.Unread, unreadJSON{u.At.Line, f.Quote(u.At.Line), u.Why})
+			}
+			j.Files = append(j.Files, file)
+		}
+		out = append(out, j)
+	}
+	return out
+}
+
+func tunnelsJSON(e *estate.Estate) []tunnelJSON {
+	out := []tunnelJSON{}
+	for _, t := range e.Tunnels {
+		j := tunnelJSON{Name: t.Name, Reason: t.Reason, Doubts: emptied(t.Doubts)}
+		for _, end := range t.Ends {
+			j.Ends = append(j.Ends, endJSON{end.Gateway.Name, end.Connection.Name})
+		}
+		out = append(out, j)
+	}
+	return out
+}

@@ -1,0 +1,80 @@
+package report
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"toril/audit"
+)
+
+// Look says how text is laid out.
+type Look struct {
+	Width int  // columns; 0 means 100
+	Color bool // escape sequences for colour are allowed
+}
+
+// paper is what text reports are written on: it wraps, indents and, where allowed, colours. The first error sticks.
+type paper struct {
+	w    io.Writer
+	look Look
+	err  error
+}
+
+func newPaper(w io.Writer, look Look) *paper {
+	if look.Width <= 0 {
+		look.Width = 100
+	}
+	look.Width = max(look.Width, 60)
+	return &paper{w: w, look: look}
+}
+
+func (p *paper) line(format string, args ...any) {
+	if p.err == nil {
+		_, p.err = fmt.Fprintf(p.w, format+"\n", args...)
+	}
+}
+
+// paint colours a text where colour is allowed.
+func (p *paper) paint(s string, cs ...text.Color) string {
+	if !p.look.Color || s == "" {
+		return s
+	}
+	return text.Colors(cs).EscapeSeq() + s + text.Reset.EscapeSeq()
+}
+
+func (p *paper) bold(s string) string { return p.paint(s, text.Bold) }
+func (p *paper) dim(s string) string  { return p.paint(s, text.Faint) }
+
+var severityColors = map[audit.Severity][]text.Color{audit.Critical: {text.Bold, text.FgHiRed}, audit.High: {text.FgRed}, audit.Medium: {text.FgYellow},
+	audit.Low: {text.FgCyan}, audit.Info: {text.FgHiBlack}}
+
+func (p *paper) severity(s audit.Severity) string { return p.paint(s.String(), severityColors[s]...) }
+
+// block writes a text with a label at its left, wrapped and indented: the label stands in the first line only.
+func (p *paper) block(indent int, label, body string, style ...text.Color) {
+	const labels = 6
+	width := p.look.Width - indent - labels
+	for i, l := range strings.Split(text.WrapSoft(body, width), "\n") {
+		head := ""
+		if i == 0 {
+			head = label
+		}
+		p.line("%s%s%s", strings.Repeat(" ", indent), p.dim(fmt.Sprintf("%-*s", labels, head)), p.paint(strings.TrimRight(l, " "), style...))
+	}
+}
+
+func (p *paper) heading(s string) {
+	rule := strings.Repeat("─", max(3, p.look.Width-text.StringWidthWithoutEscSequences(s)-1))
+	p.line("%s %s", p.bold(s), p.dim(rule))
+}
+
+func plural(n int, one string) string {
+	switch {
+	case n == 1:
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
+}

@@ -1,0 +1,195 @@
+package report
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"toril/audit"
+	"toril/estate"
+)
+
+// Text writes an audit for people: a summary, then the findings grouped by tunnel, then what was read and what was not.
+// Findings below least are counted and not shown.
+func Text(w io.Writer, r *audit.Result, look Look, least audit.Severity) error {
+	p := newPaper(w, look)
+	p.summary(r, least)
+	for _, group := range grouped(r) {
+		shown := slices.DeleteFunc(slices.Clone(group.findings), func(f audit.Finding) bool { return f.Severity < least })
+		if len(shown) == 0 {
+			continue
+		}
+		p.line("")
+		p.heading(group.title)
+		for _, f := range shown {
+			p.finding(f)
+		}
+	}
+	p.reading(r.Estate)
+	return p.err
+}
+
+type group struct {
+	title    string
+	findings []audit.Finding
+}
+
+// grouped divides findings by tunnel, in the order of the worst of each, those of no tunnel last.
+func grouped(r *audit.Result) []group {
+	index := map[string]int{}
+	var out []group
+	for _, f := range r.Findings { // the worst come first
+		title := f.Tunnel
+		if title == "" {
+			title = "gateway " + f.Gateway
+		}
+		i, ok := index[title]
+		if !ok {
+			i = len(out)
+			index[title] = i
+			out = append(out, group{title: title})
+		}
+		out[i].findings = append(out[i].findings, f)
+	}
+	return out
+}
+
+func (p *paper) summary(r *audit.Result, least audit.Severity) {
+	files := 0
+	for _, g := range r.Estate.Gateways {
+		files += len(g.Files)
+	}
+	p.line("%s", p.bold(fmt.Sprintf("%s, %s, %s, judged by the baseline %q", plural(len(r.Estate.Gateways), "gateway"), plural(files, "file"),
+		plural(len(r.Estate.Tunnels), "tunnel"), r.Baseline.Name)))
+	counts := map[audit.Severity]int{}
+	for _, f := range r.Findings {
+		counts[f.Severity]++
+	}
+	if len(r.Findings) == 0 {
+		p.line("no findings")
+	} else {
+		var parts []string
+		for s := audit.Critical; ; s-- {
+			if counts[s] > 0 {
+				parts = append(parts, fmt.Sprintf("%d %s", counts[s], p.severity(s)))
+			}
+			if s == audit.Info {
+				break
+			}
+		}
+		p.line("%s: %s", plural(len(r.Findings), "finding"), strings.Join(parts, ", "))
+	}
+	hidden := 0
+	for s, n := range counts {
+		if s < least {
+			hidden += n
+		}
+	}
+	if hidden > 0 {
+		p.line("%s", p.dim(fmt.Sprintf("%s below %s not shown (--at-least info shows all)", plural(hidden, "finding"), least)))
+	}
+	if clean := unblemished(r); len(clean) > 0 {
+		p.line("without findings of low or above: %s", strings.Join(clean, ", "))
+	}
+	for _, e := range r.Estate.Problems {
+		p.block(0, "error", e.Error(), severityColors[audit.High]...)
+	}
+}
+
+// unblemished names the tunnels that no finding of low or above concerns.
+func unblemished(r *audit.Result) []string {
+	var out []string
+	for _, t := range r.Estate.Tunnels {
+		touched := slices.ContainsFunc(r.Findings, func(f audit.Finding) bool {
+			if f.Severity < audit.Low {
+				return false
+			}
+			return f.Tunnel == t.Name || f.Tunnel == "" && slices.ContainsFunc(t.Ends, func(e estate.End) bool { return e.Gateway.Name == f.Gateway })
+		})
+		if !touched {
+			out = append(out, t.Name)
+		}
+	}
+	return out
+}
+
+func (p *paper) finding(f audit.Finding) {
+	where := f.Gateway
+	if f.Connection != "" {
+		where += "/" + f.Connection
+	}
+	if f.Child != "" {
+		where += "/" + f.Child
+	}
+	p.line("")
+	p.line("  %s  %s  %s", p.severity(f.Severity), p.bold(f.Check), p.dim(where))
+	p.block(4, "", capital(f.Message)+".")
+	p.evidence("at", f.At)
+	for _, e := range f.Also {
+		p.evidence("and", e)
+	}
+	if len(f.AlsoIn) > 0 {
+		p.block(4, "in", "also serves "+strings.Join(f.AlsoIn, ", "))
+	}
+	if f.Example != "" {
+		p.block(4, "as", f.Example)
+	}
+	if f.Unsure != "" {
+		p.block(4, "open", capital(f.Unsure)+".")
+	}
+	p.block(4, "why", f.Why)
+	p.block(4, "mend", f.Mend)
+	if f.Standard != "" {
+		p.block(4, "by", f.Standard)
+	}
+}
+
+func (p *paper) evidence(label string, e audit.Evidence) {
+	if e.Pos.IsZero() {
+		return
+	}
+	place := e.Pos.String()
+	if e.Note != "" {
+		place += ", " + e.Note
+	}
+	p.block(4, label, place)
+	if e.Text != "" {
+		p.block(4, "", "  "+e.Text, severityColors[audit.Info]...)
+	}
+}
+
+func capital(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+// reading states what was read of every file, and shows what was not.
+func (p *paper) reading(e *estate.Estate) {
+	p.line("")
+	p.heading("what was read")
+	width := 0
+	for _, g := range e.Gateways {
+		for _, f := range g.Files {
+			width = max(width, len(f.Path))
+		}
+	}
+	for _, g := range e.Gateways {
+		for _, f := range g.Files {
+			unread := p.dim("all read")
+			if len(f.Unread) > 0 {
+				unread = p.paint(plural(len(f.Unread), "statement")+" unread", severityColors[audit.Medium]...)
+			}
+			p.line("  %-*s  %-14s %s, %s", width, f.Path, f.Format, plural(f.Statements, "statement"), unread)
+			for i, u := range f.Unread {
+				if i == 20 {
+					p.line("      and %d more", len(f.Unread)-i)
+					break
+				}
+				p.block(6, fmt.Sprintf("%d", u.At.Line), f.Quote(u.At.Line)+"  ("+u.Why+")")
+			}
+		}
+	}
+}

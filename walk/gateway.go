@@ -1,0 +1,87 @@
+package walk
+
+import (
+	"net/netip"
+	"slices"
+
+	"toril/gateway"
+	"toril/packet"
+)
+
+// SelfAddresses returns, for a gateway, the function that NewFilter wants: the addresses of the interfaces that out
+// names, as far as the saved files say; where they say nothing about interfaces, the addresses that the connections
+// speak from.
+func SelfAddresses(g *gateway.Gateway) func(out packet.Values, fam packet.Family) packet.Values {
+	return func(out packet.Values, fam packet.Family) packet.Values {
+		var found []netip.Addr
+		for _, i := range g.Interfaces {
+			if !out.HasName(i.Name) || i.Kind == "loopback" {
+				continue
+			}
+			for _, a := range i.Addresses {
+				found = append(found, a.Addr())
+			}
+		}
+		if len(g.Interfaces) == 0 {
+			for _, c := range g.Connections {
+				found = append(found, c.LocalAddrs.Value.Fixed()...)
+			}
+		}
+		vs := []packet.Values{}
+		for _, a := range slices.Compact(found) {
+			if a.Is4() == (fam == packet.IPv4) && !a.IsLinkLocalUnicast() {
+				vs = append(vs, packet.Addresses(a, a))
+			}
+		}
+		return packet.Join(vs...)
+	}
+}
+
+// unnamed stands for an interface whose name is not known: rules that name an interface do not concern it.
+const unnamed = "(unknown)"
+
+// Outer returns the interface that a peer's packets come and go by, as well as the saved files tell. Where they do not,
+// it is an interface that no rule names.
+func Outer(g *gateway.Gateway, own, peer netip.Addr) packet.Values {
+	v, _ := outerInterface(g, own, peer)
+	return v
+}
+
+// outerInterface looks where the own tunnel address is; failing that, by which interfaces IKE from the peer is let in;
+// failing that, by which interfaces packets leave masqueraded.
+func outerInterface(g *gateway.Gateway, own, peer netip.Addr) (packet.Values, bool) {
+	for _, i := range g.Interfaces {
+		if i.Kind != "loopback" && i.Kind != "dummy" && slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return p.Addr() == own }) {
+			return packet.Name(i.Name), true
+		}
+	}
+	if peer.IsValid() {
+		ike := packet.Range(packet.Src, peer, peer).With(packet.Proto, packet.OneOf(17)).With(packet.Dport, packet.OneOf(500, 4500))
+		tcp := packet.Where(packet.Proto, packet.OneOf(6))
+		for _, c := range g.Chains {
+			for _, r := range c.Rules {
+				if c.Hook == gateway.Input && r.Verb == gateway.Accept && !r.When.Overlaps(tcp) { // a rule for IKE, not one for everything
+					if v, ok := only(r.When.And(ike), packet.In); ok {
+						return v, true
+					}
+				}
+			}
+		}
+	}
+	for _, c := range g.Chains {
+		for _, r := range c.Rules {
+			if r.Verb == gateway.Masquerade {
+				if v, ok := only(r.When, packet.Out); ok {
+					return v, true
+				}
+			}
+		}
+	}
+	return packet.Name(unnamed), false
+}
+
+// only returns the interfaces that a set is restricted to; ok is false where it is not, or is empty.
+func only(s packet.Set, f packet.Field) (packet.Values, bool) {
+	v := s.Values(f, packet.IPv4).Or(s.Values(f, packet.IPv6))
+	return v, !v.Empty() && !v.HasName(unnamed)
+}

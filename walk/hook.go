@@ -1,0 +1,62 @@
+package walk
+
+import (
+	"toril/gateway"
+	"toril/packet"
+)
+
+// Through sends a flow through every base chain of a hook, by priority. An accept ends its own chain only; a drop ends
+// all. A nat chain sees only packets that begin a connection, and none sees a packet that another has translated.
+func (f *Filter) Through(h gateway.Hook, flow Flow) []Verdict {
+	going := []Verdict{{Flow: flow, Verb: gateway.Accept}}
+	var out []Verdict
+	for _, c := range f.Bases(h) {
+		var next []Verdict
+		for _, v := range going {
+			next = append(next, f.one(c, v)...)
+		}
+		going = going[:0:0]
+		for _, v := range next {
+			if v.Verb == gateway.Drop || v.Verb == gateway.Reject || v.Verb == gateway.Queue || v.Verb == gateway.UnknownAction {
+				out = append(out, v)
+			} else {
+				going = append(going, v)
+			}
+		}
+		if len(going) > maxFlows {
+			panic(packet.TooComplex())
+		}
+	}
+	return append(out, going...)
+}
+
+// one sends a flow through one base chain; what a nat chain does not see passes.
+func (f *Filter) one(c *gateway.Chain, v Verdict) []Verdict {
+	if c.Kind != gateway.NATChain {
+		return keepTranslation(v, f.Run(c, v.Flow))
+	}
+	if v.Verb.Translates() {
+		return []Verdict{v}
+	}
+	begins := packet.Where(packet.State, packet.OneOf(packet.New, packet.Related))
+	var out []Verdict
+	if rest := v.Now.Minus(begins); !rest.Empty() {
+		out = append(out, Verdict{Flow: v.with(rest), Verb: v.Verb, Rule: v.Rule})
+	}
+	if hit := v.Now.And(begins); !hit.Empty() {
+		out = append(out, f.Run(c, v.with(hit))...)
+	}
+	return out
+}
+
+// keepTranslation lets packets that were translated before stay known as such after a filter chain accepted them.
+func keepTranslation(before Verdict, after []Verdict) []Verdict {
+	if before.Verb.Translates() {
+		for i := range after {
+			if after[i].Verb == gateway.Accept {
+				after[i].Verb, after[i].Rule = before.Verb, before.Rule
+			}
+		}
+	}
+	return after
+}
