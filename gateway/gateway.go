@@ -175,7 +175,7 @@ func (c *Connection) Lifetime() time.Duration {
 
 // LifetimeSetting returns the setting that Lifetime comes from.
 func (c *Connection) LifetimeSetting() Setting[time.Duration] {
-	if c.Rekey.Value == 0 || c.Reauth.Value > 0 && c.Reauth.Value < c.Rekey.Value {
+	if c.Rekey.Value == 0 && (c.Reauth.Value > 0 || c.Rekey.IsDefault()) || c.Reauth.Value > 0 && c.Reauth.Value < c.Rekey.Value {
 		return c.Reauth
 	}
 	return c.Rekey

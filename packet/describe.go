@@ -96,7 +96,13 @@ func (b *box) describe() string {
 		}
 	}
 	if b.v[State] != nil {
-		out = append(out, spell(b.v[State], Untracked, func(n number) string { return stateNames[n.lo] }))
+		var names []string
+		for n, name := range stateNames {
+			if (Values{b.v[State]}).Has(uint64(n)) {
+				names = append(names, name)
+			}
+		}
+		out = append(out, strings.Join(names, ", "))
 	}
 	if b.v[Direction] != nil {
 		out = append(out, map[bool]string{true: "replies", false: "not replies"}[b.v[Direction][0].lo.lo == Reply])
@@ -179,12 +185,19 @@ func spell(in []interval, top uint64, word func(number) string) string {
 }
 
 func spellTypes(in []interval) string {
-	return spell(in, 65535, func(n number) string {
-		if n.lo&0xff == 0 || n.lo&0xff == 0xff {
-			return fmt.Sprint(n.lo >> 8)
+	word := func(n number) string { return fmt.Sprintf("%d/%d", n.lo>>8, n.lo&0xff) }
+	var out []string
+	for _, iv := range in {
+		switch lo, hi := iv.lo.lo, iv.hi.lo; {
+		case lo&0xff == 0 && hi&0xff == 0xff && lo>>8 == hi>>8:
+			out = append(out, fmt.Sprint(lo>>8))
+		case lo&0xff == 0 && hi&0xff == 0xff:
+			out = append(out, fmt.Sprintf("%d-%d", lo>>8, hi>>8))
+		default:
+			out = append(out, spell([]interval{iv}, 65535, word))
 		}
-		return fmt.Sprintf("%d/%d", n.lo>>8, n.lo&0xff)
-	})
+	}
+	return strings.Join(out, ", ")
 }
 
 func spellNames(in []interval) string {

@@ -12,7 +12,7 @@ var Compression = &audit.Check{
 	Why:      "The length of a compressed packet tells about its content.",
 	Mend:     "Turn IP compression off.",
 	Doc: audit.Doc{
-		What:    "The child offers IP compression (IPComp).",
+		What:    "The child offers IP compression (IPComp, RFC 3173) to its peer, so packets may be compressed before they are encrypted.",
 		Harm:    "Who can make one side send chosen text beside a secret reads the secret out of the lengths; and where packets do not shrink, it costs time for nothing.",
 		Write:   "In swanctl.conf: ipcomp = no, which is the default.",
 		Sources: []string{"RFC 3173", "RFC 8221"},

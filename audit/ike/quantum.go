@@ -27,7 +27,7 @@ var Quantum = &audit.Check{
 		var f audit.Finding
 		for _, end := range t.Ends {
 			c, d := end.Connection, p.BaselineFor(t, end).Demand("quantum-safe")
-			if d.Level == baseline.Unsaid || c.PPK.Value && c.PPKRequired.Value || len(c.Proposals.Value) > 0 && !slices.ContainsFunc(c.Proposals.Value, unsafe) {
+			if d.Level == baseline.Unsaid || c.Unusable != nil || c.PPK.Value && c.PPKRequired.Value || len(c.Proposals.Value) > 0 && !slices.ContainsFunc(c.Proposals.Value, unsafe) {
 				continue
 			}
 			at := c.Proposals.Where(c.At)

@@ -31,10 +31,7 @@ type lexer struct {
 	line int
 }
 
-var (
-	addressRun = regexp.MustCompile(`^[0-9a-fA-F:.]+`)
-	macAddress = regexp.MustCompile(`^[0-9a-fA-F]{1,2}(:[0-9a-fA-F]{1,2}){5}$`)
-)
+var macAddress = regexp.MustCompile(`^[0-9a-fA-F]{1,2}(:[0-9a-fA-F]{1,2}){5}$`)
 
 func wordByte(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c >= 0x80 || strings.IndexByte(`._/-*%+\@$`, c) >= 0
@@ -100,13 +97,12 @@ func (l *lexer) solid(c byte) token {
 		return token{mark, ".", line}
 	}
 	l.at++
-	for _, pair := range []string{"==", "!=", "<=", ">=", "<<", ">>", "&&", "||"} {
-		if strings.HasPrefix(string(l.data[start:min(start+2, len(l.data))]), pair) {
-			l.at++
-			return token{mark, pair, line}
-		}
+	switch pair := string(l.data[start:min(start+2, len(l.data))]); pair {
+	case "==", "!=", "<=", ">=", "<<", ">>", "&&", "||":
+		l.at++
+		return token{mark, pair, line}
 	}
-	return token{mark, string(c), line}
+	return token{mark, string(l.data[start : start+1]), line}
 }
 
 // address returns the length of an IPv6 address, in brackets or not, or of a hardware address, that starts here.
@@ -120,7 +116,17 @@ func (l *lexer) address() int {
 		}
 		return 0
 	}
-	run := addressRun.Find(rest)
+	n, colons := 0, 0
+	for n < len(rest) && strings.IndexByte("0123456789abcdefABCDEF:.", rest[n]) >= 0 {
+		if rest[n] == ':' {
+			colons++
+		}
+		n++
+	}
+	if colons < 2 {
+		return 0
+	}
+	run := rest[:n]
 	for len(run) > 0 && strings.Count(string(run), ":") >= 2 {
 		if _, err := netip.ParseAddr(string(run)); err == nil || macAddress.Match(run) {
 			return len(run)

@@ -167,6 +167,9 @@ func take[T any](f filler, key string, byDefault T, parse func(string) (T, error
 	got, err := parse(v.text)
 	if err != nil {
 		f.refuse(v, err)
+		if _, list := any(got).([]ike.Proposal); list { // what was understood of a list is still worth judging
+			return gateway.Say(got, v.at)
+		}
 		return gateway.Unsaid(byDefault, why)
 	}
 	set := gateway.Say(got, v.at)

@@ -1,0 +1,18 @@
+package suite_test
+
+// seeded are the faults of the demonstration estate, each with the line that it was put at.
+var seeded = []string{
+	"access/any-from-tunnel buoyyard/nftables.conf:14",
+	"access/ike-closed quayside/nftables.conf:3",
+	"domain/any-to-any quayside/swanctl.conf:26",
+	"ends/not-mirrored lampwright/swanctl.conf:42",
+	"esp/downgrade lampwright/swanctl.conf:44",
+	"esp/weak-algorithm quayside/swanctl.conf:21",
+	"ike/downgrade buoyyard/swanctl.conf:7",
+	"ike/weak-algorithm lampwright/swanctl.conf:16",
+	"key/weak buoyyard/swanctl.conf:31",
+	"life/ike-too-long lampwright/swanctl.conf:35",
+	"nat/rewritten lampwright/nftables.conf:35",
+	"pfs/absent lampwright/swanctl.conf:25",
+	"pfs/optional buoyyard/swanctl.conf:21",
+}
