@@ -115,7 +115,7 @@ func (t *Tunnel) mirrored(a, b *gateway.Child) int {
 	ownA, peerA := t.Own(t.Ends[0]), t.Peer(t.Ends[0])
 	al, ar := a.Local.Value.At(ownA), a.Remote.Value.At(peerA)
 	bl, br := b.Local.Value.At(t.Own(t.Ends[1])), b.Remote.Value.At(t.Peer(t.Ends[1]))
-	if al.String() == br.String() && ar.String() == bl.String() {
+	if slices.Equal(al, br) && slices.Equal(ar, bl) {
 		return 3
 	}
 	score := 0
@@ -137,7 +137,7 @@ type pairing struct {
 	byID     map[idKey][]int                   // and by the identity that they expect
 	open     map[*gateway.Gateway][]int        // those that accept any address and any identity
 	byDomain map[domainKey][]int               // by the selectors of their first child, as the far end would write them
-	localIDs map[ike.Identity][]int            // by the identity that they show
+	byIDs    map[[2]ike.Identity][]int         // by the identity that they show and the one that they expect
 }
 
 type peerKey struct {
@@ -161,7 +161,7 @@ type edge struct {
 
 func pair(e *Estate) []*Tunnel {
 	p := &pairing{owners: map[netip.Addr][]*gateway.Gateway{}, byPeer: map[peerKey][]int{}, byID: map[idKey][]int{}, open: map[*gateway.Gateway][]int{},
-		byDomain: map[domainKey][]int{}, localIDs: map[ike.Identity][]int{}}
+		byDomain: map[domainKey][]int{}, byIDs: map[[2]ike.Identity][]int{}}
 	for _, g := range e.Gateways {
 		p.index(g)
 	}
@@ -198,13 +198,25 @@ func (p *pairing) index(g *gateway.Gateway) {
 			p.open[g] = append(p.open[g], n)
 		}
 		if id := c.Local.ID.Value; definite(id) {
-			p.localIDs[id] = append(p.localIDs[id], n)
+			key := [2]ike.Identity{id, expected(c)}
+			p.byIDs[key] = append(p.byIDs[key], n)
 		}
 		if len(c.Children) > 0 {
 			k := domainKey{c.Children[0].Remote.Value.String(), c.Children[0].Local.Value.String()}
 			p.byDomain[k] = append(p.byDomain[k], n)
 		}
 	}
+}
+
+// maxAlike is the number of connections with one identity or one domain beyond which these tell nothing.
+const maxAlike = 16
+
+// expected is the identity that a connection expects of its peer, the zero Identity where it does not mind.
+func expected(c *gateway.Connection) ike.Identity {
+	if id := c.Remote.ID.Value; definite(id) {
+		return id
+	}
+	return ike.Identity{}
 }
 
 func definite(id ike.Identity) bool { return !id.Wild() && id.Kind != ike.NoID }
@@ -252,11 +264,13 @@ func (p *pairing) edges() []edge {
 			}
 		}
 		if id := c.Remote.ID.Value; definite(id) {
-			consider(p.localIDs[id])
+			consider(p.byIDs[[2]ike.Identity{id, c.Local.ID.Value}])
+			anybody := p.byIDs[[2]ike.Identity{id, {}}]
+			consider(anybody[:min(len(anybody), maxAlike)])
 		}
 		if len(c.Children) > 0 {
 			same := p.byDomain[domainKey{c.Children[0].Local.Value.String(), c.Children[0].Remote.Value.String()}]
-			consider(same[:min(len(same), 16)]) // a domain that so many share tells nothing
+			consider(same[:min(len(same), maxAlike)])
 		}
 	}
 	slices.SortFunc(out, func(x, y edge) int {
