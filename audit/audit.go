@@ -9,12 +9,14 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
 	"toril/baseline"
 	"toril/estate"
 	"toril/gateway"
+	"toril/ike"
 	"toril/packet"
 	"toril/source"
 )
@@ -114,12 +116,9 @@ type Pass struct {
 	Check    *Check
 	Estate   *estate.Estate
 	Baseline *baseline.Baseline
-	Facts    *Facts
+	Now      time.Time // the day that the question is asked for
 	found    []Finding
 }
-
-// Facts are what several checks need and is computed once.
-type Facts struct{ *estate.Estate }
 
 // Subject is a connection, or a child of it, in its tunnel.
 type Subject struct {
@@ -135,6 +134,19 @@ func (s *Subject) Far() (estate.End, bool) { return s.Tunnel.Far(s.End) }
 // Unsure reports whether something in the subject's section is unread, so that what looks unsaid may be said.
 func (s *Subject) Unsure() bool {
 	return s.Connection.Unsure || s.Child != nil && s.Child.Unsure
+}
+
+// Shunted reports whether the subject's child protects nothing by intent: it lets packets pass, or drops them.
+func (s *Subject) Shunted() bool {
+	return s.Child.Mode.Value == ike.Pass || s.Child.Mode.Value == ike.Drop
+}
+
+// ByDefault returns words for the end of a message about a setting that nobody said; "" for one that was said.
+func ByDefault[T any](s gateway.Setting[T]) string {
+	if s.IsDefault() {
+		return ", by default: nothing is written"
+	}
+	return ""
 }
 
 // On starts a finding about a subject, at a line of its gateway. fromDefault says that the finding rests on a value
@@ -174,14 +186,13 @@ type Result struct {
 	Findings []Finding
 }
 
-// Run asks every check. The findings do not depend on the number of processors.
-func Run(ctx context.Context, e *estate.Estate, checks []*Check, b *baseline.Baseline) (*Result, error) {
-	facts := &Facts{e}
+// Run asks every check, as of a day. The findings do not depend on the number of processors.
+func Run(ctx context.Context, e *estate.Estate, checks []*Check, b *baseline.Baseline, now time.Time) (*Result, error) {
 	passes := make([]*Pass, len(checks))
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for i, c := range checks {
-		passes[i] = &Pass{Context: ctx, Check: c, Estate: e, Baseline: b, Facts: facts}
+		passes[i] = &Pass{Context: ctx, Check: c, Estate: e, Baseline: b, Now: now}
 		group.Go(func() error {
 			passes[i].run()
 			return ctx.Err()

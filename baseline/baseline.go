@@ -219,8 +219,32 @@ var (
 	}
 )
 
+// Algorithms is the name under which a check says that a baseline's levels of algorithms set it.
+const Algorithms = "algorithms"
+
+// Sets reports whether the baseline says something under the name of a demand, a limit, or Algorithms.
+func (b *Baseline) Sets(name string) bool {
+	if name == Algorithms {
+		return len(b.Rules) > 0
+	}
+	return b.Demand(name).Level != Unsaid || b.Limit(name).Level != Unsaid
+}
+
+// Says returns in a few words what the baseline says under the name of a demand or a limit, with the source; "" where it
+// says nothing, and for Algorithms, which is a table of its own.
+func (b *Baseline) Says(name string) string {
+	if d := b.Demand(name); d.Level != Unsaid {
+		return d.Level.String() + " (" + d.Source.String() + ")"
+	}
+	if l := b.Limit(name); l.Level != Unsaid {
+		return l.text() + " (" + l.Source.String() + ")"
+	}
+	return ""
+}
+
 // Row is one requirement, as a table of baselines shows it.
 type Row struct {
+	Kind    string // "IKE encryption", "limit", "demand"
 	Subject string // "IKE encryption ENCR_AES_CBC 128"
 	Cells   []Cell // one a baseline
 }
@@ -236,12 +260,12 @@ type Cell struct {
 func Compare(bs ...*Baseline) []Row {
 	var rows []Row
 	seen := map[string]bool{}
-	add := func(subject string, cell func(*Baseline) Cell) {
+	add := func(kind, subject string, cell func(*Baseline) Cell) {
 		if seen[subject] {
 			return
 		}
 		seen[subject] = true
-		row := Row{Subject: subject}
+		row := Row{Kind: kind, Subject: subject}
 		for _, b := range bs {
 			row.Cells = append(row.Cells, cell(b))
 		}
@@ -250,11 +274,12 @@ func Compare(bs ...*Baseline) []Row {
 	for _, p := range []ike.Protocol{ike.IKE, ike.ESP, ike.AH} {
 		for _, r := range []ike.Registry{ike.Encryption, ike.PRF, ike.Integrity, ike.KeyExchange, ike.AuthMethod} {
 			for _, c := range named(bs, p, r) {
-				subject := fmt.Sprintf("%s %s %s", p, r, c.Name)
+				kind := fmt.Sprintf("%s %s", p, r)
+				subject := kind + " " + c.Name
 				if c.KeyBits > 0 {
 					subject += fmt.Sprintf(" %d", c.KeyBits)
 				}
-				add(subject, func(b *Baseline) Cell {
+				add(kind, subject, func(b *Baseline) Cell {
 					l, rule := b.Judge(p, c)
 					return Cell{l.String(), rule.Source}
 				})
@@ -262,13 +287,13 @@ func Compare(bs ...*Baseline) []Row {
 		}
 	}
 	for _, name := range keys(bs, func(b *Baseline) []string { return mapKeys(b.Limits) }) {
-		add("limit "+name, func(b *Baseline) Cell {
+		add("limit", "limit "+name, func(b *Baseline) Cell {
 			l := b.Limit(name)
 			return Cell{l.text(), l.Source}
 		})
 	}
 	for _, name := range keys(bs, func(b *Baseline) []string { return mapKeys(b.Demands) }) {
-		add("demand "+name, func(b *Baseline) Cell {
+		add("demand", "demand "+name, func(b *Baseline) Cell {
 			d := b.Demand(name)
 			return Cell{d.Level.String(), d.Source}
 		})

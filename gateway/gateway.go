@@ -19,7 +19,9 @@ type Gateway struct {
 	Files       []*File
 	Connections []*Connection
 	Keys        []*Key
-	Chains      []*Chain // of its packet filter, in the order of the files
+	Certs       []*Certificate
+	PrivateKeys []source.Pos // private keys that lie beside the configuration
+	Chains      []*Chain     // of its packet filter, in the order of the files
 	Interfaces  []*Interface
 	Routes      []*Route
 	RouteRules  []*RouteRule
@@ -252,6 +254,27 @@ type Key struct {
 	Owners []ike.Identity // whom it is for; none: for everybody
 	PPK    bool           // a post-quantum pre-shared key
 	Hash   bool           // the value is a digest of the key: its strength cannot be judged
+}
+
+// Certificate is an X.509 certificate that lies beside the configuration.
+type Certificate struct {
+	At         source.Pos
+	Subject    ike.Identity   // a distinguished name
+	Names      []ike.Identity // subject alternative names
+	KeyType    string         // "RSA", "ECDSA", "Ed25519", ...
+	KeyBits    int
+	Signature  string // algorithm of the signature: "SHA256-RSA"
+	WeakHash   bool   // that is MD5 or SHA-1
+	From, To   time.Time
+	CA         bool
+	SelfSigned bool
+	Signs      bool // its key may be used for signatures: digitalSignature or nonRepudiation, or nothing said (RFC 4945 section 5.1.3.2)
+	ForIKE     bool // its extended key usage allows IKE, or says nothing (RFC 4945 section 5.1.3.12)
+}
+
+// Shows reports whether the certificate proves an identity: its subject, or one of its alternative names.
+func (c *Certificate) Shows(id ike.Identity) bool {
+	return id == c.Subject || slices.Contains(c.Names, id)
 }
 
 // Interface is a network interface.

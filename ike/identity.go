@@ -55,6 +55,19 @@ func Addr(a netip.Addr) Identity { return Identity{IDAddr, a.String()} }
 // FQDN makes the identity of a name, which is the same whatever its case.
 func FQDN(name string) Identity { return Identity{IDFQDN, strings.ToLower(name)} }
 
+// DN makes the identity of a distinguished name, in one form whether it was written "C=AT, CN=a" or "/C=AT/CN=a".
+func DN(text string) Identity {
+	parts := strings.Split(text, ",")
+	if strings.HasPrefix(text, "/") {
+		parts = strings.Split(text[1:], "/")
+	}
+	for i, part := range parts {
+		key, value, _ := strings.Cut(strings.TrimSpace(part), "=")
+		parts[i] = strings.ToUpper(strings.TrimSpace(key)) + "=" + strings.ToLower(strings.TrimSpace(value))
+	}
+	return Identity{IDDN, strings.Join(parts, ", ")}
+}
+
 // String returns the identity as people write it.
 func (id Identity) String() string {
 	switch id.Kind {

@@ -23,6 +23,7 @@ type Format struct {
 	Title    string   // what it is, in a few words
 	Software string   // whose it is
 	Hints    []string // patterns of usual file names (path.Match)
+	Binary   bool     // files of it may hold bytes that text does not
 	Order    int      // formats with a lower order are read first: addresses before what refers to them
 
 	// Looks judges a file's content: 0 is "certainly not this format", 100 "certainly". Why is a sentence for people.

@@ -23,14 +23,15 @@ const enough = 30
 // Recognise finds the format of a file among those given: by its content, with its name as a hint that lends ten
 // points. The more certain wins; between equals, the order of the list decides.
 func Recognise(formats []*Format, f *source.File) Verdict {
-	switch {
-	case len(f.Bytes()) == 0:
+	if len(f.Bytes()) == 0 {
 		return Verdict{Why: "the file is empty"}
-	case bytes.IndexByte(f.Bytes(), 0) >= 0:
-		return Verdict{Why: "it is a binary file"}
 	}
+	binary := bytes.IndexByte(f.Bytes(), 0) >= 0
 	var all []Verdict
 	for _, format := range formats {
+		if binary && !format.Binary {
+			continue
+		}
 		score, why := format.Looks(f)
 		if score == 0 {
 			continue
@@ -45,6 +46,9 @@ func Recognise(formats []*Format, f *source.File) Verdict {
 		all = append(all, Verdict{Format: format, Score: score, Why: why})
 	}
 	slices.SortStableFunc(all, func(a, b Verdict) int { return b.Score - a.Score })
+	if len(all) == 0 && binary {
+		return Verdict{Why: "it is a binary file"}
+	}
 	if len(all) == 0 || all[0].Score < enough {
 		return Verdict{Why: "it is in no format that toril knows (see: toril formats)", Others: all}
 	}

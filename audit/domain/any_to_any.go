@@ -22,7 +22,7 @@ var AnyToAny = &audit.Check{
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		c := s.Child
-		if shunted(s) || c.RouteBased() || !c.Local.Value.AnyAddress() || !c.Remote.Value.AnyAddress() {
+		if s.Shunted() || c.RouteBased() || !c.Local.Value.AnyAddress() || !c.Remote.Value.AnyAddress() {
 			return
 		}
 		f := p.On(s, c.Remote.Where(c.Local.Where(c.At)), false)

@@ -22,7 +22,7 @@ var SidesOverlap = &audit.Check{
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		c := s.Child
-		if shunted(s) || c.Local.Value.AnyAddress() || c.Remote.Value.AnyAddress() {
+		if s.Shunted() || c.Local.Value.AnyAddress() || c.Remote.Value.AnyAddress() {
 			return
 		}
 		own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)

@@ -20,7 +20,7 @@ var AHAlone = &audit.Check{
 		Demands: []string{"ah"},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		if s.Child.Protocol.Value != ike.AH || shunted(s) {
+		if s.Child.Protocol.Value != ike.AH || s.Shunted() {
 			return
 		}
 		f := p.On(s, s.Child.Protocol.Where(s.Child.At), false)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
+	"toril/baseline"
 )
 
 // Downgrade speaks where weak algorithms stand beside preferred strong ones.
@@ -18,9 +19,10 @@ var Downgrade = &audit.Check{
 		Harm:    "A far end that only offers the weak one, by mistake or because it was replaced, gets it, and the tunnel looks as healthy as before.",
 		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384, without the word default.",
 		Sources: []string{"RFC 8221 sections 5 and 6", "RFC 7296 section 2.7"},
+		Demands: []string{baseline.Algorithms},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		if shunted(s) {
+		if s.Shunted() {
 			return
 		}
 		set, j := s.Child.Proposals, judge(s)
@@ -29,7 +31,7 @@ var Downgrade = &audit.Check{
 		}
 		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
 		f.Severity, f.Standard = j.Severity(), j.Standard()
-		f.Message = fmt.Sprintf("the %s proposals also offer %s%s", s.Child.Protocol.Value, j.Names(), byDefault(set))
+		f.Message = fmt.Sprintf("the %s proposals also offer %s%s", s.Child.Protocol.Value, j.Names(), audit.ByDefault(set))
 		audit.Exposure(&f, s, j)
 		p.Report(f)
 	},

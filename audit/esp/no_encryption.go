@@ -22,7 +22,7 @@ var NoEncryption = &audit.Check{
 		Sources: []string{"RFC 2410", "RFC 4543", "RFC 8221 section 5"},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		if shunted(s) || s.Child.Protocol.Value != ike.ESP {
+		if s.Shunted() || s.Child.Protocol.Value != ike.ESP {
 			return
 		}
 		set := s.Child.Proposals

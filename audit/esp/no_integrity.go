@@ -22,7 +22,7 @@ var NoIntegrity = &audit.Check{
 		Sources: []string{"RFC 8221 section 4", "RFC 4303 section 3.2"},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		if shunted(s) || s.Child.Protocol.Value != ike.ESP {
+		if s.Shunted() || s.Child.Protocol.Value != ike.ESP {
 			return
 		}
 		set := s.Child.Proposals

@@ -22,7 +22,7 @@ var Replay = &audit.Check{
 		Demands: []string{"replay-protection"},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		if shunted(s) {
+		if s.Shunted() {
 			return
 		}
 		set, least := s.Child.ReplayWindow, s.Baseline.Limit("replay-window")

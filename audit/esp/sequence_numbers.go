@@ -24,7 +24,7 @@ var SequenceNumbers = &audit.Check{
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		d := s.Baseline.Demand("extended-sequence")
-		if shunted(s) || d.Level == baseline.Unsaid || s.Child.ReplayWindow.Value == 0 {
+		if s.Shunted() || d.Level == baseline.Unsaid || s.Child.ReplayWindow.Value == 0 {
 			return
 		}
 		for _, pr := range s.Child.Proposals.Value {

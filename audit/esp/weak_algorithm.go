@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
+	"toril/baseline"
 )
 
 // Weak speaks where the preferred or only algorithm of a child is weak.
@@ -19,9 +20,10 @@ var Weak = &audit.Check{
 		Harm:    "A 64-bit block cipher repeats blocks after some gigabytes under one key, and from repeated blocks plain text follows; a short or broken hash lets packets be forged.",
 		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384.",
 		Sources: []string{"RFC 8221 sections 5 and 6", "CVE-2016-2183"},
+		Demands: []string{baseline.Algorithms},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		if shunted(s) {
+		if s.Shunted() {
 			return
 		}
 		set, j := s.Child.Proposals, judge(s)
@@ -30,7 +32,7 @@ var Weak = &audit.Check{
 		}
 		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
 		f.Severity, f.Standard = j.Severity(), j.Standard()
-		f.Message = fmt.Sprintf("the %s proposals prefer %s%s", s.Child.Protocol.Value, j.Names(), byDefault(set))
+		f.Message = fmt.Sprintf("the %s proposals prefer %s%s", s.Child.Protocol.Value, j.Names(), audit.ByDefault(set))
 		audit.Exposure(&f, s, j)
 		p.Report(f)
 	},

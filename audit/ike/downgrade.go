@@ -2,6 +2,7 @@ package ike
 
 import (
 	"toril/audit"
+	"toril/baseline"
 	algo "toril/ike"
 )
 
@@ -18,6 +19,7 @@ var Downgrade = &audit.Check{
 			"itself, as there have been some, has something to fall back to.",
 		Write:   "Only what is wanted. In swanctl.conf: proposals = aes256gcm16-prfsha384-ecp384, without the word default, which adds the daemon's own list.",
 		Sources: []string{"RFC 8247 section 2", "RFC 7296 section 2.7"},
+		Demands: []string{baseline.Algorithms},
 	},
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		set := s.Connection.Proposals
@@ -27,7 +29,7 @@ var Downgrade = &audit.Check{
 		}
 		f := p.On(s, set.Where(s.Connection.At), set.IsDefault())
 		f.Severity, f.Standard = j.Severity(), j.Standard()
-		f.Message = "the IKE proposals also offer " + j.Names() + byDefault(set.IsDefault())
+		f.Message = "the IKE proposals also offer " + j.Names() + audit.ByDefault(set)
 		audit.Exposure(&f, s, j)
 		p.Report(f)
 	},

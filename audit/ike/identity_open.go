@@ -37,7 +37,7 @@ var IdentityOpen = &audit.Check{
 				f.Severity = audit.Medium
 				what += ", with any certificate that is trusted"
 			}
-			f.Message = what + byDefault(id.IsDefault())
+			f.Message = what + audit.ByDefault(id)
 			p.Report(f)
 		case c.Local.ID.Value.Kind == algo.NoID && c.Local.Method.Value == algo.PSK:
 			f := p.On(s, c.At, true)

@@ -26,7 +26,7 @@ var NoLiveness = &audit.Check{
 		}
 		f := p.On(s, c.DPD.Where(c.At), c.DPD.IsDefault())
 		f.Severity, f.Standard = audit.OfLevel(d.Level).Less(1), d.Source.String()
-		f.Message = "the peer's liveness is never checked" + byDefault(c.DPD.IsDefault())
+		f.Message = "the peer's liveness is never checked" + audit.ByDefault(c.DPD)
 		p.Report(f)
 	},
 }

@@ -25,7 +25,7 @@ var OpenPeer = &audit.Check{
 		}
 		f := p.On(s, c.RemoteAddrs.Where(c.At), c.RemoteAddrs.IsDefault())
 		f.Severity = audit.Medium
-		f.Message = "a peer at any address may use the pre-shared key" + byDefault(c.RemoteAddrs.IsDefault())
+		f.Message = "a peer at any address may use the pre-shared key" + audit.ByDefault(c.RemoteAddrs)
 		if c.Remote.ID.Value.Wild() {
 			f.Severity = audit.High
 			f.Message += ", under any identity"

@@ -27,7 +27,7 @@ var Version1 = &audit.Check{
 		}
 		f := p.On(s, v.Where(s.Connection.At), v.IsDefault())
 		f.Severity, f.Standard = audit.OfLevel(d.Level), d.Source.String()
-		f.Message = "the connection speaks IKEv1 only" + byDefault(v.IsDefault())
+		f.Message = "the connection speaks IKEv1 only" + audit.ByDefault(v)
 		p.Report(f)
 	},
 }

@@ -27,7 +27,7 @@ var VersionOpen = &audit.Check{
 		}
 		f := p.On(s, v.Where(s.Connection.At), v.IsDefault())
 		f.Severity, f.Standard = audit.OfLevel(d.Level).Less(2), d.Source.String()
-		f.Message = "the connection accepts IKEv1 as well as IKEv2" + byDefault(v.IsDefault())
+		f.Message = "the connection accepts IKEv1 as well as IKEv2" + audit.ByDefault(v)
 		p.Report(f)
 	},
 }

@@ -2,6 +2,7 @@ package ike
 
 import (
 	"toril/audit"
+	"toril/baseline"
 	algo "toril/ike"
 )
 
@@ -21,6 +22,7 @@ var Weak = &audit.Check{
 		Write: "One or two proposals that both ends know, strong in every part. In swanctl.conf: proposals = aes256gcm16-prfsha384-ecp384. Change the far end at the " +
 			"same time: a proposal that only one end has is no proposal.",
 		Sources: []string{"RFC 8247 section 2", "NIST SP 800-57 Part 1", "RFC 7296 section 3.3"},
+		Demands: []string{baseline.Algorithms},
 	},
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		set := s.Connection.Proposals
@@ -30,7 +32,7 @@ var Weak = &audit.Check{
 		}
 		f := p.On(s, set.Where(s.Connection.At), set.IsDefault())
 		f.Severity, f.Standard = j.Severity(), j.Standard()
-		f.Message = "the IKE proposals prefer " + j.Names() + byDefault(set.IsDefault())
+		f.Message = "the IKE proposals prefer " + j.Names() + audit.ByDefault(set)
 		audit.Exposure(&f, s, j)
 		p.Report(f)
 	},

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
+	"toril/baseline"
 	algo "toril/ike"
 )
 
@@ -20,6 +21,7 @@ var WeakerFirst = &audit.Check{
 		Write: "The strongest first, in every list of a proposal and in the list of proposals. Remember that the responder's order may decide, so the order " +
 			"belongs on both ends.",
 		Sources: []string{"RFC 7296 section 2.7", "NIST SP 800-57 Part 1"},
+		Demands: []string{baseline.Algorithms},
 	},
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		set := s.Connection.Proposals
@@ -45,11 +47,4 @@ var WeakerFirst = &audit.Check{
 			}
 		}
 	},
-}
-
-func byDefault(is bool) string {
-	if is {
-		return ", by default: nothing is written"
-	}
-	return ""
 }

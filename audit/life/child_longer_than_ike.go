@@ -22,14 +22,14 @@ var ChildLongerThanIKE = &audit.Check{
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		of := s.Connection.Lifetime()
-		if shunted(s) || of == 0 || s.Child.Rekey.Value <= of {
+		if s.Shunted() || of == 0 || s.Child.Rekey.Value <= of {
 			return
 		}
 		f := p.On(s, s.Child.Rekey.Where(s.Child.At), s.Child.Rekey.IsDefault())
 		f.Severity = audit.Low
 		f.Message = fmt.Sprintf("the child is rekeyed after %s, the IKE SA already after %s", baseline.Span(s.Child.Rekey.Value), baseline.Span(of))
 		set := s.Connection.LifetimeSetting()
-		f.Also = []audit.Evidence{{Pos: set.Where(s.Connection.At), Note: "the IKE SA's lifetime" + byDefault(set)}}
+		f.Also = []audit.Evidence{{Pos: set.Where(s.Connection.At), Note: "the IKE SA's lifetime" + audit.ByDefault(set)}}
 		p.Report(f)
 	},
 }

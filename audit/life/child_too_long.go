@@ -23,7 +23,7 @@ var ChildTooLong = &audit.Check{
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		most, set := s.Baseline.Limit("child-lifetime"), s.Child.Rekey
-		if most.Most == 0 || shunted(s) {
+		if most.Most == 0 || s.Shunted() {
 			return
 		}
 		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
@@ -32,7 +32,7 @@ var ChildTooLong = &audit.Check{
 		case set.Value == 0:
 			f.Message = "the child is never rekeyed by time"
 		case set.Value > most.Duration():
-			f.Message = fmt.Sprintf("the child is rekeyed after %s, later than %s%s", baseline.Span(set.Value), baseline.Span(most.Duration()), byDefault(set))
+			f.Message = fmt.Sprintf("the child is rekeyed after %s, later than %s%s", baseline.Span(set.Value), baseline.Span(most.Duration()), audit.ByDefault(set))
 		default:
 			return
 		}

@@ -30,9 +30,9 @@ var IKETooLong = &audit.Check{
 		f.Severity, f.Standard = audit.OfLevel(most.Level), most.Source.String()
 		switch life := s.Connection.Lifetime(); {
 		case life == 0:
-			f.Message = "the IKE SA is neither rekeyed nor reauthenticated" + byDefault(set)
+			f.Message = "the IKE SA is neither rekeyed nor reauthenticated" + audit.ByDefault(set)
 		case life > most.Duration():
-			f.Message = fmt.Sprintf("the IKE SA is rekeyed after %s, later than %s%s", baseline.Span(life), baseline.Span(most.Duration()), byDefault(set))
+			f.Message = fmt.Sprintf("the IKE SA is rekeyed after %s, later than %s%s", baseline.Span(life), baseline.Span(most.Duration()), audit.ByDefault(set))
 		default:
 			return
 		}

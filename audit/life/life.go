@@ -5,22 +5,8 @@ import (
 	"fmt"
 	"time"
 
-	"toril/audit"
 	"toril/baseline"
-	"toril/gateway"
-	"toril/ike"
 )
-
-func byDefault[T any](s gateway.Setting[T]) string {
-	if s.IsDefault() {
-		return ", by default: nothing is written"
-	}
-	return ""
-}
-
-func shunted(s *audit.Subject) bool {
-	return s.Child.Mode.Value == ike.Pass || s.Child.Mode.Value == ike.Drop
-}
 
 // mistaken reports what a number of seconds looks like if the writer counted in another unit: 480 and 1440 are minutes
 // of 8 and 24 hours; 86400 and more, times sixty, are seconds where minutes were meant.

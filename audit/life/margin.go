@@ -31,7 +31,7 @@ var Margin = &audit.Check{
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		c := s.Child
-		if c.Rekey.Value == 0 || shunted(s) {
+		if c.Rekey.Value == 0 || s.Shunted() {
 			return
 		}
 		f := p.On(s, c.Random.Where(c.Life.Where(c.At)), false)

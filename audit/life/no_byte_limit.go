@@ -25,7 +25,7 @@ var NoByteLimit = &audit.Check{
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		most := s.Baseline.Limit("volume-64-bit")
-		if shunted(s) || s.Child.Protocol.Value != ike.ESP || most.Most == 0 {
+		if s.Shunted() || s.Child.Protocol.Value != ike.ESP || most.Most == 0 {
 			return
 		}
 		all := ike.All(s.Child.Proposals.Value, ike.Encryption)

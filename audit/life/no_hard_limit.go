@@ -19,7 +19,7 @@ var NoHardLimit = &audit.Check{
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		c := s.Child
-		if shunted(s) || c.Life.Value != 0 {
+		if s.Shunted() || c.Life.Value != 0 {
 			return
 		}
 		f := p.On(s, c.Life.Where(c.Rekey.Where(c.At)), false)

@@ -28,7 +28,7 @@ var TooShort = &audit.Check{
 		short(p, s, s.Connection.LifetimeSetting(), s.Baseline.Limit("ike-lifetime"), s.Connection.At, "the IKE SA")
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		if !shunted(s) {
+		if !s.Shunted() {
 			short(p, s, s.Child.Rekey, s.Baseline.Limit("child-lifetime"), s.Child.At, "the child")
 		}
 	},

@@ -28,7 +28,7 @@ var Absent = &audit.Check{
 		}
 		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
 		f.Severity, f.Standard = audit.OfLevel(d.Level), d.Source.String()
-		f.Message = "the child asks for no key exchange of its own (no PFS)" + byDefault(set)
+		f.Message = "the child asks for no key exchange of its own (no PFS)" + audit.ByDefault(set)
 		p.Report(f)
 	},
 }

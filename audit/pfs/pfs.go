@@ -13,13 +13,6 @@ func subject(s *audit.Subject) (set gateway.Setting[[]ike.Proposal], ok bool) {
 	return s.Child.Proposals, mode != ike.Pass && mode != ike.Drop && len(s.Child.Proposals.Value) > 0
 }
 
-func byDefault[T any](s gateway.Setting[T]) string {
-	if s.IsDefault() {
-		return ", by default: nothing is written"
-	}
-	return ""
-}
-
 func counts(ps []ike.Proposal) (asked, optional int) {
 	for _, p := range ps {
 		a, o := p.PFS()

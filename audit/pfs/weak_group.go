@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"toril/audit"
+	"toril/baseline"
 	"toril/ike"
 )
 
@@ -19,6 +20,7 @@ var WeakGroup = &audit.Check{
 		Harm:    "A 1024-bit group can be broken ahead of time for everybody who uses it.",
 		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384.",
 		Sources: []string{"RFC 8247 section 2.4", "NIST SP 800-57 Part 1"},
+		Demands: []string{baseline.Algorithms},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		set, ok := subject(s)

@@ -20,6 +20,7 @@ var WeakerThanIKE = &audit.Check{
 		Harm:    "An attacker picks the weakest link: the child's exchange alone decides about its packets.",
 		Write:   "The same group in proposals and esp_proposals.",
 		Sources: []string{"NIST SP 800-57 Part 1"},
+		Demands: []string{baseline.Algorithms},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		set, ok := subject(s)

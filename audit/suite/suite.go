@@ -34,6 +34,12 @@ func All() []*audit.Check {
 		key.Reused,
 		key.SharedByAny,
 		key.Missing,
+		key.ShortRSA,
+		key.WeakSignature,
+		key.Expiry,
+		key.Usage,
+		key.Name,
+		key.PrivateSaved,
 
 		esp.NoEncryption,
 		esp.NoIntegrity,

@@ -2,24 +2,28 @@ package cli
 
 import (
 	"context"
+	"fmt"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"toril/audit"
 	"toril/audit/suite"
+	"toril/baseline"
 	"toril/estate"
 	"toril/report"
 )
 
 // auditFlags are the flags of every command that audits.
 type auditFlags struct {
-	format, failOn, atLeast, baseline string
+	format, failOn, atLeast, baseline, asOf string
 }
 
 func (f *auditFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.format, "format", "text", "text or json")
 	cmd.Flags().StringVar(&f.atLeast, "at-least", "info", "lowest severity that the text shows: info, low, medium, high, critical")
-	cmd.Flags().StringVar(&f.baseline, "baseline", "sound", "name of a baseline, or a file with one")
+	cmd.Flags().StringVar(&f.baseline, "baseline", baseline.Default, "name of a baseline, or a file with one")
+	cmd.Flags().StringVar(&f.asOf, "as-of", "", "day for which certificates are judged, as 2027-01-31 (default today)")
 }
 
 func (a *app) audit() *cobra.Command {
@@ -72,7 +76,13 @@ func (a *app) runAudit(ctx context.Context, e *estate.Estate, f auditFlags) (*au
 	if err != nil {
 		return nil, err
 	}
-	r, err := audit.Run(ctx, e, suite.All(), b)
+	now := time.Now()
+	if f.asOf != "" {
+		if now, err = time.Parse(time.DateOnly, f.asOf); err != nil {
+			return nil, fmt.Errorf("--as-of: %q is not a day such as 2027-01-31", f.asOf)
+		}
+	}
+	r, err := audit.Run(ctx, e, suite.All(), b, now)
 	if err != nil {
 		return nil, err
 	}

@@ -10,6 +10,7 @@ import (
 	"os/signal"
 	"strings"
 
+	"github.com/agnivade/levenshtein"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -71,7 +72,7 @@ func (a *app) root() *cobra.Command {
 		Version:       report.Version,
 	}
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(a.audit(), a.tunnels(), a.demo())
+	root.AddCommand(a.audit(), a.tunnels(), a.checks(), a.explain(), a.baseline(), a.demo())
 	return root
 }
 
@@ -120,6 +121,20 @@ func pickBaseline(name string) (*baseline.Baseline, error) {
 		return nil, err
 	}
 	return baseline.Parse(name, data)
+}
+
+// missing makes the error for a name that is not known, with the nearest that is.
+func missing(kind, name string, known []string) error {
+	best, distance := "", 1+len(name)/2
+	for _, k := range known {
+		if d := levenshtein.ComputeDistance(name, k); d < distance {
+			best, distance = k, d
+		}
+	}
+	if best != "" {
+		return fmt.Errorf("there is no %s %q; did you mean %q?", kind, name, best)
+	}
+	return fmt.Errorf("there is no %s %q; toril %ss lists them", kind, name, kind)
 }
 
 // format checks the value of --format.

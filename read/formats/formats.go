@@ -3,6 +3,7 @@ package formats
 
 import (
 	"toril/read"
+	"toril/read/certificate"
 	"toril/read/nftables"
 	"toril/read/strongswan"
 )
@@ -12,5 +13,6 @@ func All() []*read.Format {
 	return []*read.Format{
 		strongswan.Swanctl,
 		nftables.Text,
+		certificate.Format,
 	}
 }

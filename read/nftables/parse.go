@@ -256,7 +256,7 @@ func (p *parser) table(line int) {
 		t := p.take()
 		switch {
 		case t.kind == end:
-			p.in.Problemf(t.line, "table %q, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
+			p.in.Problemf(min(t.line, p.in.File.Lines()), "table %q, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
 			return
 		case t.is("}"):
 			return
@@ -316,7 +316,7 @@ func (p *parser) chain(family, table string, line int) {
 		t := p.peek()
 		switch {
 		case t.kind == end:
-			p.in.Problemf(t.line, "chain %q, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
+			p.in.Problemf(min(t.line, p.in.File.Lines()), "chain %q, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
 			return
 		case t.is("}"):
 			p.take()
@@ -452,7 +452,7 @@ func (p *parser) set(family, table string, line int, isMap bool) {
 		t := p.take()
 		switch {
 		case t.kind == end:
-			p.in.Problemf(t.line, "set %q, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
+			p.in.Problemf(min(t.line, p.in.File.Lines()), "set %q, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
 			return
 		case t.is("}"):
 			return

@@ -28,7 +28,7 @@ func ParseIdentity(text string) ike.Identity {
 	case strings.HasPrefix(text, "@"):
 		return ike.FQDN(text[1:])
 	case strings.Contains(text, "="):
-		return ike.Identity{Kind: ike.IDDN, Value: canonicalDN(text)}
+		return ike.DN(text)
 	case strings.Contains(text, "@"):
 		return ike.Identity{Kind: ike.IDMail, Value: strings.ToLower(text)}
 	}
@@ -67,26 +67,11 @@ func prefixed(kind, rest string) (ike.Identity, bool) {
 	case "keyid":
 		return ike.Identity{Kind: ike.IDKey, Value: rest}, true
 	case "asn1dn":
-		return ike.Identity{Kind: ike.IDDN, Value: canonicalDN(rest)}, true
+		return ike.DN(rest), true
 	case "ipv4", "ipv6", "ipv4net", "ipv6net", "ipv4range", "ipv6range", "asn1gn", "xmppaddr":
 		return ike.Identity{Kind: ike.IDKey, Value: kind + ":" + rest}, true // taken literally: equal to nothing else
 	}
 	return ike.Identity{}, false
-}
-
-// canonicalDN writes a distinguished name in one way: "C=AT, CN=a", whether it was written so or as "/C=AT/CN=a".
-func canonicalDN(text string) string {
-	var parts []string
-	if strings.HasPrefix(text, "/") {
-		parts = strings.Split(text[1:], "/")
-	} else {
-		parts = strings.Split(text, ",")
-	}
-	for i, part := range parts {
-		key, value, _ := strings.Cut(strings.TrimSpace(part), "=")
-		parts[i] = strings.ToUpper(strings.TrimSpace(key)) + "=" + strings.ToLower(strings.TrimSpace(value))
-	}
-	return strings.Join(parts, ", ")
 }
 
 // parseAddresses reads a list of addresses, networks, ranges and names.

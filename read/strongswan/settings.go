@@ -127,7 +127,9 @@ func (p *parser) section(s *section, outermost bool) bool {
 		p.space()
 		if p.at >= len(p.data) {
 			if !outermost {
-				p.in.Problemf(p.line, "section %q, opened at line %d, is not closed: the file ends here", source.Clean(s.name), s.at.Line)
+				last := min(p.line, p.in.File.Lines())
+				p.in.Problemf(last, "section %q, opened at line %d, is not closed: the file ends here", source.Clean(s.name), s.at.Line)
+				p.in.Unread(last, "", "whatever stood behind the end of the file")
 			}
 			return true
 		}

@@ -1,0 +1,217 @@
+package key
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"time"
+
+	"toril/audit"
+	"toril/baseline"
+	"toril/gateway"
+	"toril/ike"
+)
+
+// onCertificate starts a finding about a certificate, in the tunnel of a connection that names it.
+func onCertificate(p *audit.Pass, g *gateway.Gateway, c *gateway.Certificate) audit.Finding {
+	f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: c.At}}
+	for _, conn := range g.Connections {
+		if slices.Contains(shown(g, conn), c) {
+			f.Connection, f.Tunnel = conn.Name, tunnelOf(p.Estate, g, conn)
+			f.Also = []audit.Evidence{{Pos: conn.Local.Certificates.Where(conn.At), Note: "the connection that shows it"}}
+			break
+		}
+	}
+	return f
+}
+
+// shown returns the certificates that a connection shows its peer: those that it names, as far as they were given, or
+// those that prove its own identity.
+func shown(g *gateway.Gateway, c *gateway.Connection) []*gateway.Certificate {
+	var out []*gateway.Certificate
+	for _, have := range g.Certs {
+		named := slices.ContainsFunc(c.Local.Certificates.Value, func(n string) bool { return path.Base(n) == path.Base(have.At.File) })
+		byName := len(c.Local.Certificates.Value) == 0 && c.Local.Method.Value == ike.Certificate && have.Shows(c.Local.ID.Value)
+		if named || byName {
+			out = append(out, have)
+		}
+	}
+	return out
+}
+
+// ShortRSA speaks where an RSA key is too short.
+var ShortRSA = &audit.Check{
+	Name:     "key/short-rsa",
+	Title:    "The RSA key of a certificate is too short",
+	Severity: audit.High,
+	Why:      "Who factors the key can pretend to be its owner.",
+	Mend:     "Make a new key, ECDSA P-384 or RSA with 3072 bits, and a new certificate.",
+	Doc: audit.Doc{
+		What:    "The length of every RSA key in the certificates that lie beside the configuration is compared with the baseline's least length.",
+		Harm:    "Keys of 1024 bits are within reach of those with means; a certificate lives for years, and so does what an attacker learns from it.",
+		Write:   "openssl ecparam -name secp384r1 -genkey, or openssl genrsa 3072; then a certificate for it.",
+		Sources: []string{"RFC 8247", "NIST SP 800-77 Rev. 1"},
+		Demands: []string{"rsa-bits"},
+	},
+	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+		l := p.Baseline.For(g.Name).Limit("rsa-bits")
+		for _, c := range g.Certs {
+			if c.KeyType == "RSA" && float64(c.KeyBits) < l.Least {
+				f := onCertificate(p, g, c)
+				f.Severity, f.Standard = max(audit.OfLevel(l.Level), audit.Medium), l.Level.String()+" by "+l.Source.String()
+				f.Message = fmt.Sprintf("the RSA key of %s has %d bits, fewer than %.0f", c.Subject, c.KeyBits, l.Least)
+				p.Report(f)
+			}
+		}
+	},
+}
+
+// WeakSignature speaks where a certificate is signed with MD5 or SHA-1.
+var WeakSignature = &audit.Check{
+	Name:     "key/weak-signature",
+	Title:    "A certificate is signed with a broken hash",
+	Severity: audit.High,
+	Why:      "Two certificates with one signature can be made, so the signature no longer proves who is meant.",
+	Mend:     "Have the certificate signed again, with SHA-256 or better.",
+	Doc: audit.Doc{
+		What:    "The signature of a certificate that lies beside the configuration uses MD5 or SHA-1. An authority's signature of itself is not judged: nobody relies on it.",
+		Harm:    "An attacker who gets one harmless certificate signed has a second one for another name, and is taken for the peer.",
+		Write:   "openssl x509 -sha384 ..., at the authority.",
+		Sources: []string{"RFC 8247"},
+		Demands: []string{"sha1-signature"},
+	},
+	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+		d := p.Baseline.For(g.Name).Demand("sha1-signature")
+		for _, c := range g.Certs {
+			if c.WeakHash && !(c.CA && c.SelfSigned) && d.Level.Against() {
+				f := onCertificate(p, g, c)
+				f.Severity, f.Standard = audit.OfLevel(d.Level), d.Level.String()+" by "+d.Source.String()
+				f.Message = fmt.Sprintf("the certificate of %s is signed with %s", c.Subject, c.Signature)
+				p.Report(f)
+			}
+		}
+	},
+}
+
+// Expiry speaks where a certificate does not hold, or not for long.
+var Expiry = &audit.Check{
+	Name:     "key/certificate-expiry",
+	Title:    "A certificate has expired or is about to",
+	Severity: audit.High,
+	Why:      "From that moment the peer refuses the connection: a tunnel that stood for years does not come up again.",
+	Mend:     "Renew the certificate, on both ends where both have one.",
+	Doc: audit.Doc{
+		What: "The days between which every certificate beside the configuration holds are compared with the day of the audit (--as-of; today unless said), and with the notice that the " +
+			"baseline gives.",
+		Harm:    "The tunnel keeps standing until the next reauthentication or restart, so the outage comes later than the expiry, and nobody connects the two.",
+		Write:   "A certificate that holds for a year, and a note of when it ends.",
+		Sources: []string{"RFC 5280 section 4.1.2.5", "RFC 7296 section 3.6"},
+		Demands: []string{"certificate-expiry"},
+	},
+	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+		l := p.Baseline.For(g.Name).Limit("certificate-expiry")
+		notice := time.Duration(l.Least * float64(time.Second))
+		for _, c := range g.Certs {
+			f := onCertificate(p, g, c)
+			f.Standard = l.Source.String()
+			day := func(t time.Time) string { return t.UTC().Format(time.DateOnly) }
+			switch {
+			case p.Now.After(c.To):
+				f.Severity = audit.High
+				f.Message = fmt.Sprintf("the certificate of %s expired on %s", c.Subject, day(c.To))
+			case p.Now.Before(c.From):
+				f.Severity = audit.High
+				f.Message = fmt.Sprintf("the certificate of %s holds only from %s", c.Subject, day(c.From))
+			case c.To.Sub(p.Now) < notice:
+				f.Severity = audit.Medium
+				f.Message = fmt.Sprintf("the certificate of %s expires on %s, within %s", c.Subject, day(c.To), baseline.Span(notice))
+			default:
+				continue
+			}
+			p.Report(f)
+		}
+	},
+}
+
+// Usage speaks where a certificate is shown to a peer and is not for that.
+var Usage = &audit.Check{
+	Name:     "key/certificate-usage",
+	Title:    "A certificate is not for what it is used for",
+	Severity: audit.Medium,
+	Why:      "A peer that keeps to the standard refuses it.",
+	Mend:     "Have a certificate made for IKE: key usage digitalSignature, no authority, and no extended key usage or one that allows IKE.",
+	Doc: audit.Doc{
+		What: "A certificate that a connection shows its peer is an authority's own, or its key usage allows no signatures, or its extended key usage names purposes that IKE is not " +
+			"among.",
+		Harm:    "The tunnel works with one make and fails with the next; an authority's key on a gateway can sign certificates for anybody once the gateway is taken.",
+		Write:   "keyUsage = digitalSignature; extendedKeyUsage = 1.3.6.1.5.5.7.3.17; basicConstraints = CA:FALSE.",
+		Sources: []string{"RFC 4945 section 5.1.3"},
+	},
+	Connection: func(p *audit.Pass, s *audit.Subject) {
+		for _, c := range shown(s.Gateway, s.Connection) {
+			f := onCertificate(p, s.Gateway, c)
+			f.Severity = audit.Medium
+			switch {
+			case c.CA:
+				f.Message = fmt.Sprintf("the certificate of %s is that of an authority, and the connection shows it as its own", c.Subject)
+			case !c.Signs:
+				f.Message = fmt.Sprintf("the key usage of the certificate of %s allows no signatures", c.Subject)
+			case !c.ForIKE:
+				f.Message = fmt.Sprintf("the extended key usage of the certificate of %s is for other things than IKE", c.Subject)
+			default:
+				continue
+			}
+			p.Report(f)
+		}
+	},
+}
+
+// Name speaks where a certificate does not prove the identity that is written beside it.
+var Name = &audit.Check{
+	Name:     "key/certificate-name",
+	Title:    "The certificate does not prove the configured identity",
+	Severity: audit.High,
+	Why:      "The peer looks the identity up in the certificate, does not find it, and refuses: the log says only that authentication failed.",
+	Mend:     "Write an identity that stands in the certificate, or have the name put into its alternative names.",
+	Doc: audit.Doc{
+		What:    "A connection shows a certificate and says an own identity, and the identity is neither the certificate's subject nor one of its alternative names.",
+		Harm:    "The tunnel does not come up; or, with a peer that falls back to the subject, it is known under another name than its rules expect.",
+		Write:   "In swanctl.conf: local { certs = skerry.pem  id = skerry.example }, where subjectAltName has DNS:skerry.example.",
+		Sources: []string{"RFC 7296 section 3.5", "RFC 4945 section 3.1"},
+	},
+	Connection: func(p *audit.Pass, s *audit.Subject) {
+		id := s.Connection.Local.ID
+		if id.Value.Kind == ike.NoID || id.Value.Wild() || len(s.Connection.Local.Certificates.Value) == 0 {
+			return
+		}
+		certs := shown(s.Gateway, s.Connection)
+		if len(certs) == 0 || slices.ContainsFunc(certs, func(c *gateway.Certificate) bool { return c.Shows(id.Value) }) {
+			return
+		}
+		f := p.On(s, id.Where(s.Connection.At), false)
+		f.Severity = audit.High
+		f.Message = fmt.Sprintf("the identity %s does not stand in the certificate of %s", id.Value, certs[0].Subject)
+		f.Also = []audit.Evidence{{Pos: certs[0].At, Note: "the certificate"}}
+		p.Report(f)
+	},
+}
+
+// PrivateSaved speaks where a private key was saved with the configuration.
+var PrivateSaved = &audit.Check{
+	Name:     "key/private-key-saved",
+	Title:    "A private key lies beside the configuration",
+	Severity: audit.Low,
+	Why:      "Whoever gets this copy can pretend to be the gateway.",
+	Mend:     "Keep private keys out of what is handed over, and replace one that was.",
+	Doc: audit.Doc{
+		What:    "A file of the gateway's folder holds a private key. Toril does not look into it.",
+		Harm:    "Backups and audit folders are copied more freely than gateways are opened.",
+		Write:   "Leave the folder of private keys out of the backup that auditors get.",
+		Sources: []string{"NIST SP 800-57 Part 1"},
+	},
+	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+		for _, at := range g.PrivateKeys {
+			p.Report(audit.Finding{Severity: audit.Low, Gateway: g.Name, At: audit.Evidence{Pos: at}, Message: "a private key was saved with the configuration"})
+		}
+	},
+}

@@ -1,0 +1,51 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"toril/baseline"
+	"toril/report"
+)
+
+func (a *app) baseline() *cobra.Command {
+	var form string
+	cmd := &cobra.Command{
+		Use:   "baseline",
+		Short: "Show what is required, and by which document",
+		Long:  "A baseline is a set of requirements, each with the document and section that says so. Where list and show take a\nname, a file with a baseline of your own does as well (docs/baselines.md).",
+	}
+	table := func(names []string) error {
+		if err := format(form, "text", "json"); err != nil {
+			return err
+		}
+		var bs []*baseline.Baseline
+		for _, n := range names {
+			b, err := pickBaseline(n)
+			if err != nil {
+				return err
+			}
+			bs = append(bs, b)
+		}
+		if form == "json" {
+			return report.BaselineJSON(a.out, bs)
+		}
+		return report.BaselineTable(a.out, bs, a.look())
+	}
+	show := &cobra.Command{Use: "show NAME", Short: "Show one baseline: every requirement with its source", Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error { return table(args) }}
+	compare := &cobra.Command{Use: "compare NAME NAME...", Short: "Show baselines side by side", Args: cobra.MinimumNArgs(2),
+		RunE: func(_ *cobra.Command, args []string) error { return table(args) }}
+	list := &cobra.Command{Use: "list", Short: "List the baselines that are built in", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			bs, err := embedded()
+			if err != nil {
+				return err
+			}
+			return report.BaselineList(a.out, bs, a.look())
+		}}
+	for _, c := range []*cobra.Command{show, compare} {
+		c.Flags().StringVar(&form, "format", "text", "text or json")
+	}
+	cmd.AddCommand(list, show, compare)
+	return cmd
+}

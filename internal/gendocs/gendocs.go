@@ -1,0 +1,109 @@
+// Package gendocs makes the documents that are written from the program itself: the pages of the checks, the table of
+// formats, the JSON Schema of baselines. A test compares them with what lies in docs/.
+package gendocs
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"toril/audit/suite"
+	"toril/baseline"
+	"toril/ike"
+	"toril/read"
+	"toril/read/formats"
+	"toril/report"
+)
+
+// Files returns every generated document by its path below docs/.
+func Files() (map[string]string, error) {
+	var bs []*baseline.Baseline
+	for _, name := range baseline.Names() {
+		b, err := baseline.Named(name)
+		if err != nil {
+			return nil, err
+		}
+		bs = append(bs, b)
+	}
+	out := map[string]string{"checks/README.md": report.ChecksIndex(suite.All(), bs), "formats.md": formatsPage()}
+	for _, c := range suite.All() {
+		out["checks/"+report.PageName(c)] = report.CheckPage(c, bs)
+	}
+	schema, err := json.MarshalIndent(baselineSchema(), "", "  ")
+	out["schema/baseline.schema.json"] = string(schema) + "\n"
+	return out, err
+}
+
+func formatsPage() string {
+	var b strings.Builder
+	b.WriteString("# Saved formats\n\nWritten by `go generate ./...` from the readers' own declarations; change them there. " +
+		"\"Used\" statements are in the model, \"irrelevant\" ones are read and have no bearing on what an auditor asks, and what is \"left unread\" is reported with its line. " +
+		"So is every statement that stands in no table here.\n")
+	for _, f := range formats.All() {
+		fmt.Fprintf(&b, "\n## %s\n\n%s. Usual file names: %s.\n\n| statement | what the reader does | note |\n| --- | --- | --- |\n", f.Name, f.Title, "`"+strings.Join(f.Hints, "`, `")+"`")
+		for _, use := range []read.Use{read.Used, read.Irrelevant, read.Left} {
+			for _, c := range f.Covers {
+				if c.Use == use {
+					fmt.Fprintf(&b, "| `%s` | %s | %s |\n", strings.ReplaceAll(c.Statement, "|", "\\|"), c.Use, c.Note)
+				}
+			}
+		}
+	}
+	return b.String()
+}
+
+type object = map[string]any
+
+func oneOf(words []string) object { return object{"enum": words} }
+
+func listOf(item object) object { return object{"type": "array", "items": item} }
+
+func closed(properties object, required ...string) object {
+	return object{"type": "object", "properties": properties, "required": append([]string{}, required...), "additionalProperties": false}
+}
+
+// baselineSchema describes a site's own baseline for editors (JSON Schema 2020-12).
+func baselineSchema() object {
+	text, yes := object{"type": "string"}, object{"type": "boolean"}
+	levels := oneOf([]string{"MUST NOT", "SHOULD NOT", "MAY", "MUST-", "SHOULD", "SHOULD+", "MUST"})
+	with := func(more object) object {
+		all := object{"document": text, "section": text, "unverified": yes, "note": text}
+		for k, v := range more {
+			all[k] = v
+		}
+		return all
+	}
+	var names []string
+	for _, a := range ike.Catalogue {
+		if r := a.Registry; (r <= ike.KeyExchange || r == ike.AuthMethod) && !slices.Contains(names, a.Name) {
+			names = append(names, a.Name)
+		}
+	}
+	slices.Sort(names)
+	rule := closed(with(object{"for": listOf(oneOf([]string{"ike", "esp", "ah"})), "type": oneOf([]string{"encryption", "prf", "integrity", "key-exchange", "authentication"}),
+		"names": listOf(oneOf(append(names, "*"))), "bits": listOf(object{"type": "integer"}), "level": levels}), "for", "type", "names", "level")
+	quantity := object{"type": []string{"string", "number"}, "description": "a number, a time (s, min, h, d) or a size (KiB, MiB, GiB)"}
+	limits, demands := object{}, object{}
+	for name, what := range baseline.LimitNames {
+		l := closed(with(object{"most": quantity, "least": quantity, "level": levels}))
+		l["description"] = what
+		limits[name] = l
+	}
+	for name, what := range baseline.DemandNames {
+		d := closed(with(object{"level": levels}), "level")
+		d["description"] = what
+		demands[name] = d
+	}
+	body := object{"algorithms": listOf(rule), "limits": closed(limits), "demands": closed(demands)}
+	scope := object{"gateways": listOf(text), "partners": listOf(text)}
+	top := object{"name": text, "title": text, "about": text, "extends": oneOf(baseline.Names()),
+		"documents": listOf(closed(object{"name": text, "title": text, "year": object{"type": "integer"}}, "name"))}
+	for k, v := range body {
+		scope[k], top[k] = v, v
+	}
+	top["scopes"] = listOf(closed(scope))
+	s := closed(top, "name")
+	s["$schema"], s["$id"], s["title"] = "https://json-schema.org/draft/2020-12/schema", "https://toril.example/schema/baseline.schema.json", "A baseline of Toril"
+	return s
+}

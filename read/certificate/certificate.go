@@ -1,0 +1,162 @@
+// Package certificate reads X.509 certificates that lie beside a configuration, as PEM or DER, and notes private keys
+// without looking into them.
+package certificate
+
+import (
+	"bytes"
+	"crypto/dsa"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/rsa"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/asn1"
+	"encoding/pem"
+	"fmt"
+	"net/netip"
+	"strings"
+
+	"toril/gateway"
+	"toril/ike"
+	"toril/read"
+	"toril/source"
+)
+
+// Format is the format of certificates and keys.
+var Format = &read.Format{
+	Name:     "certificate",
+	Title:    "X.509 certificates as PEM or DER; private keys are noted and not looked into",
+	Software: "any",
+	Hints:    []string{"*.pem", "*.crt", "*.cer", "*.der", "*.key"},
+	Binary:   true,
+	Order:    40,
+	Looks:    looks,
+	Read:     readFile,
+	Covers: []read.Coverage{
+		{Statement: "subject, issuer, alternative names, validity, key, signature algorithm, key usages", Use: read.Used},
+		{Statement: "private keys, encrypted or not", Use: read.Used, Note: "that one is there; its content is hidden and not read"},
+		{Statement: "revocation lists, requests, policies, name constraints", Use: read.Irrelevant},
+	},
+}
+
+func looks(f *source.File) (int, string) {
+	data := f.Bytes()[:min(len(f.Bytes()), 64<<10)]
+	switch {
+	case bytes.Contains(data, []byte("-----BEGIN ")):
+		return 90, "it holds a block that begins with -----BEGIN"
+	case len(data) > 4 && data[0] == 0x30 && data[1] == 0x82: // a DER sequence of 256 bytes or more
+		if _, err := x509.ParseCertificate(f.Bytes()); err == nil {
+			return 90, "it is a certificate in DER"
+		}
+	}
+	return 0, ""
+}
+
+func readFile(in *read.Input) {
+	data := in.File.Bytes()
+	if !bytes.Contains(data, []byte("-----BEGIN ")) {
+		one(in, 1, data)
+		return
+	}
+	for offset := 0; ; {
+		begin := bytes.Index(data[offset:], []byte("-----BEGIN "))
+		if begin < 0 {
+			return
+		}
+		line := in.File.LineAt(offset + begin)
+		block, rest := pem.Decode(data[offset+begin:])
+		if block == nil {
+			in.Problemf(line, "a PEM block begins here that is damaged")
+			return
+		}
+		offset = len(data) - len(rest)
+		switch {
+		case block.Type == "CERTIFICATE" || block.Type == "X509 CERTIFICATE" || block.Type == "TRUSTED CERTIFICATE":
+			one(in, line, block.Bytes)
+		case strings.HasSuffix(block.Type, "PRIVATE KEY"):
+			in.Count()
+			in.Gateway.PrivateKeys = append(in.Gateway.PrivateKeys, in.At(line))
+			for n := line + 1; n < in.File.LineAt(offset-1); n++ {
+				in.File.Hide(in.File.Line(n))
+			}
+		case block.Type == "PUBLIC KEY" || strings.HasSuffix(block.Type, "CRL") || strings.HasSuffix(block.Type, "REQUEST"):
+			in.Count()
+		default:
+			in.Unread(line, "", "%q is not a known kind of block", source.Clean(block.Type))
+		}
+	}
+}
+
+func one(in *read.Input, line int, der []byte) {
+	c, err := x509.ParseCertificate(der)
+	if err != nil {
+		in.Problemf(line, "the certificate cannot be read: %v", err)
+		return
+	}
+	in.Count()
+	g := &gateway.Certificate{At: in.At(line), Subject: ike.DN(distinguished(c.Subject)), From: c.NotBefore, To: c.NotAfter, CA: c.IsCA,
+		Signature: c.SignatureAlgorithm.String(), SelfSigned: bytes.Equal(c.RawIssuer, c.RawSubject), Signs: true, ForIKE: true}
+	switch c.SignatureAlgorithm {
+	case x509.MD2WithRSA, x509.MD5WithRSA, x509.SHA1WithRSA, x509.DSAWithSHA1, x509.ECDSAWithSHA1:
+		g.WeakHash = true
+	}
+	for _, name := range c.DNSNames {
+		g.Names = append(g.Names, ike.FQDN(name))
+	}
+	for _, mail := range c.EmailAddresses {
+		g.Names = append(g.Names, ike.Identity{Kind: ike.IDMail, Value: strings.ToLower(mail)})
+	}
+	for _, ip := range c.IPAddresses {
+		if a, ok := netip.AddrFromSlice(ip); ok {
+			g.Names = append(g.Names, ike.Addr(a.Unmap()))
+		}
+	}
+	switch k := c.PublicKey.(type) {
+	case *rsa.PublicKey:
+		g.KeyType, g.KeyBits = "RSA", k.N.BitLen()
+	case *ecdsa.PublicKey:
+		g.KeyType, g.KeyBits = "ECDSA", k.Curve.Params().BitSize
+	case ed25519.PublicKey:
+		g.KeyType, g.KeyBits = "Ed25519", 256
+	case *dsa.PublicKey:
+		g.KeyType, g.KeyBits = "DSA", k.P.BitLen()
+	default:
+		g.KeyType = c.PublicKeyAlgorithm.String()
+	}
+	if c.KeyUsage != 0 {
+		g.Signs = c.KeyUsage&(x509.KeyUsageDigitalSignature|x509.KeyUsageContentCommitment) != 0
+	}
+	if len(c.ExtKeyUsage)+len(c.UnknownExtKeyUsage) > 0 {
+		g.ForIKE = false
+		for _, u := range c.ExtKeyUsage {
+			g.ForIKE = g.ForIKE || u == x509.ExtKeyUsageAny || u == x509.ExtKeyUsageServerAuth || u == x509.ExtKeyUsageClientAuth || u == x509.ExtKeyUsageIPSECEndSystem ||
+				u == x509.ExtKeyUsageIPSECTunnel || u == x509.ExtKeyUsageIPSECUser
+		}
+		for _, u := range c.UnknownExtKeyUsage {
+			g.ForIKE = g.ForIKE || u.Equal(ipsecIKE) || u.Equal(ikeIntermediate)
+		}
+	}
+	in.Gateway.Certs = append(in.Gateway.Certs, g)
+}
+
+// Key purposes of IKE: id-kp-ipsecIKE (RFC 4945 section 5.1.3.12), and the one that was used before it.
+var (
+	ipsecIKE        = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 17}
+	ikeIntermediate = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 8, 2, 2}
+)
+
+// attributes are the short names of the parts of a distinguished name, as daemons write them.
+var attributes = map[string]string{"2.5.4.3": "CN", "2.5.4.5": "serialNumber", "2.5.4.6": "C", "2.5.4.7": "L", "2.5.4.8": "ST", "2.5.4.10": "O",
+	"2.5.4.11": "OU", "1.2.840.113549.1.9.1": "E", "0.9.2342.19200300.100.1.25": "DC", "0.9.2342.19200300.100.1.1": "UID"}
+
+func distinguished(n pkix.Name) string {
+	var parts []string
+	for _, a := range n.Names { // in the order in which they stand in the certificate
+		key := attributes[a.Type.String()]
+		if key == "" {
+			key = a.Type.String()
+		}
+		parts = append(parts, fmt.Sprintf("%s=%v", key, a.Value))
+	}
+	return strings.Join(parts, ", ")
+}
