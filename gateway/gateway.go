@@ -30,13 +30,21 @@ type Gateway struct {
 	Options     Options
 }
 
-// Options are properties of a gateway's IKE daemon as a whole.
+// Options are properties of a gateway's IKE daemon as a whole; the zero value is the daemon's default.
 type Options struct {
-	InitiatorDecides Setting[bool]          // as responder it follows the initiator's order of proposals, not its own
-	InstallsRoutes   Setting[bool]          // it adds a route for every remote network
-	ReplayWindow     Setting[int]           // packets, for children that do not say
-	RetransmitTime   Setting[time.Duration] // until a silent peer is given up
-	Reuse            Setting[bool]          // a further child uses an IKE SA that stands
+	InitiatorDecides Setting[bool] // as responder it follows the initiator's order of proposals, not its own
+	NoRoutes         Setting[bool] // it adds no route for remote networks
+	ReplayWindow     Setting[int]  // packets, for children that do not say; 0 and a default: not said
+	AggressiveKeys   Setting[bool] // it answers aggressive mode with a pre-shared key
+	NoReuse          Setting[bool] // a further child gets an IKE SA of its own
+}
+
+// ReplayWindowOr returns the window that is said for the daemon as a whole, otherwise the one given.
+func (o Options) ReplayWindowOr(packets int) int {
+	if o.ReplayWindow.IsDefault() {
+		return packets
+	}
+	return o.ReplayWindow.Value
 }
 
 // File is one saved file as a reader has read it.
@@ -204,37 +212,35 @@ func (s Start) Traps() bool { return s == StartTraffic || s == StartBoth }
 
 // Child is what a gateway is told about one child SA.
 type Child struct {
-	Name          string
-	At            source.Pos
-	Protocol      Setting[ike.Protocol]
-	Proposals     Setting[[]ike.Proposal]
-	Local         Setting[ike.Selectors]
-	Remote        Setting[ike.Selectors]
-	Mode          Setting[ike.Mode]
-	Start         Setting[Start]
-	CloseAction   Setting[Start]
-	DPDAction     Setting[string]
-	Rekey         Setting[time.Duration] // 0: not rekeyed by time
-	Life          Setting[time.Duration] // hard limit; 0: none
-	Random        Setting[time.Duration] // rekeying comes up to this much earlier
-	RekeyBytes    Setting[uint64]
-	LifeBytes     Setting[uint64]
-	RekeyPackets  Setting[uint64]
-	LifePackets   Setting[uint64]
-	ReplayWindow  Setting[int] // packets; 0: off
-	IPComp        Setting[bool]
-	Cut96         Setting[bool] // HMAC-SHA2-256 is cut to 96 bits, whatever was negotiated
-	Policies      Setting[bool] // policies are installed in the kernel
-	ForwardOut    Setting[bool]
-	IfIDIn        Setting[uint32]
-	IfIDOut       Setting[uint32]
-	MarkIn        Setting[string]
-	MarkOut       Setting[string]
-	Inactivity    Setting[time.Duration]
-	Unsure        bool
-	HostToHost    bool // the selectors are the IKE addresses
-	AlwaysStrict  bool // of default proposals: nothing is appended
-	DefaultsAdded bool // the daemon's default proposals are appended to those written
+	Name         string
+	At           source.Pos
+	Protocol     Setting[ike.Protocol]
+	Proposals    Setting[[]ike.Proposal]
+	Local        Setting[ike.Selectors]
+	Remote       Setting[ike.Selectors]
+	Mode         Setting[ike.Mode]
+	Start        Setting[Start]
+	CloseAction  Setting[Start]
+	DPDAction    Setting[string]
+	Rekey        Setting[time.Duration] // 0: not rekeyed by time
+	Life         Setting[time.Duration] // hard limit; 0: none
+	Random       Setting[time.Duration] // rekeying comes up to this much earlier
+	RekeyBytes   Setting[uint64]
+	LifeBytes    Setting[uint64]
+	RekeyPackets Setting[uint64]
+	LifePackets  Setting[uint64]
+	ReplayWindow Setting[int] // packets; 0: off
+	IPComp       Setting[bool]
+	Cut96        Setting[bool] // HMAC-SHA2-256 is cut to 96 bits, whatever was negotiated
+	Policies     Setting[bool] // policies are installed in the kernel
+	ForwardOut   Setting[bool]
+	IfIDIn       Setting[uint32]
+	IfIDOut      Setting[uint32]
+	MarkIn       Setting[string]
+	MarkOut      Setting[string]
+	Inactivity   Setting[time.Duration]
+	Unsure       bool
+	HostToHost   bool // the selectors are the IKE addresses
 }
 
 // RouteBased reports whether the child's packets are chosen by routes through an interface and not by its selectors.

@@ -4,7 +4,6 @@ package certificate
 
 import (
 	"bytes"
-	"crypto/dsa"
 	"crypto/ecdsa"
 	"crypto/ed25519"
 	"crypto/rsa"
@@ -118,8 +117,6 @@ func one(in *read.Input, line int, der []byte) {
 		g.KeyType, g.KeyBits = "ECDSA", k.Curve.Params().BitSize
 	case ed25519.PublicKey:
 		g.KeyType, g.KeyBits = "Ed25519", 256
-	case *dsa.PublicKey:
-		g.KeyType, g.KeyBits = "DSA", k.P.BitLen()
 	default:
 		g.KeyType = c.PublicKeyAlgorithm.String()
 	}

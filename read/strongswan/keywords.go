@@ -119,7 +119,7 @@ func parseProposal(text string, protocol ike.Protocol) (ike.Proposal, error) {
 			*list = append(*list, c)
 		}
 	}
-	return settle(p)
+	return settleProposal(p)
 }
 
 func additional(word string) (n int, rest string, ok bool) {
@@ -129,9 +129,9 @@ func additional(word string) (n int, rest string, ok bool) {
 	return 0, "", false
 }
 
-// settle does to a proposal what the daemon does when it loads it: it derives the PRF, drops what has no use, and
+// settleProposal does to a proposal what the daemon does when it loads it: it derives the PRF, drops what has no use, and
 // refuses what cannot be.
-func settle(p ike.Proposal) (ike.Proposal, error) {
+func settleProposal(p ike.Proposal) (ike.Proposal, error) {
 	combined, plain := 0, 0
 	for _, c := range p.Encryption {
 		if c.Algorithm.Combined {

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"toril/read"
+	"toril/read/fill"
 	"toril/source"
 )
 
@@ -14,7 +15,7 @@ import (
 type section struct {
 	name   string
 	at     source.Pos
-	values []*value
+	values []*fill.Value
 	subs   []*section
 	refs   []reference
 }
@@ -24,17 +25,9 @@ type reference struct {
 	at   source.Pos
 }
 
-type value struct {
-	key, text string
-	at        source.Pos
-	inherited bool
-	was       []source.Pos // earlier lines that say the key with another value
-	used      bool
-}
-
-func (s *section) value(key string) *value {
+func (s *section) value(key string) *fill.Value {
 	for _, v := range s.values {
-		if v.key == key {
+		if v.Key == key {
 			return v
 		}
 	}
@@ -153,7 +146,7 @@ func (p *parser) section(s *section, outermost bool) bool {
 		case c == '=':
 			p.at++
 			p.in.Count()
-			s.set(&value{key: name, text: p.valueText(), at: p.in.At(line)})
+			s.set(&fill.Value{Key: name, Text: p.valueText(), At: p.in.At(line)})
 		case c == '{' || c == ':' || c == '\n':
 			if p.open(s, name, line) {
 				return true
@@ -202,10 +195,10 @@ func (p *parser) open(s *section, name string, line int) bool {
 	return end
 }
 
-func (s *section) set(v *value) {
-	if i := slices.IndexFunc(s.values, func(o *value) bool { return o.key == v.key }); i >= 0 {
-		if old := s.values[i]; old.text != v.text {
-			v.was = append(old.was, old.at)
+func (s *section) set(v *fill.Value) {
+	if i := slices.IndexFunc(s.values, func(o *fill.Value) bool { return o.Key == v.Key }); i >= 0 {
+		if old := s.values[i]; old.Text != v.Text {
+			v.Was = append(old.Was, old.At)
 		}
 		s.values[i] = v
 		return
@@ -381,8 +374,8 @@ func (r *resolver) lookup(name string) *section {
 
 func inherit(into, from *section) {
 	for _, v := range from.values {
-		if into.value(v.key) == nil {
-			v.inherited = true
+		if into.value(v.Key) == nil {
+			v.Inherited = true
 			into.values = append(into.values, v)
 		}
 	}
@@ -398,7 +391,7 @@ func inherit(into, from *section) {
 
 func markInherited(s *section) {
 	for _, v := range s.values {
-		v.inherited = true
+		v.Inherited = true
 	}
 	for _, sub := range s.subs {
 		markInherited(sub)

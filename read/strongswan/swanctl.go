@@ -14,6 +14,7 @@ import (
 	"toril/gateway"
 	"toril/ike"
 	"toril/read"
+	"toril/read/fill"
 	"toril/source"
 )
 
@@ -90,7 +91,7 @@ func readSwanctl(in *read.Input) {
 	r := &swanctl{in: in, root: parse(in)}
 	r.res = &resolver{in: in, root: r.root, left: maxInherited, refs: map[string]*refUse{}}
 	for _, v := range r.root.values {
-		in.Unread(v.at.Line, "", "%q stands outside of every section", source.Clean(v.key))
+		in.Unread(v.At.Line, "", "%q stands outside of every section", source.Clean(v.Key))
 	}
 	templates := map[string]*section{}
 	for _, s := range r.root.subs {
@@ -141,125 +142,54 @@ func (r *swanctl) ignore(s *section) {
 	}
 }
 
-// filler takes the settings of one section. What it does not take stays unread.
-type filler struct {
-	*swanctl
-	s       *section
-	path    string // for the reason of a default: "connections.<conn>"
-	scope   string
-	unsure  *bool
-	refused **source.Error
-}
-
-// take returns a setting: as said, or the daemon's default. A value that the daemon cannot parse makes it refuse the
-// whole connection.
-func take[T any](f filler, key string, byDefault T, parse func(string) (T, error)) gateway.Setting[T] {
-	why := fmt.Sprintf("%s default of %s.%s", Software, f.path, key)
-	v := f.s.value(key)
-	if v == nil {
-		return gateway.Unsaid(byDefault, why)
-	}
-	v.used = true
-	f.again(v)
-	if v.text == "" {
-		return gateway.Unsaid(byDefault, why)
-	}
-	got, err := parse(v.text)
-	if err != nil {
-		f.refuse(v, err)
-		if _, list := any(got).([]ike.Proposal); list { // what was understood of a list is still worth judging
-			return gateway.Say(got, v.at)
-		}
-		return gateway.Unsaid(byDefault, why)
-	}
-	set := gateway.Say(got, v.at)
-	if v.inherited {
-		set.Origin = gateway.Inherited
-	}
-	return set
-}
-
-func (f filler) refuse(v *value, err error) {
-	e := source.Errorf(v.at, "%s: %v", source.Clean(v.key), source.Clean(err.Error()))
-	if f.refused != nil && *f.refused == nil {
-		*f.refused = e
-	}
-	f.note(v, e.Message)
-}
-
-// note keeps an unread value where it stands, which may be in an included file.
-func (f filler) note(v *value, why string) {
-	*f.unsure = true
-	for _, file := range f.in.Gateway.Files {
-		if file.Path == v.at.File {
-			file.Unread = append(file.Unread, gateway.Unread{At: v.at, Scope: f.scope, Why: why})
-			return
-		}
-	}
-}
-
-func (f filler) again(v *value) {
-	if len(v.was) > 0 && !v.inherited {
-		f.in.Gateway.Definitions = append(f.in.Gateway.Definitions, &gateway.Definition{Kind: "value", Name: f.scope + " " + v.key, At: v.at, Used: []source.Pos{v.at}, Again: v.was})
-	}
-}
-
-func word(text string) (string, error) { return text, nil }
-
-func (f filler) rest(irrelevant map[string]string, known ...string) {
-	for _, v := range f.s.values {
-		switch {
-		case v.used || slices.Contains(known, v.key):
-		case irrelevant[v.key] != "":
-		default:
-			f.note(v, fmt.Sprintf("%q is not a known option of %s", source.Clean(v.key), f.path))
-		}
-	}
+// of prepares a section for its settings to be taken.
+func (r *swanctl) of(s *section, path, scope string, unsure *bool, refused **source.Error) *fill.Section {
+	return &fill.Section{In: r.in, Values: s.values, Software: Software, Path: path, Scope: scope, Unsure: unsure, Refused: refused}
 }
 
 func (r *swanctl) connection(s *section) {
 	c := &gateway.Connection{Name: source.Clean(s.name), At: s.at, Software: Software}
-	f := filler{r, s, "connections.<conn>", c.Name, &c.Unsure, &c.Unusable}
-	c.Version = take(f, "version", ike.Either, func(t string) (ike.Version, error) {
+	f := r.of(s, "connections.<conn>", c.Name, &c.Unsure, &c.Unusable)
+	c.Version = fill.Take(f, ike.Either, func(t string) (ike.Version, error) {
 		switch t {
 		case "0", "1", "2":
 			return ike.Version(t[0] - '0'), nil
 		}
 		return 0, fmt.Errorf("%q is none of 0, 1 and 2", t)
-	})
+	}, "version")
 	addresses := func(t string) (gateway.Addresses, error) { return parseAddresses(t), nil }
 	anywhere := gateway.Addresses{{Text: "%any", Any: true}}
-	c.LocalAddrs = take(f, "local_addrs", anywhere, addresses)
-	c.RemoteAddrs = take(f, "remote_addrs", anywhere, addresses)
-	c.LocalPort = take(f, "local_port", 500, number)
-	c.RemotePort = take(f, "remote_port", 500, number)
-	c.Proposals = take(f, "proposals", defaultIKE, func(t string) ([]ike.Proposal, error) { return parseProposals(t, ike.IKE) })
-	c.Aggressive = take(f, "aggressive", false, parseBool)
-	c.Encap = take(f, "encap", false, parseBool)
-	c.MOBIKE = take(f, "mobike", true, parseBool)
-	c.DPD = take(f, "dpd_delay", 0, parseTime)
-	c.DPDTimeout = take(f, "dpd_timeout", 0, parseTime)
-	c.Childless = take(f, "childless", "allow", word)
-	c.PPK = take(f, "ppk_id", false, func(string) (bool, error) { return true, nil })
-	c.PPKRequired = take(f, "ppk_required", false, parseBool)
-	c.Tries = take(f, "keyingtries", 1, func(t string) (int, error) {
+	c.LocalAddrs = fill.Take(f, anywhere, addresses, "local_addrs")
+	c.RemoteAddrs = fill.Take(f, anywhere, addresses, "remote_addrs")
+	c.LocalPort = fill.Take(f, 500, number, "local_port")
+	c.RemotePort = fill.Take(f, 500, number, "remote_port")
+	c.Proposals = fill.Take(f, defaultIKE, func(t string) ([]ike.Proposal, error) { return parseProposals(t, ike.IKE) }, "proposals")
+	c.Aggressive = fill.Take(f, false, parseBool, "aggressive")
+	c.Encap = fill.Take(f, false, parseBool, "encap")
+	c.MOBIKE = fill.Take(f, true, parseBool, "mobike")
+	c.DPD = fill.Take(f, 0, parseTime, "dpd_delay")
+	c.DPDTimeout = fill.Take(f, 0, parseTime, "dpd_timeout")
+	c.Childless = fill.Take(f, "allow", fill.Word, "childless")
+	c.PPK = fill.Take(f, false, func(string) (bool, error) { return true, nil }, "ppk_id")
+	c.PPKRequired = fill.Take(f, false, parseBool, "ppk_required")
+	c.Tries = fill.Take(f, 1, func(t string) (int, error) {
 		if t == "%forever" {
 			return 0, nil
 		}
 		return number(t)
-	})
-	c.Reauth = take(f, "reauth_time", 0, parseTime)
+	}, "keyingtries")
+	c.Reauth = fill.Take(f, 0, parseTime, "reauth_time")
 	rekey := 4 * time.Hour
 	if c.Reauth.Value > 0 { // setting reauth_time turns rekeying off unless it is set too
 		rekey = 0
 	}
-	c.Rekey = take(f, "rekey_time", rekey, parseTime)
+	c.Rekey = fill.Take(f, rekey, parseTime, "rekey_time")
 	over := max(c.Rekey.Value, c.Reauth.Value) / 10
-	c.Over = take(f, "over_time", over, parseTime)
-	c.Random = take(f, "rand_time", c.Over.Value, parseTime)
-	c.IfIDIn = take(f, "if_id_in", 0, ifID)
-	c.IfIDOut = take(f, "if_id_out", 0, ifID)
-	f.rest(irrelevantConnection)
+	c.Over = fill.Take(f, over, parseTime, "over_time")
+	c.Random = fill.Take(f, c.Over.Value, parseTime, "rand_time")
+	c.IfIDIn = fill.Take(f, 0, ifID, "if_id_in")
+	c.IfIDOut = fill.Take(f, 0, ifID, "if_id_out")
+	f.Rest(irrelevantConnection)
 	r.parties(c, s)
 	for _, sub := range s.subs {
 		switch {
@@ -268,7 +198,7 @@ func (r *swanctl) connection(s *section) {
 				c.Children = append(c.Children, r.child(c, child))
 			}
 			for _, v := range sub.values {
-				f.note(v, "a value where the sections of children stand")
+				f.Note(v, "a value where the sections of children stand")
 			}
 		case strings.HasPrefix(sub.name, "local") || strings.HasPrefix(sub.name, "remote"):
 		default:
@@ -304,8 +234,8 @@ func (r *swanctl) parties(c *gateway.Connection, s *section) {
 			if !strings.HasPrefix(sub.name, side.name) {
 				continue
 			}
-			f := filler{r, sub, "connections.<conn>." + side.name, c.Name, &c.Unsure, &c.Unusable}
-			p := r.party(f, side.id, side.name)
+			f := r.of(sub, "connections.<conn>."+side.name, c.Name, &c.Unsure, &c.Unusable)
+			p := r.party(f, sub.subs, side.id, side.name)
 			if !found {
 				*side.to = p
 			}
@@ -313,7 +243,7 @@ func (r *swanctl) parties(c *gateway.Connection, s *section) {
 		}
 		if !found {
 			empty := &section{name: side.name, at: s.at}
-			*side.to = r.party(filler{r, empty, "connections.<conn>." + side.name, c.Name, &c.Unsure, &c.Unusable}, side.id, side.name)
+			*side.to = r.party(r.of(empty, "connections.<conn>."+side.name, c.Name, &c.Unsure, &c.Unusable), nil, side.id, side.name)
 			if side.name == "remote" { // without a remote section any authentication of the peer is accepted
 				side.to.Method.Value = ike.AnyMethod
 			}
@@ -321,13 +251,13 @@ func (r *swanctl) parties(c *gateway.Connection, s *section) {
 	}
 }
 
-func (r *swanctl) party(f filler, noID ike.Identity, side string) gateway.Party {
+func (r *swanctl) party(f *fill.Section, subs []*section, noID ike.Identity, side string) gateway.Party {
 	byDefault := ike.Certificate
 	if side == "remote" {
 		byDefault = ike.AnyMethod
 	}
 	p := gateway.Party{
-		Method: take(f, "auth", byDefault, func(t string) (ike.Method, error) {
+		Method: fill.Take(f, byDefault, func(t string) (ike.Method, error) {
 			switch first, _, _ := strings.Cut(t, "-"); first {
 			case "psk":
 				return ike.PSK, nil
@@ -339,23 +269,23 @@ func (r *swanctl) party(f filler, noID ike.Identity, side string) gateway.Party 
 				return ike.XAuth, nil
 			}
 			return 0, fmt.Errorf("%q is not a known method of authentication", t)
-		}),
-		ID: take(f, "id", noID, func(t string) (ike.Identity, error) { return ParseIdentity(t), nil }),
+		}, "auth"),
+		ID: fill.Take(f, noID, func(t string) (ike.Identity, error) { return ParseIdentity(t), nil }, "id"),
 	}
 	files := func(t string) ([]string, error) { return splitList(t), nil }
-	p.Certificates = take(f, "certs", nil, files)
-	p.CAs = take(f, "cacerts", nil, files)
-	take(f, "revocation", "relaxed", word)
-	take(f, "pubkeys", "", word)
-	for _, sub := range f.s.subs {
+	p.Certificates = fill.Take(f, nil, files, "certs")
+	p.CAs = fill.Take(f, nil, files, "cacerts")
+	fill.Take(f, "relaxed", fill.Word, "revocation")
+	fill.Take(f, "", fill.Word, "pubkeys")
+	for _, sub := range subs {
 		if strings.HasPrefix(sub.name, "cert") || strings.HasPrefix(sub.name, "cacert") {
-			take(filler{f.swanctl, sub, f.path + ".cert", f.scope, f.unsure, nil}, "file", "", word)
+			fill.Take(r.of(sub, f.Path+".cert", f.Scope, f.Unsure, nil), "", fill.Word, "file")
 			continue
 		}
-		r.in.Unread(sub.at.Line, f.scope, "%q is not a section of %s", source.Clean(sub.name), f.path)
-		*f.unsure = true
+		r.in.Unread(sub.at.Line, f.Scope, "%q is not a section of %s", source.Clean(sub.name), f.Path)
+		*f.Unsure = true
 	}
-	f.rest(irrelevantParty)
+	f.Rest(irrelevantParty)
 	return p
 }
 
@@ -370,19 +300,19 @@ func splitList(t string) []string {
 }
 
 func (r *swanctl) child(c *gateway.Connection, s *section) *gateway.Child {
-	k := &gateway.Child{Name: source.Clean(s.name), At: s.at, AlwaysStrict: true}
-	f := filler{r, s, "connections.<conn>.children.<child>", c.Name + "/" + k.Name, &k.Unsure, &c.Unusable}
-	esp := take(f, "esp_proposals", espUnset, func(t string) ([]ike.Proposal, error) { return parseProposals(t, ike.ESP) })
-	ah := take(f, "ah_proposals", nil, func(t string) ([]ike.Proposal, error) { return parseProposals(t, ike.AH) })
+	k := &gateway.Child{Name: source.Clean(s.name), At: s.at}
+	f := r.of(s, "connections.<conn>.children.<child>", c.Name+"/"+k.Name, &k.Unsure, &c.Unusable)
+	esp := fill.Take(f, espUnset, func(t string) ([]ike.Proposal, error) { return parseProposals(t, ike.ESP) }, "esp_proposals")
+	ah := fill.Take(f, nil, func(t string) ([]ike.Proposal, error) { return parseProposals(t, ike.AH) }, "ah_proposals")
 	k.Protocol, k.Proposals = gateway.Unsaid(ike.ESP, "ESP unless only ah_proposals is said"), esp
 	if len(ah.Value) > 0 && esp.IsDefault() { // both said: ESP
 		k.Protocol, k.Proposals = gateway.Say(ike.AH, ah.At), ah
 	}
 	dynamic := ike.Selectors{{Dynamic: true, HiPort: 65535}}
-	k.Local = take(f, "local_ts", dynamic, parseSelectors)
-	k.Remote = take(f, "remote_ts", dynamic, parseSelectors)
+	k.Local = fill.Take(f, dynamic, parseSelectors, "local_ts")
+	k.Remote = fill.Take(f, dynamic, parseSelectors, "remote_ts")
 	k.HostToHost = k.Local.Value.Dynamic() && k.Remote.Value.Dynamic()
-	k.Mode = take(f, "mode", ike.Tunnel, func(t string) (ike.Mode, error) {
+	k.Mode = fill.Take(f, ike.Tunnel, func(t string) (ike.Mode, error) {
 		switch t {
 		case "tunnel":
 			return ike.Tunnel, nil
@@ -396,30 +326,30 @@ func (r *swanctl) child(c *gateway.Connection, s *section) *gateway.Child {
 			return ike.Drop, nil
 		}
 		return 0, fmt.Errorf("%q is not a mode", t)
-	})
-	k.Start = take(f, "start_action", gateway.StartNever, parseStart)
-	k.CloseAction = take(f, "close_action", gateway.StartNever, parseStart)
-	k.DPDAction = take(f, "dpd_action", "clear", word)
-	k.Rekey = take(f, "rekey_time", time.Hour, parseTime)
-	k.Life = take(f, "life_time", k.Rekey.Value+k.Rekey.Value/10, parseTime)
-	k.Random = take(f, "rand_time", max(0, k.Life.Value-k.Rekey.Value), parseTime)
-	k.RekeyBytes = take(f, "rekey_bytes", 0, parseSize)
-	k.LifeBytes = take(f, "life_bytes", k.RekeyBytes.Value+k.RekeyBytes.Value/10, parseSize)
-	k.RekeyPackets = take(f, "rekey_packets", 0, parseSize)
-	k.LifePackets = take(f, "life_packets", k.RekeyPackets.Value+k.RekeyPackets.Value/10, parseSize)
-	take(f, "rand_bytes", 0, parseSize)
-	take(f, "rand_packets", 0, parseSize)
-	k.ReplayWindow = take(f, "replay_window", 32, number)
-	k.IPComp = take(f, "ipcomp", false, parseBool)
-	k.Cut96 = take(f, "sha256_96", false, parseBool)
-	k.Policies = take(f, "policies", true, parseBool)
-	k.ForwardOut = take(f, "policies_fwd_out", false, parseBool)
-	k.Inactivity = take(f, "inactivity", 0, parseTime)
-	k.IfIDIn = take(f, "if_id_in", c.IfIDIn.Value, ifID)
-	k.IfIDOut = take(f, "if_id_out", c.IfIDOut.Value, ifID)
-	k.MarkIn = take(f, "mark_in", "", word)
-	k.MarkOut = take(f, "mark_out", "", word)
-	f.rest(irrelevantChild)
+	}, "mode")
+	k.Start = fill.Take(f, gateway.StartNever, parseStart, "start_action")
+	k.CloseAction = fill.Take(f, gateway.StartNever, parseStart, "close_action")
+	k.DPDAction = fill.Take(f, "clear", fill.Word, "dpd_action")
+	k.Rekey = fill.Take(f, time.Hour, parseTime, "rekey_time")
+	k.Life = fill.Take(f, k.Rekey.Value+k.Rekey.Value/10, parseTime, "life_time")
+	k.Random = fill.Take(f, max(0, k.Life.Value-k.Rekey.Value), parseTime, "rand_time")
+	k.RekeyBytes = fill.Take(f, 0, parseSize, "rekey_bytes")
+	k.LifeBytes = fill.Take(f, k.RekeyBytes.Value+k.RekeyBytes.Value/10, parseSize, "life_bytes")
+	k.RekeyPackets = fill.Take(f, 0, parseSize, "rekey_packets")
+	k.LifePackets = fill.Take(f, k.RekeyPackets.Value+k.RekeyPackets.Value/10, parseSize, "life_packets")
+	fill.Take(f, 0, parseSize, "rand_bytes")
+	fill.Take(f, 0, parseSize, "rand_packets")
+	k.ReplayWindow = fill.Take(f, r.in.Gateway.Options.ReplayWindowOr(32), number, "replay_window")
+	k.IPComp = fill.Take(f, false, parseBool, "ipcomp")
+	k.Cut96 = fill.Take(f, false, parseBool, "sha256_96")
+	k.Policies = fill.Take(f, true, parseBool, "policies")
+	k.ForwardOut = fill.Take(f, false, parseBool, "policies_fwd_out")
+	k.Inactivity = fill.Take(f, 0, parseTime, "inactivity")
+	k.IfIDIn = fill.Take(f, c.IfIDIn.Value, ifID, "if_id_in")
+	k.IfIDOut = fill.Take(f, c.IfIDOut.Value, ifID, "if_id_out")
+	k.MarkIn = fill.Take(f, "", fill.Word, "mark_in")
+	k.MarkOut = fill.Take(f, "", fill.Word, "mark_out")
+	f.Rest(irrelevantChild)
 	return k
 }
 
@@ -441,31 +371,31 @@ func parseStart(t string) (gateway.Start, error) {
 func (r *swanctl) secret(s *section) {
 	k := &gateway.Key{Name: source.Clean(s.name), At: s.at, PPK: strings.HasPrefix(s.name, "ppk")}
 	var unsure bool
-	f := filler{r, s, "secrets.<secret>", k.Name, &unsure, nil}
+	f := r.of(s, "secrets.<secret>", k.Name, &unsure, nil)
 	for _, v := range s.values {
 		switch {
-		case v.key == "secret" || v.key == "pin":
-			v.used = true
+		case v.Key == "secret" || v.Key == "pin":
+			v.Used = true
 			r.hide(v)
-			if v.key == "secret" {
-				k.Secret, k.At = decodeSecret(v.text), v.at
+			if v.Key == "secret" {
+				k.Secret, k.At = decodeSecret(v.Text), v.At
 			}
-		case strings.HasPrefix(v.key, "id"):
-			v.used = true
-			k.Owners = append(k.Owners, ParseIdentity(v.text))
+		case strings.HasPrefix(v.Key, "id"):
+			v.Used = true
+			k.Owners = append(k.Owners, ParseIdentity(v.Text))
 		}
 	}
-	f.rest(nil, "file", "handle", "slot", "module")
+	f.Rest(nil, "file", "handle", "slot", "module")
 	if strings.HasPrefix(s.name, "ike") || k.PPK {
 		r.in.Gateway.Keys = append(r.in.Gateway.Keys, k)
 	}
 }
 
-func (r *swanctl) hide(v *value) {
+func (r *swanctl) hide(v *fill.Value) {
 	for _, file := range r.in.Gateway.Files {
-		if file.Path == v.at.File {
-			file.Hide(v.text)
-			for line := range strings.SplitSeq(v.text, "\n") {
+		if file.Path == v.At.File {
+			file.Hide(v.Text)
+			for line := range strings.SplitSeq(v.Text, "\n") {
 				file.Hide(strings.TrimSpace(line))
 			}
 		}

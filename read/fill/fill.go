@@ -1,0 +1,112 @@
+// Package fill turns the keys and values of a saved section into settings: as said, or the daemon's default. Readers
+// of formats with keys and values share it.
+package fill
+
+import (
+	"fmt"
+	"slices"
+
+	"toril/gateway"
+	"toril/ike"
+	"toril/read"
+	"toril/source"
+)
+
+// Value is one key with its value, as written.
+type Value struct {
+	Key, Text string
+	At        source.Pos
+	Inherited bool         // it stands in another section that this one refers to
+	Was       []source.Pos // earlier lines that say the key with another value
+	Used      bool
+}
+
+// Section takes the settings of one section. What is not taken stays unread.
+type Section struct {
+	In       *read.Input
+	Values   []*Value
+	Software string         // for the reason of a default
+	Path     string         // for the reason of a default: "connections.<conn>"
+	Scope    string         // what an unread value may change
+	Unsure   *bool          // set where a value stays unread
+	Refused  **source.Error // set where the daemon would refuse the connection as a whole; nil: it does not
+}
+
+// Lookup returns the value of a key; nil where there is none.
+func (s *Section) Lookup(key string) *Value {
+	for _, v := range s.Values {
+		if v.Key == key {
+			return v
+		}
+	}
+	return nil
+}
+
+// Take returns the setting of the first of some keys that is said; otherwise the default. A value that the daemon cannot
+// parse makes it refuse the whole connection.
+func Take[T any](s *Section, byDefault T, parse func(string) (T, error), keys ...string) gateway.Setting[T] {
+	why := fmt.Sprintf("%s default of %s.%s", s.Software, s.Path, keys[0])
+	for _, key := range keys {
+		v := s.Lookup(key)
+		if v == nil {
+			continue
+		}
+		v.Used = true
+		s.again(v)
+		if v.Text == "" {
+			continue
+		}
+		got, err := parse(v.Text)
+		if err != nil {
+			s.Refuse(v, err)
+			if _, list := any(got).([]ike.Proposal); list { // what was understood of a list is still worth judging
+				return gateway.Say(got, v.At)
+			}
+			return gateway.Unsaid(byDefault, why)
+		}
+		set := gateway.Say(got, v.At)
+		if v.Inherited {
+			set.Origin = gateway.Inherited
+		}
+		return set
+	}
+	return gateway.Unsaid(byDefault, why)
+}
+
+// Refuse says that the daemon cannot use a value.
+func (s *Section) Refuse(v *Value, err error) {
+	e := source.Errorf(v.At, "%s: %v", source.Clean(v.Key), source.Clean(err.Error()))
+	if s.Refused != nil && *s.Refused == nil {
+		*s.Refused = e
+	}
+	s.Note(v, e.Message)
+}
+
+// Note keeps an unread value where it stands, which may be in an included file.
+func (s *Section) Note(v *Value, why string) {
+	*s.Unsure = true
+	for _, file := range s.In.Gateway.Files {
+		if file.Path == v.At.File {
+			file.Unread = append(file.Unread, gateway.Unread{At: v.At, Scope: s.Scope, Why: why})
+			return
+		}
+	}
+}
+
+func (s *Section) again(v *Value) {
+	if len(v.Was) > 0 && !v.Inherited {
+		s.In.Gateway.Definitions = append(s.In.Gateway.Definitions, &gateway.Definition{Kind: "value", Name: s.Scope + " " + v.Key, At: v.At, Used: []source.Pos{v.At}, Again: v.Was})
+	}
+}
+
+// Rest notes every value that was not taken, and is neither irrelevant to the audit nor otherwise known, as unread.
+func (s *Section) Rest(irrelevant map[string]string, known ...string) {
+	for _, v := range s.Values {
+		if !v.Used && irrelevant[v.Key] == "" && !slices.Contains(known, v.Key) {
+			s.Note(v, fmt.Sprintf("%q is not a known option of %s", source.Clean(v.Key), s.Path))
+		}
+	}
+}
+
+// Word is the parser of a value that is taken as it is.
+func Word(text string) (string, error) { return text, nil }

@@ -1,0 +1,66 @@
+package strongswan
+
+import (
+	"regexp"
+
+	"toril/gateway"
+	"toril/read"
+	"toril/read/fill"
+	"toril/source"
+)
+
+// DaemonConf is the format of strongswan.conf: settings of the daemon as a whole.
+var DaemonConf = &read.Format{
+	Name:     "strongswan.conf",
+	Title:    "IKE daemon strongSwan: settings of the daemon as a whole",
+	Software: Software,
+	Hints:    []string{"strongswan.conf", "charon.conf"},
+	Order:    15,
+	Looks:    looksLikeDaemonConf,
+	Read:     readDaemonConf,
+	Covers: []read.Coverage{
+		{Statement: "charon.prefer_configured_proposals", Use: read.Used, Note: "whose order of proposals decides"},
+		{Statement: "charon.install_routes", Use: read.Used},
+		{Statement: "charon.replay_window", Use: read.Used, Note: "the default of children"},
+		{Statement: "charon.reuse_ikesa", Use: read.Used},
+		{Statement: "charon.i_dont_care_about_security_and_use_aggressive_mode_psk", Use: read.Used},
+		{Statement: "everything else", Use: read.Irrelevant, Note: "logging, plugins, threads, sizes"},
+	},
+}
+
+var charonOpens = regexp.MustCompile(`(?m)^[ \t]*(charon|charon-systemd|libstrongswan|swanctl|starter|pki)[ \t]*\{`)
+
+func looksLikeDaemonConf(f *source.File) (int, string) {
+	if m := charonOpens.FindSubmatch(head(f)); m != nil {
+		return 70, "it opens the section " + string(m[1])
+	}
+	return 0, ""
+}
+
+func readDaemonConf(in *read.Input) {
+	root := parse(in)
+	for _, s := range root.subs {
+		if s.name != "charon" && s.name != "charon-systemd" {
+			continue
+		}
+		var unsure bool
+		f := &fill.Section{In: in, Values: s.values, Software: Software, Path: s.name, Scope: "(daemon)", Unsure: &unsure}
+		o := &in.Gateway.Options
+		invert := func(t string) (bool, error) {
+			b, err := parseBool(t)
+			return !b, err
+		}
+		settle(f, &o.InitiatorDecides, invert, "prefer_configured_proposals")
+		settle(f, &o.NoRoutes, invert, "install_routes")
+		settle(f, &o.ReplayWindow, number, "replay_window")
+		settle(f, &o.NoReuse, invert, "reuse_ikesa")
+		settle(f, &o.AggressiveKeys, parseBool, "i_dont_care_about_security_and_use_aggressive_mode_psk")
+	}
+}
+
+// settle takes a setting only where it is said: several files may say parts.
+func settle[T any](f *fill.Section, to *gateway.Setting[T], parse func(string) (T, error), key string) {
+	if set := fill.Take(f, to.Value, parse, key); !set.IsDefault() {
+		*to = set
+	}
+}

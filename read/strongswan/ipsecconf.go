@@ -1,0 +1,440 @@
+package strongswan
+
+import (
+	"bytes"
+	"fmt"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"toril/gateway"
+	"toril/ike"
+	"toril/read"
+	"toril/read/connfile"
+	"toril/read/fill"
+	"toril/source"
+)
+
+// IPsecConf is the format of ipsec.conf, the daemon's older configuration.
+var IPsecConf = &read.Format{
+	Name:     "ipsec.conf (strongSwan)",
+	Title:    "IKE daemon strongSwan, older configuration: connections",
+	Software: Software,
+	Hints:    []string{"ipsec.conf", "*.ipsec.conf"},
+	Order:    20,
+	Looks:    looksLikeIPsecConf,
+	Read:     readIPsecConf,
+	Covers:   ipsecConfCoverage(),
+}
+
+// IPsecSecrets is the format of ipsec.secrets.
+var IPsecSecrets = &read.Format{
+	Name:     "ipsec.secrets",
+	Title:    "IKE daemons strongSwan and Libreswan: pre-shared keys",
+	Software: Software,
+	Hints:    []string{"ipsec.secrets", "*.secrets"},
+	Order:    21,
+	Looks:    looksLikeSecrets,
+	Read:     readSecrets,
+	Covers: []read.Coverage{
+		{Statement: "[who ...] : PSK value", Use: read.Used, Note: "the value is hidden from every quote; 0x and 0s are decoded"},
+		{Statement: "include", Use: read.Used},
+		{Statement: ": RSA, ECDSA, PKCS8, P12, EAP, XAUTH, NTLM, PIN", Use: read.Irrelevant, Note: "hidden from every quote"},
+		{Statement: "who : PPKS value", Use: read.Used, Note: "Libreswan's post-quantum pre-shared keys"},
+	},
+}
+
+var (
+	connLine      = regexp.MustCompile(`(?m)^conn[ \t]+\S+`)
+	configLine    = regexp.MustCompile(`(?m)^config[ \t]+setup`)
+	ownKeywords   = regexp.MustCompile(`(?m)^[ \t]+(keyexchange[ \t]*=[ \t]*ikev|charondebug|uniqueids|strictcrlpolicy|cachecrls|lifetime|margintime|lifebytes|marginbytes|leftfirewall|rightfirewall|leftsendcert|rightsendcert|leftauth2|rightauth2|forceencaps|installpolicy|mediation|modeconfig|leftallowany|rightallowany|eap_identity|inactivity|reauth|closeaction)[ \t]*=?|=[^\n#]*![ \t]*$|auto[ \t]*=[ \t]*route`)
+	secretsLine   = regexp.MustCompile(`(?m)^[^#\n]*:[ \t]*(PSK|RSA|ECDSA|PKCS8|P12|EAP|XAUTH|NTLM|PPKS)\b`)
+	forIPsecConf  = "it has sections of connections (%q)"
+	alsoIPsecConf = ", with keywords that only strongSwan knows (%q)"
+)
+
+func looksLikeIPsecConf(f *source.File) (int, string) {
+	data := head(f)
+	conn := connLine.Find(data)
+	if conn == nil && !configLine.Match(data) || !bytes.Contains(data, []byte("=")) {
+		return 0, ""
+	}
+	why := fmt.Sprintf(forIPsecConf, bytes.TrimSpace(conn))
+	if own := ownKeywords.Find(data); own != nil {
+		return 80, why + fmt.Sprintf(alsoIPsecConf, bytes.TrimSpace(own))
+	}
+	return 60, why
+}
+
+func looksLikeSecrets(f *source.File) (int, string) {
+	data := head(f)
+	if m := secretsLine.FindSubmatch(data); m != nil && !connLine.Match(data) {
+		return 70, fmt.Sprintf("it has entries of the form \"who : %s value\"", m[1])
+	}
+	return 0, ""
+}
+
+// irrelevantConn are the keywords without bearing on what an auditor asks, each with the reason; left and right forms
+// are written with left.
+var irrelevantConn = map[string]string{
+	"aaa_identity": "EAP server identity", "eap_identity": "EAP identity", "fragmentation": "size of IKE messages", "ikedscp": "marking of IKE packets",
+	"leftca2": "second authentication", "leftcert2": "second authentication", "leftcertpolicy": "policy OIDs of certificates", "leftdns": "virtual addresses of roadwarriors",
+	"leftgroups": "group membership of certificates", "leftgroups2": "group membership of certificates", "lefthostaccess": "rule that a script adds",
+	"leftid2": "second authentication", "leftsendcert": "form of the exchange", "leftsigkey": "public key", "leftrsasigkey": "public key", "leftsourceip": "virtual addresses of roadwarriors",
+	"leftupdown": "script that runs when the child comes up", "lefthostkey": "public key", "mediation": "mediation between peers behind NAT", "mediated_by": "mediation between peers behind NAT",
+	"me_peerid": "mediation between peers behind NAT", "mobike": "addresses that change", "modeconfig": "direction of the mode config exchange", "reqid": "number of the SA in the kernel",
+	"sha256_96": "", "tfc": "padding against traffic analysis", "xauth": "role in XAuth", "xauth_identity": "XAuth identity", "leftnexthop": "of an older daemon",
+	"pfs": "of an older daemon; ignored by this one", "pfsgroup": "of an older daemon; ignored by this one", "eap": "of an older daemon", "auth": "of an older daemon", "cacert": "authority",
+	"leftauth2": "second authentication", "set_mark_in": "mark of packets", "set_mark_out": "mark of packets", "rightid2": "second authentication", "authby2": "second authentication",
+	"keylife_": "", "updown_": "",
+}
+
+func ipsecConfCoverage() []read.Coverage {
+	out := []read.Coverage{{Statement: "include, also, conn %default", Use: read.Used}, {Statement: "config setup, ca", Use: read.Irrelevant, Note: "logging, revocation"}}
+	for _, k := range []string{"ah", "aggressive", "authby", "auto", "closeaction", "compress", "dpdaction", "dpddelay", "dpdtimeout", "esp", "forceencaps", "if_id_in", "if_id_out", "ike", "ikelifetime",
+		"inactivity", "installpolicy", "keyexchange", "keyingtries", "left|right", "left|rightallowany", "left|rightauth", "left|rightca", "left|rightcert", "left|rightfirewall", "left|rightid",
+		"left|rightikeport", "left|rightprotoport", "left|rightsubnet", "lifebytes", "lifepackets", "lifetime, keylife", "marginbytes", "marginpackets", "margintime, rekeymargin", "mark, mark_in, mark_out",
+		"reauth", "rekey", "rekeyfuzz", "replay_window", "type"} {
+		out = append(out, read.Coverage{Statement: k, Use: read.Used})
+	}
+	for _, k := range sortedKeys(irrelevantConn) {
+		if irrelevantConn[k] != "" {
+			out = append(out, read.Coverage{Statement: k, Use: read.Irrelevant, Note: irrelevantConn[k]})
+		}
+	}
+	return out
+}
+
+func sortedKeys(m map[string]string) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func readIPsecConf(in *read.Input) {
+	f := connfile.Parse(in)
+	r := &ipsecConf{in: in}
+	f.Declare(func(s *connfile.Section) bool { return r.loaded(f.Effective(s, true)) })
+	for _, s := range f.Sections {
+		if s.Kind != "conn" || s.Name == "%default" {
+			continue
+		}
+		if values := f.Effective(s, true); r.loaded(values) {
+			r.connection(s, values)
+		}
+	}
+}
+
+type ipsecConf struct{ in *read.Input }
+
+// loaded reports whether the daemon loads a section: auto is add, route or start.
+func (r *ipsecConf) loaded(values []*fill.Value) bool {
+	return slices.ContainsFunc(values, func(v *fill.Value) bool { return v.Key == "auto" && v.Text != "ignore" && v.Text != "" })
+}
+
+// sides returns the prefix of the local and of the remote keywords: right is local where its address is one of the
+// gateway's own and left's is not (ipsec.conf(5)).
+func sides(g *gateway.Gateway, values []*fill.Value) (local, remote string) {
+	own := func(side string) bool {
+		for _, v := range values {
+			if v.Key != side {
+				continue
+			}
+			a, err := netip.ParseAddr(v.Text)
+			if err != nil {
+				return v.Text == "%defaultroute"
+			}
+			for _, i := range g.Interfaces {
+				if slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return p.Addr() == a }) {
+					return true
+				}
+			}
+		}
+		return false
+	}
+	if own("right") && !own("left") {
+		return "right", "left"
+	}
+	return "left", "right"
+}
+
+func (r *ipsecConf) connection(s *connfile.Section, values []*fill.Value) {
+	c := &gateway.Connection{Name: source.Clean(s.Name), At: s.At, Software: Software}
+	f := &fill.Section{In: r.in, Values: values, Software: Software, Path: "ipsec.conf conn", Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable}
+	local, remote := sides(r.in.Gateway, values)
+	c.Version = fill.Take(f, ike.Either, func(t string) (ike.Version, error) {
+		switch t {
+		case "ike":
+			return ike.Either, nil
+		case "ikev1":
+			return ike.V1, nil
+		case "ikev2":
+			return ike.V2, nil
+		}
+		return 0, fmt.Errorf("%q is none of ike, ikev1 and ikev2", t)
+	}, "keyexchange")
+	anywhere := gateway.Addresses{{Text: "%any", Any: true}}
+	addresses := func(t string) (gateway.Addresses, error) {
+		if t == "%defaultroute" {
+			return anywhere, nil
+		}
+		return parseAddresses(t), nil
+	}
+	c.LocalAddrs = fill.Take(f, anywhere, addresses, local)
+	c.RemoteAddrs = fill.Take(f, anywhere, addresses, remote)
+	fill.Take(f, false, parseBool, local+"allowany")
+	if any := fill.Take(f, false, parseBool, remote+"allowany"); any.Value || strings.HasPrefix(firstText(c.RemoteAddrs.Value), "%") && !c.RemoteAddrs.Value.Any() {
+		c.RemoteAddrs.Value = append(slices.Clone(c.RemoteAddrs.Value), gateway.Address{Text: "%any", Any: true})
+	}
+	c.LocalPort = fill.Take(f, 500, number, local+"ikeport")
+	c.RemotePort = fill.Take(f, 500, number, remote+"ikeport")
+	c.Proposals = fill.Take(f, append(mustProposals(ike.IKE, "aes128-sha256-modp3072"), defaultIKE...), withDefaults(ike.IKE), "ike")
+	c.Aggressive = fill.Take(f, false, parseBool, "aggressive")
+	c.Encap = fill.Take(f, false, parseBool, "forceencaps")
+	c.MOBIKE = fill.Take(f, true, parseBool, "mobike")
+	c.Childless = gateway.Unsaid("allow", Software+" default of ipsec.conf conn")
+	c.Tries = fill.Take(f, 3, func(t string) (int, error) {
+		if t == "%forever" {
+			return 0, nil
+		}
+		return number(t)
+	}, "keyingtries")
+	r.dpd(c, f)
+	r.ikeLife(c, f)
+	c.IfIDIn = fill.Take(f, 0, ifID, "if_id_in")
+	c.IfIDOut = fill.Take(f, 0, ifID, "if_id_out")
+	r.parties(c, f, local, remote)
+	k := r.child(c, f, local, remote)
+	c.Children = append(c.Children, k)
+	r.rest(f, local, remote)
+	r.in.Gateway.Connections = append(r.in.Gateway.Connections, c)
+}
+
+func firstText(as gateway.Addresses) string {
+	if len(as) == 0 {
+		return ""
+	}
+	return as[0].Text
+}
+
+// withDefaults parses proposals: without "!" at the end the daemon's own are added to those written.
+func withDefaults(protocol ike.Protocol) func(string) ([]ike.Proposal, error) {
+	return func(t string) ([]ike.Proposal, error) {
+		text, strict := strings.CutSuffix(strings.TrimSpace(t), "!")
+		ps, err := parseProposals(text, protocol)
+		if !strict && err == nil {
+			ps = append(ps, map[ike.Protocol][]ike.Proposal{ike.IKE: defaultIKE, ike.ESP: espKeyword, ike.AH: ahByDefault}[protocol]...)
+		}
+		return ps, err
+	}
+}
+
+func (r *ipsecConf) dpd(c *gateway.Connection, f *fill.Section) {
+	action := fill.Take(f, "none", fill.Word, "dpdaction")
+	delay := fill.Take(f, 30*time.Second, parseTime, "dpddelay")
+	c.DPD = gateway.Setting[time.Duration]{Origin: action.Origin, At: action.At, Why: action.Why}
+	if action.Value != "none" {
+		c.DPD.Value = delay.Value
+		if !delay.IsDefault() {
+			c.DPD.Origin, c.DPD.At = delay.Origin, delay.At
+		}
+	}
+	c.DPDTimeout = fill.Take(f, 150*time.Second, parseTime, "dpdtimeout")
+}
+
+// margin is how long before the end of an SA its renewal begins, and how much of that is random.
+func (r *ipsecConf) margin(f *fill.Section) (before, random time.Duration) {
+	m := fill.Take(f, 9*time.Minute, parseTime, "margintime", "rekeymargin")
+	fuzz := fill.Take(f, 100, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
+	return m.Value, m.Value * time.Duration(max(0, min(fuzz.Value, 10_000))) / 100
+}
+
+func (r *ipsecConf) ikeLife(c *gateway.Connection, f *fill.Section) {
+	life := fill.Take(f, 3*time.Hour, parseTime, "ikelifetime")
+	rekeys := fill.Take(f, true, parseBool, "rekey")
+	reauth := fill.Take(f, true, parseBool, "reauth")
+	before, random := r.margin(f)
+	set := gateway.Setting[time.Duration]{Value: max(0, life.Value-before), Origin: life.Origin, At: life.At, Why: life.Why}
+	off := gateway.Setting[time.Duration]{Origin: reauth.Origin, At: reauth.At, Why: reauth.Why}
+	switch {
+	case !rekeys.Value:
+		off.Origin, off.At, off.Why = rekeys.Origin, rekeys.At, rekeys.Why
+		c.Rekey, c.Reauth = off, off
+	case reauth.Value:
+		c.Rekey, c.Reauth = off, set
+	default:
+		c.Rekey, c.Reauth = set, off
+	}
+	c.Over = gateway.Setting[time.Duration]{Value: before, Why: Software + " default of ipsec.conf conn.margintime"}
+	c.Random = gateway.Setting[time.Duration]{Value: random, Why: Software + " default of ipsec.conf conn.rekeyfuzz"}
+}
+
+func (r *ipsecConf) parties(c *gateway.Connection, f *fill.Section, local, remote string) {
+	authby := fill.Take(f, ike.Certificate, parseAuth, "authby")
+	for _, side := range []struct {
+		name  string
+		to    *gateway.Party
+		addrs gateway.Setting[gateway.Addresses]
+		noID  ike.Identity
+	}{{local, &c.Local, c.LocalAddrs, ike.Identity{Kind: ike.NoID}}, {remote, &c.Remote, c.RemoteAddrs, ike.Identity{Kind: ike.AnyID}}} {
+		id := side.noID // the address, where it is one
+		if fixed := side.addrs.Value.Fixed(); len(fixed) > 0 && !side.addrs.Value.Any() {
+			id = ike.Addr(fixed[0])
+		}
+		side.to.Certificates = fill.Take(f, nil, func(t string) ([]string, error) { return splitList(t), nil }, side.name+"cert")
+		if len(side.to.Certificates.Value) > 0 {
+			id = side.noID
+		}
+		side.to.CAs = fill.Take(f, nil, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"ca")
+		side.to.ID = fill.Take(f, id, func(t string) (ike.Identity, error) { return ParseIdentity(strings.TrimPrefix(t, "%")), nil }, side.name+"id")
+		side.to.Method = fill.Take(f, authby.Value, parseAuth, side.name+"auth")
+		if side.to.Method.IsDefault() {
+			side.to.Method = authby
+		}
+	}
+}
+
+func parseAuth(t string) (ike.Method, error) {
+	switch first, _, _ := strings.Cut(t, "-"); first {
+	case "psk", "secret":
+		return ike.PSK, nil
+	case "pubkey", "rsasig", "ecdsasig", "rsa", "ecdsa", "bliss", "ed25519", "ed448", "ike:pubkey", "ike:rsa", "ike:ecdsa", "never", "rsa/pss", "ike:rsa/pss":
+		return ike.Certificate, nil
+	case "eap":
+		return ike.EAP, nil
+	case "xauth", "xauthpsk", "xauthrsasig":
+		return ike.XAuth, nil
+	}
+	return 0, fmt.Errorf("%q is not a known method of authentication", t)
+}
+
+func (r *ipsecConf) child(c *gateway.Connection, f *fill.Section, local, remote string) *gateway.Child {
+	k := &gateway.Child{Name: c.Name, At: c.At}
+	esp := fill.Take(f, append(mustProposals(ike.ESP, "aes128-sha256"), espKeyword...), withDefaults(ike.ESP), "esp")
+	ah := fill.Take(f, nil, withDefaults(ike.AH), "ah")
+	k.Protocol, k.Proposals = gateway.Unsaid(ike.ESP, "ESP unless ah is said"), esp
+	if len(ah.Value) > 0 {
+		k.Protocol, k.Proposals = gateway.Say(ike.AH, ah.At), ah
+	}
+	k.Local, k.Remote = r.selectors(f, local), r.selectors(f, remote)
+	k.HostToHost = k.Local.Value.Dynamic() && k.Remote.Value.Dynamic()
+	k.Mode = fill.Take(f, ike.Tunnel, func(t string) (ike.Mode, error) {
+		switch t {
+		case "tunnel":
+			return ike.Tunnel, nil
+		case "transport", "transport_proxy":
+			return ike.Transport, nil
+		case "beet":
+			return ike.BEET, nil
+		case "passthrough":
+			return ike.Pass, nil
+		case "drop", "reject":
+			return ike.Drop, nil
+		}
+		return 0, fmt.Errorf("%q is not a type of connection", t)
+	}, "type")
+	k.Start = fill.Take(f, gateway.StartNever, func(t string) (gateway.Start, error) {
+		switch t {
+		case "add":
+			return gateway.StartNever, nil
+		case "route":
+			return gateway.StartTraffic, nil
+		case "start":
+			return gateway.StartBoot, nil
+		}
+		return 0, fmt.Errorf("%q is none of ignore, add, route and start", t)
+	}, "auto")
+	k.CloseAction = fill.Take(f, gateway.StartNever, parseStart, "closeaction")
+	k.DPDAction = fill.Take(f, "none", fill.Word, "dpdaction")
+	r.life(k, f)
+	k.ReplayWindow = fill.Take(f, r.in.Gateway.Options.ReplayWindowOr(32), number, "replay_window")
+	k.IPComp = fill.Take(f, false, parseBool, "compress")
+	k.Cut96 = fill.Take(f, false, parseBool, "sha256_96")
+	k.Policies = fill.Take(f, true, parseBool, "installpolicy")
+	k.Inactivity = fill.Take(f, 0, parseTime, "inactivity")
+	k.IfIDIn, k.IfIDOut = c.IfIDIn, c.IfIDOut
+	k.MarkIn = fill.Take(f, "", fill.Word, "mark_in", "mark")
+	k.MarkOut = fill.Take(f, "", fill.Word, "mark_out", "mark")
+	fill.Take(f, false, parseBool, local+"firewall")
+	fill.Take(f, false, parseBool, remote+"firewall")
+	return k
+}
+
+func (r *ipsecConf) life(k *gateway.Child, f *fill.Section) {
+	rekeys := fill.Take(f, true, parseBool, "rekey")
+	k.Life = fill.Take(f, time.Hour, parseTime, "lifetime", "keylife")
+	before, random := r.margin(f)
+	k.Rekey = gateway.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}
+	k.Random = gateway.Setting[time.Duration]{Value: random, Why: Software + " default of ipsec.conf conn.rekeyfuzz"}
+	k.LifeBytes = fill.Take(f, 0, parseSize, "lifebytes")
+	k.RekeyBytes = fill.Take(f, 0, parseSize, "marginbytes")
+	k.RekeyBytes.Value = k.LifeBytes.Value - min(k.RekeyBytes.Value, k.LifeBytes.Value)
+	k.LifePackets = fill.Take(f, 0, parseSize, "lifepackets")
+	k.RekeyPackets = fill.Take(f, 0, parseSize, "marginpackets")
+	k.RekeyPackets.Value = k.LifePackets.Value - min(k.RekeyPackets.Value, k.LifePackets.Value)
+	if !rekeys.Value {
+		k.Rekey = gateway.Setting[time.Duration]{Origin: rekeys.Origin, At: rekeys.At, Why: rekeys.Why}
+	}
+}
+
+// selectors reads subnet and protoport of one side.
+func (r *ipsecConf) selectors(f *fill.Section, side string) gateway.Setting[ike.Selectors] {
+	dynamic := ike.Selectors{{Dynamic: true, HiPort: 65535}}
+	set := fill.Take(f, dynamic, func(t string) (ike.Selectors, error) {
+		return parseSelectors(strings.ReplaceAll(strings.ReplaceAll(t, "%dynamic", "dynamic"), "%any", ""))
+	}, side+"subnet")
+	ports := fill.Take(f, ike.Selector{HiPort: 65535}, func(t string) (s ike.Selector, err error) {
+		proto, port, _ := strings.Cut(t, "/")
+		if s.Proto, err = ParseProto(proto); err == nil {
+			err = ParsePorts(port, &s)
+		}
+		return s, err
+	}, side+"protoport")
+	if !ports.IsDefault() {
+		out := slices.Clone(set.Value)
+		for i := range out {
+			if out[i].Proto == 0 && out[i].AllPorts() {
+				out[i].Proto, out[i].LoPort, out[i].HiPort, out[i].Opaque = ports.Value.Proto, ports.Value.LoPort, ports.Value.HiPort, ports.Value.Opaque
+			}
+		}
+		set.Value = out
+		if set.IsDefault() {
+			set.Origin, set.At = ports.Origin, ports.At
+		}
+	}
+	return set
+}
+
+// rest notes what is not known; the words of both sides are looked up in their left form.
+func (r *ipsecConf) rest(f *fill.Section, local, remote string) {
+	for _, v := range f.Values {
+		key := v.Key
+		if rest, ok := strings.CutPrefix(key, "right"); ok {
+			key = "left" + rest
+		}
+		if irrelevantConn[key] != "" {
+			v.Used = true
+		}
+	}
+	f.Rest(nil)
+}
+
+// readSecrets reads ipsec.secrets of either daemon.
+func readSecrets(in *read.Input) {
+	for _, s := range connfile.Secrets(in) {
+		if s.Kind != "PSK" && s.Kind != "PPKS" {
+			continue
+		}
+		k := &gateway.Key{At: s.At, Name: strings.Join(s.Who, " "), Secret: decodeSecret(s.Value), PPK: s.Kind == "PPKS"}
+		for _, who := range s.Who {
+			k.Owners = append(k.Owners, ParseIdentity(who))
+		}
+		in.Gateway.Keys = append(in.Gateway.Keys, k)
+	}
+}
