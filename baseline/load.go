@@ -2,22 +2,16 @@ package baseline
 
 import (
 	"embed"
-	"errors"
 	"fmt"
 	"io/fs"
 	"math"
-	"reflect"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"github.com/agnivade/levenshtein"
-	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
-
 	"toril/ike"
+	"toril/internal/strictyaml"
 	"toril/source"
 )
 
@@ -43,7 +37,7 @@ func Names() []string {
 func Named(name string) (*Baseline, error) {
 	text, err := data.ReadFile("data/" + name + ".yaml")
 	if err != nil {
-		return nil, fmt.Errorf("there is no baseline %q; %s", name, suggest(name, Names()))
+		return nil, fmt.Errorf("there is no baseline %q; %s", name, strictyaml.Suggest(name, Names()))
 	}
 	return Parse(name+".yaml", text)
 }
@@ -85,7 +79,7 @@ type document struct {
 	Limits    map[string]limit  `yaml:"limits"`
 	Demands   map[string]demand `yaml:"demands"`
 	Scopes    []scopeText       `yaml:"scopes"`
-	tree      *ast.File         `yaml:"-"`
+	tree      *strictyaml.Tree  `yaml:"-"`
 }
 
 type ruleText struct {
@@ -118,120 +112,15 @@ type scopeText struct {
 }
 
 func decode(file string, text []byte) (*document, error) {
-	tree, err := parser.ParseBytes(text, 0)
-	if err != nil {
-		return nil, yamlError(file, err)
-	}
 	var d document
+	tree, err := strictyaml.Decode(file, text, &d)
 	d.tree = tree
-	if len(tree.Docs) != 1 || tree.Docs[0].Body == nil {
-		return nil, source.Errorf(source.Pos{File: file}, "a baseline is one YAML document with a name")
-	}
-	if err := checkKeys(file, tree.Docs[0].Body, reflect.TypeFor[document]()); err != nil {
-		return nil, err
-	}
-	if err := yaml.Unmarshal(text, &d); err != nil {
-		return nil, yamlError(file, err)
-	}
-	return &d, nil
-}
-
-func yamlError(file string, err error) error {
-	var ye yaml.Error
-	if errors.As(err, &ye) && ye.GetToken() != nil {
-		return source.Errorf(source.Pos{File: file, Line: ye.GetToken().Position.Line}, "%s", ye.GetMessage())
-	}
-	return source.Errorf(source.Pos{File: file}, "%v", err)
-}
-
-// checkKeys compares the keys of a YAML node with the fields of a type; a key that has no field is an error with the
-// nearest name.
-func checkKeys(file string, n ast.Node, t reflect.Type) error {
-	switch t.Kind() {
-	case reflect.Slice:
-		seq, ok := n.(*ast.SequenceNode)
-		if !ok {
-			return nil // a wrong type: decoding says so
-		}
-		for _, v := range seq.Values {
-			if err := checkKeys(file, v, t.Elem()); err != nil {
-				return err
-			}
-		}
-	case reflect.Map:
-		for _, kv := range pairs(n) {
-			if err := checkKeys(file, kv.Value, t.Elem()); err != nil {
-				return err
-			}
-		}
-	case reflect.Struct:
-		fields := fieldsOf(t)
-		for _, kv := range pairs(n) {
-			key := kv.Key.String()
-			ft, ok := fields[key]
-			if !ok {
-				return source.Errorf(source.Pos{File: file, Line: kv.Key.GetToken().Position.Line}, "unknown key %q; %s", source.Clean(key), suggest(key, mapKeys(fields)))
-			}
-			if err := checkKeys(file, kv.Value, ft); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-func pairs(n ast.Node) []*ast.MappingValueNode {
-	switch n := n.(type) {
-	case *ast.MappingNode:
-		return n.Values
-	case *ast.MappingValueNode:
-		return []*ast.MappingValueNode{n}
-	}
-	return nil
-}
-
-func fieldsOf(t reflect.Type) map[string]reflect.Type {
-	out := map[string]reflect.Type{}
-	for f := range t.Fields() {
-		tag, opts, _ := strings.Cut(f.Tag.Get("yaml"), ",")
-		switch {
-		case opts == "inline":
-			for k, v := range fieldsOf(f.Type) {
-				out[k] = v
-			}
-		case tag != "" && tag != "-":
-			out[tag] = f.Type
-		}
-	}
-	return out
-}
-
-// suggest names the nearest of the known words, or all of them.
-func suggest(word string, known []string) string {
-	best, distance := "", 1+len(word)/2
-	for _, k := range known {
-		if d := levenshtein.ComputeDistance(strings.ToLower(word), strings.ToLower(k)); d < distance {
-			best, distance = k, d
-		}
-	}
-	if best != "" {
-		return fmt.Sprintf("did you mean %q?", best)
-	}
-	if len(known) > 24 {
-		return fmt.Sprintf("%d names are known, such as %s", len(known), strings.Join(known[:6], ", "))
-	}
-	return "known are: " + strings.Join(known, ", ")
+	return &d, err
 }
 
 // errorf makes an error at the line of what a YAML path leads to.
 func (d *document) errorf(file, at, format string, args ...any) error {
-	pos := source.Pos{File: file}
-	if p, err := yaml.PathString(at); err == nil {
-		if n, err := p.FilterFile(d.tree); err == nil && n.GetToken() != nil {
-			pos.Line = n.GetToken().Position.Line
-		}
-	}
-	return source.Errorf(pos, format, args...)
+	return source.Errorf(source.Pos{File: file, Line: d.tree.Line(at)}, format, args...)
 }
 
 func (d *document) baseline(file string) (*Baseline, error) {
@@ -265,7 +154,7 @@ func (d *document) fill(b *Baseline, file, at string, rules []ruleText, limits m
 		l := limits[name]
 		where := fmt.Sprintf("%s.limits.%s", at, name)
 		if LimitNames[name] == "" {
-			return d.errorf(file, where, "unknown limit %q; %s", source.Clean(name), suggest(name, mapKeys(LimitNames)))
+			return d.errorf(file, where, "unknown limit %q; %s", source.Clean(name), strictyaml.Suggest(name, mapKeys(LimitNames)))
 		}
 		out := Limit{Name: name, Source: l.Source, Level: Must}
 		for _, bound := range []struct {
@@ -294,7 +183,7 @@ func (d *document) fill(b *Baseline, file, at string, rules []ruleText, limits m
 	for _, name := range mapKeys(demands) {
 		where := fmt.Sprintf("%s.demands.%s", at, name)
 		if DemandNames[name] == "" {
-			return d.errorf(file, where, "unknown demand %q; %s", source.Clean(name), suggest(name, mapKeys(DemandNames)))
+			return d.errorf(file, where, "unknown demand %q; %s", source.Clean(name), strictyaml.Suggest(name, mapKeys(DemandNames)))
 		}
 		level, err := parseLevel(demands[name].Level)
 		if err != nil {
@@ -312,13 +201,13 @@ func (r ruleText) parse() (rule Rule, where string, err error) {
 	for _, name := range r.For {
 		p, ok := protocols[name]
 		if !ok {
-			return rule, "for", fmt.Errorf("unknown protocol %q; %s", source.Clean(name), suggest(name, mapKeys(protocols)))
+			return rule, "for", fmt.Errorf("unknown protocol %q; %s", source.Clean(name), strictyaml.Suggest(name, mapKeys(protocols)))
 		}
 		rule.For = append(rule.For, p)
 	}
 	t, ok := types[r.Type]
 	if !ok {
-		return rule, "type", fmt.Errorf("unknown type %q; %s", source.Clean(r.Type), suggest(r.Type, mapKeys(types)))
+		return rule, "type", fmt.Errorf("unknown type %q; %s", source.Clean(r.Type), strictyaml.Suggest(r.Type, mapKeys(types)))
 	}
 	for _, name := range r.Names {
 		if name == "*" {
@@ -331,7 +220,7 @@ func (r ruleText) parse() (rule Rule, where string, err error) {
 					known = append(known, a.Name)
 				}
 			}
-			return rule, "names", fmt.Errorf("unknown %s algorithm %q; %s", t, source.Clean(name), suggest(name, known))
+			return rule, "names", fmt.Errorf("unknown %s algorithm %q; %s", t, source.Clean(name), strictyaml.Suggest(name, known))
 		}
 	}
 	level, err := parseLevel(r.Level)
@@ -346,7 +235,7 @@ func parseLevel(s string) (Level, error) {
 	if i := slices.Index(levelNames[:], s); i > 0 {
 		return Level(i), nil
 	}
-	return Unsaid, fmt.Errorf("unknown level %q; %s", source.Clean(s), suggest(s, levelNames[1:]))
+	return Unsaid, fmt.Errorf("unknown level %q; %s", source.Clean(s), strictyaml.Suggest(s, levelNames[1:]))
 }
 
 // quantity reads a number, a time with s, min, h or d (gives seconds), or a size with KiB, MiB or GiB (gives bytes).

@@ -21,13 +21,17 @@ type Gateway struct {
 	Keys        []*Key
 	Certs       []*Certificate
 	PrivateKeys []source.Pos // private keys that lie beside the configuration
+	Sets        []*NamedSet  // of its packet filter, where they are saved apart from the rules
 	Chains      []*Chain     // of its packet filter, in the order of the files
 	Interfaces  []*Interface
 	Routes      []*Route
 	RouteRules  []*RouteRule
+	Protocols   []*RoutingProtocol
 	Definitions []*Definition
 	Problems    []*source.Error // what could not be read, and where
 	Options     Options
+
+	index index
 }
 
 // Options are properties of a gateway's IKE daemon as a whole; the zero value is the daemon's default.

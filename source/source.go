@@ -185,3 +185,6 @@ func Shorten(text string, most int) string {
 	}
 	return string([]rune(text)[:most-1]) + "…"
 }
+
+// Head is the part of the file that recognition looks at: enough, and never long.
+func (f *File) Head() []byte { return f.data[:min(len(f.data), 64<<10)] }

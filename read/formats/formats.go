@@ -4,6 +4,12 @@ package formats
 import (
 	"toril/read"
 	"toril/read/certificate"
+	"toril/read/frr"
+	"toril/read/ifupdown"
+	"toril/read/iproute"
+	"toril/read/iptables"
+	"toril/read/netplan"
+	"toril/read/networkd"
 	"toril/read/nftables"
 	"toril/read/strongswan"
 )
@@ -11,8 +17,20 @@ import (
 // All returns every format.
 func All() []*read.Format {
 	return []*read.Format{
+		iproute.JSON,
+		iproute.Text,
+		ifupdown.Format,
+		networkd.Format,
+		netplan.Format,
+		frr.Format,
+		strongswan.DaemonConf,
 		strongswan.Swanctl,
+		strongswan.IPsecConf,
+		strongswan.IPsecSecrets,
+		iptables.Sets,
 		nftables.Text,
+		nftables.JSON,
+		iptables.Save,
 		certificate.Format,
 	}
 }

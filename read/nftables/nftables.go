@@ -30,7 +30,7 @@ var (
 )
 
 func looks(f *source.File) (int, string) {
-	data := f.Bytes()[:min(len(f.Bytes()), 64<<10)]
+	data := f.Head()
 	tables, bases := opensTable.FindIndex(data), baseLine.Find(data)
 	switch {
 	case tables != nil && bases != nil:

@@ -2,11 +2,9 @@ package nftables
 
 import (
 	"fmt"
-	"net/netip"
-	"strconv"
-	"strings"
 
 	"toril/packet"
+	"toril/read/values"
 )
 
 // operand is what a rule looks at: how one of its values becomes a set of packets, and which packets have it at all.
@@ -101,13 +99,13 @@ func network(family, field string) (operand, int) {
 	}
 	switch field {
 	case "saddr", "daddr":
-		o := operand{base: base, field: packet.Src, values: func(s string) (packet.Values, error) { return addresses(s, fam) }}
+		o := operand{base: base, field: packet.Src, values: func(s string) (packet.Values, error) { return values.Addresses(s, fam) }}
 		if field == "daddr" {
 			o.field = packet.Dst
 		}
 		return o, 2
 	case "protocol", "nexthdr":
-		return operand{base: base, field: packet.Proto, values: protocols}, 2
+		return operand{base: base, field: packet.Proto, values: values.Protocols}, 2
 	case "version", "hdrlength", "dscp", "ecn", "length", "id", "frag-off", "ttl", "checksum", "priority", "flowlabel", "hoplimit":
 		o := opaque("%s %s", family, field)
 		o.base = base
@@ -115,87 +113,6 @@ func network(family, field string) (operand, int) {
 	}
 	return operand{}, 0
 }
-
-func addresses(s string, fam packet.Family) (packet.Values, error) {
-	right := func(a netip.Addr) bool { return a.Is4() == (fam == packet.IPv4) }
-	if s == "*" {
-		return packet.All().Values(packet.Src, fam), nil
-	}
-	if p, err := netip.ParsePrefix(s); err == nil && right(p.Addr()) {
-		return packet.Prefix(p), nil
-	}
-	if a, err := netip.ParseAddr(s); err == nil && right(a) {
-		return packet.Addresses(a, a), nil
-	}
-	if lo, hi, ok := strings.Cut(s, "-"); ok {
-		l, err1 := netip.ParseAddr(lo)
-		h, err2 := netip.ParseAddr(hi)
-		if err1 == nil && err2 == nil && right(l) && right(h) && l.Compare(h) <= 0 {
-			return packet.Addresses(l, h), nil
-		}
-	}
-	if ip, mask, ok := strings.Cut(s, "/"); ok { // a mask in dotted form
-		if a, err := netip.ParseAddr(ip); err == nil && a.Is4() && right(a) {
-			if m, err := netip.ParseAddr(mask); err == nil && m.Is4() {
-				if bits, ok := maskBits(m); ok {
-					return packet.Prefix(netip.PrefixFrom(a, bits)), nil
-				}
-			}
-		}
-	}
-	return packet.Values{}, fmt.Errorf("%q is not an IPv%d address, network or range", s, fam)
-}
-
-func maskBits(m netip.Addr) (int, bool) {
-	bits, done := 0, false
-	for _, b := range m.As4() {
-		for i := 7; i >= 0; i-- {
-			switch set := b>>i&1 == 1; {
-			case set && done:
-				return 0, false
-			case set:
-				bits++
-			default:
-				done = true
-			}
-		}
-	}
-	return bits, true
-}
-
-// ranged reads a number, a range, or a name out of a table.
-func ranged(s string, top uint64, names map[string]uint64, what string) (packet.Values, error) {
-	one := func(s string) (uint64, bool) {
-		if n, ok := names[s]; ok {
-			return n, true
-		}
-		n, err := strconv.ParseUint(s, 0, 64)
-		return n, err == nil && n <= top
-	}
-	if s == "*" {
-		return packet.Numbers(0, top), nil
-	}
-	if n, ok := one(s); ok {
-		return packet.Numbers(n, n), nil
-	}
-	if lo, hi, ok := strings.Cut(s, "-"); ok {
-		l, ok1 := one(lo)
-		h, ok2 := one(hi)
-		if ok1 && ok2 && l <= h {
-			return packet.Numbers(l, h), nil
-		}
-	}
-	return packet.Values{}, fmt.Errorf("%q is not %s", s, what)
-}
-
-func protocols(s string) (packet.Values, error) {
-	if n, ok := packet.ProtoNumber(s); ok {
-		return packet.OneOf(n), nil
-	}
-	return ranged(s, 255, nil, "a protocol")
-}
-
-func ports(s string) (packet.Values, error) { return ranged(s, 65535, services, "a port") }
 
 func transport(proto string, t []token) (operand, int) {
 	if len(t) < 2 {
@@ -208,9 +125,9 @@ func transport(proto string, t []token) (operand, int) {
 	}
 	switch t[1].s {
 	case "sport":
-		return operand{base: base, field: packet.Sport, values: ports}, 2
+		return operand{base: base, field: packet.Sport, values: values.Ports}, 2
 	case "dport":
-		return operand{base: base, field: packet.Dport, values: ports}, 2
+		return operand{base: base, field: packet.Dport, values: values.Ports}, 2
 	case "option":
 		n := 2
 		for n < len(t) && t[n].kind == word && !t[n].is("set") && n < 4 {
@@ -224,35 +141,24 @@ func transport(proto string, t []token) (operand, int) {
 }
 
 func icmp(proto, field string) (operand, int) {
-	n, names, fam := uint64(1), icmpTypes, packet.IPv4
+	n, names, fam := uint64(1), values.ICMPTypes, packet.IPv4
 	if proto == "icmpv6" {
-		n, names, fam = 58, icmpv6Types, packet.IPv6
+		n, names, fam = 58, values.ICMPv6Types, packet.IPv6
 	}
 	base := packet.Only(fam).With(packet.Proto, packet.OneOf(n))
 	switch field {
 	case "type":
 		return operand{base: base, field: packet.ICMP, values: func(s string) (packet.Values, error) {
-			v, err := ranged(s, 255, names, "a type of ICMP")
+			v, err := values.Ranged(s, 255, names, "a type of ICMP")
 			if err != nil {
 				return v, err
 			}
-			return eachType(v), nil
+			return values.EachType(v), nil
 		}}, 2
 	case "code", "checksum", "id", "sequence", "mtu", "gateway", "parameter-problem", "max-delay", "taddr", "daddr":
 		return operand{base: base, opaque: proto + " " + field}, 2
 	}
 	return operand{}, 0
-}
-
-// eachType spreads types over all their codes.
-func eachType(types packet.Values) packet.Values {
-	out := packet.Values{}
-	for n := range uint64(256) {
-		if types.Has(n) {
-			out = out.Or(packet.Numbers(n<<8, n<<8|255))
-		}
-	}
-	return out
 }
 
 func ifnames(s string) (packet.Values, error) { return packet.Name(s), nil }
@@ -265,7 +171,7 @@ func meta(key string, t []token) (operand, int) {
 	case "oifname", "oif":
 		return operand{base: packet.All(), field: packet.Out, values: ifnames}, 1
 	case "l4proto":
-		return operand{base: packet.All(), field: packet.Proto, values: protocols}, 1
+		return operand{base: packet.All(), field: packet.Proto, values: values.Protocols}, 1
 	case "nfproto":
 		return operand{base: packet.All(), set: func(s string) (packet.Set, error) {
 			switch s {
@@ -289,7 +195,7 @@ func meta(key string, t []token) (operand, int) {
 			return packet.None(), fmt.Errorf("%q is not a protocol of Ethernet", s)
 		}}, 1
 	case "mark":
-		return operand{base: packet.All(), field: packet.Mark, values: func(s string) (packet.Values, error) { return ranged(s, 1<<32-1, nil, "a mark") }}, 1
+		return operand{base: packet.All(), field: packet.Mark, values: func(s string) (packet.Values, error) { return values.Ranged(s, 1<<32-1, nil, "a mark") }}, 1
 	case "ipsec", "secpath":
 		return existence(packet.PeerIn), 1
 	case "length", "pkttype", "skuid", "skgid", "cgroup", "cpu", "priority", "iiftype", "oiftype", "iifgroup", "oifgroup", "rtclassid", "random", "time", "day", "hour",
@@ -337,7 +243,7 @@ func ipsec(t []token) (operand, int) {
 		}
 		// the peer's end of the tunnel: the source of what came in, the destination of what goes out
 		if first && (f == packet.PeerIn && t[i+1].is("saddr") || f == packet.PeerOut && t[i+1].is("daddr")) {
-			return operand{base: protected, field: f, values: func(s string) (packet.Values, error) { return addresses(s, fam) }}, i + 2
+			return operand{base: protected, field: f, values: func(s string) (packet.Values, error) { return values.Addresses(s, fam) }}, i + 2
 		}
 		return operand{base: protected, opaque: "the own address of the SA"}, i + 2
 	}
@@ -346,8 +252,6 @@ func ipsec(t []token) (operand, int) {
 	}
 	return operand{}, 0
 }
-
-var states = map[string]uint64{"new": packet.New, "established": packet.Established, "related": packet.Related, "invalid": packet.Invalid, "untracked": packet.Untracked}
 
 func conntrack(t []token) (operand, int) {
 	if len(t) < 2 {
@@ -364,11 +268,11 @@ func conntrack(t []token) (operand, int) {
 	switch t[i].s {
 	case "state":
 		return operand{base: packet.All(), field: packet.State, bits: true, values: func(s string) (packet.Values, error) {
-			return ranged(s, packet.Untracked, states, "a connection state")
+			return values.Ranged(s, packet.Untracked, values.States, "a connection state")
 		}}, 2
 	case "direction":
 		return operand{base: packet.All(), field: packet.Direction, values: func(s string) (packet.Values, error) {
-			return ranged(s, 1, map[string]uint64{"original": packet.Original, "reply": packet.Reply}, "a direction")
+			return values.Ranged(s, 1, map[string]uint64{"original": packet.Original, "reply": packet.Reply}, "a direction")
 		}}, 2
 	case "status":
 		return operand{base: packet.All(), bits: true, field: packet.Translated, values: func(s string) (packet.Values, error) {

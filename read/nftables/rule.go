@@ -9,6 +9,7 @@ import (
 	"toril/gateway"
 	"toril/packet"
 	"toril/read"
+	"toril/read/values"
 	"toril/source"
 )
 
@@ -813,7 +814,7 @@ func (s *state) translateSelf(t token) {
 	s.rule.To.Text = "an address of the interface"
 	if s.accept("to") {
 		s.accept(":")
-		v, err := ports(strings.TrimPrefix(s.take().s, ":"))
+		v, err := values.Ports(strings.TrimPrefix(s.take().s, ":"))
 		if err != nil {
 			s.unread(s.i-1, "%s", source.Clean(err.Error()))
 			return
@@ -857,7 +858,7 @@ func (s *state) translate(t token) {
 	for s.i < len(s.t) && !s.peek().is("comment") && !s.peek().is("random") && !s.peek().is("persistent") && !s.peek().is("fully-random") && !s.peek().is(",") {
 		b.WriteString(s.take().s)
 	}
-	to, err := target(b.String(), fam)
+	to, err := values.Target(b.String(), fam)
 	if err != nil {
 		s.unread(from, "%s", source.Clean(err.Error()))
 		s.rule.To.Text = "an address that was not read"
@@ -915,14 +916,14 @@ func (s *state) translationMap(ops []operand, fam packet.Family, withPort bool, 
 	for _, e := range elements {
 		set, data, why := s.mapElement(ops, e)
 		if why == "" {
-			values, bad := parts(data)
+			words, bad := parts(data)
 			why = bad
 			if why == "" {
-				text := strings.Join(values, ":")
-				if withPort && len(values) == 2 && strings.Contains(values[0], ":") {
-					text = "[" + values[0] + "]:" + values[1]
+				text := strings.Join(words, ":")
+				if withPort && len(words) == 2 && strings.Contains(words[0], ":") {
+					text = "[" + words[0] + "]:" + words[1]
 				}
-				to, err := target(text, fam)
+				to, err := values.Target(text, fam)
 				if err == nil {
 					r := s.rule
 					r.When, r.To = r.When.And(set), to
@@ -937,54 +938,4 @@ func (s *state) translationMap(ops []operand, fam packet.Family, withPort bool, 
 	}
 	s.rule.Verb = gateway.Continue
 	s.i = len(s.t)
-}
-
-// target reads "address", "address:port", ":port", ranges of both, a network.
-func target(s string, fam packet.Family) (gateway.Translation, error) {
-	to := gateway.Translation{Family: fam, Text: s}
-	host, port := s, ""
-	switch {
-	case strings.HasPrefix(s, "["):
-		inner, rest, ok := strings.Cut(s[1:], "]")
-		if !ok {
-			return to, fmt.Errorf("%q is not a target of a translation", s)
-		}
-		host = inner
-		if r, second, ok := strings.Cut(rest, "-["); ok { // a range of addresses in brackets
-			host += "-" + strings.TrimSuffix(second, "]")
-			rest = r
-			if h, p, ok := strings.Cut(host, "]"); ok {
-				host, rest = h, p
-			}
-		}
-		port = strings.TrimPrefix(rest, ":")
-	case strings.Count(s, ":") == 1:
-		host, port, _ = strings.Cut(s, ":")
-	}
-	if port != "" {
-		v, err := ports(port)
-		if err != nil {
-			return to, err
-		}
-		to.Ports = v
-	}
-	if host != "" {
-		v, err := addresses(host, fam)
-		if err != nil && fam == packet.IPv4 {
-			if v, err = addresses(host, packet.IPv6); err == nil {
-				to.Family = packet.IPv6
-			}
-		}
-		if err != nil {
-			return to, err
-		}
-		to.Addrs = v
-		if p, err := netip.ParsePrefix(host); err == nil {
-			to.Onto = p.Masked()
-		}
-	}
-	if host == "" && port == "" {
-		return to, fmt.Errorf("%q is not a target of a translation", s)
-	}
-	return to, nil
 }

@@ -13,28 +13,6 @@ import (
 	"toril/read/readtest"
 )
 
-// describe writes what was understood of a rule.
-func describe(r *gateway.Rule) string {
-	out := r.When.String()
-	if len(r.Unsure) > 0 {
-		out += " if " + strings.Join(r.Unsure, " and ")
-	}
-	out += " -> " + r.Verb.String()
-	if r.Target != "" {
-		out += " " + r.Target
-	}
-	if r.To.Text != "" {
-		out += " " + r.To.Text
-	}
-	if r.SetMark != nil {
-		out += fmt.Sprintf(" mark %#x", r.SetMark.Value)
-	}
-	if r.Log {
-		out += " log"
-	}
-	return out
-}
-
 func TestRules(t *testing.T) {
 	for rule, want := range map[string]string{
 		`accept`:                      "all packets -> accept",
@@ -98,7 +76,7 @@ func TestRules(t *testing.T) {
 		require.Len(t, g.Chains, 2, rule)
 		var got []string
 		for _, r := range g.Chains[1].Rules {
-			got = append(got, describe(r))
+			got = append(got, readtest.Rule(r))
 			assert.Equal(t, 9, r.At.Line)
 		}
 		assert.Equal(t, want, strings.Join(got, " | "), rule)
@@ -154,7 +132,7 @@ func TestBrokenTextLosesNothingElse(t *testing.T) {
 	assert.Equal(t, gateway.Accept, g.Chains[0].Rules[0].Verb)
 	g = readtest.Read(nftables.Text, "n.conf", "table inet t {\n chain c {\n ip saddr { "+strings.Repeat("10.0.0.1, ", 500_000)+" } accept\n }\n}\n", nil)
 	assert.Empty(t, readtest.Problems(g))
-	assert.Equal(t, "10.0.0.1 > any -> accept", describe(g.Chains[0].Rules[0]))
+	assert.Equal(t, "10.0.0.1 > any -> accept", readtest.Rule(g.Chains[0].Rules[0]))
 }
 
 func FuzzText(f *testing.F) {
@@ -165,7 +143,7 @@ func FuzzText(f *testing.F) {
 		g := readtest.Read(nftables.Text, "n.conf", text, nil)
 		for _, c := range g.Chains {
 			for _, r := range c.Rules {
-				_ = describe(r)
+				_ = readtest.Rule(r)
 			}
 		}
 	})

@@ -3,21 +3,54 @@ package readtest
 
 import (
 	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
 	"testing/fstest"
 
 	"toril/gateway"
 	"toril/read"
+	"toril/source"
 )
 
 // Read reads a text in a format. Other files that it may include are given by name. The gateway's first file is the
 // text, under the name given.
 func Read(format *read.Format, name, text string, others map[string]string) *gateway.Gateway {
-	fsys := fstest.MapFS{name: {Data: []byte(text)}}
-	for n, t := range others {
+	files := map[string]string{name: text}
+	maps.Copy(files, others)
+	g, folder := &gateway.Gateway{Name: "g"}, open(files)
+	one(g, folder, format, name)
+	return g
+}
+
+// ReadAll reads files, each in the format whose Looks takes it most for its own, formats in their order.
+func ReadAll(formats []*read.Format, files map[string]string) *gateway.Gateway {
+	g, folder := &gateway.Gateway{Name: "g"}, open(files)
+	of := map[*read.Format][]string{}
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		if f := read.Recognise(formats, source.NewFile(name, []byte(files[name]))).Format; f != nil {
+			of[f] = append(of[f], name)
+		}
+	}
+	formats = slices.SortedStableFunc(slices.Values(formats), func(a, b *read.Format) int { return a.Order - b.Order })
+	for _, f := range formats {
+		for _, name := range of[f] {
+			one(g, folder, f, name)
+		}
+	}
+	return g
+}
+
+func open(files map[string]string) *read.Folder {
+	fsys := fstest.MapFS{}
+	for n, t := range files {
 		fsys[n] = &fstest.MapFile{Data: []byte(t)}
 	}
-	folder := &read.Folder{FS: fsys, MaxBytes: 64 << 20, Taken: map[string]bool{}}
-	g := &gateway.Gateway{Name: "g"}
+	return &read.Folder{FS: fsys, MaxBytes: 64 << 20, Taken: map[string]bool{}}
+}
+
+func one(g *gateway.Gateway, folder *read.Folder, format *read.Format, name string) {
 	f, err := folder.Open(name)
 	if err != nil {
 		panic(err) // the text is there
@@ -25,7 +58,6 @@ func Read(format *read.Format, name, text string, others map[string]string) *gat
 	f.Format = format.Name
 	g.Files = append(g.Files, f)
 	format.Read(read.NewInput(context.Background(), g, f, folder))
-	return g
 }
 
 // Unread lists what a gateway's files left unread, as "line: why".
@@ -46,4 +78,64 @@ func Problems(g *gateway.Gateway) []string {
 		out = append(out, p.Error())
 	}
 	return out
+}
+
+// Rules writes what was understood of a gateway's packet filter, without positions: two files that mean the same give
+// the same text.
+func Rules(g *gateway.Gateway) string {
+	var b strings.Builder
+	for _, c := range g.Chains {
+		fmt.Fprintf(&b, "chain %s: hook %s, priority %d, kind %d, policy %s\n", c.ID(), c.Hook, c.Priority, c.Kind, c.Policy.Value)
+		for _, r := range c.Rules {
+			b.WriteString("  " + Rule(r) + "\n")
+		}
+	}
+	return b.String()
+}
+
+// Rule writes what was understood of a rule.
+func Rule(r *gateway.Rule) string {
+	out := r.When.String()
+	if len(r.Unsure) > 0 {
+		out += " if " + strings.Join(r.Unsure, " and ")
+	}
+	out += " -> " + r.Verb.String()
+	if r.Target != "" {
+		out += " " + r.Target
+	}
+	if r.To.Text != "" {
+		out += " " + r.To.Text
+	}
+	if r.SetMark != nil {
+		out += fmt.Sprintf(" mark %#x", r.SetMark.Value)
+		if r.SetMark.Mask != ^uint32(0) || r.SetMark.Any {
+			out += fmt.Sprintf("/%#x any=%v", r.SetMark.Mask, r.SetMark.Any)
+		}
+	}
+	if r.Log {
+		out += " log"
+	}
+	return out
+}
+
+// Network writes a gateway's interfaces, routes and routing rules, without positions.
+func Network(g *gateway.Gateway) string {
+	var b strings.Builder
+	for _, i := range g.Interfaces {
+		fmt.Fprintf(&b, "interface %s %s %v", i.Name, i.Kind, i.Addresses)
+		if i.IfID != 0 || i.Key != 0 || i.Local.IsValid() || i.Remote.IsValid() {
+			fmt.Fprintf(&b, " if_id %d key %d %s > %s", i.IfID, i.Key, i.Local, i.Remote)
+		}
+		if i.Parent != "" {
+			fmt.Fprintf(&b, " on %s", i.Parent)
+		}
+		fmt.Fprintf(&b, " down %v dynamic %v\n", i.Down, i.Dynamic)
+	}
+	for _, r := range g.Routes {
+		fmt.Fprintf(&b, "route %s %s via %s dev %s table %s metric %d src %s %s\n", r.Kind, r.To, r.Via, r.Dev, r.Table, r.Metric, r.Src, r.Origin)
+	}
+	for _, r := range g.RouteRules {
+		fmt.Fprintf(&b, "rule %d %s -> %s %s unsure %v\n", r.Priority, r.When, r.Kind, r.Table, r.Unsure)
+	}
+	return b.String()
 }

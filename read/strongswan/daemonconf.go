@@ -31,7 +31,7 @@ var DaemonConf = &read.Format{
 var charonOpens = regexp.MustCompile(`(?m)^[ \t]*(charon|charon-systemd|libstrongswan|swanctl|starter|pki)[ \t]*\{`)
 
 func looksLikeDaemonConf(f *source.File) (int, string) {
-	if m := charonOpens.FindSubmatch(head(f)); m != nil {
+	if m := charonOpens.FindSubmatch(f.Head()); m != nil {
 		return 70, "it opens the section " + string(m[1])
 	}
 	return 0, ""

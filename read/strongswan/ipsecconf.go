@@ -57,7 +57,7 @@ var (
 )
 
 func looksLikeIPsecConf(f *source.File) (int, string) {
-	data := head(f)
+	data := f.Head()
 	conn := connLine.Find(data)
 	if conn == nil && !configLine.Match(data) || !bytes.Contains(data, []byte("=")) {
 		return 0, ""
@@ -70,7 +70,7 @@ func looksLikeIPsecConf(f *source.File) (int, string) {
 }
 
 func looksLikeSecrets(f *source.File) (int, string) {
-	data := head(f)
+	data := f.Head()
 	if m := secretsLine.FindSubmatch(data); m != nil && !connLine.Match(data) {
 		return 70, fmt.Sprintf("it has entries of the form \"who : %s value\"", m[1])
 	}

@@ -40,7 +40,7 @@ var (
 )
 
 func looksLikeSwanctl(f *source.File) (int, string) {
-	data := head(f)
+	data := f.Head()
 	opens := sectionOpens.FindAll(data, -1)
 	keys := swanctlKey.FindAll(data, -1)
 	switch {
@@ -54,11 +54,6 @@ func looksLikeSwanctl(f *source.File) (int, string) {
 		return 25, "it includes other files"
 	}
 	return 0, ""
-}
-
-// head is the part of a file that recognition looks at: enough, and never long.
-func head(f *source.File) []byte {
-	return f.Bytes()[:min(len(f.Bytes()), 64<<10)]
 }
 
 // The options that are read and have no bearing on what an auditor asks, each with the reason.

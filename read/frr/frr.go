@@ -1,0 +1,294 @@
+// Package frr reads the saved configuration of the routing daemons of FRRouting.
+package frr
+
+import (
+	"fmt"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"toril/gateway"
+	"toril/read"
+	"toril/read/values"
+	"toril/source"
+)
+
+// Format is the format of frr.conf, and of what "show running-config" and "write file" leave.
+var Format = &read.Format{
+	Name:     "frr.conf",
+	Title:    "routing daemons FRRouting: interfaces, static routes, routing protocols",
+	Software: "FRRouting",
+	Hints:    []string{"frr.conf", "zebra.conf", "staticd.conf", "ospfd.conf", "bgpd.conf"},
+	Order:    7,
+	Looks: func(f *source.File) (int, string) {
+		head := f.Head()
+		if m := frrLine.Find(head); m != nil {
+			return 95, fmt.Sprintf("it begins as FRRouting saves it (%q)", m)
+		}
+		if m := blockLine.Find(head); m != nil && routeLine.Match(head) || len(blockLine.FindAll(head, 2)) > 1 {
+			return 50, fmt.Sprintf("it has statements of routing daemons (%q)", m)
+		}
+		return 0, ""
+	},
+	Read: readFile,
+	Covers: []read.Coverage{
+		{Statement: "interface: ip address, ipv6 address, shutdown, ip ospf area, ipv6 ospf6 area, ip router isis", Use: read.Used},
+		{Statement: "ip route, ipv6 route: gateway, interface, Null0, blackhole, reject, distance, table, vrf blocks", Use: read.Used},
+		{Statement: "router ospf, ospf6, bgp, rip, ripng, eigrp, isis: network, neighbor, redistribute, passive-interface, interface area", Use: read.Used},
+		{Statement: "password, enable password, username, key-string, neighbor password, message-digest-key, authentication-key", Use: read.Used, Note: "hidden from every quote"},
+		{Statement: "frr, hostname, log, service, line, ip prefix-list, access-list, route-map, bfd, key chain and the other settings of protocols", Use: read.Irrelevant, Note: "they choose and order routes, which are not computed here"},
+		{Statement: "pbr-map, pbr-policy", Use: read.Left, Note: "routing by policy: what it moves is not known"},
+	},
+}
+
+var (
+	frrLine   = regexp.MustCompile(`(?m)^frr (version|defaults) .*$`)
+	blockLine = regexp.MustCompile(`(?m)^(router (ospf|ospf6|bgp|rip|ripng|eigrp|isis)|ip route [0-9]|ipv6 route |ip forwarding|service integrated-vtysh-config)`)
+	routeLine = regexp.MustCompile(`(?m)^(ip|ipv6) route `)
+)
+
+type reader struct {
+	in    *read.Input
+	block string // "interface", "router", "vrf", "other", ""
+	iface *gateway.Interface
+	proto *gateway.RoutingProtocol
+	vrf   string
+}
+
+func readFile(in *read.Input) {
+	r := &reader{in: in}
+	for n := 1; n <= in.File.Lines(); n++ {
+		if in.Context.Err() != nil {
+			return
+		}
+		line := in.File.Line(n)
+		w := strings.Fields(line)
+		if len(w) == 0 || w[0][0] == '!' || w[0][0] == '#' {
+			continue
+		}
+		in.Count()
+		no := w[0] == "no" && len(w) > 1
+		if no {
+			w = w[1:]
+		}
+		r.hide(n, w)
+		if line[0] != ' ' && line[0] != '\t' && !strings.HasPrefix(w[0], "exit") && r.opens(n, w) {
+			continue
+		}
+		r.statement(n, w, no)
+	}
+}
+
+// secretWords are the words behind which a secret stands.
+var secretWords = []string{"password", "key-string", "message-digest-key", "authentication-key", "md5", "secret", "sha", "text"}
+
+func (r *reader) hide(n int, w []string) {
+	for i, word := range w {
+		if slices.Contains(secretWords, word) && i+1 < len(w) {
+			for _, s := range w[i+1:] {
+				if len(s) > 2 && !slices.Contains(secretWords, s) {
+					r.in.File.Hide(s)
+				}
+			}
+		}
+	}
+}
+
+// opens reads a statement that opens a block, or stands at the top.
+func (r *reader) opens(n int, w []string) bool {
+	r.block, r.iface, r.proto = "", nil, nil
+	second := ""
+	if len(w) > 1 {
+		second = w[1]
+	}
+	switch w[0] {
+	case "interface":
+		r.block, r.iface = "interface", r.in.Gateway.InterfaceOf(second, r.in.At(n))
+		r.vrf = ""
+	case "router":
+		r.block = "router"
+		r.vrf = ""
+		r.proto = &gateway.RoutingProtocol{Name: source.Clean(second), At: r.in.At(n)}
+		if len(w) > 2 {
+			r.proto.Instance = source.Clean(w[2])
+		}
+		r.in.Gateway.Protocols = append(r.in.Gateway.Protocols, r.proto)
+	case "vrf":
+		r.block, r.vrf = "vrf", second
+	case "ip", "ipv6":
+		return false
+	case "pbr-map":
+		r.block = "other"
+		r.in.Unread(n, "", "routing by policy (pbr-map) is not read")
+	case "frr", "hostname", "log", "service", "line", "route-map", "access-list", "bfd", "key", "password", "enable", "username", "debug", "domainname", "banner", "mpls", "bgp", "agentx", "nexthop-group",
+		"segment-routing", "rpki", "vni", "zebra", "fpm", "allow-external-route-update", "router-id", "nexthop", "affinity-map", "mac", "evpn", "end", "configure", "Building", "Current", "version", "l2vpn", "ipv4":
+		r.block = "other"
+	default:
+		r.block = "other"
+		r.in.Unread(n, "", "%q is not a known statement", source.Clean(w[0]))
+	}
+	return true
+}
+
+func (r *reader) statement(n int, w []string, no bool) {
+	switch {
+	case w[0] == "exit" || w[0] == "end" || w[0] == "exit-vrf":
+		r.block, r.iface, r.proto, r.vrf = "", nil, nil, ""
+	case strings.HasPrefix(w[0], "exit-"):
+	case len(w) > 2 && (w[0] == "ip" || w[0] == "ipv6") && w[1] == "route" && (r.block == "" || r.block == "vrf"):
+		if !no {
+			r.route(n, w[2:])
+		}
+	case r.iface != nil:
+		r.interfaceLine(n, w, no)
+	case r.proto != nil:
+		r.protocolLine(n, w, no)
+	}
+}
+
+func (r *reader) interfaceLine(n int, w []string, no bool) {
+	switch {
+	case w[0] == "shutdown":
+		r.iface.Down = !no
+	case len(w) > 2 && (w[0] == "ip" || w[0] == "ipv6") && w[1] == "address" && !no:
+		p, err := netip.ParsePrefix(w[2])
+		if err != nil {
+			r.in.Unread(n, "", "%q is not an address with its network", source.Clean(w[2]))
+			return
+		}
+		r.iface.AddAddress(p)
+	case len(w) > 2 && (w[0] == "ip" && w[1] == "ospf" || w[0] == "ipv6" && w[1] == "ospf6") && (w[2] == "area" || len(w) > 3 && w[3] == "area") && !no:
+		name := "ospf"
+		if w[0] == "ipv6" {
+			name = "ospf6"
+		}
+		r.runs(n, name, "")
+	case len(w) > 3 && w[1] == "router" && (w[2] == "isis" || w[2] == "openfabric") && !no:
+		r.runs(n, w[2], w[3])
+	case len(w) > 2 && (w[0] == "ip" || w[0] == "ipv6") && w[1] == "ospf" && w[2] == "passive":
+		r.protocol("ospf", "", n).Passive = append(r.protocol("ospf", "", n).Passive, r.iface.Name)
+	case w[0] == "pbr-policy":
+		r.in.Unread(n, "", "routing by policy (pbr-policy) is not read")
+	}
+}
+
+// runs notes that a protocol is told to run on the current interface.
+func (r *reader) runs(n int, name, instance string) {
+	p := r.protocol(name, instance, n)
+	p.Interfaces = append(p.Interfaces, gateway.Carried{Name: r.iface.Name, At: r.in.At(n)})
+}
+
+// protocol returns an instance, made where it is not known yet: interfaces may come before it.
+func (r *reader) protocol(name, instance string, n int) *gateway.RoutingProtocol {
+	for _, p := range r.in.Gateway.Protocols {
+		if p.Name == name && (instance == "" || p.Instance == instance || p.Instance == "") {
+			return p
+		}
+	}
+	p := &gateway.RoutingProtocol{Name: name, Instance: source.Clean(instance), At: r.in.At(n)}
+	r.in.Gateway.Protocols = append(r.in.Gateway.Protocols, p)
+	return p
+}
+
+func (r *reader) protocolLine(n int, w []string, no bool) {
+	if no {
+		if w[0] == "passive-interface" && len(w) > 1 {
+			r.proto.Passive = slices.DeleteFunc(r.proto.Passive, func(s string) bool { return s == w[1] })
+		}
+		return
+	}
+	value := ""
+	if len(w) > 1 {
+		value = w[1]
+	}
+	at := r.in.At(n)
+	switch w[0] {
+	case "network":
+		if p, err := netip.ParsePrefix(value); err == nil {
+			r.proto.Networks = append(r.proto.Networks, gateway.Carried{Network: p.Masked(), At: at})
+		} else {
+			r.proto.Interfaces = append(r.proto.Interfaces, gateway.Carried{Name: source.Clean(value), At: at})
+		}
+	case "interface": // ospf6: interface NAME area A
+		r.proto.Interfaces = append(r.proto.Interfaces, gateway.Carried{Name: source.Clean(value), At: at})
+	case "passive-interface":
+		r.proto.Passive = append(r.proto.Passive, source.Clean(value))
+	case "redistribute":
+		r.proto.Redistribute = append(r.proto.Redistribute, gateway.Carried{Name: source.Clean(value), At: at})
+	case "default-information":
+		r.proto.Redistribute = append(r.proto.Redistribute, gateway.Carried{Name: "default route", At: at})
+	case "neighbor":
+		nb := gateway.Neighbor{At: at}
+		if a, err := netip.ParseAddr(value); err == nil {
+			nb.Addr = a
+		} else {
+			nb.Interface = source.Clean(value)
+		}
+		if !slices.ContainsFunc(r.proto.Neighbors, func(o gateway.Neighbor) bool { return o.Addr == nb.Addr && o.Interface == nb.Interface }) {
+			r.proto.Neighbors = append(r.proto.Neighbors, nb)
+		}
+	}
+}
+
+// route reads "DESTINATION [MASK] GATEWAY|INTERFACE|Null0|blackhole|reject [INTERFACE] [tag N] [DISTANCE] [table N]".
+func (r *reader) route(n int, w []string) {
+	rt := &gateway.Route{At: r.in.At(n), Kind: "unicast", Table: "main", Origin: "static"}
+	if r.vrf != "" {
+		rt.Table = "vrf " + source.Clean(r.vrf)
+	}
+	p, err := netip.ParsePrefix(w[0])
+	rest := w[1:]
+	if err != nil {
+		a, err := netip.ParseAddr(w[0])
+		if err != nil || len(rest) == 0 {
+			r.in.Unread(n, "", "%q is not a network", source.Clean(w[0]))
+			return
+		}
+		mask, err := netip.ParseAddr(rest[0])
+		if err != nil || !mask.Is4() {
+			r.in.Unread(n, "", "%q is not a mask", source.Clean(rest[0]))
+			return
+		}
+		bits, ok := values.MaskBits(mask)
+		if !ok {
+			r.in.Unread(n, "", "%q is not a mask", source.Clean(rest[0]))
+			return
+		}
+		p, rest = netip.PrefixFrom(a, bits), rest[1:]
+	}
+	rt.To = p.Masked()
+	for i := 0; i < len(rest); i++ {
+		next := ""
+		if i+1 < len(rest) {
+			next = rest[i+1]
+		}
+		switch word := rest[i]; word {
+		case "Null0", "blackhole":
+			rt.Kind = "blackhole"
+		case "reject":
+			rt.Kind = "unreachable"
+		case "tag", "label", "color", "segments", "bfd", "profile", "source", "from":
+			i++
+		case "table":
+			rt.Table = source.Clean(next)
+			i++
+		case "vrf":
+			rt.Table = "vrf " + source.Clean(next)
+			i++
+		case "nexthop-vrf":
+			i++
+		case "onlink":
+		default:
+			if a, err := netip.ParseAddr(word); err == nil {
+				rt.Via = a
+			} else if d, err := strconv.Atoi(word); err == nil {
+				rt.Metric = d // FRRouting gives the kernel a metric of its own; the order of distances is kept
+			} else {
+				rt.Dev = source.Clean(word)
+			}
+		}
+	}
+	r.in.Gateway.AddRoute(rt)
+}

@@ -1,0 +1,310 @@
+// Package ifupdown reads the file interfaces of Debian's ifupdown (interfaces(5)).
+package ifupdown
+
+import (
+	"fmt"
+	"net/netip"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"toril/gateway"
+	"toril/read"
+	"toril/read/values"
+	"toril/source"
+)
+
+// Format is the format of /etc/network/interfaces.
+var Format = &read.Format{
+	Name:     "interfaces",
+	Title:    "addresses and routes: ifupdown's /etc/network/interfaces",
+	Software: "ifupdown",
+	Hints:    []string{"interfaces"},
+	Order:    6,
+	Looks: func(f *source.File) (int, string) {
+		if m := ifaceLine.Find(f.Head()); m != nil {
+			return 85, fmt.Sprintf("it has stanzas of interfaces (%q)", m)
+		}
+		return 0, ""
+	},
+	Read: readFile,
+	Covers: []read.Coverage{
+		{Statement: "iface, auto, allow-hotplug, source, source-directory, no-auto-down, rename", Use: read.Used},
+		{Statement: "address, netmask, gateway, metric", Use: read.Used},
+		{Statement: "up, post-up, pre-up: ip route, ip addr, ip link add of xfrm, vti, gre; route add", Use: read.Used, Note: "other commands are left unread"},
+		{Statement: "mapping, template, hwaddress, mtu, dns, bridge, bond, vlan, wireless options", Use: read.Irrelevant},
+	},
+}
+
+var ifaceLine = regexp.MustCompile(`(?m)^[ \t]*iface[ \t]+\S+[ \t]+(inet6?|can)[ \t]+\w+|^[ \t]*(auto|allow-hotplug)[ \t]+\S+`)
+
+type reader struct {
+	in    *read.Input
+	iface *gateway.Interface
+	mask  string
+	six   bool
+	skip  bool // inside of a stanza that is of no interest
+}
+
+func readFile(in *read.Input) {
+	r := &reader{in: in}
+	for n := 1; n <= in.File.Lines(); n++ {
+		at, line := n, in.File.Line(n)
+		for strings.HasSuffix(line, "\\") && n < in.File.Lines() {
+			n++
+			line = line[:len(line)-1] + " " + in.File.Line(n)
+		}
+		w := strings.Fields(line)
+		if len(w) == 0 || strings.HasPrefix(w[0], "#") {
+			continue
+		}
+		r.statement(at, w)
+	}
+}
+
+func (r *reader) statement(n int, w []string) {
+	r.in.Count()
+	switch w[0] {
+	case "auto", "no-auto-down", "no-scripts", "rename":
+	case "source", "source-directory":
+		for _, pattern := range w[1:] {
+			if w[0] == "source-directory" {
+				pattern = strings.TrimSuffix(pattern, "/") + "/*"
+			}
+			for _, sub := range r.in.Include(n, pattern) {
+				readFile(sub)
+			}
+		}
+	case "mapping", "template":
+		r.iface, r.skip = nil, true
+	case "iface":
+		r.skip = false
+		if len(w) < 4 {
+			r.in.Unread(n, "", "a stanza is: iface NAME inet|inet6 METHOD")
+			r.iface = nil
+			return
+		}
+		name, _, _ := strings.Cut(w[1], ":") // eth0:1 is a second address of eth0
+		r.iface, r.mask, r.six = r.in.Gateway.InterfaceOf(name, r.in.At(n)), "", w[2] == "inet6"
+		switch w[3] {
+		case "dhcp", "auto", "ppp", "wvdial", "bootp", "v4tunnel", "6to4":
+			r.iface.Dynamic = true
+		case "loopback":
+			r.iface.Kind = "loopback"
+			r.iface.AddAddress(netip.MustParsePrefix("127.0.0.1/8"))
+		}
+	default:
+		switch {
+		case strings.HasPrefix(w[0], "allow-"):
+		case r.skip:
+		case r.iface == nil:
+			r.in.Unread(n, "", "it stands outside of every stanza")
+		default:
+			r.option(n, w)
+		}
+	}
+}
+
+func (r *reader) option(n int, w []string) {
+	value := ""
+	if len(w) > 1 {
+		value = w[1]
+	}
+	switch w[0] {
+	case "address":
+		r.address(n, value)
+	case "netmask":
+		r.mask = value
+		if len(r.iface.Addresses) > 0 {
+			last := &r.iface.Addresses[len(r.iface.Addresses)-1]
+			if bits, ok := bitsOf(value, last.Addr()); ok {
+				*last = netip.PrefixFrom(last.Addr(), bits)
+			} else {
+				r.in.Unread(n, "", "%q is not a netmask", source.Clean(value))
+			}
+		}
+	case "gateway":
+		a, err := netip.ParseAddr(value)
+		if err != nil {
+			r.in.Unread(n, "", "%q is not an address", source.Clean(value))
+			return
+		}
+		to := netip.PrefixFrom(netip.IPv4Unspecified(), 0)
+		if a.Is6() {
+			to = netip.PrefixFrom(netip.IPv6Unspecified(), 0)
+		}
+		r.in.Gateway.AddRoute(&gateway.Route{At: r.in.At(n), To: to, Via: a, Dev: r.iface.Name, Origin: "static"})
+	case "up", "post-up", "pre-up":
+		if !r.command(n, w[1:]) {
+			r.in.Unread(n, "", "the command %q is not read", source.Clean(strings.Join(w[1:], " ")))
+		}
+	case "down", "pre-down", "post-down", "metric", "broadcast", "network", "mtu", "hwaddress", "pointopoint", "scope", "accept_ra", "autoconf", "privext", "dad-attempts",
+		"preferred-lifetime", "hostname", "leasehours", "leasetime", "vendor", "client", "label", "description", "request_prefix":
+	default:
+		if !strings.ContainsAny(w[0], "-_") { // dns-*, bridge_*, bond-*, vlan-*, wpa-*: options of scripts
+			r.in.Unread(n, "", "%q is not a known option", source.Clean(w[0]))
+		}
+	}
+}
+
+func (r *reader) address(n int, value string) {
+	if p, err := netip.ParsePrefix(value); err == nil {
+		r.iface.AddAddress(p)
+		return
+	}
+	a, err := netip.ParseAddr(value)
+	if err != nil {
+		r.in.Unread(n, "", "%q is not an address", source.Clean(value))
+		return
+	}
+	bits := a.BitLen()
+	if b, ok := bitsOf(r.mask, a); ok {
+		bits = b
+	}
+	r.iface.AddAddress(netip.PrefixFrom(a, bits))
+}
+
+func bitsOf(mask string, a netip.Addr) (int, bool) {
+	if m, err := netip.ParseAddr(mask); err == nil && m.Is4() && a.Is4() {
+		return values.MaskBits(m)
+	}
+	n, err := strconv.Atoi(mask)
+	return n, err == nil && n >= 0 && n <= a.BitLen()
+}
+
+// command reads the few commands that set addresses, routes and tunnel interfaces; false where it is another.
+func (r *reader) command(n int, w []string) bool {
+	for i := range w {
+		w[i] = strings.ReplaceAll(w[i], "$IFACE", r.iface.Name)
+	}
+	if len(w) > 0 {
+		w[0] = w[0][strings.LastIndexByte(w[0], '/')+1:]
+	}
+	for len(w) > 0 && (w[len(w)-1] == "||" || w[len(w)-1] == "true" || w[len(w)-1] == ";") {
+		w = w[:len(w)-1]
+	}
+	for len(w) > 1 && w[0] == "ip" && (w[1] == "-4" || w[1] == "-6") {
+		w = append([]string{"ip"}, w[2:]...)
+	}
+	get := func(keys ...string) string {
+		for i := range w {
+			for _, k := range keys {
+				if w[i] == k && i+1 < len(w) {
+					return w[i+1]
+				}
+			}
+		}
+		return ""
+	}
+	is := func(prefix ...string) bool {
+		if len(w) < len(prefix) {
+			return false
+		}
+		for i, p := range prefix {
+			if !strings.HasPrefix(p, w[i]) || w[i] == "" {
+				return false
+			}
+		}
+		return true
+	}
+	switch {
+	case len(w) > 3 && (is("ip", "route", "add") || is("ip", "route", "replace")):
+		return r.route(n, w[3:], get)
+	case len(w) > 2 && w[0] == "route" && w[1] == "add":
+		to := get("-net", "-host")
+		if w[2] == "default" {
+			to = "0.0.0.0/0"
+		}
+		if mask, err := netip.ParseAddr(get("netmask")); err == nil && mask.Is4() {
+			if bits, ok := values.MaskBits(mask); ok {
+				to += "/" + strconv.Itoa(bits)
+			}
+		}
+		return r.route(n, []string{to}, func(keys ...string) string {
+			if keys[0] == "via" {
+				return get("gw")
+			}
+			return get(keys...)
+		})
+	case len(w) > 3 && is("ip", "address", "add"):
+		p, err := netip.ParsePrefix(w[3])
+		if err != nil {
+			return false
+		}
+		r.in.Gateway.InterfaceOf(or(get("dev"), r.iface.Name), r.in.At(n)).AddAddress(p)
+		return true
+	case len(w) > 3 && (is("ip", "link", "add") || is("ip", "tunnel", "add")):
+		return r.link(n, w, get)
+	case is("ip", "link", "set") || is("sysctl") || is("ip", "tunnel", "change"):
+		return true
+	}
+	return false
+}
+
+func (r *reader) route(n int, w []string, get func(...string) string) bool {
+	rt := &gateway.Route{At: r.in.At(n), Kind: "unicast", Dev: get("dev"), Table: get("table"), Origin: "static"}
+	if len(w) > 1 && (w[0] == "blackhole" || w[0] == "unreachable" || w[0] == "prohibit") {
+		rt.Kind, w = w[0], w[1:]
+	}
+	if len(w) == 0 {
+		return false
+	}
+	via := get("via")
+	if via != "" {
+		a, err := netip.ParseAddr(via)
+		if err != nil {
+			return false
+		}
+		rt.Via = a
+	}
+	to := w[0]
+	if to == "default" {
+		to = "0.0.0.0/0"
+		if rt.Via.Is6() {
+			to = "::/0"
+		}
+	}
+	p, err := netip.ParsePrefix(to)
+	if err != nil {
+		a, err := netip.ParseAddr(to)
+		if err != nil {
+			return false
+		}
+		p = netip.PrefixFrom(a, a.BitLen())
+	}
+	rt.To = p.Masked()
+	rt.Metric, _ = strconv.Atoi(get("metric"))
+	if rt.Dev == "" && !rt.Via.IsValid() && rt.Kind == "unicast" {
+		rt.Dev = r.iface.Name
+	}
+	rt.Dev = source.Clean(rt.Dev)
+	r.in.Gateway.AddRoute(rt)
+	return true
+}
+
+// link reads "ip link add NAME type xfrm dev D if_id N" and "ip tunnel add NAME mode vti|gre local A remote B key K".
+func (r *reader) link(n int, w []string, get func(...string) string) bool {
+	name := w[3:][0]
+	if name == "name" && len(w) > 4 {
+		name = w[4]
+	}
+	i := r.in.Gateway.InterfaceOf(name, r.in.At(n))
+	i.Kind = source.Clean(or(get("type"), get("mode")))
+	if id, err := strconv.ParseUint(get("if_id"), 0, 32); err == nil {
+		i.IfID = uint32(id)
+	}
+	if k, err := strconv.ParseUint(or(get("okey"), get("key")), 0, 32); err == nil {
+		i.Key = uint32(k)
+	}
+	i.Local, _ = netip.ParseAddr(get("local"))
+	i.Remote, _ = netip.ParseAddr(get("remote"))
+	i.Parent = source.Clean(get("dev"))
+	return true
+}
+
+func or(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}

@@ -1,0 +1,228 @@
+// Package iproute reads addresses, routes and routing rules of a Linux gateway as the program ip prints them.
+package iproute
+
+import (
+	"fmt"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"toril/gateway"
+	"toril/read"
+	"toril/source"
+)
+
+// Text is the format of "ip addr", "ip link", "ip route" and "ip rule" as text; one file may hold several of them.
+var Text = &read.Format{
+	Name:     "iproute2",
+	Title:    "addresses, routes and routing rules: the output of ip addr, link, route, rule",
+	Software: "iproute2",
+	Hints:    []string{"ip-addr*", "ip-route*", "ip-rule*", "ip_addr*", "ip_route*", "ip_rule*", "addr.txt", "addresses.txt", "routes.txt", "route*.txt", "rule*.txt"},
+	Order:    5,
+	Looks:    looksLikeText,
+	Read:     readText,
+	Covers: []read.Coverage{
+		{Statement: "interfaces: flags, inet, inet6, peer, and of -d: xfrm, vti, gre, vlan", Use: read.Used},
+		{Statement: "routes: all types, via, dev, table, proto, metric, src, nexthop", Use: read.Used},
+		{Statement: "rules: from, to, fwmark, iif, oif, ipproto, sport, dport, lookup, blackhole, unreachable, prohibit", Use: read.Used},
+		{Statement: "rules: tos, uidrange, l3mdev, suppress_prefixlength", Use: read.Used, Note: "outside of the model: results that hang on them say so"},
+		{Statement: "everything else", Use: read.Irrelevant, Note: "queues, sizes, counters, lifetimes of addresses"},
+	},
+}
+
+var (
+	linkLine  = regexp.MustCompile(`(?m)^\d+: \S+: <[A-Z0-9_,-]*>`)
+	ruleLine  = regexp.MustCompile(`(?m)^\d+:\s+(not )?from \S+ `)
+	routeLine = regexp.MustCompile(`(?m)^((unicast|blackhole|unreachable|prohibit|throw|local|broadcast) )?(default|[0-9a-f.:]+(/\d+)?) ?(via|dev|proto|metric|table|$)`)
+	typed     = regexp.MustCompile(`^(unicast|blackhole|unreachable|prohibit|throw|local|broadcast|multicast|anycast)$`)
+)
+
+func looksLikeText(f *source.File) (int, string) {
+	head := f.Head()
+	if m := linkLine.Find(head); m != nil {
+		return 85, fmt.Sprintf("it lists interfaces (%q)", m)
+	}
+	if m := ruleLine.Find(head); m != nil {
+		return 80, fmt.Sprintf("it lists rules of the routing policy (%q)", m)
+	}
+	if m := routeLine.Find(head); m != nil && len(routeLine.FindAll(head, -1))*3 >= strings.Count(strings.TrimSpace(string(head)), "\n")+1 {
+		return 60, fmt.Sprintf("it lists routes (%q)", m)
+	}
+	return 0, ""
+}
+
+// readText tells the three lists apart line by line.
+func readText(in *read.Input) {
+	var dev *gateway.Interface
+	var hops *gateway.Route // a route whose next hops follow on lines of their own
+	for n := 1; n <= in.File.Lines(); n++ {
+		line := in.File.Line(n)
+		w := strings.Fields(line)
+		indented := line != "" && (line[0] == ' ' || line[0] == '\t')
+		switch {
+		case len(w) == 0 || strings.HasPrefix(w[0], "#"):
+		case !indented && linkLine.MatchString(line):
+			in.Count()
+			hops = nil
+			dev = addLinkLine(in, n, w)
+		case !indented && ruleLine.MatchString(line+" "):
+			in.Count()
+			if err := rule(in, n, strings.TrimSuffix(w[0], ":"), w[1:]); err != nil {
+				in.Unread(n, "", "%s", source.Clean(err.Error()))
+			}
+		case indented && hops != nil && w[0] == "nexthop":
+			r := *hops
+			if err := routeWords(&r, w[1:]); err != nil {
+				in.Unread(n, "", "%s", source.Clean(err.Error()))
+				continue
+			}
+			in.Gateway.AddRoute(&r)
+		case indented && dev != nil:
+			if err := detail(dev, w); err != nil {
+				in.Unread(n, "", "%s", source.Clean(err.Error()))
+			}
+		case !indented:
+			in.Count()
+			dev = nil
+			r, err := routeOf(in, n, w)
+			if err != nil {
+				in.Unread(n, "", "%s", source.Clean(err.Error()))
+				continue
+			}
+			hops = nil
+			if !r.Via.IsValid() && r.Dev == "" && r.Kind == "unicast" {
+				hops = r
+				if slices.Contains(w, "nexthop") {
+					hops = nil
+				}
+				continue
+			}
+			if !skipped(r.Kind) {
+				in.Gateway.AddRoute(r)
+			}
+		default:
+			in.Unread(n, "", "it belongs to nothing before it")
+		}
+	}
+}
+
+func addLinkLine(in *read.Input, n int, w []string) *gateway.Interface {
+	name, parent, _ := strings.Cut(strings.TrimSuffix(w[1], ":"), "@")
+	i := in.Gateway.InterfaceOf(name, in.At(n))
+	if parent != "" && parent != "NONE" {
+		i.Parent = source.Clean(parent)
+	}
+	flags := strings.Split(strings.Trim(w[2], "<>"), ",")
+	i.Down = !slices.Contains(flags, "UP")
+	if slices.Contains(flags, "LOOPBACK") {
+		i.Kind = "loopback"
+	}
+	return i
+}
+
+// detail reads an indented line of an interface.
+func detail(i *gateway.Interface, w []string) error {
+	value := func(key string) string {
+		for k := range w {
+			if w[k] == key && k+1 < len(w) {
+				return w[k+1]
+			}
+		}
+		return ""
+	}
+	switch w[0] {
+	case "inet", "inet6":
+		if len(w) < 2 {
+			return fmt.Errorf("an address is missing")
+		}
+		p, err := netip.ParsePrefix(w[1])
+		if err != nil {
+			a, err := netip.ParseAddr(w[1])
+			if err != nil {
+				return fmt.Errorf("%q is not an address", w[1])
+			}
+			p = netip.PrefixFrom(a, a.BitLen())
+		}
+		i.AddAddress(p)
+		if peer, err := netip.ParsePrefix(value("peer")); err == nil {
+			i.AddAddress(netip.PrefixFrom(p.Addr(), min(peer.Bits(), p.Bits())))
+		}
+		i.Dynamic = i.Dynamic || slices.Contains(w, "dynamic")
+	case "xfrm":
+		i.Kind = "xfrm"
+		id, err := strconv.ParseUint(value("if_id"), 0, 32)
+		if err != nil {
+			return fmt.Errorf("the if_id of the xfrm interface is no number")
+		}
+		i.IfID = uint32(id)
+	case "vti", "vti6", "gre", "gretap", "ip6gre":
+		i.Kind = kindOf(w[0])
+		key := value("okey")
+		if key == "" {
+			key = value("key")
+		}
+		tunnelEnds(i, value("local"), value("remote"), key)
+	case "vlan", "bridge", "dummy", "tun", "bond", "vrf", "veth", "wireguard":
+		i.Kind = w[0]
+	}
+	return nil
+}
+
+func routeOf(in *read.Input, n int, w []string) (*gateway.Route, error) {
+	r := &gateway.Route{At: in.At(n), Kind: "unicast", Table: "main", Origin: "static"}
+	if typed.MatchString(w[0]) {
+		r.Kind, w = w[0], w[1:]
+	}
+	if len(w) == 0 {
+		return nil, fmt.Errorf("a route has a destination")
+	}
+	var err error
+	if r.To, err = destination(w[0], slices.ContainsFunc(w[1:], func(s string) bool { return strings.Contains(s, ":") })); err != nil {
+		return nil, fmt.Errorf("it is neither an interface nor a route nor a rule: %v", err)
+	}
+	return r, routeWords(r, w[1:])
+}
+
+func routeWords(r *gateway.Route, w []string) error {
+	for k := 0; k < len(w); k++ {
+		value := ""
+		if k+1 < len(w) {
+			value = w[k+1]
+		}
+		switch w[k] {
+		case "via":
+			if value == "inet6" || value == "inet" {
+				k++
+				if k+1 < len(w) {
+					value = w[k+1]
+				}
+			}
+			a, err := netip.ParseAddr(value)
+			if err != nil {
+				return fmt.Errorf("%q is not an address", value)
+			}
+			r.Via = a
+		case "dev":
+			r.Dev = source.Clean(value)
+		case "table":
+			r.Table = source.Clean(value)
+		case "proto":
+			r.Origin = origin(value)
+		case "metric":
+			m, err := strconv.ParseUint(value, 10, 32)
+			if err != nil {
+				return fmt.Errorf("%q is not a metric", value)
+			}
+			r.Metric = int(m)
+		case "src":
+			r.Src, _ = netip.ParseAddr(value)
+		case "scope", "weight", "mtu", "advmss", "pref", "expires", "hoplimit", "error", "realm", "initcwnd", "rtt", "window", "encap", "nhid", "tos", "features", "cache":
+		default:
+			continue // a flag: linkdown, onlink
+		}
+		k++
+	}
+	return nil
+}

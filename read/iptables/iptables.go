@@ -1,0 +1,286 @@
+// Package iptables reads the packet filter of a Linux gateway as iptables-save, ip6tables-save and ipset save write it.
+package iptables
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+	"strings"
+
+	"toril/gateway"
+	"toril/packet"
+	"toril/read"
+	"toril/source"
+)
+
+// Save is the format of iptables-save and ip6tables-save.
+var Save = &read.Format{
+	Name:     "iptables-save",
+	Title:    "packet filter iptables: the output of iptables-save or ip6tables-save",
+	Software: "iptables",
+	Hints:    []string{"iptables*", "ip6tables*", "rules.v4", "rules.v6", "*.iptables", "*.ip6tables"},
+	Order:    31,
+	Looks:    looks,
+	Read:     readSave,
+	Covers:   coverage(),
+}
+
+var (
+	tableLine = regexp.MustCompile(`(?m)^\*(filter|nat|mangle|raw|security)[ \t]*\r?$`)
+	chainLine = regexp.MustCompile(`(?m)^(:\S+ \S+|-A \S+ )`)
+)
+
+func looks(f *source.File) (int, string) {
+	table, chain := tableLine.Find(f.Head()), chainLine.Find(f.Head())
+	switch {
+	case table != nil && chain != nil:
+		return 95, fmt.Sprintf("it has the table %q and chains or rules (%q)", strings.TrimSpace(string(table)), chain)
+	case table != nil:
+		return 50, fmt.Sprintf("it has the table %q", strings.TrimSpace(string(table)))
+	}
+	return 0, ""
+}
+
+// A base chain's place: hook and priority (netfilter's ip_tables.h; the kernel's NF_IP_PRI_*).
+var places = map[string]map[string]gateway.Chain{
+	"raw":      {"PREROUTING": {Hook: gateway.Prerouting, Priority: -300}, "OUTPUT": {Hook: gateway.Output, Priority: -300}},
+	"mangle":   {"PREROUTING": {Hook: gateway.Prerouting, Priority: -150}, "INPUT": {Hook: gateway.Input, Priority: -150}, "FORWARD": {Hook: gateway.Forward, Priority: -150}, "OUTPUT": {Hook: gateway.Output, Priority: -150, Kind: gateway.RouteChain}, "POSTROUTING": {Hook: gateway.Postrouting, Priority: -150}},
+	"nat":      {"PREROUTING": {Hook: gateway.Prerouting, Priority: -100, Kind: gateway.NATChain}, "INPUT": {Hook: gateway.Input, Priority: 100, Kind: gateway.NATChain}, "OUTPUT": {Hook: gateway.Output, Priority: -100, Kind: gateway.NATChain}, "POSTROUTING": {Hook: gateway.Postrouting, Priority: 100, Kind: gateway.NATChain}},
+	"filter":   {"INPUT": {Hook: gateway.Input}, "FORWARD": {Hook: gateway.Forward}, "OUTPUT": {Hook: gateway.Output}},
+	"security": {"INPUT": {Hook: gateway.Input, Priority: 50}, "FORWARD": {Hook: gateway.Forward, Priority: 50}, "OUTPUT": {Hook: gateway.Output, Priority: 50}},
+}
+
+// reader reads one file.
+type reader struct {
+	in     *read.Input
+	family string // "ip" or "ip6"
+	table  string
+	chains map[string]*gateway.Chain // of the current table
+	order  []*gateway.Chain
+	used   map[*gateway.Chain][]source.Pos
+	twice  map[string]bool
+}
+
+func readSave(in *read.Input) {
+	r := &reader{in: in, family: familyOf(in.File.File), used: map[*gateway.Chain][]source.Pos{}}
+	for n := 1; n <= in.File.Lines(); n++ {
+		if in.Context.Err() != nil {
+			return
+		}
+		r.line(n, strings.TrimSpace(in.File.Line(n)))
+	}
+	r.finish()
+}
+
+// familyOf tells iptables from ip6tables: by the comment that the program writes, by the file's name, else by an address.
+func familyOf(f *source.File) string {
+	head := string(f.Head())
+	base := path.Base(f.Path)
+	switch {
+	case strings.Contains(head, "ip6tables-save"):
+		return "ip6"
+	case strings.Contains(head, "iptables-save"):
+		return "ip"
+	case strings.Contains(base, "ip6") || strings.HasSuffix(base, "v6"):
+		return "ip6"
+	case sixAddress.MatchString(head) && !fourAddress.MatchString(head) || strings.Contains(head, "ipv6-icmp"):
+		return "ip6"
+	}
+	return "ip"
+}
+
+var (
+	sixAddress  = regexp.MustCompile(` -[sd] [0-9a-f]*:[0-9a-f:]*`)
+	fourAddress = regexp.MustCompile(` -[sd] [0-9]+\.[0-9]`)
+)
+
+func (r *reader) line(n int, line string) {
+	switch {
+	case line == "" || line[0] == '#':
+	case line[0] == '*':
+		r.in.Count()
+		r.open(n, line[1:])
+	case line == "COMMIT":
+		r.in.Count()
+	case r.chains == nil:
+		r.in.Unread(n, "", "it stands outside of every table")
+	case line[0] == ':':
+		r.in.Count()
+		r.declare(n, strings.Fields(line[1:]))
+	default:
+		r.command(n, line)
+	}
+}
+
+func (r *reader) open(n int, table string) {
+	r.table, r.chains = table, map[string]*gateway.Chain{}
+	if places[table] == nil {
+		r.in.Unread(n, "", "%q is not a table that is known", source.Clean(table))
+	}
+	for _, c := range r.in.Gateway.Chains {
+		if c.Family == r.family && c.Table == source.Clean(table) && !r.twice[table] {
+			r.in.Problemf(n, "table %q is also in %s; only that one is used, as two saved states of one packet filter cannot both hold", table, c.At)
+			if r.twice == nil {
+				r.twice = map[string]bool{}
+			}
+			r.twice[table] = true
+		}
+	}
+}
+
+func (r *reader) declare(n int, w []string) {
+	if len(w) == 0 {
+		r.in.Unread(n, "", "a chain has a name")
+		return
+	}
+	c := r.chain(n, w[0])
+	c.At = r.in.At(n)
+	if len(w) < 2 || c.Hook == gateway.NoHook {
+		return
+	}
+	r.policy(n, c, w[1])
+}
+
+func (r *reader) policy(n int, c *gateway.Chain, word string) {
+	switch word {
+	case "ACCEPT":
+		c.Policy = gateway.Say(gateway.Accept, r.in.At(n))
+	case "DROP":
+		c.Policy = gateway.Say(gateway.Drop, r.in.At(n))
+	case "-":
+	default:
+		r.in.Unread(n, c.ID(), "a policy is ACCEPT or DROP")
+		c.Unsure = true
+	}
+}
+
+// chain returns a chain of the current table, made where it is not known yet.
+func (r *reader) chain(n int, name string) *gateway.Chain {
+	if c := r.chains[name]; c != nil {
+		return c
+	}
+	c := places[r.table][name]
+	c.Family, c.Table, c.Name, c.At = r.family, source.Clean(r.table), source.Clean(name), r.in.At(n)
+	c.Policy = gateway.Unsaid(gateway.Accept, "iptables default of a chain's policy")
+	r.chains[name] = &c
+	r.order = append(r.order, &c)
+	return &c
+}
+
+// command reads "-A chain ...", "-I chain [n] ...", "-P chain policy", "-N chain"; counters may stand before it.
+func (r *reader) command(n int, line string) {
+	w := words(line)
+	var packets string
+	if len(w) > 0 && strings.HasPrefix(w[0], "[") {
+		packets, _, _ = strings.Cut(strings.Trim(w[0], "[]"), ":")
+		w = w[1:]
+	}
+	if len(w) < 2 {
+		r.in.Unread(n, "", "it is not a command of iptables-restore")
+		return
+	}
+	switch w[0] {
+	case "-A", "--append", "-I", "--insert":
+		r.in.Count()
+		c, rest := r.chain(n, w[1]), w[2:]
+		at := len(c.Rules)
+		if w[0] == "-I" || w[0] == "--insert" {
+			at = 0
+			if len(rest) > 0 && strings.Trim(rest[0], "0123456789") == "" {
+				fmt.Sscan(rest[0], &at)
+				at, rest = max(0, min(at-1, len(c.Rules))), rest[1:]
+			}
+		}
+		rules := r.rule(n, c, packets, rest)
+		c.Rules = append(c.Rules[:at], append(rules, c.Rules[at:]...)...)
+	case "-P", "--policy":
+		r.in.Count()
+		if len(w) > 2 {
+			r.policy(n, r.chain(n, w[1]), w[2])
+		}
+	case "-N", "--new-chain":
+		r.in.Count()
+		r.chain(n, w[1])
+	case "-F", "-X", "-Z", "--flush", "--delete-chain", "--zero":
+		r.in.Count() // of what was there before
+	default:
+		r.in.Unread(n, "", "%q is not a known command of iptables-restore", source.Clean(w[0]))
+	}
+}
+
+// finish hands the chains over, with what refers to each.
+func (r *reader) finish() {
+	for _, c := range r.order {
+		if r.twice[c.Table] {
+			continue
+		}
+		r.in.Gateway.Chains = append(r.in.Gateway.Chains, c)
+		if c.Hook == gateway.NoHook {
+			r.in.Gateway.Definitions = append(r.in.Gateway.Definitions, &gateway.Definition{Kind: "chain", Name: c.ID(), At: c.At, Used: r.used[c]})
+		}
+	}
+}
+
+// words splits a line as the shell does: at blanks outside of quotation marks, with backslashes.
+func words(line string) []string {
+	var out []string
+	var b strings.Builder
+	in, quote := false, byte(0)
+	for i := 0; i < len(line); i++ {
+		c := line[i]
+		switch {
+		case c == '\\' && quote != '\'' && i+1 < len(line):
+			i++
+			b.WriteByte(line[i])
+			in = true
+		case quote != 0 && c == quote:
+			quote = 0
+		case quote == 0 && (c == '"' || c == '\''):
+			quote, in = c, true
+		case quote == 0 && (c == ' ' || c == '\t'):
+			if in {
+				out = append(out, b.String())
+				b.Reset()
+			}
+			in = false
+		default:
+			b.WriteByte(c)
+			in = true
+		}
+	}
+	if in {
+		out = append(out, b.String())
+	}
+	return out
+}
+
+func (r *reader) packetFamily() packet.Family {
+	if r.family == "ip6" {
+		return packet.IPv6
+	}
+	return packet.IPv4
+}
+
+func coverage() []read.Coverage {
+	return []read.Coverage{
+		{Statement: "*table, :CHAIN policy [counters], COMMIT, -A, -I, -N, -P", Use: read.Used},
+		{Statement: "-s, -d, -i, -o, -p, negation before and behind the option", Use: read.Used},
+		{Statement: "-m tcp|udp|udplite|sctp|dccp --sport, --dport", Use: read.Used},
+		{Statement: "-m multiport --sports, --dports, --ports", Use: read.Used},
+		{Statement: "-m icmp|icmp6 types and codes", Use: read.Used},
+		{Statement: "-m conntrack --ctstate, --ctdir, --ctstatus; -m state --state", Use: read.Used},
+		{Statement: "-m policy --dir, --pol, --tunnel-src, --tunnel-dst", Use: read.Used},
+		{Statement: "-m policy --reqid, --spi, --proto, --mode, --strict, --next", Use: read.Used, Note: "outside of the model: results that hang on them say so"},
+		{Statement: "-m set --match-set", Use: read.Used, Note: "with the sets of ipset save"},
+		{Statement: "-m iprange --src-range, --dst-range", Use: read.Used},
+		{Statement: "-m mark --mark", Use: read.Used},
+		{Statement: "-m comment", Use: read.Used},
+		{Statement: "ACCEPT, DROP, REJECT, RETURN, QUEUE, NFQUEUE, NOTRACK, CT, chains by -j and -g", Use: read.Used},
+		{Statement: "SNAT, DNAT, MASQUERADE, REDIRECT, NETMAP", Use: read.Used},
+		{Statement: "MARK, CONNMARK", Use: read.Used, Note: "a mark restored from the connection counts as any mark"},
+		{Statement: "LOG, NFLOG", Use: read.Used},
+		{Statement: "-m " + strings.Join(sortedModules(), ", "), Use: read.Used, Note: "outside of the model: the rule may or may not concern a packet"},
+		{Statement: strings.Join(sortedTargets(), ", "), Use: read.Irrelevant, Note: "they decide about no packet"},
+		{Statement: "other modules and targets", Use: read.Left, Note: "the rule counts as one that may do anything"},
+	}
+}

@@ -1,0 +1,498 @@
+package nftables
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"toril/gateway"
+	"toril/read"
+	"toril/source"
+)
+
+// JSON is the format of "nft -j list ruleset" (libnftables-json(5)).
+var JSON = &read.Format{
+	Name:     "nftables JSON",
+	Title:    "packet filter nftables: the output of nft -j list ruleset",
+	Software: "nftables",
+	Hints:    []string{"nft*.json", "ruleset*.json"},
+	Order:    30,
+	Looks: func(f *source.File) (int, string) {
+		head := bytes.TrimSpace(f.Head())
+		if bytes.HasPrefix(head, []byte("{")) && bytes.Contains(head[:min(len(head), 200)], []byte(`"nftables"`)) {
+			return 95, `it is JSON with the member "nftables"`
+		}
+		return 0, ""
+	},
+	Read: readJSON,
+	Covers: []read.Coverage{
+		{Statement: "table, chain, rule, set, map, element, and add, insert, create of them", Use: read.Used, Note: "every expression is read as its text form"},
+		{Statement: "counter, limit, quota, ct helper, ct timeout, flowtable, secmark, synproxy", Use: read.Irrelevant, Note: "declared; they decide about no first packet"},
+		{Statement: "expressions without a text form (raw payload, xt)", Use: read.Left},
+	},
+}
+
+// readJSON writes every object as the text that it stands for, and reads that.
+func readJSON(in *read.Input) {
+	rs := &ruleset{gateway: in.Gateway, defines: map[string][]token{}, byID: map[string]*chain{}, sets: map[string]*set{}, objects: map[string]*gateway.Definition{}}
+	j := &jsonReader{rs: rs, in: in, line: 1}
+	j.file()
+	rs.finish(in)
+}
+
+type jsonReader struct {
+	rs   *ruleset
+	in   *read.Input
+	line int
+	at   int64
+}
+
+// file streams the array of objects: one that is broken ends the reading, as nothing behind it can be told apart.
+func (j *jsonReader) file() {
+	dec := json.NewDecoder(bytes.NewReader(j.in.File.Bytes()))
+	dec.UseNumber()
+	for depth := 0; ; {
+		t, err := dec.Token()
+		if err != nil {
+			j.in.Problemf(j.advance(dec), "it is not JSON of a ruleset: %v", err)
+			return
+		}
+		if d, ok := t.(json.Delim); ok && d == '[' {
+			break
+		} else if ok && d == '{' {
+			depth++
+		}
+		if depth > 1 {
+			j.in.Problemf(1, `the member "nftables" is not an array`)
+			return
+		}
+	}
+	for dec.More() {
+		if j.in.Context.Err() != nil {
+			return
+		}
+		var raw json.RawMessage
+		if err := dec.Decode(&raw); err != nil {
+			j.in.Problemf(j.advance(dec), "the rest is not JSON: %v", err)
+			return
+		}
+		line := j.advance(dec) - bytes.Count(raw, []byte("\n"))
+		if err := j.object(raw, line); err != nil {
+			j.in.Unread(line, "", "%s", source.Clean(err.Error()))
+		}
+	}
+}
+
+// advance returns the line that the decoder has come to.
+func (j *jsonReader) advance(dec *json.Decoder) int {
+	to := min(dec.InputOffset(), int64(len(j.in.File.Bytes())))
+	j.line += bytes.Count(j.in.File.Bytes()[j.at:to], []byte("\n"))
+	j.at = to
+	return min(j.line, max(1, j.in.File.Lines()))
+}
+
+func (j *jsonReader) object(raw json.RawMessage, line int) error {
+	var o map[string]any
+	dec := json.NewDecoder(bytes.NewReader(raw))
+	dec.UseNumber()
+	if err := dec.Decode(&o); err != nil {
+		return fmt.Errorf("an object was expected: %v", err)
+	}
+	for kind, v := range o {
+		body, _ := v.(map[string]any)
+		switch kind {
+		case "metainfo", "flush", "delete", "destroy", "reset", "list":
+			j.in.Count()
+		case "add", "create", "insert", "replace":
+			for k, inner := range body {
+				b, _ := inner.(map[string]any)
+				return j.declare(kind, k, b, line)
+			}
+		default:
+			return j.declare("add", kind, body, line)
+		}
+	}
+	return nil
+}
+
+func (j *jsonReader) declare(verb, kind string, o map[string]any, line int) error {
+	where := word1(o["family"]) + " " + word1(o["table"])
+	name := word1(o["name"])
+	var text string
+	switch kind {
+	case "table":
+		text = "table " + word1(o["family"]) + " " + name + " { }"
+	case "chain":
+		text = "chain " + where + " " + name + " { "
+		if o["hook"] != nil {
+			text += fmt.Sprintf("type %s hook %s priority %s; ", word1(o["type"]), word1(o["hook"]), word1(o["prio"]))
+		}
+		if o["policy"] != nil {
+			text += "policy " + word1(o["policy"]) + "; "
+		}
+		text += "}"
+	case "set", "map":
+		text = kind + " " + where + " " + name + " { type " + joined(o["type"], " . ")
+		if kind == "map" {
+			text += " : " + joined(o["map"], " . ")
+		}
+		text += "; "
+		if flags := joined(o["flags"], ", "); flags != "" {
+			text += "flags " + flags + "; "
+		}
+		if elems, ok := o["elem"].([]any); ok && len(elems) > 0 {
+			body, err := elements(elems, 0)
+			if err != nil {
+				return err
+			}
+			text += "elements = " + body + "; "
+		}
+		text += "}"
+	case "element":
+		elems, _ := o["elem"].([]any)
+		body, err := elements(elems, 0)
+		if err != nil {
+			return err
+		}
+		text = "element " + where + " " + name + " " + body
+	case "rule":
+		return j.rule(verb, where, o, line)
+	case "counter", "limit", "quota", "ct helper", "ct timeout", "ct expectation", "flowtable", "secmark", "synproxy":
+		text = "table " + where + " { " + kind + " " + name + " { } }"
+	default:
+		return fmt.Errorf("%q is not a known object", kind)
+	}
+	j.feed(text, line)
+	return nil
+}
+
+func (j *jsonReader) rule(verb, where string, o map[string]any, line int) error {
+	stmts, _ := o["expr"].([]any)
+	text := verb + " rule " + where + " " + word1(o["chain"])
+	id := where + " " + word1(o["chain"])
+	for _, s := range stmts {
+		t, err := statement(s)
+		if err != nil {
+			j.in.Unread(line, id, "%s", source.Clean(err.Error()))
+			t = "fwd" // a statement that may do anything
+		}
+		text += " " + t
+	}
+	if c, ok := o["comment"].(string); ok {
+		text += " comment " + quoted(c)
+	}
+	j.feed(text, line)
+	return nil
+}
+
+// feed reads a text of the text format as if it stood at the line.
+func (j *jsonReader) feed(text string, line int) {
+	p := &parser{ruleset: j.rs, in: j.in, lex: lexer{data: []byte(text), line: line}}
+	p.file()
+}
+
+// maxNesting bounds how deep expressions may nest.
+const maxNesting = 64
+
+func word1(v any) string {
+	switch t := v.(type) {
+	case nil:
+		return ""
+	case string:
+		return plain(t)
+	case json.Number:
+		return t.String()
+	}
+	return "?"
+}
+
+// plain writes a word so that it stays one word: in quotation marks unless it needs none.
+func plain(s string) string {
+	if s == "" {
+		return `""`
+	}
+	for i := range len(s) {
+		if !wordByte(s[i]) && s[i] != ':' || s[i] == '$' {
+			return quoted(s)
+		}
+	}
+	return s
+}
+
+func quoted(s string) string {
+	return `"` + strings.Map(func(r rune) rune {
+		if r == '"' || r == '\n' || r == '\r' {
+			return ' '
+		}
+		return r
+	}, s) + `"`
+}
+
+func joined(v any, sep string) string {
+	list, ok := v.([]any)
+	if !ok {
+		return word1(v)
+	}
+	parts := make([]string, len(list))
+	for i, e := range list {
+		parts[i] = word1(e)
+	}
+	return strings.Join(parts, sep)
+}
+
+func elements(list []any, depth int) (string, error) {
+	parts := make([]string, 0, len(list))
+	for _, e := range list {
+		if pair, ok := e.([]any); ok && len(pair) == 2 {
+			k, err := expression(pair[0], depth+1)
+			if err != nil {
+				return "", err
+			}
+			v, err := verdictOr(pair[1], depth+1)
+			if err != nil {
+				return "", err
+			}
+			parts = append(parts, k+" : "+v)
+			continue
+		}
+		t, err := expression(e, depth+1)
+		if err != nil {
+			return "", err
+		}
+		parts = append(parts, t)
+	}
+	return "{ " + strings.Join(parts, ", ") + " }", nil
+}
+
+func verdictOr(v any, depth int) (string, error) {
+	if o, ok := v.(map[string]any); ok && len(o) == 1 {
+		for k := range o {
+			switch k {
+			case "accept", "drop", "continue", "return", "jump", "goto", "reject":
+				return statement(v)
+			}
+		}
+	}
+	return expression(v, depth)
+}
+
+// expression writes an expression or a value.
+func expression(v any, depth int) (string, error) {
+	if depth > maxNesting {
+		return "", fmt.Errorf("expressions nest more than %d deep", maxNesting)
+	}
+	switch t := v.(type) {
+	case string:
+		return plain(t), nil
+	case json.Number:
+		return t.String(), nil
+	case bool:
+		if t {
+			return "exists", nil
+		}
+		return "missing", nil
+	case []any: // any of several bits
+		return list(t, ",", depth)
+	case map[string]any:
+		for _, k := range slices.Sorted(maps.Keys(t)) {
+			return object(k, t[k], depth)
+		}
+	}
+	return "", fmt.Errorf("%v is not an expression", v)
+}
+
+func list(items []any, sep string, depth int) (string, error) {
+	parts := make([]string, len(items))
+	for i, e := range items {
+		t, err := expression(e, depth+1)
+		if err != nil {
+			return "", err
+		}
+		parts[i] = t
+	}
+	return strings.Join(parts, sep), nil
+}
+
+func object(kind string, v any, depth int) (string, error) {
+	o, _ := v.(map[string]any)
+	items, _ := v.([]any)
+	switch kind {
+	case "prefix":
+		return word1(o["addr"]) + "/" + word1(o["len"]), nil
+	case "range":
+		return list(items, "-", depth)
+	case "concat":
+		return list(items, " . ", depth)
+	case "set":
+		return elements(items, depth)
+	case "elem":
+		return expression(o["val"], depth+1)
+	case "|":
+		return list(items, ",", depth)
+	case "&", "^", "<<", ">>":
+		return list(items, " "+kind+" ", depth)
+	case "map":
+		k, err := expression(o["key"], depth+1)
+		if err != nil {
+			return "", err
+		}
+		d, err := expression(o["data"], depth+1)
+		return k + " map " + d, err
+	case "payload":
+		if o["protocol"] == nil {
+			return "exthdr raw", nil
+		}
+		return word1(o["protocol"]) + " " + word1(o["field"]), nil
+	case "meta":
+		return "meta " + word1(o["key"]), nil
+	case "ct":
+		parts := []string{"ct"}
+		for _, k := range []string{"dir", "family", "key"} {
+			if o[k] != nil {
+				parts = append(parts, strings.Trim(word1(o[k]), `"`))
+			}
+		}
+		return strings.Join(parts, " "), nil
+	case "ipsec":
+		out := "ipsec " + word1(o["dir"])
+		if n := word1(o["spnum"]); n != "" && n != "0" {
+			out += " spnum " + n
+		}
+		if o["family"] != nil {
+			out += " " + word1(o["family"])
+		}
+		return out + " " + word1(o["key"]), nil
+	case "rt":
+		return "rt " + word1(o["key"]), nil
+	case "fib":
+		return "fib " + joined(o["flags"], " . ") + " " + word1(o["result"]), nil
+	case "tcp option":
+		return "tcp option " + word1(o["name"]) + " " + word1(o["field"]), nil
+	case "numgen", "jhash", "symhash":
+		return "numgen " + word1(o["mode"]), nil
+	case "exthdr", "socket", "osf", "sctp chunk", "ip option", "dccp option":
+		return "exthdr " + strings.ReplaceAll(kind, " ", "-"), nil
+	}
+	return "", fmt.Errorf("%q is an expression that is not known", kind)
+}
+
+// statement writes one statement of a rule.
+func statement(v any) (string, error) {
+	if s, ok := v.(string); ok { // "accept" and the like, as older versions write them
+		return plain(s), nil
+	}
+	m, ok := v.(map[string]any)
+	if !ok || len(m) != 1 {
+		return "", fmt.Errorf("a statement was expected")
+	}
+	for kind, v := range m {
+		o, _ := v.(map[string]any)
+		switch kind {
+		case "accept", "drop", "continue", "return", "notrack":
+			return kind, nil
+		case "jump", "goto":
+			return kind + " " + word1(o["target"]), nil
+		case "match":
+			return match(o)
+		case "reject":
+			return "reject", nil
+		case "queue":
+			return "queue", nil
+		case "log":
+			return "log", nil
+		case "counter":
+			if s, ok := v.(string); ok {
+				return "counter name " + quoted(s), nil
+			}
+			if o != nil {
+				return "counter packets " + strconv.Quote(word1(o["packets"])), nil
+			}
+			return "counter", nil
+		case "limit", "quota":
+			if s, ok := v.(string); ok {
+				return kind + " name " + quoted(s), nil
+			}
+			return kind + " rate 1/second", nil
+		case "masquerade", "redirect", "snat", "dnat":
+			return translation(kind, o)
+		case "mangle":
+			key, err := expression(o["key"], 0)
+			if err != nil {
+				return "", err
+			}
+			value, err := expression(o["value"], 0)
+			return key + " set " + value, err
+		case "vmap":
+			key, err := expression(o["key"], 0)
+			if err != nil {
+				return "", err
+			}
+			data, err := expression(o["data"], 0)
+			return key + " vmap " + data, err
+		case "set":
+			return word1(o["op"]) + " " + word1(o["set"]) + " { }", nil
+		case "flow":
+			return "flow add x", nil
+		case "ct helper", "ct timeout", "ct expectation", "secmark":
+			return "ct helper set x", nil
+		case "last", "nftrace":
+			return "last", nil
+		}
+		return "", fmt.Errorf("%q is a statement that is not modelled", kind)
+	}
+	return "", nil
+}
+
+func match(o map[string]any) (string, error) {
+	left, err := expression(o["left"], 0)
+	if err != nil {
+		return "", err
+	}
+	right, err := expression(o["right"], 0)
+	if err != nil {
+		return "", err
+	}
+	op := word1(o["op"])
+	op = strings.Trim(op, `"`)
+	if masked, _ := o["left"].(map[string]any); (op == "in" || op == "==") && masked["&"] == nil {
+		op = ""
+	}
+	return strings.Join(strings.Fields(left+" "+op+" "), " ") + " " + right, nil
+}
+
+func translation(kind string, o map[string]any) (string, error) {
+	out := kind
+	if f := word1(o["family"]); f != "" {
+		out += " " + f
+	}
+	flags := joined(o["type_flags"], " ")
+	if strings.Contains(flags, "prefix") {
+		out += " prefix"
+	}
+	target := ""
+	if o["addr"] != nil {
+		t, err := expression(o["addr"], 0)
+		if err != nil {
+			return "", err
+		}
+		target = t
+		if o["port"] != nil && strings.Contains(t, ":") && !strings.Contains(t, " ") {
+			target = "[" + t + "]"
+		}
+	}
+	if o["port"] != nil {
+		t, err := expression(o["port"], 0)
+		if err != nil {
+			return "", err
+		}
+		target += ":" + t
+	}
+	if target != "" {
+		out += " to " + target
+	}
+	return out, nil
+}
