@@ -3,6 +3,7 @@ package packet
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 )
 
@@ -115,13 +116,21 @@ func (b *box) describe() string {
 	}
 	for _, f := range []struct {
 		Field
-		yes, no string
-	}{{PeerIn, "decrypted", "came in clear"}, {PeerOut, "to be encrypted", "in clear"}} {
-		if v := b.v[f.Field]; v == nil {
-		} else if v[len(v)-1].hi == (number{}) {
+		yes, no, peer string
+	}{{PeerIn, "decrypted", "came in clear", " from "}, {PeerOut, "to be encrypted", "in clear", " for "}} {
+		v := b.v[f.Field]
+		switch some := (interval{number{}.next(), topOf(f.Field, b.fam)}); {
+		case v == nil:
+		case v[len(v)-1].hi == (number{}):
 			out = append(out, f.no)
-		} else {
+		case slices.Equal(v, []interval{some}):
 			out = append(out, f.yes)
+		default:
+			fam := IPv4
+			if v[0].lo.hi != 0 || v[0].lo.lo >= 1<<32 {
+				fam = IPv6
+			}
+			out = append(out, f.yes+f.peer+Spell(Values{v}, fam))
 		}
 	}
 	return strings.Join(out, " ")

@@ -3,6 +3,8 @@
 package connfile
 
 import (
+	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -220,6 +222,32 @@ func (f *File) Declare(loaded func(*Section) bool) {
 	}
 }
 
+// Sides returns the prefix of the local and of the remote keywords: right is local where its address is one of the
+// gateway's own and left's is not (ipsec.conf(5)).
+func Sides(g *gateway.Gateway, values []*fill.Value) (local, remote string) {
+	own := func(side string) bool {
+		for _, v := range values {
+			if v.Key != side {
+				continue
+			}
+			a, err := netip.ParseAddr(v.Text)
+			if err != nil {
+				return v.Text == "%defaultroute"
+			}
+			for _, i := range g.Interfaces {
+				if slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return p.Addr() == a }) {
+					return true
+				}
+			}
+		}
+		return false
+	}
+	if own("right") && !own("left") {
+		return "right", "left"
+	}
+	return "left", "right"
+}
+
 // Secret is one entry of ipsec.secrets: "[who ...] : KIND value".
 type Secret struct {
 	Who   []string
@@ -249,7 +277,7 @@ func Secrets(in *read.Input) []Secret {
 		entry := line
 		for n < in.File.Lines() { // lines that begin with a blank go on
 			next := in.File.Line(n + 1)
-			if next == "" || next[0] != ' ' && next[0] != '\t' || strings.HasPrefix(strings.TrimSpace(next), "#") {
+			if next == "" || next[0] != ' ' && next[0] != '\t' || strings.HasPrefix(strings.TrimSpace(next), "#") || ownEntry.MatchString(next) {
 				break
 			}
 			n++
@@ -270,6 +298,9 @@ func Secrets(in *read.Input) []Secret {
 	}
 	return out
 }
+
+// ownEntry is a line that is an entry whatever it begins with.
+var ownEntry = regexp.MustCompile(`(^|\s):\s*[A-Za-z0-9]+\s`)
 
 func secret(entry string) (Secret, bool) {
 	words := fields(entry)

@@ -6,8 +6,10 @@ import (
 	"toril/read/certificate"
 	"toril/read/frr"
 	"toril/read/ifupdown"
+	"toril/read/iked"
 	"toril/read/iproute"
 	"toril/read/iptables"
+	"toril/read/libreswan"
 	"toril/read/netplan"
 	"toril/read/networkd"
 	"toril/read/nftables"
@@ -27,6 +29,8 @@ func All() []*read.Format {
 		strongswan.Swanctl,
 		strongswan.IPsecConf,
 		strongswan.IPsecSecrets,
+		libreswan.Format,
+		iked.Format,
 		iptables.Sets,
 		nftables.Text,
 		nftables.JSON,

@@ -110,11 +110,15 @@ func (r *reader) opens(n int, w []string) bool {
 	case "router":
 		r.block = "router"
 		r.vrf = ""
-		r.proto = &gateway.RoutingProtocol{Name: source.Clean(second), At: r.in.At(n)}
+		instance := ""
 		if len(w) > 2 {
-			r.proto.Instance = source.Clean(w[2])
+			instance = source.Clean(w[2])
 		}
-		r.in.Gateway.Protocols = append(r.in.Gateway.Protocols, r.proto)
+		r.proto = r.protocol(source.Clean(second), instance, n)
+		r.proto.At = r.in.At(n)
+		if instance != "" {
+			r.proto.Instance = instance
+		}
 	case "vrf":
 		r.block, r.vrf = "vrf", second
 	case "ip", "ipv6":

@@ -139,7 +139,7 @@ func (r *reader) option(n int, w []string) {
 			r.in.Unread(n, "", "the command %q is not read", source.Clean(strings.Join(w[1:], " ")))
 		}
 	case "down", "pre-down", "post-down", "metric", "broadcast", "network", "mtu", "hwaddress", "pointopoint", "scope", "accept_ra", "autoconf", "privext", "dad-attempts",
-		"preferred-lifetime", "hostname", "leasehours", "leasetime", "vendor", "client", "label", "description", "request_prefix":
+		"preferred-lifetime", "hostname", "leasehours", "leasetime", "vendor", "client", "label", "description", "provider", "request_prefix":
 	default:
 		if !strings.ContainsAny(w[0], "-_") { // dns-*, bridge_*, bond-*, vlan-*, wpa-*: options of scripts
 			r.in.Unread(n, "", "%q is not a known option", source.Clean(w[0]))

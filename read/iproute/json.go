@@ -250,7 +250,9 @@ func addRoute(in *read.Input, line int, j route) error {
 }
 
 // skipped reports whether routes of a kind are about no packet of ours.
-func skipped(kind string) bool { return kind == "broadcast" || kind == "multicast" || kind == "anycast" }
+func skipped(kind string) bool {
+	return kind == "broadcast" || kind == "multicast" || kind == "anycast"
+}
 
 func origin(protocol string) string {
 	switch protocol {

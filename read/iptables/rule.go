@@ -138,6 +138,10 @@ func (s *state) step() {
 	case "-o", "--out-interface":
 		s.iface(packet.Out)
 	case "-p", "--protocol", "--proto":
+		if opt == "--proto" && s.module == "policy" {
+			s.policyOption(opt)
+			return
+		}
 		if t := s.value(); t != "all" && t != "0" {
 			s.field(packet.Only(s.packetFamily()), packet.Proto, strings.ToLower(t), values.Protocols)
 		}

@@ -85,6 +85,9 @@ func (j *jsonReader) file() {
 			j.in.Unread(line, "", "%s", source.Clean(err.Error()))
 		}
 	}
+	if _, err := dec.Token(); err != nil {
+		j.in.Problemf(j.advance(dec), "the rest is not JSON: %v", err)
+	}
 }
 
 // advance returns the line that the decoder has come to.

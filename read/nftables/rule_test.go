@@ -37,7 +37,7 @@ func TestRules(t *testing.T) {
 		`ct direction reply accept`:                                                "any IPv4 replies; any IPv6 replies -> accept",
 		`meta ipsec exists accept`:                                                 "any IPv4 decrypted; any IPv6 decrypted -> accept",
 		`rt ipsec missing drop`:                                                    "any IPv4 in clear; any IPv6 in clear -> drop",
-		`ipsec out ip daddr 203.0.113.9 accept`:                                    "any IPv4 to be encrypted; any IPv6 to be encrypted -> accept",
+		`ipsec out ip daddr 203.0.113.9 accept`:                                    "any IPv4 to be encrypted for 203.0.113.9; any IPv6 to be encrypted for 203.0.113.9 -> accept",
 		`ipsec in reqid 1 accept`:                                                  "any IPv4 decrypted; any IPv6 decrypted if the reqid of the SA -> accept",
 		`meta mark 0x10 accept`:                                                    "any IPv4 mark 0x10; any IPv6 mark 0x10 -> accept",
 		`meta mark & 0xffff0000 == 0x00010000 accept`:                              "any IPv4 mark 0x10000-0x1ffff; any IPv6 mark 0x10000-0x1ffff -> accept",

@@ -10,6 +10,7 @@ import (
 	"testing/fstest"
 
 	"toril/gateway"
+	"toril/ike"
 	"toril/read"
 	"toril/source"
 )
@@ -138,4 +139,49 @@ func Network(g *gateway.Gateway) string {
 		fmt.Fprintf(&b, "rule %d %s -> %s %s unsure %v\n", r.Priority, r.When, r.Kind, r.Table, r.Unsure)
 	}
 	return b.String()
+}
+
+// Connections writes what was understood of a gateway's connections, without positions; a value that nobody said is in
+// parentheses.
+func Connections(g *gateway.Gateway) string {
+	var b strings.Builder
+	for _, c := range g.Connections {
+		fmt.Fprintf(&b, "connection %s %s%s\n", c.Name, c.Software, mark(c.Unsure, " unsure")+mark(c.Unusable != nil, " refused"))
+		fmt.Fprintf(&b, "  version %s, aggressive %s, encap %s, mobike %s\n", show(c.Version), show(c.Aggressive), show(c.Encap), show(c.MOBIKE))
+		fmt.Fprintf(&b, "  %s > %s\n", show(c.LocalAddrs), show(c.RemoteAddrs))
+		fmt.Fprintf(&b, "  %s %s > %s %s\n", show(c.Local.Method), show(c.Local.ID), show(c.Remote.Method), show(c.Remote.ID))
+		proposals(&b, "  ike", c.Proposals)
+		fmt.Fprintf(&b, "  rekey %s, reauth %s, dpd %s\n", show(c.Rekey), show(c.Reauth), show(c.DPD))
+		for _, k := range c.Children {
+			fmt.Fprintf(&b, "  child %s%s: %s === %s\n", k.Name, mark(k.Unsure, " unsure"), show(k.Local), show(k.Remote))
+			proposals(&b, "    "+k.Protocol.Value.String(), k.Proposals)
+			fmt.Fprintf(&b, "    mode %s, start %s, rekey %s, life %s, bytes %s, window %s, if_id %s, mark %s\n", show(k.Mode), show(k.Start), show(k.Rekey), show(k.Life), show(k.LifeBytes), show(k.ReplayWindow), show(k.IfIDOut), show(k.MarkOut))
+		}
+	}
+	for _, k := range g.Keys {
+		fmt.Fprintf(&b, "key %s for %v, %d bytes%s\n", k.Name, k.Owners, len(k.Secret.Reveal()), mark(k.PPK, ", post-quantum"))
+	}
+	return b.String()
+}
+
+func mark(on bool, text string) string {
+	if on {
+		return text
+	}
+	return ""
+}
+
+func show[T any](s gateway.Setting[T]) string {
+	text := fmt.Sprint(s.Value)
+	if s.IsDefault() {
+		return "(" + text + ")"
+	}
+	return text
+}
+
+func proposals(b *strings.Builder, what string, s gateway.Setting[[]ike.Proposal]) {
+	for _, p := range s.Value {
+		one := gateway.Setting[string]{Value: p.Names(), Origin: s.Origin}
+		fmt.Fprintf(b, "%s %s\n", what, show(one))
+	}
 }

@@ -6,6 +6,7 @@ import (
 	"toril/gateway"
 	"toril/read"
 	"toril/read/fill"
+	"toril/read/values"
 	"toril/source"
 )
 
@@ -47,14 +48,14 @@ func readDaemonConf(in *read.Input) {
 		f := &fill.Section{In: in, Values: s.values, Software: Software, Path: s.name, Scope: "(daemon)", Unsure: &unsure}
 		o := &in.Gateway.Options
 		invert := func(t string) (bool, error) {
-			b, err := parseBool(t)
+			b, err := values.Bool(t)
 			return !b, err
 		}
 		settle(f, &o.InitiatorDecides, invert, "prefer_configured_proposals")
 		settle(f, &o.NoRoutes, invert, "install_routes")
 		settle(f, &o.ReplayWindow, number, "replay_window")
 		settle(f, &o.NoReuse, invert, "reuse_ikesa")
-		settle(f, &o.AggressiveKeys, parseBool, "i_dont_care_about_security_and_use_aggressive_mode_psk")
+		settle(f, &o.AggressiveKeys, values.Bool, "i_dont_care_about_security_and_use_aggressive_mode_psk")
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 
 	"toril/gateway"
 	"toril/ike"
+	"toril/read/values"
 )
 
 // ParseIdentity reads an identity as the daemon does (swanctl.conf(5), ipsec.conf(5)): the type follows from the form,
@@ -79,32 +80,8 @@ func parseAddresses(text string) gateway.Addresses {
 	var out gateway.Addresses
 	for part := range strings.SplitSeq(text, ",") {
 		if part = strings.TrimSpace(part); part != "" {
-			out = append(out, ParseAddress(part))
+			out = append(out, values.Host(part))
 		}
 	}
 	return out
-}
-
-// ParseAddress reads one address as the daemon does: an address, a network, a range, %any or a name.
-func ParseAddress(text string) gateway.Address {
-	switch text {
-	case "%any", "%any4", "%any6", "0.0.0.0", "::", "0.0.0.0/0", "::/0":
-		return gateway.Address{Text: text, Any: true}
-	}
-	text = strings.TrimPrefix(text, "%")
-	if a, err := netip.ParseAddr(text); err == nil {
-		return gateway.Address{Text: text, Lo: a, Hi: a}
-	}
-	if p, err := netip.ParsePrefix(text); err == nil {
-		s := ike.SelectPrefix(p)
-		return gateway.Address{Text: text, Lo: s.Lo, Hi: s.Hi}
-	}
-	if lo, hi, ok := strings.Cut(text, "-"); ok {
-		l, err1 := netip.ParseAddr(lo)
-		h, err2 := netip.ParseAddr(hi)
-		if err1 == nil && err2 == nil && l.BitLen() == h.BitLen() && l.Compare(h) <= 0 {
-			return gateway.Address{Text: text, Lo: l, Hi: h}
-		}
-	}
-	return gateway.Address{Text: text, Name: text}
 }

@@ -3,7 +3,7 @@ package strongswan
 import (
 	"bytes"
 	"fmt"
-	"net/netip"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -15,6 +15,7 @@ import (
 	"toril/read"
 	"toril/read/connfile"
 	"toril/read/fill"
+	"toril/read/values"
 	"toril/source"
 )
 
@@ -86,10 +87,9 @@ var irrelevantConn = map[string]string{
 	"leftid2": "second authentication", "leftsendcert": "form of the exchange", "leftsigkey": "public key", "leftrsasigkey": "public key", "leftsourceip": "virtual addresses of roadwarriors",
 	"leftupdown": "script that runs when the child comes up", "lefthostkey": "public key", "mediation": "mediation between peers behind NAT", "mediated_by": "mediation between peers behind NAT",
 	"me_peerid": "mediation between peers behind NAT", "mobike": "addresses that change", "modeconfig": "direction of the mode config exchange", "reqid": "number of the SA in the kernel",
-	"sha256_96": "", "tfc": "padding against traffic analysis", "xauth": "role in XAuth", "xauth_identity": "XAuth identity", "leftnexthop": "of an older daemon",
+	"tfc": "padding against traffic analysis", "xauth": "role in XAuth", "xauth_identity": "XAuth identity", "leftnexthop": "of an older daemon",
 	"pfs": "of an older daemon; ignored by this one", "pfsgroup": "of an older daemon; ignored by this one", "eap": "of an older daemon", "auth": "of an older daemon", "cacert": "authority",
-	"leftauth2": "second authentication", "set_mark_in": "mark of packets", "set_mark_out": "mark of packets", "rightid2": "second authentication", "authby2": "second authentication",
-	"keylife_": "", "updown_": "",
+	"leftauth2": "second authentication", "set_mark_in": "mark of packets", "set_mark_out": "mark of packets", "authby2": "second authentication",
 }
 
 func ipsecConfCoverage() []read.Coverage {
@@ -100,20 +100,9 @@ func ipsecConfCoverage() []read.Coverage {
 		"reauth", "rekey", "rekeyfuzz", "replay_window", "type"} {
 		out = append(out, read.Coverage{Statement: k, Use: read.Used})
 	}
-	for _, k := range sortedKeys(irrelevantConn) {
-		if irrelevantConn[k] != "" {
-			out = append(out, read.Coverage{Statement: k, Use: read.Irrelevant, Note: irrelevantConn[k]})
-		}
+	for _, k := range slices.Sorted(maps.Keys(irrelevantConn)) {
+		out = append(out, read.Coverage{Statement: k, Use: read.Irrelevant, Note: irrelevantConn[k]})
 	}
-	return out
-}
-
-func sortedKeys(m map[string]string) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
 	return out
 }
 
@@ -138,36 +127,10 @@ func (r *ipsecConf) loaded(values []*fill.Value) bool {
 	return slices.ContainsFunc(values, func(v *fill.Value) bool { return v.Key == "auto" && v.Text != "ignore" && v.Text != "" })
 }
 
-// sides returns the prefix of the local and of the remote keywords: right is local where its address is one of the
-// gateway's own and left's is not (ipsec.conf(5)).
-func sides(g *gateway.Gateway, values []*fill.Value) (local, remote string) {
-	own := func(side string) bool {
-		for _, v := range values {
-			if v.Key != side {
-				continue
-			}
-			a, err := netip.ParseAddr(v.Text)
-			if err != nil {
-				return v.Text == "%defaultroute"
-			}
-			for _, i := range g.Interfaces {
-				if slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return p.Addr() == a }) {
-					return true
-				}
-			}
-		}
-		return false
-	}
-	if own("right") && !own("left") {
-		return "right", "left"
-	}
-	return "left", "right"
-}
-
-func (r *ipsecConf) connection(s *connfile.Section, values []*fill.Value) {
+func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value) {
 	c := &gateway.Connection{Name: source.Clean(s.Name), At: s.At, Software: Software}
-	f := &fill.Section{In: r.in, Values: values, Software: Software, Path: "ipsec.conf conn", Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable}
-	local, remote := sides(r.in.Gateway, values)
+	f := &fill.Section{In: r.in, Values: said, Software: Software, Path: "ipsec.conf conn", Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable}
+	local, remote := connfile.Sides(r.in.Gateway, said)
 	c.Version = fill.Take(f, ike.Either, func(t string) (ike.Version, error) {
 		switch t {
 		case "ike":
@@ -188,16 +151,16 @@ func (r *ipsecConf) connection(s *connfile.Section, values []*fill.Value) {
 	}
 	c.LocalAddrs = fill.Take(f, anywhere, addresses, local)
 	c.RemoteAddrs = fill.Take(f, anywhere, addresses, remote)
-	fill.Take(f, false, parseBool, local+"allowany")
-	if any := fill.Take(f, false, parseBool, remote+"allowany"); any.Value || strings.HasPrefix(firstText(c.RemoteAddrs.Value), "%") && !c.RemoteAddrs.Value.Any() {
+	fill.Take(f, false, values.Bool, local+"allowany")
+	if any := fill.Take(f, false, values.Bool, remote+"allowany"); any.Value || strings.HasPrefix(firstText(c.RemoteAddrs.Value), "%") && !c.RemoteAddrs.Value.Any() {
 		c.RemoteAddrs.Value = append(slices.Clone(c.RemoteAddrs.Value), gateway.Address{Text: "%any", Any: true})
 	}
 	c.LocalPort = fill.Take(f, 500, number, local+"ikeport")
 	c.RemotePort = fill.Take(f, 500, number, remote+"ikeport")
 	c.Proposals = fill.Take(f, append(mustProposals(ike.IKE, "aes128-sha256-modp3072"), defaultIKE...), withDefaults(ike.IKE), "ike")
-	c.Aggressive = fill.Take(f, false, parseBool, "aggressive")
-	c.Encap = fill.Take(f, false, parseBool, "forceencaps")
-	c.MOBIKE = fill.Take(f, true, parseBool, "mobike")
+	c.Aggressive = fill.Take(f, false, values.Bool, "aggressive")
+	c.Encap = fill.Take(f, false, values.Bool, "forceencaps")
+	c.MOBIKE = fill.Take(f, true, values.Bool, "mobike")
 	c.Childless = gateway.Unsaid("allow", Software+" default of ipsec.conf conn")
 	c.Tries = fill.Take(f, 3, func(t string) (int, error) {
 		if t == "%forever" {
@@ -237,7 +200,7 @@ func withDefaults(protocol ike.Protocol) func(string) ([]ike.Proposal, error) {
 
 func (r *ipsecConf) dpd(c *gateway.Connection, f *fill.Section) {
 	action := fill.Take(f, "none", fill.Word, "dpdaction")
-	delay := fill.Take(f, 30*time.Second, parseTime, "dpddelay")
+	delay := fill.Take(f, 30*time.Second, values.Time, "dpddelay")
 	c.DPD = gateway.Setting[time.Duration]{Origin: action.Origin, At: action.At, Why: action.Why}
 	if action.Value != "none" {
 		c.DPD.Value = delay.Value
@@ -245,20 +208,20 @@ func (r *ipsecConf) dpd(c *gateway.Connection, f *fill.Section) {
 			c.DPD.Origin, c.DPD.At = delay.Origin, delay.At
 		}
 	}
-	c.DPDTimeout = fill.Take(f, 150*time.Second, parseTime, "dpdtimeout")
+	c.DPDTimeout = fill.Take(f, 150*time.Second, values.Time, "dpdtimeout")
 }
 
 // margin is how long before the end of an SA its renewal begins, and how much of that is random.
 func (r *ipsecConf) margin(f *fill.Section) (before, random time.Duration) {
-	m := fill.Take(f, 9*time.Minute, parseTime, "margintime", "rekeymargin")
+	m := fill.Take(f, 9*time.Minute, values.Time, "margintime", "rekeymargin")
 	fuzz := fill.Take(f, 100, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
 	return m.Value, m.Value * time.Duration(max(0, min(fuzz.Value, 10_000))) / 100
 }
 
 func (r *ipsecConf) ikeLife(c *gateway.Connection, f *fill.Section) {
-	life := fill.Take(f, 3*time.Hour, parseTime, "ikelifetime")
-	rekeys := fill.Take(f, true, parseBool, "rekey")
-	reauth := fill.Take(f, true, parseBool, "reauth")
+	life := fill.Take(f, 3*time.Hour, values.Time, "ikelifetime")
+	rekeys := fill.Take(f, true, values.Bool, "rekey")
+	reauth := fill.Take(f, true, values.Bool, "reauth")
 	before, random := r.margin(f)
 	set := gateway.Setting[time.Duration]{Value: max(0, life.Value-before), Origin: life.Origin, At: life.At, Why: life.Why}
 	off := gateway.Setting[time.Duration]{Origin: reauth.Origin, At: reauth.At, Why: reauth.Why}
@@ -354,29 +317,29 @@ func (r *ipsecConf) child(c *gateway.Connection, f *fill.Section, local, remote 
 	k.DPDAction = fill.Take(f, "none", fill.Word, "dpdaction")
 	r.life(k, f)
 	k.ReplayWindow = fill.Take(f, r.in.Gateway.Options.ReplayWindowOr(32), number, "replay_window")
-	k.IPComp = fill.Take(f, false, parseBool, "compress")
-	k.Cut96 = fill.Take(f, false, parseBool, "sha256_96")
-	k.Policies = fill.Take(f, true, parseBool, "installpolicy")
-	k.Inactivity = fill.Take(f, 0, parseTime, "inactivity")
+	k.IPComp = fill.Take(f, false, values.Bool, "compress")
+	k.Cut96 = fill.Take(f, false, values.Bool, "sha256_96")
+	k.Policies = fill.Take(f, true, values.Bool, "installpolicy")
+	k.Inactivity = fill.Take(f, 0, values.Time, "inactivity")
 	k.IfIDIn, k.IfIDOut = c.IfIDIn, c.IfIDOut
 	k.MarkIn = fill.Take(f, "", fill.Word, "mark_in", "mark")
 	k.MarkOut = fill.Take(f, "", fill.Word, "mark_out", "mark")
-	fill.Take(f, false, parseBool, local+"firewall")
-	fill.Take(f, false, parseBool, remote+"firewall")
+	fill.Take(f, false, values.Bool, local+"firewall")
+	fill.Take(f, false, values.Bool, remote+"firewall")
 	return k
 }
 
 func (r *ipsecConf) life(k *gateway.Child, f *fill.Section) {
-	rekeys := fill.Take(f, true, parseBool, "rekey")
-	k.Life = fill.Take(f, time.Hour, parseTime, "lifetime", "keylife")
+	rekeys := fill.Take(f, true, values.Bool, "rekey")
+	k.Life = fill.Take(f, time.Hour, values.Time, "lifetime", "keylife")
 	before, random := r.margin(f)
 	k.Rekey = gateway.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}
 	k.Random = gateway.Setting[time.Duration]{Value: random, Why: Software + " default of ipsec.conf conn.rekeyfuzz"}
-	k.LifeBytes = fill.Take(f, 0, parseSize, "lifebytes")
-	k.RekeyBytes = fill.Take(f, 0, parseSize, "marginbytes")
+	k.LifeBytes = fill.Take(f, 0, values.Size, "lifebytes")
+	k.RekeyBytes = fill.Take(f, 0, values.Size, "marginbytes")
 	k.RekeyBytes.Value = k.LifeBytes.Value - min(k.RekeyBytes.Value, k.LifeBytes.Value)
-	k.LifePackets = fill.Take(f, 0, parseSize, "lifepackets")
-	k.RekeyPackets = fill.Take(f, 0, parseSize, "marginpackets")
+	k.LifePackets = fill.Take(f, 0, values.Size, "lifepackets")
+	k.RekeyPackets = fill.Take(f, 0, values.Size, "marginpackets")
 	k.RekeyPackets.Value = k.LifePackets.Value - min(k.RekeyPackets.Value, k.LifePackets.Value)
 	if !rekeys.Value {
 		k.Rekey = gateway.Setting[time.Duration]{Origin: rekeys.Origin, At: rekeys.At, Why: rekeys.Why}
@@ -391,8 +354,8 @@ func (r *ipsecConf) selectors(f *fill.Section, side string) gateway.Setting[ike.
 	}, side+"subnet")
 	ports := fill.Take(f, ike.Selector{HiPort: 65535}, func(t string) (s ike.Selector, err error) {
 		proto, port, _ := strings.Cut(t, "/")
-		if s.Proto, err = ParseProto(proto); err == nil {
-			err = ParsePorts(port, &s)
+		if s.Proto, err = values.Proto(proto); err == nil {
+			err = values.SelectorPorts(port, &s)
 		}
 		return s, err
 	}, side+"protoport")

@@ -15,6 +15,7 @@ import (
 	"toril/ike"
 	"toril/read"
 	"toril/read/fill"
+	"toril/read/values"
 	"toril/source"
 )
 
@@ -159,29 +160,29 @@ func (r *swanctl) connection(s *section) {
 	c.LocalPort = fill.Take(f, 500, number, "local_port")
 	c.RemotePort = fill.Take(f, 500, number, "remote_port")
 	c.Proposals = fill.Take(f, defaultIKE, func(t string) ([]ike.Proposal, error) { return parseProposals(t, ike.IKE) }, "proposals")
-	c.Aggressive = fill.Take(f, false, parseBool, "aggressive")
-	c.Encap = fill.Take(f, false, parseBool, "encap")
-	c.MOBIKE = fill.Take(f, true, parseBool, "mobike")
-	c.DPD = fill.Take(f, 0, parseTime, "dpd_delay")
-	c.DPDTimeout = fill.Take(f, 0, parseTime, "dpd_timeout")
+	c.Aggressive = fill.Take(f, false, values.Bool, "aggressive")
+	c.Encap = fill.Take(f, false, values.Bool, "encap")
+	c.MOBIKE = fill.Take(f, true, values.Bool, "mobike")
+	c.DPD = fill.Take(f, 0, values.Time, "dpd_delay")
+	c.DPDTimeout = fill.Take(f, 0, values.Time, "dpd_timeout")
 	c.Childless = fill.Take(f, "allow", fill.Word, "childless")
 	c.PPK = fill.Take(f, false, func(string) (bool, error) { return true, nil }, "ppk_id")
-	c.PPKRequired = fill.Take(f, false, parseBool, "ppk_required")
+	c.PPKRequired = fill.Take(f, false, values.Bool, "ppk_required")
 	c.Tries = fill.Take(f, 1, func(t string) (int, error) {
 		if t == "%forever" {
 			return 0, nil
 		}
 		return number(t)
 	}, "keyingtries")
-	c.Reauth = fill.Take(f, 0, parseTime, "reauth_time")
+	c.Reauth = fill.Take(f, 0, values.Time, "reauth_time")
 	rekey := 4 * time.Hour
 	if c.Reauth.Value > 0 { // setting reauth_time turns rekeying off unless it is set too
 		rekey = 0
 	}
-	c.Rekey = fill.Take(f, rekey, parseTime, "rekey_time")
+	c.Rekey = fill.Take(f, rekey, values.Time, "rekey_time")
 	over := max(c.Rekey.Value, c.Reauth.Value) / 10
-	c.Over = fill.Take(f, over, parseTime, "over_time")
-	c.Random = fill.Take(f, c.Over.Value, parseTime, "rand_time")
+	c.Over = fill.Take(f, over, values.Time, "over_time")
+	c.Random = fill.Take(f, c.Over.Value, values.Time, "rand_time")
 	c.IfIDIn = fill.Take(f, 0, ifID, "if_id_in")
 	c.IfIDOut = fill.Take(f, 0, ifID, "if_id_out")
 	f.Rest(irrelevantConnection)
@@ -209,11 +210,11 @@ func ifID(t string) (uint32, error) {
 	if strings.HasPrefix(t, "%unique") {
 		return ^uint32(0), nil
 	}
-	return parseNumber(t)
+	return values.Number(t)
 }
 
 func number(t string) (int, error) {
-	n, err := parseNumber(t)
+	n, err := values.Number(t)
 	return int(n), err
 }
 
@@ -325,21 +326,21 @@ func (r *swanctl) child(c *gateway.Connection, s *section) *gateway.Child {
 	k.Start = fill.Take(f, gateway.StartNever, parseStart, "start_action")
 	k.CloseAction = fill.Take(f, gateway.StartNever, parseStart, "close_action")
 	k.DPDAction = fill.Take(f, "clear", fill.Word, "dpd_action")
-	k.Rekey = fill.Take(f, time.Hour, parseTime, "rekey_time")
-	k.Life = fill.Take(f, k.Rekey.Value+k.Rekey.Value/10, parseTime, "life_time")
-	k.Random = fill.Take(f, max(0, k.Life.Value-k.Rekey.Value), parseTime, "rand_time")
-	k.RekeyBytes = fill.Take(f, 0, parseSize, "rekey_bytes")
-	k.LifeBytes = fill.Take(f, k.RekeyBytes.Value+k.RekeyBytes.Value/10, parseSize, "life_bytes")
-	k.RekeyPackets = fill.Take(f, 0, parseSize, "rekey_packets")
-	k.LifePackets = fill.Take(f, k.RekeyPackets.Value+k.RekeyPackets.Value/10, parseSize, "life_packets")
-	fill.Take(f, 0, parseSize, "rand_bytes")
-	fill.Take(f, 0, parseSize, "rand_packets")
+	k.Rekey = fill.Take(f, time.Hour, values.Time, "rekey_time")
+	k.Life = fill.Take(f, k.Rekey.Value+k.Rekey.Value/10, values.Time, "life_time")
+	k.Random = fill.Take(f, max(0, k.Life.Value-k.Rekey.Value), values.Time, "rand_time")
+	k.RekeyBytes = fill.Take(f, 0, values.Size, "rekey_bytes")
+	k.LifeBytes = fill.Take(f, k.RekeyBytes.Value+k.RekeyBytes.Value/10, values.Size, "life_bytes")
+	k.RekeyPackets = fill.Take(f, 0, values.Size, "rekey_packets")
+	k.LifePackets = fill.Take(f, k.RekeyPackets.Value+k.RekeyPackets.Value/10, values.Size, "life_packets")
+	fill.Take(f, 0, values.Size, "rand_bytes")
+	fill.Take(f, 0, values.Size, "rand_packets")
 	k.ReplayWindow = fill.Take(f, r.in.Gateway.Options.ReplayWindowOr(32), number, "replay_window")
-	k.IPComp = fill.Take(f, false, parseBool, "ipcomp")
-	k.Cut96 = fill.Take(f, false, parseBool, "sha256_96")
-	k.Policies = fill.Take(f, true, parseBool, "policies")
-	k.ForwardOut = fill.Take(f, false, parseBool, "policies_fwd_out")
-	k.Inactivity = fill.Take(f, 0, parseTime, "inactivity")
+	k.IPComp = fill.Take(f, false, values.Bool, "ipcomp")
+	k.Cut96 = fill.Take(f, false, values.Bool, "sha256_96")
+	k.Policies = fill.Take(f, true, values.Bool, "policies")
+	k.ForwardOut = fill.Take(f, false, values.Bool, "policies_fwd_out")
+	k.Inactivity = fill.Take(f, 0, values.Time, "inactivity")
 	k.IfIDIn = fill.Take(f, c.IfIDIn.Value, ifID, "if_id_in")
 	k.IfIDOut = fill.Take(f, c.IfIDOut.Value, ifID, "if_id_out")
 	k.MarkIn = fill.Take(f, "", fill.Word, "mark_in")

@@ -1,0 +1,120 @@
+package frr_test
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"toril/gateway"
+	"toril/read/frr"
+	"toril/read/readtest"
+)
+
+const conf = `frr version 8.4.4
+frr defaults traditional
+hostname headland
+password hushhush
+service integrated-vtysh-config
+!
+ip route 10.2.0.0/16 ipsec0
+ip route 10.3.0.0 255.255.0.0 Null0
+ip route 10.5.0.0/16 192.0.2.9 eth0 200
+ip route 10.6.0.0/16 reject table 100
+ipv6 route fd00:2::/32 2001:db8::2
+no ip route 10.7.0.0/16 192.0.2.9
+!
+vrf red
+ ip route 10.8.0.0/16 192.0.2.8
+exit-vrf
+!
+interface eth0
+ ip address 192.0.2.1/24
+ ipv6 address 2001:db8::1/64
+ ip ospf message-digest-key 1 md5 sesame
+exit
+!
+interface gre1
+ ip ospf area 0
+ shutdown
+exit
+!
+router ospf
+ network 10.1.0.0/16 area 0
+ passive-interface eth0
+ redistribute static
+exit
+!
+router bgp 64512
+ neighbor 10.255.0.2 remote-as 64513
+ neighbor 10.255.0.2 password squeamish
+ !
+ address-family ipv4 unicast
+  network 10.1.0.0/16
+  redistribute connected
+ exit-address-family
+exit
+!
+router rip
+ network eth1
+exit
+!
+route-map X permit 10
+ match ip address prefix-list Y
+exit
+end
+`
+
+func TestConfiguration(t *testing.T) {
+	g := readtest.Read(frr.Format, "frr.conf", conf, nil)
+	assert.Empty(t, readtest.Unread(g))
+	assert.Equal(t, `interface eth0  [192.0.2.1/24 2001:db8::1/64] down false dynamic false
+interface gre1  [] down true dynamic false
+route unicast 10.2.0.0/16 via invalid IP dev ipsec0 table main metric 0 src invalid IP static
+route blackhole 10.3.0.0/16 via invalid IP dev  table main metric 0 src invalid IP static
+route unicast 10.5.0.0/16 via 192.0.2.9 dev eth0 table main metric 200 src invalid IP static
+route unreachable 10.6.0.0/16 via invalid IP dev  table 100 metric 0 src invalid IP static
+route unicast fd00:2::/32 via 2001:db8::2 dev  table main metric 0 src invalid IP static
+route unicast 10.8.0.0/16 via 192.0.2.8 dev  table vrf red metric 0 src invalid IP static
+`, readtest.Network(g))
+	got := ""
+	for _, p := range g.Protocols {
+		got += fmt.Sprint(p.Name, " ", p.Instance, ":")
+		for _, list := range [][]gateway.Carried{p.Networks, p.Interfaces, p.Redistribute} {
+			for _, c := range list {
+				if c.Network.IsValid() {
+					got += " " + c.Network.String()
+				} else {
+					got += " " + c.Name
+				}
+			}
+		}
+		for _, n := range p.Neighbors {
+			got += " > " + n.Addr.String()
+		}
+		got += fmt.Sprintln(" passive", p.Passive)
+	}
+	assert.Equal(t, `ospf : 10.1.0.0/16 gre1 static passive [eth0]
+bgp 64512: 10.1.0.0/16 connected > 10.255.0.2 passive []
+rip : eth1 passive []
+`, got)
+	for n := range g.Files[0].Lines() {
+		for _, secret := range []string{"hushhush", "sesame", "squeamish"} {
+			assert.NotContains(t, g.Files[0].Quote(n+1), secret)
+		}
+	}
+}
+
+func TestMistakes(t *testing.T) {
+	g := readtest.Read(frr.Format, "frr.conf", "ip route nowhere 192.0.2.1\nip route 10.0.0.0 255.0.255.0 192.0.2.1\ninterface eth0\n ip address x\npbr-map P seq 1\nfluxcapacitor on\n", nil)
+	assert.Equal(t, []string{`frr.conf:1: "192.0.2.1" is not a mask`, `frr.conf:2: "255.0.255.0" is not a mask`, `frr.conf:4: "x" is not an address with its network`,
+		"frr.conf:5: routing by policy (pbr-map) is not read", `frr.conf:6: "fluxcapacitor" is not a known statement`}[1:], readtest.Unread(g)[1:])
+	require.Empty(t, g.Routes)
+}
+
+func FuzzFRR(f *testing.F) {
+	f.Add(conf)
+	f.Add("router ospf\n no passive-interface x\ninterface\nip route 1.2.3.4 0.0.0.0 Null0 table\nvrf\n ip route 0/0\n")
+	f.Fuzz(func(t *testing.T, text string) { readtest.Network(readtest.Read(frr.Format, "frr.conf", text, nil)) })
+}

@@ -1,0 +1,678 @@
+// Package iked reads the configuration of the IKE daemon OpenIKED, iked.conf.
+package iked
+
+import (
+	"encoding/hex"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"toril/gateway"
+	"toril/ike"
+	"toril/packet"
+	"toril/read"
+	"toril/read/values"
+	"toril/source"
+)
+
+// Software is the name of the daemon.
+const Software = "OpenIKED"
+
+// Format is the format of iked.conf.
+var Format = &read.Format{
+	Name:     "iked.conf",
+	Title:    "IKE daemon OpenIKED: policies",
+	Software: Software,
+	Hints:    []string{"iked.conf", "*.iked"},
+	Order:    20,
+	Looks: func(f *source.File) (int, string) {
+		if m := policyLine.Find(f.Head()); m != nil {
+			return 95, fmt.Sprintf("it has policies (%q)", strings.TrimSpace(string(m)))
+		}
+		return 0, ""
+	},
+	Read: readFile,
+	Covers: []read.Coverage{
+		{Statement: "macros, include, lines that go on with a backslash", Use: read.Used},
+		{Statement: "ikev2 [name] active|passive, tunnel|transport, esp|ah, ipcomp, proto, from, to, port, local, peer", Use: read.Used},
+		{Statement: "ikesa, childsa: enc, auth, prf, group, esn, noesn", Use: read.Used},
+		{Statement: "srcid, dstid, ikelifetime, lifetime, bytes", Use: read.Used},
+		{Statement: "psk", Use: read.Used, Note: "the value is hidden from every quote"},
+		{Statement: "rsa, ecdsa256, ecdsa384, ecdsa521, rfc7427, eap", Use: read.Used},
+		{Statement: "set active, passive, dpd_check_interval, mobike, nomobike", Use: read.Used},
+		{Statement: "user", Use: read.Irrelevant, Note: "its password is hidden from every quote"},
+		{Statement: "set of other properties, tag, tap, iface, config, request, rdomain", Use: read.Irrelevant, Note: "addresses of roadwarriors, marks for other programs"},
+		{Statement: "quick, skip, default", Use: read.Irrelevant, Note: "which policy answers a peer that several match; the last one does"},
+		{Statement: "(srcnat) behind from", Use: read.Left},
+	},
+}
+
+var policyLine = regexp.MustCompile(`(?m)^[ \t]*ikev2[ \t]+("[^"]*"|quick|skip|default|active|passive|esp|ah|from|proto|tunnel|transport|inet6?|ipcomp)\b?`)
+
+// token is a word, or a text in quotation marks.
+type token struct {
+	s      string
+	quoted bool
+	line   int
+}
+
+type reader struct {
+	macros  map[string][]token
+	dpd     gateway.Setting[time.Duration]
+	mobike  gateway.Setting[bool]
+	passive bool
+	conns   []*gateway.Connection
+	count   int
+}
+
+func readFile(in *read.Input) {
+	r := &reader{macros: map[string][]token{}, dpd: gateway.Unsaid(60*time.Second, Software+" default of iked.conf dpd_check_interval"), mobike: gateway.Unsaid(true, Software+" default of iked.conf mobike")}
+	r.file(in)
+	for _, c := range r.conns { // what is set for all holds wherever it stands
+		c.DPD, c.MOBIKE = r.dpd, r.mobike
+		for _, k := range c.Children {
+			if r.passive {
+				k.Start.Value = gateway.StartNever
+			}
+		}
+	}
+	in.Gateway.Connections = append(in.Gateway.Connections, r.conns...)
+}
+
+func (r *reader) file(in *read.Input) {
+	for n := 1; n <= in.File.Lines(); n++ {
+		if in.Context.Err() != nil {
+			return
+		}
+		at := n
+		var tokens []token
+		for {
+			line := in.File.Line(n)
+			more := strings.HasSuffix(strings.TrimRight(line, " \t"), "\\")
+			tokens = append(tokens, lex(strings.TrimSuffix(strings.TrimRight(line, " \t"), "\\"), n)...)
+			if !more || n >= in.File.Lines() {
+				break
+			}
+			n++
+		}
+		if len(tokens) > 0 {
+			in.Count()
+			r.statement(in, at, tokens)
+		}
+	}
+}
+
+// lex cuts a line into words and texts; a "#" begins a comment.
+func lex(s string, line int) []token {
+	var out []token
+	for i := 0; i < len(s); {
+		switch c := s[i]; {
+		case c == ' ' || c == '\t' || c == ',':
+			i++
+		case c == '#':
+			return out
+		case c == '"':
+			end := strings.IndexByte(s[i+1:], '"')
+			if end < 0 {
+				return append(out, token{s[i+1:], true, line})
+			}
+			out = append(out, token{s[i+1 : i+1+end], true, line})
+			i += end + 2
+		case c == '{' || c == '}' || c == '=' || c == '(' || c == ')':
+			out = append(out, token{string(c), false, line})
+			i++
+		default:
+			start := i
+			for i < len(s) && strings.IndexByte(" \t,#\"{}=()", s[i]) < 0 {
+				i++
+			}
+			out = append(out, token{s[start:i], false, line})
+		}
+	}
+	return out
+}
+
+const maxTokens = 100_000
+
+// expand replaces $names by what they stand for.
+func (r *reader) expand(in []token) []token {
+	var out []token
+	for _, t := range in {
+		value, ok := r.macros[strings.TrimPrefix(t.s, "$")]
+		if t.quoted || !strings.HasPrefix(t.s, "$") || !ok || len(out)+len(value) > maxTokens {
+			out = append(out, t)
+			continue
+		}
+		for _, v := range value {
+			v.line = t.line
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+func (r *reader) statement(in *read.Input, line int, t []token) {
+	switch {
+	case len(t) > 2 && t[1].s == "=" && !t[1].quoted:
+		var value []token
+		for _, v := range r.expand(t[2:]) {
+			value = append(value, lex(v.s, v.line)...)
+		}
+		if len(value) > maxTokens/10 {
+			in.Unread(line, "", "a macro of more than %d words", maxTokens/10)
+			return
+		}
+		r.macros[t[0].s] = value
+	case t[0].s == "include":
+		for _, arg := range t[1:] {
+			for _, sub := range in.Include(line, arg.s) {
+				r.file(sub)
+			}
+		}
+	case t[0].s == "set":
+		r.set(in, line, t[1:])
+	case t[0].s == "user":
+		if len(t) > 2 {
+			in.File.Hide(t[2].s)
+		}
+	case t[0].s == "ikev2":
+		p := &policy{reader: r, in: in, line: line, t: r.expand(t[1:])}
+		p.read()
+	default:
+		in.Unread(line, "", "%q is not a known statement", source.Clean(t[0].s))
+	}
+}
+
+func (r *reader) set(in *read.Input, line int, t []token) {
+	if len(t) == 0 {
+		in.Unread(line, "", "a property is missing")
+		return
+	}
+	switch t[0].s {
+	case "active", "passive":
+		r.passive = t[0].s == "passive"
+	case "mobike", "nomobike":
+		r.mobike = gateway.Say(t[0].s == "mobike", in.At(line))
+	case "dpd_check_interval":
+		if len(t) > 1 {
+			if d, err := duration(t[1].s); err == nil {
+				r.dpd = gateway.Say(d, in.At(line))
+				return
+			}
+		}
+		in.Unread(line, "", "an interval in seconds is missing")
+	case "couple", "decouple", "fragmentation", "nofragmentation", "vendorid", "novendorid", "enforcesingleikesa", "noenforcesingleikesa", "cert_partial_chain", "ocsp", "stickyaddress", "nostickyaddress":
+	default:
+		in.Unread(line, "", "%q is not a known property", source.Clean(t[0].s))
+	}
+}
+
+// duration reads a time: seconds, or a number with m or h.
+func duration(t string) (time.Duration, error) { return values.Time(strings.ToLower(t)) }
+
+// policy is one ikev2 statement on its way into the model.
+type policy struct {
+	*reader
+	in     *read.Input
+	line   int
+	t      []token
+	i      int
+	conn   *gateway.Connection
+	child  *gateway.Child
+	flows  []flow
+	protos []uint8
+	ah     bool
+	keyed  *gateway.Key
+}
+
+type flow struct{ from, to ike.Selectors }
+
+func (p *policy) peek() token {
+	if p.i < len(p.t) {
+		return p.t[p.i]
+	}
+	return token{}
+}
+
+func (p *policy) take() token {
+	t := p.peek()
+	p.i++
+	return t
+}
+
+func (p *policy) unread(format string, args ...any) {
+	line := p.line
+	if p.i > 0 && p.i <= len(p.t) {
+		line = p.t[p.i-1].line
+	}
+	p.in.Unread(line, p.conn.Name, "%s", source.Clean(fmt.Sprintf(format, args...)))
+	p.conn.Unsure, p.child.Unsure = true, true
+}
+
+func (p *policy) read() {
+	p.count++
+	name := fmt.Sprintf("policy%d", p.count)
+	if p.peek().quoted {
+		name = p.take().s
+	}
+	p.defaults(source.Clean(name))
+	for p.i < len(p.t) {
+		p.part()
+	}
+	p.finish()
+}
+
+func unsaid[T any](v T, what string) gateway.Setting[T] {
+	return gateway.Unsaid(v, Software+" default of iked.conf "+what)
+}
+
+func (p *policy) defaults(name string) {
+	anywhere := gateway.Addresses{{Text: "any", Any: true}}
+	at := p.in.At(p.line)
+	p.conn = &gateway.Connection{Name: name, At: at, Software: Software, Version: unsaid(ike.V2, "ikev2"), Aggressive: unsaid(false, "ikev2"), LocalAddrs: unsaid(anywhere, "local"),
+		RemoteAddrs: unsaid(anywhere, "peer"), LocalPort: unsaid(500, "local"), RemotePort: unsaid(500, "peer"), Proposals: unsaid(defaultIKE, "ikesa"),
+		Rekey: unsaid(time.Duration(0), "ikelifetime"), Reauth: unsaid(time.Duration(0), "ikelifetime"), Over: unsaid(time.Duration(0), "ikelifetime"), Random: unsaid(time.Duration(0), "ikelifetime"),
+		Encap: unsaid(false, "ikev2"), Childless: unsaid("never", "ikev2"), Tries: unsaid(0, "ikev2"), PPK: unsaid(false, "ikev2")}
+	p.conn.Local = gateway.Party{Method: unsaid(ike.Certificate, "ikeauth"), ID: unsaid(ike.Identity{Kind: ike.NoID}, "srcid")}
+	p.conn.Remote = gateway.Party{Method: unsaid(ike.Certificate, "ikeauth"), ID: unsaid(ike.Identity{Kind: ike.AnyID}, "dstid")}
+	p.child = &gateway.Child{Name: name, At: at, Protocol: unsaid(ike.ESP, "encap"), Proposals: unsaid(defaultESP, "childsa"), Mode: unsaid(ike.Tunnel, "tmode"), Start: unsaid(gateway.StartNever, "mode"),
+		CloseAction: unsaid(gateway.StartNever, "mode"), DPDAction: unsaid("clear", "mode"), ReplayWindow: unsaid(64, "replay window"), IPComp: unsaid(false, "ipcomp"), Policies: unsaid(true, "couple"),
+		RekeyPackets: unsaid(uint64(0), "lifetime"), LifePackets: unsaid(uint64(0), "lifetime")}
+	p.life(unsaid(3*time.Hour, "lifetime"))
+	p.bytes(unsaid(uint64(4<<30), "bytes"))
+}
+
+// life sets the hard lifetime of the child; it is renewed after 85 to 95 parts of a hundred.
+func (p *policy) life(d gateway.Setting[time.Duration]) {
+	p.child.Life, p.child.Rekey, p.child.Random = d, d, d
+	p.child.Rekey.Value, p.child.Random.Value = d.Value/100*95, d.Value/100*10
+}
+
+func (p *policy) bytes(n gateway.Setting[uint64]) {
+	p.child.LifeBytes, p.child.RekeyBytes = n, n
+	p.child.RekeyBytes.Value = n.Value / 100 * 95
+}
+
+func (p *policy) part() {
+	t := p.take()
+	at := p.in.At(t.line)
+	switch t.s {
+	case "quick", "skip", "default", "inet", "inet6":
+	case "active":
+		p.child.Start = gateway.Say(gateway.StartBoot, at)
+	case "passive":
+		p.child.Start = gateway.Say(gateway.StartNever, at)
+	case "ipcomp":
+		p.child.IPComp = gateway.Say(true, at)
+	case "tunnel":
+		p.child.Mode = gateway.Say(ike.Tunnel, at)
+	case "transport":
+		p.child.Mode = gateway.Say(ike.Transport, at)
+	case "esp", "ah":
+		p.ah = t.s == "ah"
+		if p.ah {
+			p.child.Protocol = gateway.Say(ike.AH, at)
+			if p.child.Proposals.IsDefault() {
+				p.child.Proposals = unsaid(defaultAH, "childsa")
+			}
+		}
+	case "proto":
+		for _, w := range p.list() {
+			n, err := values.Proto(w)
+			if err != nil {
+				p.unread("%v", err)
+				continue
+			}
+			p.protos = append(p.protos, n)
+		}
+	case "rdomain", "tag", "tap", "iface":
+		p.take()
+	case "config", "request":
+		p.take()
+		p.take()
+	case "from":
+		p.flow()
+	case "local":
+		p.conn.LocalAddrs = gateway.Say(host(p.take().s), at)
+	case "peer":
+		p.conn.RemoteAddrs = gateway.Say(host(p.take().s), at)
+	case "ikesa":
+		p.proposals(&p.conn.Proposals, ike.IKE, at)
+	case "childsa":
+		protocol := ike.ESP
+		if p.ah {
+			protocol = ike.AH
+		}
+		p.proposals(&p.child.Proposals, protocol, at)
+	case "srcid":
+		p.conn.Local.ID = gateway.Say(identity(p.take().s), at)
+	case "dstid":
+		p.conn.Remote.ID = gateway.Say(identity(p.take().s), at)
+	case "ikelifetime":
+		d, err := duration(p.take().s)
+		if err != nil {
+			p.unread("%v", err)
+			return
+		}
+		p.conn.Rekey = gateway.Say(d, at)
+	case "lifetime":
+		d, err := duration(p.take().s)
+		if err != nil {
+			p.unread("%v", err)
+			return
+		}
+		p.life(gateway.Say(d, at))
+	case "bytes":
+		n, err := values.Size(p.take().s)
+		if err != nil {
+			p.unread("%v", err)
+			return
+		}
+		p.bytes(gateway.Say(n, at))
+	case "psk":
+		secret := p.take()
+		p.in.File.Hide(secret.s)
+		p.key(secret)
+		p.methods(ike.PSK, at)
+	case "rsa", "ecdsa256", "ecdsa384", "ecdsa521", "rfc7427":
+		p.methods(ike.Certificate, at)
+	case "eap":
+		p.take()
+		p.conn.Remote.Method = gateway.Say(ike.EAP, at)
+	default:
+		p.unread("%q is not a known part of a policy", t.s)
+	}
+}
+
+func (p *policy) methods(m ike.Method, at source.Pos) {
+	p.conn.Local.Method, p.conn.Remote.Method = gateway.Say(m, at), gateway.Say(m, at)
+}
+
+func (p *policy) key(t token) {
+	secret := t.s
+	if coded, ok := strings.CutPrefix(t.s, "0x"); ok {
+		if b, err := hex.DecodeString(coded); err == nil {
+			secret = string(b)
+		}
+	}
+	p.keyed = &gateway.Key{At: p.in.At(t.line), Name: p.conn.Name, Secret: source.NewSecret(secret)}
+	p.in.Gateway.Keys = append(p.in.Gateway.Keys, p.keyed)
+}
+
+// list takes a word, or words in braces.
+func (p *policy) list() []string {
+	if p.peek().s != "{" {
+		return []string{p.take().s}
+	}
+	p.take()
+	var out []string
+	for p.i < len(p.t) {
+		t := p.take()
+		if t.s == "}" {
+			return out
+		}
+		out = append(out, t.s)
+	}
+	p.unread("a closing brace is missing")
+	return out
+}
+
+// flow reads "from A [port P] [(natted)] to B [port P]".
+func (p *policy) flow() {
+	from := p.end()
+	if p.peek().s == "(" {
+		for p.i < len(p.t) && p.take().s != ")" {
+		}
+		p.unread("a translated source is not read")
+	}
+	if p.peek().s != "to" {
+		p.unread("%q stands where \"to\" was expected", p.peek().s)
+		return
+	}
+	p.take()
+	p.flows = append(p.flows, flow{from, p.end()})
+}
+
+func (p *policy) end() ike.Selectors {
+	var out ike.Selectors
+	for _, w := range p.list() {
+		switch w {
+		case "any":
+			four, _ := values.Net("0.0.0.0/0")
+			six, _ := values.Net("::/0")
+			out = append(out, four, six)
+		case "dynamic":
+			out = append(out, ike.Selector{Dynamic: true, HiPort: 65535})
+		default:
+			s, err := values.Net(w)
+			if err != nil {
+				p.unread("%v", err)
+				continue
+			}
+			out = append(out, s)
+		}
+	}
+	if p.peek().s == "port" {
+		p.take()
+		for i := range out {
+			if err := values.SelectorPorts(p.peek().s, &out[i]); err != nil {
+				p.unread("%v", err)
+			}
+		}
+		p.take()
+	}
+	return out
+}
+
+// proposals reads the transforms behind ikesa or childsa into one more proposal.
+func (p *policy) proposals(to *gateway.Setting[[]ike.Proposal], protocol ike.Protocol, at source.Pos) {
+	one := ike.Proposal{Protocol: protocol}
+	start := p.i
+	add := func(list *ike.Choices, c ike.Choice) {
+		if !list.Has(c) {
+			*list = append(*list, c)
+		}
+	}
+loop:
+	for p.i+1 <= len(p.t) {
+		switch p.peek().s {
+		case "enc", "auth", "prf", "group":
+		case "esn", "noesn":
+			n := uint16(0)
+			if p.take().s == "esn" {
+				n = 1
+			}
+			add(&one.Sequence, ike.Pick(ike.Sequence, n, 0))
+			continue
+		default:
+			break loop
+		}
+		kind, name := p.take().s, p.take().s
+		ok := false
+		switch kind {
+		case "enc":
+			var c ike.Choice
+			if c, ok = ciphers[name]; ok {
+				add(&one.Encryption, c)
+			}
+		case "auth":
+			var id uint16
+			if id, ok = auths[name]; ok {
+				add(&one.Integrity, ike.Pick(ike.Integrity, id, 0))
+			}
+		case "prf":
+			var id uint16
+			if id, ok = prfs[name]; ok {
+				add(&one.PRF, ike.Pick(ike.PRF, id, 0))
+			}
+		case "group":
+			var id uint16
+			if id, ok = group(name); ok && id != 0 {
+				add(&one.KeyExchange, ike.Pick(ike.KeyExchange, id, 0))
+			}
+		}
+		if !ok {
+			p.unread("%q is not an algorithm of %s", name, kind)
+		}
+	}
+	words := make([]string, 0, p.i-start)
+	for _, t := range p.t[start:min(p.i, len(p.t))] {
+		words = append(words, t.s)
+	}
+	one.Text = strings.Join(words, " ")
+	if to.IsDefault() {
+		*to = gateway.Say([]ike.Proposal(nil), at)
+	}
+	to.Value = append(to.Value, complete(one))
+}
+
+// complete adds what a proposal leaves to the daemon: transforms of a type that it does not name.
+func complete(p ike.Proposal) ike.Proposal {
+	combined := slices.ContainsFunc(p.Encryption, func(c ike.Choice) bool { return c.Algorithm.Combined })
+	base := defaultESP[1]
+	switch {
+	case p.Protocol == ike.IKE && combined:
+		base = defaultIKE[0]
+	case p.Protocol == ike.IKE:
+		base = defaultIKE[1]
+	case p.Protocol == ike.AH:
+		base = defaultAH[0]
+	case combined:
+		base = defaultESP[0]
+	}
+	if len(p.Encryption) == 0 {
+		p.Encryption = base.Encryption
+	}
+	switch {
+	case combined:
+		p.Integrity = nil
+	case len(p.Integrity) == 0:
+		p.Integrity = base.Integrity
+	}
+	if len(p.PRF) == 0 {
+		p.PRF = base.PRF
+	}
+	if len(p.KeyExchange) == 0 {
+		p.KeyExchange = base.KeyExchange
+	}
+	if len(p.Sequence) == 0 {
+		p.Sequence = base.Sequence
+	}
+	return p
+}
+
+// finish turns the flows into children: one where one side is the same in all of them, else one for each.
+func (p *policy) finish() {
+	defer func() { p.conns = append(p.conns, p.conn) }()
+	if len(p.flows) == 0 {
+		p.unread("the policy names no flow (from ... to ...)")
+		p.conn.Unusable = source.Errorf(p.conn.At, "the policy names no flow")
+		return
+	}
+	if p.conn.RemoteAddrs.IsDefault() && len(p.flows) == 1 && len(p.flows[0].to) == 1 && p.flows[0].to[0].Lo == p.flows[0].to[0].Hi && p.flows[0].to[0].Lo.IsValid() {
+		a := p.flows[0].to[0].Lo // host to host: the far end is the destination
+		p.conn.RemoteAddrs.Value = gateway.Addresses{{Text: a.String(), Lo: a, Hi: a}}
+	}
+	if p.keyed != nil {
+		p.keyed.Owners = owners(p.conn)
+	}
+	at := p.flowAt()
+	same := func(side func(flow) ike.Selectors) bool {
+		return !slices.ContainsFunc(p.flows, func(f flow) bool { return fmt.Sprint(side(f)) != fmt.Sprint(side(p.flows[0])) })
+	}
+	from, to := func(f flow) ike.Selectors { return f.from }, func(f flow) ike.Selectors { return f.to }
+	if same(from) || same(to) {
+		var froms, tos ike.Selectors
+		for _, f := range p.flows {
+			froms, tos = append(froms, f.from...), append(tos, f.to...)
+		}
+		p.add(p.conn.Name, froms, tos, at)
+		return
+	}
+	for i, f := range p.flows {
+		p.add(fmt.Sprintf("%s/%d", p.conn.Name, i+1), f.from, f.to, at)
+	}
+}
+
+// owners are whom a key of a policy is for: the peer, by identity or by address.
+func owners(c *gateway.Connection) []ike.Identity {
+	if !c.Remote.ID.IsDefault() {
+		return []ike.Identity{c.Remote.ID.Value}
+	}
+	var out []ike.Identity
+	if !c.RemoteAddrs.Value.Any() {
+		for _, a := range c.RemoteAddrs.Value.Fixed() {
+			out = append(out, ike.Addr(a))
+		}
+	}
+	return out
+}
+
+func (p *policy) flowAt() source.Pos {
+	for _, t := range p.t {
+		if t.s == "from" && !t.quoted {
+			return p.in.At(t.line)
+		}
+	}
+	return p.conn.At
+}
+
+func (p *policy) add(name string, from, to ike.Selectors, at source.Pos) {
+	k := *p.child
+	k.Name = name
+	k.Local, k.Remote = gateway.Say(p.restrict(dedupe(from)), at), gateway.Say(p.restrict(dedupe(to)), at)
+	k.HostToHost = k.Local.Value.Dynamic() && k.Remote.Value.Dynamic()
+	p.conn.Children = append(p.conn.Children, &k)
+}
+
+func dedupe(in ike.Selectors) ike.Selectors {
+	var out ike.Selectors
+	for _, s := range in {
+		if !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// restrict gives every selector the protocols of the policy.
+func (p *policy) restrict(in ike.Selectors) ike.Selectors {
+	if len(p.protos) == 0 {
+		return in
+	}
+	var out ike.Selectors
+	for _, s := range in {
+		for _, n := range p.protos {
+			one := s
+			one.Proto = n
+			if !packet.WithPorts.Has(uint64(n)) {
+				one.LoPort, one.HiPort = 0, 65535
+			}
+			out = append(out, one)
+		}
+	}
+	return out
+}
+
+func host(s string) gateway.Addresses {
+	if s == "any" {
+		return gateway.Addresses{{Text: s, Any: true}}
+	}
+	return gateway.Addresses{values.Host(s)}
+}
+
+// identity reads srcid and dstid: a distinguished name begins with a slash, mail has an "@", then addresses, then names.
+func identity(s string) ike.Identity {
+	switch {
+	case strings.HasPrefix(s, "/"):
+		return ike.DN(s)
+	case strings.Contains(s, "@"):
+		return ike.Identity{Kind: ike.IDMail, Value: strings.ToLower(s)}
+	}
+	if h := values.Host(s); h.Name == "" && !h.Any && h.Lo == h.Hi {
+		return ike.Addr(h.Lo)
+	}
+	return ike.FQDN(s)
+}

@@ -1,0 +1,190 @@
+package libreswan
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"toril/gateway"
+	"toril/ike"
+	"toril/read/fill"
+	"toril/read/values"
+)
+
+// children reads what the connection protects: leftsubnets and rightsubnets give one child for every pair of them.
+func (r *reader) children(c *gateway.Connection, f *fill.Section, local, remote string) []*gateway.Child {
+	k := r.child(c, f)
+	locals, ports := r.side(f, local)
+	remotes, _ := r.side(f, remote)
+	if len(locals.Value) == 1 && len(remotes.Value) == 1 {
+		k.Local, k.Remote = locals, remotes
+		k.HostToHost = locals.Value.Dynamic() && remotes.Value.Dynamic()
+		return []*gateway.Child{k}
+	}
+	_ = ports
+	var out []*gateway.Child
+	for i, l := range locals.Value {
+		for j, m := range remotes.Value {
+			if len(out) == maxChildren {
+				f.Note(f.Lookup(local+"subnets"), fmt.Sprintf("subnets on both sides give more than %d children; the rest is not read", maxChildren))
+				return out
+			}
+			one := *k
+			one.Name = fmt.Sprintf("%s/%dx%d", c.Name, i+1, j+1)
+			one.Local, one.Remote = locals, remotes
+			one.Local.Value, one.Remote.Value = ike.Selectors{l}, ike.Selectors{m}
+			out = append(out, &one)
+		}
+	}
+	return out
+}
+
+// maxChildren bounds what two lists of subnets may give.
+const maxChildren = 4096
+
+// side reads subnet, subnets and protoport of one side.
+func (r *reader) side(f *fill.Section, side string) (gateway.Setting[ike.Selectors], bool) {
+	dynamic := ike.Selectors{{Dynamic: true, HiPort: 65535}}
+	set := fill.Take(f, dynamic, func(t string) (ike.Selectors, error) {
+		if strings.HasPrefix(t, "vhost:") || strings.HasPrefix(t, "vnet:") {
+			return dynamic, nil
+		}
+		s, err := values.Net(strings.TrimPrefix(t, "%"))
+		return ike.Selectors{s}, err
+	}, side+"subnet")
+	many := fill.Take(f, nil, func(t string) (ike.Selectors, error) {
+		var out ike.Selectors
+		for _, part := range strings.FieldsFunc(strings.Trim(t, "{}"), func(r rune) bool { return r == ' ' || r == ',' || r == '\t' }) {
+			s, err := values.Net(part)
+			if err != nil {
+				return out, err
+			}
+			out = append(out, s)
+		}
+		return out, nil
+	}, side+"subnets")
+	if len(many.Value) > 0 {
+		if set.IsDefault() {
+			set = many
+		} else {
+			set.Value = append(slices.Clone(set.Value), many.Value...)
+		}
+	}
+	pp := fill.Take(f, ike.Selector{HiPort: 65535}, func(t string) (s ike.Selector, err error) {
+		proto, port, _ := strings.Cut(t, "/")
+		if s.Proto, err = values.Proto(proto); err == nil {
+			if port == "0" {
+				port = ""
+			}
+			err = values.SelectorPorts(port, &s)
+		}
+		return s, err
+	}, side+"protoport")
+	if pp.IsDefault() {
+		return set, false
+	}
+	out := slices.Clone(set.Value)
+	for i := range out {
+		out[i].Proto, out[i].LoPort, out[i].HiPort = pp.Value.Proto, pp.Value.LoPort, pp.Value.HiPort
+	}
+	set.Value = out
+	if set.IsDefault() {
+		set.Origin, set.At = pp.Origin, pp.At
+	}
+	return set, true
+}
+
+func (r *reader) child(c *gateway.Connection, f *fill.Section) *gateway.Child {
+	k := &gateway.Child{Name: c.Name, At: c.At}
+	v1 := c.Version.Value == ike.V1
+	k.Protocol = fill.Take(f, ike.ESP, func(t string) (ike.Protocol, error) {
+		switch t {
+		case "esp":
+			return ike.ESP, nil
+		case "ah":
+			return ike.AH, nil
+		}
+		return ike.ESP, fmt.Errorf("%q is neither esp nor ah", t)
+	}, "phase2")
+	k.Proposals = fill.Take(f, defaults(k.Protocol.Value, v1), func(t string) ([]ike.Proposal, error) { return parse(t, k.Protocol.Value, v1) }, "esp", "phase2alg", "ah")
+	r.forward(c, k, f)
+	k.Mode = fill.Take(f, ike.Tunnel, func(t string) (ike.Mode, error) {
+		switch t {
+		case "tunnel":
+			return ike.Tunnel, nil
+		case "transport":
+			return ike.Transport, nil
+		case "passthrough":
+			return ike.Pass, nil
+		case "drop", "reject":
+			return ike.Drop, nil
+		}
+		return 0, fmt.Errorf("%q is not a type of connection", t)
+	}, "type")
+	k.Start = fill.Take(f, gateway.StartNever, func(t string) (gateway.Start, error) {
+		switch t {
+		case "add", "keep":
+			return gateway.StartNever, nil
+		case "ondemand", "route":
+			return gateway.StartTraffic, nil
+		case "start", "up":
+			return gateway.StartBoot, nil
+		}
+		return 0, fmt.Errorf("%q is none of ignore, add, ondemand, start and keep", t)
+	}, "auto")
+	k.CloseAction = gateway.Unsaid(gateway.StartNever, Software+" default of ipsec.conf conn")
+	k.DPDAction = fill.Take(f, "hold", fill.Word, "dpdaction")
+	k.Life = fill.Take(f, 8*time.Hour, duration, "salifetime", "keylife", "lifetime")
+	rekey := fill.Take(f, true, values.Bool, "rekey")
+	before, random := r.margins(f)
+	k.Rekey = gateway.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}
+	if !rekey.Value {
+		k.Rekey = gateway.Setting[time.Duration]{Origin: rekey.Origin, At: rekey.At, Why: rekey.Why}
+	}
+	k.Random = gateway.Unsaid(random, Software+" default of ipsec.conf conn.rekeyfuzz")
+	k.LifeBytes = fill.Take(f, 0, values.Size, "ipsec-max-bytes")
+	k.LifePackets = fill.Take(f, 0, values.Size, "ipsec-max-packets")
+	k.ReplayWindow = fill.Take(f, r.in.Gateway.Options.ReplayWindowOr(128), func(t string) (int, error) { return strconv.Atoi(t) }, "replay-window")
+	k.IPComp = fill.Take(f, false, values.Bool, "compress")
+	k.Cut96 = fill.Take(f, false, values.Bool, "sha2-truncbug")
+	k.Policies = gateway.Unsaid(true, Software+" default of ipsec.conf conn")
+	k.IfIDIn, k.IfIDOut = c.IfIDIn, c.IfIDOut
+	k.MarkIn = fill.Take(f, "", fill.Word, "mark-in", "mark")
+	k.MarkOut = fill.Take(f, "", fill.Word, "mark-out", "mark")
+	k.Unsure = c.Unsure
+	return k
+}
+
+// forward gives the child its key exchange for perfect forward secrecy: with pfs=yes that of the proposals, or, where
+// they name none, that of IKE; and its sequence numbers.
+func (r *reader) forward(c *gateway.Connection, k *gateway.Child, f *fill.Section) {
+	pfs := fill.Take(f, true, values.Bool, "pfs")
+	esn := fill.Take(f, []uint16{1, 0}, func(t string) ([]uint16, error) {
+		switch t {
+		case "yes":
+			return []uint16{1}, nil
+		case "no":
+			return []uint16{0}, nil
+		case "either":
+			return []uint16{1, 0}, nil
+		}
+		return nil, fmt.Errorf("%q is none of yes, no and either", t)
+	}, "esn")
+	if c.Version.Value == ike.V1 && esn.IsDefault() {
+		esn.Value = []uint16{0}
+	}
+	out := slices.Clone(k.Proposals.Value)
+	for i := range out {
+		p := &out[i]
+		p.Sequence = pick(ike.Sequence, esn.Value...)
+		switch none := len(p.KeyExchange) > 0 && p.KeyExchange[0].ID == 0; {
+		case !pfs.Value || none:
+			p.KeyExchange = nil
+		case len(p.KeyExchange) == 0:
+			p.KeyExchange = ike.All(c.Proposals.Value, ike.KeyExchange)
+		}
+	}
+	k.Proposals.Value = out
+}

@@ -1,0 +1,207 @@
+package libreswan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"toril/ike"
+)
+
+// ciphers, hashes and groups are the daemon's names of algorithms (Libreswan 4.10), in lower case.
+var ciphers = func() map[string][]ike.Choice {
+	m := map[string][]ike.Choice{}
+	add := func(id uint16, sizes []int, names ...string) {
+		for _, n := range names {
+			for _, bits := range sizes {
+				sized := fmt.Sprintf("%s%d", n, bits)
+				if n[len(n)-1] >= '0' && n[len(n)-1] <= '9' {
+					sized = fmt.Sprintf("%s_%d", n, bits)
+				}
+				m[sized] = []ike.Choice{ike.Pick(ike.Encryption, id, bits)}
+				m[fmt.Sprintf("%s_%d", n, bits)] = m[sized]
+				if bits != 192 { // without a size: 256 and 128 bits
+					m[n] = append([]ike.Choice{ike.Pick(ike.Encryption, id, bits)}, m[n]...)
+				}
+			}
+		}
+	}
+	sizes := []int{128, 192, 256}
+	add(12, sizes, "aes", "aes_cbc")
+	add(13, sizes, "aes_ctr", "aesctr")
+	add(20, sizes, "aes_gcm", "aes_gcm_c", "aes_gcm_16", "aesgcm")
+	add(19, sizes, "aes_gcm_b", "aes_gcm_12")
+	add(18, sizes, "aes_gcm_a", "aes_gcm_8")
+	add(16, sizes, "aes_ccm", "aes_ccm_c", "aes_ccm_16")
+	add(15, sizes, "aes_ccm_b", "aes_ccm_12")
+	add(14, sizes, "aes_ccm_a", "aes_ccm_8")
+	add(23, sizes, "camellia", "camellia_cbc")
+	add(21, sizes, "null_auth_aes_gmac", "aes_gmac")
+	one := func(id uint16, names ...string) {
+		for _, n := range names {
+			m[n] = []ike.Choice{ike.Pick(ike.Encryption, id, 0)}
+		}
+	}
+	one(3, "3des", "3des_cbc")
+	one(28, "chacha20_poly1305", "chacha20poly1305")
+	one(11, "null")
+	return m
+}()
+
+type hash struct{ integrity, prf uint16 }
+
+var hashes = map[string]hash{"sha1": {2, 2}, "sha": {2, 2}, "sha2": {12, 5}, "sha256": {12, 5}, "sha2_256": {12, 5}, "sha384": {13, 6}, "sha2_384": {13, 6},
+	"sha512": {14, 7}, "sha2_512": {14, 7}, "md5": {1, 1}, "aes_xcbc": {5, 4}, "aes_xcbc_96": {5, 4}, "aes_xcbc_128": {5, 4}, "aes128_xcbc": {5, 4}, "aes_cmac": {8, 8}, "aes_cmac_96": {8, 8},
+	"hmac_sha1": {2, 2}, "hmac_sha2_256": {12, 5}, "hmac_sha2_384": {13, 6}, "hmac_sha2_512": {14, 7}, "hmac_md5": {1, 1}, "sha1_96": {2, 2}, "hmac_sha1_96": {2, 2},
+	"sha2_256_128": {12, 5}, "sha2_384_192": {13, 6}, "sha2_512_256": {14, 7}, "hmac_sha2_256_128": {12, 5}, "hmac_sha2_512_256": {14, 7}, "hmac_sha2_384_192": {13, 6}}
+
+var groups = map[string]uint16{"modp1536": 5, "dh5": 5, "modp2048": 14, "dh14": 14, "modp3072": 15, "dh15": 15, "modp4096": 16, "dh16": 16, "modp6144": 17, "dh17": 17,
+	"modp8192": 18, "dh18": 18, "dh19": 19, "ecp_256": 19, "ecp256": 19, "dh20": 20, "ecp_384": 20, "ecp384": 20, "dh21": 21, "ecp_521": 21, "ecp521": 21, "dh22": 22, "dh23": 23,
+	"dh24": 24, "dh31": 31, "curve25519": 31}
+
+// Without a group the daemon offers these, in this order.
+var defaultGroups = pick(ike.KeyExchange, 14, 15, 16, 18, 19, 20, 21, 31)
+
+func pick(r ike.Registry, ids ...uint16) ike.Choices {
+	var out ike.Choices
+	for _, id := range ids {
+		out = append(out, ike.Pick(r, id, 0))
+	}
+	return out
+}
+
+// parse reads the value of ike=, esp= or ah=: "cipher+cipher-hash-group;group, ...".
+func parse(text string, protocol ike.Protocol, v1 bool) ([]ike.Proposal, error) {
+	var out []ike.Proposal
+	withGroup := 0
+	for part := range strings.SplitSeq(text, ",") {
+		part = strings.ToLower(strings.TrimSpace(part))
+		if part == "" {
+			continue
+		}
+		p, err := parseOne(part, protocol, v1)
+		if err != nil {
+			return out, fmt.Errorf("the daemon refuses proposal %q: %w", part, err)
+		}
+		if len(p.KeyExchange) > 0 {
+			withGroup++
+		}
+		out = append(out, p)
+	}
+	if protocol != ike.IKE && withGroup > 0 && withGroup < len(out) {
+		return out, fmt.Errorf("the daemon refuses it: either all proposals name a group, or none does")
+	}
+	return out, nil
+}
+
+func parseOne(text string, protocol ike.Protocol, v1 bool) (ike.Proposal, error) {
+	p := ike.Proposal{Text: text, Protocol: protocol}
+	words := strings.FieldsFunc(text, func(r rune) bool { return r == '-' || r == ';' })
+	stage := 0 // 0: ciphers, 1: hashes, 2: groups
+	if protocol == ike.AH {
+		stage = 1
+	}
+	combined := false
+	for _, w := range words {
+		for alt := range strings.SplitSeq(w, "+") {
+			_, isGroup := groups[alt]
+			switch {
+			case stage == 0:
+				cs, ok := ciphers[alt]
+				if !ok {
+					return p, fmt.Errorf("%q is not a cipher that it knows", alt)
+				}
+				for _, c := range cs {
+					if !p.Encryption.Has(c) {
+						p.Encryption = append(p.Encryption, c)
+					}
+					combined = combined || c.Algorithm.Combined
+				}
+			case isGroup:
+				if c := ike.Pick(ike.KeyExchange, groups[alt], 0); !p.KeyExchange.Has(c) {
+					p.KeyExchange = append(p.KeyExchange, c)
+				}
+				stage = 2
+			case alt == "none" && protocol != ike.IKE && (stage == 2 || len(p.Integrity) > 0 || combined):
+				p.KeyExchange = append(p.KeyExchange, ike.Pick(ike.KeyExchange, 0, 0))
+				stage = 2
+			case (alt == "null" || alt == "none") && combined:
+			default:
+				h, ok := hashes[alt]
+				if !ok || stage == 2 {
+					return p, fmt.Errorf("%q is neither a hash nor a group that it knows", alt)
+				}
+				if protocol == ike.IKE {
+					if c := ike.Pick(ike.PRF, h.prf, 0); !p.PRF.Has(c) {
+						p.PRF = append(p.PRF, c)
+					}
+				}
+				if c := ike.Pick(ike.Integrity, h.integrity, 0); !combined && !p.Integrity.Has(c) {
+					p.Integrity = append(p.Integrity, c)
+				}
+			}
+		}
+		if stage == 0 {
+			stage = 1
+		}
+	}
+	return complete(p, combined, v1)
+}
+
+// complete adds what a proposal leaves to the daemon.
+func complete(p ike.Proposal, combined, v1 bool) (ike.Proposal, error) {
+	integrity, prf := []uint16{14, 12}, []uint16{7, 5}
+	if v1 {
+		integrity, prf = []uint16{12, 14, 2}, []uint16{5, 7, 2}
+		if p.Protocol != ike.IKE {
+			integrity = []uint16{2}
+		}
+	}
+	if len(p.Integrity) == 0 && !combined {
+		p.Integrity = pick(ike.Integrity, integrity...)
+	}
+	if p.Protocol != ike.IKE {
+		return p, nil
+	}
+	if len(p.PRF) == 0 {
+		p.PRF = pick(ike.PRF, prf...)
+	}
+	if len(p.KeyExchange) == 0 {
+		p.KeyExchange = slices.Clone(defaultGroups)
+		if v1 {
+			p.KeyExchange = pick(ike.KeyExchange, 14, 5)
+		}
+	}
+	if slices.ContainsFunc(p.Encryption, func(c ike.Choice) bool { return c.ID == 11 }) {
+		return p, fmt.Errorf("IKE cannot go without encryption")
+	}
+	return p, nil
+}
+
+func must(protocol ike.Protocol, v1 bool, text string) []ike.Proposal {
+	ps, err := parse(text, protocol, v1)
+	if err != nil {
+		panic(err)
+	}
+	for i := range ps {
+		ps[i].Text = ""
+	}
+	return ps
+}
+
+// defaults are the daemon's own proposals (Libreswan 4.10), of IKEv2 and, with v1, of IKEv1.
+func defaults(protocol ike.Protocol, v1 bool) []ike.Proposal {
+	switch {
+	case protocol == ike.IKE && !v1:
+		return must(protocol, v1, "aes_gcm256,aes_gcm128,aes256,aes128")
+	case protocol == ike.IKE:
+		return must(protocol, v1, "aes256,aes128,3des")
+	case protocol == ike.ESP && !v1:
+		return must(protocol, v1, "aes_gcm256,aes_gcm128,aes256-sha2_512+sha2_256,aes128-sha2_512+sha2_256")
+	case protocol == ike.ESP:
+		return must(protocol, v1, "aes256-sha1,aes128-sha1")
+	case v1:
+		return must(protocol, v1, "sha1")
+	}
+	return must(protocol, v1, "sha2_512+sha2_256+sha1")
+}

@@ -1,0 +1,293 @@
+// Package libreswan reads the ipsec.conf of the IKE daemon Libreswan.
+package libreswan
+
+import (
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"toril/gateway"
+	"toril/ike"
+	"toril/read"
+	"toril/read/connfile"
+	"toril/read/fill"
+	"toril/read/values"
+	"toril/source"
+)
+
+// Software is the name of the daemon.
+const Software = "Libreswan"
+
+// Format is the format of Libreswan's ipsec.conf.
+var Format = &read.Format{
+	Name:     "ipsec.conf (Libreswan)",
+	Title:    "IKE daemon Libreswan: connections",
+	Software: Software,
+	Hints:    []string{"ipsec.conf", "*.ipsec.conf"},
+	Order:    20,
+	Looks:    looks,
+	Read:     readFile,
+	Covers:   coverage(),
+}
+
+var (
+	connLine = regexp.MustCompile(`(?m)^(conn[ \t]+\S+|config[ \t]+setup)`)
+	own      = regexp.MustCompile(`(?m)^[ \t]+(ikev2|salifetime|phase2alg|phase2|(left|right)subnets|(left|right)ckaid|ipsec-interface|vti-interface|sha2-truncbug|encapsulation|dpddelay[ \t]*=[ \t]*\d+$|narrowing|ppk|esn|pfs|ikepad|replay-window|ipsec-max-bytes|virtual-private|virtual_private|plutodebug|nssdir|protostack|dnssec-enable|auto[ \t]*=[ \t]*(ondemand|keep)|authby[ \t]*=[ \t]*(rsasig|rsa-sha|ecdsa)|(left|right)id[ \t]*=[ \t]*%fromcert|ike[ \t]*=[ \t]*[^#\n]*(;|_gcm|sha2_))[ \t]*=?`)
+)
+
+func looks(f *source.File) (int, string) {
+	head := f.Head()
+	conn := connLine.Find(head)
+	if conn == nil || !strings.Contains(string(head), "=") {
+		return 0, ""
+	}
+	n := len(own.FindAll(head, 20))
+	if n == 0 {
+		return 40, fmt.Sprintf("it has sections of connections (%q)", conn)
+	}
+	return min(95, 70+5*n), fmt.Sprintf("it has sections of connections (%q), with keywords that only Libreswan knows (%q)", conn, strings.TrimSpace(string(own.Find(head))))
+}
+
+// irrelevant are the keywords without bearing on what an auditor asks, each with the reason; right forms as left.
+var irrelevant = map[string]string{
+	"accept-redirect": "redirection of peers", "accept-redirect-to": "redirection of peers", "send-redirect": "redirection of peers", "redirect-to": "redirection of peers",
+	"cisco-unity": "vendor identifiers", "ignore-peer-dns": "name servers of roadwarriors", "clientaddrfamily": "follows from the addresses", "hostaddrfamily": "follows from the addresses",
+	"connalias": "another name", "decap-dscp": "marking of inner packets", "dns-match-id": "identity by DNS", "fake-strongswan": "vendor identifiers", "failureshunt": "what happens to packets after a failure",
+	"negotiationshunt": "what happens to packets during negotiation", "fragmentation": "size of IKE messages", "ikepad": "padding of IKE messages", "initial-contact": "form of the exchange",
+	"leftaddresspool": "virtual addresses of roadwarriors", "leftcat": "translation by the daemon", "leftfirewall": "script", "leftmodecfgclient": "virtual addresses of roadwarriors",
+	"leftmodecfgserver": "virtual addresses of roadwarriors", "leftnexthop": "route of the outer packets", "leftsendcert": "form of the exchange", "leftsourceip": "source address of the gateway's own packets",
+	"leftupdown": "script that runs when the child comes up", "leftusername": "XAuth", "leftxauthclient": "XAuth", "leftxauthserver": "XAuth", "leftvti": "address of the tunnel interface",
+	"leftautheap": "EAP", "leftinterface-ip": "address of the tunnel interface", "metric": "metric of the route", "modecfgbanner": "virtual addresses of roadwarriors", "modecfgdns": "virtual addresses of roadwarriors",
+	"modecfgdomains": "virtual addresses of roadwarriors", "modecfgpull": "virtual addresses of roadwarriors", "ms-dh-downgrade": "of one make of client", "mtu": "size of packets", "nat-ikev1-method": "form of the exchange",
+	"nat-keepalive": "keeps NAT open", "nflog": "logging", "nic-offload": "who computes", "nm-configured": "who configured it", "nopmtudisc": "fragmentation of the outer packet", "overlapip": "several peers with one network",
+	"pam-authorize": "XAuth", "policy-label": "security label", "labeled-ipsec": "security label", "priority": "order of policies, set by hand", "remote-peer-type": "of one make of peer", "reqid": "number of the SA in the kernel",
+	"require-id-on-certificate": "identity in the certificate", "retransmit-interval": "timing", "retransmit-timeout": "timing", "sareftrack": "of an older kernel part", "send-no-esp-tfc": "padding",
+	"send-vendorid": "vendor identifiers", "sendca": "form of the exchange", "tfc": "padding against traffic analysis", "vti-routing": "routes of the tunnel interface", "vti-shared": "tunnel interface", "xauthby": "XAuth",
+	"xauthfail": "XAuth", "xfrmlifetime": "timing", "enable-tcp": "IKE over TCP", "tcp-remoteport": "IKE over TCP", "keyexchange": "always IKE", "leftca2": "second authentication", "pfsgroup": "of an older version",
+	"leftrsasigkey": "public key", "leftecdsakey": "public key", "leftpubkey": "public key", "leftckaid": "key in the daemon's store", "narrowing": "the responder may take less than it is asked for",
+}
+
+func coverage() []read.Coverage {
+	out := []read.Coverage{{Statement: "include, also, conn %default", Use: read.Used}, {Statement: "config setup, ca", Use: read.Irrelevant, Note: "logging, revocation, threads"},
+		{Statement: "alsoflip", Use: read.Left}}
+	for _, k := range []string{"aggressive", "ah", "authby", "auto", "compress", "dpdaction", "dpddelay", "dpdtimeout", "encapsulation, forceencaps", "esn", "esp, phase2alg", "ike", "ikelifetime", "ikev2", "ipsec-interface",
+		"ipsec-max-bytes", "ipsec-max-packets", "keyingtries", "left|right", "left|rightauth", "left|rightca", "left|rightcert", "left|rightid", "left|rightikeport", "left|rightprotoport", "left|rightsubnet",
+		"left|rightsubnets", "mark, mark-in, mark-out", "mobike", "pfs", "phase2", "ppk", "rekey", "rekeyfuzz", "rekeymargin", "replay-window", "salifetime, keylife, lifetime", "sha2-truncbug", "type", "vti-interface"} {
+		out = append(out, read.Coverage{Statement: k, Use: read.Used})
+	}
+	for _, k := range slices.Sorted(maps.Keys(irrelevant)) {
+		out = append(out, read.Coverage{Statement: k, Use: read.Irrelevant, Note: irrelevant[k]})
+	}
+	return out
+}
+
+type reader struct{ in *read.Input }
+
+func readFile(in *read.Input) {
+	f := connfile.Parse(in)
+	r := &reader{in}
+	loaded := func(said []*fill.Value) bool {
+		return slices.ContainsFunc(said, func(v *fill.Value) bool { return v.Key == "auto" && v.Text != "ignore" && v.Text != "" })
+	}
+	f.Declare(func(s *connfile.Section) bool { return loaded(f.Effective(s, false)) })
+	for _, s := range f.Sections {
+		if s.Kind != "conn" || s.Name == "%default" {
+			continue
+		}
+		if said := f.Effective(s, false); loaded(said) {
+			r.connection(s, said)
+		}
+	}
+}
+
+func (r *reader) connection(s *connfile.Section, said []*fill.Value) {
+	c := &gateway.Connection{Name: source.Clean(s.Name), At: s.At, Software: Software}
+	for _, v := range said {
+		v.Key = strings.ReplaceAll(v.Key, "_", "-")
+	}
+	f := &fill.Section{In: r.in, Values: said, Software: Software, Path: "ipsec.conf conn", Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable}
+	local, remote := connfile.Sides(r.in.Gateway, said)
+	c.Version = fill.Take(f, ike.V2, func(t string) (ike.Version, error) {
+		switch t {
+		case "yes", "insist", "propose":
+			return ike.V2, nil
+		case "no", "never", "permit":
+			return ike.V1, nil
+		}
+		return 0, fmt.Errorf("%q is neither yes nor no", t)
+	}, "ikev2")
+	v1 := c.Version.Value == ike.V1
+	anywhere := gateway.Addresses{{Text: "%any", Any: true}}
+	c.LocalAddrs = fill.Take(f, anywhere, address, local)
+	c.RemoteAddrs = fill.Take(f, anywhere, address, remote)
+	c.LocalPort = fill.Take(f, 500, port, local+"ikeport")
+	c.RemotePort = fill.Take(f, 500, port, remote+"ikeport")
+	c.Proposals = fill.Take(f, defaults(ike.IKE, v1), func(t string) ([]ike.Proposal, error) { return parse(t, ike.IKE, v1) }, "ike")
+	c.Aggressive = fill.Take(f, false, values.Bool, "aggressive")
+	c.Encap = fill.Take(f, false, func(t string) (bool, error) {
+		if t == "auto" {
+			return false, nil
+		}
+		return values.Bool(t)
+	}, "encapsulation", "forceencaps")
+	c.MOBIKE = fill.Take(f, false, values.Bool, "mobike")
+	c.Childless = gateway.Unsaid("never", Software+" default of ipsec.conf conn")
+	c.Tries = fill.Take(f, 0, func(t string) (int, error) {
+		if t == "%forever" {
+			return 0, nil
+		}
+		return strconv.Atoi(t)
+	}, "keyingtries")
+	c.PPK = fill.Take(f, false, func(t string) (bool, error) { return t == "yes" || t == "insist" || t == "propose", nil }, "ppk")
+	c.PPKRequired = fill.Take(f, false, func(t string) (bool, error) { return t == "insist", nil }, "ppk")
+	c.DPD = fill.Take(f, 0, duration, "dpddelay")
+	c.DPDTimeout = fill.Take(f, 0, duration, "dpdtimeout")
+	if c.DPDTimeout.Value == 0 && !v1 && c.DPD.Value == 0 {
+		c.DPD.Value = 0
+	}
+	r.ikeLife(c, f)
+	r.interfaces(c, f)
+	r.parties(c, f, local, remote)
+	c.Children = r.children(c, f, local, remote)
+	for _, v := range said {
+		key := v.Key
+		if rest, ok := strings.CutPrefix(key, "right"); ok {
+			key = "left" + rest
+		}
+		if irrelevant[key] != "" || strings.HasPrefix(key, "x-") {
+			v.Used = true
+		}
+	}
+	f.Rest(nil)
+	r.in.Gateway.Connections = append(r.in.Gateway.Connections, c)
+}
+
+// duration reads a time: seconds, or a number with ms, s, m, h, d or w behind it.
+func duration(t string) (time.Duration, error) {
+	if n, ok := strings.CutSuffix(t, "ms"); ok {
+		k, err := strconv.Atoi(n)
+		return time.Duration(k) * time.Millisecond, err
+	}
+	if n, ok := strings.CutSuffix(t, "w"); ok {
+		k, err := strconv.Atoi(n)
+		return time.Duration(k) * 7 * 24 * time.Hour, err
+	}
+	return values.Time(t)
+}
+
+func port(t string) (int, error) {
+	n, err := strconv.ParseUint(t, 10, 16)
+	if err != nil {
+		return 0, fmt.Errorf("%q is not a port", t)
+	}
+	return int(n), nil
+}
+
+func address(t string) (gateway.Addresses, error) {
+	switch t {
+	case "%defaultroute", "%any", "%any6", "%opportunistic", "%opportunisticgroup", "%group", "0.0.0.0", "::":
+		return gateway.Addresses{{Text: t, Any: true}}, nil
+	}
+	return gateway.Addresses{values.Host(strings.TrimPrefix(t, "%"))}, nil
+}
+
+// margins is how long before the end of an SA its renewal begins, and how much of that is random.
+func (r *reader) margins(f *fill.Section) (before, random time.Duration) {
+	m := fill.Take(f, 9*time.Minute, duration, "rekeymargin")
+	fuzz := fill.Take(f, 100, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
+	return m.Value, m.Value * time.Duration(max(0, min(fuzz.Value, 10_000))) / 100
+}
+
+func (r *reader) ikeLife(c *gateway.Connection, f *fill.Section) {
+	life := fill.Take(f, 8*time.Hour, duration, "ikelifetime")
+	rekey := fill.Take(f, true, values.Bool, "rekey")
+	before, random := r.margins(f)
+	c.Rekey = gateway.Setting[time.Duration]{Value: max(0, life.Value-before), Origin: life.Origin, At: life.At, Why: life.Why}
+	c.Reauth = gateway.Unsaid[time.Duration](0, Software+" does not reauthenticate")
+	c.Over = gateway.Unsaid(before, Software+" default of ipsec.conf conn.rekeymargin")
+	c.Random = gateway.Unsaid(random, Software+" default of ipsec.conf conn.rekeyfuzz")
+	if !rekey.Value {
+		c.Rekey = gateway.Setting[time.Duration]{Origin: rekey.Origin, At: rekey.At, Why: rekey.Why}
+	}
+}
+
+// interfaces reads what makes a tunnel route-based: ipsec-interface is an xfrm interface with that if_id.
+func (r *reader) interfaces(c *gateway.Connection, f *fill.Section) {
+	id := fill.Take(f, 0, func(t string) (uint32, error) {
+		switch t {
+		case "no":
+			return 0, nil
+		case "yes":
+			return 1, nil
+		}
+		n, err := strconv.ParseUint(t, 10, 32)
+		return uint32(n), err
+	}, "ipsec-interface")
+	c.IfIDIn, c.IfIDOut = id, id
+	fill.Take(f, "", fill.Word, "vti-interface")
+}
+
+func (r *reader) parties(c *gateway.Connection, f *fill.Section, local, remote string) {
+	authby := fill.Take(f, ike.Certificate, method, "authby")
+	for _, side := range []struct {
+		name  string
+		to    *gateway.Party
+		addrs gateway.Setting[gateway.Addresses]
+		noID  ike.Identity
+	}{{local, &c.Local, c.LocalAddrs, ike.Identity{Kind: ike.NoID}}, {remote, &c.Remote, c.RemoteAddrs, ike.Identity{Kind: ike.AnyID}}} {
+		id := side.noID // the address, where it is one
+		if fixed := side.addrs.Value.Fixed(); len(fixed) > 0 && !side.addrs.Value.Any() {
+			id = ike.Addr(fixed[0])
+		}
+		side.to.Certificates = fill.Take(f, nil, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"cert")
+		side.to.CAs = fill.Take(f, nil, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"ca")
+		side.to.ID = fill.Take(f, id, func(t string) (ike.Identity, error) { return identity(t, side.noID), nil }, side.name+"id")
+		side.to.Method = fill.Take(f, authby.Value, method, side.name+"auth")
+		if side.to.Method.IsDefault() {
+			side.to.Method = authby
+		}
+	}
+}
+
+func method(t string) (ike.Method, error) {
+	first, _, _ := strings.Cut(t, ",")
+	switch first {
+	case "secret", "psk":
+		return ike.PSK, nil
+	case "rsasig", "ecdsa", "rsa", "rsa-sha1", "rsa-sha2", "rsa-sha2_256", "rsa-sha2_384", "rsa-sha2_512", "ecdsa-sha1", "ecdsa-sha2", "ecdsa-sha2_256", "ecdsa-sha2_384", "ecdsa-sha2_512", "secret|rsasig", "rsasig|secret", "never":
+		return ike.Certificate, nil
+	case "eaponly":
+		return ike.EAP, nil
+	case "null":
+		return ike.AnyMethod, nil
+	}
+	return 0, fmt.Errorf("%q is not a known method of authentication", t)
+}
+
+// identity reads leftid: @name, @[key id], @#hex, user@name, a distinguished name, an address, a name.
+func identity(t string, noID ike.Identity) ike.Identity {
+	switch {
+	case t == "%fromcert" || t == "%any" || t == "%myid" || t == "%none":
+		return noID
+	case strings.HasPrefix(t, "@[") && strings.HasSuffix(t, "]"):
+		return ike.Identity{Kind: ike.IDKey, Value: t[2 : len(t)-1]}
+	case strings.HasPrefix(t, "@#"):
+		return ike.Identity{Kind: ike.IDKey, Value: "#" + strings.ToLower(t[2:])}
+	case strings.HasPrefix(t, "@@"):
+		return ike.Identity{Kind: ike.IDMail, Value: strings.ToLower(t[2:])}
+	case strings.HasPrefix(t, "@"):
+		return ike.FQDN(t[1:])
+	case strings.Contains(t, "="):
+		return ike.DN(t)
+	case strings.Contains(t, "@"):
+		return ike.Identity{Kind: ike.IDMail, Value: strings.ToLower(t)}
+	}
+	if h := values.Host(t); h.Name == "" && !h.Any {
+		return ike.Addr(h.Lo)
+	}
+	return ike.FQDN(t)
+}
