@@ -3,6 +3,7 @@ package estate
 
 import (
 	"context"
+	"io"
 	"io/fs"
 	"maps"
 	"os"
@@ -27,6 +28,7 @@ type Estate struct {
 	Gateways []*gateway.Gateway // by name
 	Tunnels  []*Tunnel          // by name
 	Problems []*source.Error    // of every file, in their order
+	Intents  []*Intent          // what tunnels are for, as far as a toril.yaml says
 	Read     int                // files that were read
 	files    map[string]*gateway.File
 }
@@ -34,6 +36,11 @@ type Estate struct {
 // Options say how an estate is read.
 type Options struct {
 	Formats []*read.Format
+
+	// Stdin is what the path "-" stands for; As is the name of its format, "" to recognise it, and Gateway the name of
+	// the gateway that it describes.
+	Stdin       io.Reader
+	As, Gateway string
 }
 
 // File returns a file by its shown path; nil where there is none.
@@ -59,16 +66,19 @@ func (e *Estate) Gateway(name string) *gateway.Gateway {
 
 // plan is a gateway before it is read: where its files are.
 type plan struct {
-	name  string
-	fsys  fs.FS
-	shown string // what shown paths begin with
-	files []string
+	name   string
+	fsys   fs.FS
+	shown  string // what shown paths begin with
+	within string // the gateway's folder below the estate's, with a slash behind it
+	files  []string
+	config *Config // of the estate
+	as     string  // the format of all its files, where that is given
 }
 
-// Load reads every gateway below the paths. A path is a folder with one folder a gateway, the folder of one gateway,
-// or a file. What cannot be read becomes a Problem; an error means that the run was cancelled.
+// Load reads every gateway below the paths. A path is a folder with one folder a gateway, the folder of one gateway, an
+// archive of either, a file, or "-". What cannot be read becomes a Problem; an error means that the run was cancelled.
 func Load(ctx context.Context, paths []string, opts Options) (*Estate, error) {
-	l := loader{opts: opts, byName: map[string]*plan{}}
+	l := newLoader(opts)
 	for _, p := range paths {
 		l.add(p)
 	}
@@ -77,7 +87,7 @@ func Load(ctx context.Context, paths []string, opts Options) (*Estate, error) {
 
 // LoadFS reads an estate out of a file system: its top level is the folder with one folder a gateway.
 func LoadFS(ctx context.Context, fsys fs.FS, opts Options) (*Estate, error) {
-	l := loader{opts: opts, byName: map[string]*plan{}}
+	l := newLoader(opts)
 	l.folder(fsys, "", "estate")
 	return l.run(ctx)
 }
@@ -86,6 +96,13 @@ type loader struct {
 	opts     Options
 	byName   map[string]*plan
 	problems []*source.Error
+	files    []*source.File // read besides those of gateways
+	intents  []*Intent
+	budget   int64 // bytes that archives may still unpack to
+}
+
+func newLoader(opts Options) *loader {
+	return &loader{opts: opts, byName: map[string]*plan{}, budget: MaxUnpacked}
 }
 
 func (l *loader) problem(path, format string, args ...any) {
@@ -93,6 +110,10 @@ func (l *loader) problem(path, format string, args ...any) {
 }
 
 func (l *loader) add(p string) {
+	if p == "-" {
+		l.stdin()
+		return
+	}
 	shown := filepath.ToSlash(filepath.Clean(p))
 	info, err := os.Stat(p)
 	switch {
@@ -111,8 +132,77 @@ func (l *loader) add(p string) {
 		if dir == "." {
 			prefix = ""
 		}
-		l.file(os.DirFS(filepath.Dir(p)), prefix, path.Base(shown))
+		fsys, name := os.DirFS(filepath.Dir(p)), path.Base(shown)
+		if isArchive(name) {
+			l.archive(fsys, prefix, name)
+			return
+		}
+		l.file(fsys, prefix, name, nil)
 	}
+}
+
+// stdin plans what comes on standard input, as one file.
+func (l *loader) stdin() {
+	if l.opts.Stdin == nil {
+		l.problem("-", "there is no standard input")
+		return
+	}
+	data, err := io.ReadAll(io.LimitReader(l.opts.Stdin, MaxFile+1))
+	if err != nil {
+		l.problem("-", "cannot be read: %v", err)
+		return
+	}
+	if len(data) > MaxFile {
+		l.problem("-", "is larger than %d MiB and was not read", MaxFile>>20)
+		return
+	}
+	name := l.opts.Gateway
+	if name == "" {
+		name = "stdin"
+	}
+	p := l.plan(name, oneFile(data), "")
+	p.files, p.as = append(p.files, stdinName), l.opts.As
+}
+
+// archive plans an archive: as if it were a folder of its name. Folders that hold nothing but one folder are passed by.
+func (l *loader) archive(fsys fs.FS, prefix, name string) {
+	sub, ok := l.unpack(fsys, prefix, name)
+	if !ok {
+		return
+	}
+	prefix += name + "/"
+	for range 64 {
+		entries, err := fs.ReadDir(sub, ".")
+		if err != nil || len(entries) != 1 || !entries[0].IsDir() || slices.Contains(system, entries[0].Name()) {
+			break
+		}
+		inner, err := fs.Sub(sub, entries[0].Name())
+		if err != nil {
+			break
+		}
+		sub, prefix = inner, prefix+entries[0].Name()+"/"
+	}
+	l.folder(sub, prefix, archiveName(name))
+}
+
+func (l *loader) unpack(fsys fs.FS, prefix, name string) (fs.FS, bool) {
+	shown := prefix + name
+	info, err := fs.Stat(fsys, name)
+	if err == nil && info.Size() > MaxUnpacked {
+		l.problem(shown, "is larger than %d MiB and was not read", MaxUnpacked>>20)
+		return nil, false
+	}
+	data, err := fs.ReadFile(fsys, name)
+	if err != nil {
+		l.problem(shown, "cannot be read: %v", reason(err))
+		return nil, false
+	}
+	sub, err := unpack(data, &l.budget, func(format string, args ...any) { l.problem(shown, format, args...) })
+	if err != nil {
+		l.problem(shown, "cannot be read: %v", err)
+		return nil, false
+	}
+	return sub, true
 }
 
 func reason(err error) error {
@@ -132,11 +222,12 @@ func (l *loader) folder(fsys fs.FS, prefix, name string) {
 		l.problem(strings.TrimSuffix(prefix, "/"), "cannot be read: %v", reason(err))
 		return
 	}
+	config := l.loadConfig(fsys, prefix)
 	var folders, files []string
 	inner := false
 	for _, e := range entries {
 		switch n := e.Name(); {
-		case strings.HasPrefix(n, "."):
+		case strings.HasPrefix(n, ".") || n == ConfigName:
 		case e.IsDir():
 			folders = append(folders, n)
 			inner = inner || slices.Contains(system, n)
@@ -144,26 +235,37 @@ func (l *loader) folder(fsys fs.FS, prefix, name string) {
 			files = append(files, n)
 		}
 	}
-	if len(folders) == 0 || inner {
-		l.gateway(name, fsys, prefix)
+	alone := len(folders) == 0 && !slices.ContainsFunc(files, isArchive)
+	if alone || inner {
+		l.gateway(name, fsys, prefix, "", config)
 		return
 	}
 	for _, n := range folders {
 		if sub, err := fs.Sub(fsys, n); err == nil {
-			l.gateway(n, sub, prefix+n+"/")
+			l.gateway(n, sub, prefix+n+"/", n+"/", config)
 		}
 	}
 	for _, n := range files {
-		l.file(fsys, prefix, n)
+		if isArchive(n) {
+			l.archive(fsys, prefix, n)
+		} else {
+			l.file(fsys, prefix, n, config)
+		}
 	}
 }
 
-func (l *loader) gateway(name string, fsys fs.FS, prefix string) {
+func (l *loader) gateway(name string, fsys fs.FS, prefix, within string, config *Config) {
 	p := l.plan(name, fsys, prefix)
+	p.config, p.within = config, within
+	l.walk(p, fsys, "", 0)
+}
+
+// walk plans every file below a folder of a gateway, and those in archives.
+func (l *loader) walk(p *plan, fsys fs.FS, below string, depth int) {
 	err := fs.WalkDir(fsys, ".", func(name string, d fs.DirEntry, err error) error {
 		switch {
 		case err != nil:
-			l.problem(prefix+name, "cannot be read: %v", reason(err))
+			l.problem(p.shown+below+name, "cannot be read: %v", reason(err))
 			if d != nil && d.IsDir() {
 				return fs.SkipDir
 			}
@@ -171,20 +273,38 @@ func (l *loader) gateway(name string, fsys fs.FS, prefix string) {
 			if d.IsDir() {
 				return fs.SkipDir
 			}
-		case d.IsDir():
+		case d.IsDir() || below+name == ConfigName:
+		case isArchive(name) && depth >= maxArchives:
+			l.problem(p.shown+below+name, "archives within each other are read %d deep", maxArchives)
+		case isArchive(name):
+			sub, ok := l.unpack(fsys, p.shown+below, name)
+			if !ok {
+				return nil
+			}
+			p.mount(below+name, sub)
+			l.walk(p, sub, below+name+"/", depth+1)
 		default:
-			p.files = append(p.files, name)
+			p.files = append(p.files, below+name)
 		}
 		return nil
 	})
 	if err != nil {
-		l.problem(strings.TrimSuffix(prefix, "/"), "cannot be read: %v", reason(err))
+		l.problem(strings.TrimSuffix(p.shown, "/"), "cannot be read: %v", reason(err))
 	}
+}
+
+func (p *plan) mount(name string, sub fs.FS) {
+	m, ok := p.fsys.(mounted)
+	if !ok {
+		m = mounted{FS: p.fsys, at: map[string]fs.FS{}}
+		p.fsys = m
+	}
+	m.at[name] = sub
 }
 
 // file plans a single file: named after itself, or, where its name says only its format, after its folder. Files of
 // one name are files of one gateway.
-func (l *loader) file(fsys fs.FS, prefix, name string) {
+func (l *loader) file(fsys fs.FS, prefix, name string, config *Config) {
 	gw := strings.TrimSuffix(name, path.Ext(name))
 	for _, f := range l.opts.Formats {
 		if slices.Contains(f.Hints, name) && prefix != "" {
@@ -192,6 +312,7 @@ func (l *loader) file(fsys fs.FS, prefix, name string) {
 		}
 	}
 	p := l.plan(gw, fsys, prefix)
+	p.config = config
 	p.files = append(p.files, name)
 }
 
@@ -225,7 +346,10 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
-	e := &Estate{Problems: l.problems, files: map[string]*gateway.File{}}
+	e := &Estate{Problems: l.problems, Intents: l.intents, files: map[string]*gateway.File{}}
+	for _, f := range l.files {
+		e.files[f.Path] = &gateway.File{File: f}
+	}
 	for _, g := range gateways {
 		e.Problems = append(e.Problems, g.Problems...)
 		read := 0
@@ -242,6 +366,7 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 	}
 	slices.SortStableFunc(e.Problems, func(a, b *source.Error) int { return a.Pos.Compare(b.Pos) })
 	e.Tunnels = pair(e)
+	e.declare()
 	return e, nil
 }
 
@@ -262,7 +387,10 @@ func readGateway(ctx context.Context, p *plan, formats []*read.Format) *gateway.
 			g.Problems = append(g.Problems, asProblem(err, p.shown+name))
 			continue
 		}
-		all = append(all, found{name, f, read.Recognise(formats, f.File)})
+		v, skip := p.recognise(formats, name, f.File)
+		if !skip {
+			all = append(all, found{name, f, v})
+		}
 	}
 	// inside of a format outer folders come first, so that what includes comes before what is included
 	slices.SortStableFunc(all, func(a, b found) int {
@@ -291,6 +419,23 @@ func readGateway(ctx context.Context, p *plan, formats []*read.Format) *gateway.
 	return g
 }
 
+// recognise finds the format of a file: as the command line or the estate's toril.yaml says, else by what is in it.
+func (p *plan) recognise(formats []*read.Format, name string, f *source.File) (v read.Verdict, skip bool) {
+	as, why := p.as, "the command line says so"
+	if told, ok := p.config.formatFor(p.within + name); ok {
+		as, why = told, ConfigName+" says so"
+	}
+	if as == "skip" {
+		return v, true
+	}
+	for _, format := range formats {
+		if format.Name == as {
+			return read.Verdict{Format: format, Score: 100, Why: why}, false
+		}
+	}
+	return read.Recognise(formats, f), false
+}
+
 func order(v read.Verdict) int {
 	if v.Format == nil {
 		return 1000
@@ -314,6 +459,7 @@ func finish(g *gateway.Gateway) {
 	}
 	whole := false
 	for _, f := range g.Files {
+		slices.SortStableFunc(f.Unread, func(a, b gateway.Unread) int { return a.At.Compare(b.At) })
 		for _, u := range f.Unread {
 			whole = whole || u.Scope == ""
 		}

@@ -26,6 +26,7 @@ type Tunnel struct {
 	Ends   []End    // one or two
 	Reason string   // why these two belong together
 	Doubts []string // far ends that fit just as well
+	Intent *Intent  // what it is for, where that is declared
 }
 
 // Far returns the other end of the tunnel; ok is false where it was not given.

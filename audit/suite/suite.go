@@ -12,10 +12,12 @@ import (
 	"toril/audit/life"
 	"toril/audit/nat"
 	"toril/audit/pfs"
+	"toril/audit/read"
+	"toril/audit/tidy"
 )
 
 // All returns every check, by area in the order in which practitioners work: the peers, IKE, ESP, lifetimes, networks,
-// address translation, access.
+// address translation, access, both ends; then names, and what could not be read.
 func All() []*audit.Check {
 	return []*audit.Check{
 		ike.Refused,
@@ -74,5 +76,12 @@ func All() []*audit.Check {
 		access.IKEClosed,
 
 		ends.NotMirrored,
+
+		tidy.Unused,
+		tidy.Undefined,
+		tidy.SaidTwice,
+
+		read.IncludeMissing,
+		read.Unread,
 	}
 }

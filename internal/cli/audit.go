@@ -31,7 +31,7 @@ func (a *app) audit() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "audit PATH...",
 		Short: "Say what is wrong, where it says so, why it matters and what to write instead",
-		Long: "Reads every gateway below the paths and asks every check. A path is a folder with one folder a gateway,\nthe folder of one gateway, or a file.\n\n" +
+		Long: "Reads every gateway below the paths and asks every check. A path is a folder with one folder a gateway,\nthe folder of one gateway, an archive (.tar, .tar.gz, .zip) of either, a file, or \"-\" for standard input.\n\n" +
 			"Exit code: 0 nothing at or above --fail-on, 1 something is or a file could not be read, 2 wrong usage or nothing could be read.",
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -60,7 +60,7 @@ func (a *app) audit() *cobra.Command {
 	}
 	f.add(cmd)
 	cmd.Flags().StringVar(&f.failOn, "fail-on", "high", "lowest severity that makes the exit code 1")
-	return cmd
+	return a.input(cmd)
 }
 
 // runAudit audits an estate and writes the report.

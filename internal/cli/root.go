@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 
 	"github.com/agnivade/levenshtein"
@@ -36,15 +37,23 @@ func (e exit) Error() string { return fmt.Sprintf("exit %d", int(e)) }
 
 // app is what every command has: the streams and the context.
 type app struct {
-	in       io.Reader
-	out, err io.Writer
+	in          io.Reader
+	out, err    io.Writer
+	as, gateway string // what comes on standard input
+}
+
+// input adds the flags of every command that reads an estate.
+func (a *app) input(cmd *cobra.Command) *cobra.Command {
+	cmd.Flags().StringVar(&a.as, "as", "", "format of what comes on standard input, where a PATH is \"-\" (see: toril formats)")
+	cmd.Flags().StringVar(&a.gateway, "gateway", "stdin", "name of the gateway that standard input describes")
+	return cmd
 }
 
 // Main runs a command line and returns the exit code.
 func Main(args []string, in io.Reader, out, err io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
-	a := &app{in, out, err}
+	a := &app{in: in, out: out, err: err}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)
@@ -72,7 +81,7 @@ func (a *app) root() *cobra.Command {
 		Version:       report.Version,
 	}
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(a.audit(), a.tunnels(), a.checks(), a.explain(), a.baseline(), a.demo())
+	root.AddCommand(a.audit(), a.tunnels(), a.checks(), a.explain(), a.baseline(), a.formats(), a.demo())
 	return root
 }
 
@@ -93,7 +102,11 @@ func (a *app) look() report.Look {
 
 // load reads an estate. Problems are named on standard error; where nothing at all could be read the error is an exit.
 func (a *app) load(ctx context.Context, paths []string) (*estate.Estate, error) {
-	e, err := estate.Load(ctx, paths, estate.Options{Formats: formats.All()})
+	opts := estate.Options{Formats: formats.All(), Stdin: a.in, As: a.as, Gateway: a.gateway}
+	if opts.As != "" && !slices.Contains(formatNames(), opts.As) {
+		return nil, missing("format", opts.As, formatNames())
+	}
+	e, err := estate.Load(ctx, paths, opts)
 	if err != nil {
 		return nil, err
 	}

@@ -32,5 +32,5 @@ func (a *app) tunnels() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&form, "format", "text", "text or json")
-	return cmd
+	return a.input(cmd)
 }

@@ -16,7 +16,7 @@ import (
 
 // JSON is the format of "ip -j addr", "ip -j link", "ip -j route" and "ip -j rule".
 var JSON = &read.Format{
-	Name:     "iproute2 JSON",
+	Name:     "iproute2-json",
 	Title:    "addresses, routes and routing rules: the output of ip -j addr, link, route, rule",
 	Software: "iproute2",
 	Hints:    []string{"*addr*.json", "*route*.json", "*rule*.json", "*link*.json", "ip*.json"},

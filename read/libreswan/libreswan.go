@@ -24,7 +24,7 @@ const Software = "Libreswan"
 
 // Format is the format of Libreswan's ipsec.conf.
 var Format = &read.Format{
-	Name:     "ipsec.conf (Libreswan)",
+	Name:     "ipsec.conf-libreswan",
 	Title:    "IKE daemon Libreswan: connections",
 	Software: Software,
 	Hints:    []string{"ipsec.conf", "*.ipsec.conf"},

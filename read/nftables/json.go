@@ -16,7 +16,7 @@ import (
 
 // JSON is the format of "nft -j list ruleset" (libnftables-json(5)).
 var JSON = &read.Format{
-	Name:     "nftables JSON",
+	Name:     "nftables-json",
 	Title:    "packet filter nftables: the output of nft -j list ruleset",
 	Software: "nftables",
 	Hints:    []string{"nft*.json", "ruleset*.json"},

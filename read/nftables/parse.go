@@ -191,6 +191,10 @@ func (p *parser) define(line int) {
 	}
 	p.take()
 	p.defines[name.s] = p.expand(p.rest(), line)
+	id := "definition " + name.s
+	if p.objects[id] == nil || p.objects[id].Missing {
+		p.objects[id] = p.declare("definition", name.s, line)
+	}
 }
 
 // expand replaces $names by what they stand for.
@@ -220,6 +224,9 @@ func (p *ruleset) expand(in []token, line int) []token {
 		inBraces := len(value) > 1 && value[0].is("{") && i > 0 && (in[i-1].is("{") || in[i-1].is(","))
 		if inBraces { // a set inside of a set
 			value = value[1 : len(value)-1]
+		}
+		if d := p.objects["definition "+name]; d != nil {
+			d.Used = append(d.Used, source.Pos{File: d.At.File, Line: t.line})
 		}
 		for _, v := range value {
 			v.line = t.line

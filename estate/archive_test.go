@@ -1,0 +1,237 @@
+package estate_test
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"toril/estate"
+	"toril/read/formats"
+)
+
+const small = "connections {\n  a {\n    remote_addrs = 198.51.100.7\n  }\n}\n"
+
+type entry struct{ name, body string }
+
+func tarOf(t *testing.T, entries ...entry) []byte {
+	var buf bytes.Buffer
+	w := tar.NewWriter(&buf)
+	for _, e := range entries {
+		h := &tar.Header{Name: e.name, Mode: 0o644, Size: int64(len(e.body)), Typeflag: tar.TypeReg}
+		if e.body == "->" {
+			h = &tar.Header{Name: e.name, Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"}
+			e.body = ""
+		}
+		require.NoError(t, w.WriteHeader(h))
+		_, err := w.Write([]byte(e.body))
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	return buf.Bytes()
+}
+
+func gzipped(t *testing.T, data []byte) []byte {
+	var buf bytes.Buffer
+	w := gzip.NewWriter(&buf)
+	_, err := w.Write(data)
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	return buf.Bytes()
+}
+
+func zipOf(t *testing.T, entries ...entry) []byte {
+	var buf bytes.Buffer
+	w := zip.NewWriter(&buf)
+	for _, e := range entries {
+		f, err := w.Create(e.name)
+		require.NoError(t, err)
+		_, err = f.Write([]byte(e.body))
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	return buf.Bytes()
+}
+
+func loadPaths(t *testing.T, opts estate.Options, paths ...string) *estate.Estate {
+	t.Helper()
+	opts.Formats = formats.All()
+	e, err := estate.Load(context.Background(), paths, opts)
+	require.NoError(t, err)
+	return e
+}
+
+func fileNames(e *estate.Estate) []string {
+	var out []string
+	for _, g := range e.Gateways {
+		for _, f := range g.Files {
+			out = append(out, g.Name+": "+filepath.Base(filepath.Dir(f.Path))+"/"+filepath.Base(f.Path))
+		}
+	}
+	return out
+}
+
+func said(e *estate.Estate) string {
+	var out []string
+	for _, p := range e.Problems {
+		out = append(out, p.Error())
+	}
+	return strings.Join(out, "\n")
+}
+
+func TestArchivesAreReadInPlace(t *testing.T) {
+	dir := t.TempDir()
+	inner := tarOf(t, entry{"etc/swanctl/swanctl.conf", small})
+	write := func(name string, data []byte) {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), data, 0o644))
+	}
+	write("one.tar", inner)
+	write("two.tar.gz", gzipped(t, tarOf(t, entry{"backup-2026/etc/swanctl/swanctl.conf", small}, entry{"backup-2026/etc/link", "->"})))
+	write("three.zip", zipOf(t, entry{"swanctl.conf", small}))
+	write("four/backup.tgz", gzipped(t, inner))
+	write("four/deep.zip", zipOf(t, entry{"more.tar", string(tarOf(t, entry{"peers.conf", small}))}))
+	e := loadPaths(t, estate.Options{}, dir)
+	assert.Equal(t, []string{"four: swanctl/swanctl.conf", "four: more.tar/peers.conf", "one: swanctl/swanctl.conf", "three: three.zip/swanctl.conf", "two: swanctl/swanctl.conf"}, fileNames(e))
+	assert.Contains(t, said(e), `two.tar.gz: entry "backup-2026/etc/link" is no plain file and was left out`)
+	assert.Equal(t, "remote_addrs = 198.51.100.7", strings.TrimSpace(e.Quote(e.Gateway("one").Connections[0].RemoteAddrs.At)))
+	alone := loadPaths(t, estate.Options{}, filepath.Join(dir, "two.tar.gz"))
+	assert.Equal(t, []string{"two: swanctl/swanctl.conf"}, fileNames(alone))
+}
+
+func TestHostileArchives(t *testing.T) {
+	bomb := gzipped(t, tarOf(t, entry{"swanctl.conf", small}, entry{"zeros", strings.Repeat("0", estate.MaxFile+5)}))
+	assert.Less(t, len(bomb), 1<<20)
+	for name, c := range map[string]struct {
+		data []byte
+		want string
+	}{
+		"escape.tar":    {tarOf(t, entry{"../../etc/swanctl.conf", small}, entry{"swanctl.conf", small}), "has a name that leads outside"},
+		"escape.zip":    {zipOf(t, entry{"..\\..\\swanctl.conf", small}, entry{"swanctl.conf", small}), "has a name that leads outside"},
+		"twice.tar":     {tarOf(t, entry{"swanctl.conf", small}, entry{"./swanctl.conf", small}), "is there twice"},
+		"broken.tar.gz": {gzipped(t, tarOf(t, entry{"swanctl.conf", small}, entry{"b", noise(5000)}))[:2000], "the archive is broken; what was before the break is read"},
+		"bomb.tar.gz":   {bomb, "is larger than 64 MiB and was cut off there"},
+		"text.zip":      {[]byte("not an archive"), "it is not a tar archive"},
+		"pk.zip":        {[]byte("PK not an archive"), "it is not a zip archive"},
+		"gz.tgz":        {[]byte{0x1f, 0x8b, 1, 2}, "it is not a gzip file"},
+	} {
+		dir := t.TempDir()
+		file := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(file, c.data, 0o644))
+		e := loadPaths(t, estate.Options{}, file)
+		assert.Contains(t, said(e), c.want, name)
+		if strings.HasPrefix(name, "escape") || strings.HasPrefix(name, "twice") || strings.HasPrefix(name, "bomb") {
+			assert.Len(t, e.Gateways, 1, "%s: what is sound in it is read", name)
+		}
+	}
+	nested := tarOf(t, entry{"swanctl.conf", small})
+	for range 6 {
+		nested = tarOf(t, entry{"inner.tar", string(nested)})
+	}
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.tar"), nested, 0o644))
+	assert.NotPanics(t, func() { loadPaths(t, estate.Options{}, filepath.Join(dir, "a.tar")) })
+}
+
+// noise is text that does not compress.
+func noise(n int) string {
+	r := rand.New(rand.NewPCG(1, 2))
+	out := make([]byte, n)
+	for i := range out {
+		out[i] = byte(r.Uint32())
+	}
+	return string(out)
+}
+
+func TestStandardInput(t *testing.T) {
+	e := loadPaths(t, estate.Options{Stdin: strings.NewReader(small), Gateway: "headland"}, "-")
+	require.Len(t, e.Gateways, 1)
+	assert.Equal(t, "headland", e.Gateways[0].Name)
+	assert.Equal(t, "swanctl.conf", e.Gateways[0].Files[0].Format)
+	assert.Equal(t, "-", e.Gateways[0].Files[0].Path)
+	e = loadPaths(t, estate.Options{Stdin: strings.NewReader("x\n"), As: "nftables"}, "-")
+	assert.Equal(t, "the command line says so", e.Gateways[0].Files[0].Why)
+	e = loadPaths(t, estate.Options{}, "-")
+	assert.Contains(t, said(e), "there is no standard input")
+}
+
+func TestConfigOverrulesFormats(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string) {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	write("toril.yaml", "formats:\n  \"a/ipsec.conf\": ipsec.conf-libreswan\n  \"*/notes.txt\": skip\n")
+	write("a/ipsec.conf", "conn x\n\tleft=192.0.2.1\n\tright=198.51.100.7\n\tlifetime=1h\n\treauth=no\n\tauto=route\n")
+	write("a/notes.txt", "some prose")
+	write("b/ipsec.conf", "conn x\n\tleft=192.0.2.1\n\tright=198.51.100.7\n\tlifetime=1h\n\treauth=no\n\tauto=route\n")
+	e := loadPaths(t, estate.Options{}, dir)
+	assert.Equal(t, "Libreswan", e.Gateway("a").Connections[0].Software)
+	assert.Equal(t, "toril.yaml says so", e.Gateway("a").Files[0].Why)
+	assert.Equal(t, "strongSwan", e.Gateway("b").Connections[0].Software)
+	assert.Empty(t, said(e))
+}
+
+func TestConfigMistakes(t *testing.T) {
+	for text, want := range map[string]string{
+		"formats:\n  \"a\": nftabels\n":      `toril.yaml:2: unknown format "nftabels"; did you mean "nftables"?`,
+		"tunels: []\n":                       `toril.yaml:1: unknown key "tunels"; did you mean "tunnels"?`,
+		"tunnels:\n  - between: [a, b, c]\n": "toril.yaml:2: a tunnel is between two gateways",
+		"tunnels:\n  - between: [a, b]\n    allow:\n      - {from: x, to: 10.0.0.0/8}\n":                       `toril.yaml:4: "x" is not a network`,
+		"tunnels:\n  - between: [a, b]\n    allow:\n      - {from: any, to: any, protocol: bang}\n":            `toril.yaml:4: "bang" is not a protocol`,
+		"tunnels:\n  - between: [a, b]\n    allow:\n      - {from: any, to: any, protocol: icmp, ports: 22}\n": "its protocol has no ports",
+		"tunnels:\n  - between: [a, b]\n    allow:\n      - {from: any, to: any, ports: harbour}\n":            `"harbour" is not a port`,
+		"formats:\n  \"[\": skip\n": "is not a pattern of file names",
+		"a: &x 1\nb: *x\n":          "aliases are not read",
+	} {
+		_, err := estate.ParseConfig("toril.yaml", []byte(text), formats.All())
+		if assert.Error(t, err, text) {
+			assert.Contains(t, err.Error(), want)
+		}
+	}
+}
+
+func TestIntentFindsItsTunnel(t *testing.T) {
+	dir := t.TempDir()
+	conf := func(own, peer string) string {
+		return "connections {\n  x {\n    local_addrs = " + own + "\n    remote_addrs = " + peer + "\n  }\n}\n"
+	}
+	for name, text := range map[string]string{"a/swanctl.conf": conf("192.0.2.1", "198.51.100.7"), "b/swanctl.conf": conf("198.51.100.7", "192.0.2.1"), "c/swanctl.conf": conf("192.0.2.3", "203.0.113.9"),
+		"toril.yaml": "tunnels:\n  - between: [a, b]\n    full-tunnel: true\n    allow:\n      - {from: 10.1.0.0/16, to: \"10.2.0.0/16, 10.3.0.0/16\", protocol: tcp, ports: \"22, 80-90\"}\n  - between: [c]\n    connection: x\n    partner: Northwind\n  - between: [a, z]\n"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	e := loadPaths(t, estate.Options{}, dir)
+	require.Len(t, e.Tunnels, 2)
+	assert.True(t, e.Tunnels[0].Intent.FullTunnel)
+	assert.Equal(t, "10.1.0.0/16 > 10.2.0.0/15 tcp port 22, 80-90", e.Tunnels[0].Intent.Allow[0].Text)
+	assert.Equal(t, "Northwind", e.Tunnels[1].Intent.Partner)
+	assert.Contains(t, said(e), "no tunnel is between a and z")
+}
+
+func FuzzConfig(f *testing.F) {
+	f.Add("formats: {a: skip}\ntunnels: [{between: [a], allow: [{from: any, to: 10.0.0.0/8, ports: 1-2}]}]\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		c, err := estate.ParseConfig("toril.yaml", []byte(text), formats.All())
+		assert.True(t, c != nil || err != nil)
+	})
+}
+
+func FuzzArchive(f *testing.F) {
+	f.Add([]byte("PK\x03\x04"))
+	f.Add([]byte{0x1f, 0x8b, 8, 0})
+	f.Fuzz(func(t *testing.T, data []byte) {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "a.tar.gz"), data, 0o644))
+		loadPaths(t, estate.Options{}, filepath.Join(dir, "a.tar.gz"))
+	})
+}

@@ -1,0 +1,243 @@
+package estate
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"path"
+	"slices"
+	"strings"
+
+	"toril/ike"
+	"toril/internal/strictyaml"
+	"toril/packet"
+	"toril/read"
+	"toril/read/values"
+	"toril/source"
+)
+
+// ConfigName is the file in an estate's folder that says what no gateway's configuration can.
+const ConfigName = "toril.yaml"
+
+// Config is what an estate's toril.yaml says.
+type Config struct {
+	Formats []FormatRule
+	Intents []*Intent
+}
+
+// FormatRule overrules what a file is taken for.
+type FormatRule struct {
+	Pattern string // of paths below the estate's folder (path.Match)
+	Format  string // a format's name, or "skip"
+	At      source.Pos
+}
+
+// Intent is what a tunnel is for, as its owners declare it.
+type Intent struct {
+	At         source.Pos
+	Between    []string // names of gateways; one where the far end was not given
+	Connection string   // of the first of them; "" for every connection between the two
+	Partner    string   // who is at the far end; "" for an own site
+	FullTunnel bool     // everything is meant to go through it
+	Allow      []Allowed
+	Used       bool // some tunnel is meant
+}
+
+// Allowed is one flow that a tunnel is for.
+type Allowed struct {
+	At       source.Pos
+	Packets  packet.Set // as they leave the first gateway of Between, or the other one
+	Text     string
+	Protocol string
+}
+
+// document is toril.yaml as it is written.
+type document struct {
+	Formats map[string]string `yaml:"formats"`
+	Tunnels []tunnelText      `yaml:"tunnels"`
+}
+
+type tunnelText struct {
+	Between    []string    `yaml:"between"`
+	Connection string      `yaml:"connection"`
+	Partner    string      `yaml:"partner"`
+	FullTunnel bool        `yaml:"full-tunnel"`
+	Allow      []allowText `yaml:"allow"`
+}
+
+type allowText struct {
+	From     string `yaml:"from"`
+	To       string `yaml:"to"`
+	Protocol string `yaml:"protocol"`
+	Ports    string `yaml:"ports"`
+}
+
+// ParseConfig reads a toril.yaml. Its error is a *source.Error with the line of the mistake.
+func ParseConfig(file string, text []byte, formats []*read.Format) (*Config, error) {
+	var d document
+	tree, err := strictyaml.Decode(file, text, &d)
+	if err != nil {
+		return nil, err
+	}
+	at := func(p string) source.Pos { return source.Pos{File: file, Line: tree.Line(p)} }
+	c := &Config{}
+	known := []string{"skip"}
+	for _, f := range formats {
+		known = append(known, f.Name)
+	}
+	for _, kv := range strictyaml.Pairs(tree.Root()) {
+		if kv.Key.String() != "formats" {
+			continue
+		}
+		for _, rule := range strictyaml.Pairs(kv.Value) {
+			pos := source.Pos{File: file, Line: rule.Key.GetToken().Position.Line}
+			pattern := strings.Trim(rule.Key.String(), `"'`)
+			format := d.Formats[pattern]
+			if _, err := path.Match(pattern, "x"); err != nil {
+				return nil, source.Errorf(pos, "%q is not a pattern of file names", source.Clean(pattern))
+			}
+			if !slices.Contains(known, format) {
+				return nil, source.Errorf(pos, "unknown format %q; %s", source.Clean(format), strictyaml.Suggest(format, known))
+			}
+			c.Formats = append(c.Formats, FormatRule{pattern, format, pos})
+		}
+	}
+	for i, t := range d.Tunnels {
+		where := fmt.Sprintf("$.tunnels[%d]", i)
+		in := &Intent{At: at(where), Between: t.Between, Connection: t.Connection, Partner: t.Partner, FullTunnel: t.FullTunnel}
+		if len(t.Between) == 0 || len(t.Between) > 2 {
+			return nil, source.Errorf(in.At, "a tunnel is between two gateways, or between one and a far end that was not given: between: [a, b]")
+		}
+		for k, a := range t.Allow {
+			pos := at(fmt.Sprintf("%s.allow[%d]", where, k))
+			one, err := a.allowed(pos)
+			if err != nil {
+				return nil, source.Errorf(pos, "%v", err)
+			}
+			in.Allow = append(in.Allow, one)
+		}
+		c.Intents = append(c.Intents, in)
+	}
+	return c, nil
+}
+
+// allowed reads one flow: networks with commas between, a protocol, ports.
+func (a allowText) allowed(at source.Pos) (Allowed, error) {
+	out := Allowed{At: at, Protocol: a.Protocol}
+	side := func(text string) (ike.Selectors, error) {
+		var ss ike.Selectors
+		for part := range strings.SplitSeq(text, ",") {
+			part = strings.TrimSpace(part)
+			if part == "any" {
+				part = "0.0.0.0/0"
+				six, _ := values.Net("::/0")
+				ss = append(ss, six)
+			}
+			s, err := values.Net(part)
+			if err != nil || s.Dynamic {
+				return nil, fmt.Errorf("%q is not a network, an address or a range", part)
+			}
+			ss = append(ss, s)
+		}
+		return ss, nil
+	}
+	from, err := side(a.From)
+	if err != nil {
+		return out, err
+	}
+	to, err := side(a.To)
+	if err != nil {
+		return out, err
+	}
+	set := ike.Domain(from, to, netip.Addr{}, netip.Addr{})
+	if a.Protocol != "" && a.Protocol != "any" {
+		n, err := values.Proto(a.Protocol)
+		if err != nil {
+			return out, err
+		}
+		set = set.And(packet.Where(packet.Proto, packet.OneOf(uint64(n))))
+	}
+	if a.Ports != "" {
+		if a.Protocol == "" || a.Protocol == "any" {
+			set = set.And(packet.Where(packet.Proto, packet.OneOf(6, 17)))
+		}
+		var all []packet.Values
+		for part := range strings.SplitSeq(a.Ports, ",") {
+			v, err := values.Ports(strings.TrimSpace(part))
+			if err != nil {
+				return out, err
+			}
+			all = append(all, v)
+		}
+		set = set.And(packet.Where(packet.Dport, packet.Join(all...)))
+		if set.Empty() {
+			return out, errors.New("its protocol has no ports")
+		}
+	}
+	out.Packets, out.Text = set, set.String()
+	return out, nil
+}
+
+// formatFor returns the format that a file's path is told to have; told is false where nobody says.
+func (c *Config) formatFor(name string) (format string, told bool) {
+	if c == nil {
+		return "", false
+	}
+	for _, r := range c.Formats {
+		if ok, _ := path.Match(r.Pattern, name); ok {
+			return r.Format, true
+		}
+	}
+	return "", false
+}
+
+// loadConfig reads the toril.yaml of a folder; nil where there is none.
+func (l *loader) loadConfig(fsys fs.FS, prefix string) *Config {
+	data, err := fs.ReadFile(fsys, ConfigName)
+	if err != nil {
+		if !errors.Is(err, fs.ErrNotExist) {
+			l.problem(prefix+ConfigName, "cannot be read: %v", reason(err))
+		}
+		return nil
+	}
+	c, err := ParseConfig(prefix+ConfigName, data, l.opts.Formats)
+	if err != nil {
+		l.problems = append(l.problems, asProblem(err, prefix+ConfigName))
+		return nil
+	}
+	l.files = append(l.files, source.NewFile(prefix+ConfigName, data))
+	l.intents = append(l.intents, c.Intents...)
+	return c
+}
+
+// declare gives every tunnel the intent that means it; one that means none is a problem, as it may be a slip.
+func (e *Estate) declare() {
+	for _, t := range e.Tunnels {
+		for _, in := range e.Intents {
+			if t.Intent == nil && in.means(t) {
+				t.Intent, in.Used = in, true
+			}
+		}
+	}
+	for _, in := range e.Intents {
+		if !in.Used {
+			e.Problems = append(e.Problems, source.Errorf(in.At, "no tunnel is between %s", source.Clean(strings.Join(in.Between, " and "))))
+		}
+	}
+}
+
+func (in *Intent) means(t *Tunnel) bool {
+	has := func(name string, connection bool) bool {
+		return slices.ContainsFunc(t.Ends, func(e End) bool {
+			return e.Gateway.Name == name && (!connection || in.Connection == "" || e.Connection.Name == in.Connection)
+		})
+	}
+	if !has(in.Between[0], true) {
+		return false
+	}
+	if len(in.Between) == 1 {
+		return len(t.Ends) == 1
+	}
+	return len(t.Ends) == 2 && has(in.Between[1], false)
+}

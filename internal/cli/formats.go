@@ -1,0 +1,68 @@
+package cli
+
+import (
+	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"toril/estate"
+	"toril/read"
+	"toril/read/formats"
+	"toril/report"
+	"toril/source"
+)
+
+func formatNames() []string {
+	var out []string
+	for _, f := range formats.All() {
+		out = append(out, f.Name)
+	}
+	return out
+}
+
+func (a *app) formats() *cobra.Command {
+	var form, explain string
+	cmd := &cobra.Command{
+		Use:   "formats",
+		Short: "List the saved formats that are read, or say with --explain why a file is taken for one",
+		Args:  cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			if err := format(form, "text", "json"); err != nil {
+				return err
+			}
+			if explain != "" {
+				return a.explainFile(explain)
+			}
+			if form == "json" {
+				return report.FormatsJSON(a.out, formats.All())
+			}
+			return report.FormatsText(a.out, formats.All(), a.look())
+		},
+	}
+	cmd.Flags().StringVar(&form, "format", "text", "text or json, of the list")
+	cmd.Flags().StringVar(&explain, "explain", "", "say what this file is taken for, and why")
+	return cmd
+}
+
+// explainFile says what a file is taken for by its content and name alone: a toril.yaml may overrule it.
+func (a *app) explainFile(name string) error {
+	f, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, estate.MaxFile))
+	if err != nil {
+		return err
+	}
+	v := read.Recognise(formats.All(), source.NewFile(filepath.ToSlash(name), data))
+	if err := report.Verdict(a.out, name, v, a.look()); err != nil {
+		return err
+	}
+	if v.Format == nil {
+		return exit(exitFindings)
+	}
+	return nil
+}
