@@ -101,7 +101,7 @@ func TestArchivesAreReadInPlace(t *testing.T) {
 	write("four/backup.tgz", gzipped(t, inner))
 	write("four/deep.zip", zipOf(t, entry{"more.tar", string(tarOf(t, entry{"peers.conf", small}))}))
 	e := loadPaths(t, estate.Options{}, dir)
-	assert.Equal(t, []string{"four: swanctl/swanctl.conf", "four: more.tar/peers.conf", "one: swanctl/swanctl.conf", "three: three.zip/swanctl.conf", "two: swanctl/swanctl.conf"}, fileNames(e))
+	assert.Equal(t, []string{"four: more.tar/peers.conf", "four: swanctl/swanctl.conf", "one: swanctl/swanctl.conf", "three: three.zip/swanctl.conf", "two: swanctl/swanctl.conf"}, fileNames(e))
 	assert.Contains(t, said(e), `two.tar.gz: entry "backup-2026/etc/link" is no plain file and was left out`)
 	assert.Equal(t, "remote_addrs = 198.51.100.7", strings.TrimSpace(e.Quote(e.Gateway("one").Connections[0].RemoteAddrs.At)))
 	alone := loadPaths(t, estate.Options{}, filepath.Join(dir, "two.tar.gz"))

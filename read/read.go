@@ -78,6 +78,24 @@ func NewInput(ctx context.Context, g *gateway.Gateway, f *gateway.File, folder *
 // At returns the position of a line.
 func (in *Input) At(line int) source.Pos { return in.File.At(line) }
 
+// Logical returns the text of a line with those that it goes on in, where lines end in a backslash; next is the number of
+// the last of them.
+func (in *Input) Logical(n int) (text string, last int) {
+	text = in.File.Line(n)
+	if !strings.HasSuffix(text, "\\") {
+		return text, n
+	}
+	var b strings.Builder
+	for strings.HasSuffix(text, "\\") && n < in.File.Lines() {
+		b.WriteString(text[:len(text)-1])
+		b.WriteByte(' ')
+		n++
+		text = strings.TrimLeft(in.File.Line(n), " \t")
+	}
+	b.WriteString(text)
+	return b.String(), n
+}
+
 // Count counts a statement as read.
 func (in *Input) Count() { in.File.Statements++ }
 

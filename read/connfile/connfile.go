@@ -26,6 +26,19 @@ type Section struct {
 type File struct {
 	Sections []*Section
 	in       *read.Input
+	said     map[source.Pos]bool // lines about which a problem was said
+}
+
+// problem says what is wrong with a line, once.
+func (f *File) problem(at source.Pos, format string, args ...any) {
+	if f.said[at] {
+		return
+	}
+	if f.said == nil {
+		f.said = map[source.Pos]bool{}
+	}
+	f.said[at] = true
+	f.in.Gateway.Problems = append(f.in.Gateway.Problems, source.Errorf(at, format, args...))
 }
 
 // Parse reads a file and what it includes. Sections of one kind and name are one section.
@@ -38,12 +51,9 @@ func Parse(in *read.Input) *File {
 func (f *File) parse(in *read.Input) {
 	var s *Section
 	for n := 1; n <= in.File.Lines(); n++ {
-		line := in.File.Line(n)
 		at := n
-		for strings.HasSuffix(line, "\\") && n < in.File.Lines() {
-			n++
-			line = line[:len(line)-1] + " " + strings.TrimSpace(in.File.Line(n))
-		}
+		var line string
+		line, n = in.Logical(n)
 		text := strings.TrimSpace(cut(line))
 		indented := len(line) > 0 && (line[0] == ' ' || line[0] == '\t')
 		word, rest, _ := strings.Cut(strings.ReplaceAll(text, "\t", " "), " ")
@@ -110,7 +120,9 @@ func (f *File) section(kind, name string, at source.Pos) *Section {
 
 func (s *Section) set(v *fill.Value) {
 	if v.Key == "also" {
-		s.also = append(s.also, v)
+		if !slices.ContainsFunc(s.also, func(o *fill.Value) bool { return o.Text == v.Text }) {
+			s.also = append(s.also, v)
+		}
 		return
 	}
 	if i := slices.IndexFunc(s.Values, func(o *fill.Value) bool { return o.Key == v.Key }); i >= 0 {
@@ -163,9 +175,9 @@ func (r *resolver) values(s *Section, trail []*Section, inherited bool) []*fill.
 			case i < 0:
 				continue // said by Declare
 			case slices.Contains(trail, r.f.Sections[i]) || r.f.Sections[i] == s:
-				r.f.in.Gateway.Problems = append(r.f.in.Gateway.Problems, source.Errorf(ref.At, "section %q refers to itself", source.Clean(name)))
+				r.f.problem(ref.At, "section %q refers to itself", source.Clean(name))
 			case r.count > maxInherited:
-				r.f.in.Gateway.Problems = append(r.f.in.Gateway.Problems, source.Errorf(ref.At, "the references between sections give more than %d settings; the rest is not followed", maxInherited))
+				r.f.problem(ref.At, "the references between sections give more than %d settings; the rest is not followed", maxInherited)
 				return lay(out, also, false)
 			default:
 				also = lay(also, r.values(r.f.Sections[i], append(slices.Clip(trail), s), true), r.lastAlso)

@@ -49,11 +49,9 @@ type reader struct {
 func readFile(in *read.Input) {
 	r := &reader{in: in}
 	for n := 1; n <= in.File.Lines(); n++ {
-		at, line := n, in.File.Line(n)
-		for strings.HasSuffix(line, "\\") && n < in.File.Lines() {
-			n++
-			line = line[:len(line)-1] + " " + in.File.Line(n)
-		}
+		at := n
+		var line string
+		line, n = in.Logical(n)
 		w := strings.Fields(line)
 		if len(w) == 0 || strings.HasPrefix(w[0], "#") {
 			continue

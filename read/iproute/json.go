@@ -317,6 +317,11 @@ func addRule(in *read.Input, line int, o map[string]any) error {
 			words = append(words, k, t)
 		}
 	}
+	for _, k := range []string{"sport", "dport"} {
+		if lo := text(k + "_start"); lo != "" {
+			words = append(words, k, lo+"-"+text(k+"_end"))
+		}
+	}
 	if _, ok := o["l3mdev"]; ok {
 		words = append(words, "l3mdev")
 	}

@@ -73,14 +73,13 @@ func (s *section) get(key string) string {
 func parse(in *read.Input) []*section {
 	var out []*section
 	for n := 1; n <= in.File.Lines(); n++ {
-		at, line := n, strings.TrimSpace(in.File.Line(n))
-		if line == "" || line[0] == '#' || line[0] == ';' {
+		at := n
+		if first := strings.TrimSpace(in.File.Line(n)); first == "" || first[0] == '#' || first[0] == ';' {
 			continue
 		}
-		for strings.HasSuffix(line, "\\") && n < in.File.Lines() {
-			n++
-			line = line[:len(line)-1] + " " + strings.TrimSpace(in.File.Line(n))
-		}
+		var line string
+		line, n = in.Logical(n)
+		line = strings.TrimSpace(line)
 		if name, ok := strings.CutPrefix(line, "["); ok && strings.HasSuffix(line, "]") {
 			in.Count()
 			out = append(out, &section{name: strings.TrimSuffix(name, "]"), at: at})

@@ -11,7 +11,7 @@ import (
 	"toril/source"
 )
 
-// maxTokens bounds what definitions may expand to in one rule, and the elements of one set.
+// maxTokens bounds what definitions may expand to in all, and the words of one statement.
 const maxTokens = 2_000_000
 
 // chain is a chain as written: its rules are token lists until all sets are known.
@@ -57,6 +57,8 @@ type ruleset struct {
 	objects map[string]*gateway.Definition
 	defs    []*gateway.Definition
 	unnamed int
+
+	expanded int // tokens that definitions gave so far
 	extra   []*gateway.Chain // chains without a name
 
 	chainUse   map[string][]source.Pos // where a chain is jumped to
@@ -217,10 +219,11 @@ func (p *ruleset) expand(in []token, line int) []token {
 			continue
 		}
 		value, ok := p.defines[name]
-		if !ok || len(out)+len(value) > maxTokens {
+		if !ok || p.expanded+len(value) > maxTokens {
 			out = append(out, t)
 			continue
 		}
+		p.expanded += len(value)
 		inBraces := len(value) > 1 && value[0].is("{") && i > 0 && (in[i-1].is("{") || in[i-1].is(","))
 		if inBraces { // a set inside of a set
 			value = value[1 : len(value)-1]

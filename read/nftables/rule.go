@@ -3,6 +3,7 @@ package nftables
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -510,19 +511,22 @@ func (s *state) skipOperandValue() {
 		case t.is("{") || t.is("("):
 			depth++
 		case t.is("}") || t.is(")"):
-			depth--
-			if depth == 0 {
+			if depth--; depth == 0 {
+				if s.i+1 < len(s.t) && slices.Contains([]string{"==", "!=", "&", "|", "/"}, s.t[s.i+1].s) {
+					first = true
+					continue
+				}
 				s.i++
 				return
 			}
-		case depth > 0 || t.kind == mark:
+		case depth > 0 || t.kind == mark || t.is("/"):
 			first = true
 			continue
 		case !first:
 			return
 		}
 		if depth == 0 && t.kind != mark {
-			first = s.i+1 < len(s.t) && s.t[s.i+1].kind == mark && !s.t[s.i+1].is("{") && !s.t[s.i+1].is("}")
+			first = s.i+1 < len(s.t) && (s.t[s.i+1].kind == mark || s.t[s.i+1].is("/")) && !s.t[s.i+1].is("{") && !s.t[s.i+1].is("}")
 		}
 	}
 }

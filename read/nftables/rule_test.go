@@ -26,6 +26,8 @@ func TestRules(t *testing.T) {
 		`udp sport 53 udp dport > 1023 accept`:                                     "any IPv4 udp from port 53 port 1024-65535; any IPv6 udp from port 53 port 1024-65535 -> accept",
 		`tcp dport <= 1023 drop`:                                                   "any IPv4 tcp port 0-1023; any IPv6 tcp port 0-1023 -> drop",
 		`meta l4proto { tcp, udp } th dport 53 accept`:                             "any IPv4 tcp, udp port 53; any IPv6 tcp, udp port 53 -> accept",
+		`tcp flags syn / syn,rst drop`:                                             "any IPv4 tcp; any IPv6 tcp if tcp flags -> drop",
+		`tcp flags & (syn|rst) == syn drop`:                                        "any IPv4 tcp; any IPv6 tcp if tcp flags -> drop",
 		`ip protocol esp accept`:                                                   "any IPv4 esp -> accept",
 		`ip6 nexthdr 50 accept`:                                                    "any IPv6 esp -> accept",
 		`icmp type { echo-request, 3 } accept`:                                     "any IPv4 icmp type 3, 8 -> accept",

@@ -185,3 +185,62 @@ func proposals(b *strings.Builder, what string, s gateway.Setting[[]ike.Proposal
 		fmt.Fprintf(b, "%s %s\n", what, show(one))
 	}
 }
+
+// Differences lists where the packet filters of two gateways do not mean the same: chains whatever their order, rules in
+// theirs, and the rules that one saved line became whatever theirs.
+func Differences(a, b *gateway.Gateway) []string {
+	var out []string
+	index := map[string]*gateway.Chain{}
+	for _, c := range b.Chains {
+		index[c.ID()] = c
+	}
+	if len(a.Chains) != len(b.Chains) {
+		out = append(out, fmt.Sprintf("%d chains against %d", len(a.Chains), len(b.Chains)))
+	}
+	for _, c := range a.Chains {
+		d := index[c.ID()]
+		if d == nil {
+			out = append(out, "no chain "+c.ID())
+			continue
+		}
+		if c.Hook != d.Hook || c.Priority != d.Priority || c.Kind != d.Kind || c.Policy.Value != d.Policy.Value {
+			out = append(out, "another place or policy: "+c.ID())
+		}
+		ga, gb := lines(c.Rules), lines(d.Rules)
+		if len(ga) != len(gb) {
+			out = append(out, fmt.Sprintf("%s: %d lines against %d", c.ID(), len(ga), len(gb)))
+			continue
+		}
+		for i := range ga {
+			for _, r := range ga[i] {
+				j := slices.IndexFunc(gb[i], func(o *gateway.Rule) bool { return same(r, o) })
+				if j < 0 {
+					out = append(out, fmt.Sprintf("%s: nothing like %s", c.ID(), Rule(r)))
+					continue
+				}
+				gb[i] = slices.Delete(gb[i], j, j+1)
+			}
+			for _, r := range gb[i] {
+				out = append(out, fmt.Sprintf("%s: too much: %s", c.ID(), Rule(r)))
+			}
+		}
+	}
+	return out
+}
+
+func lines(rules []*gateway.Rule) [][]*gateway.Rule {
+	var out [][]*gateway.Rule
+	for i, r := range rules {
+		if i == 0 || r.At != rules[i-1].At {
+			out = append(out, nil)
+		}
+		out[len(out)-1] = append(out[len(out)-1], r)
+	}
+	return out
+}
+
+func same(a, b *gateway.Rule) bool {
+	all := *a
+	all.When = b.When
+	return a.When.Equal(b.When) && Rule(&all) == Rule(b)
+}

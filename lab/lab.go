@@ -1,0 +1,158 @@
+//go:build lab
+
+// Package lab holds Toril's predictions against the real programs: IKE daemons, packet filters, kernels. Its tests need
+// root, Debian's packages and network namespaces; they are built with the tag lab and say how many cases they ran.
+package lab
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Need installs a Debian package where a program of it is missing.
+func Need(t testing.TB, program string, packages ...string) {
+	t.Helper()
+	if _, err := exec.LookPath(program); err == nil {
+		return
+	}
+	if _, err := os.Stat(program); err == nil {
+		return
+	}
+	apt.Lock()
+	defer apt.Unlock()
+	aptUpdate.Do(func() { _ = exec.Command("apt-get", "update", "-qq").Run() })
+	cmd := exec.Command("apt-get", append([]string{"install", "-y", "-qq", "--no-install-recommends"}, packages...)...)
+	cmd.Env = append(os.Environ(), "DEBIAN_FRONTEND=noninteractive")
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "apt-get install %v: %s", packages, out)
+}
+
+var (
+	apt       sync.Mutex
+	aptUpdate sync.Once
+)
+
+// Unpacked returns a folder with a Debian package and what it depends on, unpacked and not installed: for programs that
+// cannot be installed beside each other.
+func Unpacked(t testing.TB, name string) string {
+	t.Helper()
+	apt.Lock()
+	defer apt.Unlock()
+	root := filepath.Join(os.TempDir(), "toril-lab", name)
+	done := filepath.Join(root, ".done")
+	if _, err := os.Stat(done); err == nil {
+		return root
+	}
+	aptUpdate.Do(func() { _ = exec.Command("apt-get", "update", "-qq").Run() })
+	debs := t.TempDir()
+	require.NoError(t, os.Chmod(debs, 0o777))
+	list, err := exec.Command("apt-get", "install", "-s", "--no-install-recommends", name).Output()
+	require.NoError(t, err)
+	args := []string{"download", "-q"}
+	for line := range strings.Lines(string(list)) {
+		if f := strings.Fields(line); len(f) > 1 && f[0] == "Inst" {
+			args = append(args, f[1])
+		}
+	}
+	get := exec.Command("apt-get", args...)
+	get.Dir = debs
+	out, err := get.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	found, err := filepath.Glob(filepath.Join(debs, "*.deb"))
+	require.NoError(t, err)
+	require.NotEmpty(t, found)
+	require.NoError(t, os.MkdirAll(root, 0o755))
+	for _, deb := range found {
+		out, err := exec.Command("dpkg-deb", "-x", deb, root).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+	require.NoError(t, os.WriteFile(done, nil, 0o644))
+	return root
+}
+
+// Libraries is the environment in which programs of an unpacked package find their libraries.
+func Libraries(root string) []string {
+	return append(os.Environ(), "LD_LIBRARY_PATH="+root+"/usr/lib/x86_64-linux-gnu:"+root+"/lib/x86_64-linux-gnu")
+}
+
+// Result is what a program said.
+type Result struct {
+	Out, Err string
+	Failed   error
+}
+
+// Run runs a program with a time limit.
+func Run(env []string, name string, args ...string) Result {
+	cmd := exec.Command(name, args...)
+	cmd.Env = env
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	if err := cmd.Start(); err != nil {
+		return Result{Failed: err}
+	}
+	timer := time.AfterFunc(2*time.Minute, func() { _ = cmd.Process.Kill() })
+	defer timer.Stop()
+	err := cmd.Wait()
+	return Result{out.String(), errs.String(), err}
+}
+
+// InNamespace runs a shell script in a network namespace of its own.
+func InNamespace(t testing.TB, script string) string {
+	t.Helper()
+	r := Run(nil, "unshare", "-n", "sh", "-e", "-c", script)
+	require.NoError(t, r.Failed, "%s\n%s", script, r.Err)
+	return r.Out
+}
+
+// Samples returns the files of lab/samples in a folder, by name.
+func Samples(t testing.TB, folder string) map[string]string {
+	t.Helper()
+	found, err := filepath.Glob(filepath.Join("samples", folder, "*"))
+	require.NoError(t, err)
+	require.NotEmpty(t, found, folder)
+	out := map[string]string{}
+	for _, f := range found {
+		data, err := os.ReadFile(f)
+		require.NoError(t, err)
+		out[f] = string(data)
+	}
+	return out
+}
+
+// Tally counts the cases of a test and says at its end how many agreed; none at all is a failure.
+type Tally struct {
+	mu            sync.Mutex
+	cases, agreed int
+}
+
+// NewTally makes the tally of a test.
+func NewTally(t *testing.T, what string) *Tally {
+	c := &Tally{}
+	t.Cleanup(func() {
+		fmt.Printf("lab: %s: %d cases, %d agree\n", what, c.cases, c.agreed)
+		if c.cases == 0 {
+			t.Errorf("%s: no case ran", what)
+		}
+	})
+	return c
+}
+
+// Count counts one case.
+func (c *Tally) Count(agrees bool) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.cases++
+	if agrees {
+		c.agreed++
+	}
+	return agrees
+}
