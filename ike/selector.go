@@ -214,3 +214,10 @@ func (ss Selectors) Packets() packet.Set {
 func Domain(local, remote Selectors, own, peer netip.Addr) packet.Set {
 	return local.At(own).Packets().And(remote.At(peer).Packets().Mirror())
 }
+
+// Hold reports whether an address is among those of the selectors, for every protocol.
+func (ss Selectors) Hold(a netip.Addr) bool {
+	return slices.ContainsFunc(ss, func(s Selector) bool {
+		return s.Lo.IsValid() && s.Lo.BitLen() == a.BitLen() && s.Lo.Compare(a) <= 0 && a.Compare(s.Hi) <= 0
+	})
+}

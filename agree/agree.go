@@ -1,0 +1,407 @@
+// Package agree predicts what two ends of a tunnel would agree on, from their configurations alone: for either of them
+// as the initiator, the IKE SA, the authentication, every child, and what becomes of both when their keys are renewed.
+// IKEv2 is as RFC 7296 describes it, IKEv1 as RFC 2409 does; where the documents leave a choice, the daemons decided that
+// were asked (see the laboratory).
+package agree
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"toril/estate"
+	"toril/gateway"
+	"toril/ike"
+	"toril/source"
+)
+
+// Outcome is how an attempt, or a part of it, ends.
+type Outcome string
+
+// The outcomes.
+const (
+	Agrees  Outcome = "agrees"   // all of it comes up
+	Partly  Outcome = "partly"   // the IKE SA does, and not every child
+	Fails   Outcome = "fails"    // it does not come up
+	NoStart Outcome = "no start" // this end cannot begin: it does not know where its peer is, or its daemon refuses the connection
+	Never   Outcome = "never"    // of a rekey: neither end renews the keys
+)
+
+// Step is where an attempt failed.
+type Step string
+
+// The steps: the exchanges of RFC 7296, and the modes of RFC 2409.
+const (
+	Local       Step = "start"           // before anything is sent
+	Init        Step = "IKE_SA_INIT"     // RFC 7296 section 1.2
+	Auth        Step = "IKE_AUTH"        // RFC 7296 section 1.2
+	Create      Step = "CREATE_CHILD_SA" // RFC 7296 section 1.3
+	MainMode    Step = "main mode"       // RFC 2409 section 5
+	Aggressive  Step = "aggressive mode"
+	QuickMode   Step = "quick mode" // RFC 2409 section 5.5
+	unspecified Step = ""
+)
+
+// Failure is why an attempt, or a part of it, fails.
+type Failure struct {
+	Step   Step
+	Notify string // what the peer is told (IANA's name); "" where nothing is sent
+	Why    string
+	// Lines are one line of either end that disagree: the initiator's first. One of them may be nowhere.
+	Lines [2]source.Pos
+	// Changes are the smallest changes that would mend it: of the initiator's configuration or of the responder's.
+	Changes []string
+}
+
+// Attempt is what happens when one end sets up the tunnel.
+type Attempt struct {
+	Initiator, Responder estate.End
+	Outcome              Outcome
+	Failure              *Failure // of the IKE SA
+	Version              ike.Version
+	Aggressive           bool
+	IKE                  ike.Suite // valid unless Failure is set
+	Retry                bool      // the responder asks for another group than the one that was guessed (INVALID_KE_PAYLOAD)
+	Method               ike.Method
+	Rekey                Rekey // of the IKE SA
+	Children             []Child
+	Unsure               string // what was not understood and might change the answer
+	Notes                []string
+}
+
+// Child is what becomes of one child of the initiator.
+type Child struct {
+	Of      *gateway.Child // the initiator's
+	With    *gateway.Child // the responder's; nil where none fits
+	Outcome Outcome
+	Failure *Failure
+	Suite   ike.Suite
+	Mode    ike.Mode
+	Local   ike.Selectors // of the initiator, as narrowed
+	Remote  ike.Selectors
+	Rekey   Rekey
+	Notes   []string
+}
+
+// Rekey is what happens when keys are renewed.
+type Rekey struct {
+	Outcome Outcome // Agrees, Fails or Never
+	After   time.Duration
+	By      string // the gateway that renews first; "" for Never
+	Failure *Failure
+	// Ends is, where renewal fails, when the SA is closed for good; 0 where it is not.
+	Ends time.Duration
+	// ByInitiator and ByResponder are the outcomes if one or the other renews.
+	ByInitiator, ByResponder Outcome
+	Suite                    ike.Suite
+}
+
+// Tunnel predicts both attempts at a tunnel whose ends were given; nil where only one was.
+func Tunnel(t *estate.Tunnel) []Attempt {
+	if len(t.Ends) < 2 {
+		return nil
+	}
+	return []Attempt{try(t, t.Ends[0], t.Ends[1]), try(t, t.Ends[1], t.Ends[0])}
+}
+
+// side is one end with the addresses that it is thought to use.
+type side struct {
+	estate.End
+	c    *gateway.Connection
+	own  netip.Addr
+	peer netip.Addr // where it expects the other
+}
+
+func (s side) name() string { return s.Gateway.Name }
+
+// attempt is an Attempt in the making.
+type attempt struct {
+	Attempt
+	t    *estate.Tunnel
+	i, r side
+}
+
+func try(t *estate.Tunnel, from, to estate.End) Attempt {
+	a := &attempt{t: t}
+	a.Initiator, a.Responder = from, to
+	a.i = side{from, from.Connection, t.Own(from), t.Peer(from)}
+	a.r = side{to, to.Connection, t.Own(to), t.Peer(to)}
+	if from.Connection.Unsure || to.Connection.Unsure {
+		a.Unsure = "a statement of one of the ends was not understood"
+	}
+	a.run()
+	return a.Attempt
+}
+
+// run goes through the steps until one fails.
+func (a *attempt) run() {
+	a.Version = a.i.c.Version.Value
+	if a.Version == ike.Either {
+		a.Version = ike.V2
+	}
+	a.Aggressive = a.Version == ike.V1 && a.i.c.Aggressive.Value
+	for _, step := range []func() *Failure{a.start, a.address, a.version, a.proposals, a.authenticate} {
+		if f := step(); f != nil {
+			a.Failure, a.Outcome = f, Fails
+			if f.Step == Local {
+				a.Outcome = NoStart
+			}
+			return
+		}
+	}
+	a.rekeyIKE()
+	a.children()
+	up, down := 0, 0
+	for _, c := range a.Children {
+		if c.Outcome == Agrees {
+			up++
+		} else {
+			down++
+		}
+	}
+	a.Outcome = Agrees
+	if down > 0 {
+		a.Outcome = Partly
+	}
+}
+
+// phase1 is the step in which the IKE SA's proposals are exchanged.
+func (a *attempt) phase1() Step {
+	switch {
+	case a.Version == ike.V2:
+		return Init
+	case a.Aggressive:
+		return Aggressive
+	}
+	return MainMode
+}
+
+func (a *attempt) authStep() Step {
+	if a.Version == ike.V2 {
+		return Auth
+	}
+	return a.phase1()
+}
+
+// start asks whether the initiator can begin at all.
+func (a *attempt) start() *Failure {
+	c := a.i.c
+	if c.Unusable != nil {
+		return &Failure{Step: Local, Why: fmt.Sprintf("the daemon of %s refuses the connection: %s", a.i.name(), c.Unusable.Message), Lines: [2]source.Pos{c.Unusable.Pos},
+			Changes: []string{fmt.Sprintf("correct %s", c.Unusable.Pos)}}
+	}
+	first := gateway.Address{Any: true}
+	if as := c.RemoteAddrs.Value; len(as) > 0 {
+		first = as[0]
+	}
+	if _, single := first.Single(); !single && first.Name == "" {
+		return &Failure{Step: Local, Why: fmt.Sprintf("%s names no single address of its peer (%s), so it can only answer", a.i.name(), c.RemoteAddrs.Value), Lines: [2]source.Pos{c.RemoteAddrs.Where(c.At)},
+			Changes: []string{fmt.Sprintf("name the address of %s as the peer's on %s", a.r.name(), a.i.name())}}
+	}
+	return nil
+}
+
+// address asks whether the initiator's packets reach the responder, and whether that has a connection for their source.
+func (a *attempt) address() *Failure {
+	lines := [2]source.Pos{a.i.c.RemoteAddrs.Where(a.i.c.At), a.r.c.LocalAddrs.Where(a.r.c.At)}
+	to, single := a.i.c.RemoteAddrs.Value[0].Single()
+	owns := a.r.c.LocalAddrs.Value
+	if single && !owns.Any() && !covers(owns, to) && !a.behindNAT(a.r, to) {
+		return &Failure{Step: a.phase1(), Why: fmt.Sprintf("%s sends to %s, and %s answers at %s only", a.i.name(), to, a.r.name(), owns), Lines: lines,
+			Changes: []string{fmt.Sprintf("on %s name %s as the peer's address", a.i.name(), owns), fmt.Sprintf("on %s name %s as an own address", a.r.name(), to)}}
+	}
+	if expected := a.r.c.RemoteAddrs.Value; !expected.Any() && a.i.own.IsValid() && !covers(expected, a.i.own) && !hasName(expected) && !a.natted(expected) {
+		return &Failure{Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("%s speaks from %s, and %s has no connection for that address, but for %s", a.i.name(), a.i.own, a.r.name(), expected),
+			Lines:   [2]source.Pos{a.i.c.LocalAddrs.Where(a.i.c.At), a.r.c.RemoteAddrs.Where(a.r.c.At)},
+			Changes: []string{fmt.Sprintf("on %s name %s as the peer's address", a.r.name(), a.i.own)}}
+	}
+	return nil
+}
+
+func covers(as gateway.Addresses, a netip.Addr) bool {
+	for _, one := range as {
+		if one.Covers(a) {
+			return true
+		}
+	}
+	return false
+}
+
+func hasName(as gateway.Addresses) bool {
+	for _, one := range as {
+		if one.Name != "" {
+			return true
+		}
+	}
+	return false
+}
+
+// behindNAT reports whether an address may be translated to one of a side's private ones.
+func (a *attempt) behindNAT(s side, to netip.Addr) bool {
+	for _, own := range s.c.LocalAddrs.Value.Fixed() {
+		if own.IsPrivate() && !to.IsPrivate() {
+			a.Notes = append(a.Notes, fmt.Sprintf("%s is taken to be behind NAT: %s is not its own address %s", s.name(), to, own))
+			return true
+		}
+	}
+	return false
+}
+
+// natted reports whether the initiator's private source may become one of the addresses that the responder expects.
+func (a *attempt) natted(expected gateway.Addresses) bool {
+	if !a.i.own.IsPrivate() {
+		return false
+	}
+	for _, e := range expected.Fixed() {
+		if !e.IsPrivate() {
+			a.Notes = append(a.Notes, fmt.Sprintf("%s is taken to be behind NAT: it speaks from %s, and %s is expected", a.i.name(), a.i.own, e))
+			return true
+		}
+	}
+	return false
+}
+
+// version asks whether the responder speaks the initiator's version, and its mode.
+func (a *attempt) version() *Failure {
+	v := a.r.c.Version.Value
+	if v != ike.Either && v != a.Version {
+		return &Failure{Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("%s starts with %s, and %s speaks %s only", a.i.name(), a.Version, a.r.name(), v),
+			Lines:   [2]source.Pos{a.i.c.Version.Where(a.i.c.At), a.r.c.Version.Where(a.r.c.At)},
+			Changes: []string{fmt.Sprintf("set IKEv2 on %s", map[bool]string{true: a.r.name(), false: a.i.name()}[a.Version == ike.V2])}}
+	}
+	if a.r.c.Unusable != nil {
+		return &Failure{Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("the daemon of %s refuses its connection: %s", a.r.name(), a.r.c.Unusable.Message), Lines: [2]source.Pos{{}, a.r.c.Unusable.Pos},
+			Changes: []string{fmt.Sprintf("correct %s", a.r.c.Unusable.Pos)}}
+	}
+	return nil
+}
+
+// proposals chooses the IKE SA's suite.
+func (a *attempt) proposals() *Failure {
+	offer, own := a.i.c.Proposals.Value, a.r.c.Proposals.Value
+	if a.Version == ike.V1 {
+		offer = ike.OfferV1(offer)
+		if a.Aggressive { // the key exchange is done with the first message: all proposals must be of one group
+			g := ike.FirstGroup(offer)
+			var same []ike.Proposal
+			for _, p := range offer {
+				if len(p.KeyExchange) > 0 && g.Algorithm != nil && p.KeyExchange[0].Same(g) {
+					same = append(same, p)
+				}
+			}
+			offer = same
+		}
+	}
+	s, _, ok := ike.Choose(own, offer, a.r.Gateway.Options.InitiatorDecides.Value)
+	if !ok {
+		return &Failure{Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: a.difference(offer, own, "IKE"), Lines: [2]source.Pos{a.i.c.Proposals.Where(a.i.c.At), a.r.c.Proposals.Where(a.r.c.At)},
+			Changes: a.widen(a.i.c.Proposals.Value, own)}
+	}
+	a.IKE = s
+	if g := ike.FirstGroup(offer); a.Version == ike.V2 && g.Algorithm != nil && !g.Same(s.KeyExchange) {
+		a.Retry = true
+	}
+	return nil
+}
+
+// difference says in what two lists of proposals that share nothing come nearest to each other.
+func (a *attempt) difference(offer, own []ike.Proposal, what string) string {
+	if len(offer) == 0 {
+		return fmt.Sprintf("nothing of what %s is told to propose can be said in %s", a.i.name(), a.Version)
+	}
+	best, missing := [2]int{}, 99
+	for x, p := range offer {
+		for y, q := range own {
+			if n := len(lacking(p, q)); n < missing {
+				best, missing = [2]int{x, y}, n
+			}
+		}
+	}
+	if len(own) == 0 {
+		return fmt.Sprintf("%s proposes nothing", a.r.name())
+	}
+	p, q := offer[best[0]], own[best[1]]
+	var parts []string
+	for _, l := range lacking(p, q) {
+		parts = append(parts, fmt.Sprintf("%s: %s on %s, %s on %s", l.what, named(l.a), a.i.name(), named(l.b), a.r.name()))
+	}
+	return fmt.Sprintf("no %s proposal of both ends is the same; the nearest two differ in %s", what, strings.Join(parts, "; "))
+}
+
+func named(cs ike.Choices) string {
+	if len(cs) == 0 {
+		return "none"
+	}
+	return cs.Labels()
+}
+
+type lack struct {
+	what string
+	a, b ike.Choices
+}
+
+// lacking returns the types of transform in which two proposals have nothing in common.
+func lacking(p, q ike.Proposal) []lack {
+	var out []lack
+	for _, t := range []struct {
+		what string
+		a, b ike.Choices
+	}{{"cipher", p.Encryption, q.Encryption}, {"integrity", p.Integrity, q.Integrity}, {"PRF", p.PRF, q.PRF}, {"key exchange", p.KeyExchange, q.KeyExchange}, {"sequence numbers", p.Sequence, q.Sequence}} {
+		one, two := ike.Proposal{Protocol: p.Protocol}, ike.Proposal{Protocol: p.Protocol}
+		switch t.what {
+		case "cipher":
+			one.Encryption, two.Encryption = t.a, t.b
+		case "integrity":
+			one.Integrity, two.Integrity = t.a, t.b
+		case "PRF":
+			one.PRF, two.PRF = t.a, t.b
+		case "key exchange":
+			one.KeyExchange, two.KeyExchange = t.a, t.b
+		default:
+			one.Sequence, two.Sequence = t.a, t.b
+		}
+		if _, ok := one.Agree(two); !ok {
+			out = append(out, lack{t.what, t.a, t.b})
+		}
+	}
+	if p.Protocol != q.Protocol {
+		out = append(out, lack{what: fmt.Sprintf("protocol (%s and %s)", p.Protocol, q.Protocol)})
+	}
+	return out
+}
+
+// widen names the proposal that one end would have to add so that both have one in common: the stronger of the other's.
+func (a *attempt) widen(mine, theirs []ike.Proposal) []string {
+	var out []string
+	strongest := func(ps []ike.Proposal) string {
+		best, text := -1, ""
+		for _, p := range ps {
+			if s, ok := p.Agree(p); ok && s.Strength() > best {
+				best, text = s.Strength(), s.String()
+			}
+		}
+		return text
+	}
+	if s := strongest(theirs); s != "" {
+		out = append(out, fmt.Sprintf("on %s add the proposal %s", a.i.name(), s))
+	}
+	if s := strongest(mine); s != "" {
+		out = append(out, fmt.Sprintf("on %s add the proposal %s", a.r.name(), s))
+	}
+	return out
+}
+
+// rekeyIKE says when the IKE SA is renewed. A renewal takes the same proposals and never fails for them.
+func (a *attempt) rekeyIKE() {
+	i, r := a.i.c.Lifetime(), a.r.c.Lifetime()
+	a.Rekey = Rekey{Outcome: Agrees, ByInitiator: Agrees, ByResponder: Agrees, Suite: a.IKE}
+	switch {
+	case i == 0 && r == 0:
+		a.Rekey.Outcome = Never
+	case r == 0 || i > 0 && i <= r:
+		a.Rekey.After, a.Rekey.By = i, a.i.name()
+	default:
+		a.Rekey.After, a.Rekey.By = r, a.r.name()
+	}
+}

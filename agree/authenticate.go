@@ -1,0 +1,248 @@
+package agree
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"toril/gateway"
+	"toril/ike"
+	"toril/source"
+)
+
+// authenticate compares methods, identities and keys.
+func (a *attempt) authenticate() *Failure {
+	a.Method = a.i.c.Local.Method.Value
+	for _, ask := range []func() *Failure{a.mode, a.methods, a.identities, a.keys, a.childless} {
+		if f := ask(); f != nil {
+			return f
+		}
+	}
+	return nil
+}
+
+// mode compares main and aggressive mode, which IKEv1 has.
+func (a *attempt) mode() *Failure {
+	if a.Version != ike.V1 {
+		return nil
+	}
+	lines := [2]source.Pos{a.i.c.Aggressive.Where(a.i.c.At), a.r.c.Aggressive.Where(a.r.c.At)}
+	word := func(aggressive bool) string { return map[bool]string{true: "aggressive", false: "main"}[aggressive] }
+	if a.i.c.Aggressive.Value != a.r.c.Aggressive.Value {
+		return &Failure{Step: a.phase1(), Notify: "AUTHENTICATION_FAILED", Lines: lines, Why: fmt.Sprintf("%s uses %s mode, %s is set to %s mode", a.i.name(), word(a.i.c.Aggressive.Value), a.r.name(), word(a.r.c.Aggressive.Value)),
+			Changes: []string{"set main mode, or rather IKEv2, on both"}}
+	}
+	if a.Aggressive && a.r.c.Software == "strongSwan" && a.i.c.Local.Method.Value == ike.PSK && !a.r.Gateway.Options.AggressiveKeys.Value {
+		return &Failure{Step: a.phase1(), Notify: "AUTHENTICATION_FAILED", Lines: lines, Why: fmt.Sprintf("the daemon of %s answers aggressive mode with a pre-shared key only if its own configuration says so", a.r.name()),
+			Changes: []string{"set main mode, or rather IKEv2, on both"}}
+	}
+	return nil
+}
+
+func (a *attempt) methods() *Failure {
+	i, r := a.i.c, a.r.c
+	fail := func(mine, theirs gateway.Setting[ike.Method], who, whom side) *Failure {
+		return &Failure{Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Why: fmt.Sprintf("%s authenticates with %s, and %s asks it for %s", who.name(), mine.Value, whom.name(), theirs.Value),
+			Lines:   ordered(a, who, mine.Where(who.c.At), theirs.Where(whom.c.At)),
+			Changes: []string{fmt.Sprintf("set %s for %s on both ends", mine.Value, who.name()), fmt.Sprintf("or %s", theirs.Value)}}
+	}
+	if a.Version == ike.V1 && i.Local.Method.Value != i.Remote.Method.Value && i.Remote.Method.Value != ike.AnyMethod {
+		return &Failure{Step: Local, Why: fmt.Sprintf("IKEv1 has one method for both ends, and %s is told %s for itself and %s for its peer", a.i.name(), i.Local.Method.Value, i.Remote.Method.Value),
+			Lines: [2]source.Pos{i.Local.Method.Where(i.At)}, Changes: []string{"set one method for both, or IKEv2"}}
+	}
+	if !allows(r.Remote.Method.Value, i.Local.Method.Value) {
+		return fail(i.Local.Method, r.Remote.Method, a.i, a.r)
+	}
+	if !allows(i.Remote.Method.Value, r.Local.Method.Value) {
+		return fail(r.Local.Method, i.Remote.Method, a.r, a.i)
+	}
+	if a.Version == ike.V1 && i.Local.Method.Value != r.Local.Method.Value {
+		return fail(i.Local.Method, r.Local.Method, a.i, a.r)
+	}
+	return nil
+}
+
+// ordered puts the lines of who and of the other end into the order initiator, responder.
+func ordered(a *attempt, who side, mine, theirs source.Pos) [2]source.Pos {
+	if who.End == a.i.End {
+		return [2]source.Pos{mine, theirs}
+	}
+	return [2]source.Pos{theirs, mine}
+}
+
+func allows(wanted, shown ike.Method) bool { return wanted == ike.AnyMethod || wanted == shown }
+
+// shown is the identity that a side shows: what is said, else its address. ok is false where it is a certificate's
+// subject, which is not known here.
+func shown(s side) (id ike.Identity, ok bool) {
+	id = s.c.Local.ID.Value
+	if id.Kind != ike.NoID {
+		return id, true
+	}
+	if s.c.Local.Method.Value == ike.Certificate {
+		for _, c := range s.Gateway.Certs {
+			if !c.CA && slices.Contains(s.c.Local.Certificates.Value, base(c.At.File)) {
+				return c.Subject, true
+			}
+		}
+		return id, false
+	}
+	return ike.Addr(s.own), s.own.IsValid()
+}
+
+func base(path string) string {
+	for i := len(path) - 1; i >= 0; i-- {
+		if path[i] == '/' {
+			return path[i+1:]
+		}
+	}
+	return path
+}
+
+func (a *attempt) identities() *Failure {
+	i, r := a.i.c, a.r.c
+	idI, knownI := shown(a.i)
+	idR, knownR := shown(a.r)
+	asked := i.Remote.ID.Value // sent as IDr where it is one
+	if a.Version == ike.V2 && r.Local.ID.Value.Kind == ike.NoID && definite(asked) {
+		idR, knownR = asked, true // the responder has none of its own and takes the one that it is asked for
+	}
+	fail := func(who, whom side, id ike.Identity, notify string, mine, theirs source.Pos) *Failure {
+		want := whom.c.Remote.ID.Value
+		return &Failure{Step: a.authStep(), Notify: notify, Why: fmt.Sprintf("%s shows the identity %s, and %s expects %s", who.name(), id, whom.name(), want), Lines: ordered(a, who, mine, theirs),
+			Changes: []string{fmt.Sprintf("set the own identity %s on %s", want, who.name()), fmt.Sprintf("set the peer's identity %s on %s", id, whom.name())}}
+	}
+	if !knownI && !r.Remote.ID.Value.Wild() {
+		a.Notes = append(a.Notes, fmt.Sprintf("%s shows the subject of its certificate, which was not compared", a.i.name()))
+	} else if knownI && !r.Remote.ID.Value.Accepts(idI) {
+		return fail(a.i, a.r, idI, "AUTHENTICATION_FAILED", i.Local.ID.Where(i.At), r.Remote.ID.Where(r.At))
+	}
+	if !knownR && definite(asked) {
+		a.Notes = append(a.Notes, fmt.Sprintf("%s shows the subject of its certificate, which was not compared", a.r.name()))
+	} else if knownR && !asked.Accepts(idR) {
+		return fail(a.r, a.i, idR, "AUTHENTICATION_FAILED", r.Local.ID.Where(r.At), i.Remote.ID.Where(i.At))
+	}
+	return nil
+}
+
+func definite(id ike.Identity) bool { return !id.Wild() && id.Kind != ike.NoID }
+
+// keys compares the pre-shared keys that both would take, by their fingerprints.
+func (a *attempt) keys() *Failure {
+	if a.i.c.Local.Method.Value != ike.PSK && a.r.c.Local.Method.Value != ike.PSK {
+		return nil
+	}
+	if len(a.i.Gateway.Keys) == 0 || len(a.r.Gateway.Keys) == 0 {
+		a.Notes = append(a.Notes, "the pre-shared keys were not compared: not both ends' were given")
+		return nil
+	}
+	ids := func(s, o side) (own, peer []ike.Identity) {
+		if id, ok := shown(s); ok {
+			own = append(own, id)
+		}
+		if id, ok := shown(o); ok {
+			peer = append(peer, id)
+		}
+		if a.Version == ike.V2 && s.End == a.r.End && s.c.Local.ID.Value.Kind == ike.NoID && definite(a.i.c.Remote.ID.Value) {
+			own = []ike.Identity{a.i.c.Remote.ID.Value}
+		}
+		return own, peer
+	}
+	find := func(s, o side) *gateway.Key {
+		own, peer := ids(s, o)
+		k := keyFor(s.Gateway, own, peer)
+		if k == nil && a.Version == ike.V1 { // main mode knows nobody's identity yet
+			k = keyFor(s.Gateway, addr(s.own), addr(o.own))
+		}
+		return k
+	}
+	ki, kr := find(a.i, a.r), find(a.r, a.i)
+	switch {
+	case ki == nil:
+		return &Failure{Step: a.authStep(), Why: fmt.Sprintf("%s has no pre-shared key for its peer", a.i.name()), Lines: [2]source.Pos{a.i.c.Remote.ID.Where(a.i.c.At)}, Changes: []string{fmt.Sprintf("name the identities of both ends as the owners of the key on %s", a.i.name())}}
+	case kr == nil:
+		notify := "AUTHENTICATION_FAILED"
+		if a.Version == ike.V1 {
+			notify = "INVALID_KEY_INFORMATION"
+		}
+		return &Failure{Step: a.authStep(), Notify: notify, Why: fmt.Sprintf("%s has no pre-shared key for its peer", a.r.name()), Lines: [2]source.Pos{ki.At, a.r.c.Remote.ID.Where(a.r.c.At)},
+			Changes: []string{fmt.Sprintf("name the identities of both ends as the owners of the key on %s", a.r.name())}}
+	case ki.Secret.Fingerprint() != kr.Secret.Fingerprint():
+		notify := "AUTHENTICATION_FAILED"
+		why := "the pre-shared keys of both ends differ"
+		if a.Version == ike.V1 && !a.Aggressive {
+			notify, why = "", why+"; in main mode the responder cannot read the message and says nothing"
+		}
+		return &Failure{Step: a.authStep(), Notify: notify, Why: why, Lines: [2]source.Pos{ki.At, kr.At}, Changes: []string{"set the same key on both ends"}}
+	}
+	return nil
+}
+
+func addr(a netip.Addr) []ike.Identity {
+	if !a.IsValid() {
+		return nil
+	}
+	return []ike.Identity{ike.Addr(a)}
+}
+
+// keyFor returns the key that a gateway takes for itself and a peer: the one whose owners fit the peer best, then itself.
+// Of several as good the first.
+func keyFor(g *gateway.Gateway, own, peer []ike.Identity) *gateway.Key {
+	fit := func(k *gateway.Key, ids []ike.Identity) int {
+		if len(k.Owners) == 0 {
+			return 1
+		}
+		best := 0
+		for _, id := range ids {
+			for _, o := range k.Owners {
+				switch {
+				case o == id:
+					best = max(best, 20)
+				case o.Kind == ike.AnyID:
+					best = max(best, 1)
+				case o.Accepts(id):
+					best = max(best, 10)
+				}
+			}
+		}
+		return best
+	}
+	var found *gateway.Key
+	bestOwn, bestPeer := 0, 0
+	for _, k := range g.Keys {
+		if k.PPK {
+			continue
+		}
+		o, p := fit(k, own), fit(k, peer)
+		if o == 0 && p == 0 {
+			continue
+		}
+		if found == nil || p > bestPeer || p == bestPeer && o > bestOwn {
+			found, bestOwn, bestPeer = k, o, p
+		}
+	}
+	return found
+}
+
+// childless compares whether the first child is to be made along with the IKE SA (RFC 6023).
+func (a *attempt) childless() *Failure {
+	if a.Version != ike.V2 {
+		return nil
+	}
+	i, r := a.i.c.Childless, a.r.c.Childless
+	asks := i.Value == "force" || i.Value == "prefer"
+	lines := [2]source.Pos{i.Where(a.i.c.At), r.Where(a.r.c.At)}
+	switch {
+	case i.Value == "force" && r.Value == "never":
+		return &Failure{Step: Auth, Why: fmt.Sprintf("%s insists on an IKE SA without a child, and %s does not do that", a.i.name(), a.r.name()), Lines: lines, Changes: []string{fmt.Sprintf("allow it on %s", a.r.name())}}
+	case r.Value == "force" && !asks:
+		return &Failure{Step: Auth, Notify: "INVALID_SYNTAX", Why: fmt.Sprintf("%s insists on an IKE SA without a child, and %s does not begin so", a.r.name(), a.i.name()), Lines: lines, Changes: []string{fmt.Sprintf("allow it on %s", a.r.name())}}
+	}
+	return nil
+}
+
+// startsChildless reports whether the first child is made by an exchange of its own.
+func (a *attempt) startsChildless() bool {
+	i, r := a.i.c.Childless.Value, a.r.c.Childless.Value
+	return a.Version == ike.V2 && (i == "force" || i == "prefer" && r != "never")
+}

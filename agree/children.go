@@ -1,0 +1,330 @@
+package agree
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"toril/gateway"
+	"toril/ike"
+	"toril/source"
+)
+
+// children tries every child of the initiator. Under IKEv2 the first one is made along with the IKE SA, without a key
+// exchange of its own.
+func (a *attempt) children() {
+	first := true
+	for _, k := range a.i.c.Children {
+		if k.Mode.Value == ike.Pass || k.Mode.Value == ike.Drop {
+			continue
+		}
+		c := a.child(k, first)
+		first = false
+		a.Children = append(a.Children, c)
+	}
+}
+
+// offered returns the selectors that the initiator sends for a child: in transport mode those that hold its address.
+func (a *attempt) offered(k *gateway.Child) (local, remote ike.Selectors) {
+	local, remote = k.Local.Value.At(a.i.own).Reduce(), k.Remote.Value.At(a.target()).Reduce()
+	if a.Version == ike.V1 && len(local) > 0 && len(remote) > 0 {
+		// one pair of identities a quick mode, and of ports one or all (RFC 2409 section 5.5, RFC 2407 section 4.6.2)
+		local, remote = ike.Selectors{onePort(local[0])}, ike.Selectors{onePort(remote[0])}
+	}
+	return local, remote
+}
+
+func onePort(s ike.Selector) ike.Selector {
+	if !s.AllPorts() {
+		s.HiPort = s.LoPort
+	}
+	return s
+}
+
+// target is the address that the initiator speaks to.
+func (a *attempt) target() (out netip.Addr) {
+	if one, ok := a.i.c.RemoteAddrs.Value[0].Single(); ok {
+		return one
+	}
+	return a.i.peer
+}
+
+// source is the address that the responder sees.
+func (a *attempt) source() netip.Addr {
+	if a.i.own.IsValid() {
+		return a.i.own
+	}
+	return a.r.peer
+}
+
+func (a *attempt) child(k *gateway.Child, first bool) Child {
+	c := Child{Of: k, Outcome: Fails}
+	step := Auth
+	switch {
+	case a.Version == ike.V1:
+		step = QuickMode
+	case !first || a.startsChildless():
+		step = Create
+	}
+	local, remote := a.offered(k)
+	c.With = a.counterpart(local, remote)
+	if c.With == nil {
+		c.Failure = a.selectorsFail(step, k, local, remote)
+		return c
+	}
+	own, peer := a.r.own, a.source()
+	if !own.IsValid() {
+		own = a.target()
+	}
+	rl, rr := c.With.Local.Value.At(own), c.With.Remote.Value.At(peer)
+	c.Remote, c.Local = rl.Meet(remote), rr.Meet(local)
+	if f := a.wrap(&c, k, step); f != nil {
+		c.Failure = f
+		return c
+	}
+	if f := a.suite(&c, k, step); f != nil {
+		c.Failure = f
+		return c
+	}
+	c.Outcome = Agrees
+	a.narrowed(&c, k, local, remote)
+	a.rekeyChild(&c, k)
+	return c
+}
+
+// counterpart is the responder's child whose selectors fit best: each side's exactly, wider, or in part; of several as
+// good the first.
+func (a *attempt) counterpart(local, remote ike.Selectors) *gateway.Child {
+	own, peer := a.r.own, a.source()
+	if !own.IsValid() {
+		own = a.target()
+	}
+	var best *gateway.Child
+	bestScore := 0
+	for _, k := range a.r.c.Children {
+		if k.Mode.Value == ike.Pass || k.Mode.Value == ike.Drop {
+			continue
+		}
+		l, r := fit(k.Local.Value.At(own), remote), fit(k.Remote.Value.At(peer), local)
+		if l > 0 && r > 0 && l+r > bestScore {
+			best, bestScore = k, l+r
+		}
+	}
+	return best
+}
+
+// fit says how well configured selectors fit those that are asked for: 3 one is the same, 2 one holds it, 1 they meet, 0
+// they have nothing in common.
+func fit(have, asked ike.Selectors) int {
+	if len(have.Meet(asked)) == 0 {
+		return 0
+	}
+	best := 1
+	for _, h := range have {
+		for _, s := range asked {
+			switch {
+			case h == s:
+				return 3
+			case h.Holds(s):
+				best = max(best, 2)
+			}
+		}
+	}
+	return best
+}
+
+func (a *attempt) selectorsFail(step Step, k *gateway.Child, local, remote ike.Selectors) *Failure {
+	notify := "TS_UNACCEPTABLE"
+	if a.Version == ike.V1 {
+		notify = "INVALID_ID_INFORMATION"
+	}
+	f := &Failure{Step: step, Notify: notify, Lines: [2]source.Pos{k.Remote.Where(k.At), a.r.c.At}}
+	f.Why = fmt.Sprintf("%s asks for %s to %s, and no child of %s has anything in common with that", a.i.name(), local, remote, a.r.name())
+	if len(a.r.c.Children) == 1 {
+		o := a.r.c.Children[0]
+		f.Lines[1] = o.Local.Where(o.At)
+		f.Why = fmt.Sprintf("%s asks for %s to %s, and %s has %s to %s, which is not the reverse", a.i.name(), local, remote, a.r.name(), o.Local.Value, o.Remote.Value)
+	}
+	f.Changes = []string{fmt.Sprintf("on %s set local to %s and remote to %s", a.r.name(), remote, local)}
+	if len(a.r.c.Children) == 1 {
+		o := a.r.c.Children[0]
+		f.Changes = append(f.Changes, fmt.Sprintf("on %s set local to %s and remote to %s", a.i.name(), o.Remote.Value, o.Local.Value))
+	}
+	return f
+}
+
+// wrap agrees on tunnel or transport mode. Transport mode is for the two gateways' own packets.
+func (a *attempt) wrap(c *Child, k *gateway.Child, step Step) *Failure {
+	c.Mode = ike.Tunnel
+	mine, theirs := k.Mode.Value, c.With.Mode.Value
+	if mine == ike.Tunnel && theirs == ike.Tunnel {
+		return nil
+	}
+	hosts := c.Local.Hold(a.source()) && c.Remote.Hold(a.target())
+	lines := [2]source.Pos{k.Mode.Where(k.At), c.With.Mode.Where(c.With.At)}
+	if !hosts {
+		f := &Failure{Step: step, Notify: "TS_UNACCEPTABLE", Lines: lines, Why: "in transport mode only the gateways' own addresses can be protected, and the selectors do not hold them", Changes: []string{"set tunnel mode on both ends"}}
+		if a.Version == ike.V1 {
+			f.Notify = "INVALID_ID_INFORMATION"
+		}
+		return f
+	}
+	if mine == theirs {
+		c.Mode = mine
+		return nil
+	}
+	if a.Version == ike.V1 {
+		return &Failure{Step: step, Notify: "INVALID_ID_INFORMATION", Lines: lines, Why: fmt.Sprintf("%s asks for %s mode, and %s is set to %s mode", a.i.name(), mine, a.r.name(), theirs), Changes: []string{"set the same mode on both ends"}}
+	}
+	c.Notes = append(c.Notes, fmt.Sprintf("one end says transport mode, the other tunnel mode: it becomes tunnel mode"))
+	return nil
+}
+
+// suite chooses the child's suite.
+func (a *attempt) suite(c *Child, k *gateway.Child, step Step) *Failure {
+	mine, theirs := k.Proposals.Value, c.With.Proposals.Value
+	decides := a.r.Gateway.Options.InitiatorDecides.Value
+	lines := [2]source.Pos{k.Proposals.Where(k.At), c.With.Proposals.Where(c.With.At)}
+	var ok bool
+	switch {
+	case a.Version == ike.V1:
+		offer := a.quickOffer(mine)
+		c.Suite, _, ok = ike.Choose(theirs, offer, decides)
+		if !ok {
+			return &Failure{Step: step, Notify: "NO_PROPOSAL_CHOSEN", Lines: lines, Why: a.difference(offer, theirs, k.Protocol.Value.String()), Changes: a.widen(mine, theirs)}
+		}
+	case step == Auth:
+		offer, own := ike.WithoutKeyExchange(mine), ike.WithoutKeyExchange(theirs)
+		c.Suite, _, ok = ike.Choose(own, offer, decides)
+		if !ok {
+			return &Failure{Step: step, Notify: "NO_PROPOSAL_CHOSEN", Lines: lines, Why: a.difference(offer, own, k.Protocol.Value.String()), Changes: a.widen(mine, theirs)}
+		}
+	default:
+		c.Suite, ok = create(mine, theirs, decides)
+		if !ok {
+			return &Failure{Step: step, Notify: "NO_PROPOSAL_CHOSEN", Lines: lines, Why: a.difference(mine, theirs, k.Protocol.Value.String()), Changes: a.widen(mine, theirs)}
+		}
+	}
+	if c.Suite.Integrity.Algorithm != nil && c.Suite.Integrity.ID == 12 && k.Cut96.Value != c.With.Cut96.Value {
+		c.Notes = append(c.Notes, "one end cuts HMAC-SHA2-256 to 96 bits, the other to 128: it comes up and no packet is accepted")
+	}
+	return nil
+}
+
+// quickOffer is what an IKEv1 initiator proposes in quick mode: proposals of one group, or of none.
+func (a *attempt) quickOffer(ps []ike.Proposal) []ike.Proposal {
+	group := ike.QuickModeGroup(ps, a.IKE.KeyExchange)
+	var out []ike.Proposal
+	for _, p := range ps {
+		switch {
+		case group.Algorithm == nil:
+			p.KeyExchange = nil
+		case !p.KeyExchange.Has(group):
+			continue
+		default:
+			p.KeyExchange = ike.Choices{group}
+		}
+		out = append(out, p)
+	}
+	out = ike.OfferV1(out)
+	for i := range out {
+		out[i].Sequence = nil
+	}
+	return out
+}
+
+// create chooses a suite in an exchange with a key exchange of its own (RFC 7296 section 1.3.1). An initiator whose first
+// group is none sends no share, so that all of its proposals go without; it takes back only what one of them allows.
+func create(initiator, responder []ike.Proposal, decides bool) (ike.Suite, bool) {
+	offer := initiator
+	first := ike.Choice{}
+	if len(initiator) > 0 && len(initiator[0].KeyExchange) > 0 {
+		first = initiator[0].KeyExchange[0]
+	}
+	without := first.Algorithm == nil || first.ID == 0
+	if without {
+		offer = ike.WithoutKeyExchange(initiator)
+	}
+	s, at, ok := ike.Choose(responder, offer, decides)
+	if !ok || !without {
+		return s, ok
+	}
+	own := initiator[at].KeyExchange
+	if len(own) > 0 && !slices.ContainsFunc(own, func(c ike.Choice) bool { return c.ID == 0 }) {
+		return s, false
+	}
+	return s, true
+}
+
+// narrowed notes what of the configured selectors never passes.
+func (a *attempt) narrowed(c *Child, k *gateway.Child, local, remote ike.Selectors) {
+	for _, side := range []struct {
+		what        string
+		have, taken ike.Selectors
+	}{{"local", k.Local.Value.At(a.i.own), c.Local}, {"remote", k.Remote.Value.At(a.target()), c.Remote}} {
+		if lost := side.have.Packets().Minus(side.taken.Packets()); !lost.Empty() {
+			c.Notes = append(c.Notes, fmt.Sprintf("the %s selectors of %s are %s, and only %s is agreed on", side.what, a.i.name(), side.have, side.taken))
+		}
+	}
+	_, _ = local, remote
+}
+
+// rekeyChild says when the child's keys are renewed, and whether that succeeds.
+func (a *attempt) rekeyChild(c *Child, k *gateway.Child) {
+	i, r := k.Rekey.Value, c.With.Rekey.Value
+	re := &c.Rekey
+	by := func(initiator, responder *gateway.Child, g *gateway.Gateway) (ike.Suite, Outcome) {
+		if a.Version == ike.V1 { // a quick mode like the first
+			return c.Suite, Agrees
+		}
+		if s, ok := create(initiator.Proposals.Value, responder.Proposals.Value, g.Options.InitiatorDecides.Value); ok {
+			return s, Agrees
+		}
+		return ike.Suite{}, Fails
+	}
+	suiteI, outI := by(k, c.With, a.r.Gateway)
+	suiteR, outR := by(c.With, k, a.i.Gateway)
+	re.ByInitiator, re.ByResponder = outI, outR
+	life := func(x *gateway.Child) time.Duration { return x.Life.Value }
+	switch {
+	case i == 0 && r == 0:
+		re.Outcome = Never
+		if l := least(life(k), life(c.With)); l > 0 {
+			re.After, re.Ends = l, l
+		}
+		return
+	case r == 0 || i > 0 && i <= r:
+		re.After, re.By, re.Outcome, re.Suite = i, a.i.name(), outI, suiteI
+	default:
+		re.After, re.By, re.Outcome, re.Suite = r, a.r.name(), outR, suiteR
+	}
+	if re.Outcome == Agrees {
+		return
+	}
+	re.Ends = least(life(k), life(c.With))
+	re.Failure = &Failure{Step: Create, Notify: "NO_PROPOSAL_CHOSEN", Lines: [2]source.Pos{k.Proposals.Where(k.At), c.With.Proposals.Where(c.With.At)}, Why: a.pfsDiffers(k, c.With)}
+	re.Failure.Changes = []string{fmt.Sprintf("on %s name the key exchange of %s in the child's proposals (%s)", a.r.name(), a.i.name(), groupsOf(k)),
+		fmt.Sprintf("on %s name that of %s (%s)", a.i.name(), a.r.name(), groupsOf(c.With))}
+}
+
+func least(a, b time.Duration) time.Duration {
+	switch {
+	case a == 0:
+		return b
+	case b == 0:
+		return a
+	}
+	return min(a, b)
+}
+
+func groupsOf(k *gateway.Child) string {
+	if cs := ike.All(k.Proposals.Value, ike.KeyExchange); len(cs) > 0 {
+		return cs.Labels()
+	}
+	return "none"
+}
+
+func (a *attempt) pfsDiffers(mine, theirs *gateway.Child) string {
+	return fmt.Sprintf("perfect forward secrecy: %s on %s, %s on %s. The first child is made without a key exchange of its own, so it comes up; its renewal needs one that both have", groupsOf(mine), a.i.name(), groupsOf(theirs), a.r.name())
+}

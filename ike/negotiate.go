@@ -1,0 +1,193 @@
+package ike
+
+import (
+	"slices"
+	"strings"
+)
+
+// Suite is what two ends agree on for one SA: of every type of transform one, or none (a Choice without Algorithm).
+type Suite struct {
+	Protocol    Protocol
+	Encryption  Choice
+	Integrity   Choice
+	PRF         Choice
+	KeyExchange Choice
+	ESN         bool // extended sequence numbers
+}
+
+// All returns the transforms of the suite, in the order of RFC 7296 section 3.3.2.
+func (s Suite) All() Choices {
+	var out Choices
+	for _, c := range []Choice{s.Encryption, s.PRF, s.Integrity, s.KeyExchange} {
+		if c.Algorithm != nil {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// String returns the everyday names of the suite, types divided by " / ".
+func (s Suite) String() string {
+	var out []string
+	for _, c := range []Choice{s.Encryption, s.Integrity, s.PRF, s.KeyExchange} {
+		if c.Algorithm != nil {
+			out = append(out, c.Label())
+		}
+	}
+	if s.ESN {
+		out = append(out, "ESN")
+	}
+	return strings.Join(out, " / ")
+}
+
+// Strength returns the security of the suite in bits against a classical adversary: that of its weakest transform.
+func (s Suite) Strength() int {
+	least := -1
+	for _, c := range s.All() {
+		if n := c.Strength(); least < 0 || n < least {
+			least = n
+		}
+	}
+	return max(0, least)
+}
+
+// Choose picks the suite as a responder does (RFC 7296 section 2.7): for each of its own proposals, for each of the
+// initiator's, the first pair that has something of every type in common, and of that the first in its own order. With
+// initiatorDecides the initiator's order takes the place of its own. offered is the index of the initiator's proposal.
+func Choose(responder, initiator []Proposal, initiatorDecides bool) (s Suite, offered int, ok bool) {
+	if initiatorDecides {
+		for i, mine := range initiator {
+			for _, own := range responder {
+				if s, ok := mine.Agree(own); ok {
+					return s, i, true
+				}
+			}
+		}
+		return s, 0, false
+	}
+	for _, own := range responder {
+		for i, mine := range initiator {
+			if s, ok := own.Agree(mine); ok {
+				return s, i, true
+			}
+		}
+	}
+	return s, 0, false
+}
+
+// Agree returns what two proposals have in common, in the order of p; ok is false where some type has nothing.
+func (p Proposal) Agree(q Proposal) (s Suite, ok bool) {
+	s.Protocol = p.Protocol
+	if p.Protocol != q.Protocol {
+		return s, false
+	}
+	var okEnc, okInt, okPRF, okKE bool
+	s.Encryption, okEnc = common(p.Encryption, q.Encryption)
+	s.Integrity, okInt = common(p.Integrity, q.Integrity)
+	s.PRF, okPRF = common(p.PRF, q.PRF)
+	s.KeyExchange, okKE = exchange(p.KeyExchange, q.KeyExchange)
+	seq, okSeq := common(sequence(p), sequence(q))
+	s.ESN = okSeq && p.Protocol != IKE && seq.ID == 1
+	return s, okEnc && okInt && okPRF && okKE && okSeq
+}
+
+func sequence(p Proposal) Choices {
+	if len(p.Sequence) == 0 {
+		return Choices{Pick(Sequence, 0, 0)}
+	}
+	return p.Sequence
+}
+
+// common returns the first of a that b has too. Where neither has any, that is agreement on none.
+func common(a, b Choices) (Choice, bool) {
+	for _, c := range a {
+		if b.Has(c) {
+			return c, true
+		}
+	}
+	return Choice{}, len(a) == 0 && len(b) == 0
+}
+
+// exchange is common for key exchanges, where the number 0 says in so many words that there is none.
+func exchange(a, b Choices) (Choice, bool) {
+	if len(a) == 0 {
+		a = Choices{Pick(KeyExchange, 0, 0)}
+	}
+	if len(b) == 0 {
+		b = Choices{Pick(KeyExchange, 0, 0)}
+	}
+	c, ok := common(a, b)
+	if ok && c.ID == 0 {
+		return Choice{}, true
+	}
+	return c, ok
+}
+
+// WithoutKeyExchange returns the proposals as they are offered where no key exchange takes place: for the child that is
+// made along with the IKE SA (RFC 7296 section 1.2).
+func WithoutKeyExchange(ps []Proposal) []Proposal {
+	out := slices.Clone(ps)
+	for i := range out {
+		out[i].KeyExchange = nil
+	}
+	return out
+}
+
+// FirstGroup returns the key exchange for which an initiator sends its share at once: the first of its first proposal.
+func FirstGroup(ps []Proposal) Choice {
+	for _, p := range ps {
+		if len(p.KeyExchange) > 0 {
+			return p.KeyExchange[0]
+		}
+	}
+	return Choice{}
+}
+
+// hashPRF is the PRF that an IKEv1 hash stands for, by the number of the integrity algorithm.
+var hashPRF = map[uint16]uint16{1: 1, 6: 1, 2: 2, 7: 2, 12: 5, 13: 6, 14: 7}
+
+// OfferV1 returns the proposals as an IKEv1 initiator sends them (RFC 2409 section 5): of every type the first only, and
+// none that IKEv1 has no number for or whose PRF is not that of its hash.
+func OfferV1(ps []Proposal) []Proposal {
+	var out []Proposal
+	for _, p := range ps {
+		one := Proposal{Text: p.Text, Protocol: p.Protocol, Encryption: head(p.Encryption), Integrity: head(p.Integrity), KeyExchange: head(p.KeyExchange)}
+		if slices.ContainsFunc(one.Encryption, func(c Choice) bool { return p.Protocol == IKE && (c.Combined || c.ID == 13 || c.ID == 24) || c.ID == 28 }) {
+			continue
+		}
+		if p.Protocol == IKE {
+			if len(one.Integrity) == 0 {
+				continue
+			}
+			id, known := hashPRF[one.Integrity[0].ID]
+			prf := Pick(PRF, id, 0)
+			if !known || !p.PRF.Has(prf) {
+				continue
+			}
+			one.PRF = Choices{prf}
+		}
+		out = append(out, one)
+	}
+	return out
+}
+
+func head(cs Choices) Choices { return cs[:min(len(cs), 1)] }
+
+// QuickModeGroup returns the key exchange that an IKEv1 initiator asks for in quick mode: the one of its IKE SA where any
+// proposal has it, else the first that is configured; the zero Choice for none.
+func QuickModeGroup(ps []Proposal, ofIKE Choice) Choice {
+	for _, p := range ps {
+		if ofIKE.Algorithm != nil && p.KeyExchange.Has(ofIKE) {
+			return ofIKE
+		}
+	}
+	for _, p := range ps {
+		if len(p.KeyExchange) > 0 {
+			if p.KeyExchange[0].ID == 0 {
+				return Choice{}
+			}
+			return p.KeyExchange[0]
+		}
+	}
+	return Choice{}
+}
