@@ -293,15 +293,24 @@ func (a *attempt) proposals() *Failure {
 			offer = same
 		}
 	}
-	s, _, ok := ike.Choose(own, offer, a.r.Gateway.Options.InitiatorDecides.Value)
+	guess, written := ike.FirstGroup(offer), offer
+	var s ike.Suite
+	var ok bool
+	for range 4 {
+		if a.Version == ike.V2 {
+			offer = ike.Lead(written, guess)
+		}
+		s, _, ok = ike.Choose(own, offer, a.r.Gateway.Options.InitiatorDecides.Value)
+		if !ok || a.Version == ike.V1 || guess.Algorithm == nil || guess.Same(s.KeyExchange) {
+			break
+		}
+		a.Retry, guess = true, s.KeyExchange // asked for another group: once more, with that
+	}
 	if !ok {
 		return &Failure{Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: a.difference(offer, own, "IKE"), Lines: [2]source.Pos{a.i.c.Proposals.Where(a.i.c.At), a.r.c.Proposals.Where(a.r.c.At)},
 			Changes: a.widen(a.i.c.Proposals.Value, own)}
 	}
 	a.IKE = s
-	if g := ike.FirstGroup(offer); a.Version == ike.V2 && g.Algorithm != nil && !g.Same(s.KeyExchange) {
-		a.Retry = true
-	}
 	return nil
 }
 

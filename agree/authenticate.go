@@ -46,9 +46,15 @@ func (a *attempt) methods() *Failure {
 			Lines:   ordered(a, who, mine.Where(who.c.At), theirs.Where(whom.c.At)),
 			Changes: []string{fmt.Sprintf("set %s for %s on both ends", mine.Value, who.name()), fmt.Sprintf("or %s", theirs.Value)}}
 	}
-	if a.Version == ike.V1 && i.Local.Method.Value != i.Remote.Method.Value && i.Remote.Method.Value != ike.AnyMethod {
-		return &Failure{Step: Local, Why: fmt.Sprintf("IKEv1 has one method for both ends, and %s is told %s for itself and %s for its peer", a.i.name(), i.Local.Method.Value, i.Remote.Method.Value),
-			Lines: [2]source.Pos{i.Local.Method.Where(i.At)}, Changes: []string{"set one method for both, or IKEv2"}}
+	for _, s := range []side{a.i, a.r} {
+		if mine, peer := s.c.Local.Method, s.c.Remote.Method; a.Version == ike.V1 && mine.Value != peer.Value {
+			f := &Failure{Step: a.phase1(), Notify: "AUTHENTICATION_FAILED", Why: fmt.Sprintf("IKEv1 has one method for both ends, and %s is told %s for itself and %s for its peer", s.name(), mine.Value, peer.Value),
+				Lines: ordered(a, s, mine.Where(s.c.At), source.Pos{}), Changes: []string{fmt.Sprintf("set one method for both on %s, or IKEv2", s.name())}}
+			if s.End == a.i.End {
+				f.Step, f.Notify = Local, ""
+			}
+			return f
+		}
 	}
 	if !allows(r.Remote.Method.Value, i.Local.Method.Value) {
 		return fail(i.Local.Method, r.Remote.Method, a.i, a.r)

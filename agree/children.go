@@ -79,6 +79,9 @@ func (a *attempt) child(k *gateway.Child, first bool) Child {
 	}
 	rl, rr := c.With.Local.Value.At(own), c.With.Remote.Value.At(peer)
 	c.Remote, c.Local = rl.Meet(remote), rr.Meet(local)
+	if a.Version == ike.V1 {
+		c.Local, c.Remote = ike.Selectors{onePort(c.Local[0])}, ike.Selectors{onePort(c.Remote[0])}
+	}
 	if f := a.wrap(&c, k, step); f != nil {
 		c.Failure = f
 		return c
@@ -227,21 +230,14 @@ func (a *attempt) quickOffer(ps []ike.Proposal) []ike.Proposal {
 		}
 		out = append(out, p)
 	}
-	out = ike.OfferV1(out)
-	for i := range out {
-		out[i].Sequence = nil
-	}
-	return out
+	return ike.OfferV1(out)
 }
 
 // create chooses a suite in an exchange with a key exchange of its own (RFC 7296 section 1.3.1). An initiator whose first
-// group is none sends no share, so that all of its proposals go without; it takes back only what one of them allows.
+// group of all is none sends no share, so that all of its proposals go without; it takes back only what one of them allows.
 func create(initiator, responder []ike.Proposal, decides bool) (ike.Suite, bool) {
 	offer := initiator
-	first := ike.Choice{}
-	if len(initiator) > 0 && len(initiator[0].KeyExchange) > 0 {
-		first = initiator[0].KeyExchange[0]
-	}
+	first := ike.FirstGroup(initiator)
 	without := first.Algorithm == nil || first.ID == 0
 	if without {
 		offer = ike.WithoutKeyExchange(initiator)
@@ -275,8 +271,14 @@ func (a *attempt) rekeyChild(c *Child, k *gateway.Child) {
 	i, r := k.Rekey.Value, c.With.Rekey.Value
 	re := &c.Rekey
 	by := func(initiator, responder *gateway.Child, g *gateway.Gateway) (ike.Suite, Outcome) {
-		if a.Version == ike.V1 { // a quick mode like the first
-			return c.Suite, Agrees
+		if a.Version == ike.V1 { // a quick mode like the first, the other way round where the responder begins it
+			if initiator == k {
+				return c.Suite, Agrees
+			}
+			if s, _, ok := ike.Choose(responder.Proposals.Value, a.quickOffer(initiator.Proposals.Value), g.Options.InitiatorDecides.Value); ok && a.reverses(initiator, responder) {
+				return s, Agrees
+			}
+			return ike.Suite{}, Fails
 		}
 		if s, ok := create(initiator.Proposals.Value, responder.Proposals.Value, g.Options.InitiatorDecides.Value); ok {
 			return s, Agrees
@@ -306,6 +308,15 @@ func (a *attempt) rekeyChild(c *Child, k *gateway.Child) {
 	re.Failure = &Failure{Step: Create, Notify: "NO_PROPOSAL_CHOSEN", Lines: [2]source.Pos{k.Proposals.Where(k.At), c.With.Proposals.Where(c.With.At)}, Why: a.pfsDiffers(k, c.With)}
 	re.Failure.Changes = []string{fmt.Sprintf("on %s name the key exchange of %s in the child's proposals (%s)", a.r.name(), a.i.name(), groupsOf(k)),
 		fmt.Sprintf("on %s name that of %s (%s)", a.i.name(), a.r.name(), groupsOf(c.With))}
+}
+
+// reverses reports whether the selectors that the responder would ask for in quick mode fit the initiator's child.
+func (a *attempt) reverses(asks, answers *gateway.Child) bool {
+	local, remote := asks.Local.Value.At(a.r.own).Reduce(), asks.Remote.Value.At(a.source()).Reduce()
+	if len(local) == 0 || len(remote) == 0 {
+		return false
+	}
+	return fit(answers.Remote.Value.At(a.target()), local[:1]) > 0 && fit(answers.Local.Value.At(a.i.own), remote[:1]) > 0
 }
 
 func least(a, b time.Duration) time.Duration {

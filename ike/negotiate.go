@@ -143,25 +143,49 @@ func FirstGroup(ps []Proposal) Choice {
 	return Choice{}
 }
 
+// Lead returns the proposals with those first that have a group: the order in which an IKEv2 initiator sends them, so that
+// its guess of the group fits as many as it can.
+func Lead(ps []Proposal, group Choice) []Proposal {
+	if group.Algorithm == nil {
+		return ps
+	}
+	var with, without []Proposal
+	for _, p := range ps {
+		if p.KeyExchange.Has(group) {
+			with = append(with, p)
+		} else {
+			without = append(without, p)
+		}
+	}
+	return append(with, without...)
+}
+
 // hashPRF is the PRF that an IKEv1 hash stands for, by the number of the integrity algorithm.
 var hashPRF = map[uint16]uint16{1: 1, 6: 1, 2: 2, 7: 2, 12: 5, 13: 6, 14: 7}
 
-// OfferV1 returns the proposals as an IKEv1 initiator sends them (RFC 2409 section 5): of every type the first only, and
-// none that IKEv1 has no number for or whose PRF is not that of its hash.
+// OfferV1 returns the proposals as an IKEv1 initiator sends them (RFC 2409 section 5): of every type the first that IKEv1
+// has a number for, and none whose PRF is not that of its hash.
 func OfferV1(ps []Proposal) []Proposal {
 	var out []Proposal
 	for _, p := range ps {
-		one := Proposal{Text: p.Text, Protocol: p.Protocol, Encryption: head(p.Encryption), Integrity: head(p.Integrity), KeyExchange: head(p.KeyExchange)}
-		if slices.ContainsFunc(one.Encryption, func(c Choice) bool { return p.Protocol == IKE && (c.Combined || c.ID == 13 || c.ID == 24) || c.ID == 28 }) {
+		one := Proposal{Text: p.Text, Protocol: p.Protocol, KeyExchange: head(p.KeyExchange), Sequence: p.Sequence}
+		one.Encryption = first(p.Encryption, func(c Choice) bool { return !c.Combined && c.ID != 13 && c.ID != 24 })
+		if p.Protocol != IKE { // of ESP's the very first, whether it can be said or not
+			one.Encryption = head(p.Encryption)
+		}
+		if len(one.Encryption) > 0 && one.Encryption[0].ID == 28 {
+			continue
+		}
+		one.Integrity = first(p.Integrity, func(c Choice) bool { _, known := hashPRF[c.ID]; return known || p.Protocol != IKE })
+		if len(p.Encryption) > 0 && len(one.Encryption) == 0 || len(p.Integrity) > 0 && len(one.Integrity) == 0 {
 			continue
 		}
 		if p.Protocol == IKE {
 			if len(one.Integrity) == 0 {
 				continue
 			}
-			id, known := hashPRF[one.Integrity[0].ID]
-			prf := Pick(PRF, id, 0)
-			if !known || !p.PRF.Has(prf) {
+			prf := Pick(PRF, hashPRF[one.Integrity[0].ID], 0)
+			if !p.PRF.Has(prf) {
 				continue
 			}
 			one.PRF = Choices{prf}
@@ -169,6 +193,14 @@ func OfferV1(ps []Proposal) []Proposal {
 		out = append(out, one)
 	}
 	return out
+}
+
+// first returns the first choice for which a condition holds, as a list of one; none where it holds for none.
+func first(cs Choices, holds func(Choice) bool) Choices {
+	if i := slices.IndexFunc(cs, holds); i >= 0 {
+		return cs[i : i+1]
+	}
+	return nil
 }
 
 func head(cs Choices) Choices { return cs[:min(len(cs), 1)] }

@@ -165,7 +165,13 @@ func (r *swanctl) connection(s *section) {
 	c.MOBIKE = fill.Take(f, true, values.Bool, "mobike")
 	c.DPD = fill.Take(f, 0, values.Time, "dpd_delay")
 	c.DPDTimeout = fill.Take(f, 0, values.Time, "dpd_timeout")
-	c.Childless = fill.Take(f, "allow", fill.Word, "childless")
+	c.Childless = fill.Take(f, "allow", func(t string) (string, error) {
+		switch t {
+		case "allow", "force", "never", "prefer":
+			return t, nil
+		}
+		return "", fmt.Errorf("%q is none of allow, prefer, force and never", t)
+	}, "childless")
 	c.PPK = fill.Take(f, false, func(string) (bool, error) { return true, nil }, "ppk_id")
 	c.PPKRequired = fill.Take(f, false, values.Bool, "ppk_required")
 	c.Tries = fill.Take(f, 1, func(t string) (int, error) {

@@ -1,0 +1,248 @@
+//go:build lab
+
+package charon
+
+import (
+	"fmt"
+	"os/exec"
+	"regexp"
+	"sort"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Pair is two daemons at the ends of one wire.
+type Pair struct{ A, B *Daemon }
+
+// StartPair starts two daemons, at 10.0.0.1 and 10.0.0.2, each with an address of the network behind it.
+func StartPair(t testing.TB, name string) *Pair {
+	t.Helper()
+	a, b := "toril-"+name+"-a", "toril-"+name+"-b"
+	run := func(line string) error { return exec.Command("sh", "-c", line).Run() }
+	clean := func() { _ = run("ip netns del " + a + "; ip netns del " + b) }
+	clean()
+	require.NoError(t, run(fmt.Sprintf("ip netns add %s && ip netns add %s && ip link add tv%s netns %s type veth peer name tv%s netns %s", a, b, name, a, name, b)))
+	t.Cleanup(clean)
+	for i, ns := range []string{a, b} {
+		require.NoError(t, run(fmt.Sprintf("ip -n %s link set lo up && ip -n %s addr add 10.0.0.%d/24 dev tv%s && ip -n %s link set tv%s up && ip -n %s addr add 10.%d.0.1/32 dev lo", ns, ns, i+1, name, ns, name, ns, i+1)))
+	}
+	time.Sleep(200 * time.Millisecond)
+	return &Pair{Start(t, "a", a, ""), Start(t, "b", b, "")}
+}
+
+// SA is an IKE SA as a daemon lists it.
+type SA struct {
+	Name, Version, State string
+	ID                   string // unique number
+	Suite                string
+	Busy                 bool // a task is under way
+	Children             []ChildSA
+}
+
+// ChildSA is an installed child.
+type ChildSA struct {
+	ID            int
+	Protocol      string
+	Mode          string
+	Suite         string
+	Local, Remote []string
+}
+
+func str(s Section, key string) string { v, _ := s[key].(string); return v }
+
+func suiteOf(s Section) string {
+	var parts []string
+	if e := str(s, "encr-alg"); e != "" {
+		if k := str(s, "encr-keysize"); k != "" {
+			e += "_" + k
+		}
+		parts = append(parts, e)
+	}
+	for _, key := range []string{"integ-alg", "prf-alg", "dh-group"} {
+		if v := str(s, key); v != "" {
+			parts = append(parts, v)
+		}
+	}
+	if str(s, "esn") != "" {
+		parts = append(parts, "EXT_SEQ")
+	}
+	return strings.Join(parts, "/")
+}
+
+// SAs lists the daemon's IKE SAs.
+func (d *Daemon) SAs() ([]SA, error) {
+	events, _, err := d.Command("list-sas", Section{})
+	if err != nil {
+		return nil, err
+	}
+	var out []SA
+	for _, e := range events {
+		for name, v := range e {
+			s, ok := v.(Section)
+			if !ok {
+				continue
+			}
+			sa := SA{Name: name, Version: str(s, "version"), State: str(s, "state"), ID: str(s, "uniqueid"), Suite: suiteOf(s)}
+			for key := range s {
+				sa.Busy = sa.Busy || strings.HasPrefix(key, "tasks")
+			}
+			kids, _ := s["child-sas"].(Section)
+			for _, kv := range kids {
+				k, _ := kv.(Section)
+				if str(k, "state") != "INSTALLED" {
+					continue
+				}
+				n, _ := strconv.Atoi(str(k, "uniqueid"))
+				local, _ := k["local-ts"].([]string)
+				remote, _ := k["remote-ts"].([]string)
+				sa.Children = append(sa.Children, ChildSA{ID: n, Protocol: str(k, "protocol"), Mode: str(k, "mode"), Suite: suiteOf(k), Local: local, Remote: remote})
+			}
+			sort.Slice(sa.Children, func(i, j int) bool { return sa.Children[i].ID < sa.Children[j].ID })
+			out = append(out, sa)
+		}
+	}
+	return out, nil
+}
+
+// Established lists those that are up.
+func (d *Daemon) Established(t testing.TB) []SA {
+	t.Helper()
+	all, err := d.SAs()
+	require.NoError(t, err, d.Name)
+	var out []SA
+	for _, sa := range all {
+		if sa.State == "ESTABLISHED" {
+			out = append(out, sa)
+		}
+	}
+	return out
+}
+
+// settle waits until neither daemon has anything under way and both hold as many SAs, at most for a while.
+func settle(t testing.TB, x, y *Daemon) {
+	t.Helper()
+	for end := time.Now().Add(400 * time.Millisecond); time.Now().Before(end); time.Sleep(2 * time.Millisecond) {
+		sx, sy := x.Established(t), y.Established(t)
+		busy, kx, ky := false, 0, 0
+		for _, s := range sx {
+			busy, kx = busy || s.Busy, kx+len(s.Children)
+		}
+		for _, s := range sy {
+			busy, ky = busy || s.Busy, ky+len(s.Children)
+		}
+		if !busy && len(sx) == len(sy) && kx == ky {
+			return
+		}
+	}
+}
+
+// Outcome is what came of one attempt.
+type Outcome struct {
+	IKE      *SA // nil where none came up
+	Message  string
+	RekeyI   string // "ok SUITE", "fail", "" where nothing could be renewed
+	RekeyR   string
+	RekeyIKE string
+}
+
+// Try has one daemon set up a child and, where it comes up, has both renew its keys. All is taken down afterwards.
+func Try(t testing.TB, from, to *Daemon, conn, child string, rekey bool) Outcome {
+	t.Helper()
+	from.Mark()
+	to.Mark()
+	var o Outcome
+	_, _, err := from.Command("initiate", Section{"ike": conn, "child": child, "timeout": "6000", "init-limits": "no", "loglevel": "-1"})
+	if err != nil {
+		o.Message = err.Error()
+	}
+	settle(t, from, to)
+	if up := from.Established(t); len(up) > 0 {
+		sa := up[0]
+		o.IKE = &sa
+		if rekey && len(sa.Children) > 0 {
+			o.RekeyI = renew(t, from, to, "child", 3)
+			o.RekeyR = renew(t, to, from, "child", 3)
+			if sa.Version == "2" {
+				o.RekeyIKE = renew(t, from, to, "ike", 3)
+			}
+		}
+	}
+	for range 300 {
+		clear(t, from)
+		clear(t, to)
+		a, _ := from.SAs()
+		b, _ := to.SAs()
+		if len(a)+len(b) == 0 {
+			break
+		}
+		time.Sleep(3 * time.Millisecond)
+	}
+	return o
+}
+
+func clear(t testing.TB, d *Daemon) {
+	all, err := d.SAs()
+	require.NoError(t, err)
+	for _, sa := range all {
+		_, _, _ = d.Command("terminate", Section{"ike-id": sa.ID, "force": "yes", "timeout": "-1", "loglevel": "-1"})
+	}
+}
+
+var (
+	notify  = regexp.MustCompile(`parsed \S+ (?:request|response) \d+ \[.*N\((NO_PROP|CRIT|AUTH_FAILED|NO_ADD_SAS|TS_UNACCEPT|TEMP_FAIL|NO_CHILD_SA|INVAL_\w+)\)`)
+	gaveUp  = regexp.MustCompile(`rekeying failed|giving up|reauthenticating|failed to establish CHILD_SA`)
+	tempory = regexp.MustCompile(`parsed .*N\(TEMP_FAIL\)`)
+)
+
+// renew has x renew the newest child, or the IKE SA.
+func renew(t testing.TB, x, y *Daemon, what string, again int) string {
+	t.Helper()
+	settle(t, x, y)
+	up := x.Established(t)
+	if len(up) == 0 {
+		return ""
+	}
+	newest := func(sas []SA) (int, string) {
+		id, suite := 0, ""
+		for _, sa := range sas {
+			if n, _ := strconv.Atoi(sa.ID); what == "ike" && n > id {
+				id, suite = n, sa.Suite
+			}
+			for _, k := range sa.Children {
+				if what == "child" && k.ID > id {
+					id, suite = k.ID, k.Suite
+				}
+			}
+		}
+		return id, suite
+	}
+	old, _ := newest(up)
+	if old == 0 {
+		return ""
+	}
+	x.Mark()
+	_, _, _ = x.Command("rekey", Section{what + "-id": strconv.Itoa(old)})
+	for end := time.Now().Add(3 * time.Second); time.Now().Before(end); time.Sleep(2 * time.Millisecond) {
+		if id, suite := newest(x.Established(t)); id > old {
+			return "ok " + suite
+		}
+		log := x.Log()
+		if tempory.MatchString(log) && again > 0 {
+			time.Sleep(50 * time.Millisecond)
+			return renew(t, x, y, what, again-1)
+		}
+		for _, m := range notify.FindAllStringSubmatch(log, -1) {
+			if m[1] != "INVAL_KE" {
+				return "fail"
+			}
+		}
+		if gaveUp.MatchString(log) {
+			return "fail"
+		}
+	}
+	return "fail"
+}
