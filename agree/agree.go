@@ -141,7 +141,7 @@ func (a *attempt) run() {
 		a.Version = ike.V2
 	}
 	a.Aggressive = a.Version == ike.V1 && a.i.c.Aggressive.Value
-	for _, step := range []func() *Failure{a.start, a.address, a.version, a.proposals, a.authenticate} {
+	for _, step := range []func() *Failure{a.start, a.address, a.version, a.proposals, a.authenticate, a.quickTransport} {
 		if f := step(); f != nil {
 			a.Failure, a.Outcome = f, Fails
 			if f.Step == Local {

@@ -146,7 +146,9 @@ func (a *attempt) keys() *Failure {
 		if id, ok := shown(s); ok {
 			own = append(own, id)
 		}
-		if id, ok := shown(o); ok {
+		if want := s.c.Remote.ID.Value; a.Version == ike.V2 && s.End == a.i.End && definite(want) { // before the peer shows any
+			peer = append(peer, want)
+		} else if id, ok := shown(o); ok {
 			peer = append(peer, id)
 		}
 		if a.Version == ike.V2 && s.End == a.r.End && s.c.Local.ID.Value.Kind == ike.NoID && definite(a.i.c.Remote.ID.Value) {

@@ -180,8 +180,23 @@ func (a *attempt) wrap(c *Child, k *gateway.Child, step Step) *Failure {
 	if a.Version == ike.V1 {
 		return &Failure{Step: step, Notify: "INVALID_ID_INFORMATION", Lines: lines, Why: fmt.Sprintf("%s asks for %s mode, and %s is set to %s mode", a.i.name(), mine, a.r.name(), theirs), Changes: []string{"set the same mode on both ends"}}
 	}
-	c.Notes = append(c.Notes, fmt.Sprintf("one end says transport mode, the other tunnel mode: it becomes tunnel mode"))
+	c.Notes = append(c.Notes, "one end says transport mode, the other tunnel mode: it becomes tunnel mode")
 	return nil
+}
+
+// quickTransport asks whether an IKEv1 initiator in transport mode has anything to ask for: where its selectors do not hold
+// the gateways' own addresses, the daemon gives up and takes the IKE SA down with it.
+func (a *attempt) quickTransport() *Failure {
+	if a.Version != ike.V1 || len(a.i.c.Children) == 0 {
+		return nil
+	}
+	k := a.i.c.Children[0]
+	local, remote := a.offered(k)
+	if k.Mode.Value != ike.Transport || local.Hold(a.source()) && remote.Hold(a.target()) {
+		return nil
+	}
+	return &Failure{Step: QuickMode, Lines: [2]source.Pos{k.Mode.Where(k.At)}, Why: fmt.Sprintf("in transport mode only the gateways' own addresses can be protected, and the selectors of %s do not hold them", a.i.name()),
+		Changes: []string{fmt.Sprintf("set tunnel mode on both ends, or leave the selectors of %s out", a.i.name())}}
 }
 
 // suite chooses the child's suite.

@@ -87,3 +87,12 @@ func (p Proposal) Of(r Registry) Choices {
 	}
 	return p.Additional[r]
 }
+
+// All returns every choice of the proposal.
+func (p Proposal) All() Choices {
+	var out Choices
+	for _, cs := range []Choices{p.Encryption, p.Integrity, p.PRF, p.KeyExchange} {
+		out = append(out, cs...)
+	}
+	return out
+}

@@ -81,7 +81,7 @@ func (a *app) root() *cobra.Command {
 		Version:       report.Version,
 	}
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(a.audit(), a.tunnels(), a.checks(), a.explain(), a.baseline(), a.formats(), a.demo())
+	root.AddCommand(a.audit(), a.tunnels(), a.checks(), a.explain(), a.baseline(), a.formats(), a.ends(), a.mirror(), a.demo())
 	return root
 }
 
@@ -147,7 +147,7 @@ func missing(kind, name string, known []string) error {
 	if best != "" {
 		return fmt.Errorf("there is no %s %q; did you mean %q?", kind, name, best)
 	}
-	return fmt.Errorf("there is no %s %q; toril %ss lists them", kind, name, kind)
+	return fmt.Errorf("there is no %s %q; known are: %s", kind, name, strings.Join(known, ", "))
 }
 
 // format checks the value of --format.

@@ -19,10 +19,10 @@ func (g generator) chance(percent int) bool { return g.IntN(100) < percent }
 // end is one end of a pair, as the values of swanctl.conf.
 type end struct {
 	version, proposals, esp, ah, local, remote, mode, childless, aggressive string
-	localID, remoteID                                                      string
-	psk, owners                                                            string
-	localAuth, remoteAuth                                                  string
-	second                                                                 bool // a second child
+	localID, remoteID                                                       string
+	psk, owners                                                             string
+	localAuth, remoteAuth                                                   string
+	second                                                                  bool // a second child
 }
 
 var (

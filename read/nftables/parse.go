@@ -58,8 +58,8 @@ type ruleset struct {
 	defs    []*gateway.Definition
 	unnamed int
 
-	expanded int // tokens that definitions gave so far
-	extra   []*gateway.Chain // chains without a name
+	expanded int              // tokens that definitions gave so far
+	extra    []*gateway.Chain // chains without a name
 
 	chainUse   map[string][]source.Pos // where a chain is jumped to
 	chainOrder []string

@@ -1,0 +1,40 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"toril/report"
+)
+
+func (a *app) ends() *cobra.Command {
+	var form string
+	var only bool
+	cmd := &cobra.Command{
+		Use:   "ends PATH...",
+		Short: "Say whether both ends of every tunnel would agree, on what, and when it would break",
+		Long: "Lays both ends side by side, one row a setting, and predicts what happens when either of them sets the tunnel up:\nthe IKE SA, every child, and the renewal of their keys. " +
+			"Two files are two ends; a folder is an estate.\n\nExit code: 0 all that was compared agrees, 1 something differs or a file could not be read, 2 wrong usage.",
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := format(form, "text", "json"); err != nil {
+				return err
+			}
+			e, err := a.load(cmd.Context(), args)
+			if err != nil {
+				return err
+			}
+			if form == "json" {
+				err = report.EndsJSON(a.out, e, only)
+			} else {
+				err = report.EndsText(a.out, e, only, a.look())
+			}
+			if err == nil && (len(e.Problems) > 0 || report.Disagree(e)) {
+				err = exit(exitFindings)
+			}
+			return err
+		},
+	}
+	cmd.Flags().StringVar(&form, "format", "text", "text or json")
+	cmd.Flags().BoolVar(&only, "only-differences", false, "leave out the settings that fit each other")
+	return a.input(cmd)
+}

@@ -1,0 +1,74 @@
+package cli
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"toril/estate"
+	"toril/mirror"
+	"toril/report"
+)
+
+func (a *app) mirror() *cobra.Command {
+	var form, as string
+	cmd := &cobra.Command{
+		Use:   "mirror GATEWAY/CONNECTION PATH...",
+		Short: "Write what the far end of a connection must set, to hand over",
+		Long: "Writes a sheet in Markdown or JSON, or with --as a configuration for the far end that agrees with this one.\n" +
+			"Pre-shared keys are no part of it. Without a PATH the current folder is the estate.",
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := format(form, "markdown", "json"); err != nil {
+				return err
+			}
+			writer := mirror.Writers[as]
+			if as != "" && writer == nil {
+				return fmt.Errorf("toril cannot write %q; it can write: %v", as, slices.Sorted(maps.Keys(mirror.Writers)))
+			}
+			paths := args[1:]
+			if len(paths) == 0 {
+				paths = []string{"."}
+			}
+			e, err := a.load(cmd.Context(), paths)
+			if err != nil {
+				return err
+			}
+			t, end, err := find(e, args[0])
+			if err != nil {
+				return err
+			}
+			switch {
+			case writer != nil:
+				text, err := writer(t, end)
+				if err != nil {
+					return err
+				}
+				_, err = fmt.Fprint(a.out, text)
+				return err
+			case form == "json":
+				return report.MirrorJSON(a.out, mirror.Of(t, end))
+			}
+			return report.MirrorMarkdown(a.out, mirror.Of(t, end))
+		},
+	}
+	cmd.Flags().StringVar(&form, "format", "markdown", "markdown or json")
+	cmd.Flags().StringVar(&as, "as", "", "write a configuration instead: swanctl")
+	return cmd
+}
+
+// find returns the tunnel and the end of a name "gateway/connection".
+func find(e *estate.Estate, name string) (*estate.Tunnel, estate.End, error) {
+	var known []string
+	for _, t := range e.Tunnels {
+		for _, end := range t.Ends {
+			if end.Name() == name {
+				return t, end, nil
+			}
+			known = append(known, end.Name())
+		}
+	}
+	return nil, estate.End{}, missing("connection", name, known)
+}

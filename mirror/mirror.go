@@ -1,0 +1,341 @@
+// Package mirror turns one end of a tunnel round: it says what the administrator of the far end must set so that both
+// agree. No key is part of it.
+package mirror
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"toril/estate"
+	"toril/gateway"
+	"toril/ike"
+)
+
+// Sheet is what the far end must set. Values that the known end leaves open are said to be open.
+type Sheet struct {
+	For        string // the gateway that the sheet was made from
+	Connection string
+	Version    ike.Version
+	Own        string // the far end's own address: what the known end expects
+	Peer       string // the known end's address
+	OwnID      string
+	PeerID     string
+	Method     ike.Method
+	Aggressive bool
+	Proposals  []ike.Proposal
+	IKELife    time.Duration
+	DPD        time.Duration
+	Encap      bool
+	Children   []Child
+	Open       []string // what must still be settled between the two
+}
+
+// Child is one child of a Sheet.
+type Child struct {
+	Name      string
+	Protocol  ike.Protocol
+	Local     []string // networks behind the far end
+	Remote    []string
+	Proposals []ike.Proposal
+	Groups    ike.Choices // for PFS
+	Mode      ike.Mode
+	Life      time.Duration
+	Bytes     uint64
+	Cut96     bool
+}
+
+// Of makes the sheet for the far end of a connection.
+func Of(t *estate.Tunnel, e estate.End) Sheet {
+	c := e.Connection
+	own, peer := t.Own(e), t.Peer(e)
+	s := Sheet{For: e.Gateway.Name, Connection: c.Name, Version: c.Version.Value, Aggressive: c.Aggressive.Value, Method: c.Local.Method.Value, Proposals: c.Proposals.Value, IKELife: c.Lifetime(),
+		DPD: c.DPD.Value, Encap: c.Encap.Value}
+	if s.Version == ike.Either {
+		s.Version = ike.V2
+	}
+	s.Peer, s.Own = address(own), address(peer)
+	if s.Peer == "" {
+		s.open("the address of %s: it is not in its configuration", e.Gateway.Name)
+	}
+	if s.Own == "" {
+		s.open("the far end's own address: %s accepts %s", e.Gateway.Name, c.RemoteAddrs.Value)
+	}
+	s.PeerID = c.Local.ID.Value.String()
+	if c.Local.ID.Value.Kind == ike.NoID {
+		s.PeerID = address(own)
+		s.open("the identity of %s is not written down: its address stands for it", e.Gateway.Name)
+	}
+	switch id := c.Remote.ID.Value; {
+	case id.Wild() || id.Kind == ike.NoID:
+		s.OwnID = address(peer)
+		s.open("the far end's own identity: %s accepts %s", e.Gateway.Name, id)
+	default:
+		s.OwnID = id.String()
+	}
+	if c.Remote.Method.Value != ike.AnyMethod && c.Remote.Method.Value != c.Local.Method.Value {
+		s.open("%s proves itself with %s and asks its peer for %s", e.Gateway.Name, c.Local.Method.Value, c.Remote.Method.Value)
+	}
+	if s.Method == ike.PSK {
+		s.open("the pre-shared key: hand it over by another way than this sheet")
+	}
+	for _, k := range c.Children {
+		if k.Mode.Value == ike.Pass || k.Mode.Value == ike.Drop {
+			continue
+		}
+		s.Children = append(s.Children, Child{Name: k.Name, Protocol: k.Protocol.Value, Local: spell(k.Remote.Value), Remote: spell(k.Local.Value), Proposals: k.Proposals.Value,
+			Groups: ike.All(k.Proposals.Value, ike.KeyExchange), Mode: k.Mode.Value, Life: k.Rekey.Value, Bytes: k.RekeyBytes.Value, Cut96: k.Cut96.Value})
+	}
+	return s
+}
+
+func (s *Sheet) open(format string, args ...any) {
+	s.Open = append(s.Open, fmt.Sprintf(format, args...))
+}
+
+func address(a netip.Addr) string {
+	if !a.IsValid() {
+		return ""
+	}
+	return a.String()
+}
+
+// spell writes selectors; the gateways' own addresses as "own address" or "peer address" would be, by word.
+func spell(ss ike.Selectors) []string {
+	var out []string
+	for _, s := range ss {
+		out = append(out, s.String())
+	}
+	return out
+}
+
+// Writers are the formats in which a sheet can be written as a configuration, by name.
+var Writers = map[string]func(t *estate.Tunnel, e estate.End) (string, error){"swanctl": Swanctl}
+
+// Swanctl writes the far end of a connection as a swanctl.conf. Read back, it agrees with the end that it was made from.
+// The pre-shared key is left for people to fill in.
+func Swanctl(t *estate.Tunnel, e estate.End) (string, error) {
+	s := Of(t, e)
+	c := e.Connection
+	if s.Own == "" && s.Peer == "" {
+		return "", fmt.Errorf("%s names neither its own nor its peer's address; there is nothing to mirror", e.Name())
+	}
+	w := &writer{}
+	w.line("# far end of %s; made by toril mirror", e.Name())
+	for _, o := range s.Open {
+		w.line("# to settle: %s", o)
+	}
+	w.open("connections")
+	w.open(section(e.Gateway.Name))
+	w.set("version", fmt.Sprint(uint8(s.Version)))
+	w.set("local_addrs", s.Own)
+	w.set("remote_addrs", s.Peer)
+	proposals, err := written(s.Proposals, s.Version)
+	if err != nil {
+		return "", err
+	}
+	w.set("proposals", proposals)
+	if s.Aggressive {
+		w.set("aggressive", "yes")
+	}
+	if c.Rekey.Value > 0 {
+		w.set("rekey_time", seconds(c.Rekey.Value))
+	}
+	if c.Reauth.Value > 0 {
+		w.set("reauth_time", seconds(c.Reauth.Value))
+	}
+	if s.DPD > 0 {
+		w.set("dpd_delay", seconds(s.DPD))
+	}
+	if s.Encap {
+		w.set("encap", "yes")
+	}
+	auth := map[ike.Method]string{ike.PSK: "psk", ike.Certificate: "pubkey"}
+	w.open("local")
+	w.set("auth", auth[pick(c.Remote.Method.Value, s.Method)])
+	w.set("id", s.OwnID)
+	w.close()
+	w.open("remote")
+	w.set("auth", auth[s.Method])
+	w.set("id", s.PeerID)
+	w.close()
+	w.open("children")
+	for _, k := range c.Children {
+		if k.Mode.Value == ike.Pass || k.Mode.Value == ike.Drop {
+			continue
+		}
+		if err := w.child(k, s.Version); err != nil {
+			return "", err
+		}
+	}
+	w.close()
+	w.close()
+	w.close()
+	if s.Method == ike.PSK {
+		w.open("secrets")
+		w.open("ike-" + section(e.Gateway.Name))
+		w.set("id-own", s.OwnID)
+		w.set("id-peer", s.PeerID)
+		w.line("# secret = (the key of %s, handed over by another way)", e.Gateway.Name)
+		w.close()
+		w.close()
+	}
+	return w.b.String(), nil
+}
+
+func pick(m, otherwise ike.Method) ike.Method {
+	if m == ike.AnyMethod {
+		return otherwise
+	}
+	return m
+}
+
+// section makes a name that may stand for a section.
+func section(name string) string {
+	return strings.Map(func(r rune) rune {
+		if strings.ContainsRune(" \t.{}#:=\"'\\/,", r) || r < ' ' {
+			return '-'
+		}
+		return r
+	}, name)
+}
+
+func seconds(d time.Duration) string { return fmt.Sprintf("%d", int(d.Seconds())) }
+
+type writer struct {
+	b      strings.Builder
+	indent string
+}
+
+func (w *writer) line(format string, args ...any) {
+	w.b.WriteString(w.indent + strings.NewReplacer("\n", " ", "\r", " ").Replace(fmt.Sprintf(format, args...)) + "\n")
+}
+
+func (w *writer) open(name string) {
+	w.line("%s {", name)
+	w.indent += "  "
+}
+
+func (w *writer) close() {
+	w.indent = w.indent[2:]
+	w.line("}")
+}
+
+// set writes a value, in quotation marks where it needs them; none where it is empty.
+func (w *writer) set(key, value string) {
+	switch {
+	case value == "":
+	case strings.ContainsAny(value, " #{}\"="):
+		w.line("%s = \"%s\"", key, strings.ReplaceAll(value, `"`, `\"`))
+	default:
+		w.line("%s = %s", key, value)
+	}
+}
+
+func (w *writer) child(k *gateway.Child, v ike.Version) error {
+	w.open(section(k.Name))
+	proposals, err := written(k.Proposals.Value, v)
+	if err != nil {
+		return fmt.Errorf("child %s: %w", k.Name, err)
+	}
+	w.set(map[bool]string{true: "ah_proposals", false: "esp_proposals"}[k.Protocol.Value == ike.AH], proposals)
+	w.set("local_ts", selectors(k.Remote.Value))
+	w.set("remote_ts", selectors(k.Local.Value))
+	if k.Mode.Value != ike.Tunnel {
+		w.set("mode", k.Mode.Value.String())
+	}
+	w.set("rekey_time", seconds(k.Rekey.Value))
+	if k.RekeyBytes.Value > 0 {
+		w.set("rekey_bytes", fmt.Sprint(k.RekeyBytes.Value))
+	}
+	if k.Cut96.Value {
+		w.set("sha256_96", "yes")
+	}
+	w.set("start_action", "trap")
+	w.close()
+	return nil
+}
+
+// selectors writes traffic selectors as swanctl.conf does.
+func selectors(ss ike.Selectors) string {
+	var out []string
+	for _, s := range ss {
+		text := "dynamic"
+		if !s.Dynamic {
+			text = s.Lo.String() + "-" + s.Hi.String()
+			if one := s; !strings.Contains(one.Addresses(), "-") {
+				text = one.Addresses()
+			}
+		}
+		switch {
+		case s.Proto == 0 && s.AllPorts():
+		case s.AllPorts():
+			text += fmt.Sprintf("[%d]", s.Proto)
+		case s.LoPort == s.HiPort:
+			text += fmt.Sprintf("[%s/%d]", proto(s.Proto), s.LoPort)
+		default:
+			text += fmt.Sprintf("[%s/%d-%d]", proto(s.Proto), s.LoPort, s.HiPort)
+		}
+		out = append(out, text)
+	}
+	return strings.Join(out, ", ")
+}
+
+func proto(n uint8) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprint(n)
+}
+
+// written writes proposals with the daemon's keywords.
+func written(ps []ike.Proposal, _ ike.Version) (string, error) {
+	var out []string
+	for _, p := range ps {
+		text, err := keyword(p)
+		if err != nil {
+			return "", err
+		}
+		if !slices.Contains(out, text) {
+			out = append(out, text)
+		}
+	}
+	return strings.Join(out, ", "), nil
+}
+
+var ciphers = map[uint16]string{2: "des", 3: "3des", 6: "cast128", 11: "null", 12: "aes%d", 13: "aes%dctr", 14: "aes%dccm8", 15: "aes%dccm12", 16: "aes%dccm16", 18: "aes%dgcm8", 19: "aes%dgcm12",
+	20: "aes%dgcm16", 21: "aes%dgmac", 23: "camellia%d", 24: "camellia%dctr", 25: "camellia%dccm8", 26: "camellia%dccm12", 27: "camellia%dccm16", 28: "chacha20poly1305", 7: "blowfish%d"}
+
+var words = map[ike.Registry]map[uint16]string{
+	ike.Integrity: {1: "md5", 2: "sha1", 5: "aesxcbc", 6: "md5_128", 7: "sha1_160", 8: "aescmac", 12: "sha256", 13: "sha384", 14: "sha512"},
+	ike.PRF:       {1: "prfmd5", 2: "prfsha1", 4: "prfaesxcbc", 5: "prfsha256", 6: "prfsha384", 7: "prfsha512", 8: "prfaescmac"},
+	ike.KeyExchange: {0: "modpnone", 1: "modp768", 2: "modp1024", 5: "modp1536", 14: "modp2048", 15: "modp3072", 16: "modp4096", 17: "modp6144", 18: "modp8192", 19: "ecp256", 20: "ecp384", 21: "ecp521",
+		22: "modp1024s160", 23: "modp2048s224", 24: "modp2048s256", 25: "ecp192", 26: "ecp224", 27: "ecp224bp", 28: "ecp256bp", 29: "ecp384bp", 30: "ecp512bp", 31: "x25519", 32: "x448"},
+	ike.Sequence: {0: "noesn", 1: "esn"},
+}
+
+func keyword(p ike.Proposal) (string, error) {
+	var out []string
+	for _, c := range p.Encryption {
+		form, ok := ciphers[c.ID]
+		if !ok {
+			return "", fmt.Errorf("%s has no keyword in swanctl.conf", c)
+		}
+		if strings.Contains(form, "%") {
+			form = fmt.Sprintf(form, c.KeyBits)
+		}
+		out = append(out, form)
+	}
+	for _, cs := range []ike.Choices{p.Integrity, p.PRF, p.KeyExchange, p.Sequence} {
+		for _, c := range cs {
+			w, ok := words[c.Registry][c.ID]
+			if !ok {
+				return "", fmt.Errorf("%s has no keyword in swanctl.conf", c)
+			}
+			out = append(out, w)
+		}
+	}
+	return strings.Join(out, "-"), nil
+}
