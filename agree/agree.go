@@ -40,11 +40,29 @@ const (
 	MainMode    Step = "main mode"       // RFC 2409 section 5
 	Aggressive  Step = "aggressive mode"
 	QuickMode   Step = "quick mode" // RFC 2409 section 5.5
-	unspecified Step = ""
+)
+
+// Topic is what a failure is about.
+type Topic string
+
+// The topics.
+const (
+	Refused   Topic = "refused"   // a daemon would not load the connection
+	Address   Topic = "address"   // where the ends are
+	Version   Topic = "version"   // of IKE
+	Proposals Topic = "proposals" // of the IKE SA or of a child
+	Method    Topic = "method"    // of authentication, and IKEv1's mode
+	Identity  Topic = "identity"
+	Key       Topic = "key" // the pre-shared key
+	Childless Topic = "childless"
+	Selectors Topic = "selectors"
+	Mode      Topic = "mode" // tunnel or transport
+	PFS       Topic = "pfs"
 )
 
 // Failure is why an attempt, or a part of it, fails.
 type Failure struct {
+	Topic  Topic
 	Step   Step
 	Notify string // what the peer is told (IANA's name); "" where nothing is sent
 	Why    string
@@ -188,7 +206,7 @@ func (a *attempt) authStep() Step {
 func (a *attempt) start() *Failure {
 	c := a.i.c
 	if c.Unusable != nil {
-		return &Failure{Step: Local, Why: fmt.Sprintf("the daemon of %s refuses the connection: %s", a.i.name(), c.Unusable.Message), Lines: [2]source.Pos{c.Unusable.Pos},
+		return &Failure{Topic: Refused, Step: Local, Why: fmt.Sprintf("the daemon of %s refuses the connection: %s", a.i.name(), c.Unusable.Message), Lines: [2]source.Pos{c.Unusable.Pos},
 			Changes: []string{fmt.Sprintf("correct %s", c.Unusable.Pos)}}
 	}
 	first := gateway.Address{Any: true}
@@ -196,7 +214,7 @@ func (a *attempt) start() *Failure {
 		first = as[0]
 	}
 	if _, single := first.Single(); !single && first.Name == "" {
-		return &Failure{Step: Local, Why: fmt.Sprintf("%s names no single address of its peer (%s), so it can only answer", a.i.name(), c.RemoteAddrs.Value), Lines: [2]source.Pos{c.RemoteAddrs.Where(c.At)},
+		return &Failure{Topic: Address, Step: Local, Why: fmt.Sprintf("%s names no single address of its peer (%s), so it can only answer", a.i.name(), c.RemoteAddrs.Value), Lines: [2]source.Pos{c.RemoteAddrs.Where(c.At)},
 			Changes: []string{fmt.Sprintf("name the address of %s as the peer's on %s", a.r.name(), a.i.name())}}
 	}
 	return nil
@@ -208,11 +226,11 @@ func (a *attempt) address() *Failure {
 	to, single := a.i.c.RemoteAddrs.Value[0].Single()
 	owns := a.r.c.LocalAddrs.Value
 	if single && !owns.Any() && !covers(owns, to) && !a.behindNAT(a.r, to) {
-		return &Failure{Step: a.phase1(), Why: fmt.Sprintf("%s sends to %s, and %s answers at %s only", a.i.name(), to, a.r.name(), owns), Lines: lines,
+		return &Failure{Topic: Address, Step: a.phase1(), Why: fmt.Sprintf("%s sends to %s, and %s answers at %s only", a.i.name(), to, a.r.name(), owns), Lines: lines,
 			Changes: []string{fmt.Sprintf("on %s name %s as the peer's address", a.i.name(), owns), fmt.Sprintf("on %s name %s as an own address", a.r.name(), to)}}
 	}
 	if expected := a.r.c.RemoteAddrs.Value; !expected.Any() && a.i.own.IsValid() && !covers(expected, a.i.own) && !hasName(expected) && !a.natted(expected) {
-		return &Failure{Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("%s speaks from %s, and %s has no connection for that address, but for %s", a.i.name(), a.i.own, a.r.name(), expected),
+		return &Failure{Topic: Address, Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("%s speaks from %s, and %s has no connection for that address, but for %s", a.i.name(), a.i.own, a.r.name(), expected),
 			Lines:   [2]source.Pos{a.i.c.LocalAddrs.Where(a.i.c.At), a.r.c.RemoteAddrs.Where(a.r.c.At)},
 			Changes: []string{fmt.Sprintf("on %s name %s as the peer's address", a.r.name(), a.i.own)}}
 	}
@@ -266,12 +284,12 @@ func (a *attempt) natted(expected gateway.Addresses) bool {
 func (a *attempt) version() *Failure {
 	v := a.r.c.Version.Value
 	if v != ike.Either && v != a.Version {
-		return &Failure{Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("%s starts with %s, and %s speaks %s only", a.i.name(), a.Version, a.r.name(), v),
+		return &Failure{Topic: Version, Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("%s starts with %s, and %s speaks %s only", a.i.name(), a.Version, a.r.name(), v),
 			Lines:   [2]source.Pos{a.i.c.Version.Where(a.i.c.At), a.r.c.Version.Where(a.r.c.At)},
 			Changes: []string{fmt.Sprintf("set IKEv2 on %s", map[bool]string{true: a.r.name(), false: a.i.name()}[a.Version == ike.V2])}}
 	}
 	if a.r.c.Unusable != nil {
-		return &Failure{Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("the daemon of %s refuses its connection: %s", a.r.name(), a.r.c.Unusable.Message), Lines: [2]source.Pos{{}, a.r.c.Unusable.Pos},
+		return &Failure{Topic: Refused, Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("the daemon of %s refuses its connection: %s", a.r.name(), a.r.c.Unusable.Message), Lines: [2]source.Pos{{}, a.r.c.Unusable.Pos},
 			Changes: []string{fmt.Sprintf("correct %s", a.r.c.Unusable.Pos)}}
 	}
 	return nil
@@ -307,7 +325,7 @@ func (a *attempt) proposals() *Failure {
 		a.Retry, guess = true, s.KeyExchange // asked for another group: once more, with that
 	}
 	if !ok {
-		return &Failure{Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: a.difference(offer, own, "IKE"), Lines: [2]source.Pos{a.i.c.Proposals.Where(a.i.c.At), a.r.c.Proposals.Where(a.r.c.At)},
+		return &Failure{Topic: Proposals, Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: a.difference(offer, own, "IKE"), Lines: [2]source.Pos{a.i.c.Proposals.Where(a.i.c.At), a.r.c.Proposals.Where(a.r.c.At)},
 			Changes: a.widen(a.i.c.Proposals.Value, own)}
 	}
 	a.IKE = s

@@ -29,11 +29,11 @@ func (a *attempt) mode() *Failure {
 	lines := [2]source.Pos{a.i.c.Aggressive.Where(a.i.c.At), a.r.c.Aggressive.Where(a.r.c.At)}
 	word := func(aggressive bool) string { return map[bool]string{true: "aggressive", false: "main"}[aggressive] }
 	if a.i.c.Aggressive.Value != a.r.c.Aggressive.Value {
-		return &Failure{Step: a.phase1(), Notify: "AUTHENTICATION_FAILED", Lines: lines, Why: fmt.Sprintf("%s uses %s mode, %s is set to %s mode", a.i.name(), word(a.i.c.Aggressive.Value), a.r.name(), word(a.r.c.Aggressive.Value)),
+		return &Failure{Topic: Method, Step: a.phase1(), Notify: "AUTHENTICATION_FAILED", Lines: lines, Why: fmt.Sprintf("%s uses %s mode, %s is set to %s mode", a.i.name(), word(a.i.c.Aggressive.Value), a.r.name(), word(a.r.c.Aggressive.Value)),
 			Changes: []string{"set main mode, or rather IKEv2, on both"}}
 	}
 	if a.Aggressive && a.r.c.Software == "strongSwan" && a.i.c.Local.Method.Value == ike.PSK && !a.r.Gateway.Options.AggressiveKeys.Value {
-		return &Failure{Step: a.phase1(), Notify: "AUTHENTICATION_FAILED", Lines: lines, Why: fmt.Sprintf("the daemon of %s answers aggressive mode with a pre-shared key only if its own configuration says so", a.r.name()),
+		return &Failure{Topic: Method, Step: a.phase1(), Notify: "AUTHENTICATION_FAILED", Lines: lines, Why: fmt.Sprintf("the daemon of %s answers aggressive mode with a pre-shared key only if its own configuration says so", a.r.name()),
 			Changes: []string{"set main mode, or rather IKEv2, on both"}}
 	}
 	return nil
@@ -42,13 +42,13 @@ func (a *attempt) mode() *Failure {
 func (a *attempt) methods() *Failure {
 	i, r := a.i.c, a.r.c
 	fail := func(mine, theirs gateway.Setting[ike.Method], who, whom side) *Failure {
-		return &Failure{Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Why: fmt.Sprintf("%s authenticates with %s, and %s asks it for %s", who.name(), mine.Value, whom.name(), theirs.Value),
+		return &Failure{Topic: Method, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Why: fmt.Sprintf("%s authenticates with %s, and %s asks it for %s", who.name(), mine.Value, whom.name(), theirs.Value),
 			Lines:   ordered(a, who, mine.Where(who.c.At), theirs.Where(whom.c.At)),
 			Changes: []string{fmt.Sprintf("set %s for %s on both ends", mine.Value, who.name()), fmt.Sprintf("or %s", theirs.Value)}}
 	}
 	for _, s := range []side{a.i, a.r} {
 		if mine, peer := s.c.Local.Method, s.c.Remote.Method; a.Version == ike.V1 && mine.Value != peer.Value {
-			f := &Failure{Step: a.phase1(), Notify: "AUTHENTICATION_FAILED", Why: fmt.Sprintf("IKEv1 has one method for both ends, and %s is told %s for itself and %s for its peer", s.name(), mine.Value, peer.Value),
+			f := &Failure{Topic: Method, Step: a.phase1(), Notify: "AUTHENTICATION_FAILED", Why: fmt.Sprintf("IKEv1 has one method for both ends, and %s is told %s for itself and %s for its peer", s.name(), mine.Value, peer.Value),
 				Lines: ordered(a, s, mine.Where(s.c.At), source.Pos{}), Changes: []string{fmt.Sprintf("set one method for both on %s, or IKEv2", s.name())}}
 			if s.End == a.i.End {
 				f.Step, f.Notify = Local, ""
@@ -115,7 +115,7 @@ func (a *attempt) identities() *Failure {
 	}
 	fail := func(who, whom side, id ike.Identity, notify string, mine, theirs source.Pos) *Failure {
 		want := whom.c.Remote.ID.Value
-		return &Failure{Step: a.authStep(), Notify: notify, Why: fmt.Sprintf("%s shows the identity %s, and %s expects %s", who.name(), id, whom.name(), want), Lines: ordered(a, who, mine, theirs),
+		return &Failure{Topic: Identity, Step: a.authStep(), Notify: notify, Why: fmt.Sprintf("%s shows the identity %s, and %s expects %s", who.name(), id, whom.name(), want), Lines: ordered(a, who, mine, theirs),
 			Changes: []string{fmt.Sprintf("set the own identity %s on %s", want, who.name()), fmt.Sprintf("set the peer's identity %s on %s", id, whom.name())}}
 	}
 	if !knownI && !r.Remote.ID.Value.Wild() {
@@ -138,7 +138,7 @@ func (a *attempt) keys() *Failure {
 	if a.i.c.Local.Method.Value != ike.PSK && a.r.c.Local.Method.Value != ike.PSK {
 		return nil
 	}
-	if len(a.i.Gateway.Keys) == 0 || len(a.r.Gateway.Keys) == 0 {
+	if !given(a.i.Gateway) || !given(a.r.Gateway) {
 		a.Notes = append(a.Notes, "the pre-shared keys were not compared: not both ends' were given")
 		return nil
 	}
@@ -167,13 +167,13 @@ func (a *attempt) keys() *Failure {
 	ki, kr := find(a.i, a.r), find(a.r, a.i)
 	switch {
 	case ki == nil:
-		return &Failure{Step: a.authStep(), Why: fmt.Sprintf("%s has no pre-shared key for its peer", a.i.name()), Lines: [2]source.Pos{a.i.c.Remote.ID.Where(a.i.c.At)}, Changes: []string{fmt.Sprintf("name the identities of both ends as the owners of the key on %s", a.i.name())}}
+		return &Failure{Topic: Key, Step: a.authStep(), Why: fmt.Sprintf("%s has no pre-shared key for its peer", a.i.name()), Lines: [2]source.Pos{a.i.c.Remote.ID.Where(a.i.c.At)}, Changes: []string{fmt.Sprintf("name the identities of both ends as the owners of the key on %s", a.i.name())}}
 	case kr == nil:
 		notify := "AUTHENTICATION_FAILED"
 		if a.Version == ike.V1 {
 			notify = "INVALID_KEY_INFORMATION"
 		}
-		return &Failure{Step: a.authStep(), Notify: notify, Why: fmt.Sprintf("%s has no pre-shared key for its peer", a.r.name()), Lines: [2]source.Pos{ki.At, a.r.c.Remote.ID.Where(a.r.c.At)},
+		return &Failure{Topic: Key, Step: a.authStep(), Notify: notify, Why: fmt.Sprintf("%s has no pre-shared key for its peer", a.r.name()), Lines: [2]source.Pos{ki.At, a.r.c.Remote.ID.Where(a.r.c.At)},
 			Changes: []string{fmt.Sprintf("name the identities of both ends as the owners of the key on %s", a.r.name())}}
 	case ki.Secret.Fingerprint() != kr.Secret.Fingerprint():
 		notify := "AUTHENTICATION_FAILED"
@@ -181,7 +181,7 @@ func (a *attempt) keys() *Failure {
 		if a.Version == ike.V1 && !a.Aggressive {
 			notify, why = "", why+"; in main mode the responder cannot read the message and says nothing"
 		}
-		return &Failure{Step: a.authStep(), Notify: notify, Why: why, Lines: [2]source.Pos{ki.At, kr.At}, Changes: []string{"set the same key on both ends"}}
+		return &Failure{Topic: Key, Step: a.authStep(), Notify: notify, Why: why, Lines: [2]source.Pos{ki.At, kr.At}, Changes: []string{"set the same key on both ends"}}
 	}
 	return nil
 }
@@ -191,6 +191,11 @@ func addr(a netip.Addr) []ike.Identity {
 		return nil
 	}
 	return []ike.Identity{ike.Addr(a)}
+}
+
+// given reports whether any of a gateway's keys was handed over: they are often taken out.
+func given(g *gateway.Gateway) bool {
+	return slices.ContainsFunc(g.Keys, func(k *gateway.Key) bool { return !k.PPK && !k.Secret.IsZero() })
 }
 
 // keyFor returns the key that a gateway takes for itself and a peer: the one whose owners fit the peer best, then itself.
@@ -218,7 +223,7 @@ func keyFor(g *gateway.Gateway, own, peer []ike.Identity) *gateway.Key {
 	var found *gateway.Key
 	bestOwn, bestPeer := 0, 0
 	for _, k := range g.Keys {
-		if k.PPK {
+		if k.PPK || k.Secret.IsZero() {
 			continue
 		}
 		o, p := fit(k, own), fit(k, peer)
@@ -242,9 +247,9 @@ func (a *attempt) childless() *Failure {
 	lines := [2]source.Pos{i.Where(a.i.c.At), r.Where(a.r.c.At)}
 	switch {
 	case i.Value == "force" && r.Value == "never":
-		return &Failure{Step: Auth, Why: fmt.Sprintf("%s insists on an IKE SA without a child, and %s does not do that", a.i.name(), a.r.name()), Lines: lines, Changes: []string{fmt.Sprintf("allow it on %s", a.r.name())}}
+		return &Failure{Topic: Childless, Step: Auth, Why: fmt.Sprintf("%s insists on an IKE SA without a child, and %s does not do that", a.i.name(), a.r.name()), Lines: lines, Changes: []string{fmt.Sprintf("allow it on %s", a.r.name())}}
 	case r.Value == "force" && !asks:
-		return &Failure{Step: Auth, Notify: "INVALID_SYNTAX", Why: fmt.Sprintf("%s insists on an IKE SA without a child, and %s does not begin so", a.r.name(), a.i.name()), Lines: lines, Changes: []string{fmt.Sprintf("allow it on %s", a.r.name())}}
+		return &Failure{Topic: Childless, Step: Auth, Notify: "INVALID_SYNTAX", Why: fmt.Sprintf("%s insists on an IKE SA without a child, and %s does not begin so", a.r.name(), a.i.name()), Lines: lines, Changes: []string{fmt.Sprintf("allow it on %s", a.r.name())}}
 	}
 	return nil
 }

@@ -142,7 +142,7 @@ func (a *attempt) selectorsFail(step Step, k *gateway.Child, local, remote ike.S
 	if a.Version == ike.V1 {
 		notify = "INVALID_ID_INFORMATION"
 	}
-	f := &Failure{Step: step, Notify: notify, Lines: [2]source.Pos{k.Remote.Where(k.At), a.r.c.At}}
+	f := &Failure{Topic: Selectors, Step: step, Notify: notify, Lines: [2]source.Pos{k.Remote.Where(k.At), a.r.c.At}}
 	f.Why = fmt.Sprintf("%s asks for %s to %s, and no child of %s has anything in common with that", a.i.name(), local, remote, a.r.name())
 	if len(a.r.c.Children) == 1 {
 		o := a.r.c.Children[0]
@@ -167,7 +167,7 @@ func (a *attempt) wrap(c *Child, k *gateway.Child, step Step) *Failure {
 	hosts := c.Local.Hold(a.source()) && c.Remote.Hold(a.target())
 	lines := [2]source.Pos{k.Mode.Where(k.At), c.With.Mode.Where(c.With.At)}
 	if !hosts {
-		f := &Failure{Step: step, Notify: "TS_UNACCEPTABLE", Lines: lines, Why: "in transport mode only the gateways' own addresses can be protected, and the selectors do not hold them", Changes: []string{"set tunnel mode on both ends"}}
+		f := &Failure{Topic: Mode, Step: step, Notify: "TS_UNACCEPTABLE", Lines: lines, Why: "in transport mode only the gateways' own addresses can be protected, and the selectors do not hold them", Changes: []string{"set tunnel mode on both ends"}}
 		if a.Version == ike.V1 {
 			f.Notify = "INVALID_ID_INFORMATION"
 		}
@@ -178,7 +178,7 @@ func (a *attempt) wrap(c *Child, k *gateway.Child, step Step) *Failure {
 		return nil
 	}
 	if a.Version == ike.V1 {
-		return &Failure{Step: step, Notify: "INVALID_ID_INFORMATION", Lines: lines, Why: fmt.Sprintf("%s asks for %s mode, and %s is set to %s mode", a.i.name(), mine, a.r.name(), theirs), Changes: []string{"set the same mode on both ends"}}
+		return &Failure{Topic: Mode, Step: step, Notify: "INVALID_ID_INFORMATION", Lines: lines, Why: fmt.Sprintf("%s asks for %s mode, and %s is set to %s mode", a.i.name(), mine, a.r.name(), theirs), Changes: []string{"set the same mode on both ends"}}
 	}
 	c.Notes = append(c.Notes, "one end says transport mode, the other tunnel mode: it becomes tunnel mode")
 	return nil
@@ -195,7 +195,7 @@ func (a *attempt) quickTransport() *Failure {
 	if k.Mode.Value != ike.Transport || local.Hold(a.source()) && remote.Hold(a.target()) {
 		return nil
 	}
-	return &Failure{Step: QuickMode, Lines: [2]source.Pos{k.Mode.Where(k.At)}, Why: fmt.Sprintf("in transport mode only the gateways' own addresses can be protected, and the selectors of %s do not hold them", a.i.name()),
+	return &Failure{Topic: Mode, Step: QuickMode, Lines: [2]source.Pos{k.Mode.Where(k.At)}, Why: fmt.Sprintf("in transport mode only the gateways' own addresses can be protected, and the selectors of %s do not hold them", a.i.name()),
 		Changes: []string{fmt.Sprintf("set tunnel mode on both ends, or leave the selectors of %s out", a.i.name())}}
 }
 
@@ -210,24 +210,32 @@ func (a *attempt) suite(c *Child, k *gateway.Child, step Step) *Failure {
 		offer := a.quickOffer(mine)
 		c.Suite, _, ok = ike.Choose(theirs, offer, decides)
 		if !ok {
-			return &Failure{Step: step, Notify: "NO_PROPOSAL_CHOSEN", Lines: lines, Why: a.difference(offer, theirs, k.Protocol.Value.String()), Changes: a.widen(mine, theirs)}
+			return &Failure{Topic: a.pfsOr(mine, theirs), Step: step, Notify: "NO_PROPOSAL_CHOSEN", Lines: lines, Why: a.difference(offer, theirs, k.Protocol.Value.String()), Changes: a.widen(mine, theirs)}
 		}
 	case step == Auth:
 		offer, own := ike.WithoutKeyExchange(mine), ike.WithoutKeyExchange(theirs)
 		c.Suite, _, ok = ike.Choose(own, offer, decides)
 		if !ok {
-			return &Failure{Step: step, Notify: "NO_PROPOSAL_CHOSEN", Lines: lines, Why: a.difference(offer, own, k.Protocol.Value.String()), Changes: a.widen(mine, theirs)}
+			return &Failure{Topic: Proposals, Step: step, Notify: "NO_PROPOSAL_CHOSEN", Lines: lines, Why: a.difference(offer, own, k.Protocol.Value.String()), Changes: a.widen(mine, theirs)}
 		}
 	default:
 		c.Suite, ok = create(mine, theirs, decides)
 		if !ok {
-			return &Failure{Step: step, Notify: "NO_PROPOSAL_CHOSEN", Lines: lines, Why: a.difference(mine, theirs, k.Protocol.Value.String()), Changes: a.widen(mine, theirs)}
+			return &Failure{Topic: a.pfsOr(mine, theirs), Step: step, Notify: "NO_PROPOSAL_CHOSEN", Lines: lines, Why: a.difference(mine, theirs, k.Protocol.Value.String()), Changes: a.widen(mine, theirs)}
 		}
 	}
 	if c.Suite.Integrity.Algorithm != nil && c.Suite.Integrity.ID == 12 && k.Cut96.Value != c.With.Cut96.Value {
 		c.Notes = append(c.Notes, "one end cuts HMAC-SHA2-256 to 96 bits, the other to 128: it comes up and no packet is accepted")
 	}
 	return nil
+}
+
+// pfsOr tells a failure for want of a common key exchange from others.
+func (a *attempt) pfsOr(mine, theirs []ike.Proposal) Topic {
+	if _, _, ok := ike.Choose(ike.WithoutKeyExchange(theirs), ike.WithoutKeyExchange(mine), false); ok {
+		return PFS
+	}
+	return Proposals
 }
 
 // quickOffer is what an IKEv1 initiator proposes in quick mode: proposals of one group, or of none.
@@ -320,7 +328,7 @@ func (a *attempt) rekeyChild(c *Child, k *gateway.Child) {
 		return
 	}
 	re.Ends = least(life(k), life(c.With))
-	re.Failure = &Failure{Step: Create, Notify: "NO_PROPOSAL_CHOSEN", Lines: [2]source.Pos{k.Proposals.Where(k.At), c.With.Proposals.Where(c.With.At)}, Why: a.pfsDiffers(k, c.With)}
+	re.Failure = &Failure{Topic: PFS, Step: Create, Notify: "NO_PROPOSAL_CHOSEN", Lines: [2]source.Pos{k.Proposals.Where(k.At), c.With.Proposals.Where(c.With.At)}, Why: a.pfsDiffers(k, c.With)}
 	re.Failure.Changes = []string{fmt.Sprintf("on %s name the key exchange of %s in the child's proposals (%s)", a.r.name(), a.i.name(), groupsOf(k)),
 		fmt.Sprintf("on %s name that of %s (%s)", a.i.name(), a.r.name(), groupsOf(c.With))}
 }

@@ -111,7 +111,7 @@ func (c *comparison) key() {
 		}
 		keys[i] = keyFor(e.Gateway, own, peer)
 		switch {
-		case len(e.Gateway.Keys) == 0:
+		case !given(e.Gateway):
 			values[i].Text = "not given"
 		case keys[i] == nil:
 			values[i].Text = "none for this peer"
@@ -166,7 +166,7 @@ func (c *comparison) ike() {
 	if len(agreed) == 2 {
 		agreed = []string{fmt.Sprintf("%s if %s starts; %s if %s does", agreed[0], c.attempts[0].Initiator.Gateway.Name, agreed[1], c.attempts[1].Initiator.Gateway.Name)}
 	}
-	c.add("IKE proposals", "", [2]Value{value(a.Proposals, Proposals(a.Proposals.Value)), value(b.Proposals, Proposals(b.Proposals.Value))}, strings.Join(agreed, ""), differs)
+	c.add("IKE proposals", "", [2]Value{value(a.Proposals, spellProposals(a.Proposals.Value)), value(b.Proposals, spellProposals(b.Proposals.Value))}, strings.Join(agreed, ""), differs)
 	span := func(x *gateway.Connection) Value {
 		s := x.LifetimeSetting()
 		return value(s, duration(x.Lifetime(), "never renewed"))
@@ -198,8 +198,8 @@ func duration(d time.Duration, zero string) string {
 	return strings.Join(parts, " ")
 }
 
-// Proposals writes proposals as they are written; the daemon's own in a few words.
-func Proposals(ps []ike.Proposal) string {
+// spellProposals writes proposals as they are written; the daemon's own in a few words.
+func spellProposals(ps []ike.Proposal) string {
 	var out []string
 	for i, p := range ps {
 		if p.Text == "" {
@@ -279,7 +279,7 @@ func (c *comparison) child(p estate.ChildPair) {
 	suite := c.suites(p)
 	what := p.A.Protocol.Value.String() + " proposals"
 	failed := done != nil && done.Failure != nil && done.Failure.Notify == "NO_PROPOSAL_CHOSEN"
-	c.add(what, name, [2]Value{value(p.A.Proposals, Proposals(p.A.Proposals.Value)), value(p.B.Proposals, Proposals(p.B.Proposals.Value))}, suite, failed)
+	c.add(what, name, [2]Value{value(p.A.Proposals, spellProposals(p.A.Proposals.Value)), value(p.B.Proposals, spellProposals(p.B.Proposals.Value))}, suite, failed)
 	pfs := func(k *gateway.Child) Value { return value(k.Proposals, groupsOf(k)) }
 	_, ab := create(p.A.Proposals.Value, p.B.Proposals.Value, false)
 	_, ba := create(p.B.Proposals.Value, p.A.Proposals.Value, false)

@@ -1,4 +1,3 @@
-// Package ends holds the checks that compare both ends of a tunnel.
 package ends
 
 import (

@@ -5,7 +5,11 @@ var seeded = []string{
 	"access/any-from-tunnel buoyyard/nftables.conf:14",
 	"access/ike-closed quayside/nftables.conf:3",
 	"domain/any-to-any quayside/swanctl.conf:26",
+	"ends/lifetimes-differ lampwright/swanctl.conf:35", // follows from life/ike-too-long
 	"ends/not-mirrored lampwright/swanctl.conf:42",
+	"ends/pfs-differs lampwright/swanctl.conf:44",
+	"ends/proposals-differ quayside/swanctl.conf:27",
+	"ends/weaker-than-possible quayside/swanctl.conf:21", // follows from esp/weak-algorithm
 	"esp/downgrade lampwright/swanctl.conf:44",
 	"esp/weak-algorithm quayside/swanctl.conf:21",
 	"ike/downgrade buoyyard/swanctl.conf:7",

@@ -1,0 +1,104 @@
+package mirror_test
+
+import (
+	"context"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"toril/agree"
+	"toril/demo"
+	"toril/estate"
+	"toril/gateway"
+	"toril/ike"
+	"toril/mirror"
+	"toril/read/formats"
+)
+
+func load(t *testing.T, files fstest.MapFS) *estate.Estate {
+	e, err := estate.LoadFS(context.Background(), files, estate.Options{Formats: formats.All()})
+	require.NoError(t, err)
+	require.Empty(t, e.Problems)
+	return e
+}
+
+// agrees reads a mirrored end back and asks whether it agrees with the original, whoever begins.
+func agrees(t *testing.T, end estate.End, text string) {
+	e := load(t, fstest.MapFS{"far/swanctl.conf": {Data: []byte(text)}})
+	for _, f := range e.Gateways[0].Files {
+		assert.Empty(t, f.Unread, text)
+	}
+	far := e.Gateways[0]
+	tunnel := &estate.Tunnel{Ends: []estate.End{end, {Gateway: far, Connection: far.Connections[0]}}}
+	for _, a := range agree.Tunnel(tunnel) {
+		assert.Equal(t, agree.Agrees, a.Outcome, "%s begins: %v\n%s", a.Initiator.Name(), a.Failure, text)
+		for _, c := range a.Children {
+			if c.Rekey.Outcome != agree.Never {
+				assert.Equal(t, agree.Agrees, c.Rekey.Outcome, text)
+			}
+		}
+	}
+}
+
+func TestEveryDemoConnectionMirrored(t *testing.T) {
+	e, err := estate.LoadFS(context.Background(), demo.Estate(), estate.Options{Formats: formats.All()})
+	require.NoError(t, err)
+	n := 0
+	for _, tu := range e.Tunnels {
+		for _, end := range tu.Ends {
+			text, err := mirror.Swanctl(tu, end)
+			require.NoError(t, err)
+			agrees(t, end, text)
+			for _, k := range end.Gateway.Keys {
+				assert.NotContains(t, text, k.Secret.Reveal())
+			}
+			n++
+		}
+	}
+	assert.Greater(t, n, 4)
+}
+
+func TestOtherMakesMirrored(t *testing.T) {
+	for name, text := range map[string]string{
+		"ipsec.conf": "conn a\n\tikev2=insist\n\tleft=192.0.2.1\n\tright=198.51.100.7\n\tleftid=@here.example\n\trightid=@there.example\n\tleftsubnet=10.1.0.0/16\n\trightsubnet=10.2.0.0/16\n\tauthby=secret\n\tauto=start\n",
+		"iked.conf":  "ikev2 \"a\" active esp from 10.1.0.0/16 to 10.2.0.0/16 local 192.0.2.1 peer 198.51.100.7 srcid here.example dstid there.example psk \"not a real key\"\n",
+	} {
+		e := load(t, fstest.MapFS{"g/" + name: {Data: []byte(text)}})
+		out, err := mirror.Swanctl(e.Tunnels[0], e.Tunnels[0].Ends[0])
+		require.NoError(t, err, name)
+		agrees(t, e.Tunnels[0].Ends[0], out)
+		assert.NotContains(t, out, "not a real key")
+	}
+}
+
+func TestWhatIsOpenIsSaid(t *testing.T) {
+	e := load(t, fstest.MapFS{"g/swanctl.conf": {Data: []byte("connections {\n a {\n  local_addrs = 192.0.2.1\n  remote_addrs = %any\n  local {\n   auth = psk\n  }\n  remote {\n   auth = psk\n  }\n  children {\n   c {\n    local_ts = 10.1.0.0/16[tcp/443], 10.9.0.1-10.9.0.7\n    esp_proposals = aes128gmac-x25519, null-sha256\n   }\n  }\n }\n}\n")}})
+	s := mirror.Of(e.Tunnels[0], e.Tunnels[0].Ends[0])
+	assert.Equal(t, []string{"the far end's own address: g accepts %any", "the identity of g is not written down: its address stands for it", "the far end's own identity: g accepts any", "the pre-shared key: hand it over by another way than this sheet"}, s.Open)
+	text, err := mirror.Swanctl(e.Tunnels[0], e.Tunnels[0].Ends[0])
+	require.NoError(t, err)
+	assert.Contains(t, text, `remote_ts = "10.1.0.0/16[6/443], 10.9.0.1-10.9.0.7"`)
+	assert.Contains(t, text, `esp_proposals = "aes128gmac-x25519, null-sha256"`)
+	assert.NotContains(t, text, "local_addrs", "the far end's address is not known")
+}
+
+func TestNamesCannotBreakOut(t *testing.T) {
+	c := &gateway.Connection{Name: "x", RemoteAddrs: gateway.Setting[gateway.Addresses]{Value: gateway.Addresses{{Name: "evil\n}\nsecrets {"}}}, Proposals: gateway.Setting[[]ike.Proposal]{Value: nil}}
+	c.Local.ID.Value = ike.Identity{Kind: ike.IDFQDN, Value: "a\"\n} b {"}
+	g := &gateway.Gateway{Name: "g } {\n#"}
+	tu := &estate.Tunnel{Ends: []estate.End{{Gateway: g, Connection: c}}}
+	c.LocalAddrs.Value = gateway.Addresses{{Name: "x"}}
+	text, err := mirror.Swanctl(tu, tu.Ends[0])
+	if err == nil {
+		assert.Equal(t, strings.Count(text, "{\n"), strings.Count(text, "}\n"), text)
+	}
+}
+
+func TestAlgorithmsWithoutKeyword(t *testing.T) {
+	e := load(t, fstest.MapFS{"g/swanctl.conf": {Data: []byte("connections {\n a {\n  local_addrs = 192.0.2.1\n  remote_addrs = 198.51.100.7\n  proposals = serpent256-sha256-modp2048\n }\n}\n")}})
+	_, err := mirror.Swanctl(e.Tunnels[0], e.Tunnels[0].Ends[0])
+	assert.ErrorContains(t, err, "has no keyword in swanctl.conf")
+}
