@@ -9,6 +9,7 @@ import (
 
 	"toril/gateway"
 	"toril/ike"
+	"toril/walk"
 )
 
 // End is one end of a tunnel: a connection of a gateway.
@@ -414,4 +415,23 @@ func (p *pairing) tunnels(edges []edge) []*Tunnel {
 	}
 	slices.SortFunc(out, func(a, b *Tunnel) int { return strings.Compare(a.Name, b.Name) })
 	return out
+}
+
+// Ends returns, for a gateway, the function that walk.NewPath wants: the addresses of every tunnel that a connection is
+// an end of. A connection of no tunnel, which only lets packets pass or drops them, has one pair of unknown addresses.
+func (e *Estate) Ends(g *gateway.Gateway) func(*gateway.Connection) []walk.Ends {
+	of := map[*gateway.Connection][]walk.Ends{}
+	for _, t := range e.Tunnels {
+		for _, end := range t.Ends {
+			if end.Gateway == g {
+				of[end.Connection] = append(of[end.Connection], walk.Ends{Own: t.Own(end), Peer: t.Peer(end)})
+			}
+		}
+	}
+	return func(c *gateway.Connection) []walk.Ends {
+		if len(of[c]) == 0 {
+			return []walk.Ends{{}}
+		}
+		return of[c]
+	}
 }

@@ -24,7 +24,8 @@ type Step struct {
 	Stage string        // "forward", "route", ...
 	Rule  *gateway.Rule // nil where it was not a rule
 	Chain *gateway.Chain
-	What  string // what was done, for people
+	Route *gateway.Route // the one that was taken; nil where it was none
+	What  string         // what was done, for people
 }
 
 // rewrite is a field that was changed, and what it was. It holds for a flow whose Now is one box.

@@ -1,0 +1,614 @@
+package walk
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"toril/gateway"
+	"toril/ike"
+	"toril/packet"
+)
+
+// Policy is an IPsec policy as the daemon puts it into the kernel for a child.
+type Policy struct {
+	Name       string // "connection/child"
+	Child      *gateway.Child
+	Connection *gateway.Connection
+	Own, Peer  netip.Addr
+	Domain     packet.Set // the plain packets that it is for, on their way out
+	IfID       uint32     // only packets that leave by the xfrm interface of this number
+	Up         bool       // an SA stands
+}
+
+// passes reports whether the policy lets packets by in clear, or drops them, and protects none.
+func (p *Policy) passes() bool { return p.Child.Mode.Value == ike.Pass }
+func (p *Policy) drops() bool  { return p.Child.Mode.Value == ike.Drop }
+
+// Fate is what becomes of packets.
+type Fate string
+
+// The fates.
+const (
+	Encrypted Fate = "encrypted"
+	Clear     Fate = "in clear"  // they leave the gateway unprotected
+	Delivered Fate = "delivered" // to the gateway itself
+	Dropped   Fate = "dropped"
+	Unknown   Fate = "not known" // a program decides, or a statement that was not read
+)
+
+// Outcome is what became of a part of the packets that a walk began with.
+type Outcome struct {
+	Flow
+	Fate   Fate
+	Where  string        // the stage at which it was decided
+	Rule   *gateway.Rule // that decided; nil where it was something else
+	Policy *Policy       // Encrypted: the one that did
+	Out    string        // the interface that they leave by; "" where it is not known
+	Via    netip.Addr    // the next gateway; invalid where there is none
+	Outer  []Outcome     // of encrypted packets: what becomes of the ESP packets
+}
+
+// Path is the way of packets through a Linux gateway: connection tracking, prerouting, the routing decision, the IPsec
+// policy, forward, postrouting with the policy asked again after a translation, encapsulation, output and postrouting of
+// the ESP packet (as measured on a kernel; RFC 4301 section 5).
+type Path struct {
+	Gateway  *gateway.Gateway
+	Policies []*Policy // in the order in which the kernel asks them
+	filter   *Filter
+	router   *Router
+}
+
+// Options say in what state a gateway is walked through.
+type Options struct {
+	Down func(*gateway.Child) bool // whether a child has no SA; nil: all are up
+}
+
+// Ends are the addresses of both ends of a tunnel, as one of them sees it; invalid where they are not known.
+type Ends struct{ Own, Peer netip.Addr }
+
+// NewPath prepares a gateway. ends gives, for each of its connections, the addresses of every tunnel that it is an end of.
+func NewPath(g *gateway.Gateway, ends func(*gateway.Connection) []Ends, opts Options) *Path {
+	p := &Path{Gateway: g, filter: NewFilter(g, SelfAddresses(g)), router: NewRouter(g)}
+	for _, c := range g.Connections {
+		for _, e := range ends(c) {
+			for _, k := range c.Children {
+				p.policy(c, k, e, opts)
+			}
+		}
+	}
+	slices.SortStableFunc(p.Policies, func(a, b *Policy) int {
+		return cmp.Or(cmp.Compare(precedence(a), precedence(b)), cmp.Compare(specific(b), specific(a)))
+	})
+	for _, pol := range p.Policies {
+		p.routeOf(pol)
+	}
+	return p
+}
+
+// policy adds what the daemon installs for a child that is up or caught by traffic, or that lets pass or drops. A child
+// that waits and is down has none.
+func (p *Path) policy(c *gateway.Connection, k *gateway.Child, e Ends, opts Options) {
+	if !k.Policies.Value || c.Unusable != nil {
+		return
+	}
+	pol := &Policy{Name: c.Name + "/" + k.Name, Child: k, Connection: c, Own: e.Own, Peer: e.Peer, Domain: k.Domain(e.Own, e.Peer), IfID: k.IfIDOut.Value}
+	pol.Up = opts.Down == nil || !opts.Down(k)
+	if !pol.passes() && !pol.drops() && !pol.Up && !k.Start.Value.Traps() {
+		return
+	}
+	if mark, mask, ok := markOf(k.MarkOut.Value); ok {
+		if v, ok := packet.Masked(mark, mask); ok {
+			pol.Domain = pol.Domain.With(packet.Mark, v)
+		}
+	}
+	p.Policies = append(p.Policies, pol)
+}
+
+// precedence orders policies that let pass before those that protect.
+func precedence(p *Policy) int {
+	if p.passes() {
+		return 0
+	}
+	return 1
+}
+
+// specific is how narrow a policy's selectors are: the daemon asks the narrower first.
+func specific(p *Policy) int {
+	n := 0
+	for _, ss := range []ike.Selectors{p.Child.Local.Value.At(p.Own), p.Child.Remote.Value.At(p.Peer)} {
+		best := 256
+		for _, s := range ss {
+			bits := 0
+			if s.Lo.IsValid() {
+				for _, pre := range packet.Range(packet.Src, s.Lo, s.Hi).Prefixes(packet.Src) {
+					bits = max(bits, pre.Bits())
+				}
+			}
+			k := bits * 2
+			if s.Proto != 0 {
+				k++
+			}
+			if !s.AllPorts() {
+				k++
+			}
+			best = min(best, k)
+		}
+		n += best
+	}
+	return n
+}
+
+// markOf reads "value" or "value/mask", decimal or hexadecimal; ok is false where no mark is set.
+func markOf(s string) (value, mask uint32, ok bool) {
+	if s == "" {
+		return 0, 0, false
+	}
+	v, m, masked := strings.Cut(s, "/")
+	n, err := strconv.ParseUint(v, 0, 32)
+	if err != nil {
+		return 0, 0, false
+	}
+	k := uint64(1<<32 - 1)
+	if masked {
+		if k, err = strconv.ParseUint(m, 0, 32); err != nil {
+			return 0, 0, false
+		}
+	}
+	return uint32(n), uint32(k), n != 0 || masked && k != 0
+}
+
+// routeOf adds the route that strongSwan installs for a policy: to the remote networks by where the peer is, in a table of
+// its own, if the gateway has an address in the local networks.
+func (p *Path) routeOf(pol *Policy) {
+	if pol.Connection.Software != "strongSwan" || p.Gateway.Options.NoRoutes.Value || pol.IfID != 0 || pol.passes() || pol.drops() || !p.router.known || !pol.Peer.IsValid() {
+		return
+	}
+	local := pol.Child.Local.Value.At(pol.Own)
+	inside := false
+	for _, i := range p.Gateway.Interfaces {
+		for _, a := range i.Addresses {
+			inside = inside || local.Hold(a.Addr()) && !a.Addr().IsLoopback()
+		}
+	}
+	if !inside {
+		return
+	}
+	for _, h := range p.router.Decide(Start(packet.Range(packet.Dst, pol.Peer, pol.Peer))) {
+		if h.kind != "unicast" {
+			continue
+		}
+		for _, to := range pol.Child.Remote.Value.At(pol.Peer).Packets().Prefixes(packet.Src) {
+			p.router.install(&gateway.Route{At: pol.Child.At, To: to, Via: h.via, Dev: h.dev, Kind: "unicast", Table: daemonTable, Origin: "IKE daemon"})
+		}
+		return
+	}
+}
+
+// plain makes the packets of a set those of a new connection that nobody touched yet.
+func plain(s packet.Set) packet.Set {
+	return s.With(packet.State, packet.OneOf(packet.New)).With(packet.Direction, packet.OneOf(packet.Original)).With(packet.Translated, packet.OneOf(0)).With(packet.Mark, packet.OneOf(0))
+}
+
+// Fresh makes the packets of a set those of a new connection, in clear, that come in by an interface; "" where any may be
+// it.
+func Fresh(s packet.Set, in string) Flow {
+	s = plain(s).With(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0))
+	if in != "" {
+		s = s.With(packet.In, packet.Name(in))
+	}
+	return Start(s)
+}
+
+// Forward follows packets that come in by an interface.
+func (p *Path) Forward(f Flow) []Outcome {
+	var out []Outcome
+	for _, v := range p.filter.Through(gateway.Prerouting, f) {
+		if o, done := stopped(v, "prerouting"); done {
+			out = append(out, o)
+			continue
+		}
+		for _, h := range p.router.Decide(v.Flow) {
+			out = append(out, p.routed(h)...)
+		}
+	}
+	return out
+}
+
+// stopped turns a verdict that ends the way into an outcome.
+func stopped(v Verdict, where string) (Outcome, bool) {
+	switch v.Verb {
+	case gateway.Drop, gateway.Reject:
+		return Outcome{Flow: v.Flow, Fate: Dropped, Where: where, Rule: v.Rule}, true
+	case gateway.Queue, gateway.UnknownAction:
+		return Outcome{Flow: v.Flow, Fate: Unknown, Where: where, Rule: v.Rule}, true
+	}
+	return Outcome{}, false
+}
+
+// routed goes on behind the routing decision of a packet that came in.
+func (p *Path) routed(h hop) []Outcome {
+	switch h.kind {
+	case "local":
+		return p.input(h)
+	case "blackhole", "unreachable", "prohibit", "none":
+		what := h.kind + " route"
+		if h.kind == "none" {
+			what = "no route"
+		}
+		return []Outcome{{Flow: h.Flow.met(Step{Stage: "route", What: what}), Fate: Dropped, Where: "route"}}
+	}
+	flow := h.step()
+	var out []Outcome
+	guarded, rest := p.unprotected(flow)
+	out = append(out, guarded...)
+	for _, s := range p.split(rest, h.dev) {
+		switch {
+		case s.pol != nil && s.pol.drops():
+			out = append(out, Outcome{Flow: s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + " drops"}), Fate: Dropped, Where: "policy", Policy: s.pol})
+			continue
+		case s.pol != nil && !s.pol.passes() && !s.pol.Up:
+			out = append(out, Outcome{Flow: s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + " holds it back: no SA stands"}), Fate: Dropped, Where: "policy", Policy: s.pol})
+			continue
+		}
+		for _, v := range p.filter.Through(gateway.Forward, s.Flow) {
+			if o, done := stopped(v, "forward"); done {
+				out = append(out, o)
+				continue
+			}
+			out = append(out, p.leave(v.Flow, s.pol, h)...)
+		}
+	}
+	return out
+}
+
+// step notes the route, and the interface that the packets will leave by.
+func (h hop) step() Flow {
+	f := h.Flow
+	what := "by an interface that the saved files do not tell"
+	if h.dev != "" {
+		what = "by " + h.dev
+		f.Now = f.Now.Replace(packet.Out, packet.Name(h.dev))
+	} else {
+		f.Now = f.Now.Replace(packet.Out, packet.Name(unnamed))
+	}
+	if h.via.IsValid() {
+		what += " via " + h.via.String()
+	}
+	return f.met(Step{Stage: "route", What: what, Route: h.route})
+}
+
+// input goes to the gateway itself.
+func (p *Path) input(h hop) []Outcome {
+	var out []Outcome
+	f := h.Flow.met(Step{Stage: "route", What: "to the gateway itself"})
+	guarded, rest := p.unprotected(f)
+	out = append(out, guarded...)
+	if rest.Now.Empty() {
+		return out
+	}
+	for _, v := range p.filter.Through(gateway.Input, rest) {
+		if o, done := stopped(v, "input"); done {
+			out = append(out, o)
+			continue
+		}
+		out = append(out, Outcome{Flow: v.Flow, Fate: Delivered, Where: "input"})
+	}
+	return out
+}
+
+// unprotected takes out the packets that should have come out of a tunnel and did not: the inbound and forward policies
+// demand protection (RFC 4301 section 5.2). Packets to the gateway itself are seen by the input chain first; the fate is
+// the same.
+func (p *Path) unprotected(f Flow) (dropped []Outcome, rest Flow) {
+	rest = f
+	for _, pol := range p.Policies {
+		if pol.passes() || pol.drops() || pol.IfID != 0 || rest.Now.Empty() {
+			continue
+		}
+		must := rest.Now.And(pol.Domain.Free(packet.Mark).Mirror())
+		if must.Empty() {
+			continue
+		}
+		right := packet.Where(packet.PeerIn, packet.Numbers(0, 0)).Not()
+		if pol.Peer.IsValid() {
+			right = packet.Where(packet.PeerIn, packet.Addresses(pol.Peer, pol.Peer))
+		}
+		if bad := must.Minus(right); !bad.Empty() {
+			dropped = append(dropped, Outcome{Flow: f.with(bad).met(Step{Stage: "policy", What: "policy " + pol.Name + " demands that it come through the tunnel"}), Fate: Dropped, Where: "policy", Policy: pol})
+			rest = rest.with(rest.Now.Minus(bad))
+		}
+	}
+	return dropped, rest
+}
+
+// share is a part of a flow with the policy that it meets; nil for none.
+type share struct {
+	Flow
+	pol *Policy
+}
+
+// split asks the policies about a flow that leaves by an interface, and notes on its packets what they say.
+func (p *Path) split(f Flow, dev string) []share {
+	var out []share
+	id := uint32(0)
+	var key uint32
+	for _, i := range p.Gateway.Interfaces {
+		if i.Name == dev {
+			id = i.IfID
+			if i.Kind == "vti" {
+				key = i.Key
+			}
+		}
+	}
+	left := f.Now
+	for _, pol := range p.Policies {
+		if pol.IfID != id && !(pol.passes() && id == 0) {
+			continue
+		}
+		domain := pol.Domain
+		if key != 0 { // a VTI gives its key as the mark
+			mark, mask, ok := markOf(pol.Child.MarkOut.Value)
+			if !ok || key&mask != mark {
+				continue
+			}
+			domain = domain.Free(packet.Mark)
+		}
+		hit := left.And(domain)
+		if hit.Empty() {
+			continue
+		}
+		left = left.Minus(hit)
+		peer := packet.OneOf(0)
+		if !pol.passes() && !pol.drops() {
+			peer = packet.Numbers(1, 1) // some peer, whose address is not known
+			if pol.Peer.IsValid() {
+				peer = packet.Addresses(pol.Peer, pol.Peer)
+			}
+		}
+		out = append(out, share{f.with(hit.Replace(packet.PeerOut, peer)), pol})
+	}
+	if !left.Empty() {
+		out = append(out, share{f.with(left.Replace(packet.PeerOut, packet.OneOf(0))), nil})
+	}
+	return out
+}
+
+// leave sends a flow through the base chains of postrouting. Where one translates, the policy is asked again.
+func (p *Path) leave(f Flow, pol *Policy, h hop) []Outcome {
+	type going struct {
+		Verdict
+		pol *Policy
+	}
+	now := []going{{Verdict{Flow: f, Verb: gateway.Accept}, pol}}
+	var out []Outcome
+	for _, c := range p.filter.Bases(gateway.Postrouting) {
+		var next []going
+		for _, g := range now {
+			for _, v := range p.filter.one(c, g.Verdict) {
+				if o, done := stopped(v, "postrouting"); done {
+					out = append(out, o)
+					continue
+				}
+				if !v.Verb.Translates() || g.Verb.Translates() {
+					next = append(next, going{v, g.pol})
+					continue
+				}
+				for _, s := range p.split(v.Flow, h.dev) {
+					if s.pol != g.pol {
+						s.Flow = s.Flow.met(Step{Stage: "policy", What: policyWords(s.pol)})
+					}
+					next = append(next, going{Verdict{Flow: s.Flow, Verb: v.Verb, Rule: v.Rule}, s.pol})
+				}
+			}
+		}
+		now = next
+		if len(now) > maxFlows {
+			panic(packet.TooComplex())
+		}
+	}
+	for _, g := range now {
+		out = append(out, p.end(g.Flow, g.pol, h))
+	}
+	return out
+}
+
+func policyWords(pol *Policy) string {
+	if pol == nil {
+		return "asked again: no policy is for it now"
+	}
+	return "asked again: policy " + pol.Name + " is for it now"
+}
+
+// end is behind the last chain: the packets are encapsulated, or leave as they are.
+func (p *Path) end(f Flow, pol *Policy, h hop) Outcome {
+	switch {
+	case pol != nil && pol.drops():
+		return Outcome{Flow: f, Fate: Dropped, Where: "policy", Policy: pol}
+	case pol != nil && !pol.passes() && !pol.Up:
+		return Outcome{Flow: f.met(Step{Stage: "policy", What: "policy " + pol.Name + " holds it back: no SA stands"}), Fate: Dropped, Where: "postrouting", Policy: pol}
+	case pol != nil && !pol.passes():
+		o := Outcome{Flow: f.met(Step{Stage: "encrypt", What: "by " + pol.Name}), Fate: Encrypted, Where: "encrypt", Policy: pol, Out: h.dev, Via: h.via}
+		o.Outer = p.outer(pol)
+		return o
+	}
+	for _, i := range p.Gateway.Interfaces {
+		if i.Name == h.dev && (i.Kind == "xfrm" || i.Kind == "vti") { // no policy of the interface's own: the kernel drops it
+			return Outcome{Flow: f.met(Step{Stage: "policy", What: "no policy is for it on " + i.Name}), Fate: Dropped, Where: "policy", Out: h.dev}
+		}
+	}
+	return Outcome{Flow: f, Fate: Clear, Where: "leaves", Out: h.dev, Via: h.via}
+}
+
+// esp are a policy's ESP packets, or those that carry them in UDP.
+func (pol *Policy) esp(out bool) (packet.Set, bool) {
+	if !pol.Own.IsValid() || !pol.Peer.IsValid() || pol.Own.BitLen() != pol.Peer.BitLen() {
+		return packet.None(), false
+	}
+	from, to := pol.Own, pol.Peer
+	if !out {
+		from, to = to, from
+	}
+	s := packet.Range(packet.Src, from, from).And(packet.Range(packet.Dst, to, to))
+	if pol.Connection.Encap.Value {
+		return s.With(packet.Proto, packet.OneOf(17)).With(packet.Sport, packet.OneOf(4500)).With(packet.Dport, packet.OneOf(4500)), true
+	}
+	if pol.Child.Protocol.Value == ike.AH {
+		return s.With(packet.Proto, packet.OneOf(51)), true
+	}
+	return s.With(packet.Proto, packet.OneOf(50)), true
+}
+
+// outer follows the ESP packets of a policy: routed anew, then output and postrouting.
+func (p *Path) outer(pol *Policy) []Outcome {
+	s, ok := pol.esp(true)
+	if !ok {
+		return nil
+	}
+	return p.local(Start(plain(s).With(packet.In, packet.Name("")).With(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0))), true)
+}
+
+// Local follows packets of the gateway's own.
+func (p *Path) Local(s packet.Set) []Outcome {
+	return p.local(Start(plain(s).With(packet.In, packet.Name("")).With(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0))), false)
+}
+
+func (p *Path) local(f Flow, esp bool) []Outcome {
+	var out []Outcome
+	for _, h := range p.router.Decide(f) {
+		switch h.kind {
+		case "unicast":
+		case "local":
+			out = append(out, Outcome{Flow: h.Flow, Fate: Delivered, Where: "route"})
+			continue
+		default:
+			out = append(out, Outcome{Flow: h.Flow.met(Step{Stage: "route", What: h.kind + " route"}), Fate: Dropped, Where: "route"})
+			continue
+		}
+		flow := h.step()
+		shares := []share{{flow, nil}}
+		if !esp {
+			shares = p.split(flow, h.dev)
+		}
+		for _, s := range shares {
+			if s.pol != nil && (s.pol.drops() || !s.pol.passes() && !s.pol.Up) {
+				out = append(out, Outcome{Flow: s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + " holds it back"}), Fate: Dropped, Where: "policy", Policy: s.pol})
+				continue
+			}
+			for _, v := range p.filter.Through(gateway.Output, s.Flow) {
+				if o, done := stopped(v, "output"); done {
+					out = append(out, o)
+					continue
+				}
+				if esp {
+					out = append(out, p.espLeaves(v.Flow, h)...)
+					continue
+				}
+				out = append(out, p.leave(v.Flow, s.pol, h)...)
+			}
+		}
+	}
+	return out
+}
+
+// espLeaves sends ESP packets through postrouting; no policy is asked about them.
+func (p *Path) espLeaves(f Flow, h hop) []Outcome {
+	var out []Outcome
+	for _, v := range p.filter.Through(gateway.Postrouting, f) {
+		if o, done := stopped(v, "postrouting"); done {
+			out = append(out, o)
+			continue
+		}
+		out = append(out, Outcome{Flow: v.Flow, Fate: Clear, Where: "leaves", Out: h.dev, Via: h.via})
+	}
+	return out
+}
+
+// Inbound follows packets that come out of a policy's tunnel: the ESP packet through prerouting and input, then what was
+// in it. The first list is what became of the ESP packet; where it is not let in there is no second.
+func (p *Path) Inbound(pol *Policy, s packet.Set) (esp, inner []Outcome) {
+	in := p.outerInterface(pol)
+	if set, ok := pol.esp(false); ok {
+		f := Fresh(set, in)
+		for _, v := range p.filter.Through(gateway.Prerouting, f) {
+			if o, done := stopped(v, "prerouting"); done {
+				esp = append(esp, o)
+				continue
+			}
+			for _, w := range p.filter.Through(gateway.Input, v.Flow) {
+				if o, done := stopped(w, "input"); done {
+					esp = append(esp, o)
+					continue
+				}
+				esp = append(esp, Outcome{Flow: w.Flow, Fate: Delivered, Where: "input"})
+			}
+		}
+		if !slices.ContainsFunc(esp, func(o Outcome) bool { return o.Fate == Delivered }) {
+			return esp, nil
+		}
+	}
+	by := in
+	for _, i := range p.Gateway.Interfaces {
+		if pol.IfID != 0 && i.Kind == "xfrm" && i.IfID == pol.IfID {
+			by = i.Name
+		}
+	}
+	peer := packet.Numbers(1, 1)
+	if pol.Peer.IsValid() {
+		peer = packet.Addresses(pol.Peer, pol.Peer)
+	}
+	f := plain(s.And(pol.Domain.Free(packet.Mark).Mirror())).With(packet.PeerIn, peer).With(packet.PeerOut, packet.OneOf(0))
+	if by != "" {
+		f = f.With(packet.In, packet.Name(by))
+	} else {
+		f = f.With(packet.In, Outer(p.Gateway, pol.Own, pol.Peer))
+	}
+	if f.Empty() {
+		return esp, nil
+	}
+	return esp, p.Forward(Start(f).met(Step{Stage: "decrypt", What: "out of " + pol.Name}))
+}
+
+// outerInterface is the interface by which the peer's packets come; "" where the saved files do not tell.
+func (p *Path) outerInterface(pol *Policy) string {
+	for _, i := range p.Gateway.Interfaces {
+		for _, a := range i.Addresses {
+			if a.Addr() == pol.Own && i.Kind != "loopback" && i.Kind != "dummy" {
+				return i.Name
+			}
+		}
+	}
+	if pol.Peer.IsValid() {
+		for _, h := range p.router.Decide(Start(packet.Range(packet.Dst, pol.Peer, pol.Peer))) {
+			if h.dev != "" {
+				return h.dev
+			}
+		}
+	}
+	return ""
+}
+
+// InterfaceFor returns the interface behind which an address lies: the one that the routing decision names; "" where the
+// saved files do not tell.
+func (p *Path) InterfaceFor(a netip.Addr) string {
+	for _, h := range p.router.Decide(Start(packet.Range(packet.Dst, a, a))) {
+		if h.kind == "unicast" {
+			return h.dev
+		}
+	}
+	return ""
+}
+
+// String says what became of the packets, in a few words.
+func (o Outcome) String() string {
+	switch o.Fate {
+	case Encrypted:
+		return fmt.Sprintf("encrypted by %s", o.Policy.Name)
+	case Dropped:
+		return "dropped in " + o.Where
+	}
+	return string(o.Fate)
+}

@@ -1,0 +1,125 @@
+package walk
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"toril/gateway"
+	"toril/packet"
+)
+
+// hop is what the routing decision says about a flow.
+type hop struct {
+	Flow
+	dev   string // "" where the saved files do not tell
+	via   netip.Addr
+	kind  string // "unicast", "local", "blackhole", "unreachable", "prohibit", "none"
+	route *gateway.Route
+}
+
+// Router decides where packets go: routing rules by priority, in each table the longest prefix (Linux, ip-rule(8)).
+type Router struct {
+	rules  []*gateway.RouteRule
+	tables map[string][]*gateway.Route // the longest prefix first, then the least metric
+	known  bool                        // the saved files say anything about interfaces or routes
+}
+
+// daemonTable is the table into which strongSwan puts the routes of its tunnels, and the priority of its rule.
+const daemonTable, daemonPriority = "220", 220
+
+// NewRouter prepares the routes of a gateway. Networks of interfaces are added where no saved table has them.
+func NewRouter(g *gateway.Gateway) *Router {
+	r := &Router{tables: map[string][]*gateway.Route{}, known: len(g.Interfaces)+len(g.Routes) > 0}
+	add := func(rt *gateway.Route) { r.tables[rt.Table] = append(r.tables[rt.Table], rt) }
+	for _, rt := range g.Routes {
+		add(rt)
+	}
+	connected := slices.ContainsFunc(g.Routes, func(rt *gateway.Route) bool { return rt.Origin == "connected" && rt.Table == "main" })
+	for _, i := range g.Interfaces {
+		for _, a := range i.Addresses {
+			add(&gateway.Route{At: i.At, To: netip.PrefixFrom(a.Addr(), a.Addr().BitLen()), Dev: i.Name, Kind: "local", Table: "local", Origin: "connected"})
+			if !connected && !i.Down && i.Kind != "loopback" && a.Bits() < a.Addr().BitLen() {
+				add(&gateway.Route{At: i.At, To: a.Masked(), Dev: i.Name, Kind: "unicast", Table: "main", Origin: "connected"})
+			}
+		}
+	}
+	for _, list := range r.tables {
+		slices.SortStableFunc(list, func(a, b *gateway.Route) int {
+			return cmp.Or(cmp.Compare(b.To.Bits(), a.To.Bits()), cmp.Compare(a.Metric, b.Metric))
+		})
+	}
+	r.rules = slices.Clone(g.RouteRules)
+	if len(r.rules) == 0 {
+		for _, d := range []struct {
+			priority int
+			table    string
+		}{{0, "local"}, {32766, "main"}, {32767, "default"}} {
+			r.rules = append(r.rules, &gateway.RouteRule{Priority: d.priority, When: packet.All(), Table: d.table, Kind: "lookup"})
+		}
+	}
+	if !slices.ContainsFunc(r.rules, func(x *gateway.RouteRule) bool { return x.Table == daemonTable }) {
+		r.rules = append(r.rules, &gateway.RouteRule{Priority: daemonPriority, When: packet.All(), Table: daemonTable, Kind: "lookup"})
+	}
+	if !slices.ContainsFunc(r.rules, func(x *gateway.RouteRule) bool { return x.Table == "local" }) { // a list that leaves out what is always there
+		r.rules = append(r.rules, &gateway.RouteRule{Priority: 0, When: packet.All(), Table: "local", Kind: "lookup"})
+	}
+	slices.SortStableFunc(r.rules, func(a, b *gateway.RouteRule) int { return cmp.Compare(a.Priority, b.Priority) })
+	return r
+}
+
+// install adds a route of the IKE daemon's.
+func (r *Router) install(rt *gateway.Route) {
+	r.tables[rt.Table] = append([]*gateway.Route{rt}, r.tables[rt.Table]...)
+	slices.SortStableFunc(r.tables[rt.Table], func(a, b *gateway.Route) int {
+		return cmp.Or(cmp.Compare(b.To.Bits(), a.To.Bits()), cmp.Compare(a.Metric, b.Metric))
+	})
+}
+
+// Decide splits a flow by where its packets go.
+func (r *Router) Decide(f Flow) []hop {
+	if !r.known {
+		return []hop{{Flow: f, kind: "unicast"}}
+	}
+	var out []hop
+	left := f.Now
+	for _, rule := range r.rules {
+		hit := left.And(rule.When)
+		if hit.Empty() {
+			continue
+		}
+		flow := f
+		if rule.Unsure {
+			flow = flow.doubt(fmt.Sprintf("the routing rule of priority %d has a condition outside of the model", rule.Priority))
+		}
+		if rule.Kind != "lookup" {
+			out = append(out, hop{Flow: flow.with(hit), kind: rule.Kind})
+			if !rule.Unsure {
+				left = left.Minus(hit)
+			}
+			continue
+		}
+		for _, rt := range r.tables[rule.Table] {
+			part := hit.And(packet.Prefixes(packet.Dst, rt.To))
+			if part.Empty() {
+				continue
+			}
+			hit = hit.Minus(part)
+			if rt.Kind == "throw" {
+				continue
+			}
+			out = append(out, hop{Flow: flow.with(part), dev: rt.Dev, via: rt.Via, kind: rt.Kind, route: rt})
+			if len(out) > maxFlows {
+				panic(packet.TooComplex())
+			}
+			if !rule.Unsure {
+				left = left.Minus(part)
+			}
+		}
+	}
+	if !left.Empty() {
+		out = append(out, hop{Flow: f.with(left), kind: "none"})
+	}
+	return out
+}
