@@ -112,3 +112,10 @@ func (f Flow) shift(field packet.Field, from, onto netip.Prefix) []Flow {
 	}
 	return out
 }
+
+// Moved returns the flow with another source address, as a translation before this gateway would have it.
+func (f Flow) Moved(src string) Flow {
+	a := netip.MustParseAddr(src)
+	f.Now = f.Now.Replace(packet.Src, packet.Addresses(a, a))
+	return f
+}

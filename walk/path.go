@@ -245,6 +245,9 @@ func (p *Path) routed(h hop) []Outcome {
 	var out []Outcome
 	guarded, rest := p.unprotected(flow)
 	out = append(out, guarded...)
+	if rest.Now.Empty() {
+		return out
+	}
 	for _, s := range p.split(rest, h.dev) {
 		switch {
 		case s.pol != nil && s.pol.drops():
@@ -304,25 +307,35 @@ func (p *Path) input(h hop) []Outcome {
 // demand protection (RFC 4301 section 5.2). Packets to the gateway itself are seen by the input chain first; the fate is
 // the same.
 func (p *Path) unprotected(f Flow) (dropped []Outcome, rest Flow) {
-	rest = f
+	left, may := f.Now, packet.None()
 	for _, pol := range p.Policies {
-		if pol.passes() || pol.drops() || pol.IfID != 0 || rest.Now.Empty() {
+		if pol.IfID != 0 || left.Empty() {
 			continue
 		}
-		must := rest.Now.And(pol.Domain.Free(packet.Mark).Mirror())
-		if must.Empty() {
+		hit := left.And(pol.Domain.Free(packet.Mark).Mirror())
+		if hit.Empty() {
 			continue
 		}
-		right := packet.Where(packet.PeerIn, packet.Numbers(0, 0)).Not()
-		if pol.Peer.IsValid() {
-			right = packet.Where(packet.PeerIn, packet.Addresses(pol.Peer, pol.Peer))
+		left = left.Minus(hit)
+		right, what := packet.None(), " drops it"
+		switch {
+		case pol.passes():
+			right = packet.All()
+		case pol.drops():
+		case pol.Peer.IsValid():
+			right, what = packet.Where(packet.PeerIn, packet.Addresses(pol.Peer, pol.Peer)), " demands that it come through the tunnel"
+		default:
+			right, what = packet.Where(packet.PeerIn, packet.Numbers(0, 0)).Not(), " demands that it come through the tunnel"
 		}
-		if bad := must.Minus(right); !bad.Empty() {
-			dropped = append(dropped, Outcome{Flow: f.with(bad).met(Step{Stage: "policy", What: "policy " + pol.Name + " demands that it come through the tunnel"}), Fate: Dropped, Where: "policy", Policy: pol})
-			rest = rest.with(rest.Now.Minus(bad))
+		may = may.Or(hit.And(right))
+		if bad := hit.Minus(right); !bad.Empty() {
+			dropped = append(dropped, Outcome{Flow: f.with(bad).met(Step{Stage: "policy", What: "policy " + pol.Name + what}), Fate: Dropped, Where: "policy", Policy: pol})
 		}
 	}
-	return dropped, rest
+	if may.Empty() {
+		return dropped, f.with(left)
+	}
+	return dropped, f.with(left.Or(may))
 }
 
 // share is a part of a flow with the policy that it meets; nil for none.
@@ -427,7 +440,7 @@ func policyWords(pol *Policy) string {
 func (p *Path) end(f Flow, pol *Policy, h hop) Outcome {
 	switch {
 	case pol != nil && pol.drops():
-		return Outcome{Flow: f, Fate: Dropped, Where: "policy", Policy: pol}
+		return Outcome{Flow: f.met(Step{Stage: "policy", What: "policy " + pol.Name + " drops"}), Fate: Dropped, Where: "postrouting", Policy: pol}
 	case pol != nil && !pol.passes() && !pol.Up:
 		return Outcome{Flow: f.met(Step{Stage: "policy", What: "policy " + pol.Name + " holds it back: no SA stands"}), Fate: Dropped, Where: "postrouting", Policy: pol}
 	case pol != nil && !pol.passes():
@@ -570,6 +583,72 @@ func (p *Path) Inbound(pol *Policy, s packet.Set) (esp, inner []Outcome) {
 		return esp, nil
 	}
 	return esp, p.Forward(Start(f).met(Step{Stage: "decrypt", What: "out of " + pol.Name}))
+}
+
+// Reply follows the answer to a packet: first is the packet as its sender sent it, last as it left this gateway, and in
+// and peer are where the answer comes from: an interface, and the far end of a tunnel that it came out of (invalid for
+// none). Translations are undone by connection tracking; no nat chain is asked.
+func (p *Path) Reply(first, last packet.Packet, in string, peer netip.Addr) []Outcome {
+	answer := packet.Packet{Family: last.Family, Src: last.Dst, Dst: last.Src, Proto: last.Proto, Sport: last.Dport, Dport: last.Sport, ICMP: last.ICMP, In: in, State: packet.Established,
+		Direction: packet.Reply, PeerIn: peer}
+	switch {
+	case last.Proto == 1 && last.ICMP == 8<<8:
+		answer.ICMP = 0
+	case last.Proto == 58 && last.ICMP == 128<<8:
+		answer.ICMP = 129 << 8
+	}
+	if first.Src != last.Src || first.Sport != last.Sport {
+		answer.Translated |= 1
+	}
+	if first.Dst != last.Dst || first.Dport != last.Dport {
+		answer.Translated |= 2
+	}
+	to := packet.Addresses(first.Src, first.Src)
+	back := func(f Flow) Flow { // at the place of destination NAT, the source translation is undone
+		f.Now = f.Now.Replace(packet.Dst, to)
+		if packet.WithPorts.Has(uint64(first.Proto)) {
+			f.Now = f.Now.Replace(packet.Dport, packet.OneOf(uint64(first.Sport)))
+		}
+		return f
+	}
+	var out []Outcome
+	now, undone := []Flow{Start(answer.Set())}, false
+	for _, c := range append(p.filter.Bases(gateway.Prerouting), nil) {
+		if !undone && (c == nil || c.Priority >= -100) {
+			for i := range now {
+				now[i] = back(now[i])
+			}
+			undone = true
+		}
+		if c == nil {
+			break
+		}
+		var next []Flow
+		for _, f := range now {
+			for _, v := range p.filter.one(c, Verdict{Flow: f, Verb: gateway.Accept}) {
+				if o, done := stopped(v, "prerouting"); done {
+					out = append(out, o)
+					continue
+				}
+				next = append(next, v.Flow)
+			}
+		}
+		now = next
+	}
+	for _, f := range now {
+		for _, h := range p.router.Decide(f) {
+			out = append(out, p.routed(h)...)
+		}
+	}
+	for i := range out { // at the place of source NAT, the destination translation is undone
+		if out[i].Fate == Clear || out[i].Fate == Encrypted {
+			out[i].Now = out[i].Now.Replace(packet.Src, packet.Addresses(first.Dst, first.Dst))
+			if packet.WithPorts.Has(uint64(first.Proto)) {
+				out[i].Now = out[i].Now.Replace(packet.Sport, packet.OneOf(uint64(first.Dport)))
+			}
+		}
+	}
+	return out
 }
 
 // outerInterface is the interface by which the peer's packets come; "" where the saved files do not tell.
