@@ -1,0 +1,105 @@
+package packet_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"toril/packet"
+)
+
+// randomRule is a set as rules have it: small networks that often meet.
+func randomRule(r *rand.Rand) packet.Set {
+	s := packet.Only(packet.IPv4)
+	if r.IntN(10) == 0 {
+		return packet.Only(packet.IPv6).With(packet.Dport, packet.OneOf(uint64(r.IntN(3))))
+	}
+	net := func(f packet.Field) {
+		if r.IntN(4) > 0 {
+			p := netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 0, 0, byte(r.IntN(16))}), 28+r.IntN(5)).Masked()
+			s = s.And(packet.Prefixes(f, p))
+		}
+	}
+	net(packet.Src)
+	net(packet.Dst)
+	if r.IntN(2) == 0 {
+		lo := uint64(r.IntN(4))
+		s = s.With(packet.Proto, packet.OneOf(6)).With(packet.Dport, packet.Numbers(lo, lo+uint64(r.IntN(3))))
+	}
+	if r.IntN(5) == 0 {
+		s = packet.Only(packet.IPv4).Minus(s)
+	}
+	return s
+}
+
+// The index must say what plain set algebra says.
+func TestIndexAgainstTheAlgebra(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 11))
+	covered := 0
+	for range 150 {
+		sets := make([]packet.Set, 12)
+		for i := range sets {
+			sets[i] = randomRule(r)
+		}
+		x := packet.NewIndex(sets)
+		for i := range sets {
+			before := packet.Union(sets[:i]...)
+			by, ok, err := x.Covered(i, func(j int) bool { return j < i })
+			require.NoError(t, err)
+			assert.Equal(t, before.Contains(sets[i]) && !sets[i].Empty(), ok, "%v in %v", sets[i], before)
+			if ok {
+				covered++
+				var named []packet.Set
+				for _, j := range by {
+					assert.Less(t, j, i)
+					named = append(named, sets[j])
+				}
+				assert.True(t, packet.Union(named...).Contains(sets[i]), "those that are named are enough")
+			}
+			first := -1
+			for j := i + 1; j < len(sets) && first < 0; j++ {
+				if sets[j].Overlaps(sets[i]) {
+					first = j
+				}
+			}
+			got, err := x.Meets(i, func(j int) bool { return j > i })
+			require.NoError(t, err)
+			assert.Equal(t, first, got)
+		}
+	}
+	assert.Greater(t, covered, 100, "the samples are worth something")
+}
+
+func TestIndexOfNothing(t *testing.T) {
+	x := packet.NewIndex([]packet.Set{packet.None(), packet.All()})
+	_, ok, err := x.Covered(0, func(int) bool { return true })
+	assert.False(t, ok)
+	assert.NoError(t, err)
+	_, ok, _ = x.Covered(1, func(int) bool { return true })
+	assert.False(t, ok)
+}
+
+func BenchmarkIndex(b *testing.B) {
+	for _, n := range []int{1000, 10_000, 100_000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			sets := make([]packet.Set, n)
+			for i := range sets {
+				src := netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)})
+				dst := netip.AddrFrom4([4]byte{172, 16, byte(i >> 4), byte(i)})
+				sets[i] = packet.Range(packet.Src, src, src).And(packet.Range(packet.Dst, dst, dst)).With(packet.Proto, packet.OneOf(6)).With(packet.Dport, packet.OneOf(uint64(i%1000+1)))
+			}
+			for b.Loop() {
+				x := packet.NewIndex(sets)
+				for i := range sets {
+					if _, _, err := x.Covered(i, func(j int) bool { return j < i }); err != nil {
+						b.Fatal(err)
+					}
+				}
+			}
+		})
+	}
+}
