@@ -19,6 +19,7 @@ import (
 	"toril/ike"
 	"toril/packet"
 	"toril/source"
+	"toril/walk"
 )
 
 // Severity is how urgently a person should act on a finding.
@@ -160,6 +161,29 @@ func (p *Pass) On(s *Subject, at source.Pos, fromDefault bool) Finding {
 		f.Unsure = "a statement of the same section was not understood"
 	}
 	return f
+}
+
+// Walk prepares the way of packets through a gateway; down says which children have no SA, nil that all have.
+func (p *Pass) Walk(g *gateway.Gateway, down func(*gateway.Child) bool) *walk.Path {
+	return walk.NewPath(g, p.Estate.Ends(g), walk.Options{Down: down})
+}
+
+// PolicyOf returns the policy of the subject's child on a path; nil where the daemon installs none.
+func (s *Subject) PolicyOf(path *walk.Path) *walk.Policy {
+	own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
+	for _, pol := range path.Policies {
+		if pol.Child == s.Child && pol.Own == own && pol.Peer == peer {
+			return pol
+		}
+	}
+	return nil
+}
+
+// Undecided notes on a finding that conditions outside of the model decide about it.
+func (f *Finding) Undecided(reasons []string) {
+	if len(reasons) > 0 {
+		f.Unsure = "the rules have conditions that cannot be decided from here: " + List(reasons)
+	}
 }
 
 // Report hands in a finding. What it leaves empty is taken from the check; the quotes are filled in.

@@ -241,3 +241,25 @@ func (in *Intent) means(t *Tunnel) bool {
 	}
 	return len(t.Ends) == 2 && has(in.Between[1], false)
 }
+
+// Meant are the declared flows of a tunnel, as one of its gateways sees them: new connections that go out through the
+// tunnel, and those that come out of it.
+type Meant struct{ Out, In packet.Set }
+
+// Intended returns what is declared to pass a tunnel, seen from one of its ends; declared is false where nothing is. A
+// flow goes out at the end whose local networks hold its source.
+func (t *Tunnel) Intended(e End) (m Meant, declared bool) {
+	if t.Intent == nil || len(t.Intent.Allow) == 0 {
+		return m, false
+	}
+	own, peer := t.Own(e), t.Peer(e)
+	out := packet.None()
+	for _, k := range e.Connection.Children {
+		out = out.Or(k.Domain(own, peer))
+	}
+	for _, a := range t.Intent.Allow {
+		m.Out = m.Out.Or(a.Packets.And(out))
+		m.In = m.In.Or(a.Packets.And(out.Mirror()))
+	}
+	return m, true
+}

@@ -445,7 +445,7 @@ func (p *Path) end(f Flow, pol *Policy, h hop) Outcome {
 		return Outcome{Flow: f.met(Step{Stage: "policy", What: "policy " + pol.Name + " holds it back: no SA stands"}), Fate: Dropped, Where: "postrouting", Policy: pol}
 	case pol != nil && !pol.passes():
 		o := Outcome{Flow: f.met(Step{Stage: "encrypt", What: "by " + pol.Name}), Fate: Encrypted, Where: "encrypt", Policy: pol, Out: h.dev, Via: h.via}
-		o.Outer = p.outer(pol)
+		o.Outer = p.Outer(pol)
 		return o
 	}
 	for _, i := range p.Gateway.Interfaces {
@@ -475,14 +475,61 @@ func (pol *Policy) esp(out bool) (packet.Set, bool) {
 	return s.With(packet.Proto, packet.OneOf(50)), true
 }
 
-// outer follows the ESP packets of a policy: routed anew, then output and postrouting.
-func (p *Path) outer(pol *Policy) []Outcome {
+// Outer follows the ESP packets of a policy: routed anew, then output and postrouting. Nothing where an address is not known.
+func (p *Path) Outer(pol *Policy) []Outcome {
 	s, ok := pol.esp(true)
 	if !ok {
 		return nil
 	}
 	return p.local(Start(plain(s).With(packet.In, packet.Name("")).With(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0))), true)
 }
+
+// Domain returns a policy's packets as they come in from the networks behind the gateway: new connections, in clear, not
+// the gateway's own. Where the files tell by which single interface those networks are reached, they come in by that.
+func (p *Path) Domain(pol *Policy) Flow {
+	s := pol.Domain
+	if pol.Own.IsValid() {
+		s = s.Minus(packet.Range(packet.Src, pol.Own, pol.Own))
+	}
+	f := Fresh(s, p.behind(pol.Child.Local.Value.At(pol.Own)))
+	f.Now = f.Now.Minus(packet.Where(packet.In, packet.Name("")))
+	return f
+}
+
+// behind is the interface by which all of some networks are reached; "" where the files do not tell, or it is several.
+func (p *Path) behind(ss ike.Selectors) string {
+	dev := ""
+	for _, s := range ss {
+		if !s.Lo.IsValid() {
+			return ""
+		}
+		for _, h := range p.router.Decide(Start(packet.Range(packet.Dst, s.Lo, s.Hi))) {
+			if h.kind == "local" {
+				continue
+			}
+			if h.dev == "" || dev != "" && dev != h.dev {
+				return ""
+			}
+			dev = h.dev
+		}
+	}
+	return dev
+}
+
+// Known reports whether the saved files say anything about interfaces or routes.
+func (p *Path) Known() bool { return p.router.known }
+
+// Routes splits the packets of a set by the route that they take; nil for none.
+func (p *Path) Routes(s packet.Set) map[*gateway.Route]packet.Set {
+	out := map[*gateway.Route]packet.Set{}
+	for _, h := range p.router.Decide(Start(s)) {
+		out[h.route] = out[h.route].Or(h.Now)
+	}
+	return out
+}
+
+// Filter returns the gateway's packet filter.
+func (p *Path) Filter() *Filter { return p.filter }
 
 // Local follows packets of the gateway's own.
 func (p *Path) Local(s packet.Set) []Outcome {

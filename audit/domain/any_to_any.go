@@ -22,6 +22,9 @@ var AnyToAny = &audit.Check{
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		c := s.Child
+		if in := s.Tunnel.Intent; in != nil && in.FullTunnel {
+			return // declared as meant
+		}
 		if s.Shunted() || c.RouteBased() || !c.Local.Value.AnyAddress() || !c.Remote.Value.AnyAddress() {
 			return
 		}

@@ -13,6 +13,7 @@ import (
 	"toril/audit/nat"
 	"toril/audit/pfs"
 	"toril/audit/read"
+	"toril/audit/route"
 	"toril/audit/tidy"
 )
 
@@ -69,11 +70,41 @@ func All() []*audit.Check {
 
 		domain.AnyToAny,
 		domain.SidesOverlap,
+		domain.ClaimedTwice,
+		domain.Covered,
+		domain.PublicInside,
+		domain.Wider,
+		domain.BehindItself,
 
 		nat.Rewritten,
+		nat.ExemptLate,
+		nat.ExemptWide,
+		nat.ExemptNarrow,
+		nat.ExemptLeftover,
+		nat.DestinationBends,
+		nat.OuterRewritten,
+		nat.NoEncapsulation,
 
 		access.AnyFromTunnel,
+		access.BeyondIntent,
+		access.ShortOfIntent,
+		access.Blanket,
+		access.Blocked,
+		access.NoICMP,
 		access.IKEClosed,
+		access.IKEOpen,
+		access.Management,
+		access.DefaultAccept,
+		access.Shadowed,
+		access.NeverMatches,
+		access.Redundant,
+		access.NoLog,
+
+		route.ClearWhenDown,
+		route.BlackholeWins,
+		route.NoRouteIn,
+		route.NoTunnelInterface,
+		route.NoReturn,
 
 		ends.Unreachable,
 		ends.VersionDiffers,

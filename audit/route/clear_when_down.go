@@ -1,0 +1,115 @@
+// Package route holds the checks of routes where they meet tunnels.
+package route
+
+import (
+	"fmt"
+
+	"toril/audit"
+	"toril/gateway"
+	"toril/ike"
+	"toril/packet"
+	"toril/source"
+	"toril/walk"
+)
+
+// whole reports whether a child is one that protects packets, of which a walk can tell.
+func whole(s *audit.Subject) bool {
+	return !s.Shunted() && s.Child.Mode.Value == ike.Tunnel && s.Child.Policies.Value && s.Connection.Unusable == nil
+}
+
+// ClearWhenDown speaks where the packets of a domain leave in clear while no SA stands.
+var ClearWhenDown = &audit.Check{
+	Name:     "route/clear-when-down",
+	Title:    "Tunnel traffic leaves in clear while the tunnel is down",
+	Severity: audit.High,
+	Why:      "While no SA stands nothing holds the packets back: they follow the default route, readable for everybody on the path.",
+	Mend:     "Let a policy catch them (start by traffic), or drop what is for the remote networks and will not be encrypted, behind NAT.",
+	Doc: audit.Doc{
+		What: "The packets of every child are sent through the gateway as if its SA had gone, with the policies that the daemon then keeps. The check speaks where some of them leave by an interface, " +
+			"and says with which source.",
+		Harm: "Each restart, each failed renewal opens a window in which private traffic leaves in clear, source-translated and working, so that nobody notices. A flow that began so stays in clear when " +
+			"the tunnel comes back.",
+		Write: "In swanctl.conf start_action = trap; or in nftables, in a postrouting chain of priority 150: ip daddr 10.2.0.0/16 rt ipsec missing drop. A guard in the forward chain helps only where no source NAT follows. " +
+			"A blackhole route for the remote networks of higher metric serves where the daemon installs routes of its own.",
+		Sources: []string{"RFC 4301 section 5.1", "RFC 7296 section 2.4"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		if !whole(s) {
+			return
+		}
+		up := p.Walk(s.Gateway, nil)
+		pol := s.PolicyOf(up)
+		if pol == nil {
+			return
+		}
+		down := p.Walk(s.Gateway, func(k *gateway.Child) bool { return k == s.Child })
+		flow := up.Domain(pol)
+		flow.Now = flow.Now.And(encrypted(up.Forward(flow))) // what does not enter the tunnel is another check's
+		if flow.Now.Empty() {
+			return
+		}
+		for _, o := range down.Forward(flow) {
+			if o.Fate != walk.Clear || o.Was().Empty() || !down.Known() && len(s.Gateway.Chains) == 0 {
+				continue
+			}
+			if o.Out != "" && inside(s, o.Out) {
+				continue // from one inside network to another
+			}
+			f := p.On(s, s.Child.Start.Where(s.Child.At), s.Child.Start.IsDefault())
+			f.Severity = audit.High
+			was, _ := o.Was().Witness()
+			now, _ := o.Now.Witness()
+			f.Example = was.String()
+			f.Message = fmt.Sprintf("while %s is down, its packets leave in clear", s.Child.Name)
+			if o.Out != "" {
+				f.Message += " by " + o.Out
+			}
+			if was.Src != now.Src {
+				f.Message += fmt.Sprintf(", with the source %s", now.Src)
+			} else {
+				f.Message += ", with their private source"
+			}
+			if at := lastRule(o); !at.IsZero() {
+				f.Also = append(f.Also, audit.Evidence{Pos: at, Note: "the last rule that they meet"})
+			}
+			f.Undecided(o.Unsure)
+			p.Report(f)
+			return
+		}
+	},
+}
+
+// encrypted are the packets, as they came, that end in a tunnel.
+func encrypted(os []walk.Outcome) packet.Set {
+	var sets []packet.Set
+	for _, o := range os {
+		if o.Fate == walk.Encrypted {
+			sets = append(sets, o.Was().Free(packet.Out, packet.PeerOut, packet.Translated))
+		}
+	}
+	return packet.Union(sets...)
+}
+
+// inside reports whether an interface is one of the networks that the child protects.
+func inside(s *audit.Subject, dev string) bool {
+	local := s.Child.Local.Value.At(s.Tunnel.Own(s.End))
+	for _, i := range s.Gateway.Interfaces {
+		if i.Name == dev {
+			for _, a := range i.Addresses {
+				if local.Hold(a.Addr()) && !local.AnyAddress() {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+func lastRule(o walk.Outcome) source.Pos {
+	for i := len(o.Steps) - 1; i >= 0; i-- {
+		if r := o.Steps[i].Rule; r != nil {
+			return r.At
+		}
+	}
+	return source.Pos{}
+}
