@@ -33,13 +33,13 @@ type Step string
 
 // The steps: the exchanges of RFC 7296, and the modes of RFC 2409.
 const (
-	Local       Step = "start"           // before anything is sent
-	Init        Step = "IKE_SA_INIT"     // RFC 7296 section 1.2
-	Auth        Step = "IKE_AUTH"        // RFC 7296 section 1.2
-	Create      Step = "CREATE_CHILD_SA" // RFC 7296 section 1.3
-	MainMode    Step = "main mode"       // RFC 2409 section 5
-	Aggressive  Step = "aggressive mode"
-	QuickMode   Step = "quick mode" // RFC 2409 section 5.5
+	Local      Step = "start"           // before anything is sent
+	Init       Step = "IKE_SA_INIT"     // RFC 7296 section 1.2
+	Auth       Step = "IKE_AUTH"        // RFC 7296 section 1.2
+	Create     Step = "CREATE_CHILD_SA" // RFC 7296 section 1.3
+	MainMode   Step = "main mode"       // RFC 2409 section 5
+	Aggressive Step = "aggressive mode"
+	QuickMode  Step = "quick mode" // RFC 2409 section 5.5
 )
 
 // Topic is what a failure is about.

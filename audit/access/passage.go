@@ -145,6 +145,7 @@ var NoICMP = &audit.Check{
 			return
 		}
 		passed, stopped := filtered(path.Forward(walk.Start(message)))
+		passed = slices.DeleteFunc(passed, func(o walk.Outcome) bool { return o.Fate == walk.Delivered }) // to the gateway itself
 		if len(passed) > 0 || len(stopped) == 0 {
 			return
 		}

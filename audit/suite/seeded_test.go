@@ -3,8 +3,10 @@ package suite_test
 // seeded are the faults of the demonstration estate, each with the line that it was put at.
 var seeded = []string{
 	"access/any-from-tunnel buoyyard/nftables.conf:14",
+	"access/blanket buoyyard/nftables.conf:14", // follows from access/any-from-tunnel
 	"access/ike-closed quayside/nftables.conf:3",
 	"domain/any-to-any quayside/swanctl.conf:26",
+	"domain/covered quayside/swanctl.conf:20",          // follows from domain/any-to-any
 	"ends/lifetimes-differ lampwright/swanctl.conf:35", // follows from life/ike-too-long
 	"ends/not-mirrored lampwright/swanctl.conf:42",
 	"ends/pfs-differs lampwright/swanctl.conf:44",
@@ -16,6 +18,7 @@ var seeded = []string{
 	"ike/weak-algorithm lampwright/swanctl.conf:16",
 	"key/weak buoyyard/swanctl.conf:31",
 	"life/ike-too-long lampwright/swanctl.conf:35",
+	"nat/exempt-late lampwright/nftables.conf:36",
 	"nat/rewritten lampwright/nftables.conf:35",
 	"pfs/absent lampwright/swanctl.conf:25",
 	"pfs/optional buoyyard/swanctl.conf:21",

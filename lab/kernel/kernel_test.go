@@ -179,11 +179,11 @@ func (w *wire) install(p *walk.Path) {
 				for _, dir := range []string{"in", "fwd"} { // what comes back must come through the tunnel, or may come as it is
 					back := strings.NewReplacer("dport", "sport").Replace(match)
 					if selector := cidr(l) + cidr(r) + match; there[selector] { // the second of two alike is refused, and never asked
-					continue
-				} else {
-					there[selector] = true
-				}
-				line := fmt.Sprintf("xfrm policy add src %s dst %s%s dir %s priority %d", cidr(r), cidr(l), back, dir, 1000+i)
+						continue
+					} else {
+						there[selector] = true
+					}
+					line := fmt.Sprintf("xfrm policy add src %s dst %s%s dir %s priority %d", cidr(r), cidr(l), back, dir, 1000+i)
 					switch pol.Child.Mode.Value {
 					case ike.Pass:
 					case ike.Drop:
