@@ -9,6 +9,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -119,6 +120,7 @@ type Pass struct {
 	Baseline *baseline.Baseline
 	Now      time.Time // the day that the question is asked for
 	found    []Finding
+	paths    *sync.Map // *gateway.Gateway: func() *walk.Path, shared by the passes of one run
 }
 
 // Subject is a connection, or a child of it, in its tunnel.
@@ -163,9 +165,10 @@ func (p *Pass) On(s *Subject, at source.Pos, fromDefault bool) Finding {
 	return f
 }
 
-// Walk prepares the way of packets through a gateway; down says which children have no SA, nil that all have.
-func (p *Pass) Walk(g *gateway.Gateway, down func(*gateway.Child) bool) *walk.Path {
-	return walk.NewPath(g, p.Estate.Ends(g), walk.Options{Down: down})
+// Walk returns the way of packets through a gateway all of whose children have an SA.
+func (p *Pass) Walk(g *gateway.Gateway) *walk.Path {
+	once, _ := p.paths.LoadOrStore(g, sync.OnceValue(func() *walk.Path { return walk.NewPath(g, p.Estate.Ends(g), walk.Options{}) }))
+	return once.(func() *walk.Path)()
 }
 
 // PolicyOf returns the policy of the subject's child on a path; nil where the daemon installs none.
@@ -212,11 +215,11 @@ type Result struct {
 
 // Run asks every check, as of a day. The findings do not depend on the number of processors.
 func Run(ctx context.Context, e *estate.Estate, checks []*Check, b *baseline.Baseline, now time.Time) (*Result, error) {
-	passes := make([]*Pass, len(checks))
+	passes, paths := make([]*Pass, len(checks)), &sync.Map{}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for i, c := range checks {
-		passes[i] = &Pass{Context: ctx, Check: c, Estate: e, Baseline: b, Now: now}
+		passes[i] = &Pass{Context: ctx, Check: c, Estate: e, Baseline: b, Now: now, paths: paths}
 		group.Go(func() error {
 			passes[i].run()
 			return ctx.Err()

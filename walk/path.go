@@ -22,6 +22,8 @@ type Policy struct {
 	Domain     packet.Set // the plain packets that it is for, on their way out
 	IfID       uint32     // only packets that leave by the xfrm interface of this number
 	Up         bool       // an SA stands
+	narrow     int        // how narrow its selectors are
+	back       packet.Set // the packets that come out of it
 }
 
 // passes reports whether the policy lets packets by in clear, or drops them, and protects none.
@@ -60,6 +62,7 @@ type Path struct {
 	Policies []*Policy // in the order in which the kernel asks them
 	filter   *Filter
 	router   *Router
+	routes   map[*gateway.Route]*gateway.Child // those that the daemon installs, and for which child
 }
 
 // Options say in what state a gateway is walked through.
@@ -81,12 +84,39 @@ func NewPath(g *gateway.Gateway, ends func(*gateway.Connection) []Ends, opts Opt
 		}
 	}
 	slices.SortStableFunc(p.Policies, func(a, b *Policy) int {
-		return cmp.Or(cmp.Compare(precedence(a), precedence(b)), cmp.Compare(specific(b), specific(a)))
+		return cmp.Or(cmp.Compare(precedence(a), precedence(b)), cmp.Compare(b.narrow, a.narrow))
 	})
+	p.routes = map[*gateway.Route]*gateway.Child{}
+	var installed []*gateway.Route
 	for _, pol := range p.Policies {
-		p.routeOf(pol)
+		for _, rt := range p.routesOf(pol) {
+			p.routes[rt] = pol.Child
+			installed = append(installed, rt)
+		}
 	}
+	p.router.install(installed)
 	return p
+}
+
+// Without returns the path while a child has no SA.
+func (p *Path) Without(k *gateway.Child) *Path {
+	q := *p
+	q.Policies = nil
+	for _, pol := range p.Policies {
+		if pol.Child == k && !pol.passes() && !pol.drops() {
+			if !k.Start.Value.Traps() {
+				continue
+			}
+			down := *pol
+			down.Up = false
+			pol = &down
+		}
+		q.Policies = append(q.Policies, pol)
+	}
+	if !k.Start.Value.Traps() {
+		q.router = p.router.without(func(rt *gateway.Route) bool { return p.routes[rt] == k })
+	}
+	return &q
 }
 
 // policy adds what the daemon installs for a child that is up or caught by traffic, or that lets pass or drops. A child
@@ -105,6 +135,8 @@ func (p *Path) policy(c *gateway.Connection, k *gateway.Child, e Ends, opts Opti
 			pol.Domain = pol.Domain.With(packet.Mark, v)
 		}
 	}
+	pol.narrow = specific(pol)
+	pol.back = pol.Domain.Free(packet.Mark).Mirror()
 	p.Policies = append(p.Policies, pol)
 }
 
@@ -161,11 +193,11 @@ func markOf(s string) (value, mask uint32, ok bool) {
 	return uint32(n), uint32(k), n != 0 || masked && k != 0
 }
 
-// routeOf adds the route that strongSwan installs for a policy: to the remote networks by where the peer is, in a table of
+// routesOf are the routes that strongSwan installs for a policy: to the remote networks by where the peer is, in a table of
 // its own, if the gateway has an address in the local networks.
-func (p *Path) routeOf(pol *Policy) {
+func (p *Path) routesOf(pol *Policy) []*gateway.Route {
 	if pol.Connection.Software != "strongSwan" || p.Gateway.Options.NoRoutes.Value || pol.IfID != 0 || pol.passes() || pol.drops() || !p.router.known || !pol.Peer.IsValid() {
-		return
+		return nil
 	}
 	local := pol.Child.Local.Value.At(pol.Own)
 	inside := false
@@ -175,17 +207,19 @@ func (p *Path) routeOf(pol *Policy) {
 		}
 	}
 	if !inside {
-		return
+		return nil
 	}
+	var out []*gateway.Route
 	for _, h := range p.router.Decide(Start(packet.Range(packet.Dst, pol.Peer, pol.Peer))) {
 		if h.kind != "unicast" {
 			continue
 		}
 		for _, to := range pol.Child.Remote.Value.At(pol.Peer).Packets().Prefixes(packet.Src) {
-			p.router.install(&gateway.Route{At: pol.Child.At, To: to, Via: h.via, Dev: h.dev, Kind: "unicast", Table: daemonTable, Origin: "IKE daemon"})
+			out = append(out, &gateway.Route{At: pol.Child.At, To: to, Via: h.via, Dev: h.dev, Kind: "unicast", Table: daemonTable, Origin: "IKE daemon"})
 		}
-		return
+		break
 	}
+	return out
 }
 
 // plain makes the packets of a set those of a new connection that nobody touched yet.
@@ -312,7 +346,7 @@ func (p *Path) unprotected(f Flow) (dropped []Outcome, rest Flow) {
 		if pol.IfID != 0 || left.Empty() {
 			continue
 		}
-		hit := left.And(pol.Domain.Free(packet.Mark).Mirror())
+		hit := left.And(pol.back)
 		if hit.Empty() {
 			continue
 		}
@@ -620,7 +654,7 @@ func (p *Path) Inbound(pol *Policy, s packet.Set) (esp, inner []Outcome) {
 	if pol.Peer.IsValid() {
 		peer = packet.Addresses(pol.Peer, pol.Peer)
 	}
-	f := plain(s.And(pol.Domain.Free(packet.Mark).Mirror())).With(packet.PeerIn, peer).With(packet.PeerOut, packet.OneOf(0))
+	f := plain(s.And(pol.back)).With(packet.PeerIn, peer).With(packet.PeerOut, packet.OneOf(0))
 	if by != "" {
 		f = f.With(packet.In, packet.Name(by))
 	} else {

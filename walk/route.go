@@ -3,6 +3,7 @@ package walk
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 
@@ -69,12 +70,24 @@ func NewRouter(g *gateway.Gateway) *Router {
 	return r
 }
 
-// install adds a route of the IKE daemon's.
-func (r *Router) install(rt *gateway.Route) {
-	r.tables[rt.Table] = append([]*gateway.Route{rt}, r.tables[rt.Table]...)
-	slices.SortStableFunc(r.tables[rt.Table], func(a, b *gateway.Route) int {
+// install adds routes of the IKE daemon's.
+func (r *Router) install(list []*gateway.Route) {
+	if len(list) == 0 {
+		return
+	}
+	all := slices.Concat(list, r.tables[daemonTable])
+	slices.SortStableFunc(all, func(a, b *gateway.Route) int {
 		return cmp.Or(cmp.Compare(b.To.Bits(), a.To.Bits()), cmp.Compare(a.Metric, b.Metric))
 	})
+	r.tables[daemonTable] = all
+}
+
+// without returns the router that lacks some of the IKE daemon's routes.
+func (r *Router) without(gone func(*gateway.Route) bool) *Router {
+	q := *r
+	q.tables = maps.Clone(r.tables)
+	q.tables[daemonTable] = slices.DeleteFunc(slices.Clone(q.tables[daemonTable]), gone)
+	return &q
 }
 
 // Decide splits a flow by where its packets go.

@@ -99,7 +99,7 @@ var ShortOfIntent = &audit.Check{
 				p.Report(f)
 				continue
 			}
-			path := p.Walk(s.Gateway, nil)
+			path := p.Walk(s.Gateway)
 			for _, pol := range path.Policies {
 				if pol.Connection != s.Connection || len(s.Gateway.Chains) == 0 {
 					continue

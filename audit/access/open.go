@@ -28,7 +28,7 @@ var IKEOpen = &audit.Check{
 		if len(g.Chains) == 0 || len(g.Connections) == 0 {
 			return
 		}
-		path := p.Walk(g, nil)
+		path := p.Walk(g)
 		var peers []netip.Addr
 		var own netip.Addr
 		for _, pol := range path.Policies {
@@ -97,7 +97,7 @@ var Management = &audit.Check{
 		if len(g.Chains) == 0 || len(g.Connections) == 0 {
 			return
 		}
-		path := p.Walk(g, nil)
+		path := p.Walk(g)
 		bases := path.Filter().Bases(gateway.Input)
 		if len(bases) == 0 {
 			return

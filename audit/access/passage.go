@@ -17,7 +17,7 @@ func of(p *audit.Pass, s *audit.Subject) (*walk.Path, *walk.Policy) {
 	if s.Shunted() || len(s.Gateway.Chains) == 0 || s.Child.Mode.Value != ike.Tunnel {
 		return nil, nil
 	}
-	path := p.Walk(s.Gateway, nil)
+	path := p.Walk(s.Gateway)
 	return path, s.PolicyOf(path)
 }
 

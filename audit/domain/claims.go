@@ -24,7 +24,7 @@ var ClaimedTwice = &audit.Check{
 		Sources: []string{"RFC 4301 section 4.4.1"},
 	},
 	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
-		path := p.Walk(g, nil)
+		path := p.Walk(g)
 		sets := make([]packet.Set, len(path.Policies))
 		for i, pol := range path.Policies {
 			if protects(pol) && !pol.Child.Remote.Value.AnyAddress() {
@@ -163,7 +163,7 @@ var Wider = &audit.Check{
 		if s.Shunted() || s.Child.RouteBased() || s.Child.Local.Value.AnyAddress() || s.Child.Local.Value.Dynamic() {
 			return
 		}
-		path := p.Walk(s.Gateway, nil)
+		path := p.Walk(s.Gateway)
 		if !path.Known() || s.PolicyOf(path) == nil {
 			return
 		}

@@ -39,7 +39,7 @@ var ExemptLate = &audit.Check{
 		Sources: []string{"nft(8)", "iptables(8)"},
 	},
 	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
-		path := p.Walk(g, nil)
+		path := p.Walk(g)
 		for _, c := range postrouting(g) {
 			for i, r := range c.Rules {
 				if !exempts(r) || r.When.Empty() {
@@ -92,7 +92,7 @@ var ExemptWide = &audit.Check{
 		Sources: []string{"RFC 1918", "nft(8)"},
 	},
 	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
-		path := p.Walk(g, nil)
+		path := p.Walk(g)
 		if len(path.Policies) == 0 {
 			return
 		}
@@ -225,7 +225,7 @@ var ExemptLeftover = &audit.Check{
 		Sources: []string{"RFC 1918"},
 	},
 	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
-		path := p.Walk(g, nil)
+		path := p.Walk(g)
 		for _, c := range postrouting(g) {
 			translates := slices.ContainsFunc(c.Rules, func(r *gateway.Rule) bool { return r.Verb.Translates() })
 			for _, r := range c.Rules {
@@ -261,7 +261,7 @@ var DestinationBends = &audit.Check{
 		Sources: []string{"nft(8)", "RFC 4301 section 5.1"},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		path := p.Walk(s.Gateway, nil)
+		path := p.Walk(s.Gateway)
 		pol := s.PolicyOf(path)
 		if pol == nil || s.Shunted() {
 			return
@@ -321,7 +321,7 @@ var OuterRewritten = &audit.Check{
 		Sources: []string{"RFC 4303", "nft(8)"},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		path := p.Walk(s.Gateway, nil)
+		path := p.Walk(s.Gateway)
 		pol := s.PolicyOf(path)
 		if pol == nil || s.Shunted() {
 			return
@@ -378,7 +378,7 @@ var NoEncapsulation = &audit.Check{
 				return
 			}
 		}
-		path := p.Walk(s.Gateway, nil)
+		path := p.Walk(s.Gateway)
 		set := packet.Range(packet.Src, own, own).And(packet.Range(packet.Dst, peer, peer)).With(packet.Proto, packet.OneOf(17)).With(packet.Sport, packet.OneOf(4500)).With(packet.Dport, packet.OneOf(4500))
 		for _, o := range path.Local(set) {
 			if o.Fate != walk.Dropped || o.Where == "route" {

@@ -5,7 +5,6 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/gateway"
 	"toril/ike"
 	"toril/packet"
 	"toril/source"
@@ -37,12 +36,12 @@ var ClearWhenDown = &audit.Check{
 		if !whole(s) {
 			return
 		}
-		up := p.Walk(s.Gateway, nil)
+		up := p.Walk(s.Gateway)
 		pol := s.PolicyOf(up)
-		if pol == nil {
+		if pol == nil || s.Child.Start.Value.Traps() {
 			return
 		}
-		down := p.Walk(s.Gateway, func(k *gateway.Child) bool { return k == s.Child })
+		down := up.Without(s.Child)
 		flow := up.Domain(pol)
 		flow.Now = flow.Now.And(encrypted(up.Forward(flow))) // what does not enter the tunnel is another check's
 		if flow.Now.Empty() {

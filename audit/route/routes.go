@@ -26,7 +26,7 @@ var BlackholeWins = &audit.Check{
 		if !whole(s) {
 			return
 		}
-		path := p.Walk(s.Gateway, nil)
+		path := p.Walk(s.Gateway)
 		pol := s.PolicyOf(path)
 		if pol == nil || !path.Known() {
 			return
@@ -68,7 +68,7 @@ var NoRouteIn = &audit.Check{
 		if own == nil {
 			return
 		}
-		path := p.Walk(s.Gateway, nil)
+		path := p.Walk(s.Gateway)
 		pol := s.PolicyOf(path)
 		if pol == nil || learns(s.Gateway, own.Name) {
 			return
@@ -190,7 +190,7 @@ var NoReturn = &audit.Check{
 		if !whole(s) || s.Child.Local.Value.AnyAddress() || s.Child.RouteBased() {
 			return
 		}
-		path := p.Walk(s.Gateway, nil)
+		path := p.Walk(s.Gateway)
 		pol := s.PolicyOf(path)
 		if pol == nil || len(s.Gateway.Routes) == 0 {
 			return
