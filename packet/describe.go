@@ -93,7 +93,9 @@ func (b *box) describe() string {
 		word string
 	}{{In, "in by"}, {Out, "out by"}} {
 		if b.v[f.Field] != nil {
-			out = append(out, f.word+" "+spellNames(b.v[f.Field]))
+			if names := spellNames(b.v[f.Field]); names != "" {
+				out = append(out, f.word+" "+names)
+			}
 		}
 	}
 	if b.v[State] != nil {
@@ -209,16 +211,24 @@ func spellTypes(in []interval) string {
 	return strings.Join(out, ", ")
 }
 
+// spellNames writes a set of interface names; "" where it is every name. That the empty name, which stands for the gateway
+// itself, is in a set or not is only said where nothing else is.
 func spellNames(in []interval) string {
+	self := interval{}
+	other := without(without([]interval{{number{}, largest}}, in), []interval{self})
+	if len(other) == 0 {
+		return ""
+	}
 	not := ""
-	if other := without([]interval{{number{}, largest}}, in); len(other) < len(in) {
-		in, not = other, "not "
+	if len(other) < len(in) {
+		in, not = other, "any but "
 	}
 	var out []string
 	for _, iv := range in {
 		switch {
-		case iv.lo == iv.hi && iv.lo == (number{}):
+		case iv == self && not == "":
 			out = append(out, "the gateway itself")
+		case iv == self:
 		case iv.lo == iv.hi:
 			out = append(out, iv.lo.name())
 		default:

@@ -58,6 +58,9 @@ func (f Flow) Rewritten(field packet.Field) bool {
 	return slices.ContainsFunc(f.before, func(r rewrite) bool { return r.field == field })
 }
 
+// Changed reports whether anything about the packets was rewritten: an address, a port, a mark.
+func (f Flow) Changed() bool { return len(f.before) > 0 }
+
 // with returns the flow of other packets (a part of its own) that has met the same.
 func (f Flow) with(s packet.Set) Flow {
 	f.Now = s

@@ -62,6 +62,7 @@ type Path struct {
 	Policies []*Policy // in the order in which the kernel asks them
 	filter   *Filter
 	router   *Router
+	own      *Router                           // the gateway's own routes, without those of the IKE daemon
 	routes   map[*gateway.Route]*gateway.Child // those that the daemon installs, and for which child
 }
 
@@ -86,6 +87,7 @@ func NewPath(g *gateway.Gateway, ends func(*gateway.Connection) []Ends, opts Opt
 	slices.SortStableFunc(p.Policies, func(a, b *Policy) int {
 		return cmp.Or(cmp.Compare(precedence(a), precedence(b)), cmp.Compare(b.narrow, a.narrow))
 	})
+	p.own = p.router.without(func(*gateway.Route) bool { return false }) // a copy
 	p.routes = map[*gateway.Route]*gateway.Child{}
 	var installed []*gateway.Route
 	for _, pol := range p.Policies {
@@ -537,7 +539,7 @@ func (p *Path) behind(ss ike.Selectors) string {
 		if !s.Lo.IsValid() {
 			return ""
 		}
-		for _, h := range p.router.Decide(Start(packet.Range(packet.Dst, s.Lo, s.Hi))) {
+		for _, h := range p.own.Decide(Start(packet.Range(packet.Dst, s.Lo, s.Hi))) {
 			if h.kind == "local" {
 				continue
 			}
@@ -561,6 +563,18 @@ func (p *Path) Routes(s packet.Set) map[*gateway.Route]packet.Set {
 	}
 	return out
 }
+
+// OwnRoutes does as Routes, with the gateway's own routes alone: where networks are, rather than where packets go.
+func (p *Path) OwnRoutes(s packet.Set) map[*gateway.Route]packet.Set {
+	out := map[*gateway.Route]packet.Set{}
+	for _, h := range p.own.Decide(Start(s)) {
+		out[h.route] = out[h.route].Or(h.Now)
+	}
+	return out
+}
+
+// InstalledFor returns the child for which the IKE daemon installs a route; nil for a route of the gateway's own.
+func (p *Path) InstalledFor(r *gateway.Route) *gateway.Child { return p.routes[r] }
 
 // Filter returns the gateway's packet filter.
 func (p *Path) Filter() *Filter { return p.filter }
@@ -589,7 +603,7 @@ func (p *Path) local(f Flow, esp bool) []Outcome {
 		}
 		for _, s := range shares {
 			if s.pol != nil && (s.pol.drops() || !s.pol.passes() && !s.pol.Up) {
-				out = append(out, Outcome{Flow: s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + " holds it back"}), Fate: Dropped, Where: "policy", Policy: s.pol})
+				out = append(out, Outcome{Flow: s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + map[bool]string{true: " drops", false: " holds it back: no SA stands"}[s.pol.drops()]}), Fate: Dropped, Where: "policy", Policy: s.pol})
 				continue
 			}
 			for _, v := range p.filter.Through(gateway.Output, s.Flow) {
@@ -621,35 +635,51 @@ func (p *Path) espLeaves(f Flow, h hop) []Outcome {
 	return out
 }
 
+// Arrive follows the ESP packets of a policy's peer through prerouting and input. Nothing where an address is not known.
+func (p *Path) Arrive(pol *Policy) []Outcome {
+	set, ok := pol.esp(false)
+	if !ok {
+		return nil
+	}
+	var out []Outcome
+	f := Fresh(set, p.outerInterface(pol))
+	if p.outerInterface(pol) == "" {
+		f.Now = f.Now.With(packet.In, Outer(p.Gateway, pol.Own, pol.Peer))
+	}
+	for _, v := range p.filter.Through(gateway.Prerouting, f) {
+		if o, done := stopped(v, "prerouting"); done {
+			out = append(out, o)
+			continue
+		}
+		for _, w := range p.filter.Through(gateway.Input, v.Flow) {
+			if o, done := stopped(w, "input"); done {
+				out = append(out, o)
+				continue
+			}
+			out = append(out, Outcome{Flow: w.Flow, Fate: Delivered, Where: "input"})
+		}
+	}
+	return out
+}
+
+// Entry is the interface by which what comes out of a policy's tunnel comes in; "" where the saved files do not tell.
+func (p *Path) Entry(pol *Policy) string {
+	for _, i := range p.Gateway.Interfaces {
+		if pol.IfID != 0 && i.Kind == "xfrm" && i.IfID == pol.IfID {
+			return i.Name
+		}
+	}
+	return p.outerInterface(pol)
+}
+
 // Inbound follows packets that come out of a policy's tunnel: the ESP packet through prerouting and input, then what was
 // in it. The first list is what became of the ESP packet; where it is not let in there is no second.
 func (p *Path) Inbound(pol *Policy, s packet.Set) (esp, inner []Outcome) {
-	in := p.outerInterface(pol)
-	if set, ok := pol.esp(false); ok {
-		f := Fresh(set, in)
-		for _, v := range p.filter.Through(gateway.Prerouting, f) {
-			if o, done := stopped(v, "prerouting"); done {
-				esp = append(esp, o)
-				continue
-			}
-			for _, w := range p.filter.Through(gateway.Input, v.Flow) {
-				if o, done := stopped(w, "input"); done {
-					esp = append(esp, o)
-					continue
-				}
-				esp = append(esp, Outcome{Flow: w.Flow, Fate: Delivered, Where: "input"})
-			}
-		}
-		if !slices.ContainsFunc(esp, func(o Outcome) bool { return o.Fate == Delivered }) {
-			return esp, nil
-		}
+	esp = p.Arrive(pol)
+	if len(esp) > 0 && !slices.ContainsFunc(esp, func(o Outcome) bool { return o.Fate == Delivered }) {
+		return esp, nil
 	}
-	by := in
-	for _, i := range p.Gateway.Interfaces {
-		if pol.IfID != 0 && i.Kind == "xfrm" && i.IfID == pol.IfID {
-			by = i.Name
-		}
-	}
+	by := p.Entry(pol)
 	peer := packet.Numbers(1, 1)
 	if pol.Peer.IsValid() {
 		peer = packet.Addresses(pol.Peer, pol.Peer)
@@ -666,24 +696,48 @@ func (p *Path) Inbound(pol *Policy, s packet.Set) (esp, inner []Outcome) {
 	return esp, p.Forward(Start(f).met(Step{Stage: "decrypt", What: "out of " + pol.Name}))
 }
 
+// answer is the answer to a packet: first as its sender sent it, last as it ended.
+func answer(first, last packet.Packet) packet.Packet {
+	a := packet.Packet{Family: last.Family, Src: last.Dst, Dst: last.Src, Proto: last.Proto, Sport: last.Dport, Dport: last.Sport, ICMP: last.ICMP, State: packet.Established, Direction: packet.Reply}
+	switch {
+	case last.Proto == 1 && last.ICMP == 8<<8:
+		a.ICMP = 0
+	case last.Proto == 58 && last.ICMP == 128<<8:
+		a.ICMP = 129 << 8
+	}
+	if first.Src != last.Src || first.Sport != last.Sport {
+		a.Translated |= 1
+	}
+	if first.Dst != last.Dst || first.Dport != last.Dport {
+		a.Translated |= 2
+	}
+	return a
+}
+
+// ReplySelf follows the gateway's own answer to a packet that was delivered to it.
+func (p *Path) ReplySelf(first, last packet.Packet) []Outcome {
+	return restored(p.local(Start(answer(first, last).Set()), false), first)
+}
+
+// restored undoes the destination translation of answers that leave.
+func restored(out []Outcome, first packet.Packet) []Outcome {
+	for i := range out { // at the place of source NAT, the destination translation is undone
+		if out[i].Fate == Clear || out[i].Fate == Encrypted {
+			out[i].Now = out[i].Now.Replace(packet.Src, packet.Addresses(first.Dst, first.Dst))
+			if packet.WithPorts.Has(uint64(first.Proto)) {
+				out[i].Now = out[i].Now.Replace(packet.Sport, packet.OneOf(uint64(first.Dport)))
+			}
+		}
+	}
+	return out
+}
+
 // Reply follows the answer to a packet: first is the packet as its sender sent it, last as it left this gateway, and in
 // and peer are where the answer comes from: an interface, and the far end of a tunnel that it came out of (invalid for
 // none). Translations are undone by connection tracking; no nat chain is asked.
 func (p *Path) Reply(first, last packet.Packet, in string, peer netip.Addr) []Outcome {
-	answer := packet.Packet{Family: last.Family, Src: last.Dst, Dst: last.Src, Proto: last.Proto, Sport: last.Dport, Dport: last.Sport, ICMP: last.ICMP, In: in, State: packet.Established,
-		Direction: packet.Reply, PeerIn: peer}
-	switch {
-	case last.Proto == 1 && last.ICMP == 8<<8:
-		answer.ICMP = 0
-	case last.Proto == 58 && last.ICMP == 128<<8:
-		answer.ICMP = 129 << 8
-	}
-	if first.Src != last.Src || first.Sport != last.Sport {
-		answer.Translated |= 1
-	}
-	if first.Dst != last.Dst || first.Dport != last.Dport {
-		answer.Translated |= 2
-	}
+	answer := answer(first, last)
+	answer.In, answer.PeerIn = in, peer
 	to := packet.Addresses(first.Src, first.Src)
 	back := func(f Flow) Flow { // at the place of destination NAT, the source translation is undone
 		f.Now = f.Now.Replace(packet.Dst, to)
@@ -721,15 +775,7 @@ func (p *Path) Reply(first, last packet.Packet, in string, peer netip.Addr) []Ou
 			out = append(out, p.routed(h)...)
 		}
 	}
-	for i := range out { // at the place of source NAT, the destination translation is undone
-		if out[i].Fate == Clear || out[i].Fate == Encrypted {
-			out[i].Now = out[i].Now.Replace(packet.Src, packet.Addresses(first.Dst, first.Dst))
-			if packet.WithPorts.Has(uint64(first.Proto)) {
-				out[i].Now = out[i].Now.Replace(packet.Sport, packet.OneOf(uint64(first.Dport)))
-			}
-		}
-	}
-	return out
+	return restored(out, first)
 }
 
 // outerInterface is the interface by which the peer's packets come; "" where the saved files do not tell.

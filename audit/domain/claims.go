@@ -169,7 +169,7 @@ var Wider = &audit.Check{
 		}
 		there := packet.None()
 		to := s.Child.Local.Value.At(s.Tunnel.Own(s.End)).Packets().Free(packet.Proto, packet.Sport, packet.ICMP).Mirror()
-		for r, set := range path.Routes(to.With(packet.In, packet.Name("any"))) {
+		for r, set := range path.OwnRoutes(to.With(packet.In, packet.Name("any"))) {
 			if r != nil && r.To.Bits() > 0 && (r.Kind == "unicast" || r.Kind == "local") {
 				there = there.Or(set)
 			}

@@ -7,6 +7,7 @@ import (
 	"toril/audit"
 	"toril/gateway"
 	"toril/packet"
+	"toril/source"
 )
 
 // BlackholeWins speaks where a blackhole route takes packets of a domain while the tunnel is up.
@@ -181,7 +182,7 @@ var NoReturn = &audit.Check{
 	Why:      "What comes out of the tunnel for it is lost, or goes back out by the default route.",
 	Mend:     "Add a route for the network behind the gateway, or take it out of the selectors.",
 	Doc: audit.Doc{
-		What:    "The packets of every child in the other direction are routed. The check speaks where some local network has no route but the default one, or none at all, on gateways whose routes or interfaces were given.",
+		What:    "The packets of every child in the other direction are routed. The check speaks where some local network has no route but the default one, or none at all, or one that the IKE daemon installed for another child, on gateways whose routes or interfaces were given.",
 		Harm:    "Hosts of that network are reachable on paper only; the requests that come through the tunnel leave by the wrong side, in clear.",
 		Write:   "ip route add 10.1.9.0/24 via 10.1.0.9",
 		Sources: []string{"ip-route(8)"},
@@ -195,11 +196,29 @@ var NoReturn = &audit.Check{
 		if pol == nil || len(s.Gateway.Routes) == 0 {
 			return
 		}
-		lost := packet.None()
+		lost, taken := packet.None(), packet.None()
+		var by *gateway.Child // whose route takes them
+		var line source.Pos
 		for r, set := range path.Routes(pol.Domain.Free(packet.Mark).Mirror().With(packet.In, packet.Name("any"))) {
+			if k := path.InstalledFor(r); k != nil {
+				if by == nil || r.At.Compare(line) < 0 {
+					by, line = k, r.At
+				}
+				taken = taken.Or(set)
+				continue
+			}
 			if r == nil || r.To.Bits() == 0 && r.Kind == "unicast" || r.Kind == "blackhole" || r.Kind == "unreachable" || r.Kind == "prohibit" {
 				lost = lost.Or(set)
 			}
+		}
+		if !taken.Empty() {
+			f := p.On(s, line, false)
+			f.Severity = audit.Medium
+			w, _ := taken.Witness()
+			f.Example = w.String()
+			f.Message = fmt.Sprintf("the route that the IKE daemon installs for %s also takes what comes out of %s: it goes back out, and not to %s", by.Name, s.Child.Name, s.Child.Local.Value)
+			f.Mend = "Add a child of mode pass for the networks behind the gateway, name narrower remote networks, or set charon.install_routes = no and write the routes yourself."
+			p.Report(f)
 		}
 		if lost.Empty() {
 			return

@@ -22,4 +22,5 @@ var seeded = []string{
 	"nat/rewritten lampwright/nftables.conf:35",
 	"pfs/absent lampwright/swanctl.conf:25",
 	"pfs/optional buoyyard/swanctl.conf:21",
+	"route/no-return quayside/swanctl.conf:24", // follows from domain/any-to-any
 }

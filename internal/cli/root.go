@@ -81,7 +81,7 @@ func (a *app) root() *cobra.Command {
 		Version:       report.Version,
 	}
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(a.audit(), a.tunnels(), a.checks(), a.explain(), a.baseline(), a.formats(), a.ends(), a.mirror(), a.demo())
+	root.AddCommand(a.audit(), a.tunnels(), a.checks(), a.explain(), a.baseline(), a.formats(), a.ends(), a.mirror(), a.follow(), a.demo())
 	return root
 }
 

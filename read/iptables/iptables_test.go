@@ -45,7 +45,7 @@ func TestRules(t *testing.T) {
 		`-s ! 10.0.0.0/8 -j DROP`:                                                              "0.0.0.0/5, 8.0.0.0/7, 11.0.0.0-255.255.255.255 > any -> drop",
 		`-s 10.0.0.0/255.0.0.0 -j DROP`:                                                        "10.0.0.0/8 > any -> drop",
 		`-s 0.0.0.0/0 -j DROP`:                                                                 "any IPv4 -> drop",
-		`-i eth0 ! -o wan+ -j ACCEPT`:                                                          "any IPv4 in by eth0 out by not wan* -> accept",
+		`-i eth0 ! -o wan+ -j ACCEPT`:                                                          "any IPv4 in by eth0 out by any but wan* -> accept",
 		`-p tcp -m tcp --dport 22 -j ACCEPT`:                                                   "any IPv4 tcp port 22 -> accept",
 		`-p tcp -m tcp --sport 1024:65535 --dport :80 -j ACCEPT`:                               "any IPv4 tcp from port 1024-65535 port 0-80 -> accept",
 		`-p tcp -m multiport --dports 22,80:90,https -j ACCEPT`:                                "any IPv4 tcp port 22, 80-90, 443 -> accept",

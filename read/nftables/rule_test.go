@@ -32,7 +32,7 @@ func TestRules(t *testing.T) {
 		`ip6 nexthdr 50 accept`:                                                    "any IPv6 esp -> accept",
 		`icmp type { echo-request, 3 } accept`:                                     "any IPv4 icmp type 3, 8 -> accept",
 		`iifname "eth0" oifname { "wan*", ppp0 } drop`:                             "any IPv4 in by eth0 out by ppp0, wan*; any IPv6 in by eth0 out by ppp0, wan* -> drop",
-		`iif != lo ct state established,related accept`:                            "any IPv4 in by not lo established, related; any IPv6 in by not lo established, related -> accept",
+		`iif != lo ct state established,related accept`:                            "any IPv4 in by any but lo established, related; any IPv6 in by any but lo established, related -> accept",
 		`ct state { new, untracked } log prefix "x " accept`:                       "any IPv4 new, untracked; any IPv6 new, untracked -> accept log",
 		`ct state invalid drop comment "no; really"`:                               "any IPv4 invalid; any IPv6 invalid -> drop",
 		`ct status dnat accept`:                                                    "any IPv4 translated destination, both; any IPv6 translated destination, both -> accept",

@@ -1,0 +1,427 @@
+package report
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"toril/estate"
+	"toril/follow"
+	"toril/packet"
+	"toril/source"
+	"toril/walk"
+)
+
+// FollowSchema names the contract of the JSON form of follow.
+const FollowSchema = "toril-follow/1"
+
+// Asked is a question about packets, as its reader wrote it.
+type Asked struct {
+	Gateway, From, To, Protocol string
+	Down                        bool
+}
+
+func (a Asked) String() string {
+	out := fmt.Sprintf("%s to %s", a.From, a.To)
+	if a.Protocol != "" {
+		out += ", " + a.Protocol
+	}
+	if a.Down {
+		out += ", while no tunnel is up"
+	}
+	return out
+}
+
+// maxParts is how many parts of an answer the text tells; the JSON has all.
+const maxParts = 12
+
+// FollowText writes where packets go, step by step.
+func FollowText(w io.Writer, e *estate.Estate, q Asked, trips []*follow.Trip, look Look) error {
+	f := trail{newPaper(w, look), e}
+	f.heading(q.String())
+	n, first := 0, true
+	for _, t := range trips {
+		for _, p := range t.Parts {
+			if n++; n > maxParts {
+				continue
+			}
+			if !first {
+				f.line("")
+			}
+			first = false
+			f.part(t, p)
+		}
+	}
+	switch {
+	case n == 0:
+		f.line("no such packet can come there")
+	case n > maxParts:
+		f.line("")
+		f.line("and %s; ask for fewer packets, or for JSON", plural(n-maxParts, "more part"))
+	}
+	return f.err
+}
+
+// trail is a paper that quotes the estate.
+type trail struct {
+	*paper
+	estate *estate.Estate
+}
+
+// part writes one part of a trip: the verdict, then the way.
+func (f trail) part(t *follow.Trip, p *follow.Part) {
+	sum, ok := verdict(t, p)
+	style := []text.Color{text.FgRed, text.Bold}
+	if ok {
+		style = []text.Color{text.FgGreen, text.Bold}
+	}
+	for _, l := range strings.Split(text.WrapSoft(sum, f.look.Width), "\n") {
+		f.line("%s", f.paint(strings.TrimRight(l, " "), style...))
+	}
+	f.block(2, "for", p.Came.Free(packet.State, packet.Direction, packet.Mark, packet.PeerIn).String())
+	f.block(2, "as", p.First.String())
+	f.way(t, p)
+}
+
+// verdict says in one sentence how a part ends; ok means that it arrives protected, or is delivered.
+func verdict(t *follow.Trip, p *follow.Part) (sum string, ok bool) {
+	switch p.Fate {
+	case walk.Dropped:
+		return fmt.Sprintf("dropped at %s: %s", t.Gateway.Name, cause(p.Outcome)), false
+	case walk.Unknown:
+		return fmt.Sprintf("not known: at %s something decides that the files do not tell", t.Gateway.Name), false
+	case walk.Delivered:
+		return fmt.Sprintf("delivered to %s itself; %s", t.Gateway.Name, answered(p)), p.Stray == ""
+	case walk.Clear:
+		if t.Out != nil {
+			return fmt.Sprintf("comes out behind %s%s%s; %s", t.Gateway.Name, by(p.Out), became(p), answered(p)), p.Stray == ""
+		}
+		return fmt.Sprintf("leaves %s in clear%s%s; %s", t.Gateway.Name, by(p.Out), became(p), answered(p)), false
+	}
+	sum = fmt.Sprintf("encrypted by %s/%s", t.Gateway.Name, p.Policy.Name)
+	if from := became(p); from != "" {
+		sum += from
+	}
+	c := p.Crossing
+	switch {
+	case c.Lost != "":
+		return sum + "; " + c.Lost, false
+	case c.Trip == nil:
+		return sum + "; the far gateway was not given", true
+	case len(c.Trip.Parts) == 0:
+		return sum + "; nothing comes out at " + c.Trip.Gateway.Name, false
+	}
+	ok = true
+	var ends []string
+	for _, q := range c.Trip.Parts {
+		s, good := verdict(c.Trip, q)
+		ends = append(ends, s)
+		ok = ok && good
+	}
+	if len(ends) > 1 {
+		return fmt.Sprintf("%s; at %s the ways part", sum, c.Trip.Gateway.Name), ok
+	}
+	return sum + "; " + ends[0], ok && len(c.Notes) == 0
+}
+
+func by(dev string) string {
+	if dev == "" {
+		return ""
+	}
+	return " by " + dev
+}
+
+func via(o walk.Outcome) string {
+	if !o.Via.IsValid() {
+		return ""
+	}
+	return " via " + o.Via.String()
+}
+
+// became tells the packet's new face where a translation gave it one.
+func became(p *follow.Part) string {
+	if p.First.Src == p.Last.Src && p.First.Dst == p.Last.Dst && p.First.Dport == p.Last.Dport {
+		return ""
+	}
+	return " as " + p.Last.String()
+}
+
+func answered(p *follow.Part) string {
+	switch {
+	case p.Stray != "":
+		return p.Stray
+	case len(p.Answer) == 0:
+		return "nothing answers it"
+	case len(p.Answer[len(p.Answer)-1].Parts) != 1:
+		return "the answer's way is not certain"
+	}
+	return "the answer comes back"
+}
+
+// cause says what stopped packets.
+func cause(o walk.Outcome) string {
+	if len(o.Steps) == 0 {
+		return "in " + o.Where
+	}
+	s := o.Steps[len(o.Steps)-1]
+	what := s.What
+	if s.Chain != nil {
+		what = fmt.Sprintf("%s in chain %s", what, s.Chain.Name)
+	}
+	if at := stepAt(s); !at.IsZero() {
+		what += ", " + at.String()
+	}
+	return what
+}
+
+// stepAt is the line that a step rests on.
+func stepAt(s walk.Step) source.Pos {
+	switch {
+	case s.Rule != nil:
+		return s.Rule.At
+	case s.Route != nil:
+		return s.Route.At
+	case s.Chain != nil:
+		return s.Chain.Policy.Where(s.Chain.At)
+	}
+	return source.Pos{}
+}
+
+// way writes the steps of a part, those behind the tunnel, and those of the answer.
+func (f trail) way(t *follow.Trip, p *follow.Part) {
+	from := ""
+	switch {
+	case t.Own:
+		from = "of its own"
+	case t.In != "":
+		from = "in by " + t.In
+	}
+	f.gateway(t.Gateway.Name, from)
+	for _, o := range t.Arrival {
+		f.aside(o, "ESP in")
+	}
+	f.steps(p.Outcome)
+	for _, o := range p.Outer {
+		f.aside(o, "ESP out")
+	}
+	if p.Fate == walk.Clear {
+		f.step("leaves", strings.TrimSpace(map[bool]string{true: "", false: "in clear"}[t.Out != nil]+by(p.Out)+via(p.Outcome)+became(p)), source.Pos{})
+	}
+	if p.Fate == walk.Delivered {
+		f.step("ends", "delivered to the gateway itself", source.Pos{})
+	}
+	for _, u := range p.Unsure {
+		f.block(4, "but", "only for some: "+u)
+	}
+	if c := p.Crossing; c != nil {
+		for _, n := range c.Notes {
+			f.block(4, "but", n)
+		}
+		if c.Where != nil {
+			f.block(4, "lost", c.Lost)
+			f.steps(*c.Where)
+		} else if c.Lost != "" {
+			f.block(4, "lost", c.Lost)
+		}
+		if c.Trip != nil {
+			for i, q := range c.Trip.Parts {
+				if len(c.Trip.Parts) > 1 {
+					if i == maxParts {
+						f.line("  and %s", plural(len(c.Trip.Parts)-i, "more part"))
+						break
+					}
+					s, _ := verdict(c.Trip, q)
+					f.line("")
+					f.block(2, "part", s)
+					f.block(2, "as", q.First.String())
+				}
+				f.way(c.Trip, q)
+			}
+		}
+	}
+	for _, l := range p.Answer {
+		f.gateway(l.Gateway.Name, "the answer")
+		for _, o := range l.Parts {
+			f.steps(o)
+			if o.Fate == walk.Clear {
+				f.step("leaves", strings.TrimSpace(by(o.Out)+via(o)), source.Pos{})
+			}
+		}
+	}
+	if p.Stray != "" {
+		f.block(4, "but", p.Stray)
+	}
+}
+
+func (f trail) gateway(name, what string) {
+	f.line("  %s %s", f.bold(name), f.dim(what))
+}
+
+func (f trail) steps(o walk.Outcome) {
+	for _, s := range o.Steps {
+		what := s.What
+		if s.Chain != nil {
+			what += " in chain " + s.Chain.Name
+		}
+		f.step(s.Stage, what, stepAt(s))
+	}
+}
+
+// aside writes what became of ESP packets, in one step.
+func (f trail) aside(o walk.Outcome, stage string) {
+	at := source.Pos{}
+	for _, s := range o.Steps {
+		if p := stepAt(s); !p.IsZero() {
+			at = p
+		}
+	}
+	what := ""
+	if w, ok := o.Now.Witness(); ok {
+		what = w.String() + ": "
+	}
+	switch {
+	case o.Fate == walk.Clear:
+		what += "leaves" + by(o.Out)
+	case o.Fate == walk.Delivered:
+		what += "let in"
+	default:
+		what += o.String()
+	}
+	f.step(stage, what, at)
+}
+
+// step writes one step: its stage, what was done, the line, and below it the line's text.
+func (f trail) step(stage, what string, at source.Pos) {
+	const stages, whats = 12, 44
+	place := ""
+	if !at.IsZero() {
+		place = at.String()
+	}
+	pad := strings.Repeat(" ", max(1, whats-text.StringWidthWithoutEscSequences(what)))
+	if place == "" {
+		pad = ""
+	}
+	f.line("    %s%s%s%s", f.dim(fmt.Sprintf("%-*s", stages, stage)), what, pad, f.dim(place))
+	if q := f.estate.Quote(at); q != "" && place != "" {
+		f.line("    %s%s", strings.Repeat(" ", stages), f.dim(text.Snip(strings.TrimSpace(q), f.look.Width-stages-4, "…")))
+	}
+}
+
+type tripJSON struct {
+	Gateway string        `json:"gateway"`
+	In      string        `json:"in"`
+	Own     bool          `json:"own"`
+	OutOf   string        `json:"out_of"`
+	Arrival []outcomeJSON `json:"esp_in"`
+	Parts   []partJSON    `json:"parts"`
+}
+
+type partJSON struct {
+	Packets string `json:"packets"`
+	outcomeJSON
+	Example exampleJSON   `json:"example"`
+	Outer   []outcomeJSON `json:"esp_out"`
+	Lost    string        `json:"lost"`
+	Notes   []string      `json:"notes"`
+	Onward  *tripJSON     `json:"onward"`
+	Answer  []legJSON     `json:"answer"`
+	Stray   string        `json:"answer_strays"`
+}
+
+type exampleJSON struct {
+	Came string `json:"came"`
+	Left string `json:"left"`
+}
+
+type outcomeJSON struct {
+	Fate   walk.Fate  `json:"fate"`
+	Where  string     `json:"where"`
+	Policy string     `json:"policy"`
+	Out    string     `json:"out"`
+	Via    string     `json:"via"`
+	Unsure []string   `json:"unsure"`
+	Steps  []stepJSON `json:"steps"`
+}
+
+type stepJSON struct {
+	Stage string     `json:"stage"`
+	What  string     `json:"what"`
+	Chain string     `json:"chain"`
+	At    *placeJSON `json:"at"`
+}
+
+type legJSON struct {
+	Gateway string        `json:"gateway"`
+	Parts   []outcomeJSON `json:"parts"`
+}
+
+// FollowJSON writes where packets go, for programs.
+func FollowJSON(w io.Writer, e *estate.Estate, q Asked, trips []*follow.Trip) error {
+	out := []*tripJSON{}
+	for _, t := range trips {
+		out = append(out, tripOf(e, t))
+	}
+	return encode(w, struct {
+		Schema   string      `json:"schema"`
+		Gateway  string      `json:"gateway"`
+		From     string      `json:"from"`
+		To       string      `json:"to"`
+		Protocol string      `json:"protocol"`
+		Down     bool        `json:"tunnel_down"`
+		Trips    []*tripJSON `json:"trips"`
+		Errors   []errorJSON `json:"errors"`
+	}{FollowSchema, q.Gateway, q.From, q.To, q.Protocol, q.Down, out, errorsJSON(e)})
+}
+
+func tripOf(e *estate.Estate, t *follow.Trip) *tripJSON {
+	j := &tripJSON{Gateway: t.Gateway.Name, In: t.In, Own: t.Own, Arrival: outcomesOf(e, t.Arrival), Parts: []partJSON{}}
+	if t.Out != nil {
+		j.OutOf = t.Out.Name
+	}
+	for _, p := range t.Parts {
+		k := partJSON{Packets: p.Came.Free(packet.State, packet.Direction, packet.Mark, packet.PeerIn).String(), outcomeJSON: outcomeOf(e, p.Outcome), Example: exampleJSON{p.First.String(), p.Last.String()},
+			Outer: outcomesOf(e, p.Outer), Notes: []string{}, Answer: []legJSON{}, Stray: p.Stray}
+		if c := p.Crossing; c != nil {
+			k.Lost, k.Notes = c.Lost, emptied(c.Notes)
+			if c.Trip != nil {
+				k.Onward = tripOf(e, c.Trip)
+			}
+		}
+		for _, l := range p.Answer {
+			k.Answer = append(k.Answer, legJSON{l.Gateway.Name, outcomesOf(e, l.Parts)})
+		}
+		j.Parts = append(j.Parts, k)
+	}
+	return j
+}
+
+func outcomesOf(e *estate.Estate, os []walk.Outcome) []outcomeJSON {
+	out := []outcomeJSON{}
+	for _, o := range os {
+		out = append(out, outcomeOf(e, o))
+	}
+	return out
+}
+
+func outcomeOf(e *estate.Estate, o walk.Outcome) outcomeJSON {
+	j := outcomeJSON{Fate: o.Fate, Where: o.Where, Out: o.Out, Unsure: emptied(o.Unsure), Steps: []stepJSON{}}
+	if o.Policy != nil {
+		j.Policy = o.Policy.Name
+	}
+	if o.Via.IsValid() {
+		j.Via = o.Via.String()
+	}
+	for _, s := range o.Steps {
+		k := stepJSON{Stage: s.Stage, What: s.What}
+		if s.Chain != nil {
+			k.Chain = s.Chain.ID()
+		}
+		if at := stepAt(s); !at.IsZero() {
+			k.At = &placeJSON{File: at.File, Line: at.Line, Text: e.Quote(at)}
+		}
+		j.Steps = append(j.Steps, k)
+	}
+	return j
+}
