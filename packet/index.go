@@ -4,6 +4,7 @@ import (
 	"math"
 	"slices"
 	"sort"
+	"sync"
 )
 
 // Index finds, among many sets, those that meet a given one, and tells whether some of them together cover it. It is made
@@ -12,6 +13,13 @@ type Index struct {
 	sets [][]int // the places of a set's boxes in boxes
 	all  []indexed
 	axes map[Family][]*axis
+}
+
+// Around are the sets of an index that meet one of them.
+type Around struct {
+	x     *Index
+	set   int
+	boxes [][]int // for every box of the set, the boxes that meet it
 }
 
 type indexed struct {
@@ -25,10 +33,12 @@ var lookedUp = []Field{Dst, Src, Dport}
 // axis is the hulls of one field of all boxes of a family, sorted by their low ends, with the highest end of every run of
 // them as a tree.
 type axis struct {
-	field Field
-	ends  []end
-	top   []number // a complete binary tree over ends: the highest end below each node
-	size  int
+	field  Field
+	made   sync.Once
+	places []int // the boxes
+	ends   []end
+	top    []number // a complete binary tree over ends: the highest end below each node
+	size   int
 }
 
 type end struct {
@@ -50,9 +60,9 @@ func NewIndex(sets []Set) *Index {
 	}
 	for fam, places := range by {
 		for _, f := range lookedUp {
-			x.axes[fam] = append(x.axes[fam], x.axis(f, places))
+			x.axes[fam] = append(x.axes[fam], &axis{field: f, places: places})
 		}
-		slices.SortStableFunc(x.axes[fam], func(a, b *axis) int { return b.distinct() - a.distinct() }) // the most telling field first
+		slices.SortStableFunc(x.axes[fam], func(a, b *axis) int { return x.distinct(b) - x.distinct(a) }) // the most telling field first
 	}
 	return x
 }
@@ -64,11 +74,12 @@ func hull(b *box, f Field) (lo, hi number) {
 	return number{}, topOf(f, b.fam)
 }
 
-func (x *Index) axis(f Field, places []int) *axis {
-	a := &axis{field: f, ends: make([]end, len(places)), size: 1}
+// build sorts an axis, once it is asked.
+func (a *axis) build(x *Index) {
+	a.ends, a.size = make([]end, len(a.places)), 1
 	sorted := true
-	for i, p := range places {
-		lo, hi := hull(x.all[p].box, f)
+	for i, p := range a.places {
+		lo, hi := hull(x.all[p].box, a.field)
 		a.ends[i] = end{lo, hi, p}
 		sorted = sorted && (i == 0 || !lo.less(a.ends[i-1].lo))
 	}
@@ -93,18 +104,17 @@ func (x *Index) axis(f Field, places []int) *axis {
 	for n := a.size - 1; n > 0; n-- {
 		a.top[n] = higher(a.top[2*n], a.top[2*n+1])
 	}
-	return a
 }
 
-// distinct is in how many values the low ends differ.
-func (a *axis) distinct() int {
-	n := 0
-	for i := range a.ends {
-		if i == 0 || a.ends[i].lo != a.ends[i-1].lo {
-			n++
-		}
+// distinct is in how many values the low ends of an axis differ, of a sample that is the same each time.
+func (x *Index) distinct(a *axis) int {
+	const most = 8192
+	seen := make(map[number]bool, most)
+	for i := 0; i < len(a.places); i += 1 + len(a.places)/most {
+		lo, _ := hull(x.all[a.places[i]].box, a.field)
+		seen[lo] = true
 	}
-	return n
+	return len(seen)
 }
 
 // meeting calls yes for every box whose hull meets [lo, hi], until yes returns false.
@@ -124,18 +134,19 @@ func (a *axis) visit(node, from, to, last int, lo number, yes func(int) bool) bo
 	return a.visit(2*node, from, mid, last, lo, yes) && a.visit(2*node+1, mid, to, last, lo, yes)
 }
 
-// candidates returns the boxes of other sets that meet a box and whose set is wanted. It looks by the field that promises
-// the fewest, trying all with a small allowance first.
-func (x *Index) candidates(at int, wanted func(set int) bool) ([]int, error) {
+// candidates returns the boxes of other sets that meet a box. It looks by the field that promises the fewest, trying one
+// after the other with a small allowance first.
+func (x *Index) candidates(at int) ([]int, error) {
 	b := x.all[at].box
 	for allowance := 64; ; allowance *= 4 {
 		for _, a := range x.axes[b.fam] {
+			a.made.Do(func() { a.build(x) })
 			var out []int
 			tried := 0
 			lo, hi := hull(b, a.field)
 			done := a.meeting(lo, hi, func(p int) bool {
 				tried++
-				if o := x.all[p]; o.set != x.all[at].set && wanted(o.set) && o.box.meets(b) {
+				if o := x.all[p]; o.set != x.all[at].set && o.box.meets(b) {
 					out = append(out, p)
 				}
 				return tried < allowance
@@ -153,31 +164,47 @@ func (x *Index) candidates(at int, wanted func(set int) bool) ([]int, error) {
 // maxCandidates is how many boxes are compared with one, before the question is given up.
 const maxCandidates = 1 << 18
 
-// Meets returns the least wanted set that meets set i, in the order of the list; -1 for none.
-func (x *Index) Meets(i int, wanted func(set int) bool) (int, error) {
-	least := -1
-	for _, at := range x.sets[i] {
-		cs, err := x.candidates(at, wanted)
+// Around returns the sets that meet set i; the error is ErrLimit where they are too many to be looked at. It may be called
+// from several goroutines.
+func (x *Index) Around(i int) (Around, error) {
+	a := Around{x: x, set: i, boxes: make([][]int, len(x.sets[i]))}
+	for k, at := range x.sets[i] {
+		cs, err := x.candidates(at)
 		if err != nil {
-			return -1, err
+			return Around{}, err
 		}
+		a.boxes[k] = cs
+	}
+	return a, nil
+}
+
+// First returns the least wanted set, in the order of the list; -1 for none.
+func (a Around) First(wanted func(set int) bool) int {
+	least := -1
+	for _, cs := range a.boxes {
 		for _, c := range cs {
-			if s := x.all[c].set; least < 0 || s < least {
+			if s := a.x.all[c].set; (least < 0 || s < least) && wanted(s) {
 				least = s
 			}
 		}
 	}
-	return least, nil
+	return least
 }
 
-// Covered reports whether set i lies within the union of the wanted sets, and names those that it takes. The answer is
+// Covered reports whether the set lies within the union of the wanted sets, and names those that it takes. The answer is
 // exact; where it would take too much work the error is ErrLimit. An empty set is covered by nothing.
-func (x *Index) Covered(i int, wanted func(set int) bool) (by []int, ok bool, err error) {
-	if len(x.sets[i]) == 0 {
+func (a Around) Covered(wanted func(set int) bool) (by []int, ok bool, err error) {
+	if len(a.boxes) == 0 {
 		return nil, false, nil
 	}
-	for _, at := range x.sets[i] {
-		mine, ok, err := x.coverOne(at, wanted)
+	for k, at := range a.x.sets[a.set] {
+		var cs []int
+		for _, c := range a.boxes[k] {
+			if wanted(a.x.all[c].set) {
+				cs = append(cs, c)
+			}
+		}
+		mine, ok, err := a.x.coverOne(at, cs)
 		if err != nil || !ok {
 			return nil, false, err
 		}
@@ -191,10 +218,10 @@ func (x *Index) Covered(i int, wanted func(set int) bool) (by []int, ok bool, er
 	return by, true, nil
 }
 
-func (x *Index) coverOne(at int, wanted func(int) bool) ([]int, bool, error) {
-	cs, err := x.candidates(at, wanted)
-	if err != nil || len(cs) == 0 {
-		return nil, false, err
+// coverOne asks whether some boxes cover one, and names the sets that it takes.
+func (x *Index) coverOne(at int, cs []int) ([]int, bool, error) {
+	if len(cs) == 0 {
+		return nil, false, nil
 	}
 	b := x.all[at].box
 	slices.SortFunc(cs, func(p, q int) int { return x.all[p].set - x.all[q].set })

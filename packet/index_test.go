@@ -48,7 +48,7 @@ func TestIndexAgainstTheAlgebra(t *testing.T) {
 		x := packet.NewIndex(sets)
 		for i := range sets {
 			before := packet.Union(sets[:i]...)
-			by, ok, err := x.Covered(i, func(j int) bool { return j < i })
+			by, ok, err := around(t, x, i).Covered(func(j int) bool { return j < i })
 			require.NoError(t, err)
 			assert.Equal(t, before.Contains(sets[i]) && !sets[i].Empty(), ok, "%v in %v", sets[i], before)
 			if ok {
@@ -66,20 +66,25 @@ func TestIndexAgainstTheAlgebra(t *testing.T) {
 					first = j
 				}
 			}
-			got, err := x.Meets(i, func(j int) bool { return j > i })
-			require.NoError(t, err)
-			assert.Equal(t, first, got)
+			assert.Equal(t, first, around(t, x, i).First(func(j int) bool { return j > i }))
 		}
 	}
 	assert.Greater(t, covered, 100, "the samples are worth something")
 }
 
+func around(t *testing.T, x *packet.Index, i int) packet.Around {
+	t.Helper()
+	a, err := x.Around(i)
+	require.NoError(t, err)
+	return a
+}
+
 func TestIndexOfNothing(t *testing.T) {
 	x := packet.NewIndex([]packet.Set{packet.None(), packet.All()})
-	_, ok, err := x.Covered(0, func(int) bool { return true })
+	_, ok, err := around(t, x, 0).Covered(func(int) bool { return true })
 	assert.False(t, ok)
 	assert.NoError(t, err)
-	_, ok, _ = x.Covered(1, func(int) bool { return true })
+	_, ok, _ = around(t, x, 1).Covered(func(int) bool { return true })
 	assert.False(t, ok)
 }
 
@@ -95,7 +100,11 @@ func BenchmarkIndex(b *testing.B) {
 			for b.Loop() {
 				x := packet.NewIndex(sets)
 				for i := range sets {
-					if _, _, err := x.Covered(i, func(j int) bool { return j < i }); err != nil {
+					a, err := x.Around(i)
+					if err == nil {
+						_, _, err = a.Covered(func(j int) bool { return j < i })
+					}
+					if err != nil {
 						b.Fatal(err)
 					}
 				}

@@ -1,6 +1,8 @@
 package walk
 
 import (
+	"golang.org/x/sync/errgroup"
+
 	"toril/gateway"
 	"toril/packet"
 )
@@ -37,38 +39,77 @@ func Shadows(c *gateway.Chain) []Shadow {
 		ends[i] = r.Certain() && r.Verb.Final()
 		marks = marks || r.SetMark != nil
 	}
-	x := packet.NewIndex(sets)
+	l := list{c, packet.NewIndex(sets), sets, ends, marks}
+	found := make([]*Shadow, len(rules))
+	var work errgroup.Group
+	const share = 1024
+	for from := 0; from < len(rules); from += share {
+		work.Go(func() error {
+			for i := from; i < min(from+share, len(rules)); i++ {
+				if err := packet.Guard(func() { found[i] = l.shadow(i) }); err != nil {
+					found[i] = &Shadow{Rule: rules[i], Kind: Hidden, Err: err}
+				}
+			}
+			return nil
+		})
+	}
+	_ = work.Wait() // the work returns no error
 	var out []Shadow
-	for i, r := range rules {
-		if r.When.Empty() {
-			if r.Certain() && !r.Unread && lastOfLine(rules, i) {
-				out = append(out, Shadow{Rule: r, Kind: Impossible})
-			}
-			continue
-		}
-		if marks && asksForMark(r) {
-			continue
-		}
-		by, hidden, err := x.Covered(i, func(j int) bool { return j < i && ends[j] })
-		switch {
-		case err != nil:
-			out = append(out, Shadow{Rule: r, Kind: Hidden, Err: err})
-		case hidden:
-			s := Shadow{Rule: r, Kind: Hidden, Same: true}
-			for _, j := range by {
-				s.By = append(s.By, rules[j])
-				s.Same = s.Same && does(rules[j]) == does(r)
-			}
-			out = append(out, s)
-		case redundant(c, x, sets, ends, i):
-			s := Shadow{Rule: r, Kind: Redundant}
-			if j, err := x.Meets(i, func(j int) bool { return j > i }); err == nil && j >= 0 {
-				s.By = append(s.By, rules[j])
-			}
-			out = append(out, s)
+	for _, s := range found {
+		if s != nil {
+			out = append(out, *s)
 		}
 	}
 	return out
+}
+
+// list is a chain being looked at.
+type list struct {
+	chain *gateway.Chain
+	index *packet.Index
+	sets  []packet.Set
+	ends  []bool // the rule takes its packets for good
+	marks bool   // some rule sets a mark
+}
+
+// shadow says why rule i changes nothing; nil where it does.
+func (l *list) shadow(i int) *Shadow {
+	rules := l.chain.Rules
+	r := rules[i]
+	if r.When.Empty() {
+		if r.Certain() && !r.Unread && lastOfLine(rules, i) {
+			return &Shadow{Rule: r, Kind: Impossible}
+		}
+		return nil
+	}
+	if l.marks && asksForMark(r) {
+		return nil
+	}
+	around, err := l.index.Around(i)
+	if err != nil {
+		return &Shadow{Rule: r, Kind: Hidden, Err: err}
+	}
+	by, hidden, err := around.Covered(func(j int) bool { return j < i && l.ends[j] })
+	if err != nil {
+		return &Shadow{Rule: r, Kind: Hidden, Err: err}
+	}
+	if hidden {
+		s := &Shadow{Rule: r, Kind: Hidden, Same: true}
+		for _, j := range by {
+			s.By = append(s.By, rules[j])
+			s.Same = s.Same && does(rules[j]) == does(r)
+		}
+		return s
+	}
+	next := around.First(func(j int) bool { return j > i })
+	if !l.redundant(i, next) {
+		return nil
+	}
+	s := &Shadow{Rule: r, Kind: Redundant}
+	if next >= 0 {
+		s.By = append(s.By, rules[next])
+	}
+	return s
 }
 
 // lastOfLine reports whether a rule is the only one that its line became: a verdict map becomes several, some of them empty.
@@ -83,18 +124,14 @@ func does(r *gateway.Rule) string { return r.Verb.String() + " " + r.Target + " 
 
 // redundant reports whether an accept or drop could go: the first later rule that meets its packets takes all of them and
 // does the same, or none meets them and the chain's policy does the same.
-func redundant(c *gateway.Chain, x *packet.Index, sets []packet.Set, ends []bool, i int) bool {
-	r := c.Rules[i]
+func (l *list) redundant(i, next int) bool {
+	r := l.chain.Rules[i]
 	if r.Verb != gateway.Accept && r.Verb != gateway.Drop || !r.Certain() || r.Log || r.SetMark != nil {
 		return false
 	}
-	j, err := x.Meets(i, func(j int) bool { return j > i })
-	if err != nil {
-		return false
+	if next < 0 {
+		return l.chain.Hook != gateway.NoHook && !l.chain.Unsure && l.chain.Policy.Value == r.Verb
 	}
-	if j < 0 {
-		return c.Hook != gateway.NoHook && !c.Unsure && c.Policy.Value == r.Verb
-	}
-	o := c.Rules[j]
-	return ends[j] && o.Verb == r.Verb && sets[j].Contains(sets[i]) && !o.Log
+	o := l.chain.Rules[next]
+	return l.ends[next] && o.Verb == r.Verb && l.sets[next].Contains(l.sets[i]) && !o.Log
 }

@@ -33,10 +33,14 @@ var ClaimedTwice = &audit.Check{
 		}
 		index := packet.NewIndex(sets)
 		for i, pol := range path.Policies {
-			j, err := index.Meets(i, func(j int) bool {
+			around, err := index.Around(i)
+			if err != nil {
+				panic(packet.TooComplex())
+			}
+			j := around.First(func(j int) bool {
 				return j > i && path.Policies[j].Connection != pol.Connection && path.Policies[j].Peer != pol.Peer
 			})
-			if err != nil || j < 0 {
+			if j < 0 {
 				continue
 			}
 			o := path.Policies[j]
@@ -82,8 +86,15 @@ var Covered = &audit.Check{
 		}
 		index := packet.NewIndex(sets)
 		for i, k := range kids {
-			by, ok, err := index.Covered(i, func(j int) bool { return j != i && (!sets[i].Contains(sets[j]) || j < i) })
-			if err != nil || !ok || len(by) != 1 {
+			around, err := index.Around(i)
+			if err != nil {
+				panic(packet.TooComplex())
+			}
+			by, ok, err := around.Covered(func(j int) bool { return j != i && (!sets[i].Contains(sets[j]) || j < i) })
+			if err != nil {
+				panic(packet.TooComplex())
+			}
+			if !ok || len(by) != 1 {
 				continue
 			}
 			one := *s
