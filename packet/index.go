@@ -10,9 +10,9 @@ import (
 // Index finds, among many sets, those that meet a given one, and tells whether some of them together cover it. It is made
 // for long lists of rules: its work grows with what meets, not with the square of the list.
 type Index struct {
-	sets [][]int // the places of a set's boxes in boxes
-	all  []indexed
-	axes map[Family][]*axis
+	starts []int // where the boxes of a set begin in all; one more than there are sets
+	all    []indexed
+	axes   map[Family][]*axis
 }
 
 // Around are the sets of an index that meet one of them.
@@ -48,15 +48,15 @@ type end struct {
 
 // NewIndex makes the index of some sets.
 func NewIndex(sets []Set) *Index {
-	x := &Index{axes: map[Family][]*axis{}, sets: make([][]int, len(sets)), all: make([]indexed, 0, len(sets))}
-	by := map[Family][]int{}
+	x := &Index{axes: map[Family][]*axis{}, starts: make([]int, len(sets)+1), all: make([]indexed, 0, len(sets))}
+	by := map[Family][]int{IPv4: make([]int, 0, len(sets))}
 	for i := range sets {
 		for k := range sets[i].boxes {
 			b := &sets[i].boxes[k]
-			x.sets[i] = append(x.sets[i], len(x.all))
 			by[b.fam] = append(by[b.fam], len(x.all))
 			x.all = append(x.all, indexed{b, i})
 		}
+		x.starts[i+1] = len(x.all)
 	}
 	for fam, places := range by {
 		for _, f := range lookedUp {
@@ -167,9 +167,9 @@ const maxCandidates = 1 << 18
 // Around returns the sets that meet set i; the error is ErrLimit where they are too many to be looked at. It may be called
 // from several goroutines.
 func (x *Index) Around(i int) (Around, error) {
-	a := Around{x: x, set: i, boxes: make([][]int, len(x.sets[i]))}
-	for k, at := range x.sets[i] {
-		cs, err := x.candidates(at)
+	a := Around{x: x, set: i, boxes: make([][]int, x.starts[i+1]-x.starts[i])}
+	for k := range a.boxes {
+		cs, err := x.candidates(x.starts[i] + k)
 		if err != nil {
 			return Around{}, err
 		}
@@ -197,14 +197,14 @@ func (a Around) Covered(wanted func(set int) bool) (by []int, ok bool, err error
 	if len(a.boxes) == 0 {
 		return nil, false, nil
 	}
-	for k, at := range a.x.sets[a.set] {
+	for k := range a.boxes {
 		var cs []int
 		for _, c := range a.boxes[k] {
 			if wanted(a.x.all[c].set) {
 				cs = append(cs, c)
 			}
 		}
-		mine, ok, err := a.x.coverOne(at, cs)
+		mine, ok, err := a.x.coverOne(a.x.starts[a.set]+k, cs)
 		if err != nil || !ok {
 			return nil, false, err
 		}

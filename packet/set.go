@@ -365,7 +365,28 @@ func (s Set) Overlaps(t Set) bool {
 }
 
 // Contains reports whether every packet of t is in s.
-func (s Set) Contains(t Set) bool { return t.Minus(s).Empty() }
+func (s Set) Contains(t Set) bool {
+	for i := range t.boxes {
+		b, meeting, held := &t.boxes[i], 0, false
+		for k := range s.boxes {
+			if s.boxes[k].holds(b) {
+				held = true
+				break
+			}
+			if s.boxes[k].meets(b) {
+				meeting++
+			}
+		}
+		switch {
+		case held:
+		case meeting < 2: // the one that it meets does not hold it
+			return false
+		default:
+			return t.Minus(s).Empty()
+		}
+	}
+	return true
+}
 
 // Equal reports whether both hold the same packets.
 func (s Set) Equal(t Set) bool { return s.Contains(t) && t.Contains(s) }

@@ -3,8 +3,14 @@ package main
 
 import (
 	"os"
+	"runtime/debug"
 
 	"toril/internal/cli"
 )
 
-func main() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) }
+func main() {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(50) // long rule lists live long: less memory for a little time
+	}
+	os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
+}
