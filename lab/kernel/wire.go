@@ -25,12 +25,10 @@ import (
 //	lan 10.1.0.10 -- lan0 10.1.0.1 | gateway | wan0 198.51.100.1 -- 198.51.100.254 outside
 //	                                         | alt0 192.0.2.1    -- 192.0.2.254    outside
 type wire struct {
-	t               testing.TB
-	lan, gw, out    string
-	send            int            // raw IP socket in lan
-	sendOut         int            // packet socket in out
-	seen            map[string]int // packet sockets by where they listen
-	ownMAC, peerMAC map[string][]byte
+	t            testing.TB
+	lan, gw, out string
+	send         int            // raw IP socket in lan
+	seen         map[string]int // packet sockets by where they listen
 }
 
 func sh(t testing.TB, format string, args ...any) {
