@@ -1,0 +1,100 @@
+//go:build lab
+
+// Package emulated runs cases in a stock Debian kernel under emulation: what needs real ESP, which the machine's own
+// kernel may lack. It needs root, to install Debian's packages; nothing else on the machine is changed.
+package emulated
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"toril/lab"
+)
+
+// machine is a kernel and what its first file system holds.
+type machine struct {
+	t       testing.TB
+	kernel  string
+	archive string // the first file system, as the kernel unpacks it
+}
+
+// newMachine makes the first file system: a shell, ip, nft and ping of this machine with their libraries, and the modules
+// that packets need.
+func newMachine(t testing.TB) *machine {
+	t.Helper()
+	lab.Need(t, "qemu-system-x86_64", "qemu-system-x86")
+	lab.Need(t, "/usr/sbin/nft", "nftables")
+	lab.Need(t, "/usr/bin/ping", "iputils-ping")
+	lab.Need(t, "/usr/sbin/modprobe", "kmod")
+	lab.Need(t, "/usr/bin/busybox", "busybox-static")
+	lab.Need(t, "cpio", "cpio")
+	dir := filepath.Join(os.TempDir(), "toril-lab", "machine")
+	require.NoError(t, os.MkdirAll(dir, 0o777))
+	require.NoError(t, os.Chmod(dir, 0o777))
+	sh(t, dir, `
+name=$(apt-cache depends linux-image-cloud-amd64 | awk '/Depends:/{print $2; exit}')
+[ -d kernel ] || { apt-get download -q "$name" && dpkg-deb -x "$name"_*.deb kernel.new && mv kernel.new kernel; }
+from=$(echo kernel/lib/modules/*); version=${from##*/}
+rm -rf root; mkdir -p root/bin root/sbin root/proc root/sys root/dev root/run root/tmp root/etc "root/lib/modules/$version/kernel"
+add() {
+  cp -L "$1" "root$2"
+  ldd "$1" 2>/dev/null | grep -oE '/[^ ]+\.so[^ ]*' | while read -r lib; do [ -e "root$lib" ] || { mkdir -p "root$(dirname "$lib")"; cp -L "$lib" "root$lib"; }; done || true
+}
+add "$(command -v busybox)" /bin/busybox; add /bin/dash /bin/sh; add "$(command -v ip || echo /usr/sbin/ip)" /sbin/ip; add /usr/sbin/nft /sbin/nft; add /usr/bin/ping /bin/ping; add "$(readlink -f /usr/sbin/modprobe)" /sbin/modprobe
+for tool in mount uname awk cat grep sed mkdir ln sleep tr; do ln -s busybox "root/bin/$tool"; done
+into=root/lib/modules/$version; cp "$from"/modules.order "$from"/modules.builtin "$from"/modules.builtin.modinfo "$into"/
+for part in net/ipv4 net/ipv6 net/netfilter net/xfrm net/key net/8021q net/llc crypto arch/x86/crypto lib drivers/net/veth.ko; do
+  [ ! -e "$from/kernel/$part" ] || { mkdir -p "$into/kernel/$(dirname "$part")"; cp -r "$from/kernel/$part" "$into/kernel/$(dirname "$part")/"; }
+done
+depmod -b root "$version"
+cat > root/init <<'END'
+#!/bin/sh
+export PATH=/sbin:/bin HOME=/
+mount -t proc proc /proc; mount -t sysfs sys /sys; mount -t devtmpfs dev /dev; mount -t tmpfs run /run; mkdir -p /run/netns; ln -s /run /var/run 2>/dev/null
+exec </dev/null
+for m in veth xfrm_user xfrm_interface esp4 nf_tables nft_chain_nat nft_nat nft_masq nft_xfrm nft_ct; do modprobe $m || echo "modprobe $m failed"; done
+echo BEGIN $(uname -r)
+sh /script 2>&1
+echo END
+busybox reboot -f
+END
+chmod 755 root/init
+(cd root && find . -print0 | cpio -0 -o -H newc --quiet) > base.cpio
+`)
+	kernels, err := filepath.Glob(filepath.Join(dir, "kernel/boot/vmlinuz-*"))
+	require.NoError(t, err)
+	require.Len(t, kernels, 1)
+	return &machine{t, kernels[0], filepath.Join(dir, "base.cpio")}
+}
+
+func sh(t testing.TB, dir, script string) {
+	t.Helper()
+	cmd := exec.Command("bash", "-e", "-c", script)
+	cmd.Dir = dir
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+}
+
+// run starts the kernel, runs a script in it and returns what it printed.
+func (m *machine) run(script string, limit time.Duration) string {
+	m.t.Helper()
+	dir := m.t.TempDir()
+	require.NoError(m.t, os.WriteFile(filepath.Join(dir, "script"), []byte(script), 0o755))
+	sh(m.t, dir, fmt.Sprintf("echo script | cpio -o -H newc --quiet > s.cpio; cat %s s.cpio > first", m.archive))
+	cmd := exec.Command("timeout", fmt.Sprint(int(limit.Seconds())), "qemu-system-x86_64", "-M", "pc", "-accel", "tcg,thread=multi", "-cpu", "max", "-smp", "1", "-m", "512", "-nodefaults", "-no-user-config",
+		"-display", "none", "-no-reboot", "-serial", "stdio", "-monitor", "none", "-kernel", m.kernel, "-initrd", filepath.Join(dir, "first"), "-append", "console=ttyS0 panic=-1 quiet loglevel=3 edd=off")
+	out, err := cmd.CombinedOutput()
+	text := strings.ReplaceAll(string(out), "\r", "")
+	_, text, begun := strings.Cut(text, "BEGIN ")
+	require.True(m.t, begun, "the kernel did not start: %v\n%s", err, out)
+	text, _, ended := strings.Cut(text, "\nEND")
+	require.True(m.t, ended, "the script did not end: %v\n%s", err, text)
+	return text
+}
