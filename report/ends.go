@@ -33,8 +33,8 @@ func EndsText(w io.Writer, e *estate.Estate, onlyDifferences bool, look Look) er
 			continue
 		}
 		endsTable(p, t, agree.Rows(t, attempts), onlyDifferences)
-		p.line("")
 		for _, a := range attempts {
+			p.line("")
 			attemptText(p, a)
 		}
 		for _, d := range t.Doubts {

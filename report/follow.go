@@ -73,9 +73,9 @@ type trail struct {
 // part writes one part of a trip: the verdict, then the way.
 func (f trail) part(t *follow.Trip, p *follow.Part) {
 	sum, ok := verdict(t, p)
-	style := []text.Color{text.FgRed, text.Bold}
+	style := []text.Color{text.FgRed}
 	if ok {
-		style = []text.Color{text.FgGreen, text.Bold}
+		style = []text.Color{text.FgGreen}
 	}
 	for _, l := range strings.Split(text.WrapSoft(sum, f.look.Width), "\n") {
 		f.line("%s", f.paint(strings.TrimRight(l, " "), style...))
@@ -242,7 +242,7 @@ func (f trail) way(t *follow.Trip, p *follow.Part) {
 		}
 	}
 	for _, l := range p.Answer {
-		f.gateway(l.Gateway.Name, "the answer")
+		f.gateway(l.Gateway.Name, "on the way back")
 		for _, o := range l.Parts {
 			f.steps(o)
 			if o.Fate == walk.Clear {
@@ -256,6 +256,7 @@ func (f trail) way(t *follow.Trip, p *follow.Part) {
 }
 
 func (f trail) gateway(name, what string) {
+	f.line("")
 	f.line("  %s %s", f.bold(name), f.dim(what))
 }
 
@@ -294,7 +295,7 @@ func (f trail) aside(o walk.Outcome, stage string) {
 
 // step writes one step: its stage, what was done, the line, and below it the line's text.
 func (f trail) step(stage, what string, at source.Pos) {
-	const stages, whats = 12, 44
+	const stages, whats = 12, 48
 	place := ""
 	if !at.IsZero() {
 		place = at.String()

@@ -217,7 +217,7 @@ func (p *Path) routesOf(pol *Policy) []*gateway.Route {
 			continue
 		}
 		for _, to := range pol.Child.Remote.Value.At(pol.Peer).Packets().Prefixes(packet.Src) {
-			out = append(out, &gateway.Route{At: pol.Child.At, To: to, Via: h.via, Dev: h.dev, Kind: "unicast", Table: daemonTable, Origin: "IKE daemon"})
+			out = append(out, &gateway.Route{At: pol.Child.At, To: to, Via: h.via, Dev: h.dev, Kind: "unicast", Table: daemonTable, Origin: daemonOrigin})
 		}
 		break
 	}
@@ -316,6 +316,9 @@ func (h hop) step() Flow {
 	}
 	if h.via.IsValid() {
 		what += " via " + h.via.String()
+	}
+	if h.route != nil && h.route.Origin == daemonOrigin {
+		what += ", a route of the IKE daemon's"
 	}
 	return f.met(Step{Stage: "route", What: what, Route: h.route})
 }

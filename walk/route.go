@@ -30,6 +30,9 @@ type Router struct {
 // daemonTable is the table into which strongSwan puts the routes of its tunnels, and the priority of its rule.
 const daemonTable, daemonPriority = "220", 220
 
+// daemonOrigin is who such a route is from.
+const daemonOrigin = "the IKE daemon"
+
 // NewRouter prepares the routes of a gateway. Networks of interfaces are added where no saved table has them.
 func NewRouter(g *gateway.Gateway) *Router {
 	r := &Router{tables: map[string][]*gateway.Route{}, known: len(g.Interfaces)+len(g.Routes) > 0}
