@@ -222,7 +222,11 @@ func (e *Estate) declare() {
 	}
 	for _, in := range e.Intents {
 		if !in.Used {
-			e.Problems = append(e.Problems, source.Errorf(in.At, "no tunnel is between %s", source.Clean(strings.Join(in.Between, " and "))))
+			what := "no tunnel is between " + strings.Join(in.Between, " and ")
+			if len(in.Between) == 1 {
+				what = "no tunnel of " + in.Between[0] + " has a far end that was not given"
+			}
+			e.Problems = append(e.Problems, source.Errorf(in.At, "%s", source.Clean(what)))
 		}
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"toril/audit"
+	"toril/gateway"
 	"toril/packet"
 	"toril/walk"
 )
@@ -38,6 +39,9 @@ var BeyondIntent = &audit.Check{
 			if o.Fate != walk.Clear && o.Fate != walk.Delivered {
 				continue
 			}
+			if o.Fate == walk.Delivered && o.Now.Minus(packet.Where(packet.Proto, packet.OneOf(1, 58))).Empty() {
+				continue // ICMP to the gateway itself is part of every network
+			}
 			at := s.Tunnel.Intent.At
 			for _, st := range o.Steps {
 				if st.Rule != nil {
@@ -55,6 +59,21 @@ var BeyondIntent = &audit.Check{
 			return
 		}
 	},
+}
+
+// besides leaves out the gateway's own addresses as destinations, where others remain: who declares a network does not mean
+// the gateway in it.
+func besides(in packet.Set, g *gateway.Gateway) packet.Set {
+	rest := in
+	for _, i := range g.Interfaces {
+		for _, a := range i.Addresses {
+			rest = rest.Minus(packet.Range(packet.Dst, a.Addr(), a.Addr()))
+		}
+	}
+	if rest.Empty() {
+		return in
+	}
+	return rest
 }
 
 // rank puts what goes on into the network before what the gateway takes itself.
@@ -110,7 +129,7 @@ var ShortOfIntent = &audit.Check{
 				if !flow.Now.Empty() {
 					outcomes = path.Forward(flow)
 				}
-				if in := a.Packets.And(pol.Domain.Free(packet.Mark).Mirror()); !in.Empty() {
+				if in := besides(a.Packets.And(pol.Domain.Free(packet.Mark).Mirror()), s.Gateway); !in.Empty() {
 					_, inner := path.Inbound(pol, in)
 					outcomes = append(outcomes, inner...)
 				}
