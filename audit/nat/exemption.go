@@ -25,9 +25,9 @@ func addresses(s packet.Set) packet.Set {
 	return s.Free(packet.In, packet.Out, packet.State, packet.Direction, packet.Translated, packet.Mark, packet.PeerIn, packet.PeerOut)
 }
 
-// ExemptLate speaks where an exemption stands behind the rule that translates.
-var ExemptLate = &audit.Check{
-	Name:     "nat/exempt-late",
+// LateExemption speaks where an exemption stands behind the rule that translates.
+var LateExemption = &audit.Check{
+	Name:     "nat/late-exemption",
 	Title:    "The NAT exemption stands after the rule that translates",
 	Severity: audit.High,
 	Why:      "In a nat chain the first rule that fits decides; the exemption is never reached.",
@@ -78,9 +78,9 @@ func mentions(r *gateway.Rule, pol *walk.Policy) bool {
 	return !addresses(r.When).Contains(packet.Only(packet.IPv4)) || !r.When.Contains(packet.Only(packet.IPv4))
 }
 
-// ExemptWide speaks where an exemption lets more pass than tunnels protect.
-var ExemptWide = &audit.Check{
-	Name:     "nat/exempt-wide",
+// WideExemption speaks where an exemption lets more pass than tunnels protect.
+var WideExemption = &audit.Check{
+	Name:     "nat/wide-exemption",
 	Title:    "The NAT exemption is wider than the tunnels",
 	Severity: audit.Medium,
 	Why:      "What it exempts and no tunnel protects leaves with its private source, and no answer finds its way back.",
@@ -162,9 +162,9 @@ func internal(path *walk.Path, s packet.Set) bool {
 	return true
 }
 
-// ExemptNarrow speaks where an exemption covers a part of a domain only.
-var ExemptNarrow = &audit.Check{
-	Name:     "nat/exempt-narrow",
+// NarrowExemption speaks where an exemption covers a part of a domain only.
+var NarrowExemption = &audit.Check{
+	Name:     "nat/narrow-exemption",
 	Title:    "The NAT exemption covers a part of the encryption domain only",
 	Severity: audit.High,
 	Why:      "The rest of the domain is translated and leaves in clear: some hosts or networks work through the tunnel, the others do not.",
@@ -211,9 +211,9 @@ var ExemptNarrow = &audit.Check{
 	},
 }
 
-// ExemptLeftover speaks where an exemption is for networks that no tunnel has.
-var ExemptLeftover = &audit.Check{
-	Name:     "nat/exempt-leftover",
+// LeftoverExemption speaks where an exemption is for networks that no tunnel has.
+var LeftoverExemption = &audit.Check{
+	Name:     "nat/leftover-exemption",
 	Title:    "A NAT exemption for a tunnel that no longer exists",
 	Severity: audit.Low,
 	Why:      "Nothing protects what it exempts; it waits to leak private addresses, and puzzles whoever reads the rules.",

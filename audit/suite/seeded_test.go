@@ -18,7 +18,7 @@ var seeded = []string{
 	"ike/weak-algorithm lampwright/swanctl.conf:16",
 	"key/weak buoyyard/swanctl.conf:31",
 	"life/ike-too-long lampwright/swanctl.conf:35",
-	"nat/exempt-late lampwright/nftables.conf:36",
+	"nat/late-exemption lampwright/nftables.conf:36",
 	"nat/rewritten lampwright/nftables.conf:35",
 	"pfs/absent lampwright/swanctl.conf:25",
 	"pfs/optional buoyyard/swanctl.conf:21",

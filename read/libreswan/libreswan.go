@@ -55,7 +55,7 @@ func looks(f *source.File) (int, string) {
 // irrelevant are the keywords without bearing on what an auditor asks, each with the reason; right forms as left.
 var irrelevant = map[string]string{
 	"accept-redirect": "redirection of peers", "accept-redirect-to": "redirection of peers", "send-redirect": "redirection of peers", "redirect-to": "redirection of peers",
-	"cisco-unity": "vendor identifiers", "ignore-peer-dns": "name servers of roadwarriors", "clientaddrfamily": "follows from the addresses", "hostaddrfamily": "follows from the addresses",
+	"*-unity": "vendor identifiers", "ignore-peer-dns": "name servers of roadwarriors", "clientaddrfamily": "follows from the addresses", "hostaddrfamily": "follows from the addresses",
 	"connalias": "another name", "decap-dscp": "marking of inner packets", "dns-match-id": "identity by DNS", "fake-strongswan": "vendor identifiers", "failureshunt": "what happens to packets after a failure",
 	"negotiationshunt": "what happens to packets during negotiation", "fragmentation": "size of IKE messages", "ikepad": "padding of IKE messages", "initial-contact": "form of the exchange",
 	"leftaddresspool": "virtual addresses of roadwarriors", "leftcat": "translation by the daemon", "leftfirewall": "script", "leftmodecfgclient": "virtual addresses of roadwarriors",
@@ -158,7 +158,7 @@ func (r *reader) connection(s *connfile.Section, said []*fill.Value) {
 		if rest, ok := strings.CutPrefix(key, "right"); ok {
 			key = "left" + rest
 		}
-		if irrelevant[key] != "" || strings.HasPrefix(key, "x-") {
+		if irrelevant[key] != "" || strings.HasPrefix(key, "x-") || strings.HasSuffix(key, "-unity") {
 			v.Used = true
 		}
 	}
