@@ -97,13 +97,13 @@ func attemptText(p *paper, a agree.Attempt) {
 	bad := []text.Color{text.FgRed}
 	switch a.Outcome {
 	case agree.Agrees:
-		p.line("%s %s: %s", p.bold(who), p.paint("it comes up", good...), ikeText(a))
+		p.wrapped("%s %s: %s", p.bold(who), p.paint("it comes up", good...), ikeText(a))
 	case agree.Partly:
-		p.line("%s %s: %s", p.bold(who), p.paint("the IKE SA comes up, not every child", bad...), ikeText(a))
+		p.wrapped("%s %s: %s", p.bold(who), p.paint("the IKE SA comes up, not every child", bad...), ikeText(a))
 	case agree.NoStart:
-		p.line("%s %s: %s", p.bold(who), p.paint("it cannot begin", bad...), a.Failure.Why)
+		p.wrapped("%s %s: %s", p.bold(who), p.paint("it cannot begin", bad...), a.Failure.Why)
 	default:
-		p.line("%s %s", p.bold(who), p.paint("it fails in "+string(a.Failure.Step)+notifyText(a.Failure), bad...))
+		p.wrapped("%s %s", p.bold(who), p.paint("it fails in "+string(a.Failure.Step)+notifyText(a.Failure), bad...))
 		failureText(p, a.Failure)
 	}
 	for _, c := range a.Children {

@@ -37,9 +37,17 @@ func (p *paper) line(format string, args ...any) {
 	}
 }
 
+// wrapped writes a text over as many lines as it takes; those behind the first are indented.
+func (p *paper) wrapped(format string, args ...any) {
+	const indent = 2
+	for i, l := range strings.Split(text.WrapSoft(fmt.Sprintf(format, args...), p.look.Width-indent), "\n") {
+		p.line("%s%s", strings.Repeat(" ", min(i, 1)*indent), strings.TrimRight(l, " "))
+	}
+}
+
 // paint colours a text where colour is allowed.
 func (p *paper) paint(s string, cs ...text.Color) string {
-	if !p.look.Color || s == "" {
+	if !p.look.Color || s == "" || len(cs) == 0 {
 		return s
 	}
 	return text.Colors(cs).EscapeSeq() + s + text.Reset.EscapeSeq()

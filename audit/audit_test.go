@@ -1,0 +1,194 @@
+package audit_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"toril/audit"
+	"toril/baseline"
+	"toril/estate"
+	"toril/gateway"
+	"toril/ike"
+	"toril/packet"
+	"toril/read/formats"
+)
+
+const conn = "connections {\n  %s {\n    local_addrs = 192.0.2.%d\n    remote_addrs = 192.0.2.%d\n    proposals = aes256-sha256-ecp256\n    local {\n      auth = psk\n      id = g%d\n    }\n    remote {\n      auth = psk\n      id = g%d\n    }\n    children {\n      net {\n        local_ts = 10.%d.0.0/16\n        remote_ts = 10.%d.0.0/16\n      }\n    }\n  }\n}\n"
+
+func pairOf(t *testing.T) *estate.Estate {
+	t.Helper()
+	e, err := estate.LoadFS(context.Background(), fstest.MapFS{
+		"g1/swanctl.conf": {Data: []byte(fmt.Sprintf(conn, "far", 1, 2, 1, 2, 1, 2))},
+		"g2/swanctl.conf": {Data: []byte(fmt.Sprintf(conn, "near", 2, 1, 2, 1, 2, 1))},
+	}, estate.Options{Formats: formats.All()})
+	require.NoError(t, err)
+	require.Empty(t, e.Problems)
+	require.Len(t, e.Tunnels, 1)
+	return e
+}
+
+func run(t *testing.T, e *estate.Estate, checks ...*audit.Check) []audit.Finding {
+	t.Helper()
+	b, err := baseline.Named("sound")
+	require.NoError(t, err)
+	r, err := audit.Run(context.Background(), e, checks, b, time.Date(2026, 11, 25, 0, 0, 0, 0, time.UTC))
+	require.NoError(t, err)
+	return r.Findings
+}
+
+func TestSeverities(t *testing.T) {
+	for _, s := range []audit.Severity{audit.Info, audit.Low, audit.Medium, audit.High, audit.Critical} {
+		got, err := audit.ParseSeverity(s.String())
+		require.NoError(t, err)
+		assert.Equal(t, s, got)
+	}
+	_, err := audit.ParseSeverity("hihg")
+	assert.Error(t, err)
+	assert.Equal(t, audit.Medium, audit.High.Less(1))
+	assert.Equal(t, audit.Info, audit.Low.Less(5), "never below the lowest")
+	text, err := audit.High.MarshalText()
+	require.NoError(t, err)
+	assert.Equal(t, "high", string(text))
+}
+
+func TestEveryQuestionIsAskedOfEverything(t *testing.T) {
+	asked := map[string]int{}
+	count := func(what string) { asked[what]++ }
+	c := &audit.Check{Name: "test/all", Severity: audit.Low,
+		Estate:     func(*audit.Pass) { count("estate") },
+		Gateway:    func(_ *audit.Pass, g *gateway.Gateway) { count("gateway " + g.Name) },
+		Tunnel:     func(_ *audit.Pass, tu *estate.Tunnel) { count("tunnel " + tu.Name) },
+		Connection: func(_ *audit.Pass, s *audit.Subject) { count("connection " + s.End.Name()) },
+		Child:      func(_ *audit.Pass, s *audit.Subject) { count("child " + s.End.Name() + "/" + s.Child.Name) },
+	}
+	run(t, pairOf(t), c)
+	assert.Equal(t, map[string]int{"estate": 1, "gateway g1": 1, "gateway g2": 1, "tunnel g1/far <> g2/near": 1, "connection g1/far": 1, "connection g2/near": 1, "child g1/far/net": 1, "child g2/near/net": 1}, asked)
+	assert.Equal(t, "test", c.Area())
+}
+
+func TestWhatAFindingGets(t *testing.T) {
+	c := &audit.Check{Name: "test/one", Severity: audit.High, Why: "because", Mend: "do this", Child: func(p *audit.Pass, s *audit.Subject) {
+		f := p.On(s, s.Child.Local.Where(s.Child.At), false)
+		f.Severity, f.Message = audit.High, "it is so"
+		p.Report(f)
+	}}
+	found := run(t, pairOf(t), c)
+	require.Len(t, found, 2)
+	f := found[0]
+	assert.Equal(t, "test/one", f.Check)
+	assert.Equal(t, "because", f.Why)
+	assert.Equal(t, "do this", f.Mend)
+	assert.Equal(t, "g1", f.Gateway)
+	assert.Equal(t, "far", f.Connection)
+	assert.Equal(t, "net", f.Child)
+	assert.Equal(t, "g1/far <> g2/near", f.Tunnel)
+	assert.Equal(t, "local_ts = 10.1.0.0/16", strings.TrimSpace(f.At.Text), "the line is quoted")
+	assert.Equal(t, "g2", found[1].Gateway)
+}
+
+func TestWhatIsUncertainIsInfoAndSaysSo(t *testing.T) {
+	c := &audit.Check{Name: "test/unsure", Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+		f := audit.Finding{Severity: audit.Critical, Gateway: g.Name, Message: "it may be so", At: audit.Evidence{Pos: g.Connections[0].At}}
+		f.Undecided([]string{"a limit of rate", "a time of day"})
+		p.Report(f)
+	}}
+	for _, f := range run(t, pairOf(t), c) {
+		assert.Equal(t, audit.Info, f.Severity)
+		assert.Equal(t, "could not be told for certain: it may be so", f.Message)
+		assert.Contains(t, f.Unsure, "a limit of rate and a time of day")
+	}
+}
+
+func TestTheSameLineIsOneFinding(t *testing.T) {
+	c := &audit.Check{Name: "test/merge", Child: func(p *audit.Pass, s *audit.Subject) {
+		f := p.On(s, p.Estate.Gateways[0].Connections[0].At, false)
+		f.Message = "of one line"
+		f.Severity = audit.Low
+		if s.Gateway.Name == "g2" {
+			f.Severity = audit.High
+			f.Example = "a packet"
+		}
+		p.Report(f)
+	}}
+	found := run(t, pairOf(t), c)
+	require.Len(t, found, 1)
+	assert.Equal(t, audit.High, found[0].Severity, "the worst of them")
+	assert.Equal(t, []string{"near/net"}, found[0].AlsoIn)
+	assert.Equal(t, "a packet", found[0].Example)
+}
+
+func TestAQuestionThatIsTooComplexIsLeftOpen(t *testing.T) {
+	too := &audit.Check{Name: "test/complex", Gateway: func(*audit.Pass, *gateway.Gateway) { panic(packet.TooComplex()) }}
+	fine := &audit.Check{Name: "test/fine", Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+		p.Report(audit.Finding{Gateway: g.Name, Severity: audit.Low, Message: "heard of " + g.Name})
+	}}
+	found := run(t, pairOf(t), too, fine)
+	require.Len(t, found, 4)
+	open := 0
+	for _, f := range found {
+		if f.Check == "test/complex" {
+			open++
+			assert.Contains(t, f.Message, "not decided")
+			assert.NotEmpty(t, f.Unsure)
+		}
+	}
+	assert.Equal(t, 2, open, "of each gateway; the other check is not hurt")
+}
+
+func TestOtherPanicsAreMistakesOfOurs(t *testing.T) {
+	assert.Panics(t, func() { _ = packet.Guard(func() { panic("a mistake") }) })
+}
+
+func TestOrderDoesNotDependOnTheChecks(t *testing.T) {
+	say := func(name string, s audit.Severity) *audit.Check {
+		return &audit.Check{Name: name, Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+			p.Report(audit.Finding{Gateway: g.Name, Severity: s, Message: name, At: audit.Evidence{Pos: g.Connections[0].At}})
+		}}
+	}
+	a, b, c := say("test/a", audit.Low), say("test/b", audit.High), say("test/c", audit.High)
+	e := pairOf(t)
+	one, two := run(t, e, a, b, c), run(t, e, c, a, b)
+	assert.Equal(t, one, two)
+	var order []string
+	for _, f := range one {
+		order = append(order, f.Gateway+" "+f.Check)
+	}
+	assert.Equal(t, []string{"g1 test/b", "g1 test/c", "g2 test/b", "g2 test/c", "g1 test/a", "g2 test/a"}, order)
+}
+
+func TestACancelledRunIsAnError(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	b, err := baseline.Named("sound")
+	require.NoError(t, err)
+	_, err = audit.Run(ctx, pairOf(t), []*audit.Check{{Name: "test/x", Estate: func(*audit.Pass) {}}}, b, time.Now())
+	assert.ErrorIs(t, err, context.Canceled)
+}
+
+func TestJudged(t *testing.T) {
+	b, err := baseline.Named("sound")
+	require.NoError(t, err)
+	weak := ike.Proposal{Protocol: ike.ESP, Encryption: ike.Choices{ike.Pick(ike.Encryption, 3, 0)}, Integrity: ike.Choices{ike.Pick(ike.Integrity, 1, 0)}}
+	strong := ike.Proposal{Protocol: ike.ESP, Encryption: ike.Choices{ike.Pick(ike.Encryption, 20, 256)}}
+	types := []ike.Registry{ike.Encryption, ike.Integrity}
+	first := audit.Judge(b, []ike.Proposal{weak, strong}, ike.ESP, types...)
+	assert.True(t, first.Preferred)
+	assert.Len(t, first.Weak, 2)
+	assert.Equal(t, "3DES (cipher), HMAC-MD5 cut to 96 bits (integrity)", first.Names())
+	second := audit.Judge(b, []ike.Proposal{strong, weak}, ike.ESP, types...)
+	assert.False(t, second.Preferred)
+	assert.Less(t, second.Severity(), first.Severity(), "beside a strong one that comes first it weighs less")
+	none := audit.Judge(b, []ike.Proposal{strong}, ike.ESP, types...)
+	assert.Empty(t, none.Weak)
+	assert.Equal(t, "a, b and c", audit.List([]string{"a", "b", "c"}))
+	assert.Empty(t, audit.List(nil))
+	assert.Equal(t, audit.High, audit.OfLevel(baseline.MustNot))
+	assert.Equal(t, audit.Medium, audit.OfLevel(baseline.ShouldNot))
+}

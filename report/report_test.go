@@ -1,0 +1,245 @@
+package report_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"toril/audit"
+	"toril/audit/suite"
+	"toril/baseline"
+	"toril/demo"
+	"toril/estate"
+	"toril/follow"
+	"toril/mirror"
+	"toril/read/formats"
+	"toril/report"
+)
+
+func demoEstate(t *testing.T) *estate.Estate {
+	t.Helper()
+	e, err := estate.LoadFS(context.Background(), demo.Estate(), estate.Options{Formats: formats.All()})
+	require.NoError(t, err)
+	return e
+}
+
+func demoResult(t *testing.T) *audit.Result {
+	t.Helper()
+	b, err := baseline.Named("sound")
+	require.NoError(t, err)
+	r, err := audit.Run(context.Background(), demoEstate(t), suite.All(), b, time.Date(2026, 11, 25, 0, 0, 0, 0, time.UTC))
+	require.NoError(t, err)
+	return r
+}
+
+func trips(t *testing.T, e *estate.Estate, at, from, to string, down bool) []*follow.Trip {
+	t.Helper()
+	src, err := follow.ParsePlace(from)
+	require.NoError(t, err)
+	dst, err := follow.ParsePlace(to)
+	require.NoError(t, err)
+	set, err := follow.Packets(src, dst, "")
+	require.NoError(t, err)
+	out, err := follow.Ask(e, follow.Question{Gateway: e.Gateway(at), Packets: set, Down: down})
+	require.NoError(t, err)
+	return out
+}
+
+// writers are all texts, on the demonstration estate.
+func writers(t *testing.T) map[string]func(io.Writer, report.Look) error {
+	r := demoResult(t)
+	e := r.Estate
+	return map[string]func(io.Writer, report.Look) error{
+		"audit":   func(w io.Writer, l report.Look) error { return report.Text(w, r, l, audit.Info) },
+		"tunnels": func(w io.Writer, l report.Look) error { return report.TunnelsText(w, e, l) },
+		"ends":    func(w io.Writer, l report.Look) error { return report.EndsText(w, e, false, l) },
+		"formats": func(w io.Writer, l report.Look) error { return report.FormatsText(w, formats.All(), l) },
+		"follow": func(w io.Writer, l report.Look) error {
+			return report.FollowText(w, e, report.Asked{Gateway: "headland", From: "10.30.0.10", To: "10.20.0.0/24"}, trips(t, e, "headland", "10.30.0.10", "10.20.0.0/24", false), l)
+		},
+	}
+}
+
+func TestTextsFitTheirWidthAndHaveNoColourUnasked(t *testing.T) {
+	for name, write := range writers(t) {
+		for _, width := range []int{80, 100, 140} {
+			var b bytes.Buffer
+			require.NoError(t, write(&b, report.Look{Width: width}), name)
+			assert.NotContains(t, b.String(), "\x1b", name)
+			long := 0
+			for line := range strings.Lines(b.String()) {
+				if len([]rune(strings.TrimRight(line, "\n"))) > width+40 { // names and places are not broken
+					long++
+				}
+			}
+			assert.Zero(t, long, "%s at %d columns", name, width)
+		}
+		var b bytes.Buffer
+		require.NoError(t, write(&b, report.Look{Width: 100, Color: true}), name)
+		assert.Contains(t, b.String(), "\x1b[", name)
+		for line := range strings.Lines(b.String()) {
+			if last := strings.LastIndex(line, "\x1b["); last >= 0 {
+				assert.True(t, strings.HasPrefix(line[last:], "\x1b[0m"), "%s: a colour ends in its line: %q", name, line)
+			}
+		}
+	}
+}
+
+func TestTextsAreTheSameEachTime(t *testing.T) {
+	first, second := map[string]string{}, map[string]string{}
+	for _, into := range []map[string]string{first, second} {
+		for name, write := range writers(t) {
+			var b bytes.Buffer
+			require.NoError(t, write(&b, report.Look{Width: 100}))
+			into[name] = b.String()
+		}
+	}
+	assert.Equal(t, first, second)
+}
+
+// full is a writer that takes a few bytes and then no more.
+type full struct{ left int }
+
+func (f *full) Write(p []byte) (int, error) {
+	if f.left -= len(p); f.left < 0 {
+		return 0, errors.New("the disk is full")
+	}
+	return len(p), nil
+}
+
+func TestAFullDiskIsAnError(t *testing.T) {
+	for name, write := range writers(t) {
+		assert.ErrorContains(t, write(&full{200}, report.Look{Width: 100}), "the disk is full", name)
+	}
+}
+
+func TestSecretsShowInNoOutput(t *testing.T) {
+	r := demoResult(t)
+	var b bytes.Buffer
+	for _, write := range writers(t) {
+		require.NoError(t, write(&b, report.Look{}))
+	}
+	require.NoError(t, report.JSON(&b, r))
+	require.NoError(t, report.EndsJSON(&b, r.Estate, false))
+	require.NoError(t, report.TunnelsJSON(&b, r.Estate))
+	for _, secret := range []string{"buoyyard2019", "hV3x9QmTz7LwRk2PbYc8NsGd4JfAe6Uo", "0sY29tbW9u"} {
+		assert.NotContains(t, b.String(), secret)
+	}
+}
+
+func TestFollowSaysItsVerdictFirst(t *testing.T) {
+	e := demoEstate(t)
+	for _, c := range []struct {
+		at, from, to string
+		down         bool
+		want         string
+	}{
+		{"headland", "10.30.0.10", "10.20.0.9:443", false, "encrypted by headland/skerry/lights; comes out behind skerry by lan; the answer comes back"},
+		{"headland", "10.30.0.10", "10.20.0.9:22", false, "dropped at headland: policy drop in chain forward, headland/nftables.conf:21"},
+		{"headland", "10.30.0.10", "10.20.0.9:443", true, "dropped at headland: policy skerry/lights holds it back: no SA stands"},
+		{"buoyyard", "10.40.0.10", "10.10.0.9:443", false, "encrypted by buoyyard/lampwright/centre; comes out behind lampwright by lan; the answer comes back"},
+		{"buoyyard", "10.40.0.10", "10.10.0.9:22", false, "encrypted by buoyyard/lampwright/centre; dropped at lampwright: policy drop in chain forward"},
+		{"headland", "10.30.0.10", "203.0.113.1:80", false, "dropped at headland: policy drop in chain forward"},
+	} {
+		var b bytes.Buffer
+		require.NoError(t, report.FollowText(&b, e, report.Asked{Gateway: c.at, From: c.from, To: c.to, Down: c.down}, trips(t, e, c.at, c.from, c.to, c.down), report.Look{Width: 200}))
+		lines := strings.Split(b.String(), "\n")
+		assert.True(t, strings.HasPrefix(lines[0], c.from+" to "+c.to), lines[0])
+		assert.True(t, strings.HasPrefix(lines[1], c.want), "%s > %s: %s", c.from, c.to, lines[1])
+	}
+}
+
+func TestFollowJSONTellsTheWholeWay(t *testing.T) {
+	e := demoEstate(t)
+	var b bytes.Buffer
+	require.NoError(t, report.FollowJSON(&b, e, report.Asked{Gateway: "headland", From: "10.30.0.10", To: "10.20.0.9:443"}, trips(t, e, "headland", "10.30.0.10", "10.20.0.9:443", false)))
+	var j struct {
+		Schema string
+		Trips  []struct {
+			Gateway, In string
+			Parts       []struct {
+				Fate, Policy string
+				Onward       *struct {
+					Gateway string
+					Parts   []struct {
+						Fate, Out string
+						Answer    []struct{ Gateway string }
+					}
+				}
+			}
+		}
+	}
+	require.NoError(t, json.Unmarshal(b.Bytes(), &j))
+	assert.Equal(t, "toril-follow/1", j.Schema)
+	require.Len(t, j.Trips, 1)
+	assert.Equal(t, "lan", j.Trips[0].In)
+	require.Len(t, j.Trips[0].Parts, 1)
+	p := j.Trips[0].Parts[0]
+	assert.Equal(t, "encrypted", p.Fate)
+	assert.Equal(t, "skerry/lights", p.Policy)
+	require.NotNil(t, p.Onward)
+	assert.Equal(t, "skerry", p.Onward.Gateway)
+	require.Len(t, p.Onward.Parts, 1)
+	assert.Equal(t, "in clear", p.Onward.Parts[0].Fate)
+	require.Len(t, p.Onward.Parts[0].Answer, 2)
+	assert.Equal(t, "headland", p.Onward.Parts[0].Answer[1].Gateway)
+}
+
+func TestMirrorSheet(t *testing.T) {
+	e := demoEstate(t)
+	for _, tu := range e.Tunnels {
+		for _, end := range tu.Ends {
+			var b bytes.Buffer
+			require.NoError(t, report.MirrorMarkdown(&b, mirror.Of(tu, end)))
+			text := b.String()
+			assert.True(t, strings.HasPrefix(text, "# Far end of "+end.Name()+"\n"), text)
+			for _, want := range []string{"| own address | ", "| IKE proposals | ", "| own networks | ", "| perfect forward secrecy | "} {
+				assert.Contains(t, text, want)
+			}
+			for line := range strings.Lines(text) {
+				if strings.HasPrefix(line, "|") {
+					assert.Equal(t, 3, strings.Count(strings.ReplaceAll(line, `\|`, ""), "|"), "a row has two cells: %s", line)
+				}
+			}
+		}
+	}
+}
+
+func TestEndsDisagree(t *testing.T) {
+	assert.True(t, report.Disagree(demoEstate(t)))
+	var all, only bytes.Buffer
+	e := demoEstate(t)
+	require.NoError(t, report.EndsText(&all, e, false, report.Look{Width: 120}))
+	require.NoError(t, report.EndsText(&only, e, true, report.Look{Width: 120}))
+	assert.Greater(t, all.Len(), only.Len())
+	assert.Contains(t, only.String(), "both ends say the same", "of headland and skerry nothing is left")
+	assert.NotContains(t, only.String(), "IKE version")
+}
+
+func TestEveryCheckHasAPage(t *testing.T) {
+	var bs []*baseline.Baseline
+	for _, name := range baseline.Names() {
+		b, err := baseline.Named(name)
+		require.NoError(t, err)
+		bs = append(bs, b)
+	}
+	for _, c := range suite.All() {
+		page := report.CheckPage(c, bs)
+		assert.Contains(t, page, c.Name)
+		assert.Contains(t, page, c.Title)
+		assert.NotEmpty(t, c.Doc.Sources, c.Name)
+		assert.True(t, strings.HasSuffix(report.PageName(c), ".md"))
+		assert.NotContains(t, report.PageName(c), "/")
+		var b bytes.Buffer
+		require.NoError(t, report.Explain(&b, c, bs, report.Look{Width: 100}))
+		assert.Contains(t, b.String(), c.Name)
+	}
+}
