@@ -1,0 +1,85 @@
+package cli_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestExitCodes: 0 for a clean answer, 1 for findings or files that could not be read, 2 for a wrong question.
+func TestExitCodes(t *testing.T) {
+	dir := t.TempDir()
+	estate := filepath.Join(dir, "estate")
+	code, _, errs := toril(t, "demo", "--to", estate)
+	require.Zero(t, code, errs)
+	clean := filepath.Join(dir, "clean")
+	require.NoError(t, os.CopyFS(filepath.Join(clean, "headland"), os.DirFS(filepath.Join(estate, "headland"))))
+	require.NoError(t, os.CopyFS(filepath.Join(clean, "skerry"), os.DirFS(filepath.Join(estate, "skerry"))))
+	broken := filepath.Join(dir, "broken.conf")
+	require.NoError(t, os.WriteFile(broken, []byte("connections {\n a {\n"), 0o644))
+	empty := filepath.Join(dir, "empty")
+	require.NoError(t, os.Mkdir(empty, 0o755))
+
+	for _, c := range []struct {
+		args string
+		code int
+		says string // on either stream
+	}{
+		{"audit ESTATE", 1, "25 findings"},
+		{"audit ESTATE --fail-on critical", 1, "1 critical"},
+		{"audit CLEAN", 0, "2 gateways"},
+		{"audit CLEAN --fail-on info", 1, "ike/quantum"},
+		{"audit ESTATE/headland", 0, "1 gateway"},
+		{"audit BROKEN", 1, "is not closed"},
+		{"audit EMPTY", 2, "nothing could be read"},
+		{"audit NOWHERE", 2, "nothing could be read"},
+		{"audit", 2, "requires at least 1 arg"},
+		{"audit ESTATE --fail-on hihg", 2, "hihg"},
+		{"audit ESTATE --at-least nothing", 2, "nothing"},
+		{"audit ESTATE --format yaml", 2, `unknown format "yaml"; known are: text, json`},
+		{"audit ESTATE --baseline sonud", 2, "sonud"},
+		{"audit ESTATE --as-of yesterday", 2, "yesterday"},
+		{"audit ESTATE --as nftalbes", 2, `did you mean "nftables"`},
+		{"audit CLEAN --baseline cnsa2 --fail-on high", 1, "CNSA"},
+		{"ends CLEAN", 0, "it comes up"},
+		{"ends ESTATE", 1, "fails"},
+		{"ends CLEAN --only-differences", 0, "both ends say the same"},
+		{"ends CLEAN --format xml", 2, "xml"},
+		{"tunnels ESTATE", 0, "IKE proposals"},
+		{"tunnels ESTATE --format json", 0, "toril-tunnels/1"},
+		{"mirror lampwright/quayside ESTATE", 0, "# Far end of lampwright/quayside"},
+		{"mirror lampwright/quayside ESTATE --as swanctl", 0, "connections {"},
+		{"mirror lampwright/nobody ESTATE", 2, "nobody"},
+		{"mirror lampwright/quayside ESTATE --as papyrus", 2, "papyrus"},
+		{"mirror", 2, "requires at least 1 arg"},
+		{"follow CLEAN --gateway skerry --from 10.20.0.9 --to 10.30.0.9:443", 0, "the answer comes back"},
+		{"follow CLEAN --gateway skerry --from 10.20.0.9 --to 2001:db8::1", 2, "different families"},
+		{"follow CLEAN --gateway skerry --from 10.20.0.9", 2, `required flag(s) "to" not set`},
+		{"follow CLEAN --gateway skerry --from 10.20.0.9 --to 10.30.0.9 --protocol tpc", 2, "tpc"},
+		{"follow BROKEN --from 10.20.0.9 --to 10.30.0.9", 1, "leaves"},
+		{"checks", 0, "pfs/absent"},
+		{"explain pfs/absent", 0, "RFC"},
+		{"explain pfs/absnet", 2, `did you mean "pfs/absent"`},
+		{"baseline list", 0, "cnsa2"},
+		{"baseline show sound", 0, "AES"},
+		{"baseline compare rfc bsi", 0, "bsi"},
+		{"baseline show nosuch", 2, "nosuch"},
+		{"formats", 0, "swanctl.conf"},
+		{"formats --explain BROKEN", 0, "swanctl.conf"},
+		{"frobnicate", 2, "unknown command"},
+		{"--version", 0, "toril"},
+	} {
+		line := strings.NewReplacer("ESTATE", estate, "CLEAN", clean, "BROKEN", broken, "EMPTY", empty, "NOWHERE", filepath.Join(dir, "nowhere")).Replace(c.args)
+		code, out, errs := toril(t, strings.Fields(line)...)
+		assert.Equal(t, c.code, code, "toril %s\n%s", c.args, errs)
+		assert.Contains(t, out+errs, c.says, "toril %s", c.args)
+		assert.NotContains(t, out+errs, "panic", c.args)
+		if c.code == 2 {
+			assert.NotEmpty(t, errs, "a wrong question is answered on standard error: toril %s", c.args)
+		}
+	}
+}
