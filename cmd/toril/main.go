@@ -10,7 +10,7 @@ import (
 
 func main() {
 	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(50) // long rule lists live long: less memory for a little time
+		debug.SetGCPercent(30) // long rule lists live long: less memory for a little time
 	}
 	os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
 }

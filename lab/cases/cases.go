@@ -126,6 +126,23 @@ var All = []Case{
 	{Name: "no policy at all", Start: NoConnection, Want: "CLEAR from 10.1.0.10"},
 	{Name: "a policy that lets pass", Start: "}\nbypass {\nmode = pass\nlocal_ts = 10.1.0.0/24\nremote_ts = 10.2.0.0/28", Want: "CLEAR from 10.1.0.10"},
 	{Name: "which is not for this", Start: "}\nbypass {\nmode = pass\nlocal_ts = 10.1.0.0/24\nremote_ts = 10.2.0.128/28", Want: esp},
+	{Name: "SNAT to an address outside", Rules: Nat(`oifname "wan0" snat to 198.51.100.77`), Want: "CLEAR from 198.51.100.77"},
+	{Name: "exempt by policy, then SNAT of the rest", Rules: Nat(`rt ipsec exists accept; oifname "wan0" snat to 198.51.100.2`), Want: "ESP from 10.1.0.10, outer from 198.51.100.2"},
+	{Name: "masquerade on another interface", Rules: Nat(`oifname "lan0" masquerade`), Want: esp},
+	{Name: "policy, no SA, masquerade", Start: "start_action = trap", Down: true, Rules: Nat(`oifname "wan0" masquerade`), Want: "dropped in policy"},
+	{Name: "a policy that drops, masquerade", Start: "mode = drop", Rules: Nat(`oifname "wan0" masquerade`), Want: "dropped in policy"},
+	{Name: "neither, exempt, a guard in forward", Down: true, Rules: Forward("ip daddr 10.2.0.0/24 rt ipsec missing drop") + Nat(`ip daddr 10.2.0.0/24 accept; oifname "wan0" masquerade`), Want: "dropped in forward"},
+	{Name: "a guard in forward, exempt, all is up", Rules: Forward("ip daddr 10.2.0.0/24 rt ipsec missing drop") + Nat(`ip daddr 10.2.0.0/24 accept; oifname "wan0" masquerade`), Want: esp},
+	{Name: "blackhole, neither, masquerade", Start: NoConnection, Routes: "blackhole 10.2.0.0/24\n", Rules: Nat(`oifname "wan0" masquerade`), Want: "dropped in route"},
+	{Name: "unreachable, neither", Start: NoConnection, Routes: "unreachable 10.2.0.0/24\n", Want: "dropped in route"},
+	{Name: "prohibit, neither", Start: NoConnection, Routes: "prohibit 10.2.0.0/24\n", Want: "dropped in route"},
+	{Name: "unreachable, the daemon's own", Routes: "unreachable 10.2.0.0/24\n", Want: esp},
+	{Name: "let pass, exempt by policy, masquerade", Start: "}\nbypass {\nmode = pass\nlocal_ts = 10.1.0.0/24\nremote_ts = 10.2.0.0/28", Rules: Nat(`rt ipsec exists accept; oifname "wan0" masquerade`), Want: "CLEAR from 198.51.100.1"},
+	{Name: "jump before the exemption", Rules: "table ip nat {\n\tchain own {\n\t\tip daddr 10.2.0.0/24 accept\n\t}\n\tchain post {\n\t\ttype nat hook postrouting priority 100;\n\t\tjump own\n\t\toifname \"wan0\" masquerade\n\t}\n}\n", Want: esp},
+	{Name: "return before the masquerade", Rules: Nat(`ip daddr 10.2.0.0/24 return; oifname "wan0" masquerade`), Want: esp},
+	{Name: "reject in forward", Rules: Forward("ip daddr 10.2.0.0/24 reject"), Want: "dropped in forward"},
+	{Name: "a mark that a rule asks for", Rules: "table inet filter {\n\tchain pre {\n\t\ttype filter hook prerouting priority -150;\n\t\ticmp type echo-request meta mark set 7\n\t}\n\tchain forward {\n\t\ttype filter hook forward priority 0;\n\t\tmeta mark 7 drop\n\t}\n}\n", Want: "dropped in forward"},
+	{Name: "two forward chains, one drops", Rules: "table inet early {\n\tchain forward {\n\t\ttype filter hook forward priority -5;\n\t\taccept\n\t}\n}\n" + Forward("ip daddr 10.2.0.5 drop"), Want: "dropped in forward"},
 }
 
 // Inbound is an echo request from 10.2.0.5 to 10.1.0.10, out of the tunnel or in clear, and what became of it.
