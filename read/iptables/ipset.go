@@ -138,10 +138,15 @@ func setValue(s *gateway.NamedSet, e *gateway.SetEntry, kind, text string) (pack
 // from being exact.
 func matching(g *gateway.Gateway, s *gateway.NamedSet, dirs []string, depth int) (out packet.Set, why string) {
 	why = s.Changes
-	if depth > read.MaxDepth {
-		return packet.All(), "lists of sets nest too deep"
+	if depth > 0 && len(s.Members) > 0 {
+		return packet.All(), "a list of sets is in a list of sets, which ipset refuses"
 	}
+	seen := map[string]bool{}
 	for _, name := range s.Members {
+		if seen[name] {
+			continue
+		}
+		seen[name] = true
 		m := g.Set(name)
 		if m == nil {
 			return packet.All(), fmt.Sprintf("set %q was not given", source.Clean(name))

@@ -3,6 +3,7 @@ package iptables_test
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -212,8 +213,17 @@ func FuzzSave(f *testing.F) {
 	})
 }
 
+func TestListsOfSetsInThemselvesTakeNoTime(t *testing.T) {
+	text := "create a list:set\ncreate b list:set\n" + strings.Repeat("add a a\nadd a b\nadd b a\n", 2000)
+	began := time.Now()
+	g := readtest.ReadAll([]*read.Format{iptables.Sets, iptables.Save}, map[string]string{"a.ipset": text, "b.rules": "*filter\n:INPUT DROP [0:0]\n-A INPUT -m set --match-set a src -j DROP\n"})
+	assert.Contains(t, readtest.Rules(g), "a list of sets is in a list of sets")
+	assert.Less(t, time.Since(began), 5*time.Second)
+}
+
 func FuzzSets(f *testing.F) {
 	f.Add(sets)
+	f.Add("create a list:set\nadd a a\nadd a a\nadd a a\nadd a a\n")
 	f.Add("create a list:set\nadd a a\ncreate b hash:net,iface\nadd b 10.0.0.0/8,eth0\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		g := readtest.ReadAll([]*read.Format{iptables.Sets, iptables.Save}, map[string]string{"a.ipset": "create z hash:ip\n" + text, "b.rules": "*filter\n:INPUT DROP [0:0]\n-A INPUT -m set --match-set a src -m set --match-set b dst,dst -j DROP\n"})
