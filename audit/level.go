@@ -6,6 +6,7 @@ import (
 
 	"toril/baseline"
 	"toril/ike"
+	"toril/packet"
 )
 
 // OfLevel returns the severity of breaking a requirement of a level.
@@ -119,6 +120,20 @@ func List(words []string) string {
 		return words[0]
 	}
 	return strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
+}
+
+// Networks lists the networks of an address field of a set; of many it gives the first.
+func Networks(s packet.Set, f packet.Field) string {
+	const most = 4
+	var out []string
+	for i, p := range s.Prefixes(f) {
+		if i == most {
+			out = append(out, "more")
+			break
+		}
+		out = append(out, p.String())
+	}
+	return List(out)
 }
 
 func join(words []string, most int) string {

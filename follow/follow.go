@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 
 	"toril/agree"
 	"toril/estate"
@@ -134,19 +133,19 @@ func (g *guide) entries(path *walk.Path, q Question) []entry {
 	if q.In != "" || !path.Known() {
 		return []entry{{q.In, q.Packets}}
 	}
-	by := map[string]packet.Set{}
-	for rt, set := range path.OwnRoutes(q.Packets.Mirror()) {
-		dev := ""
-		if rt != nil {
-			dev = rt.Dev
-		}
-		by[dev] = by[dev].Or(set.Mirror().And(q.Packets))
-	}
 	var out []entry
-	for dev, set := range by {
+	for _, part := range path.OwnRoutes(q.Packets.Mirror()) {
+		dev := ""
+		if part.Route != nil {
+			dev = part.Route.Dev
+		}
+		set := part.Packets.Mirror().And(q.Packets)
+		if i := slices.IndexFunc(out, func(e entry) bool { return e.in == dev }); i >= 0 {
+			out[i].set = out[i].set.Or(set)
+			continue
+		}
 		out = append(out, entry{dev, set})
 	}
-	slices.SortFunc(out, func(a, b entry) int { return strings.Compare(a.in, b.in) })
 	return out
 }
 
@@ -221,6 +220,17 @@ func (g *guide) tunnelOf(at *gateway.Gateway, pol *walk.Policy) (*estate.Tunnel,
 	return nil, estate.End{}
 }
 
+// policies are those of an end of a tunnel, in the order in which its kernel asks them.
+func (g *guide) policies(t *estate.Tunnel, end estate.End) []*walk.Policy {
+	var out []*walk.Policy
+	for _, pol := range g.path(end.Gateway).Policies {
+		if pol.Connection == end.Connection && pol.Own == t.Own(end) && pol.Peer == t.Peer(end) {
+			out = append(out, pol)
+		}
+	}
+	return out
+}
+
 // cross follows encrypted packets to the far gateway.
 func (g *guide) cross(from *gateway.Gateway, p *Part, way []passage) *Crossing {
 	c := &Crossing{}
@@ -239,7 +249,8 @@ func (g *guide) cross(from *gateway.Gateway, p *Part, way []passage) *Crossing {
 		return c
 	}
 	c.Notes = agreement(t, p.Policy.Child)
-	pol := g.farPolicy(t, end, far, p)
+	plain := p.Now.Free(packet.In, packet.Out, packet.State, packet.Direction, packet.Translated, packet.Mark, packet.PeerIn, packet.PeerOut)
+	pol := g.farPolicy(t, far, p.Policy.Child, plain)
 	if pol == nil {
 		c.Lost = fmt.Sprintf("no child of %s is for them", far.Name())
 		return c
@@ -260,10 +271,9 @@ func (g *guide) cross(from *gateway.Gateway, p *Part, way []passage) *Crossing {
 			return c
 		}
 	}
-	plain := p.Now.Free(packet.In, packet.Out, packet.State, packet.Direction, packet.Translated, packet.Mark, packet.PeerIn, packet.PeerOut)
 	_, inner := path.Inbound(pol, plain)
 	g.parts(trip, inner, way)
-	inside := plain.And(pol.Domain.Free(packet.Mark).Mirror())
+	inside := plain.And(pol.Back())
 	if rest := plain.Minus(inside); !rest.Empty() {
 		c.Notes = append(c.Notes, fmt.Sprintf("%s has no child for a part of them: %s", far.Gateway.Name, rest))
 	}
@@ -272,10 +282,10 @@ func (g *guide) cross(from *gateway.Gateway, p *Part, way []passage) *Crossing {
 }
 
 // farPolicy is the policy of the far end whose child belongs to the one that encrypted.
-func (g *guide) farPolicy(t *estate.Tunnel, end, far estate.End, p *Part) *walk.Policy {
+func (g *guide) farPolicy(t *estate.Tunnel, far estate.End, child *gateway.Child, plain packet.Set) *walk.Policy {
 	twin := map[*gateway.Child]bool{}
 	for _, pair := range t.Children() {
-		switch p.Policy.Child {
+		switch child {
 		case pair.A:
 			twin[pair.B] = true
 		case pair.B:
@@ -283,9 +293,8 @@ func (g *guide) farPolicy(t *estate.Tunnel, end, far estate.End, p *Part) *walk.
 		}
 	}
 	var other *walk.Policy
-	plain := p.Now.Free(packet.In, packet.Out, packet.State, packet.Direction, packet.Translated, packet.Mark, packet.PeerIn, packet.PeerOut)
-	for _, pol := range g.path(far.Gateway).Policies {
-		if pol.Connection != far.Connection || pol.Own != t.Own(far) || pol.Peer != t.Peer(far) || !plain.Overlaps(pol.Domain.Free(packet.Mark).Mirror()) {
+	for _, pol := range g.policies(t, far) {
+		if !plain.Overlaps(pol.Back()) {
 			continue
 		}
 		if twin[pol.Child] {
@@ -404,10 +413,8 @@ func (g *guide) nearPolicy(at *gateway.Gateway, far *walk.Policy) *walk.Policy {
 			if end.Gateway != at || !ok || other.Connection != far.Connection {
 				continue
 			}
-			for _, pol := range g.path(at).Policies {
-				if pol.Connection == end.Connection && pol.Own == t.Own(end) && pol.Peer == t.Peer(end) {
-					return pol
-				}
+			if ps := g.policies(t, end); len(ps) > 0 {
+				return ps[0]
 			}
 		}
 	}

@@ -101,9 +101,7 @@ func verdict(t *follow.Trip, p *follow.Part) (sum string, ok bool) {
 		return fmt.Sprintf("leaves %s in clear%s%s; %s", t.Gateway.Name, by(p.Out), became(p), answered(p)), false
 	}
 	sum = fmt.Sprintf("encrypted by %s/%s", t.Gateway.Name, p.Policy.Name)
-	if from := became(p); from != "" {
-		sum += from
-	}
+	sum += became(p)
 	c := p.Crossing
 	switch {
 	case c.Lost != "":
@@ -170,23 +168,10 @@ func cause(o walk.Outcome) string {
 	if s.Chain != nil {
 		what = fmt.Sprintf("%s in chain %s", what, s.Chain.Name)
 	}
-	if at := stepAt(s); !at.IsZero() {
+	if at := s.Line(); !at.IsZero() {
 		what += ", " + at.String()
 	}
 	return what
-}
-
-// stepAt is the line that a step rests on.
-func stepAt(s walk.Step) source.Pos {
-	switch {
-	case s.Rule != nil:
-		return s.Rule.At
-	case s.Route != nil:
-		return s.Route.At
-	case s.Chain != nil:
-		return s.Chain.Policy.Where(s.Chain.At)
-	}
-	return source.Pos{}
 }
 
 // way writes the steps of a part, those behind the tunnel, and those of the answer.
@@ -266,7 +251,7 @@ func (f trail) steps(o walk.Outcome) {
 		if s.Chain != nil {
 			what += " in chain " + s.Chain.Name
 		}
-		f.step(s.Stage, what, stepAt(s))
+		f.step(s.Stage, what, s.Line())
 	}
 }
 
@@ -274,7 +259,7 @@ func (f trail) steps(o walk.Outcome) {
 func (f trail) aside(o walk.Outcome, stage string) {
 	at := source.Pos{}
 	for _, s := range o.Steps {
-		if p := stepAt(s); !p.IsZero() {
+		if p := s.Line(); !p.IsZero() {
 			at = p
 		}
 	}
@@ -419,7 +404,7 @@ func outcomeOf(e *estate.Estate, o walk.Outcome) outcomeJSON {
 		if s.Chain != nil {
 			k.Chain = s.Chain.ID()
 		}
-		if at := stepAt(s); !at.IsZero() {
+		if at := s.Line(); !at.IsZero() {
 			k.At = &placeJSON{File: at.File, Line: at.Line, Text: e.Quote(at)}
 		}
 		j.Steps = append(j.Steps, k)

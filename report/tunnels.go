@@ -48,6 +48,10 @@ func cell[T any](s gateway.Setting[T], value string) Cell {
 // Sheets lays the parameters of every tunnel side by side.
 func Sheets(e *estate.Estate) []Sheet {
 	out := []Sheet{}
+	walks := map[*gateway.Gateway]*walk.Path{}
+	for _, g := range e.Gateways {
+		walks[g] = walk.NewPath(g, e.Ends(g), walk.Options{})
+	}
 	for _, t := range e.Tunnels {
 		s := Sheet{Name: t.Name}
 		for _, end := range t.Ends {
@@ -55,7 +59,7 @@ func Sheets(e *estate.Estate) []Sheet {
 		}
 		s.Rows = connectionRows(t)
 		for _, pair := range t.Children() {
-			s.Rows = append(s.Rows, childRows(t, pair)...)
+			s.Rows = append(s.Rows, childRows(t, pair, walks)...)
 		}
 		out = append(out, s)
 	}
@@ -122,7 +126,7 @@ func few(cs ike.Choices) string {
 	return cs.Labels()
 }
 
-func childRows(t *estate.Tunnel, pair estate.ChildPair) []Row {
+func childRows(t *estate.Tunnel, pair estate.ChildPair, walks map[*gateway.Gateway]*walk.Path) []Row {
 	children := []*gateway.Child{pair.A, pair.B}[:len(t.Ends)]
 	var names []string
 	for _, c := range children {
@@ -146,7 +150,7 @@ func childRows(t *estate.Tunnel, pair estate.ChildPair) []Row {
 			}
 			return cell(c.Rekey, baseline.Span(c.Rekey.Value))
 		}},
-		{"NAT exemption", func(e estate.End, c *gateway.Child) Cell { return exemption(t, e, c) }},
+		{"NAT exemption", func(e estate.End, c *gateway.Child) Cell { return exemption(walks[e.Gateway], t, e, c) }},
 		{"started", func(_ estate.End, c *gateway.Child) Cell { return cell(c.Start, c.Start.Value.String()) }},
 	} {
 		row := Row{Name: r.name, Child: strings.Join(names, " = ")}
@@ -180,8 +184,8 @@ func pfs(ps []ike.Proposal) string {
 }
 
 // exemption says in a few words whether a child's packets pass by source NAT.
-func exemption(t *estate.Tunnel, e estate.End, c *gateway.Child) Cell {
-	rewrites, ok := walk.Rewrites(e.Gateway, c, t.Own(e), t.Peer(e))
+func exemption(path *walk.Path, t *estate.Tunnel, e estate.End, c *gateway.Child) Cell {
+	rewrites, ok := path.Rewrites(c, t.Own(e), t.Peer(e))
 	nats := slices.ContainsFunc(e.Gateway.Chains, func(c *gateway.Chain) bool { return c.Kind == gateway.NATChain && c.Hook == gateway.Postrouting })
 	switch {
 	case !ok && c.RouteBased():

@@ -8,6 +8,7 @@ import (
 
 	"toril/gateway"
 	"toril/packet"
+	"toril/source"
 )
 
 // Flow is a set of packets on its way that has met the same rules so far. Now is what the packets are; where a
@@ -26,6 +27,29 @@ type Step struct {
 	Chain *gateway.Chain
 	Route *gateway.Route // the one that was taken; nil where it was none
 	What  string         // what was done, for people
+}
+
+// Line is the line of the saved file that a step rests on; zero where it is none.
+func (s Step) Line() source.Pos {
+	switch {
+	case s.Rule != nil:
+		return s.Rule.At
+	case s.Route != nil:
+		return s.Route.At
+	case s.Chain != nil:
+		return s.Chain.Policy.Where(s.Chain.At)
+	}
+	return source.Pos{}
+}
+
+// Decided is the line of the last rule, or policy of a chain, that the packets met; otherwise where there is none.
+func (f Flow) Decided(otherwise source.Pos) source.Pos {
+	for _, s := range slices.Backward(f.Steps) {
+		if s.Chain != nil {
+			return s.Line()
+		}
+	}
+	return otherwise
 }
 
 // rewrite is a field that was changed, and what it was. It holds for a flow whose Now is one box.

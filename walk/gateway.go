@@ -40,21 +40,15 @@ func SelfAddresses(g *gateway.Gateway) func(out packet.Values, fam packet.Family
 // unnamed stands for an interface whose name is not known: rules that name an interface do not concern it.
 const unnamed = "(unknown)"
 
-// Outer returns the interface that a peer's packets come and go by, as well as the saved files tell. Where they do not,
-// it is an interface that no rule names.
-func Outer(g *gateway.Gateway, own, peer netip.Addr) packet.Values {
-	v, _ := outerInterface(g, own, peer)
-	return v
-}
-
-// outerInterface looks where the own tunnel address is; failing that, by which interfaces IKE from the peer is let in;
-// failing that, by which interfaces packets leave masqueraded.
-func outerInterface(g *gateway.Gateway, own, peer netip.Addr) (packet.Values, bool) {
-	for _, i := range g.Interfaces {
-		if i.Kind != "loopback" && i.Kind != "dummy" && slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return p.Addr() == own }) {
-			return packet.Name(i.Name), true
-		}
+// Outside returns the interfaces that a peer's packets come and go by, as well as the saved files tell: the one that has
+// the own address; failing that, the one that the route to the peer names; failing that, what the filter gives away, by
+// where IKE from the peer is let in, or where packets leave masqueraded. told is false where nothing tells; it is then an
+// interface that no rule names.
+func (p *Path) Outside(own, peer netip.Addr) (v packet.Values, told bool) {
+	if name := p.outside(own, peer); name != "" {
+		return packet.Name(name), true
 	}
+	g := p.Gateway
 	if peer.IsValid() {
 		ike := packet.Range(packet.Src, peer, peer).With(packet.Proto, packet.OneOf(17)).With(packet.Dport, packet.OneOf(500, 4500))
 		tcp := packet.Where(packet.Proto, packet.OneOf(6))
@@ -84,4 +78,22 @@ func outerInterface(g *gateway.Gateway, own, peer netip.Addr) (packet.Values, bo
 func only(s packet.Set, f packet.Field) (packet.Values, bool) {
 	v := s.Values(f, packet.IPv4).Or(s.Values(f, packet.IPv6))
 	return v, !v.Empty() && !v.HasName(unnamed)
+}
+
+// outside is the interface that has an own address, or else the one that the route to the peer names; "" where neither
+// tells.
+func (p *Path) outside(own, peer netip.Addr) string {
+	for _, i := range p.Gateway.Interfaces {
+		if i.Kind != "loopback" && i.Kind != "dummy" && slices.ContainsFunc(i.Addresses, func(a netip.Prefix) bool { return a.Addr() == own }) {
+			return i.Name
+		}
+	}
+	if peer.IsValid() {
+		for _, h := range p.own.Decide(Start(packet.Range(packet.Dst, peer, peer))) {
+			if h.kind == "unicast" && h.dev != "" {
+				return h.dev
+			}
+		}
+	}
+	return ""
 }

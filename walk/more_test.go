@@ -35,15 +35,16 @@ func TestRoutesOfTheDaemon(t *testing.T) {
 	p := walk.NewPath(g, e.Ends(g), walk.Options{})
 	to := packet.Prefixes(packet.Dst, netip.MustParsePrefix("10.2.0.0/24"))
 	var installed, own int
-	for r := range p.Routes(to) {
+	for _, part := range p.Routes(to) {
+		r := part.Route
 		if p.InstalledFor(r) != nil {
 			installed++
 			assert.Equal(t, "220", r.Table)
 			assert.Equal(t, "wan0", r.Dev)
 		}
 	}
-	for r := range p.OwnRoutes(to) {
-		if p.InstalledFor(r) != nil {
+	for _, part := range p.OwnRoutes(to) {
+		if p.InstalledFor(part.Route) != nil {
 			own++
 		}
 	}

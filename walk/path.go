@@ -26,6 +26,28 @@ type Policy struct {
 	back       packet.Set // the packets that come out of it
 }
 
+// Protects reports whether the policy encrypts: it neither lets packets pass in clear nor drops them.
+func (p *Policy) Protects() bool { return !p.passes() && !p.drops() }
+
+// Back are the packets that come out of the policy's tunnel, in clear again.
+func (p *Policy) Back() packet.Set { return p.back }
+
+// peer is what packets of the policy have as their IPsec peer: its address, or one that stands for some.
+func (p *Policy) peer() packet.Values {
+	if p.Peer.IsValid() {
+		return packet.Addresses(p.Peer, p.Peer)
+	}
+	return packet.Numbers(1, 1)
+}
+
+// Peered are the packets whose field, PeerIn or PeerOut, is a peer: of that address, or of any where it is not known.
+func Peered(f packet.Field, peer netip.Addr) packet.Set {
+	if peer.IsValid() {
+		return packet.Where(f, packet.Addresses(peer, peer))
+	}
+	return packet.Where(f, packet.OneOf(0)).Not()
+}
+
 // passes reports whether the policy lets packets by in clear, or drops them, and protects none.
 func (p *Policy) passes() bool { return p.Child.Mode.Value == ike.Pass }
 func (p *Policy) drops() bool  { return p.Child.Mode.Value == ike.Drop }
@@ -105,7 +127,7 @@ func (p *Path) Without(k *gateway.Child) *Path {
 	q := *p
 	q.Policies = nil
 	for _, pol := range p.Policies {
-		if pol.Child == k && !pol.passes() && !pol.drops() {
+		if pol.Child == k && pol.Protects() {
 			if !k.Start.Value.Traps() {
 				continue
 			}
@@ -129,7 +151,7 @@ func (p *Path) policy(c *gateway.Connection, k *gateway.Child, e Ends, opts Opti
 	}
 	pol := &Policy{Name: c.Name + "/" + k.Name, Child: k, Connection: c, Own: e.Own, Peer: e.Peer, Domain: k.Domain(e.Own, e.Peer), IfID: k.IfIDOut.Value}
 	pol.Up = opts.Down == nil || !opts.Down(k)
-	if !pol.passes() && !pol.drops() && !pol.Up && !k.Start.Value.Traps() {
+	if pol.Protects() && !pol.Up && !k.Start.Value.Traps() {
 		return
 	}
 	if mark, mask, ok := markOf(k.MarkOut.Value); ok {
@@ -224,15 +246,15 @@ func (p *Path) routesOf(pol *Policy) []*gateway.Route {
 	return out
 }
 
-// plain makes the packets of a set those of a new connection that nobody touched yet.
-func plain(s packet.Set) packet.Set {
+// Plain makes the packets of a set those of a new connection that nobody touched yet.
+func Plain(s packet.Set) packet.Set {
 	return s.With(packet.State, packet.OneOf(packet.New)).With(packet.Direction, packet.OneOf(packet.Original)).With(packet.Translated, packet.OneOf(0)).With(packet.Mark, packet.OneOf(0))
 }
 
 // Fresh makes the packets of a set those of a new connection, in clear, that come in by an interface; "" where any may be
 // it.
 func Fresh(s packet.Set, in string) Flow {
-	s = plain(s).With(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0))
+	s = Plain(s).With(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0))
 	if in != "" {
 		s = s.With(packet.In, packet.Name(in))
 	}
@@ -361,10 +383,8 @@ func (p *Path) unprotected(f Flow) (dropped []Outcome, rest Flow) {
 		case pol.passes():
 			right = packet.All()
 		case pol.drops():
-		case pol.Peer.IsValid():
-			right, what = packet.Where(packet.PeerIn, packet.Addresses(pol.Peer, pol.Peer)), " demands that it come through the tunnel"
 		default:
-			right, what = packet.Where(packet.PeerIn, packet.Numbers(0, 0)).Not(), " demands that it come through the tunnel"
+			right, what = Peered(packet.PeerIn, pol.Peer), " demands that it come through the tunnel"
 		}
 		may = may.Or(hit.And(right))
 		if bad := hit.Minus(right); !bad.Empty() {
@@ -415,11 +435,8 @@ func (p *Path) split(f Flow, dev string) []share {
 		}
 		left = left.Minus(hit)
 		peer := packet.OneOf(0)
-		if !pol.passes() && !pol.drops() {
-			peer = packet.Numbers(1, 1) // some peer, whose address is not known
-			if pol.Peer.IsValid() {
-				peer = packet.Addresses(pol.Peer, pol.Peer)
-			}
+		if pol.Protects() {
+			peer = pol.peer()
 		}
 		out = append(out, share{f.with(hit.Replace(packet.PeerOut, peer)), pol})
 	}
@@ -520,7 +537,7 @@ func (p *Path) Outer(pol *Policy) []Outcome {
 	if !ok {
 		return nil
 	}
-	return p.local(Start(plain(s).With(packet.In, packet.Name("")).With(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0))), true)
+	return p.local(Start(Plain(s).With(packet.In, packet.Name("")).With(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0))), true)
 }
 
 // Domain returns a policy's packets as they come in from the networks behind the gateway: new connections, in clear, not
@@ -558,23 +575,17 @@ func (p *Path) behind(ss ike.Selectors) string {
 // Known reports whether the saved files say anything about interfaces or routes.
 func (p *Path) Known() bool { return p.router.known }
 
-// Routes splits the packets of a set by the route that they take; nil for none.
-func (p *Path) Routes(s packet.Set) map[*gateway.Route]packet.Set {
-	out := map[*gateway.Route]packet.Set{}
-	for _, h := range p.router.Decide(Start(s)) {
-		out[h.route] = out[h.route].Or(h.Now)
-	}
-	return out
+// Routed is a part of a set with the route that it takes; nil for none.
+type Routed struct {
+	Route   *gateway.Route
+	Packets packet.Set
 }
 
+// Routes splits the packets of a set by the route that they take, in the order in which the kernel asks.
+func (p *Path) Routes(s packet.Set) []Routed { return p.router.routes(s) }
+
 // OwnRoutes does as Routes, with the gateway's own routes alone: where networks are, rather than where packets go.
-func (p *Path) OwnRoutes(s packet.Set) map[*gateway.Route]packet.Set {
-	out := map[*gateway.Route]packet.Set{}
-	for _, h := range p.own.Decide(Start(s)) {
-		out[h.route] = out[h.route].Or(h.Now)
-	}
-	return out
-}
+func (p *Path) OwnRoutes(s packet.Set) []Routed { return p.own.routes(s) }
 
 // InstalledFor returns the child for which the IKE daemon installs a route; nil for a route of the gateway's own.
 func (p *Path) InstalledFor(r *gateway.Route) *gateway.Child { return p.routes[r] }
@@ -584,7 +595,7 @@ func (p *Path) Filter() *Filter { return p.filter }
 
 // Local follows packets of the gateway's own.
 func (p *Path) Local(s packet.Set) []Outcome {
-	return p.local(Start(plain(s).With(packet.In, packet.Name("")).With(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0))), false)
+	return p.local(Start(Plain(s).With(packet.In, packet.Name("")).With(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0))), false)
 }
 
 func (p *Path) local(f Flow, esp bool) []Outcome {
@@ -645,10 +656,9 @@ func (p *Path) Arrive(pol *Policy) []Outcome {
 		return nil
 	}
 	var out []Outcome
-	f := Fresh(set, p.outerInterface(pol))
-	if p.outerInterface(pol) == "" {
-		f.Now = f.Now.With(packet.In, Outer(p.Gateway, pol.Own, pol.Peer))
-	}
+	f := Fresh(set, "")
+	outside, _ := p.Outside(pol.Own, pol.Peer)
+	f.Now = f.Now.With(packet.In, outside)
 	for _, v := range p.filter.Through(gateway.Prerouting, f) {
 		if o, done := stopped(v, "prerouting"); done {
 			out = append(out, o)
@@ -672,7 +682,7 @@ func (p *Path) Entry(pol *Policy) string {
 			return i.Name
 		}
 	}
-	return p.outerInterface(pol)
+	return p.outside(pol.Own, pol.Peer)
 }
 
 // Inbound follows packets that come out of a policy's tunnel: the ESP packet through prerouting and input, then what was
@@ -683,15 +693,12 @@ func (p *Path) Inbound(pol *Policy, s packet.Set) (esp, inner []Outcome) {
 		return esp, nil
 	}
 	by := p.Entry(pol)
-	peer := packet.Numbers(1, 1)
-	if pol.Peer.IsValid() {
-		peer = packet.Addresses(pol.Peer, pol.Peer)
-	}
-	f := plain(s.And(pol.back)).With(packet.PeerIn, peer).With(packet.PeerOut, packet.OneOf(0))
+	f := Plain(s.And(pol.back)).With(packet.PeerIn, pol.peer()).With(packet.PeerOut, packet.OneOf(0))
 	if by != "" {
 		f = f.With(packet.In, packet.Name(by))
 	} else {
-		f = f.With(packet.In, Outer(p.Gateway, pol.Own, pol.Peer))
+		outside, _ := p.Outside(pol.Own, pol.Peer)
+		f = f.With(packet.In, outside)
 	}
 	if f.Empty() {
 		return esp, nil
@@ -779,25 +786,6 @@ func (p *Path) Reply(first, last packet.Packet, in string, peer netip.Addr) []Ou
 		}
 	}
 	return restored(out, first)
-}
-
-// outerInterface is the interface by which the peer's packets come; "" where the saved files do not tell.
-func (p *Path) outerInterface(pol *Policy) string {
-	for _, i := range p.Gateway.Interfaces {
-		for _, a := range i.Addresses {
-			if a.Addr() == pol.Own && i.Kind != "loopback" && i.Kind != "dummy" {
-				return i.Name
-			}
-		}
-	}
-	if pol.Peer.IsValid() {
-		for _, h := range p.router.Decide(Start(packet.Range(packet.Dst, pol.Peer, pol.Peer))) {
-			if h.dev != "" {
-				return h.dev
-			}
-		}
-	}
-	return ""
 }
 
 // InterfaceFor returns the interface behind which an address lies: the one that the routing decision names; "" where the

@@ -20,25 +20,19 @@ type Rewrite struct {
 // Rewrites returns the source translations that a child's packets meet in the postrouting hook, in the order of the
 // rules. own and peer are the IKE addresses, as far as they are known. ok is false where the question does not arise:
 // the gateway's filter was not given, or the child's packets are not chosen by its selectors.
-func Rewrites(g *gateway.Gateway, c *gateway.Child, own, peer netip.Addr) (out []Rewrite, ok bool) {
-	if c.Mode.Value == ike.Pass || c.Mode.Value == ike.Drop || c.RouteBased() || !c.Policies.Value || len(g.Chains) == 0 {
+func (p *Path) Rewrites(c *gateway.Child, own, peer netip.Addr) (out []Rewrite, ok bool) {
+	if c.Mode.Value == ike.Pass || c.Mode.Value == ike.Drop || c.RouteBased() || !c.Policies.Value || len(p.Gateway.Chains) == 0 {
 		return nil, false
 	}
 	domain := c.Domain(own, peer)
 	if own.IsValid() { // the gateway's own packets are another matter
 		domain = domain.Minus(packet.Range(packet.Src, own, own))
 	}
-	protected := packet.Where(packet.PeerOut, packet.Numbers(0, 0)).Not()
-	if peer.IsValid() {
-		protected = packet.Where(packet.PeerOut, packet.Addresses(peer, peer))
+	start := Plain(domain.And(Peered(packet.PeerOut, peer))).Free(packet.Mark).Minus(packet.Where(packet.In, packet.Name("")))
+	if outside, told := p.Outside(own, peer); told {
+		start = start.With(packet.Out, outside)
 	}
-	start := domain.And(protected).With(packet.State, packet.OneOf(packet.New)).With(packet.Direction, packet.OneOf(packet.Original)).
-		With(packet.Translated, packet.OneOf(0)).Minus(packet.Where(packet.In, packet.Name("")))
-	if outer, known := outerInterface(g, own, peer); known {
-		start = start.With(packet.Out, outer)
-	}
-	filter := NewFilter(g, SelfAddresses(g))
-	for _, v := range filter.Through(gateway.Postrouting, Start(start)) {
+	for _, v := range p.filter.Through(gateway.Postrouting, Start(start)) {
 		if v.Rule == nil || v.Verb != gateway.SourceNAT && v.Verb != gateway.Masquerade {
 			continue
 		}

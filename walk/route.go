@@ -139,3 +139,17 @@ func (r *Router) Decide(f Flow) []hop {
 	}
 	return out
 }
+
+// routes splits a set by the route that its packets take.
+func (r *Router) routes(s packet.Set) []Routed {
+	var out []Routed
+	for _, h := range r.Decide(Start(s)) {
+		i := slices.IndexFunc(out, func(x Routed) bool { return x.Route == h.route })
+		if i < 0 {
+			out = append(out, Routed{h.route, h.Now})
+			continue
+		}
+		out[i].Packets = out[i].Packets.Or(h.Now)
+	}
+	return out
+}

@@ -29,8 +29,10 @@ var AnyFromTunnel = &audit.Check{
 			return
 		}
 		own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
-		in := fresh(c.Domain(own, peer).Mirror().And(decrypted(peer))).With(packet.PeerOut, packet.Numbers(0, 0)).With(packet.In, walk.Outer(s.Gateway, own, peer))
-		filter := walk.NewFilter(s.Gateway, walk.SelfAddresses(s.Gateway))
+		path := p.Walk(s.Gateway)
+		outside, _ := path.Outside(own, peer)
+		in := walk.Plain(c.Domain(own, peer).Mirror().And(walk.Peered(packet.PeerIn, peer))).With(packet.PeerOut, packet.OneOf(0)).With(packet.In, outside)
+		filter := path.Filter()
 		bases := filter.Bases(gateway.Forward)
 		if len(bases) == 0 {
 			return // access/default-accept says that there is no filter

@@ -6,7 +6,6 @@ import (
 	"toril/audit"
 	"toril/gateway"
 	"toril/packet"
-	"toril/source"
 	"toril/walk"
 )
 
@@ -26,12 +25,13 @@ var IKEClosed = &audit.Check{
 	},
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
-		filter := walk.NewFilter(s.Gateway, walk.SelfAddresses(s.Gateway))
+		path := p.Walk(s.Gateway)
+		filter := path.Filter()
 		if !own.IsValid() || !peer.IsValid() || own.BitLen() != peer.BitLen() || len(filter.Bases(gateway.Input)) == 0 {
 			return
 		}
-		from := fresh(packet.Range(packet.Src, peer, peer).And(packet.Range(packet.Dst, own, own))).With(packet.PeerIn, packet.Numbers(0, 0)).
-			With(packet.In, walk.Outer(s.Gateway, own, peer))
+		outside, _ := path.Outside(own, peer)
+		from := walk.Plain(packet.Range(packet.Src, peer, peer).And(packet.Range(packet.Dst, own, own))).With(packet.PeerIn, packet.OneOf(0)).With(packet.In, outside)
 		udp := from.With(packet.Proto, packet.OneOf(17))
 		for _, kind := range []struct {
 			name string
@@ -58,24 +58,13 @@ var IKEClosed = &audit.Check{
 			if closed == nil || !passed.Empty() { // let in by some interface: the one that the peer's packets come by
 				continue
 			}
-			f := p.On(s, closer(closed), false)
+			f := p.On(s, closed.Decided(s.Connection.At), false)
 			f.Severity = audit.High
 			f.Message = fmt.Sprintf("%s from the peer %s to %s is not let in", kind.name, peer, own)
 			f.Also = []audit.Evidence{{Pos: s.Connection.RemoteAddrs.Where(s.Connection.At), Note: "the peer"}}
-			if len(unsure) > 0 {
-				f.Unsure = "the rules have conditions that cannot be decided from here: " + audit.List(unsure[:1])
-			}
+			f.Undecided(unsure[:min(1, len(unsure))])
 			p.Report(f)
 			return // the first says it: the others are usually closed by the same rule
 		}
 	},
-}
-
-// closer returns the line that stopped a flow: the rule, or the policy of the chain.
-func closer(v *walk.Verdict) source.Pos {
-	if v.Rule != nil {
-		return v.Rule.At
-	}
-	last := v.Steps[len(v.Steps)-1]
-	return last.Chain.Policy.Where(last.Chain.At)
 }

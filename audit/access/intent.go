@@ -29,7 +29,7 @@ var BeyondIntent = &audit.Check{
 		if !declared || pol == nil || s.Tunnel.Intent.FullTunnel {
 			return
 		}
-		beyond := pol.Domain.Free(packet.Mark).Mirror().Minus(intended.In)
+		beyond := pol.Back().Minus(intended.In)
 		if beyond.Empty() {
 			return
 		}
@@ -129,7 +129,7 @@ var ShortOfIntent = &audit.Check{
 				if !flow.Now.Empty() {
 					outcomes = path.Forward(flow)
 				}
-				if in := besides(a.Packets.And(pol.Domain.Free(packet.Mark).Mirror()), s.Gateway); !in.Empty() {
+				if in := besides(a.Packets.And(pol.Back()), s.Gateway); !in.Empty() {
 					_, inner := path.Inbound(pol, in)
 					outcomes = append(outcomes, inner...)
 				}
@@ -142,7 +142,7 @@ var ShortOfIntent = &audit.Check{
 					w, _ := o.Was().Witness()
 					f.Example = w.String()
 					f.Message = fmt.Sprintf("%s is declared, and stopped in %s", a.Text, o.Where)
-					f.Also = []audit.Evidence{{Pos: where(o, s.Connection.At), Note: "where it is stopped"}}
+					f.Also = []audit.Evidence{{Pos: o.Decided(s.Connection.At), Note: "where it is stopped"}}
 					f.Undecided(o.Unsure)
 					p.Report(f)
 					break

@@ -48,8 +48,9 @@ var IKEOpen = &audit.Check{
 		for slices.Contains(peers, stranger) {
 			stranger = stranger.Prev()
 		}
-		ike := fresh(packet.Range(packet.Src, stranger, stranger).And(packet.Range(packet.Dst, own, own))).With(packet.Proto, packet.OneOf(17)).With(packet.Sport, packet.OneOf(500)).With(packet.Dport, packet.OneOf(500)).
-			With(packet.PeerIn, packet.OneOf(0)).With(packet.In, walk.Outer(g, own, peers[0]))
+		outside, _ := path.Outside(own, peers[0])
+		ike := walk.Plain(packet.Range(packet.Src, stranger, stranger).And(packet.Range(packet.Dst, own, own))).With(packet.Proto, packet.OneOf(17)).With(packet.Sport, packet.OneOf(500)).With(packet.Dport, packet.OneOf(500)).
+			With(packet.PeerIn, packet.OneOf(0)).With(packet.In, outside)
 		for _, v := range path.Filter().Through(gateway.Input, walk.Start(ike)) {
 			if v.Verb != gateway.Accept || len(v.Unsure) > 0 {
 				continue
@@ -106,8 +107,9 @@ var Management = &audit.Check{
 			if !pol.Own.IsValid() || !pol.Own.Is4() {
 				continue
 			}
-			outside := fresh(packet.Only(packet.IPv4).And(packet.Range(packet.Dst, pol.Own, pol.Own)).And(publicSources)).With(packet.PeerIn, packet.OneOf(0)).With(packet.In, walk.Outer(g, pol.Own, pol.Peer))
-			inner := fresh(pol.Domain.Free(packet.Mark, packet.Proto, packet.Sport, packet.Dport, packet.ICMP).Mirror().And(packet.Only(packet.IPv4))).And(decrypted(pol.Peer)).With(packet.In, walk.Outer(g, pol.Own, pol.Peer))
+			in, _ := path.Outside(pol.Own, pol.Peer)
+			outside := walk.Plain(packet.Only(packet.IPv4).And(packet.Range(packet.Dst, pol.Own, pol.Own)).And(publicSources)).With(packet.PeerIn, packet.OneOf(0)).With(packet.In, in)
+			inner := walk.Plain(pol.Back().Free(packet.Proto, packet.Sport, packet.Dport, packet.ICMP).And(packet.Only(packet.IPv4))).And(walk.Peered(packet.PeerIn, pol.Peer)).With(packet.In, in)
 			for _, from := range []struct {
 				what string
 				set  packet.Set

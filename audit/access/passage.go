@@ -8,7 +8,6 @@ import (
 	"toril/gateway"
 	"toril/ike"
 	"toril/packet"
-	"toril/source"
 	"toril/walk"
 )
 
@@ -19,19 +18,6 @@ func of(p *audit.Pass, s *audit.Subject) (*walk.Path, *walk.Policy) {
 	}
 	path := p.Walk(s.Gateway)
 	return path, s.PolicyOf(path)
-}
-
-// where returns the line at which a flow was stopped: the rule, or the policy of the chain.
-func where(o walk.Outcome, otherwise source.Pos) source.Pos {
-	if o.Rule != nil {
-		return o.Rule.At
-	}
-	for i := len(o.Steps) - 1; i >= 0; i-- {
-		if c := o.Steps[i].Chain; c != nil {
-			return c.Policy.Where(c.At)
-		}
-	}
-	return otherwise
 }
 
 // filtered keeps the outcomes that rules decided: what the routes or policies stop is not theirs.
@@ -57,6 +43,13 @@ func reasons(os []walk.Outcome) []string {
 		}
 	}
 	return out
+}
+
+// returning are packets that come out of a policy's tunnel and belong to what went in: of a state other than new.
+func returning(path *walk.Path, pol *walk.Policy, s packet.Set, state uint64) packet.Set {
+	outside, _ := path.Outside(pol.Own, pol.Peer)
+	return walk.Plain(s).Replace(packet.State, packet.OneOf(state)).Replace(packet.Direction, packet.OneOf(packet.Reply)).And(walk.Peered(packet.PeerIn, pol.Peer)).
+		With(packet.PeerOut, packet.OneOf(0)).With(packet.In, outside)
 }
 
 // Blocked speaks where the filter lets nothing of a tunnel through in one direction.
@@ -86,7 +79,7 @@ var Blocked = &audit.Check{
 			if len(passed) > 0 || len(stopped) == 0 {
 				return false
 			}
-			f := p.On(s, where(stopped[0], s.Child.At), false)
+			f := p.On(s, stopped[0].Decided(s.Child.At), false)
 			f.Severity = severity
 			w, _ := stopped[0].Was().Witness()
 			f.Example = w.String()
@@ -97,8 +90,7 @@ var Blocked = &audit.Check{
 		}
 		out := path.Domain(pol)
 		outStopped := !out.Now.Empty() && speak("new connections into", path.Forward(out), audit.High)
-		in := pol.Domain.Free(packet.Mark).Mirror()
-		_, inner := path.Inbound(pol, in)
+		_, inner := path.Inbound(pol, pol.Back())
 		if len(inner) > 0 {
 			severity := audit.Low // many tunnels are opened from one side only
 			if outStopped {
@@ -109,9 +101,8 @@ var Blocked = &audit.Check{
 		if outStopped || out.Now.Empty() {
 			return
 		}
-		answers := walk.Start(pol.Domain.Free(packet.Mark).Mirror().With(packet.State, packet.OneOf(packet.Established)).With(packet.Direction, packet.OneOf(packet.Reply)).With(packet.Translated, packet.OneOf(0)).
-			With(packet.Mark, packet.OneOf(0)).And(decrypted(pol.Peer)).With(packet.PeerOut, packet.OneOf(0)).With(packet.In, walk.Outer(s.Gateway, pol.Own, pol.Peer)))
-		speak("the answers out of", path.Forward(answers), audit.High)
+		answers := returning(path, pol, pol.Back(), packet.Established)
+		speak("the answers out of", path.Forward(walk.Start(answers)), audit.High)
 	},
 }
 
@@ -139,8 +130,7 @@ var NoICMP = &audit.Check{
 			return
 		}
 		domain := pol.Domain.Free(packet.Mark, packet.Proto, packet.Sport, packet.Dport, packet.ICMP).And(packet.Only(packet.IPv4)).Mirror()
-		message := domain.With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(3<<8|4)).With(packet.Direction, packet.OneOf(packet.Reply)).With(packet.Translated, packet.OneOf(0)).
-			With(packet.State, packet.OneOf(packet.Related)).With(packet.Mark, packet.OneOf(0)).And(decrypted(pol.Peer)).With(packet.PeerOut, packet.OneOf(0)).With(packet.In, walk.Outer(s.Gateway, pol.Own, pol.Peer))
+		message := returning(path, pol, domain.With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(3<<8|4)), packet.Related)
 		if message.Empty() {
 			return
 		}
@@ -149,7 +139,7 @@ var NoICMP = &audit.Check{
 		if len(passed) > 0 || len(stopped) == 0 {
 			return
 		}
-		f := p.On(s, where(stopped[0], s.Child.At), false)
+		f := p.On(s, stopped[0].Decided(s.Child.At), false)
 		f.Severity = audit.Low
 		f.Message = fmt.Sprintf("%s passes TCP, and stops the ICMP messages that say a packet is too big", s.Child.Name)
 		f.Undecided(reasons(stopped))
@@ -234,7 +224,7 @@ var NoLog = &audit.Check{
 		if pol == nil {
 			return
 		}
-		_, inner := path.Inbound(pol, pol.Domain.Free(packet.Mark).Mirror())
+		_, inner := path.Inbound(pol, pol.Back())
 		passed, _ := filtered(inner)
 		for _, o := range passed {
 			logged, rule := false, (*gateway.Rule)(nil)
@@ -258,7 +248,7 @@ var NoLog = &audit.Check{
 	},
 }
 
-// metLogs reports whether a logging rule that decides nothing takes all of a flow.
+// metLogs reports whether some rule of the gateway that logs is for packets of the flow.
 func metLogs(g *gateway.Gateway, o walk.Outcome) bool {
 	for _, c := range g.Chains {
 		for _, r := range c.Rules {

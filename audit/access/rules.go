@@ -125,7 +125,7 @@ var DefaultAccept = &audit.Check{
 		if len(g.Connections) == 0 || len(g.Chains) == 0 {
 			return
 		}
-		filter := walk.NewFilter(g, walk.SelfAddresses(g))
+		filter := p.Walk(g).Filter()
 		for _, h := range []gateway.Hook{gateway.Forward, gateway.Input} {
 			closed, at := false, audit.Evidence{}
 			unsure := false

@@ -2,12 +2,12 @@ package domain
 
 import (
 	"fmt"
+	"math"
 	"slices"
 
 	"toril/audit"
 	"toril/gateway"
 	"toril/packet"
-	"toril/walk"
 )
 
 // ClaimedTwice speaks where two tunnels of a gateway are for the same packets.
@@ -27,7 +27,7 @@ var ClaimedTwice = &audit.Check{
 		path := p.Walk(g)
 		sets := make([]packet.Set, len(path.Policies))
 		for i, pol := range path.Policies {
-			if protects(pol) && !pol.Child.Remote.Value.AnyAddress() {
+			if pol.Protects() && pol.IfID == 0 && !pol.Child.Remote.Value.AnyAddress() {
 				sets[i] = pol.Domain
 			}
 		}
@@ -53,11 +53,6 @@ var ClaimedTwice = &audit.Check{
 			p.Report(f)
 		}
 	},
-}
-
-func protects(pol *walk.Policy) bool {
-	m := pol.Child.Mode.Value.String()
-	return m != "pass" && m != "drop" && pol.IfID == 0
 }
 
 // Covered speaks where a child lies within another of the same connection.
@@ -151,7 +146,7 @@ var PublicInside = &audit.Check{
 			}
 			f := p.On(s, side.set.Where(s.Child.At), false)
 			f.Severity = audit.Low
-			f.Message = fmt.Sprintf("the %s side holds public addresses: %s", side.what, audit.List(prefixes(public)))
+			f.Message = fmt.Sprintf("the %s side holds public addresses: %s", side.what, audit.Networks(public, packet.Src))
 			p.Report(f)
 		}
 	},
@@ -180,9 +175,9 @@ var Wider = &audit.Check{
 		}
 		there := packet.None()
 		to := s.Child.Local.Value.At(s.Tunnel.Own(s.End)).Packets().Free(packet.Proto, packet.Sport, packet.ICMP).Mirror()
-		for r, set := range path.OwnRoutes(to.With(packet.In, packet.Name("any"))) {
-			if r != nil && r.To.Bits() > 0 && (r.Kind == "unicast" || r.Kind == "local") {
-				there = there.Or(set)
+		for _, part := range path.OwnRoutes(to.With(packet.In, packet.Name("any"))) {
+			if r := part.Route; r != nil && r.To.Bits() > 0 && (r.Kind == "unicast" || r.Kind == "local") {
+				there = there.Or(part.Packets)
 			}
 		}
 		there = there.Free(packet.In)
@@ -192,7 +187,7 @@ var Wider = &audit.Check{
 		}
 		f := p.On(s, s.Child.Local.Where(s.Child.At), false)
 		f.Severity = audit.Low
-		f.Message = fmt.Sprintf("%s names %s, of which %s is not behind the gateway", s.Child.Name, s.Child.Local.Value, audit.List(destinations(missing)))
+		f.Message = fmt.Sprintf("%s names %s, of which %s is not behind the gateway", s.Child.Name, s.Child.Local.Value, audit.Networks(missing, packet.Dst))
 		p.Report(f)
 	},
 }
@@ -202,30 +197,11 @@ func onlyEdges(missing, all packet.Set) bool {
 	size := func(s packet.Set) float64 {
 		n := 0.0
 		for _, p := range s.Prefixes(packet.Dst) {
-			n += pow2(p.Addr().BitLen() - p.Bits())
+			n += math.Ldexp(1, p.Addr().BitLen()-p.Bits())
 		}
 		return n
 	}
 	return size(missing)*16 < size(all)
-}
-
-func pow2(n int) float64 {
-	out := 1.0
-	for range n {
-		out *= 2
-	}
-	return out
-}
-
-func destinations(s packet.Set) []string {
-	var out []string
-	for i, p := range s.Prefixes(packet.Dst) {
-		if i == 4 {
-			return append(out, "more")
-		}
-		out = append(out, p.String())
-	}
-	return out
 }
 
 var notPublic = func() packet.Set {

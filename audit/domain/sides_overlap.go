@@ -32,21 +32,10 @@ var SidesOverlap = &audit.Check{
 		}
 		f := p.On(s, c.Remote.Where(c.Local.Where(c.At)), false)
 		f.Severity = audit.High
-		f.Message = fmt.Sprintf("%s is on both sides of the child", audit.List(prefixes(both)))
+		f.Message = fmt.Sprintf("%s is on both sides of the child", audit.Networks(both, packet.Src))
 		if c.Local.At != c.Remote.At {
 			f.Also = []audit.Evidence{{Pos: c.Local.Where(c.At), Note: "the local side"}}
 		}
 		p.Report(f)
 	},
-}
-
-func prefixes(s packet.Set) []string {
-	var out []string
-	for i, p := range s.Prefixes(packet.Src) {
-		if i == 4 {
-			return append(out, "more")
-		}
-		out = append(out, p.String())
-	}
-	return out
 }

@@ -51,7 +51,7 @@ var LateExemption = &audit.Check{
 						continue
 					}
 					for _, earlier := range c.Rules[:i] {
-						if earlier.Verb.Translates() && earlier.Certain() && addresses(earlier.When).Contains(addresses(mine)) && !earlier.When.And(protected(pol)).Empty() {
+						if earlier.Verb.Translates() && earlier.Certain() && addresses(earlier.When).Contains(addresses(mine)) && !earlier.When.And(walk.Peered(packet.PeerOut, pol.Peer)).Empty() {
 							f := audit.Finding{Severity: audit.High, Gateway: g.Name, Connection: pol.Connection.Name, Child: pol.Child.Name, At: audit.Evidence{Pos: r.At}}
 							f.Message = fmt.Sprintf("this exemption for %s is never reached: an earlier rule translates its packets", pol.Child.Name)
 							f.Also = []audit.Evidence{{Pos: earlier.At, Note: "the rule that translates"}}
@@ -63,14 +63,6 @@ var LateExemption = &audit.Check{
 			}
 		}
 	},
-}
-
-// protected are packets that a policy is for.
-func protected(pol *walk.Policy) packet.Set {
-	if pol.Peer.IsValid() {
-		return packet.Where(packet.PeerOut, packet.Addresses(pol.Peer, pol.Peer))
-	}
-	return packet.Where(packet.PeerOut, packet.Numbers(0, 0)).Not()
 }
 
 // mentions reports whether a rule speaks of a policy's networks, and not of everything.
@@ -154,8 +146,8 @@ func internal(path *walk.Path, s packet.Set) bool {
 	if !path.Known() {
 		return false
 	}
-	for r, part := range path.Routes(addresses(s).With(packet.In, packet.Name("any"))) {
-		if !part.Empty() && (r == nil || r.To.Bits() == 0) {
+	for _, part := range path.Routes(addresses(s).With(packet.In, packet.Name("any"))) {
+		if part.Route == nil || part.Route.To.Bits() == 0 {
 			return false
 		}
 	}
@@ -177,7 +169,7 @@ var NarrowExemption = &audit.Check{
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		c := s.Child
-		rewrites, ok := walk.Rewrites(s.Gateway, c, s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End))
+		rewrites, ok := p.Walk(s.Gateway).Rewrites(c, s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End))
 		if !ok || len(rewrites) == 0 {
 			return
 		}
@@ -384,13 +376,7 @@ var NoEncapsulation = &audit.Check{
 			if o.Fate != walk.Dropped || o.Where == "route" {
 				continue
 			}
-			at := s.Connection.At
-			if o.Rule != nil {
-				at = o.Rule.At
-			} else if n := len(o.Steps); n > 0 && o.Steps[n-1].Chain != nil {
-				at = o.Steps[n-1].Chain.Policy.Where(o.Steps[n-1].Chain.At)
-			}
-			f := p.On(s, at, false)
+			f := p.On(s, o.Decided(s.Connection.At), false)
 			f.Severity = audit.Medium
 			f.Message = fmt.Sprintf("%s is behind NAT (%s to %s), and UDP port 4500 is not let out", s.Gateway.Name, own, peer)
 			f.Undecided(o.Unsure)

@@ -5,7 +5,6 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/walk"
 )
 
 // Rewritten speaks where a source translation takes packets out of the tunnel.
@@ -25,7 +24,7 @@ var Rewritten = &audit.Check{
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		c := s.Child
-		rewrites, _ := walk.Rewrites(s.Gateway, c, s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End))
+		rewrites, _ := p.Walk(s.Gateway).Rewrites(c, s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End))
 		for _, r := range rewrites {
 			f := p.On(s, r.Rule.At, false)
 			f.Severity = audit.Critical
@@ -37,9 +36,7 @@ var Rewritten = &audit.Check{
 				f.Message = fmt.Sprintf("%s rewrites packets of the encryption domain; they stay inside of it, with another source", r.Rule.Verb)
 				f.Why = "The far end sees another source than the one that sent, and the ESP packets themselves may be rewritten by the same rule."
 			}
-			if len(r.Unsure) > 0 {
-				f.Unsure = "the rules have conditions that cannot be decided from here: " + audit.List(r.Unsure)
-			}
+			f.Undecided(r.Unsure)
 			f.Also = []audit.Evidence{{Pos: c.Remote.Where(c.At), Note: "the remote networks of the child"}}
 			p.Report(f)
 		}

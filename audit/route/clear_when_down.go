@@ -68,7 +68,7 @@ var ClearWhenDown = &audit.Check{
 			} else {
 				f.Message += ", with their private source"
 			}
-			if at := lastRule(o); !at.IsZero() {
+			if at := o.Decided(source.Pos{}); !at.IsZero() {
 				f.Also = append(f.Also, audit.Evidence{Pos: at, Note: "the last rule that they meet"})
 			}
 			f.Undecided(o.Unsure)
@@ -102,13 +102,4 @@ func inside(s *audit.Subject, dev string) bool {
 		}
 	}
 	return false
-}
-
-func lastRule(o walk.Outcome) source.Pos {
-	for i := len(o.Steps) - 1; i >= 0; i-- {
-		if r := o.Steps[i].Rule; r != nil {
-			return r.At
-		}
-	}
-	return source.Pos{}
 }

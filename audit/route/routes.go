@@ -32,13 +32,14 @@ var BlackholeWins = &audit.Check{
 		if pol == nil || !path.Known() {
 			return
 		}
-		for r, set := range path.Routes(path.Domain(pol).Now) {
-			if r == nil || r.Kind == "unicast" || r.Kind == "local" || set.Empty() {
+		for _, part := range path.Routes(path.Domain(pol).Now) {
+			r := part.Route
+			if r == nil || r.Kind == "unicast" || r.Kind == "local" {
 				continue
 			}
 			f := p.On(s, r.At, false)
 			f.Severity = audit.High
-			w, _ := set.Witness()
+			w, _ := part.Packets.Witness()
 			f.Example = w.String()
 			f.Message = fmt.Sprintf("the %s route for %s takes packets of %s, also while it is up", r.Kind, r.To, s.Child.Name)
 			f.Also = []audit.Evidence{{Pos: s.Child.Remote.Where(s.Child.At), Note: "the remote networks of the child"}}
@@ -76,7 +77,8 @@ var NoRouteIn = &audit.Check{
 		}
 		all := s.Child.Remote.Value.AnyAddress()
 		into, elsewhere := packet.None(), (*gateway.Route)(nil)
-		for r, set := range path.Routes(pol.Domain.And(packet.Where(packet.In, packet.Name("any")))) {
+		for _, part := range path.Routes(pol.Domain.And(packet.Where(packet.In, packet.Name("any")))) {
+			r, set := part.Route, part.Packets
 			switch {
 			case r != nil && r.Dev == own.Name:
 				into = into.Or(set)
@@ -199,7 +201,8 @@ var NoReturn = &audit.Check{
 		lost, taken := packet.None(), packet.None()
 		var by *gateway.Child // whose route takes them
 		var line source.Pos
-		for r, set := range path.Routes(pol.Domain.Free(packet.Mark).Mirror().With(packet.In, packet.Name("any"))) {
+		for _, part := range path.Routes(pol.Back().With(packet.In, packet.Name("any"))) {
+			r, set := part.Route, part.Packets
 			if k := path.InstalledFor(r); k != nil {
 				if by == nil || r.At.Compare(line) < 0 {
 					by, line = k, r.At
@@ -227,18 +230,7 @@ var NoReturn = &audit.Check{
 		f.Severity = audit.Medium
 		w, _ := lost.Witness()
 		f.Example = w.String()
-		f.Message = fmt.Sprintf("the gateway has no route of its own to %s, which %s protects", audit.List(prefixes(lost)), s.Child.Name)
+		f.Message = fmt.Sprintf("the gateway has no route of its own to %s, which %s protects", audit.Networks(lost, packet.Dst), s.Child.Name)
 		p.Report(f)
 	},
-}
-
-func prefixes(s packet.Set) []string {
-	var out []string
-	for i, p := range s.Prefixes(packet.Dst) {
-		if i == 4 {
-			return append(out, "more")
-		}
-		out = append(out, p.String())
-	}
-	return out
 }
