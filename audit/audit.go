@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"toril/agree"
 	"toril/baseline"
 	"toril/estate"
 	"toril/gateway"
@@ -120,7 +121,19 @@ type Pass struct {
 	Baseline *baseline.Baseline
 	Now      time.Time // the day that the question is asked for
 	found    []Finding
-	paths    *sync.Map // *gateway.Gateway: func() *walk.Path, shared by the passes of one run
+	shared   *shared
+}
+
+// shared is what the passes of one run work out once.
+type shared struct {
+	paths    sync.Map // *gateway.Gateway: func() *walk.Path
+	attempts sync.Map // *estate.Tunnel: func() []agree.Attempt
+}
+
+// once returns what a function makes for a key, made by whoever asks first.
+func once[K comparable, V any](m *sync.Map, key K, make func() V) V {
+	made, _ := m.LoadOrStore(key, sync.OnceValue(make))
+	return made.(func() V)()
 }
 
 // Subject is a connection, or a child of it, in its tunnel.
@@ -167,8 +180,13 @@ func (p *Pass) On(s *Subject, at source.Pos, fromDefault bool) Finding {
 
 // Walk returns the way of packets through a gateway all of whose children have an SA.
 func (p *Pass) Walk(g *gateway.Gateway) *walk.Path {
-	once, _ := p.paths.LoadOrStore(g, sync.OnceValue(func() *walk.Path { return walk.NewPath(g, p.Estate.Ends(g), walk.Options{}) }))
-	return once.(func() *walk.Path)()
+	return once(&p.shared.paths, g, func() *walk.Path { return walk.NewPath(g, p.Estate.Ends(g), walk.Options{}) })
+}
+
+// Attempts predicts what happens when either end sets a tunnel up; nil where only one end was given. It must not be
+// changed.
+func (p *Pass) Attempts(t *estate.Tunnel) []agree.Attempt {
+	return once(&p.shared.attempts, t, func() []agree.Attempt { return agree.Tunnel(t) })
 }
 
 // PolicyOf returns the policy of the subject's child on a path; nil where the daemon installs none.
@@ -215,11 +233,11 @@ type Result struct {
 
 // Run asks every check, as of a day. The findings do not depend on the number of processors.
 func Run(ctx context.Context, e *estate.Estate, checks []*Check, b *baseline.Baseline, now time.Time) (*Result, error) {
-	passes, paths := make([]*Pass, len(checks)), &sync.Map{}
+	passes, all := make([]*Pass, len(checks)), &shared{}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for i, c := range checks {
-		passes[i] = &Pass{Context: ctx, Check: c, Estate: e, Baseline: b, Now: now, paths: paths}
+		passes[i] = &Pass{Context: ctx, Check: c, Estate: e, Baseline: b, Now: now, shared: all}
 		group.Go(func() error {
 			passes[i].run()
 			return ctx.Err()

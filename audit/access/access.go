@@ -1,2 +1,52 @@
 // Package access holds the checks of what the packet filter lets through, in and out of tunnels and to the gateway.
 package access
+
+import (
+	"slices"
+
+	"toril/audit"
+	"toril/ike"
+	"toril/packet"
+	"toril/walk"
+)
+
+// of prepares the walk of a subject's child; nil where there is nothing to ask.
+func of(p *audit.Pass, s *audit.Subject) (*walk.Path, *walk.Policy) {
+	if s.Shunted() || len(s.Gateway.Chains) == 0 || s.Child.Mode.Value != ike.Tunnel {
+		return nil, nil
+	}
+	path := p.Walk(s.Gateway)
+	return path, s.PolicyOf(path)
+}
+
+// filtered keeps the outcomes that rules decided: what the routes or policies stop is not theirs.
+func filtered(os []walk.Outcome) (passed, stopped []walk.Outcome) {
+	for _, o := range os {
+		switch {
+		case o.Fate == walk.Dropped && (o.Where == "forward" || o.Where == "prerouting" || o.Where == "postrouting" || o.Where == "input"):
+			stopped = append(stopped, o)
+		case o.Fate == walk.Clear || o.Fate == walk.Encrypted || o.Fate == walk.Delivered:
+			passed = append(passed, o)
+		}
+	}
+	return passed, stopped
+}
+
+func reasons(os []walk.Outcome) []string {
+	var out []string
+	for _, o := range os {
+		for _, u := range o.Unsure {
+			if !slices.Contains(out, u) {
+				out = append(out, u)
+			}
+		}
+	}
+	return out
+}
+
+// returning are packets that come out of a policy's tunnel and belong to what went in: of a state other than new.
+func returning(path *walk.Path, pol *walk.Policy, s packet.Set, state uint64) packet.Set {
+	outside, _ := path.Outside(pol.Own, pol.Peer)
+	return walk.Plain(s).Replace(packet.State, packet.OneOf(state)).Replace(packet.Direction, packet.OneOf(packet.Reply)).And(walk.Peered(packet.PeerIn, pol.Peer)).
+		With(packet.PeerOut, packet.OneOf(0)).With(packet.In, outside)
+}

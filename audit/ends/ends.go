@@ -8,13 +8,15 @@ import (
 	"toril/agree"
 	"toril/audit"
 	"toril/estate"
+	"toril/ike"
+	"toril/source"
 )
 
 // failing makes a Tunnel function that speaks where an attempt fails for one of some topics: high where both ends'
 // attempts do, medium where only one end's does.
 func failing(topics ...agree.Topic) func(*audit.Pass, *estate.Tunnel) {
 	return func(p *audit.Pass, t *estate.Tunnel) {
-		attempts := agree.Tunnel(t)
+		attempts := p.Attempts(t)
 		var hits []*agree.Failure
 		var by []agree.Attempt
 		seen := 0
@@ -83,4 +85,43 @@ func of(p *audit.Pass, t *estate.Tunnel, a agree.Attempt, f *agree.Failure) audi
 		out.Also = append(out.Also, audit.Evidence{Pos: far, Note: "what " + other.Name() + " says"})
 	}
 	return out
+}
+
+// both starts a finding at a line of one end, with one of the other as further evidence.
+func both(p *audit.Pass, t *estate.Tunnel, at, other source.Pos) audit.Finding {
+	f := p.On(&audit.Subject{End: t.Ends[0], Tunnel: t}, at, false)
+	f.Also = []audit.Evidence{{Pos: other, Note: "what " + t.Ends[1].Name() + " says"}}
+	return f
+}
+
+// pairs are the children that both ends have.
+func pairs(t *estate.Tunnel) []estate.ChildPair {
+	if len(t.Ends) < 2 {
+		return nil
+	}
+	return slices.DeleteFunc(t.Children(), func(c estate.ChildPair) bool { return c.A == nil || c.B == nil })
+}
+
+// strongest is the strongest suite that two lists have in common.
+func strongest(mine, theirs []ike.Proposal) ike.Suite {
+	var best ike.Suite
+	for _, p := range mine {
+		for _, q := range theirs {
+			if s, ok := narrowest(p, q); ok && s.Strength() > best.Strength() {
+				best = s
+			}
+		}
+	}
+	return best
+}
+
+// narrowest is the strongest suite of two proposals: of every type the strongest that both have.
+func narrowest(p, q ike.Proposal) (ike.Suite, bool) {
+	by := func(cs ike.Choices) ike.Choices {
+		out := slices.Clone(cs)
+		slices.SortStableFunc(out, func(a, b ike.Choice) int { return b.Strength() - a.Strength() })
+		return out
+	}
+	p.Encryption, p.Integrity, p.PRF, p.KeyExchange = by(p.Encryption), by(p.Integrity), by(p.PRF), by(p.KeyExchange)
+	return p.Agree(q)
 }

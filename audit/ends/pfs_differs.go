@@ -25,7 +25,7 @@ var PFSDiffers = &audit.Check{
 	},
 	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
 		failing(agree.PFS)(p, t)
-		for _, a := range agree.Tunnel(t) {
+		for _, a := range p.Attempts(t) {
 			for _, c := range a.Children {
 				r := c.Rekey
 				if c.Outcome != agree.Agrees || r.Outcome == agree.Never || r.ByInitiator == agree.Agrees && r.ByResponder == agree.Agrees {

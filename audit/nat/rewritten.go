@@ -1,4 +1,3 @@
-// Package nat holds the checks of address translation where it meets tunnels.
 package nat
 
 import (

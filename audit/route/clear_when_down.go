@@ -1,4 +1,3 @@
-// Package route holds the checks of routes where they meet tunnels.
 package route
 
 import (
@@ -10,11 +9,6 @@ import (
 	"toril/source"
 	"toril/walk"
 )
-
-// whole reports whether a child is one that protects packets, of which a walk can tell.
-func whole(s *audit.Subject) bool {
-	return !s.Shunted() && s.Child.Mode.Value == ike.Tunnel && s.Child.Policies.Value && s.Connection.Unusable == nil
-}
 
 // ClearWhenDown speaks where the packets of a domain leave in clear while no SA stands.
 var ClearWhenDown = &audit.Check{
@@ -76,6 +70,11 @@ var ClearWhenDown = &audit.Check{
 			return
 		}
 	},
+}
+
+// whole reports whether a child is one that protects packets, of which a walk can tell.
+func whole(s *audit.Subject) bool {
+	return !s.Shunted() && s.Child.Mode.Value == ike.Tunnel && s.Child.Policies.Value && s.Connection.Unusable == nil
 }
 
 // encrypted are the packets, as they came, that end in a tunnel.

@@ -3,82 +3,13 @@ package access
 import (
 	"fmt"
 	"net/netip"
-	"slices"
 
 	"toril/audit"
 	"toril/gateway"
 	"toril/packet"
+	"toril/source"
 	"toril/walk"
 )
-
-// IKEOpen speaks where anybody may talk to the IKE daemon though all peers are fixed.
-var IKEOpen = &audit.Check{
-	Name:     "access/ike-open",
-	Title:    "IKE is open to the world though every peer is fixed",
-	Severity: audit.Low,
-	Why:      "Everybody may try keys, and whatever fault the daemon has, without being a peer.",
-	Mend:     "Accept UDP 500 and 4500 and ESP from the addresses of the peers only.",
-	Doc: audit.Doc{
-		What:    "IKE from a source that is no peer, to an own tunnel address, is sent through the input hook, on gateways all of whose connections name single addresses of their peers.",
-		Harm:    "Scans find the daemon, its version and its weakest proposals; a flaw in it is open to everybody.",
-		Write:   "ip saddr { 203.0.113.9, 198.51.100.7 } udp dport { 500, 4500 } accept",
-		Sources: []string{"RFC 7296 section 2.6", "NIST SP 800-77 Rev. 1"},
-	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
-		if len(g.Chains) == 0 || len(g.Connections) == 0 {
-			return
-		}
-		path := p.Walk(g)
-		var peers []netip.Addr
-		var own netip.Addr
-		for _, pol := range path.Policies {
-			if !pol.Peer.IsValid() || pol.Connection.RemoteAddrs.Value.Any() {
-				return
-			}
-			peers = append(peers, pol.Connection.RemoteAddrs.Value.Fixed()...)
-			if pol.Own.IsValid() && pol.Own.Is4() {
-				own = pol.Own
-			}
-		}
-		if !own.IsValid() || len(peers) == 0 {
-			return
-		}
-
-		stranger := netip.MustParseAddr("203.0.113.254")
-		for slices.Contains(peers, stranger) {
-			stranger = stranger.Prev()
-		}
-		outside, _ := path.Outside(own, peers[0])
-		ike := walk.Plain(packet.Range(packet.Src, stranger, stranger).And(packet.Range(packet.Dst, own, own))).With(packet.Proto, packet.OneOf(17)).With(packet.Sport, packet.OneOf(500)).With(packet.Dport, packet.OneOf(500)).
-			With(packet.PeerIn, packet.OneOf(0)).With(packet.In, outside)
-		for _, v := range path.Filter().Through(gateway.Input, walk.Start(ike)) {
-			if v.Verb != gateway.Accept || len(v.Unsure) > 0 {
-				continue
-			}
-			at, _, ok := acceptedAt(v, path.Filter().Bases(gateway.Input))
-			if !ok {
-				continue
-			}
-			p.Report(audit.Finding{Severity: audit.Low, Gateway: g.Name, At: at, Example: fmt.Sprintf("udp %s:500 > %s:500", stranger, own), Message: "IKE is accepted from everybody, and every peer has a fixed address"})
-			return
-		}
-	},
-}
-
-func acceptedAt(v walk.Verdict, bases []*gateway.Chain) (audit.Evidence, *gateway.Rule, bool) {
-	if len(bases) == 0 {
-		return audit.Evidence{}, nil, false
-	}
-	rule, at, ok := acceptedBy(v, bases)
-	return audit.Evidence{Pos: at}, rule, ok
-}
-
-// managed are the ports by which gateways are managed (IANA service names).
-var managed = []struct {
-	name  string
-	proto uint64
-	port  uint64
-}{{"SSH", 6, 22}, {"telnet", 6, 23}, {"HTTP", 6, 80}, {"HTTPS", 6, 443}, {"SNMP", 17, 161}, {"HTTPS on 8443", 6, 8443}}
 
 // Management speaks where the gateway's management is reachable from outside or from a far end.
 var Management = &audit.Check{
@@ -116,18 +47,15 @@ var Management = &audit.Check{
 				to   packet.Set
 			}{{"from outside", outside, packet.Range(packet.Dst, pol.Own, pol.Own)}, {"from the far end of " + pol.Name, inner, ownInside(g)}} {
 				var open []string
-				at, example := audit.Evidence{}, ""
+				at, example := source.Pos{}, ""
 				for _, m := range managed {
 					set := from.set.And(from.to).With(packet.Proto, packet.OneOf(m.proto)).With(packet.Dport, packet.OneOf(m.port))
 					if set.Empty() {
 						continue
 					}
 					for _, v := range path.Filter().Through(gateway.Input, walk.Start(set)) {
-						where, _, ok := acceptedAt(v, bases)
-						if !ok || v.Verb != gateway.Accept {
-							continue
-						}
-						if len(v.Unsure) > 0 {
+						_, where, ok := acceptedBy(v, bases)
+						if !ok || len(v.Unsure) > 0 {
 							continue
 						}
 						if len(open) == 0 {
@@ -141,11 +69,18 @@ var Management = &audit.Check{
 				if len(open) == 0 {
 					continue
 				}
-				p.Report(audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: at, Example: example, Message: fmt.Sprintf("%s of the gateway can be reached %s", audit.List(open), from.what)})
+				p.Report(audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: at}, Example: example, Message: fmt.Sprintf("%s of the gateway can be reached %s", audit.List(open), from.what)})
 			}
 		}
 	},
 }
+
+// managed are the ports by which gateways are managed (IANA service names).
+var managed = []struct {
+	name  string
+	proto uint64
+	port  uint64
+}{{"SSH", 6, 22}, {"telnet", 6, 23}, {"HTTP", 6, 80}, {"HTTPS", 6, 443}, {"SNMP", 17, 161}, {"HTTPS on 8443", 6, 8443}}
 
 // ownInside are the gateway's addresses as destinations; everything where the files do not tell.
 func ownInside(g *gateway.Gateway) packet.Set {

@@ -1,0 +1,69 @@
+package access
+
+import (
+	"fmt"
+	"slices"
+
+	"toril/audit"
+	"toril/packet"
+	"toril/walk"
+)
+
+// BeyondIntent speaks where the gateways let more through a tunnel than it is declared to be for.
+var BeyondIntent = &audit.Check{
+	Name:     "access/beyond-intent",
+	Title:    "More is let through than the tunnel is for",
+	Severity: audit.Medium,
+	Why:      "What is allowed and not intended is what an attacker uses.",
+	Mend:     "Narrow the rules to what the estate's toril.yaml declares, or declare what is meant.",
+	Doc: audit.Doc{
+		What:    "New connections that come out of a child, of all that its selectors allow, are sent through the whole gateway. The check speaks, for tunnels whose intent is declared, where some pass that no declared flow allows, with such a packet.",
+		Harm:    "A partner that was to reach one web server reaches the file server beside it.",
+		Write:   "tunnels: [{between: [headland, quayside], allow: [{from: 10.2.0.0/16, to: 10.1.0.80, protocol: tcp, ports: 443}]}]",
+		Sources: []string{"RFC 4301 section 5.2"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		intended, declared := s.Tunnel.Intended(s.End)
+		path, pol := of(p, s)
+		if !declared || pol == nil || s.Tunnel.Intent.FullTunnel {
+			return
+		}
+		beyond := pol.Back().Minus(intended.In)
+		if beyond.Empty() {
+			return
+		}
+		_, inner := path.Inbound(pol, beyond)
+		slices.SortStableFunc(inner, func(a, b walk.Outcome) int { return rank(a) - rank(b) })
+		for _, o := range inner {
+			if o.Fate != walk.Clear && o.Fate != walk.Delivered {
+				continue
+			}
+			if o.Fate == walk.Delivered && o.Now.Minus(packet.Where(packet.Proto, packet.OneOf(1, 58))).Empty() {
+				continue // ICMP to the gateway itself is part of every network
+			}
+			at := s.Tunnel.Intent.At
+			for _, st := range o.Steps {
+				if st.Rule != nil {
+					at = st.Rule.At
+				}
+			}
+			f := p.On(s, at, false)
+			f.Severity = audit.Medium
+			w, _ := o.Was().Witness()
+			f.Example = w.String()
+			f.Message = fmt.Sprintf("packets come out of %s that it is not declared to be for", s.Child.Name)
+			f.Also = []audit.Evidence{{Pos: s.Tunnel.Intent.At, Note: "what the tunnel is for"}}
+			f.Undecided(o.Unsure)
+			p.Report(f)
+			return
+		}
+	},
+}
+
+// rank puts what goes on into the network before what the gateway takes itself.
+func rank(o walk.Outcome) int {
+	if o.Fate == walk.Clear {
+		return 0
+	}
+	return 1
+}

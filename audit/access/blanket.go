@@ -1,0 +1,68 @@
+package access
+
+import (
+	"slices"
+
+	"toril/audit"
+	"toril/gateway"
+	"toril/packet"
+)
+
+// Blanket speaks where one rule accepts whatever was decrypted.
+var Blanket = &audit.Check{
+	Name:     "access/blanket",
+	Title:    "One rule accepts whatever comes out of any tunnel",
+	Severity: audit.Medium,
+	Why:      "It stands outside of the filter that was written for the tunnels: every tunnel that is added later is open from its first packet.",
+	Mend:     "Let decrypted packets go through rules of their own: jump to a chain that names networks and protocols.",
+	Doc: audit.Doc{
+		What:    "Accepting rules at the forward or input hook whose only condition is that the packet was decrypted, or that it came in by a tunnel interface.",
+		Harm:    "A partner's whole network reaches the gateway and all that is behind it, also what the partner was never meant to see.",
+		Write:   "meta ipsec exists jump from-tunnels in place of meta ipsec exists accept.",
+		Sources: []string{"RFC 4301 section 5.2", "NIST SP 800-77 Rev. 1"},
+	},
+	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+		tunnels := map[string]bool{}
+		for _, i := range g.Interfaces {
+			if i.Kind == "xfrm" || i.Kind == "vti" {
+				tunnels[i.Name] = true
+			}
+		}
+		some := packet.Where(packet.PeerIn, packet.OneOf(0)).Not()
+		for _, c := range g.Chains {
+			if c.Hook != gateway.Forward && c.Hook != gateway.Input {
+				continue
+			}
+			for _, r := range c.Rules {
+				if r.Verb != gateway.Accept || !r.Certain() {
+					continue
+				}
+				fam := packet.Only(packet.IPv4)
+				whole := r.When.Contains(fam.And(some).With(packet.State, packet.OneOf(packet.New)))
+				by := ""
+				for _, name := range sortedNames(tunnels) {
+					if r.When.Contains(fam.With(packet.In, packet.Name(name)).With(packet.State, packet.OneOf(packet.New))) {
+						whole, by = true, name
+					}
+				}
+				if !whole || r.When.Contains(fam.With(packet.State, packet.OneOf(packet.New))) {
+					continue
+				}
+				f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: r.At}, Message: "the rule accepts whatever was decrypted, of every tunnel"}
+				if by != "" {
+					f.Message = "the rule accepts whatever comes in by " + by
+				}
+				p.Report(f)
+			}
+		}
+	},
+}
+
+func sortedNames(m map[string]bool) []string {
+	var out []string
+	for n := range m {
+		out = append(out, n)
+	}
+	slices.Sort(out)
+	return out
+}

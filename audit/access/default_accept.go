@@ -1,0 +1,59 @@
+package access
+
+import (
+	"fmt"
+
+	"toril/audit"
+	"toril/gateway"
+	"toril/packet"
+)
+
+// DefaultAccept speaks where what no rule decides is accepted.
+var DefaultAccept = &audit.Check{
+	Name:     "access/default-accept",
+	Title:    "What no rule decides is accepted",
+	Severity: audit.Medium,
+	Why:      "Everything that nobody thought of is open.",
+	Mend:     "Set the policy of the forward and input chains to drop, and accept what is needed.",
+	Doc: audit.Doc{
+		What:    "Gateways with tunnels whose packet filter was given and has, at the forward or the input hook, no base chain with the policy drop and none that ends in a rule that drops all.",
+		Harm:    "A service that is installed later is reachable from the moment it starts, from the Internet and from every partner.",
+		Write:   "type filter hook forward priority filter; policy drop;",
+		Sources: []string{"NIST SP 800-41 Rev. 1 section 4.2"},
+	},
+	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+		if len(g.Connections) == 0 || len(g.Chains) == 0 {
+			return
+		}
+		filter := p.Walk(g).Filter()
+		for _, h := range []gateway.Hook{gateway.Forward, gateway.Input} {
+			closed, at := false, audit.Evidence{}
+			unsure := false
+			for _, c := range filter.Bases(h) {
+				if c.Kind != gateway.FilterChain {
+					continue
+				}
+				at = audit.Evidence{Pos: c.Policy.Where(c.At)}
+				unsure = unsure || c.Unsure
+				closed = closed || c.Policy.Value == gateway.Drop
+				if n := len(c.Rules); n > 0 {
+					r := c.Rules[n-1]
+					everything := packet.Only(packet.IPv4)
+					closed = closed || (r.Verb == gateway.Drop || r.Verb == gateway.Reject) && r.Certain() && r.When.Contains(everything)
+				}
+			}
+			if closed {
+				continue
+			}
+			f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: at, Message: fmt.Sprintf("at the %s hook, what no rule decides is accepted", h)}
+			if at.Pos.IsZero() {
+				f.At = audit.Evidence{Pos: g.Chains[0].At}
+				f.Message = fmt.Sprintf("the packet filter has no chain at the %s hook: everything is accepted there", h)
+			}
+			if unsure {
+				f.Unsure = "a statement about the chain was not understood"
+			}
+			p.Report(f)
+		}
+	},
+}

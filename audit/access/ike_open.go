@@ -1,0 +1,70 @@
+package access
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"toril/audit"
+	"toril/gateway"
+	"toril/packet"
+	"toril/walk"
+)
+
+// IKEOpen speaks where anybody may talk to the IKE daemon though all peers are fixed.
+var IKEOpen = &audit.Check{
+	Name:     "access/ike-open",
+	Title:    "IKE is open to the world though every peer is fixed",
+	Severity: audit.Low,
+	Why:      "Everybody may try keys, and whatever fault the daemon has, without being a peer.",
+	Mend:     "Accept UDP 500 and 4500 and ESP from the addresses of the peers only.",
+	Doc: audit.Doc{
+		What:    "IKE from a source that is no peer, to an own tunnel address, is sent through the input hook, on gateways all of whose connections name single addresses of their peers.",
+		Harm:    "Scans find the daemon, its version and its weakest proposals; a flaw in it is open to everybody.",
+		Write:   "ip saddr { 203.0.113.9, 198.51.100.7 } udp dport { 500, 4500 } accept",
+		Sources: []string{"RFC 7296 section 2.6", "NIST SP 800-77 Rev. 1"},
+	},
+	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+		if len(g.Chains) == 0 || len(g.Connections) == 0 {
+			return
+		}
+		path := p.Walk(g)
+		bases := path.Filter().Bases(gateway.Input)
+		if len(bases) == 0 {
+			return // access/default-accept says that there is no filter
+		}
+		var peers []netip.Addr
+		var own netip.Addr
+		for _, pol := range path.Policies {
+			if !pol.Peer.IsValid() || pol.Connection.RemoteAddrs.Value.Any() {
+				return
+			}
+			peers = append(peers, pol.Connection.RemoteAddrs.Value.Fixed()...)
+			if pol.Own.IsValid() && pol.Own.Is4() {
+				own = pol.Own
+			}
+		}
+		if !own.IsValid() || len(peers) == 0 {
+			return
+		}
+
+		stranger := netip.MustParseAddr("203.0.113.254")
+		for slices.Contains(peers, stranger) {
+			stranger = stranger.Prev()
+		}
+		outside, _ := path.Outside(own, peers[0])
+		ike := walk.Plain(packet.Range(packet.Src, stranger, stranger).And(packet.Range(packet.Dst, own, own))).With(packet.Proto, packet.OneOf(17)).With(packet.Sport, packet.OneOf(500)).With(packet.Dport, packet.OneOf(500)).
+			With(packet.PeerIn, packet.OneOf(0)).With(packet.In, outside)
+		for _, v := range path.Filter().Through(gateway.Input, walk.Start(ike)) {
+			if v.Verb != gateway.Accept || len(v.Unsure) > 0 {
+				continue
+			}
+			_, at, ok := acceptedBy(v, bases)
+			if !ok {
+				continue
+			}
+			p.Report(audit.Finding{Severity: audit.Low, Gateway: g.Name, At: audit.Evidence{Pos: at}, Example: fmt.Sprintf("udp %s:500 > %s:500", stranger, own), Message: "IKE is accepted from everybody, and every peer has a fixed address"})
+			return
+		}
+	},
+}

@@ -1,0 +1,31 @@
+package access
+
+import (
+	"toril/audit"
+	"toril/gateway"
+	"toril/walk"
+)
+
+// NeverMatches speaks where the conditions of a rule contradict each other.
+var NeverMatches = &audit.Check{
+	Name:     "access/never-matches",
+	Title:    "A rule that no packet can match",
+	Severity: audit.Medium,
+	Why:      "Its conditions contradict each other, so what it says never happens.",
+	Mend:     "Correct the conditions.",
+	Doc: audit.Doc{
+		What:    "Rules whose conditions, taken together, leave no packet: two sources, a port of a protocol without ports, an IPv6 address in an IPv4 chain.",
+		Harm:    "A protective rule that protects nothing, or an allow rule that somebody will \"mend\" by allowing more.",
+		Write:   "ip saddr { 10.2.0.1, 10.2.0.2 } in place of ip saddr 10.2.0.1 ip saddr 10.2.0.2.",
+		Sources: []string{"nft(8)", "iptables(8)"},
+	},
+	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+		for _, c := range g.Chains {
+			for _, s := range walk.Shadows(c) {
+				if s.Kind == walk.Impossible {
+					p.Report(audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: s.Rule.At}, Message: "the conditions of this rule contradict each other: no packet matches"})
+				}
+			}
+		}
+	},
+}

@@ -1,0 +1,51 @@
+package access
+
+import (
+	"fmt"
+	"slices"
+
+	"toril/audit"
+	"toril/packet"
+	"toril/walk"
+)
+
+// NoICMP speaks where a tunnel passes TCP and none of the messages that path MTU discovery needs.
+var NoICMP = &audit.Check{
+	Name:     "access/no-icmp",
+	Title:    "ICMP is stopped: large packets disappear",
+	Severity: audit.Low,
+	Why:      "A tunnel makes packets larger than the path takes; without \"fragmentation needed\" the sender never learns it.",
+	Mend:     "Accept ICMP type 3 code 4 (packet too big for IPv6) through the tunnel, or related packets of connection tracking; clamping the MSS of TCP helps TCP only.",
+	Doc: audit.Doc{
+		What:    "New TCP connections of a child are let through, and neither ICMP type 3 code 4 as such nor related packets are.",
+		Harm:    "Logins work and copies hang: the usual complaint about tunnels.",
+		Write:   "ct state established,related accept, or icmp type destination-unreachable accept.",
+		Sources: []string{"RFC 1191", "RFC 8201", "RFC 4301 section 8.1"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		path, pol := of(p, s)
+		if pol == nil || pol.Child.Local.Value.At(pol.Own).Packets().Families() == nil {
+			return
+		}
+		flow := path.Domain(pol)
+		tcp, _ := filtered(path.Forward(walk.Start(flow.Now.And(packet.Only(packet.IPv4)).With(packet.Proto, packet.OneOf(6)))))
+		if len(tcp) == 0 {
+			return
+		}
+		domain := pol.Domain.Free(packet.Mark, packet.Proto, packet.Sport, packet.Dport, packet.ICMP).And(packet.Only(packet.IPv4)).Mirror()
+		message := returning(path, pol, domain.With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(3<<8|4)), packet.Related)
+		if message.Empty() {
+			return
+		}
+		passed, stopped := filtered(path.Forward(walk.Start(message)))
+		passed = slices.DeleteFunc(passed, func(o walk.Outcome) bool { return o.Fate == walk.Delivered }) // to the gateway itself
+		if len(passed) > 0 || len(stopped) == 0 {
+			return
+		}
+		f := p.On(s, stopped[0].Decided(s.Child.At), false)
+		f.Severity = audit.Low
+		f.Message = fmt.Sprintf("%s passes TCP, and stops the ICMP messages that say a packet is too big", s.Child.Name)
+		f.Undecided(reasons(stopped))
+		p.Report(f)
+	},
+}

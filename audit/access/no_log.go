@@ -1,0 +1,63 @@
+package access
+
+import (
+	"fmt"
+
+	"toril/audit"
+	"toril/gateway"
+	"toril/walk"
+)
+
+// NoLog speaks where new connections of a tunnel are accepted and nothing is logged.
+var NoLog = &audit.Check{
+	Name:     "access/no-log",
+	Title:    "Connections of a tunnel are accepted without a log",
+	Severity: audit.Info,
+	Why:      "Nobody can tell afterwards what came through the tunnel.",
+	Mend:     "Log new connections in the rule that accepts them, or before it.",
+	Doc: audit.Doc{
+		What:    "The rules that accept new connections which come out of a tunnel to another gateway: the check speaks where none of those that the packets meet logs.",
+		Harm:    "After an incident at a partner the question \"what did they reach?\" has no answer.",
+		Write:   "ct state new log prefix \"from-partner \" accept",
+		Sources: []string{"NIST SP 800-41 Rev. 1 section 5", "NIST SP 800-77 Rev. 1"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		path, pol := of(p, s)
+		if pol == nil {
+			return
+		}
+		_, inner := path.Inbound(pol, pol.Back())
+		passed, _ := filtered(inner)
+		for _, o := range passed {
+			logged, rule := false, (*gateway.Rule)(nil)
+			for _, st := range o.Steps {
+				if st.Rule == nil {
+					continue
+				}
+				logged = logged || st.Rule.Log
+				if st.Rule.Verb == gateway.Accept && st.Stage == "forward" {
+					rule = st.Rule
+				}
+			}
+			if logged || rule == nil || metLogs(s.Gateway, o) {
+				continue
+			}
+			f := p.On(s, rule.At, false)
+			f.Message = fmt.Sprintf("the rule accepts new connections out of %s, and nothing logs them", s.Child.Name)
+			p.Report(f)
+			return
+		}
+	},
+}
+
+// metLogs reports whether some rule of the gateway that logs is for packets of the flow.
+func metLogs(g *gateway.Gateway, o walk.Outcome) bool {
+	for _, c := range g.Chains {
+		for _, r := range c.Rules {
+			if r.Log && r.When.Overlaps(o.Now) {
+				return true
+			}
+		}
+	}
+	return false
+}

@@ -1,0 +1,41 @@
+package access
+
+import (
+	"toril/audit"
+	"toril/gateway"
+	"toril/walk"
+)
+
+// Redundant speaks where a rule could go without any packet faring otherwise.
+var Redundant = &audit.Check{
+	Name:     "access/redundant",
+	Title:    "A rule that could go",
+	Severity: audit.Info,
+	Why:      "What follows does the same with its packets; each such rule makes the others harder to read.",
+	Mend:     "Take it out, unless its counter is what it is for.",
+	Doc: audit.Doc{
+		What:    "Accepting and dropping rules without log whose packets the next rule that meets them takes whole and treats alike, or whose packets meet no further rule of a base chain and whose policy does the same.",
+		Harm:    "None by itself; but of two rules that do the same, sooner or later only one is changed.",
+		Write:   "The wider of the two rules alone.",
+		Sources: []string{"nft(8)", "iptables(8)"},
+	},
+	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+		for _, c := range g.Chains {
+			if c.Kind == gateway.NATChain {
+				continue
+			}
+			for _, s := range walk.Shadows(c) {
+				if s.Kind != walk.Redundant {
+					continue
+				}
+				f := audit.Finding{Severity: audit.Info, Gateway: g.Name, At: audit.Evidence{Pos: s.Rule.At}, Message: "what follows does the same with the packets of this rule"}
+				if len(s.By) > 0 {
+					f.Also = []audit.Evidence{{Pos: s.By[0].At, Note: "does the same"}}
+				} else {
+					f.Also = []audit.Evidence{{Pos: c.Policy.Where(c.At), Note: "the policy does the same"}}
+				}
+				p.Report(f)
+			}
+		}
+	},
+}

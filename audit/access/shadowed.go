@@ -1,0 +1,48 @@
+package access
+
+import (
+	"toril/audit"
+	"toril/gateway"
+	"toril/walk"
+)
+
+// Shadowed speaks where a rule changes nothing because earlier rules take all of its packets.
+var Shadowed = &audit.Check{
+	Name:     "access/shadowed",
+	Title:    "A rule that earlier rules hide",
+	Severity: audit.Medium,
+	Why:      "It is never reached: what it says does not happen.",
+	Mend:     "Move it before the rules that hide it, or take it out.",
+	Doc: audit.Doc{
+		What: "Every rule of every chain is compared, exactly, with the union of the rules before it that take their packets for good. Rules whose conditions are outside of the model hide nothing. The hiding rules are named. " +
+			"Where all of them do the same as the hidden one, it is only clutter, and the severity is low.",
+		Harm:    "A drop that was added at the end, behind the accept that it was meant to restrict, restricts nothing.",
+		Write:   "ip saddr 10.2.0.66 drop before ip saddr 10.2.0.0/16 accept.",
+		Sources: []string{"nft(8)", "iptables(8)"},
+	},
+	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+		for _, c := range g.Chains {
+			for _, s := range walk.Shadows(c) {
+				if s.Kind != walk.Hidden {
+					continue
+				}
+				f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: s.Rule.At}, Message: "no packet reaches this rule: earlier ones take them all"}
+				if s.Same {
+					f.Severity, f.Message = audit.Low, "no packet reaches this rule: earlier ones take them all, and do the same with them"
+				}
+				if s.Err != nil {
+					f.Message, f.Unsure = "whether earlier rules hide this one", s.Err.Error()
+				} else if w, ok := s.Rule.When.Witness(); ok {
+					f.Example = w.String()
+				}
+				for i, by := range s.By {
+					if i == 4 {
+						break
+					}
+					f.Also = append(f.Also, audit.Evidence{Pos: by.At, Note: "takes its packets"})
+				}
+				p.Report(f)
+			}
+		}
+	},
+}

@@ -1,0 +1,54 @@
+package domain
+
+import (
+	"fmt"
+
+	"toril/audit"
+	"toril/gateway"
+	"toril/packet"
+)
+
+// ClaimedTwice speaks where two tunnels of a gateway are for the same packets.
+var ClaimedTwice = &audit.Check{
+	Name:     "domain/claimed-twice",
+	Title:    "Two tunnels claim the same remote network",
+	Severity: audit.High,
+	Why:      "One policy takes the packets of both; which one is decided by order and breadth, not by intent.",
+	Mend:     "Give each network to one tunnel, or make the tunnels redundant through routes and interfaces of their own.",
+	Doc: audit.Doc{
+		What:    "The encryption domains of all children of a gateway that go to different peers, pair by pair, where neither is chosen by routes. Tunnels for everything are compared with no other.",
+		Harm:    "A new tunnel draws the traffic of an old one; a partner whose selectors are wide receives what was meant for another.",
+		Write:   "remote_ts = 10.2.0.0/16 in one connection and 10.3.0.0/16 in the other.",
+		Sources: []string{"RFC 4301 section 4.4.1"},
+	},
+	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+		path := p.Walk(g)
+		sets := make([]packet.Set, len(path.Policies))
+		for i, pol := range path.Policies {
+			if pol.Protects() && pol.IfID == 0 && !pol.Child.Remote.Value.AnyAddress() {
+				sets[i] = pol.Domain
+			}
+		}
+		index := packet.NewIndex(sets)
+		for i, pol := range path.Policies {
+			around, err := index.Around(i)
+			if err != nil {
+				panic(packet.TooComplex())
+			}
+			j := around.First(func(j int) bool {
+				return j > i && path.Policies[j].Connection != pol.Connection && path.Policies[j].Peer != pol.Peer
+			})
+			if j < 0 {
+				continue
+			}
+			o := path.Policies[j]
+			both := pol.Domain.And(o.Domain)
+			f := audit.Finding{Severity: audit.High, Gateway: g.Name, Connection: pol.Connection.Name, Child: pol.Child.Name, At: audit.Evidence{Pos: pol.Child.Remote.Where(pol.Child.At)}}
+			w, _ := both.Witness()
+			f.Example = w.String()
+			f.Message = fmt.Sprintf("%s and %s are both for %s", pol.Name, o.Name, both)
+			f.Also = []audit.Evidence{{Pos: o.Child.Remote.Where(o.Child.At), Note: "the other tunnel"}}
+			p.Report(f)
+		}
+	},
+}

@@ -1,0 +1,56 @@
+package domain
+
+import (
+	"fmt"
+
+	"toril/audit"
+	"toril/packet"
+)
+
+// Covered speaks where a child lies within another of the same connection.
+var Covered = &audit.Check{
+	Name:     "domain/covered",
+	Title:    "A child is covered by another",
+	Severity: audit.Low,
+	Why:      "Its packets may take either child; what was meant to be told apart is not.",
+	Mend:     "Take the narrower child out, or the networks of it out of the wider one.",
+	Doc: audit.Doc{
+		What:    "Children of one connection whose whole encryption domain lies within that of another.",
+		Harm:    "The narrower child, with its own algorithms or lifetimes, is used from one side and the wider one from the other.",
+		Write:   "One child with both networks, or two that are apart.",
+		Sources: []string{"RFC 4301 section 4.4.1"},
+	},
+	Connection: func(p *audit.Pass, s *audit.Subject) {
+		own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
+		kids := s.Connection.Children
+		sets := make([]packet.Set, len(kids))
+		for i, k := range kids {
+			one := *s
+			one.Child = k
+			if !one.Shunted() && !k.RouteBased() {
+				sets[i] = k.Domain(own, peer)
+			}
+		}
+		index := packet.NewIndex(sets)
+		for i, k := range kids {
+			around, err := index.Around(i)
+			if err != nil {
+				panic(packet.TooComplex())
+			}
+			by, ok, err := around.Covered(func(j int) bool { return j != i && (!sets[i].Contains(sets[j]) || j < i) })
+			if err != nil {
+				panic(packet.TooComplex())
+			}
+			if !ok || len(by) != 1 {
+				continue
+			}
+			one := *s
+			one.Child = k
+			f := p.On(&one, k.Remote.Where(k.Local.Where(k.At)), false)
+			f.Severity = audit.Low
+			f.Message = fmt.Sprintf("%s lies within %s", k.Name, kids[by[0]].Name)
+			f.Also = []audit.Evidence{{Pos: kids[by[0]].At, Note: "the wider child"}}
+			p.Report(f)
+		}
+	},
+}

@@ -1,0 +1,68 @@
+package domain
+
+import (
+	"fmt"
+	"net/netip"
+
+	"toril/audit"
+	"toril/gateway"
+	"toril/ike"
+	"toril/packet"
+)
+
+// PublicInside speaks where a domain holds public addresses.
+var PublicInside = &audit.Check{
+	Name:     "domain/public-inside",
+	Title:    "Public addresses inside of the encryption domain",
+	Severity: audit.Low,
+	Why:      "Networks of others in the selectors are a slip of the keyboard, or draw traffic for the Internet into the tunnel.",
+	Mend:     "Correct the network, or say in the estate's toril.yaml that it is meant.",
+	Doc: audit.Doc{
+		What:    "Selectors with addresses that are neither private (RFC 1918, RFC 4193), shared (RFC 6598) nor for documentation (RFC 5737), without being everything; the tunnel's own addresses are left out. Nothing is said where a declared intent names them.",
+		Harm:    "172.61.0.0/16 in place of 172.16.0.0/16: the partner's network never passes, and somebody else's would.",
+		Write:   "remote_ts = 172.16.0.0/16",
+		Sources: []string{"RFC 1918", "RFC 4193", "RFC 6598"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		if s.Shunted() || s.Child.RouteBased() {
+			return
+		}
+		own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
+		intended := packet.None()
+		if in := s.Tunnel.Intent; in != nil {
+			for _, a := range in.Allow {
+				intended = intended.Or(a.Packets).Or(a.Packets.Mirror())
+			}
+		}
+		for _, side := range []struct {
+			what string
+			set  gateway.Setting[ike.Selectors]
+		}{{"local", s.Child.Local}, {"remote", s.Child.Remote}} {
+			if side.set.Value.AnyAddress() || side.set.Value.Dynamic() {
+				continue
+			}
+			all := side.set.Value.At(own).Packets()
+			public := all.Minus(notPublic).Free(packet.Proto, packet.Sport, packet.ICMP)
+			for _, a := range []netip.Addr{own, peer} {
+				if a.IsValid() {
+					public = public.Minus(packet.Range(packet.Src, a, a))
+				}
+			}
+			if public.Empty() || !intended.Empty() && intended.Overlaps(public) {
+				continue
+			}
+			f := p.On(s, side.set.Where(s.Child.At), false)
+			f.Severity = audit.Low
+			f.Message = fmt.Sprintf("the %s side holds public addresses: %s", side.what, audit.Networks(public, packet.Src))
+			p.Report(f)
+		}
+	},
+}
+
+var notPublic = func() packet.Set {
+	var sets []packet.Set
+	for _, n := range []string{"10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "192.0.2.0/24", "198.51.100.0/24", "203.0.113.0/24", "198.18.0.0/15", "169.254.0.0/16", "224.0.0.0/4", "127.0.0.0/8", "fc00::/7", "fe80::/10", "ff00::/8", "2001:db8::/32", "3fff::/20"} {
+		sets = append(sets, packet.Prefixes(packet.Src, netip.MustParsePrefix(n)))
+	}
+	return packet.Union(sets...)
+}()

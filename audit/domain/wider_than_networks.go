@@ -1,0 +1,61 @@
+package domain
+
+import (
+	"fmt"
+	"math"
+
+	"toril/audit"
+	"toril/packet"
+)
+
+// Wider speaks where the local side is wider than the networks behind the gateway.
+var Wider = &audit.Check{
+	Name:     "domain/wider-than-networks",
+	Title:    "The local side is wider than the networks behind the gateway",
+	Severity: audit.Low,
+	Why:      "The far end may send to, and expect answers from, networks that are not there; the next network that is added falls into the tunnel by itself.",
+	Mend:     "Name the networks that are behind the gateway.",
+	Doc: audit.Doc{
+		What:    "The local selectors of every child are compared with the networks that the gateway reaches by routes other than its default one, where its routes or interfaces were given. The check speaks where some but not all of the selectors is behind the gateway.",
+		Harm:    "10.0.0.0/8 \"to be safe\" on both ends of several tunnels makes every new network a conflict.",
+		Write:   "local_ts = 10.1.0.0/24, 10.1.9.0/24 in place of 10.0.0.0/8.",
+		Sources: []string{"RFC 4301 section 4.4.1"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		if s.Shunted() || s.Child.RouteBased() || s.Child.Local.Value.AnyAddress() || s.Child.Local.Value.Dynamic() {
+			return
+		}
+		path := p.Walk(s.Gateway)
+		if !path.Known() || s.PolicyOf(path) == nil {
+			return
+		}
+		there := packet.None()
+		to := s.Child.Local.Value.At(s.Tunnel.Own(s.End)).Packets().Free(packet.Proto, packet.Sport, packet.ICMP).Mirror()
+		for _, part := range path.OwnRoutes(to.With(packet.In, packet.Name("any"))) {
+			if r := part.Route; r != nil && r.To.Bits() > 0 && (r.Kind == "unicast" || r.Kind == "local") {
+				there = there.Or(part.Packets)
+			}
+		}
+		there = there.Free(packet.In)
+		missing := to.Minus(there)
+		if there.Empty() || missing.Empty() || onlyEdges(missing, to) {
+			return
+		}
+		f := p.On(s, s.Child.Local.Where(s.Child.At), false)
+		f.Severity = audit.Low
+		f.Message = fmt.Sprintf("%s names %s, of which %s is not behind the gateway", s.Child.Name, s.Child.Local.Value, audit.Networks(missing, packet.Dst))
+		p.Report(f)
+	},
+}
+
+// onlyEdges reports whether less than a sixteenth is missing.
+func onlyEdges(missing, all packet.Set) bool {
+	size := func(s packet.Set) float64 {
+		n := 0.0
+		for _, p := range s.Prefixes(packet.Dst) {
+			n += math.Ldexp(1, p.Addr().BitLen()-p.Bits())
+		}
+		return n
+	}
+	return size(missing)*16 < size(all)
+}

@@ -1,0 +1,22 @@
+package ends
+
+import (
+	"toril/agree"
+	"toril/audit"
+)
+
+// AuthenticationDiffers speaks where the ends do not prove themselves as the other asks.
+var AuthenticationDiffers = &audit.Check{
+	Name:     "ends/authentication-differs",
+	Title:    "The ends do not authenticate as the other expects",
+	Severity: audit.High,
+	Why:      "Each end must prove itself by the method that the other is told to ask for, in the mode that it is told to use.",
+	Mend:     "Set the same method for each end on both.",
+	Doc: audit.Doc{
+		What:    "Methods (pre-shared key, certificate), IKEv1's main and aggressive mode, and whether the first child is made along with the IKE SA (RFC 6023).",
+		Harm:    "AUTHENTICATION_FAILED, which in the log looks like a wrong key.",
+		Write:   "local { auth = psk } and remote { auth = psk } on both ends, or pubkey on both.",
+		Sources: []string{"RFC 7296 section 2.15", "RFC 2409 section 5", "RFC 6023 section 3"},
+	},
+	Tunnel: failing(agree.Method, agree.Childless),
+}

@@ -1,0 +1,41 @@
+package ends
+
+import (
+	"fmt"
+
+	"toril/audit"
+	"toril/estate"
+	"toril/gateway"
+)
+
+// BothWait speaks where neither end begins.
+var BothWait = &audit.Check{
+	Name:     "ends/both-wait",
+	Title:    "Both ends wait for the other",
+	Severity: audit.Medium,
+	Why:      "No traffic and no restart sets the tunnel up: it is down until somebody does it by hand.",
+	Mend:     "Let one end begin: by traffic, so that a policy also catches packets while the tunnel is down.",
+	Doc: audit.Doc{
+		What:    "A child that on both ends waits for the peer; or one that only one end would begin, where that end does not know the other's address.",
+		Harm:    "The tunnel is up after the tests, and gone after the first restart.",
+		Write:   "start_action = trap on at least one end.",
+		Sources: []string{"RFC 7296 section 1.2"},
+	},
+	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
+		for _, c := range pairs(t) {
+			begins := func(k *gateway.Child, e estate.End) bool {
+				return k.Start.Value != gateway.StartNever && (len(e.Connection.RemoteAddrs.Value.Fixed()) > 0 || !e.Connection.RemoteAddrs.Value.Any())
+			}
+			if begins(c.A, t.Ends[0]) || begins(c.B, t.Ends[1]) {
+				continue
+			}
+			f := both(p, t, c.A.Start.Where(c.A.At), c.B.Start.Where(c.B.At))
+			f.Severity = audit.Medium
+			f.Message = fmt.Sprintf("%s: neither %s nor %s begins", c.A.Name, t.Ends[0].Gateway.Name, t.Ends[1].Gateway.Name)
+			if t.Ends[0].Connection.Unsure || t.Ends[1].Connection.Unsure {
+				f.Unsure = "a statement of one of the ends was not understood"
+			}
+			p.Report(f)
+		}
+	},
+}

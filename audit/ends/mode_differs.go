@@ -1,0 +1,42 @@
+package ends
+
+import (
+	"fmt"
+
+	"toril/agree"
+	"toril/audit"
+	"toril/estate"
+)
+
+// ModeDiffers speaks where one end says transport mode and the other tunnel mode.
+var ModeDiffers = &audit.Check{
+	Name:     "ends/mode-differs",
+	Title:    "One end says transport mode, the other tunnel mode",
+	Severity: audit.Medium,
+	Why:      "IKEv2 falls back to tunnel mode where it can; IKEv1 refuses, and so do selectors that do not hold the gateways' own addresses.",
+	Mend:     "Set the same mode on both ends: tunnel mode for networks.",
+	Doc: audit.Doc{
+		What:    "The mode of both ends of every child, and what becomes of it for either initiator.",
+		Harm:    "No child, with an answer about selectors that leads to the wrong place.",
+		Write:   "mode = tunnel on both.",
+		Sources: []string{"RFC 7296 section 1.3.1", "RFC 4301 section 4.1"},
+	},
+	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
+		for _, c := range pairs(t) {
+			if c.A.Mode.Value == c.B.Mode.Value {
+				continue
+			}
+			f := both(p, t, c.A.Mode.Where(c.A.At), c.B.Mode.Where(c.B.At))
+			f.Severity = audit.Medium
+			f.Message = fmt.Sprintf("%s is in %s mode on %s and in %s mode on %s", c.A.Name, c.A.Mode.Value, t.Ends[0].Gateway.Name, c.B.Mode.Value, t.Ends[1].Gateway.Name)
+			for _, a := range p.Attempts(t) {
+				for _, k := range a.Children {
+					if k.Failure != nil && k.Failure.Topic == agree.Mode {
+						f.Severity, f.Message = audit.High, f.Message+": the child does not come up"
+					}
+				}
+			}
+			p.Report(f)
+		}
+	},
+}

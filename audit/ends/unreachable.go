@@ -1,0 +1,22 @@
+package ends
+
+import (
+	"toril/agree"
+	"toril/audit"
+)
+
+// Unreachable speaks where the addresses of both ends do not lead to each other.
+var Unreachable = &audit.Check{
+	Name:     "ends/unreachable",
+	Title:    "The ends do not look for each other where they are",
+	Severity: audit.High,
+	Why:      "The first packet goes where nobody answers, or comes from where nobody is expected.",
+	Mend:     "Write on each end the address that the other speaks from.",
+	Doc: audit.Doc{
+		What:    "The address that one end sends to is compared with those that the other answers at, and the address that it speaks from with those that the other has a connection for. A private address against a public one is taken for NAT.",
+		Harm:    "The initiator tries for minutes and gives up; the log of the far end shows nothing, or that it has no connection for the peer.",
+		Write:   "Here remote_addrs = 198.51.100.7, there local_addrs = 198.51.100.7.",
+		Sources: []string{"RFC 7296 section 2.1"},
+	},
+	Tunnel: failing(agree.Address),
+}

@@ -1,0 +1,55 @@
+package ends
+
+import (
+	"fmt"
+
+	"toril/agree"
+	"toril/audit"
+	"toril/estate"
+	"toril/ike"
+	"toril/source"
+)
+
+// WeakerThanPossible speaks where the negotiated suite is weaker than the best that both ends have.
+var WeakerThanPossible = &audit.Check{
+	Name:     "ends/weaker-than-possible",
+	Title:    "A weaker suite is agreed on than both ends could have",
+	Severity: audit.Medium,
+	Why:      "Order decides: the responder takes the first of its own proposals that fits, not the strongest.",
+	Mend:     "Put the strong proposal first on both ends, or take the weak ones out.",
+	Doc: audit.Doc{
+		What:    "For either initiator, the suite that is chosen for the IKE SA and for every child is compared with the strongest that both ends have in common, in bits (NIST SP 800-57).",
+		Harm:    "Both administrators wrote AES-256 and 3DES, and 3DES is what runs.",
+		Write:   "proposals = aes256gcm16-prfsha384-ecp384 alone.",
+		Sources: []string{"RFC 7296 section 2.7", "NIST SP 800-57 part 1"},
+	},
+	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
+		for _, a := range p.Attempts(t) {
+			if a.Failure != nil {
+				continue
+			}
+			speak := func(what string, chosen ike.Suite, mine, theirs []ike.Proposal, at, other source.Pos) {
+				best := strongest(mine, theirs)
+				if chosen.Strength() >= 128 || best.Strength() <= chosen.Strength() { // between strong suites the order is a matter of taste
+					return
+				}
+				f := p.On(&audit.Subject{End: a.Responder, Tunnel: t}, other, false)
+				f.Also = []audit.Evidence{{Pos: at, Note: "what " + a.Initiator.Name() + " offers"}}
+				f.Severity = audit.Medium
+				f.Message = fmt.Sprintf("%s: when %s begins, %s chooses %s (%d bits) though both have %s (%d bits)", what, a.Initiator.Gateway.Name, a.Responder.Gateway.Name, chosen, chosen.Strength(), best, best.Strength())
+				p.Report(f)
+			}
+			i, r := a.Initiator.Connection, a.Responder.Connection
+			offer := i.Proposals.Value
+			if a.Version == ike.V1 {
+				offer = ike.OfferV1(offer)
+			}
+			speak("IKE SA", a.IKE, offer, r.Proposals.Value, i.Proposals.Where(i.At), r.Proposals.Where(r.At))
+			for _, c := range a.Children {
+				if c.Outcome == agree.Agrees && a.Version == ike.V2 {
+					speak("child "+c.Of.Name, c.Suite, ike.WithoutKeyExchange(c.Of.Proposals.Value), ike.WithoutKeyExchange(c.With.Proposals.Value), c.Of.Proposals.Where(c.Of.At), c.With.Proposals.Where(c.With.At))
+				}
+			}
+		}
+	},
+}

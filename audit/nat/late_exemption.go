@@ -1,0 +1,54 @@
+package nat
+
+import (
+	"fmt"
+
+	"toril/audit"
+	"toril/gateway"
+	"toril/packet"
+	"toril/walk"
+)
+
+// LateExemption speaks where an exemption stands behind the rule that translates.
+var LateExemption = &audit.Check{
+	Name:     "nat/late-exemption",
+	Title:    "The NAT exemption stands after the rule that translates",
+	Severity: audit.High,
+	Why:      "In a nat chain the first rule that fits decides; the exemption is never reached.",
+	Mend:     "Move the exemption before the translation.",
+	Doc: audit.Doc{
+		What:    "Rules of a source NAT chain that would let packets of an encryption domain pass, all of which an earlier rule of the chain translates.",
+		Harm:    "The rule is there, so that everybody believes the exemption is; the traffic leaves in clear all the same.",
+		Write:   "ip daddr 10.2.0.0/16 accept before oifname \"wan0\" masquerade.",
+		Sources: []string{"nft(8)", "iptables(8)"},
+	},
+	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+		path := p.Walk(g)
+		domains := make([]packet.Set, len(path.Policies))
+		for i, pol := range path.Policies {
+			domains[i] = path.Domain(pol).Now
+		}
+		for _, c := range postrouting(g) {
+			for i, r := range c.Rules {
+				if !exempts(r) || r.When.Empty() || everything(r) {
+					continue
+				}
+				for k, pol := range path.Policies {
+					mine := domains[k].And(addresses(r.When))
+					if mine.Empty() {
+						continue
+					}
+					for _, earlier := range c.Rules[:i] {
+						if earlier.Verb.Translates() && earlier.Certain() && addresses(earlier.When).Contains(addresses(mine)) && !earlier.When.And(walk.Peered(packet.PeerOut, pol.Peer)).Empty() {
+							f := audit.Finding{Severity: audit.High, Gateway: g.Name, Connection: pol.Connection.Name, Child: pol.Child.Name, At: audit.Evidence{Pos: r.At}}
+							f.Message = fmt.Sprintf("this exemption for %s is never reached: an earlier rule translates its packets", pol.Child.Name)
+							f.Also = []audit.Evidence{{Pos: earlier.At, Note: "the rule that translates"}}
+							p.Report(f)
+							break
+						}
+					}
+				}
+			}
+		}
+	},
+}

@@ -1,0 +1,47 @@
+package nat
+
+import (
+	"net/netip"
+	"slices"
+
+	"toril/audit"
+	"toril/gateway"
+	"toril/packet"
+	"toril/walk"
+)
+
+// LeftoverExemption speaks where an exemption is for networks that no tunnel has.
+var LeftoverExemption = &audit.Check{
+	Name:     "nat/leftover-exemption",
+	Title:    "A NAT exemption for a tunnel that no longer exists",
+	Severity: audit.Low,
+	Why:      "Nothing protects what it exempts; it waits to leak private addresses, and puzzles whoever reads the rules.",
+	Mend:     "Take the exemption out with the tunnel.",
+	Doc: audit.Doc{
+		What:    "Rules of a source NAT chain that let packets between private networks pass untouched which no child of the gateway protects, where the destination is not reached by a route of its own.",
+		Harm:    "After the tunnel was moved to another gateway, packets for the old partner leave untranslated by the default route.",
+		Write:   "nothing: delete the rule.",
+		Sources: []string{"RFC 1918"},
+	},
+	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+		path := p.Walk(g)
+		for _, c := range postrouting(g) {
+			translates := slices.ContainsFunc(c.Rules, func(r *gateway.Rule) bool { return r.Verb.Translates() })
+			for _, r := range c.Rules {
+				if !exempts(r) || !r.Certain() || !translates {
+					continue
+				}
+				to := r.When.Prefixes(packet.Dst)
+				if len(to) == 0 || len(to) > 64 || slices.ContainsFunc(to, func(n netip.Prefix) bool { return n.Bits() < 8 || !n.Addr().IsPrivate() }) {
+					continue
+				}
+				if slices.ContainsFunc(path.Policies, func(pol *walk.Policy) bool { return pol.Domain.Overlaps(addresses(r.When)) }) || internal(path, r.When) || len(path.Policies) == 0 && !path.Known() {
+					continue
+				}
+				f := audit.Finding{Severity: audit.Low, Gateway: g.Name, At: audit.Evidence{Pos: r.At}}
+				f.Message = "this exempts private networks from NAT that no tunnel of the gateway protects"
+				p.Report(f)
+			}
+		}
+	},
+}

@@ -1,0 +1,56 @@
+package nat
+
+import (
+	"fmt"
+
+	"toril/audit"
+)
+
+// NarrowExemption speaks where an exemption covers a part of a domain only.
+var NarrowExemption = &audit.Check{
+	Name:     "nat/narrow-exemption",
+	Title:    "The NAT exemption covers a part of the encryption domain only",
+	Severity: audit.High,
+	Why:      "The rest of the domain is translated and leaves in clear: some hosts or networks work through the tunnel, the others do not.",
+	Mend:     "Widen the exemption to every network of the child, or write it by policy: rt ipsec exists accept.",
+	Doc: audit.Doc{
+		What:    "Children of which some packets pass source NAT untouched by an exemption, and others are translated.",
+		Harm:    "One subnet was added to the tunnel and forgotten in the exemption; its packets go out to the Internet.",
+		Write:   "ip saddr { 10.1.0.0/24, 10.1.9.0/24 } ip daddr 10.2.0.0/16 accept",
+		Sources: []string{"nft(8)"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		c := s.Child
+		rewrites, ok := p.Walk(s.Gateway).Rewrites(c, s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End))
+		if !ok || len(rewrites) == 0 {
+			return
+		}
+		own := s.Tunnel.Own(s.End)
+		domain := addresses(c.Domain(own, s.Tunnel.Peer(s.End)))
+		for _, chain := range postrouting(s.Gateway) {
+			for _, r := range chain.Rules {
+				if !exempts(r) || !r.Certain() {
+					continue
+				}
+				part := domain.And(addresses(r.When))
+				if part.Empty() || part.Equal(domain) {
+					continue
+				}
+				for _, w := range rewrites {
+					lost := addresses(w.Was).Minus(part)
+					if lost.Empty() || len(w.Unsure) > 0 || w.Rule.Index < r.Index && w.Rule.Of == chain {
+						continue
+					}
+					f := p.On(s, r.At, false)
+					f.Severity = audit.High
+					example, _ := lost.Witness()
+					f.Example = example.String()
+					f.Message = fmt.Sprintf("the exemption covers %s, and not the rest of %s", part, c.Name)
+					f.Also = []audit.Evidence{{Pos: w.Rule.At, Note: "the rule that translates the rest"}, {Pos: c.Local.Where(c.Remote.Where(c.At)), Note: "the networks of the child"}}
+					p.Report(f)
+					return
+				}
+			}
+		}
+	},
+}

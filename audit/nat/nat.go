@@ -1,0 +1,39 @@
+// Package nat holds the checks of address translation where it meets tunnels.
+package nat
+
+import (
+	"slices"
+
+	"toril/gateway"
+	"toril/packet"
+	"toril/walk"
+)
+
+// postrouting returns the nat chains of source translation.
+func postrouting(g *gateway.Gateway) []*gateway.Chain {
+	return slices.DeleteFunc(slices.Clone(g.Chains), func(c *gateway.Chain) bool { return c.Kind != gateway.NATChain || c.Hook != gateway.Postrouting })
+}
+
+// exempts reports whether a rule lets packets pass a nat chain untouched.
+func exempts(r *gateway.Rule) bool { return r.Verb == gateway.Accept || r.Verb == gateway.Return }
+
+// everything reports whether a rule is for all packets.
+func everything(r *gateway.Rule) bool { return r.When.Contains(packet.Only(packet.IPv4)) }
+
+// addresses keeps of a set what it says about addresses, protocols and ports.
+func addresses(s packet.Set) packet.Set {
+	return s.Free(packet.In, packet.Out, packet.State, packet.Direction, packet.Translated, packet.Mark, packet.PeerIn, packet.PeerOut)
+}
+
+// internal reports whether packets only go to networks that the gateway reaches by other than its default route.
+func internal(path *walk.Path, s packet.Set) bool {
+	if !path.Known() {
+		return false
+	}
+	for _, part := range path.Routes(addresses(s).With(packet.In, packet.Name("any"))) {
+		if part.Route == nil || part.Route.To.Bits() == 0 {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,53 @@
+package nat
+
+import (
+	"fmt"
+
+	"toril/audit"
+	"toril/ike"
+	"toril/packet"
+	"toril/walk"
+)
+
+// NoEncapsulation speaks where a gateway behind NAT could not use UDP.
+var NoEncapsulation = &audit.Check{
+	Name:     "nat/no-encapsulation",
+	Title:    "Behind NAT, and port 4500 is closed",
+	Severity: audit.Medium,
+	Why:      "ESP has no ports that NAT could tell apart: through NAT it must go in UDP port 4500.",
+	Mend:     "Let UDP port 4500 out to the peer and in from it.",
+	Doc: audit.Doc{
+		What:    "Connections that speak from a private address to a public one, on gateways whose filter does not let UDP port 4500 out, or use the authentication header, which no NAT leaves valid.",
+		Harm:    "IKE comes up as far as the second message and stops; or AH is dropped by the peer for its checksum.",
+		Write:   "udp dport 4500 accept in the output chain.",
+		Sources: []string{"RFC 3948", "RFC 3715"},
+	},
+	Connection: func(p *audit.Pass, s *audit.Subject) {
+		own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
+		if !own.IsValid() || !peer.IsValid() || !own.IsPrivate() || peer.IsPrivate() || own.BitLen() != peer.BitLen() {
+			return
+		}
+		for _, k := range s.Connection.Children {
+			if k.Protocol.Value == ike.AH {
+				f := p.On(s, k.Proposals.Where(k.At), false)
+				f.Severity = audit.High
+				f.Message = "the authentication header does not survive NAT, and this gateway is behind one"
+				p.Report(f)
+				return
+			}
+		}
+		path := p.Walk(s.Gateway)
+		set := packet.Range(packet.Src, own, own).And(packet.Range(packet.Dst, peer, peer)).With(packet.Proto, packet.OneOf(17)).With(packet.Sport, packet.OneOf(4500)).With(packet.Dport, packet.OneOf(4500))
+		for _, o := range path.Local(set) {
+			if o.Fate != walk.Dropped || o.Where == "route" {
+				continue
+			}
+			f := p.On(s, o.Decided(s.Connection.At), false)
+			f.Severity = audit.Medium
+			f.Message = fmt.Sprintf("%s is behind NAT (%s to %s), and UDP port 4500 is not let out", s.Gateway.Name, own, peer)
+			f.Undecided(o.Unsure)
+			p.Report(f)
+			return
+		}
+	},
+}

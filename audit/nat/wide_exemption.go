@@ -1,0 +1,75 @@
+package nat
+
+import (
+	"net/netip"
+	"slices"
+
+	"toril/audit"
+	"toril/gateway"
+	"toril/packet"
+	"toril/walk"
+)
+
+// WideExemption speaks where an exemption lets more pass than tunnels protect.
+var WideExemption = &audit.Check{
+	Name:     "nat/wide-exemption",
+	Title:    "The NAT exemption is wider than the tunnels",
+	Severity: audit.Medium,
+	Why:      "What it exempts and no tunnel protects leaves with its private source, and no answer finds its way back.",
+	Mend:     "Narrow the exemption to the encryption domains, or write it by policy: rt ipsec exists accept.",
+	Doc: audit.Doc{
+		What:    "Rules of a source NAT chain that let packets pass untouched which a later rule of the chain would translate, and which belong to no encryption domain. A packet is shown for which it is so.",
+		Harm:    "Private addresses leak to the provider; hosts that the rule was not meant for lose the Internet.",
+		Write:   "ip saddr 10.1.0.0/16 ip daddr 10.2.0.0/16 accept in place of ip daddr 10.0.0.0/8 accept.",
+		Sources: []string{"RFC 1918", "nft(8)"},
+	},
+	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+		path := p.Walk(g)
+		if len(path.Policies) == 0 {
+			return
+		}
+		domains := packet.None()
+		for _, pol := range path.Policies {
+			domains = domains.Or(pol.Domain)
+		}
+		for _, c := range postrouting(g) {
+			for i, r := range c.Rules {
+				if !exempts(r) || !r.Certain() || !touches(path, r) || packet.Where(packet.Proto, packet.OneOf(50, 51)).Contains(r.When) {
+					continue
+				}
+				clear := r.When.And(packet.Where(packet.PeerOut, packet.OneOf(0))).Minus(domains)
+				clear = clear.Minus(packet.Where(packet.In, packet.Name(""))) // the gateway's own
+				for _, before := range c.Rules[:i] {
+					if before.Certain() && before.Verb.Final() {
+						clear = clear.Minus(before.When)
+					}
+				}
+				private := clear.And(privateSources)
+				for _, later := range c.Rules[i+1:] {
+					if !later.Verb.Translates() || !later.Certain() {
+						continue
+					}
+					leak := private.And(later.When)
+					if leak.Empty() || internal(path, leak) {
+						continue
+					}
+					f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: r.At}}
+					w, _ := addresses(leak).Witness()
+					f.Example = w.String()
+					f.Message = "the exemption takes packets out of NAT that no tunnel protects: they leave with their private source"
+					f.Also = []audit.Evidence{{Pos: later.At, Note: "the rule that would have translated them"}}
+					p.Report(f)
+					break
+				}
+			}
+		}
+	},
+}
+
+// touches reports whether a rule has to do with any policy's domain, and not with everything.
+func touches(path *walk.Path, r *gateway.Rule) bool {
+	return !everything(r) && slices.ContainsFunc(path.Policies, func(pol *walk.Policy) bool { return pol.Domain.Overlaps(addresses(r.When)) })
+}
+
+// privateSources are packets from the networks of RFC 1918.
+var privateSources = packet.Prefixes(packet.Src, netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"), netip.MustParsePrefix("192.168.0.0/16"))

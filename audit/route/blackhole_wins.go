@@ -1,0 +1,45 @@
+package route
+
+import (
+	"fmt"
+
+	"toril/audit"
+)
+
+// BlackholeWins speaks where a blackhole route takes packets of a domain while the tunnel is up.
+var BlackholeWins = &audit.Check{
+	Name:     "route/blackhole-wins",
+	Title:    "A blackhole route takes tunnel traffic while the tunnel is up",
+	Severity: audit.High,
+	Why:      "The routing decision comes before the IPsec policy: what a blackhole, unreachable or prohibit route takes is never encrypted.",
+	Mend:     "Give the blackhole route a worse metric than a real route for the same network, or let the IKE daemon install its own routes.",
+	Doc: audit.Doc{
+		What:    "The packets of every child are routed as the kernel does, with the routes that the daemon installs in a table of its own where it does so.",
+		Harm:    "The tunnel is up, the counters of its SA stay at zero, and every packet is lost inside of the gateway.",
+		Write:   "ip route add blackhole 10.2.0.0/16 metric 4278198272, besides a real route with a better metric.",
+		Sources: []string{"ip-route(8)", "RFC 4301 section 5.1"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		if !whole(s) {
+			return
+		}
+		path := p.Walk(s.Gateway)
+		pol := s.PolicyOf(path)
+		if pol == nil || !path.Known() {
+			return
+		}
+		for _, part := range path.Routes(path.Domain(pol).Now) {
+			r := part.Route
+			if r == nil || r.Kind == "unicast" || r.Kind == "local" {
+				continue
+			}
+			f := p.On(s, r.At, false)
+			f.Severity = audit.High
+			w, _ := part.Packets.Witness()
+			f.Example = w.String()
+			f.Message = fmt.Sprintf("the %s route for %s takes packets of %s, also while it is up", r.Kind, r.To, s.Child.Name)
+			f.Also = []audit.Evidence{{Pos: s.Child.Remote.Where(s.Child.At), Note: "the remote networks of the child"}}
+			p.Report(f)
+		}
+	},
+}

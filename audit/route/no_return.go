@@ -1,0 +1,69 @@
+package route
+
+import (
+	"fmt"
+
+	"toril/audit"
+	"toril/gateway"
+	"toril/packet"
+	"toril/source"
+)
+
+// NoReturn speaks where what comes out of a tunnel has no route to its destination.
+var NoReturn = &audit.Check{
+	Name:     "route/no-return",
+	Title:    "The local network of a tunnel has no route",
+	Severity: audit.Medium,
+	Why:      "What comes out of the tunnel for it is lost, or goes back out by the default route.",
+	Mend:     "Add a route for the network behind the gateway, or take it out of the selectors.",
+	Doc: audit.Doc{
+		What:    "The packets of every child in the other direction are routed. The check speaks where some local network has no route but the default one, or none at all, or one that the IKE daemon installed for another child, on gateways whose routes or interfaces were given.",
+		Harm:    "Hosts of that network are reachable on paper only; the requests that come through the tunnel leave by the wrong side, in clear.",
+		Write:   "ip route add 10.1.9.0/24 via 10.1.0.9",
+		Sources: []string{"ip-route(8)"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		if !whole(s) || s.Child.Local.Value.AnyAddress() || s.Child.RouteBased() {
+			return
+		}
+		path := p.Walk(s.Gateway)
+		pol := s.PolicyOf(path)
+		if pol == nil || len(s.Gateway.Routes) == 0 {
+			return
+		}
+		lost, taken := packet.None(), packet.None()
+		var by *gateway.Child // whose route takes them
+		var line source.Pos
+		for _, part := range path.Routes(pol.Back().With(packet.In, packet.Name("any"))) {
+			r, set := part.Route, part.Packets
+			if k := path.InstalledFor(r); k != nil {
+				if by == nil || r.At.Compare(line) < 0 {
+					by, line = k, r.At
+				}
+				taken = taken.Or(set)
+				continue
+			}
+			if r == nil || r.To.Bits() == 0 && r.Kind == "unicast" || r.Kind == "blackhole" || r.Kind == "unreachable" || r.Kind == "prohibit" {
+				lost = lost.Or(set)
+			}
+		}
+		if !taken.Empty() {
+			f := p.On(s, line, false)
+			f.Severity = audit.Medium
+			w, _ := taken.Witness()
+			f.Example = w.String()
+			f.Message = fmt.Sprintf("the route that the IKE daemon installs for %s also takes what comes out of %s: it goes back out, and not to %s", by.Name, s.Child.Name, s.Child.Local.Value)
+			f.Mend = "Add a child of mode pass for the networks behind the gateway, name narrower remote networks, or set charon.install_routes = no and write the routes yourself."
+			p.Report(f)
+		}
+		if lost.Empty() {
+			return
+		}
+		f := p.On(s, s.Child.Local.Where(s.Child.At), false)
+		f.Severity = audit.Medium
+		w, _ := lost.Witness()
+		f.Example = w.String()
+		f.Message = fmt.Sprintf("the gateway has no route of its own to %s, which %s protects", audit.Networks(lost, packet.Dst), s.Child.Name)
+		p.Report(f)
+	},
+}

@@ -1,0 +1,94 @@
+package route
+
+import (
+	"fmt"
+	"net/netip"
+
+	"toril/audit"
+	"toril/gateway"
+	"toril/packet"
+)
+
+// NoRouteIn speaks where the packets of a route-based tunnel are not routed into it.
+var NoRouteIn = &audit.Check{
+	Name:     "route/no-route-in",
+	Title:    "The remote network is not routed into the tunnel",
+	Severity: audit.High,
+	Why:      "A route-based tunnel carries only what a route sends to its interface.",
+	Mend:     "Add a route for the remote networks by the tunnel's interface, and take out what is more specific elsewhere.",
+	Doc: audit.Doc{
+		What: "A child with an interface identifier, and its remote networks as the routing tables have them: the check speaks where no route leads to the interface of that identifier, or where a more specific one leads elsewhere. " +
+			"Networks that a routing protocol on that interface may learn are not spoken of.",
+		Harm:    "The tunnel is up, and the traffic takes the default route, in clear.",
+		Write:   "ip route add 10.2.0.0/16 dev ipsec0",
+		Sources: []string{"ip-route(8)", "ip-xfrm(8)"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		if !whole(s) || !s.Child.RouteBased() || len(s.Gateway.Routes) == 0 {
+			return
+		}
+		own := tunnelInterface(s)
+		if own == nil {
+			return
+		}
+		path := p.Walk(s.Gateway)
+		pol := s.PolicyOf(path)
+		if pol == nil || learns(s.Gateway, own.Name) {
+			return
+		}
+		all := s.Child.Remote.Value.AnyAddress()
+		into, elsewhere := packet.None(), (*gateway.Route)(nil)
+		for _, part := range path.Routes(pol.Domain.And(packet.Where(packet.In, packet.Name("any")))) {
+			r, set := part.Route, part.Packets
+			switch {
+			case r != nil && r.Dev == own.Name:
+				into = into.Or(set)
+			case r != nil && r.To.Bits() > 0 && r.Origin != "connected" && (elsewhere == nil || r.At.Compare(elsewhere.At) < 0):
+				elsewhere = r
+			}
+		}
+		f := p.On(s, s.Child.Remote.Where(s.Child.At), false)
+		f.Severity = audit.High
+		switch {
+		case into.Empty():
+			f.Message = fmt.Sprintf("no route leads to %s, the interface of %s", own.Name, s.Child.Name)
+			f.Also = []audit.Evidence{{Pos: own.At, Note: "the interface"}}
+		case elsewhere != nil && !all:
+			f.Message = fmt.Sprintf("a more specific route, for %s, leads past %s", elsewhere.To, own.Name)
+			f.Also = []audit.Evidence{{Pos: elsewhere.At, Note: "the route"}}
+		default:
+			return
+		}
+		p.Report(f)
+	},
+}
+
+// learns reports whether a routing protocol is told to run on an interface.
+func learns(g *gateway.Gateway, dev string) bool {
+	var addresses []netip.Prefix
+	for _, i := range g.Interfaces {
+		if i.Name == dev {
+			addresses = i.Addresses
+		}
+	}
+	for _, proto := range g.Protocols {
+		for _, c := range proto.Interfaces {
+			if c.Name == dev {
+				return true
+			}
+		}
+		for _, a := range addresses {
+			for _, c := range proto.Networks {
+				if c.Network.IsValid() && c.Network.Contains(a.Addr()) {
+					return true
+				}
+			}
+			for _, n := range proto.Neighbors {
+				if n.Addr.IsValid() && a.Masked().Contains(n.Addr) {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
