@@ -66,6 +66,7 @@ type guide struct {
 	estate *estate.Estate
 	down   bool
 	paths  map[*gateway.Gateway]*walk.Path
+	agreed map[*estate.Tunnel][]agree.Attempt
 }
 
 // passage is one gateway that an example went through.
@@ -78,7 +79,7 @@ type passage struct {
 
 // Ask follows the packets of a question. The error is that their sets become too complex.
 func Ask(e *estate.Estate, q Question) (trips []*Trip, err error) {
-	g := &guide{estate: e, down: q.Down, paths: map[*gateway.Gateway]*walk.Path{}}
+	g := &guide{estate: e, down: q.Down, paths: map[*gateway.Gateway]*walk.Path{}, agreed: map[*estate.Tunnel][]agree.Attempt{}}
 	err = packet.Guard(func() { trips = g.begin(q) })
 	return trips, err
 }
@@ -248,7 +249,7 @@ func (g *guide) cross(from *gateway.Gateway, p *Part, way []passage) *Crossing {
 	if !ok {
 		return c
 	}
-	c.Notes = agreement(t, p.Policy.Child)
+	c.Notes = g.agreement(t, p.Policy.Child)
 	plain := p.Now.Free(packet.In, packet.Out, packet.State, packet.Direction, packet.Translated, packet.Mark, packet.PeerIn, packet.PeerOut)
 	pol := g.farPolicy(t, far, p.Policy.Child, plain)
 	if pol == nil {
@@ -308,9 +309,12 @@ func (g *guide) farPolicy(t *estate.Tunnel, far estate.End, child *gateway.Child
 }
 
 // agreement says where both ends would not agree on a child.
-func agreement(t *estate.Tunnel, child *gateway.Child) []string {
+func (g *guide) agreement(t *estate.Tunnel, child *gateway.Child) []string {
+	if g.agreed[t] == nil {
+		g.agreed[t] = agree.Tunnel(t)
+	}
 	var out []string
-	for _, a := range agree.Tunnel(t) {
+	for _, a := range g.agreed[t] {
 		who := "with " + a.Initiator.Gateway.Name + " as initiator "
 		if a.Failure != nil {
 			out = append(out, who+"the IKE SA does not come up: "+a.Failure.Why)

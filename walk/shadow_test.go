@@ -38,6 +38,8 @@ func TestShadows(t *testing.T) {
 		"ip saddr 10.1.0.0/16 tcp dport 22 log accept\nip saddr 10.0.0.0/8 accept":                        "",
 		"ip saddr 10.1.0.0/16 tcp dport 22 accept\nip saddr 10.1.0.0/24 drop\nip saddr 10.0.0.0/8 accept": "",
 		"ip saddr 10.0.0.1 ip saddr 10.0.0.2 accept":                                                      "0 impossible",
+		"tcp dport 22 udp dport 22 accept":                                                                "0 impossible",
+		"ip saddr 10.0.0.0/8 counter\nip saddr 10.1.0.0/16 accept":                                        "",
 		"limit rate 5/second accept\naccept":                                                              "",
 		"ip saddr 10.0.0.0/8 limit rate 5/second drop\nip saddr 10.1.0.0/16 accept":                       "",
 		"ip saddr 10.0.0.0/8 jump x\nip saddr 10.1.0.0/16 accept":                                         "",

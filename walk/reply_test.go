@@ -2,7 +2,6 @@ package walk_test
 
 import (
 	"net/netip"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -88,39 +87,3 @@ func TestOwnAnswers(t *testing.T) {
 	assert.Equal(t, "icmp 10.1.0.1 > 10.2.0.5 type 0", w.String())
 	assert.Equal(t, "dropped in output", say(p.Local(ping("10.1.0.1", "10.2.0.5"))), "what the gateway begins itself is another thing")
 }
-
-func TestShadowsBetweenRules(t *testing.T) {
-	for name, c := range map[string]struct{ rules, want string }{
-		"one hides all of another":           {"ip saddr 10.0.0.0/8 accept\nip saddr 10.1.0.0/16 drop", "5 hidden by 4"},
-		"the same does the same":             {"ip saddr 10.0.0.0/8 drop\nip saddr 10.1.0.0/16 drop", "5 hidden by 4 the same"},
-		"two together hide one":              {"ip saddr 10.0.0.0/9 accept\nip saddr 10.128.0.0/9 accept\nip saddr 10.0.0.0/8 drop", "6 hidden by 4 5"},
-		"a part is not all":                  {"ip saddr 10.0.0.0/9 accept\nip saddr 10.0.0.0/8 reject", ""},
-		"what does not decide hides nothing": {"ip saddr 10.0.0.0/8 counter\nip saddr 10.1.0.0/16 accept", ""},
-		"a condition outside hides nothing":  {"ip saddr 10.0.0.0/8 limit rate 5/second accept\nip saddr 10.1.0.0/16 accept", ""},
-		"nothing can be both":                {"tcp dport 22 udp dport 22 accept", "4 impossible"},
-		"the policy does it anyway":          {"ip saddr 10.0.0.0/8 drop", "4 redundant"},
-		"what logs is not redundant":         {"ip saddr 10.0.0.0/8 log drop", ""},
-		"another rule comes between":         {"ip saddr 10.1.0.0/16 drop\nip saddr 10.0.0.0/8 accept", ""},
-		"what follows does the same":         {"ip saddr 10.1.0.0/16 accept\nip saddr 10.0.0.0/8 accept", "4 redundant by 5"},
-	} {
-		g, _ := filterOf(t, "table inet f {\nchain fwd {\ntype filter hook forward priority 0; policy drop;\n"+c.rules+"\n}\n}\n")
-		var out []string
-		for _, s := range walk.Shadows(g.Chains[0]) {
-			require.NoError(t, s.Err)
-			text := []string{itoa(s.Rule.At.Line), map[walk.ShadowKind]string{walk.Hidden: "hidden", walk.Impossible: "impossible", walk.Redundant: "redundant"}[s.Kind]}
-			for i, by := range s.By {
-				if i == 0 {
-					text = append(text, "by")
-				}
-				text = append(text, itoa(by.At.Line))
-			}
-			if s.Kind == walk.Hidden && s.Same {
-				text = append(text, "the same")
-			}
-			out = append(out, strings.Join(text, " "))
-		}
-		assert.Equal(t, c.want, strings.Join(out, "; "), name)
-	}
-}
-
-func itoa(n int) string { return string(rune('0' + n)) }

@@ -1,0 +1,107 @@
+package walk
+
+import (
+	"slices"
+
+	"toril/gateway"
+	"toril/ike"
+	"toril/packet"
+)
+
+// esp are a policy's ESP packets, or those that carry them in UDP.
+func (pol *Policy) esp(out bool) (packet.Set, bool) {
+	if !pol.Own.IsValid() || !pol.Peer.IsValid() || pol.Own.BitLen() != pol.Peer.BitLen() {
+		return packet.None(), false
+	}
+	from, to := pol.Own, pol.Peer
+	if !out {
+		from, to = to, from
+	}
+	s := packet.Range(packet.Src, from, from).And(packet.Range(packet.Dst, to, to))
+	if pol.Connection.Encap.Value {
+		return s.With(packet.Proto, packet.OneOf(17)).With(packet.Sport, packet.OneOf(4500)).With(packet.Dport, packet.OneOf(4500)), true
+	}
+	if pol.Child.Protocol.Value == ike.AH {
+		return s.With(packet.Proto, packet.OneOf(51)), true
+	}
+	return s.With(packet.Proto, packet.OneOf(50)), true
+}
+
+// Outer follows the ESP packets of a policy: routed anew, then output and postrouting. Nothing where an address is not known.
+func (p *Path) Outer(pol *Policy) []Outcome {
+	s, ok := pol.esp(true)
+	if !ok {
+		return nil
+	}
+	return p.local(Start(Plain(s).With(packet.In, packet.Name("")).With(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0))), true)
+}
+
+// espLeaves sends ESP packets through postrouting; no policy is asked about them.
+func (p *Path) espLeaves(f Flow, h hop) []Outcome {
+	var out []Outcome
+	for _, v := range p.filter.Through(gateway.Postrouting, f) {
+		if o, done := stopped(v, "postrouting"); done {
+			out = append(out, o)
+			continue
+		}
+		out = append(out, Outcome{Flow: v.Flow, Fate: Clear, Where: "leaves", Out: h.dev, Via: h.via})
+	}
+	return out
+}
+
+// Arrive follows the ESP packets of a policy's peer through prerouting and input. Nothing where an address is not known.
+func (p *Path) Arrive(pol *Policy) []Outcome {
+	set, ok := pol.esp(false)
+	if !ok {
+		return nil
+	}
+	var out []Outcome
+	f := Fresh(set, "")
+	outside, _ := p.Outside(pol.Own, pol.Peer)
+	f.Now = f.Now.With(packet.In, outside)
+	for _, v := range p.filter.Through(gateway.Prerouting, f) {
+		if o, done := stopped(v, "prerouting"); done {
+			out = append(out, o)
+			continue
+		}
+		for _, w := range p.filter.Through(gateway.Input, v.Flow) {
+			if o, done := stopped(w, "input"); done {
+				out = append(out, o)
+				continue
+			}
+			out = append(out, Outcome{Flow: w.Flow, Fate: Delivered, Where: "input"})
+		}
+	}
+	return out
+}
+
+// Entry is the interface by which what comes out of a policy's tunnel comes in; "" where the saved files do not tell.
+func (p *Path) Entry(pol *Policy) string {
+	for _, i := range p.Gateway.Interfaces {
+		if pol.IfID != 0 && i.Kind == "xfrm" && i.IfID == pol.IfID {
+			return i.Name
+		}
+	}
+	return p.outside(pol.Own, pol.Peer)
+}
+
+// Inbound follows packets that come out of a policy's tunnel: the ESP packet through prerouting and input, then what was
+// in it. The first list is what became of the ESP packet; where it is not let in there is no second.
+func (p *Path) Inbound(pol *Policy, s packet.Set) (esp, inner []Outcome) {
+	esp = p.Arrive(pol)
+	if len(esp) > 0 && !slices.ContainsFunc(esp, func(o Outcome) bool { return o.Fate == Delivered }) {
+		return esp, nil
+	}
+	by := p.Entry(pol)
+	f := Plain(s.And(pol.back)).With(packet.PeerIn, pol.peer()).With(packet.PeerOut, packet.OneOf(0))
+	if by != "" {
+		f = f.With(packet.In, packet.Name(by))
+	} else {
+		outside, _ := p.Outside(pol.Own, pol.Peer)
+		f = f.With(packet.In, outside)
+	}
+	if f.Empty() {
+		return esp, nil
+	}
+	return esp, p.Forward(Start(f).met(Step{Stage: "decrypt", What: "out of " + pol.Name}))
+}
