@@ -3,6 +3,7 @@ package agree
 import (
 	"fmt"
 	"net/netip"
+	"path"
 	"slices"
 
 	"toril/gateway"
@@ -87,7 +88,7 @@ func shown(s side) (id ike.Identity, ok bool) {
 	}
 	if s.c.Local.Method.Value == ike.Certificate {
 		for _, c := range s.Gateway.Certs {
-			if !c.CA && slices.Contains(s.c.Local.Certificates.Value, base(c.At.File)) {
+			if !c.CA && slices.Contains(s.c.Local.Certificates.Value, path.Base(c.At.File)) {
 				return c.Subject, true
 			}
 		}
@@ -96,21 +97,12 @@ func shown(s side) (id ike.Identity, ok bool) {
 	return ike.Addr(s.own), s.own.IsValid()
 }
 
-func base(path string) string {
-	for i := len(path) - 1; i >= 0; i-- {
-		if path[i] == '/' {
-			return path[i+1:]
-		}
-	}
-	return path
-}
-
 func (a *attempt) identities() *Failure {
 	i, r := a.i.c, a.r.c
 	idI, knownI := shown(a.i)
 	idR, knownR := shown(a.r)
 	asked := i.Remote.ID.Value // sent as IDr where it is one
-	if a.Version == ike.V2 && r.Local.ID.Value.Kind == ike.NoID && definite(asked) {
+	if a.Version == ike.V2 && r.Local.ID.Value.Kind == ike.NoID && asked.Definite() {
 		idR, knownR = asked, true // the responder has none of its own and takes the one that it is asked for
 	}
 	fail := func(who, whom side, id ike.Identity, notify string, mine, theirs source.Pos) *Failure {
@@ -123,15 +115,13 @@ func (a *attempt) identities() *Failure {
 	} else if knownI && !r.Remote.ID.Value.Accepts(idI) {
 		return fail(a.i, a.r, idI, "AUTHENTICATION_FAILED", i.Local.ID.Where(i.At), r.Remote.ID.Where(r.At))
 	}
-	if !knownR && definite(asked) {
+	if !knownR && asked.Definite() {
 		a.Notes = append(a.Notes, fmt.Sprintf("%s shows the subject of its certificate, which was not compared", a.r.name()))
 	} else if knownR && !asked.Accepts(idR) {
 		return fail(a.r, a.i, idR, "AUTHENTICATION_FAILED", r.Local.ID.Where(r.At), i.Remote.ID.Where(i.At))
 	}
 	return nil
 }
-
-func definite(id ike.Identity) bool { return !id.Wild() && id.Kind != ike.NoID }
 
 // keys compares the pre-shared keys that both would take, by their fingerprints.
 func (a *attempt) keys() *Failure {
@@ -146,12 +136,12 @@ func (a *attempt) keys() *Failure {
 		if id, ok := shown(s); ok {
 			own = append(own, id)
 		}
-		if want := s.c.Remote.ID.Value; a.Version == ike.V2 && s.End == a.i.End && definite(want) { // before the peer shows any
+		if want := s.c.Remote.ID.Value; a.Version == ike.V2 && s.End == a.i.End && want.Definite() { // before the peer shows any
 			peer = append(peer, want)
 		} else if id, ok := shown(o); ok {
 			peer = append(peer, id)
 		}
-		if a.Version == ike.V2 && s.End == a.r.End && s.c.Local.ID.Value.Kind == ike.NoID && definite(a.i.c.Remote.ID.Value) {
+		if a.Version == ike.V2 && s.End == a.r.End && s.c.Local.ID.Value.Kind == ike.NoID && a.i.c.Remote.ID.Value.Definite() {
 			own = []ike.Identity{a.i.c.Remote.ID.Value}
 		}
 		return own, peer

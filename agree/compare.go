@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"toril/baseline"
 	"toril/estate"
 	"toril/gateway"
 	"toril/ike"
@@ -138,9 +139,9 @@ func (c *comparison) ike() {
 	differs, versionDiffers := false, false
 	for _, at := range c.attempts {
 		switch {
-		case at.Failure != nil && strings.HasPrefix(at.Failure.Why, at.Initiator.Gateway.Name+" starts with"):
+		case at.Failure != nil && at.Failure.Topic == Version:
 			versionDiffers = true
-		case at.Failure != nil && at.IKE.Encryption.Algorithm == nil && at.Outcome == Fails:
+		case at.Failure != nil && at.Failure.Topic == Proposals:
 			differs = true
 		case at.IKE.Encryption.Algorithm != nil && !suites[at.IKE.String()]:
 			suites[at.IKE.String()] = true
@@ -180,22 +181,12 @@ func (c *comparison) ike() {
 	c.add("encapsulation", "", [2]Value{nat(a.Encap), nat(b.Encap)}, map[bool]string{true: "always in UDP"}[a.Encap.Value || b.Encap.Value], false)
 }
 
-// duration writes a time in the largest units that fit; zero stands for none.
+// duration writes a time; zero has words of its own.
 func duration(d time.Duration, zero string) string {
 	if d == 0 {
 		return zero
 	}
-	var parts []string
-	for _, u := range []struct {
-		size time.Duration
-		name string
-	}{{time.Hour, "h"}, {time.Minute, "min"}, {time.Second, "s"}} {
-		if n := d / u.size; n > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", n, u.name))
-			d -= n * u.size
-		}
-	}
-	return strings.Join(parts, " ")
+	return baseline.Span(d)
 }
 
 // spellProposals writes proposals as they are written; the daemon's own in a few words.

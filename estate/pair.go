@@ -194,12 +194,12 @@ func (p *pairing) index(g *gateway.Gateway) {
 		for _, a := range c.RemoteAddrs.Value.Fixed() {
 			p.byPeer[peerKey{g, a}] = append(p.byPeer[peerKey{g, a}], n)
 		}
-		if id := c.Remote.ID.Value; definite(id) {
+		if id := c.Remote.ID.Value; id.Definite() {
 			p.byID[idKey{g, id}] = append(p.byID[idKey{g, id}], n)
 		} else if len(c.RemoteAddrs.Value.Fixed()) == 0 {
 			p.open[g] = append(p.open[g], n)
 		}
-		if id := c.Local.ID.Value; definite(id) {
+		if id := c.Local.ID.Value; id.Definite() {
 			key := [2]ike.Identity{id, expected(c)}
 			p.byIDs[key] = append(p.byIDs[key], n)
 		}
@@ -215,13 +215,11 @@ const maxAlike = 16
 
 // expected is the identity that a connection expects of its peer, the zero Identity where it does not mind.
 func expected(c *gateway.Connection) ike.Identity {
-	if id := c.Remote.ID.Value; definite(id) {
+	if id := c.Remote.ID.Value; id.Definite() {
 		return id
 	}
 	return ike.Identity{}
 }
-
-func definite(id ike.Identity) bool { return !id.Wild() && id.Kind != ike.NoID }
 
 // shunt reports whether a connection only holds policies that let packets pass or drop them: it has no peer.
 func shunt(c *gateway.Connection) bool {
@@ -265,7 +263,7 @@ func (p *pairing) edges() []edge {
 				consider(p.open[g])
 			}
 		}
-		if id := c.Remote.ID.Value; definite(id) {
+		if id := c.Remote.ID.Value; id.Definite() {
 			consider(p.byIDs[[2]ike.Identity{id, c.Local.ID.Value}])
 			anybody := p.byIDs[[2]ike.Identity{id, {}}]
 			consider(anybody[:min(len(anybody), maxAlike)])
@@ -381,7 +379,7 @@ func (p *pairing) tunnels(edges []edge) []*Tunnel {
 	of := make([][]*Tunnel, len(p.ends))
 	many := func(n int) bool {
 		c := p.ends[n].Connection
-		return len(c.RemoteAddrs.Value.Fixed()) == 0 && !definite(c.Remote.ID.Value)
+		return len(c.RemoteAddrs.Value.Fixed()) == 0 && !c.Remote.ID.Value.Definite()
 	}
 	free := func(n int) bool { return len(of[n]) == 0 || many(n) }
 	strength := map[*Tunnel]int{}

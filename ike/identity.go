@@ -79,6 +79,9 @@ func (id Identity) String() string {
 	return id.Value
 }
 
+// Definite reports whether the identity is one: it is said, and stands for no other.
+func (id Identity) Definite() bool { return !id.Wild() && id.Kind != NoID }
+
 // Wild reports whether the identity stands for more than one.
 func (id Identity) Wild() bool {
 	return id.Kind == AnyID || id.Kind == IDNet || strings.Contains(id.Value, "*")

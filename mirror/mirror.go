@@ -132,7 +132,7 @@ func Swanctl(t *estate.Tunnel, e estate.End) (string, error) {
 	w.set("version", fmt.Sprint(uint8(s.Version)))
 	w.set("local_addrs", s.Own)
 	w.set("remote_addrs", s.Peer)
-	proposals, err := written(s.Proposals, s.Version)
+	proposals, err := written(s.Proposals)
 	if err != nil {
 		return "", err
 	}
@@ -166,7 +166,7 @@ func Swanctl(t *estate.Tunnel, e estate.End) (string, error) {
 		if k.Mode.Value == ike.Pass || k.Mode.Value == ike.Drop {
 			continue
 		}
-		if err := w.child(k, s.Version); err != nil {
+		if err := w.child(k); err != nil {
 			return "", err
 		}
 	}
@@ -234,9 +234,9 @@ func (w *writer) set(key, value string) {
 	}
 }
 
-func (w *writer) child(k *gateway.Child, v ike.Version) error {
+func (w *writer) child(k *gateway.Child) error {
 	w.open(section(k.Name))
-	proposals, err := written(k.Proposals.Value, v)
+	proposals, err := written(k.Proposals.Value)
 	if err != nil {
 		return fmt.Errorf("child %s: %w", k.Name, err)
 	}
@@ -265,8 +265,8 @@ func selectors(ss ike.Selectors) string {
 		text := "dynamic"
 		if !s.Dynamic {
 			text = s.Lo.String() + "-" + s.Hi.String()
-			if one := s; !strings.Contains(one.Addresses(), "-") {
-				text = one.Addresses()
+			if a := s.Addresses(); !strings.Contains(a, "-") {
+				text = a
 			}
 		}
 		switch {
@@ -291,7 +291,7 @@ func proto(n uint8) string {
 }
 
 // written writes proposals with the daemon's keywords.
-func written(ps []ike.Proposal, _ ike.Version) (string, error) {
+func written(ps []ike.Proposal) (string, error) {
 	var out []string
 	for _, p := range ps {
 		text, err := keyword(p)

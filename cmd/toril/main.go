@@ -9,8 +9,8 @@ import (
 )
 
 func main() {
-	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(30) // long rule lists live long: less memory for a little time
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(400 << 20) // long rule lists live long: past this, memory is cleared more often
 	}
 	os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
 }

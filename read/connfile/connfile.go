@@ -20,13 +20,16 @@ type Section struct {
 	At         source.Pos
 	Values     []*fill.Value
 	also       []*fill.Value
+	index      map[string]int  // where a key is in Values
+	refs       map[string]bool // the texts of also
 }
 
 // File is what one ipsec.conf and the files that it includes say.
 type File struct {
 	Sections []*Section
 	in       *read.Input
-	said     map[source.Pos]bool // lines about which a problem was said
+	index    map[[2]string]*Section // by kind and name
+	said     map[source.Pos]bool    // lines about which a problem was said
 }
 
 // problem says what is wrong with a line, once.
@@ -43,7 +46,7 @@ func (f *File) problem(at source.Pos, format string, args ...any) {
 
 // Parse reads a file and what it includes. Sections of one kind and name are one section.
 func Parse(in *read.Input) *File {
-	f := &File{in: in}
+	f := &File{in: in, index: map[[2]string]*Section{}}
 	f.parse(in)
 	return f
 }
@@ -108,30 +111,31 @@ func unquote(s string) string {
 }
 
 func (f *File) section(kind, name string, at source.Pos) *Section {
-	for _, s := range f.Sections {
-		if s.Kind == kind && s.Name == name {
-			return s
-		}
+	if s := f.index[[2]string{kind, name}]; s != nil {
+		return s
 	}
-	s := &Section{Kind: kind, Name: name, At: at}
+	s := &Section{Kind: kind, Name: name, At: at, index: map[string]int{}, refs: map[string]bool{}}
+	f.index[[2]string{kind, name}] = s
 	f.Sections = append(f.Sections, s)
 	return s
 }
 
 func (s *Section) set(v *fill.Value) {
 	if v.Key == "also" {
-		if !slices.ContainsFunc(s.also, func(o *fill.Value) bool { return o.Text == v.Text }) {
+		if !s.refs[v.Text] {
+			s.refs[v.Text] = true
 			s.also = append(s.also, v)
 		}
 		return
 	}
-	if i := slices.IndexFunc(s.Values, func(o *fill.Value) bool { return o.Key == v.Key }); i >= 0 {
+	if i, said := s.index[v.Key]; said {
 		if old := s.Values[i]; old.Text != v.Text {
 			v.Was = append(old.Was, old.At)
 		}
 		s.Values[i] = v
 		return
 	}
+	s.index[v.Key] = len(s.Values)
 	s.Values = append(s.Values, v)
 }
 
@@ -145,10 +149,8 @@ func (f *File) Effective(s *Section, lastAlso bool) []*fill.Value {
 	r := resolver{f: f, lastAlso: lastAlso}
 	out := r.values(s, nil, false)
 	if s.Name != "%default" {
-		for _, d := range f.Sections {
-			if d.Kind == s.Kind && d.Name == "%default" {
-				out = lay(out, r.values(d, []*Section{s}, true), false)
-			}
+		if d := f.index[[2]string{s.Kind, "%default"}]; d != nil {
+			out = lay(out, r.values(d, []*Section{s}, true), false)
 		}
 	}
 	return out
@@ -170,17 +172,17 @@ func (r *resolver) values(s *Section, trail []*Section, inherited bool) []*fill.
 	r.count += len(out) + 1
 	for _, ref := range s.also {
 		for name := range strings.FieldsSeq(strings.ReplaceAll(ref.Text, ",", " ")) {
-			i := slices.IndexFunc(r.f.Sections, func(o *Section) bool { return o.Kind == s.Kind && o.Name == name })
+			other := r.f.index[[2]string{s.Kind, name}]
 			switch {
-			case i < 0:
+			case other == nil:
 				continue // said by Declare
-			case slices.Contains(trail, r.f.Sections[i]) || r.f.Sections[i] == s:
+			case slices.Contains(trail, other) || other == s:
 				r.f.problem(ref.At, "section %q refers to itself", source.Clean(name))
 			case r.count > maxInherited:
 				r.f.problem(ref.At, "the references between sections give more than %d settings; the rest is not followed", maxInherited)
 				return lay(out, also, false)
 			default:
-				also = lay(also, r.values(r.f.Sections[i], append(slices.Clip(trail), s), true), r.lastAlso)
+				also = lay(also, r.values(other, append(slices.Clip(trail), s), true), r.lastAlso)
 			}
 		}
 	}

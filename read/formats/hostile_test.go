@@ -171,3 +171,21 @@ func TestFilesThatIncludeThemselves(t *testing.T) {
 		assert.NotEmpty(t, readtest.Unread(g), "%s: nothing outside is opened", format)
 	}
 }
+
+// TestManySections: what a file takes grows with its size, not with the square of its sections.
+func TestManySections(t *testing.T) {
+	for name, conn := range map[string]string{
+		"ipsec.conf-strongswan": "conn c%d\n\tleft=192.0.2.1\n\tright=198.51.100.7\n\tauto=add\n\tkeyexchange=ikev2\n",
+		"ipsec.conf-libreswan":  "conn c%d\n\tleft=192.0.2.1\n\tright=198.51.100.7\n\tauto=ondemand\n\tikev2=insist\n",
+	} {
+		var b strings.Builder
+		const sections = 40_000
+		for i := range sections {
+			fmt.Fprintf(&b, conn, i)
+		}
+		began := time.Now()
+		g := readtest.Read(byName(t, name), "ipsec.conf", b.String(), nil)
+		assert.Len(t, g.Connections, sections, name)
+		assert.Less(t, time.Since(began), 20*time.Second, name)
+	}
+}
