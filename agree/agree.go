@@ -304,7 +304,7 @@ func (a *attempt) proposals() *Failure {
 			g := ike.FirstGroup(offer)
 			var same []ike.Proposal
 			for _, p := range offer {
-				if len(p.KeyExchange) > 0 && g.Algorithm != nil && p.KeyExchange[0].Same(g) {
+				if len(p.Transforms[ike.KeyExchange]) > 0 && g.Algorithm != nil && p.Transforms[ike.KeyExchange][0].Same(g) {
 					same = append(same, p)
 				}
 			}
@@ -319,10 +319,10 @@ func (a *attempt) proposals() *Failure {
 			offer = ike.Lead(written, guess)
 		}
 		s, _, ok = ike.Choose(own, offer, a.r.Gateway.Options.InitiatorDecides.Value)
-		if !ok || a.Version == ike.V1 || guess.Algorithm == nil || guess.Same(s.KeyExchange) {
+		if !ok || a.Version == ike.V1 || guess.Algorithm == nil || guess.Same(s.Transforms[ike.KeyExchange]) {
 			break
 		}
-		a.Retry, guess = true, s.KeyExchange // asked for another group: once more, with that
+		a.Retry, guess = true, s.Transforms[ike.KeyExchange] // asked for another group: once more, with that
 	}
 	if !ok {
 		return &Failure{Topic: Proposals, Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: a.difference(offer, own, "IKE"), Lines: [2]source.Pos{a.i.c.Proposals.Where(a.i.c.At), a.r.c.Proposals.Where(a.r.c.At)},
@@ -371,26 +371,8 @@ type lack struct {
 // lacking returns the types of transform in which two proposals have nothing in common.
 func lacking(p, q ike.Proposal) []lack {
 	var out []lack
-	for _, t := range []struct {
-		what string
-		a, b ike.Choices
-	}{{"cipher", p.Encryption, q.Encryption}, {"integrity", p.Integrity, q.Integrity}, {"PRF", p.PRF, q.PRF}, {"key exchange", p.KeyExchange, q.KeyExchange}, {"sequence numbers", p.Sequence, q.Sequence}} {
-		one, two := ike.Proposal{Protocol: p.Protocol}, ike.Proposal{Protocol: p.Protocol}
-		switch t.what {
-		case "cipher":
-			one.Encryption, two.Encryption = t.a, t.b
-		case "integrity":
-			one.Integrity, two.Integrity = t.a, t.b
-		case "PRF":
-			one.PRF, two.PRF = t.a, t.b
-		case "key exchange":
-			one.KeyExchange, two.KeyExchange = t.a, t.b
-		default:
-			one.Sequence, two.Sequence = t.a, t.b
-		}
-		if _, ok := one.Agree(two); !ok {
-			out = append(out, lack{t.what, t.a, t.b})
-		}
+	for _, r := range p.Lacking(q) {
+		out = append(out, lack{r.String(), p.Of(r), q.Of(r)})
 	}
 	if p.Protocol != q.Protocol {
 		out = append(out, lack{what: fmt.Sprintf("protocol (%s and %s)", p.Protocol, q.Protocol)})

@@ -14,6 +14,7 @@ import (
 
 	"toril/agree"
 	"toril/estate"
+	"toril/ike"
 	"toril/read/formats"
 )
 
@@ -247,10 +248,10 @@ func TestWhenItBreaks(t *testing.T) {
 func TestTheInitiatorMayDecide(t *testing.T) {
 	a, b := over{"proposals": "aes128-aes256-sha256-modp2048"}, over{"proposals": "aes256-aes128-sha256-modp2048"}
 	got := agree.Tunnel(tunnel(t, a, b))
-	assert.Equal(t, 256, got[0].IKE.Encryption.KeyBits, "b's order")
-	assert.Equal(t, 128, got[1].IKE.Encryption.KeyBits, "a's order")
+	assert.Equal(t, 256, got[0].IKE.Transforms[ike.Encryption].KeyBits, "b's order")
+	assert.Equal(t, 128, got[1].IKE.Transforms[ike.Encryption].KeyBits, "a's order")
 	got = agree.Tunnel(tunnel(t, a, b, "b/strongswan.conf", "charon {\n prefer_configured_proposals = no\n}\n"))
-	assert.Equal(t, 128, got[0].IKE.Encryption.KeyBits)
+	assert.Equal(t, 128, got[0].IKE.Transforms[ike.Encryption].KeyBits)
 	got = agree.Tunnel(tunnel(t, over{"version": "1", "aggressive": "yes"}, over{"version": "1", "aggressive": "yes"}, "b/strongswan.conf", "charon {\n i_dont_care_about_security_and_use_aggressive_mode_psk = yes\n}\n"))
 	assert.Equal(t, agree.Agrees, got[0].Outcome)
 	assert.Equal(t, agree.Fails, got[1].Outcome)

@@ -224,7 +224,7 @@ func (a *attempt) suite(c *Child, k *gateway.Child, step Step) *Failure {
 			return &Failure{Topic: a.pfsOr(mine, theirs), Step: step, Notify: "NO_PROPOSAL_CHOSEN", Lines: lines, Why: a.difference(mine, theirs, k.Protocol.Value.String()), Changes: a.widen(mine, theirs)}
 		}
 	}
-	if c.Suite.Integrity.Algorithm != nil && c.Suite.Integrity.ID == 12 && k.Cut96.Value != c.With.Cut96.Value {
+	if c.Suite.Transforms[ike.Integrity].Algorithm != nil && c.Suite.Transforms[ike.Integrity].ID == 12 && k.Cut96.Value != c.With.Cut96.Value {
 		c.Notes = append(c.Notes, "one end cuts HMAC-SHA2-256 to 96 bits, the other to 128: it comes up and no packet is accepted")
 	}
 	return nil
@@ -240,16 +240,16 @@ func (a *attempt) pfsOr(mine, theirs []ike.Proposal) Topic {
 
 // quickOffer is what an IKEv1 initiator proposes in quick mode: proposals of one group, or of none.
 func (a *attempt) quickOffer(ps []ike.Proposal) []ike.Proposal {
-	group := ike.QuickModeGroup(ps, a.IKE.KeyExchange)
+	group := ike.QuickModeGroup(ps, a.IKE.Transforms[ike.KeyExchange])
 	var out []ike.Proposal
 	for _, p := range ps {
 		switch {
 		case group.Algorithm == nil:
-			p.KeyExchange = nil
-		case !p.KeyExchange.Has(group):
+			p.Transforms[ike.KeyExchange] = nil
+		case !p.Transforms[ike.KeyExchange].Has(group):
 			continue
 		default:
-			p.KeyExchange = ike.Choices{group}
+			p.Transforms[ike.KeyExchange] = ike.Choices{group}
 		}
 		out = append(out, p)
 	}
@@ -269,7 +269,7 @@ func create(initiator, responder []ike.Proposal, decides bool) (ike.Suite, bool)
 	if !ok || !without {
 		return s, ok
 	}
-	own := initiator[at].KeyExchange
+	own := initiator[at].Transforms[ike.KeyExchange]
 	if len(own) > 0 && !slices.ContainsFunc(own, func(c ike.Choice) bool { return c.ID == 0 }) {
 		return s, false
 	}

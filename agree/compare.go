@@ -143,11 +143,11 @@ func (c *comparison) ike() {
 			versionDiffers = true
 		case at.Failure != nil && at.Failure.Topic == Proposals:
 			differs = true
-		case at.IKE.Encryption.Algorithm != nil && !suites[at.IKE.String()]:
+		case at.IKE.Transforms[ike.Encryption].Algorithm != nil && !suites[at.IKE.String()]:
 			suites[at.IKE.String()] = true
 			agreed = append(agreed, at.IKE.String())
 		}
-		if at.IKE.Encryption.Algorithm != nil {
+		if at.IKE.Transforms[ike.Encryption].Algorithm != nil {
 			versions[at.Version.String()] = true
 		}
 	}
@@ -275,8 +275,8 @@ func (c *comparison) child(p estate.ChildPair) {
 	_, ab := create(p.A.Proposals.Value, p.B.Proposals.Value, false)
 	_, ba := create(p.B.Proposals.Value, p.A.Proposals.Value, false)
 	renewed, bites := "", (!ab || !ba) && groupsOf(p.A) != groupsOf(p.B)
-	if done != nil && done.Outcome == Agrees && done.Rekey.Suite.KeyExchange.Algorithm != nil {
-		renewed = done.Rekey.Suite.KeyExchange.Label()
+	if done != nil && done.Outcome == Agrees && done.Rekey.Suite.Transforms[ike.KeyExchange].Algorithm != nil {
+		renewed = done.Rekey.Suite.Transforms[ike.KeyExchange].Label()
 	}
 	c.add("PFS", name, [2]Value{pfs(p.A), pfs(p.B)}, renewed, bites)
 	mode := [2]Value{value(p.A.Mode, p.A.Mode.Value.String()), value(p.B.Mode, p.B.Mode.Value.String())}

@@ -175,8 +175,8 @@ func TestACancelledRunIsAnError(t *testing.T) {
 func TestJudged(t *testing.T) {
 	b, err := baseline.Named("sound")
 	require.NoError(t, err)
-	weak := ike.Proposal{Protocol: ike.ESP, Encryption: ike.Choices{ike.Pick(ike.Encryption, 3, 0)}, Integrity: ike.Choices{ike.Pick(ike.Integrity, 1, 0)}}
-	strong := ike.Proposal{Protocol: ike.ESP, Encryption: ike.Choices{ike.Pick(ike.Encryption, 20, 256)}}
+	weak := ike.Proposal{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: ike.Choices{ike.Pick(ike.Encryption, 3, 0)}, ike.Integrity: ike.Choices{ike.Pick(ike.Integrity, 1, 0)}}}
+	strong := ike.Proposal{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: ike.Choices{ike.Pick(ike.Encryption, 20, 256)}}}
 	types := []ike.Registry{ike.Encryption, ike.Integrity}
 	first := audit.Judge(b, []ike.Proposal{weak, strong}, ike.ESP, types...)
 	assert.True(t, first.Preferred)

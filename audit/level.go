@@ -39,6 +39,9 @@ func Judge(b *baseline.Baseline, ps []ike.Proposal, protocol ike.Protocol, types
 	var out Judged
 	for _, r := range types {
 		for _, c := range ike.All(ps, r) {
+			if c.ID == 0 && r != ike.KeyExchange && r.Exchanges() {
+				continue // an additional key exchange that may be left out
+			}
 			level, rule := b.Judge(protocol, c)
 			if !level.Against() {
 				continue

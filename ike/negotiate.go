@@ -7,19 +7,23 @@ import (
 
 // Suite is what two ends agree on for one SA: of every type of transform one, or none (a Choice without Algorithm).
 type Suite struct {
-	Protocol    Protocol
-	Encryption  Choice
-	Integrity   Choice
-	PRF         Choice
-	KeyExchange Choice
-	ESN         bool // extended sequence numbers
+	Protocol   Protocol
+	Transforms [Types + 1]Choice
 }
 
-// All returns the transforms of the suite, in the order of RFC 7296 section 3.3.2.
+// ESN reports whether extended sequence numbers were agreed on.
+func (s Suite) ESN() bool { return s.Transforms[Sequence].Algorithm != nil }
+
+// Valid reports whether anything was agreed on: a cipher, or, for AH, an integrity algorithm.
+func (s Suite) Valid() bool {
+	return s.Transforms[Encryption].Algorithm != nil || s.Transforms[Integrity].Algorithm != nil
+}
+
+// All returns the transforms of the suite but for sequence numbers, in the order in which types are shown.
 func (s Suite) All() Choices {
 	var out Choices
-	for _, c := range []Choice{s.Encryption, s.PRF, s.Integrity, s.KeyExchange} {
-		if c.Algorithm != nil {
+	for _, r := range order {
+		if c := s.Transforms[r]; c.Algorithm != nil && r != Sequence {
 			out = append(out, c)
 		}
 	}
@@ -29,24 +33,30 @@ func (s Suite) All() Choices {
 // String returns the everyday names of the suite, types divided by " / ".
 func (s Suite) String() string {
 	var out []string
-	for _, c := range []Choice{s.Encryption, s.Integrity, s.PRF, s.KeyExchange} {
-		if c.Algorithm != nil {
-			out = append(out, c.Label())
-		}
+	for _, c := range s.All() {
+		out = append(out, c.Label())
 	}
-	if s.ESN {
+	if s.ESN() {
 		out = append(out, "ESN")
 	}
 	return strings.Join(out, " / ")
 }
 
-// Strength returns the security of the suite in bits against a classical adversary: that of its weakest transform.
+// Strength returns the security of the suite in bits against a classical adversary: that of its weakest transform, where
+// the key exchanges together are as strong as the strongest of them (RFC 9370 section 1.2).
 func (s Suite) Strength() int {
-	least := -1
+	least, exchange := -1, -1
 	for _, c := range s.All() {
-		if n := c.Strength(); least < 0 || n < least {
+		n := c.Strength()
+		switch {
+		case c.Registry.Exchanges():
+			exchange = max(exchange, n)
+		case least < 0 || n < least:
 			least = n
 		}
+	}
+	if exchange >= 0 && (least < 0 || exchange < least) {
+		least = exchange
 	}
 	return max(0, least)
 }
@@ -81,21 +91,47 @@ func (p Proposal) Agree(q Proposal) (s Suite, ok bool) {
 	if p.Protocol != q.Protocol {
 		return s, false
 	}
-	var okEnc, okInt, okPRF, okKE bool
-	s.Encryption, okEnc = common(p.Encryption, q.Encryption)
-	s.Integrity, okInt = common(p.Integrity, q.Integrity)
-	s.PRF, okPRF = common(p.PRF, q.PRF)
-	s.KeyExchange, okKE = exchange(p.KeyExchange, q.KeyExchange)
-	seq, okSeq := common(sequence(p), sequence(q))
-	s.ESN = okSeq && p.Protocol != IKE && seq.ID == 1
-	return s, okEnc && okInt && okPRF && okKE && okSeq
+	ok = true
+	for _, r := range order {
+		c, common := agreeOn(r, p.Transforms[r], q.Transforms[r])
+		ok = ok && common
+		if r == Sequence && (!common || p.Protocol == IKE || c.ID == 0) {
+			c = Choice{} // 32-bit numbers go without saying
+		}
+		s.Transforms[r] = c
+	}
+	return s, ok
 }
 
-func sequence(p Proposal) Choices {
-	if len(p.Sequence) == 0 {
-		return Choices{Pick(Sequence, 0, 0)}
+// agreeOn agrees on one type of transform.
+func agreeOn(r Registry, a, b Choices) (Choice, bool) {
+	switch {
+	case r == Sequence:
+		return common(orZero(a, Sequence), orZero(b, Sequence))
+	case r.Exchanges():
+		return exchange(a, b)
 	}
-	return p.Sequence
+	return common(a, b)
+}
+
+// Lacking returns the types of transform in which two proposals have nothing in common, in the order in which they are
+// shown.
+func (p Proposal) Lacking(q Proposal) []Registry {
+	var out []Registry
+	for _, r := range order {
+		if _, ok := agreeOn(r, p.Transforms[r], q.Transforms[r]); !ok {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// orZero returns the choices of a type, where none are written the one of number 0.
+func orZero(cs Choices, r Registry) Choices {
+	if len(cs) == 0 {
+		return Choices{Pick(r, 0, 0)}
+	}
+	return cs
 }
 
 // common returns the first of a that b has too. Where neither has any, that is agreement on none.
@@ -110,13 +146,7 @@ func common(a, b Choices) (Choice, bool) {
 
 // exchange is common for key exchanges, where the number 0 says in so many words that there is none.
 func exchange(a, b Choices) (Choice, bool) {
-	if len(a) == 0 {
-		a = Choices{Pick(KeyExchange, 0, 0)}
-	}
-	if len(b) == 0 {
-		b = Choices{Pick(KeyExchange, 0, 0)}
-	}
-	c, ok := common(a, b)
+	c, ok := common(orZero(a, KeyExchange), orZero(b, KeyExchange))
 	if ok && c.ID == 0 {
 		return Choice{}, true
 	}
@@ -128,7 +158,11 @@ func exchange(a, b Choices) (Choice, bool) {
 func WithoutKeyExchange(ps []Proposal) []Proposal {
 	out := slices.Clone(ps)
 	for i := range out {
-		out[i].KeyExchange = nil
+		for _, r := range order {
+			if r.Exchanges() {
+				out[i].Transforms[r] = nil
+			}
+		}
 	}
 	return out
 }
@@ -136,8 +170,8 @@ func WithoutKeyExchange(ps []Proposal) []Proposal {
 // FirstGroup returns the key exchange for which an initiator sends its share at once: the first of its first proposal.
 func FirstGroup(ps []Proposal) Choice {
 	for _, p := range ps {
-		if len(p.KeyExchange) > 0 {
-			return p.KeyExchange[0]
+		if len(p.Transforms[KeyExchange]) > 0 {
+			return p.Transforms[KeyExchange][0]
 		}
 	}
 	return Choice{}
@@ -151,7 +185,7 @@ func Lead(ps []Proposal, group Choice) []Proposal {
 	}
 	var with, without []Proposal
 	for _, p := range ps {
-		if p.KeyExchange.Has(group) {
+		if p.Transforms[KeyExchange].Has(group) {
 			with = append(with, p)
 		} else {
 			without = append(without, p)
@@ -168,27 +202,27 @@ var hashPRF = map[uint16]uint16{1: 1, 6: 1, 2: 2, 7: 2, 12: 5, 13: 6, 14: 7}
 func OfferV1(ps []Proposal) []Proposal {
 	var out []Proposal
 	for _, p := range ps {
-		one := Proposal{Text: p.Text, Protocol: p.Protocol, KeyExchange: head(p.KeyExchange), Sequence: p.Sequence}
-		one.Encryption = first(p.Encryption, func(c Choice) bool { return !c.Combined && c.ID != 13 && c.ID != 24 })
+		one := Proposal{Text: p.Text, Protocol: p.Protocol, Transforms: Transforms{KeyExchange: head(p.Transforms[KeyExchange]), Sequence: head(p.Transforms[Sequence])}}
+		one.Transforms[Encryption] = first(p.Transforms[Encryption], func(c Choice) bool { return !c.Combined && c.ID != 13 && c.ID != 24 })
 		if p.Protocol != IKE { // of ESP's the very first, whether it can be said or not
-			one.Encryption = head(p.Encryption)
+			one.Transforms[Encryption] = head(p.Transforms[Encryption])
 		}
-		if len(one.Encryption) > 0 && one.Encryption[0].ID == 28 {
+		if len(one.Transforms[Encryption]) > 0 && one.Transforms[Encryption][0].ID == 28 {
 			continue
 		}
-		one.Integrity = first(p.Integrity, func(c Choice) bool { _, known := hashPRF[c.ID]; return known || p.Protocol != IKE })
-		if len(p.Encryption) > 0 && len(one.Encryption) == 0 || len(p.Integrity) > 0 && len(one.Integrity) == 0 {
+		one.Transforms[Integrity] = first(p.Transforms[Integrity], func(c Choice) bool { _, known := hashPRF[c.ID]; return known || p.Protocol != IKE })
+		if len(p.Transforms[Encryption]) > 0 && len(one.Transforms[Encryption]) == 0 || len(p.Transforms[Integrity]) > 0 && len(one.Transforms[Integrity]) == 0 {
 			continue
 		}
 		if p.Protocol == IKE {
-			if len(one.Integrity) == 0 {
+			if len(one.Transforms[Integrity]) == 0 {
 				continue
 			}
-			prf := Pick(PRF, hashPRF[one.Integrity[0].ID], 0)
-			if !p.PRF.Has(prf) {
+			prf := Pick(PRF, hashPRF[one.Transforms[Integrity][0].ID], 0)
+			if !p.Transforms[PRF].Has(prf) {
 				continue
 			}
-			one.PRF = Choices{prf}
+			one.Transforms[PRF] = Choices{prf}
 		}
 		out = append(out, one)
 	}
@@ -209,16 +243,16 @@ func head(cs Choices) Choices { return cs[:min(len(cs), 1)] }
 // proposal has it, else the first that is configured; the zero Choice for none.
 func QuickModeGroup(ps []Proposal, ofIKE Choice) Choice {
 	for _, p := range ps {
-		if ofIKE.Algorithm != nil && p.KeyExchange.Has(ofIKE) {
+		if ofIKE.Algorithm != nil && p.Transforms[KeyExchange].Has(ofIKE) {
 			return ofIKE
 		}
 	}
 	for _, p := range ps {
-		if len(p.KeyExchange) > 0 {
-			if p.KeyExchange[0].ID == 0 {
+		if len(p.Transforms[KeyExchange]) > 0 {
+			if p.Transforms[KeyExchange][0].ID == 0 {
 				return Choice{}
 			}
-			return p.KeyExchange[0]
+			return p.Transforms[KeyExchange][0]
 		}
 	}
 	return Choice{}

@@ -12,6 +12,7 @@ import (
 	"toril/estate"
 	"toril/gateway"
 	"toril/ike"
+	"toril/read/strongswan"
 )
 
 // Sheet is what the far end must set. Values that the known end leaves open are said to be open.
@@ -294,7 +295,7 @@ func proto(n uint8) string {
 func written(ps []ike.Proposal) (string, error) {
 	var out []string
 	for _, p := range ps {
-		text, err := keyword(p)
+		text, err := strongswan.Write(p)
 		if err != nil {
 			return "", err
 		}
@@ -303,39 +304,4 @@ func written(ps []ike.Proposal) (string, error) {
 		}
 	}
 	return strings.Join(out, ", "), nil
-}
-
-var ciphers = map[uint16]string{2: "des", 3: "3des", 6: "cast128", 11: "null", 12: "aes%d", 13: "aes%dctr", 14: "aes%dccm8", 15: "aes%dccm12", 16: "aes%dccm16", 18: "aes%dgcm8", 19: "aes%dgcm12",
-	20: "aes%dgcm16", 21: "aes%dgmac", 23: "camellia%d", 24: "camellia%dctr", 25: "camellia%dccm8", 26: "camellia%dccm12", 27: "camellia%dccm16", 28: "chacha20poly1305", 7: "blowfish%d"}
-
-var words = map[ike.Registry]map[uint16]string{
-	ike.Integrity: {1: "md5", 2: "sha1", 5: "aesxcbc", 6: "md5_128", 7: "sha1_160", 8: "aescmac", 12: "sha256", 13: "sha384", 14: "sha512"},
-	ike.PRF:       {1: "prfmd5", 2: "prfsha1", 4: "prfaesxcbc", 5: "prfsha256", 6: "prfsha384", 7: "prfsha512", 8: "prfaescmac"},
-	ike.KeyExchange: {0: "modpnone", 1: "modp768", 2: "modp1024", 5: "modp1536", 14: "modp2048", 15: "modp3072", 16: "modp4096", 17: "modp6144", 18: "modp8192", 19: "ecp256", 20: "ecp384", 21: "ecp521",
-		22: "modp1024s160", 23: "modp2048s224", 24: "modp2048s256", 25: "ecp192", 26: "ecp224", 27: "ecp224bp", 28: "ecp256bp", 29: "ecp384bp", 30: "ecp512bp", 31: "x25519", 32: "x448"},
-	ike.Sequence: {0: "noesn", 1: "esn"},
-}
-
-func keyword(p ike.Proposal) (string, error) {
-	var out []string
-	for _, c := range p.Encryption {
-		form, ok := ciphers[c.ID]
-		if !ok {
-			return "", fmt.Errorf("%s has no keyword in swanctl.conf", c)
-		}
-		if strings.Contains(form, "%") {
-			form = fmt.Sprintf(form, c.KeyBits)
-		}
-		out = append(out, form)
-	}
-	for _, cs := range []ike.Choices{p.Integrity, p.PRF, p.KeyExchange, p.Sequence} {
-		for _, c := range cs {
-			w, ok := words[c.Registry][c.ID]
-			if !ok {
-				return "", fmt.Errorf("%s has no keyword in swanctl.conf", c)
-			}
-			out = append(out, w)
-		}
-	}
-	return strings.Join(out, "-"), nil
 }

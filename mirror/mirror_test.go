@@ -97,8 +97,13 @@ func TestNamesCannotBreakOut(t *testing.T) {
 	}
 }
 
-func TestAlgorithmsWithoutKeyword(t *testing.T) {
-	e := load(t, fstest.MapFS{"g/swanctl.conf": {Data: []byte("connections {\n a {\n  local_addrs = 192.0.2.1\n  remote_addrs = 198.51.100.7\n  proposals = serpent256-sha256-modp2048\n }\n}\n")}})
-	_, err := mirror.Swanctl(e.Tunnels[0], e.Tunnels[0].Ends[0])
-	assert.ErrorContains(t, err, "has no keyword in swanctl.conf")
+func TestEveryAlgorithmOfTheDaemonCanBeMirrored(t *testing.T) {
+	for _, proposals := range []string{"serpent256-sha256-modp2048", "aes256gcm16-prfsha384-ecp384-ke1_mlkem768", "aes128-sha256-ntru128"} {
+		e := load(t, fstest.MapFS{"g/swanctl.conf": {Data: []byte("connections {\n a {\n  local_addrs = 192.0.2.1\n  remote_addrs = 198.51.100.7\n  proposals = " + proposals + "\n }\n}\n")}})
+		text, err := mirror.Swanctl(e.Tunnels[0], e.Tunnels[0].Ends[0])
+		require.NoError(t, err)
+		back := load(t, fstest.MapFS{"h/swanctl.conf": {Data: []byte(text)}})
+		mine, theirs := e.Gateways[0].Connections[0].Proposals.Value[0], back.Gateways[0].Connections[0].Proposals.Value[0]
+		assert.Equal(t, mine.Transforms, theirs.Transforms, proposals)
+	}
 }

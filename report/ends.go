@@ -222,12 +222,13 @@ type failureJSON struct {
 }
 
 type ikeJSON struct {
-	Version     string `json:"version"`
-	Encryption  string `json:"encryption"`
-	KeyBits     int    `json:"key_bits"`
-	Integrity   string `json:"integrity"`
-	PRF         string `json:"prf"`
-	KeyExchange string `json:"key_exchange"`
+	Version     string   `json:"version"`
+	Encryption  string   `json:"encryption"`
+	KeyBits     int      `json:"key_bits"`
+	Integrity   string   `json:"integrity"`
+	PRF         string   `json:"prf"`
+	KeyExchange string   `json:"key_exchange"`
+	Additional  []string `json:"additional_key_exchanges"`
 }
 
 type childAttemptJSON struct {
@@ -239,6 +240,7 @@ type childAttemptJSON struct {
 	KeyBits     int           `json:"key_bits"`
 	Integrity   string        `json:"integrity"`
 	KeyExchange string        `json:"key_exchange"`
+	Additional  []string      `json:"additional_key_exchanges"`
 	ESN         bool          `json:"esn"`
 	Mode        string        `json:"mode"`
 	LocalTS     []string      `json:"local_ts"`
@@ -286,16 +288,28 @@ func EndsJSON(w io.Writer, e *estate.Estate, onlyDifferences bool) error {
 	}{EndsSchema, out, errorsJSON(e)})
 }
 
+// additional are the further key exchanges of a suite (RFC 9370).
+func additional(s ike.Suite) []string {
+	out := []string{}
+	for r := ike.Additional1; r <= ike.Additional7; r++ {
+		if c := s.Transforms[r]; c.Algorithm != nil {
+			out = append(out, iana(c))
+		}
+	}
+	return out
+}
+
 func attemptOf(e *estate.Estate, a agree.Attempt) attemptJSON {
 	j := attemptJSON{Initiator: a.Initiator.Gateway.Name, Outcome: a.Outcome, Failure: failureOf(e, a.Failure), Children: []childAttemptJSON{}, Notes: emptied(a.Notes), Unsure: a.Unsure}
 	if a.Failure == nil {
-		j.IKE = &ikeJSON{a.Version.String(), iana(a.IKE.Encryption), a.IKE.Encryption.KeyBits, iana(a.IKE.Integrity), iana(a.IKE.PRF), iana(a.IKE.KeyExchange)}
+		j.IKE = &ikeJSON{a.Version.String(), iana(a.IKE.Transforms[ike.Encryption]), a.IKE.Transforms[ike.Encryption].KeyBits, iana(a.IKE.Transforms[ike.Integrity]), iana(a.IKE.Transforms[ike.PRF]), iana(a.IKE.Transforms[ike.KeyExchange]), additional(a.IKE)}
 	}
 	for _, c := range a.Children {
-		k := childAttemptJSON{Child: c.Of.Name, Outcome: c.Outcome, Failure: failureOf(e, c.Failure), LocalTS: []string{}, RemoteTS: []string{}, Notes: emptied(c.Notes)}
+		k := childAttemptJSON{Child: c.Of.Name, Additional: []string{}, Outcome: c.Outcome, Failure: failureOf(e, c.Failure), LocalTS: []string{}, RemoteTS: []string{}, Notes: emptied(c.Notes)}
 		if c.Outcome == agree.Agrees {
-			k.Protocol, k.Encryption, k.KeyBits, k.Integrity = c.Suite.Protocol.String(), iana(c.Suite.Encryption), c.Suite.Encryption.KeyBits, iana(c.Suite.Integrity)
-			k.KeyExchange, k.ESN, k.Mode = iana(c.Suite.KeyExchange), c.Suite.ESN, c.Mode.String()
+			k.Protocol, k.Encryption, k.KeyBits, k.Integrity = c.Suite.Protocol.String(), iana(c.Suite.Transforms[ike.Encryption]), c.Suite.Transforms[ike.Encryption].KeyBits, iana(c.Suite.Transforms[ike.Integrity])
+			k.Additional = additional(c.Suite)
+			k.KeyExchange, k.ESN, k.Mode = iana(c.Suite.Transforms[ike.KeyExchange]), c.Suite.ESN(), c.Mode.String()
 			for _, s := range c.Local {
 				k.LocalTS = append(k.LocalTS, s.String())
 			}

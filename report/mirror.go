@@ -117,6 +117,7 @@ type proposalJSON struct {
 	Integrity   []string `json:"integrity"`
 	PRF         []string `json:"prf"`
 	KeyExchange []string `json:"key_exchange"`
+	Additional  []string `json:"additional_key_exchanges"`
 }
 
 type mirrorChildJSON struct {
@@ -140,7 +141,11 @@ func proposalsJSON(ps []ike.Proposal) []proposalJSON {
 		return l
 	}
 	for _, p := range ps {
-		out = append(out, proposalJSON{list(p.Encryption), list(p.Integrity), list(p.PRF), list(p.KeyExchange)})
+		further := []string{}
+		for r := ike.Additional1; r <= ike.Additional7; r++ {
+			further = append(further, list(p.Transforms[r])...)
+		}
+		out = append(out, proposalJSON{list(p.Transforms[ike.Encryption]), list(p.Transforms[ike.Integrity]), list(p.Transforms[ike.PRF]), list(p.Transforms[ike.KeyExchange]), further})
 	}
 	return out
 }

@@ -112,7 +112,7 @@ func proposals(ps []ike.Proposal) string {
 	var out []string
 	for _, p := range ps {
 		if p.Text == "" {
-			return fmt.Sprintf("%s of the daemon's own, %s and more", plural(len(ps), "proposal"), ps[0].Encryption[0])
+			return fmt.Sprintf("%s of the daemon's own, %s and more", plural(len(ps), "proposal"), ps[0].Transforms[ike.Encryption][0])
 		}
 		out = append(out, p.String())
 	}

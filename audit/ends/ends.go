@@ -122,6 +122,8 @@ func narrowest(p, q ike.Proposal) (ike.Suite, bool) {
 		slices.SortStableFunc(out, func(a, b ike.Choice) int { return b.Strength() - a.Strength() })
 		return out
 	}
-	p.Encryption, p.Integrity, p.PRF, p.KeyExchange = by(p.Encryption), by(p.Integrity), by(p.PRF), by(p.KeyExchange)
+	for _, r := range ike.TypesShown() {
+		p.Transforms[r] = by(p.Transforms[r])
+	}
 	return p.Agree(q)
 }

@@ -27,13 +27,13 @@ var NoIntegrity = &audit.Check{
 		}
 		set := s.Child.Proposals
 		for _, pr := range set.Value {
-			none := slices.ContainsFunc(pr.Integrity, func(c ike.Choice) bool { return c.ID == 0 })
-			if pr.Combined() || len(pr.Integrity) > 0 && !none {
+			none := slices.ContainsFunc(pr.Transforms[ike.Integrity], func(c ike.Choice) bool { return c.ID == 0 })
+			if pr.Combined() || len(pr.Transforms[ike.Integrity]) > 0 && !none {
 				continue
 			}
 			f := p.On(s, set.Where(s.Child.At), set.IsDefault())
 			f.Severity, f.Standard = audit.High, "MUST NOT by RFC 8221 section 4"
-			f.Message = fmt.Sprintf("ESP offers %s without integrity", pr.Encryption.Labels())
+			f.Message = fmt.Sprintf("ESP offers %s without integrity", pr.Transforms[ike.Encryption].Labels())
 			p.Report(f)
 			return
 		}

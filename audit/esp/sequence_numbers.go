@@ -28,7 +28,7 @@ var SequenceNumbers = &audit.Check{
 			return
 		}
 		for _, pr := range s.Child.Proposals.Value {
-			if slices.ContainsFunc(pr.Sequence, func(c ike.Choice) bool { return c.ID == 1 }) {
+			if slices.ContainsFunc(pr.Transforms[ike.Sequence], func(c ike.Choice) bool { return c.ID == 1 }) {
 				return
 			}
 		}

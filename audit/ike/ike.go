@@ -2,7 +2,10 @@
 package ike
 
 import (
+	"slices"
+
 	algo "toril/ike"
 )
 
-var ikeTypes = []algo.Registry{algo.Encryption, algo.Integrity, algo.PRF, algo.KeyExchange}
+// ikeTypes are the types of transform of an IKE SA: all but sequence numbers.
+var ikeTypes = slices.DeleteFunc(slices.Clone(algo.TypesShown()), func(r algo.Registry) bool { return r == algo.Sequence })

@@ -2,6 +2,8 @@
 package pfs
 
 import (
+	"slices"
+
 	"toril/audit"
 	"toril/gateway"
 	"toril/ike"
@@ -25,3 +27,6 @@ func counts(ps []ike.Proposal) (asked, optional int) {
 	}
 	return asked, optional
 }
+
+// exchanges are the types of transform that exchange keys.
+var exchanges = slices.DeleteFunc(slices.Clone(ike.TypesShown()), func(r ike.Registry) bool { return !r.Exchanges() })

@@ -5,7 +5,6 @@ import (
 
 	"toril/audit"
 	"toril/baseline"
-	"toril/ike"
 )
 
 // WeakGroup speaks where the child's key exchange is weak.
@@ -27,7 +26,7 @@ var WeakGroup = &audit.Check{
 		if !ok {
 			return
 		}
-		j := audit.Judge(s.Baseline, set.Value, s.Child.Protocol.Value, ike.KeyExchange)
+		j := audit.Judge(s.Baseline, set.Value, s.Child.Protocol.Value, exchanges...)
 		j.Weak = slices.DeleteFunc(j.Weak, func(w audit.Weak) bool { return w.ID == 0 })
 		if len(j.Weak) == 0 {
 			return

@@ -38,16 +38,14 @@ func Algorithm(c ike.Choice) string {
 // Proposal writes a proposal as the daemon does.
 func Proposal(p ike.Proposal) string {
 	var parts []string
-	for _, cs := range []ike.Choices{p.Encryption, p.Integrity, p.PRF, p.KeyExchange} {
-		for _, c := range cs {
-			parts = append(parts, Algorithm(c))
-		}
+	for _, c := range p.All() {
+		parts = append(parts, Algorithm(c))
 	}
 	if p.Protocol != ike.IKE {
-		if len(p.Sequence) == 0 {
+		if len(p.Transforms[ike.Sequence]) == 0 {
 			parts = append(parts, "NO_EXT_SEQ")
 		}
-		for _, c := range p.Sequence {
+		for _, c := range p.Transforms[ike.Sequence] {
 			parts = append(parts, Algorithm(c))
 		}
 	}

@@ -255,17 +255,17 @@ func spelt(p ike.Proposal, child bool) string {
 		}
 		return strings.Join(out, "+")
 	}
-	parts := []string{join(p.Encryption, func(c ike.Choice) string { return strings.ReplaceAll(charon.Algorithm(c), "HMAC_SHA1_96", "HMAC_SHA1") })}
+	parts := []string{join(p.Transforms[ike.Encryption], func(c ike.Choice) string { return strings.ReplaceAll(charon.Algorithm(c), "HMAC_SHA1_96", "HMAC_SHA1") })}
 	switch {
-	case child && len(p.Integrity) == 0:
+	case child && len(p.Transforms[ike.Integrity]) == 0:
 		parts = append(parts, "NONE")
 	case child:
-		parts = append(parts, join(p.Integrity, charon.Algorithm))
+		parts = append(parts, join(p.Transforms[ike.Integrity], charon.Algorithm))
 	default:
-		parts = append(parts, join(p.PRF, func(c ike.Choice) string { return strings.TrimPrefix(charon.Algorithm(c), "PRF_") }))
+		parts = append(parts, join(p.Transforms[ike.PRF], func(c ike.Choice) string { return strings.TrimPrefix(charon.Algorithm(c), "PRF_") }))
 	}
 	if !child || strings.Contains(p.Text, ";") || strings.Contains(p.Text, "dh") {
-		parts = append(parts, join(p.KeyExchange, group))
+		parts = append(parts, join(p.Transforms[ike.KeyExchange], group))
 	}
 	return strings.Join(parts, "-")
 }
@@ -305,7 +305,7 @@ func TestIked(t *testing.T) {
 			for _, ps := range [][]ike.Proposal{c.Proposals.Value} {
 				for _, one := range ps {
 					var groups []string
-					for _, ke := range one.KeyExchange {
+					for _, ke := range one.Transforms[ike.KeyExchange] {
 						groups = append(groups, "group "+ikedGroup(ke.ID))
 					}
 					tally.Count(assert.Contains(t, p, strings.Join(groups, " "), c.Name))

@@ -36,12 +36,10 @@ func tunnelOf(t testing.TB, a, b string) *estate.Tunnel {
 // suite writes a suite as list-sas does.
 func suite(s ike.Suite) string {
 	var parts []string
-	for _, c := range []ike.Choice{s.Encryption, s.Integrity, s.PRF, s.KeyExchange} {
-		if c.Algorithm != nil {
-			parts = append(parts, charon.Algorithm(c))
-		}
+	for _, c := range s.All() {
+		parts = append(parts, charon.Algorithm(c))
 	}
-	if s.ESN {
+	if s.ESN() {
 		parts = append(parts, "EXT_SEQ")
 	}
 	return strings.Join(parts, "/")

@@ -484,7 +484,7 @@ loop:
 			if p.take().s == "esn" {
 				n = 1
 			}
-			add(&one.Sequence, ike.Pick(ike.Sequence, n, 0))
+			add(&one.Transforms[ike.Sequence], ike.Pick(ike.Sequence, n, 0))
 			continue
 		default:
 			break loop
@@ -495,22 +495,22 @@ loop:
 		case "enc":
 			var c ike.Choice
 			if c, ok = ciphers[name]; ok {
-				add(&one.Encryption, c)
+				add(&one.Transforms[ike.Encryption], c)
 			}
 		case "auth":
 			var id uint16
 			if id, ok = auths[name]; ok {
-				add(&one.Integrity, ike.Pick(ike.Integrity, id, 0))
+				add(&one.Transforms[ike.Integrity], ike.Pick(ike.Integrity, id, 0))
 			}
 		case "prf":
 			var id uint16
 			if id, ok = prfs[name]; ok {
-				add(&one.PRF, ike.Pick(ike.PRF, id, 0))
+				add(&one.Transforms[ike.PRF], ike.Pick(ike.PRF, id, 0))
 			}
 		case "group":
 			var id uint16
 			if id, ok = group(name); ok && id != 0 {
-				add(&one.KeyExchange, ike.Pick(ike.KeyExchange, id, 0))
+				add(&one.Transforms[ike.KeyExchange], ike.Pick(ike.KeyExchange, id, 0))
 			}
 		}
 		if !ok {
@@ -530,7 +530,7 @@ loop:
 
 // complete adds what a proposal leaves to the daemon: transforms of a type that it does not name.
 func complete(p ike.Proposal) ike.Proposal {
-	combined := slices.ContainsFunc(p.Encryption, func(c ike.Choice) bool { return c.Algorithm.Combined })
+	combined := slices.ContainsFunc(p.Transforms[ike.Encryption], func(c ike.Choice) bool { return c.Algorithm.Combined })
 	base := defaultESP[1]
 	switch {
 	case p.Protocol == ike.IKE && combined:
@@ -542,23 +542,23 @@ func complete(p ike.Proposal) ike.Proposal {
 	case combined:
 		base = defaultESP[0]
 	}
-	if len(p.Encryption) == 0 {
-		p.Encryption = base.Encryption
+	if len(p.Transforms[ike.Encryption]) == 0 {
+		p.Transforms[ike.Encryption] = base.Transforms[ike.Encryption]
 	}
 	switch {
 	case combined:
-		p.Integrity = nil
-	case len(p.Integrity) == 0:
-		p.Integrity = base.Integrity
+		p.Transforms[ike.Integrity] = nil
+	case len(p.Transforms[ike.Integrity]) == 0:
+		p.Transforms[ike.Integrity] = base.Transforms[ike.Integrity]
 	}
-	if len(p.PRF) == 0 {
-		p.PRF = base.PRF
+	if len(p.Transforms[ike.PRF]) == 0 {
+		p.Transforms[ike.PRF] = base.Transforms[ike.PRF]
 	}
-	if len(p.KeyExchange) == 0 {
-		p.KeyExchange = base.KeyExchange
+	if len(p.Transforms[ike.KeyExchange]) == 0 {
+		p.Transforms[ike.KeyExchange] = base.Transforms[ike.KeyExchange]
 	}
-	if len(p.Sequence) == 0 {
-		p.Sequence = base.Sequence
+	if len(p.Transforms[ike.Sequence]) == 0 {
+		p.Transforms[ike.Sequence] = base.Transforms[ike.Sequence]
 	}
 	return p
 }

@@ -85,7 +85,7 @@ func TestDefaults(t *testing.T) {
 	assert.Equal(t, gateway.StartNever, c.Children[0].Start.Value)
 	assert.False(t, c.MOBIKE.Value)
 	assert.Equal(t, ike.AH, g.Connections[1].Children[0].Protocol.Value)
-	assert.Empty(t, g.Connections[1].Children[0].Proposals.Value[0].Encryption)
+	assert.Empty(t, g.Connections[1].Children[0].Proposals.Value[0].Transforms[ike.Encryption])
 }
 
 func TestMistakes(t *testing.T) {

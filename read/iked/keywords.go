@@ -59,14 +59,14 @@ var (
 	allPRFs   = choices(ike.PRF, 5, 6, 7, 2)
 
 	defaultIKE = []ike.Proposal{
-		{Protocol: ike.IKE, Encryption: named("aes-128-gcm", "aes-256-gcm"), PRF: allPRFs, KeyExchange: allGroups},
-		{Protocol: ike.IKE, Encryption: named("aes-256", "aes-192", "aes-128", "3des"), PRF: allPRFs, Integrity: choices(ike.Integrity, 12, 13, 14, 2), KeyExchange: allGroups},
+		{Protocol: ike.IKE, Transforms: ike.Transforms{ike.Encryption: named("aes-128-gcm", "aes-256-gcm"), ike.PRF: allPRFs, ike.KeyExchange: allGroups}},
+		{Protocol: ike.IKE, Transforms: ike.Transforms{ike.Encryption: named("aes-256", "aes-192", "aes-128", "3des"), ike.PRF: allPRFs, ike.Integrity: choices(ike.Integrity, 12, 13, 14, 2), ike.KeyExchange: allGroups}},
 	}
 	defaultESP = []ike.Proposal{
-		{Protocol: ike.ESP, Encryption: named("aes-128-gcm", "aes-256-gcm"), Sequence: choices(ike.Sequence, 1, 0)},
-		{Protocol: ike.ESP, Encryption: named("aes-256", "aes-192", "aes-128"), Integrity: choices(ike.Integrity, 12, 13, 14, 2), Sequence: choices(ike.Sequence, 1, 0)},
+		{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: named("aes-128-gcm", "aes-256-gcm"), ike.Sequence: choices(ike.Sequence, 1, 0)}},
+		{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: named("aes-256", "aes-192", "aes-128"), ike.Integrity: choices(ike.Integrity, 12, 13, 14, 2), ike.Sequence: choices(ike.Sequence, 1, 0)}},
 	}
-	defaultAH = []ike.Proposal{{Protocol: ike.AH, Integrity: choices(ike.Integrity, 12, 13, 14, 2), Sequence: choices(ike.Sequence, 1, 0)}}
+	defaultAH = []ike.Proposal{{Protocol: ike.AH, Transforms: ike.Transforms{ike.Integrity: choices(ike.Integrity, 12, 13, 14, 2), ike.Sequence: choices(ike.Sequence, 1, 0)}}}
 )
 
 func choices(r ike.Registry, ids ...uint16) ike.Choices {

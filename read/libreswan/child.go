@@ -178,12 +178,12 @@ func (r *reader) forward(c *gateway.Connection, k *gateway.Child, f *fill.Sectio
 	out := slices.Clone(k.Proposals.Value)
 	for i := range out {
 		p := &out[i]
-		p.Sequence = pick(ike.Sequence, esn.Value...)
-		switch none := len(p.KeyExchange) > 0 && p.KeyExchange[0].ID == 0; {
+		p.Transforms[ike.Sequence] = pick(ike.Sequence, esn.Value...)
+		switch none := len(p.Transforms[ike.KeyExchange]) > 0 && p.Transforms[ike.KeyExchange][0].ID == 0; {
 		case !pfs.Value || none:
-			p.KeyExchange = nil
-		case len(p.KeyExchange) == 0:
-			p.KeyExchange = ike.All(c.Proposals.Value, ike.KeyExchange)
+			p.Transforms[ike.KeyExchange] = nil
+		case len(p.Transforms[ike.KeyExchange]) == 0:
+			p.Transforms[ike.KeyExchange] = ike.All(c.Proposals.Value, ike.KeyExchange)
 		}
 	}
 	k.Proposals.Value = out

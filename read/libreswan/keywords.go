@@ -83,7 +83,7 @@ func parse(text string, protocol ike.Protocol, v1 bool) ([]ike.Proposal, error) 
 		if err != nil {
 			return out, fmt.Errorf("the daemon refuses proposal %q: %w", part, err)
 		}
-		if len(p.KeyExchange) > 0 {
+		if len(p.Transforms[ike.KeyExchange]) > 0 {
 			withGroup++
 		}
 		out = append(out, p)
@@ -112,18 +112,18 @@ func parseOne(text string, protocol ike.Protocol, v1 bool) (ike.Proposal, error)
 					return p, fmt.Errorf("%q is not a cipher that it knows", alt)
 				}
 				for _, c := range cs {
-					if !p.Encryption.Has(c) {
-						p.Encryption = append(p.Encryption, c)
+					if !p.Transforms[ike.Encryption].Has(c) {
+						p.Transforms[ike.Encryption] = append(p.Transforms[ike.Encryption], c)
 					}
 					combined = combined || c.Algorithm.Combined
 				}
 			case isGroup:
-				if c := ike.Pick(ike.KeyExchange, groups[alt], 0); !p.KeyExchange.Has(c) {
-					p.KeyExchange = append(p.KeyExchange, c)
+				if c := ike.Pick(ike.KeyExchange, groups[alt], 0); !p.Transforms[ike.KeyExchange].Has(c) {
+					p.Transforms[ike.KeyExchange] = append(p.Transforms[ike.KeyExchange], c)
 				}
 				stage = 2
-			case alt == "none" && protocol != ike.IKE && (stage == 2 || len(p.Integrity) > 0 || combined):
-				p.KeyExchange = append(p.KeyExchange, ike.Pick(ike.KeyExchange, 0, 0))
+			case alt == "none" && protocol != ike.IKE && (stage == 2 || len(p.Transforms[ike.Integrity]) > 0 || combined):
+				p.Transforms[ike.KeyExchange] = append(p.Transforms[ike.KeyExchange], ike.Pick(ike.KeyExchange, 0, 0))
 				stage = 2
 			case (alt == "null" || alt == "none") && combined:
 			default:
@@ -132,12 +132,12 @@ func parseOne(text string, protocol ike.Protocol, v1 bool) (ike.Proposal, error)
 					return p, fmt.Errorf("%q is neither a hash nor a group that it knows", alt)
 				}
 				if protocol == ike.IKE {
-					if c := ike.Pick(ike.PRF, h.prf, 0); !p.PRF.Has(c) {
-						p.PRF = append(p.PRF, c)
+					if c := ike.Pick(ike.PRF, h.prf, 0); !p.Transforms[ike.PRF].Has(c) {
+						p.Transforms[ike.PRF] = append(p.Transforms[ike.PRF], c)
 					}
 				}
-				if c := ike.Pick(ike.Integrity, h.integrity, 0); !combined && !p.Integrity.Has(c) {
-					p.Integrity = append(p.Integrity, c)
+				if c := ike.Pick(ike.Integrity, h.integrity, 0); !combined && !p.Transforms[ike.Integrity].Has(c) {
+					p.Transforms[ike.Integrity] = append(p.Transforms[ike.Integrity], c)
 				}
 			}
 		}
@@ -157,22 +157,22 @@ func complete(p ike.Proposal, combined, v1 bool) (ike.Proposal, error) {
 			integrity = []uint16{2}
 		}
 	}
-	if len(p.Integrity) == 0 && !combined {
-		p.Integrity = pick(ike.Integrity, integrity...)
+	if len(p.Transforms[ike.Integrity]) == 0 && !combined {
+		p.Transforms[ike.Integrity] = pick(ike.Integrity, integrity...)
 	}
 	if p.Protocol != ike.IKE {
 		return p, nil
 	}
-	if len(p.PRF) == 0 {
-		p.PRF = pick(ike.PRF, prf...)
+	if len(p.Transforms[ike.PRF]) == 0 {
+		p.Transforms[ike.PRF] = pick(ike.PRF, prf...)
 	}
-	if len(p.KeyExchange) == 0 {
-		p.KeyExchange = slices.Clone(defaultGroups)
+	if len(p.Transforms[ike.KeyExchange]) == 0 {
+		p.Transforms[ike.KeyExchange] = slices.Clone(defaultGroups)
 		if v1 {
-			p.KeyExchange = pick(ike.KeyExchange, 14, 5)
+			p.Transforms[ike.KeyExchange] = pick(ike.KeyExchange, 14, 5)
 		}
 	}
-	if slices.ContainsFunc(p.Encryption, func(c ike.Choice) bool { return c.ID == 11 }) {
+	if slices.ContainsFunc(p.Transforms[ike.Encryption], func(c ike.Choice) bool { return c.ID == 11 }) {
 		return p, fmt.Errorf("IKE cannot go without encryption")
 	}
 	return p, nil

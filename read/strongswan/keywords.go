@@ -7,24 +7,58 @@ import (
 	"toril/ike"
 )
 
+// word is a transform to be named.
+type word struct {
+	registry ike.Registry
+	id       uint16
+	bits     int
+}
+
+// words are the keywords the other way round: the first name of every transform.
+var words = map[word]string{}
+
+// Write returns a proposal in the daemon's keywords; the error is that it has none for an algorithm. Read again, the
+// proposal is the same.
+func Write(p ike.Proposal) (string, error) {
+	var out []string
+	name := func(c ike.Choice, before string) error {
+		w := words[word{c.Registry, c.ID, c.KeyBits}]
+		if w == "" {
+			return fmt.Errorf("%s has no keyword in swanctl.conf", c)
+		}
+		out = append(out, before+w)
+		return nil
+	}
+	for _, r := range ike.TypesShown() {
+		before := ""
+		if r.Exchanges() && r != ike.KeyExchange {
+			before = fmt.Sprintf("ke%d_", r-ike.Additional1+1)
+		}
+		for _, c := range p.Of(r) {
+			if err := name(c, before); err != nil {
+				return "", err
+			}
+		}
+	}
+	return strings.Join(out, "-"), nil
+}
+
 // keywords are the daemon's names of transforms (strongSwan 5.9.8), as it writes them: lower case only.
 var keywords = func() map[string]ike.Choice {
 	k := map[string]ike.Choice{}
 	add := func(r ike.Registry, id uint16, bits int, names ...string) {
-		for _, name := range names {
+		for i, name := range names {
 			k[name] = ike.Pick(r, id, bits)
+			if key := (word{r, id, k[name].KeyBits}); i == 0 && words[key] == "" {
+				words[key] = name
+			}
 		}
 	}
 	enc, integ, prf, ke := ike.Encryption, ike.Integrity, ike.PRF, ike.KeyExchange
 	add(enc, 11, 0, "null")
 	add(enc, 2, 0, "des")
 	add(enc, 3, 0, "3des")
-	add(enc, 12, 128, "aes")
-	add(enc, 23, 128, "camellia")
 	add(enc, 6, 128, "cast128")
-	add(enc, 7, 128, "blowfish")
-	add(enc, 1026, 128, "serpent")
-	add(enc, 1027, 128, "twofish")
 	add(enc, 28, 0, "chacha20poly1305")
 	for _, bits := range []int{128, 192, 256} {
 		add(enc, 12, bits, fmt.Sprintf("aes%d", bits))
@@ -44,9 +78,12 @@ var keywords = func() map[string]ike.Choice {
 		add(enc, 16, bits, fmt.Sprintf("aes%dccm", bits))
 		add(enc, 20, bits, fmt.Sprintf("aes%dgcm", bits))
 	}
+	for id, name := range map[uint16]string{12: "aes", 23: "camellia", 7: "blowfish", 1026: "serpent", 1027: "twofish"} {
+		add(enc, id, 128, name)
+	}
 	add(integ, 1, 0, "md5")
 	add(integ, 6, 0, "md5_128")
-	add(integ, 2, 0, "sha", "sha1")
+	add(integ, 2, 0, "sha1", "sha")
 	add(integ, 7, 0, "sha1_160")
 	add(integ, 12, 0, "sha256", "sha2_256")
 	add(integ, 1024, 0, "sha256_96", "sha2_256_96")
@@ -68,8 +105,8 @@ var keywords = func() map[string]ike.Choice {
 		1032: "ntru192", 1033: "ntru256", 1040: "newhope128"} {
 		add(ke, id, 0, name)
 	}
-	add(ke, 31, 0, "curve25519", "x25519")
-	add(ke, 32, 0, "curve448", "x448")
+	add(ke, 31, 0, "x25519", "curve25519")
+	add(ke, 32, 0, "x448", "curve448")
 	add(ike.Sequence, 0, 0, "noesn")
 	add(ike.Sequence, 1, 0, "esn")
 	return k
@@ -84,56 +121,38 @@ func parseProposal(text string, protocol ike.Protocol) (ike.Proposal, error) {
 	p := ike.Proposal{Text: text, Protocol: protocol}
 	for word := range strings.SplitSeq(text, "-") {
 		word = strings.TrimSpace(word)
-		list := &p.KeyExchange
-		registry := ike.KeyExchange
-		if n, rest, ok := additional(word); ok {
-			registry, word = ike.Additional1+ike.Registry(n-1), rest
-			if p.Additional == nil {
-				p.Additional = map[ike.Registry]ike.Choices{}
-			}
-		}
-		c, ok := keywords[word]
+		n, rest, further := additional(word)
+		c, ok := keywords[rest]
 		if !ok {
 			return p, fmt.Errorf("%q is not a keyword of an algorithm", word)
 		}
-		if registry != ike.KeyExchange {
+		registry := c.Registry
+		if further {
 			if c.Registry != ike.KeyExchange {
 				return p, fmt.Errorf("%q is not a key exchange", word)
 			}
-			if !p.Additional[registry].Has(c) {
-				p.Additional[registry] = append(p.Additional[registry], c)
-			}
-			continue
+			registry = ike.Additional1 + ike.Registry(n-1)
 		}
-		switch c.Registry {
-		case ike.Encryption:
-			list = &p.Encryption
-		case ike.Integrity:
-			list = &p.Integrity
-		case ike.PRF:
-			list = &p.PRF
-		case ike.Sequence:
-			list = &p.Sequence
-		}
-		if !list.Has(c) {
+		if list := &p.Transforms[registry]; !list.Has(c) {
 			*list = append(*list, c)
 		}
 	}
 	return settleProposal(p)
 }
 
+// additional takes the number off an additional key exchange: ke1_mlkem768.
 func additional(word string) (n int, rest string, ok bool) {
 	if len(word) > 4 && strings.HasPrefix(word, "ke") && word[2] >= '1' && word[2] <= '7' && word[3] == '_' {
 		return int(word[2] - '0'), word[4:], true
 	}
-	return 0, "", false
+	return 0, word, false
 }
 
 // settleProposal does to a proposal what the daemon does when it loads it: it derives the PRF, drops what has no use, and
 // refuses what cannot be.
 func settleProposal(p ike.Proposal) (ike.Proposal, error) {
 	combined, plain := 0, 0
-	for _, c := range p.Encryption {
+	for _, c := range p.Transforms[ike.Encryption] {
 		if c.Algorithm.Combined {
 			combined++
 		} else {
@@ -145,51 +164,51 @@ func settleProposal(p ike.Proposal) (ike.Proposal, error) {
 	}
 	switch p.Protocol {
 	case ike.IKE:
-		if len(p.PRF) == 0 {
-			for _, c := range p.Integrity {
+		if len(p.Transforms[ike.PRF]) == 0 {
+			for _, c := range p.Transforms[ike.Integrity] {
 				if id, ok := prfOf[c.ID]; ok {
-					if prf := ike.Pick(ike.PRF, id, 0); !p.PRF.Has(prf) {
-						p.PRF = append(p.PRF, prf)
+					if prf := ike.Pick(ike.PRF, id, 0); !p.Transforms[ike.PRF].Has(prf) {
+						p.Transforms[ike.PRF] = append(p.Transforms[ike.PRF], prf)
 					}
 				}
 			}
 		}
-		p.Sequence = nil
+		p.Transforms[ike.Sequence] = nil
 		var groups ike.Choices
-		for _, c := range p.KeyExchange {
+		for _, c := range p.Transforms[ike.KeyExchange] {
 			if c.ID != 0 {
 				groups = append(groups, c)
 			}
 		}
-		p.KeyExchange = groups
-		for _, c := range p.Integrity {
+		p.Transforms[ike.KeyExchange] = groups
+		for _, c := range p.Transforms[ike.Integrity] {
 			if c.ID == 1024 {
 				return p, fmt.Errorf("HMAC-SHA2-256 cut to 96 bits is not for IKE")
 			}
 		}
 		switch {
-		case len(p.Encryption) == 0:
+		case len(p.Transforms[ike.Encryption]) == 0:
 			return p, fmt.Errorf("it names no cipher")
-		case combined == 0 && len(p.Integrity) == 0:
+		case combined == 0 && len(p.Transforms[ike.Integrity]) == 0:
 			return p, fmt.Errorf("it names no integrity algorithm")
-		case len(p.PRF) == 0:
+		case len(p.Transforms[ike.PRF]) == 0:
 			return p, fmt.Errorf("it names no pseudorandom function")
-		case len(p.KeyExchange) == 0:
+		case len(p.Transforms[ike.KeyExchange]) == 0:
 			return p, fmt.Errorf("it names no key exchange")
 		}
 	case ike.ESP:
-		p.PRF = nil
-		if len(p.Encryption) == 0 {
+		p.Transforms[ike.PRF] = nil
+		if len(p.Transforms[ike.Encryption]) == 0 {
 			return p, fmt.Errorf("it names no cipher")
 		}
 	case ike.AH:
-		p.PRF, p.Encryption = nil, nil
-		if len(p.Integrity) == 0 {
+		p.Transforms[ike.PRF], p.Transforms[ike.Encryption] = nil, nil
+		if len(p.Transforms[ike.Integrity]) == 0 {
 			return p, fmt.Errorf("it names no integrity algorithm")
 		}
 	}
 	if combined > 0 && p.Protocol != ike.AH {
-		p.Integrity = nil
+		p.Transforms[ike.Integrity] = nil
 	}
 	return p, nil
 }

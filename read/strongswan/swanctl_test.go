@@ -85,7 +85,7 @@ connections {
 	assert.Equal(t, 66*time.Minute, one.Life.Value)
 	assert.Equal(t, "10.3.0.0/24", two.Remote.Value.String())
 	assert.Equal(t, gateway.Inherited, two.Proposals.Origin)
-	assert.Equal(t, "ESN", one.Proposals.Value[0].Sequence.Labels())
+	assert.Equal(t, "ESN", one.Proposals.Value[0].Transforms[ike.Sequence].Labels())
 }
 
 func TestDefaultsThatHangTogether(t *testing.T) {
@@ -101,9 +101,9 @@ func TestDefaultsThatHangTogether(t *testing.T) {
 	assert.Equal(t, ike.AnyMethod, c.Remote.Method.Value)
 	k := a.Children[0]
 	assert.True(t, k.HostToHost)
-	assert.Equal(t, "AES-GCM-128 with a 16-byte ICV", k.Proposals.Value[0].Encryption[0].String(), "AES-GCM comes first where nothing is written")
+	assert.Equal(t, "AES-GCM-128 with a 16-byte ICV", k.Proposals.Value[0].Transforms[ike.Encryption][0].String(), "AES-GCM comes first where nothing is written")
 	for _, p := range k.Proposals.Value {
-		assert.Empty(t, p.KeyExchange, "no PFS by default")
+		assert.Empty(t, p.Transforms[ike.KeyExchange], "no PFS by default")
 	}
 }
 
