@@ -191,13 +191,7 @@ func (p *Pass) Attempts(t *estate.Tunnel) []agree.Attempt {
 
 // PolicyOf returns the policy of the subject's child on a path; nil where the daemon installs none.
 func (s *Subject) PolicyOf(path *walk.Path) *walk.Policy {
-	own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
-	for _, pol := range path.Policies {
-		if pol.Child == s.Child && pol.Own == own && pol.Peer == peer {
-			return pol
-		}
-	}
-	return nil
+	return path.Policy(s.Child, s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End))
 }
 
 // Undecided notes on a finding that conditions outside of the model decide about it.

@@ -5,6 +5,7 @@ package gateway
 import (
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -247,8 +248,40 @@ type Child struct {
 	HostToHost   bool // the selectors are the IKE addresses
 }
 
-// RouteBased reports whether the child's packets are chosen by routes through an interface and not by its selectors.
-func (c *Child) RouteBased() bool { return c.IfIDOut.Value != 0 }
+// RouteBased reports whether the child's packets are chosen by an interface or a mark, and not by its selectors alone.
+func (c *Child) RouteBased() bool {
+	_, _, marked := c.Marked()
+	return c.IfIDOut.Value != 0 || marked
+}
+
+// Marked returns the mark that packets on their way out must have to be the child's: mark&mask is value. ok is false where
+// the child asks for none. Where the daemon makes a mark up as it starts, mask is 0.
+func (c *Child) Marked() (value, mask uint32, ok bool) { return parseMark(c.MarkOut.Value) }
+
+// MarkedIn returns, as Marked does, the mark that is asked for on the way in.
+func (c *Child) MarkedIn() (value, mask uint32, ok bool) { return parseMark(c.MarkIn.Value) }
+
+// parseMark reads "value" or "value/mask", decimal or hexadecimal, or a word like "%unique".
+func parseMark(s string) (value, mask uint32, ok bool) {
+	if s == "" {
+		return 0, 0, false
+	}
+	if strings.HasPrefix(s, "%") {
+		return 0, 0, true
+	}
+	v, m, masked := strings.Cut(s, "/")
+	n, err := strconv.ParseUint(v, 0, 32)
+	if err != nil {
+		return 0, 0, false
+	}
+	k := uint64(1<<32 - 1)
+	if masked {
+		if k, err = strconv.ParseUint(m, 0, 32); err != nil {
+			return 0, 0, false
+		}
+	}
+	return uint32(n), uint32(k), n != 0 || masked && k != 0
+}
 
 // Domain returns the packets that the child protects on their way out: local to remote, of the selectors' protocols and
 // ports. own and peer stand for dynamic selectors, which mean the IKE addresses.
@@ -294,12 +327,33 @@ type Interface struct {
 	Addresses []netip.Prefix // with the host part
 	Kind      string         // "", "loopback", "dummy", "vlan", "bridge", "xfrm", "vti", "gre", ...
 	IfID      uint32         // xfrm
-	Key       uint32         // vti, gre: the mark or key
+	Key       uint32         // vti, gre: the mark or key of what goes out
+	KeyIn     uint32         // and of what comes in
 	Local     netip.Addr     // vti, gre: outer addresses
 	Remote    netip.Addr
 	Parent    string
 	Down      bool
 	Dynamic   bool // gets its address by DHCP or the like
+}
+
+// Wraps returns the protocol number in which an interface wraps the packets that are routed to it, in the clear as far as
+// the interface itself goes: GRE (47), or IP in IP (4, 41). ok is false for an interface that does not.
+func (i *Interface) Wraps() (proto uint64, ok bool) {
+	switch i.Kind {
+	case "gre", "gretap", "ip6gre":
+		return 47, true
+	case "ipip":
+		return 4, true
+	case "sit", "ip6tnl":
+		return 41, true
+	}
+	return 0, false
+}
+
+// Tunnel reports whether the interface leads into a tunnel: of IPsec, or one that IPsec may protect.
+func (i *Interface) Tunnel() bool {
+	_, wraps := i.Wraps()
+	return wraps || i.Kind == "xfrm" || i.Kind == "vti"
 }
 
 // Route is an entry of a routing table.

@@ -185,7 +185,7 @@ func pfs(ps []ike.Proposal) string {
 
 // exemption says in a few words whether a child's packets pass by source NAT.
 func exemption(path *walk.Path, t *estate.Tunnel, e estate.End, c *gateway.Child) Cell {
-	rewrites, ok := path.Rewrites(c, t.Own(e), t.Peer(e))
+	rewrites, ok := path.Rewrites(path.Policy(c, t.Own(e), t.Peer(e)))
 	nats := slices.ContainsFunc(e.Gateway.Chains, func(c *gateway.Chain) bool { return c.Kind == gateway.NATChain && c.Hook == gateway.Postrouting })
 	switch {
 	case !ok && c.RouteBased():

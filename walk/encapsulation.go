@@ -1,8 +1,6 @@
 package walk
 
 import (
-	"slices"
-
 	"toril/gateway"
 	"toril/ike"
 	"toril/packet"
@@ -33,7 +31,7 @@ func (p *Path) Outer(pol *Policy) []Outcome {
 	if !ok {
 		return nil
 	}
-	return p.local(Start(Plain(s).With(packet.In, packet.Name("")).With(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0))), true)
+	return p.local(ownPackets(s), true)
 }
 
 // espLeaves sends ESP packets through postrouting; no policy is asked about them.
@@ -73,35 +71,4 @@ func (p *Path) Arrive(pol *Policy) []Outcome {
 		}
 	}
 	return out
-}
-
-// Entry is the interface by which what comes out of a policy's tunnel comes in; "" where the saved files do not tell.
-func (p *Path) Entry(pol *Policy) string {
-	for _, i := range p.Gateway.Interfaces {
-		if pol.IfID != 0 && i.Kind == "xfrm" && i.IfID == pol.IfID {
-			return i.Name
-		}
-	}
-	return p.outside(pol.Own, pol.Peer)
-}
-
-// Inbound follows packets that come out of a policy's tunnel: the ESP packet through prerouting and input, then what was
-// in it. The first list is what became of the ESP packet; where it is not let in there is no second.
-func (p *Path) Inbound(pol *Policy, s packet.Set) (esp, inner []Outcome) {
-	esp = p.Arrive(pol)
-	if len(esp) > 0 && !slices.ContainsFunc(esp, func(o Outcome) bool { return o.Fate == Delivered }) {
-		return esp, nil
-	}
-	by := p.Entry(pol)
-	f := Plain(s.And(pol.back)).With(packet.PeerIn, pol.peer()).With(packet.PeerOut, packet.OneOf(0))
-	if by != "" {
-		f = f.With(packet.In, packet.Name(by))
-	} else {
-		outside, _ := p.Outside(pol.Own, pol.Peer)
-		f = f.With(packet.In, outside)
-	}
-	if f.Empty() {
-		return esp, nil
-	}
-	return esp, p.Forward(Start(f).met(Step{Stage: "decrypt", What: "out of " + pol.Name}))
 }

@@ -18,6 +18,7 @@ type Flow struct {
 	Steps  []Step
 	Unsure []string // why some of the packets may have gone another way
 	before []rewrite
+	wraps  int // how often interfaces wrapped the packets
 }
 
 // Step is a rule, or a decision of the gateway's, that the packets met.
@@ -27,6 +28,8 @@ type Step struct {
 	Chain *gateway.Chain
 	Route *gateway.Route // the one that was taken; nil where it was none
 	What  string         // what was done, for people
+
+	Wrapped bool // it was done to the packets that these were wrapped in
 }
 
 // Line is the line of the saved file that a step rests on; zero where it is none.

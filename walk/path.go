@@ -7,7 +7,6 @@ import (
 	"slices"
 
 	"toril/gateway"
-	"toril/ike"
 	"toril/packet"
 )
 
@@ -33,6 +32,7 @@ type Outcome struct {
 	Out    string        // the interface that they leave by; "" where it is not known
 	Via    netip.Addr    // the next gateway; invalid where there is none
 	Outer  []Outcome     // of encrypted packets: what becomes of the ESP packets
+	Wrap   *Wrap         // of packets that an interface wrapped before they were encrypted, or left
 }
 
 // Path is the way of packets through a Linux gateway: connection tracking, prerouting, the routing decision, the IPsec
@@ -43,6 +43,7 @@ type Path struct {
 	Policies []*Policy // in the order in which the kernel asks them
 	filter   *Filter
 	router   *Router
+	devices  map[string]*gateway.Interface
 	own      *Router                           // the gateway's own routes, without those of the IKE daemon
 	routes   map[*gateway.Route]*gateway.Child // those that the daemon installs, and for which child
 }
@@ -57,7 +58,10 @@ type Ends struct{ Own, Peer netip.Addr }
 
 // NewPath prepares a gateway. ends gives, for each of its connections, the addresses of every tunnel that it is an end of.
 func NewPath(g *gateway.Gateway, ends func(*gateway.Connection) []Ends, opts Options) *Path {
-	p := &Path{Gateway: g, filter: NewFilter(g, SelfAddresses(g)), router: NewRouter(g)}
+	p := &Path{Gateway: g, filter: NewFilter(g, SelfAddresses(g)), router: NewRouter(g), devices: map[string]*gateway.Interface{}}
+	for _, i := range g.Interfaces {
+		p.devices[i.Name] = i
+	}
 	for _, c := range g.Connections {
 		for _, e := range ends(c) {
 			for _, k := range c.Children {
@@ -69,6 +73,9 @@ func NewPath(g *gateway.Gateway, ends func(*gateway.Connection) []Ends, opts Opt
 		return cmp.Or(cmp.Compare(precedence(a), precedence(b)), cmp.Compare(b.narrow, a.narrow))
 	})
 	p.own = p.router.without(func(*gateway.Route) bool { return false }) // a copy
+	for _, pol := range p.Policies {
+		pol.Wraps = p.wrappers(pol)
+	}
 	p.routes = map[*gateway.Route]*gateway.Child{}
 	var installed []*gateway.Route
 	for _, pol := range p.Policies {
@@ -230,6 +237,9 @@ func (p *Path) unprotected(f Flow) (dropped []Outcome, rest Flow) {
 			continue
 		}
 		hit := left.And(pol.back)
+		if mark, mask, ok := pol.Child.MarkedIn(); ok {
+			hit = hit.With(packet.Mark, markedBy(mark, mask))
+		}
 		if hit.Empty() {
 			continue
 		}
@@ -262,36 +272,17 @@ type share struct {
 // split asks the policies about a flow that leaves by an interface, and notes on its packets what they say.
 func (p *Path) split(f Flow, dev string) []share {
 	var out []share
-	id := uint32(0)
-	var key uint32
-	for _, i := range p.Gateway.Interfaces {
-		if i.Name == dev {
-			id = i.IfID
-			if i.Kind == "vti" {
-				key = i.Key
-			}
-		}
-	}
+	by := p.devices[dev]
+	later := by != nil && by.Kind == "vti" // its policy is asked behind the last chain, which does not see it
 	left := f.Now
 	for _, pol := range p.Policies {
-		if pol.IfID != id && !(pol.passes() && id == 0) {
-			continue
-		}
-		domain := pol.Domain
-		if key != 0 { // a VTI gives its key as the mark
-			mark, mask, ok := markOf(pol.Child.MarkOut.Value)
-			if !ok || key&mask != mark {
-				continue
-			}
-			domain = domain.Free(packet.Mark)
-		}
-		hit := left.And(domain)
+		hit := left.And(pol.offered(by))
 		if hit.Empty() {
 			continue
 		}
 		left = left.Minus(hit)
 		peer := packet.OneOf(0)
-		if pol.Protects() {
+		if pol.Protects() && !later {
 			peer = pol.peer()
 		}
 		out = append(out, share{f.with(hit.Replace(packet.PeerOut, peer)), pol})
@@ -336,7 +327,7 @@ func (p *Path) leave(f Flow, pol *Policy, h hop) []Outcome {
 		}
 	}
 	for _, g := range now {
-		out = append(out, p.end(g.Flow, g.pol, h))
+		out = append(out, p.end(g.Flow, g.pol, h)...)
 	}
 	return out
 }
@@ -349,55 +340,32 @@ func policyWords(pol *Policy) string {
 }
 
 // end is behind the last chain: the packets are encapsulated, or leave as they are.
-func (p *Path) end(f Flow, pol *Policy, h hop) Outcome {
+func (p *Path) end(f Flow, pol *Policy, h hop) []Outcome {
+	by := p.devices[h.dev]
+	dropped := func(why string) []Outcome {
+		return []Outcome{{Flow: f.met(Step{Stage: "policy", What: why}), Fate: Dropped, Where: "encapsulation", Policy: pol, Out: h.dev}}
+	}
+	into := by != nil && (by.Kind == "xfrm" || by.Kind == "vti")
 	switch {
 	case pol != nil && pol.drops():
-		return Outcome{Flow: f.met(Step{Stage: "policy", What: "policy " + pol.Name + " drops"}), Fate: Dropped, Where: "postrouting", Policy: pol}
+		return dropped("policy " + pol.Name + " drops")
 	case pol != nil && !pol.passes() && !pol.Up:
-		return Outcome{Flow: f.met(Step{Stage: "policy", What: "policy " + pol.Name + " holds it back: no SA stands"}), Fate: Dropped, Where: "postrouting", Policy: pol}
+		return dropped("policy " + pol.Name + " holds it back: no SA stands")
+	case pol != nil && !pol.passes() && into && by.Kind == "vti" && by.Remote.IsValid() && !by.Remote.IsUnspecified() && pol.Peer.IsValid() && by.Remote != pol.Peer:
+		return dropped(fmt.Sprintf("%s is set up to %s, and policy %s is to %s", by.Name, by.Remote, pol.Name, pol.Peer))
 	case pol != nil && !pol.passes():
 		o := Outcome{Flow: f.met(Step{Stage: "encrypt", What: "by " + pol.Name}), Fate: Encrypted, Where: "encrypt", Policy: pol, Out: h.dev, Via: h.via}
 		o.Outer = p.Outer(pol)
-		return o
+		return []Outcome{o}
+	case into: // no policy of the interface's own: the kernel drops it
+		return dropped("no policy is for it on " + by.Name)
 	}
-	for _, i := range p.Gateway.Interfaces {
-		if i.Name == h.dev && (i.Kind == "xfrm" || i.Kind == "vti") { // no policy of the interface's own: the kernel drops it
-			return Outcome{Flow: f.met(Step{Stage: "policy", What: "no policy is for it on " + i.Name}), Fate: Dropped, Where: "policy", Out: h.dev}
+	if by != nil {
+		if _, wraps := by.Wraps(); wraps {
+			return p.wrapped(f, by, h)
 		}
 	}
-	return Outcome{Flow: f, Fate: Clear, Where: "leaves", Out: h.dev, Via: h.via}
-}
-
-// Domain returns a policy's packets as they come in from the networks behind the gateway: new connections, in clear, not
-// the gateway's own. Where the files tell by which single interface those networks are reached, they come in by that.
-func (p *Path) Domain(pol *Policy) Flow {
-	s := pol.Domain
-	if pol.Own.IsValid() {
-		s = s.Minus(packet.Range(packet.Src, pol.Own, pol.Own))
-	}
-	f := Fresh(s, p.behind(pol.Child.Local.Value.At(pol.Own)))
-	f.Now = f.Now.Minus(packet.Where(packet.In, packet.Name("")))
-	return f
-}
-
-// behind is the interface by which all of some networks are reached; "" where the files do not tell, or it is several.
-func (p *Path) behind(ss ike.Selectors) string {
-	dev := ""
-	for _, s := range ss {
-		if !s.Lo.IsValid() {
-			return ""
-		}
-		for _, h := range p.own.Decide(Start(packet.Range(packet.Dst, s.Lo, s.Hi))) {
-			if h.kind == "local" {
-				continue
-			}
-			if h.dev == "" || dev != "" && dev != h.dev {
-				return ""
-			}
-			dev = h.dev
-		}
-	}
-	return dev
+	return []Outcome{{Flow: f, Fate: Clear, Where: "leaves", Out: h.dev, Via: h.via}}
 }
 
 // Known reports whether the saved files say anything about interfaces or routes.
@@ -422,8 +390,11 @@ func (p *Path) InstalledFor(r *gateway.Route) *gateway.Child { return p.routes[r
 func (p *Path) Filter() *Filter { return p.filter }
 
 // Local follows packets of the gateway's own.
-func (p *Path) Local(s packet.Set) []Outcome {
-	return p.local(Start(Plain(s).With(packet.In, packet.Name("")).With(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0))), false)
+func (p *Path) Local(s packet.Set) []Outcome { return p.local(ownPackets(s), false) }
+
+// ownPackets makes the packets of a set those of a new connection of the gateway's own.
+func ownPackets(s packet.Set) Flow {
+	return Start(Plain(s).With(packet.In, packet.Name("")).With(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0)))
 }
 
 func (p *Path) local(f Flow, esp bool) []Outcome {

@@ -120,9 +120,9 @@ func TestRouteBased(t *testing.T) {
 	got := p.Forward(walk.Fresh(ping("10.1.0.10", "10.2.0.5"), "lan0"))
 	assert.Equal(t, esp, say(got), "the masquerade names another interface")
 	assert.Equal(t, "xf0", got[0].Out)
-	assert.Equal(t, "dropped in policy", say(p.Forward(walk.Fresh(ping("10.1.0.10", "10.2.0.5"), "lan0").Moved("10.77.0.1"))), "what no policy of the interface is for does not leave by it")
+	assert.Equal(t, "dropped in encapsulation", say(p.Forward(walk.Fresh(ping("10.1.0.10", "10.2.0.5"), "lan0").Moved("10.77.0.1"))), "what no policy of the interface is for does not leave by it")
 	p = walk.NewPath(g, e.Ends(g), walk.Options{Down: func(*gateway.Child) bool { return true }})
-	assert.Equal(t, "dropped in policy", say(p.Forward(walk.Fresh(ping("10.1.0.10", "10.2.0.5"), "lan0"))))
+	assert.Equal(t, "dropped in encapsulation", say(p.Forward(walk.Fresh(ping("10.1.0.10", "10.2.0.5"), "lan0"))))
 }
 
 func TestRoutingRules(t *testing.T) {

@@ -2,8 +2,7 @@ package walk
 
 import (
 	"net/netip"
-	"strconv"
-	"strings"
+	"slices"
 
 	"toril/gateway"
 	"toril/ike"
@@ -16,11 +15,13 @@ type Policy struct {
 	Child      *gateway.Child
 	Connection *gateway.Connection
 	Own, Peer  netip.Addr
-	Domain     packet.Set // the plain packets that it is for, on their way out
-	IfID       uint32     // only packets that leave by the xfrm interface of this number
-	Up         bool       // an SA stands
-	narrow     int        // how narrow its selectors are
-	back       packet.Set // the packets that come out of it
+	Domain     packet.Set           // the plain packets that it is for, on their way out
+	IfID       uint32               // only packets that leave by the xfrm interface of this number
+	Up         bool                 // an SA stands
+	Device     *gateway.Interface   // the interface through which packets are routed into it; nil where it needs none, or none is there
+	Wraps      []*gateway.Interface // interfaces that wrap what is routed to them into packets of the policy
+	narrow     int                  // how narrow its selectors are
+	back       packet.Set           // the packets that come out of it
 }
 
 // Protects reports whether the policy encrypts: it neither lets packets pass in clear nor drops them.
@@ -57,17 +58,88 @@ func (p *Path) policy(c *gateway.Connection, k *gateway.Child, e Ends, opts Opti
 	}
 	pol := &Policy{Name: c.Name + "/" + k.Name, Child: k, Connection: c, Own: e.Own, Peer: e.Peer, Domain: k.Domain(e.Own, e.Peer), IfID: k.IfIDOut.Value}
 	pol.Up = opts.Down == nil || !opts.Down(k)
-	if pol.Protects() && !pol.Up && !k.Start.Value.Traps() {
+	if pol.Protects() && !pol.Up && !k.Start.Value.Traps() || !pol.Protects() && !shuntInstalled(c, k) {
 		return
 	}
-	if mark, mask, ok := markOf(k.MarkOut.Value); ok {
-		if v, ok := packet.Masked(mark, mask); ok {
-			pol.Domain = pol.Domain.With(packet.Mark, v)
+	pol.narrow = specific(pol)
+	pol.back = pol.Domain.Mirror()
+	if mark, mask, ok := k.Marked(); ok {
+		pol.Domain = pol.Domain.With(packet.Mark, markedBy(mark, mask))
+	}
+	pol.Device = p.deviceOf(pol)
+	p.Policies = append(p.Policies, pol)
+}
+
+// markedBy are the marks that fit a value under a mask; any but 0 where the daemon makes one up.
+func markedBy(value, mask uint32) packet.Values {
+	if mask == 0 {
+		return packet.Numbers(1, 1<<32-1)
+	}
+	v, ok := packet.Masked(value, mask)
+	if !ok {
+		return packet.Numbers(0, 1<<32-1)
+	}
+	return v
+}
+
+// shuntInstalled reports whether the daemon puts a policy that lets pass or drops into the kernel: strongSwan does so only
+// where it is to be trapped (seen with 5.9.8), the others wherever the connection is started at all.
+func shuntInstalled(c *gateway.Connection, k *gateway.Child) bool {
+	if c.Software == "strongSwan" {
+		return k.Start.Value.Traps()
+	}
+	return k.Start.Value != gateway.StartNever
+}
+
+// deviceOf is the interface through which packets are routed into a policy: the xfrm interface of its identifier, or the
+// VTI whose key is its mark. Of several VTIs the one whose far end is the policy's peer.
+func (p *Path) deviceOf(pol *Policy) *gateway.Interface {
+	var found *gateway.Interface
+	for _, i := range p.Gateway.Interfaces {
+		switch i.Kind {
+		case "xfrm":
+			if pol.IfID != 0 && i.IfID == pol.IfID {
+				return i
+			}
+		case "vti":
+			if mark, mask, ok := pol.Child.Marked(); ok && mask != 0 && i.Key&mask == mark {
+				if i.Remote == pol.Peer {
+					return i
+				}
+				found = i
+			}
 		}
 	}
-	pol.narrow = specific(pol)
-	pol.back = pol.Domain.Free(packet.Mark).Mirror()
-	p.Policies = append(p.Policies, pol)
+	return found
+}
+
+// offered returns the packets that the kernel offers to a policy when they leave by an interface: an xfrm interface offers
+// them to the policies of its identifier, a VTI gives them its key as their mark (seen with Linux 6.1).
+func (pol *Policy) offered(by *gateway.Interface) packet.Set {
+	switch {
+	case by != nil && by.Kind == "xfrm":
+		if pol.IfID == by.IfID {
+			return pol.Domain
+		}
+	case pol.IfID != 0:
+	case by != nil && by.Kind == "vti":
+		if mark, mask, ok := pol.Child.Marked(); !ok || by.Key&mask == mark {
+			return pol.Domain.Free(packet.Mark)
+		}
+	default:
+		return pol.Domain
+	}
+	return packet.None()
+}
+
+// Policy returns the policy of a child between two addresses; nil where the daemon installs none.
+func (p *Path) Policy(k *gateway.Child, own, peer netip.Addr) *Policy {
+	for _, pol := range p.Policies {
+		if pol.Child == k && pol.Own == own && pol.Peer == peer {
+			return pol
+		}
+	}
+	return nil
 }
 
 // precedence orders policies that let pass before those that protect.
@@ -104,50 +176,53 @@ func specific(p *Policy) int {
 	return n
 }
 
-// markOf reads "value" or "value/mask", decimal or hexadecimal; ok is false where no mark is set.
-func markOf(s string) (value, mask uint32, ok bool) {
-	if s == "" {
-		return 0, 0, false
-	}
-	v, m, masked := strings.Cut(s, "/")
-	n, err := strconv.ParseUint(v, 0, 32)
-	if err != nil {
-		return 0, 0, false
-	}
-	k := uint64(1<<32 - 1)
-	if masked {
-		if k, err = strconv.ParseUint(m, 0, 32); err != nil {
-			return 0, 0, false
-		}
-	}
-	return uint32(n), uint32(k), n != 0 || masked && k != 0
-}
-
-// routesOf are the routes that strongSwan installs for a policy: to the remote networks by where the peer is, in a table of
-// its own, if the gateway has an address in the local networks.
+// routesOf are the routes that strongSwan installs for a policy (5.9.8 was asked): to the remote networks by where the peer
+// is, in a table of its own, if the gateway has an address in the local networks. A policy that lets pass has its remote
+// networks thrown out of that table. There is none for transport mode, nor for single protocols or ports, nor for an xfrm
+// interface.
 func (p *Path) routesOf(pol *Policy) []*gateway.Route {
-	if pol.Connection.Software != "strongSwan" || p.Gateway.Options.NoRoutes.Value || pol.IfID != 0 || pol.passes() || pol.drops() || !p.router.known || !pol.Peer.IsValid() {
+	if pol.Connection.Software != "strongSwan" || p.Gateway.Options.NoRoutes.Value || pol.IfID != 0 || pol.drops() || !p.router.known || pol.Child.Mode.Value == ike.Transport {
 		return nil
 	}
-	local := pol.Child.Local.Value.At(pol.Own)
-	inside := false
-	for _, i := range p.Gateway.Interfaces {
-		for _, a := range i.Addresses {
-			inside = inside || local.Hold(a.Addr()) && !a.Addr().IsLoopback()
-		}
+	local, remote := pol.Child.Local.Value.At(pol.Own), pol.Child.Remote.Value.At(pol.Peer)
+	whole := func(ss ike.Selectors) ike.Selectors {
+		return slices.DeleteFunc(slices.Clone(ss), func(s ike.Selector) bool { return s.Proto != 0 || !s.AllPorts() })
 	}
-	if !inside {
+	local, remote = whole(local), whole(remote)
+	if len(local) == 0 {
 		return nil
 	}
+	to := remote.Packets().Prefixes(packet.Src)
 	var out []*gateway.Route
+	if pol.passes() {
+		for _, n := range to {
+			out = append(out, &gateway.Route{At: pol.Child.At, To: n, Kind: "throw", Table: daemonTable, Origin: daemonOrigin})
+		}
+		return out
+	}
+	if !pol.Peer.IsValid() || !p.inside(local) {
+		return nil
+	}
 	for _, h := range p.router.Decide(Start(packet.Range(packet.Dst, pol.Peer, pol.Peer))) {
 		if h.kind != "unicast" {
 			continue
 		}
-		for _, to := range pol.Child.Remote.Value.At(pol.Peer).Packets().Prefixes(packet.Src) {
-			out = append(out, &gateway.Route{At: pol.Child.At, To: to, Via: h.via, Dev: h.dev, Kind: "unicast", Table: daemonTable, Origin: daemonOrigin})
+		for _, n := range to {
+			out = append(out, &gateway.Route{At: pol.Child.At, To: n, Via: h.via, Dev: h.dev, Kind: "unicast", Table: daemonTable, Origin: daemonOrigin})
 		}
 		break
 	}
 	return out
+}
+
+// inside reports whether the gateway has an address in some networks.
+func (p *Path) inside(ss ike.Selectors) bool {
+	for _, i := range p.Gateway.Interfaces {
+		for _, a := range i.Addresses {
+			if ss.Hold(a.Addr()) && !a.Addr().IsLoopback() {
+				return true
+			}
+		}
+	}
+	return false
 }

@@ -1,36 +1,44 @@
 package walk
 
 import (
-	"net/netip"
 	"slices"
 
 	"toril/gateway"
-	"toril/ike"
 	"toril/packet"
 )
 
-// Rewrite is a source translation that packets of an encryption domain meet before they are encrypted.
+// Rewrite is a source translation that packets for a tunnel meet before they are encrypted.
 type Rewrite struct {
 	Rule   *gateway.Rule
 	Was    packet.Set // the packets that it meets
-	Leaves bool       // some of them are outside of the domain afterwards: they leave in clear
+	Leaves bool       // some of them are no longer for the tunnel afterwards: they leave in clear
 	Unsure []string   // conditions that cannot be decided from the files
 }
 
-// Rewrites returns the source translations that a child's packets meet in the postrouting hook, in the order of the
-// rules. own and peer are the IKE addresses, as far as they are known. ok is false where the question does not arise:
-// the gateway's filter was not given, or the child's packets are not chosen by its selectors.
-func (p *Path) Rewrites(c *gateway.Child, own, peer netip.Addr) (out []Rewrite, ok bool) {
-	if c.Mode.Value == ike.Pass || c.Mode.Value == ike.Drop || c.RouteBased() || !c.Policies.Value || len(p.Gateway.Chains) == 0 {
+// Rewrites returns the source translations that a policy's packets meet in the postrouting hook, in the order of the rules.
+// ok is false where the question does not arise: the gateway's filter was not given, or nothing leads into the tunnel.
+func (p *Path) Rewrites(pol *Policy) (out []Rewrite, ok bool) {
+	if pol == nil || !pol.Protects() || len(p.Gateway.Chains) == 0 || len(pol.Wraps) == 0 && pol.Device == nil && pol.Child.RouteBased() {
 		return nil, false
 	}
-	domain := c.Domain(own, peer)
-	if own.IsValid() { // the gateway's own packets are another matter
-		domain = domain.Minus(packet.Range(packet.Src, own, own))
+	into := p.Into(pol)
+	domain := p.Traffic(pol)
+	if pol.Own.IsValid() { // the gateway's own packets are another matter
+		domain = domain.Minus(packet.Range(packet.Src, pol.Own, pol.Own))
 	}
-	start := Plain(domain.And(Peered(packet.PeerOut, peer))).Free(packet.Mark).Minus(packet.Where(packet.In, packet.Name("")))
-	if outside, told := p.Outside(own, peer); told {
-		start = start.With(packet.Out, outside)
+	start := Plain(domain).Minus(packet.Where(packet.In, packet.Name("")))
+	switch {
+	case len(into) > 0:
+		start = start.With(packet.Out, packet.Name(into[0].Name))
+	default:
+		if outside, told := p.Outside(pol.Own, pol.Peer); told {
+			start = start.With(packet.Out, outside)
+		}
+	}
+	if len(into) == 0 || into[0].Kind == "xfrm" {
+		start = start.And(Peered(packet.PeerOut, pol.Peer))
+	} else {
+		start = start.With(packet.PeerOut, packet.OneOf(0))
 	}
 	for _, v := range p.filter.Through(gateway.Postrouting, Start(start)) {
 		if v.Rule == nil || v.Verb != gateway.SourceNAT && v.Verb != gateway.Masquerade {
@@ -44,7 +52,7 @@ func (p *Path) Rewrites(c *gateway.Child, own, peer netip.Addr) (out []Rewrite, 
 		r := &out[i]
 		r.Was = r.Was.Or(v.Was())
 		addresses := v.Now.Free(packet.State, packet.Direction, packet.Translated, packet.PeerOut, packet.In, packet.Out, packet.Mark)
-		r.Leaves = r.Leaves || !domain.Contains(addresses)
+		r.Leaves = r.Leaves || len(pol.Wraps) == 0 && !pol.Domain.Free(packet.Mark).Contains(addresses)
 		for _, u := range v.Unsure {
 			if !slices.Contains(r.Unsure, u) {
 				r.Unsure = append(r.Unsure, u)

@@ -20,13 +20,13 @@ var NarrowExemption = &audit.Check{
 		Sources: []string{"nft(8)"},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		c := s.Child
-		rewrites, ok := p.Walk(s.Gateway).Rewrites(c, s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End))
+		c, path := s.Child, p.Walk(s.Gateway)
+		pol := s.PolicyOf(path)
+		rewrites, ok := path.Rewrites(pol)
 		if !ok || len(rewrites) == 0 {
 			return
 		}
-		own := s.Tunnel.Own(s.End)
-		domain := addresses(c.Domain(own, s.Tunnel.Peer(s.End)))
+		domain := addresses(path.Traffic(pol))
 		for _, chain := range postrouting(s.Gateway) {
 			for _, r := range chain.Rules {
 				if !exempts(r) || !r.Certain() {

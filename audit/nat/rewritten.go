@@ -22,8 +22,8 @@ var Rewritten = &audit.Check{
 		Sources: []string{"RFC 4301 section 5.1", "nft(8)"},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		c := s.Child
-		rewrites, _ := p.Walk(s.Gateway).Rewrites(c, s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End))
+		c, path := s.Child, p.Walk(s.Gateway)
+		rewrites, _ := path.Rewrites(s.PolicyOf(path))
 		for _, r := range rewrites {
 			f := p.On(s, r.Rule.At, false)
 			f.Severity = audit.Critical

@@ -64,8 +64,8 @@ func (c Case) Policies() []string {
 	case c.Down:
 		return append(lines[:2:2], policy)
 	}
-	if _, to, ok := strings.Cut(c.Start, "mode = pass\nlocal_ts = 10.1.0.0/24\nremote_ts = "); ok {
-		lines = append(lines, "xfrm policy add src 10.1.0.0/24 dst "+to+" dir out priority 100 action allow")
+	if _, to, ok := strings.Cut(c.Start, "start_action = trap\nmode = pass\nlocal_ts = 10.1.0.0/24\nremote_ts = "); ok {
+		lines = append(lines, "xfrm policy add src 10.1.0.0/24 dst "+to+" dir out priority 100 action allow", "route add throw "+to+" table 220")
 	}
 	return lines
 }
@@ -118,26 +118,26 @@ var All = []Case{
 	{Name: "a guard in forward", Down: true, Rules: Forward("ip daddr 10.2.0.0/24 rt ipsec missing drop"), Want: "dropped in forward"},
 	{Name: "the guard does not help against NAT", Rules: Forward("ip daddr 10.2.0.0/24 rt ipsec missing drop") + Nat(`oifname "wan0" masquerade`), Want: "CLEAR from 198.51.100.1"},
 	{Name: "a guard behind NAT does", Rules: "table inet filter {\n\tchain post {\n\t\ttype filter hook postrouting priority 150;\n\t\tip daddr 10.2.0.0/24 rt ipsec missing drop\n\t}\n}\n" + Nat(`oifname "wan0" masquerade`), Want: "dropped in postrouting"},
-	{Name: "policy for the source after NAT only, no SA", Start: "start_action = trap", Down: true, From: "10.9.0.10", Rules: Nat(`ip saddr 10.9.0.0/24 snat to 10.1.0.77`), Routes: "10.9.0.0/24 dev lan0\n", Want: "dropped in postrouting"},
-	{Name: "a policy that drops", Start: "mode = drop", Want: "dropped in policy"},
+	{Name: "policy for the source after NAT only, no SA", Start: "start_action = trap", Down: true, From: "10.9.0.10", Rules: Nat(`ip saddr 10.9.0.0/24 snat to 10.1.0.77`), Routes: "10.9.0.0/24 dev lan0\n", Want: "dropped in encapsulation"},
+	{Name: "a policy that drops", Start: "start_action = trap\nmode = drop", Want: "dropped in policy"},
 
 	{Name: "blackhole, no policy", Start: NoConnection, Routes: "blackhole 10.2.0.0/24\n", Want: "dropped in route"},
 	{Name: "blackhole, the daemon's own", Routes: "blackhole 10.2.0.0/24\n", Want: esp},
 	{Name: "no policy at all", Start: NoConnection, Want: "CLEAR from 10.1.0.10"},
-	{Name: "a policy that lets pass", Start: "}\nbypass {\nmode = pass\nlocal_ts = 10.1.0.0/24\nremote_ts = 10.2.0.0/28", Want: "CLEAR from 10.1.0.10"},
-	{Name: "which is not for this", Start: "}\nbypass {\nmode = pass\nlocal_ts = 10.1.0.0/24\nremote_ts = 10.2.0.128/28", Want: esp},
+	{Name: "a policy that lets pass", Start: "}\nbypass {\nstart_action = trap\nmode = pass\nlocal_ts = 10.1.0.0/24\nremote_ts = 10.2.0.0/28", Want: "CLEAR from 10.1.0.10"},
+	{Name: "which is not for this", Start: "}\nbypass {\nstart_action = trap\nmode = pass\nlocal_ts = 10.1.0.0/24\nremote_ts = 10.2.0.128/28", Want: esp},
 	{Name: "SNAT to an address outside", Rules: Nat(`oifname "wan0" snat to 198.51.100.77`), Want: "CLEAR from 198.51.100.77"},
 	{Name: "exempt by policy, then SNAT of the rest", Rules: Nat(`rt ipsec exists accept; oifname "wan0" snat to 198.51.100.2`), Want: "ESP from 10.1.0.10, outer from 198.51.100.2"},
 	{Name: "masquerade on another interface", Rules: Nat(`oifname "lan0" masquerade`), Want: esp},
 	{Name: "policy, no SA, masquerade", Start: "start_action = trap", Down: true, Rules: Nat(`oifname "wan0" masquerade`), Want: "dropped in policy"},
-	{Name: "a policy that drops, masquerade", Start: "mode = drop", Rules: Nat(`oifname "wan0" masquerade`), Want: "dropped in policy"},
+	{Name: "a policy that drops, masquerade", Start: "start_action = trap\nmode = drop", Rules: Nat(`oifname "wan0" masquerade`), Want: "dropped in policy"},
 	{Name: "neither, exempt, a guard in forward", Down: true, Rules: Forward("ip daddr 10.2.0.0/24 rt ipsec missing drop") + Nat(`ip daddr 10.2.0.0/24 accept; oifname "wan0" masquerade`), Want: "dropped in forward"},
 	{Name: "a guard in forward, exempt, all is up", Rules: Forward("ip daddr 10.2.0.0/24 rt ipsec missing drop") + Nat(`ip daddr 10.2.0.0/24 accept; oifname "wan0" masquerade`), Want: esp},
 	{Name: "blackhole, neither, masquerade", Start: NoConnection, Routes: "blackhole 10.2.0.0/24\n", Rules: Nat(`oifname "wan0" masquerade`), Want: "dropped in route"},
 	{Name: "unreachable, neither", Start: NoConnection, Routes: "unreachable 10.2.0.0/24\n", Want: "dropped in route"},
 	{Name: "prohibit, neither", Start: NoConnection, Routes: "prohibit 10.2.0.0/24\n", Want: "dropped in route"},
 	{Name: "unreachable, the daemon's own", Routes: "unreachable 10.2.0.0/24\n", Want: esp},
-	{Name: "let pass, exempt by policy, masquerade", Start: "}\nbypass {\nmode = pass\nlocal_ts = 10.1.0.0/24\nremote_ts = 10.2.0.0/28", Rules: Nat(`rt ipsec exists accept; oifname "wan0" masquerade`), Want: "CLEAR from 198.51.100.1"},
+	{Name: "let pass, exempt by policy, masquerade", Start: "}\nbypass {\nstart_action = trap\nmode = pass\nlocal_ts = 10.1.0.0/24\nremote_ts = 10.2.0.0/28", Rules: Nat(`rt ipsec exists accept; oifname "wan0" masquerade`), Want: "CLEAR from 198.51.100.1"},
 	{Name: "jump before the exemption", Rules: "table ip nat {\n\tchain own {\n\t\tip daddr 10.2.0.0/24 accept\n\t}\n\tchain post {\n\t\ttype nat hook postrouting priority 100;\n\t\tjump own\n\t\toifname \"wan0\" masquerade\n\t}\n}\n", Want: esp},
 	{Name: "return before the masquerade", Rules: Nat(`ip daddr 10.2.0.0/24 return; oifname "wan0" masquerade`), Want: esp},
 	{Name: "reject in forward", Rules: Forward("ip daddr 10.2.0.0/24 reject"), Want: "dropped in forward"},

@@ -142,16 +142,16 @@ var AllBy = []By{
 	{Name: "forward names the WAN", Rules: Forward(`oifname "wan0" accept; drop`), Want: all("?")},
 	{Name: "forward asks whether it will be encrypted", Rules: Forward(`rt ipsec exists accept; drop`), Want: all("?")},
 	{Name: "postrouting names the WAN", Rules: "table inet p {\n\tchain post {\n\t\ttype filter hook postrouting priority 0;\n\t\toifname \"wan0\" meta l4proto != esp drop\n\t}\n}\n", Want: all("?")},
-	{Name: "output drops what is not encrypted", Down: true, Rules: Output(`meta l4proto { gre, 4 } rt ipsec missing drop`), Want: all("?")},
-	{Name: "output, up", Rules: Output(`meta l4proto { gre, 4 } rt ipsec missing drop`), Want: all("?")},
+	{Name: "output drops what is not encrypted", Down: true, Rules: Output(`meta l4proto { 4, 47 } rt ipsec missing drop`), Want: all("?")},
+	{Name: "output, up", Rules: Output(`meta l4proto { 4, 47 } rt ipsec missing drop`), Want: all("?")},
 
 	{Name: "out of it", Inbound: true, Want: all("?")},
 	{Name: "out of it, in UDP", Inbound: true, Want: all("?")},
 	{Name: "forward from the tunnel", Inbound: true, Rules: Forward(`iifname "t0" accept; drop`), Want: all("?")},
 	{Name: "forward from the WAN", Inbound: true, Rules: Forward(`iifname "wan0" accept; drop`), Want: all("?")},
 	{Name: "forward of what was decrypted", Inbound: true, Rules: Forward(`meta ipsec exists accept; drop`), Want: all("?")},
-	{Name: "input of GRE and IPIP closed", Inbound: true, Rules: Input(`meta l4proto { gre, 4 } drop`), Want: all("?")},
-	{Name: "input of GRE and IPIP if decrypted", Inbound: true, Rules: Input(`meta l4proto { gre, 4 } meta ipsec exists accept; meta l4proto { gre, 4 } drop`), Want: all("?")},
+	{Name: "input of GRE and IPIP closed", Inbound: true, Rules: Input(`meta l4proto { 4, 47 } drop`), Want: all("?")},
+	{Name: "input of GRE and IPIP if decrypted", Inbound: true, Rules: Input(`meta l4proto { 4, 47 } meta ipsec exists accept; meta l4proto { 4, 47 } drop`), Want: all("?")},
 	{Name: "input of ESP closed", Inbound: true, Rules: Input(`meta l4proto esp drop`), Want: all("?")},
 }
 

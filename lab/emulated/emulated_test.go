@@ -107,7 +107,7 @@ func wire(want string) string {
 		return "nothing, passed forward"
 	case want == "dropped in forward":
 		return "nothing, stopped in forward"
-	case want == "dropped in postrouting":
+	case want == "dropped in postrouting", want == "dropped in encapsulation":
 		return "nothing, passed forward"
 	case strings.HasPrefix(want, "dropped in"):
 		return "nothing, never in forward"

@@ -1,0 +1,258 @@
+package walk
+
+import (
+	"net/netip"
+	"slices"
+
+	"toril/gateway"
+	"toril/ike"
+	"toril/packet"
+)
+
+// This file says what a tunnel is there for: which packets go into it from the networks behind the gateway, and which come
+// out of it. For a child whose selectors name networks these are they; where an interface leads into the tunnel, its routes
+// say it.
+
+// Pair is a network behind the gateway with one behind the far end.
+type Pair struct {
+	Local, Remote string     // as the selectors or routes name them
+	Out           packet.Set // from the one to the other: addresses, protocols and ports
+}
+
+// In are the packets of the pair that come out of the tunnel.
+func (pair Pair) In() packet.Set { return pair.Out.Mirror() }
+
+// Pairs are the pairs of networks that a policy's tunnel is there for. A side that is any address stands for the networks
+// that the routes tell of; a network is in no pair with itself, where one side is so wide that it holds the other.
+func (p *Path) Pairs(pol *Policy) []Pair {
+	local, remote := pol.Child.Local.Value.At(pol.Own), pol.Child.Remote.Value.At(pol.Peer)
+	into := p.Into(pol)
+	if len(pol.Wraps) > 0 { // the selectors are for the outer packets
+		local, remote = anywhere(pol.Own, pol.Peer), anywhere(pol.Own, pol.Peer)
+	}
+	if len(into) > 0 {
+		if routed := p.routedInto(into); len(routed) > 0 {
+			remote = routed.Meet(remote)
+		}
+	}
+	if local.AnyAddress() {
+		if there := p.behindIt(pol, into); len(there) > 0 {
+			local = there.Meet(local)
+		}
+	}
+	var out []Pair
+	for _, l := range local {
+		for _, r := range remote {
+			s := ike.Domain(ike.Selectors{l}, ike.Selectors{r}, pol.Own, pol.Peer)
+			switch wl, wr := addressesOf(l), addressesOf(r); {
+			case wl.Equal(wr):
+			case wl.Contains(wr):
+				s = s.Minus(wr)
+			case wr.Contains(wl):
+				s = s.Minus(wl.Mirror())
+			}
+			if !s.Empty() {
+				out = append(out, Pair{l.String(), r.String(), s})
+			}
+		}
+	}
+	return out
+}
+
+// addressesOf are the packets whose source is one of a selector's addresses.
+func addressesOf(s ike.Selector) packet.Set {
+	if !s.Lo.IsValid() {
+		return packet.None()
+	}
+	return packet.Range(packet.Src, s.Lo, s.Hi)
+}
+
+func anywhere(addrs ...netip.Addr) ike.Selectors {
+	any := netip.MustParsePrefix("0.0.0.0/0")
+	if slices.ContainsFunc(addrs, netip.Addr.Is6) {
+		return ike.Selectors{ike.SelectPrefix(any), ike.SelectPrefix(netip.MustParsePrefix("::/0"))}
+	}
+	return ike.Selectors{ike.SelectPrefix(any)}
+}
+
+// Traffic are all the packets that a policy's tunnel is there for, on their way in.
+func (p *Path) Traffic(pol *Policy) packet.Set {
+	var sets []packet.Set
+	for _, pair := range p.Pairs(pol) {
+		sets = append(sets, pair.Out)
+	}
+	return packet.Union(sets...)
+}
+
+// Into are the interfaces that lead into a policy: its own, or those that wrap packets for it.
+func (p *Path) Into(pol *Policy) []*gateway.Interface {
+	if pol.Device != nil {
+		return []*gateway.Interface{pol.Device}
+	}
+	return pol.Wraps
+}
+
+// wrappers are the interfaces whose outer packets a policy protects.
+func (p *Path) wrappers(pol *Policy) []*gateway.Interface {
+	if !pol.Protects() {
+		return nil
+	}
+	var out []*gateway.Interface
+	for _, i := range p.Gateway.Interfaces {
+		if outer, ok := p.wrapOf(i); ok && outer.Overlaps(pol.Domain) {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// routedInto are the networks that routes of the gateway's lead into some interfaces, but for those of the interfaces
+// themselves.
+func (p *Path) routedInto(devs []*gateway.Interface) ike.Selectors {
+	var out ike.Selectors
+	for _, rt := range p.Gateway.Routes {
+		if rt.Kind == "unicast" && rt.Origin != "connected" && slices.ContainsFunc(devs, func(d *gateway.Interface) bool { return d.Name == rt.Dev }) {
+			if s := ike.SelectPrefix(rt.To); !slices.Contains(out, s) {
+				out = append(out, s)
+			}
+		}
+	}
+	return out
+}
+
+// behindIt are the networks behind the gateway, as far as routes and interfaces tell: those that neither the outside
+// interface nor the tunnel itself leads to, and those at the far ends of its other tunnels.
+func (p *Path) behindIt(pol *Policy, into []*gateway.Interface) ike.Selectors {
+	outside := p.outside(pol.Own, pol.Peer)
+	var out ike.Selectors
+	add := func(n netip.Prefix) {
+		if s := ike.SelectPrefix(n.Masked()); n.Bits() > 0 && !n.Addr().IsLoopback() && !n.Addr().IsLinkLocalUnicast() && !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	for _, list := range p.own.tables {
+		for _, rt := range list {
+			if rt.Kind == "unicast" && rt.Dev != outside && !slices.ContainsFunc(into, func(d *gateway.Interface) bool { return d.Name == rt.Dev }) {
+				add(rt.To)
+			}
+		}
+	}
+	for _, o := range p.Policies {
+		if o != pol && o.Protects() && o.Peer != pol.Peer && len(o.Wraps) == 0 {
+			for _, s := range o.Child.Remote.Value.At(o.Peer) {
+				if !s.AnyAddress() && !s.Dynamic && s.Lo.IsValid() && !slices.Contains(out, s) {
+					out = append(out, s)
+				}
+			}
+		}
+	}
+	slices.SortFunc(out, ike.Selector.Compare)
+	return out
+}
+
+// Domain returns a policy's packets as they come in from the networks behind the gateway: new connections, in clear, not
+// the gateway's own. Where the files tell by which single interface those networks are reached, they come in by that.
+func (p *Path) Domain(pol *Policy) Flow { return p.Entering(pol, p.Traffic(pol)) }
+
+// Entering returns packets for a policy's tunnel as they come in from the networks behind the gateway.
+func (p *Path) Entering(pol *Policy, s packet.Set) Flow {
+	if pol.Own.IsValid() {
+		s = s.Minus(packet.Range(packet.Src, pol.Own, pol.Own))
+	}
+	f := Fresh(s, p.behind(s))
+	f.Now = f.Now.Minus(packet.Where(packet.In, packet.Name("")))
+	return f
+}
+
+// behind is the interface by which all sources of some packets are reached; "" where the files do not tell, or it is
+// several.
+func (p *Path) behind(s packet.Set) string {
+	if !p.router.known {
+		return ""
+	}
+	dev := ""
+	for _, h := range p.own.Decide(Start(s.Free(packet.Proto, packet.Sport, packet.Dport, packet.ICMP, packet.Dst, packet.Mark).Mirror())) {
+		if h.kind == "local" {
+			continue
+		}
+		if h.dev == "" || dev != "" && dev != h.dev {
+			return ""
+		}
+		dev = h.dev
+	}
+	return dev
+}
+
+// Entry is the interface by which what comes out of a policy's tunnel comes in; "" where the saved files do not tell.
+func (p *Path) Entry(pol *Policy) string {
+	switch {
+	case pol.Device != nil:
+		return pol.Device.Name
+	case len(pol.Wraps) > 0:
+		return pol.Wraps[0].Name
+	}
+	return p.outside(pol.Own, pol.Peer)
+}
+
+// emerging are the packets of a set that come out of a policy's tunnel: by which interface, and from which peer as rules
+// see it. A VTI, and an interface that unwraps, forget that they were decrypted (seen with Linux 6.1).
+func (p *Path) emerging(pol *Policy, s packet.Set) packet.Set {
+	s = s.With(packet.PeerOut, packet.OneOf(0))
+	by := p.Entry(pol)
+	switch {
+	case len(pol.Wraps) > 0 || pol.Device != nil && pol.Device.Kind == "vti":
+		return s.With(packet.PeerIn, packet.OneOf(0)).With(packet.In, packet.Name(by))
+	case by != "":
+		s = s.With(packet.In, packet.Name(by))
+	default:
+		outside, _ := p.Outside(pol.Own, pol.Peer)
+		s = s.With(packet.In, outside)
+	}
+	return s.With(packet.PeerIn, pol.peer())
+}
+
+// Inbound follows packets that come out of a policy's tunnel: the ESP packet through prerouting and input, then what was
+// in it. The first list is what became of the ESP packet, and of the packet that it was wrapped in; where that is not let
+// in there is no second.
+func (p *Path) Inbound(pol *Policy, s packet.Set) (esp, inner []Outcome) {
+	if len(pol.Wraps) == 0 {
+		s = s.And(pol.back)
+	}
+	return p.InboundAs(pol, Plain(s))
+}
+
+// InboundAs does so with packets of any state of their connection.
+func (p *Path) InboundAs(pol *Policy, s packet.Set) (esp, inner []Outcome) {
+	esp = p.Arrive(pol)
+	let := func(os []Outcome) bool {
+		return slices.ContainsFunc(os, func(o Outcome) bool { return o.Fate == Delivered })
+	}
+	if len(esp) > 0 && !let(esp) {
+		return esp, nil
+	}
+	f := Start(p.emerging(pol, s)).met(Step{Stage: "decrypt", What: "out of " + pol.Name})
+	if len(pol.Wraps) > 0 {
+		by := pol.Wraps[0]
+		outer := p.UnwrapFrom(pol, by)
+		if !let(outer) {
+			return append(esp, outer...), nil
+		}
+		f = f.met(Step{Stage: "unwrap", What: "by " + by.Name})
+	}
+	if f.Now.Empty() {
+		return esp, nil
+	}
+	return esp, p.Forward(f)
+}
+
+// UnwrapFrom follows the packets in which the far end of an interface wraps others, once they were decrypted, to the
+// gateway itself.
+func (p *Path) UnwrapFrom(pol *Policy, by *gateway.Interface) []Outcome {
+	outer, ok := p.wrapOf(by)
+	if !ok {
+		return nil
+	}
+	in, _ := p.Outside(pol.Own, pol.Peer)
+	s := Plain(outer.Mirror()).With(packet.PeerOut, packet.OneOf(0)).With(packet.PeerIn, pol.peer()).With(packet.In, in)
+	return p.Forward(Start(s).met(Step{Stage: "decrypt", What: "out of " + pol.Name}))
+}
