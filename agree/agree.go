@@ -7,12 +7,14 @@ package agree
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
 	"toril/estate"
 	"toril/gateway"
 	"toril/ike"
+	"toril/packet"
 	"toril/source"
 )
 
@@ -47,17 +49,18 @@ type Topic string
 
 // The topics.
 const (
-	Refused   Topic = "refused"   // a daemon would not load the connection
-	Address   Topic = "address"   // where the ends are
-	Version   Topic = "version"   // of IKE
-	Proposals Topic = "proposals" // of the IKE SA or of a child
-	Method    Topic = "method"    // of authentication, and IKEv1's mode
-	Identity  Topic = "identity"
-	Key       Topic = "key" // the pre-shared key
-	Childless Topic = "childless"
-	Selectors Topic = "selectors"
-	Mode      Topic = "mode" // tunnel or transport
-	PFS       Topic = "pfs"
+	Refused      Topic = "refused"   // a daemon would not load the connection
+	Address      Topic = "address"   // where the ends are
+	Version      Topic = "version"   // of IKE
+	Proposals    Topic = "proposals" // of the IKE SA or of a child
+	Method       Topic = "method"    // of authentication, and IKEv1's mode
+	Identity     Topic = "identity"
+	Key          Topic = "key"          // the pre-shared key
+	Certificates Topic = "certificates" // who signed them
+	Childless    Topic = "childless"
+	Selectors    Topic = "selectors"
+	Mode         Topic = "mode" // tunnel or transport
+	PFS          Topic = "pfs"
 )
 
 // Failure is why an attempt, or a part of it, fails.
@@ -100,6 +103,9 @@ type Child struct {
 	Remote  ike.Selectors
 	Rekey   Rekey
 	Notes   []string
+	// Broken says why no packet passes although the child comes up; "" where packets do. BrokenAt is a line of either end.
+	Broken   string
+	BrokenAt [2]source.Pos
 }
 
 // Rekey is what happens when keys are renewed.
@@ -115,12 +121,17 @@ type Rekey struct {
 	Suite                    ike.Suite
 }
 
-// Tunnel predicts both attempts at a tunnel whose ends were given; nil where only one was.
+// Tunnel predicts the attempts of both ends of a tunnel; of one end where the far gateway was given and has no connection
+// for it; none where it was not given. An attempt meets a gateway: which of its connections answers is for its daemon to
+// choose.
 func Tunnel(t *estate.Tunnel) []Attempt {
-	if len(t.Ends) < 2 {
-		return nil
+	switch {
+	case len(t.Ends) == 2:
+		return []Attempt{try(t, t.Ends[0], t.Ends[1]), try(t, t.Ends[1], t.Ends[0])}
+	case t.Toward != nil:
+		return []Attempt{try(t, t.Ends[0], estate.End{Gateway: t.Toward})}
 	}
-	return []Attempt{try(t, t.Ends[0], t.Ends[1]), try(t, t.Ends[1], t.Ends[0])}
+	return nil
 }
 
 // side is one end with the addresses that it is thought to use.
@@ -138,17 +149,22 @@ type attempt struct {
 	Attempt
 	t    *estate.Tunnel
 	i, r side
+	meet []*gateway.Connection // those of the responder that may answer, the one that its daemon prefers first
 }
 
 func try(t *estate.Tunnel, from, to estate.End) Attempt {
 	a := &attempt{t: t}
 	a.Initiator, a.Responder = from, to
 	a.i = side{from, from.Connection, t.Own(from), t.Peer(from)}
-	a.r = side{to, to.Connection, t.Own(to), t.Peer(to)}
-	if from.Connection.Unsure || to.Connection.Unsure {
+	a.r = side{End: to, c: to.Connection}
+	if to.Connection != nil {
+		a.r.own, a.r.peer = t.Own(to), t.Peer(to)
+	}
+	if from.Connection.Unsure || to.Connection != nil && to.Connection.Unsure {
 		a.Unsure = "a statement of one of the ends was not understood"
 	}
 	a.run()
+	a.Responder = a.r.End
 	return a.Attempt
 }
 
@@ -222,19 +238,108 @@ func (a *attempt) start() *Failure {
 
 // address asks whether the initiator's packets reach the responder, and whether that has a connection for their source.
 func (a *attempt) address() *Failure {
-	lines := [2]source.Pos{a.i.c.RemoteAddrs.Where(a.i.c.At), a.r.c.LocalAddrs.Where(a.r.c.At)}
 	to, single := a.i.c.RemoteAddrs.Value[0].Single()
-	owns := a.r.c.LocalAddrs.Value
-	if single && !owns.Any() && !covers(owns, to) && !a.behindNAT(a.r, to) {
-		return &Failure{Topic: Address, Step: a.phase1(), Why: fmt.Sprintf("%s sends to %s, and %s answers at %s only", a.i.name(), to, a.r.name(), owns), Lines: lines,
-			Changes: []string{fmt.Sprintf("on %s name %s as the peer's address", a.i.name(), owns), fmt.Sprintf("on %s name %s as an own address", a.r.name(), to)}}
+	if c := a.r.c; c != nil && single {
+		lines := [2]source.Pos{a.i.c.RemoteAddrs.Where(a.i.c.At), c.LocalAddrs.Where(c.At)}
+		if owns := c.LocalAddrs.Value; !owns.Any() && !covers(owns, to) && !a.behindNAT(a.r, to) && !a.answersAt(to) {
+			return &Failure{Topic: Address, Step: a.phase1(), Why: fmt.Sprintf("%s sends to %s, and %s answers at %s only", a.i.name(), to, a.r.name(), owns), Lines: lines,
+				Changes: []string{fmt.Sprintf("on %s set the peer's address to %s", a.i.name(), owns), fmt.Sprintf("on %s set the local address to %s", a.r.name(), to)}}
+		}
 	}
-	if expected := a.r.c.RemoteAddrs.Value; !expected.Any() && a.i.own.IsValid() && !covers(expected, a.i.own) && !hasName(expected) && !a.natted(expected) {
-		return &Failure{Topic: Address, Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("%s speaks from %s, and %s has no connection for that address, but for %s", a.i.name(), a.i.own, a.r.name(), expected),
-			Lines:   [2]source.Pos{a.i.c.LocalAddrs.Where(a.i.c.At), a.r.c.RemoteAddrs.Where(a.r.c.At)},
-			Changes: []string{fmt.Sprintf("on %s name %s as the peer's address", a.r.name(), a.i.own)}}
+	if f := a.ports(); f != nil {
+		return f
 	}
-	return nil
+	a.meet = a.candidates(to)
+	if len(a.meet) > 0 {
+		return nil
+	}
+	if a.r.c == nil {
+		return &Failure{Topic: Address, Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("%s has no connection for a peer at %s", a.r.name(), a.source()), Lines: [2]source.Pos{a.i.c.At},
+			Changes: []string{fmt.Sprintf("on %s add a connection for %s, or remove the one on %s", a.r.name(), a.i.name(), a.i.name())}}
+	}
+	expected := a.r.c.RemoteAddrs.Value
+	return &Failure{Topic: Address, Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("%s sends from %s, and %s has no connection for that address, only for %s", a.i.name(), a.i.own, a.r.name(), expected),
+		Lines:   [2]source.Pos{a.i.c.LocalAddrs.Where(a.i.c.At), a.r.c.RemoteAddrs.Where(a.r.c.At)},
+		Changes: []string{fmt.Sprintf("on %s set the peer's address to %s", a.r.name(), a.i.own)}}
+}
+
+// answersAt reports whether any connection of the responder answers at an address.
+func (a *attempt) answersAt(to netip.Addr) bool {
+	return slices.ContainsFunc(a.r.Gateway.Accepting(a.i.own), func(c *gateway.Connection) bool { return covers(c.LocalAddrs.Value, to) })
+}
+
+// candidates are the connections of the responder that are for the initiator's address and for the one that it sends to, those
+// that say so exactly first: a daemon prefers its own address, then the peer's, then the order of its file.
+func (a *attempt) candidates(to netip.Addr) []*gateway.Connection {
+	type ranked struct {
+		c    *gateway.Connection
+		rank int
+	}
+	var all []ranked
+	list := a.r.Gateway.Accepting(a.i.own)
+	if a.r.c != nil && !slices.Contains(list, a.r.c) && (a.natted(a.r.c.RemoteAddrs.Value) || !a.i.own.IsValid() || hasName(a.r.c.RemoteAddrs.Value)) {
+		list = append([]*gateway.Connection{a.r.c}, list...)
+	}
+	for _, c := range list {
+		own := nearness(c.LocalAddrs.Value, to)
+		if own == 0 && !to.IsValid() || own == 0 && c == a.r.c { // behind NAT, or a name: taken to reach it
+			own = 1
+		}
+		peer := nearness(c.RemoteAddrs.Value, a.i.own)
+		if peer == 0 && (c == a.r.c || hasName(c.RemoteAddrs.Value)) {
+			peer = 1
+		}
+		if own > 0 && peer > 0 && !shunt(c) {
+			all = append(all, ranked{c, own*1000 + peer})
+		}
+	}
+	slices.SortStableFunc(all, func(x, y ranked) int { return y.rank - x.rank })
+	out := make([]*gateway.Connection, len(all))
+	for i, r := range all {
+		out[i] = r.c
+	}
+	return out
+}
+
+// nearness says how closely a list of addresses means one: more for it alone, less for a network or a range, 1 for any.
+func nearness(as gateway.Addresses, a netip.Addr) int {
+	if len(as) == 0 {
+		return 1
+	}
+	best := 0
+	for _, one := range as {
+		_, single := one.Single()
+		switch {
+		case one.Any:
+			best = max(best, 1)
+		case !a.IsValid() || !one.Covers(a):
+		case single:
+			best = max(best, 200)
+		default:
+			best = max(best, 2+packet.Range(packet.Src, one.Lo, one.Hi).Prefixes(packet.Src)[0].Bits())
+		}
+	}
+	return best
+}
+
+// shunt reports whether a connection only lets packets pass, or drops them.
+func shunt(c *gateway.Connection) bool {
+	return len(c.Children) > 0 && !slices.ContainsFunc(c.Children, func(k *gateway.Child) bool { return k.Mode.Value != ike.Pass && k.Mode.Value != ike.Drop })
+}
+
+// ports asks whether the daemons listen where they are spoken to: at the ports of RFC 7296, unless told otherwise.
+func (a *attempt) ports() *Failure {
+	c := a.i.c
+	if own := c.LocalPort; own.Value != 500 && own.Value != 4500 && own.Value != 0 && !own.IsDefault() && c.Software == "strongSwan" {
+		return &Failure{Topic: Address, Step: Local, Why: fmt.Sprintf("the daemon of %s has no socket at port %d, from which the connection is to be set up", a.i.name(), own.Value), Lines: [2]source.Pos{own.Where(c.At)},
+			Changes: []string{fmt.Sprintf("on %s remove the local port, or set the daemon's own port to it", a.i.name())}}
+	}
+	to := c.RemotePort
+	if to.IsDefault() || to.Value == 500 || to.Value == 4500 || to.Value == 0 || a.r.c != nil && a.r.c.LocalPort.Value == to.Value {
+		return nil
+	}
+	return &Failure{Topic: Address, Step: a.phase1(), Why: fmt.Sprintf("%s sends to port %d, and %s does not answer there", a.i.name(), to.Value, a.r.name()), Lines: [2]source.Pos{to.Where(c.At)},
+		Changes: []string{fmt.Sprintf("on %s remove the peer's port", a.i.name())}}
 }
 
 func covers(as gateway.Addresses, a netip.Addr) bool {
@@ -282,54 +387,119 @@ func (a *attempt) natted(expected gateway.Addresses) bool {
 
 // version asks whether the responder speaks the initiator's version, and its mode.
 func (a *attempt) version() *Failure {
-	v := a.r.c.Version.Value
-	if v != ike.Either && v != a.Version {
-		return &Failure{Topic: Version, Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("%s starts with %s, and %s speaks %s only", a.i.name(), a.Version, a.r.name(), v),
-			Lines:   [2]source.Pos{a.i.c.Version.Where(a.i.c.At), a.r.c.Version.Where(a.r.c.At)},
+	var speaks, loaded []*gateway.Connection
+	for _, c := range a.meet {
+		if v := c.Version.Value; v == ike.Either || v == a.Version {
+			speaks = append(speaks, c)
+			if c.Unusable == nil {
+				loaded = append(loaded, c)
+			}
+		}
+	}
+	nearest := a.nominal(a.meet)
+	if len(speaks) == 0 {
+		v := nearest.Version
+		return &Failure{Topic: Version, Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("%s initiates with %s, and %s accepts %s only", a.i.name(), a.Version, a.r.name(), v.Value),
+			Lines:   [2]source.Pos{a.i.c.Version.Where(a.i.c.At), v.Where(nearest.At)},
 			Changes: []string{fmt.Sprintf("set IKEv2 on %s", map[bool]string{true: a.r.name(), false: a.i.name()}[a.Version == ike.V2])}}
 	}
-	if a.r.c.Unusable != nil {
-		return &Failure{Topic: Refused, Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("the daemon of %s refuses its connection: %s", a.r.name(), a.r.c.Unusable.Message), Lines: [2]source.Pos{{}, a.r.c.Unusable.Pos},
-			Changes: []string{fmt.Sprintf("correct %s", a.r.c.Unusable.Pos)}}
+	if len(loaded) == 0 {
+		e := a.nominal(speaks).Unusable
+		return &Failure{Topic: Refused, Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("the daemon of %s refuses its connection: %s", a.r.name(), e.Message), Lines: [2]source.Pos{{}, e.Pos},
+			Changes: []string{fmt.Sprintf("correct %s", e.Pos)}}
 	}
+	a.meet = loaded
 	return nil
 }
 
-// proposals chooses the IKE SA's suite.
+// nominal is the connection of a list that the tunnel names as its other end, otherwise the first.
+func (a *attempt) nominal(cs []*gateway.Connection) *gateway.Connection {
+	if a.r.c != nil && slices.Contains(cs, a.r.c) {
+		return a.r.c
+	}
+	return cs[0]
+}
+
+// answers makes a connection of the responder's gateway the one that answers.
+func (a *attempt) answers(c *gateway.Connection) {
+	if c == a.r.c {
+		return
+	}
+	a.r.c, a.r.Connection = c, c
+	a.r.own, a.r.peer = netip.Addr{}, netip.Addr{}
+	if fixed := c.LocalAddrs.Value.Fixed(); len(fixed) > 0 {
+		a.r.own = fixed[0]
+	}
+	if fixed := c.RemoteAddrs.Value.Fixed(); len(fixed) > 0 {
+		a.r.peer = fixed[0]
+	}
+}
+
+// proposals chooses the IKE SA's suite: under IKEv2 with the first connection that has one for it, under IKEv1 with the
+// first alone. Those that could have it are left to choose from.
 func (a *attempt) proposals() *Failure {
-	offer, own := a.i.c.Proposals.Value, a.r.c.Proposals.Value
+	asked := a.meet
 	if a.Version == ike.V1 {
-		offer = ike.OfferV1(offer)
-		if a.Aggressive { // the key exchange is done with the first message: all proposals must be of one group
-			g := ike.FirstGroup(offer)
-			var same []ike.Proposal
-			for _, p := range offer {
-				if len(p.Transforms[ike.KeyExchange]) > 0 && g.Algorithm != nil && p.Transforms[ike.KeyExchange][0].Same(g) {
-					same = append(same, p)
-				}
-			}
-			offer = same
+		asked = asked[:1]
+	}
+	offer := a.offer()
+	for _, c := range asked {
+		if s, retry, ok := a.negotiate(offer, c.Proposals.Value); ok {
+			a.IKE, a.Retry = s, retry
+			a.meet = slices.DeleteFunc(slices.Clone(a.meet), func(c *gateway.Connection) bool { return !has(c.Proposals.Value, s) })
+			return nil
 		}
 	}
+	c := a.nominal(asked)
+	own := c.Proposals
+	return &Failure{Topic: Proposals, Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: a.difference(offer, own.Value, "IKE"), Lines: [2]source.Pos{a.i.c.Proposals.Where(a.i.c.At), own.Where(c.At)},
+		Changes: a.widen(a.i.c.Proposals.Value, own.Value)}
+}
+
+// offer is what the initiator proposes for the IKE SA.
+func (a *attempt) offer() []ike.Proposal {
+	offer := a.i.c.Proposals.Value
+	if a.Version == ike.V2 {
+		return offer
+	}
+	offer = ike.OfferV1(offer)
+	if !a.Aggressive {
+		return offer
+	}
+	g := ike.FirstGroup(offer) // the key exchange is done with the first message: all proposals must be of one group
+	return slices.DeleteFunc(slices.Clone(offer), func(p ike.Proposal) bool {
+		cs := p.Of(ike.KeyExchange)
+		return len(cs) == 0 || g.Algorithm == nil || !cs[0].Same(g)
+	})
+}
+
+// negotiate chooses the suite of an IKE SA. retry says that the responder asks for another group than the one guessed.
+func (a *attempt) negotiate(offer, own []ike.Proposal) (s ike.Suite, retry, ok bool) {
 	guess, written := ike.FirstGroup(offer), offer
-	var s ike.Suite
-	var ok bool
 	for range 4 {
 		if a.Version == ike.V2 {
 			offer = ike.Lead(written, guess)
 		}
 		s, _, ok = ike.Choose(own, offer, a.r.Gateway.Options.InitiatorDecides.Value)
-		if !ok || a.Version == ike.V1 || guess.Algorithm == nil || guess.Same(s.Transforms[ike.KeyExchange]) {
+		chosen := s.Transforms[ike.KeyExchange]
+		if !ok || a.Version == ike.V1 || guess.Algorithm == nil || guess.Same(chosen) {
 			break
 		}
-		a.Retry, guess = true, s.Transforms[ike.KeyExchange] // asked for another group: once more, with that
+		retry, guess = true, chosen // asked for another group: once more, with that
 	}
-	if !ok {
-		return &Failure{Topic: Proposals, Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: a.difference(offer, own, "IKE"), Lines: [2]source.Pos{a.i.c.Proposals.Where(a.i.c.At), a.r.c.Proposals.Where(a.r.c.At)},
-			Changes: a.widen(a.i.c.Proposals.Value, own)}
-	}
-	a.IKE = s
-	return nil
+	return s, retry, ok
+}
+
+// has reports whether some proposal of a list has all of a suite.
+func has(ps []ike.Proposal, s ike.Suite) bool {
+	return slices.ContainsFunc(ps, func(p ike.Proposal) bool {
+		for _, r := range ike.TypesShown() {
+			if c := s.Transforms[r]; c.Algorithm != nil && !p.Of(r).Has(c) {
+				return false
+			}
+		}
+		return true
+	})
 }
 
 // difference says in what two lists of proposals that share nothing come nearest to each other.

@@ -3,23 +3,102 @@ package agree
 import (
 	"fmt"
 	"net/netip"
-	"path"
 	"slices"
 
+	"toril/estate"
 	"toril/gateway"
 	"toril/ike"
 	"toril/source"
 )
 
-// authenticate compares methods, identities and keys.
+// authenticate has the responder choose among its connections, by the identities and then by the methods, and compares
+// what they say. A key that does not fit is found too late for another choice.
 func (a *attempt) authenticate() *Failure {
 	a.Method = a.i.c.Local.Method.Value
-	for _, ask := range []func() *Failure{a.mode, a.methods, a.identities, a.keys, a.childless} {
+	type ranked struct {
+		c    *gateway.Connection
+		rank int
+	}
+	var fitting []ranked
+	for _, c := range a.meet {
+		if rank := a.identity(c); rank > 0 {
+			fitting = append(fitting, ranked{c, rank})
+		}
+	}
+	slices.SortStableFunc(fitting, func(x, y ranked) int { return y.rank - x.rank })
+	nearest := a.nominal(a.meet)
+	if len(fitting) == 0 {
+		a.answers(nearest)
+		if f := a.mode(); f != nil {
+			return f
+		}
+		return a.identities()
+	}
+	var first *Failure
+	for _, r := range fitting {
+		before := a.r
+		a.answers(r.c)
+		f := a.mode()
+		if f == nil {
+			f = a.methods()
+		}
+		if f == nil {
+			first = nil
+			break
+		}
+		if first == nil || r.c == nearest {
+			first = f
+		}
+		a.r = before
+	}
+	if first != nil {
+		a.answers(nearest)
+		return first
+	}
+	if nominal := a.t; len(nominal.Ends) == 2 && a.r.c != nominal.Ends[0].Connection && a.r.c != nominal.Ends[1].Connection {
+		a.Notes = append(a.Notes, fmt.Sprintf("%s answers with its connection %s", a.r.name(), a.r.c.Name))
+	}
+	for _, ask := range []func() *Failure{a.identities, a.keys, a.certificates, a.childless} {
 		if f := ask(); f != nil {
 			return f
 		}
 	}
 	return nil
+}
+
+// identity says how well a connection of the responder's is for the identities of an attempt: more where it names them, 0
+// where it accepts another only.
+func (a *attempt) identity(c *gateway.Connection) int {
+	score := func(want ike.Identity, shown ike.Identity, known bool) int {
+		switch {
+		case want.Kind == ike.AnyID:
+			return 1
+		case !known:
+			return 2
+		case want == shown:
+			return 20
+		case want.Accepts(shown):
+			return 10
+		}
+		return 0
+	}
+	id, known := a.i.Shows(a.i.own)
+	peer := score(c.Remote.ID.Value, id, known)
+	own, asked := 1, a.i.c.Remote.ID.Value
+	if a.Version == ike.V2 && asked.Kind != ike.AnyID && asked.Kind != ike.NoID && !(asked.Wild() && asked.Kind != ike.IDNet) { // sent as IDr
+		mine, told := (estate.End{Gateway: a.r.Gateway, Connection: c}).Shows(a.target())
+		switch {
+		case c.Local.ID.Value.Kind == ike.NoID || !told: // it takes the one that it is asked for
+		case mine == asked:
+			own = 20
+		default:
+			own = 0
+		}
+	}
+	if peer == 0 || own == 0 {
+		return 0
+	}
+	return peer + own
 }
 
 // mode compares main and aggressive mode, which IKEv1 has.
@@ -79,29 +158,18 @@ func ordered(a *attempt, who side, mine, theirs source.Pos) [2]source.Pos {
 
 func allows(wanted, shown ike.Method) bool { return wanted == ike.AnyMethod || wanted == shown }
 
-// shown is the identity that a side shows: what is said, else its address. ok is false where it is a certificate's
-// subject, which is not known here.
-func shown(s side) (id ike.Identity, ok bool) {
-	id = s.c.Local.ID.Value
-	if id.Kind != ike.NoID {
-		return id, true
-	}
-	if s.c.Local.Method.Value == ike.Certificate {
-		for _, c := range s.Gateway.Certs {
-			if !c.CA && slices.Contains(s.c.Local.Certificates.Value, path.Base(c.At.File)) {
-				return c.Subject, true
-			}
-		}
-		return id, false
-	}
-	return ike.Addr(s.own), s.own.IsValid()
-}
+// shown is the identity that a side shows.
+func shown(s side) (id ike.Identity, ok bool) { return s.Shows(s.own) }
 
 func (a *attempt) identities() *Failure {
 	i, r := a.i.c, a.r.c
 	idI, knownI := shown(a.i)
 	idR, knownR := shown(a.r)
-	asked := i.Remote.ID.Value // sent as IDr where it is one
+	asked := i.Remote.ID.Value                                                                         // sent as IDr where it is one
+	if a.Version == ike.V2 && asked.Kind == ike.IDNet && knownR && r.Local.ID.Value.Kind != ike.NoID { // sent as it is, and nobody is a network
+		return &Failure{Topic: Identity, Step: Auth, Notify: "AUTHENTICATION_FAILED", Why: fmt.Sprintf("%s asks its peer for the identity %s, and %s shows %s", a.i.name(), asked, a.r.name(), idR),
+			Lines: [2]source.Pos{i.Remote.ID.Where(i.At), r.Local.ID.Where(r.At)}, Changes: []string{fmt.Sprintf("on %s set the peer's identity to %s", a.i.name(), idR)}}
+	}
 	if a.Version == ike.V2 && r.Local.ID.Value.Kind == ike.NoID && asked.Definite() {
 		idR, knownR = asked, true // the responder has none of its own and takes the one that it is asked for
 	}
@@ -248,4 +316,27 @@ func (a *attempt) childless() *Failure {
 func (a *attempt) startsChildless() bool {
 	i, r := a.i.c.Childless.Value, a.r.c.Childless.Value
 	return a.Version == ike.V2 && (i == "force" || i == "prefer" && r != "never")
+}
+
+// certificates asks whether each end trusts who signed the certificate that the other shows, as far as both were given.
+func (a *attempt) certificates() *Failure {
+	for _, pair := range [][2]side{{a.i, a.r}, {a.r, a.i}} {
+		who, whom := pair[0], pair[1]
+		if who.c.Local.Method.Value != ike.Certificate {
+			continue
+		}
+		shows := who.Gateway.CertificatesOf(who.c)
+		if len(shows) == 0 {
+			continue
+		}
+		trusted, known := whom.Gateway.Trusts(whom.c, shows[0], who.Gateway.Certs...)
+		if trusted || !known {
+			continue
+		}
+		at := whom.c.Remote.CAs.Where(whom.c.Remote.Method.Where(whom.c.At))
+		return &Failure{Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Lines: ordered(a, who, shows[0].At, at),
+			Why:     fmt.Sprintf("%s shows a certificate that %s signed, and %s trusts no such authority", who.name(), shows[0].Issuer, whom.name()),
+			Changes: []string{fmt.Sprintf("install the certificate of %s on %s", shows[0].Issuer, whom.name())}}
+	}
+	return nil
 }

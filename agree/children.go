@@ -105,16 +105,37 @@ func (a *attempt) counterpart(local, remote ike.Selectors) *gateway.Child {
 	}
 	var best *gateway.Child
 	bestScore := 0
-	for _, k := range a.r.c.Children {
-		if k.Mode.Value == ike.Pass || k.Mode.Value == ike.Drop {
-			continue
-		}
+	for _, k := range a.theirs() {
 		l, r := fit(k.Local.Value.At(own), remote), fit(k.Remote.Value.At(peer), local)
 		if l > 0 && r > 0 && l+r > bestScore {
 			best, bestScore = k, l+r
 		}
 	}
 	return best
+}
+
+// theirs are the responder's children to choose from: those of the connection that answers, and of all others with the same
+// peer where its daemon joins them.
+func (a *attempt) theirs() []*gateway.Child {
+	var out []*gateway.Child
+	for _, c := range a.r.Gateway.Accepting(a.i.own) {
+		if c != a.r.c && !(c.Joins && a.r.c.Joins && c.Unusable == nil && c.SamePeer(a.r.c)) {
+			continue
+		}
+		for _, k := range c.Children {
+			if k.Mode.Value != ike.Pass && k.Mode.Value != ike.Drop {
+				out = append(out, k)
+			}
+		}
+	}
+	if !slices.ContainsFunc(out, func(k *gateway.Child) bool { return slices.Contains(a.r.c.Children, k) }) {
+		for _, k := range a.r.c.Children {
+			if k.Mode.Value != ike.Pass && k.Mode.Value != ike.Drop {
+				out = append(out, k)
+			}
+		}
+	}
+	return out
 }
 
 // fit says how well configured selectors fit those that are asked for: 3 one is the same, 2 one holds it, 1 they meet, 0
@@ -143,15 +164,12 @@ func (a *attempt) selectorsFail(step Step, k *gateway.Child, local, remote ike.S
 		notify = "INVALID_ID_INFORMATION"
 	}
 	f := &Failure{Topic: Selectors, Step: step, Notify: notify, Lines: [2]source.Pos{k.Remote.Where(k.At), a.r.c.At}}
-	f.Why = fmt.Sprintf("%s asks for %s to %s, and no child of %s has anything in common with that", a.i.name(), local, remote, a.r.name())
-	if len(a.r.c.Children) == 1 {
-		o := a.r.c.Children[0]
-		f.Lines[1] = o.Local.Where(o.At)
-		f.Why = fmt.Sprintf("%s asks for %s to %s, and %s has %s to %s, which is not the reverse", a.i.name(), local, remote, a.r.name(), o.Local.Value, o.Remote.Value)
-	}
+	f.Why = fmt.Sprintf("%s asks for %s to %s, and no child of %s overlaps with that", a.i.name(), local, remote, a.r.name())
 	f.Changes = []string{fmt.Sprintf("on %s set local to %s and remote to %s", a.r.name(), remote, local)}
-	if len(a.r.c.Children) == 1 {
-		o := a.r.c.Children[0]
+	if theirs := a.theirs(); len(theirs) == 1 {
+		o := theirs[0]
+		f.Lines[1] = o.Local.Where(o.At)
+		f.Why = fmt.Sprintf("%s asks for %s to %s, and %s has %s to %s, which is not the mirror image", a.i.name(), local, remote, a.r.name(), o.Local.Value, o.Remote.Value)
 		f.Changes = append(f.Changes, fmt.Sprintf("on %s set local to %s and remote to %s", a.i.name(), o.Remote.Value, o.Local.Value))
 	}
 	return f
@@ -161,11 +179,14 @@ func (a *attempt) selectorsFail(step Step, k *gateway.Child, local, remote ike.S
 func (a *attempt) wrap(c *Child, k *gateway.Child, step Step) *Failure {
 	c.Mode = ike.Tunnel
 	mine, theirs := k.Mode.Value, c.With.Mode.Value
+	lines := [2]source.Pos{k.Mode.Where(k.At), c.With.Mode.Where(c.With.At)}
+	if mine == ike.BEET || theirs == ike.BEET {
+		return a.beet(c, mine, theirs, lines, step)
+	}
 	if mine == ike.Tunnel && theirs == ike.Tunnel {
 		return nil
 	}
 	hosts := c.Local.Hold(a.source()) && c.Remote.Hold(a.target())
-	lines := [2]source.Pos{k.Mode.Where(k.At), c.With.Mode.Where(c.With.At)}
 	if !hosts {
 		f := &Failure{Topic: Mode, Step: step, Notify: "TS_UNACCEPTABLE", Lines: lines, Why: "in transport mode only the gateways' own addresses can be protected, and the selectors do not hold them", Changes: []string{"set tunnel mode on both ends"}}
 		if a.Version == ike.V1 {
@@ -181,6 +202,21 @@ func (a *attempt) wrap(c *Child, k *gateway.Child, step Step) *Failure {
 		return &Failure{Topic: Mode, Step: step, Notify: "INVALID_ID_INFORMATION", Lines: lines, Why: fmt.Sprintf("%s asks for %s mode, and %s is set to %s mode", a.i.name(), mine, a.r.name(), theirs), Changes: []string{"set the same mode on both ends"}}
 	}
 	c.Notes = append(c.Notes, "one end says transport mode, the other tunnel mode: it becomes tunnel mode")
+	return nil
+}
+
+// beet agrees where an end is set to bound end-to-end tunnel mode: IKEv2 makes tunnel mode of it, and IKEv1 fails where the
+// responder is set to it, and leaves the ends in different modes where only the initiator is (seen with strongSwan 5.9.8).
+func (a *attempt) beet(c *Child, mine, theirs ike.Mode, lines [2]source.Pos, step Step) *Failure {
+	if a.Version == ike.V2 {
+		c.Notes = append(c.Notes, "beet mode is not negotiated: it becomes tunnel mode")
+		return nil
+	}
+	if theirs == ike.BEET {
+		return &Failure{Topic: Mode, Step: step, Notify: "INVALID_ID_INFORMATION", Lines: lines, Why: "beet mode cannot be negotiated with IKEv1", Changes: []string{"set tunnel mode on both ends"}}
+	}
+	c.Mode, c.BrokenAt = mine, lines
+	c.Broken = fmt.Sprintf("%s uses beet mode and %s %s mode: the child comes up, and no packet is accepted", a.i.name(), a.r.name(), theirs)
 	return nil
 }
 
@@ -224,8 +260,13 @@ func (a *attempt) suite(c *Child, k *gateway.Child, step Step) *Failure {
 			return &Failure{Topic: a.pfsOr(mine, theirs), Step: step, Notify: "NO_PROPOSAL_CHOSEN", Lines: lines, Why: a.difference(mine, theirs, k.Protocol.Value.String()), Changes: a.widen(mine, theirs)}
 		}
 	}
-	if c.Suite.Transforms[ike.Integrity].Algorithm != nil && c.Suite.Transforms[ike.Integrity].ID == 12 && k.Cut96.Value != c.With.Cut96.Value {
-		c.Notes = append(c.Notes, "one end cuts HMAC-SHA2-256 to 96 bits, the other to 128: it comes up and no packet is accepted")
+	if integrity := c.Suite.Transforms[ike.Integrity]; integrity.Algorithm != nil && integrity.ID == 12 && k.Cut96.Value != c.With.Cut96.Value {
+		long, short := a.r.name(), a.i.name()
+		if c.With.Cut96.Value {
+			long, short = short, long
+		}
+		c.Broken = fmt.Sprintf("%s truncates HMAC-SHA2-256 to 96 bits and %s to 128: the child comes up, and no packet is accepted", short, long)
+		c.BrokenAt = [2]source.Pos{k.Cut96.Where(k.At), c.With.Cut96.Where(c.With.At)}
 	}
 	return nil
 }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"net/netip"
+	"path"
 	"slices"
 	"strings"
 
@@ -27,7 +28,11 @@ type Tunnel struct {
 	Ends   []End    // one or two
 	Reason string   // why these two belong together
 	Doubts []string // far ends that fit just as well
-	Intent *Intent  // what it is for, where that is declared
+	// Toward is the far gateway of a tunnel with one end, where that was given and has no connection for this one.
+	Toward *gateway.Gateway
+	// Unloaded is a connection of that gateway's that would be the far end, and that its daemon never loads.
+	Unloaded *gateway.Connection
+	Intent   *Intent // what it is for, where that is declared
 }
 
 // Far returns the other end of the tunnel; ok is false where it was not given.
@@ -39,6 +44,46 @@ func (t *Tunnel) Far(e End) (End, bool) {
 		return t.Ends[1], true
 	}
 	return t.Ends[0], true
+}
+
+// Between names the two gateways that a tunnel is between, or the one and its peer: tunnels with the same two are one
+// business.
+func (t *Tunnel) Between() string {
+	a := t.Ends[0]
+	b := ""
+	switch {
+	case len(t.Ends) == 2:
+		b = t.Ends[1].Gateway.Name
+	case t.Toward != nil:
+		b = t.Toward.Name
+	default:
+		b = a.Connection.RemoteAddrs.Value.String() + " " + a.Connection.Remote.ID.Value.String()
+	}
+	return min(a.Gateway.Name, b) + " and " + max(a.Gateway.Name, b)
+}
+
+// Shows returns the identity that an end shows its peer: what is configured, else the address that it speaks from, or the
+// subject of its certificate. ok is false where the files do not tell.
+func (e End) Shows(own netip.Addr) (id ike.Identity, ok bool) {
+	id = e.Connection.Local.ID.Value
+	if id.Kind != ike.NoID {
+		return id, true
+	}
+	if e.Connection.Local.Method.Value == ike.Certificate {
+		for _, c := range e.Gateway.Certs {
+			if !c.CA && slices.ContainsFunc(e.Connection.Local.Certificates.Value, func(n string) bool { return path.Base(n) == path.Base(c.At.File) }) {
+				return c.Subject, true
+			}
+		}
+		return id, false
+	}
+	return ike.Addr(own), own.IsValid()
+}
+
+// shows is the identity that an end shows as far as its own configuration tells.
+func (e End) shows() ike.Identity {
+	id, _ := e.Shows(netip.Addr{})
+	return id
 }
 
 // Own returns the address that an end speaks from, as far as the configurations say: its own single local address, or
@@ -134,12 +179,13 @@ func (t *Tunnel) mirrored(a, b *gateway.Child) int {
 // selectors, so the work grows with the number of connections and not with its square.
 type pairing struct {
 	ends     []End
-	owners   map[netip.Addr][]*gateway.Gateway // who speaks from an address
-	byPeer   map[peerKey][]int                 // connections of a gateway by the peer address that they name
-	byID     map[idKey][]int                   // and by the identity that they expect
-	open     map[*gateway.Gateway][]int        // those that accept any address and any identity
-	byDomain map[domainKey][]int               // by the selectors of their first child, as the far end would write them
-	byIDs    map[[2]ike.Identity][]int         // by the identity that they show and the one that they expect
+	owners   map[netip.Addr][]*gateway.Gateway   // who speaks from an address
+	byPeer   map[peerKey][]int                   // connections of a gateway by the peer address that they name
+	byID     map[idKey][]int                     // and by the identity that they expect
+	open     map[*gateway.Gateway][]int          // those that accept any address and any identity
+	byDomain map[domainKey][]int                 // by the selectors of their first child, as the far end would write them
+	byIDs    map[[2]ike.Identity][]int           // by the identity that they show and the one that they expect
+	showing  map[ike.Identity][]*gateway.Gateway // gateways by the identities that they show
 }
 
 type peerKey struct {
@@ -163,7 +209,7 @@ type edge struct {
 
 func pair(e *Estate) []*Tunnel {
 	p := &pairing{owners: map[netip.Addr][]*gateway.Gateway{}, byPeer: map[peerKey][]int{}, byID: map[idKey][]int{}, open: map[*gateway.Gateway][]int{},
-		byDomain: map[domainKey][]int{}, byIDs: map[[2]ike.Identity][]int{}}
+		byDomain: map[domainKey][]int{}, byIDs: map[[2]ike.Identity][]int{}, showing: map[ike.Identity][]*gateway.Gateway{}}
 	for _, g := range e.Gateways {
 		p.index(g)
 	}
@@ -199,9 +245,12 @@ func (p *pairing) index(g *gateway.Gateway) {
 		} else if len(c.RemoteAddrs.Value.Fixed()) == 0 {
 			p.open[g] = append(p.open[g], n)
 		}
-		if id := c.Local.ID.Value; id.Definite() {
+		if id := (End{g, c}).shows(); id.Definite() {
 			key := [2]ike.Identity{id, expected(c)}
 			p.byIDs[key] = append(p.byIDs[key], n)
+			if !slices.Contains(p.showing[id], g) {
+				p.showing[id] = append(p.showing[id], g)
+			}
 		}
 		if len(c.Children) > 0 {
 			k := domainKey{c.Children[0].Remote.Value.String(), c.Children[0].Local.Value.String()}
@@ -259,12 +308,12 @@ func (p *pairing) edges() []edge {
 						consider(p.byPeer[peerKey{g, own}])
 					}
 				}
-				consider(p.byID[idKey{g, c.Local.ID.Value}])
+				consider(p.byID[idKey{g, end.shows()}])
 				consider(p.open[g])
 			}
 		}
 		if id := c.Remote.ID.Value; id.Definite() {
-			consider(p.byIDs[[2]ike.Identity{id, c.Local.ID.Value}])
+			consider(p.byIDs[[2]ike.Identity{id, end.shows()}])
 			anybody := p.byIDs[[2]ike.Identity{id, {}}]
 			consider(anybody[:min(len(anybody), maxAlike)])
 		}
@@ -354,7 +403,7 @@ func allPrivate(as []netip.Addr) bool {
 
 // expects says how well the identity that x expects fits y: 2 it is y's, 1 any will do, 0 it is another.
 func expects(x, y End) int {
-	want, shown := x.Connection.Remote.ID.Value, y.Connection.Local.ID.Value
+	want, shown := x.Connection.Remote.ID.Value, y.shows()
 	if shown.Kind == ike.NoID {
 		for _, a := range y.Connection.LocalAddrs.Value.Fixed() {
 			if want == ike.Addr(a) {
@@ -401,18 +450,52 @@ func (p *pairing) tunnels(edges []edge) []*Tunnel {
 	}
 	for n, ts := range of {
 		if len(ts) == 0 {
-			out = append(out, &Tunnel{Ends: []End{p.ends[n]}, Reason: "no configuration that was given is its far end"})
+			out = append(out, p.alone(n))
 		}
 	}
 	for _, t := range out {
 		slices.SortFunc(t.Ends, func(a, b End) int { return strings.Compare(a.Name(), b.Name()) })
 		t.Name = t.Ends[0].Name() + " <> (not given)"
+		if t.Toward != nil {
+			t.Name = t.Ends[0].Name() + " <> " + t.Toward.Name
+		}
 		if len(t.Ends) == 2 {
 			t.Name = t.Ends[0].Name() + " <> " + t.Ends[1].Name()
 		}
 	}
 	slices.SortFunc(out, func(a, b *Tunnel) int { return strings.Compare(a.Name, b.Name) })
 	return out
+}
+
+// alone makes the tunnel of a connection whose far end was not found. Its far gateway may be given all the same: by its
+// address, or by the identity that is expected.
+func (p *pairing) alone(n int) *Tunnel {
+	e := p.ends[n]
+	t := &Tunnel{Ends: []End{e}, Reason: "no peer for it among the files given"}
+	c := e.Connection
+	var far []*gateway.Gateway
+	for _, a := range c.RemoteAddrs.Value.Fixed() {
+		for _, g := range p.owners[a] {
+			if g != e.Gateway && !slices.Contains(far, g) {
+				far = append(far, g)
+			}
+		}
+	}
+	if id := c.Remote.ID.Value; len(far) == 0 && id.Definite() && len(c.RemoteAddrs.Value.Fixed()) == 0 {
+		far = append(far, slices.DeleteFunc(slices.Clone(p.showing[id]), func(g *gateway.Gateway) bool { return g == e.Gateway })...)
+	}
+	if len(far) != 1 {
+		return t
+	}
+	t.Toward, t.Reason = far[0], far[0].Name+" is its peer, and has no connection for it"
+	for _, u := range far[0].Unloaded {
+		p.ends = append(p.ends, End{far[0], u})
+		if _, ok := p.judge(n, len(p.ends)-1); ok {
+			t.Unloaded, t.Reason = u, far[0].Name+" does not load its connection "+u.Name
+		}
+		p.ends = p.ends[:len(p.ends)-1]
+	}
+	return t
 }
 
 // Ends returns, for a gateway, the function that walk.NewPath wants: the addresses of every tunnel that a connection is

@@ -19,6 +19,7 @@ type Gateway struct {
 	Name        string
 	Files       []*File
 	Connections []*Connection
+	Unloaded    []*Connection // written in full, and never loaded by the daemon
 	Keys        []*Key
 	Certs       []*Certificate
 	PrivateKeys []source.Pos // private keys that lie beside the configuration
@@ -155,6 +156,7 @@ type Connection struct {
 	IfIDIn      Setting[uint32]
 	IfIDOut     Setting[uint32]
 	Tries       Setting[int]  // attempts to set it up; 0: for ever
+	Joins       bool          // the daemon looks for a child in all connections with the same peer, not in this one alone
 	Unsure      bool          // some statement of it is unread: what looks unsaid may have been said
 	Unusable    *source.Error // the daemon would refuse the connection as a whole, and why
 	Children    []*Child
@@ -166,6 +168,12 @@ type Party struct {
 	ID           Setting[ike.Identity]
 	Certificates Setting[[]string] // files, as written
 	CAs          Setting[[]string]
+}
+
+// SamePeer reports whether two connections are for the same peer, as a daemon that joins them sees it.
+func (c *Connection) SamePeer(d *Connection) bool {
+	return c.Version.Value == d.Version.Value && c.LocalAddrs.Value.String() == d.LocalAddrs.Value.String() && c.RemoteAddrs.Value.String() == d.RemoteAddrs.Value.String() &&
+		c.Local.ID.Value == d.Local.ID.Value && c.Remote.ID.Value == d.Remote.ID.Value && c.Local.Method.Value == d.Local.Method.Value && c.Remote.Method.Value == d.Remote.Method.Value
 }
 
 // Hard returns the time after which the IKE SA is closed if nothing renewed it; 0 where it never is.
@@ -297,27 +305,6 @@ type Key struct {
 	Owners []ike.Identity // whom it is for; none: for everybody
 	PPK    bool           // a post-quantum pre-shared key
 	Hash   bool           // the value is a digest of the key: its strength cannot be judged
-}
-
-// Certificate is an X.509 certificate that lies beside the configuration.
-type Certificate struct {
-	At         source.Pos
-	Subject    ike.Identity   // a distinguished name
-	Names      []ike.Identity // subject alternative names
-	KeyType    string         // "RSA", "ECDSA", "Ed25519", ...
-	KeyBits    int
-	Signature  string // algorithm of the signature: "SHA256-RSA"
-	WeakHash   bool   // that is MD5 or SHA-1
-	From, To   time.Time
-	CA         bool
-	SelfSigned bool
-	Signs      bool // its key may be used for signatures: digitalSignature or nonRepudiation, or nothing said (RFC 4945 section 5.1.3.2)
-	ForIKE     bool // its extended key usage allows IKE, or says nothing (RFC 4945 section 5.1.3.12)
-}
-
-// Shows reports whether the certificate proves an identity: its subject, or one of its alternative names.
-func (c *Certificate) Shows(id ike.Identity) bool {
-	return id == c.Subject || slices.Contains(c.Names, id)
 }
 
 // Interface is a network interface.

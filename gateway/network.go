@@ -1,8 +1,11 @@
 package gateway
 
 import (
+	"encoding/binary"
 	"net/netip"
 	"slices"
+	"strconv"
+	"sync"
 
 	"toril/source"
 )
@@ -13,6 +16,9 @@ type index struct {
 	routes     map[Route]bool
 	sets       map[string]*NamedSet
 	defined    map[[2]string]*Definition
+	once       sync.Once
+	byPeer     map[netip.Addr][]*Connection // loaded connections by the single addresses of their peers
+	byNone     []*Connection                // and those whose peer is not at single addresses alone
 }
 
 // InterfaceOf returns the interface of a name, made where there is none yet: several files may say parts of it.
@@ -28,6 +34,42 @@ func (g *Gateway) InterfaceOf(name string, at source.Pos) *Interface {
 		g.Interfaces = append(g.Interfaces, i)
 	}
 	return i
+}
+
+// Accepting returns the loaded connections whose peer may be at an address, in the order of the files; for an unknown
+// address all of them. The gateway must be complete.
+func (g *Gateway) Accepting(peer netip.Addr) []*Connection {
+	if !peer.IsValid() {
+		return g.Connections
+	}
+	g.index.once.Do(func() {
+		g.index.byPeer = map[netip.Addr][]*Connection{}
+		for _, c := range g.Connections {
+			single := len(c.RemoteAddrs.Value) > 0
+			for _, a := range c.RemoteAddrs.Value {
+				one, ok := a.Single()
+				single = single && ok
+				if ok {
+					g.index.byPeer[one] = append(g.index.byPeer[one], c)
+				}
+			}
+			if !single {
+				g.index.byNone = append(g.index.byNone, c)
+			}
+		}
+	})
+	var out []*Connection
+	for _, c := range g.index.byNone {
+		if as := c.RemoteAddrs.Value; as.Any() || slices.ContainsFunc(as, func(a Address) bool { return a.Name != "" || a.Covers(peer) }) {
+			out = append(out, c)
+		}
+	}
+	for _, c := range g.index.byPeer[peer] {
+		if !slices.Contains(out, c) {
+			out = append(out, c)
+		}
+	}
+	return out
 }
 
 // AddAddress adds an address with its network, once.
@@ -82,4 +124,40 @@ type Neighbor struct {
 	Addr      netip.Addr // invalid where it is named by an interface
 	Interface string
 	At        source.Pos
+}
+
+// TunnelKind is the kind of an interface, of the names that Linux and its tools have for it: the families of one kind, and
+// tunnels of frames and of packets, are one.
+func TunnelKind(name string) string {
+	switch name {
+	case "vti6":
+		return "vti"
+	case "gretap", "ip6gre", "ip6gretap":
+		return "gre"
+	case "ip6ip6", "ipip6", "ip6tnl6":
+		return "ip6tnl"
+	}
+	return source.Clean(name)
+}
+
+// Keyed sets the keys of a VTI or GRE interface: one for both directions, or one each; a number or in dotted form.
+func (i *Interface) Keyed(both, out, in string) {
+	parse := func(into *uint32, text string) {
+		if a, err := netip.ParseAddr(text); err == nil && a.Is4() {
+			b := a.As4()
+			*into = binary.BigEndian.Uint32(b[:])
+		} else if n, err := strconv.ParseUint(text, 0, 32); err == nil {
+			*into = uint32(n)
+		}
+	}
+	parse(&i.Key, both)
+	parse(&i.KeyIn, both)
+	parse(&i.Key, out)
+	parse(&i.KeyIn, in)
+}
+
+// Ends sets the outer addresses of an interface that is a tunnel; what is no address, as "any", leaves one open.
+func (i *Interface) Ends(local, remote string) {
+	i.Local, _ = netip.ParseAddr(local)
+	i.Remote, _ = netip.ParseAddr(remote)
 }

@@ -94,14 +94,22 @@ func (s Selector) Compare(t Selector) int {
 	return cmp.Or(s.Lo.Compare(t.Lo), s.Hi.Compare(t.Hi), cmp.Compare(s.Proto, t.Proto), cmp.Compare(s.LoPort, t.LoPort), cmp.Compare(s.HiPort, t.HiPort))
 }
 
-// Meet returns the part that both selectors have (RFC 7296 section 2.9); ok is false where there is none.
+// Meet returns the part that both selectors have (RFC 7296 section 2.9); ok is false where there is none. An own address
+// that is not known meets itself, and every selector of any address.
 func (s Selector) Meet(t Selector) (out Selector, ok bool) {
-	if s.Dynamic || t.Dynamic || s.Lo.BitLen() != t.Lo.BitLen() || s.Proto != 0 && t.Proto != 0 && s.Proto != t.Proto || s.Opaque != t.Opaque {
+	if s.Proto != 0 && t.Proto != 0 && s.Proto != t.Proto || s.Opaque != t.Opaque {
 		return out, false
 	}
-	out = Selector{Lo: higherAddr(s.Lo, t.Lo), Hi: lowerAddr(s.Hi, t.Hi), Proto: max(s.Proto, t.Proto), LoPort: max(s.LoPort, t.LoPort),
-		HiPort: min(s.HiPort, t.HiPort), Opaque: s.Opaque}
-	return out, out.Lo.Compare(out.Hi) <= 0 && out.LoPort <= out.HiPort
+	out = Selector{Proto: max(s.Proto, t.Proto), LoPort: max(s.LoPort, t.LoPort), HiPort: min(s.HiPort, t.HiPort), Opaque: s.Opaque}
+	switch {
+	case s.Dynamic || t.Dynamic:
+		out.Dynamic = true
+		ok = s.Dynamic && t.Dynamic || s.AnyAddress() || t.AnyAddress()
+	case s.Lo.BitLen() == t.Lo.BitLen():
+		out.Lo, out.Hi = higherAddr(s.Lo, t.Lo), lowerAddr(s.Hi, t.Hi)
+		ok = out.Lo.Compare(out.Hi) <= 0
+	}
+	return out, ok && out.LoPort <= out.HiPort
 }
 
 // Holds reports whether t lies within s.

@@ -28,11 +28,15 @@ func EndsText(w io.Writer, e *estate.Estate, onlyDifferences bool, look Look) er
 		}
 		p.heading(t.Name)
 		attempts := agree.Tunnel(t)
-		if attempts == nil {
+		switch {
+		case attempts == nil:
 			p.line("the far end was not given: there is nothing to compare (%s)", t.Reason)
 			continue
+		case len(t.Ends) < 2:
+			p.line("%s", t.Reason)
+		default:
+			endsTable(p, t, agree.Rows(t, attempts), onlyDifferences)
 		}
-		endsTable(p, t, agree.Rows(t, attempts), onlyDifferences)
 		for _, a := range attempts {
 			p.line("")
 			attemptText(p, a)

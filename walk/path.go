@@ -174,7 +174,7 @@ func (p *Path) routed(h hop) []Outcome {
 		case s.pol != nil && s.pol.drops():
 			out = append(out, Outcome{Flow: s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + " drops"}), Fate: Dropped, Where: "policy", Policy: s.pol})
 			continue
-		case s.pol != nil && !s.pol.passes() && !s.pol.Up:
+		case s.pol != nil && !s.pol.passes() && !s.pol.Up && !p.asksLater(h.dev):
 			out = append(out, Outcome{Flow: s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + " holds it back: no SA stands"}), Fate: Dropped, Where: "policy", Policy: s.pol})
 			continue
 		}
@@ -269,11 +269,17 @@ type share struct {
 	pol *Policy
 }
 
+// asksLater reports whether the policies of an interface are asked behind the last chain, which therefore does not see what
+// they say (seen with Linux 6.1).
+func (p *Path) asksLater(dev string) bool {
+	by := p.devices[dev]
+	return by != nil && (by.Kind == "vti" || by.Kind == "xfrm")
+}
+
 // split asks the policies about a flow that leaves by an interface, and notes on its packets what they say.
 func (p *Path) split(f Flow, dev string) []share {
 	var out []share
-	by := p.devices[dev]
-	later := by != nil && by.Kind == "vti" // its policy is asked behind the last chain, which does not see it
+	by, later := p.devices[dev], p.asksLater(dev)
 	left := f.Now
 	for _, pol := range p.Policies {
 		hit := left.And(pol.offered(by))
@@ -353,10 +359,10 @@ func (p *Path) end(f Flow, pol *Policy, h hop) []Outcome {
 		return dropped("policy " + pol.Name + " holds it back: no SA stands")
 	case pol != nil && !pol.passes() && into && by.Kind == "vti" && by.Remote.IsValid() && !by.Remote.IsUnspecified() && pol.Peer.IsValid() && by.Remote != pol.Peer:
 		return dropped(fmt.Sprintf("%s is set up to %s, and policy %s is to %s", by.Name, by.Remote, pol.Name, pol.Peer))
+	case pol != nil && !pol.passes() && into:
+		return p.sealedBehind(f, pol, h)
 	case pol != nil && !pol.passes():
-		o := Outcome{Flow: f.met(Step{Stage: "encrypt", What: "by " + pol.Name}), Fate: Encrypted, Where: "encrypt", Policy: pol, Out: h.dev, Via: h.via}
-		o.Outer = p.Outer(pol)
-		return []Outcome{o}
+		return []Outcome{p.sealed(f, pol, h)}
 	case into: // no policy of the interface's own: the kernel drops it
 		return dropped("no policy is for it on " + by.Name)
 	}
@@ -366,6 +372,41 @@ func (p *Path) end(f Flow, pol *Policy, h hop) []Outcome {
 		}
 	}
 	return []Outcome{{Flow: f, Fate: Clear, Where: "leaves", Out: h.dev, Via: h.via}}
+}
+
+// sealed is the outcome of packets that a policy encrypts.
+func (p *Path) sealed(f Flow, pol *Policy, h hop) Outcome {
+	o := Outcome{Flow: f.met(Step{Stage: "encrypt", What: "by " + pol.Name}), Fate: Encrypted, Where: "encrypt", Policy: pol, Out: h.dev, Via: h.via}
+	o.Outer = p.Outer(pol)
+	return o
+}
+
+// sealedBehind is the same behind a tunnel interface: the packets pass the filters of postrouting once more, as they would
+// leave by the interface of the tunnel's own packets (seen with Linux 6.1).
+func (p *Path) sealedBehind(f Flow, pol *Policy, h hop) []Outcome {
+	out, _ := p.Outside(pol.Own, pol.Peer)
+	now, done := []Flow{f.with(f.Now.Replace(packet.Out, out).Replace(packet.PeerOut, pol.peer()))}, []Outcome(nil)
+	for _, c := range p.filter.Bases(gateway.Postrouting) {
+		if c.Kind == gateway.NATChain {
+			continue
+		}
+		var next []Flow
+		for _, one := range now {
+			for _, v := range p.filter.Run(c, one) {
+				if o, ended := stopped(v, "postrouting"); ended {
+					done = append(done, o)
+					continue
+				}
+				next = append(next, v.Flow)
+			}
+		}
+		now = next
+	}
+	for _, one := range now {
+		one.Now = one.Now.Replace(packet.Out, packet.Name(h.dev))
+		done = append(done, p.sealed(one, pol, h))
+	}
+	return done
 }
 
 // Known reports whether the saved files say anything about interfaces or routes.
@@ -415,7 +456,7 @@ func (p *Path) local(f Flow, esp bool) []Outcome {
 			shares = p.split(flow, h.dev)
 		}
 		for _, s := range shares {
-			if s.pol != nil && (s.pol.drops() || !s.pol.passes() && !s.pol.Up) {
+			if s.pol != nil && (s.pol.drops() || !s.pol.passes() && !s.pol.Up && !p.asksLater(h.dev)) {
 				out = append(out, Outcome{Flow: s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + map[bool]string{true: " drops", false: " holds it back: no SA stands"}[s.pol.drops()]}), Fate: Dropped, Where: "policy", Policy: s.pol})
 				continue
 			}

@@ -62,8 +62,17 @@ func say(os []walk.Outcome) string {
 			}
 			out = append(out, text)
 		case walk.Clear:
+			if o.Wrap != nil {
+				outer, _ := o.Wrap.Outer.Now.Witness()
+				out = append(out, "CLEAR, wrapped, from "+outer.Src.String())
+				continue
+			}
 			out = append(out, "CLEAR from "+w.Src.String())
 		default:
+			if o.Wrap != nil {
+				out = append(out, "wrapped, "+o.String())
+				continue
+			}
 			out = append(out, o.String())
 		}
 	}
@@ -82,6 +91,40 @@ func TestWhatAKernelDid(t *testing.T) {
 			p := walk.NewPath(g, e.Ends(g), walk.Options{Down: func(*gateway.Child) bool { return c.Down }})
 			assert.Equal(t, c.Want, say(p.Forward(walk.Fresh(ping(cmp.Or(c.From, "10.1.0.10"), cmp.Or(c.To, "10.2.0.5")), "lan0"))))
 		})
+	}
+}
+
+// TestTunnelInterfaces asks for packets that are routed into tunnel interfaces, or come out of them; the laboratory tries them
+// again in a kernel.
+func TestTunnelInterfaces(t *testing.T) {
+	for _, i := range cases.Interfaces {
+		for _, c := range cases.AllBy {
+			t.Run(i.Name+"/"+c.Name, func(t *testing.T) {
+				network, daemon := c.Files(i)
+				files := fstest.MapFS{"g/net.txt": {Data: []byte(network)}, "g/swanctl.conf": {Data: []byte(daemon)}}
+				if c.Rules != "" {
+					files["g/rules.nft"] = &fstest.MapFile{Data: []byte(c.Rules)}
+				}
+				e, err := estate.LoadFS(context.Background(), files, estate.Options{Formats: formats.All()})
+				require.NoError(t, err)
+				require.Empty(t, e.Problems)
+				g := e.Gateways[0]
+				for _, f := range g.Files {
+					require.Empty(t, f.Unread, "%s", f.Path)
+				}
+				g.Options.NoRoutes = gateway.Say(true, g.Connections[0].At)
+				p := walk.NewPath(g, e.Ends(g), walk.Options{Down: func(*gateway.Child) bool { return c.Down || c.Trap }})
+				if !c.Inbound {
+					assert.Equal(t, c.Wants(i), say(p.Forward(walk.Fresh(ping("10.1.0.10", "10.2.0.5"), "lan0"))))
+					return
+				}
+				esp, inner := p.Inbound(p.Policies[0], ping("10.2.0.5", "10.1.0.10"))
+				if inner == nil {
+					inner = esp[len(esp)-1:]
+				}
+				assert.Equal(t, c.Wants(i), say(inner))
+			})
+		}
 	}
 }
 

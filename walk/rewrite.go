@@ -35,7 +35,7 @@ func (p *Path) Rewrites(pol *Policy) (out []Rewrite, ok bool) {
 			start = start.With(packet.Out, outside)
 		}
 	}
-	if len(into) == 0 || into[0].Kind == "xfrm" {
+	if len(into) == 0 {
 		start = start.And(Peered(packet.PeerOut, pol.Peer))
 	} else {
 		start = start.With(packet.PeerOut, packet.OneOf(0))

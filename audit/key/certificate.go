@@ -2,7 +2,6 @@ package key
 
 import (
 	"fmt"
-	"path"
 	"slices"
 	"time"
 
@@ -16,27 +15,13 @@ import (
 func onCertificate(p *audit.Pass, g *gateway.Gateway, c *gateway.Certificate) audit.Finding {
 	f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: c.At}}
 	for _, conn := range g.Connections {
-		if slices.Contains(shown(g, conn), c) {
+		if slices.Contains(g.CertificatesOf(conn), c) {
 			f.Connection, f.Tunnel = conn.Name, tunnelOf(p.Estate, g, conn)
 			f.Also = []audit.Evidence{{Pos: conn.Local.Certificates.Where(conn.At), Note: "the connection that shows it"}}
 			break
 		}
 	}
 	return f
-}
-
-// shown returns the certificates that a connection shows its peer: those that it names, as far as they were given, or
-// those that prove its own identity.
-func shown(g *gateway.Gateway, c *gateway.Connection) []*gateway.Certificate {
-	var out []*gateway.Certificate
-	for _, have := range g.Certs {
-		named := slices.ContainsFunc(c.Local.Certificates.Value, func(n string) bool { return path.Base(n) == path.Base(have.At.File) })
-		byName := len(c.Local.Certificates.Value) == 0 && c.Local.Method.Value == ike.Certificate && have.Shows(c.Local.ID.Value)
-		if named || byName {
-			out = append(out, have)
-		}
-	}
-	return out
 }
 
 // ShortRSA speaks where an RSA key is too short.
@@ -148,7 +133,7 @@ var Usage = &audit.Check{
 		Sources: []string{"RFC 4945 section 5.1.3"},
 	},
 	Connection: func(p *audit.Pass, s *audit.Subject) {
-		for _, c := range shown(s.Gateway, s.Connection) {
+		for _, c := range s.Gateway.CertificatesOf(s.Connection) {
 			f := onCertificate(p, s.Gateway, c)
 			f.Severity = audit.Medium
 			switch {
@@ -184,7 +169,7 @@ var Name = &audit.Check{
 		if id.Value.Kind == ike.NoID || id.Value.Wild() || len(s.Connection.Local.Certificates.Value) == 0 {
 			return
 		}
-		certs := shown(s.Gateway, s.Connection)
+		certs := s.Gateway.CertificatesOf(s.Connection)
 		if len(certs) == 0 || slices.ContainsFunc(certs, func(c *gateway.Certificate) bool { return c.Shows(id.Value) }) {
 			return
 		}

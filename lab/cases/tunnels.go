@@ -23,7 +23,7 @@ var Interfaces = []Interface{
 	{Name: "xfrm", Detail: "xfrm if_id 0x2a", Device: "xfrm dev PARENT if_id 42",
 		Child: "local_ts = 0.0.0.0/0\nremote_ts = 0.0.0.0/0\nif_id_in = 42\nif_id_out = 42", Domain: "src 0.0.0.0/0 dst 0.0.0.0/0", Select: "if_id 42", Mode: "tunnel"},
 	{Name: "GRE in transport mode", Detail: "gre remote PEER local 198.51.100.1 ttl inherit", Device: "gre remote PEER local OWN",
-		Child: "local_ts = dynamic[gre]\nremote_ts = dynamic[gre]\nmode = transport", Domain: "src OWN/32 dst FAR/32 proto gre", Mode: "transport"},
+		Child: "local_ts = dynamic[gre]\nremote_ts = dynamic[gre]\nmode = transport", Domain: "src OWN/32 dst FAR/32 proto 47", Mode: "transport"},
 	{Name: "GRE in tunnel mode", Detail: "gre remote PEER local 198.51.100.1 ttl inherit", Device: "gre remote PEER local OWN",
 		Child: "local_ts = 198.51.100.1/32\nremote_ts = 203.0.113.9/32", Domain: "src OWN/32 dst FAR/32", Mode: "tunnel"},
 	{Name: "IPIP", Detail: "ipip ipip remote PEER local 198.51.100.1 ttl inherit", Device: "ipip remote PEER local OWN",
@@ -121,38 +121,47 @@ func Output(rules string) string {
 	return "table inet out {\n\tchain output {\n\t\ttype filter hook output priority 0;\n\t\t" + strings.ReplaceAll(rules, "; ", "\n\t\t") + "\n\t}\n}\n"
 }
 
+const (
+	bare = "CLEAR, wrapped, from 198.51.100.1"
+	out  = "CLEAR from 10.2.0.5"
+)
+
+// all and either are what is wanted of every kind of interface; or of those that are part of IPsec, and of those that wrap.
 func all(want string) map[string]string { return map[string]string{"": want} }
+
+func either(ipsec, wraps string) map[string]string {
+	return map[string]string{"VTI": ipsec, "xfrm": ipsec, "": wraps}
+}
 
 // AllBy are the cases; what is wanted stands under the interface's name, or under "" for those that have none of their own.
 var AllBy = []By{
-	{Name: "up", Want: all("?")},
-	{Name: "down", Down: true, Want: all("?")},
-	{Name: "trapped", Trap: true, Want: all("?")},
-	{Name: "in UDP", Encap: true, Want: all("?")},
-	{Name: "masquerade on the WAN", Rules: Nat(`oifname "wan0" masquerade`), Want: all("?")},
-	{Name: "masquerade on the tunnel", Rules: Nat(`oifname "t0" masquerade`), Want: all("?")},
-	{Name: "masquerade everywhere", Rules: Nat(`masquerade`), Want: all("?")},
-	{Name: "source NAT by source", Rules: Nat(`ip saddr 10.1.0.0/24 snat to 198.51.100.1`), Want: all("?")},
-	{Name: "no route in", Routes: "172.30.0.0/24 dev t0\n", Want: all("?")},
-	{Name: "no route in, masquerade", Routes: "172.30.0.0/24 dev t0\n", Rules: Nat(`oifname "wan0" masquerade`), Want: all("?")},
-	{Name: "a blackhole of a worse metric", Routes: routed + "blackhole 10.2.0.0/24 metric 200\n", Want: all("?")},
-	{Name: "a blackhole that is narrower", Routes: routed + "blackhole 10.2.0.0/28\n", Want: all("?")},
-	{Name: "the remote address is mistyped", Peer: "203.0.113.8", Want: all("?")},
-	{Name: "forward names the tunnel", Rules: Forward(`oifname "t0" accept; drop`), Want: all("?")},
-	{Name: "forward names the WAN", Rules: Forward(`oifname "wan0" accept; drop`), Want: all("?")},
-	{Name: "forward asks whether it will be encrypted", Rules: Forward(`rt ipsec exists accept; drop`), Want: all("?")},
-	{Name: "postrouting names the WAN", Rules: "table inet p {\n\tchain post {\n\t\ttype filter hook postrouting priority 0;\n\t\toifname \"wan0\" meta l4proto != esp drop\n\t}\n}\n", Want: all("?")},
-	{Name: "output drops what is not encrypted", Down: true, Rules: Output(`meta l4proto { 4, 47 } rt ipsec missing drop`), Want: all("?")},
-	{Name: "output, up", Rules: Output(`meta l4proto { 4, 47 } rt ipsec missing drop`), Want: all("?")},
+	{Name: "up", Want: all(esp)},
+	{Name: "down", Down: true, Want: either("dropped in encapsulation", bare)},
+	{Name: "trapped", Trap: true, Want: either("dropped in encapsulation", "wrapped, dropped in policy")},
+	{Name: "in UDP", Encap: true, Want: all(esp)},
+	{Name: "masquerade on the WAN", Rules: Nat(`oifname "wan0" masquerade`), Want: all(esp)},
+	{Name: "masquerade on the tunnel", Rules: Nat(`oifname "t0" masquerade`), Want: all("ESP from 172.31.255.1, outer from 198.51.100.1")},
+	{Name: "masquerade everywhere", Rules: Nat(`masquerade`), Want: all("ESP from 172.31.255.1, outer from 198.51.100.1")},
+	{Name: "source NAT by source", Rules: Nat(`ip saddr 10.1.0.0/24 snat to 198.51.100.1`), Want: all("ESP from 198.51.100.1, outer from 198.51.100.1")},
+	{Name: "no route in", Routes: "172.30.0.0/24 dev t0\n", Want: all("CLEAR from 10.1.0.10")},
+	{Name: "no route in, masquerade", Routes: "172.30.0.0/24 dev t0\n", Rules: Nat(`oifname "wan0" masquerade`), Want: all("CLEAR from 198.51.100.1")},
+	{Name: "a blackhole of a worse metric", Routes: routed + "blackhole 10.2.0.0/24 metric 200\n", Want: all(esp)},
+	{Name: "a blackhole that is narrower", Routes: routed + "blackhole 10.2.0.0/28\n", Want: all("dropped in route")},
+	{Name: "the remote address is mistyped", Peer: "203.0.113.8", Want: map[string]string{"VTI": "dropped in encapsulation", "xfrm": esp, "": bare}},
+	{Name: "forward names the tunnel", Rules: Forward(`oifname "t0" accept; drop`), Want: all(esp)},
+	{Name: "forward names the WAN", Rules: Forward(`oifname "wan0" accept; drop`), Want: all("dropped in forward")},
+	{Name: "forward asks whether it will be encrypted", Rules: Forward(`rt ipsec exists accept; drop`), Want: all("dropped in forward")},
+	{Name: "postrouting names the WAN", Rules: "table inet p {\n\tchain post {\n\t\ttype filter hook postrouting priority 0;\n\t\toifname \"wan0\" meta l4proto != esp drop\n\t}\n}\n", Want: either("dropped in postrouting", "wrapped, dropped in postrouting")},
+	{Name: "output drops what is not encrypted", Down: true, Rules: Output(`meta l4proto { 4, 47 } rt ipsec missing drop`), Want: either("dropped in encapsulation", "wrapped, dropped in output")},
+	{Name: "output, up", Rules: Output(`meta l4proto { 4, 47 } rt ipsec missing drop`), Want: all(esp)},
 
-	{Name: "out of it", Inbound: true, Want: all("?")},
-	{Name: "out of it, in UDP", Inbound: true, Want: all("?")},
-	{Name: "forward from the tunnel", Inbound: true, Rules: Forward(`iifname "t0" accept; drop`), Want: all("?")},
-	{Name: "forward from the WAN", Inbound: true, Rules: Forward(`iifname "wan0" accept; drop`), Want: all("?")},
-	{Name: "forward of what was decrypted", Inbound: true, Rules: Forward(`meta ipsec exists accept; drop`), Want: all("?")},
-	{Name: "input of GRE and IPIP closed", Inbound: true, Rules: Input(`meta l4proto { 4, 47 } drop`), Want: all("?")},
-	{Name: "input of GRE and IPIP if decrypted", Inbound: true, Rules: Input(`meta l4proto { 4, 47 } meta ipsec exists accept; meta l4proto { 4, 47 } drop`), Want: all("?")},
-	{Name: "input of ESP closed", Inbound: true, Rules: Input(`meta l4proto esp drop`), Want: all("?")},
+	{Name: "out of it", Inbound: true, Want: all(out)},
+	{Name: "forward from the tunnel", Inbound: true, Rules: Forward(`iifname "t0" accept; drop`), Want: all(out)},
+	{Name: "forward from the WAN", Inbound: true, Rules: Forward(`iifname "wan0" accept; drop`), Want: all("dropped in forward")},
+	{Name: "forward of what was decrypted", Inbound: true, Rules: Forward(`meta ipsec exists accept; drop`), Want: map[string]string{"xfrm": out, "": "dropped in forward"}},
+	{Name: "input of GRE and IPIP closed", Inbound: true, Rules: Input(`meta l4proto { 4, 47 } drop`), Want: either(out, "dropped in input")},
+	{Name: "input of GRE and IPIP if decrypted", Inbound: true, Rules: Input(`meta l4proto { 4, 47 } meta ipsec exists accept; meta l4proto { 4, 47 } drop`), Want: all(out)},
+	{Name: "input of ESP closed", Inbound: true, Rules: Input(`meta l4proto esp drop`), Want: all("dropped in input")},
 }
 
 // Wants is what is wanted of a kind of interface.

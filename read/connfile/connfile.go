@@ -236,6 +236,14 @@ func (f *File) Declare(loaded func(*Section) bool) {
 	}
 }
 
+// Complete reports whether the values of a section name both ends: it is a connection, and no part of others.
+func Complete(values []*fill.Value) bool {
+	said := func(key string) bool {
+		return slices.ContainsFunc(values, func(v *fill.Value) bool { return v.Key == key && v.Text != "" })
+	}
+	return said("left") && said("right")
+}
+
 // Sides returns the prefix of the local and of the remote keywords: right is local where its address is one of the
 // gateway's own and left's is not (ipsec.conf(5)).
 func Sides(g *gateway.Gateway, values []*fill.Value) (local, remote string) {

@@ -30,6 +30,7 @@ type Section struct {
 	Scope    string         // what an unread value may change
 	Unsure   *bool          // set where a value stays unread
 	Refused  **source.Error // set where the daemon would refuse the connection as a whole; nil: it does not
+	Quiet    bool           // the section has no effect: what is not understood in it changes nothing
 }
 
 // Lookup returns the value of a key; nil where there is none.
@@ -84,6 +85,9 @@ func (s *Section) Refuse(v *Value, err error) {
 
 // Note keeps an unread value where it stands, which may be in an included file.
 func (s *Section) Note(v *Value, why string) {
+	if s.Quiet {
+		return
+	}
 	*s.Unsure = true
 	for _, file := range s.In.Gateway.Files {
 		if file.Path == v.At.File {
@@ -94,7 +98,7 @@ func (s *Section) Note(v *Value, why string) {
 }
 
 func (s *Section) again(v *Value) {
-	if len(v.Was) > 0 && !v.Inherited {
+	if len(v.Was) > 0 && !v.Inherited && !s.Quiet {
 		s.In.Gateway.Definitions = append(s.In.Gateway.Definitions, &gateway.Definition{Kind: "value", Name: s.Scope + " " + v.Key, At: v.At, Used: []source.Pos{v.At}, Again: v.Was})
 	}
 }

@@ -287,15 +287,12 @@ func (r *reader) link(n int, w []string, get func(...string) string) bool {
 		name = w[4]
 	}
 	i := r.in.Gateway.InterfaceOf(name, r.in.At(n))
-	i.Kind = source.Clean(or(get("type"), get("mode")))
+	i.Kind = gateway.TunnelKind(or(get("type"), get("mode")))
 	if id, err := strconv.ParseUint(get("if_id"), 0, 32); err == nil {
 		i.IfID = uint32(id)
 	}
-	if k, err := strconv.ParseUint(or(get("okey"), get("key")), 0, 32); err == nil {
-		i.Key = uint32(k)
-	}
-	i.Local, _ = netip.ParseAddr(get("local"))
-	i.Remote, _ = netip.ParseAddr(get("remote"))
+	i.Keyed(get("key"), get("okey"), get("ikey"))
+	i.Ends(get("local"), get("remote"))
 	i.Parent = source.Clean(get("dev"))
 	return true
 }

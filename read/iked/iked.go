@@ -271,7 +271,7 @@ func unsaid[T any](v T, what string) gateway.Setting[T] {
 func (p *policy) defaults(name string) {
 	anywhere := gateway.Addresses{{Text: "any", Any: true}}
 	at := p.in.At(p.line)
-	p.conn = &gateway.Connection{Name: name, At: at, Software: Software, Version: unsaid(ike.V2, "ikev2"), Aggressive: unsaid(false, "ikev2"), LocalAddrs: unsaid(anywhere, "local"),
+	p.conn = &gateway.Connection{Name: name, At: at, Software: Software, Joins: true, Version: unsaid(ike.V2, "ikev2"), Aggressive: unsaid(false, "ikev2"), LocalAddrs: unsaid(anywhere, "local"),
 		RemoteAddrs: unsaid(anywhere, "peer"), LocalPort: unsaid(500, "local"), RemotePort: unsaid(500, "peer"), Proposals: unsaid(defaultIKE, "ikesa"),
 		Rekey: unsaid(time.Duration(0), "ikelifetime"), Reauth: unsaid(time.Duration(0), "ikelifetime"), Over: unsaid(time.Duration(0), "ikelifetime"), Random: unsaid(time.Duration(0), "ikelifetime"),
 		Encap: unsaid(false, "ikev2"), Childless: unsaid("never", "ikev2"), Tries: unsaid(0, "ikev2"), PPK: unsaid(false, "ikev2")}

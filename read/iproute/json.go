@@ -169,12 +169,13 @@ func addLink(in *read.Input, line int, l link) error {
 		i.Kind = "loopback"
 	}
 	if l.Info.Kind != "" {
-		i.Kind = kindOf(l.Info.Kind)
+		i.Kind = gateway.TunnelKind(l.Info.Kind)
 		text := func(key string) string { return fmt.Sprint(l.Info.Data[key]) }
 		if id, err := strconv.ParseUint(text("if_id"), 0, 32); err == nil {
 			i.IfID = uint32(id)
 		}
-		tunnelEnds(i, text("local"), text("remote"), text("okey"))
+		i.Ends(text("local"), text("remote"))
+		i.Keyed("", text("okey"), text("ikey"))
 	}
 	for _, a := range l.Addrs {
 		addr, err := netip.ParseAddr(a.Local)
@@ -189,28 +190,6 @@ func addLink(in *read.Input, line int, l link) error {
 		i.Dynamic = i.Dynamic || a.Dynamic
 	}
 	return nil
-}
-
-func kindOf(kind string) string {
-	switch kind {
-	case "vti6":
-		return "vti"
-	case "gretap", "ip6gre", "ip6gretap":
-		return "gre"
-	}
-	return source.Clean(kind)
-}
-
-// tunnelEnds sets the outer addresses and the key of a VTI or GRE interface. A key is a number or in dotted form.
-func tunnelEnds(i *gateway.Interface, local, remote, key string) {
-	i.Local, _ = netip.ParseAddr(local)
-	i.Remote, _ = netip.ParseAddr(remote)
-	if a, err := netip.ParseAddr(key); err == nil && a.Is4() {
-		b := a.As4()
-		i.Key = uint32(b[0])<<24 | uint32(b[1])<<16 | uint32(b[2])<<8 | uint32(b[3])
-	} else if n, err := strconv.ParseUint(key, 0, 32); err == nil {
-		i.Key = uint32(n)
-	}
 }
 
 func addRoute(in *read.Input, line int, j route) error {

@@ -24,7 +24,7 @@ var Text = &read.Format{
 	Looks:    looksLikeText,
 	Read:     readText,
 	Covers: []read.Coverage{
-		{Statement: "interfaces: flags, inet, inet6, peer, and of -d: xfrm, vti, gre, vlan", Use: read.Used},
+		{Statement: "interfaces: flags, inet, inet6, peer, and of -d: xfrm, vti, gre, ipip, sit, vlan", Use: read.Used},
 		{Statement: "routes: all types, via, dev, table, proto, metric, src, nexthop", Use: read.Used},
 		{Statement: "rules: from, to, fwmark, iif, oif, ipproto, sport, dport, lookup, blackhole, unreachable, prohibit", Use: read.Used},
 		{Statement: "rules: tos, uidrange, l3mdev, suppress_prefixlength", Use: read.Used, Note: "outside of the model: results that hang on them say so"},
@@ -157,13 +157,15 @@ func detail(i *gateway.Interface, w []string) error {
 			return fmt.Errorf("the if_id of the xfrm interface is no number")
 		}
 		i.IfID = uint32(id)
-	case "vti", "vti6", "gre", "gretap", "ip6gre":
-		i.Kind = kindOf(w[0])
-		key := value("okey")
-		if key == "" {
-			key = value("key")
+	case "vti", "vti6", "gre", "gretap", "ip6gre", "ip6gretap", "ipip", "sit", "ip6tnl":
+		i.Kind = gateway.TunnelKind(w[0])
+		i.Ends(value("local"), value("remote"))
+		i.Keyed(value("key"), value("okey"), value("ikey"))
+	case "link/gre", "link/sit": // without -d it is all that tells; link/ipip may be a VTI
+		if len(w) > 3 && w[2] == "peer" && i.Kind == "" {
+			i.Kind = strings.TrimPrefix(w[0], "link/")
+			i.Ends(w[1], w[3])
 		}
-		tunnelEnds(i, value("local"), value("remote"), key)
 	case "vlan", "bridge", "dummy", "tun", "bond", "vrf", "veth", "wireguard":
 		i.Kind = w[0]
 	}

@@ -98,18 +98,21 @@ func readFile(in *read.Input) {
 		if s.Kind != "conn" || s.Name == "%default" {
 			continue
 		}
-		if said := f.Effective(s, false); loaded(said) {
-			r.connection(s, said)
+		switch said := f.Effective(s, false); {
+		case loaded(said):
+			in.Gateway.Connections = append(in.Gateway.Connections, r.connection(s, said, false))
+		case connfile.Complete(said):
+			in.Gateway.Unloaded = append(in.Gateway.Unloaded, r.connection(s, said, true))
 		}
 	}
 }
 
-func (r *reader) connection(s *connfile.Section, said []*fill.Value) {
-	c := &gateway.Connection{Name: source.Clean(s.Name), At: s.At, Software: Software}
+func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bool) *gateway.Connection {
+	c := &gateway.Connection{Name: source.Clean(s.Name), At: s.At, Software: Software, Joins: true}
 	for _, v := range said {
 		v.Key = strings.ReplaceAll(v.Key, "_", "-")
 	}
-	f := &fill.Section{In: r.in, Values: said, Software: Software, Path: "ipsec.conf conn", Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable}
+	f := &fill.Section{In: r.in, Values: said, Software: Software, Path: "ipsec.conf conn", Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable, Quiet: unloaded}
 	local, remote := connfile.Sides(r.in.Gateway, said)
 	c.Version = fill.Take(f, ike.V2, func(t string) (ike.Version, error) {
 		switch t {
@@ -163,7 +166,7 @@ func (r *reader) connection(s *connfile.Section, said []*fill.Value) {
 		}
 	}
 	f.Rest(nil)
-	r.in.Gateway.Connections = append(r.in.Gateway.Connections, c)
+	return c
 }
 
 // duration reads a time: seconds, or a number with ms, s, m, h, d or w behind it.

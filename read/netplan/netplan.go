@@ -133,34 +133,28 @@ func (r *reader) device(group string, dev *ast.MappingValueNode) {
 			}
 		case "mode":
 			if group == "tunnels" {
-				i.Kind = source.Clean(strings.TrimSuffix(text, "6"))
+				i.Kind = gateway.TunnelKind(text)
 			}
 		case "local":
 			i.Local, _ = netip.ParseAddr(text)
 		case "remote":
 			i.Remote, _ = netip.ParseAddr(text)
 		case "key":
-			i.Key = number(text)
+			i.Keyed(text, "", "")
 		case "keys":
-			i.Key = number(text)
+			i.Keyed(text, "", "")
 			for _, k := range strictyaml.Pairs(kv.Value) {
-				if key(k) == "output" {
-					i.Key = number(scalar(k.Value))
+				switch key(k) {
+				case "output":
+					i.Keyed("", scalar(k.Value), "")
+				case "input":
+					i.Keyed("", "", scalar(k.Value))
 				}
 			}
 		case "link":
 			i.Parent = source.Clean(text)
 		}
 	}
-}
-
-func number(text string) uint32 {
-	if a, err := netip.ParseAddr(text); err == nil && a.Is4() {
-		b := a.As4()
-		return uint32(b[0])<<24 | uint32(b[1])<<16 | uint32(b[2])<<8 | uint32(b[3])
-	}
-	n, _ := strconv.ParseUint(text, 0, 32)
-	return uint32(n)
 }
 
 func fields(n ast.Node) map[string]string {

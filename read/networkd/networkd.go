@@ -128,7 +128,7 @@ func (r *unit) section(s *section) {
 	switch s.name {
 	case "NetDev":
 		if k := s.get("Kind"); k != "" {
-			r.iface.Kind = source.Clean(strings.TrimSuffix(k, "6"))
+			r.iface.Kind = gateway.TunnelKind(k)
 		}
 	case "Xfrm":
 		id, err := strconv.ParseUint(s.get("InterfaceId"), 0, 32)
@@ -138,13 +138,8 @@ func (r *unit) section(s *section) {
 		}
 		r.iface.IfID = uint32(id)
 	case "Tunnel":
-		r.iface.Local, _ = netip.ParseAddr(s.get("Local"))
-		r.iface.Remote, _ = netip.ParseAddr(s.get("Remote"))
-		for _, key := range []string{"Key", "OutputKey"} {
-			if n, err := strconv.ParseUint(s.get(key), 0, 32); err == nil {
-				r.iface.Key = uint32(n)
-			}
-		}
+		r.iface.Ends(s.get("Local"), s.get("Remote"))
+		r.iface.Keyed(s.get("Key"), s.get("OutputKey"), s.get("InputKey"))
 	case "Network":
 		for _, v := range s.values {
 			switch v.key {

@@ -114,8 +114,11 @@ func readIPsecConf(in *read.Input) {
 		if s.Kind != "conn" || s.Name == "%default" {
 			continue
 		}
-		if values := f.Effective(s, true); r.loaded(values) {
-			r.connection(s, values)
+		switch values := f.Effective(s, true); {
+		case r.loaded(values):
+			in.Gateway.Connections = append(in.Gateway.Connections, r.connection(s, values, false))
+		case connfile.Complete(values):
+			in.Gateway.Unloaded = append(in.Gateway.Unloaded, r.connection(s, values, true))
 		}
 	}
 }
@@ -127,9 +130,9 @@ func (r *ipsecConf) loaded(values []*fill.Value) bool {
 	return slices.ContainsFunc(values, func(v *fill.Value) bool { return v.Key == "auto" && v.Text != "ignore" && v.Text != "" })
 }
 
-func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value) {
-	c := &gateway.Connection{Name: source.Clean(s.Name), At: s.At, Software: Software}
-	f := &fill.Section{In: r.in, Values: said, Software: Software, Path: "ipsec.conf conn", Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable}
+func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded bool) *gateway.Connection {
+	c := &gateway.Connection{Name: source.Clean(s.Name), At: s.At, Software: Software, Joins: true}
+	f := &fill.Section{In: r.in, Values: said, Software: Software, Path: "ipsec.conf conn", Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable, Quiet: unloaded}
 	local, remote := connfile.Sides(r.in.Gateway, said)
 	c.Version = fill.Take(f, ike.Either, func(t string) (ike.Version, error) {
 		switch t {
@@ -176,7 +179,7 @@ func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value) {
 	k := r.child(c, f, local, remote)
 	c.Children = append(c.Children, k)
 	r.rest(f, local, remote)
-	r.in.Gateway.Connections = append(r.in.Gateway.Connections, c)
+	return c
 }
 
 func firstText(as gateway.Addresses) string {

@@ -1,0 +1,123 @@
+package gateway
+
+import (
+	"bytes"
+	"crypto/x509"
+	"errors"
+	"path"
+	"slices"
+	"time"
+
+	"toril/ike"
+	"toril/source"
+)
+
+// Certificate is an X.509 certificate that lies beside the configuration.
+type Certificate struct {
+	At         source.Pos
+	Subject    ike.Identity   // a distinguished name
+	Issuer     ike.Identity   // a distinguished name
+	Names      []ike.Identity // subject alternative names
+	KeyType    string         // "RSA", "ECDSA", "Ed25519", ...
+	KeyBits    int
+	Signature  string // algorithm of the signature: "SHA256-RSA"
+	WeakHash   bool   // that is MD5 or SHA-1
+	From, To   time.Time
+	CA         bool
+	SelfSigned bool
+	Signs      bool // its key may be used for signatures: digitalSignature or nonRepudiation, or nothing said (RFC 4945 section 5.1.3.2)
+	ForIKE     bool // its extended key usage allows IKE, or says nothing (RFC 4945 section 5.1.3.12)
+	X509       *x509.Certificate
+}
+
+// Shows reports whether the certificate proves an identity: its subject, or one of its alternative names.
+func (c *Certificate) Shows(id ike.Identity) bool {
+	return id == c.Subject || slices.Contains(c.Names, id)
+}
+
+// SignedBy reports whether a certificate's signature was made with the key of another. Where the signature's algorithm is one
+// that is no longer verified, the names and key identifiers decide (RFC 5280 sections 4.1.2.4 and 4.2.1.1).
+func (c *Certificate) SignedBy(ca *Certificate) bool {
+	if c.X509 == nil || ca.X509 == nil || !bytes.Equal(c.X509.RawIssuer, ca.X509.RawSubject) {
+		return false
+	}
+	err := c.X509.CheckSignatureFrom(ca.X509)
+	var insecure x509.InsecureAlgorithmError
+	if errors.As(err, &insecure) {
+		return len(c.X509.AuthorityKeyId) == 0 || bytes.Equal(c.X509.AuthorityKeyId, ca.X509.SubjectKeyId)
+	}
+	return err == nil
+}
+
+// same reports whether two are one certificate.
+func (c *Certificate) same(d *Certificate) bool {
+	return c.X509 != nil && d.X509 != nil && bytes.Equal(c.X509.Raw, d.X509.Raw)
+}
+
+// named returns the certificates of a gateway that a list of file names means.
+func (g *Gateway) named(files []string) []*Certificate {
+	var out []*Certificate
+	for _, c := range g.Certs {
+		if slices.ContainsFunc(files, func(n string) bool { return path.Base(n) == path.Base(c.At.File) }) {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// CertificatesOf returns the certificates that a connection shows its peer: those that it names, as far as they were given, or
+// those that prove its own identity.
+func (g *Gateway) CertificatesOf(c *Connection) []*Certificate {
+	if names := c.Local.Certificates.Value; len(names) > 0 {
+		return g.named(names)
+	}
+	if c.Local.Method.Value != ike.Certificate {
+		return nil
+	}
+	var out []*Certificate
+	for _, have := range g.Certs {
+		if have.Shows(c.Local.ID.Value) {
+			out = append(out, have)
+		}
+	}
+	return out
+}
+
+// Trusts reports whether a connection accepts a peer's certificate: it is the very one that is named for the peer, or an
+// authority that the connection trusts signed it, directly or through others that either side has (RFC 4945 section 5.1).
+// known is false where none of the authorities that it would ask were given.
+func (g *Gateway) Trusts(c *Connection, peer *Certificate, others ...*Certificate) (trusted, known bool) {
+	if names := c.Remote.Certificates.Value; len(names) > 0 {
+		pinned := g.named(names)
+		return slices.ContainsFunc(pinned, peer.same), len(pinned) > 0
+	}
+	var roots []*Certificate
+	if names := c.Remote.CAs.Value; len(names) > 0 {
+		if roots = g.named(names); len(roots) == 0 {
+			return false, false
+		}
+	} else {
+		roots = slices.DeleteFunc(slices.Clone(g.Certs), func(x *Certificate) bool { return !x.CA })
+	}
+	if len(roots) == 0 || peer.X509 == nil {
+		return false, false
+	}
+	const longest = 8 // certificates in a chain
+	at := []*Certificate{peer}
+	between := slices.Concat(g.Certs, others)
+	for range longest {
+		var next []*Certificate
+		for _, x := range at {
+			if slices.ContainsFunc(roots, func(r *Certificate) bool { return x.same(r) || x.SignedBy(r) }) {
+				return true, true
+			}
+			for _, y := range between {
+				if y.CA && y != x && !slices.Contains(next, y) && x.SignedBy(y) {
+					next = append(next, y)
+				}
+			}
+		}
+		at = next
+	}
+	return false, true
+}
