@@ -48,6 +48,7 @@ type Intent struct {
 type Allowed struct {
 	At       source.Pos
 	Packets  packet.Set // as they leave the first gateway of Between, or the other one
+	Needed   packet.Set // of those, what must pass for the flow to be of use: of ICMP echo requests
 	Text     string
 	Protocol string
 }
@@ -151,7 +152,9 @@ func (a allowText) allowed(at source.Pos) (Allowed, error) {
 		return out, err
 	}
 	set := ike.Domain(from, to, netip.Addr{}, netip.Addr{})
-	if a.Protocol != "" && a.Protocol != "any" {
+	switch a.Protocol {
+	case "", "any", "echo", "ping":
+	default:
 		n, err := values.Proto(a.Protocol)
 		if err != nil {
 			return out, err
@@ -175,9 +178,19 @@ func (a allowText) allowed(at source.Pos) (Allowed, error) {
 			return out, errors.New("its protocol has no ports")
 		}
 	}
-	out.Packets, out.Text = set, set.String()
+	if a.Protocol == "echo" || a.Protocol == "ping" {
+		set = set.And(echo)
+	}
+	out.Packets, out.Text, out.Needed = set, set.String(), set.Minus(icmp.Minus(echo))
 	return out, nil
 }
+
+// icmp are the messages of ICMP and ICMPv6, echo their echo requests.
+var (
+	icmp = packet.Where(packet.Proto, packet.OneOf(1, 58))
+	echo = packet.Only(packet.IPv4).With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(8<<8)).
+		Or(packet.Only(packet.IPv6).With(packet.Proto, packet.OneOf(58)).With(packet.ICMP, packet.OneOf(128<<8)))
+)
 
 // formatFor returns the format that a file's path is told to have; told is false where nobody says.
 func (c *Config) formatFor(name string) (format string, told bool) {
@@ -260,6 +273,19 @@ func (t *Tunnel) Intended(e End) (m Meant, declared bool) {
 	out := packet.None()
 	for _, k := range e.Connection.Children {
 		out = out.Or(k.Domain(own, peer))
+	}
+	for _, a := range t.Intent.Allow {
+		m.Out = m.Out.Or(a.Packets.And(out))
+		m.In = m.In.Or(a.Packets.And(out.Mirror()))
+	}
+	return m, true
+}
+
+// Meant are the declared flows of a tunnel whose networks are not told by its selectors: those that go out, given all that it
+// carries on their way in, and those that come out of it.
+func (t *Tunnel) Meant(out packet.Set) (m Meant, declared bool) {
+	if t.Intent == nil || len(t.Intent.Allow) == 0 {
+		return m, false
 	}
 	for _, a := range t.Intent.Allow {
 		m.Out = m.Out.Or(a.Packets.And(out))

@@ -105,7 +105,7 @@ func TestAmbiguityIsNamed(t *testing.T) {
 		"a/swanctl.conf": file(conn("x", "192.0.2.1", "192.0.2.2", "", "", "", "")),
 		"b/swanctl.conf": file(conn("y1", "192.0.2.2", "192.0.2.1", "", "", "", ""), conn("y2", "192.0.2.2", "192.0.2.1", "", "", "", "")),
 	})
-	require.Equal(t, []string{"a/x <> b/y1", "b/y2 <> (not given)"}, names(e))
+	require.Equal(t, []string{"a/x <> b/y1", "b/y2 <> a"}, names(e))
 	assert.Equal(t, []string{"b/y2 fits a/x just as well"}, e.Tunnels[0].Doubts)
 }
 

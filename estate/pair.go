@@ -7,6 +7,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"toril/gateway"
 	"toril/ike"
@@ -33,6 +34,9 @@ type Tunnel struct {
 	// Unloaded is a connection of that gateway's that would be the far end, and that its daemon never loads.
 	Unloaded *gateway.Connection
 	Intent   *Intent // what it is for, where that is declared
+
+	once     sync.Once
+	children []ChildPair
 }
 
 // Far returns the other end of the tunnel; ok is false where it was not given.
@@ -119,6 +123,11 @@ type ChildPair struct{ A, B *gateway.Child }
 
 // Children pairs the children of both ends: each with the one whose selectors mirror its own best.
 func (t *Tunnel) Children() []ChildPair {
+	t.once.Do(func() { t.children = t.pairChildren() })
+	return t.children
+}
+
+func (t *Tunnel) pairChildren() []ChildPair {
 	a := t.Ends[0]
 	if len(t.Ends) == 1 {
 		var out []ChildPair
@@ -151,6 +160,21 @@ func (t *Tunnel) Children() []ChildPair {
 	for _, cb := range b.Connection.Children {
 		if !taken[cb] {
 			out = append(out, ChildPair{B: cb})
+		}
+	}
+	return out
+}
+
+// Counterparts are the children of the far end that are paired with a child; of one that answers for several of the far end's
+// it may be more than one.
+func (t *Tunnel) Counterparts(k *gateway.Child) []*gateway.Child {
+	var out []*gateway.Child
+	for _, pair := range t.Children() {
+		switch {
+		case pair.A == k && pair.B != nil:
+			out = append(out, pair.B)
+		case pair.B == k && pair.A != nil:
+			out = append(out, pair.A)
 		}
 	}
 	return out

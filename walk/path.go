@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"toril/gateway"
+	"toril/ike"
 	"toril/packet"
 )
 
@@ -44,6 +45,7 @@ type Path struct {
 	filter   *Filter
 	router   *Router
 	devices  map[string]*gateway.Interface
+	remotes  spans
 	own      *Router                           // the gateway's own routes, without those of the IKE daemon
 	routes   map[*gateway.Route]*gateway.Child // those that the daemon installs, and for which child
 }
@@ -76,6 +78,12 @@ func NewPath(g *gateway.Gateway, ends func(*gateway.Connection) []Ends, opts Opt
 	for _, pol := range p.Policies {
 		pol.Wraps = p.wrappers(pol)
 	}
+	p.remotes = newSpans(p.Policies, func(pol *Policy) ike.Selectors {
+		if into := p.Into(pol); len(into) > 0 {
+			return p.routedInto(into)
+		}
+		return pol.Child.Remote.Value.At(pol.Peer)
+	})
 	p.routes = map[*gateway.Route]*gateway.Child{}
 	var installed []*gateway.Route
 	for _, pol := range p.Policies {
@@ -98,7 +106,7 @@ func (p *Path) Without(k *gateway.Child) *Path {
 				continue
 			}
 			down := *pol
-			down.Up = false
+			down.Up, down.memo = false, &memo{}
 			pol = &down
 		}
 		q.Policies = append(q.Policies, pol)

@@ -21,7 +21,8 @@ type Policy struct {
 	Device     *gateway.Interface   // the interface through which packets are routed into it; nil where it needs none, or none is there
 	Wraps      []*gateway.Interface // interfaces that wrap what is routed to them into packets of the policy
 	narrow     int                  // how narrow its selectors are
-	back       packet.Set           // the packets that come out of it
+	memo       *memo
+	back       packet.Set // the packets that come out of it
 }
 
 // Protects reports whether the policy encrypts: it neither lets packets pass in clear nor drops them.
@@ -36,6 +37,17 @@ func (p *Policy) peer() packet.Values {
 		return packet.Addresses(p.Peer, p.Peer)
 	}
 	return packet.Numbers(1, 1)
+}
+
+// noPeer is the peer of packets in clear.
+var noPeer netip.Addr
+
+// seenAs is the peer that rules see on what comes out of the policy's tunnel; invalid for none.
+func (p *Policy) seenAs() netip.Addr {
+	if len(p.Wraps) > 0 || p.Device != nil && p.Device.Kind == "vti" {
+		return noPeer
+	}
+	return p.Peer
 }
 
 // Peered are the packets whose field, PeerIn or PeerOut, is a peer: of that address, or of any where it is not known.
@@ -56,7 +68,7 @@ func (p *Path) policy(c *gateway.Connection, k *gateway.Child, e Ends, opts Opti
 	if !k.Policies.Value || c.Unusable != nil {
 		return
 	}
-	pol := &Policy{Name: c.Name + "/" + k.Name, Child: k, Connection: c, Own: e.Own, Peer: e.Peer, Domain: k.Domain(e.Own, e.Peer), IfID: k.IfIDOut.Value}
+	pol := &Policy{Name: c.Name + "/" + k.Name, Child: k, Connection: c, Own: e.Own, Peer: e.Peer, Domain: k.Domain(e.Own, e.Peer), IfID: k.IfIDOut.Value, memo: &memo{}}
 	pol.Up = opts.Down == nil || !opts.Down(k)
 	if pol.Protects() && !pol.Up && !k.Start.Value.Traps() || !pol.Protects() && !shuntInstalled(c, k) {
 		return

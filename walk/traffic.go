@@ -3,6 +3,7 @@ package walk
 import (
 	"net/netip"
 	"slices"
+	"sync"
 
 	"toril/gateway"
 	"toril/ike"
@@ -25,6 +26,18 @@ func (pair Pair) In() packet.Set { return pair.Out.Mirror() }
 // Pairs are the pairs of networks that a policy's tunnel is there for. A side that is any address stands for the networks
 // that the routes tell of; a network is in no pair with itself, where one side is so wide that it holds the other.
 func (p *Path) Pairs(pol *Policy) []Pair {
+	pol.memo.pairs.Do(func() { pol.memo.allPairs = p.pairs(pol) })
+	return pol.memo.allPairs
+}
+
+// memo is what is worked out about a policy once, by whoever asks first.
+type memo struct {
+	pairs, crossings sync.Once
+	allPairs         []Pair
+	allCrossings     []Crossing
+}
+
+func (p *Path) pairs(pol *Policy) []Pair {
 	local, remote := pol.Child.Local.Value.At(pol.Own), pol.Child.Remote.Value.At(pol.Peer)
 	into := p.Into(pol)
 	if len(pol.Wraps) > 0 { // the selectors are for the outer packets
@@ -120,6 +133,9 @@ func (p *Path) routedInto(devs []*gateway.Interface) ike.Selectors {
 	return out
 }
 
+// maxSpokes is the number of policies beyond which a tunnel for any address is not asked about each of the others.
+const maxSpokes = 64
+
 // behindIt are the networks behind the gateway, as far as routes and interfaces tell: those that neither the outside
 // interface nor the tunnel itself leads to, and those at the far ends of its other tunnels.
 func (p *Path) behindIt(pol *Policy, into []*gateway.Interface) ike.Selectors {
@@ -137,8 +153,11 @@ func (p *Path) behindIt(pol *Policy, into []*gateway.Interface) ike.Selectors {
 			}
 		}
 	}
-	for _, o := range p.Policies {
-		if o != pol && o.Protects() && o.Peer != pol.Peer && len(o.Wraps) == 0 {
+	if len(p.Policies) <= maxSpokes {
+		for _, o := range p.Policies {
+			if o == pol || !o.Protects() || o.Peer == pol.Peer || len(o.Wraps) > 0 {
+				continue
+			}
 			for _, s := range o.Child.Remote.Value.At(o.Peer) {
 				if !s.AnyAddress() && !s.Dynamic && s.Lo.IsValid() && !slices.Contains(out, s) {
 					out = append(out, s)
@@ -150,37 +169,113 @@ func (p *Path) behindIt(pol *Policy, into []*gateway.Interface) ike.Selectors {
 	return out
 }
 
-// Domain returns a policy's packets as they come in from the networks behind the gateway: new connections, in clear, not
-// the gateway's own. Where the files tell by which single interface those networks are reached, they come in by that.
-func (p *Path) Domain(pol *Policy) Flow { return p.Entering(pol, p.Traffic(pol)) }
+// Domain returns a policy's packets as they come in from the networks behind the gateway, or out of its other tunnels: new
+// connections, not the gateway's own.
+func (p *Path) Domain(pol *Policy) []Flow { return p.Entering(pol, p.Traffic(pol)) }
 
-// Entering returns packets for a policy's tunnel as they come in from the networks behind the gateway.
-func (p *Path) Entering(pol *Policy, s packet.Set) Flow {
+// Entering returns packets for a policy's tunnel as they come in: out of the other tunnels whose far ends have their sources,
+// and by the interfaces that their sources are behind, as far as the files tell.
+func (p *Path) Entering(pol *Policy, s packet.Set) []Flow {
 	if pol.Own.IsValid() {
 		s = s.Minus(packet.Range(packet.Src, pol.Own, pol.Own))
 	}
-	f := Fresh(s, p.behind(s))
+	var out []Flow
+	for _, o := range p.remotes.meeting(s) {
+		if o == pol || o.Peer == pol.Peer || !o.Protects() {
+			continue
+		}
+		part := s.And(p.Traffic(o).Mirror())
+		if part.Empty() {
+			continue
+		}
+		s = s.Minus(part)
+		out = append(out, Start(p.emerging(o, Plain(part))).met(Step{Stage: "decrypt", What: "out of " + o.Name}))
+	}
+	if s.Empty() {
+		return out
+	}
+	if !p.router.known {
+		return append(out, behindGateway(Fresh(s, "")))
+	}
+	for _, part := range p.OwnRoutes(s.Free(packet.Mark).Mirror()) {
+		dev := ""
+		if part.Route != nil {
+			dev = part.Route.Dev
+			if part.Route.Kind == "local" {
+				continue // the gateway's own
+			}
+		}
+		if f := behindGateway(Fresh(part.Packets.Mirror().And(s.Free(packet.Mark)), dev)); !f.Now.Empty() {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// behindGateway takes out what is the gateway's own.
+func behindGateway(f Flow) Flow {
 	f.Now = f.Now.Minus(packet.Where(packet.In, packet.Name("")))
 	return f
 }
 
-// behind is the interface by which all sources of some packets are reached; "" where the files do not tell, or it is
-// several.
-func (p *Path) behind(s packet.Set) string {
-	if !p.router.known {
-		return ""
+// ForwardAll follows flows that come in.
+func (p *Path) ForwardAll(flows []Flow) []Outcome {
+	var out []Outcome
+	for _, f := range flows {
+		out = append(out, p.Forward(f)...)
 	}
-	dev := ""
-	for _, h := range p.own.Decide(Start(s.Free(packet.Proto, packet.Sport, packet.Dport, packet.ICMP, packet.Dst, packet.Mark).Mirror())) {
-		if h.kind == "local" {
-			continue
+	return out
+}
+
+// spans finds policies by the addresses of their far networks.
+type spans struct {
+	list []span
+	most []netip.Addr // the greatest hi of the list up to here
+}
+
+type span struct {
+	lo, hi netip.Addr
+	pol    *Policy
+}
+
+func newSpans(pols []*Policy, of func(*Policy) ike.Selectors) spans {
+	var s spans
+	for _, pol := range pols {
+		for _, sel := range of(pol) {
+			if sel.Lo.IsValid() && !sel.AnyAddress() {
+				s.list = append(s.list, span{sel.Lo, sel.Hi, pol})
+			}
 		}
-		if h.dev == "" || dev != "" && dev != h.dev {
-			return ""
-		}
-		dev = h.dev
 	}
-	return dev
+	slices.SortStableFunc(s.list, func(a, b span) int { return a.lo.Compare(b.lo) })
+	s.most = make([]netip.Addr, len(s.list))
+	for i, x := range s.list {
+		s.most[i] = x.hi
+		if i > 0 && x.hi.Less(s.most[i-1]) {
+			s.most[i] = s.most[i-1]
+		}
+	}
+	return s
+}
+
+// meeting returns the policies some of whose addresses are sources in a set, in the order of the addresses.
+func (s spans) meeting(set packet.Set) []*Policy {
+	var out []*Policy
+	for _, n := range set.Prefixes(packet.Src) {
+		lo, hi := n.Addr(), ike.SelectPrefix(n).Hi
+		end, _ := slices.BinarySearchFunc(s.list, hi, func(x span, a netip.Addr) int {
+			if x.lo.Compare(a) <= 0 {
+				return -1
+			}
+			return 1
+		})
+		for i := end - 1; i >= 0 && !s.most[i].Less(lo); i-- {
+			if x := s.list[i]; !x.hi.Less(lo) && !slices.Contains(out, x.pol) {
+				out = append(out, x.pol)
+			}
+		}
+	}
+	return out
 }
 
 // Entry is the interface by which what comes out of a policy's tunnel comes in; "" where the saved files do not tell.
@@ -210,6 +305,10 @@ func (p *Path) emerging(pol *Policy, s packet.Set) packet.Set {
 	}
 	return s.With(packet.PeerIn, pol.peer())
 }
+
+// Emerging are packets that come out of a policy's tunnel, as new connections: by which interface, and from which peer as
+// rules see it.
+func (p *Path) Emerging(pol *Policy, s packet.Set) packet.Set { return p.emerging(pol, Plain(s)) }
 
 // Inbound follows packets that come out of a policy's tunnel: the ESP packet through prerouting and input, then what was
 // in it. The first list is what became of the ESP packet, and of the packet that it was wrapped in; where that is not let

@@ -10,22 +10,28 @@ import (
 	"toril/walk"
 )
 
-// of prepares the walk of a subject's child; nil where there is nothing to ask.
+// of prepares the walk of a subject's child; nil where there is nothing to ask: no filter was given, or the child protects
+// packets of the gateways themselves.
 func of(p *audit.Pass, s *audit.Subject) (*walk.Path, *walk.Policy) {
-	if s.Shunted() || len(s.Gateway.Chains) == 0 || s.Child.Mode.Value != ike.Tunnel {
+	if s.Shunted() || len(s.Gateway.Chains) == 0 {
 		return nil, nil
 	}
 	path := p.Walk(s.Gateway)
-	return path, s.PolicyOf(path)
+	pol := s.PolicyOf(path)
+	if pol == nil || s.Child.Mode.Value != ike.Tunnel && len(pol.Wraps) == 0 {
+		return path, nil
+	}
+	return path, pol
 }
 
-// filtered keeps the outcomes that rules decided: what the routes or policies stop is not theirs.
+// filtered keeps the outcomes that rules decided: what the routes or policies stop is not theirs. Packets that the gateway
+// takes itself tell nothing about the network behind it.
 func filtered(os []walk.Outcome) (passed, stopped []walk.Outcome) {
 	for _, o := range os {
 		switch {
-		case o.Fate == walk.Dropped && (o.Where == "forward" || o.Where == "prerouting" || o.Where == "postrouting" || o.Where == "input"):
+		case o.Filtered():
 			stopped = append(stopped, o)
-		case o.Fate == walk.Clear || o.Fate == walk.Encrypted || o.Fate == walk.Delivered:
+		case o.Fate == walk.Clear || o.Fate == walk.Encrypted:
 			passed = append(passed, o)
 		}
 	}
@@ -46,7 +52,5 @@ func reasons(os []walk.Outcome) []string {
 
 // returning are packets that come out of a policy's tunnel and belong to what went in: of a state other than new.
 func returning(path *walk.Path, pol *walk.Policy, s packet.Set, state uint64) packet.Set {
-	outside, _ := path.Outside(pol.Own, pol.Peer)
-	return walk.Plain(s).Replace(packet.State, packet.OneOf(state)).Replace(packet.Direction, packet.OneOf(packet.Reply)).And(walk.Peered(packet.PeerIn, pol.Peer)).
-		With(packet.PeerOut, packet.OneOf(0)).With(packet.In, outside)
+	return walk.Plain(s).Replace(packet.State, packet.OneOf(state)).Replace(packet.Direction, packet.OneOf(packet.Reply))
 }

@@ -3,7 +3,6 @@ package access
 import (
 	"toril/audit"
 	"toril/gateway"
-	"toril/ike"
 	"toril/packet"
 	"toril/source"
 	"toril/walk"
@@ -25,18 +24,16 @@ var AnyFromTunnel = &audit.Check{
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		c := s.Child
-		if c.Mode.Value != ike.Tunnel || len(s.Gateway.Chains) == 0 {
+		path, pol := of(p, s)
+		if pol == nil {
 			return
 		}
-		own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
-		path := p.Walk(s.Gateway)
-		outside, _ := path.Outside(own, peer)
-		in := walk.Plain(c.Domain(own, peer).Mirror().And(walk.Peered(packet.PeerIn, peer))).With(packet.PeerOut, packet.OneOf(0)).With(packet.In, outside)
 		filter := path.Filter()
 		bases := filter.Bases(gateway.Forward)
 		if len(bases) == 0 {
 			return // access/default-accept says that there is no filter
 		}
+		in := path.Emerging(pol, path.Traffic(pol).Mirror())
 		for _, v := range filter.Through(gateway.Forward, walk.Start(in)) {
 			rule, at, ok := acceptedBy(v, bases)
 			if !ok || len(v.Unsure) > 0 || !whole(v.Was(), in) {

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"toril/audit"
+	"toril/estate"
 	"toril/packet"
 	"toril/walk"
 )
@@ -23,12 +24,12 @@ var BeyondIntent = &audit.Check{
 		Sources: []string{"RFC 4301 section 5.2"},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		intended, declared := s.Tunnel.Intended(s.End)
 		path, pol := of(p, s)
+		intended, declared := meant(path, pol, s)
 		if !declared || pol == nil || s.Tunnel.Intent.FullTunnel {
 			return
 		}
-		beyond := pol.Back().Minus(intended.In)
+		beyond := carried(path, pol).Minus(intended.In)
 		if beyond.Empty() {
 			return
 		}
@@ -58,6 +59,22 @@ var BeyondIntent = &audit.Check{
 			return
 		}
 	},
+}
+
+// carried are the packets that may come out of a policy's tunnel.
+func carried(path *walk.Path, pol *walk.Policy) packet.Set {
+	if len(path.Into(pol)) > 0 {
+		return path.Traffic(pol).Mirror()
+	}
+	return pol.Back()
+}
+
+// meant is what is declared of a subject's tunnel, seen from its end.
+func meant(path *walk.Path, pol *walk.Policy, s *audit.Subject) (estate.Meant, bool) {
+	if pol != nil && len(pol.Wraps) > 0 {
+		return s.Tunnel.Meant(path.Traffic(pol))
+	}
+	return s.Tunnel.Intended(s.End)
 }
 
 // rank puts what goes on into the network before what the gateway takes itself.

@@ -2,7 +2,6 @@ package access
 
 import (
 	"fmt"
-	"slices"
 
 	"toril/audit"
 	"toril/packet"
@@ -27,18 +26,22 @@ var NoICMP = &audit.Check{
 		if pol == nil || pol.Child.Local.Value.At(pol.Own).Packets().Families() == nil {
 			return
 		}
-		flow := path.Domain(pol)
-		tcp, _ := filtered(path.Forward(walk.Start(flow.Now.And(packet.Only(packet.IPv4)).With(packet.Proto, packet.OneOf(6)))))
+		var tcp []walk.Outcome
+		sent := packet.None()
+		for _, c := range path.Crossings(pol) {
+			passed, _ := filtered(c.Into)
+			for _, o := range passed {
+				if part := o.Was().And(packet.Only(packet.IPv4)).With(packet.Proto, packet.OneOf(6)); !part.Empty() {
+					tcp, sent = append(tcp, o), sent.Or(bare(part).Free(packet.Proto, packet.Sport, packet.Dport))
+				}
+			}
+		}
 		if len(tcp) == 0 {
 			return
 		}
-		domain := pol.Domain.Free(packet.Mark, packet.Proto, packet.Sport, packet.Dport, packet.ICMP).And(packet.Only(packet.IPv4)).Mirror()
-		message := returning(path, pol, domain.With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(3<<8|4)), packet.Related)
-		if message.Empty() {
-			return
-		}
-		passed, stopped := filtered(path.Forward(walk.Start(message)))
-		passed = slices.DeleteFunc(passed, func(o walk.Outcome) bool { return o.Fate == walk.Delivered }) // to the gateway itself
+		message := returning(path, pol, sent.Mirror().With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(3<<8|4)), packet.Related)
+		_, inner := path.InboundAs(pol, message)
+		passed, stopped := filtered(inner)
 		if len(passed) > 0 || len(stopped) == 0 {
 			return
 		}

@@ -26,55 +26,96 @@ var ShortOfIntent = &audit.Check{
 		if s.Tunnel.Intent == nil || len(s.Tunnel.Intent.Allow) == 0 || len(s.Connection.Children) == 0 {
 			return
 		}
-		own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
+		path := p.Walk(s.Gateway)
+		var policies []*walk.Policy
 		all := packet.None()
 		for _, k := range s.Connection.Children {
-			d := k.Domain(own, peer)
-			all = all.Or(d).Or(d.Mirror())
+			one := *s
+			one.Child = k
+			pol := one.PolicyOf(path)
+			if pol == nil {
+				all = all.Or(k.Domain(s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)))
+				continue
+			}
+			policies = append(policies, pol)
+			if len(path.Into(pol)) > 0 {
+				all = packet.All() // what is routed into it is for the routes to say
+			}
+			all = all.Or(pol.Domain.Free(packet.Mark))
 		}
+		all = all.Or(all.Mirror())
 		for _, a := range s.Tunnel.Intent.Allow {
-			if out := a.Packets.Minus(all); !out.Empty() {
+			if out := a.Needed.Minus(all); !out.Empty() {
 				f := p.On(s, a.At, false)
 				f.Severity = audit.High
 				w, _ := out.Witness()
 				f.Example = w.String()
-				f.Message = fmt.Sprintf("no child of %s holds all of %s", s.End.Name(), a.Text)
+				f.Message = fmt.Sprintf("no child of %s covers all of %s", s.End.Name(), a.Text)
 				f.Also = []audit.Evidence{{Pos: s.Connection.At, Note: "the connection"}}
 				p.Report(f)
 				continue
 			}
-			path := p.Walk(s.Gateway)
-			for _, pol := range path.Policies {
-				if pol.Connection != s.Connection || len(s.Gateway.Chains) == 0 {
-					continue
-				}
-				flow := path.Domain(pol)
-				flow.Now = flow.Now.And(a.Packets)
-				outcomes := []walk.Outcome{}
-				if !flow.Now.Empty() {
-					outcomes = path.Forward(flow)
-				}
-				if in := besides(a.Packets.And(pol.Back()), s.Gateway); !in.Empty() {
-					_, inner := path.Inbound(pol, in)
-					outcomes = append(outcomes, inner...)
-				}
-				for _, o := range outcomes {
-					if o.Fate != walk.Dropped {
-						continue
-					}
+			if len(s.Gateway.Chains) == 0 {
+				continue
+			}
+			for _, pol := range policies {
+				if o, what := short(path, pol, a.Needed, s.Gateway); o != nil {
 					f := p.On(s, a.At, false)
 					f.Severity = audit.High
 					w, _ := o.Was().Witness()
 					f.Example = w.String()
-					f.Message = fmt.Sprintf("%s is declared, and stopped in %s", a.Text, o.Where)
-					f.Also = []audit.Evidence{{Pos: o.Decided(s.Connection.At), Note: "where it is stopped"}}
+					f.Message = fmt.Sprintf("%s is declared, and %s dropped in %s", a.Text, what, o.Where)
+					f.Also = []audit.Evidence{{Pos: o.Decided(s.Connection.At), Note: "where it is dropped"}}
 					f.Undecided(o.Unsure)
 					p.Report(f)
-					break
 				}
 			}
 		}
 	},
+}
+
+// short is what is dropped of a flow that is to pass a policy's tunnel, in either direction, or of the answers to it; nil for
+// nothing.
+func short(path *walk.Path, pol *walk.Policy, flow packet.Set, g *gateway.Gateway) (dropped *walk.Outcome, what string) {
+	domain := pol.Domain.Free(packet.Mark)
+	if len(pol.Wraps) > 0 {
+		domain = path.Traffic(pol)
+	}
+	first := func(os []walk.Outcome) *walk.Outcome {
+		for _, o := range os {
+			if o.Fate == walk.Dropped {
+				return &o
+			}
+		}
+		return nil
+	}
+	out := path.ForwardAll(path.Entering(pol, flow.And(domain)))
+	if o := first(out); o != nil {
+		return o, "it is"
+	}
+	for _, o := range out {
+		if o.Fate == walk.Encrypted && o.Policy == pol {
+			if got := first(path.Answers(pol, o)); got != nil {
+				return got, "the answers are"
+			}
+		}
+	}
+	in := besides(flow.And(domain.Mirror()), g)
+	if in.Empty() {
+		return nil, ""
+	}
+	_, inner := path.Inbound(pol, in)
+	if o := first(inner); o != nil {
+		return o, "it is"
+	}
+	for _, o := range inner {
+		if o.Fate == walk.Clear {
+			if got := first(path.Answers(pol, o)); got != nil {
+				return got, "the answers are"
+			}
+		}
+	}
+	return nil, ""
 }
 
 // besides leaves out the gateway's own addresses as destinations, where others remain: who declares a network does not mean

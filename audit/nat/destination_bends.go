@@ -6,6 +6,7 @@ import (
 	"toril/audit"
 	"toril/gateway"
 	"toril/packet"
+	"toril/walk"
 )
 
 // DestinationBends speaks where destination NAT moves packets into an encryption domain or out of it.
@@ -27,8 +28,11 @@ var DestinationBends = &audit.Check{
 		if pol == nil || s.Shunted() {
 			return
 		}
-		flow := path.Domain(pol)
-		for _, v := range path.Filter().Through(gateway.Prerouting, flow) {
+		var verdicts []walk.Verdict
+		for _, flow := range path.Domain(pol) {
+			verdicts = append(verdicts, path.Filter().Through(gateway.Prerouting, flow)...)
+		}
+		for _, v := range verdicts {
 			if v.Verb != gateway.DestinationNAT && v.Verb != gateway.Redirect || v.Rule == nil {
 				continue
 			}

@@ -26,7 +26,7 @@ var LateExemption = &audit.Check{
 		path := p.Walk(g)
 		domains := make([]packet.Set, len(path.Policies))
 		for i, pol := range path.Policies {
-			domains[i] = path.Domain(pol).Now
+			domains[i] = path.Traffic(pol)
 		}
 		for _, c := range postrouting(g) {
 			for i, r := range c.Rules {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
+	"toril/walk"
 )
 
 // BlackholeWins speaks where a blackhole route takes packets of a domain while the tunnel is up.
@@ -28,7 +29,11 @@ var BlackholeWins = &audit.Check{
 		if pol == nil || !path.Known() {
 			return
 		}
-		for _, part := range path.Routes(path.Domain(pol).Now) {
+		var parts []walk.Routed
+		for _, flow := range path.Domain(pol) {
+			parts = append(parts, path.Routes(flow.Now)...)
+		}
+		for _, part := range parts {
 			r := part.Route
 			if r == nil || r.Kind == "unicast" || r.Kind == "local" {
 				continue

@@ -27,22 +27,26 @@ var ClearWhenDown = &audit.Check{
 		Sources: []string{"RFC 4301 section 5.1", "RFC 7296 section 2.4"},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		if !whole(s) {
+		if !protects(s) {
 			return
 		}
 		up := p.Walk(s.Gateway)
 		pol := s.PolicyOf(up)
-		if pol == nil || s.Child.Start.Value.Traps() {
+		if pol == nil || s.Child.Start.Value.Traps() || s.Child.Mode.Value != ike.Tunnel && len(pol.Wraps) == 0 {
 			return
 		}
 		down := up.Without(s.Child)
-		flow := up.Domain(pol)
-		flow.Now = flow.Now.And(encrypted(up.Forward(flow))) // what does not enter the tunnel is another check's
-		if flow.Now.Empty() {
+		if !down.Known() && len(s.Gateway.Chains) == 0 {
 			return
 		}
-		for _, o := range down.Forward(flow) {
-			if o.Fate != walk.Clear || o.Was().Empty() || !down.Known() && len(s.Gateway.Chains) == 0 {
+		var flows []walk.Flow
+		for _, flow := range up.Domain(pol) { // what does not enter the tunnel is another check's
+			if flow.Now = flow.Now.And(encrypted(up.Forward(flow))); !flow.Now.Empty() {
+				flows = append(flows, flow)
+			}
+		}
+		for _, o := range down.ForwardAll(flows) {
+			if o.Fate != walk.Clear || o.Was().Empty() {
 				continue
 			}
 			if o.Out != "" && inside(s, o.Out) {
@@ -53,11 +57,13 @@ var ClearWhenDown = &audit.Check{
 			was, _ := o.Was().Witness()
 			now, _ := o.Now.Witness()
 			f.Example = was.String()
-			f.Message = fmt.Sprintf("while %s is down, its packets leave in clear", s.Child.Name)
+			f.Message = fmt.Sprintf("while %s is down, its packets leave in the clear", s.Child.Name)
 			if o.Out != "" {
-				f.Message += " by " + o.Out
+				f.Message += " via " + o.Out
 			}
-			if was.Src != now.Src {
+			if o.Wrap != nil {
+				f.Message += ", wrapped by " + o.Wrap.By.Name + " and readable"
+			} else if was.Src != now.Src {
 				f.Message += fmt.Sprintf(", with the source %s", now.Src)
 			} else {
 				f.Message += ", with their private source"
@@ -72,10 +78,13 @@ var ClearWhenDown = &audit.Check{
 	},
 }
 
-// whole reports whether a child is one that protects packets, of which a walk can tell.
-func whole(s *audit.Subject) bool {
-	return !s.Shunted() && s.Child.Mode.Value == ike.Tunnel && s.Child.Policies.Value && s.Connection.Unusable == nil
+// protects reports whether a child is one that protects packets, of which a walk can tell.
+func protects(s *audit.Subject) bool {
+	return !s.Shunted() && s.Child.Policies.Value && s.Connection.Unusable == nil
 }
+
+// whole reports whether it protects those of networks by itself.
+func whole(s *audit.Subject) bool { return protects(s) && s.Child.Mode.Value == ike.Tunnel }
 
 // encrypted are the packets, as they came, that end in a tunnel.
 func encrypted(os []walk.Outcome) packet.Set {

@@ -90,6 +90,8 @@ func All() []*audit.Check {
 		access.ShortOfIntent,
 		access.Blanket,
 		access.Blocked,
+		access.AnswersStopped,
+		access.OneWay,
 		access.NoICMP,
 		access.IKEClosed,
 		access.IKEOpen,

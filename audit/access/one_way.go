@@ -1,0 +1,86 @@
+package access
+
+import (
+	"fmt"
+
+	"toril/audit"
+	"toril/packet"
+)
+
+// OneWay speaks where one end lets connections into a tunnel of which the other lets none out.
+var OneWay = &audit.Check{
+	Name:     "access/one-way",
+	Title:    "One end opens connections that the other drops",
+	Severity: audit.Low,
+	Why:      "The rules of both ends do not fit: what one allows, the other drops.",
+	Mend:     "Accept the connections at the far end too, source and destination as they arrive there, or stop letting them out.",
+	Doc: audit.Doc{
+		What:    "What the filter of one end lets into the tunnel between two networks is compared, packet by packet, with what the filter of the other lets out of it. The check speaks where nothing of it is accepted.",
+		Harm:    "A rule was copied from one gateway to the other and not turned round, or forgotten on one of them; both configurations look right by themselves.",
+		Write:   "Here ip saddr 10.1.0.0/24 ip daddr 10.2.0.0/24 tcp dport 443 accept, and there the same rule, not swapped.",
+		Sources: []string{"nft(8)"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		path, pol := of(p, s)
+		end, given := s.Far()
+		if pol == nil || !given || len(end.Gateway.Chains) == 0 {
+			return
+		}
+		if _, declared := s.Tunnel.Intended(s.End); declared {
+			return
+		}
+		there := p.Walk(end.Gateway)
+		for _, c := range path.Crossings(pol) { // here it comes in; there it went out
+			_, stopped := filtered(c.From)
+			if len(stopped) == 0 {
+				continue
+			}
+			let, drops := packet.None(), packet.None()
+			for _, o := range c.From {
+				if o.Passes() {
+					let = let.Or(bare(o.Was()))
+				}
+			}
+			for _, o := range stopped {
+				drops = drops.Or(bare(o.Was()))
+			}
+			for _, k := range s.Tunnel.Counterparts(s.Child) {
+				out := there.Policy(k, s.Tunnel.Own(end), s.Tunnel.Peer(end))
+				if out == nil {
+					continue
+				}
+				for _, far := range there.Crossings(out) {
+					sent := packet.None()
+					for _, a := range far.Sent {
+						if !a.To.Changed() && len(a.To.Unsure) == 0 {
+							sent = sent.Or(bare(a.To.Now))
+						}
+					}
+					lost := sent.And(drops)
+					if lost.Empty() || sent.Overlaps(let) {
+						continue
+					}
+					f := p.On(s, stopped[0].Decided(s.Child.At), false)
+					f.Severity = audit.Low
+					w, _ := lost.Witness()
+					f.Example = w.String()
+					f.Message = fmt.Sprintf("%s lets new connections from %s to %s into the tunnel, and %s drops all of them", end.Gateway.Name, far.Local, far.Remote, s.Gateway.Name)
+					for _, a := range far.Sent {
+						if r, _ := a.To.Decisive(); r != nil {
+							f.Also = []audit.Evidence{{Pos: r.At, Note: "the rule that lets them in at " + end.Gateway.Name}}
+							break
+						}
+					}
+					f.Undecided(reasons(stopped))
+					p.Report(f)
+					return
+				}
+			}
+		}
+	},
+}
+
+// bare keeps of packets what travels with them: addresses, protocol and ports.
+func bare(s packet.Set) packet.Set {
+	return s.Free(packet.In, packet.Out, packet.State, packet.Direction, packet.Translated, packet.Mark, packet.PeerIn, packet.PeerOut)
+}
