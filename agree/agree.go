@@ -49,11 +49,12 @@ type Topic string
 
 // The topics.
 const (
-	Refused      Topic = "refused"   // a daemon would not load the connection
-	Address      Topic = "address"   // where the ends are
-	Version      Topic = "version"   // of IKE
-	Proposals    Topic = "proposals" // of the IKE SA or of a child
-	Method       Topic = "method"    // of authentication, and IKEv1's mode
+	Refused      Topic = "refused"      // a daemon would not load the connection
+	AnswersOnly  Topic = "answers only" // an end that does not know where its peer is
+	Address      Topic = "address"      // where the ends are
+	Version      Topic = "version"      // of IKE
+	Proposals    Topic = "proposals"    // of the IKE SA or of a child
+	Method       Topic = "method"       // of authentication, and IKEv1's mode
 	Identity     Topic = "identity"
 	Key          Topic = "key"          // the pre-shared key
 	Certificates Topic = "certificates" // who signed them
@@ -230,7 +231,7 @@ func (a *attempt) start() *Failure {
 		first = as[0]
 	}
 	if _, single := first.Single(); !single && first.Name == "" {
-		return &Failure{Topic: Address, Step: Local, Why: fmt.Sprintf("%s names no single address of its peer (%s), so it can only answer", a.i.name(), c.RemoteAddrs.Value), Lines: [2]source.Pos{c.RemoteAddrs.Where(c.At)},
+		return &Failure{Topic: AnswersOnly, Step: Local, Why: fmt.Sprintf("%s names no single address of its peer (%s), so it can only answer", a.i.name(), c.RemoteAddrs.Value), Lines: [2]source.Pos{c.RemoteAddrs.Where(c.At)},
 			Changes: []string{fmt.Sprintf("name the address of %s as the peer's on %s", a.r.name(), a.i.name())}}
 	}
 	return nil

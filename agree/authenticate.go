@@ -1,6 +1,7 @@
 package agree
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -196,8 +197,8 @@ func (a *attempt) keys() *Failure {
 	if a.i.c.Local.Method.Value != ike.PSK && a.r.c.Local.Method.Value != ike.PSK {
 		return nil
 	}
-	if !given(a.i.Gateway) || !given(a.r.Gateway) {
-		a.Notes = append(a.Notes, "the pre-shared keys were not compared: not both ends' were given")
+	if !a.i.Gateway.Given() || !a.r.Gateway.Given() {
+		a.Unsure = cmp.Or(a.Unsure, "the pre-shared keys were not compared: not both of them were given")
 		return nil
 	}
 	ids := func(s, o side) (own, peer []ike.Identity) {
@@ -216,9 +217,9 @@ func (a *attempt) keys() *Failure {
 	}
 	find := func(s, o side) *gateway.Key {
 		own, peer := ids(s, o)
-		k := keyFor(s.Gateway, own, peer)
+		k := s.Gateway.KeyFor(s.c, own, peer)
 		if k == nil && a.Version == ike.V1 { // main mode knows nobody's identity yet
-			k = keyFor(s.Gateway, addr(s.own), addr(o.own))
+			k = s.Gateway.KeyFor(s.c, addr(s.own), addr(o.own))
 		}
 		return k
 	}
@@ -249,50 +250,6 @@ func addr(a netip.Addr) []ike.Identity {
 		return nil
 	}
 	return []ike.Identity{ike.Addr(a)}
-}
-
-// given reports whether any of a gateway's keys was handed over: they are often taken out.
-func given(g *gateway.Gateway) bool {
-	return slices.ContainsFunc(g.Keys, func(k *gateway.Key) bool { return !k.PPK && !k.Secret.IsZero() })
-}
-
-// keyFor returns the key that a gateway takes for itself and a peer: the one whose owners fit the peer best, then itself.
-// Of several as good the first.
-func keyFor(g *gateway.Gateway, own, peer []ike.Identity) *gateway.Key {
-	fit := func(k *gateway.Key, ids []ike.Identity) int {
-		if len(k.Owners) == 0 {
-			return 1
-		}
-		best := 0
-		for _, id := range ids {
-			for _, o := range k.Owners {
-				switch {
-				case o == id:
-					best = max(best, 20)
-				case o.Kind == ike.AnyID:
-					best = max(best, 1)
-				case o.Accepts(id):
-					best = max(best, 10)
-				}
-			}
-		}
-		return best
-	}
-	var found *gateway.Key
-	bestOwn, bestPeer := 0, 0
-	for _, k := range g.Keys {
-		if k.PPK || k.Secret.IsZero() {
-			continue
-		}
-		o, p := fit(k, own), fit(k, peer)
-		if o == 0 && p == 0 {
-			continue
-		}
-		if found == nil || p > bestPeer || p == bestPeer && o > bestOwn {
-			found, bestOwn, bestPeer = k, o, p
-		}
-	}
-	return found
 }
 
 // childless compares whether the first child is to be made along with the IKE SA (RFC 6023).

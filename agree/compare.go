@@ -110,9 +110,9 @@ func (c *comparison) key() {
 		if id, ok := shown(side{End: o, c: o.Connection, own: c.t.Own(o)}); ok {
 			peer = append(peer, id)
 		}
-		keys[i] = keyFor(e.Gateway, own, peer)
+		keys[i] = e.Gateway.KeyFor(e.Connection, own, peer)
 		switch {
-		case !given(e.Gateway):
+		case !e.Gateway.Given():
 			values[i].Text = "not given"
 		case keys[i] == nil:
 			values[i].Text = "none for this peer"

@@ -12,6 +12,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -31,6 +32,9 @@ type Estate struct {
 	Intents  []*Intent          // what tunnels are for, as far as a toril.yaml says
 	Read     int                // files that were read
 	files    map[string]*gateway.File
+
+	once      sync.Once
+	byGateway map[*gateway.Gateway][]*Tunnel
 }
 
 // Options say how an estate is read.
@@ -52,6 +56,24 @@ func (e *Estate) Quote(p source.Pos) string {
 		return f.Quote(p.Line)
 	}
 	return ""
+}
+
+// TunnelsOf returns the tunnels of which a gateway is an end, or the far gateway that has no counterpart.
+func (e *Estate) TunnelsOf(g *gateway.Gateway) []*Tunnel {
+	e.once.Do(func() {
+		e.byGateway = map[*gateway.Gateway][]*Tunnel{}
+		for _, t := range e.Tunnels {
+			for i, end := range t.Ends {
+				if i == 0 || end.Gateway != t.Ends[0].Gateway {
+					e.byGateway[end.Gateway] = append(e.byGateway[end.Gateway], t)
+				}
+			}
+			if t.Toward != nil {
+				e.byGateway[t.Toward] = append(e.byGateway[t.Toward], t)
+			}
+		}
+	})
+	return e.byGateway[g]
 }
 
 // Gateway returns a gateway by name; nil where there is none.

@@ -526,7 +526,7 @@ func (p *pairing) alone(n int) *Tunnel {
 // an end of. A connection of no tunnel, which only lets packets pass or drops them, has one pair of unknown addresses.
 func (e *Estate) Ends(g *gateway.Gateway) func(*gateway.Connection) []walk.Ends {
 	of := map[*gateway.Connection][]walk.Ends{}
-	for _, t := range e.Tunnels {
+	for _, t := range e.TunnelsOf(g) {
 		for _, end := range t.Ends {
 			if end.Gateway == g {
 				of[end.Connection] = append(of[end.Connection], walk.Ends{Own: t.Own(end), Peer: t.Peer(end)})

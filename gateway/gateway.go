@@ -252,6 +252,9 @@ type Child struct {
 	MarkIn       Setting[string]
 	MarkOut      Setting[string]
 	Inactivity   Setting[time.Duration]
+	Opens        Setting[bool]   // a script of the daemon's adds rules for iptables that accept what is forwarded through the child, while it is up
+	OpensHost    Setting[bool]   // and what is for the gateway itself
+	Script       Setting[string] // another script that runs as the child comes up: what it does is not known
 	Unsure       bool
 	HostToHost   bool // the selectors are the IKE addresses
 }
@@ -295,16 +298,6 @@ func parseMark(s string) (value, mask uint32, ok bool) {
 // ports. own and peer stand for dynamic selectors, which mean the IKE addresses.
 func (c *Child) Domain(own, peer netip.Addr) packet.Set {
 	return ike.Domain(c.Local.Value, c.Remote.Value, own, peer)
-}
-
-// Key is a pre-shared key.
-type Key struct {
-	At     source.Pos
-	Name   string
-	Secret source.Secret
-	Owners []ike.Identity // whom it is for; none: for everybody
-	PPK    bool           // a post-quantum pre-shared key
-	Hash   bool           // the value is a digest of the key: its strength cannot be judged
 }
 
 // Interface is a network interface.

@@ -60,7 +60,7 @@ type Ends struct{ Own, Peer netip.Addr }
 
 // NewPath prepares a gateway. ends gives, for each of its connections, the addresses of every tunnel that it is an end of.
 func NewPath(g *gateway.Gateway, ends func(*gateway.Connection) []Ends, opts Options) *Path {
-	p := &Path{Gateway: g, filter: NewFilter(g, SelfAddresses(g)), router: NewRouter(g), devices: map[string]*gateway.Interface{}}
+	p := &Path{Gateway: g, router: NewRouter(g), devices: map[string]*gateway.Interface{}}
 	for _, i := range g.Interfaces {
 		p.devices[i.Name] = i
 	}
@@ -74,6 +74,7 @@ func NewPath(g *gateway.Gateway, ends func(*gateway.Connection) []Ends, opts Opt
 	slices.SortStableFunc(p.Policies, func(a, b *Policy) int {
 		return cmp.Or(cmp.Compare(precedence(a), precedence(b)), cmp.Compare(b.narrow, a.narrow))
 	})
+	p.filter = NewFilter(p.opened(g), SelfAddresses(g))
 	p.own = p.router.without(func(*gateway.Route) bool { return false }) // a copy
 	for _, pol := range p.Policies {
 		pol.Wraps = p.wrappers(pol)

@@ -58,6 +58,9 @@ func Peered(f packet.Field, peer netip.Addr) packet.Set {
 	return packet.Where(f, packet.OneOf(0)).Not()
 }
 
+// Passes reports whether the policy lets its packets by in clear.
+func (p *Policy) Passes() bool { return p.passes() }
+
 // passes reports whether the policy lets packets by in clear, or drops them, and protects none.
 func (p *Policy) passes() bool { return p.Child.Mode.Value == ike.Pass }
 func (p *Policy) drops() bool  { return p.Child.Mode.Value == ike.Drop }

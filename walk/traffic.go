@@ -48,25 +48,32 @@ func (p *Path) pairs(pol *Policy) []Pair {
 			remote = routed.Meet(remote)
 		}
 	}
+	derived := false
 	if local.AnyAddress() {
 		if there := p.behindIt(pol, into); len(there) > 0 {
-			local = there.Meet(local)
+			local, derived = there.Meet(local), true
 		}
 	}
 	var out []Pair
-	for _, l := range local {
-		for _, r := range remote {
+	for _, r := range remote {
+		all := packet.None()
+		for _, l := range local {
 			s := ike.Domain(ike.Selectors{l}, ike.Selectors{r}, pol.Own, pol.Peer)
 			switch wl, wr := addressesOf(l), addressesOf(r); {
-			case wl.Equal(wr):
+			case wl.Equal(wr) && !derived: // domain/sides-overlap says it
 			case wl.Contains(wr):
 				s = s.Minus(wr)
 			case wr.Contains(wl):
 				s = s.Minus(wl.Mirror())
 			}
-			if !s.Empty() {
+			if derived {
+				all = all.Or(s) // which of the networks behind it are meant is nowhere said
+			} else if !s.Empty() {
 				out = append(out, Pair{l.String(), r.String(), s})
 			}
+		}
+		if !all.Empty() {
+			out = append(out, Pair{"the networks behind it", r.String(), all})
 		}
 	}
 	return out
@@ -148,6 +155,9 @@ func (p *Path) behindIt(pol *Policy, into []*gateway.Interface) ike.Selectors {
 	}
 	for _, list := range p.own.tables {
 		for _, rt := range list {
+			if d := p.devices[rt.Dev]; d != nil && d.Tunnel() && rt.Origin == "connected" {
+				continue // a transfer network
+			}
 			if rt.Kind == "unicast" && rt.Dev != outside && !slices.ContainsFunc(into, func(d *gateway.Interface) bool { return d.Name == rt.Dev }) {
 				add(rt.To)
 			}
@@ -207,6 +217,18 @@ func (p *Path) Entering(pol *Policy, s packet.Set) []Flow {
 		}
 		if f := behindGateway(Fresh(part.Packets.Mirror().And(s.Free(packet.Mark)), dev)); !f.Now.Empty() {
 			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// AtFarEnds are the packets of a set whose destination is at the far end of a tunnel of the gateway's, other than a policy's
+// own.
+func (p *Path) AtFarEnds(s packet.Set, but *Policy) packet.Set {
+	out := packet.None()
+	for _, o := range p.remotes.meeting(s.Mirror()) {
+		if o != but && o.Protects() && (but == nil || o.Peer != but.Peer) {
+			out = out.Or(s.And(p.Traffic(o).Free(packet.Src, packet.Proto, packet.Sport, packet.Dport, packet.ICMP)))
 		}
 	}
 	return out

@@ -48,6 +48,10 @@ func (p *Path) wrapped(f Flow, by *gateway.Interface, h hop) []Outcome {
 	return out
 }
 
+// WrapOf are the outer packets of an interface that wraps what is routed to it; ok is false where it does not, or its far end
+// is not known.
+func (p *Path) WrapOf(i *gateway.Interface) (outer packet.Set, ok bool) { return p.wrapOf(i) }
+
 // wrapOf are the outer packets of an interface that wraps; ok is false where its far end is not known.
 func (p *Path) wrapOf(i *gateway.Interface) (packet.Set, bool) {
 	proto, wraps := i.Wraps()

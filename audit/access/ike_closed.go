@@ -12,12 +12,12 @@ import (
 // IKEClosed speaks where the peer cannot reach the gateway's IKE daemon.
 var IKEClosed = &audit.Check{
 	Name:     "access/ike-closed",
-	Title:    "The peer's IKE or ESP packets are not let in",
+	Title:    "IKE or ESP is blocked at the gateway",
 	Severity: audit.High,
-	Why:      "The peer cannot set the tunnel up, or its packets do not arrive.",
-	Mend:     "Accept UDP 500 and 4500 and ESP from the peer's address in the input chain, before anything drops them.",
+	Why:      "The tunnel cannot be set up, or comes up and carries nothing in one direction.",
+	Mend:     "Accept UDP 500 and 4500 and ESP from the peer's address in the input chain and to it in the output chain, before anything drops them.",
 	Doc: audit.Doc{
-		What: "IKE (UDP 500 and 4500), and ESP where no NAT is between, from the peer's address to the own tunnel address are sent through the input hook as new packets.",
+		What: "IKE (UDP 500 and 4500), and ESP where no NAT is between, from the peer's address to the own tunnel address are sent through the input hook as new packets, and from the own address to the peer's through the output and postrouting hooks.",
 		Harm: "A tunnel that this end can start and the other cannot; after the far end restarts it stays down until something here speaks first. With ESP closed the tunnel " +
 			"comes up and nothing passes.",
 		Write:   "In nftables, chain input: ip saddr 203.0.113.9 udp dport { 500, 4500 } accept, and ip saddr 203.0.113.9 meta l4proto esp accept.",
@@ -27,7 +27,7 @@ var IKEClosed = &audit.Check{
 		own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
 		path := p.Walk(s.Gateway)
 		filter := path.Filter()
-		if !own.IsValid() || !peer.IsValid() || own.BitLen() != peer.BitLen() || len(filter.Bases(gateway.Input)) == 0 {
+		if !own.IsValid() || !peer.IsValid() || own.BitLen() != peer.BitLen() {
 			return
 		}
 		outside, _ := path.Outside(own, peer)
@@ -41,7 +41,7 @@ var IKEClosed = &audit.Check{
 			{"IKE and ESP in UDP (port 4500)", udp.With(packet.Dport, packet.OneOf(4500)).With(packet.Sport, packet.OneOf(4500))},
 			{"ESP", from.With(packet.Proto, packet.OneOf(50))},
 		} {
-			if kind.name == "ESP" && s.Connection.Encap.Value || s.Connection.LocalPort.Value != 500 && kind.name != "ESP" {
+			if kind.name == "ESP" && (s.Connection.Encap.Value || own.IsPrivate() != peer.IsPrivate()) || s.Connection.LocalPort.Value != 500 && kind.name != "ESP" {
 				continue
 			}
 			passed, closed := packet.None(), (*walk.Verdict)(nil)
@@ -60,11 +60,46 @@ var IKEClosed = &audit.Check{
 			}
 			f := p.On(s, closed.Decided(s.Connection.At), false)
 			f.Severity = audit.High
-			f.Message = fmt.Sprintf("%s from the peer %s to %s is not let in", kind.name, peer, own)
+			f.Message = fmt.Sprintf("%s from the peer %s to %s is blocked", kind.name, peer, own)
 			f.Also = []audit.Evidence{{Pos: s.Connection.RemoteAddrs.Where(s.Connection.At), Note: "the peer"}}
 			f.Undecided(unsure[:min(1, len(unsure))])
 			p.Report(f)
 			return // the first says it: the others are usually closed by the same rule
 		}
+		to := from.Mirror().Free(packet.In, packet.PeerIn)
+		for _, kind := range []struct {
+			name string
+			outs []walk.Outcome
+		}{
+			{"IKE (UDP 500)", path.Local(to.With(packet.Proto, packet.OneOf(17)).With(packet.Dport, packet.OneOf(500)).With(packet.Sport, packet.OneOf(500)))},
+			{"ESP", espOut(path, s)},
+		} {
+			for _, o := range kind.outs {
+				if !o.Filtered() || kind.name != "ESP" && s.Connection.LocalPort.Value != 500 {
+					continue
+				}
+				f := p.On(s, o.Decided(s.Connection.At), false)
+				f.Severity = audit.High
+				f.Message = fmt.Sprintf("%s from %s to the peer %s is blocked in %s", kind.name, own, peer, o.Where)
+				f.Also = []audit.Evidence{{Pos: s.Connection.RemoteAddrs.Where(s.Connection.At), Note: "the peer"}}
+				f.Undecided(o.Unsure)
+				p.Report(f)
+				return
+			}
+		}
 	},
+}
+
+// espOut is what becomes of the ESP packets of a connection's first child on their way out.
+func espOut(path *walk.Path, s *audit.Subject) []walk.Outcome {
+	own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
+	if own.IsPrivate() != peer.IsPrivate() {
+		return nil // it goes in UDP
+	}
+	for _, k := range s.Connection.Children {
+		if pol := path.Policy(k, own, peer); pol != nil && pol.Protects() {
+			return path.Outer(pol)
+		}
+	}
+	return nil
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"toril/audit"
+	"toril/packet"
 )
 
 // BehindItself speaks where a remote selector is a network behind the gateway itself.
@@ -30,7 +31,8 @@ var BehindItself = &audit.Check{
 			if i.Kind == "loopback" || i.Kind == "xfrm" || i.Kind == "vti" || i.Kind == "gre" {
 				continue
 			}
-			if k := slices.IndexFunc(i.Addresses, func(a netip.Prefix) bool { return remote.Hold(a.Addr()) && a.Bits() < a.Addr().BitLen() }); k >= 0 {
+			k := slices.IndexFunc(i.Addresses, func(a netip.Prefix) bool { return remote.Hold(a.Addr()) && a.Bits() < a.Addr().BitLen() })
+			if k >= 0 && !bypassed(p.Walk(s.Gateway), packet.Prefixes(packet.Src, i.Addresses[k].Masked())) {
 				f := p.On(s, s.Child.Remote.Where(s.Child.At), false)
 				f.Severity = audit.High
 				f.Message = fmt.Sprintf("the remote side holds %s, the network of %s", i.Addresses[k].Masked(), i.Name)

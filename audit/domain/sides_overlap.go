@@ -27,7 +27,7 @@ var SidesOverlap = &audit.Check{
 		}
 		own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
 		both := c.Local.Value.At(own).Packets().Free(packet.Proto, packet.Sport, packet.ICMP).And(c.Remote.Value.At(peer).Packets().Free(packet.Proto, packet.Sport, packet.ICMP))
-		if both.Empty() {
+		if both.Empty() || bypassed(p.Walk(s.Gateway), both) {
 			return
 		}
 		f := p.On(s, c.Remote.Where(c.Local.Where(c.At)), false)

@@ -37,6 +37,7 @@ var Wider = &audit.Check{
 			}
 		}
 		there = there.Free(packet.In)
+		there = there.Or(path.AtFarEnds(to, s.PolicyOf(path))) // a hub's spokes are reached through it too
 		missing := to.Minus(there)
 		if there.Empty() || missing.Empty() || onlyEdges(missing, to) {
 			return

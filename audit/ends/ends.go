@@ -23,7 +23,7 @@ func failing(topics ...agree.Topic) func(*audit.Pass, *estate.Tunnel) {
 		for _, a := range attempts {
 			found := false
 			for _, f := range failuresOf(a) {
-				if !slices.Contains(topics, f.Topic) || a.Outcome == agree.NoStart {
+				if !slices.Contains(topics, f.Topic) || f.Topic == agree.Refused && a.Outcome == agree.NoStart { // ike/refused says it
 					continue
 				}
 				found = true

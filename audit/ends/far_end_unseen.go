@@ -24,6 +24,8 @@ var FarEndUnseen = &audit.Check{
 		e := t.Ends[0]
 		f := p.On(&audit.Subject{End: e, Tunnel: t}, e.Connection.At, false)
 		switch {
+		case t.Toward != nil:
+			return // ends/no-counterpart says it
 		case len(t.Ends) < 2:
 			f.Message = fmt.Sprintf("the far end of %s was not given", e.Name())
 			if t.Intent != nil && t.Intent.Partner != "" {

@@ -24,7 +24,7 @@ var SharedByAny = &audit.Check{
 	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
 		for _, k := range g.Keys {
 			open := len(k.Owners) == 0 || slices.ContainsFunc(k.Owners, func(o ike.Identity) bool { return o.Kind == ike.AnyID })
-			if !open || k.PPK {
+			if !open || k.PPK || k.For != nil {
 				continue
 			}
 			conns := serves(g, k)

@@ -29,7 +29,7 @@ var Missing = &audit.Check{
 		if c.Local.Method.Value != ike.PSK && c.Remote.Method.Value != ike.PSK || len(s.Gateway.Keys) == 0 {
 			return
 		}
-		if slices.ContainsFunc(s.Gateway.Keys, func(k *gateway.Key) bool { return !k.PPK && fits(c, k) }) || c.Remote.ID.Value.Wild() {
+		if slices.ContainsFunc(s.Gateway.Keys, func(k *gateway.Key) bool { return k.Serves(c) }) || c.Remote.ID.Value.Wild() {
 			return
 		}
 		f := p.On(s, at(c), true)

@@ -1,12 +1,13 @@
 package key
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"strings"
 
 	"toril/audit"
+	"toril/estate"
+	"toril/gateway"
 )
 
 // Reused speaks where one key serves several peers.
@@ -38,7 +39,7 @@ var Reused = &audit.Check{
 			pairs := map[string]bool{} // the pairs of peers that the key serves
 			for _, h := range holders {
 				for _, c := range serves(h.gateway, h.key) {
-					pairs[cmp.Or(tunnelOf(p.Estate, h.gateway, c), h.gateway.Name+"/"+c.Name)] = true
+					pairs[between(p.Estate, h.gateway, c)] = true
 				}
 			}
 			if len(pairs) < 2 {
@@ -49,12 +50,24 @@ var Reused = &audit.Check{
 				names = append(names, n)
 			}
 			slices.Sort(names)
-			f := audit.Finding{Severity: audit.Medium, Gateway: holders[0].gateway.Name, At: audit.Evidence{Pos: holders[0].key.At}, Tunnel: names[0]}
+			f := audit.Finding{Severity: audit.Medium, Gateway: holders[0].gateway.Name, At: audit.Evidence{Pos: holders[0].key.At}}
 			for _, h := range holders[1:] {
 				f.Also = append(f.Also, audit.Evidence{Pos: h.key.At, Note: "the same key"})
 			}
-			f.Message = fmt.Sprintf("the same pre-shared key serves %d tunnels: %s", len(names), strings.Join(names, ", "))
+			f.Message = fmt.Sprintf("the same pre-shared key serves %d pairs of peers: %s", len(names), strings.Join(names, ", "))
 			p.Report(f)
 		}
 	},
+}
+
+// between names the two peers of a connection: several connections between the same two have one business.
+func between(e *estate.Estate, g *gateway.Gateway, c *gateway.Connection) string {
+	for _, t := range e.TunnelsOf(g) {
+		for _, end := range t.Ends {
+			if end.Connection == c {
+				return t.Between()
+			}
+		}
+	}
+	return g.Name + " and " + c.Name
 }

@@ -3,6 +3,7 @@ package key
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 
 	zxcvbn "github.com/ccojocar/zxcvbn-go"
@@ -10,7 +11,6 @@ import (
 	"toril/audit"
 	"toril/estate"
 	"toril/gateway"
-	"toril/ike"
 )
 
 // Weak speaks where a key can be guessed.
@@ -94,33 +94,9 @@ func derived(key string, names []string) bool {
 	return false
 }
 
-// serves returns the connections of a gateway that may use a key: the peer's identity or address is among its owners,
-// or it has none.
+// serves returns the connections of a gateway that may use a key.
 func serves(g *gateway.Gateway, k *gateway.Key) []*gateway.Connection {
-	var out []*gateway.Connection
-	for _, c := range g.Connections {
-		if (c.Remote.Method.Value == ike.PSK || c.Local.Method.Value == ike.PSK) && fits(c, k) {
-			out = append(out, c)
-		}
-	}
-	return out
-}
-
-func fits(c *gateway.Connection, k *gateway.Key) bool {
-	if len(k.Owners) == 0 {
-		return true
-	}
-	for _, o := range k.Owners {
-		if o.Kind == ike.AnyID || o == c.Remote.ID.Value || o.Wild() && o.Accepts(c.Remote.ID.Value) {
-			return true
-		}
-		for _, a := range c.RemoteAddrs.Value.Fixed() {
-			if o == ike.Addr(a) {
-				return true
-			}
-		}
-	}
-	return false
+	return slices.DeleteFunc(slices.Clone(g.Connections), func(c *gateway.Connection) bool { return !k.Serves(c) })
 }
 
 func tunnelOf(e *estate.Estate, g *gateway.Gateway, c *gateway.Connection) string {

@@ -35,7 +35,7 @@ var LeftoverExemption = &audit.Check{
 				if len(to) == 0 || len(to) > 64 || slices.ContainsFunc(to, func(n netip.Prefix) bool { return n.Bits() < 8 || !n.Addr().IsPrivate() }) {
 					continue
 				}
-				if slices.ContainsFunc(path.Policies, func(pol *walk.Policy) bool { return pol.Domain.Overlaps(addresses(r.When)) }) || internal(path, r.When) || len(path.Policies) == 0 && !path.Known() {
+				if slices.ContainsFunc(path.Policies, func(pol *walk.Policy) bool { return pol.Domain.Overlaps(addresses(r.When)) }) || wanted(p, g, r) || internal(path, r.When) || len(path.Policies) == 0 && !path.Known() {
 					continue
 				}
 				f := audit.Finding{Severity: audit.Low, Gateway: g.Name, At: audit.Evidence{Pos: r.At}}
@@ -44,4 +44,28 @@ var LeftoverExemption = &audit.Check{
 			}
 		}
 	},
+}
+
+// wanted reports whether another gateway has a connection to this one for what a rule exempts: the rule is not left over, but its
+// connection is missing.
+func wanted(p *audit.Pass, g *gateway.Gateway, r *gateway.Rule) bool {
+	exempt := addresses(r.When)
+	for _, t := range p.Estate.TunnelsOf(g) {
+		if t.Toward != g {
+			continue
+		}
+		for _, k := range t.Ends[0].Connection.Children {
+			if k.Domain(t.Own(t.Ends[0]), t.Peer(t.Ends[0])).Mirror().Overlaps(exempt) {
+				return true
+			}
+		}
+	}
+	for _, u := range g.Unloaded {
+		for _, k := range u.Children {
+			if k.Domain(netip.Addr{}, netip.Addr{}).Overlaps(exempt) {
+				return true
+			}
+		}
+	}
+	return false
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
+	"toril/gateway"
 )
 
 // NoTunnelInterface speaks where a route-based child has no interface, or its interface no address.
@@ -20,22 +21,47 @@ var NoTunnelInterface = &audit.Check{
 		Sources: []string{"ip-link(8)"},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		if !whole(s) || !s.Child.RouteBased() || len(s.Gateway.Interfaces) == 0 || s.Child.IfIDOut.Value == ^uint32(0) {
+		if !protects(s) || len(s.Gateway.Interfaces) == 0 || s.Child.IfIDOut.Value == ^uint32(0) {
 			return
 		}
-		i := tunnelInterface(s)
-		f := p.On(s, s.Child.IfIDOut.Where(s.Child.At), false)
+		path := p.Walk(s.Gateway)
+		pol := s.PolicyOf(path)
+		if pol == nil {
+			return
+		}
+		into := path.Into(pol)
+		f := p.On(s, s.Child.IfIDOut.Where(s.Child.MarkOut.Where(s.Child.At)), false)
 		switch {
-		case i == nil:
+		case len(into) == 0 && s.Child.RouteBased():
 			f.Severity = audit.High
-			f.Message = fmt.Sprintf("no interface of the gateway has the identifier %d", s.Child.IfIDOut.Value)
-		case len(i.Addresses) == 0 && !i.Dynamic:
+			mark, mask, marked := s.Child.Marked()
+			switch {
+			case !marked:
+				f.Message = fmt.Sprintf("no interface has the identifier %d of %s: nothing can be routed into it", s.Child.IfIDOut.Value, s.Child.Name)
+			case mask == 0 || marks(s.Gateway, mark, mask):
+				return // rules choose the packets, or the daemon makes the mark up
+			default:
+				f.Message = fmt.Sprintf("no VTI has the key %d, and no rule sets that mark: no packet enters %s", mark, s.Child.Name)
+			}
+		case len(into) > 0 && len(into[0].Addresses) == 0 && !into[0].Dynamic:
 			f.Severity = audit.Low
-			f.Message = fmt.Sprintf("%s, the interface of %s, has no address", i.Name, s.Child.Name)
-			f.Also = []audit.Evidence{{Pos: i.At, Note: "the interface"}}
+			f.Message = fmt.Sprintf("%s, the interface of %s, has no address", into[0].Name, s.Child.Name)
+			f.Also = []audit.Evidence{{Pos: into[0].At, Note: "the interface"}}
 		default:
 			return
 		}
 		p.Report(f)
 	},
+}
+
+// marks reports whether a rule of the packet filter sets a mark that fits.
+func marks(g *gateway.Gateway, mark, mask uint32) bool {
+	for _, c := range g.Chains {
+		for _, r := range c.Rules {
+			if m := r.SetMark; m != nil && (m.Any || m.Mask != ^uint32(0) || m.Value&mask == mark) {
+				return true
+			}
+		}
+	}
+	return false
 }

@@ -34,7 +34,7 @@ var NoReturn = &audit.Check{
 		lost, taken := packet.None(), packet.None()
 		var by *gateway.Child // whose route takes them
 		var line source.Pos
-		for _, part := range path.Routes(pol.Back().With(packet.In, packet.Name("any"))) {
+		for _, part := range path.Routes(path.Traffic(pol).Mirror().With(packet.In, packet.Name("any"))) {
 			r, set := part.Route, part.Packets
 			if k := path.InstalledFor(r); k != nil {
 				if by == nil || r.At.Compare(line) < 0 {
@@ -47,13 +47,14 @@ var NoReturn = &audit.Check{
 				lost = lost.Or(set)
 			}
 		}
+		taken, lost = taken.Minus(path.AtFarEnds(taken, pol)), lost.Minus(path.AtFarEnds(lost, pol)) // a hub's way between its spokes
 		if !taken.Empty() {
 			f := p.On(s, line, false)
 			f.Severity = audit.Medium
 			w, _ := taken.Witness()
 			f.Example = w.String()
 			f.Message = fmt.Sprintf("the route that the IKE daemon installs for %s also takes what comes out of %s: it goes back out, and not to %s", by.Name, s.Child.Name, s.Child.Local.Value)
-			f.Mend = "Add a child of mode pass for the networks behind the gateway, name narrower remote networks, or set charon.install_routes = no and write the routes yourself."
+			f.Mend = "Add a child with mode = pass and start_action = trap from and to the networks behind the gateway, name narrower remote networks, or set charon.install_routes = no and configure the routes yourself."
 			p.Report(f)
 		}
 		if lost.Empty() {

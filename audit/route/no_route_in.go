@@ -3,6 +3,7 @@ package route
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"toril/audit"
 	"toril/gateway"
@@ -24,21 +25,31 @@ var NoRouteIn = &audit.Check{
 		Sources: []string{"ip-route(8)", "ip-xfrm(8)"},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		if !whole(s) || !s.Child.RouteBased() || len(s.Gateway.Routes) == 0 {
-			return
-		}
-		own := tunnelInterface(s)
-		if own == nil {
+		if !protects(s) || len(s.Gateway.Routes) == 0 {
 			return
 		}
 		path := p.Walk(s.Gateway)
 		pol := s.PolicyOf(path)
-		if pol == nil || learns(s.Gateway, own.Name) {
+		if pol == nil || len(path.Into(pol)) == 0 {
 			return
 		}
-		all := s.Child.Remote.Value.AnyAddress()
+		own := path.Into(pol)[0]
+		if learns(s.Gateway, own.Name) {
+			return
+		}
+		f := p.On(s, s.Child.Remote.Where(s.Child.At), false)
+		f.Severity = audit.High
+		f.Also = []audit.Evidence{{Pos: own.At, Note: "the interface"}}
+		remote := s.Child.Remote.Value
+		if len(pol.Wraps) > 0 || remote.AnyAddress() { // the selectors name no network: any route will do
+			if !leads(s.Gateway, own.Name) {
+				f.Message = fmt.Sprintf("no route leads to %s, the interface of %s", own.Name, s.Child.Name)
+				p.Report(f)
+			}
+			return
+		}
 		into, elsewhere := packet.None(), (*gateway.Route)(nil)
-		for _, part := range path.Routes(pol.Domain.And(packet.Where(packet.In, packet.Name("any")))) {
+		for _, part := range path.Routes(pol.Domain.Free(packet.Mark).And(packet.Where(packet.In, packet.Name("any")))) {
 			r, set := part.Route, part.Packets
 			switch {
 			case r != nil && r.Dev == own.Name:
@@ -47,20 +58,22 @@ var NoRouteIn = &audit.Check{
 				elsewhere = r
 			}
 		}
-		f := p.On(s, s.Child.Remote.Where(s.Child.At), false)
-		f.Severity = audit.High
 		switch {
 		case into.Empty():
 			f.Message = fmt.Sprintf("no route leads to %s, the interface of %s", own.Name, s.Child.Name)
-			f.Also = []audit.Evidence{{Pos: own.At, Note: "the interface"}}
-		case elsewhere != nil && !all:
-			f.Message = fmt.Sprintf("a more specific route, for %s, leads past %s", elsewhere.To, own.Name)
+		case elsewhere != nil:
+			f.Message = fmt.Sprintf("a more specific route, for %s, bypasses %s", elsewhere.To, own.Name)
 			f.Also = []audit.Evidence{{Pos: elsewhere.At, Note: "the route"}}
 		default:
 			return
 		}
 		p.Report(f)
 	},
+}
+
+// leads reports whether a route other than that of its own network leads to an interface.
+func leads(g *gateway.Gateway, dev string) bool {
+	return slices.ContainsFunc(g.Routes, func(r *gateway.Route) bool { return r.Dev == dev && r.Kind == "unicast" && r.Origin != "connected" })
 }
 
 // learns reports whether a routing protocol is told to run on an interface.

@@ -97,6 +97,19 @@ func (s *Section) Note(v *Value, why string) {
 	}
 }
 
+// Leave keeps a value unread that says nothing about the settings of its section.
+func (s *Section) Leave(at source.Pos, why string) {
+	if s.Quiet {
+		return
+	}
+	for _, file := range s.In.Gateway.Files {
+		if file.Path == at.File {
+			file.Unread = append(file.Unread, gateway.Unread{At: at, Scope: s.Scope, Why: why})
+			return
+		}
+	}
+}
+
 func (s *Section) again(v *Value) {
 	if len(v.Was) > 0 && !v.Inherited && !s.Quiet {
 		s.In.Gateway.Definitions = append(s.In.Gateway.Definitions, &gateway.Definition{Kind: "value", Name: s.Scope + " " + v.Key, At: v.At, Used: []source.Pos{v.At}, Again: v.Was})

@@ -576,7 +576,7 @@ func (p *policy) finish() {
 		p.conn.RemoteAddrs.Value = gateway.Addresses{{Text: a.String(), Lo: a, Hi: a}}
 	}
 	if p.keyed != nil {
-		p.keyed.Owners = owners(p.conn)
+		p.keyed.For = p.conn
 	}
 	at := p.flowAt()
 	same := func(side func(flow) ike.Selectors) bool {
@@ -594,20 +594,6 @@ func (p *policy) finish() {
 	for i, f := range p.flows {
 		p.add(fmt.Sprintf("%s/%d", p.conn.Name, i+1), f.from, f.to, at)
 	}
-}
-
-// owners are whom a key of a policy is for: the peer, by identity or by address.
-func owners(c *gateway.Connection) []ike.Identity {
-	if !c.Remote.ID.IsDefault() {
-		return []ike.Identity{c.Remote.ID.Value}
-	}
-	var out []ike.Identity
-	if !c.RemoteAddrs.Value.Any() {
-		for _, a := range c.RemoteAddrs.Value.Fixed() {
-			out = append(out, ike.Addr(a))
-		}
-	}
-	return out
 }
 
 func (p *policy) flowAt() source.Pos {

@@ -63,7 +63,7 @@ connection two OpenIKED
   child two/2: 10.9.1.0/24 tcp, 10.9.1.0/24 udp === 10.8.1.0/24 tcp, 10.8.1.0/24 udp
     ESP AES-CBC-128 / HMAC-SHA1 cut to 96 bits
     mode (tunnel), start (waits for the peer), rekey 57m0s, life 1h0m0s, bytes (4294967296), window (64), if_id (0), mark ()
-key quay for [C=at, CN=quay], 14 bytes
+key quay for connection quay, 14 bytes
 `, readtest.Connections(g))
 	for n := range g.Files[0].Lines() {
 		assert.NotContains(t, g.Files[0].Quote(n+1), "not a real key")

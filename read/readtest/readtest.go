@@ -159,7 +159,11 @@ func Connections(g *gateway.Gateway) string {
 		}
 	}
 	for _, k := range g.Keys {
-		fmt.Fprintf(&b, "key %s for %v, %d bytes%s\n", k.Name, k.Owners, len(k.Secret.Reveal()), mark(k.PPK, ", post-quantum"))
+		owners := fmt.Sprint(k.Owners)
+		if k.For != nil {
+			owners = "connection " + k.For.Name
+		}
+		fmt.Fprintf(&b, "key %s for %s, %d bytes%s\n", k.Name, owners, len(k.Secret.Reveal()), mark(k.PPK, ", post-quantum"))
 	}
 	return b.String()
 }

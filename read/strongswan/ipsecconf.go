@@ -83,9 +83,9 @@ func looksLikeSecrets(f *source.File) (int, string) {
 var irrelevantConn = map[string]string{
 	"aaa_identity": "EAP server identity", "eap_identity": "EAP identity", "fragmentation": "size of IKE messages", "ikedscp": "marking of IKE packets",
 	"leftca2": "second authentication", "leftcert2": "second authentication", "leftcertpolicy": "policy OIDs of certificates", "leftdns": "virtual addresses of roadwarriors",
-	"leftgroups": "group membership of certificates", "leftgroups2": "group membership of certificates", "lefthostaccess": "rule that a script adds",
+	"leftgroups": "group membership of certificates", "leftgroups2": "group membership of certificates",
 	"leftid2": "second authentication", "leftsendcert": "form of the exchange", "leftsigkey": "public key", "leftrsasigkey": "public key", "leftsourceip": "virtual addresses of roadwarriors",
-	"leftupdown": "script that runs when the child comes up", "lefthostkey": "public key", "mediation": "mediation between peers behind NAT", "mediated_by": "mediation between peers behind NAT",
+	"lefthostkey": "public key", "mediation": "mediation between peers behind NAT", "mediated_by": "mediation between peers behind NAT",
 	"me_peerid": "mediation between peers behind NAT", "mobike": "addresses that change", "modeconfig": "direction of the mode config exchange", "reqid": "number of the SA in the kernel",
 	"tfc": "padding against traffic analysis", "xauth": "role in XAuth", "xauth_identity": "XAuth identity", "leftnexthop": "of an older daemon",
 	"pfs": "of an older daemon; ignored by this one", "pfsgroup": "of an older daemon; ignored by this one", "eap": "of an older daemon", "auth": "of an older daemon", "cacert": "authority",
@@ -95,7 +95,7 @@ var irrelevantConn = map[string]string{
 func ipsecConfCoverage() []read.Coverage {
 	out := []read.Coverage{{Statement: "include, also, conn %default", Use: read.Used}, {Statement: "config setup, ca", Use: read.Irrelevant, Note: "logging, revocation"}}
 	for _, k := range []string{"ah", "aggressive", "authby", "auto", "closeaction", "compress", "dpdaction", "dpddelay", "dpdtimeout", "esp", "forceencaps", "if_id_in", "if_id_out", "ike", "ikelifetime",
-		"inactivity", "installpolicy", "keyexchange", "keyingtries", "left|right", "left|rightallowany", "left|rightauth", "left|rightca", "left|rightcert", "left|rightfirewall", "left|rightid",
+		"inactivity", "installpolicy", "keyexchange", "keyingtries", "left|right", "left|rightallowany", "left|rightauth", "left|rightca", "left|rightcert", "left|rightfirewall", "left|righthostaccess", "left|rightupdown", "left|rightid",
 		"left|rightikeport", "left|rightprotoport", "left|rightsubnet", "lifebytes", "lifepackets", "lifetime, keylife", "marginbytes", "marginpackets", "margintime, rekeymargin", "mark, mark_in, mark_out",
 		"reauth", "rekey", "rekeyfuzz", "replay_window", "type"} {
 		out = append(out, read.Coverage{Statement: k, Use: read.Used})
@@ -327,7 +327,11 @@ func (r *ipsecConf) child(c *gateway.Connection, f *fill.Section, local, remote 
 	k.IfIDIn, k.IfIDOut = c.IfIDIn, c.IfIDOut
 	k.MarkIn = fill.Take(f, "", fill.Word, "mark_in", "mark")
 	k.MarkOut = fill.Take(f, "", fill.Word, "mark_out", "mark")
-	fill.Take(f, false, values.Bool, local+"firewall")
+	k.Opens = fill.Take(f, false, values.Bool, local+"firewall")
+	k.OpensHost = fill.Take(f, false, values.Bool, local+"hostaccess")
+	if updown(k, fill.Take(f, "", fill.Word, local+"updown")); k.Script.Value != "" {
+		f.Leave(k.Script.At, "a script that runs as the child comes up; what it does is not known")
+	}
 	fill.Take(f, false, values.Bool, remote+"firewall")
 	return k
 }
@@ -402,5 +406,20 @@ func readSecrets(in *read.Input) {
 			k.Owners = append(k.Owners, ParseIdentity(who))
 		}
 		in.Gateway.Keys = append(in.Gateway.Keys, k)
+	}
+}
+
+// updown notes what the script does that runs as a child comes up: the daemon's own opens the packet filter where it is told
+// so, and any other may do anything.
+func updown(k *gateway.Child, set gateway.Setting[string]) {
+	script := strings.Fields(set.Value)
+	switch {
+	case len(script) == 0:
+	case strings.HasSuffix(script[0], "_updown") || len(script) > 1 && script[0] == "ipsec" && script[1] == "_updown":
+		if script[len(script)-1] == "iptables" {
+			k.Opens = gateway.Say(true, set.At)
+		}
+	default:
+		k.Script = set
 	}
 }

@@ -66,7 +66,7 @@ var irrelevantConnection = map[string]string{
 }
 
 var irrelevantChild = map[string]string{
-	"updown": "script that runs when the child comes up", "hostaccess": "rule that the script adds", "reqid": "number of the SA in the kernel",
+	"reqid":     "number of the SA in the kernel",
 	"interface": "outbound interface for hardware", "priority": "order of policies, set by hand", "mark_in_sa": "form of the mark", "set_mark_in": "mark of packets after decryption",
 	"set_mark_out": "mark of packets after encryption", "label": "security label", "label_mode": "security label", "tfc_padding": "padding against traffic analysis",
 	"hw_offload": "who computes", "copy_df": "fragmentation of the outer packet", "copy_ecn": "congestion marks", "copy_dscp": "marking of the outer packet",
@@ -349,6 +349,10 @@ func (r *swanctl) child(c *gateway.Connection, s *section) *gateway.Child {
 	k.Inactivity = fill.Take(f, 0, values.Time, "inactivity")
 	k.IfIDIn = fill.Take(f, c.IfIDIn.Value, ifID, "if_id_in")
 	k.IfIDOut = fill.Take(f, c.IfIDOut.Value, ifID, "if_id_out")
+	k.OpensHost = fill.Take(f, false, values.Bool, "hostaccess")
+	if updown(k, fill.Take(f, "", fill.Word, "updown")); k.Script.Value != "" {
+		f.Leave(k.Script.At, "a script that runs as the child comes up; what it does is not known")
+	}
 	k.MarkIn = fill.Take(f, "", fill.Word, "mark_in")
 	k.MarkOut = fill.Take(f, "", fill.Word, "mark_out")
 	f.Rest(irrelevantChild)

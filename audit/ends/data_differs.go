@@ -1,0 +1,39 @@
+package ends
+
+import (
+	"toril/audit"
+	"toril/estate"
+)
+
+// DataDiffers speaks where a child comes up and the two ends protect packets differently.
+var DataDiffers = &audit.Check{
+	Name:     "ends/data-differs",
+	Title:    "The child comes up and no packet is accepted",
+	Severity: audit.High,
+	Why:      "What is negotiated does not say it: both ends report the child as installed, and each drops the other's packets.",
+	Mend:     "Set the same on both ends, or use a combined cipher, which has no truncated hash.",
+	Doc: audit.Doc{
+		What:    "Properties of a child that are not negotiated and must be the same on both ends: the truncation of HMAC-SHA2-256 to 96 or 128 bits, and the mode where IKEv1 leaves it open.",
+		Harm:    "Counters rise on the sending side only, the log is silent, and both administrators see an established tunnel.",
+		Write:   "Remove sha256_96 = yes (sha2-truncbug=yes) on both ends, or use aes256gcm16.",
+		Sources: []string{"RFC 4868 section 2.3"},
+	},
+	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
+		for _, a := range p.Attempts(t) {
+			for _, c := range a.Children {
+				if c.Failure != nil || c.Broken == "" {
+					continue
+				}
+				at, other, end, far := c.BrokenAt[0], c.BrokenAt[1], a.Initiator, a.Responder
+				if at == c.Of.At {
+					at, other, end, far = other, at, far, end
+				}
+				f := p.On(&audit.Subject{End: end, Tunnel: t}, at, false)
+				f.Child, f.Severity, f.Message, f.Unsure = c.Of.Name, audit.High, c.Broken, a.Unsure
+				f.Also = []audit.Evidence{{Pos: other, Note: "what " + far.Name() + " says"}}
+				p.Report(f)
+				return
+			}
+		}
+	},
+}

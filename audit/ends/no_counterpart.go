@@ -1,0 +1,110 @@
+package ends
+
+import (
+	"fmt"
+
+	"toril/agree"
+	"toril/audit"
+	"toril/estate"
+	"toril/gateway"
+)
+
+// NoCounterpart speaks where a far gateway that was given has nothing that a connection or a child could come up with.
+var NoCounterpart = &audit.Check{
+	Name:     "ends/no-counterpart",
+	Title:    "The far gateway has no counterpart",
+	Severity: audit.High,
+	Why:      "The far gateway does not know what this end asks for: it refuses, and the networks behind it stay unreachable.",
+	Mend:     "Add the counterpart on the far gateway, local and remote swapped, or remove what is left over here.",
+	Doc: audit.Doc{
+		What: "Connections to a gateway among those given that has no connection for them, or one that its daemon never loads (no auto= line, or auto=ignore); and children for which the connection that answers has no " +
+			"child with overlapping selectors. Where another tunnel between the two gateways carries the same networks, redundancy is lost and nothing else.",
+		Harm:    "A network was added on one gateway only: the tunnel is up, the old networks work, and the new one does not.",
+		Write:   "On the far gateway a child with local_ts = 10.1.8.0/24 where this one has remote_ts = 10.1.8.0/24; in ipsec.conf auto=route.",
+		Sources: []string{"RFC 7296 section 2.9"},
+	},
+	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
+		attempts := p.Attempts(t)
+		if len(t.Ends) == 1 && t.Toward != nil {
+			lonely(p, t, attempts)
+			return
+		}
+		said := map[*gateway.Child]bool{}
+		for _, a := range attempts {
+			for _, c := range a.Children {
+				if c.Failure == nil || c.Failure.Topic != agree.Selectors || said[c.Of] || len(t.Counterparts(c.Of)) > 0 {
+					continue // ends/not-mirrored compares those that have a counterpart
+				}
+				said[c.Of] = true
+				f := of(p, t, a, c.Failure)
+				f.Child, f.Severity = c.Of.Name, audit.High
+				f.Unsure = a.Unsure
+				p.Report(f)
+			}
+		}
+	},
+}
+
+// lonely speaks about a connection that the far gateway has no counterpart of.
+func lonely(p *audit.Pass, t *estate.Tunnel, attempts []agree.Attempt) {
+	e := t.Ends[0]
+	if e.Connection.Unusable != nil {
+		return // ike/refused says it
+	}
+	f := p.On(&audit.Subject{End: e, Tunnel: t}, e.Connection.At, false)
+	f.Severity = audit.High
+	switch {
+	case t.Unloaded != nil:
+		f.Message = fmt.Sprintf("%s has the counterpart of %s, %s, and never loads it: auto= is not set, or set to ignore", t.Toward.Name, e.Name(), t.Unloaded.Name)
+		f.Mend = fmt.Sprintf("On %s set auto=route or auto=start in %s.", t.Toward.Name, t.Unloaded.Name)
+		f.Also = []audit.Evidence{{Pos: t.Unloaded.At, Note: "the connection that is not loaded"}}
+	default:
+		f.Message = fmt.Sprintf("%s is the peer of %s, and has no connection for it", t.Toward.Name, e.Name())
+	}
+	for _, a := range attempts {
+		switch {
+		case a.Failure != nil:
+			f.Message += ": " + a.Failure.Why
+		case a.Outcome == agree.Agrees:
+			f.Severity = audit.Low
+			f.Message = fmt.Sprintf("%s answers %s with its connection %s, which is the counterpart of another", t.Toward.Name, e.Name(), a.Responder.Connection.Name)
+		default:
+			for _, c := range a.Children {
+				if c.Failure != nil {
+					f.Message += fmt.Sprintf("; its connection %s answers, and the child fails: %s", a.Responder.Connection.Name, c.Failure.Why)
+					break
+				}
+			}
+		}
+	}
+	if f.Severity > audit.Medium && spare(p.Estate, t) {
+		f.Severity = audit.Medium
+		f.Message += "; another tunnel between the two carries the same networks, so only the redundancy is lost"
+	}
+	p.Report(f)
+}
+
+// spare reports whether another tunnel between the same gateways, with both its ends, carries what a tunnel is for.
+func spare(e *estate.Estate, t *estate.Tunnel) bool {
+	end := t.Ends[0]
+	for _, k := range end.Connection.Children {
+		covered := false
+		for _, o := range e.TunnelsOf(end.Gateway) {
+			if len(o.Ends) < 2 || o.Between() != t.Between() {
+				continue
+			}
+			for _, x := range o.Ends {
+				if x.Gateway != end.Gateway {
+					continue
+				}
+				for _, c := range x.Connection.Children {
+					covered = covered || c.Local.Value.String() == k.Local.Value.String() && c.Remote.Value.String() == k.Remote.Value.String()
+				}
+			}
+		}
+		if !covered {
+			return false
+		}
+	}
+	return len(end.Connection.Children) > 0
+}

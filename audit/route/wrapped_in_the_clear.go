@@ -1,0 +1,53 @@
+package route
+
+import (
+	"fmt"
+
+	"toril/audit"
+	"toril/gateway"
+	"toril/packet"
+	"toril/walk"
+)
+
+// WrappedInTheClear speaks where an interface that wraps packets without encrypting them is protected by no tunnel.
+var WrappedInTheClear = &audit.Check{
+	Name:     "route/wrapped-in-the-clear",
+	Title:    "GRE or IP in IP leaves unencrypted",
+	Severity: audit.High,
+	Why:      "GRE and IP in IP hide nothing: only a child that covers the outer packets encrypts them, and none does.",
+	Mend:     "Make the interface's addresses and the child's selectors the same, or correct the interface's remote address.",
+	Doc: audit.Doc{
+		What:    "The outer packets of every GRE, IPIP and SIT interface with a known far end are followed as the gateway's own, with all tunnels up. The check speaks where they leave unencrypted.",
+		Harm:    "The interface and the routing protocol on it come up, traffic flows, and all of it is readable on the path; or the remote address is mistyped and it flows to somebody else.",
+		Write:   "For gre remote 203.0.113.9 local 198.51.100.1: local_ts = dynamic[gre], remote_ts = dynamic[gre] and mode = transport, with remote_addrs = 203.0.113.9.",
+		Sources: []string{"RFC 2784 section 8", "RFC 4301 section 4.4.1"},
+	},
+	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+		if len(g.Connections) == 0 {
+			return
+		}
+		path := p.Walk(g)
+		for _, i := range g.Interfaces {
+			outer, ok := path.WrapOf(i)
+			if !ok || i.Down {
+				continue
+			}
+			for _, o := range path.Local(outer) {
+				if o.Fate != walk.Clear {
+					continue
+				}
+				f := audit.Finding{Severity: audit.High, Gateway: g.Name, At: audit.Evidence{Pos: i.At}}
+				w, _ := o.Now.Witness()
+				f.Example = w.String()
+				f.Message = fmt.Sprintf("what is routed into %s leaves unencrypted as %s from %s to %s: no child covers these packets", i.Name, packet.ProtoName(uint64(w.Proto)), w.Src, w.Dst)
+				for _, c := range g.Connections {
+					f.Also = append(f.Also, audit.Evidence{Pos: c.RemoteAddrs.Where(c.At), Note: "the peer of " + c.Name})
+				}
+				f.Also = f.Also[:min(len(f.Also), 3)]
+				f.Undecided(o.Unsure)
+				p.Report(f)
+				break
+			}
+		}
+	},
+}

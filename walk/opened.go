@@ -1,0 +1,51 @@
+package walk
+
+import (
+	"toril/gateway"
+	"toril/packet"
+)
+
+// opened returns a gateway with the rules that the IKE daemon's script adds to the chains of iptables for children that are up:
+// they come first, and accept what belongs to the child (seen in strongSwan's _updown).
+func (p *Path) opened(g *gateway.Gateway) *gateway.Gateway {
+	rules := map[gateway.Hook][]*gateway.Rule{}
+	for _, pol := range p.Policies {
+		k := pol.Child
+		if !pol.Up || !pol.Protects() || !k.Opens.Value {
+			continue
+		}
+		accept := func(h gateway.Hook, s packet.Set) {
+			rules[h] = append(rules[h], &gateway.Rule{At: k.Opens.Where(k.At), When: s, Verb: gateway.Accept, Comment: "added by the IKE daemon"})
+		}
+		out := pol.Domain.Free(packet.Mark).And(Peered(packet.PeerOut, pol.Peer))
+		in := pol.back.And(Peered(packet.PeerIn, pol.Peer))
+		accept(gateway.Forward, out)
+		accept(gateway.Forward, in)
+		if k.OpensHost.Value {
+			accept(gateway.Output, out)
+			accept(gateway.Input, in)
+		}
+	}
+	if len(rules) == 0 {
+		return g
+	}
+	with := &gateway.Gateway{Name: g.Name, Connections: g.Connections, Interfaces: g.Interfaces}
+	for _, c := range g.Chains {
+		if added := rules[c.Hook]; len(added) > 0 && c.Family == "ip" && c.Table == "filter" && c.Kind == gateway.FilterChain {
+			c = withFirst(c, added)
+			delete(rules, c.Hook)
+		}
+		with.Chains = append(with.Chains, c)
+	}
+	return with // a filter without such chains accepts nothing that another drops
+}
+
+// withFirst returns a chain with rules in front of its own.
+func withFirst(c *gateway.Chain, added []*gateway.Rule) *gateway.Chain {
+	d := *c
+	d.Rules = append(added, c.Rules...)
+	for i, r := range added {
+		r.Of, r.Index = c, i-len(added)
+	}
+	return &d
+}
