@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"net/netip"
 	"runtime"
 	"slices"
 	"strings"
@@ -192,6 +193,33 @@ func (p *Pass) Attempts(t *estate.Tunnel) []agree.Attempt {
 // PolicyOf returns the policy of the subject's child on a path; nil where the daemon installs none.
 func (s *Subject) PolicyOf(path *walk.Path) *walk.Policy {
 	return path.Policy(s.Child, s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End))
+}
+
+// Egress follows new connections out of a declared full tunnel to public addresses, at the end that they leave for the Internet
+// by; ok is false where the subject is not such a child.
+func Egress(p *Pass, s *Subject) (inner []walk.Outcome, ok bool) {
+	if in := s.Tunnel.Intent; in == nil || !in.FullTunnel || s.Shunted() || !s.Child.Local.Value.AnyAddress() || s.Child.Remote.Value.AnyAddress() {
+		return nil, false
+	}
+	path := p.Walk(s.Gateway)
+	pol := s.PolicyOf(path)
+	if pol == nil || !path.Known() {
+		return nil, false
+	}
+	_, inner = path.Inbound(pol, pol.Back().And(packet.Only(packet.IPv4)).Minus(reserved))
+	return inner, true
+}
+
+// reserved are packets to addresses that are nobody's on the Internet (IANA's registry of special-purpose addresses).
+var reserved = packet.Prefixes(packet.Dst, special("0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16", "172.16.0.0/12", "192.168.0.0/16", "192.0.2.0/24", "198.18.0.0/15",
+	"198.51.100.0/24", "203.0.113.0/24", "224.0.0.0/3")...)
+
+func special(texts ...string) []netip.Prefix {
+	var out []netip.Prefix
+	for _, t := range texts {
+		out = append(out, netip.MustParsePrefix(t))
+	}
+	return out
 }
 
 // Undecided notes on a finding that conditions outside of the model decide about it.

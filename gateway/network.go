@@ -108,6 +108,7 @@ type RoutingProtocol struct {
 	Networks     []Carried  // networks it is told to carry, or to run in
 	Interfaces   []Carried  // interfaces it is told to run on
 	Passive      []string   // interfaces on which it only tells their networks; "default" for all
+	Active       []string   // interfaces that are taken out of a default of being passive
 	Redistribute []Carried  // origins that it takes in: "connected", "static", "kernel", another protocol
 	Neighbors    []Neighbor // peers that are named
 }

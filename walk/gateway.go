@@ -37,6 +37,9 @@ func SelfAddresses(g *gateway.Gateway) func(out packet.Values, fam packet.Family
 	}
 }
 
+// OutsideOf is the interface from which a policy's own packets leave; "" where the saved files do not tell.
+func (p *Path) OutsideOf(pol *Policy) string { return p.outside(pol.Own, pol.Peer) }
+
 // unnamed stands for an interface whose name is not known: rules that name an interface do not concern it.
 const unnamed = "(unknown)"
 

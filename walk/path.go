@@ -148,6 +148,19 @@ func (p *Path) Forward(f Flow) []Outcome {
 	return out
 }
 
+// Receive follows packets that come in and are for the gateway itself whatever the routes say, as those to a multicast address.
+func (p *Path) Receive(f Flow) []Outcome {
+	var out []Outcome
+	for _, v := range p.filter.Through(gateway.Prerouting, f) {
+		if o, done := stopped(v, "prerouting"); done {
+			out = append(out, o)
+			continue
+		}
+		out = append(out, p.input(hop{Flow: v.Flow})...)
+	}
+	return out
+}
+
 // stopped turns a verdict that ends the way into an outcome.
 func stopped(v Verdict, where string) (Outcome, bool) {
 	switch v.Verb {
@@ -169,7 +182,7 @@ func (p *Path) routed(h hop) []Outcome {
 		if h.kind == "none" {
 			what = "no route"
 		}
-		return []Outcome{{Flow: h.Flow.met(Step{Stage: "route", What: what}), Fate: Dropped, Where: "route"}}
+		return []Outcome{{Flow: h.Flow.met(Step{Stage: "route", What: what, Route: h.route}), Fate: Dropped, Where: "route"}}
 	}
 	flow := h.step()
 	var out []Outcome
@@ -456,7 +469,7 @@ func (p *Path) local(f Flow, esp bool) []Outcome {
 			out = append(out, Outcome{Flow: h.Flow, Fate: Delivered, Where: "route"})
 			continue
 		default:
-			out = append(out, Outcome{Flow: h.Flow.met(Step{Stage: "route", What: h.kind + " route"}), Fate: Dropped, Where: "route"})
+			out = append(out, Outcome{Flow: h.Flow.met(Step{Stage: "route", What: h.kind + " route", Route: h.route}), Fate: Dropped, Where: "route"})
 			continue
 		}
 		flow := h.step()

@@ -38,10 +38,7 @@ var ShortOfIntent = &audit.Check{
 				continue
 			}
 			policies = append(policies, pol)
-			if len(path.Into(pol)) > 0 {
-				all = packet.All() // what is routed into it is for the routes to say
-			}
-			all = all.Or(pol.Domain.Free(packet.Mark))
+			all = all.Or(carries(path, pol))
 		}
 		all = all.Or(all.Mirror())
 		for _, a := range s.Tunnel.Intent.Allow {
@@ -51,6 +48,9 @@ var ShortOfIntent = &audit.Check{
 				w, _ := out.Witness()
 				f.Example = w.String()
 				f.Message = fmt.Sprintf("no child of %s covers all of %s", s.End.Name(), a.Text)
+				if len(policies) > 0 && len(path.Into(policies[0])) > 0 {
+					f.Message = fmt.Sprintf("no route leads all of %s into %s", a.Text, path.Into(policies[0])[0].Name)
+				}
 				f.Also = []audit.Evidence{{Pos: s.Connection.At, Note: "the connection"}}
 				p.Report(f)
 				continue
@@ -74,13 +74,24 @@ var ShortOfIntent = &audit.Check{
 	},
 }
 
+// carries are the packets that a policy's tunnel is there for, on their way in: by its selectors, or by the routes into it, as
+// far as these are saved.
+func carries(path *walk.Path, pol *walk.Policy) packet.Set {
+	for _, i := range path.Into(pol) {
+		if len(path.Gateway.Routes) == 0 || i.Dynamic || len(path.Gateway.Protocols) > 0 {
+			return packet.All() // routes that are not saved may lead into it
+		}
+	}
+	if len(path.Into(pol)) > 0 {
+		return path.Traffic(pol)
+	}
+	return pol.Domain
+}
+
 // short is what is dropped of a flow that is to pass a policy's tunnel, in either direction, or of the answers to it; nil for
 // nothing.
 func short(path *walk.Path, pol *walk.Policy, flow packet.Set, g *gateway.Gateway) (dropped *walk.Outcome, what string) {
-	domain := pol.Domain.Free(packet.Mark)
-	if len(pol.Wraps) > 0 {
-		domain = path.Traffic(pol)
-	}
+	domain := carries(path, pol)
 	first := func(os []walk.Outcome) *walk.Outcome {
 		for _, o := range os {
 			if o.Fate == walk.Dropped {

@@ -49,7 +49,7 @@ var ClearWhenDown = &audit.Check{
 			if o.Fate != walk.Clear || o.Was().Empty() {
 				continue
 			}
-			if o.Out != "" && inside(s, o.Out) {
+			if o.Out != "" && len(pol.Wraps) == 0 && inside(s, o.Out) {
 				continue // from one inside network to another
 			}
 			f := p.On(s, s.Child.Start.Where(s.Child.At), s.Child.Start.IsDefault())

@@ -17,7 +17,7 @@ var WrappedInTheClear = &audit.Check{
 	Why:      "GRE and IP in IP hide nothing: only a child that covers the outer packets encrypts them, and none does.",
 	Mend:     "Make the interface's addresses and the child's selectors the same, or correct the interface's remote address.",
 	Doc: audit.Doc{
-		What:    "The outer packets of every GRE, IPIP and SIT interface with a known far end are followed as the gateway's own, with all tunnels up. The check speaks where they leave unencrypted.",
+		What:    "The outer packets of every GRE, IPIP and SIT interface with a known far end are followed as the gateway's own, with all tunnels up. The check speaks where no tunnel takes them: they leave unencrypted, or a rule drops them for that.",
 		Harm:    "The interface and the routing protocol on it come up, traffic flows, and all of it is readable on the path; or the remote address is mistyped and it flows to somebody else.",
 		Write:   "For gre remote 203.0.113.9 local 198.51.100.1: local_ts = dynamic[gre], remote_ts = dynamic[gre] and mode = transport, with remote_addrs = 203.0.113.9.",
 		Sources: []string{"RFC 2784 section 8", "RFC 4301 section 4.4.1"},
@@ -33,13 +33,17 @@ var WrappedInTheClear = &audit.Check{
 				continue
 			}
 			for _, o := range path.Local(outer) {
-				if o.Fate != walk.Clear {
-					continue
+				if o.Policy != nil {
+					continue // it is encrypted, or held back until it is
 				}
+				w, _ := o.Was().Witness()
 				f := audit.Finding{Severity: audit.High, Gateway: g.Name, At: audit.Evidence{Pos: i.At}}
-				w, _ := o.Now.Witness()
 				f.Example = w.String()
-				f.Message = fmt.Sprintf("what is routed into %s leaves unencrypted as %s from %s to %s: no child covers these packets", i.Name, packet.ProtoName(uint64(w.Proto)), w.Src, w.Dst)
+				what := fmt.Sprintf("%s from %s to %s", packet.ProtoName(uint64(w.Proto)), w.Src, w.Dst)
+				f.Message = fmt.Sprintf("what is routed into %s leaves unencrypted as %s: no child covers these packets", i.Name, what)
+				if o.Fate == walk.Dropped {
+					f.Message = fmt.Sprintf("what is routed into %s is dropped in %s as %s: no child covers these packets", i.Name, o.Where, what)
+				}
 				for _, c := range g.Connections {
 					f.Also = append(f.Also, audit.Evidence{Pos: c.RemoteAddrs.Where(c.At), Note: "the peer of " + c.Name})
 				}

@@ -84,6 +84,7 @@ func All() []*audit.Check {
 		nat.LeftoverExemption,
 		nat.DestinationBends,
 		nat.OuterRewritten,
+		nat.NoEgress,
 		nat.NoEncapsulation,
 
 		access.AnyFromTunnel,
@@ -93,6 +94,7 @@ func All() []*audit.Check {
 		access.Blocked,
 		access.AnswersStopped,
 		access.OneWay,
+		access.NoEgress,
 		access.NoICMP,
 		access.IKEClosed,
 		access.IKEOpen,
@@ -112,6 +114,10 @@ func All() []*audit.Check {
 		route.OwnAddress,
 		route.RoutedNotSelected,
 		route.WrappedInTheClear,
+		route.AnswersStray,
+		route.ProtocolBlocked,
+		route.ProtocolPassive,
+		route.ProtocolOutside,
 
 		ends.NoCounterpart,
 		ends.Unreachable,

@@ -172,9 +172,20 @@ func (r *reader) interfaceLine(n int, w []string, no bool) {
 	case len(w) > 3 && w[1] == "router" && (w[2] == "isis" || w[2] == "openfabric") && !no:
 		r.runs(n, w[2], w[3])
 	case len(w) > 2 && (w[0] == "ip" || w[0] == "ipv6") && w[1] == "ospf" && w[2] == "passive":
-		r.protocol("ospf", "", n).Passive = append(r.protocol("ospf", "", n).Passive, r.iface.Name)
+		passive(r.protocol("ospf", "", n), r.iface.Name, !no)
 	case w[0] == "pbr-policy":
 		r.in.Unread(n, "", "routing by policy (pbr-policy) is not read")
+	}
+}
+
+// passive makes a protocol passive on an interface ("default" for all), or takes it out of those on which it is.
+func passive(p *gateway.RoutingProtocol, name string, yes bool) {
+	without := func(list []string) []string { return slices.DeleteFunc(list, func(s string) bool { return s == name }) }
+	p.Passive, p.Active = without(p.Passive), without(p.Active)
+	if yes {
+		p.Passive = append(p.Passive, name)
+	} else {
+		p.Active = append(p.Active, name)
 	}
 }
 
@@ -199,7 +210,7 @@ func (r *reader) protocol(name, instance string, n int) *gateway.RoutingProtocol
 func (r *reader) protocolLine(n int, w []string, no bool) {
 	if no {
 		if w[0] == "passive-interface" && len(w) > 1 {
-			r.proto.Passive = slices.DeleteFunc(r.proto.Passive, func(s string) bool { return s == w[1] })
+			passive(r.proto, source.Clean(w[1]), false)
 		}
 		return
 	}
@@ -218,7 +229,7 @@ func (r *reader) protocolLine(n int, w []string, no bool) {
 	case "interface": // ospf6: interface NAME area A
 		r.proto.Interfaces = append(r.proto.Interfaces, gateway.Carried{Name: source.Clean(value), At: at})
 	case "passive-interface":
-		r.proto.Passive = append(r.proto.Passive, source.Clean(value))
+		passive(r.proto, source.Clean(value), true)
 	case "redistribute":
 		r.proto.Redistribute = append(r.proto.Redistribute, gateway.Carried{Name: source.Clean(value), At: at})
 	case "default-information":

@@ -1,0 +1,47 @@
+package nat
+
+import (
+	"fmt"
+
+	"toril/audit"
+	"toril/packet"
+	"toril/walk"
+)
+
+// NoEgress speaks where the hub of a full tunnel sends private sources to the Internet.
+var NoEgress = &audit.Check{
+	Name:     "nat/no-egress",
+	Title:    "The hub of a full tunnel does not translate what it sends to the Internet",
+	Severity: audit.High,
+	Why:      "Packets leave for the Internet with a private source: no answer can come back.",
+	Mend:     "Masquerade the branch's networks too, as they leave by the outside interface.",
+	Doc: audit.Doc{
+		What:    "For tunnels that are declared as full-tunnel, at the end whose local side is any address: new connections out of the tunnel to public addresses are followed to where they leave, and their source is looked at.",
+		Harm:    "The branch's packets reach the hub and leave it, and nothing returns; the provider drops them.",
+		Write:   "ip saddr { 10.1.0.0/24, 10.2.0.0/24 } oifname \"wan0\" masquerade",
+		Sources: []string{"RFC 1918 section 3"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		inner, ok := audit.Egress(p, s)
+		if !ok {
+			return
+		}
+		for _, o := range inner {
+			private := o.Now.And(privateSources)
+			if o.Fate != walk.Clear || private.Empty() {
+				continue
+			}
+			f := p.On(s, o.Decided(s.Child.At), false)
+			f.Severity = audit.High
+			w, _ := private.Free(packet.In, packet.Out).Witness()
+			f.Example = w.String()
+			f.Message = fmt.Sprintf("what comes out of %s for the Internet leaves with its private source", s.Child.Name)
+			if o.Out != "" {
+				f.Message += " via " + o.Out
+			}
+			f.Undecided(o.Unsure)
+			p.Report(f)
+			return
+		}
+	},
+}

@@ -1,0 +1,134 @@
+package route
+
+import (
+	"fmt"
+
+	"toril/audit"
+	"toril/packet"
+	"toril/source"
+	"toril/walk"
+)
+
+// AnswersStray speaks where the answers to connections that come out of a tunnel do not go back into it.
+var AnswersStray = &audit.Check{
+	Name:     "route/answers-stray",
+	Title:    "Answers do not go back into the tunnel",
+	Severity: audit.High,
+	Why:      "The far end's connections arrive here, and the answers are lost, or leave unencrypted by another way.",
+	Mend:     "Route the far end's networks back into the tunnel they come from.",
+	Doc: audit.Doc{
+		What: "New connections that come out of every tunnel, as the far end sends them where it was given, are followed to their destination, and their answers back: routes, policies and translation. The check speaks where " +
+			"an answer is not encrypted by the same connection. What rules drop is left to access/answers-stopped.",
+		Harm:    "One network of the far end was mistyped in a route: its hosts reach the servers here, and no answer comes back.",
+		Write:   "ip route add 10.2.0.0/24 dev ipsec0",
+		Sources: []string{"RFC 4301 section 5.1"},
+	},
+	Child: func(p *audit.Pass, s *audit.Subject) {
+		if !protects(s) {
+			return
+		}
+		path := p.Walk(s.Gateway)
+		pol := s.PolicyOf(path)
+		if pol == nil || !path.Known() || s.Child.Mode.Value != 0 && len(pol.Wraps) == 0 || learnsInto(path, s, pol) {
+			return
+		}
+		in := packet.None()
+		for _, pair := range path.Pairs(pol) {
+			in = in.Or(pair.In())
+		}
+		in = in.Or(sent(p, s).And(in.Free(packet.Src)))
+		_, inner := path.Inbound(pol, in)
+		for _, o := range inner {
+			if o.Fate != walk.Clear || o.Wrap != nil {
+				continue
+			}
+			for _, a := range path.Answers(pol, o) {
+				if a.Filtered() || a.Fate == walk.Unknown || a.Fate == walk.Encrypted && together(p, s, a.Policy) || a.Fate == walk.Delivered {
+					continue
+				}
+				f := p.On(s, s.Child.At, false)
+				f.Severity = audit.High
+				w, _ := a.Was().Witness()
+				f.Example = w.String()
+				f.Message = fmt.Sprintf("answers to connections out of %s do not go back into it: %s", s.Child.Name, strayed(a))
+				if at := routeOf(a); !at.IsZero() {
+					f.At = audit.Evidence{Pos: at}
+					f.Also = []audit.Evidence{{Pos: s.Child.Remote.Where(s.Child.At), Note: "the remote networks of the child"}}
+				}
+				f.Undecided(append(a.Unsure, o.Unsure...))
+				p.Report(f)
+				return
+			}
+		}
+	},
+}
+
+// together reports whether a policy is of a tunnel between the same two gateways.
+func together(p *audit.Pass, s *audit.Subject, pol *walk.Policy) bool {
+	if pol.Connection == s.Connection {
+		return true
+	}
+	for _, t := range p.Estate.TunnelsOf(s.Gateway) {
+		for _, e := range t.Ends {
+			if e.Connection == pol.Connection && t.Between() == s.Tunnel.Between() {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// sent are the packets that the far end of a subject's child lets into the tunnel, as they arrive here.
+func sent(p *audit.Pass, s *audit.Subject) packet.Set {
+	out := packet.None()
+	end, given := s.Far()
+	if !given {
+		return out
+	}
+	path := p.Walk(end.Gateway)
+	for _, k := range s.Tunnel.Counterparts(s.Child) {
+		pol := path.Policy(k, s.Tunnel.Own(end), s.Tunnel.Peer(end))
+		if pol == nil {
+			continue
+		}
+		for _, c := range path.Crossings(pol) {
+			for _, a := range c.Sent {
+				out = out.Or(a.To.Now.Free(packet.In, packet.Out, packet.State, packet.Direction, packet.Translated, packet.Mark, packet.PeerIn, packet.PeerOut))
+			}
+		}
+	}
+	return out
+}
+
+// strayed says where packets went.
+func strayed(o walk.Outcome) string {
+	switch {
+	case o.Fate == walk.Encrypted:
+		return "they go into " + o.Policy.Name
+	case o.Fate == walk.Dropped:
+		return "they are dropped in " + o.Where
+	case o.Out != "":
+		return "they leave unencrypted via " + o.Out
+	}
+	return "they leave unencrypted"
+}
+
+// routeOf is the line of the route that packets took; nowhere where the files do not tell, or it is the daemon's.
+func routeOf(o walk.Outcome) source.Pos {
+	for _, s := range o.Steps {
+		if s.Route != nil && s.Stage == "route" {
+			return s.Route.At
+		}
+	}
+	return source.Pos{}
+}
+
+// learnsInto reports whether a routing protocol runs on an interface of a policy, whose routes the files need not tell.
+func learnsInto(path *walk.Path, s *audit.Subject, pol *walk.Policy) bool {
+	for _, i := range path.Into(pol) {
+		if learns(s.Gateway, i.Name) && !leads(s.Gateway, i.Name) {
+			return true
+		}
+	}
+	return false
+}
