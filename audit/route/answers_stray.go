@@ -2,6 +2,7 @@ package route
 
 import (
 	"fmt"
+	"slices"
 
 	"toril/audit"
 	"toril/packet"
@@ -32,11 +33,14 @@ var AnswersStray = &audit.Check{
 		if pol == nil || !path.Known() || s.Child.Mode.Value != 0 && len(pol.Wraps) == 0 || learnsInto(path, s, pol) {
 			return
 		}
-		in := packet.None()
-		for _, pair := range path.Pairs(pol) {
-			in = in.Or(pair.In())
+		in, known := packet.None(), packet.None()
+		for _, c := range path.Crossings(pol) {
+			known = known.Or(c.In())
+			if slices.ContainsFunc(c.Into, func(o walk.Outcome) bool { return o.Fate == walk.Encrypted }) { // else other checks say it
+				in = in.Or(c.In())
+			}
 		}
-		in = in.Or(sent(p, s).And(in.Free(packet.Src)))
+		in = in.Or(sent(p, s).And(known.Free(packet.Src, packet.Proto, packet.Sport, packet.Dport, packet.ICMP)).Minus(known))
 		_, inner := path.Inbound(pol, in)
 		for _, o := range inner {
 			if o.Fate != walk.Clear || o.Wrap != nil {
