@@ -1,0 +1,251 @@
+package suite_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing/fstest"
+)
+
+// random makes estates of two gateways with a tunnel between them, most of them with something wrong in one place or another.
+type random struct {
+	*rand.Rand
+	style  string // how packets get into the tunnel
+	ends   [2]*end
+	sound  bool // nothing is put wrong on purpose
+	faults []string
+}
+
+// end is what one gateway of a random estate is told.
+type end struct {
+	name, own, lan      string
+	nets                []string // behind it
+	local, remote       []string // selectors
+	proposals, esp      string
+	version             int
+	id, peerID, key     string
+	start               string
+	nat, filter, output string
+	rules               []string // of its forward chain
+	routes              []string
+}
+
+// chance is true once in n times, and never in a sound estate; it remembers what is put wrong.
+func (r *random) chance(n int, fault string) bool {
+	if r.sound || r.IntN(n) > 0 {
+		return false
+	}
+	r.faults = append(r.faults, fault)
+	return true
+}
+
+func (r *random) pick(words ...string) string { return words[r.IntN(len(words))] }
+
+// randomEstate makes the estate of a seed. Of three one is sound.
+func randomEstate(seed int) (fsys fstest.MapFS, faults []string, sound bool) {
+	r := &random{Rand: rand.New(rand.NewPCG(20261126, uint64(seed)))}
+	r.sound = seed%3 == 0
+	r.style = r.pick("policy", "policy", "policy", "xfrm", "vti", "gre")
+	version, esp := 2, r.pick("aes256gcm16-ecp384", "aes256gcm16-modp3072", "aes256-sha256-ecp256", "aes256gcm16")
+	if r.sound {
+		esp = "aes256gcm16-ecp384"
+	}
+	for i := range r.ends {
+		e := &end{name: []string{"tarn", "weir"}[i], own: []string{"198.51.100.7", "203.0.113.9"}[i], proposals: "aes256gcm16-prfsha384-ecp384", version: version, esp: esp, key: "Zk3vXq8LmT2wRc7YpB5nHd9JgAe6UoFs"}
+		for n := range 1 + r.IntN(3) {
+			e.nets = append(e.nets, fmt.Sprintf("10.%d.%d.0/24", 31+i*10, n*4))
+		}
+		e.id = e.name + ".example"
+		e.start = r.pick("trap", "trap", "start")
+		if r.sound && (r.style == "policy" || r.style == "gre") { // started at boot, packets leave in the clear while it is down
+			e.start = "trap"
+		}
+		r.ends[i] = e
+	}
+	for i, e := range r.ends {
+		far := r.ends[1-i]
+		e.peerID, e.local, e.remote = far.id, append([]string{}, e.nets...), append([]string{}, far.nets...)
+	}
+	for i, e := range r.ends {
+		r.spoil(e, r.ends[1-i])
+	}
+	fsys = fstest.MapFS{}
+	for i, e := range r.ends {
+		for name, text := range r.files(e, r.ends[1-i]) {
+			fsys[e.name+"/"+name] = &fstest.MapFile{Data: []byte(text)}
+		}
+	}
+	return fsys, r.faults, r.sound
+}
+
+// spoil puts things wrong at an end.
+func (r *random) spoil(e, far *end) {
+	if r.chance(8, "network left out of the selectors") && len(e.local) > 1 {
+		e.local = e.local[1:]
+	}
+	if r.chance(10, "selectors of the far end left out") && len(e.remote) > 1 {
+		e.remote = e.remote[:1]
+	}
+	if r.chance(12, "another network") {
+		e.remote = []string{"10.99.0.0/24"}
+	}
+	if r.chance(10, "other proposals") {
+		e.proposals = r.pick("aes128-sha256-modp2048", "aes256gcm16-prfsha256-ecp256")
+	}
+	if r.chance(8, "other ESP") {
+		e.esp = r.pick("aes128-sha256", "aes256gcm16-modp2048", "aes256gcm16", "aes256-sha256-ecp384-modpnone")
+	}
+	if r.chance(14, "IKEv1") {
+		e.version = 1
+	}
+	if r.chance(12, "another identity") {
+		e.id = e.name + ".example.net"
+	}
+	if r.chance(12, "another key") {
+		e.key = "Qw7nTz4KxV9mRb2LcY6pHs8DgJe3AuFo"
+	}
+	if r.chance(10, "waits") {
+		e.start = "none"
+	}
+	if r.chance(20, "address mistyped") {
+		far.own = strings.Replace(far.own, "9", "8", 1)
+	}
+}
+
+func (r *random) files(e, far *end) map[string]string {
+	return map[string]string{"swanctl.conf": r.daemon(e, far), "net.txt": r.network(e, far), "rules.nft": r.ruleset(e, far), "strongswan.conf": map[bool]string{true: "charon {\n  install_routes = no\n}\n", false: "charon {\n}\n"}[r.style != "policy"]}
+}
+
+func (r *random) daemon(e, far *end) string {
+	local, remote, more := strings.Join(e.local, ", "), strings.Join(e.remote, ", "), ""
+	if r.style != "policy" {
+		local, remote = "0.0.0.0/0", "0.0.0.0/0"
+	}
+	switch r.style {
+	case "xfrm":
+		more = "if_id_in = 42\n        if_id_out = 42"
+	case "vti":
+		more = "mark_in = 42\n        mark_out = 42"
+	case "gre":
+		local, remote, more = "dynamic[gre]", "dynamic[gre]", "mode = transport"
+	}
+	if r.style != "policy" && r.chance(12, "no identifier") {
+		more = strings.Replace(more, "42", "43", 1)
+	}
+	return fmt.Sprintf(`connections {
+  to-%s {
+    version = %d
+    local_addrs = %s
+    remote_addrs = %s
+    proposals = %s
+    dpd_delay = 30s
+    local {
+      auth = psk
+      id = %s
+    }
+    remote {
+      auth = psk
+      id = %s
+    }
+    children {
+      net {
+        local_ts = %s
+        remote_ts = %s
+        esp_proposals = %s
+        replay_window = 64
+        start_action = %s
+        %s
+      }
+    }
+  }
+}
+secrets {
+  ike-%s {
+    id-own = %s
+    id-peer = %s
+    secret = %s
+  }
+}
+`, far.name, e.version, e.own, far.own, e.proposals, e.id, e.peerID, local, remote, e.esp, e.start, more, far.name, e.id, e.peerID, e.key)
+}
+
+func (r *random) network(e, far *end) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "1: lo: <LOOPBACK,UP> mtu 65536\n    inet 127.0.0.1/8 scope host lo\n2: wan0: <UP> mtu 1500\n    inet %s/24 scope global wan0\n", e.own)
+	for i, n := range e.nets {
+		fmt.Fprintf(&b, "%d: lan%d: <UP> mtu 1500\n    inet %s scope global lan%d\n", 3+i, i, strings.Replace(n, ".0/24", ".1/24", 1), i)
+	}
+	detail := map[string]string{"xfrm": "xfrm if_id 0x2a", "vti": fmt.Sprintf("vti remote %s local %s ikey 0.0.0.42 okey 0.0.0.42", far.own, e.own), "gre": fmt.Sprintf("gre remote %s local %s ttl 64", far.own, e.own)}[r.style]
+	if detail != "" {
+		fmt.Fprintf(&b, "9: t0@NONE: <POINTOPOINT,NOARP,UP> mtu 1400\n    %s\n    inet 172.31.255.%d/30 scope global t0\n", detail, map[string]int{"tarn": 1, "weir": 2}[e.name])
+	}
+	if !r.chance(20, "no default route") {
+		fmt.Fprintf(&b, "default via %s.254 dev wan0\n", e.own[:strings.LastIndex(e.own, ".")])
+	}
+	for i, n := range e.nets {
+		fmt.Fprintf(&b, "%s dev lan%d proto kernel\n", n, i)
+	}
+	for _, n := range far.nets {
+		if detail != "" && !r.chance(10, "no route in") {
+			fmt.Fprintf(&b, "%s dev t0\n", n)
+		}
+		if r.chance(20, "blackhole") {
+			fmt.Fprintf(&b, "blackhole %s metric 5\n", n)
+		}
+	}
+	return b.String()
+}
+
+func (r *random) ruleset(e, far *end) string {
+	var b strings.Builder
+	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	line("table inet filter {\n  chain input {\n    type filter hook input priority filter; policy drop;\n    ct state established,related accept\n    iifname lo accept")
+	if !r.chance(14, "IKE closed") {
+		line("    ip saddr %s udp dport { 500, 4500 } accept", far.own)
+	}
+	if !r.chance(14, "ESP closed") {
+		line("    ip saddr %s meta l4proto esp accept", far.own)
+	}
+	if r.style == "gre" && !r.chance(10, "GRE closed") {
+		line("    ip saddr %s meta l4proto gre meta ipsec exists accept", far.own)
+	}
+	line("    icmp type { echo-request, destination-unreachable, time-exceeded } accept\n  }\n  chain forward {\n    type filter hook forward priority filter; policy drop;")
+	if !r.chance(10, "answers") {
+		line("    ct state established,related accept")
+	}
+	if r.chance(12, "a rule that drops first") {
+		line("    ip daddr %s drop", far.nets[0])
+	}
+	what := r.pick("tcp dport { 443, 8443 }", "tcp dport 443", "meta l4proto { tcp, udp }")
+	for _, mine := range e.nets {
+		for _, theirs := range far.nets {
+			if !r.chance(14, "no rule out") {
+				line("    ip saddr %s ip daddr %s %s log accept", mine, theirs, what)
+			}
+			if !r.chance(14, "no rule in") {
+				line("    ip saddr %s ip daddr %s %s log accept", theirs, mine, what)
+			}
+		}
+	}
+	line("  }")
+	if r.chance(8, "output") {
+		line("  chain output {\n    type filter hook output priority filter; policy drop;\n    ct state established,related accept\n    udp dport { 500, 4500 } accept\n    %s\n  }", r.pick("meta l4proto esp accept", "meta l4proto { tcp, udp } accept", ""))
+	}
+	line("}")
+	exempt := ""
+	if r.style == "policy" {
+		switch {
+		case r.chance(8, "no exemption"):
+		case r.chance(10, "narrow exemption"):
+			exempt = fmt.Sprintf("    ip daddr %s accept\n", far.nets[0])
+		default:
+			exempt = "    rt ipsec exists accept\n"
+		}
+	}
+	out := `oifname "wan0"`
+	if r.style != "policy" && r.chance(12, "NAT everywhere") {
+		out = ""
+	}
+	line("table ip nat {\n  chain post {\n    type nat hook postrouting priority srcnat;\n%s    ip saddr 10.0.0.0/8 %s masquerade\n  }\n}", exempt, out)
+	return b.String()
+}
