@@ -324,6 +324,25 @@ func (p *Pass) BaselineFor(t *estate.Tunnel, end estate.End) *baseline.Baseline 
 	return p.Baseline.For(end.Gateway.Name, partners...)
 }
 
+// Baselines returns the baselines that hold for something of a gateway's that several connections use: one a tunnel that these
+// are an end of, each once; the gateway's own where there is none.
+func (p *Pass) Baselines(g *gateway.Gateway, uses []*gateway.Connection) []*baseline.Baseline {
+	var out []*baseline.Baseline
+	for _, t := range p.Estate.TunnelsOf(g) {
+		for _, end := range t.Ends {
+			if end.Gateway == g && slices.Contains(uses, end.Connection) {
+				if b := p.BaselineFor(t, end); !slices.Contains(out, b) {
+					out = append(out, b)
+				}
+			}
+		}
+	}
+	if len(out) == 0 {
+		out = append(out, p.Baseline.For(g.Name))
+	}
+	return out
+}
+
 // guarded runs one question; where its packet sets become too complex, that is the answer.
 func (p *Pass) guarded(at Finding, ask func()) {
 	if p.Context.Err() != nil {

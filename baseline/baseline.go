@@ -182,42 +182,14 @@ func (b *Baseline) Judge(p ike.Protocol, c ike.Choice) (Level, Rule) {
 	return Unsaid, Rule{}
 }
 
-// Limit returns the bound on a kind of value; the zero Limit where there is none.
-func (b *Baseline) Limit(name string) Limit { return b.Limits[name] }
+// Limit returns the bound of a kind; the zero Limit where there is none.
+func (b *Baseline) Limit(k *Kind) Limit { return b.Limits[k.Name] }
 
 // Duration returns the upper bound of a limit in seconds as a time.
 func (l Limit) Duration() time.Duration { return time.Duration(l.Most * float64(time.Second)) }
 
-// Demand returns what is asked under a name; the zero Demand where nothing is.
-func (b *Baseline) Demand(name string) Demand { return b.Demands[name] }
-
-// LimitNames and DemandNames are the names that a baseline may use, with what they mean.
-var (
-	LimitNames = map[string]string{
-		"ike-lifetime":       "time until the IKE SA is rekeyed (most, least)",
-		"child-lifetime":     "time until a child SA is rekeyed (most, least)",
-		"key-bits":           "estimated strength of a pre-shared key in bits (least)",
-		"key-length":         "length of a pre-shared key in characters (least)",
-		"rsa-bits":           "length of an RSA key in bits (least)",
-		"replay-window":      "replay window in packets (least)",
-		"volume-64-bit":      "bytes under one key with a 64-bit block cipher (most)",
-		"certificate-expiry": "time before a certificate ends at which it is said (least)",
-	}
-	DemandNames = map[string]string{
-		"ikev2":               "IKE version 2 and no other",
-		"pfs":                 "a key exchange of its own for every child",
-		"aggressive-with-key": "aggressive mode with a pre-shared key",
-		"quantum-safe":        "a quantum-safe key exchange or a post-quantum pre-shared key",
-		"quantum-safe-key":    "as quantum-safe, where a post-quantum pre-shared key is not enough",
-		"certificates":        "authentication by certificate or public key",
-		"replay-protection":   "replay protection",
-		"extended-sequence":   "extended sequence numbers",
-		"liveness":            "a liveness check of the peer",
-		"ah":                  "AH without ESP",
-		"ip-compression":      "compression before encryption",
-		"sha1-signature":      "SHA-1 in a certificate's signature",
-	}
-)
+// Demand returns what is asked of a kind; the zero Demand where nothing is.
+func (b *Baseline) Demand(k *Kind) Demand { return b.Demands[k.Name] }
 
 // Algorithms is the name under which a check says that a baseline's levels of algorithms set it.
 const Algorithms = "algorithms"
@@ -227,16 +199,16 @@ func (b *Baseline) Sets(name string) bool {
 	if name == Algorithms {
 		return len(b.Rules) > 0
 	}
-	return b.Demand(name).Level != Unsaid || b.Limit(name).Level != Unsaid
+	return b.Demands[name].Level != Unsaid || b.Limits[name].Level != Unsaid
 }
 
 // Says returns in a few words what the baseline says under the name of a demand or a limit, with the source; "" where it
 // says nothing, and for Algorithms, which is a table of its own.
 func (b *Baseline) Says(name string) string {
-	if d := b.Demand(name); d.Level != Unsaid {
+	if d := b.Demands[name]; d.Level != Unsaid {
 		return d.Level.String() + " (" + d.Source.String() + ")"
 	}
-	if l := b.Limit(name); l.Level != Unsaid {
+	if l := b.Limits[name]; l.Level != Unsaid {
 		return l.text() + " (" + l.Source.String() + ")"
 	}
 	return ""
@@ -288,13 +260,13 @@ func Compare(bs ...*Baseline) []Row {
 	}
 	for _, name := range keys(bs, func(b *Baseline) []string { return mapKeys(b.Limits) }) {
 		add("limit", "limit "+name, func(b *Baseline) Cell {
-			l := b.Limit(name)
+			l := b.Limits[name]
 			return Cell{l.text(), l.Source}
 		})
 	}
 	for _, name := range keys(bs, func(b *Baseline) []string { return mapKeys(b.Demands) }) {
 		add("demand", "demand "+name, func(b *Baseline) Cell {
-			d := b.Demand(name)
+			d := b.Demands[name]
 			return Cell{d.Level.String(), d.Source}
 		})
 	}
@@ -356,15 +328,7 @@ func (l Limit) text() string {
 	if l.Level == Unsaid {
 		return Unsaid.String()
 	}
-	unit := func(n float64) string {
-		switch {
-		case strings.HasSuffix(l.Name, "-lifetime") || strings.HasSuffix(l.Name, "-expiry"):
-			return Span(time.Duration(n * float64(time.Second)))
-		case strings.HasPrefix(l.Name, "volume"):
-			return fmt.Sprintf("%.0f MiB", n/(1<<20))
-		}
-		return fmt.Sprintf("%.0f", n)
-	}
+	unit := kindNamed(LimitKinds(), l.Name).Unit.write
 	var parts []string
 	if l.Least > 0 {
 		parts = append(parts, "at least "+unit(l.Least))

@@ -75,7 +75,15 @@ func TestErrorsNameTheLineAndSuggest(t *testing.T) {
 	for text, want := range map[string]string{
 		"name: x\nlimitz:\n  a: 1\n":                                                                     `f.yaml:2: unknown key "limitz"; did you mean "limits"?`,
 		"name: x\nlimits:\n  child-liftime: {most: 4h}\n":                                                `f.yaml:3: unknown limit "child-liftime"; did you mean "child-lifetime"?`,
-		"name: x\nlimits:\n  child-lifetime: {most: 4 weeks}\n":                                          `f.yaml:3: "4 weeks" is not a number, a time (s, min, h, d) or a size (KiB, MiB, GiB)`,
+		"name: x\nlimits:\n  child-lifetime: {most: 4 weeks}\n":                                          `f.yaml:3: "4 weeks" is not a time (s, min, h, d)`,
+		"name: x\nlimits:\n  child-lifetime: {most: 8KiB}\n":                                             `f.yaml:3: "8KiB" is not a time (s, min, h, d)`,
+		"name: x\nlimits:\n  key-bits: {most: 100}\n":                                                    `f.yaml:3: no check enforces a bound "most" of key-bits`,
+		"name: x\nlimits:\n  key-bits: {level: MUST}\n":                                                  `f.yaml:3: a limit has a bound: least`,
+		"name: x\nlimits:\n  key-bits: {least: 100, level: MUST NOT}\n":                                  `f.yaml:3: a limit says what must or should be; MUST NOT says nothing about a bound`,
+		"name: x\ndemands:\n  pfs: {level: MUST NOT}\n":                                                  `f.yaml:3: no check enforces MUST NOT against "pfs"`,
+		"name: x\ndemands:\n  ah: {level: MUST}\n":                                                       `f.yaml:3: no check enforces MUST for "ah"`,
+		"name: x\nalgorithms:\n  - {for: [esp], type: prf, names: [PRF_HMAC_SHA2_256], level: MUST}\n":   `f.yaml:3: no check judges the pseudorandom function algorithms of ESP`,
+		"name: x\nalgorithms:\n  - {type: prf, names: [PRF_HMAC_SHA2_256], level: MUST}\n":               `f.yaml:3: a rule says for which protocols it is`,
 		"name: x\ndemands:\n  pfs: {level: MUSST}\n":                                                     `f.yaml:3: unknown level "MUSST"; did you mean "MUST"?`,
 		"name: x\nextends: soud\n":                                                                       `f.yaml:2: there is no baseline "soud"; did you mean "sound"?`,
 		"name: x\nalgorithms:\n  - {for: [ike], type: encryption, names: [ENCR_AES_CBQ], level: MUST}\n": `f.yaml:3: unknown encryption algorithm "ENCR_AES_CBQ"; did you mean "ENCR_AES_CBC"?`,
@@ -104,11 +112,11 @@ scopes:
 `))
 	require.NoError(t, err)
 	group14 := ike.Pick(ike.KeyExchange, 14, 0)
-	assert.Equal(t, 8*time.Hour, b.Limit("ike-lifetime").Duration())
-	assert.Equal(t, 8*time.Hour, b.Limit("child-lifetime").Duration(), "inherited")
+	assert.Equal(t, 8*time.Hour, b.Limit(baseline.IKELifetime).Duration())
+	assert.Equal(t, 8*time.Hour, b.Limit(baseline.ChildLifetime).Duration(), "inherited")
 	inside, outside := b.For("skerry", "harbour-office"), b.For("skerry", "headland")
-	assert.Equal(t, time.Hour, inside.Limit("child-lifetime").Duration())
-	assert.Equal(t, 8*time.Hour, outside.Limit("child-lifetime").Duration())
+	assert.Equal(t, time.Hour, inside.Limit(baseline.ChildLifetime).Duration())
+	assert.Equal(t, 8*time.Hour, outside.Limit(baseline.ChildLifetime).Duration())
 	level, _ := inside.Judge(ike.IKE, group14)
 	assert.Equal(t, baseline.MustNot, level)
 	level, _ = outside.Judge(ike.IKE, group14)

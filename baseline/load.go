@@ -153,19 +153,24 @@ func (d *document) fill(b *Baseline, file, at string, rules []ruleText, limits m
 	for _, name := range mapKeys(limits) {
 		l := limits[name]
 		where := fmt.Sprintf("%s.limits.%s", at, name)
-		if LimitNames[name] == "" {
-			return d.errorf(file, where, "unknown limit %q; %s", source.Clean(name), strictyaml.Suggest(name, mapKeys(LimitNames)))
+		kind := kindNamed(LimitKinds(), name)
+		if kind == nil {
+			return d.errorf(file, where, "unknown limit %q; %s", source.Clean(name), strictyaml.Suggest(name, kindNames(LimitKinds())))
 		}
 		out := Limit{Name: name, Source: l.Source, Level: Must}
 		for _, bound := range []struct {
 			text string
 			to   *float64
 			key  string
-		}{{l.Most, &out.Most, ".most"}, {l.Least, &out.Least, ".least"}} {
+			may  bool
+		}{{l.Most, &out.Most, ".most", kind.Most}, {l.Least, &out.Least, ".least", kind.Least}} {
 			if bound.text == "" {
 				continue
 			}
-			n, err := quantity(bound.text)
+			if !bound.may {
+				return d.errorf(file, where+bound.key, "no check enforces a bound %q of %s", bound.key[1:], name)
+			}
+			n, err := quantity(bound.text, kind.Unit)
 			if err != nil {
 				return d.errorf(file, where+bound.key, "%v", err)
 			}
@@ -176,16 +181,26 @@ func (d *document) fill(b *Baseline, file, at string, rules []ruleText, limits m
 			if err != nil {
 				return d.errorf(file, where+".level", "%v", err)
 			}
+			if level.Against() {
+				return d.errorf(file, where+".level", "a limit says what must or should be; %s says nothing about a bound", level)
+			}
 			out.Level = level
+		}
+		if l.Most == "" && l.Least == "" {
+			return d.errorf(file, where, "a limit has a bound: %s", bounds(kind))
 		}
 		b.Limits[name] = out
 	}
 	for _, name := range mapKeys(demands) {
 		where := fmt.Sprintf("%s.demands.%s", at, name)
-		if DemandNames[name] == "" {
-			return d.errorf(file, where, "unknown demand %q; %s", source.Clean(name), strictyaml.Suggest(name, mapKeys(DemandNames)))
+		kind := kindNamed(DemandKinds(), name)
+		if kind == nil {
+			return d.errorf(file, where, "unknown demand %q; %s", source.Clean(name), strictyaml.Suggest(name, kindNames(DemandKinds())))
 		}
 		level, err := parseLevel(demands[name].Level)
+		if err == nil {
+			err = kind.fits(level)
+		}
 		if err != nil {
 			return d.errorf(file, where+".level", "%v", err)
 		}
@@ -208,6 +223,14 @@ func (r ruleText) parse() (rule Rule, where string, err error) {
 	t, ok := types[r.Type]
 	if !ok {
 		return rule, "type", fmt.Errorf("unknown type %q; %s", source.Clean(r.Type), strictyaml.Suggest(r.Type, mapKeys(types)))
+	}
+	for _, p := range rule.For {
+		if !slices.Contains(judged[p], t) {
+			return rule, "type", fmt.Errorf("no check judges the %s algorithms of %s", t, p)
+		}
+	}
+	if len(r.For) == 0 {
+		return rule, "type", fmt.Errorf("a rule says for which protocols it is: for: [ike, esp]")
 	}
 	for _, name := range r.Names {
 		if name == "*" {
@@ -238,14 +261,38 @@ func parseLevel(s string) (Level, error) {
 	return Unsaid, fmt.Errorf("unknown level %q; %s", source.Clean(s), strictyaml.Suggest(s, levelNames[1:]))
 }
 
-// quantity reads a number, a time with s, min, h or d (gives seconds), or a size with KiB, MiB or GiB (gives bytes).
-func quantity(text string) (float64, error) {
+// bounds names those that a limit of a kind may have.
+func bounds(k *Kind) string {
+	switch {
+	case k.Most && k.Least:
+		return "most, least or both"
+	case k.Most:
+		return "most"
+	}
+	return "least"
+}
+
+// quantity reads a number of a unit: a time with s, min, h or d (gives seconds), a size with KiB, MiB or GiB (gives bytes), or a
+// number alone.
+func quantity(text string, unit Unit) (float64, error) {
 	i := strings.LastIndexAny(text, "0123456789.") + 1
 	n, err := strconv.ParseFloat(text[:i], 64)
-	unit, ok := map[string]float64{"": 1, "s": 1, "min": 60, "h": time.Hour.Seconds(), "d": 24 * time.Hour.Seconds(),
-		"KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "bits": 1, "packets": 1}[strings.TrimSpace(text[i:])]
-	if err != nil || !ok || math.IsInf(n, 0) || n < 0 {
-		return 0, fmt.Errorf("%q is not a number, a time (s, min, h, d) or a size (KiB, MiB, GiB)", source.Clean(text))
+	words := map[string]float64{"": 1}
+	form := "a number"
+	switch unit {
+	case Seconds:
+		words = map[string]float64{"": 1, "s": 1, "min": 60, "h": time.Hour.Seconds(), "d": 24 * time.Hour.Seconds()}
+		form = "a time (s, min, h, d)"
+	case Bytes:
+		words = map[string]float64{"": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
+		form = "a size (KiB, MiB, GiB)"
+	case Bits, Packets, Characters:
+		words[unit.String()] = 1
+		form = "a number of " + unit.String()
 	}
-	return n * unit, nil
+	factor, ok := words[strings.TrimSpace(text[i:])]
+	if err != nil || !ok || math.IsInf(n, 0) || n < 0 {
+		return 0, fmt.Errorf("%q is not %s", source.Clean(text), form)
+	}
+	return n * factor, nil
 }

@@ -85,7 +85,7 @@ func demandText(name string) string {
 	if name == baseline.Algorithms {
 		return "the levels of algorithms"
 	}
-	return baseline.DemandNames[name] + baseline.LimitNames[name]
+	return baseline.About(name)
 }
 
 // Explain writes the whole documentation of a check for people.

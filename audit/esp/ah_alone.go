@@ -2,6 +2,7 @@ package esp
 
 import (
 	"toril/audit"
+	"toril/baseline"
 	"toril/ike"
 )
 
@@ -17,14 +18,17 @@ var AHAlone = &audit.Check{
 		Harm:    "Packets cannot be changed, but are readable; and AH does not pass through NAT.",
 		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384 in place of ah_proposals.",
 		Sources: []string{"RFC 4302", "RFC 8221"},
-		Demands: []string{"ah"},
+		Demands: []string{baseline.AH.Name},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		if s.Child.Protocol.Value != ike.AH || s.Shunted() {
 			return
 		}
 		f := p.On(s, s.Child.Protocol.Where(s.Child.At), false)
-		f.Severity = audit.High
+		f.Severity = audit.High // Toril's judgement, where the baseline says nothing
+		if d := s.Baseline.Demand(baseline.AH); d.Level != baseline.Unsaid {
+			f.Severity, f.Standard = audit.OfLevel(d.Level), d.Level.String()+" by "+d.Source.String()
+		}
 		f.Message = "the child uses AH, which does not encrypt"
 		p.Report(f)
 	},

@@ -2,6 +2,7 @@ package esp
 
 import (
 	"toril/audit"
+	"toril/baseline"
 )
 
 // Compression speaks where packets are compressed before they are encrypted.
@@ -16,10 +17,10 @@ var Compression = &audit.Check{
 		Harm:    "Who can make one side send chosen text beside a secret reads the secret out of the lengths; and where packets do not shrink, it costs time for nothing.",
 		Write:   "In swanctl.conf: ipcomp = no, which is the default.",
 		Sources: []string{"RFC 3173", "RFC 8221"},
-		Demands: []string{"ip-compression"},
+		Demands: []string{baseline.IPCompression.Name},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		d := s.Baseline.Demand("ip-compression")
+		d := s.Baseline.Demand(baseline.IPCompression)
 		if !s.Child.IPComp.Value || audit.OfLevel(d.Level) == audit.Info {
 			return
 		}

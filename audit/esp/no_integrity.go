@@ -22,18 +22,21 @@ var NoIntegrity = &audit.Check{
 		Sources: []string{"RFC 8221 section 4", "RFC 4303 section 3.2"},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		if s.Shunted() || s.Child.Protocol.Value != ike.ESP {
+		if s.Shunted() {
 			return
 		}
-		set := s.Child.Proposals
+		set, ah := s.Child.Proposals, s.Child.Protocol.Value == ike.AH
 		for _, pr := range set.Value {
 			none := slices.ContainsFunc(pr.Transforms[ike.Integrity], func(c ike.Choice) bool { return c.ID == 0 })
-			if pr.Combined() || len(pr.Transforms[ike.Integrity]) > 0 && !none {
+			if !ah && pr.Combined() || len(pr.Transforms[ike.Integrity]) > 0 && !none {
 				continue
 			}
 			f := p.On(s, set.Where(s.Child.At), set.IsDefault())
 			f.Severity, f.Standard = audit.High, "MUST NOT by RFC 8221 section 4"
 			f.Message = fmt.Sprintf("ESP offers %s without integrity", pr.Transforms[ike.Encryption].Labels())
+			if ah {
+				f.Message = "AH is offered without an integrity algorithm, so it protects nothing"
+			}
 			p.Report(f)
 			return
 		}

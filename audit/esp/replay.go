@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"toril/audit"
+	"toril/baseline"
 )
 
 // Replay speaks where packets can be sent again.
@@ -19,14 +20,14 @@ var Replay = &audit.Check{
 		Harm:    "With the window off, a recorded command is carried out as often as it is sent. With a narrow one, packets that overtake each other on a fast link are dropped.",
 		Write:   "In swanctl.conf: replay_window = 64.",
 		Sources: []string{"RFC 4303 section 3.4.3"},
-		Demands: []string{"replay-protection"},
+		Demands: []string{baseline.ReplayProtection.Name, baseline.ReplayWindow.Name},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		if s.Shunted() {
 			return
 		}
-		set, least := s.Child.ReplayWindow, s.Baseline.Limit("replay-window")
-		d := s.Baseline.Demand("replay-protection")
+		set, least := s.Child.ReplayWindow, s.Baseline.Limit(baseline.ReplayWindow)
+		d := s.Baseline.Demand(baseline.ReplayProtection)
 		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
 		switch {
 		case set.Value == 0:

@@ -20,10 +20,10 @@ var SequenceNumbers = &audit.Check{
 		Harm:    "When the numbers come to their end the SA must stop; on a fast link that is before the lifetime ends, and the tunnel drops in between.",
 		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384-esn on both ends, or a rekey_time of some hours.",
 		Sources: []string{"RFC 4303 section 2.2.1", "RFC 4304"},
-		Demands: []string{"extended-sequence"},
+		Demands: []string{baseline.ExtendedSequence.Name},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		d := s.Baseline.Demand("extended-sequence")
+		d := s.Baseline.Demand(baseline.ExtendedSequence)
 		if s.Shunted() || d.Level == baseline.Unsaid || s.Child.ReplayWindow.Value == 0 {
 			return
 		}

@@ -2,6 +2,7 @@ package ike
 
 import (
 	"toril/audit"
+	"toril/baseline"
 	algo "toril/ike"
 )
 
@@ -17,11 +18,11 @@ var Aggressive = &audit.Check{
 		Harm:    "One packet from anywhere is enough to get the hash; from then on the attacker tries keys at home at billions a second, and a word out of a dictionary falls at once.",
 		Write:   "version = 2, and no aggressive mode.",
 		Sources: []string{"RFC 2409 section 5.4", "RFC 9395"},
-		Demands: []string{"aggressive-with-key"},
+		Demands: []string{baseline.AggressiveWithKey.Name},
 	},
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		c := s.Connection
-		d := s.Baseline.Demand("aggressive-with-key")
+		d := s.Baseline.Demand(baseline.AggressiveWithKey)
 		if !c.Aggressive.Value || c.Version.Value == algo.V2 || c.Local.Method.Value != algo.PSK && c.Remote.Method.Value != algo.PSK {
 			return
 		}

@@ -2,6 +2,7 @@ package ike
 
 import (
 	"toril/audit"
+	"toril/baseline"
 )
 
 // NoLiveness speaks where nobody would notice that the peer is gone.
@@ -16,11 +17,11 @@ var NoLiveness = &audit.Check{
 		Harm:    "After a restart of one end the other keeps encrypting for an SA that nobody has: \"the tunnel is up, but nothing passes\", until the lifetime ends.",
 		Write:   "In swanctl.conf: dpd_delay = 30s.",
 		Sources: []string{"RFC 7296 section 2.4", "RFC 3706"},
-		Demands: []string{"liveness"},
+		Demands: []string{baseline.Liveness.Name},
 	},
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		c := s.Connection
-		d := s.Baseline.Demand("liveness")
+		d := s.Baseline.Demand(baseline.Liveness)
 		if c.DPD.Value != 0 || audit.OfLevel(d.Level) == audit.Info {
 			return
 		}

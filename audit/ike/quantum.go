@@ -21,13 +21,17 @@ var Quantum = &audit.Check{
 		Harm:    "Who records the exchange and the packets now can compute the keys later. What matters is for how long the content must stay secret.",
 		Write:   "On daemons that know them: proposals = aes256gcm16-prfsha384-ecp384-ke1_mlkem1024 (RFC 9370); else ppk_id and ppk_required = yes (RFC 8784).",
 		Sources: []string{"RFC 9370", "RFC 8784", "FIPS 203"},
-		Demands: []string{"quantum-safe"},
+		Demands: []string{baseline.QuantumSafe.Name, baseline.QuantumSafeKE.Name},
 	},
 	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
 		var f audit.Finding
 		for _, end := range t.Ends {
-			c, d := end.Connection, p.BaselineFor(t, end).Demand("quantum-safe")
-			if d.Level == baseline.Unsaid || c.Unusable != nil || c.PPK.Value && c.PPKRequired.Value || len(c.Proposals.Value) > 0 && !slices.ContainsFunc(c.Proposals.Value, unsafe) {
+			c, b := end.Connection, p.BaselineFor(t, end)
+			d, enough := b.Demand(baseline.QuantumSafe), c.PPK.Value && c.PPKRequired.Value
+			if ke := b.Demand(baseline.QuantumSafeKE); audit.OfLevel(ke.Level) > audit.Info { // a key is not enough
+				d, enough = ke, false
+			}
+			if d.Level == baseline.Unsaid || c.Unusable != nil || enough || len(c.Proposals.Value) > 0 && !slices.ContainsFunc(c.Proposals.Value, unsafe) {
 				continue
 			}
 			at := c.Proposals.Where(c.At)
@@ -38,6 +42,9 @@ var Quantum = &audit.Check{
 			f = p.On(&audit.Subject{End: end, Tunnel: t}, at, c.Proposals.IsDefault())
 			f.Severity, f.Standard = audit.OfLevel(d.Level), d.Source.String()
 			f.Message = "no key exchange of the tunnel withstands a quantum computer, and no post-quantum pre-shared key is required"
+			if d.Name == baseline.QuantumSafeKE.Name {
+				f.Message = "no key exchange of the tunnel withstands a quantum computer, and the baseline does not take a post-quantum pre-shared key for one"
+			}
 		}
 		if !f.At.IsZero() {
 			p.Report(f)

@@ -2,6 +2,7 @@ package ike
 
 import (
 	"toril/audit"
+	"toril/baseline"
 	algo "toril/ike"
 )
 
@@ -17,11 +18,11 @@ var Version1 = &audit.Check{
 		Harm:    "New algorithms (AES-GCM for IKE, ML-KEM) do not exist in it, a single lost packet can leave both ends with different ideas, and authentication is weaker.",
 		Write:   "Both ends: IKEv2. In swanctl.conf: version = 2.",
 		Sources: []string{"RFC 9395"},
-		Demands: []string{"ikev2"},
+		Demands: []string{baseline.IKEv2.Name},
 	},
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		v := s.Connection.Version
-		d := s.Baseline.Demand("ikev2")
+		d := s.Baseline.Demand(baseline.IKEv2)
 		if v.Value != algo.V1 || audit.OfLevel(d.Level) == audit.Info {
 			return
 		}

@@ -2,6 +2,7 @@ package ike
 
 import (
 	"toril/audit"
+	"toril/baseline"
 	algo "toril/ike"
 )
 
@@ -17,11 +18,11 @@ var VersionOpen = &audit.Check{
 		Harm:    "A far end that is replaced or set up from an old example brings the tunnel up with IKEv1, and nobody notices, because it works.",
 		Write:   "In swanctl.conf: version = 2.",
 		Sources: []string{"RFC 9395", "RFC 7296 section 2.5"},
-		Demands: []string{"ikev2"},
+		Demands: []string{baseline.IKEv2.Name},
 	},
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		v := s.Connection.Version
-		d := s.Baseline.Demand("ikev2")
+		d := s.Baseline.Demand(baseline.IKEv2)
 		if v.Value != algo.Either || audit.OfLevel(d.Level) == audit.Info {
 			return
 		}

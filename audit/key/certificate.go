@@ -24,6 +24,22 @@ func onCertificate(p *audit.Pass, g *gateway.Gateway, c *gateway.Certificate) au
 	return f
 }
 
+// users are the connections that show a certificate.
+func users(g *gateway.Gateway, c *gateway.Certificate) []*gateway.Connection {
+	return slices.DeleteFunc(slices.Clone(g.Connections), func(x *gateway.Connection) bool { return !slices.Contains(g.CertificatesOf(x), c) })
+}
+
+// strictest is the limit that asks the most of a certificate, of those that hold for the connections that show it.
+func strictest(p *audit.Pass, g *gateway.Gateway, c *gateway.Certificate, k *baseline.Kind) baseline.Limit {
+	var out baseline.Limit
+	for _, b := range p.Baselines(g, users(g, c)) {
+		if l := b.Limit(k); l.Least > out.Least {
+			out = l
+		}
+	}
+	return out
+}
+
 // ShortRSA speaks where an RSA key is too short.
 var ShortRSA = &audit.Check{
 	Name:     "key/short-rsa",
@@ -36,11 +52,11 @@ var ShortRSA = &audit.Check{
 		Harm:    "Keys of 1024 bits are within reach of those with means; a certificate lives for years, and so does what an attacker learns from it.",
 		Write:   "openssl ecparam -name secp384r1 -genkey, or openssl genrsa 3072; then a certificate for it.",
 		Sources: []string{"RFC 8247", "NIST SP 800-77 Rev. 1"},
-		Demands: []string{"rsa-bits"},
+		Demands: []string{baseline.RSABits.Name},
 	},
 	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
-		l := p.Baseline.For(g.Name).Limit("rsa-bits")
 		for _, c := range g.Certs {
+			l := strictest(p, g, c, baseline.RSABits)
 			if c.KeyType == "RSA" && float64(c.KeyBits) < l.Least {
 				f := onCertificate(p, g, c)
 				f.Severity, f.Standard = max(audit.OfLevel(l.Level), audit.Medium), l.Level.String()+" by "+l.Source.String()
@@ -63,11 +79,16 @@ var WeakSignature = &audit.Check{
 		Harm:    "An attacker who gets one harmless certificate signed has a second one for another name, and is taken for the peer.",
 		Write:   "openssl x509 -sha384 ..., at the authority.",
 		Sources: []string{"RFC 8247"},
-		Demands: []string{"sha1-signature"},
+		Demands: []string{baseline.SHA1Signature.Name},
 	},
 	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
-		d := p.Baseline.For(g.Name).Demand("sha1-signature")
 		for _, c := range g.Certs {
+			var d baseline.Demand
+			for _, b := range p.Baselines(g, users(g, c)) {
+				if one := b.Demand(baseline.SHA1Signature); audit.OfLevel(one.Level) >= audit.OfLevel(d.Level) {
+					d = one
+				}
+			}
 			if c.WeakHash && !(c.CA && c.SelfSigned) && d.Level.Against() {
 				f := onCertificate(p, g, c)
 				f.Severity, f.Standard = audit.OfLevel(d.Level), d.Level.String()+" by "+d.Source.String()
@@ -91,12 +112,12 @@ var Expiry = &audit.Check{
 		Harm:    "The tunnel keeps standing until the next reauthentication or restart, so the outage comes later than the expiry, and nobody connects the two.",
 		Write:   "A certificate that holds for a year, and a note of when it ends.",
 		Sources: []string{"RFC 5280 section 4.1.2.5", "RFC 7296 section 3.6"},
-		Demands: []string{"certificate-expiry"},
+		Demands: []string{baseline.CertificateExpiry.Name},
 	},
 	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
-		l := p.Baseline.For(g.Name).Limit("certificate-expiry")
-		notice := time.Duration(l.Least * float64(time.Second))
 		for _, c := range g.Certs {
+			l := strictest(p, g, c, baseline.CertificateExpiry)
+			notice := time.Duration(l.Least * float64(time.Second))
 			f := onCertificate(p, g, c)
 			f.Standard = l.Source.String()
 			day := func(t time.Time) string { return t.UTC().Format(time.DateOnly) }

@@ -9,6 +9,7 @@ import (
 	zxcvbn "github.com/ccojocar/zxcvbn-go"
 
 	"toril/audit"
+	"toril/baseline"
 	"toril/estate"
 	"toril/gateway"
 )
@@ -26,7 +27,7 @@ var Weak = &audit.Check{
 		Harm:    "An attacker who once took part in the exchange as a false responder, or saw one in aggressive mode, tries keys at home. Words and names fall within seconds.",
 		Write:   "A random key: openssl rand -base64 33. In swanctl.conf: secret = \"...\" with id = of both ends. Better: certificates.",
 		Sources: []string{"NIST SP 800-77 Rev. 1", "RFC 7296 section 2.15"},
-		Demands: []string{"key-bits", "key-length"},
+		Demands: []string{baseline.KeyBits.Name, baseline.KeyLength.Name},
 	},
 	Estate: func(p *audit.Pass) {
 		seen := map[[32]byte]int{}
@@ -56,31 +57,37 @@ func judge(p *audit.Pass, g *gateway.Gateway, k *gateway.Key) (f audit.Finding, 
 	if k.Hash {
 		return f, false
 	}
-	b := p.Baseline.For(g.Name)
-	bits, length := b.Limit("key-bits"), b.Limit("key-length")
 	f = audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: k.At}}
-	if conns := serves(g, k); len(conns) > 0 {
+	conns := serves(g, k)
+	if len(conns) > 0 {
 		f.Connection = conns[0].Name
 		f.Tunnel = tunnelOf(p.Estate, g, conns[0])
 	}
 	text, names := k.Secret.Reveal(), words(p.Estate, g)
 	entropy := zxcvbn.PasswordStrength(text[:min(len(text), judgedLength)], names).Entropy
-	var why []string
-	switch {
-	case derived(text, names):
-		f.Severity = audit.High
-		why = append(why, "is made of a name that stands in the configuration")
-	case entropy < bits.Least:
-		f.Severity = audit.OfLevel(bits.Level)
-		why = append(why, fmt.Sprintf("is worth about %.0f bits to a guesser, less than %.0f", entropy, bits.Least))
+	var worst []string
+	for _, b := range p.Baselines(g, conns) {
+		bits, length := b.Limit(baseline.KeyBits), b.Limit(baseline.KeyLength)
+		var why []string
+		severity := audit.Info
+		switch {
+		case derived(text, names):
+			severity = audit.High
+			why = append(why, "contains a name from the configuration")
+		case entropy < bits.Least:
+			severity = audit.OfLevel(bits.Level)
+			why = append(why, fmt.Sprintf("is worth about %.0f bits to a guesser; at least %.0f are required", entropy, bits.Least))
+		}
+		if float64(len(text)) < length.Least {
+			severity = max(severity, audit.OfLevel(length.Level).Less(1))
+			why = append(why, fmt.Sprintf("has %d characters; at least %.0f are required", len(text), length.Least))
+		}
+		if len(why) > 0 && (worst == nil || severity > f.Severity) {
+			worst, f.Severity, f.Standard = why, severity, cmp.Or(bits.Source.String(), length.Source.String())
+		}
 	}
-	if float64(len(text)) < length.Least {
-		f.Severity = max(f.Severity, audit.OfLevel(length.Level).Less(1))
-		why = append(why, fmt.Sprintf("has %d characters, fewer than %.0f", len(text), length.Least))
-	}
-	f.Standard = cmp.Or(bits.Source.String(), length.Source.String())
-	f.Message = "the pre-shared key " + strings.Join(why, ", and ")
-	return f, len(why) > 0
+	f.Message = "the pre-shared key " + strings.Join(worst, ", and ")
+	return f, len(worst) > 0
 }
 
 // derived reports whether most of a key is one of the names.

@@ -19,10 +19,10 @@ var ChildTooLong = &audit.Check{
 		Harm:    "More traffic under one key; with PFS, a longer stretch of it opens with each broken exchange.",
 		Write:   "In swanctl.conf: rekey_time = 1h.",
 		Sources: []string{"NIST SP 800-77 Rev. 1", "RFC 7296 section 2.8"},
-		Demands: []string{"child-lifetime"},
+		Demands: []string{baseline.ChildLifetime.Name},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		most, set := s.Baseline.Limit("child-lifetime"), s.Child.Rekey
+		most, set := s.Baseline.Limit(baseline.ChildLifetime), s.Child.Rekey
 		if most.Most == 0 || s.Shunted() {
 			return
 		}

@@ -19,10 +19,10 @@ var IKETooLong = &audit.Check{
 		Harm:    "A key that was taken from memory stays good; a peer whose access was withdrawn stays connected.",
 		Write:   "In swanctl.conf: rekey_time = 4h.",
 		Sources: []string{"NIST SP 800-77 Rev. 1", "RFC 7296 section 2.8"},
-		Demands: []string{"ike-lifetime"},
+		Demands: []string{baseline.IKELifetime.Name},
 	},
 	Connection: func(p *audit.Pass, s *audit.Subject) {
-		most, set := s.Baseline.Limit("ike-lifetime"), s.Connection.LifetimeSetting()
+		most, set := s.Baseline.Limit(baseline.IKELifetime), s.Connection.LifetimeSetting()
 		if most.Most == 0 {
 			return
 		}

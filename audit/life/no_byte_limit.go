@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"toril/audit"
+	"toril/baseline"
 	"toril/ike"
 )
 
@@ -21,10 +22,10 @@ var NoByteLimit = &audit.Check{
 			"each collision gives the XOR of two plain-text blocks.",
 		Write:   "esp_proposals = aes256gcm16-ecp384; or, until that is possible, rekey_bytes = 8m in swanctl.conf.",
 		Sources: []string{"CVE-2016-2183", "NIST SP 800-67 Rev. 2"},
-		Demands: []string{"volume-64-bit"},
+		Demands: []string{baseline.Volume64.Name},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		most := s.Baseline.Limit("volume-64-bit")
+		most := s.Baseline.Limit(baseline.Volume64)
 		if s.Shunted() || s.Child.Protocol.Value != ike.ESP || most.Most == 0 {
 			return
 		}

@@ -22,14 +22,14 @@ var TooShort = &audit.Check{
 		Harm:    "Load on both ends, lost packets at each change, logs that nobody reads any more.",
 		Write:   "In swanctl.conf: rekey_time = 4h in the connection, 1h in the child.",
 		Sources: []string{"RFC 7296 section 2.8"},
-		Demands: []string{"ike-lifetime", "child-lifetime"},
+		Demands: []string{baseline.IKELifetime.Name, baseline.ChildLifetime.Name},
 	},
 	Connection: func(p *audit.Pass, s *audit.Subject) {
-		short(p, s, s.Connection.LifetimeSetting(), s.Baseline.Limit("ike-lifetime"), s.Connection.At, "the IKE SA")
+		short(p, s, s.Connection.LifetimeSetting(), s.Baseline.Limit(baseline.IKELifetime), s.Connection.At, "the IKE SA")
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		if !s.Shunted() {
-			short(p, s, s.Child.Rekey, s.Baseline.Limit("child-lifetime"), s.Child.At, "the child")
+			short(p, s, s.Child.Rekey, s.Baseline.Limit(baseline.ChildLifetime), s.Child.At, "the child")
 		}
 	},
 }

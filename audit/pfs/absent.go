@@ -2,6 +2,7 @@ package pfs
 
 import (
 	"toril/audit"
+	"toril/baseline"
 )
 
 // Absent speaks where children are keyed from the IKE SA alone.
@@ -17,11 +18,11 @@ var Absent = &audit.Check{
 			"traffic of its lifetime.",
 		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384. Set it on both ends at once: on one side only, IKEv2 brings the tunnel up and fails at the first rekeying.",
 		Sources: []string{"RFC 7296 section 1.3.1", "NIST SP 800-77 Rev. 1"},
-		Demands: []string{"pfs"},
+		Demands: []string{baseline.PFS.Name},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		set, ok := subject(s)
-		d := s.Baseline.Demand("pfs")
+		d := s.Baseline.Demand(baseline.PFS)
 		asked, _ := counts(set.Value)
 		if !ok || asked > 0 || audit.OfLevel(d.Level) == audit.Info {
 			return

@@ -2,6 +2,7 @@ package pfs
 
 import (
 	"toril/audit"
+	"toril/baseline"
 )
 
 // Optional speaks where the far end may do without.
@@ -16,11 +17,11 @@ var Optional = &audit.Check{
 		Harm:    "A far end without PFS is accepted, so what looks like PFS in the configuration is none on the wire.",
 		Write:   "In swanctl.conf every entry of esp_proposals ends in a group.",
 		Sources: []string{"RFC 7296 section 1.3.1"},
-		Demands: []string{"pfs"},
+		Demands: []string{baseline.PFS.Name},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		set, ok := subject(s)
-		d := s.Baseline.Demand("pfs")
+		d := s.Baseline.Demand(baseline.PFS)
 		asked, optional := counts(set.Value)
 		if !ok || asked == 0 || asked == len(set.Value) && optional == 0 || audit.OfLevel(d.Level) == audit.Info {
 			return

@@ -25,6 +25,7 @@ func All() []*audit.Check {
 		ike.Version1,
 		ike.VersionOpen,
 		ike.Aggressive,
+		ike.Authentication,
 		ike.Weak,
 		ike.Downgrade,
 		ike.WeakerFirst,

@@ -143,7 +143,7 @@ func TestEveryCheckIsDocumented(t *testing.T) {
 		assert.NotEmpty(t, c.Doc.Write, c.Name)
 		assert.NotEmpty(t, c.Doc.Sources, c.Name)
 		for _, d := range c.Doc.Demands {
-			assert.True(t, d == baseline.Algorithms || baseline.DemandNames[d]+baseline.LimitNames[d] != "", "%s: %s is no demand or limit of a baseline", c.Name, d)
+			assert.True(t, d == baseline.Algorithms || baseline.About(d) != "", "%s: %s is no demand or limit of a baseline", c.Name, d)
 		}
 	}
 }

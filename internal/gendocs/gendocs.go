@@ -85,15 +85,22 @@ func baselineSchema() object {
 		"names": listOf(oneOf(append(names, "*"))), "bits": listOf(object{"type": "integer"}), "level": levels}), "for", "type", "names", "level")
 	quantity := object{"type": []string{"string", "number"}, "description": "a number, a time (s, min, h, d) or a size (KiB, MiB, GiB)"}
 	limits, demands := object{}, object{}
-	for name, what := range baseline.LimitNames {
-		l := closed(with(object{"most": quantity, "least": quantity, "level": levels}))
-		l["description"] = what
-		limits[name] = l
+	for _, k := range baseline.LimitKinds() {
+		may := object{"level": levels}
+		if k.Most {
+			may["most"] = quantity
+		}
+		if k.Least {
+			may["least"] = quantity
+		}
+		l := closed(with(may))
+		l["description"] = k.About
+		limits[k.Name] = l
 	}
-	for name, what := range baseline.DemandNames {
+	for _, k := range baseline.DemandKinds() {
 		d := closed(with(object{"level": levels}), "level")
-		d["description"] = what
-		demands[name] = d
+		d["description"] = k.About
+		demands[k.Name] = d
 	}
 	body := object{"algorithms": listOf(rule), "limits": closed(limits), "demands": closed(demands)}
 	scope := object{"gateways": listOf(text), "partners": listOf(text)}
