@@ -251,6 +251,7 @@ type Result struct {
 	Estate   *estate.Estate
 	Baseline *baseline.Baseline
 	Findings []Finding
+	NotGiven []NotGiven // what could not be judged, by gateway
 }
 
 // Run asks every check, as of a day. The findings do not depend on the number of processors.
@@ -268,7 +269,7 @@ func Run(ctx context.Context, e *estate.Estate, checks []*Check, b *baseline.Bas
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
-	r := &Result{Estate: e, Baseline: b}
+	r := &Result{Estate: e, Baseline: b, NotGiven: Absences(e)}
 	for _, p := range passes {
 		r.Findings = append(r.Findings, merge(p.found)...)
 	}

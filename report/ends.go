@@ -247,8 +247,8 @@ type childAttemptJSON struct {
 	Additional  []string      `json:"additional_key_exchanges"`
 	ESN         bool          `json:"esn"`
 	Mode        string        `json:"mode"`
-	LocalTS     []string      `json:"local_ts"`
-	RemoteTS    []string      `json:"remote_ts"`
+	LocalTS     []string      `json:"own_networks"`
+	RemoteTS    []string      `json:"peer_networks"`
 	Rekey       *rekeyJSON    `json:"rekey"`
 	Notes       []string      `json:"notes"`
 }

@@ -16,13 +16,21 @@ const Schema = "toril-audit/1"
 const Version = "0.1.0"
 
 type auditJSON struct {
-	Schema   string        `json:"schema"`
-	Tool     toolJSON      `json:"tool"`
-	Baseline string        `json:"baseline"`
-	Gateways []gatewayJSON `json:"gateways"`
-	Tunnels  []tunnelJSON  `json:"tunnels"`
-	Findings []findingJSON `json:"findings"`
-	Errors   []errorJSON   `json:"errors"`
+	Schema   string         `json:"schema"`
+	Tool     toolJSON       `json:"tool"`
+	Baseline string         `json:"baseline"`
+	Gateways []gatewayJSON  `json:"gateways"`
+	Tunnels  []tunnelJSON   `json:"tunnels"`
+	NotGiven []notGivenJSON `json:"not_given"`
+	Findings []findingJSON  `json:"findings"`
+	Errors   []errorJSON    `json:"errors"`
+}
+
+type notGivenJSON struct {
+	Gateway     string   `json:"gateway"`
+	Thing       string   `json:"thing"`
+	Unjudged    string   `json:"not_judged"`
+	Connections []string `json:"connections"`
 }
 
 type toolJSON struct {
@@ -94,7 +102,12 @@ type errorJSON struct {
 // JSON writes an audit in the form that docs/json.md describes.
 func JSON(w io.Writer, r *audit.Result) error {
 	out := auditJSON{Schema: Schema, Tool: toolJSON{"toril", Version}, Baseline: r.Baseline.Name, Gateways: gatewaysJSON(r.Estate), Tunnels: tunnelsJSON(r.Estate),
-		Findings: []findingJSON{}, Errors: errorsJSON(r.Estate)}
+		NotGiven: []notGivenJSON{}, Findings: []findingJSON{}, Errors: errorsJSON(r.Estate)}
+	for _, n := range r.NotGiven {
+		for _, a := range n.What {
+			out.NotGiven = append(out.NotGiven, notGivenJSON{n.Gateway, a.Thing, a.Unjudged, emptied(a.Of)})
+		}
+	}
 	for _, f := range r.Findings {
 		j := findingJSON{Check: f.Check, Severity: f.Severity, Gateway: f.Gateway, Tunnel: f.Tunnel, Connection: f.Connection, Child: f.Child, Message: f.Message, Example: f.Example, Why: f.Why,
 			Mend: f.Mend, Standard: f.Standard, Unsure: f.Unsure, At: place(f.At), Also: []placeJSON{}, AlsoIn: emptied(f.AlsoIn)}

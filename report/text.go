@@ -92,8 +92,40 @@ func (p *paper) summary(r *audit.Result, least audit.Severity) {
 	if clean := unblemished(r); len(clean) > 0 {
 		p.line("without findings of low or above: %s", strings.Join(clean, ", "))
 	}
+	p.notGiven(r.NotGiven)
 	for _, e := range r.Estate.Problems {
 		p.block(0, "error", e.Error(), severityColors[audit.High]...)
+	}
+}
+
+// notGiven says what was not judged, each thing with the gateways that it was not given of.
+func (p *paper) notGiven(list []audit.NotGiven) {
+	type row struct {
+		audit.Absent
+		of []string
+	}
+	var rows []row
+	for _, n := range list {
+		for _, a := range n.What {
+			who := n.Gateway
+			if len(a.Of) > 0 {
+				who = n.Gateway + "/" + strings.Join(a.Of, ", "+n.Gateway+"/")
+			}
+			i := slices.IndexFunc(rows, func(r row) bool { return r.Thing == a.Thing })
+			if i < 0 {
+				i = len(rows)
+				rows = append(rows, row{Absent: a})
+			}
+			rows[i].of = append(rows[i].of, who)
+		}
+	}
+	for _, r := range rows {
+		const most = 8
+		of := r.of
+		if len(of) > most {
+			of = append(slices.Clone(of[:most]), fmt.Sprintf("%d more", len(r.of)-most))
+		}
+		p.wrapped("%s %s of %s; not judged: %s", p.paint("not given:", severityColors[audit.Medium]...), r.Thing, strings.Join(of, ", "), r.Unjudged)
 	}
 }
 

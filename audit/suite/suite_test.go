@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"regexp"
 	"runtime"
@@ -24,12 +25,14 @@ import (
 	"toril/read/formats"
 )
 
-// A sample is a txtar archive: an estate whose lines say in comments which checks must speak about them,
+// A sample is a txtar archive: an estate whose lines say in comments what must be found there: the check, its severity, and the
+// words of the message that matter,
 //
-//	rekey_time = 1440   # want life/unit
+//	rekey_time = 1440   # want life/unit medium 1440 seconds look like 24 h
 //
-// with the first line of the archive saying which checks are asked ("checks: life/*") and, where it is not the default,
-// by which baseline. A finding without a want, or a want without a finding, fails.
+// several divided by " | ". The archive's comment says which checks are asked ("checks: life/*"), where it is not the default by
+// which baseline, which gateways are silent ("silent: tarn"), and what is wanted in files that cannot hold a comment
+// ("want: file:7 check severity words"). A finding without a want, or a want without a finding, fails.
 func TestSamples(t *testing.T) {
 	files, err := filepath.Glob("testdata/*.txtar")
 	require.NoError(t, err)
@@ -42,30 +45,47 @@ func TestSamples(t *testing.T) {
 			fsys, err := txtar.FS(ar)
 			require.NoError(t, err)
 			r := run(t, fsys, checks, base)
-			want, got := wants(ar), map[string]int{}
-			spoke := map[string]map[string]bool{} // check -> gateway
+			wanted, spoke := wants(ar), map[string]map[string]bool{} // check -> gateway
+			if os.Getenv("TORIL_WRITE_WANTS") != "" {
+				rewrite(t, file, ar, r)
+				return
+			}
 			for _, f := range r.Findings {
-				key := fmt.Sprintf("%s:%d %s", f.At.File, f.At.Line, f.Check)
-				got[key]++
 				fired[f.Check] = true
 				if spoke[f.Check] == nil {
 					spoke[f.Check] = map[string]bool{}
 				}
 				spoke[f.Check][f.Gateway] = true
-				assert.NotZero(t, want[key], "a finding that nobody wants: %s: %s", key, f.Message)
+				met := false
+				for _, w := range wanted {
+					if w.meets(f) {
+						w.met, met = true, true
+					}
+				}
+				assert.True(t, met, "a finding that nobody wants: %s:%d %s %s %s", f.At.File, f.At.Line, f.Check, f.Severity, f.Message)
 				assert.NotEmpty(t, f.Message)
 				assert.NotEmpty(t, f.Why)
 				assert.NotEmpty(t, f.Mend)
 			}
-			for key := range want {
-				assert.NotZero(t, got[key], "no finding for: %s", key)
+			for _, w := range wanted {
+				assert.True(t, w.met, "no finding for: %s %s", w.place, w.text)
 			}
-			for _, c := range checks {
-				for _, g := range r.Estate.Gateways {
+			quiet := map[string]bool{}
+			for _, name := range strings.Fields(line(string(ar.Comment), "silent")) {
+				quiet[name] = true
+				require.NotNil(t, r.Estate.Gateway(name), "no gateway %q", name)
+			}
+			for _, g := range r.Estate.Gateways {
+				loud := slices.ContainsFunc(r.Findings, func(f audit.Finding) bool { return f.Gateway == g.Name })
+				assert.Equal(t, !loud, quiet[g.Name], "%s is silent, or said to be", g.Name)
+				for _, c := range checks {
 					silent[c.Name] = silent[c.Name] || !spoke[c.Name][g.Name]
 				}
 			}
 		})
+	}
+	if os.Getenv("TORIL_WRITE_WANTS") != "" {
+		return
 	}
 	for _, c := range suite.All() {
 		assert.True(t, fired[c.Name], "%s has no sample in which it speaks", c.Name)
@@ -73,25 +93,109 @@ func TestSamples(t *testing.T) {
 	}
 }
 
-var wantComment = regexp.MustCompile(`[#;!] want ([a-z0-9/ -]+)`)
+var wantComment = regexp.MustCompile(`[ \t]*[#;!] want (.+)`)
 
-func wants(ar *txtar.Archive) map[string]int {
-	out := map[string]int{}
-	for line := range strings.Lines(string(ar.Comment)) { // of files that cannot hold a comment: "want: file:1 check"
-		if place, ok := strings.CutPrefix(strings.TrimSpace(line), "want: "); ok {
-			out[place]++
+// want is what must be found at a line.
+type want struct {
+	place, text            string // "file:line", and the rest as written
+	check, severity, words string
+	met                    bool
+}
+
+func (w *want) meets(f audit.Finding) bool {
+	return w.place == fmt.Sprintf("%s:%d", f.At.File, f.At.Line) && w.check == f.Check && w.severity == f.Severity.String() && strings.Contains(f.Message, w.words)
+}
+
+func newWant(place, text string) *want {
+	check, rest, _ := strings.Cut(strings.TrimSpace(text), " ")
+	severity, words, _ := strings.Cut(rest, " ")
+	return &want{place: place, text: text, check: check, severity: severity, words: words}
+}
+
+func wants(ar *txtar.Archive) []*want {
+	var out []*want
+	for line := range strings.Lines(string(ar.Comment)) {
+		if text, ok := strings.CutPrefix(strings.TrimSpace(line), "want: "); ok {
+			place, rest, _ := strings.Cut(text, " ")
+			out = append(out, newWant(place, rest))
 		}
 	}
 	for _, f := range ar.Files {
 		for i, line := range strings.Split(string(f.Data), "\n") {
 			if m := wantComment.FindStringSubmatch(line); m != nil {
-				for _, name := range strings.Fields(m[1]) {
-					out[fmt.Sprintf("%s:%d %s", f.Name, i+1, name)]++
+				for one := range strings.SplitSeq(m[1], " | ") {
+					out = append(out, newWant(fmt.Sprintf("%s:%d", f.Name, i+1), one))
 				}
 			}
 		}
 	}
 	return out
+}
+
+// line returns what stands behind a key of an archive's comment.
+func line(comment, key string) string {
+	for l := range strings.Lines(comment) {
+		if value, ok := strings.CutPrefix(strings.TrimSpace(l), key+": "); ok {
+			return value
+		}
+	}
+	return ""
+}
+
+// rewrite puts what is found into a sample, for people to read before they keep it.
+func rewrite(t *testing.T, file string, ar *txtar.Archive, r *audit.Result) {
+	at := map[string][]string{}
+	loud := map[string]bool{}
+	for _, f := range r.Findings {
+		key := fmt.Sprintf("%s:%d", f.At.File, f.At.Line)
+		words := f.Message
+		if len(words) > 72 {
+			words = words[:72]
+			words = words[:strings.LastIndex(words, " ")]
+		}
+		text := fmt.Sprintf("%s %s %s", f.Check, f.Severity, words)
+		if !slices.Contains(at[key], text) {
+			at[key] = append(at[key], text)
+		}
+		loud[f.Gateway] = true
+	}
+	var comment strings.Builder
+	for l := range strings.Lines(string(ar.Comment)) {
+		if !strings.HasPrefix(l, "want: ") && !strings.HasPrefix(l, "silent: ") {
+			comment.WriteString(l)
+		}
+	}
+	var quiet []string
+	for _, g := range r.Estate.Gateways {
+		if !loud[g.Name] {
+			quiet = append(quiet, g.Name)
+		}
+	}
+	if len(quiet) > 0 {
+		fmt.Fprintf(&comment, "silent: %s\n", strings.Join(quiet, " "))
+	}
+	for i, f := range ar.Files {
+		bare := strings.HasSuffix(f.Name, ".txt") || strings.HasSuffix(f.Name, ".pem") || strings.HasSuffix(f.Name, ".json")
+		lines := strings.Split(string(f.Data), "\n")
+		for n, l := range lines {
+			key := fmt.Sprintf("%s:%d", f.Name, n+1)
+			l = wantComment.ReplaceAllString(l, "")
+			if texts := at[key]; len(texts) > 0 {
+				slices.Sort(texts)
+				if bare {
+					for _, text := range texts {
+						fmt.Fprintf(&comment, "want: %s %s\n", key, text)
+					}
+				} else {
+					l += "  # want " + strings.Join(texts, " | ")
+				}
+			}
+			lines[n] = l
+		}
+		ar.Files[i].Data = []byte(strings.Join(lines, "\n"))
+	}
+	ar.Comment = []byte(comment.String())
+	require.NoError(t, os.WriteFile(file, txtar.Format(ar), 0o644))
 }
 
 func header(t *testing.T, comment string) ([]*audit.Check, *baseline.Baseline) {

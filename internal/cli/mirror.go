@@ -13,20 +13,20 @@ import (
 )
 
 func (a *app) mirror() *cobra.Command {
-	var form, as string
+	var form, write string
 	cmd := &cobra.Command{
 		Use:   "mirror GATEWAY/CONNECTION PATH...",
 		Short: "Write what the far end of a connection must set, to hand over",
-		Long: "Writes a sheet in Markdown or JSON, or with --as a configuration for the far end that agrees with this one.\n" +
+		Long: "Writes a sheet in Markdown or JSON, or with --write a configuration for the far end that agrees with this one.\n" +
 			"Pre-shared keys are no part of it. Without a PATH the current folder is the estate.",
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := format(form, "markdown", "json"); err != nil {
 				return err
 			}
-			writer := mirror.Writers[as]
-			if as != "" && writer == nil {
-				return fmt.Errorf("toril cannot write %q; it can write: %v", as, slices.Sorted(maps.Keys(mirror.Writers)))
+			writer := mirror.Writers[write]
+			if write != "" && writer == nil {
+				return fmt.Errorf("toril cannot write %q; it can write: %v", write, slices.Sorted(maps.Keys(mirror.Writers)))
 			}
 			paths := args[1:]
 			if len(paths) == 0 {
@@ -55,8 +55,8 @@ func (a *app) mirror() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&form, "format", "markdown", "markdown or json")
-	cmd.Flags().StringVar(&as, "as", "", "write a configuration instead: swanctl")
-	return cmd
+	cmd.Flags().StringVar(&write, "write", "", "write a configuration instead: swanctl")
+	return a.input(cmd)
 }
 
 // find returns the tunnel and the end of a name "gateway/connection".

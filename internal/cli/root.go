@@ -67,7 +67,11 @@ func Main(args []string, in io.Reader, out, err io.Writer) int {
 	case errors.As(e, &code):
 		return int(code)
 	}
-	fmt.Fprintf(err, "toril: %s\n", source.Clean(e.Error()))
+	lines := strings.Split(strings.TrimSpace(e.Error()), "\n")
+	for i, line := range lines {
+		lines[i] = source.Clean(strings.ReplaceAll(line, "\t", "  "))
+	}
+	fmt.Fprintf(err, "toril: %s\n", strings.Join(lines, "\n"))
 	return exitUsage
 }
 
@@ -78,10 +82,11 @@ func (a *app) root() *cobra.Command {
 		Long:          "Toril reads the saved configurations of firewalls and routers and says, with file and line,\nwhat is weak, loose or contradictory in their IPsec tunnels, and what to write instead.\nIt touches no device and sends no packet.",
 		SilenceUsage:  true,
 		SilenceErrors: true,
-		Version:       report.Version,
+		Version:       versionText(),
 	}
+	root.SetVersionTemplate("{{.Version}}\n")
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(a.audit(), a.tunnels(), a.checks(), a.explain(), a.baseline(), a.formats(), a.ends(), a.mirror(), a.follow(), a.demo())
+	root.AddCommand(a.audit(), a.tunnels(), a.checks(), a.explain(), a.baseline(), a.formats(), a.ends(), a.mirror(), a.follow(), a.demo(), a.version())
 	return root
 }
 

@@ -1,0 +1,69 @@
+package audit
+
+import (
+	"slices"
+
+	"toril/estate"
+	"toril/gateway"
+	"toril/ike"
+)
+
+// NotGiven is what one gateway's saved files leave out, and what was therefore not judged.
+type NotGiven struct {
+	Gateway string
+	What    []Absent
+}
+
+// Absent is one thing that was not given.
+type Absent struct {
+	Thing    string   // "packet filter"
+	Unjudged string   // what nothing is said about: "access rules and NAT"
+	Of       []string // the connections concerned; none for the whole gateway
+}
+
+// Absences lists, for every gateway that has connections, what could not be judged because it was not given.
+func Absences(e *estate.Estate) []NotGiven {
+	var out []NotGiven
+	for _, g := range e.Gateways {
+		if len(g.Connections) == 0 {
+			continue
+		}
+		n := NotGiven{Gateway: g.Name}
+		add := func(missing bool, thing, unjudged string, of ...string) {
+			if missing {
+				n.What = append(n.What, Absent{thing, unjudged, of})
+			}
+		}
+		add(len(g.Chains) == 0, "packet filter", "access rules and NAT")
+		add(!slices.ContainsFunc(g.Interfaces, func(i *gateway.Interface) bool { return i.Kind != "loopback" && len(i.Addresses) > 0 }), "addresses", "own addresses, and which networks are behind the gateway")
+		add(len(g.Routes) == 0, "routes", "routes to peers and networks, and what leaves while a tunnel is down")
+		var far, keys, certs, cas []string
+		for _, t := range e.TunnelsOf(g) {
+			for _, end := range t.Ends {
+				if end.Gateway == g && len(t.Ends) == 1 && t.Toward == nil && !slices.Contains(far, end.Connection.Name) {
+					far = append(far, end.Connection.Name)
+				}
+			}
+		}
+		for _, c := range g.Connections {
+			key := c.Local.Method.Value == ike.PSK || c.Remote.Method.Value == ike.PSK
+			if key && !g.Given() {
+				keys = append(keys, c.Name)
+			}
+			if c.Local.Method.Value == ike.Certificate && len(g.CertificatesOf(c)) == 0 {
+				certs = append(certs, c.Name)
+			}
+			if c.Remote.Method.Value == ike.Certificate && !slices.ContainsFunc(g.Certs, func(x *gateway.Certificate) bool { return x.CA }) && len(c.Remote.Certificates.Value) == 0 {
+				cas = append(cas, c.Name)
+			}
+		}
+		add(len(far) > 0, "far end", "whether both ends agree", far...)
+		add(len(keys) > 0, "pre-shared keys", "their strength, and whether both ends have the same", keys...)
+		add(len(certs) > 0, "own certificates", "their keys, dates and names", certs...)
+		add(len(cas) > 0, "certificates of authorities", "whether the peer's certificate is trusted", cas...)
+		if len(n.What) > 0 {
+			out = append(out, n)
+		}
+	}
+	return out
+}
