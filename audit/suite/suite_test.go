@@ -175,7 +175,7 @@ func rewrite(t *testing.T, file string, ar *txtar.Archive, r *audit.Result) {
 		fmt.Fprintf(&comment, "silent: %s\n", strings.Join(quiet, " "))
 	}
 	for i, f := range ar.Files {
-		bare := strings.HasSuffix(f.Name, ".txt") || strings.HasSuffix(f.Name, ".pem") || strings.HasSuffix(f.Name, ".json")
+		bare := slices.Contains([]string{".txt", ".pem", ".key", ".json", ".v4"}, filepath.Ext(f.Name))
 		lines := strings.Split(string(f.Data), "\n")
 		for n, l := range lines {
 			key := fmt.Sprintf("%s:%d", f.Name, n+1)
