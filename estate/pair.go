@@ -127,42 +127,41 @@ func (t *Tunnel) Children() []ChildPair {
 	return t.children
 }
 
+// pairChildren joins the children that mean each other most closely first. Those that let pass or drop are no party to the peer.
 func (t *Tunnel) pairChildren() []ChildPair {
-	a := t.Ends[0]
-	if len(t.Ends) == 1 {
-		var out []ChildPair
-		for _, c := range a.Connection.Children {
-			out = append(out, ChildPair{A: c})
-		}
-		return out
+	as := negotiated(t.Ends[0].Connection.Children)
+	var bs []*gateway.Child
+	if len(t.Ends) > 1 {
+		bs = negotiated(t.Ends[1].Connection.Children)
 	}
-	b := t.Ends[1]
-	taken := map[*gateway.Child]bool{}
+	ofA, ofB := make([]*gateway.Child, len(as)), map[*gateway.Child]bool{}
+	for score := 3; score >= 0; score-- {
+		if score == 0 && len(as)+len(bs) > 2 {
+			break // nothing in common, and not the only ones
+		}
+		for i, ca := range as {
+			for _, cb := range bs {
+				if ofA[i] == nil && !ofB[cb] && t.mirrored(ca, cb) == score {
+					ofA[i], ofB[cb] = cb, true
+				}
+			}
+		}
+	}
 	var out []ChildPair
-	for _, ca := range a.Connection.Children {
-		best, bestScore := (*gateway.Child)(nil), -1
-		for _, cb := range b.Connection.Children {
-			if taken[cb] {
-				continue
-			}
-			if score := t.mirrored(ca, cb); score > bestScore {
-				best, bestScore = cb, score
-			}
-		}
-		if bestScore == 0 && len(a.Connection.Children)+len(b.Connection.Children) > 2 {
-			best = nil // nothing in common, and not the only ones
-		}
-		if best != nil {
-			taken[best] = true
-		}
-		out = append(out, ChildPair{ca, best})
+	for i, ca := range as {
+		out = append(out, ChildPair{ca, ofA[i]})
 	}
-	for _, cb := range b.Connection.Children {
-		if !taken[cb] {
+	for _, cb := range bs {
+		if !ofB[cb] {
 			out = append(out, ChildPair{B: cb})
 		}
 	}
 	return out
+}
+
+// negotiated are the children that are agreed on with the peer.
+func negotiated(ks []*gateway.Child) []*gateway.Child {
+	return slices.DeleteFunc(slices.Clone(ks), func(k *gateway.Child) bool { return k.Mode.Value == ike.Pass || k.Mode.Value == ike.Drop })
 }
 
 // Counterparts are the children of the far end that are paired with a child; of one that answers for several of the far end's

@@ -6,7 +6,6 @@ import (
 	"toril/agree"
 	"toril/audit"
 	"toril/estate"
-	"toril/gateway"
 )
 
 // NoCounterpart speaks where a far gateway that was given has nothing that a connection or a child could come up with.
@@ -14,33 +13,18 @@ var NoCounterpart = &audit.Check{
 	Name:     "ends/no-counterpart",
 	Title:    "The far gateway has no counterpart",
 	Severity: audit.High,
-	Why:      "The far gateway does not know what this end asks for: it refuses, and the networks behind it stay unreachable.",
+	Why:      "The far gateway does not know this connection: it refuses it, or answers with another, and the networks behind it stay unreachable.",
 	Mend:     "Add the counterpart on the far gateway, local and remote swapped, or remove what is left over here.",
 	Doc: audit.Doc{
-		What: "Connections to a gateway among those given that has no connection for them, or one that its daemon never loads (no auto= line, or auto=ignore); and children for which the connection that answers has no " +
-			"child with overlapping selectors. Where another tunnel between the two gateways carries the same networks, redundancy is lost and nothing else.",
+		What: "Connections to a gateway among those given that has no connection for them, or one that its daemon never loads (no auto= line, or auto=ignore). " +
+			"Where another tunnel between the two gateways carries the same networks, redundancy is lost and nothing else.",
 		Harm:    "A network was added on one gateway only: the tunnel is up, the old networks work, and the new one does not.",
-		Write:   "On the far gateway a child with local_ts = 10.1.8.0/24 where this one has remote_ts = 10.1.8.0/24; in ipsec.conf auto=route.",
+		Write:   "On the far gateway a connection with local and remote swapped; in ipsec.conf with auto=route.",
 		Sources: []string{"RFC 7296 section 2.9"},
 	},
 	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
-		attempts := p.Attempts(t)
 		if len(t.Ends) == 1 && t.Toward != nil {
-			lonely(p, t, attempts)
-			return
-		}
-		said := map[*gateway.Child]bool{}
-		for _, a := range attempts {
-			for _, c := range a.Children {
-				if c.Failure == nil || c.Failure.Topic != agree.Selectors || said[c.Of] || len(t.Counterparts(c.Of)) > 0 {
-					continue // ends/not-mirrored compares those that have a counterpart
-				}
-				said[c.Of] = true
-				f := of(p, t, a, c.Failure)
-				f.Child, f.Severity = c.Of.Name, audit.High
-				f.Unsure = a.Unsure
-				p.Report(f)
-			}
+			lonely(p, t, p.Attempts(t))
 		}
 	},
 }

@@ -3,6 +3,7 @@ package ends
 import (
 	"fmt"
 
+	"toril/agree"
 	"toril/audit"
 	"toril/estate"
 	"toril/gateway"
@@ -28,6 +29,18 @@ var NotMirrored = &audit.Check{
 			return
 		}
 		a, b := t.Ends[0], t.Ends[1]
+		said := map[*gateway.Child]bool{}
+		for _, attempt := range p.Attempts(t) { // a child that nothing of the far end answers for
+			for _, c := range attempt.Children {
+				if c.Failure == nil || c.Failure.Topic != agree.Selectors || said[c.Of] || len(t.Counterparts(c.Of)) > 0 {
+					continue
+				}
+				said[c.Of] = true
+				f := of(p, t, attempt, c.Failure)
+				f.Child, f.Severity, f.Unsure = c.Of.Name, audit.High, attempt.Unsure
+				p.Report(f)
+			}
+		}
 		for _, pair := range t.Children() {
 			if pair.A == nil || pair.B == nil {
 				continue
