@@ -155,10 +155,12 @@ type Connection struct {
 	PPKRequired Setting[bool]
 	IfIDIn      Setting[uint32]
 	IfIDOut     Setting[uint32]
-	Tries       Setting[int]  // attempts to set it up; 0: for ever
-	Joins       bool          // the daemon looks for a child in all connections with the same peer, not in this one alone
-	Unsure      bool          // some statement of it is unread: what looks unsaid may have been said
-	Unusable    *source.Error // the daemon would refuse the connection as a whole, and why
+	Tries       Setting[int]           // attempts to set it up; 0: for ever
+	Spans       []Span                 // the times that are configured, as they are written
+	Margin      Setting[time.Duration] // how long before its end the IKE SA is renewed, where that is what is configured
+	Joins       bool                   // the daemon looks for a child in all connections with the same peer, not in this one alone
+	Unsure      bool                   // some statement of it is unread: what looks unsaid may have been said
+	Unusable    *source.Error          // the daemon would refuse the connection as a whole, and why
 	Children    []*Child
 }
 
@@ -204,6 +206,12 @@ func (c *Connection) LifetimeSetting() Setting[time.Duration] {
 	return c.Rekey
 }
 
+// Span is a time as it is written, of a lifetime or its like.
+type Span struct {
+	Setting[time.Duration]
+	Name string // the keyword
+}
+
 // Start is what sets a child up.
 type Start uint8
 
@@ -238,6 +246,9 @@ type Child struct {
 	Rekey        Setting[time.Duration] // 0: not rekeyed by time
 	Life         Setting[time.Duration] // hard limit; 0: none
 	Random       Setting[time.Duration] // rekeying comes up to this much earlier
+	Spans        []Span                 // the times that are configured, as they are written
+	Margin       Setting[time.Duration] // how long before its end the child is renewed, where that is what is configured
+	PFS          Setting[bool]          // where a statement of its own turns perfect forward secrecy on or off, beside the proposals
 	RekeyBytes   Setting[uint64]
 	LifeBytes    Setting[uint64]
 	RekeyPackets Setting[uint64]

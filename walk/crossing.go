@@ -42,7 +42,7 @@ func (p *Path) Crossings(pol *Policy) []Crossing {
 
 func (p *Path) crossing(pol *Policy, pair Pair) Crossing {
 	c := Crossing{Pair: pair, Into: p.ForwardAll(p.Entering(pol, pair.Out))}
-	_, c.From = p.Inbound(pol, pair.In())
+	_, c.From = p.Inbound(pol, p.BesidesOwn(pair.In()))
 	for _, o := range c.Into {
 		if o.Fate == Encrypted && o.Policy == pol {
 			c.Sent = append(c.Sent, Answer{o, p.answersIn(pol, o)})
@@ -54,6 +54,21 @@ func (p *Path) crossing(pol *Policy, pair Pair) Crossing {
 		}
 	}
 	return c
+}
+
+// BesidesOwn leaves out the gateway's own addresses as destinations, where others remain: whoever names a network does not mean the
+// gateway in it.
+func (p *Path) BesidesOwn(s packet.Set) packet.Set {
+	rest := s
+	for _, i := range p.Gateway.Interfaces {
+		for _, a := range i.Addresses {
+			rest = rest.Minus(packet.Range(packet.Dst, a.Addr(), a.Addr()))
+		}
+	}
+	if rest.Empty() {
+		return s
+	}
+	return rest
 }
 
 // Filtered reports whether rules stopped packets, and not routes or policies.

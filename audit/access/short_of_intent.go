@@ -4,7 +4,6 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/gateway"
 	"toril/packet"
 	"toril/walk"
 )
@@ -59,7 +58,7 @@ var ShortOfIntent = &audit.Check{
 				continue
 			}
 			for _, pol := range policies {
-				if o, what := short(path, pol, a.Needed, s.Gateway); o != nil {
+				if o, what := short(path, pol, a.Needed); o != nil {
 					f := p.On(s, a.At, false)
 					f.Severity = audit.High
 					w, _ := o.Was().Witness()
@@ -90,7 +89,7 @@ func carries(path *walk.Path, pol *walk.Policy) packet.Set {
 
 // short is what is dropped of a flow that is to pass a policy's tunnel, in either direction, or of the answers to it; nil for
 // nothing.
-func short(path *walk.Path, pol *walk.Policy, flow packet.Set, g *gateway.Gateway) (dropped *walk.Outcome, what string) {
+func short(path *walk.Path, pol *walk.Policy, flow packet.Set) (dropped *walk.Outcome, what string) {
 	domain := carries(path, pol)
 	first := func(os []walk.Outcome) *walk.Outcome {
 		for _, o := range os {
@@ -111,7 +110,7 @@ func short(path *walk.Path, pol *walk.Policy, flow packet.Set, g *gateway.Gatewa
 			}
 		}
 	}
-	in := besides(flow.And(domain.Mirror()), g)
+	in := path.BesidesOwn(flow.And(domain.Mirror()))
 	if in.Empty() {
 		return nil, ""
 	}
@@ -127,19 +126,4 @@ func short(path *walk.Path, pol *walk.Policy, flow packet.Set, g *gateway.Gatewa
 		}
 	}
 	return nil, ""
-}
-
-// besides leaves out the gateway's own addresses as destinations, where others remain: who declares a network does not mean
-// the gateway in it.
-func besides(in packet.Set, g *gateway.Gateway) packet.Set {
-	rest := in
-	for _, i := range g.Interfaces {
-		for _, a := range i.Addresses {
-			rest = rest.Minus(packet.Range(packet.Dst, a.Addr(), a.Addr()))
-		}
-	}
-	if rest.Empty() {
-		return in
-	}
-	return rest
 }

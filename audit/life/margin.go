@@ -2,9 +2,11 @@ package life
 
 import (
 	"fmt"
+	"time"
 
 	"toril/audit"
 	"toril/baseline"
+	"toril/gateway"
 )
 
 // Margin speaks where the random part of the lifetime swallows it.
@@ -22,6 +24,9 @@ var Margin = &audit.Check{
 	},
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		c := s.Connection
+		if swallowed(p, s, c.Spans, c.Margin, "the IKE SA") {
+			return
+		}
 		if life := c.Lifetime(); life > 0 && c.Random.Value >= life {
 			f := p.On(s, c.Random.Where(c.At), c.Random.IsDefault())
 			f.Severity = audit.Medium
@@ -31,7 +36,7 @@ var Margin = &audit.Check{
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		c := s.Child
-		if c.Rekey.Value == 0 || s.Shunted() {
+		if s.Shunted() || swallowed(p, s, c.Spans, c.Margin, "the child") || c.Rekey.Value == 0 {
 			return
 		}
 		f := p.On(s, c.Random.Where(c.Life.Where(c.At)), false)
@@ -48,4 +53,22 @@ var Margin = &audit.Check{
 		}
 		p.Report(f)
 	},
+}
+
+// swallowed speaks where the margin at which renewal begins before the end is as long as a lifetime.
+func swallowed(p *audit.Pass, s *audit.Subject, spans []gateway.Span, margin gateway.Setting[time.Duration], what string) bool {
+	for _, span := range spans {
+		if margin.Value == 0 || span.Value == 0 || margin.Value < span.Value {
+			continue
+		}
+		f := p.On(s, margin.Where(span.Where(s.Connection.At)), false)
+		f.Severity = audit.Medium
+		f.Message = fmt.Sprintf("%s is to be renewed %s before its end, and its lifetime is %s", what, baseline.Span(margin.Value), baseline.Span(span.Value)) + audit.ByDefault(margin)
+		if !span.At.IsZero() && span.At != f.At.Pos {
+			f.Also = []audit.Evidence{{Pos: span.At, Note: "the lifetime"}}
+		}
+		p.Report(f)
+		return true
+	}
+	return false
 }

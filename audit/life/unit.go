@@ -1,10 +1,7 @@
 package life
 
 import (
-	"time"
-
 	"toril/audit"
-	"toril/gateway"
 )
 
 // Unit speaks where a number seems to be in another unit than the setting's.
@@ -21,7 +18,7 @@ var Unit = &audit.Check{
 		Sources: []string{"RFC 7296 section 2.8"},
 	},
 	Connection: func(p *audit.Pass, s *audit.Subject) {
-		for _, set := range []gateway.Setting[time.Duration]{s.Connection.Rekey, s.Connection.Reauth} {
+		for _, set := range s.Connection.Spans {
 			if why := mistaken(set.Value); why != "" && !set.IsDefault() {
 				f := p.On(s, set.At, false)
 				f.Severity = audit.Medium
@@ -31,11 +28,13 @@ var Unit = &audit.Check{
 		}
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		if why := mistaken(s.Child.Rekey.Value); why != "" && !s.Child.Rekey.IsDefault() {
-			f := p.On(s, s.Child.Rekey.At, false)
-			f.Severity = audit.Medium
-			f.Message = "the child's lifetime: " + why
-			p.Report(f)
+		for _, set := range s.Child.Spans {
+			if why := mistaken(set.Value); why != "" && !set.IsDefault() {
+				f := p.On(s, set.At, false)
+				f.Severity = audit.Medium
+				f.Message = "the child's lifetime: " + why
+				p.Report(f)
+			}
 		}
 	},
 }

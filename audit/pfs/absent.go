@@ -27,9 +27,16 @@ var Absent = &audit.Check{
 		if !ok || asked > 0 || audit.OfLevel(d.Level) == audit.Info {
 			return
 		}
-		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
+		at, byDefault := set.Where(s.Child.At), set.IsDefault()
+		if off := s.Child.PFS; !off.Value && !off.IsDefault() { // a statement of its own turns it off
+			at, byDefault = off.At, false
+		}
+		f := p.On(s, at, byDefault)
 		f.Severity, f.Standard = audit.OfLevel(d.Level), d.Source.String()
-		f.Message = "the child asks for no key exchange of its own (no PFS)" + audit.ByDefault(set)
+		f.Message = "the child SA is rekeyed without a key exchange of its own (no PFS)"
+		if byDefault {
+			f.Message += audit.ByDefault(set)
+		}
 		p.Report(f)
 	},
 }

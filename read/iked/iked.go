@@ -287,6 +287,7 @@ func (p *policy) defaults(name string) {
 // life sets the hard lifetime of the child; it is renewed after 85 to 95 parts of a hundred.
 func (p *policy) life(d gateway.Setting[time.Duration]) {
 	p.child.Life, p.child.Rekey, p.child.Random = d, d, d
+	p.child.Spans = []gateway.Span{{Setting: d, Name: "lifetime"}}
 	p.child.Rekey.Value, p.child.Random.Value = d.Value/100*95, d.Value/100*10
 }
 
@@ -357,6 +358,7 @@ func (p *policy) part() {
 			return
 		}
 		p.conn.Rekey = gateway.Say(d, at)
+		p.conn.Spans = []gateway.Span{{Setting: p.conn.Rekey, Name: "ikelifetime"}}
 	case "lifetime":
 		d, err := duration(p.take().s)
 		if err != nil {

@@ -138,7 +138,8 @@ func (r *reader) child(c *gateway.Connection, f *fill.Section) *gateway.Child {
 	k.DPDAction = fill.Take(f, "hold", fill.Word, "dpdaction")
 	k.Life = fill.Take(f, 8*time.Hour, duration, "salifetime", "keylife", "lifetime")
 	rekey := fill.Take(f, true, values.Bool, "rekey")
-	before, random := r.margins(f)
+	margin, before, random := r.margins(f)
+	k.Margin, k.Spans = margin, []gateway.Span{{Setting: k.Life, Name: "salifetime"}}
 	k.Rekey = gateway.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}
 	if !rekey.Value {
 		k.Rekey = gateway.Setting[time.Duration]{Origin: rekey.Origin, At: rekey.At, Why: rekey.Why}
@@ -161,6 +162,7 @@ func (r *reader) child(c *gateway.Connection, f *fill.Section) *gateway.Child {
 // they name none, that of IKE; and its sequence numbers.
 func (r *reader) forward(c *gateway.Connection, k *gateway.Child, f *fill.Section) {
 	pfs := fill.Take(f, true, values.Bool, "pfs")
+	k.PFS = pfs
 	esn := fill.Take(f, []uint16{1, 0}, func(t string) ([]uint16, error) {
 		switch t {
 		case "yes":

@@ -4,6 +4,7 @@ package libreswan
 import (
 	"fmt"
 	"maps"
+	"net/netip"
 	"regexp"
 	"slices"
 	"strconv"
@@ -12,6 +13,7 @@ import (
 
 	"toril/gateway"
 	"toril/ike"
+	"toril/packet"
 	"toril/read"
 	"toril/read/connfile"
 	"toril/read/fill"
@@ -60,13 +62,13 @@ var irrelevant = map[string]string{
 	"negotiationshunt": "what happens to packets during negotiation", "fragmentation": "size of IKE messages", "ikepad": "padding of IKE messages", "initial-contact": "form of the exchange",
 	"leftaddresspool": "virtual addresses of roadwarriors", "leftcat": "translation by the daemon", "leftfirewall": "script", "leftmodecfgclient": "virtual addresses of roadwarriors",
 	"leftmodecfgserver": "virtual addresses of roadwarriors", "leftnexthop": "route of the outer packets", "leftsendcert": "form of the exchange", "leftsourceip": "source address of the gateway's own packets",
-	"leftupdown": "script that runs when the child comes up", "leftusername": "XAuth", "leftxauthclient": "XAuth", "leftxauthserver": "XAuth", "leftvti": "address of the tunnel interface",
+	"leftupdown": "script that runs when the child comes up", "leftusername": "XAuth", "leftxauthclient": "XAuth", "leftxauthserver": "XAuth",
 	"leftautheap": "EAP", "leftinterface-ip": "address of the tunnel interface", "metric": "metric of the route", "modecfgbanner": "virtual addresses of roadwarriors", "modecfgdns": "virtual addresses of roadwarriors",
 	"modecfgdomains": "virtual addresses of roadwarriors", "modecfgpull": "virtual addresses of roadwarriors", "ms-dh-downgrade": "of one make of client", "mtu": "size of packets", "nat-ikev1-method": "form of the exchange",
 	"nat-keepalive": "keeps NAT open", "nflog": "logging", "nic-offload": "who computes", "nm-configured": "who configured it", "nopmtudisc": "fragmentation of the outer packet", "overlapip": "several peers with one network",
 	"pam-authorize": "XAuth", "policy-label": "security label", "labeled-ipsec": "security label", "priority": "order of policies, set by hand", "remote-peer-type": "of one make of peer", "reqid": "number of the SA in the kernel",
 	"require-id-on-certificate": "identity in the certificate", "retransmit-interval": "timing", "retransmit-timeout": "timing", "sareftrack": "of an older kernel part", "send-no-esp-tfc": "padding",
-	"send-vendorid": "vendor identifiers", "sendca": "form of the exchange", "tfc": "padding against traffic analysis", "vti-routing": "routes of the tunnel interface", "vti-shared": "tunnel interface", "xauthby": "XAuth",
+	"send-vendorid": "vendor identifiers", "sendca": "form of the exchange", "tfc": "padding against traffic analysis", "xauthby": "XAuth",
 	"xauthfail": "XAuth", "xfrmlifetime": "timing", "enable-tcp": "IKE over TCP", "tcp-remoteport": "IKE over TCP", "keyexchange": "always IKE", "leftca2": "second authentication", "pfsgroup": "of an older version",
 	"leftrsasigkey": "public key", "leftecdsakey": "public key", "leftpubkey": "public key", "leftckaid": "key in the daemon's store", "narrowing": "the responder may take less than it is asked for",
 }
@@ -76,7 +78,7 @@ func coverage() []read.Coverage {
 		{Statement: "alsoflip", Use: read.Left}}
 	for _, k := range []string{"aggressive", "ah", "authby", "auto", "compress", "dpdaction", "dpddelay", "dpdtimeout", "encapsulation, forceencaps", "esn", "esp, phase2alg", "ike", "ikelifetime", "ikev2", "ipsec-interface",
 		"ipsec-max-bytes", "ipsec-max-packets", "keyingtries", "left|right", "left|rightauth", "left|rightca", "left|rightcert", "left|rightid", "left|rightikeport", "left|rightprotoport", "left|rightsubnet",
-		"left|rightsubnets", "mark, mark-in, mark-out", "mobike", "pfs", "phase2", "ppk", "rekey", "rekeyfuzz", "rekeymargin", "replay-window", "salifetime, keylife, lifetime", "sha2-truncbug", "type", "vti-interface"} {
+		"left|rightsubnets", "mark, mark-in, mark-out", "mobike", "pfs", "phase2", "ppk", "rekey", "rekeyfuzz", "rekeymargin", "replay-window", "salifetime, keylife, lifetime", "sha2-truncbug", "type", "vti-interface, vti-routing, vti-shared, left|rightvti"} {
 		out = append(out, read.Coverage{Statement: k, Use: read.Used})
 	}
 	for _, k := range slices.Sorted(maps.Keys(irrelevant)) {
@@ -156,6 +158,7 @@ func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bo
 	r.interfaces(c, f)
 	r.parties(c, f, local, remote)
 	c.Children = r.children(c, f, local, remote)
+	r.vti(c, f, local)
 	for _, v := range said {
 		key := v.Key
 		if rest, ok := strings.CutPrefix(key, "right"); ok {
@@ -199,16 +202,17 @@ func address(t string) (gateway.Addresses, error) {
 }
 
 // margins is how long before the end of an SA its renewal begins, and how much of that is random.
-func (r *reader) margins(f *fill.Section) (before, random time.Duration) {
+func (r *reader) margins(f *fill.Section) (set gateway.Setting[time.Duration], before, random time.Duration) {
 	m := fill.Take(f, 9*time.Minute, duration, "rekeymargin")
 	fuzz := fill.Take(f, 100, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
-	return m.Value, m.Value * time.Duration(max(0, min(fuzz.Value, 10_000))) / 100
+	return m, m.Value, m.Value * time.Duration(max(0, min(fuzz.Value, 10_000))) / 100
 }
 
 func (r *reader) ikeLife(c *gateway.Connection, f *fill.Section) {
 	life := fill.Take(f, 8*time.Hour, duration, "ikelifetime")
 	rekey := fill.Take(f, true, values.Bool, "rekey")
-	before, random := r.margins(f)
+	margin, before, random := r.margins(f)
+	c.Margin, c.Spans = margin, []gateway.Span{{Setting: life, Name: "ikelifetime"}}
 	c.Rekey = gateway.Setting[time.Duration]{Value: max(0, life.Value-before), Origin: life.Origin, At: life.At, Why: life.Why}
 	c.Reauth = gateway.Unsaid[time.Duration](0, Software+" does not reauthenticate")
 	c.Over = gateway.Unsaid(before, Software+" default of ipsec.conf conn.rekeymargin")
@@ -231,7 +235,41 @@ func (r *reader) interfaces(c *gateway.Connection, f *fill.Section) {
 		return uint32(n), err
 	}, "ipsec-interface")
 	c.IfIDIn, c.IfIDOut = id, id
-	fill.Take(f, "", fill.Word, "vti-interface")
+}
+
+// vti makes the interface that the daemon makes for a connection: its key is the mark, its routes lead to the remote networks.
+func (r *reader) vti(c *gateway.Connection, f *fill.Section, local string) {
+	name := fill.Take(f, "", fill.Word, "vti-interface")
+	address := fill.Take(f, netip.Prefix{}, netip.ParsePrefix, local+"vti")
+	routing := fill.Take(f, true, values.Bool, "vti-routing")
+	shared := fill.Take(f, false, values.Bool, "vti-shared")
+	if name.Value == "" || f.Quiet || len(c.Children) == 0 {
+		return
+	}
+	i := r.in.Gateway.InterfaceOf(name.Value, name.At)
+	if i.Kind == "" {
+		i.Kind = "vti"
+	}
+	if key, _, ok := c.Children[0].Marked(); ok && i.Key == 0 {
+		i.Key, i.KeyIn = key, key
+	}
+	if own := c.LocalAddrs.Value.Fixed(); len(own) > 0 && !i.Local.IsValid() {
+		i.Local = own[0]
+	}
+	if peer := c.RemoteAddrs.Value.Fixed(); len(peer) > 0 && !i.Remote.IsValid() && !shared.Value {
+		i.Remote = peer[0]
+	}
+	if address.Value.IsValid() {
+		i.AddAddress(address.Value)
+	}
+	if !routing.Value {
+		return
+	}
+	for _, k := range c.Children {
+		for _, n := range k.Remote.Value.Packets().Prefixes(packet.Src) {
+			r.in.Gateway.AddRoute(&gateway.Route{At: name.At, To: n, Dev: name.Value, Kind: "unicast", Table: "main", Origin: "static"})
+		}
+	}
 }
 
 func (r *reader) parties(c *gateway.Connection, f *fill.Section, local, remote string) {

@@ -215,17 +215,18 @@ func (r *ipsecConf) dpd(c *gateway.Connection, f *fill.Section) {
 }
 
 // margin is how long before the end of an SA its renewal begins, and how much of that is random.
-func (r *ipsecConf) margin(f *fill.Section) (before, random time.Duration) {
+func (r *ipsecConf) margin(f *fill.Section) (set gateway.Setting[time.Duration], before, random time.Duration) {
 	m := fill.Take(f, 9*time.Minute, values.Time, "margintime", "rekeymargin")
 	fuzz := fill.Take(f, 100, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
-	return m.Value, m.Value * time.Duration(max(0, min(fuzz.Value, 10_000))) / 100
+	return m, m.Value, m.Value * time.Duration(max(0, min(fuzz.Value, 10_000))) / 100
 }
 
 func (r *ipsecConf) ikeLife(c *gateway.Connection, f *fill.Section) {
 	life := fill.Take(f, 3*time.Hour, values.Time, "ikelifetime")
 	rekeys := fill.Take(f, true, values.Bool, "rekey")
 	reauth := fill.Take(f, true, values.Bool, "reauth")
-	before, random := r.margin(f)
+	margin, before, random := r.margin(f)
+	c.Margin, c.Spans = margin, []gateway.Span{{Setting: life, Name: "ikelifetime"}}
 	set := gateway.Setting[time.Duration]{Value: max(0, life.Value-before), Origin: life.Origin, At: life.At, Why: life.Why}
 	off := gateway.Setting[time.Duration]{Origin: reauth.Origin, At: reauth.At, Why: reauth.Why}
 	switch {
@@ -339,7 +340,8 @@ func (r *ipsecConf) child(c *gateway.Connection, f *fill.Section, local, remote 
 func (r *ipsecConf) life(k *gateway.Child, f *fill.Section) {
 	rekeys := fill.Take(f, true, values.Bool, "rekey")
 	k.Life = fill.Take(f, time.Hour, values.Time, "lifetime", "keylife")
-	before, random := r.margin(f)
+	margin, before, random := r.margin(f)
+	k.Margin, k.Spans = margin, []gateway.Span{{Setting: k.Life, Name: "lifetime"}}
 	k.Rekey = gateway.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}
 	k.Random = gateway.Setting[time.Duration]{Value: random, Why: Software + " default of ipsec.conf conn.rekeyfuzz"}
 	k.LifeBytes = fill.Take(f, 0, values.Size, "lifebytes")

@@ -186,6 +186,7 @@ func (r *swanctl) connection(s *section) {
 		rekey = 0
 	}
 	c.Rekey = fill.Take(f, rekey, values.Time, "rekey_time")
+	c.Spans = []gateway.Span{{Setting: c.Rekey, Name: "rekey_time"}, {Setting: c.Reauth, Name: "reauth_time"}}
 	over := max(c.Rekey.Value, c.Reauth.Value) / 10
 	c.Over = fill.Take(f, over, values.Time, "over_time")
 	c.Random = fill.Take(f, c.Over.Value, values.Time, "rand_time")
@@ -334,6 +335,7 @@ func (r *swanctl) child(c *gateway.Connection, s *section) *gateway.Child {
 	k.DPDAction = fill.Take(f, "clear", fill.Word, "dpd_action")
 	k.Rekey = fill.Take(f, time.Hour, values.Time, "rekey_time")
 	k.Life = fill.Take(f, k.Rekey.Value+k.Rekey.Value/10, values.Time, "life_time")
+	k.Spans = []gateway.Span{{Setting: k.Rekey, Name: "rekey_time"}, {Setting: k.Life, Name: "life_time"}}
 	k.Random = fill.Take(f, max(0, k.Life.Value-k.Rekey.Value), values.Time, "rand_time")
 	k.RekeyBytes = fill.Take(f, 0, values.Size, "rekey_bytes")
 	k.LifeBytes = fill.Take(f, k.RekeyBytes.Value+k.RekeyBytes.Value/10, values.Size, "life_bytes")
