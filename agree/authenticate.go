@@ -258,7 +258,7 @@ func (a *attempt) childless() *Failure {
 		return nil
 	}
 	i, r := a.i.c.Childless, a.r.c.Childless
-	asks := i.Value == "force" || i.Value == "prefer"
+	asks := i.Value == "force"
 	lines := [2]source.Pos{i.Where(a.i.c.At), r.Where(a.r.c.At)}
 	switch {
 	case i.Value == "force" && r.Value == "never":
@@ -272,7 +272,7 @@ func (a *attempt) childless() *Failure {
 // startsChildless reports whether the first child is made by an exchange of its own.
 func (a *attempt) startsChildless() bool {
 	i, r := a.i.c.Childless.Value, a.r.c.Childless.Value
-	return a.Version == ike.V2 && (i == "force" || i == "prefer" && r != "never")
+	return a.Version == ike.V2 && i == "force" && r != "never"
 }
 
 // certificates asks whether each end trusts who signed the certificate that the other shows, as far as both were given.

@@ -202,7 +202,7 @@ var hashPRF = map[uint16]uint16{1: 1, 6: 1, 2: 2, 7: 2, 12: 5, 13: 6, 14: 7}
 func OfferV1(ps []Proposal) []Proposal {
 	var out []Proposal
 	for _, p := range ps {
-		one := Proposal{Text: p.Text, Protocol: p.Protocol, Transforms: Transforms{KeyExchange: head(p.Transforms[KeyExchange]), Sequence: head(p.Transforms[Sequence])}}
+		one := Proposal{Text: p.Text, Protocol: p.Protocol, Transforms: Transforms{KeyExchange: head(p.Transforms[KeyExchange]), Sequence: extended(p.Transforms[Sequence])}}
 		one.Transforms[Encryption] = first(p.Transforms[Encryption], func(c Choice) bool { return !c.Combined && c.ID != 13 && c.ID != 24 })
 		if p.Protocol != IKE { // of ESP's the very first, whether it can be said or not
 			one.Transforms[Encryption] = head(p.Transforms[Encryption])
@@ -237,11 +237,23 @@ func first(cs Choices, holds func(Choice) bool) Choices {
 	return nil
 }
 
+// extended keeps of a list of sequence numbers the extended ones where it has them: IKEv1 has an attribute for those, and nothing
+// to say for the others (seen with strongSwan 5.9.8).
+func extended(cs Choices) Choices {
+	if i := slices.IndexFunc(cs, func(c Choice) bool { return c.ID == 1 }); i >= 0 {
+		return cs[i : i+1]
+	}
+	return head(cs)
+}
+
 func head(cs Choices) Choices { return cs[:min(len(cs), 1)] }
 
 // QuickModeGroup returns the key exchange that an IKEv1 initiator asks for in quick mode: the one of its IKE SA where any
 // proposal has it, else the first that is configured; the zero Choice for none.
 func QuickModeGroup(ps []Proposal, ofIKE Choice) Choice {
+	if first := FirstGroup(ps); first.Algorithm == nil || first.ID == 0 {
+		return Choice{} // none comes first: no group is asked for, whatever stands behind it (seen with strongSwan 5.9.8)
+	}
 	for _, p := range ps {
 		if ofIKE.Algorithm != nil && p.Transforms[KeyExchange].Has(ofIKE) {
 			return ofIKE
@@ -249,9 +261,6 @@ func QuickModeGroup(ps []Proposal, ofIKE Choice) Choice {
 	}
 	for _, p := range ps {
 		if len(p.Transforms[KeyExchange]) > 0 {
-			if p.Transforms[KeyExchange][0].ID == 0 {
-				return Choice{}
-			}
 			return p.Transforms[KeyExchange][0]
 		}
 	}

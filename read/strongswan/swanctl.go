@@ -167,10 +167,10 @@ func (r *swanctl) connection(s *section) {
 	c.DPDTimeout = fill.Take(f, 0, values.Time, "dpd_timeout")
 	c.Childless = fill.Take(f, "allow", func(t string) (string, error) {
 		switch t {
-		case "allow", "force", "never", "prefer":
+		case "allow", "force", "never": // "prefer" is of a later version: 5.9.8 refuses it
 			return t, nil
 		}
-		return "", fmt.Errorf("%q is none of allow, prefer, force and never", t)
+		return "", fmt.Errorf("%q is none of allow, force and never", t)
 	}, "childless")
 	c.PPK = fill.Take(f, false, func(string) (bool, error) { return true, nil }, "ppk_id")
 	c.PPKRequired = fill.Take(f, false, values.Bool, "ppk_required")
