@@ -86,7 +86,13 @@ func Of(t *estate.Tunnel, e estate.End) Sheet {
 		if k.Mode.Value == ike.Pass || k.Mode.Value == ike.Drop {
 			continue
 		}
-		s.Children = append(s.Children, Child{Name: k.Name, Protocol: k.Protocol.Value, Local: spell(k.Remote.Value), Remote: spell(k.Local.Value), Proposals: k.Proposals.Value,
+		switch {
+		case k.IfIDOut.Value != 0 || k.MarkOut.Value != "":
+			s.open("child %s is chosen by routes: an interface for it, and routes by that to the networks behind %s", k.Name, e.Gateway.Name)
+		case k.Mode.Value == ike.Transport:
+			s.open("child %s protects packets between the two gateways themselves: what they carry, as GRE, needs an interface and routes of its own", k.Name)
+		}
+		s.Children = append(s.Children, Child{Name: k.Name, Protocol: k.Protocol.Value, Local: spell(k.Remote.Value.At(peer), "its own address"), Remote: spell(k.Local.Value.At(own), "the peer's address"), Proposals: k.Proposals.Value,
 			Groups: ike.All(k.Proposals.Value, ike.KeyExchange), Mode: k.Mode.Value, Life: k.Rekey.Value, Bytes: k.RekeyBytes.Value, Cut96: k.Cut96.Value})
 	}
 	return s
@@ -103,11 +109,15 @@ func address(a netip.Addr) string {
 	return a.String()
 }
 
-// spell writes selectors; the gateways' own addresses as "own address" or "peer address" would be, by word.
-func spell(ss ike.Selectors) []string {
+// spell writes selectors; an address of a gateway's own that is not known in words.
+func spell(ss ike.Selectors, whose string) []string {
 	var out []string
 	for _, s := range ss {
-		out = append(out, s.String())
+		text := s.String()
+		if s.Dynamic {
+			text = strings.Replace(text, s.Addresses(), whose, 1)
+		}
+		out = append(out, text)
 	}
 	return out
 }
@@ -253,6 +263,14 @@ func (w *writer) child(k *gateway.Child) error {
 	}
 	if k.Cut96.Value {
 		w.set("sha256_96", "yes")
+	}
+	if id := k.IfIDOut.Value; id != 0 {
+		w.set("if_id_in", fmt.Sprint(id))
+		w.set("if_id_out", fmt.Sprint(id))
+	}
+	if mark := k.MarkOut.Value; mark != "" {
+		w.set("mark_in", mark)
+		w.set("mark_out", mark)
 	}
 	w.set("start_action", "trap")
 	w.close()

@@ -34,52 +34,26 @@ import (
 // which baseline, which gateways are silent ("silent: tarn"), and what is wanted in files that cannot hold a comment
 // ("want: file:7 check severity words"). A finding without a want, or a want without a finding, fails.
 func TestSamples(t *testing.T) {
-	files, err := filepath.Glob("testdata/*.txtar")
-	require.NoError(t, err)
 	fired, silent := map[string]bool{}, map[string]bool{}
-	for _, file := range files {
-		t.Run(strings.TrimSuffix(filepath.Base(file), ".txtar"), func(t *testing.T) {
-			ar, err := txtar.ParseFile(file)
-			require.NoError(t, err)
-			checks, base := header(t, string(ar.Comment))
-			fsys, err := txtar.FS(ar)
-			require.NoError(t, err)
-			r := run(t, fsys, checks, base)
-			wanted, spoke := wants(ar), map[string]map[string]bool{} // check -> gateway
+	for _, s := range samples(t) {
+		t.Run(s.name, func(t *testing.T) {
 			if os.Getenv("TORIL_WRITE_WANTS") != "" {
-				rewrite(t, file, ar, r)
+				rewrite(t, s)
 				return
 			}
-			for _, f := range r.Findings {
-				fired[f.Check] = true
-				if spoke[f.Check] == nil {
-					spoke[f.Check] = map[string]bool{}
-				}
-				spoke[f.Check][f.Gateway] = true
-				met := false
-				for _, w := range wanted {
-					if w.meets(f) {
-						w.met, met = true, true
-					}
-				}
-				assert.True(t, met, "a finding that nobody wants: %s:%d %s %s %s", f.At.File, f.At.Line, f.Check, f.Severity, f.Message)
+			for _, complaint := range s.wrong(s.result.Findings) {
+				t.Error(complaint)
+			}
+			spoke := map[[2]string]bool{} // check and gateway
+			for _, f := range s.result.Findings {
+				fired[f.Check], spoke[[2]string{f.Check, f.Gateway}] = true, true
 				assert.NotEmpty(t, f.Message)
 				assert.NotEmpty(t, f.Why)
 				assert.NotEmpty(t, f.Mend)
 			}
-			for _, w := range wanted {
-				assert.True(t, w.met, "no finding for: %s %s", w.place, w.text)
-			}
-			quiet := map[string]bool{}
-			for _, name := range strings.Fields(line(string(ar.Comment), "silent")) {
-				quiet[name] = true
-				require.NotNil(t, r.Estate.Gateway(name), "no gateway %q", name)
-			}
-			for _, g := range r.Estate.Gateways {
-				loud := slices.ContainsFunc(r.Findings, func(f audit.Finding) bool { return f.Gateway == g.Name })
-				assert.Equal(t, !loud, quiet[g.Name], "%s is silent, or said to be", g.Name)
-				for _, c := range checks {
-					silent[c.Name] = silent[c.Name] || !spoke[c.Name][g.Name]
+			for _, g := range s.result.Estate.Gateways {
+				for _, c := range s.checks {
+					silent[c.Name] = silent[c.Name] || !spoke[[2]string{c.Name, g.Name}]
 				}
 			}
 		})
@@ -93,17 +67,111 @@ func TestSamples(t *testing.T) {
 	}
 }
 
+// estateSample is a sample with what was found in it.
+type estateSample struct {
+	name, file string
+	archive    *txtar.Archive
+	checks     []*audit.Check
+	result     *audit.Result
+	wants      []*want
+	quiet      []string
+}
+
+// samples audits every sample.
+func samples(t *testing.T) []*estateSample {
+	files, err := filepath.Glob("testdata/*.txtar")
+	require.NoError(t, err)
+	var out []*estateSample
+	for _, file := range files {
+		ar, err := txtar.ParseFile(file)
+		require.NoError(t, err)
+		s := &estateSample{name: strings.TrimSuffix(filepath.Base(file), ".txtar"), file: file, archive: ar, wants: wants(ar), quiet: strings.Fields(line(string(ar.Comment), "silent"))}
+		checks, base := header(t, string(ar.Comment))
+		fsys, err := txtar.FS(ar)
+		require.NoError(t, err)
+		s.checks, s.result = checks, run(t, fsys, checks, base)
+		out = append(out, s)
+	}
+	return out
+}
+
+// wrong says in what findings are not those that a sample wants.
+func (s *estateSample) wrong(found []audit.Finding) []string {
+	var out []string
+	met := map[*want]bool{}
+	loud := map[string]bool{}
+	for _, f := range found {
+		loud[f.Gateway] = true
+		wanted := false
+		for _, w := range s.wants {
+			if w.meets(f) {
+				met[w], wanted = true, true
+			}
+		}
+		if !wanted {
+			out = append(out, fmt.Sprintf("a finding that nobody wants: %s:%d %s %s %s", f.At.File, f.At.Line, f.Check, f.Severity, f.Message))
+		}
+	}
+	for _, w := range s.wants {
+		if !met[w] {
+			out = append(out, fmt.Sprintf("no finding for: %s %s", w.place, w.text))
+		}
+	}
+	for _, g := range s.result.Estate.Gateways {
+		if quiet := slices.Contains(s.quiet, g.Name); loud[g.Name] == quiet {
+			out = append(out, fmt.Sprintf("%s is silent, or is said to be", g.Name))
+		}
+	}
+	return out
+}
+
+// TestMutants changes what the checks say, one thing at a time, as a change to the program would: a check left out, a severity
+// raised or lowered, the first or the last word of a message. Each must be noticed by the samples.
+func TestMutants(t *testing.T) {
+	all := samples(t)
+	type mutant struct {
+		name   string
+		change func([]audit.Finding) []audit.Finding
+	}
+	var mutants []mutant
+	for _, c := range suite.All() {
+		each := func(name string, change func(*audit.Finding)) {
+			mutants = append(mutants, mutant{c.Name + ": " + name, func(in []audit.Finding) []audit.Finding {
+				out := slices.Clone(in)
+				for i := range out {
+					if out[i].Check == c.Name {
+						change(&out[i])
+					}
+				}
+				return out
+			}})
+		}
+		mutants = append(mutants, mutant{c.Name + ": left out", func(in []audit.Finding) []audit.Finding {
+			return slices.DeleteFunc(slices.Clone(in), func(f audit.Finding) bool { return f.Check == c.Name })
+		}})
+		each("the next severity", func(f *audit.Finding) { f.Severity = (f.Severity + 1) % 5 })
+		each("the severity before", func(f *audit.Finding) { f.Severity = (f.Severity + 4) % 5 })
+		each("another beginning", func(f *audit.Finding) { _, f.Message, _ = strings.Cut(f.Message, " ") })
+		each("another end", func(f *audit.Finding) { f.Message = f.Message[:strings.LastIndex(f.Message, " ")] })
+	}
+	require.GreaterOrEqual(t, len(mutants), 150)
+	for _, m := range mutants {
+		noticed := slices.ContainsFunc(all, func(s *estateSample) bool { return len(s.wrong(m.change(s.result.Findings))) > 0 })
+		assert.True(t, noticed, "nothing notices %s", m.name)
+	}
+	t.Logf("%d mutants, all noticed", len(mutants))
+}
+
 var wantComment = regexp.MustCompile(`[ \t]*[#;!] want (.+)`)
 
 // want is what must be found at a line.
 type want struct {
 	place, text            string // "file:line", and the rest as written
 	check, severity, words string
-	met                    bool
 }
 
 func (w *want) meets(f audit.Finding) bool {
-	return w.place == fmt.Sprintf("%s:%d", f.At.File, f.At.Line) && w.check == f.Check && w.severity == f.Severity.String() && strings.Contains(f.Message, w.words)
+	return w.place == fmt.Sprintf("%s:%d", f.At.File, f.At.Line) && w.check == f.Check && w.severity == f.Severity.String() && f.Message == w.words
 }
 
 func newWant(place, text string) *want {
@@ -143,17 +211,13 @@ func line(comment, key string) string {
 }
 
 // rewrite puts what is found into a sample, for people to read before they keep it.
-func rewrite(t *testing.T, file string, ar *txtar.Archive, r *audit.Result) {
+func rewrite(t *testing.T, s *estateSample) {
+	file, ar, r := s.file, s.archive, s.result
 	at := map[string][]string{}
 	loud := map[string]bool{}
 	for _, f := range r.Findings {
 		key := fmt.Sprintf("%s:%d", f.At.File, f.At.Line)
-		words := f.Message
-		if len(words) > 72 {
-			words = words[:72]
-			words = words[:strings.LastIndex(words, " ")]
-		}
-		text := fmt.Sprintf("%s %s %s", f.Check, f.Severity, words)
+		text := fmt.Sprintf("%s %s %s", f.Check, f.Severity, f.Message)
 		if !slices.Contains(at[key], text) {
 			at[key] = append(at[key], text)
 		}
