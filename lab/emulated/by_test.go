@@ -18,8 +18,8 @@ import (
 
 // watch counts, at the far end or behind the gateway, what arrives.
 const watch = `
-watch() { # namespace
-  ip netns exec $1 nft -f - <<'E'
+watchBy() { # namespace
+  look $1 <<'E'
 table inet arrived {
   set sealed { type ipv4_addr; flags dynamic; size 64; }
   set ported { type ipv4_addr; flags dynamic; size 64; }
@@ -36,10 +36,6 @@ table inet arrived {
 }
 E
 }
-arrived() { # namespace
-  ip netns exec $1 nft list table inet arrived | awk '$1=="set"{s=$2} $1=="elements"{gsub(",","",$4); print "SEEN", s, $4}'
-  ip netns exec gw nft list table inet stages | awk '$1=="counter"&&NF==3{c=$2} $1=="packets"&&$2>0{print "STAGE", c}'
-}
 `
 
 // TestTunnelInterfacesWithRealESP tries every case with every kind of tunnel interface.
@@ -48,6 +44,7 @@ func TestTunnelInterfacesWithRealESP(t *testing.T) {
 	m := newMachine(t)
 	for _, i := range cases.Interfaces {
 		t.Run(i.Name, func(t *testing.T) {
+			t.Parallel()
 			parts := strings.Split(m.run(byScript(i), 5*time.Minute), "CASE")
 			require.Len(t, parts, 1+len(cases.AllBy), "%s", parts[len(parts)-1])
 			for k, c := range cases.AllBy {
@@ -63,19 +60,19 @@ func byScript(i cases.Interface) string {
 	b.WriteString("for m in ip_gre ip_vti ipip xfrm_interface; do modprobe $m 2>/dev/null; done\n")
 	b.WriteString(strings.ReplaceAll(prologue, "KEYS", cases.Keys) + watch)
 	batch := func(ns string, lines []string) {
-		fmt.Fprintf(&b, "ip -n %s -batch - <<'E'\n%s\nE\n", ns, strings.Join(lines, "\n"))
+		fmt.Fprintf(&b, "ip -n $%s -batch - <<'E'\n%s\nE\n", ns, strings.Join(lines, "\n"))
 	}
 	for _, c := range cases.AllBy {
 		gw, far := c.Batches(i)
 		b.WriteString("echo CASE\nnew\n")
 		batch("gw", gw)
 		batch("wan", far)
-		fmt.Fprintf(&b, "ip netns exec gw nft -f - <<'E'\n%s%sE\n", c.Rules, stages)
+		fmt.Fprintf(&b, "look $gw <<'E'\n%s%sE\n", c.Rules, stages)
 		at, ping := "wan", "lan ping -n -c1 -W0.3 10.2.0.5"
 		if c.Inbound {
 			at, ping = "lan", "wan ping -n -c1 -W0.3 -I 10.2.0.5 10.1.0.10"
 		}
-		fmt.Fprintf(&b, "watch %s\nip netns exec %s >/dev/null 2>&1\narrived %s\n", at, ping, at)
+		fmt.Fprintf(&b, "watchBy $%s\nip netns exec $%s >/dev/null 2>&1\nshown $%s arrived\n", at, ping, at)
 	}
 	return b.String()
 }

@@ -18,14 +18,25 @@ import (
 
 // prologue makes, for each case anew: lan 10.1.0.10 -- lan0 gw wan0 -- wan, which has the peer and the hosts behind it.
 const prologue = `
-new() {
-  for n in lan gw wan; do ip netns del $n 2>/dev/null; done
-  printf 'netns add lan\nnetns add gw\nnetns add wan\nlink add l0 type veth peer name eth0 netns lan\nlink set l0 netns gw name lan0\nlink add w0 type veth peer name eth0 netns wan\nlink set w0 netns gw name wan0\n' | ip -batch -
-  printf 'link set lo up\naddr add 10.1.0.10/24 dev eth0\naddr add 10.9.0.10/32 dev eth0\nlink set eth0 up\nroute add default via 10.1.0.1\n' | ip -n lan -batch -
-  printf 'link set lo up\naddr add 10.1.0.1/24 dev lan0\naddr add 198.51.100.1/24 dev wan0\nlink set lan0 up\nlink set wan0 up\nroute add default via 198.51.100.254\n' | ip -n gw -batch -
-  printf 'link set lo up\naddr add 198.51.100.254/24 dev eth0\nlink set eth0 up\naddr add 203.0.113.9/32 dev lo\naddr add 10.2.0.5/32 dev lo\naddr add 10.3.0.5/32 dev lo\nroute add default via 198.51.100.1\nxfrm state add src 198.51.100.1 dst 203.0.113.9 proto esp spi 0x1 mode tunnel KEYS\n' | ip -n wan -batch -
-  for n in gw wan lan; do ip netns exec $n sh -c 'echo 1 >/proc/sys/net/ipv4/ip_forward; for f in /proc/sys/net/ipv4/conf/*/rp_filter; do echo 0 >$f; done'; done
-  for n in wan lan; do ip netns exec $n nft -f - <<'E'
+echo 1 >/proc/sys/net/ipv4/ip_forward
+for f in all default; do echo 0 >/proc/sys/net/ipv4/conf/$f/rp_filter; done
+K=0
+new() { # a number for the names of the namespaces: to take the former down costs more than to leave them
+  K=$((K+1)) lan=lan$K gw=gw$K wan=wan$K
+  printf "netns add $lan\nnetns add $gw\nnetns add $wan\nlink add lan0 netns $gw type veth peer name eth0 netns $lan\nlink add wan0 netns $gw type veth peer name eth0 netns $wan\n" | ip -batch -
+  printf 'link set lo up\naddr add 10.1.0.10/24 dev eth0\naddr add 10.9.0.10/32 dev eth0\nlink set eth0 up\nroute add default via 10.1.0.1\n' | ip -n $lan -batch -
+  printf 'link set lo up\naddr add 10.1.0.1/24 dev lan0\naddr add 198.51.100.1/24 dev wan0\nlink set lan0 up\nlink set wan0 up\nroute add default via 198.51.100.254\n' | ip -n $gw -batch -
+  printf 'link set lo up\naddr add 198.51.100.254/24 dev eth0\nlink set eth0 up\naddr add 203.0.113.9/32 dev lo\naddr add 10.2.0.5/32 dev lo\naddr add 10.3.0.5/32 dev lo\nroute add default via 198.51.100.1\nxfrm state add src 198.51.100.1 dst 203.0.113.9 proto esp spi 0x1 mode tunnel KEYS\n' | ip -n $wan -batch -
+}
+look() { # a namespace, in which the standard input is loaded
+  ip netns exec $1 nft -f -
+}
+shown() { # a namespace's table: what its sets hold; and what the gateway has counted
+  ip netns exec $1 nft list table inet $2 | awk '$1=="set"{s=$2} $1=="elements"{gsub(",","",$4); print "SEEN", s, $4}'
+  ip netns exec $gw nft list table inet stages | awk '$1=="counter"&&NF==3{c=$2} $1=="packets"&&$2>0{print "STAGE", c}'
+}
+watch() { # namespace
+  look $1 <<'E'
 table inet seen {
   set outer { type ipv4_addr; flags dynamic; size 64; }
   set inner { type ipv4_addr; flags dynamic; size 64; }
@@ -37,11 +48,6 @@ table inet seen {
   }
 }
 E
-  done
-}
-seen() { # namespace
-  ip netns exec $1 nft list table inet seen | awk '$1=="set"{s=$2} $1=="elements"{print "SEEN", s, $4}'
-  ip netns exec gw nft list table inet stages | awk '$1=="counter"&&NF==3{c=$2} $1=="packets"&&$2>0{print "STAGE", c}'
 }
 `
 
@@ -69,9 +75,9 @@ func TestCasesWithRealESP(t *testing.T) {
 	begin := func(rules string, batch []string) {
 		b.WriteString("echo CASE\nnew\n")
 		if len(batch) > 0 {
-			fmt.Fprintf(&b, "ip -n gw -batch - <<'E'\n%s\nE\n", strings.Join(batch, "\n"))
+			fmt.Fprintf(&b, "ip -n $gw -batch - <<'E'\n%s\nE\n", strings.Join(batch, "\n"))
 		}
-		fmt.Fprintf(&b, "ip netns exec gw nft -f - <<'E'\n%s%sE\n", rules, stages)
+		fmt.Fprintf(&b, "look $gw <<'E'\n%s%sE\n", rules, stages)
 	}
 	for _, c := range cases.All {
 		var batch []string
@@ -79,14 +85,14 @@ func TestCasesWithRealESP(t *testing.T) {
 			batch = append(batch, "route add "+strings.TrimSpace(r))
 		}
 		begin(c.Rules, append(batch, c.Policies()...))
-		fmt.Fprintf(&b, "ip netns exec lan ping -n -c1 -W0.4 -I %s %s >/dev/null 2>&1\nseen wan\n", cmp.Or(c.From, "10.1.0.10"), cmp.Or(c.To, "10.2.0.5"))
+		fmt.Fprintf(&b, "watch $wan\nip netns exec $lan ping -n -c1 -W0.4 -I %s %s >/dev/null 2>&1\nshown $wan seen\n", cmp.Or(c.From, "10.1.0.10"), cmp.Or(c.To, "10.2.0.5"))
 	}
 	for _, c := range cases.AllInbound {
 		begin(c.Rules, c.Policies())
 		if !c.Clear {
-			fmt.Fprintf(&b, "ip -n wan -batch - <<'E'\nxfrm state add src 203.0.113.9 dst 198.51.100.1 proto esp spi 0x2 mode tunnel %s\nxfrm policy add src 10.2.0.0/24 dst 10.1.0.0/24 dir out tmpl src 203.0.113.9 dst 198.51.100.1 proto esp mode tunnel\nE\n", cases.Keys)
+			fmt.Fprintf(&b, "ip -n $wan -batch - <<'E'\nxfrm state add src 203.0.113.9 dst 198.51.100.1 proto esp spi 0x2 mode tunnel %s\nxfrm policy add src 10.2.0.0/24 dst 10.1.0.0/24 dir out tmpl src 203.0.113.9 dst 198.51.100.1 proto esp mode tunnel\nE\n", cases.Keys)
 		}
-		b.WriteString("ip netns exec wan ping -n -c1 -W0.4 -I 10.2.0.5 10.1.0.10 >/dev/null 2>&1\nseen lan\n")
+		b.WriteString("watch $lan\nip netns exec $wan ping -n -c1 -W0.4 -I 10.2.0.5 10.1.0.10 >/dev/null 2>&1\nshown $lan seen\n")
 	}
 	parts := strings.Split(m.run(b.String(), 8*time.Minute), "CASE\n")
 	require.Len(t, parts, 1+len(cases.All)+len(cases.AllInbound), "%s", parts[len(parts)-1])

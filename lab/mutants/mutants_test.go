@@ -1,0 +1,400 @@
+//go:build lab
+
+// Package mutants changes the program in one place at a time and asks whether the tests notice. The changes are found in the
+// source itself: every branch of the named functions and files turned round, every default of a daemon replaced, every demand of
+// a baseline asked for no more, every hook of a packet's way exchanged for the next one. All of them are compiled once, each
+// behind its own number; a test program is then run once a number.
+package mutants
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"toril/lab"
+)
+
+// switches is what the changed program gets in addition: the number that is on, and the changes.
+const switches = `package mutant
+
+import (
+	"os"
+	"reflect"
+	"strconv"
+)
+
+var on, _ = strconv.Atoi(os.Getenv("TORIL_MUTANT"))
+
+// Not turns a condition round.
+func Not(n int, c bool) bool { return c != (on == n) }
+
+// Other is another value of the same type.
+func Other[T any](n int, v T) T {
+	if on != n {
+		return v
+	}
+	r := reflect.New(reflect.TypeFor[T]()).Elem()
+	was := reflect.ValueOf(v)
+	switch r.Kind() {
+	case reflect.Bool:
+		r.SetBool(!was.Bool())
+	case reflect.Int, reflect.Int64:
+		r.SetInt(was.Int() + max(1, was.Int()/3))
+	case reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64:
+		r.SetUint(was.Uint() + 1)
+	case reflect.String:
+		r.SetString(was.String() + "x")
+	case reflect.Pointer:
+		r.Set(reflect.New(r.Type().Elem()))
+	case reflect.Slice:
+		if was.Len() > 1 {
+			r.Set(was.Slice(1, was.Len()))
+		}
+	}
+	return r.Interface().(T)
+}
+`
+
+// take lets the default of a setting be changed, whose type only the call knows.
+const take = `package fill
+
+import (
+	"toril/gateway"
+	"toril/internal/mutant"
+)
+
+func TakeOr[T any](n int, s *Section, byDefault T, parse func(string) (T, error), keys ...string) gateway.Setting[T] {
+	return Take(s, mutant.Other(n, byDefault), parse, keys...)
+}
+`
+
+// A group of places, and the tests that must notice, each as a folder and the tests of it; the quickest first.
+type group struct {
+	files    string // a pattern
+	function string // "" for all
+	change   func(ast.Node) *edit
+	tests    [][2]string
+}
+
+var (
+	samples = [2]string{"audit/suite", "^TestSamples$"}
+	estates = [2]string{"audit/suite", "^TestCases$"}
+)
+
+var groups = []group{
+	{"audit/level.go", "Exposure", branch, [][2]string{{"audit", "."}, samples}},
+	{"audit/*/*.go", "", demand, [][2]string{samples, {"audit/suite", "^TestEveryLine"}}},
+	{"read/strongswan/*.go", "", byDefault, [][2]string{{"read/strongswan", "^Test"}, samples, estates}},
+	{"read/libreswan/*.go", "", byDefault, [][2]string{{"read/libreswan", "^Test"}, samples, estates}},
+	{"read/iked/*.go", "", byDefault, [][2]string{{"read/iked", "^Test"}, samples, estates}},
+	{"walk/path.go", "", hook, [][2]string{{"walk", "^Test"}, samples, estates}},
+	{"walk/hook.go", "", branch, [][2]string{{"walk", "^Test"}, samples, estates}},
+	{"walk/chain.go", "", branch, [][2]string{{"walk", "^Test"}, samples, estates}},
+	{"walk/path.go", "", branch, [][2]string{{"walk", "^Test"}, samples, estates}},
+	{"agree/agree.go", "", branch, [][2]string{{"agree", "^Test"}, samples, estates}},
+}
+
+// alike are the changes after which the program does the same, with the reason.
+var alike = map[string]string{}
+
+// An edit puts text before and after a piece of the source.
+type edit struct {
+	from, to      token.Pos
+	before, after string // with %d for the number
+	what          string
+}
+
+// branch turns a condition round.
+func branch(n ast.Node) *edit {
+	i, ok := n.(*ast.IfStmt)
+	if !ok {
+		return nil
+	}
+	return &edit{i.Cond.Pos(), i.Cond.End(), "mutant.Not(%d, ", ")", "turned round: "}
+}
+
+// demand asks for a demand or a limit that no baseline has.
+func demand(n ast.Node) *edit {
+	s, ok := n.(*ast.SelectorExpr)
+	if !ok {
+		return nil
+	}
+	if of, ok := s.X.(*ast.Ident); !ok || of.Name != "baseline" || !kinds[s.Sel.Name] {
+		return nil
+	}
+	return &edit{s.Pos(), s.End(), "mutant.Other(%d, ", ")", "not asked for: "}
+}
+
+// byDefault changes what a daemon does where nobody said anything.
+func byDefault(n ast.Node) *edit {
+	c, ok := n.(*ast.CallExpr)
+	if !ok {
+		return nil
+	}
+	s, ok := c.Fun.(*ast.SelectorExpr)
+	if !ok || s.Sel.Name != "Take" {
+		return nil
+	}
+	return &edit{s.Pos(), c.Lparen + 1, "fill.TakeOr(%d, ", "", "another default: "}
+}
+
+// hook exchanges a hook for the next.
+func hook(n ast.Node) *edit {
+	s, ok := n.(*ast.SelectorExpr)
+	if !ok {
+		return nil
+	}
+	if of, ok := s.X.(*ast.Ident); !ok || of.Name != "gateway" || !slices.Contains([]string{"Prerouting", "Input", "Forward", "Output", "Postrouting"}, s.Sel.Name) {
+		return nil
+	}
+	return &edit{s.Pos(), s.End(), "mutant.Other(%d, ", ")", "another hook: "}
+}
+
+// kinds are the names of baseline's kinds of demands and limits.
+var kinds = map[string]bool{}
+
+// mutant is one change.
+type mutant struct {
+	name  string
+	tests [][2]string
+}
+
+func TestTheTestsNoticeEveryChange(t *testing.T) {
+	root, err := filepath.Abs("../..")
+	require.NoError(t, err)
+	dir := t.TempDir()
+	known(t, root)
+	mutants, overlay := changed(t, root, dir)
+	t.Logf("%d changes", len(mutants))
+	require.GreaterOrEqual(t, len(mutants), 150)
+	programs := build(t, root, dir, overlay, mutants)
+
+	tally := lab.NewTally(t, "changes to the program that the tests notice")
+	var mu sync.Mutex
+	var left []string
+	work := make(chan int)
+	var all sync.WaitGroup
+	for range runtime.NumCPU() {
+		all.Go(func() {
+			for n := range work {
+				if reason := alike[mutants[n].name]; reason != "" {
+					continue
+				}
+				ok := noticed(t, root, programs, mutants[n], n+1)
+				tally.Count(ok)
+				if !ok {
+					mu.Lock()
+					left = append(left, mutants[n].name)
+					mu.Unlock()
+				}
+			}
+		})
+	}
+	assert.True(t, noticedNothing(t, root, programs, mutants), "without a change the tests must pass")
+	for n := range mutants {
+		work <- n
+	}
+	close(work)
+	all.Wait()
+	slices.Sort(left)
+	for _, l := range left {
+		t.Errorf("nothing notices %s", l)
+	}
+}
+
+// known reads the names of the kinds.
+func known(t *testing.T, root string) {
+	file, err := parser.ParseFile(token.NewFileSet(), filepath.Join(root, "baseline/kinds.go"), nil, 0)
+	require.NoError(t, err)
+	ast.Inspect(file, func(n ast.Node) bool {
+		if v, ok := n.(*ast.ValueSpec); ok {
+			for _, name := range v.Names {
+				if ast.IsExported(name.Name) && len(v.Values) == 1 {
+					if u, ok := v.Values[0].(*ast.UnaryExpr); ok && u.Op == token.AND {
+						kinds[name.Name] = true
+					}
+				}
+			}
+		}
+		return true
+	})
+	require.NotEmpty(t, kinds)
+}
+
+// changed finds the places and writes the files in which all changes stand.
+func changed(t *testing.T, root, dir string) (mutants []mutant, overlay string) {
+	type piece struct {
+		at   int
+		text string
+		last bool // stands before what opens at the same place
+	}
+	pieces := map[string][]piece{}
+	sources := map[string][]byte{}
+	for _, g := range groups {
+		files, err := filepath.Glob(filepath.Join(root, g.files))
+		require.NoError(t, err)
+		slices.Sort(files)
+		for _, file := range files {
+			if strings.HasSuffix(file, "_test.go") {
+				continue
+			}
+			text, err := os.ReadFile(file)
+			require.NoError(t, err)
+			fset := token.NewFileSet()
+			parsed, err := parser.ParseFile(fset, file, text, 0)
+			require.NoError(t, err)
+			for _, d := range parsed.Decls {
+				in := ""
+				if fn, ok := d.(*ast.FuncDecl); ok {
+					in = fn.Name.Name
+				}
+				if g.function != "" && in != g.function {
+					continue
+				}
+				ast.Inspect(d, func(n ast.Node) bool {
+					e := g.change(n)
+					if e == nil {
+						return true
+					}
+					from, to := fset.Position(e.from).Offset, fset.Position(e.to).Offset
+					n1 := len(mutants) + 1
+					what := string(text[from:to])
+					before := fmt.Sprintf(e.before, n1)
+					if e.after == "" { // what stands there is replaced
+						what = string(text[from:min(len(text), from+bytes.IndexByte(text[from:], '\n'))])
+						pieces[file] = append(pieces[file], piece{from, before + "\x00" + fmt.Sprint(to-from), false})
+					} else {
+						pieces[file] = append(pieces[file], piece{from, before, false}, piece{to, e.after, true})
+					}
+					short, _ := filepath.Rel(root, file)
+					mutants = append(mutants, mutant{fmt.Sprintf("%s %s: %s%s", short, in, e.what, what), g.tests})
+					return true
+				})
+			}
+			sources[file] = text
+		}
+	}
+	replace := map[string]string{}
+	put := func(path, text string) {
+		to := filepath.Join(dir, fmt.Sprintf("%d.go", len(replace)))
+		require.NoError(t, os.WriteFile(to, []byte(text), 0o644))
+		replace[path] = to
+	}
+	put(filepath.Join(root, "internal/mutant/mutant.go"), switches)
+	put(filepath.Join(root, "read/fill/take_or.go"), take)
+	for file, ps := range pieces {
+		slices.SortStableFunc(ps, func(a, b piece) int {
+			if a.at != b.at {
+				return a.at - b.at
+			}
+			return map[bool]int{true: 0, false: 1}[a.last] - map[bool]int{true: 0, false: 1}[b.last]
+		})
+		text := sources[file]
+		var b strings.Builder
+		at := 0
+		needs := false
+		for _, p := range ps {
+			b.Write(text[at:p.at])
+			at = p.at
+			insert, skip, replaced := strings.Cut(p.text, "\x00")
+			b.WriteString(insert)
+			if replaced {
+				n := 0
+				fmt.Sscan(skip, &n)
+				at += n
+			}
+			needs = needs || strings.Contains(insert, "mutant.")
+		}
+		b.Write(text[at:])
+		out := b.String()
+		if needs {
+			clause := strings.Index(out, "\npackage ") + 1
+			if strings.HasPrefix(out, "package ") {
+				clause = 0
+			}
+			end := clause + strings.IndexByte(out[clause:], '\n')
+			out = out[:end] + `; import mutant "toril/internal/mutant"` + out[end:]
+		}
+		put(file, out)
+	}
+	data, err := json.Marshal(map[string]any{"Replace": replace})
+	require.NoError(t, err)
+	overlay = filepath.Join(dir, "overlay.json")
+	require.NoError(t, os.WriteFile(overlay, data, 0o644))
+	return mutants, overlay
+}
+
+// build compiles the test programs that are needed, with all changes in them.
+func build(t *testing.T, root, dir, overlay string, mutants []mutant) map[string]string {
+	programs := map[string]string{}
+	for _, m := range mutants {
+		for _, test := range m.tests {
+			if programs[test[0]] != "" {
+				continue
+			}
+			programs[test[0]] = filepath.Join(dir, strings.ReplaceAll(test[0], "/", "-")+".test")
+			cmd := exec.Command("go", "test", "-c", "-overlay", overlay, "-o", programs[test[0]], "./"+test[0])
+			cmd.Dir = root
+			out, err := cmd.CombinedOutput()
+			require.NoError(t, err, "%s", out)
+		}
+	}
+	return programs
+}
+
+// noticed reports whether a test fails with a change. A program that does not end in time has been noticed too.
+func noticed(t *testing.T, root string, programs map[string]string, m mutant, n int) bool {
+	for _, test := range m.tests {
+		if fails(t, root, programs, test, n) {
+			return true
+		}
+	}
+	return false
+}
+
+func noticedNothing(t *testing.T, root string, programs map[string]string, mutants []mutant) bool {
+	seen := map[[2]string]bool{}
+	for _, m := range mutants {
+		for _, test := range m.tests {
+			if !seen[test] && fails(t, root, programs, test, 0) {
+				return false
+			}
+			seen[test] = true
+		}
+	}
+	return true
+}
+
+func fails(t *testing.T, root string, programs map[string]string, test [2]string, n int) bool {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, programs[test[0]], "-test.failfast", "-test.run", test[1])
+	cmd.Dir = filepath.Join(root, test[0])
+	cmd.Env = append(os.Environ(), fmt.Sprintf("TORIL_MUTANT=%d", n), "GOMEMLIMIT=1GiB")
+	out, err := cmd.CombinedOutput()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		t.Errorf("%v: %s", err, out)
+	}
+	if err == nil && bytes.Contains(out, []byte("no tests to run")) {
+		t.Errorf("%s has no test %s", test[0], test[1])
+	}
+	return err != nil
+}
