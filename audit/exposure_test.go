@@ -85,4 +85,3 @@ func TestExposure(t *testing.T) {
 		assert.Equal(t, audit.Finding{Severity: audit.High}, f)
 	})
 }
-

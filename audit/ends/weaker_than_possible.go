@@ -16,7 +16,7 @@ var WeakerThanPossible = &audit.Check{
 	Title:    "A weaker suite is agreed on than both ends could have",
 	Severity: audit.Medium,
 	Why:      "Order decides: the responder takes the first of its own proposals that fits, not the strongest.",
-	Mend:     "Put the strong proposal first on both ends, or take the weak ones out.",
+	Mend:     "Take the weak proposals out on both ends; as long as one must stay, put the strong one first on both.",
 	Doc: audit.Doc{
 		What:    "For either initiator, the suite that is chosen for the IKE SA and for every child is compared with the strongest that both ends have in common, in bits (NIST SP 800-57).",
 		Harm:    "Both administrators wrote AES-256 and 3DES, and 3DES is what runs.",

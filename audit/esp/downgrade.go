@@ -13,7 +13,7 @@ var Downgrade = &audit.Check{
 	Title:    "ESP offers weak algorithms beside strong ones",
 	Severity: audit.Medium,
 	Why:      "What is offered will be used as soon as the far end asks for it.",
-	Mend:     "Take the weak algorithms out of the proposals; what both ends negotiate today will not change.",
+	Mend:     "Take the weak algorithms out of the proposals; where that is all that both ends have in common, give them a strong one first.",
 	Doc: audit.Doc{
 		What:    "The child's proposals prefer algorithms that the baseline accepts, and also offer some that it speaks against.",
 		Harm:    "A far end that only offers the weak one, by mistake or because it was replaced, gets it, and the tunnel looks as healthy as before.",
@@ -33,6 +33,7 @@ var Downgrade = &audit.Check{
 		f.Severity, f.Standard = j.Severity(), j.Standard()
 		f.Message = fmt.Sprintf("the %s proposals also offer %s%s", s.Child.Protocol.Value, j.Names(), audit.ByDefault(set))
 		audit.Exposure(&f, s, j)
+		f.Mend = p.WithoutWeak(s, j)
 		p.Report(f)
 	},
 }

@@ -12,7 +12,7 @@ var Downgrade = &audit.Check{
 	Title:    "IKE offers weak algorithms beside strong ones",
 	Severity: audit.Medium,
 	Why:      "What is offered will be used as soon as the far end asks for it.",
-	Mend:     "Take the weak algorithms out of the proposals; what both ends negotiate today will not change.",
+	Mend:     "Take the weak algorithms out of the proposals; where that is all that both ends have in common, give them a strong one first.",
 	Doc: audit.Doc{
 		What: "The proposals of the IKE SA prefer algorithms that the baseline accepts, and also offer some that it speaks against.",
 		Harm: "A partner's device that is set up carelessly, or replaced, gets the weak suite without anybody noticing; and a fault in the negotiation " +
@@ -31,6 +31,7 @@ var Downgrade = &audit.Check{
 		f.Severity, f.Standard = j.Severity(), j.Standard()
 		f.Message = "the IKE proposals also offer " + j.Names() + audit.ByDefault(set)
 		audit.Exposure(&f, s, j)
+		f.Mend = p.WithoutWeak(s, j)
 		p.Report(f)
 	},
 }

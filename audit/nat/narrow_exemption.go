@@ -12,7 +12,7 @@ var NarrowExemption = &audit.Check{
 	Title:    "The NAT exemption covers a part of the encryption domain only",
 	Severity: audit.High,
 	Why:      "The rest of the domain is translated and leaves in clear: some hosts or networks work through the tunnel, the others do not.",
-	Mend:     "Widen the exemption to every network of the child, or write it by policy: rt ipsec exists accept.",
+	Mend:     "Write the exemption by IPsec policy, or widen it to every network of the child.",
 	Doc: audit.Doc{
 		What:    "Children of which some packets pass source NAT untouched by an exemption, and others are translated.",
 		Harm:    "One subnet was added to the tunnel and forgotten in the exemption; its packets go out to the Internet.",
@@ -33,7 +33,7 @@ var NarrowExemption = &audit.Check{
 					continue
 				}
 				part := domain.And(addresses(r.When))
-				if part.Empty() || part.Equal(domain) {
+				if part.Minus(ofTunnels).Empty() || part.Equal(domain) {
 					continue
 				}
 				for _, w := range rewrites {
@@ -47,6 +47,7 @@ var NarrowExemption = &audit.Check{
 					f.Example = example.String()
 					f.Message = fmt.Sprintf("the exemption covers %s, and not the rest of %s", part, c.Name)
 					f.Also = []audit.Evidence{{Pos: w.Rule.At, Note: "the rule that translates the rest"}, {Pos: c.Local.Where(c.Remote.Where(c.At)), Note: "the networks of the child"}}
+					f.Mend = audit.Sentence("write the exemption by IPsec policy: "+p.In(audit.ExemptByPolicy, s.Gateway.Name, r.At), "widen it to every network of the child")
 					p.Report(f)
 					return
 				}

@@ -17,6 +17,9 @@ func postrouting(g *gateway.Gateway) []*gateway.Chain {
 // exempts reports whether a rule lets packets pass a nat chain untouched.
 func exempts(r *gateway.Rule) bool { return r.Verb == gateway.Accept || r.Verb == gateway.Return }
 
+// ofTunnels are the packets of the tunnels themselves: whoever exempts them does not mean an encryption domain.
+var ofTunnels = packet.Union(packet.Where(packet.Proto, packet.OneOf(50, 51)), packet.Where(packet.Proto, packet.OneOf(17)).And(packet.Where(packet.Dport, packet.OneOf(500, 4500))))
+
 // everything reports whether a rule is for all packets.
 func everything(r *gateway.Rule) bool { return r.When.Contains(packet.Only(packet.IPv4)) }
 

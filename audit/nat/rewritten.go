@@ -12,7 +12,7 @@ var Rewritten = &audit.Check{
 	Title:    "NAT rewrites tunnel traffic before it is encrypted",
 	Severity: audit.Critical,
 	Why:      "The kernel looks for the tunnel again after the source was rewritten; the packets no longer match, and leave in clear.",
-	Mend:     "Put a rule before it that lets the encryption domain pass: rt ipsec exists accept, or ip daddr of the remote networks accept.",
+	Mend:     "Put a rule before it that lets the encryption domain pass, by IPsec policy or by its networks.",
 	Doc: audit.Doc{
 		What: "Every packet of the encryption domain is sent through the rules of the postrouting hook, exactly. The check speaks where some of them meet a source NAT or " +
 			"masquerade that no earlier rule of the same chain exempts them from, and shows one such packet.",
@@ -35,6 +35,7 @@ var Rewritten = &audit.Check{
 				f.Message = fmt.Sprintf("%s rewrites packets of the encryption domain; they stay inside of it, with another source", r.Rule.Verb)
 				f.Why = "The far end sees another source than the one that sent, and the ESP packets themselves may be rewritten by the same rule."
 			}
+			f.Mend = audit.Sentence("put a rule before it that lets the encryption domain pass: "+p.In(audit.ExemptByPolicy, s.Gateway.Name, r.Rule.At), "one that names its networks")
 			f.Undecided(r.Unsure)
 			f.Also = []audit.Evidence{{Pos: c.Remote.Where(c.At), Note: "the remote networks of the child"}}
 			p.Report(f)

@@ -16,7 +16,7 @@ var WideExemption = &audit.Check{
 	Title:    "The NAT exemption is wider than the tunnels",
 	Severity: audit.Medium,
 	Why:      "What it exempts and no tunnel protects leaves with its private source, and no answer finds its way back.",
-	Mend:     "Narrow the exemption to the encryption domains, or write it by policy: rt ipsec exists accept.",
+	Mend:     "Write the exemption by IPsec policy, or narrow it to the encryption domains.",
 	Doc: audit.Doc{
 		What:    "Rules of a source NAT chain that let packets pass untouched which a later rule of the chain would translate, and which belong to no encryption domain. A packet is shown for which it is so.",
 		Harm:    "Private addresses leak to the provider; hosts that the rule was not meant for lose the Internet.",
@@ -58,6 +58,7 @@ var WideExemption = &audit.Check{
 					f.Example = w.String()
 					f.Message = "the exemption takes packets out of NAT that no tunnel protects: they leave with their private source"
 					f.Also = []audit.Evidence{{Pos: later.At, Note: "the rule that would have translated them"}}
+					f.Mend = audit.Sentence("write the exemption by IPsec policy: "+p.In(audit.ExemptByPolicy, g.Name, r.At), "narrow it to the encryption domains")
 					p.Report(f)
 					break
 				}

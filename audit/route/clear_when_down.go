@@ -71,6 +71,7 @@ var ClearWhenDown = &audit.Check{
 			if at := o.Decided(source.Pos{}); !at.IsZero() {
 				f.Also = append(f.Also, audit.Evidence{Pos: at, Note: "the last rule that they meet"})
 			}
+			f.Mend = audit.Sentence("let a policy catch them: "+p.In(audit.CatchTraffic, s.Gateway.Name, s.Connection.At), "drop what is for the remote networks and will not be encrypted, behind NAT")
 			f.Undecided(o.Unsure)
 			p.Report(f)
 			return

@@ -54,7 +54,7 @@ var NoReturn = &audit.Check{
 			w, _ := taken.Witness()
 			f.Example = w.String()
 			f.Message = fmt.Sprintf("the route that the IKE daemon installs for %s also takes what comes out of %s: it goes back out, and not to %s", by.Name, s.Child.Name, s.Child.Local.Value)
-			f.Mend = "Add a child with mode = pass and start_action = trap from and to the networks behind the gateway, name narrower remote networks, or set charon.install_routes = no and configure the routes yourself."
+			f.Mend = audit.Sentence(p.In(audit.PassChild, s.Gateway.Name, line), "name narrower remote networks", "set charon.install_routes = no and configure the routes yourself")
 			p.Report(f)
 		}
 		if lost.Empty() {

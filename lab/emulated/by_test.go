@@ -41,6 +41,7 @@ E
 // TestTunnelInterfacesWithRealESP tries every case with every kind of tunnel interface.
 func TestTunnelInterfacesWithRealESP(t *testing.T) {
 	tally := lab.NewTally(t, "packets through tunnel interfaces of a kernel with ESP")
+	t.Parallel()
 	m := newMachine(t)
 	for _, i := range cases.Interfaces {
 		t.Run(i.Name, func(t *testing.T) {

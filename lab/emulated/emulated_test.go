@@ -69,6 +69,7 @@ const stages = `table inet stages {
 // TestCasesWithRealESP runs every case in a stock kernel: what arrives, with which source, and where the rest was stopped.
 func TestCasesWithRealESP(t *testing.T) {
 	tally := lab.NewTally(t, "packets through a kernel with ESP")
+	t.Parallel()
 	m := newMachine(t)
 	var b strings.Builder
 	b.WriteString(strings.ReplaceAll(prologue, "KEYS", cases.Keys))

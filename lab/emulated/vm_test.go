@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -29,6 +30,11 @@ type machine struct {
 // that packets need.
 func newMachine(t testing.TB) *machine {
 	t.Helper()
+	making.Lock() // tests run side by side
+	defer making.Unlock()
+	if made != nil {
+		return &machine{t, made.kernel, made.archive}
+	}
 	lab.Need(t, "qemu-system-x86_64", "qemu-system-x86")
 	lab.Need(t, "/usr/sbin/nft", "nftables")
 	lab.Need(t, "/usr/bin/ping", "iputils-ping")
@@ -71,8 +77,14 @@ chmod 755 root/init
 	kernels, err := filepath.Glob(filepath.Join(dir, "kernel/boot/vmlinuz-*"))
 	require.NoError(t, err)
 	require.Len(t, kernels, 1)
-	return &machine{t, kernels[0], filepath.Join(dir, "base.cpio")}
+	made = &machine{nil, kernels[0], filepath.Join(dir, "base.cpio")}
+	return &machine{t, made.kernel, made.archive}
 }
+
+var (
+	making sync.Mutex
+	made   *machine
+)
 
 func sh(t testing.TB, dir, script string) {
 	t.Helper()

@@ -350,7 +350,7 @@ func build(t *testing.T, root, dir, overlay string, mutants []mutant) map[string
 				continue
 			}
 			programs[test[0]] = filepath.Join(dir, strings.ReplaceAll(test[0], "/", "-")+".test")
-			cmd := exec.Command("go", "test", "-c", "-overlay", overlay, "-o", programs[test[0]], "./"+test[0])
+			cmd := exec.Command("go", "test", "-c", "-vet=off", "-overlay", overlay, "-o", programs[test[0]], "./"+test[0])
 			cmd.Dir = root
 			out, err := cmd.CombinedOutput()
 			require.NoError(t, err, "%s", out)
