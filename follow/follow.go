@@ -250,13 +250,24 @@ func (g *guide) cross(from *gateway.Gateway, p *Part, way []passage) *Crossing {
 		return c
 	}
 	c.Notes = g.agreement(t, p.Policy.Child)
-	plain := p.Now.Free(packet.In, packet.Out, packet.State, packet.Direction, packet.Translated, packet.Mark, packet.PeerIn, packet.PeerOut)
-	pol := g.farPolicy(t, far, p.Policy.Child, plain)
+	onTheWire := func(s packet.Set) packet.Set {
+		return s.Free(packet.In, packet.Out, packet.State, packet.Direction, packet.Translated, packet.Mark, packet.PeerIn, packet.PeerOut)
+	}
+	plain := onTheWire(p.Now)
+	sealed := plain // what was encrypted: the packets, or those that they are wrapped in
+	if p.Wrap != nil {
+		sealed = onTheWire(p.Wrap.Outer.Now)
+	}
+	pol := g.farPolicy(t, far, p.Policy.Child, sealed)
 	if pol == nil {
 		c.Lost = fmt.Sprintf("no child of %s is for them", far.Name())
 		return c
 	}
 	path := g.path(far.Gateway)
+	if p.Wrap != nil && len(pol.Wraps) == 0 {
+		c.Lost = fmt.Sprintf("no interface of %s takes them out of what %s wrapped them in", far.Gateway.Name, p.Wrap.By.Name)
+		return c
+	}
 	trip := &Trip{Gateway: far.Gateway, In: path.Entry(pol), Out: pol, Arrival: path.Arrive(pol)}
 	if stop := stopped(trip.Arrival); stop != nil {
 		c.Lost, c.Where = fmt.Sprintf("the ESP packets are not let in at %s", far.Gateway.Name), stop
@@ -274,8 +285,7 @@ func (g *guide) cross(from *gateway.Gateway, p *Part, way []passage) *Crossing {
 	}
 	_, inner := path.Inbound(pol, plain)
 	g.parts(trip, inner, way)
-	inside := plain.And(pol.Back())
-	if rest := plain.Minus(inside); !rest.Empty() {
+	if rest := sealed.Minus(pol.Back()); !rest.Empty() {
 		c.Notes = append(c.Notes, fmt.Sprintf("%s has no child for a part of them: %s", far.Gateway.Name, rest))
 	}
 	c.Trip = trip
