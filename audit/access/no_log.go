@@ -17,7 +17,7 @@ var NoLog = &audit.Check{
 	Mend:     "Log new connections in the rule that accepts them, or before it.",
 	Doc: audit.Doc{
 		What:    "The rules that accept new connections which come out of a tunnel to another gateway: the check speaks where none of those that the packets meet logs.",
-		Harm:    "After an incident at a partner the question \"what did they reach?\" has no answer.",
+		Harm:    "After an incident at a partner nobody can tell what was reached through the tunnel.",
 		Write:   "ct state new log prefix \"from-partner \" accept",
 		Sources: []string{"NIST SP 800-41 Rev. 1 section 5", "NIST SP 800-77 Rev. 1"},
 	},

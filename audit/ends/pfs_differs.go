@@ -14,7 +14,7 @@ var PFSDiffers = &audit.Check{
 	Name:     "ends/pfs-differs",
 	Title:    "Perfect forward secrecy differs: it breaks when keys are renewed",
 	Severity: audit.High,
-	Why:      "Under IKEv2 the first child is made without a key exchange of its own, so the difference shows only at the first renewal: \"it drops every hour\".",
+	Why:      "Under IKEv2 the first child is made without a key exchange of its own, so the difference shows only at the first renewal, and again at every one.",
 	Mend:     "Name the same group in the child's proposals on both ends.",
 	Doc: audit.Doc{
 		What: "The renewal of every child is negotiated for either end as its initiator. With IKEv2 a missing or different group lets the tunnel come up, carry traffic, and fail at the first renewal; " +

@@ -14,7 +14,7 @@ var NoLiveness = &audit.Check{
 	Mend:     "Turn the liveness check on, on both ends, for example every 30 seconds.",
 	Doc: audit.Doc{
 		What:    "The connection never asks its peer whether it is still there.",
-		Harm:    "After a restart of one end the other keeps encrypting for an SA that nobody has: \"the tunnel is up, but nothing passes\", until the lifetime ends.",
+		Harm:    "After a restart of one end the other keeps encrypting for an SA that nobody has: the tunnel is up and nothing passes, until the lifetime ends.",
 		Write:   "In swanctl.conf: dpd_delay = 30s.",
 		Sources: []string{"RFC 7296 section 2.4", "RFC 3706"},
 		Demands: []string{baseline.Liveness.Name},

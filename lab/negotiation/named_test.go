@@ -125,6 +125,7 @@ func allNamed() []named {
 // TestNamedPairs sets up every pair, the first end initiating, and compares with what Toril predicts.
 func TestNamedPairs(t *testing.T) {
 	tally := lab.NewTally(t, "negotiation: named pairs")
+	kept := newRecord(t, "named")
 	p := charon.StartPair(t, "nam")
 	dir := t.TempDir()
 	empty := filepath.Join(dir, "empty.conf")
@@ -152,7 +153,9 @@ func TestNamedPairs(t *testing.T) {
 				}
 			}
 		}
-		if !tally.Count(got == want) {
+		if tally.Count(got == want) {
+			kept.keep(n.name, a, b)
+		} else {
 			t.Errorf("%s\n daemons:   %s\n predicted: %s\n because:   %s\n--- a\n%s--- b\n%s", n.name, got, want, why, a, b)
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"strings"
 	"testing/fstest"
@@ -247,4 +248,48 @@ func same(a, b *gateway.Rule) bool {
 	all := *a
 	all.When = b.When
 	return a.When.Equal(b.When) && Rule(&all) == Rule(b)
+}
+
+// Everything writes every setting of a gateway's connections, field by field, with the origin of each: what nobody said is in
+// parentheses.
+func Everything(g *gateway.Gateway) string {
+	var b strings.Builder
+	var write func(indent string, v reflect.Value)
+	write = func(indent string, v reflect.Value) {
+		for i := range v.NumField() {
+			f, field := v.Field(i), v.Type().Field(i)
+			name := indent + field.Name
+			switch {
+			case !field.IsExported() || f.Type() == reflect.TypeFor[source.Pos]():
+			case f.Kind() == reflect.Struct && f.FieldByName("Origin").IsValid():
+				text := fmt.Sprint(f.FieldByName("Value"))
+				if f.FieldByName("Origin").Interface() == gateway.Default {
+					text = "(" + text + ")"
+				}
+				fmt.Fprintf(&b, "%s: %s\n", name, text)
+			case f.Type() == reflect.TypeFor[[]*gateway.Child]():
+				for j := range f.Len() {
+					fmt.Fprintf(&b, "%schild\n", indent)
+					write(indent+"  ", f.Index(j).Elem())
+				}
+			case f.Kind() == reflect.Struct && f.NumField() > 0:
+				fmt.Fprintf(&b, "%s\n", name)
+				write(indent+"  ", f)
+			case f.Kind() != reflect.Pointer:
+				fmt.Fprintf(&b, "%s: %v\n", name, f)
+			}
+		}
+	}
+	for _, c := range g.Connections {
+		b.WriteString("connection\n")
+		write("  ", reflect.ValueOf(c).Elem())
+	}
+	for _, i := range g.Interfaces {
+		b.WriteString("interface\n")
+		write("  ", reflect.ValueOf(i).Elem())
+	}
+	for _, r := range g.Routes {
+		fmt.Fprintf(&b, "route %s dev %s\n", r.To, r.Dev)
+	}
+	return b.String()
 }

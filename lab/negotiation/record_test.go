@@ -1,0 +1,35 @@
+//go:build lab
+
+package negotiation
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/tools/txtar"
+)
+
+// record keeps pairs for which daemons did what was predicted: the tests of agree hold the prediction to them where no daemon is.
+type record struct {
+	archive txtar.Archive
+	most    int // how many are kept of a long row
+}
+
+// newRecord writes what was kept to the folder that TORIL_LAB_RECORD names, at the end of the test.
+func newRecord(t *testing.T, name string) *record {
+	r := &record{most: 80}
+	dir := os.Getenv("TORIL_LAB_RECORD")
+	if dir == "" {
+		return r
+	}
+	t.Cleanup(func() {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name+".txtar"), txtar.Format(&r.archive), 0o644))
+	})
+	return r
+}
+
+func (r *record) keep(name, a, b string) {
+	r.archive.Files = append(r.archive.Files, txtar.File{Name: name + "/a", Data: []byte(a)}, txtar.File{Name: name + "/b", Data: []byte(b)})
+}
