@@ -421,20 +421,8 @@ func (a *attempt) nominal(cs []*gateway.Connection) *gateway.Connection {
 	return cs[0]
 }
 
-// answers makes a connection of the responder's gateway the one that answers.
-func (a *attempt) answers(c *gateway.Connection) {
-	if c == a.r.c {
-		return
-	}
-	a.r.c, a.r.Connection = c, c
-	a.r.own, a.r.peer = netip.Addr{}, netip.Addr{}
-	if fixed := c.LocalAddrs.Value.Fixed(); len(fixed) > 0 {
-		a.r.own = fixed[0]
-	}
-	if fixed := c.RemoteAddrs.Value.Fixed(); len(fixed) > 0 {
-		a.r.peer = fixed[0]
-	}
-}
+// answers makes a connection of the responder's gateway the one that answers; the addresses are those of the tunnel all the same.
+func (a *attempt) answers(c *gateway.Connection) { a.r.c, a.r.Connection = c, c }
 
 // proposals chooses the IKE SA's suite: under IKEv2 with the first connection that has one for it, under IKEv1 with the
 // first alone. Those that could have it are left to choose from.

@@ -125,7 +125,7 @@ func (a *attempt) methods() *Failure {
 	fail := func(mine, theirs gateway.Setting[ike.Method], who, whom side) *Failure {
 		return &Failure{Topic: Method, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Why: fmt.Sprintf("%s authenticates with %s, and %s asks it for %s", who.name(), mine.Value, whom.name(), theirs.Value),
 			Lines:   ordered(a, who, mine.Where(who.c.At), theirs.Where(whom.c.At)),
-			Changes: []string{fmt.Sprintf("set %s for %s on both ends", mine.Value, who.name()), fmt.Sprintf("or %s", theirs.Value)}}
+			Changes: []string{fmt.Sprintf("set %s for %s on both ends", mine.Value, who.name()), fmt.Sprintf("set %s for it on both", theirs.Value)}}
 	}
 	for _, s := range []side{a.i, a.r} {
 		if mine, peer := s.c.Local.Method, s.c.Remote.Method; a.Version == ike.V1 && mine.Value != peer.Value {

@@ -244,13 +244,15 @@ func (f Flow) setPorts(field packet.Field, v packet.Values) []Flow {
 	return out
 }
 
-// translated notes on the packets that their connection is translated, as conditions on it see.
+// translated notes on the packets that their connection is translated, as conditions on it see: 1 is its source, 2 its destination,
+// 3 both.
 func (f Flow) translated(field packet.Field) Flow {
-	bit := packet.OneOf(1, 3)
+	bit, other := uint64(1), uint64(2)
 	if field == packet.Dst {
-		bit = packet.OneOf(2, 3)
+		bit, other = other, bit
 	}
-	f.Now = f.Now.Replace(packet.Translated, bit)
+	before := packet.Where(packet.Translated, packet.OneOf(other, 3))
+	f.Now = f.Now.And(before).Replace(packet.Translated, packet.OneOf(3)).Or(f.Now.Minus(before).Replace(packet.Translated, packet.OneOf(bit)))
 	return f
 }
 

@@ -56,6 +56,7 @@ func TestVerdictsOfChains(t *testing.T) {
 		"return of a base chain is its policy": {"", "drop", "tcp dport 22 return\naccept", "22 drop, 80 accept, 8080 accept"},
 		"reject is a drop that says so":        {"", "accept", "tcp dport 22 reject", "22 reject, 80 accept, 8080 accept"},
 		"jumps within jumps":                   {"chain a {\njump b\ntcp dport 80 drop\n}\nchain b {\ntcp dport 22 drop\n}", "accept", "jump a", "22 drop, 80 drop, 8080 accept"},
+		"untracked, and on":                    {"", "drop", "notrack\nct state untracked tcp dport 22 accept\nct state new accept", "22 accept, 80 drop, 8080 drop"},
 		"a verdict map":                        {"", "drop", "tcp dport vmap { 22 : drop, 80 : accept }", "22 drop, 80 accept, 8080 drop"},
 		"a named set":                          {"set open {\ntype inet_service\nelements = { 80, 8080 }\n}", "drop", "tcp dport @open accept", "22 drop, 80 accept, 8080 accept"},
 		"negation":                             {"", "drop", "tcp dport != 22 accept", "22 drop, 80 accept, 8080 accept"},

@@ -2,6 +2,7 @@ package ends
 
 import (
 	"fmt"
+	"slices"
 
 	"toril/agree"
 	"toril/audit"
@@ -29,12 +30,10 @@ var ModeDiffers = &audit.Check{
 			f := both(p, t, c.A.Mode.Where(c.A.At), c.B.Mode.Where(c.B.At))
 			f.Severity = audit.Medium
 			f.Message = fmt.Sprintf("%s is in %s mode on %s and in %s mode on %s", c.A.Name, c.A.Mode.Value, t.Ends[0].Gateway.Name, c.B.Mode.Value, t.Ends[1].Gateway.Name)
-			for _, a := range p.Attempts(t) {
-				for _, k := range a.Children {
-					if k.Failure != nil && k.Failure.Topic == agree.Mode {
-						f.Severity, f.Message = audit.High, f.Message+": the child does not come up"
-					}
-				}
+			if slices.ContainsFunc(p.Attempts(t), func(a agree.Attempt) bool {
+				return slices.ContainsFunc(a.Children, func(k agree.Child) bool { return k.Failure != nil && k.Failure.Topic == agree.Mode })
+			}) {
+				f.Severity, f.Message = audit.High, f.Message+": the child does not come up"
 			}
 			p.Report(f)
 		}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -271,5 +272,29 @@ func TestEveryKindNamesItsCheck(t *testing.T) {
 		}
 		assert.True(t, k.Unit != baseline.NoUnit == (k.Most || k.Least), k.Name)
 		assert.True(t, k.Unit == baseline.NoUnit == (k.For || k.Against), k.Name)
+	}
+}
+
+// TestEveryKeyExchangeMayHaveToResist: where a baseline asks for a quantum-safe key exchange, a post-quantum pre-shared key is not
+// enough, and the message says so.
+func TestEveryKeyExchangeMayHaveToResist(t *testing.T) {
+	conf := "connections {\n  a {\n    version = 2\n    remote_addrs = 192.0.2.1\n    proposals = aes256gcm16-prfsha384-ecp384%s\n    ppk_id = both\n    ppk_required = yes\n  }\n}\n"
+	for demand, wants := range map[string][2]string{
+		"quantum-safe":     {"", ""},
+		"quantum-safe-key": {"no key exchange of the tunnel withstands a quantum computer, and the baseline does not take a post-quantum pre-shared key for one", ""},
+	} {
+		b, err := baseline.Parse("site.yaml", []byte("name: site\ndemands:\n  "+demand+": {level: MUST, document: house rule}\n"))
+		require.NoError(t, err)
+		for i, more := range []string{"", "-ke1_mlkem1024"} {
+			r := run(t, fstest.MapFS{"g/swanctl.conf": {Data: []byte(fmt.Sprintf(conf, more))}}, suite.All(), b)
+			got := ""
+			for _, f := range r.Findings {
+				if f.Check == "ike/quantum" {
+					got = f.Message
+					assert.Equal(t, audit.High, f.Severity)
+				}
+			}
+			assert.Equal(t, wants[i], got, "%s with %s", demand, more)
+		}
 	}
 }

@@ -118,3 +118,18 @@ func FuzzFRR(f *testing.F) {
 	f.Add("router ospf\n no passive-interface x\ninterface\nip route 1.2.3.4 0.0.0.0 Null0 table\nvrf\n ip route 0/0\n")
 	f.Fuzz(func(t *testing.T, text string) { readtest.Network(readtest.Read(frr.Format, "frr.conf", text, nil)) })
 }
+
+// TestWhereAProtocolIsPassive: on named interfaces, on all but named ones, and taken back again.
+func TestWhereAProtocolIsPassive(t *testing.T) {
+	for name, c := range map[string]struct{ lines, want string }{
+		"one":                        {"router ospf\n passive-interface eth0\n", "[eth0] []"},
+		"all but one":                {"router ospf\n passive-interface default\n no passive-interface gre1\n", "[default] [gre1]"},
+		"taken back":                 {"router ospf\n passive-interface eth0\n no passive-interface eth0\n", "[] [eth0]"},
+		"by the interface":           {"interface eth0\n ip ospf passive\n!\nrouter ospf\n", "[eth0] []"},
+		"all but one, the other way": {"interface gre1\n no ip ospf passive\n!\nrouter ospf\n passive-interface default\n", "[default] [gre1]"},
+	} {
+		g := readtest.Read(frr.Format, "frr.conf", "frr version 8.4\n"+c.lines, nil)
+		require.Len(t, g.Protocols, 1, name)
+		assert.Equal(t, c.want, fmt.Sprint(g.Protocols[0].Passive, g.Protocols[0].Active), name)
+	}
+}
