@@ -18,16 +18,13 @@ type random struct {
 
 // end is what one gateway of a random estate is told.
 type end struct {
-	name, own, lan      string
-	nets                []string // behind it
-	local, remote       []string // selectors
-	proposals, esp      string
-	version             int
-	id, peerID, key     string
-	start               string
-	nat, filter, output string
-	rules               []string // of its forward chain
-	routes              []string
+	name, own       string
+	nets            []string // behind it
+	local, remote   []string // selectors
+	proposals, esp  string
+	version         int
+	id, peerID, key string
+	start           string
 }
 
 // chance is true once in n times, and never in a sound estate; it remembers what is put wrong.
