@@ -17,7 +17,7 @@ import (
 
 // The bounds of archives: bytes of all that are unpacked in one run, entries of one, and how deep they hold each other.
 const (
-	MaxUnpacked = 512 << 20
+	MaxUnpacked = 128 << 20
 	maxEntries  = 100_000
 	maxArchives = 3
 )

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"toril/ike"
+	"toril/internal/disk"
 	"toril/internal/strictyaml"
 	"toril/packet"
 	"toril/read"
@@ -207,7 +208,7 @@ func (c *Config) formatFor(name string) (format string, told bool) {
 
 // loadConfig reads the toril.yaml of a folder; nil where there is none.
 func (l *loader) loadConfig(fsys fs.FS, prefix string) *Config {
-	data, err := fs.ReadFile(fsys, ConfigName)
+	data, err := disk.Read(fsys, ConfigName, strictyaml.MaxBytes)
 	if err != nil {
 		if !errors.Is(err, fs.ErrNotExist) {
 			l.problem(prefix+ConfigName, "cannot be read: %v", reason(err))

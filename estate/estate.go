@@ -2,10 +2,11 @@
 package estate
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"io"
 	"io/fs"
-	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -17,6 +18,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"toril/gateway"
+	"toril/internal/disk"
 	"toril/read"
 	"toril/source"
 )
@@ -31,6 +33,7 @@ type Estate struct {
 	Problems []*source.Error    // of every file, in their order
 	Intents  []*Intent          // what tunnels are for, as far as a toril.yaml says
 	Read     int                // files that were read
+	LeftOut  []gateway.LeftOut  // files that were not read, by path
 	files    map[string]*gateway.File
 
 	once      sync.Once
@@ -95,16 +98,41 @@ type plan struct {
 	files  []string
 	config *Config // of the estate
 	as     string  // the format of all its files, where that is given
+
+	leftOut []gateway.LeftOut
 }
 
 // Load reads every gateway below the paths. A path is a folder with one folder a gateway, the folder of one gateway, an
 // archive of either, a file, or "-". What cannot be read becomes a Problem; an error means that the run was cancelled.
 func Load(ctx context.Context, paths []string, opts Options) (*Estate, error) {
 	l := newLoader(opts)
-	for _, p := range paths {
+	for _, p := range once(paths) {
 		l.add(p)
 	}
 	return l.run(ctx)
+}
+
+// once leaves out paths that were given before, or lie in a folder that was given too.
+func once(paths []string) []string {
+	real := make([]string, len(paths))
+	for i, p := range paths {
+		if p == "-" {
+			real[i] = p
+			continue
+		}
+		real[i], _ = filepath.Abs(p)
+		if r, err := filepath.EvalSymlinks(real[i]); err == nil {
+			real[i] = r
+		}
+	}
+	var out []string
+	for i, p := range paths {
+		if !slices.ContainsFunc(real[:i], func(r string) bool { return r == real[i] }) &&
+			!slices.ContainsFunc(real, func(r string) bool { return strings.HasPrefix(real[i], strings.TrimSuffix(r, "/")+"/") && real[i] != r }) {
+			out = append(out, p)
+		}
+	}
+	return out
 }
 
 // LoadFS reads an estate out of a file system: its top level is the folder with one folder a gateway.
@@ -116,15 +144,16 @@ func LoadFS(ctx context.Context, fsys fs.FS, opts Options) (*Estate, error) {
 
 type loader struct {
 	opts     Options
-	byName   map[string]*plan
+	plans    map[[2]string]*plan // by folder and name
 	problems []*source.Error
 	files    []*source.File // read besides those of gateways
 	intents  []*Intent
+	leftOut  []gateway.LeftOut
 	budget   int64 // bytes that archives may still unpack to
 }
 
 func newLoader(opts Options) *loader {
-	return &loader{opts: opts, byName: map[string]*plan{}, budget: MaxUnpacked}
+	return &loader{opts: opts, plans: map[[2]string]*plan{}, budget: MaxUnpacked}
 }
 
 func (l *loader) problem(path, format string, args ...any) {
@@ -138,29 +167,54 @@ func (l *loader) add(p string) {
 	}
 	shown := filepath.ToSlash(filepath.Clean(p))
 	info, err := os.Stat(p)
-	switch {
-	case err != nil:
-		l.problem(shown, "cannot be read: %v", reason(err))
-	case info.IsDir():
+	if err == nil && info.IsDir() {
+		fsys, err := disk.Folder(p)
+		if err != nil {
+			l.problem(shown, "cannot be read: %v", reason(err))
+			return
+		}
 		prefix := shown + "/"
 		if shown == "." {
 			prefix = ""
 		}
 		abs, _ := filepath.Abs(p)
-		l.folder(os.DirFS(p), prefix, filepath.Base(abs))
-	default:
-		dir := path.Dir(shown)
-		prefix := dir + "/"
-		if dir == "." {
-			prefix = ""
-		}
-		fsys, name := os.DirFS(filepath.Dir(p)), path.Base(shown)
-		if isArchive(name) {
-			l.archive(fsys, prefix, name)
-			return
-		}
-		l.file(fsys, prefix, name, nil)
+		l.folder(fsys, prefix, filepath.Base(abs))
+		return
 	}
+	fsys, name, err := disk.File(p)
+	if err == nil {
+		_, err = fs.Stat(fsys, name)
+	}
+	if err != nil {
+		l.problem(shown, "cannot be read: %v", reason(err))
+		return
+	}
+	dir, given := path.Dir(shown), path.Base(shown)
+	prefix := dir + "/"
+	if dir == "." {
+		prefix = ""
+	}
+	if given != name { // it was given by a link
+		fsys, name = renamed{fsys, given, name}, given
+	}
+	if isArchive(name) {
+		l.archive(fsys, prefix, name)
+		return
+	}
+	l.file(fsys, prefix, name, nil)
+}
+
+// renamed is a file system of which one file has another name.
+type renamed struct {
+	fs.FS
+	name, is string
+}
+
+func (r renamed) Open(name string) (fs.File, error) {
+	if name == r.name {
+		name = r.is
+	}
+	return r.FS.Open(name)
 }
 
 // stdin plans what comes on standard input, as one file.
@@ -209,12 +263,11 @@ func (l *loader) archive(fsys fs.FS, prefix, name string) {
 
 func (l *loader) unpack(fsys fs.FS, prefix, name string) (fs.FS, bool) {
 	shown := prefix + name
-	info, err := fs.Stat(fsys, name)
-	if err == nil && info.Size() > MaxUnpacked {
+	data, err := disk.Read(fsys, name, MaxUnpacked)
+	if errors.Is(err, disk.TooLarge) {
 		l.problem(shown, "is larger than %d MiB and was not read", MaxUnpacked>>20)
 		return nil, false
 	}
-	data, err := fs.ReadFile(fsys, name)
 	if err != nil {
 		l.problem(shown, "cannot be read: %v", reason(err))
 		return nil, false
@@ -257,11 +310,19 @@ func (l *loader) folder(fsys fs.FS, prefix, name string) {
 			files = append(files, n)
 		}
 	}
+	hidden := func() { // of a folder of gateways; a gateway walks its own
+		for _, e := range entries {
+			if strings.HasPrefix(e.Name(), ".") {
+				l.leftOut = append(l.leftOut, gateway.LeftOut{Path: prefix + e.Name(), Why: dotted})
+			}
+		}
+	}
 	alone := len(folders) == 0 && !slices.ContainsFunc(files, isArchive)
 	if alone || inner {
 		l.gateway(name, fsys, prefix, "", config)
 		return
 	}
+	hidden()
 	for _, n := range folders {
 		if sub, err := fs.Sub(fsys, n); err == nil {
 			l.gateway(n, sub, prefix+n+"/", n+"/", config)
@@ -275,6 +336,9 @@ func (l *loader) folder(fsys fs.FS, prefix, name string) {
 		}
 	}
 }
+
+// dotted is why a file or a folder is left out whose name begins with a dot.
+const dotted = "its name begins with a dot"
 
 func (l *loader) gateway(name string, fsys fs.FS, prefix, within string, config *Config) {
 	p := l.plan(name, fsys, prefix)
@@ -292,6 +356,7 @@ func (l *loader) walk(p *plan, fsys fs.FS, below string, depth int) {
 				return fs.SkipDir
 			}
 		case name != "." && strings.HasPrefix(d.Name(), "."):
+			p.leftOut = append(p.leftOut, gateway.LeftOut{Path: p.shown + below + name, Why: dotted})
 			if d.IsDir() {
 				return fs.SkipDir
 			}
@@ -338,42 +403,61 @@ func (l *loader) file(fsys fs.FS, prefix, name string, config *Config) {
 	p.files = append(p.files, name)
 }
 
+// plan returns the plan of a gateway; the same name in two folders is two gateways.
 func (l *loader) plan(name string, fsys fs.FS, prefix string) *plan {
-	key := name
-	for n := 2; ; n++ { // the same name in two folders is two gateways
-		p := l.byName[key]
-		if p == nil {
-			p = &plan{name: key, fsys: fsys, shown: prefix}
-			l.byName[key] = p
-			return p
-		}
-		if p.shown == prefix {
-			return p
-		}
-		key = strings.TrimSuffix(prefix, "/") + strings.Repeat("'", n-2)
+	key := [2]string{prefix, name}
+	p := l.plans[key]
+	if p == nil {
+		p = &plan{name: name, fsys: fsys, shown: prefix}
+		l.plans[key] = p
 	}
+	return p
+}
+
+// named gives the plans the names that tell them apart: gateways of the same name are called by their folders, whatever their order.
+func (l *loader) named() []*plan {
+	same := map[string]int{}
+	for _, p := range l.plans {
+		same[p.name]++
+	}
+	var out []*plan
+	for _, p := range l.plans {
+		if folder := strings.TrimSuffix(p.shown, "/"); same[p.name] > 1 && folder != "" {
+			if path.Base(folder) == p.name {
+				p.name = folder
+			} else {
+				p.name = folder + "/" + p.name
+			}
+		}
+		out = append(out, p)
+	}
+	slices.SortFunc(out, func(a, b *plan) int {
+		return cmp.Or(strings.Compare(a.name, b.name), strings.Compare(a.shown, b.shown))
+	})
+	return out
 }
 
 func (l *loader) run(ctx context.Context) (*Estate, error) {
-	names := slices.Sorted(maps.Keys(l.byName))
-	gateways := make([]*gateway.Gateway, len(names))
+	plans := l.named()
+	gateways := make([]*gateway.Gateway, len(plans))
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
-	for i, name := range names {
+	for i, p := range plans {
 		group.Go(func() error {
-			gateways[i] = readGateway(ctx, l.byName[name], l.opts.Formats)
+			gateways[i] = readGateway(ctx, p, l.opts.Formats)
 			return ctx.Err()
 		})
 	}
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
-	e := &Estate{Problems: l.problems, Intents: l.intents, files: map[string]*gateway.File{}}
+	e := &Estate{LeftOut: l.leftOut, Problems: l.problems, Intents: l.intents, files: map[string]*gateway.File{}}
 	for _, f := range l.files {
 		e.files[f.Path] = &gateway.File{File: f}
 	}
 	for _, g := range gateways {
 		e.Problems = append(e.Problems, g.Problems...)
+		e.LeftOut = append(e.LeftOut, g.LeftOut...)
 		read := 0
 		for _, f := range g.Files {
 			e.files[f.Path] = f
@@ -386,6 +470,7 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 			e.Gateways = append(e.Gateways, g)
 		}
 	}
+	slices.SortStableFunc(e.LeftOut, func(a, b gateway.LeftOut) int { return strings.Compare(a.Path, b.Path) })
 	slices.SortStableFunc(e.Problems, func(a, b *source.Error) int { return a.Pos.Compare(b.Pos) })
 	e.Tunnels = pair(e)
 	e.declare()
@@ -395,7 +480,8 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 // readGateway recognises the files of a gateway and has them read, formats in their order.
 func readGateway(ctx context.Context, p *plan, formats []*read.Format) *gateway.Gateway {
 	g := &gateway.Gateway{Name: source.Clean(p.name)}
-	folder := &read.Folder{FS: p.fsys, Prefix: p.shown, MaxBytes: MaxFile, Taken: map[string]bool{}}
+	folder := &read.Folder{FS: p.fsys, Prefix: p.shown, MaxBytes: MaxFile, Formats: formats, Taken: map[string]bool{}}
+	g.LeftOut = p.leftOut
 	type found struct {
 		name    string
 		file    *gateway.File
@@ -403,14 +489,18 @@ func readGateway(ctx context.Context, p *plan, formats []*read.Format) *gateway.
 	}
 	var all []found
 	slices.Sort(p.files)
-	for _, name := range p.files {
+	for _, name := range slices.Compact(p.files) {
 		f, err := folder.Open(name)
 		if err != nil {
 			g.Problems = append(g.Problems, asProblem(err, p.shown+name))
 			continue
 		}
-		v, skip := p.recognise(formats, name, f.File)
-		if !skip {
+		switch v, skip := p.recognise(formats, name, f.File); {
+		case skip:
+			g.LeftOut = append(g.LeftOut, gateway.LeftOut{Path: f.Path, Why: ConfigName + " says so"})
+		case len(f.Bytes()) == 0:
+			g.LeftOut = append(g.LeftOut, gateway.LeftOut{Path: f.Path, Why: "it is empty"})
+		default:
 			all = append(all, found{name, f, v})
 		}
 	}
@@ -431,7 +521,7 @@ func readGateway(ctx context.Context, p *plan, formats []*read.Format) *gateway.
 		}
 		f.file.Format, f.file.Why = f.verdict.Format.Name, f.verdict.Why
 		g.Files = append(g.Files, f.file)
-		f.verdict.Format.Read(read.NewInput(ctx, g, f.file, folder))
+		readFile(f.verdict.Format, read.NewInput(ctx, g, f.file, folder))
 	}
 	// what another file includes is read with it, also where that file came later
 	g.Problems = slices.DeleteFunc(g.Problems, func(e *source.Error) bool {
@@ -439,6 +529,17 @@ func readGateway(ctx context.Context, p *plan, formats []*read.Format) *gateway.
 	})
 	finish(g)
 	return g
+}
+
+// readFile has a file read. A reader that fails is a fault of Toril's own: it is named with the file, and the rest goes on.
+func readFile(format *read.Format, in *read.Input) {
+	defer func() {
+		if r := recover(); r != nil {
+			in.Unread(0, "", "the reader of %s failed", format.Name)
+			in.Gateway.Problems = append(in.Gateway.Problems, source.Errorf(source.Pos{File: in.File.Path}, "the reader of %s failed on this file, which is a fault of Toril's: what it says is not known", format.Name))
+		}
+	}()
+	format.Read(in)
 }
 
 // recognise finds the format of a file: as the command line or the estate's toril.yaml says, else by what is in it.

@@ -155,12 +155,13 @@ func TestFolderWithBrokenFiles(t *testing.T) {
 	}
 	assert.Equal(t, []string{
 		`gate/cut.conf:4: section "y", opened at line 2, is not closed: the file ends here`,
-		"gate/empty.conf: not read: the file is empty",
-		"gate/gone.conf: cannot be read: no such file or directory",
+		"gate/gone.conf: cannot be read: it leads out of the folder that is read",
 		"gate/image.bin: not read: it is a binary file",
 		"gate/notes.txt: not read: it is in no format that toril knows (see: toril formats)",
 		"missing: cannot be read: no such file or directory",
 	}, slices.Sorted(slices.Values(got)))
+	require.Len(t, e.LeftOut, 1)
+	assert.Equal(t, "it is empty", e.LeftOut[0].Why)
 	assert.Len(t, e.Tunnels, 2, "the rest is still read")
 }
 

@@ -18,6 +18,7 @@ import (
 type Gateway struct {
 	Name        string
 	Files       []*File
+	LeftOut     []LeftOut // files that were not read
 	Connections []*Connection
 	Unloaded    []*Connection // written in full, and never loaded by the daemon
 	Keys        []*Key
@@ -62,6 +63,9 @@ type File struct {
 	Unread     []Unread
 	Within     string // the file that includes this one; "" for none
 }
+
+// LeftOut is a file that was not read, and why.
+type LeftOut struct{ Path, Why string }
 
 // Unread is a statement that a reader did not understand. It may change anything in its scope.
 type Unread struct {

@@ -4,6 +4,7 @@ package read
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"path"
@@ -11,6 +12,7 @@ import (
 	"strings"
 
 	"toril/gateway"
+	"toril/internal/disk"
 	"toril/source"
 )
 
@@ -25,6 +27,7 @@ type Format struct {
 	Hints    []string // patterns of usual file names (path.Match)
 	Binary   bool     // files of it may hold bytes that text does not
 	Order    int      // formats with a lower order are read first: addresses before what refers to them
+	Family   string   // formats of one family may include each other's files; "" for a format by itself
 
 	// Looks judges a file's content: 0 is "certainly not this format", 100 "certainly". Why is a sentence for people.
 	Looks func(f *source.File) (score int, why string)
@@ -64,9 +67,10 @@ type Input struct {
 
 // Folder is where a gateway's files lie. It opens what they include.
 type Folder struct {
-	FS       fs.FS  // the gateway's own folder
-	Prefix   string // what shown paths begin with
-	MaxBytes int64  // of one file
+	FS       fs.FS     // the gateway's own folder
+	Prefix   string    // what shown paths begin with
+	MaxBytes int64     // of one file
+	Formats  []*Format // all that are known: a file of another format is not included
 	Taken    map[string]bool
 }
 
@@ -111,13 +115,15 @@ func (in *Input) Problemf(line int, format string, args ...any) {
 
 // Include opens the files that a pattern in an include statement means, each as an Input of its own for the same
 // gateway. A relative pattern is relative to the including file. An absolute one is looked for below the gateway's
-// folder: whole, then without its first folders. Where nothing matches, that is a problem at the line, unless the
-// pattern has wildcards, which may match nothing.
+// folder: whole, then without its first folders; with wildcards it keeps its last folder, and never takes whatever lies about.
+// A file of another format is not taken. Where nothing matches, that is a problem at the line, unless the pattern has
+// wildcards, which may match nothing.
 func (in *Input) Include(line int, pattern string) []*Input {
 	if in.depth >= MaxDepth {
 		in.Problemf(line, "files include each other more than %d deep; %q is not read", MaxDepth, source.Clean(pattern))
 		return nil
 	}
+	wild := strings.ContainsAny(pattern, "*?[")
 	names := in.Folder.find(strings.TrimPrefix(in.File.Path, in.Folder.Prefix), pattern)
 	var out []*Input
 	for _, name := range names {
@@ -130,16 +136,37 @@ func (in *Input) Include(line int, pattern string) []*Input {
 			in.Problemf(line, "%v", err)
 			continue
 		}
+		if other := in.foreign(f.File); other != nil {
+			if !wild {
+				in.Unread(line, "", "the file %q, which is included here, is taken for %s", source.Clean(path.Base(name)), other.Name)
+			}
+			continue
+		}
 		in.Folder.Taken[name] = true
 		f.Format, f.Why, f.Within = in.File.Format, "included at "+in.At(line).String(), in.File.Path
 		in.Gateway.Files = append(in.Gateway.Files, f)
 		out = append(out, &Input{Context: in.Context, Gateway: in.Gateway, File: f, Folder: in.Folder, depth: in.depth + 1})
 	}
-	if len(names) == 0 && !strings.ContainsAny(pattern, "*?[") {
+	if len(names) == 0 && !wild {
 		in.Gateway.Definitions = append(in.Gateway.Definitions, &gateway.Definition{Kind: "included file", Name: pattern, Used: []source.Pos{in.At(line)}, Missing: true})
 		in.Unread(line, "", "the included file %q was not given", source.Clean(pattern))
 	}
 	return out
+}
+
+// foreign is the format that a file is taken for, where that is another than the one it would be included in; nil where it may be
+// included.
+func (in *Input) foreign(f *source.File) *Format {
+	own := in.File.Format
+	i := slices.IndexFunc(in.Folder.Formats, func(x *Format) bool { return x.Name == own })
+	v := Recognise(in.Folder.Formats, f)
+	if i < 0 || v.Format == nil || v.Format.Name == own || v.Format.Family != "" && v.Format.Family == in.Folder.Formats[i].Family {
+		return nil
+	}
+	if slices.ContainsFunc(v.Others, func(o Verdict) bool { return o.Format.Name == own && o.Score >= enough }) {
+		return nil // it may be either
+	}
+	return v.Format
 }
 
 func (in *Input) isOpen(name string) bool {
@@ -162,6 +189,9 @@ func (d *Folder) find(from, pattern string) []string {
 	if path.IsAbs(pattern) {
 		parts := strings.Split(strings.Trim(path.Clean(pattern), "/"), "/")
 		for i := range parts {
+			if i == len(parts)-1 && i > 0 && strings.ContainsAny(parts[i], "*?[") {
+				break
+			}
 			tries = append(tries, path.Join(parts[i:]...))
 		}
 	} else {
@@ -187,15 +217,11 @@ func (d *Folder) find(from, pattern string) []string {
 // Open reads a file of the folder. Its errors name the file and say what to do.
 func (d *Folder) Open(name string) (*gateway.File, error) {
 	shown := d.Prefix + name
-	info, err := fs.Stat(d.FS, name)
+	data, err := disk.Read(d.FS, name, d.MaxBytes)
 	switch {
-	case err != nil:
-		return nil, source.Errorf(source.Pos{File: shown}, "cannot be read: %v", unwrapPath(err))
-	case info.Size() > d.MaxBytes:
+	case errors.Is(err, disk.TooLarge):
 		return nil, source.Errorf(source.Pos{File: shown}, "is larger than %d MiB and was not read", d.MaxBytes>>20)
-	}
-	data, err := fs.ReadFile(d.FS, name)
-	if err != nil {
+	case err != nil:
 		return nil, source.Errorf(source.Pos{File: shown}, "cannot be read: %v", unwrapPath(err))
 	}
 	return &gateway.File{File: source.NewFile(shown, data)}, nil

@@ -46,6 +46,9 @@ func Recognise(formats []*Format, f *source.File) Verdict {
 		all = append(all, Verdict{Format: format, Score: score, Why: why})
 	}
 	slices.SortStableFunc(all, func(a, b Verdict) int { return b.Score - a.Score })
+	if len(all) == 0 && len(bytes.Trim(f.Bytes(), "\x00")) == 0 {
+		return Verdict{Why: "it holds nothing but zero bytes"}
+	}
 	if len(all) == 0 && binary {
 		return Verdict{Why: "it is a binary file"}
 	}

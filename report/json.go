@@ -22,6 +22,7 @@ type auditJSON struct {
 	Gateways []gatewayJSON  `json:"gateways"`
 	Tunnels  []tunnelJSON   `json:"tunnels"`
 	NotGiven []notGivenJSON `json:"not_given"`
+	LeftOut  []leftOutJSON  `json:"left_out"`
 	Findings []findingJSON  `json:"findings"`
 	Errors   []errorJSON    `json:"errors"`
 }
@@ -31,6 +32,11 @@ type notGivenJSON struct {
 	Thing       string   `json:"thing"`
 	Unjudged    string   `json:"not_judged"`
 	Connections []string `json:"connections"`
+}
+
+type leftOutJSON struct {
+	Path string `json:"path"`
+	Why  string `json:"why"`
 }
 
 type toolJSON struct {
@@ -102,11 +108,14 @@ type errorJSON struct {
 // JSON writes an audit in the form that docs/json.md describes.
 func JSON(w io.Writer, r *audit.Result) error {
 	out := auditJSON{Schema: Schema, Tool: toolJSON{"toril", Version}, Baseline: r.Baseline.Name, Gateways: gatewaysJSON(r.Estate), Tunnels: tunnelsJSON(r.Estate),
-		NotGiven: []notGivenJSON{}, Findings: []findingJSON{}, Errors: errorsJSON(r.Estate)}
+		NotGiven: []notGivenJSON{}, LeftOut: []leftOutJSON{}, Findings: []findingJSON{}, Errors: errorsJSON(r.Estate)}
 	for _, n := range r.NotGiven {
 		for _, a := range n.What {
 			out.NotGiven = append(out.NotGiven, notGivenJSON{n.Gateway, a.Thing, a.Unjudged, emptied(a.Of)})
 		}
+	}
+	for _, l := range r.Estate.LeftOut {
+		out.LeftOut = append(out.LeftOut, leftOutJSON(l))
 	}
 	for _, f := range r.Findings {
 		j := findingJSON{Check: f.Check, Severity: f.Severity, Gateway: f.Gateway, Tunnel: f.Tunnel, Connection: f.Connection, Child: f.Child, Message: f.Message, Example: f.Example, Why: f.Why,

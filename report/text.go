@@ -208,6 +208,9 @@ func (p *paper) reading(e *estate.Estate) {
 			width = max(width, len(f.Path))
 		}
 	}
+	for _, l := range e.LeftOut {
+		width = max(width, len(l.Path))
+	}
 	for _, g := range e.Gateways {
 		for _, f := range g.Files {
 			unread := p.dim("all read")
@@ -223,5 +226,8 @@ func (p *paper) reading(e *estate.Estate) {
 				p.block(6, fmt.Sprintf("%d", u.At.Line), f.Quote(u.At.Line)+"  ("+u.Why+")")
 			}
 		}
+	}
+	for _, l := range e.LeftOut {
+		p.line("  %-*s  %s", width, l.Path, p.dim("left out: "+l.Why))
 	}
 }

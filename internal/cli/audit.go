@@ -33,17 +33,22 @@ func (a *app) audit() *cobra.Command {
 		Short: "Say what is wrong, where it says so, why it matters and what to write instead",
 		Long: "Reads every gateway below the paths and asks every check. A path is a folder with one folder a gateway,\nthe folder of one gateway, an archive (.tar, .tar.gz, .zip) of either, a file, or \"-\" for standard input.\n\n" +
 			"Exit code: 0 nothing at or above --fail-on, 1 something is or a file could not be read, 2 wrong usage or nothing could be read.",
-		Args: cobra.MinimumNArgs(1),
+		Example: "  toril audit estate/\n  toril audit estate/ --baseline nist --fail-on medium\n  ssh lampwright cat /etc/swanctl/swanctl.conf | toril audit - --gateway lampwright",
+		Args:    paths(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			failOn, err := severityFlag(f.failOn)
 			if err != nil {
 				return err
 			}
-			e, err := a.load(cmd.Context(), args)
+			asked, err := f.asked()
 			if err != nil {
 				return err
 			}
-			r, err := a.runAudit(cmd.Context(), e, f)
+			e, err := a.load(cmd, args)
+			if err != nil {
+				return err
+			}
+			r, err := a.runAudit(cmd.Context(), e, asked)
 			if err != nil {
 				return err
 			}
@@ -63,31 +68,43 @@ func (a *app) audit() *cobra.Command {
 	return a.input(cmd)
 }
 
-// runAudit audits an estate and writes the report.
-func (a *app) runAudit(ctx context.Context, e *estate.Estate, f auditFlags) (*audit.Result, error) {
+// audited is what the flags of an audit ask for.
+type audited struct {
+	json     bool
+	least    audit.Severity
+	baseline *baseline.Baseline
+	now      time.Time
+}
+
+// asked reads the flags, before anything else is read.
+func (f *auditFlags) asked() (out audited, err error) {
 	if err := format(f.format, "text", "json"); err != nil {
-		return nil, err
+		return out, err
 	}
-	least, err := severityFlag(f.atLeast)
-	if err != nil {
-		return nil, err
+	out.json = f.format == "json"
+	if out.least, err = severityFlag(f.atLeast); err != nil {
+		return out, err
 	}
-	b, err := pickBaseline(f.baseline)
-	if err != nil {
-		return nil, err
+	if out.baseline, err = pickBaseline(f.baseline); err != nil {
+		return out, err
 	}
-	now := time.Now()
+	out.now = time.Now()
 	if f.asOf != "" {
-		if now, err = time.Parse(time.DateOnly, f.asOf); err != nil {
-			return nil, fmt.Errorf("--as-of: %q is not a day such as 2027-01-31", f.asOf)
+		if out.now, err = time.Parse(time.DateOnly, f.asOf); err != nil {
+			return out, fmt.Errorf("--as-of: %q is not a day such as 2027-01-31", f.asOf)
 		}
 	}
-	r, err := audit.Run(ctx, e, suite.All(), b, now)
+	return out, nil
+}
+
+// runAudit audits an estate and writes the report.
+func (a *app) runAudit(ctx context.Context, e *estate.Estate, asked audited) (*audit.Result, error) {
+	r, err := audit.Run(ctx, e, suite.All(), asked.baseline, asked.now)
 	if err != nil {
 		return nil, err
 	}
-	if f.format == "json" {
+	if asked.json {
 		return r, report.JSON(a.out, r)
 	}
-	return r, report.Text(a.out, r, a.look(), least)
+	return r, report.Text(a.out, r, a.look, asked.least)
 }

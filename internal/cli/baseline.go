@@ -29,19 +29,19 @@ func (a *app) baseline() *cobra.Command {
 		if form == "json" {
 			return report.BaselineJSON(a.out, bs)
 		}
-		return report.BaselineTable(a.out, bs, a.look())
+		return report.BaselineTable(a.out, bs, a.look)
 	}
-	show := &cobra.Command{Use: "show NAME", Short: "Show one baseline: every requirement with its source", Args: cobra.ExactArgs(1),
+	show := &cobra.Command{Use: "show NAME", Short: "Show one baseline: every requirement with its source", Example: "  toril baseline show nist", Args: exactly("NAME"),
 		RunE: func(_ *cobra.Command, args []string) error { return table(args) }}
-	compare := &cobra.Command{Use: "compare NAME NAME...", Short: "Show baselines side by side", Args: cobra.MinimumNArgs(2),
+	compare := &cobra.Command{Use: "compare NAME NAME...", Short: "Show baselines side by side", Example: "  toril baseline compare nist bsi", Args: atLeast("NAME", "another NAME"),
 		RunE: func(_ *cobra.Command, args []string) error { return table(args) }}
-	list := &cobra.Command{Use: "list", Short: "List the baselines that are built in", Args: cobra.NoArgs,
+	list := &cobra.Command{Use: "list", Short: "List the baselines that are built in", Args: noArgs,
 		RunE: func(*cobra.Command, []string) error {
 			bs, err := embedded()
 			if err != nil {
 				return err
 			}
-			return report.BaselineList(a.out, bs, a.look())
+			return report.BaselineList(a.out, bs, a.look)
 		}}
 	for _, c := range []*cobra.Command{show, compare} {
 		c.Flags().StringVar(&form, "format", "text", "text or json")

@@ -26,7 +26,7 @@ func (a *app) checks() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "checks",
 		Short: "List every check: name, usual severity, title, and which baselines set it",
-		Args:  cobra.NoArgs,
+		Args:  noArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if err := format(form, "text", "json"); err != nil {
 				return err
@@ -38,7 +38,7 @@ func (a *app) checks() *cobra.Command {
 			if form == "json" {
 				return report.ChecksJSON(a.out, suite.All(), bs)
 			}
-			return report.ChecksText(a.out, suite.All(), bs, a.look())
+			return report.ChecksText(a.out, suite.All(), bs, a.look)
 		},
 	}
 	cmd.Flags().StringVar(&form, "format", "text", "text or json")
@@ -47,9 +47,10 @@ func (a *app) checks() *cobra.Command {
 
 func (a *app) explain() *cobra.Command {
 	return &cobra.Command{
-		Use:   "explain CHECK",
-		Short: "Show the whole documentation of a check",
-		Args:  cobra.ExactArgs(1),
+		Use:     "explain CHECK",
+		Short:   "Show the whole documentation of a check",
+		Example: "  toril explain pfs/absent",
+		Args:    exactly("CHECK"),
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return checkNames(), cobra.ShellCompDirectiveNoFileComp
 		},
@@ -60,7 +61,7 @@ func (a *app) explain() *cobra.Command {
 			}
 			for _, c := range suite.All() {
 				if c.Name == args[0] {
-					return report.Explain(a.out, c, bs, a.look())
+					return report.Explain(a.out, c, bs, a.look)
 				}
 			}
 			return missing("check", args[0], checkNames())

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -21,14 +22,26 @@ func (a *app) demo() *cobra.Command {
 		Short: "Audit the demonstration estate that is built in, or write it out with --to",
 		Long: "Audits the made-up estate of the Lanternshore lighthouse service: a control centre, two lights, a depot and a\nharbour office. Two gateways are clean, the others hold the usual faults. " +
 			"It is a showcase: the exit code is 0\nalthough there are findings.",
-		Args: cobra.NoArgs,
+		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if to != "" {
+			if cmd.Flags().Changed("to") {
+				if to == "" {
+					return errors.New("--to needs a folder that is new or empty")
+				}
+				for _, name := range []string{"format", "at-least", "baseline", "as-of"} {
+					if cmd.Flags().Changed(name) {
+						return fmt.Errorf("--to writes the estate out and audits nothing: --%s has no meaning with it", name)
+					}
+				}
 				if err := writeOut(demo.Estate(), to); err != nil {
 					return err
 				}
 				fmt.Fprintf(a.out, "the demonstration estate is in %s; next: toril audit %s\n", to, to)
 				return nil
+			}
+			asked, err := f.asked()
+			if err != nil {
+				return err
 			}
 			e, err := estate.LoadFS(cmd.Context(), demo.Estate(), estate.Options{Formats: formats.All()})
 			if err != nil {
@@ -37,7 +50,7 @@ func (a *app) demo() *cobra.Command {
 			if err := a.complain(e); err != nil {
 				return err
 			}
-			_, err = a.runAudit(cmd.Context(), e, f)
+			_, err = a.runAudit(cmd.Context(), e, asked)
 			return err
 		},
 	}

@@ -14,19 +14,20 @@ func (a *app) ends() *cobra.Command {
 		Short: "Say whether both ends of every tunnel would agree, on what, and when it would break",
 		Long: "Lays both ends side by side, one row a setting, and predicts what happens when either of them sets the tunnel up:\nthe IKE SA, every child, and the renewal of their keys. " +
 			"Two files are two ends; a folder is an estate.\n\nExit code: 0 all that was compared agrees, 1 something differs or a file could not be read, 2 wrong usage.",
-		Args: cobra.MinimumNArgs(1),
+		Example: "  toril ends estate/\n  toril ends near/swanctl.conf far/ipsec.conf --only-differences",
+		Args:    paths(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := format(form, "text", "json"); err != nil {
 				return err
 			}
-			e, err := a.load(cmd.Context(), args)
+			e, err := a.load(cmd, args)
 			if err != nil {
 				return err
 			}
 			if form == "json" {
 				err = report.EndsJSON(a.out, e, only)
 			} else {
-				err = report.EndsText(a.out, e, only, a.look())
+				err = report.EndsText(a.out, e, only, a.look)
 			}
 			if err == nil && (len(e.Problems) > 0 || report.Disagree(e)) {
 				err = exit(exitFindings)

@@ -22,10 +22,15 @@ func (a *app) follow() *cobra.Command {
 			"then what the far gateway does with them, and where the answer goes.\nA way that parts is told part by part, each with an example. Every child counts as up unless --tunnel-down is given.\n\n" +
 			"Exit code: 0 the question was answered, 1 a file could not be read, 2 wrong usage.",
 		Example: "  toril follow estate --gateway lampwright --from 10.10.0.10 --to 10.40.0.9:443\n  toril follow estate --gateway lampwright --from 10.10.0.0/24 --to 10.40.0.0/24 --tunnel-down",
-		Args:    cobra.MinimumNArgs(1),
+		Args:    paths(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := format(form, "text", "json"); err != nil {
 				return err
+			}
+			for _, f := range []string{"from", "to"} {
+				if cmd.Flags().Lookup(f).Value.String() == "" {
+					return fmt.Errorf("%s needs --%s: for example %s", cmd.CommandPath(), f, example(cmd))
+				}
 			}
 			q, err := question(from, to, protocol)
 			if err != nil {
@@ -35,7 +40,7 @@ func (a *app) follow() *cobra.Command {
 			if a.gateway == "" {
 				a.gateway = "stdin"
 			}
-			e, err := a.load(cmd.Context(), args)
+			e, err := a.load(cmd, args)
 			if err != nil {
 				return err
 			}
@@ -54,7 +59,7 @@ func (a *app) follow() *cobra.Command {
 			if form == "json" {
 				err = report.FollowJSON(a.out, e, asked, trips)
 			} else {
-				err = report.FollowText(a.out, e, asked, trips, a.look())
+				err = report.FollowText(a.out, e, asked, trips, a.look)
 			}
 			if err == nil && len(e.Problems) > 0 {
 				err = exit(exitFindings)
@@ -71,11 +76,6 @@ func (a *app) follow() *cobra.Command {
 	f.StringVar(&in, "in", "", "interface that the packets come in by (default: the one that their source is routed to)")
 	f.BoolVar(&down, "tunnel-down", false, "no child has an SA")
 	f.StringVar(&a.as, "as", "", "format of what comes on standard input, where a PATH is \"-\" (see: toril formats)")
-	for _, name := range []string{"from", "to"} {
-		if err := cmd.MarkFlagRequired(name); err != nil {
-			panic(err)
-		}
-	}
 	return cmd
 }
 

@@ -1,13 +1,14 @@
 package cli
 
 import (
-	"io"
-	"os"
+	"errors"
+	"fmt"
 	"path/filepath"
 
 	"github.com/spf13/cobra"
 
 	"toril/estate"
+	"toril/internal/disk"
 	"toril/read"
 	"toril/read/formats"
 	"toril/report"
@@ -27,18 +28,21 @@ func (a *app) formats() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "formats",
 		Short: "List the saved formats that are read, or say with --explain why a file is taken for one",
-		Args:  cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
+		Args:  noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := format(form, "text", "json"); err != nil {
 				return err
 			}
-			if explain != "" {
+			if cmd.Flags().Changed("explain") {
+				if cmd.Flags().Changed("format") {
+					return errors.New("--format is of the list, and --explain is about one file")
+				}
 				return a.explainFile(explain)
 			}
 			if form == "json" {
 				return report.FormatsJSON(a.out, formats.All())
 			}
-			return report.FormatsText(a.out, formats.All(), a.look())
+			return report.FormatsText(a.out, formats.All(), a.look)
 		},
 	}
 	cmd.Flags().StringVar(&form, "format", "text", "text or json, of the list")
@@ -48,17 +52,12 @@ func (a *app) formats() *cobra.Command {
 
 // explainFile says what a file is taken for by its content and name alone: a toril.yaml may overrule it.
 func (a *app) explainFile(name string) error {
-	f, err := os.Open(name)
+	data, err := disk.ReadFile(name, estate.MaxFile)
 	if err != nil {
-		return err
-	}
-	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, estate.MaxFile))
-	if err != nil {
-		return err
+		return fmt.Errorf("%s cannot be read: %w", name, err)
 	}
 	v := read.Recognise(formats.All(), source.NewFile(filepath.ToSlash(name), data))
-	if err := report.Verdict(a.out, name, v, a.look()); err != nil {
+	if err := report.Verdict(a.out, name, v, a.look); err != nil {
 		return err
 	}
 	if v.Format == nil {

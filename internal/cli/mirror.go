@@ -19,10 +19,19 @@ func (a *app) mirror() *cobra.Command {
 		Short: "Write what the far end of a connection must set, to hand over",
 		Long: "Writes a sheet in Markdown or JSON, or with --write a configuration for the far end that agrees with this one.\n" +
 			"Pre-shared keys are no part of it. Without a PATH the current folder is the estate.",
-		Args: cobra.MinimumNArgs(1),
+		Example: "  toril mirror lampwright/buoyyard estate/\n  toril mirror lampwright/buoyyard estate/ --write swanctl",
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 1 { // the current folder
+				return nil
+			}
+			return paths("GATEWAY/CONNECTION")(cmd, args)
+		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := format(form, "markdown", "json"); err != nil {
 				return err
+			}
+			if write != "" && cmd.Flags().Changed("format") {
+				return fmt.Errorf("--write %s and --format %s contradict each other: the one writes a configuration, the other a sheet", write, form)
 			}
 			writer := mirror.Writers[write]
 			if write != "" && writer == nil {
@@ -32,7 +41,7 @@ func (a *app) mirror() *cobra.Command {
 			if len(paths) == 0 {
 				paths = []string{"."}
 			}
-			e, err := a.load(cmd.Context(), paths)
+			e, err := a.load(cmd, paths)
 			if err != nil {
 				return err
 			}

@@ -8,8 +8,11 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"slices"
 	"strings"
+	"syscall"
+	"time"
 
 	"github.com/agnivade/levenshtein"
 	"github.com/spf13/cobra"
@@ -18,6 +21,8 @@ import (
 	"toril/audit"
 	"toril/baseline"
 	"toril/estate"
+	"toril/internal/disk"
+	"toril/internal/strictyaml"
 	"toril/read/formats"
 	"toril/report"
 	"toril/source"
@@ -28,7 +33,12 @@ const (
 	exitClean    = 0 // nothing at or above --fail-on
 	exitFindings = 1 // something is, or a file could not be read
 	exitUsage    = 2 // the command line is wrong, or nothing could be read
+
+	exitInterrupted = 130 // as shells have it for a program that was interrupted
 )
+
+// patience is how long a program that was interrupted has to come to its end.
+const patience = 700 * time.Millisecond
 
 // exit is an error that only carries an exit code: everything was said already.
 type exit int
@@ -39,6 +49,7 @@ func (e exit) Error() string { return fmt.Sprintf("exit %d", int(e)) }
 type app struct {
 	in          io.Reader
 	out, err    io.Writer
+	look        report.Look
 	as, gateway string // what comes on standard input
 }
 
@@ -51,15 +62,28 @@ func (a *app) input(cmd *cobra.Command) *cobra.Command {
 
 // Main runs a command line and returns the exit code.
 func Main(args []string, in io.Reader, out, err io.Writer) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	a := &app{in: in, out: out, err: err}
+	done := context.AfterFunc(ctx, func() { // what is still at it after a while is not waited for
+		time.Sleep(patience)
+		os.Exit(exitInterrupted)
+	})
+	defer done()
+	a := &app{in: in, look: lookOf(out)}
+	plain, words := &door{to: out, color: a.look.Color}, &door{to: err}
+	a.out, a.err, out, err = plain, words, plain, words
+	defer plain.Close()
+	defer words.Close()
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)
 	root.SetOut(out)
 	root.SetErr(err)
-	e := root.ExecuteContext(ctx)
+	e := a.execute(ctx, root)
+	if ctx.Err() != nil {
+		fmt.Fprintln(err, "toril: interrupted")
+		return exitInterrupted
+	}
 	var code exit
 	switch {
 	case e == nil:
@@ -73,6 +97,19 @@ func Main(args []string, in io.Reader, out, err io.Writer) int {
 	}
 	fmt.Fprintf(err, "toril: %s\n", strings.Join(lines, "\n"))
 	return exitUsage
+}
+
+// execute runs the command. A failure of the program itself is said in one line.
+func (a *app) execute(ctx context.Context, root *cobra.Command) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("toril itself failed, which is a fault of its own: %v", r)
+			if os.Getenv("TORIL_TRACE") != "" {
+				err = fmt.Errorf("%w\n%s", err, debug.Stack())
+			}
+		}
+	}()
+	return root.ExecuteContext(ctx)
 }
 
 func (a *app) root() *cobra.Command {
@@ -90,10 +127,10 @@ func (a *app) root() *cobra.Command {
 	return root
 }
 
-// look says how text may be laid out: colour and the real width only on a terminal.
-func (a *app) look() report.Look {
+// lookOf says how text may be laid out: colour and the real width only on a terminal.
+func lookOf(out io.Writer) report.Look {
 	l := report.Look{Width: 100}
-	f, ok := a.out.(*os.File)
+	f, ok := out.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return l
 	}
@@ -105,13 +142,77 @@ func (a *app) look() report.Look {
 	return l
 }
 
+// atLeast takes named arguments, and more behind them.
+func atLeast(names ...string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) < len(names) {
+			return fmt.Errorf("%s needs %s: for example %s", cmd.CommandPath(), audit.List(names[len(args):]), example(cmd))
+		}
+		return nil
+	}
+}
+
+// exactly takes named arguments, and no more.
+func exactly(names ...string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) > len(names) {
+			return fmt.Errorf("%s takes %s, and %q is one too many: for example %s", cmd.CommandPath(), audit.List(names), args[len(names)], example(cmd))
+		}
+		return atLeast(names...)(cmd, args)
+	}
+}
+
+// paths takes the arguments of a command that reads an estate: PATH... behind some others.
+func paths(others ...string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if err := atLeast(append(slices.Clone(others), "PATH")...)(cmd, args); err != nil {
+			return err
+		}
+		if slices.Contains(args[len(others):], "") {
+			return fmt.Errorf("a PATH of %s is empty: for example %s", cmd.CommandPath(), example(cmd))
+		}
+		return nil
+	}
+}
+
+// example is the first of a command's examples.
+func example(cmd *cobra.Command) string {
+	first, _, _ := strings.Cut(strings.TrimSpace(cmd.Example), "\n")
+	return first
+}
+
+// noArgs is for a command that takes none.
+func noArgs(cmd *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return fmt.Errorf("%s takes no arguments, and %q is one; see: %s --help", cmd.CommandPath(), args[0], cmd.CommandPath())
+	}
+	return nil
+}
+
+// checkInput refuses flags about standard input where nothing comes from there.
+func (a *app) checkInput(cmd *cobra.Command, args []string) error {
+	if slices.Contains(args, "-") {
+		return nil
+	}
+	for _, name := range []string{"as", "gateway"} {
+		f := cmd.Flags().Lookup(name)
+		if f != nil && f.Changed && (name == "as" || cmd.Name() != "follow") {
+			return fmt.Errorf("--%s is about standard input, and no PATH is \"-\"", name)
+		}
+	}
+	return nil
+}
+
 // load reads an estate. Problems are named on standard error; where nothing at all could be read the error is an exit.
-func (a *app) load(ctx context.Context, paths []string) (*estate.Estate, error) {
+func (a *app) load(cmd *cobra.Command, paths []string) (*estate.Estate, error) {
 	opts := estate.Options{Formats: formats.All(), Stdin: a.in, As: a.as, Gateway: a.gateway}
 	if opts.As != "" && !slices.Contains(formatNames(), opts.As) {
 		return nil, missing("format", opts.As, formatNames())
 	}
-	e, err := estate.Load(ctx, paths, opts)
+	if err := a.checkInput(cmd, paths); err != nil {
+		return nil, err
+	}
+	e, err := estate.Load(cmd.Context(), paths, opts)
 	if err != nil {
 		return nil, err
 	}
@@ -134,9 +235,9 @@ func pickBaseline(name string) (*baseline.Baseline, error) {
 	if !strings.ContainsAny(name, "./\\") {
 		return baseline.Named(name)
 	}
-	data, err := os.ReadFile(name)
+	data, err := disk.ReadFile(name, strictyaml.MaxBytes)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("the baseline %s cannot be read: %w", name, err)
 	}
 	return baseline.Parse(name, data)
 }

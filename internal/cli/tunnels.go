@@ -9,21 +9,22 @@ import (
 func (a *app) tunnels() *cobra.Command {
 	var form string
 	cmd := &cobra.Command{
-		Use:   "tunnels PATH...",
-		Short: "Show the parameters that people compare, one column an end",
-		Args:  cobra.MinimumNArgs(1),
+		Use:     "tunnels PATH...",
+		Short:   "Show the parameters that people compare, one column an end",
+		Example: "  toril tunnels estate/",
+		Args:    paths(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := format(form, "text", "json"); err != nil {
 				return err
 			}
-			e, err := a.load(cmd.Context(), args)
+			e, err := a.load(cmd, args)
 			if err != nil {
 				return err
 			}
 			if form == "json" {
 				err = report.TunnelsJSON(a.out, e)
 			} else {
-				err = report.TunnelsText(a.out, e, a.look())
+				err = report.TunnelsText(a.out, e, a.look)
 			}
 			if err == nil && len(e.Problems) > 0 {
 				err = exit(exitFindings)

@@ -14,7 +14,7 @@ func (a *app) version() *cobra.Command {
 	return &cobra.Command{
 		Use:   "version",
 		Short: "Print the version, the commit and its date",
-		Args:  cobra.NoArgs,
+		Args:  noArgs,
 		RunE: func(*cobra.Command, []string) error {
 			_, err := fmt.Fprintln(a.out, versionText())
 			return err

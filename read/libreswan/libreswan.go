@@ -27,6 +27,7 @@ const Software = "Libreswan"
 // Format is the format of Libreswan's ipsec.conf.
 var Format = &read.Format{
 	Name:     "ipsec.conf-libreswan",
+	Family:   "ipsec.conf",
 	Title:    "IKE daemon Libreswan: connections",
 	Software: Software,
 	Hints:    []string{"ipsec.conf", "*.ipsec.conf"},

@@ -22,6 +22,7 @@ import (
 // IPsecConf is the format of ipsec.conf, the daemon's older configuration.
 var IPsecConf = &read.Format{
 	Name:     "ipsec.conf-strongswan",
+	Family:   "ipsec.conf",
 	Title:    "IKE daemon strongSwan, older configuration: connections",
 	Software: Software,
 	Hints:    []string{"ipsec.conf", "*.ipsec.conf"},

@@ -1,0 +1,75 @@
+package disk_test
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"toril/internal/disk"
+)
+
+// TestOnlyRegularFilesAreOpened, and nothing waits for another.
+func TestOnlyRegularFilesAreOpened(t *testing.T) {
+	outside := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(outside, "secret"), []byte("elsewhere"), 0o600))
+	dir := t.TempDir()
+	at := func(name string) string { return filepath.Join(dir, name) }
+	require.NoError(t, os.WriteFile(at("plain"), []byte("text"), 0o600))
+	require.NoError(t, os.Mkdir(at("below"), 0o700))
+	require.NoError(t, os.WriteFile(at("below/more"), []byte("more"), 0o600))
+	require.NoError(t, syscall.Mkfifo(at("pipe"), 0o600))
+	for name, to := range map[string]string{"inside": "below/more", "out": filepath.Join(outside, "secret"), "up": "../../../../../../etc/passwd", "null": "/dev/null", "topipe": "pipe", "kernel": "/proc/version", "loop": "loop", "gone": "nowhere"} {
+		require.NoError(t, os.Symlink(to, at(name)))
+	}
+	fsys, err := disk.Folder(dir)
+	require.NoError(t, err)
+	begin := time.Now()
+	for name, want := range map[string]string{"plain": "text", "inside": "more", "below/more": "more"} {
+		data, err := disk.Read(fsys, name, 100)
+		assert.NoError(t, err, name)
+		assert.Equal(t, want, string(data), name)
+	}
+	for name, want := range map[string]string{"pipe": "it is a named pipe", "topipe": "it is a named pipe", "out": "it leads out of the folder that is read", "up": "it leads out of the folder that is read", "null": "it leads out of the folder that is read",
+		"kernel": "it leads out of the folder that is read"} {
+		_, err := disk.Read(fsys, name, 100)
+		assert.EqualError(t, err, want, name)
+		_, err = fs.Stat(fsys, name)
+		assert.EqualError(t, err, want, name)
+	}
+	for _, name := range []string{"loop", "gone", "../plain", "/etc/passwd", "below"} {
+		_, err := disk.Read(fsys, name, 100)
+		assert.Error(t, err, name)
+	}
+	_, err = disk.Read(fsys, "plain", 3)
+	assert.ErrorIs(t, err, disk.TooLarge)
+	entries, err := fs.ReadDir(fsys, ".")
+	require.NoError(t, err)
+	assert.Len(t, entries, 11)
+	assert.Less(t, time.Since(begin), time.Second)
+}
+
+// TestPathsThatAreGiven may be links, and devices and the kernel's files are refused all the same.
+func TestPathsThatAreGiven(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "plain"), []byte("text"), 0o600))
+	link := filepath.Join(t.TempDir(), "link")
+	require.NoError(t, os.Symlink(filepath.Join(dir, "plain"), link))
+	data, err := disk.ReadFile(link, 100)
+	require.NoError(t, err)
+	assert.Equal(t, "text", string(data))
+	for path, want := range map[string]string{"/dev/zero": "it is a device", "/proc/kmsg": "", "/proc/self/status": "it is a file of the running kernel, not a saved one"} {
+		_, err := disk.ReadFile(path, 100)
+		require.Error(t, err, path)
+		if want != "" {
+			assert.EqualError(t, err, want)
+		}
+	}
+	_, err = disk.ReadFile(filepath.Join(dir, "none"), 100)
+	assert.ErrorIs(t, err, fs.ErrNotExist)
+}
