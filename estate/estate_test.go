@@ -154,7 +154,7 @@ func TestFolderWithBrokenFiles(t *testing.T) {
 		got = append(got, strings.TrimPrefix(p.Error(), filepath.ToSlash(dir)+"/"))
 	}
 	assert.Equal(t, []string{
-		`gate/cut.conf:4: section "y", opened at line 2, is not closed: the file ends here`,
+		`gate/cut.conf:4: neither a value nor a section follows the name`,
 		"gate/gone.conf: cannot be read: it leads out of the folder that is read",
 		"gate/image.bin: not read: it is a binary file",
 		"gate/notes.txt: not read: it is in no format that toril knows (see: toril formats)",

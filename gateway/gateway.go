@@ -19,6 +19,7 @@ type Gateway struct {
 	Name        string
 	Files       []*File
 	LeftOut     []LeftOut // files that were not read
+	Refused     []Refusal // mistakes for which a program takes nothing of its configuration
 	Connections []*Connection
 	Unloaded    []*Connection // written in full, and never loaded by the daemon
 	Keys        []*Key
@@ -62,6 +63,22 @@ type File struct {
 	Statements int    // statements read
 	Unread     []Unread
 	Within     string // the file that includes this one; "" for none
+}
+
+// Refusal is a mistake for which a program takes nothing of its configuration.
+type Refusal struct {
+	*source.Error
+	Format string // of the file
+}
+
+// RefusedOf returns the first mistake for which a program takes nothing of its configuration in a format; nil for none.
+func (g *Gateway) RefusedOf(format string) *source.Error {
+	for _, r := range g.Refused {
+		if r.Format == format {
+			return r.Error
+		}
+	}
+	return nil
 }
 
 // LeftOut is a file that was not read, and why.

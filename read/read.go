@@ -113,6 +113,14 @@ func (in *Input) Problemf(line int, format string, args ...any) {
 	in.Gateway.Problems = append(in.Gateway.Problems, source.Errorf(in.At(line), format, args...))
 }
 
+// Refuse says that the program itself does not take this file, nor any other that it loads with it: what the gateway then does is
+// not known.
+func (in *Input) Refuse(line int, format string, args ...any) {
+	e := source.Errorf(in.At(line), format, args...)
+	in.Gateway.Problems = append(in.Gateway.Problems, e)
+	in.Gateway.Refused = append(in.Gateway.Refused, gateway.Refusal{Error: e, Format: in.File.Format})
+}
+
 // Include opens the files that a pattern in an include statement means, each as an Input of its own for the same
 // gateway. A relative pattern is relative to the including file. An absolute one is looked for below the gateway's
 // folder: whole, then without its first folders; with wildcards it keeps its last folder, and never takes whatever lies about.

@@ -65,14 +65,15 @@ func Errorf(p Pos, format string, args ...any) *Error {
 type File struct {
 	Path    string // as shown to people: relative to the estate, with slashes
 	data    []byte
+	marked  bool // it began with a byte order mark
 	starts  []int
 	secrets map[string]bool
 }
 
 // NewFile makes a File of raw bytes. A byte order mark is dropped; nothing else is changed.
 func NewFile(path string, data []byte) *File {
-	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
-	f := &File{Path: path, data: data, starts: []int{0}, secrets: map[string]bool{}}
+	data, marked := bytes.CutPrefix(data, []byte("\xef\xbb\xbf"))
+	f := &File{Path: path, data: data, marked: marked, starts: []int{0}, secrets: map[string]bool{}}
 	for i, b := range data {
 		if b == '\n' && i+1 < len(data) {
 			f.starts = append(f.starts, i+1)
@@ -83,6 +84,9 @@ func NewFile(path string, data []byte) *File {
 
 // Bytes returns the file's content without a byte order mark. The caller must not change it.
 func (f *File) Bytes() []byte { return f.data }
+
+// Marked reports whether the file began with a byte order mark.
+func (f *File) Marked() bool { return f.marked }
 
 // Lines returns the number of lines.
 func (f *File) Lines() int {

@@ -1,7 +1,10 @@
 package ike
 
 import (
+	"slices"
+
 	"toril/audit"
+	"toril/gateway"
 )
 
 // Refused speaks where the daemon would not load the connection at all.
@@ -19,7 +22,8 @@ var Refused = &audit.Check{
 		Sources: []string{"swanctl.conf(5)"},
 	},
 	Connection: func(p *audit.Pass, s *audit.Subject) {
-		if e := s.Connection.Unusable; e != nil {
+		alone := func(r gateway.Refusal) bool { return r.Error == s.Connection.Unusable }
+		if e := s.Connection.Unusable; e != nil && !slices.ContainsFunc(s.Gateway.Refused, alone) { // with all others: read/refused
 			f := p.On(s, e.Pos, false)
 			f.Severity = audit.High
 			f.Message = "the daemon refuses the whole connection: " + e.Message

@@ -144,6 +144,7 @@ func All() []*audit.Check {
 		tidy.Undefined,
 		tidy.SaidTwice,
 
+		read.Refused,
 		read.IncludeMissing,
 		read.Unread,
 	}

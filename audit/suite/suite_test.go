@@ -22,6 +22,7 @@ import (
 	"toril/baseline"
 	"toril/demo"
 	"toril/estate"
+	"toril/gateway"
 	"toril/read/formats"
 )
 
@@ -291,6 +292,11 @@ func run(t *testing.T, fsys fs.FS, checks []*audit.Check, b *baseline.Baseline) 
 	e, err := estate.LoadFS(context.Background(), fsys, estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
 	for _, p := range e.Problems {
+		if slices.ContainsFunc(e.Gateways, func(g *gateway.Gateway) bool {
+			return slices.ContainsFunc(g.Refused, func(r gateway.Refusal) bool { return r.Error == p })
+		}) {
+			continue // a check says so
+		}
 		assert.Fail(t, "a problem in a sample", p.Error())
 	}
 	r, err := audit.Run(context.Background(), e, checks, b, time.Date(2026, 11, 27, 0, 0, 0, 0, time.UTC))

@@ -267,7 +267,7 @@ func words(os []walk.Outcome) string {
 			out = append(out, "delivered")
 		case o.Fate == walk.Dropped && o.Where == "forward":
 			out = append(out, "lost in forward")
-		case o.Fate == walk.Dropped && o.Where == "postrouting":
+		case o.Fate == walk.Dropped && (o.Where == "postrouting" || o.Where == "encapsulation"):
 			out = append(out, "lost in postrouting")
 		case o.Fate == walk.Dropped:
 			out = append(out, "lost before forward")

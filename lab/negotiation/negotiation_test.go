@@ -117,8 +117,8 @@ func seen(o charon.Outcome) string {
 	return out
 }
 
-// cases is how many pairs are tried: TORIL_LAB_CASES, else enough for every change.
-func cases() int {
+// howMany is how many pairs are tried: TORIL_LAB_CASES, else enough for every change.
+func howMany() int {
 	if n, err := strconv.Atoi(os.Getenv("TORIL_LAB_CASES")); err == nil {
 		return n
 	}
@@ -137,7 +137,7 @@ func TestRandomPairs(t *testing.T) {
 	}
 	from, _ := strconv.Atoi(os.Getenv("TORIL_LAB_FROM"))
 	dir := t.TempDir()
-	for n := from; n < from+cases(); n++ {
+	for n := from; n < from+howMany(); n++ {
 		a, b := pair(seed, n, everything)
 		texts := map[string]string{"a": a.text("10.0.0.1", "10.0.0.2", 1, 2), "b": b.text("10.0.0.2", "10.0.0.1", 2, 1)}
 		refused := map[string]error{}

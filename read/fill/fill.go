@@ -30,6 +30,7 @@ type Section struct {
 	Scope    string         // what an unread value may change
 	Unsure   *bool          // set where a value stays unread
 	Refused  **source.Error // set where the daemon would refuse the connection as a whole; nil: it does not
+	Strict   bool           // the daemon refuses the connection for a key that it does not know
 	Quiet    bool           // the section has no effect: what is not understood in it changes nothing
 }
 
@@ -119,8 +120,12 @@ func (s *Section) again(v *Value) {
 // Rest notes every value that was not taken, and is neither irrelevant to the audit nor otherwise known, as unread.
 func (s *Section) Rest(irrelevant map[string]string, known ...string) {
 	for _, v := range s.Values {
-		if !v.Used && irrelevant[v.Key] == "" && !slices.Contains(known, v.Key) {
-			s.Note(v, fmt.Sprintf("%q is not a known option of %s", source.Clean(v.Key), s.Path))
+		if v.Text != "" && !v.Used && irrelevant[v.Key] == "" && !slices.Contains(known, v.Key) {
+			why := fmt.Sprintf("%q is not a known option of %s", source.Clean(v.Key), s.Path)
+			if s.Strict && s.Refused != nil && *s.Refused == nil {
+				*s.Refused = source.Errorf(v.At, "%s", why)
+			}
+			s.Note(v, why)
 		}
 	}
 }

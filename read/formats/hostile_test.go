@@ -80,7 +80,12 @@ func TestLineEndsAndMarksChangeNothing(t *testing.T) {
 		text := sample(t, name)
 		want := model(readtest.Read(byName(t, format), "x", text, nil))
 		assert.Equal(t, want, model(readtest.Read(byName(t, format), "x", strings.ReplaceAll(text, "\n", "\r\n"), nil)), "%s with CRLF", name)
-		assert.Equal(t, want, model(readtest.Read(byName(t, format), "x", "\xef\xbb\xbf"+text, nil)), "%s with a byte order mark", name)
+		marked := readtest.Read(byName(t, format), "x", "\xef\xbb\xbf"+text, nil)
+		if format == "swanctl.conf" { // a byte order mark is too much for the daemon
+			require.Len(t, marked.Refused, 1)
+			continue
+		}
+		assert.Equal(t, want, model(marked), "%s with a byte order mark", name)
 	}
 }
 

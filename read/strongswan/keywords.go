@@ -247,11 +247,14 @@ var (
 // parseProposals reads a list of proposals; "default" stands for the daemon's own.
 func parseProposals(text string, protocol ike.Protocol) ([]ike.Proposal, error) {
 	var out []ike.Proposal
+	if strings.Contains(text, "\n") {
+		return out, errWithin
+	}
 	for part := range strings.SplitSeq(text, ",") {
 		part = strings.TrimSpace(part)
 		switch {
 		case part == "":
-		case part == "default":
+		case strings.EqualFold(part, "default"):
 			out = append(out, map[ike.Protocol][]ike.Proposal{ike.IKE: defaultIKE, ike.ESP: espKeyword, ike.AH: ahByDefault}[protocol]...)
 		default:
 			p, err := parseProposal(part, protocol)

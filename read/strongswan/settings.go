@@ -2,6 +2,7 @@
 package strongswan
 
 import (
+	"bytes"
 	"slices"
 	"strings"
 
@@ -60,9 +61,24 @@ func parse(in *read.Input) *section {
 
 func into(in *read.Input, s *section) {
 	p := &parser{in: in, data: in.File.Bytes(), line: 1}
-	for !p.section(s, true) { // a brace too many does not end the file
-		p.in.Problemf(p.line, "a closing brace has no opening one")
+	if in.File.Marked() {
+		p.broken(1, "the file begins with a byte order mark")
 	}
+	if end := bytes.IndexByte(p.data, 0); end >= 0 { // there it ends for the daemon
+		p.data = p.data[:end]
+		in.Unread(in.File.LineAt(end), "", "whatever stands behind a zero byte")
+	}
+	for !p.section(s, true) { // a brace too many does not end the file
+		p.broken(p.line, "a closing brace has no opening one")
+	}
+}
+
+// broken says that the text breaks the grammar: the daemon's parser then gives up the whole of what it was to load.
+func (p *parser) broken(line int, format string, args ...any) {
+	if e := p.in.Gateway.RefusedOf(p.in.File.Format); e != nil && e.File == p.in.File.Path { // the first is what counts
+		return
+	}
+	p.in.Refuse(line, format, args...)
 }
 
 func (p *parser) peek() byte {
@@ -84,7 +100,7 @@ func (p *parser) space() {
 	for p.at < len(p.data) {
 		switch c := p.data[p.at]; {
 		case c == '#':
-			for p.at < len(p.data) && p.data[p.at] != '\n' {
+			for p.at < len(p.data) && p.data[p.at] != '\n' && p.data[p.at] != '\r' {
 				p.at++
 			}
 		case c == ' ' || c == '\t' || c == '\r' || c == '\n':
@@ -121,7 +137,7 @@ func (p *parser) section(s *section, outermost bool) bool {
 		if p.at >= len(p.data) {
 			if !outermost {
 				last := min(p.line, p.in.File.Lines())
-				p.in.Problemf(last, "section %q, opened at line %d, is not closed: the file ends here", source.Clean(s.name), s.at.Line)
+				p.broken(last, "section %q, opened at line %d, is not closed: the file ends here", source.Clean(s.name), s.at.Line)
 				p.in.Unread(last, "", "whatever stood behind the end of the file")
 			}
 			return true
@@ -131,7 +147,11 @@ func (p *parser) section(s *section, outermost bool) bool {
 			return false
 		}
 		line := p.line
+		quoted := p.peek() == '"'
 		name := p.name()
+		if quoted || strings.Contains(name, ".") {
+			p.broken(line, "the name %q is in quotation marks or has a dot", source.Clean(name))
+		}
 		if name == "" {
 			p.skipLine(line, s, "a name was expected")
 			continue
@@ -174,6 +194,7 @@ func (p *parser) open(s *section, name string, line int) bool {
 	}
 	p.space()
 	if p.peek() != '{' {
+		p.broken(line, "neither a value nor a section follows the name %q", source.Clean(name))
 		p.in.Unread(line, s.name, "neither a value nor a section follows the name")
 		return false
 	}
@@ -228,6 +249,7 @@ func (p *parser) skipBlock() bool {
 }
 
 func (p *parser) skipLine(line int, s *section, why string) {
+	p.broken(line, "%s", why)
 	p.in.Unread(line, s.name, "%s", why)
 	start := p.at
 	for p.at < len(p.data) && p.data[p.at] != '\n' && (p.data[p.at] != '}' || p.at == start) {
@@ -299,7 +321,7 @@ func (p *parser) quoted() string {
 			out.WriteByte(c)
 		}
 	}
-	p.in.Problemf(line, "a quotation mark opened here is not closed")
+	p.broken(line, "a quotation mark opened here is not closed")
 	return out.String()
 }
 

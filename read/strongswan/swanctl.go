@@ -5,9 +5,11 @@ import (
 	"cmp"
 	"encoding/base64"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -107,6 +109,13 @@ func readSwanctl(in *read.Input) {
 		}
 	}
 	r.templates(templates)
+	if e := in.Gateway.RefusedOf(in.File.Format); e != nil {
+		for _, c := range in.Gateway.Connections {
+			if c.Software == Software && c.Unusable == nil {
+				c.Unusable = e
+			}
+		}
+	}
 }
 
 // templates declares the sections that only serve to be referred to.
@@ -140,7 +149,7 @@ func (r *swanctl) ignore(s *section) {
 
 // of prepares a section for its settings to be taken.
 func (r *swanctl) of(s *section, path, scope string, unsure *bool, refused **source.Error) *fill.Section {
-	return &fill.Section{In: r.in, Values: s.values, Software: Software, Path: path, Scope: scope, Unsure: unsure, Refused: refused}
+	return &fill.Section{In: r.in, Values: s.values, Software: Software, Path: path, Scope: scope, Unsure: unsure, Refused: refused, Strict: true}
 }
 
 func (r *swanctl) connection(s *section) {
@@ -153,7 +162,12 @@ func (r *swanctl) connection(s *section) {
 		}
 		return 0, fmt.Errorf("%q is none of 0, 1 and 2", t)
 	}, "version")
-	addresses := func(t string) (gateway.Addresses, error) { return parseAddresses(t), nil }
+	addresses := func(t string) (gateway.Addresses, error) {
+		if strings.Contains(t, "\n") {
+			return nil, errWithin
+		}
+		return parseAddresses(t), nil
+	}
 	anywhere := gateway.Addresses{{Text: "%any", Any: true}}
 	c.LocalAddrs = fill.Take(f, anywhere, addresses, "local_addrs")
 	c.RemoteAddrs = fill.Take(f, anywhere, addresses, "remote_addrs")
@@ -166,7 +180,7 @@ func (r *swanctl) connection(s *section) {
 	c.DPD = fill.Take(f, 0, values.Time, "dpd_delay")
 	c.DPDTimeout = fill.Take(f, 0, values.Time, "dpd_timeout")
 	c.Childless = fill.Take(f, "allow", func(t string) (string, error) {
-		switch t {
+		switch t = strings.ToLower(t); t {
 		case "allow", "force", "never": // "prefer" is of a later version: 5.9.8 refuses it
 			return t, nil
 		}
@@ -174,12 +188,7 @@ func (r *swanctl) connection(s *section) {
 	}, "childless")
 	c.PPK = fill.Take(f, false, func(string) (bool, error) { return true, nil }, "ppk_id")
 	c.PPKRequired = fill.Take(f, false, values.Bool, "ppk_required")
-	c.Tries = fill.Take(f, 1, func(t string) (int, error) {
-		if t == "%forever" {
-			return 0, nil
-		}
-		return number(t)
-	}, "keyingtries")
+	c.Tries = fill.Take(f, 1, number, "keyingtries")
 	c.Reauth = fill.Take(f, 0, values.Time, "reauth_time")
 	rekey := 4 * time.Hour
 	if c.Reauth.Value > 0 { // setting reauth_time turns rekeying off unless it is set too
@@ -195,18 +204,17 @@ func (r *swanctl) connection(s *section) {
 	f.Rest(irrelevantConnection)
 	r.parties(c, s)
 	for _, sub := range s.subs {
-		switch {
-		case sub.name == "children":
+		switch name := strings.ToLower(sub.name); {
+		case name == "children":
 			for _, child := range sub.subs {
 				c.Children = append(c.Children, r.child(c, child))
 			}
 			for _, v := range sub.values {
 				f.Note(v, "a value where the sections of children stand")
 			}
-		case strings.HasPrefix(sub.name, "local") || strings.HasPrefix(sub.name, "remote"):
+		case strings.HasPrefix(name, "local") || strings.HasPrefix(name, "remote"):
 		default:
-			r.in.Unread(sub.at.Line, c.Name, "%q is not a section of a connection", source.Clean(sub.name))
-			c.Unsure = true
+			f.Refuse(&fill.Value{Key: sub.name, At: sub.at}, errors.New("it is not a section of a connection"))
 		}
 	}
 	r.in.Gateway.Connections = append(r.in.Gateway.Connections, c)
@@ -214,15 +222,19 @@ func (r *swanctl) connection(s *section) {
 
 // ifID reads an interface identifier. One that is only chosen when the tunnel comes up counts as set.
 func ifID(t string) (uint32, error) {
-	if strings.HasPrefix(t, "%unique") {
+	if strings.HasPrefix(strings.ToLower(t), "%unique") {
 		return ^uint32(0), nil
 	}
 	return values.Number(t)
 }
 
+// number reads a number as strtoul(3) does: with a sign, and one below zero from the far end of the range.
 func number(t string) (int, error) {
-	n, err := values.Number(t)
-	return int(n), err
+	n, err := strconv.ParseInt(strings.TrimSpace(t), 0, 33)
+	if err != nil {
+		return 0, fmt.Errorf("%q is not a number", t)
+	}
+	return int(uint32(n)), nil
 }
 
 // parties reads the first authentication round of each side; further rounds only add to it.
@@ -234,7 +246,7 @@ func (r *swanctl) parties(c *gateway.Connection, s *section) {
 	}{{"local", &c.Local, ike.Identity{Kind: ike.NoID}}, {"remote", &c.Remote, ike.Identity{Kind: ike.AnyID}}} {
 		found := false
 		for _, sub := range s.subs {
-			if !strings.HasPrefix(sub.name, side.name) {
+			if !strings.HasPrefix(strings.ToLower(sub.name), side.name) {
 				continue
 			}
 			f := r.of(sub, "connections.<conn>."+side.name, c.Name, &c.Unsure, &c.Unusable)
@@ -261,9 +273,10 @@ func (r *swanctl) party(f *fill.Section, subs []*section, noID ike.Identity, sid
 	}
 	p := gateway.Party{
 		Method: fill.Take(f, byDefault, func(t string) (ike.Method, error) {
-			switch first, _, _ := strings.Cut(t, "-"); first {
-			case "psk":
+			if strings.EqualFold(t, "psk") {
 				return ike.PSK, nil
+			}
+			switch first, _, _ := strings.Cut(t, "-"); first {
 			case "pubkey", "rsa", "ecdsa", "bliss", "ed25519", "ed448", "ike:pubkey", "ike:rsa", "ike:ecdsa", "any":
 				return ike.Certificate, nil
 			case "eap":
@@ -281,12 +294,11 @@ func (r *swanctl) party(f *fill.Section, subs []*section, noID ike.Identity, sid
 	fill.Take(f, "relaxed", fill.Word, "revocation")
 	fill.Take(f, "", fill.Word, "pubkeys")
 	for _, sub := range subs {
-		if strings.HasPrefix(sub.name, "cert") || strings.HasPrefix(sub.name, "cacert") {
+		if name := strings.ToLower(sub.name); strings.HasPrefix(name, "cert") || strings.HasPrefix(name, "cacert") {
 			fill.Take(r.of(sub, f.Path+".cert", f.Scope, f.Unsure, nil), "", fill.Word, "file")
 			continue
 		}
-		r.in.Unread(sub.at.Line, f.Scope, "%q is not a section of %s", source.Clean(sub.name), f.Path)
-		*f.Unsure = true
+		f.Refuse(&fill.Value{Key: sub.name, At: sub.at}, fmt.Errorf("it is not a section of %s", f.Path))
 	}
 	f.Rest(irrelevantParty)
 	return p
@@ -316,7 +328,7 @@ func (r *swanctl) child(c *gateway.Connection, s *section) *gateway.Child {
 	k.Remote = fill.Take(f, dynamic, parseSelectors, "remote_ts")
 	k.HostToHost = k.Local.Value.Dynamic() && k.Remote.Value.Dynamic()
 	k.Mode = fill.Take(f, ike.Tunnel, func(t string) (ike.Mode, error) {
-		switch t {
+		switch strings.ToLower(t) {
 		case "tunnel":
 			return ike.Tunnel, nil
 		case "transport", "transport_proxy":
@@ -362,7 +374,7 @@ func (r *swanctl) child(c *gateway.Connection, s *section) *gateway.Child {
 }
 
 func parseStart(t string) (gateway.Start, error) {
-	switch strings.ReplaceAll(t, " ", "") {
+	switch strings.ToLower(strings.ReplaceAll(t, " ", "")) {
 	case "none", "clear":
 		return gateway.StartNever, nil
 	case "trap", "route", "hold":

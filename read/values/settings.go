@@ -18,7 +18,7 @@ func Time(text string) (time.Duration, error) {
 	unit := time.Second
 	number := text
 	if text != "" {
-		switch text[len(text)-1] {
+		switch text[len(text)-1] | 0x20 {
 		case 's':
 			number = text[:len(text)-1]
 		case 'm':
@@ -56,7 +56,7 @@ func Size(text string) (uint64, error) {
 			number = text[:len(text)-1]
 		}
 	}
-	n, err := strconv.ParseUint(strings.TrimSpace(number), 10, 64)
+	n, err := strconv.ParseUint(strings.TrimPrefix(strings.TrimSpace(number), "+"), 10, 64)
 	if err != nil || n > math.MaxUint64/factor {
 		return 0, fmt.Errorf("%q is not a size", text)
 	}
