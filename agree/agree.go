@@ -325,7 +325,7 @@ func nearness(as gateway.Addresses, a netip.Addr) int {
 
 // shunt reports whether a connection only lets packets pass, or drops them.
 func shunt(c *gateway.Connection) bool {
-	return len(c.Children) > 0 && !slices.ContainsFunc(c.Children, func(k *gateway.Child) bool { return k.Mode.Value != ike.Pass && k.Mode.Value != ike.Drop })
+	return len(c.Children) > 0 && !slices.ContainsFunc(c.Children, func(k *gateway.Child) bool { return !k.Shunts() })
 }
 
 // ports asks whether the daemons listen where they are spoken to: at the ports of RFC 7296, unless told otherwise.

@@ -16,7 +16,7 @@ import (
 func (a *attempt) children() {
 	first := true
 	for _, k := range a.i.c.Children {
-		if k.Mode.Value == ike.Pass || k.Mode.Value == ike.Drop {
+		if k.Shunts() {
 			continue
 		}
 		c := a.child(k, first)
@@ -123,14 +123,14 @@ func (a *attempt) theirs() []*gateway.Child {
 			continue
 		}
 		for _, k := range c.Children {
-			if k.Mode.Value != ike.Pass && k.Mode.Value != ike.Drop {
+			if !k.Shunts() {
 				out = append(out, k)
 			}
 		}
 	}
 	if !slices.ContainsFunc(out, func(k *gateway.Child) bool { return slices.Contains(a.r.c.Children, k) }) {
 		for _, k := range a.r.c.Children {
-			if k.Mode.Value != ike.Pass && k.Mode.Value != ike.Drop {
+			if !k.Shunts() {
 				out = append(out, k)
 			}
 		}

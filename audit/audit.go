@@ -19,7 +19,6 @@ import (
 	"toril/baseline"
 	"toril/estate"
 	"toril/gateway"
-	"toril/ike"
 	"toril/packet"
 	"toril/source"
 	"toril/walk"
@@ -155,7 +154,7 @@ func (s *Subject) Unsure() bool {
 
 // Shunted reports whether the subject's child protects nothing by intent: it lets packets pass, or drops them.
 func (s *Subject) Shunted() bool {
-	return s.Child.Mode.Value == ike.Pass || s.Child.Mode.Value == ike.Drop
+	return s.Child.Shunts()
 }
 
 // ByDefault returns words for the end of a message about a setting that nobody said; "" for one that was said.

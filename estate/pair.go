@@ -161,7 +161,7 @@ func (t *Tunnel) pairChildren() []ChildPair {
 
 // negotiated are the children that are agreed on with the peer.
 func negotiated(ks []*gateway.Child) []*gateway.Child {
-	return slices.DeleteFunc(slices.Clone(ks), func(k *gateway.Child) bool { return k.Mode.Value == ike.Pass || k.Mode.Value == ike.Drop })
+	return slices.DeleteFunc(slices.Clone(ks), func(k *gateway.Child) bool { return k.Shunts() })
 }
 
 // Counterparts are the children of the far end that are paired with a child; of one that answers for several of the far end's
@@ -296,7 +296,7 @@ func expected(c *gateway.Connection) ike.Identity {
 // shunt reports whether a connection only holds policies that let packets pass or drop them: it has no peer.
 func shunt(c *gateway.Connection) bool {
 	for _, k := range c.Children {
-		if k.Mode.Value != ike.Pass && k.Mode.Value != ike.Drop {
+		if !k.Shunts() {
 			return false
 		}
 	}

@@ -65,6 +65,9 @@ type File struct {
 	Within     string // the file that includes this one; "" for none
 }
 
+// Shunts reports whether the child protects nothing by intent: it lets packets pass, or drops them.
+func (k *Child) Shunts() bool { return k.Mode.Value == ike.Pass || k.Mode.Value == ike.Drop }
+
 // Refusal is a mistake for which a program takes nothing of its configuration.
 type Refusal struct {
 	*source.Error

@@ -46,6 +46,7 @@ func All() []*audit.Check {
 		key.Name,
 		key.PrivateSaved,
 
+		esp.NothingEncrypted,
 		esp.NoEncryption,
 		esp.NoIntegrity,
 		esp.Weak,

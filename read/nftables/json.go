@@ -9,7 +9,6 @@ import (
 	"strconv"
 	"strings"
 
-	"toril/gateway"
 	"toril/read"
 	"toril/source"
 )
@@ -38,7 +37,7 @@ var JSON = &read.Format{
 
 // readJSON writes every object as the text that it stands for, and reads that.
 func readJSON(in *read.Input) {
-	rs := &ruleset{gateway: in.Gateway, defines: map[string][]token{}, byID: map[string]*chain{}, sets: map[string]*set{}, objects: map[string]*gateway.Definition{}}
+	rs := newRuleset(in)
 	j := &jsonReader{rs: rs, in: in, line: 1}
 	j.file()
 	rs.finish(in)
@@ -128,7 +127,11 @@ func (j *jsonReader) declare(verb, kind string, o map[string]any, line int) erro
 	var text string
 	switch kind {
 	case "table":
-		text = "table " + word1(o["family"]) + " " + name + " { }"
+		flags := joined(o["flags"], ", ")
+		if flags != "" {
+			flags = "flags " + flags + ";"
+		}
+		text = "table " + word1(o["family"]) + " " + name + " { " + flags + " }"
 	case "chain":
 		text = "chain " + where + " " + name + " { "
 		if o["hook"] != nil {

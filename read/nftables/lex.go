@@ -29,6 +29,7 @@ type lexer struct {
 	data []byte
 	at   int
 	line int
+	open bool // a string that was begun is not closed
 }
 
 var macAddress = regexp.MustCompile(`^[0-9a-fA-F]{1,2}(:[0-9a-fA-F]{1,2}){5}$`)
@@ -71,8 +72,12 @@ func (l *lexer) solid(c byte) token {
 	line := l.line
 	if c == '"' {
 		start := l.at + 1
-		for l.at++; l.at < len(l.data) && l.data[l.at] != '"' && l.data[l.at] != '\n'; l.at++ {
+		for l.at++; l.at < len(l.data) && l.data[l.at] != '"'; l.at++ {
+			if l.data[l.at] == '\n' {
+				l.line++
+			}
 		}
+		l.open = l.at >= len(l.data)
 		s := string(l.data[start:min(l.at, len(l.data))])
 		if l.at < len(l.data) && l.data[l.at] == '"' {
 			l.at++

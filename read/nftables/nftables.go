@@ -46,14 +46,29 @@ func looks(f *source.File) (int, string) {
 }
 
 func readText(in *read.Input) {
-	rs := &ruleset{gateway: in.Gateway, defines: map[string][]token{}, byID: map[string]*chain{}, sets: map[string]*set{}, objects: map[string]*gateway.Definition{}}
+	rs := newRuleset(in)
 	p := &parser{ruleset: rs, in: in, lex: lexer{data: in.File.Bytes(), line: 1}}
+	if in.File.Marked() {
+		p.broken(1, "the file begins with a byte order mark")
+	}
 	p.file()
+	if in.Gateway.RefusedOf(in.File.Format) != nil { // what then stands is not known
+		for _, c := range rs.chains {
+			c.Unsure = true
+		}
+	}
 	rs.finish(in)
+}
+
+func newRuleset(in *read.Input) *ruleset {
+	return &ruleset{gateway: in.Gateway, defines: map[string][]token{}, byID: map[string]*chain{}, sets: map[string]*set{}, objects: map[string]*gateway.Definition{}, asleep: map[string]source.Pos{}}
 }
 
 // finish turns what was read into the model, now that every set is known.
 func (rs *ruleset) finish(in *read.Input) {
+	for _, t := range rs.dormant() {
+		rs.defs = append(rs.defs, &gateway.Definition{Kind: "dormant table", Name: source.Clean(t.name), At: t.at})
+	}
 	for _, c := range rs.chains {
 		if i := slices.IndexFunc(rs.gateway.Chains, func(o *gateway.Chain) bool { return o.ID() == c.ID() }); i >= 0 {
 			in.Problemf(c.At.Line, "chain %q is also in %s; only that one is used, as two saved states of one packet filter cannot both hold", c.ID(), rs.gateway.Chains[i].At)
@@ -122,8 +137,10 @@ func coverage() []read.Coverage {
 		{Statement: "limit, quota, tcp flags, fib, ct mark, time, sockets, other headers", Use: read.Used, Note: "conditions outside of the model: the rule may or may not concern a packet, and results that hang on it say so"},
 		{Statement: "sets with flag dynamic", Use: read.Used, Note: "filled at run time: as above"},
 		{Statement: "flowtable, flow add, ct helper, secmark, synproxy objects, quota and limit objects", Use: read.Irrelevant, Note: "declared; they decide about no first packet"},
-		{Statement: "delete, destroy, reset, list, flush of single objects", Use: read.Irrelevant, Note: "about what was there before"},
+		{Statement: "delete, destroy, flush of tables, chains, sets, elements, rulesets; flags dormant", Use: read.Used, Note: "of what the file itself has made: what is left is judged"},
+		{Statement: "reset, list, get, monitor", Use: read.Irrelevant, Note: "they change nothing"},
 		{Statement: "tproxy, dup, fwd, rewriting of header fields", Use: read.Left, Note: "the rule counts as one that may do anything"},
-		{Statement: "rules placed by handle or index", Use: read.Left, Note: "read as the chain's last rule"},
+		{Statement: "rules placed by index", Use: read.Used},
+		{Statement: "rules placed, replaced or deleted by handle", Use: read.Left, Note: "numbers that only the running system knows: what their chain does is not certain"},
 	}
 }

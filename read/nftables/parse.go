@@ -3,6 +3,7 @@ package nftables
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -19,7 +20,6 @@ type chain struct {
 	*gateway.Chain
 	in    *read.Input
 	rules []row
-	isSet bool // the hook was said
 }
 
 type row struct {
@@ -55,6 +55,7 @@ type ruleset struct {
 	sets    map[string]*set
 	setList []*set
 	objects map[string]*gateway.Definition
+	asleep  map[string]source.Pos // tables with the flag dormant
 	defs    []*gateway.Definition
 	unnamed int
 
@@ -124,10 +125,21 @@ func (p *parser) file() {
 			return
 		case t.is("}"):
 			p.take()
-			p.in.Problemf(t.line, "a closing brace has no opening one")
+			p.broken(t.line, "a closing brace has no opening one")
 		default:
 			p.statement()
 		}
+		if p.lex.open {
+			p.lex.open = false
+			p.broken(p.lex.line, "a quotation mark is not closed")
+		}
+	}
+}
+
+// broken says that the text breaks the grammar: nft then loads nothing of it.
+func (p *parser) broken(line int, format string, args ...any) {
+	if p.in.Gateway.RefusedOf(p.in.File.Format) == nil {
+		p.in.Refuse(min(line, max(1, p.in.File.Lines())), format, args...)
 	}
 }
 
@@ -153,13 +165,16 @@ func (p *parser) statement() {
 		}
 	case "flush":
 		p.in.Count()
-		if args := p.rest(); len(args) > 0 && args[0].is("ruleset") {
-			p.chains, p.byID = nil, map[string]*chain{}
-			p.sets, p.setList = map[string]*set{}, nil
-		}
-	case "delete", "destroy", "reset", "list":
-		p.in.Count() // of what was there before: nothing that a saved file knows
+		p.flush(t.line, p.rest())
+	case "delete", "destroy":
+		p.in.Count()
+		p.delete(t.line, p.expand(p.rest(), t.line))
+	case "reset", "list", "get", "monitor", "export", "describe":
+		p.in.Count() // they change nothing
 		p.rest()
+	case "rename", "import":
+		p.rest()
+		p.unread(t.line, "", "%s is not read", t.s)
 	case "table":
 		p.table(t.line)
 	case "add", "create", "insert", "replace":
@@ -167,8 +182,12 @@ func (p *parser) statement() {
 	case "chain", "set", "map", "rule", "element":
 		p.peeked = append([]token{t}, p.peeked...)
 		p.command(token{word, "add", t.line})
+	case "flowtable", "counter", "quota", "limit", "ct", "secmark", "synproxy": // as behind the word add
+		p.in.Count()
+		p.rest()
 	default:
 		p.rest()
+		p.broken(t.line, "%q is not a command", source.Clean(t.s))
 		p.unread(t.line, "", "%q is not a known command", source.Clean(t.s))
 	}
 }
@@ -257,7 +276,9 @@ func (p *parser) table(line int) {
 		name = p.take()
 	}
 	if !p.peek().is("{") {
-		p.rest()
+		if more := p.rest(); len(more) > 0 {
+			p.broken(line, "%q is no family of tables", source.Clean(name.s))
+		}
 		return
 	}
 	p.take()
@@ -266,7 +287,7 @@ func (p *parser) table(line int) {
 		t := p.take()
 		switch {
 		case t.kind == end:
-			p.in.Problemf(min(t.line, p.in.File.Lines()), "table %q, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
+			p.broken(t.line, "table %q, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
 			return
 		case t.is("}"):
 			return
@@ -276,7 +297,14 @@ func (p *parser) table(line int) {
 			p.set(family, name.s, t.line, t.is("map"))
 		case t.is("counter") || t.is("quota") || t.is("limit") || t.is("ct") || t.is("flowtable") || t.is("secmark") || t.is("synproxy"):
 			p.object(family, name.s, t)
-		case t.is("comment") || t.is("flags"):
+		case t.is("flags"):
+			p.in.Count()
+			for _, f := range p.rest() {
+				if f.is("dormant") {
+					p.asleep[family+" "+name.s] = p.in.At(t.line)
+				}
+			}
+		case t.is("comment"):
 			p.in.Count()
 			p.rest()
 		case t.is("include"):
@@ -326,12 +354,12 @@ func (p *parser) chain(family, table string, line int) {
 		t := p.peek()
 		switch {
 		case t.kind == end:
-			p.in.Problemf(min(t.line, p.in.File.Lines()), "chain %q, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
+			p.broken(t.line, "chain %q, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
 			return
 		case t.is("}"):
 			p.take()
 			return
-		case t.is("type") && !c.isSet:
+		case t.is("type"):
 			p.base(c, p.rest())
 		case t.is("policy"):
 			p.policy(c, p.rest())
@@ -389,7 +417,7 @@ func (p *parser) base(c *chain, tokens []token) {
 				p.unread(line, c.ID(), "%q is not a hook", source.Clean(tokens[i+1].s))
 				c.Unsure = true
 			}
-			c.Hook, c.isSet = h, true
+			c.Hook = h
 			c.At = p.in.At(line)
 			i++
 		case "priority":
@@ -462,7 +490,7 @@ func (p *parser) set(family, table string, line int, isMap bool) {
 		t := p.take()
 		switch {
 		case t.kind == end:
-			p.in.Problemf(min(t.line, p.in.File.Lines()), "set %q, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
+			p.broken(t.line, "set %q, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
 			return
 		case t.is("}"):
 			return
@@ -597,9 +625,14 @@ func (p *parser) rule(verb token) {
 	name := p.take()
 	c := p.chainOf(family, table, name.s, verb.line)
 	tokens := p.expand(p.rest(), verb.line)
-	placed := false
+	placed, at := false, -1
 	for len(tokens) > 1 && (tokens[0].is("handle") || tokens[0].is("index") || tokens[0].is("position")) {
-		tokens, placed = tokens[2:], true
+		if n, err := strconv.Atoi(tokens[1].s); err == nil && n >= 0 && n < len(c.rules) && tokens[0].is("index") {
+			at = n
+		} else {
+			placed = true
+		}
+		tokens = tokens[2:]
 	}
 	if len(tokens) == 0 {
 		p.unread(verb.line, c.ID(), "the rule is empty")
@@ -609,9 +642,14 @@ func (p *parser) rule(verb token) {
 		p.unread(verb.line, c.ID(), "the rule is placed by a number that only the running system knows; it is read as the chain's last")
 	}
 	r := row{p.in, tokens}
-	if verb.is("insert") && !placed {
+	switch {
+	case at >= 0 && verb.is("insert"):
+		c.rules = slices.Insert(c.rules, at, r)
+	case at >= 0:
+		c.rules = slices.Insert(c.rules, at+1, r)
+	case verb.is("insert") && !placed:
 		c.rules = append([]row{r}, c.rules...)
-	} else {
+	default:
 		c.rules = append(c.rules, r)
 	}
 }

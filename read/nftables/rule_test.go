@@ -101,7 +101,7 @@ accept; drop }
 chain unused { }
 chain used { jump nowhere; return; }
 chain in { type filter hook input priority mangle; jump used; ip saddr @gone accept; } }
-`, map[string]string{"more/a.nft": "table inet extra { chain x { type filter hook output priority 0; } }\n", "more/b.nft": "warble\n"})
+`, map[string]string{"more/a.nft": "table inet extra { chain x { type filter hook output priority 0; } }\n", "more/b.nft": "rename chain ip a b c\n"})
 	assert.Empty(t, readtest.Problems(g))
 	var chains []string
 	for _, c := range g.Chains {
@@ -111,7 +111,7 @@ chain in { type filter hook input priority mangle; jump used; ip saddr @gone acc
 		"inet late used none 0 accept 2", "inet late in input -150 accept 2"}, chains)
 	assert.Equal(t, gateway.Accept, g.Chains[0].Rules[0].Verb, "inserted before")
 	assert.Equal(t, 5, g.Chains[0].Rules[1].At.Line)
-	assert.Equal(t, []string{`n.conf:14: set @gone is not defined`, `more/b.nft:1: "warble" is not a known command`}, readtest.Unread(g))
+	assert.Equal(t, []string{`n.conf:14: set @gone is not defined`, `more/b.nft:1: rename is not read`}, readtest.Unread(g))
 	var defs []string
 	for _, d := range g.Definitions {
 		defs = append(defs, fmt.Sprintf("%s %s used %d missing %v", d.Kind, d.Name, len(d.Used), d.Missing))

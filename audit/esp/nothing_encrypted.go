@@ -1,0 +1,46 @@
+package esp
+
+import (
+	"fmt"
+	"slices"
+
+	"toril/audit"
+	"toril/estate"
+	"toril/gateway"
+)
+
+// NothingEncrypted speaks where no child of a connection to a peer protects anything.
+var NothingEncrypted = &audit.Check{
+	Name:     "esp/nothing-encrypted",
+	Title:    "The connection lets its packets pass unencrypted, or drops them",
+	Severity: audit.High,
+	Why:      "It has a peer, a key and networks like a tunnel, and no SA is ever made for them.",
+	Mend:     "Use tunnel mode, on both ends; a child that lets packets pass belongs beside one that encrypts.",
+	Doc: audit.Doc{
+		What: "Connections to a peer with a fixed address of which every child is of mode pass or drop (type=passthrough, type=drop), where no other connection to that peer encrypts. " +
+			"A child for packets that stay behind the gateway is not meant.",
+		Harm:    "The type was changed to let traffic through for a test, and stayed. Everything is configured, monitored and in clear.",
+		Write:   "In swanctl.conf: mode = tunnel. In ipsec.conf: type=tunnel.",
+		Sources: []string{"RFC 4301 section 4.4.1"},
+	},
+	Connection: func(p *audit.Pass, s *audit.Subject) {
+		c := s.Connection
+		if len(c.Children) == 0 || slices.ContainsFunc(c.Children, func(k *gateway.Child) bool { return !k.Shunts() || k.Local.Value.String() == k.Remote.Value.String() }) {
+			return
+		}
+		peers := c.RemoteAddrs.Value.Fixed()
+		if len(peers) == 0 || peers[0].IsLoopback() || slices.ContainsFunc(p.Estate.TunnelsOf(s.Gateway), func(t *estate.Tunnel) bool {
+			return slices.ContainsFunc(t.Ends, func(e estate.End) bool {
+				return e.Gateway == s.Gateway && e.Connection != c && slices.Contains(e.Connection.RemoteAddrs.Value.Fixed(), peers[0]) &&
+					slices.ContainsFunc(e.Connection.Children, func(k *gateway.Child) bool { return !k.Shunts() })
+			})
+		}) {
+			return
+		}
+		k := c.Children[0]
+		f := p.On(s, k.Mode.Where(k.At), false)
+		f.Severity = audit.High
+		f.Message = fmt.Sprintf("no child of the connection to %s encrypts: %s is of mode %s", peers[0], k.Name, k.Mode.Value)
+		p.Report(f)
+	},
+}
