@@ -264,7 +264,7 @@ func (l *loader) archive(fsys fs.FS, prefix, name string) {
 func (l *loader) unpack(fsys fs.FS, prefix, name string) (fs.FS, bool) {
 	shown := prefix + name
 	data, err := disk.Read(fsys, name, MaxUnpacked)
-	if errors.Is(err, disk.TooLarge) {
+	if errors.Is(err, disk.ErrTooLarge) {
 		l.problem(shown, "is larger than %d MiB and was not read", MaxUnpacked>>20)
 		return nil, false
 	}

@@ -72,6 +72,7 @@ func (k *Child) Shunts() bool { return k.Mode.Value == ike.Pass || k.Mode.Value 
 type Refusal struct {
 	*source.Error
 	Format string // of the file
+	What   string // is not loaded: "nothing of swanctl.conf", "table filter"
 }
 
 // RefusedOf returns the first mistake for which a program takes nothing of its configuration in a format; nil for none.

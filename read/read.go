@@ -116,9 +116,14 @@ func (in *Input) Problemf(line int, format string, args ...any) {
 // Refuse says that the program itself does not take this file, nor any other that it loads with it: what the gateway then does is
 // not known.
 func (in *Input) Refuse(line int, format string, args ...any) {
+	in.RefusePart("nothing of "+in.File.Format, line, format, args...)
+}
+
+// RefusePart says so of a part that the program loads by itself.
+func (in *Input) RefusePart(what string, line int, format string, args ...any) {
 	e := source.Errorf(in.At(line), format, args...)
 	in.Gateway.Problems = append(in.Gateway.Problems, e)
-	in.Gateway.Refused = append(in.Gateway.Refused, gateway.Refusal{Error: e, Format: in.File.Format})
+	in.Gateway.Refused = append(in.Gateway.Refused, gateway.Refusal{Error: e, Format: in.File.Format, What: what})
 }
 
 // Include opens the files that a pattern in an include statement means, each as an Input of its own for the same
@@ -227,7 +232,7 @@ func (d *Folder) Open(name string) (*gateway.File, error) {
 	shown := d.Prefix + name
 	data, err := disk.Read(d.FS, name, d.MaxBytes)
 	switch {
-	case errors.Is(err, disk.TooLarge):
+	case errors.Is(err, disk.ErrTooLarge):
 		return nil, source.Errorf(source.Pos{File: shown}, "is larger than %d MiB and was not read", d.MaxBytes>>20)
 	case err != nil:
 		return nil, source.Errorf(source.Pos{File: shown}, "cannot be read: %v", unwrapPath(err))

@@ -1,7 +1,7 @@
 package read
 
 import (
-	"fmt"
+	"strings"
 
 	"toril/audit"
 	"toril/gateway"
@@ -25,7 +25,14 @@ var Refused = &audit.Check{
 	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
 		for _, r := range g.Refused {
 			p.Report(audit.Finding{Severity: audit.High, Gateway: g.Name, At: audit.Evidence{Pos: r.Pos},
-				Message: fmt.Sprintf("nothing of this gateway's %s is loaded: %s", r.Format, r.Message)})
+				Message: loaded(r)})
 		}
 	},
+}
+
+func loaded(r gateway.Refusal) string {
+	if strings.HasPrefix(r.What, "nothing") {
+		return r.What + " is loaded: " + r.Message
+	}
+	return r.What + " is not loaded: " + r.Message
 }

@@ -19,8 +19,8 @@ type Refused struct{ Why string }
 // Error says why: "it is a named pipe".
 func (r *Refused) Error() string { return r.Why }
 
-// TooLarge is the error for a file of more bytes than asked for.
-var TooLarge = errors.New("it is too large")
+// ErrTooLarge is the error for a file of more bytes than asked for.
+var ErrTooLarge = errors.New("it is too large")
 
 // Folder is a folder's content as a file system. Symbolic links are followed inside of it only.
 func Folder(path string) (fs.FS, error) {
@@ -50,7 +50,7 @@ func ReadFile(path string, most int64) ([]byte, error) {
 	return Read(fsys, name, most)
 }
 
-// Read reads a file of a file system, of at most so many bytes; one that is larger is TooLarge.
+// Read reads a file of a file system, of at most so many bytes; one that is larger is ErrTooLarge.
 func Read(fsys fs.FS, name string, most int64) ([]byte, error) {
 	f, err := fsys.Open(name)
 	if err != nil {
@@ -58,11 +58,11 @@ func Read(fsys fs.FS, name string, most int64) ([]byte, error) {
 	}
 	defer f.Close()
 	if info, err := f.Stat(); err == nil && info.Size() > most {
-		return nil, TooLarge
+		return nil, ErrTooLarge
 	}
 	data, err := io.ReadAll(io.LimitReader(f, most+1))
 	if int64(len(data)) > most {
-		return nil, TooLarge
+		return nil, ErrTooLarge
 	}
 	return data, err
 }

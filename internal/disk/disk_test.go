@@ -47,7 +47,7 @@ func TestOnlyRegularFilesAreOpened(t *testing.T) {
 		assert.Error(t, err, name)
 	}
 	_, err = disk.Read(fsys, "plain", 3)
-	assert.ErrorIs(t, err, disk.TooLarge)
+	assert.ErrorIs(t, err, disk.ErrTooLarge)
 	entries, err := fs.ReadDir(fsys, ".")
 	require.NoError(t, err)
 	assert.Len(t, entries, 11)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 
 	"toril/gateway"
@@ -57,6 +58,7 @@ type reader struct {
 	table  string
 	chains map[string]*gateway.Chain // of the current table
 	order  []*gateway.Chain
+	opened int // the line that began a table; 0 where it was committed
 	used   map[*gateway.Chain][]source.Pos
 	twice  map[string]bool
 }
@@ -69,7 +71,20 @@ func readSave(in *read.Input) {
 		}
 		r.line(n, strings.TrimSpace(in.File.Line(n)))
 	}
+	r.uncommitted()
 	r.finish()
+}
+
+// uncommitted says that a table was begun and not committed: the program does not load it.
+func (r *reader) uncommitted() {
+	if r.opened == 0 {
+		return
+	}
+	r.in.RefusePart("table "+source.Clean(r.table), r.opened, "table %q, begun here, has no COMMIT", source.Clean(r.table))
+	for _, c := range r.chains {
+		c.Unsure = true
+	}
+	r.opened = 0
 }
 
 // familyOf tells iptables from ip6tables: by the comment that the program writes, by the file's name, else by an address.
@@ -99,9 +114,11 @@ func (r *reader) line(n int, line string) {
 	case line == "" || line[0] == '#':
 	case line[0] == '*':
 		r.in.Count()
+		r.uncommitted()
 		r.open(n, line[1:])
 	case line == "COMMIT":
 		r.in.Count()
+		r.opened = 0
 	case r.chains == nil:
 		r.in.Unread(n, "", "it stands outside of every table")
 	case line[0] == ':':
@@ -113,7 +130,8 @@ func (r *reader) line(n int, line string) {
 }
 
 func (r *reader) open(n int, table string) {
-	r.table, r.chains = table, map[string]*gateway.Chain{}
+	r.table, r.chains, r.opened = table, map[string]*gateway.Chain{}, n
+	r.order = slices.DeleteFunc(r.order, func(c *gateway.Chain) bool { return c.Table == source.Clean(table) }) // the last block of a table holds
 	if places[table] == nil {
 		r.in.Unread(n, "", "%q is not a table that is known", source.Clean(table))
 	}
@@ -201,8 +219,17 @@ func (r *reader) command(n int, line string) {
 	case "-N", "--new-chain":
 		r.in.Count()
 		r.chain(n, w[1])
-	case "-F", "-X", "-Z", "--flush", "--delete-chain", "--zero":
-		r.in.Count() // of what was there before
+	case "-F", "--flush":
+		r.in.Count()
+		r.chain(n, w[1]).Rules = nil
+	case "-X", "--delete-chain":
+		r.in.Count()
+		if c := r.chains[w[1]]; c != nil && c.Hook == gateway.NoHook {
+			delete(r.chains, w[1])
+			r.order = slices.DeleteFunc(r.order, func(o *gateway.Chain) bool { return o == c })
+		}
+	case "-Z", "--zero":
+		r.in.Count() // counters
 	default:
 		r.in.Unread(n, "", "%q is not a known command of iptables-restore", source.Clean(w[0]))
 	}
