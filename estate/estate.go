@@ -44,6 +44,8 @@ type Estate struct {
 type Options struct {
 	Formats []*read.Format
 
+	ShowUnread bool // quotes show what was not understood, and comments
+
 	// Stdin is what the path "-" stands for; As is the name of its format, "" to recognise it, and Gateway the name of
 	// the gateway that it describes.
 	Stdin       io.Reader
@@ -439,12 +441,13 @@ func (l *loader) named() []*plan {
 
 func (l *loader) run(ctx context.Context) (*Estate, error) {
 	plans := l.named()
+	manners := read.Manners(l.opts.Formats, l.opts.ShowUnread)
 	gateways := make([]*gateway.Gateway, len(plans))
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for i, p := range plans {
 		group.Go(func() error {
-			gateways[i] = readGateway(ctx, p, l.opts.Formats)
+			gateways[i] = readGateway(ctx, p, l.opts.Formats, manners)
 			return ctx.Err()
 		})
 	}
@@ -478,15 +481,10 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 }
 
 // readGateway recognises the files of a gateway and has them read, formats in their order.
-func readGateway(ctx context.Context, p *plan, formats []*read.Format) *gateway.Gateway {
+func readGateway(ctx context.Context, p *plan, formats []*read.Format, manners map[*read.Format]*source.Manner) *gateway.Gateway {
 	g := &gateway.Gateway{Name: source.Clean(p.name)}
-	folder := &read.Folder{FS: p.fsys, Prefix: p.shown, MaxBytes: MaxFile, Formats: formats, Taken: map[string]bool{}}
+	folder := &read.Folder{FS: p.fsys, Prefix: p.shown, MaxBytes: MaxFile, Formats: formats, Manners: manners, Taken: map[string]bool{}}
 	g.LeftOut = p.leftOut
-	type found struct {
-		name    string
-		file    *gateway.File
-		verdict read.Verdict
-	}
 	var all []found
 	slices.Sort(p.files)
 	for _, name := range slices.Compact(p.files) {
@@ -509,7 +507,10 @@ func readGateway(ctx context.Context, p *plan, formats []*read.Format) *gateway.
 		if o := order(a.verdict) - order(b.verdict); o != 0 {
 			return o
 		}
-		return strings.Count(a.name, "/") - strings.Count(b.name, "/")
+		if o := strings.Count(a.name, "/") - strings.Count(b.name, "/"); o != 0 {
+			return o
+		}
+		return usual(b) - usual(a)
 	})
 	for _, f := range all {
 		if folder.Taken[f.name] || ctx.Err() != nil {
@@ -519,7 +520,7 @@ func readGateway(ctx context.Context, p *plan, formats []*read.Format) *gateway.
 			g.Problems = append(g.Problems, source.Errorf(source.Pos{File: f.file.Path}, "not read: %s", f.verdict.Why))
 			continue
 		}
-		f.file.Format, f.file.Why = f.verdict.Format.Name, f.verdict.Why
+		folder.Take(f.file, f.verdict.Format, f.verdict.Why)
 		g.Files = append(g.Files, f.file)
 		readFile(f.verdict.Format, read.NewInput(ctx, g, f.file, folder))
 	}
@@ -529,6 +530,21 @@ func readGateway(ctx context.Context, p *plan, formats []*read.Format) *gateway.
 	})
 	finish(g)
 	return g
+}
+
+// found is a file of a gateway, and what it was taken for.
+type found struct {
+	name    string
+	file    *gateway.File
+	verdict read.Verdict
+}
+
+// usual is 1 for a file with the very name that its format's main file has, which may include others beside it.
+func usual(f found) int {
+	if f.verdict.Format != nil && slices.Contains(f.verdict.Format.Hints, path.Base(f.name)) {
+		return 1
+	}
+	return 0
 }
 
 // readFile has a file read. A reader that fails is a fault of Toril's own: it is named with the file, and the rest goes on.

@@ -2,6 +2,7 @@ package packet
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -18,6 +19,9 @@ func ProtoName(n uint64) string {
 	}
 	return fmt.Sprintf("protocol %d", n)
 }
+
+// ProtoNames lists the keywords of protocols that are known.
+func ProtoNames() []string { return slices.Sorted(maps.Values(protoNames)) }
 
 // ProtoNumber returns the number of a protocol by its everyday name; ok is false where it is not known.
 func ProtoNumber(name string) (n uint64, ok bool) {

@@ -7,12 +7,16 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strings"
+	"unicode"
 
 	"toril/gateway"
 	"toril/internal/disk"
+	"toril/packet"
+	"toril/read/values"
 	"toril/source"
 )
 
@@ -27,6 +31,8 @@ type Format struct {
 	Hints    []string // patterns of usual file names (path.Match)
 	Binary   bool     // files of it may hold bytes that text does not
 	Order    int      // formats with a lower order are read first: addresses before what refers to them
+	Comments []string // what begins a comment
+	Words    []string // of the format, beside those of its coverage: they may be shown where a line was not understood
 	Family   string   // formats of one family may include each other's files; "" for a format by itself
 
 	// Looks judges a file's content: 0 is "certainly not this format", 100 "certainly". Why is a sentence for people.
@@ -71,6 +77,7 @@ type Folder struct {
 	Prefix   string    // what shown paths begin with
 	MaxBytes int64     // of one file
 	Formats  []*Format // all that are known: a file of another format is not included
+	Manners  map[*Format]*source.Manner
 	Taken    map[string]bool
 }
 
@@ -105,12 +112,14 @@ func (in *Input) Count() { in.File.Statements++ }
 
 // Unread keeps a statement that was not understood; scope is what it may change ("" for the whole gateway).
 func (in *Input) Unread(line int, scope, format string, args ...any) {
-	in.File.Unread = append(in.File.Unread, gateway.Unread{At: in.At(line), Scope: scope, Why: fmt.Sprintf(format, args...)})
+	in.File.Veil(line)
+	in.File.Unread = append(in.File.Unread, gateway.Unread{At: in.At(line), Scope: scope, Why: in.File.Veiled(line, fmt.Sprintf(format, args...))})
 }
 
 // Problemf says that something at a line is wrong.
 func (in *Input) Problemf(line int, format string, args ...any) {
-	in.Gateway.Problems = append(in.Gateway.Problems, source.Errorf(in.At(line), format, args...))
+	in.File.Veil(line)
+	in.Gateway.Problems = append(in.Gateway.Problems, source.Errorf(in.At(line), "%s", in.File.Veiled(line, fmt.Sprintf(format, args...))))
 }
 
 // Refuse says that the program itself does not take this file, nor any other that it loads with it: what the gateway then does is
@@ -121,7 +130,8 @@ func (in *Input) Refuse(line int, format string, args ...any) {
 
 // RefusePart says so of a part that the program loads by itself.
 func (in *Input) RefusePart(what string, line int, format string, args ...any) {
-	e := source.Errorf(in.At(line), format, args...)
+	in.File.Veil(line)
+	e := source.Errorf(in.At(line), "%s", in.File.Veiled(line, fmt.Sprintf(format, args...)))
 	in.Gateway.Problems = append(in.Gateway.Problems, e)
 	in.Gateway.Refused = append(in.Gateway.Refused, gateway.Refusal{Error: e, Format: in.File.Format, What: what})
 }
@@ -144,6 +154,9 @@ func (in *Input) Include(line int, pattern string) []*Input {
 			in.Problemf(line, "%s includes itself", source.Clean(name))
 			continue
 		}
+		if !in.Folder.Taken[name] && slices.ContainsFunc(in.Gateway.Files, func(f *gateway.File) bool { return f.Path == in.Folder.Prefix+name }) {
+			continue // it was read before, by itself
+		}
 		f, err := in.Folder.Open(name)
 		if err != nil {
 			in.Problemf(line, "%v", err)
@@ -151,18 +164,21 @@ func (in *Input) Include(line int, pattern string) []*Input {
 		}
 		if other := in.foreign(f.File); other != nil {
 			if !wild {
-				in.Unread(line, "", "the file %q, which is included here, is taken for %s", source.Clean(path.Base(name)), other.Name)
+				in.Unread(line, "", "the file %s, which is included here, is taken for %s", source.Clean(path.Base(name)), other.Name)
 			}
 			continue
 		}
 		in.Folder.Taken[name] = true
+		if i := slices.IndexFunc(in.Folder.Formats, func(x *Format) bool { return x.Name == in.File.Format }); i >= 0 {
+			in.Folder.Take(f, in.Folder.Formats[i], "")
+		}
 		f.Format, f.Why, f.Within = in.File.Format, "included at "+in.At(line).String(), in.File.Path
 		in.Gateway.Files = append(in.Gateway.Files, f)
 		out = append(out, &Input{Context: in.Context, Gateway: in.Gateway, File: f, Folder: in.Folder, depth: in.depth + 1})
 	}
 	if len(names) == 0 && !wild {
 		in.Gateway.Definitions = append(in.Gateway.Definitions, &gateway.Definition{Kind: "included file", Name: pattern, Used: []source.Pos{in.At(line)}, Missing: true})
-		in.Unread(line, "", "the included file %q was not given", source.Clean(pattern))
+		in.Unread(line, "", "the included file %s was not given", source.Clean(pattern))
 	}
 	return out
 }
@@ -238,6 +254,41 @@ func (d *Folder) Open(name string) (*gateway.File, error) {
 		return nil, source.Errorf(source.Pos{File: shown}, "cannot be read: %v", unwrapPath(err))
 	}
 	return &gateway.File{File: source.NewFile(shown, data)}, nil
+}
+
+// Take makes a file one of a format: that is how it is quoted.
+func (d *Folder) Take(f *gateway.File, format *Format, why string) {
+	f.Format, f.Why = format.Name, why
+	if m := d.Manners[format]; m != nil {
+		f.As(m)
+	}
+}
+
+// common are words that stand in many formats.
+var common = []string{"yes", "no", "true", "false", "on", "off", "none", "any", "all", "default", "auto", "add", "set", "del", "delete", "to", "from", "in", "out", "up", "down", "src", "dst", "log", "prefix", "name", "type", "mode",
+	"version", "via", "dev", "table", "description", "enabled", "disabled", "allow", "deny", "permit", "reject", "with", "and", "or", "not", "eq", "neq"}
+
+// Manners says how the files of formats are quoted; open shows what was not understood.
+func Manners(formats []*Format, open bool) map[*Format]*source.Manner {
+	words := map[string]bool{}
+	for _, w := range slices.Concat(common, slices.Collect(maps.Keys(values.Services)), packet.ProtoNames()) {
+		words[w] = true
+	}
+	for _, f := range formats {
+		for _, c := range f.Covers {
+			for _, w := range strings.FieldsFunc(c.Statement, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
+				words[strings.ToLower(w)] = true
+			}
+		}
+		for _, w := range f.Words {
+			words[strings.ToLower(w)] = true
+		}
+	}
+	out := map[*Format]*source.Manner{}
+	for _, f := range formats {
+		out[f] = &source.Manner{Comments: f.Comments, Words: words, Open: open}
+	}
+	return out
 }
 
 func unwrapPath(err error) error {

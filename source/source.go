@@ -63,17 +63,19 @@ func Errorf(p Pos, format string, args ...any) *Error {
 
 // File is the text of one saved file, with line ends folded, and the secrets that a reader found in it.
 type File struct {
-	Path    string // as shown to people: relative to the estate, with slashes
-	data    []byte
-	marked  bool // it began with a byte order mark
-	starts  []int
-	secrets map[string]bool
+	Path   string // as shown to people: relative to the estate, with slashes
+	data   []byte
+	marked bool // it began with a byte order mark
+	starts []int
+	hidden map[int][]string // secrets, by the line in which they stand
+	veiled map[int]bool     // lines that were not understood
+	manner *Manner
 }
 
 // NewFile makes a File of raw bytes. A byte order mark is dropped; nothing else is changed.
 func NewFile(path string, data []byte) *File {
 	data, marked := bytes.CutPrefix(data, []byte("\xef\xbb\xbf"))
-	f := &File{Path: path, data: data, marked: marked, starts: []int{0}, secrets: map[string]bool{}}
+	f := &File{Path: path, data: data, marked: marked, starts: []int{0}, hidden: map[int][]string{}, veiled: map[int]bool{}}
 	for i, b := range data {
 		if b == '\n' && i+1 < len(data) {
 			f.starts = append(f.starts, i+1)
@@ -116,34 +118,6 @@ func (f *File) LineAt(offset int) int {
 
 // At returns the position of line n of this file.
 func (f *File) At(n int) Pos { return Pos{File: f.Path, Line: n} }
-
-// Hide marks a text as secret: wherever it stands in a quoted line it is masked.
-func (f *File) Hide(secret string) {
-	if secret != "" {
-		f.secrets[secret] = true
-	}
-}
-
-// Quote returns line n fit to be shown: trimmed, secrets masked, control and escape characters made harmless, cut at
-// MaxQuote runes.
-func (f *File) Quote(n int) string {
-	return Shorten(Clean(f.Redact(strings.TrimSpace(f.Line(n)))), MaxQuote)
-}
-
-// Redact masks the secrets of this file, and whatever stands behind a word that announces a secret, in a text of it.
-func (f *File) Redact(text string) string {
-	known := make([]string, 0, len(f.secrets))
-	for s := range f.secrets {
-		known = append(known, s)
-	}
-	sort.Slice(known, func(i, j int) bool { // the longest first: one secret may begin another
-		return cmp.Or(cmp.Compare(len(known[j]), len(known[i])), strings.Compare(known[i], known[j])) < 0
-	})
-	for _, s := range known {
-		text = strings.ReplaceAll(text, s, Mask)
-	}
-	return redactAnnounced(text)
-}
 
 // Clean makes a text harmless for a terminal and for a log: control characters, bytes that are not UTF-8 and
 // characters that change the direction of writing are shown as escapes; a tab becomes a space.

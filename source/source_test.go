@@ -32,7 +32,7 @@ func TestQuoteIsHarmless(t *testing.T) {
 
 func TestSecretsAreMasked(t *testing.T) {
 	f := source.NewFile("a", []byte("x = Zz9secretvalue and more\n  secret = \"never; seen\"\npsk 0sAAAA;\nkeyexchange = ikev2\nrekey_time = 4h\nesp_proposals = aes\n"))
-	f.Hide("Zz9secretvalue")
+	f.Hide(1, "Zz9secretvalue")
 	assert.Equal(t, "x = [secret] and more", f.Quote(1))
 	assert.Equal(t, "secret = [secret]", f.Quote(2))
 	assert.Equal(t, "psk [secret];", f.Quote(3))

@@ -75,6 +75,7 @@ func (a *app) follow() *cobra.Command {
 	f.StringVar(&protocol, "protocol", "", "tcp, udp, icmp (an echo request), another name or a number (default: any, with a port tcp)")
 	f.StringVar(&in, "in", "", "interface that the packets come in by (default: the one that their source is routed to)")
 	f.BoolVar(&down, "tunnel-down", false, "no child has an SA")
+	f.BoolVar(&a.open, "show-unread", false, "show in quotes what was not understood, and comments: they may hold secrets")
 	f.StringVar(&a.as, "as", "", "format of what comes on standard input, where a PATH is \"-\" (see: toril formats)")
 	return cmd
 }

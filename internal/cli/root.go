@@ -51,12 +51,14 @@ type app struct {
 	out, err    io.Writer
 	look        report.Look
 	as, gateway string // what comes on standard input
+	open        bool   // quotes show what was not understood
 }
 
 // input adds the flags of every command that reads an estate.
 func (a *app) input(cmd *cobra.Command) *cobra.Command {
 	cmd.Flags().StringVar(&a.as, "as", "", "format of what comes on standard input, where a PATH is \"-\" (see: toril formats)")
 	cmd.Flags().StringVar(&a.gateway, "gateway", "stdin", "name of the gateway that standard input describes")
+	cmd.Flags().BoolVar(&a.open, "show-unread", false, "show in quotes what was not understood, and comments: they may hold secrets")
 	return cmd
 }
 
@@ -205,7 +207,7 @@ func (a *app) checkInput(cmd *cobra.Command, args []string) error {
 
 // load reads an estate. Problems are named on standard error; where nothing at all could be read the error is an exit.
 func (a *app) load(cmd *cobra.Command, paths []string) (*estate.Estate, error) {
-	opts := estate.Options{Formats: formats.All(), Stdin: a.in, As: a.as, Gateway: a.gateway}
+	opts := estate.Options{Formats: formats.All(), Stdin: a.in, As: a.as, Gateway: a.gateway, ShowUnread: a.open}
 	if opts.As != "" && !slices.Contains(formatNames(), opts.As) {
 		return nil, missing("format", opts.As, formatNames())
 	}

@@ -76,7 +76,7 @@ func readFile(in *read.Input) {
 			in.Count()
 			in.Gateway.PrivateKeys = append(in.Gateway.PrivateKeys, in.At(line))
 			for n := line + 1; n < in.File.LineAt(offset-1); n++ {
-				in.File.Hide(in.File.Line(n))
+				in.File.Hide(n, in.File.Line(n))
 			}
 		case block.Type == "PUBLIC KEY" || strings.HasSuffix(block.Type, "CRL") || strings.HasSuffix(block.Type, "REQUEST"):
 			in.Count()

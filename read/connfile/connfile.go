@@ -308,14 +308,16 @@ func Secrets(in *read.Input) []Secret {
 		s, ok := secret(entry)
 		if !ok {
 			for k := at; k <= n; k++ {
-				in.File.Hide(strings.TrimSpace(in.File.Line(k))) // whatever it is, it may be a key
+				in.File.Hide(k, in.File.Line(k)) // whatever it is, it may be a key
 			}
 			in.Unread(at, "", "an entry is: [who ...] : KIND value")
 			continue
 		}
 		in.Count()
 		s.At, s.File = in.At(at), in.File
-		in.File.Hide(s.Value)
+		for k := at; k <= n; k++ {
+			in.File.Hide(k, s.Value)
+		}
 		out = append(out, s)
 	}
 	return out

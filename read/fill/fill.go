@@ -77,7 +77,7 @@ func Take[T any](s *Section, byDefault T, parse func(string) (T, error), keys ..
 
 // Refuse says that the daemon cannot use a value.
 func (s *Section) Refuse(v *Value, err error) {
-	e := source.Errorf(v.At, "%s: %v", source.Clean(v.Key), source.Clean(err.Error()))
+	e := source.Errorf(v.At, "%s", s.veiled(v.At, fmt.Sprintf("%s: %v", source.Clean(v.Key), source.Clean(err.Error()))))
 	if s.Refused != nil && *s.Refused == nil {
 		*s.Refused = e
 	}
@@ -90,12 +90,24 @@ func (s *Section) Note(v *Value, why string) {
 		return
 	}
 	*s.Unsure = true
+	why = s.veiled(v.At, why)
 	for _, file := range s.In.Gateway.Files {
 		if file.Path == v.At.File {
 			file.Unread = append(file.Unread, gateway.Unread{At: v.At, Scope: s.Scope, Why: why})
 			return
 		}
 	}
+}
+
+// veiled masks in a message what may be a value that was not understood, and the line in quotes.
+func (s *Section) veiled(at source.Pos, why string) string {
+	for _, file := range s.In.Gateway.Files {
+		if file.Path == at.File {
+			file.Veil(at.Line)
+			return file.Veiled(at.Line, why)
+		}
+	}
+	return why
 }
 
 // Leave keeps a value unread that says nothing about the settings of its section.
@@ -123,7 +135,7 @@ func (s *Section) Rest(irrelevant map[string]string, known ...string) {
 		if v.Text != "" && !v.Used && irrelevant[v.Key] == "" && !slices.Contains(known, v.Key) {
 			why := fmt.Sprintf("%q is not a known option of %s", source.Clean(v.Key), s.Path)
 			if s.Strict && s.Refused != nil && *s.Refused == nil {
-				*s.Refused = source.Errorf(v.At, "%s", why)
+				*s.Refused = source.Errorf(v.At, "%s", s.veiled(v.At, why))
 			}
 			s.Note(v, why)
 		}

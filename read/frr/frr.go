@@ -18,6 +18,7 @@ import (
 // Format is the format of frr.conf, and of what "show running-config" and "write file" leave.
 var Format = &read.Format{
 	Name:     "frr.conf",
+	Comments: []string{"!", "#"},
 	Title:    "routing daemons FRRouting: interfaces, static routes, routing protocols",
 	Software: "FRRouting",
 	Hints:    []string{"frr.conf", "zebra.conf", "staticd.conf", "ospfd.conf", "bgpd.conf"},
@@ -89,7 +90,7 @@ func (r *reader) hide(n int, w []string) {
 		if slices.Contains(secretWords, word) && i+1 < len(w) {
 			for _, s := range w[i+1:] {
 				if len(s) > 2 && !slices.Contains(secretWords, s) {
-					r.in.File.Hide(s)
+					r.in.File.Hide(n, s)
 				}
 			}
 		}

@@ -17,6 +17,7 @@ import (
 // Format is the format of /etc/network/interfaces.
 var Format = &read.Format{
 	Name:     "interfaces",
+	Comments: []string{"#"},
 	Title:    "addresses and routes: ifupdown's /etc/network/interfaces",
 	Software: "ifupdown",
 	Hints:    []string{"interfaces"},

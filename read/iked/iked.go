@@ -4,6 +4,7 @@ package iked
 import (
 	"encoding/hex"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -23,6 +24,8 @@ const Software = "OpenIKED"
 // Format is the format of iked.conf.
 var Format = &read.Format{
 	Name:     "iked.conf",
+	Comments: []string{"#"},
+	Words:    slices.Concat(slices.Sorted(maps.Keys(ciphers)), slices.Sorted(maps.Keys(auths)), slices.Sorted(maps.Keys(prfs)), slices.Sorted(maps.Keys(groups))),
 	Title:    "IKE daemon OpenIKED: policies",
 	Software: Software,
 	Hints:    []string{"iked.conf", "*.iked"},
@@ -175,7 +178,7 @@ func (r *reader) statement(in *read.Input, line int, t []token) {
 		r.set(in, line, t[1:])
 	case t[0].s == "user":
 		if len(t) > 2 {
-			in.File.Hide(t[2].s)
+			in.File.Hide(line, t[2].s)
 		}
 	case t[0].s == "ikev2":
 		p := &policy{reader: r, in: in, line: line, t: r.expand(t[1:])}
@@ -375,7 +378,7 @@ func (p *policy) part() {
 		p.bytes(gateway.Say(n, at))
 	case "psk":
 		secret := p.take()
-		p.in.File.Hide(secret.s)
+		p.in.File.Hide(at.Line, secret.s)
 		p.key(secret)
 		p.methods(ike.PSK, at)
 	case "rsa", "ecdsa256", "ecdsa384", "ecdsa521", "rfc7427":

@@ -100,7 +100,7 @@ func TestMistakes(t *testing.T) {
 		"ikev2 from 10.1.0.0/16 to 10.2.0.0/16 lifetime soon": `iked.conf:1: "soon" is not a time (a number, with s, m, h or d behind it)`,
 		"flow esp from a to b":                                `iked.conf:1: "flow" is not a known statement`,
 		"set colour":                                          `iked.conf:1: "colour" is not a known property`,
-		`include "missing.conf"`:                              `iked.conf:1: the included file "missing.conf" was not given`,
+		`include "missing.conf"`:                              `iked.conf:1: the included file missing.conf was not given`,
 	} {
 		g := readtest.Read(iked.Format, "iked.conf", text+"\n", nil)
 		assert.Contains(t, readtest.Unread(g), want)

@@ -17,6 +17,7 @@ import (
 // Text is the format of "ip addr", "ip link", "ip route" and "ip rule" as text; one file may hold several of them.
 var Text = &read.Format{
 	Name:     "iproute2",
+	Comments: []string{"#"},
 	Title:    "addresses, routes and routing rules: the output of ip addr, link, route, rule",
 	Software: "iproute2",
 	Hints:    []string{"ip-addr*", "ip-route*", "ip-rule*", "ip_addr*", "ip_route*", "ip_rule*", "addr.txt", "addresses.txt", "routes.txt", "route*.txt", "rule*.txt"},

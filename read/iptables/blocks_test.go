@@ -18,8 +18,8 @@ func TestBlocksOfTables(t *testing.T) {
 		{"one", first, "INPUT 1; own 2", ""},
 		{"twice", first + "*filter\n:INPUT DROP [0:0]\n-A INPUT -p tcp -m tcp --dport 3 -j ACCEPT\nCOMMIT\n", "INPUT 3", ""},
 		{"two tables", first + "*nat\n:POSTROUTING ACCEPT [0:0]\n-A POSTROUTING -p tcp -m tcp --dport 9 -j MASQUERADE\nCOMMIT\n", "INPUT 1; own 2; POSTROUTING 9", ""},
-		{"not committed", strings.TrimSuffix(first, "COMMIT\n"), "INPUT 1 unsure; own 2 unsure", `r.v4:1: table "filter", begun here, has no COMMIT`},
-		{"not committed before another", strings.TrimSuffix(first, "COMMIT\n") + "*nat\n:POSTROUTING ACCEPT [0:0]\nCOMMIT\n", "INPUT 1 unsure; own 2 unsure; POSTROUTING", `r.v4:1: table "filter", begun here, has no COMMIT`},
+		{"not committed", strings.TrimSuffix(first, "COMMIT\n"), "INPUT 1 unsure; own 2 unsure", `r.v4:1: table filter, begun here, has no COMMIT`},
+		{"not committed before another", strings.TrimSuffix(first, "COMMIT\n") + "*nat\n:POSTROUTING ACCEPT [0:0]\nCOMMIT\n", "INPUT 1 unsure; own 2 unsure; POSTROUTING", `r.v4:1: table filter, begun here, has no COMMIT`},
 		{"flushed", strings.Replace(first, "COMMIT", "-F INPUT\n-A INPUT -p tcp -m tcp --dport 4 -j DROP\nCOMMIT", 1), "INPUT 4; own 2", ""},
 		{"a chain taken out", strings.Replace(first, "COMMIT", "-F own\n-X own\nCOMMIT", 1), "INPUT 1", ""},
 	} {

@@ -17,6 +17,7 @@ import (
 // Sets is the format of "ipset save".
 var Sets = &read.Format{
 	Name:     "ipset",
+	Comments: []string{"#"},
 	Title:    "named sets of iptables: the output of ipset save",
 	Software: "ipset",
 	Hints:    []string{"ipset*", "*.ipset"},
@@ -149,7 +150,7 @@ func matching(g *gateway.Gateway, s *gateway.NamedSet, dirs []string, depth int)
 		seen[name] = true
 		m := g.Set(name)
 		if m == nil {
-			return packet.All(), fmt.Sprintf("set %q was not given", source.Clean(name))
+			return packet.All(), fmt.Sprintf("set %s was not given", source.Clean(name))
 		}
 		sub, subWhy := matching(g, m, dirs, depth+1)
 		out = out.Or(sub)

@@ -17,6 +17,7 @@ import (
 // Save is the format of iptables-save and ip6tables-save.
 var Save = &read.Format{
 	Name:     "iptables-save",
+	Comments: []string{"#"},
 	Title:    "packet filter iptables: the output of iptables-save or ip6tables-save",
 	Software: "iptables",
 	Hints:    []string{"iptables*", "ip6tables*", "rules.v4", "rules.v6", "*.iptables", "*.ip6tables"},
@@ -80,7 +81,7 @@ func (r *reader) uncommitted() {
 	if r.opened == 0 {
 		return
 	}
-	r.in.RefusePart("table "+source.Clean(r.table), r.opened, "table %q, begun here, has no COMMIT", source.Clean(r.table))
+	r.in.RefusePart("table "+source.Clean(r.table), r.opened, "table %s, begun here, has no COMMIT", source.Clean(r.table))
 	for _, c := range r.chains {
 		c.Unsure = true
 	}

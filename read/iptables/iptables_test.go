@@ -149,7 +149,7 @@ func TestUnreadStatements(t *testing.T) {
 	for line, want := range map[string]string{
 		"-A FORWARD -m wizardry --spell x -j ACCEPT":        `module "wizardry" is not known`,
 		"-A FORWARD -j TELEPORT --to nowhere":               `target "TELEPORT" is not modelled`,
-		"-A FORWARD -m set --match-set gone src -j ACCEPT":  `set "gone" was not given`,
+		"-A FORWARD -m set --match-set gone src -j ACCEPT":  `set gone was not given`,
 		"-A FORWARD -s house.example -j ACCEPT":             `"house.example" is not an IPv4 address, network or range`,
 		"-A FORWARD -m conntrack --ctstate BORED -j ACCEPT": `"bored" is not a connection state`,
 		"-D FORWARD 1": `"-D" is not a known command of iptables-restore`,

@@ -329,7 +329,7 @@ func (s *state) set(name string, dirs []string) {
 	d.Used = append(d.Used, s.rule.At)
 	set := s.in.Gateway.Set(name)
 	if set == nil {
-		s.unread("set %q was not given (the output of ipset save)", name)
+		s.unread("set %s was not given (the output of ipset save)", name)
 		return
 	}
 	packets, why := matching(s.in.Gateway, set, dirs, 0)

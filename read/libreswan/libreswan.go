@@ -27,6 +27,8 @@ const Software = "Libreswan"
 // Format is the format of Libreswan's ipsec.conf.
 var Format = &read.Format{
 	Name:     "ipsec.conf-libreswan",
+	Comments: []string{"#"},
+	Words:    slices.Concat(slices.Sorted(maps.Keys(ciphers)), slices.Sorted(maps.Keys(hashes)), slices.Sorted(maps.Keys(groups))),
 	Family:   "ipsec.conf",
 	Title:    "IKE daemon Libreswan: connections",
 	Software: Software,

@@ -21,6 +21,7 @@ import (
 // Format is the format of /etc/netplan/*.yaml.
 var Format = &read.Format{
 	Name:     "netplan",
+	Comments: []string{"#"},
 	Title:    "addresses and routes: netplan's YAML",
 	Software: "netplan",
 	Hints:    []string{"*netplan*.yaml", "[0-9][0-9]-*.yaml"},

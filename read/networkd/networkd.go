@@ -17,6 +17,7 @@ import (
 // Format is the format of systemd-networkd's units.
 var Format = &read.Format{
 	Name:     "systemd-networkd",
+	Comments: []string{"#", ";"},
 	Title:    "addresses, routes and tunnel interfaces: units .network and .netdev",
 	Software: "systemd",
 	Hints:    []string{"*.network", "*.netdev"},

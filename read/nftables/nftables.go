@@ -13,6 +13,7 @@ import (
 // Text is the format of nftables rulesets as text.
 var Text = &read.Format{
 	Name:     "nftables",
+	Comments: []string{"#"},
 	Title:    "packet filter nftables: the text of nft list ruleset, or nftables.conf",
 	Software: "nftables",
 	Hints:    []string{"nftables.conf", "*.nft", "ruleset*", "nft*"},

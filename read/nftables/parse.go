@@ -287,7 +287,7 @@ func (p *parser) table(line int) {
 		t := p.take()
 		switch {
 		case t.kind == end:
-			p.broken(t.line, "table %q, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
+			p.broken(t.line, "table %s, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
 			return
 		case t.is("}"):
 			return
@@ -354,7 +354,7 @@ func (p *parser) chain(family, table string, line int) {
 		t := p.peek()
 		switch {
 		case t.kind == end:
-			p.broken(t.line, "chain %q, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
+			p.broken(t.line, "chain %s, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
 			return
 		case t.is("}"):
 			p.take()
@@ -479,18 +479,19 @@ func (p *parser) policy(c *chain, tokens []token) {
 func (p *parser) set(family, table string, line int, isMap bool) {
 	p.in.Count()
 	name := p.take()
-	s := p.setOf(family, table, name.s, line, isMap)
 	if !p.peek().is("{") {
 		p.rest()
+		p.unread(line, family+" "+table, "a set has its type in braces")
 		return
 	}
+	s := p.setOf(family, table, name.s, line, isMap)
 	p.take()
 	for {
 		p.rows()
 		t := p.take()
 		switch {
 		case t.kind == end:
-			p.broken(t.line, "set %q, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
+			p.broken(t.line, "set %s, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
 			return
 		case t.is("}"):
 			return

@@ -60,12 +60,12 @@ func TestWhatIsLeft(t *testing.T) {
 func TestWhatNftRefuses(t *testing.T) {
 	for text, want := range map[string]string{
 		"\xef\xbb\xbftable ip f {\n}\n":                     "n.nft:1: the file begins with a byte order mark",
-		"table ip f {\n chain c {\n":                        `n.nft:2: chain "c", opened at line 2, is not closed: the file ends here`,
+		"table ip f {\n chain c {\n":                        `n.nft:2: chain c, opened at line 2, is not closed: the file ends here`,
 		"table ip f {\n}\n}\n":                              "n.nft:3: a closing brace has no opening one",
 		"tabel ip f {\n}\n":                                 `n.nft:1: "tabel" is not a command`,
 		"TABLE ip f {\n}\n":                                 `n.nft:1: "TABLE" is not a command`,
 		"table ipp f {\n}\n":                                `n.nft:1: "ipp" is no family of tables`,
-		"table ip f {\n chain c {\n accept comment \"x\n}}": "n.nft:4: chain \"c\", opened at line 2, is not closed: the file ends here",
+		"table ip f {\n chain c {\n accept comment \"x\n}}": "n.nft:4: chain c, opened at line 2, is not closed: the file ends here",
 	} {
 		g := readtest.Read(nftables.Text, "n.nft", "table ip f {\n chain z {\n  accept\n }\n}\n", nil)
 		assert.Empty(t, g.Refused)

@@ -13,6 +13,7 @@ import (
 // DaemonConf is the format of strongswan.conf: settings of the daemon as a whole.
 var DaemonConf = &read.Format{
 	Name:     "strongswan.conf",
+	Comments: []string{"#"},
 	Title:    "IKE daemon strongSwan: settings of the daemon as a whole",
 	Software: Software,
 	Hints:    []string{"strongswan.conf", "charon.conf"},

@@ -22,6 +22,7 @@ import (
 // IPsecConf is the format of ipsec.conf, the daemon's older configuration.
 var IPsecConf = &read.Format{
 	Name:     "ipsec.conf-strongswan",
+	Comments: []string{"#"},
 	Family:   "ipsec.conf",
 	Title:    "IKE daemon strongSwan, older configuration: connections",
 	Software: Software,
@@ -35,6 +36,7 @@ var IPsecConf = &read.Format{
 // IPsecSecrets is the format of ipsec.secrets.
 var IPsecSecrets = &read.Format{
 	Name:     "ipsec.secrets",
+	Comments: []string{"#"},
 	Title:    "IKE daemons strongSwan and Libreswan: pre-shared keys",
 	Software: Software,
 	Hints:    []string{"ipsec.secrets", "*.secrets"},

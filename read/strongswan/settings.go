@@ -137,7 +137,7 @@ func (p *parser) section(s *section, outermost bool) bool {
 		if p.at >= len(p.data) {
 			if !outermost {
 				last := min(p.line, p.in.File.Lines())
-				p.broken(last, "section %q, opened at line %d, is not closed: the file ends here", source.Clean(s.name), s.at.Line)
+				p.broken(last, "section %s, opened at line %d, is not closed: the file ends here", source.Clean(s.name), s.at.Line)
 				p.in.Unread(last, "", "whatever stood behind the end of the file")
 			}
 			return true

@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -27,6 +28,8 @@ const Software = "strongSwan"
 // Swanctl is the format of swanctl.conf, the configuration of the daemon's vici interface.
 var Swanctl = &read.Format{
 	Name:     "swanctl.conf",
+	Comments: []string{"#"},
+	Words:    slices.Sorted(maps.Keys(keywords)),
 	Title:    "IKE daemon strongSwan: connections, secrets and authorities",
 	Software: Software,
 	Hints:    []string{"swanctl.conf", "*.swanctl"},
@@ -414,10 +417,7 @@ func (r *swanctl) secret(s *section) {
 func (r *swanctl) hide(v *fill.Value) {
 	for _, file := range r.in.Gateway.Files {
 		if file.Path == v.At.File {
-			file.Hide(v.Text)
-			for line := range strings.SplitSeq(v.Text, "\n") {
-				file.Hide(strings.TrimSpace(line))
-			}
+			file.Hide(v.At.Line, v.Text)
 		}
 	}
 }

@@ -182,9 +182,9 @@ func TestIncludes(t *testing.T) {
 	assert.Len(t, g.Files, 4)
 	assert.Contains(t, readtest.Problems(g), "swanctl.conf:7: swanctl.conf includes itself")
 	unread := strings.Join(readtest.Unread(g), "\n")
-	assert.Contains(t, unread, `swanctl.conf:5: the included file "gone.conf" was not given`)
+	assert.Contains(t, unread, `swanctl.conf:5: the included file gone.conf was not given`)
 	assert.Contains(t, unread, `conf.d/b.part:2: "warble" is not a known option of connections.<conn>`)
-	assert.Contains(t, unread, `swanctl.conf:8: the included file "../../outside" was not given`)
+	assert.Contains(t, unread, `swanctl.conf:8: the included file ../../outside was not given`)
 }
 
 func TestReferencesThatMissOrTurnInCircles(t *testing.T) {
@@ -202,7 +202,7 @@ func TestBrokenTextLosesNothingElse(t *testing.T) {
 	for text, want := range map[string]string{
 		"}\n" + good: "a closing brace has no opening one",
 		good + "secrets {\n ike {\n secret = \"abc": "a quotation mark opened here is not closed",
-		good + "pools {\n":                          `section "pools", opened at line 6, is not closed: the file ends here`,
+		good + "pools {\n":                          `section pools, opened at line 6, is not closed: the file ends here`,
 		good + strings.Repeat("a {\n", 100_000):     "sections nest more than 64 deep",
 	} {
 		g := swanctl(text, nil)
