@@ -137,7 +137,7 @@ func (f *File) veil(text string) string {
 
 // harmless reports whether a word tells nothing: it is one of the formats', an address, or a small number.
 func (m *Manner) harmless(w string) bool {
-	if plain.MatchString(w) || m.Words[strings.ToLower(w)] {
+	if plain.MatchString(w) || m.Words[strings.ToLower(w)] || !strings.ContainsFunc(w, func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }) {
 		return true
 	}
 	if _, err := netip.ParseAddr(w); err == nil {
@@ -146,17 +146,12 @@ func (m *Manner) harmless(w string) bool {
 	if _, err := netip.ParsePrefix(w); err == nil {
 		return true
 	}
-	some := false
 	for _, part := range joints.Split(w, -1) {
-		if part == "" {
-			continue
-		}
-		some = true
-		if !plain.MatchString(part) && !m.Words[strings.ToLower(part)] {
+		if part != "" && !plain.MatchString(part) && !m.Words[strings.ToLower(part)] {
 			return false
 		}
 	}
-	return some || !strings.ContainsFunc(w, func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) })
+	return true
 }
 
 // redactRuns masks long runs of hexadecimal digits and of base64 that are no path and no word.
