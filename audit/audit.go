@@ -269,8 +269,14 @@ func Run(ctx context.Context, e *estate.Estate, checks []*Check, b *baseline.Bas
 		return nil, err
 	}
 	r := &Result{Estate: e, Baseline: b, NotGiven: Absences(e)}
+	total := 0
 	for _, p := range passes {
-		r.Findings = append(r.Findings, merge(p.found)...)
+		p.found = merge(p.found)
+		total += len(p.found)
+	}
+	r.Findings = make([]Finding, 0, total)
+	for _, p := range passes {
+		r.Findings, p.found = append(r.Findings, p.found...), nil
 	}
 	slices.SortStableFunc(r.Findings, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(a.Tunnel, b.Tunnel), cmp.Compare(a.Gateway, b.Gateway),
@@ -288,6 +294,9 @@ func (p *Pass) run() {
 		for _, g := range p.Estate.Gateways {
 			p.guarded(Finding{Gateway: g.Name}, func() { c.Gateway(p, g) })
 		}
+	}
+	if c.Tunnel == nil && c.Connection == nil && c.Child == nil {
+		return
 	}
 	for _, t := range p.Estate.Tunnels {
 		if c.Tunnel != nil {
@@ -365,8 +374,8 @@ func merge(in []Finding) []Finding {
 		pos           source.Pos
 		message, mend string
 	}
-	index := map[key]int{}
-	var out []Finding
+	index := make(map[key]int, len(in))
+	out := in[:0] // what is kept never comes before what is read
 	for _, f := range in {
 		k := key{f.At.Pos, f.Message, f.Mend}
 		i, seen := index[k]

@@ -19,6 +19,7 @@ import (
 
 	"toril/gateway"
 	"toril/internal/disk"
+	"toril/packet"
 	"toril/read"
 	"toril/source"
 )
@@ -555,7 +556,10 @@ func readFile(format *read.Format, in *read.Input) {
 			in.Gateway.Problems = append(in.Gateway.Problems, source.Errorf(source.Pos{File: in.File.Path}, "the reader of %s failed on this file, which is a fault of Toril's: what it says is not known", format.Name))
 		}
 	}()
-	format.Read(in)
+	if packet.Guard(func() { format.Read(in) }) != nil {
+		in.Unread(0, "", "%s", read.TooLarge)
+		in.Gateway.Problems = append(in.Gateway.Problems, source.Errorf(source.Pos{File: in.File.Path}, "%s; the rest of it is not read", read.TooLarge))
+	}
 }
 
 // recognise finds the format of a file: as the command line or the estate's toril.yaml says, else by what is in it.

@@ -62,7 +62,14 @@ func NewIndex(sets []Set) *Index {
 		for _, f := range lookedUp {
 			x.axes[fam] = append(x.axes[fam], &axis{field: f, places: places})
 		}
-		slices.SortStableFunc(x.axes[fam], func(a, b *axis) int { return x.distinct(b) - x.distinct(a) }) // the most telling field first
+		if len(places) < 8 {
+			continue // any order will do
+		}
+		telling := map[*axis]int{}
+		for _, a := range x.axes[fam] {
+			telling[a] = x.distinct(a)
+		}
+		slices.SortStableFunc(x.axes[fam], func(a, b *axis) int { return telling[b] - telling[a] }) // the most telling field first
 	}
 	return x
 }
@@ -109,7 +116,7 @@ func (a *axis) build(x *Index) {
 // distinct is in how many values the low ends of an axis differ, of a sample that is the same each time.
 func (x *Index) distinct(a *axis) int {
 	const most = 8192
-	seen := make(map[number]bool, most)
+	seen := make(map[number]bool, min(most, len(a.places)))
 	for i := 0; i < len(a.places); i += 1 + len(a.places)/most {
 		lo, _ := hull(x.all[a.places[i]].box, a.field)
 		seen[lo] = true

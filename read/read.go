@@ -23,6 +23,9 @@ import (
 // MaxDepth is how deep files may include each other, and how deep the sections of a file may nest.
 const MaxDepth = 64
 
+// TooLarge is why a statement is left unread that names more than can be looked at exactly (packet.MaxBoxes).
+const TooLarge = "it names more combinations of addresses and ports than can be looked at exactly"
+
 // Format is one saved format.
 type Format struct {
 	Name     string   // "swanctl.conf"

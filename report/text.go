@@ -131,15 +131,19 @@ func (p *paper) notGiven(list []audit.NotGiven) {
 
 // unblemished names the tunnels that no finding of low or above concerns.
 func unblemished(r *audit.Result) []string {
+	tunnels, gateways := map[string]bool{}, map[string]bool{}
+	for _, f := range r.Findings {
+		switch {
+		case f.Severity < audit.Low:
+		case f.Tunnel != "":
+			tunnels[f.Tunnel] = true
+		default:
+			gateways[f.Gateway] = true
+		}
+	}
 	var out []string
 	for _, t := range r.Estate.Tunnels {
-		touched := slices.ContainsFunc(r.Findings, func(f audit.Finding) bool {
-			if f.Severity < audit.Low {
-				return false
-			}
-			return f.Tunnel == t.Name || f.Tunnel == "" && slices.ContainsFunc(t.Ends, func(e estate.End) bool { return e.Gateway.Name == f.Gateway })
-		})
-		if !touched {
+		if !tunnels[t.Name] && !slices.ContainsFunc(t.Ends, func(e estate.End) bool { return gateways[e.Gateway.Name] }) {
 			out = append(out, t.Name)
 		}
 	}

@@ -97,7 +97,9 @@ func (f *File) withoutComment(text string) string {
 	if f.manner == nil || f.manner.Open {
 		return text
 	}
-	text = remarks.ReplaceAllString(text, "${1}${2}"+MaskComment)
+	if strings.Contains(text, "comment") {
+		text = remarks.ReplaceAllString(text, "${1}${2}"+MaskComment)
+	}
 	quote := byte(0)
 	for i := 0; i < len(text); i++ {
 		switch c := text[i]; {
@@ -156,6 +158,9 @@ func (m *Manner) harmless(w string) bool {
 
 // redactRuns masks long runs of hexadecimal digits and of base64 that are no path and no word.
 func redactRuns(text string) string {
+	if len(text) < 32 {
+		return text
+	}
 	return runs.ReplaceAllStringFunc(text, func(r string) string {
 		digits := strings.ContainsAny(r, "0123456789")
 		if !digits || strings.HasPrefix(r, "/") || strings.Count(r, "/") > 2 && len(r)/strings.Count(r, "/") < 16 {

@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"log/slog"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 )
@@ -64,11 +65,15 @@ var announced = regexp.MustCompile(`(?i)((?:^|[\s{;,"'(-])["']?(?:` +
 	`(?:secret|psk|pre-?shared-?key|passphrase|password|passwd|xauth|eap|ntlm|ppk|private-?key|key-?string)["']?\s+))` +
 	`("(?:[^"\\]|\\.)*"?|'[^']*'?|[^\s{]+)`)
 
+// announcing are parts of the words in announced, one of each.
+var announcing = []string{"secret", "psk", "key", "pass", "pin", "token", "community", "xauth", "eap", "ntlm", "ppk"}
+
 // The words of algorithms and settings that follow such a word without being secret.
 var notSecret = regexp.MustCompile(`(?i)^["']?(?:yes|no|none|true|false|never|always|\d{1,5}[a-z]?|0x[0-9a-f]{1,8})["',;]*$`)
 
 func redactAnnounced(text string) string {
-	if !announced.MatchString(text) {
+	small := strings.ToLower(text) // looking for words is cheaper than for the expression
+	if !slices.ContainsFunc(announcing, func(w string) bool { return strings.Contains(small, w) }) || !announced.MatchString(text) {
 		return text
 	}
 	return announced.ReplaceAllStringFunc(text, func(m string) string {

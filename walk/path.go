@@ -48,6 +48,17 @@ type Path struct {
 	remotes  spans
 	own      *Router                           // the gateway's own routes, without those of the IKE daemon
 	routes   map[*gateway.Route]*gateway.Child // those that the daemon installs, and for which child
+	far      spans                             // policies by their far networks, for those that are named
+	wide     []*Policy                         // the others
+	place    map[*Policy]int                   // where each stands in the order
+	of       map[policyKey]*Policy
+	down     *gateway.Child // that has no SA, where the path was made for all of them up
+}
+
+// policyKey is what a policy is asked for by.
+type policyKey struct {
+	child     *gateway.Child
+	own, peer netip.Addr
 }
 
 // Options say in what state a gateway is walked through.
@@ -74,6 +85,7 @@ func NewPath(g *gateway.Gateway, ends func(*gateway.Connection) []Ends, opts Opt
 	slices.SortStableFunc(p.Policies, func(a, b *Policy) int {
 		return cmp.Or(cmp.Compare(precedence(a), precedence(b)), cmp.Compare(b.narrow, a.narrow))
 	})
+	p.order()
 	p.filter = NewFilter(p.opened(g), SelfAddresses(g))
 	p.own = p.router.without(func(*gateway.Route) bool { return false }) // a copy
 	for _, pol := range p.Policies {
@@ -100,18 +112,7 @@ func NewPath(g *gateway.Gateway, ends func(*gateway.Connection) []Ends, opts Opt
 // Without returns the path while a child has no SA.
 func (p *Path) Without(k *gateway.Child) *Path {
 	q := *p
-	q.Policies = nil
-	for _, pol := range p.Policies {
-		if pol.Child == k && pol.Protects() {
-			if !k.Start.Value.Traps() {
-				continue
-			}
-			down := *pol
-			down.Up, down.memo = false, &memo{}
-			pol = &down
-		}
-		q.Policies = append(q.Policies, pol)
-	}
+	q.down = k
 	if !k.Start.Value.Traps() {
 		q.router = p.router.without(func(rt *gateway.Route) bool { return p.routes[rt] == k })
 	}
@@ -254,7 +255,7 @@ func (p *Path) input(h hop) []Outcome {
 // the same.
 func (p *Path) unprotected(f Flow) (dropped []Outcome, rest Flow) {
 	left, may := f.Now, packet.None()
-	for _, pol := range p.Policies {
+	for _, pol := range p.asked(f.Now, packet.Src) {
 		if pol.IfID != 0 || left.Empty() {
 			continue
 		}
@@ -303,7 +304,10 @@ func (p *Path) split(f Flow, dev string) []share {
 	var out []share
 	by, later := p.devices[dev], p.asksLater(dev)
 	left := f.Now
-	for _, pol := range p.Policies {
+	for _, pol := range p.asked(f.Now, packet.Dst) {
+		if left.Empty() {
+			break
+		}
 		hit := left.And(pol.offered(by))
 		if hit.Empty() {
 			continue

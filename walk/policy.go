@@ -149,12 +149,60 @@ func (pol *Policy) offered(by *gateway.Interface) packet.Set {
 
 // Policy returns the policy of a child between two addresses; nil where the daemon installs none.
 func (p *Path) Policy(k *gateway.Child, own, peer netip.Addr) *Policy {
-	for _, pol := range p.Policies {
-		if pol.Child == k && pol.Own == own && pol.Peer == peer {
-			return pol
+	return p.of[policyKey{k, own, peer}]
+}
+
+// order prepares the policies to be found by the packets that they are for.
+func (p *Path) order() {
+	p.place, p.of = make(map[*Policy]int, len(p.Policies)), make(map[policyKey]*Policy, len(p.Policies))
+	var named []*Policy
+	far := func(pol *Policy) ike.Selectors { return pol.Child.Remote.Value.At(pol.Peer) }
+	for i, pol := range p.Policies {
+		p.place[pol] = i
+		if key := (policyKey{pol.Child, pol.Own, pol.Peer}); p.of[key] == nil {
+			p.of[key] = pol
+		}
+		if slices.ContainsFunc(far(pol), func(s ike.Selector) bool { return !s.Lo.IsValid() || s.AnyAddress() }) {
+			p.wide = append(p.wide, pol)
+		} else {
+			named = append(named, pol)
 		}
 	}
-	return nil
+	p.far = newSpans(named, far)
+}
+
+// few is up to how many policies all are asked.
+const few = 32
+
+// asked are the policies that some packets may be for, whose far ends are in a field of theirs, in the order in which the kernel
+// asks them.
+func (p *Path) asked(s packet.Set, far packet.Field) []*Policy {
+	all := p.Policies
+	if len(all) > few {
+		if far == packet.Dst {
+			s = s.Mirror()
+		}
+		if at := s.Prefixes(packet.Src); len(at) <= few {
+			all = append(p.far.meeting(s), p.wide...)
+			slices.SortFunc(all, func(a, b *Policy) int { return p.place[a] - p.place[b] })
+		}
+	}
+	if p.down == nil {
+		return all
+	}
+	var out []*Policy
+	for _, pol := range all {
+		if pol.Child == p.down && pol.Protects() {
+			if !pol.Child.Start.Value.Traps() {
+				continue
+			}
+			down := *pol
+			down.Up, down.memo = false, &memo{}
+			pol = &down
+		}
+		out = append(out, pol)
+	}
+	return out
 }
 
 // precedence orders policies that let pass before those that protect.

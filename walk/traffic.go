@@ -37,6 +37,9 @@ type memo struct {
 	allCrossings     []Crossing
 }
 
+// maxNetworkPairs bounds how many pairs of networks are looked at one by one.
+const maxNetworkPairs = 4096
+
 func (p *Path) pairs(pol *Policy) []Pair {
 	local, remote := pol.Child.Local.Value.At(pol.Own), pol.Child.Remote.Value.At(pol.Peer)
 	into := p.Into(pol)
@@ -55,6 +58,12 @@ func (p *Path) pairs(pol *Policy) []Pair {
 		}
 	}
 	var out []Pair
+	if len(local)*len(remote) > maxNetworkPairs { // all at once
+		if s := ike.Domain(local, remote, pol.Own, pol.Peer); !s.Empty() {
+			out = append(out, Pair{"its local networks", "its remote networks", s})
+		}
+		return out
+	}
 	for _, r := range remote {
 		all := packet.None()
 		for _, l := range local {

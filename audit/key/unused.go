@@ -1,6 +1,8 @@
 package key
 
 import (
+	"fmt"
+
 	"toril/audit"
 	"toril/gateway"
 )
@@ -22,8 +24,19 @@ var Unused = &audit.Check{
 		if len(g.Connections) == 0 {
 			return
 		}
+		const most = 20 // said one by one
+		said, more := 0, 0
+		defer func() {
+			if more > 0 {
+				p.Report(audit.Finding{Severity: audit.Low, Gateway: g.Name, At: audit.Evidence{Pos: g.Keys[len(g.Keys)-1].At}, Message: fmt.Sprintf("%d more pre-shared keys are for peers that no connection has", more)})
+			}
+		}()
 		for _, k := range g.Keys {
 			if k.PPK || len(serves(g, k)) > 0 || len(k.Owners) == 0 {
+				continue
+			}
+			if said++; said > most {
+				more++
 				continue
 			}
 			f := audit.Finding{Severity: audit.Low, Gateway: g.Name, At: audit.Evidence{Pos: k.At}, Message: "no connection has a peer that this pre-shared key is for"}

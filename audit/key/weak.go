@@ -3,10 +3,13 @@ package key
 import (
 	"cmp"
 	"fmt"
+	"math"
+	"runtime"
 	"slices"
 	"strings"
 
 	zxcvbn "github.com/ccojocar/zxcvbn-go"
+	"golang.org/x/sync/errgroup"
 
 	"toril/audit"
 	"toril/baseline"
@@ -32,8 +35,36 @@ var Weak = &audit.Check{
 	Estate: func(p *audit.Pass) {
 		seen := map[[32]byte]int{}
 		var found []audit.Finding
-		for _, h := range keysOf(p.Estate) {
-			f, ok := judge(p, h.gateway, h.key)
+		keys := keysOf(p.Estate)
+		names := map[*gateway.Gateway][]string{}
+		for _, h := range keys {
+			if names[h.gateway] == nil {
+				names[h.gateway] = words(p.Estate, h.gateway)
+			}
+		}
+		guesses := make([]float64, len(keys))
+		if len(keys) > mostGuessed {
+			p.Report(audit.Finding{Severity: audit.Info, Gateway: keys[mostGuessed].gateway.Name, At: audit.Evidence{Pos: keys[mostGuessed].key.At},
+				Message: fmt.Sprintf("there are %d pre-shared keys; how hard they are to guess was estimated of the first %d, of the others only the length and the names are judged", len(keys), mostGuessed)})
+		}
+		var group errgroup.Group
+		group.SetLimit(runtime.GOMAXPROCS(0))
+		for at := 0; at < len(keys); at += batch {
+			group.Go(func() error {
+				for i := at; i < min(at+batch, len(keys)) && p.Context.Err() == nil; i++ {
+					guesses[i] = math.Inf(1)
+					if i < mostGuessed {
+						guesses[i] = guess(keys[i].key, names[keys[i].gateway])
+					}
+				}
+				return p.Context.Err()
+			})
+		}
+		if group.Wait() != nil {
+			return
+		}
+		for i, h := range keys {
+			f, ok := judge(p, h.gateway, h.key, names[h.gateway], guesses[i])
 			if !ok {
 				continue
 			}
@@ -52,8 +83,23 @@ var Weak = &audit.Check{
 	},
 }
 
-// judge estimates one key; ok is false where nothing speaks against it.
-func judge(p *audit.Pass, g *gateway.Gateway, k *gateway.Key) (f audit.Finding, ok bool) {
+// mostGuessed is of how many keys of one run it is estimated how hard they are to guess.
+const mostGuessed = 5_000
+
+// batch is how many keys are estimated in a row.
+const batch = 64
+
+// guess estimates what a key is worth to a guesser, in bits, who knows some names.
+func guess(k *gateway.Key, names []string) float64 {
+	if k.Hash {
+		return 0
+	}
+	text := k.Secret.Reveal()
+	return zxcvbn.PasswordStrength(text[:min(len(text), judgedLength)], names).Entropy
+}
+
+// judge says what speaks against a key; ok is false where nothing does.
+func judge(p *audit.Pass, g *gateway.Gateway, k *gateway.Key, names []string, entropy float64) (f audit.Finding, ok bool) {
 	if k.Hash {
 		return f, false
 	}
@@ -63,8 +109,7 @@ func judge(p *audit.Pass, g *gateway.Gateway, k *gateway.Key) (f audit.Finding, 
 		f.Connection = conns[0].Name
 		f.Tunnel = tunnelOf(p.Estate, g, conns[0])
 	}
-	text, names := k.Secret.Reveal(), words(p.Estate, g)
-	entropy := zxcvbn.PasswordStrength(text[:min(len(text), judgedLength)], names).Entropy
+	text := k.Secret.Reveal()
 	var worst []string
 	for _, b := range p.Baselines(g, conns) {
 		bits, length := b.Limit(baseline.KeyBits), b.Limit(baseline.KeyLength)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"unicode"
 	"unicode/utf8"
 )
@@ -22,6 +23,9 @@ var colors = regexp.MustCompile(`^\x1b\[(?:0|1|2|3\d|9\d)(?:;(?:1|2|3\d|9\d))*m`
 
 // Write writes what is harmless and escapes the rest.
 func (d *door) Write(p []byte) (int, error) {
+	if len(d.before) == 0 && !slices.ContainsFunc(p, func(c byte) bool { return c != '\n' && (c < ' ' || c > '~') }) {
+		return d.to.Write(p) // as nearly always
+	}
 	text := append(d.before, p...)
 	d.before = nil
 	out := make([]byte, 0, len(text))

@@ -21,7 +21,7 @@ import (
 
 // The bounds of a file: bytes, and how deep its collections nest.
 const (
-	MaxBytes = 4 << 20
+	MaxBytes = 1 << 20
 	MaxDepth = 64
 )
 

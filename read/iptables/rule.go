@@ -10,6 +10,7 @@ import (
 
 	"toril/gateway"
 	"toril/packet"
+	"toril/read"
 	"toril/read/values"
 	"toril/source"
 )
@@ -62,10 +63,16 @@ func (r *reader) rule(n int, c *gateway.Chain, packets string, w []string) []*ga
 		s.rule.Counter = true
 		s.rule.Packets, _ = strconv.ParseUint(packets, 10, 64)
 	}
-	for s.i < len(s.w) {
-		s.step()
+	base := s.rule.When
+	if packet.Guard(func() {
+		for s.i < len(s.w) {
+			s.step()
+		}
+		s.finishPolicy()
+	}) != nil { // which packets it is for is not known: it may do anything
+		s.rule = gateway.Rule{At: s.rule.At, When: base, Verb: gateway.UnknownAction, Unread: true, Unsure: []string{read.TooLarge}}
+		r.in.Unread(n, c.ID(), "%s", read.TooLarge)
 	}
-	s.finishPolicy()
 	return []*gateway.Rule{&s.rule}
 }
 

@@ -77,7 +77,7 @@ func TestMistakes(t *testing.T) {
 		"network:\n  a: &x [1]\n  b: *x\n":                                        "a.yaml:3: aliases are not read",
 		"network: " + strings.Repeat("[", 100_000):                                "nests more than 64 deep",
 		"network:\n" + strings.Repeat(" ", 2000) + "a: 1\n":                       "nests more than 64 deep",
-		"network:\n  a: " + strings.Repeat("x", 5<<20) + "\n":                     "larger than 4 MiB",
+		"network:\n  a: " + strings.Repeat("x", 5<<20) + "\n":                     "larger than 1 MiB",
 	} {
 		g := readtest.Read(netplan.Format, "a.yaml", text, nil)
 		assert.Contains(t, strings.Join(append(readtest.Unread(g), readtest.Problems(g)...), "\n"), want)

@@ -3,7 +3,6 @@ package nftables
 import (
 	"fmt"
 	"regexp"
-	"slices"
 
 	"toril/gateway"
 	"toril/read"
@@ -70,11 +69,16 @@ func (rs *ruleset) finish(in *read.Input) {
 	for _, t := range rs.dormant() {
 		rs.defs = append(rs.defs, &gateway.Definition{Kind: "dormant table", Name: source.Clean(t.name), At: t.at})
 	}
+	known := map[string]*gateway.Chain{}
+	for _, c := range rs.gateway.Chains {
+		known[c.ID()] = c
+	}
 	for _, c := range rs.chains {
-		if i := slices.IndexFunc(rs.gateway.Chains, func(o *gateway.Chain) bool { return o.ID() == c.ID() }); i >= 0 {
-			in.Problemf(c.At.Line, "chain %q is also in %s; only that one is used, as two saved states of one packet filter cannot both hold", c.ID(), rs.gateway.Chains[i].At)
+		if other := known[c.ID()]; other != nil {
+			in.Problemf(c.At.Line, "chain %s is also in %s; only that one is used, as two saved states of one packet filter cannot both hold", c.ID(), other.At)
 			continue
 		}
+		known[c.ID()] = c.Chain
 		for _, r := range c.rules {
 			if in.Context.Err() != nil {
 				return

@@ -40,10 +40,16 @@ func (rs *ruleset) rule(c *chain, r row, depth int) []*gateway.Rule {
 	}
 	s.rule.At, s.rule.When = r.in.At(r.tokens[0].line), base
 	r.in.Count()
-	for s.i < len(s.t) {
-		if !s.step() {
-			break
+	if packet.Guard(func() {
+		for s.i < len(s.t) {
+			if !s.step() {
+				break
+			}
 		}
+	}) != nil { // which packets it is for is not known: it may do anything
+		s.rule = gateway.Rule{At: s.rule.At, When: base, Verb: gateway.UnknownAction, Unread: true, Unsure: []string{read.TooLarge}}
+		r.in.Unread(s.rule.At.Line, c.ID(), "%s", read.TooLarge)
+		return []*gateway.Rule{&s.rule}
 	}
 	if s.rule.Verb != gateway.Continue || s.rule.SetMark != nil || s.rule.Unread || len(s.out) == 0 {
 		s.emit(s.rule)

@@ -19,6 +19,8 @@ type section struct {
 	values []*fill.Value
 	subs   []*section
 	refs   []reference
+	places map[string]int // of the values by key, once there are many
+	byName map[string]*section
 }
 
 type reference struct {
@@ -36,12 +38,24 @@ func (s *section) value(key string) *fill.Value {
 }
 
 func (s *section) sub(name string) *section {
-	for _, sub := range s.subs {
-		if sub.name == name {
-			return sub
+	const many = 32
+	if len(s.subs) < many {
+		for _, sub := range s.subs {
+			if sub.name == name {
+				return sub
+			}
+		}
+		return nil
+	}
+	if len(s.byName) != len(s.subs) {
+		if s.byName == nil {
+			s.byName = map[string]*section{}
+		}
+		for _, sub := range s.subs[len(s.byName):] {
+			s.byName[sub.name] = sub
 		}
 	}
-	return nil
+	return s.byName[name]
 }
 
 // parser reads settings into a section; a file that is included goes on in the section of its include statement.
@@ -217,7 +231,7 @@ func (p *parser) open(s *section, name string, line int) bool {
 }
 
 func (s *section) set(v *fill.Value) {
-	if i := slices.IndexFunc(s.values, func(o *fill.Value) bool { return o.Key == v.Key }); i >= 0 {
+	if i := s.place(v.Key); i >= 0 {
 		if old := s.values[i]; old.Text != v.Text {
 			v.Was = append(old.Was, old.At)
 		}
@@ -225,6 +239,27 @@ func (s *section) set(v *fill.Value) {
 		return
 	}
 	s.values = append(s.values, v)
+	if s.places != nil {
+		s.places[v.Key] = len(s.values) - 1
+	}
+}
+
+// place returns where the value of a key stands; -1 for none.
+func (s *section) place(key string) int {
+	const many = 32
+	if len(s.values) < many {
+		return slices.IndexFunc(s.values, func(o *fill.Value) bool { return o.Key == key })
+	}
+	if s.places == nil {
+		s.places = map[string]int{}
+		for i, o := range s.values {
+			s.places[o.Key] = i
+		}
+	}
+	if i, ok := s.places[key]; ok {
+		return i
+	}
+	return -1
 }
 
 // skipBlock passes over a section without reading it.
