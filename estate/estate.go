@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -494,7 +495,8 @@ func readGateway(ctx context.Context, p *plan, formats []*read.Format, manners m
 			g.Problems = append(g.Problems, asProblem(err, p.shown+name))
 			continue
 		}
-		switch v, skip := p.recognise(formats, name, f.File); {
+		v, skip := p.recognise(formats, name, f.File)
+		switch {
 		case skip:
 			g.LeftOut = append(g.LeftOut, gateway.LeftOut{Path: f.Path, Why: ConfigName + " says so"})
 		case len(f.Bytes()) == 0:
@@ -502,6 +504,9 @@ func readGateway(ctx context.Context, p *plan, formats []*read.Format, manners m
 		default:
 			all = append(all, found{name, f, v})
 		}
+	}
+	for i := range all {
+		all[i].verdict = between(ctx, folder, all[i], all)
 	}
 	// inside of a format outer folders come first, so that what includes comes before what is included
 	slices.SortStableFunc(all, func(a, b found) int {
@@ -538,6 +543,57 @@ type found struct {
 	name    string
 	file    *gateway.File
 	verdict read.Verdict
+}
+
+// between decides for a file that fits two programs of one family about as well: the one whose other files lie beside it, else the
+// one under which more is understood. The verdict says so.
+func between(ctx context.Context, folder *read.Folder, f found, all []found) read.Verdict {
+	v := f.verdict
+	if v.Format == nil || v.Format.Family == "" {
+		return v
+	}
+	const close = 25
+	other := slices.IndexFunc(v.Others, func(o read.Verdict) bool { return o.Format.Family == v.Format.Family && v.Score-o.Score <= close })
+	if other < 0 {
+		return v
+	}
+	rival := v.Others[other]
+	beside := func(format *read.Format) bool {
+		return slices.ContainsFunc(all, func(o found) bool {
+			return o.verdict.Format != nil && o.verdict.Format.Software == format.Software && o.verdict.Format.Family == "" && o.verdict.Score >= 60
+		})
+	}
+	left := func(format *read.Format) int {
+		g := &gateway.Gateway{Name: "trial"}
+		file := &gateway.File{File: source.NewFile(f.file.Path, f.file.Bytes()), Format: format.Name}
+		g.Files = append(g.Files, file)
+		trial := &read.Folder{FS: folder.FS, Prefix: folder.Prefix, MaxBytes: folder.MaxBytes, Formats: folder.Formats, Taken: map[string]bool{}}
+		readFile(format, read.NewInput(ctx, g, file, trial))
+		n := len(g.Problems)
+		for _, x := range g.Files {
+			n += len(x.Unread)
+		}
+		return n
+	}
+	why := ""
+	switch a, b := beside(v.Format), beside(rival.Format); {
+	case a != b && b:
+		v, rival, why = rival, v, "other files of "+rival.Format.Software+" lie beside it"
+	case a != b:
+		why = "other files of " + v.Format.Software + " lie beside it"
+	default:
+		mine, theirs := left(v.Format), left(rival.Format)
+		if theirs < mine {
+			v, rival, mine, theirs = rival, v, theirs, mine
+		}
+		if mine == theirs && v.Score > rival.Score {
+			why = "it is more like those of " + v.Format.Software
+			break
+		}
+		why = fmt.Sprintf("%d of its statements stay unread as %s's, %d as %s's", mine, v.Format.Software, theirs, rival.Format.Software)
+	}
+	v.Why += fmt.Sprintf("; it fits %s too: %s (%s can say which it is)", rival.Format.Software, why, ConfigName)
+	return v
 }
 
 // usual is 1 for a file with the very name that its format's main file has, which may include others beside it.

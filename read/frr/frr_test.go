@@ -10,6 +10,7 @@ import (
 	"toril/gateway"
 	"toril/read/frr"
 	"toril/read/readtest"
+	"toril/source"
 )
 
 const conf = `frr version 8.4.4
@@ -131,5 +132,29 @@ func TestWhereAProtocolIsPassive(t *testing.T) {
 		g := readtest.Read(frr.Format, "frr.conf", "frr version 8.4\n"+c.lines, nil)
 		require.Len(t, g.Protocols, 1, name)
 		assert.Equal(t, c.want, fmt.Sprint(g.Protocols[0].Passive, g.Protocols[0].Active), name)
+	}
+}
+
+// TestRecognisedWithoutTheUsualHeader: files of the single daemons, and parts of them.
+func TestRecognisedWithoutTheUsualHeader(t *testing.T) {
+	for text, want := range map[string]bool{
+		"interface eth0\n ip address 192.0.2.1/24\n":                true,
+		"interface eth0 vrf red\n ipv6 address 2001:db8::1/64\n!\n": true,
+		"router bgp 64512\n neighbor 192.0.2.9 remote-as 64513\n":   true,
+		"hostname r1\n!\ninterface r1-eth0\n ip ospf area 0\n!\n":   true,
+		"router ospf\n": true,
+		"ip prefix-list P seq 5 permit 10.0.0.0/8\n":                        true,
+		"ip route 10.0.0.0/8 192.0.2.9\n":                                   true,
+		"debug ospf6 lsa unknown\n!\ninterface r2-eth0\n":                   true,
+		"auto eth0\niface eth0 inet static\n address 192.0.2.1/24\n":        false,
+		"2: eth0: <UP> mtu 1500\n    inet 192.0.2.1/24 scope global eth0\n": false,
+		"[Match]\nName=eth0\n[Network]\nAddress=192.0.2.1/24\n":             false,
+		"table ip f {\n chain c {\n }\n}\n":                                 false,
+		"The interface eth0 has the ip address 192.0.2.1\n":                 false,
+		"interface eth0\nis down\n":                                         false,
+		"conn a\n\tleft=192.0.2.1\nhostname x\n":                            false,
+	} {
+		score, why := frr.Format.Looks(source.NewFile("x", []byte(text)))
+		assert.Equal(t, want, score >= 30, "%q: %d %s", text, score, why)
 	}
 }

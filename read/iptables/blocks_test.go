@@ -41,3 +41,12 @@ func TestBlocksOfTables(t *testing.T) {
 		assert.Equal(t, c.refused != "", len(g.Refused) == 1, c.name)
 	}
 }
+
+// TestModulesWithoutOptions: some have a meaning by themselves, which no file decides.
+func TestModulesWithoutOptions(t *testing.T) {
+	for match, doubt := range map[string]string{"-m rpfilter": "module rpfilter", "-m socket": "module socket", "-m limit": "module limit", "-m time": "module time", "-m rpfilter --invert": "module rpfilter", "-p tcp -m tcp": ""} {
+		g := readtest.Read(iptables.Save, "r.v4", "*filter\n:INPUT ACCEPT [0:0]\n-A INPUT "+match+" -j DROP\nCOMMIT\n", nil)
+		assert.Equal(t, doubt, strings.Join(g.Chains[0].Rules[0].Unsure, ", "), match)
+		assert.Empty(t, readtest.Unread(g), match)
+	}
+}

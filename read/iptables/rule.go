@@ -156,7 +156,9 @@ func (s *state) step() {
 		s.module = s.take()
 		if s.module == "policy" {
 			s.policy.said = true
-		} else if !modelled[s.module] && !modules[s.module] {
+		} else if modules[s.module] { // also without an option: rpfilter, socket, limit and their like have a meaning then
+			s.unsure("module " + s.module)
+		} else if !modelled[s.module] {
 			s.unread("module %q is not known", s.module)
 		}
 	case "-j", "--jump", "-g", "--goto":

@@ -41,7 +41,7 @@ var Format = &read.Format{
 
 var (
 	connLine = regexp.MustCompile(`(?m)^(conn[ \t]+\S+|config[ \t]+setup)`)
-	own      = regexp.MustCompile(`(?m)^[ \t]+(ikev2|salifetime|phase2alg|phase2|(left|right)subnets|(left|right)ckaid|ipsec-interface|vti-interface|sha2-truncbug|encapsulation|dpddelay[ \t]*=[ \t]*\d+$|narrowing|ppk|esn|pfs|ikepad|replay-window|ipsec-max-bytes|virtual-private|virtual_private|plutodebug|nssdir|protostack|dnssec-enable|auto[ \t]*=[ \t]*(ondemand|keep)|authby[ \t]*=[ \t]*(rsasig|rsa-sha|ecdsa)|(left|right)id[ \t]*=[ \t]*%fromcert|ike[ \t]*=[ \t]*[^#\n]*(;|_gcm|sha2_))[ \t]*=?`)
+	own      = regexp.MustCompile(`(?m)^[ \t]+(ikev2|salifetime|phase2alg|phase2|(left|right)subnets|(left|right)ckaid|ipsec-interface|vti-interface|sha2-truncbug|encapsulation|dpddelay[ \t]*=[ \t]*\d+$|narrowing|ppk|esn|pfs|ikepad|replay-window|ipsec-max-bytes|virtual-private|virtual_private|plutodebug|plutostderrlog|plutorestartoncrash|logfile|logappend|logtime|logip|audit-log|crlcheckinterval|ocsp-[a-z]+|ddos-mode|seedbits|global-redirect|uniqueids[ \t]*=[ \t]*(yes|no)$|nssdir|protostack|dnssec-enable|auto[ \t]*=[ \t]*(ondemand|keep)|authby[ \t]*=[ \t]*(rsasig|rsa-sha|ecdsa)|(left|right)id[ \t]*=[ \t]*%fromcert|ike[ \t]*=[ \t]*[^#\n]*(;|_gcm|sha2_))[ \t]*=?`)
 )
 
 func looks(f *source.File) (int, string) {

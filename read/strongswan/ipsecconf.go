@@ -54,7 +54,7 @@ var IPsecSecrets = &read.Format{
 var (
 	connLine      = regexp.MustCompile(`(?m)^conn[ \t]+\S+`)
 	configLine    = regexp.MustCompile(`(?m)^config[ \t]+setup`)
-	ownKeywords   = regexp.MustCompile(`(?m)^[ \t]+(keyexchange[ \t]*=[ \t]*ikev|charondebug|uniqueids|strictcrlpolicy|cachecrls|lifetime|margintime|lifebytes|marginbytes|leftfirewall|rightfirewall|leftsendcert|rightsendcert|leftauth2|rightauth2|forceencaps|installpolicy|mediation|modeconfig|leftallowany|rightallowany|eap_identity|inactivity|reauth|closeaction)[ \t]*=?|=[^\n#]*![ \t]*$|auto[ \t]*=[ \t]*route`)
+	ownKeywords   = regexp.MustCompile(`(?m)^[ \t]+(charondebug|charonstart|strictcrlpolicy|cachecrls|margintime|lifebytes|lifepackets|marginbytes|lefthostaccess|righthostaccess|leftauth2|rightauth2|forceencaps|installpolicy|mediation|modeconfig|leftallowany|rightallowany|eap_identity|inactivity|reauth|closeaction)[ \t]*=?|=[^\n#]*![ \t]*$|auto[ \t]*=[ \t]*route`)
 	secretsLine   = regexp.MustCompile(`(?m)^[^#\n]*:[ \t]*(PSK|RSA|ECDSA|PKCS8|P12|EAP|XAUTH|NTLM|PPKS)\b`)
 	forIPsecConf  = "it has sections of connections (%q)"
 	alsoIPsecConf = ", with keywords that only strongSwan knows (%q)"
