@@ -44,13 +44,13 @@ func BaselineTable(w io.Writer, bs []*baseline.Baseline, look Look) error {
 	}
 	tw.AppendRow(head)
 	first := 38
-	configs := []table.ColumnConfig{{Number: 1, WidthMax: first, WidthMaxEnforcer: text.WrapSoft}}
+	configs := []table.ColumnConfig{{Number: 1, WidthMax: first, WidthMaxEnforcer: wrap}}
 	width := max(10, (p.look.Width-first-3)/len(bs)-3)
 	if len(bs) == 1 {
 		width = 16
 	}
 	for i := range bs {
-		configs = append(configs, table.ColumnConfig{Number: i + 2, WidthMax: width, WidthMaxEnforcer: text.WrapSoft})
+		configs = append(configs, table.ColumnConfig{Number: i + 2, WidthMax: width, WidthMaxEnforcer: wrap})
 	}
 	tw.SetColumnConfigs(configs)
 	kind := ""
@@ -72,7 +72,7 @@ func BaselineTable(w io.Writer, bs []*baseline.Baseline, look Look) error {
 					source += ": " + c.Source.Note
 				}
 			}
-			row = append(row, text.WrapSoft(source, max(20, p.look.Width-first-width-9)))
+			row = append(row, wrap(source, max(20, p.look.Width-first-width-9)))
 		}
 		tw.AppendRow(row)
 	}

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/jedib0t/go-pretty/v6/text"
 
 	"toril/audit"
 	"toril/baseline"
@@ -37,7 +36,7 @@ func ChecksText(w io.Writer, checks []*audit.Check, bs []*baseline.Baseline, loo
 	p := newPaper(w, look)
 	tw := table.NewWriter()
 	tw.SetStyle(plainStyle)
-	tw.SetColumnConfigs([]table.ColumnConfig{{Number: 3, WidthMax: p.look.Width - 66, WidthMaxEnforcer: text.WrapSoft}, {Number: 4, WidthMax: 22, WidthMaxEnforcer: text.WrapSoft}})
+	tw.SetColumnConfigs([]table.ColumnConfig{{Number: 3, WidthMax: p.look.Width - 66, WidthMaxEnforcer: wrap}, {Number: 4, WidthMax: 22, WidthMaxEnforcer: wrap}})
 	tw.AppendRow(table.Row{p.bold("name"), p.bold("severity"), p.bold("title"), p.bold("set by baseline")})
 	area := ""
 	for _, c := range checks {
@@ -98,7 +97,7 @@ func Explain(w io.Writer, c *audit.Check, bs []*baseline.Baseline, look Look) er
 		{"How to mend it", c.Mend}, {"What to write", c.Doc.Write}} {
 		p.line("")
 		p.line("%s", p.bold(part.label))
-		for _, l := range strings.Split(text.WrapSoft(part.body, p.look.Width-2), "\n") {
+		for _, l := range strings.Split(wrap(part.body, p.look.Width-2), "\n") {
 			p.line("  %s", strings.TrimRight(l, " "))
 		}
 	}

@@ -56,9 +56,9 @@ func endsTable(p *paper, t *estate.Tunnel, rows []agree.Row, onlyDifferences boo
 	tw.SetStyle(plainStyle)
 	const names = 18
 	width := (p.look.Width - names - 2 - 4*3) / 3
-	configs := []table.ColumnConfig{{Number: 1, WidthMax: 2}, {Number: 2, WidthMax: names + 8, WidthMaxEnforcer: text.WrapSoft}}
+	configs := []table.ColumnConfig{{Number: 1, WidthMax: 2}, {Number: 2, WidthMax: names + 8, WidthMaxEnforcer: wrap}}
 	for n := range 3 {
-		configs = append(configs, table.ColumnConfig{Number: n + 3, WidthMax: width, WidthMaxEnforcer: text.WrapSoft})
+		configs = append(configs, table.ColumnConfig{Number: n + 3, WidthMax: width, WidthMaxEnforcer: wrap})
 	}
 	tw.SetColumnConfigs(configs)
 	tw.AppendRow(table.Row{"", "", p.bold(t.Ends[0].Gateway.Name), p.bold(t.Ends[1].Gateway.Name), p.bold("agreed")})

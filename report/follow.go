@@ -77,7 +77,7 @@ func (f trail) part(t *follow.Trip, p *follow.Part) {
 	if ok {
 		style = []text.Color{text.FgGreen}
 	}
-	for _, l := range strings.Split(text.WrapSoft(sum, f.look.Width), "\n") {
+	for _, l := range strings.Split(wrap(sum, f.look.Width), "\n") {
 		f.line("%s", f.paint(strings.TrimRight(l, " "), style...))
 	}
 	f.block(2, "for", p.Came.Free(packet.State, packet.Direction, packet.Mark, packet.PeerIn).String())

@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/jedib0t/go-pretty/v6/text"
 
 	"toril/read"
 	"toril/source"
@@ -16,7 +15,7 @@ func FormatsText(w io.Writer, formats []*read.Format, look Look) error {
 	p := newPaper(w, look)
 	tw := table.NewWriter()
 	tw.SetStyle(plainStyle)
-	tw.SetColumnConfigs([]table.ColumnConfig{{Number: 2, WidthMax: p.look.Width - 56, WidthMaxEnforcer: text.WrapSoft}, {Number: 3, WidthMax: 30, WidthMaxEnforcer: text.WrapSoft}})
+	tw.SetColumnConfigs([]table.ColumnConfig{{Number: 2, WidthMax: p.look.Width - 56, WidthMaxEnforcer: wrap}, {Number: 3, WidthMax: 30, WidthMaxEnforcer: wrap}})
 	tw.AppendRow(table.Row{p.bold("format"), p.bold("what it is"), p.bold("usual names")})
 	tw.AppendSeparator()
 	for _, f := range formats {

@@ -40,9 +40,23 @@ func (p *paper) line(format string, args ...any) {
 // wrapped writes a text over as many lines as it takes; those behind the first are indented.
 func (p *paper) wrapped(format string, args ...any) {
 	const indent = 2
-	for i, l := range strings.Split(text.WrapSoft(fmt.Sprintf(format, args...), p.look.Width-indent), "\n") {
+	for i, l := range strings.Split(wrap(fmt.Sprintf(format, args...), p.look.Width-indent), "\n") {
 		p.line("%s%s", strings.Repeat(" ", min(i, 1)*indent), strings.TrimRight(l, " "))
 	}
+}
+
+// wrap lays a text into lines of a width. A word that would fill more than eight lines is cut: "…" stands for the rest.
+func wrap(s string, width int) string {
+	if len(s) > 8*width {
+		words := strings.Split(s, " ")
+		for i, w := range words {
+			if r := []rune(w); len(w) > 8*width && len(r) > 8*width {
+				words[i] = string(r[:8*width]) + "…"
+			}
+		}
+		s = strings.Join(words, " ")
+	}
+	return text.WrapSoft(s, width)
 }
 
 // paint colours a text where colour is allowed.
@@ -65,7 +79,7 @@ func (p *paper) severity(s audit.Severity) string { return p.paint(s.String(), s
 func (p *paper) block(indent int, label, body string, style ...text.Color) {
 	const labels = 6
 	width := p.look.Width - indent - labels
-	for i, l := range strings.Split(text.WrapSoft(body, width), "\n") {
+	for i, l := range strings.Split(wrap(body, width), "\n") {
 		head := ""
 		if i == 0 {
 			head = label

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/jedib0t/go-pretty/v6/text"
 
 	"toril/baseline"
 	"toril/estate"
@@ -217,7 +216,7 @@ func TunnelsText(w io.Writer, e *estate.Estate, look Look) error {
 		width := (p.look.Width-16-2)/len(s.Ends) - 3
 		for n, end := range s.Ends {
 			head = append(head, p.bold(end.Gateway+"/"+end.Connection))
-			configs = append(configs, table.ColumnConfig{Number: n + 2, WidthMax: width, WidthMaxEnforcer: text.WrapSoft})
+			configs = append(configs, table.ColumnConfig{Number: n + 2, WidthMax: width, WidthMaxEnforcer: wrap})
 		}
 		tw.SetColumnConfigs(configs)
 		tw.AppendRow(head)

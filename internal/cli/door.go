@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"io"
 	"regexp"
-	"slices"
 	"unicode"
 	"unicode/utf8"
 )
@@ -16,6 +15,35 @@ type door struct {
 	to     io.Writer
 	color  bool   // Toril's own sequences for colours pass
 	before []byte // the beginning of a character, or of a sequence, that the next write goes on
+
+	word    int  // how long the word is that is being written, in characters
+	slashes int  // how many backslashes came last
+	since   int  // how many characters came after the last backslash
+	cutting bool // the word is longer than maxWord
+}
+
+// maxWord is how long one word of the output may be, in characters; of a longer one "…" stands for the rest. No name, path or address
+// that a person reads is so long, and lists are words with commas between.
+const maxWord = 1000
+
+// cuts reports whether a character is left out, and whether the word's mark takes its place. Escapes of JSON stay whole.
+func (d *door) cuts(r rune) (leave, mark bool) {
+	ends := r == ' ' || r == '\n' || r == ',' || r == ';' || r == '/' || r == '"' && d.slashes%2 == 0
+	if r == '\\' {
+		d.slashes, d.since = d.slashes+1, 0
+	} else {
+		d.slashes, d.since = 0, d.since+1
+	}
+	if ends {
+		d.word, d.cutting = 0, false
+		return false, false
+	}
+	d.word++
+	if d.cutting {
+		return true, false
+	}
+	d.cutting = d.word > maxWord && d.since > len(`\u0000`)
+	return d.cutting, d.cutting
 }
 
 // colors are the sequences that reports write themselves: bold, faint, foreground colours, and back.
@@ -23,12 +51,9 @@ var colors = regexp.MustCompile(`^\x1b\[(?:0|1|2|3\d|9\d)(?:;(?:1|2|3\d|9\d))*m`
 
 // Write writes what is harmless and escapes the rest.
 func (d *door) Write(p []byte) (int, error) {
-	if len(d.before) == 0 && !slices.ContainsFunc(p, func(c byte) bool { return c != '\n' && (c < ' ' || c > '~') }) {
-		return d.to.Write(p) // as nearly always
-	}
 	text := append(d.before, p...)
 	d.before = nil
-	out := make([]byte, 0, len(text))
+	out := make([]byte, 0, len(text)+8)
 	for len(text) > 0 {
 		if text[0] == 0x1b && d.color {
 			if m := colors.Find(text); m != nil {
@@ -37,7 +62,11 @@ func (d *door) Write(p []byte) (int, error) {
 			}
 		}
 		r, size := utf8.DecodeRune(text)
+		leave, mark := d.cuts(r)
 		switch {
+		case mark:
+			out = append(out, "…"...)
+		case leave:
 		case r == utf8.RuneError && size == 1:
 			if len(text) < utf8.UTFMax && !utf8.FullRune(text) {
 				d.before = append([]byte{}, text...)
