@@ -60,7 +60,7 @@ func (e *Estate) File(path string) *gateway.File { return e.files[path] }
 // Quote returns the line at a position, fit to be shown; "" where there is none.
 func (e *Estate) Quote(p source.Pos) string {
 	if f := e.files[p.File]; f != nil {
-		return f.Quote(p.Line)
+		return f.Quote(p)
 	}
 	return ""
 }

@@ -4,6 +4,7 @@ package read
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -65,6 +66,32 @@ type Coverage struct {
 	Note      string
 }
 
+// Objects calls a function for every element of the array that a JSON decoder has just entered, with its text and the number that
+// means its place in reports. It ends at the first that is broken, as nothing behind it can be told apart.
+func (in *Input) Objects(dec *json.Decoder, one func(raw json.RawMessage, line int)) {
+	for dec.More() {
+		if in.Context.Err() != nil {
+			return
+		}
+		var raw json.RawMessage
+		if err := dec.Decode(&raw); err != nil {
+			in.Problemf(in.Here(dec), "the rest is not JSON: %v", err)
+			return
+		}
+		end := int(dec.InputOffset())
+		one(raw, in.Part(end-len(raw), end))
+	}
+	if _, err := dec.Token(); err != nil {
+		in.Problemf(in.Here(dec), "the rest is not JSON: %v", err)
+	}
+}
+
+// Here returns the number that means, in reports, the place that a JSON decoder has come to.
+func (in *Input) Here(dec *json.Decoder) int {
+	at := min(int(dec.InputOffset()), max(0, len(in.File.Bytes())-1))
+	return in.Part(at, len(in.File.Bytes()))
+}
+
 // Input is one file on its way into a gateway.
 type Input struct {
 	Context context.Context
@@ -72,6 +99,7 @@ type Input struct {
 	File    *gateway.File
 	Folder  *Folder
 	depth   int
+	parts   []source.Pos // of the statements, where they are not lines
 }
 
 // Folder is where a gateway's files lie. It opens what they include.
@@ -89,8 +117,20 @@ func NewInput(ctx context.Context, g *gateway.Gateway, f *gateway.File, folder *
 	return &Input{Context: ctx, Gateway: g, File: f, Folder: folder}
 }
 
-// At returns the position of a line.
-func (in *Input) At(line int) source.Pos { return in.File.At(line) }
+// At returns the position of a line; or, in a file whose statements are not lines, of a statement by its number.
+func (in *Input) At(line int) source.Pos {
+	if n := line - 1; n >= 0 && n < len(in.parts) {
+		return in.parts[n]
+	}
+	return in.File.At(line)
+}
+
+// Part notes where a statement stands that is not a line, from byte start up to end, and returns the number that means it in place
+// of a line.
+func (in *Input) Part(start, end int) int {
+	in.parts = append(in.parts, in.File.Part(start, end))
+	return len(in.parts)
+}
 
 // Logical returns the text of a line with those that it goes on in, where lines end in a backslash; next is the number of
 // the last of them.
@@ -115,14 +155,19 @@ func (in *Input) Count() { in.File.Statements++ }
 
 // Unread keeps a statement that was not understood; scope is what it may change ("" for the whole gateway).
 func (in *Input) Unread(line int, scope, format string, args ...any) {
-	in.File.Veil(line)
-	in.File.Unread = append(in.File.Unread, gateway.Unread{At: in.At(line), Scope: scope, Why: in.File.Veiled(line, fmt.Sprintf(format, args...))})
+	in.File.Veil(in.At(line))
+	in.File.Unread = append(in.File.Unread, gateway.Unread{At: in.At(line), Scope: scope, Why: in.File.Veiled(in.At(line), fmt.Sprintf(format, args...))})
 }
 
 // Problemf says that something at a line is wrong.
 func (in *Input) Problemf(line int, format string, args ...any) {
-	in.File.Veil(line)
-	in.Gateway.Problems = append(in.Gateway.Problems, source.Errorf(in.At(line), "%s", in.File.Veiled(line, fmt.Sprintf(format, args...))))
+	in.ProblemAt(in.At(line), format, args...)
+}
+
+// ProblemAt says that something at a position is wrong.
+func (in *Input) ProblemAt(p source.Pos, format string, args ...any) {
+	in.File.Veil(p)
+	in.Gateway.Problems = append(in.Gateway.Problems, source.Errorf(p, "%s", in.File.Veiled(p, fmt.Sprintf(format, args...))))
 }
 
 // Refuse says that the program itself does not take this file, nor any other that it loads with it: what the gateway then does is
@@ -133,8 +178,8 @@ func (in *Input) Refuse(line int, format string, args ...any) {
 
 // RefusePart says so of a part that the program loads by itself.
 func (in *Input) RefusePart(what string, line int, format string, args ...any) {
-	in.File.Veil(line)
-	e := source.Errorf(in.At(line), "%s", in.File.Veiled(line, fmt.Sprintf(format, args...)))
+	in.File.Veil(in.At(line))
+	e := source.Errorf(in.At(line), "%s", in.File.Veiled(in.At(line), fmt.Sprintf(format, args...)))
 	in.Gateway.Problems = append(in.Gateway.Problems, e)
 	in.Gateway.Refused = append(in.Gateway.Refused, gateway.Refusal{Error: e, Format: in.File.Format, What: what})
 }

@@ -151,7 +151,7 @@ func gatewaysJSON(e *estate.Estate) []gatewayJSON {
 		for _, f := range g.Files {
 			file := fileJSON{Path: f.Path, Format: f.Format, Statements: f.Statements, Unread: []unreadJSON{}}
 			for _, u := range f.Unread {
-				file.Unread = append(file.Unread, unreadJSON{u.At.Line, f.Quote(u.At.Line), u.Why})
+				file.Unread = append(file.Unread, unreadJSON{u.At.Line, f.Quote(u.At), u.Why})
 			}
 			j.Files = append(j.Files, file)
 		}

@@ -227,7 +227,7 @@ func (p *paper) reading(e *estate.Estate) {
 					p.line("      and %d more", len(f.Unread)-i)
 					break
 				}
-				p.block(6, fmt.Sprintf("%d", u.At.Line), f.Quote(u.At.Line)+"  ("+u.Why+")")
+				p.block(6, fmt.Sprintf("%d", u.At.Line), f.Quote(u.At)+"  ("+u.Why+")")
 			}
 		}
 	}

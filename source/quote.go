@@ -35,14 +35,15 @@ func (f *File) Hide(line int, secret string) {
 	}
 }
 
-// Veil marks a line as one that was not understood: a quote of it shows the words of the formats, addresses and small numbers.
-func (f *File) Veil(line int) { f.veiled[line] = true }
+// Veil marks a line, or a part of it, as one that was not understood: a quote of it shows the words of the formats, addresses and
+// small numbers.
+func (f *File) Veil(p Pos) { f.veiled[p] = true }
 
-// Quote returns line n fit to be shown: trimmed, secrets, comments and what was not understood masked, control and escape
+// Quote returns the line or the part of it at a position, fit to be shown: trimmed, secrets, comments and what was not understood masked, control and escape
 // characters made harmless, cut at MaxQuote runes.
-func (f *File) Quote(n int) string {
-	text := strings.TrimSpace(f.Line(n))
-	secrets := slices.Clone(f.hidden[n])
+func (f *File) Quote(p Pos) string {
+	text := f.text(p)
+	secrets := slices.Clone(f.hidden[p.Line])
 	slices.SortFunc(secrets, func(a, b string) int { // the longest first: one secret may begin another
 		return cmp.Or(cmp.Compare(len(b), len(a)), strings.Compare(a, b))
 	})
@@ -50,7 +51,7 @@ func (f *File) Quote(n int) string {
 		text = strings.ReplaceAll(text, s, Mask)
 	}
 	text = f.withoutComment(redactAnnounced(text))
-	if f.veiled[n] {
+	if f.veiled[p] {
 		text = f.veil(text)
 	} else if i := strings.Index(text, Mask); i >= 0 { // nobody knows what stands behind a secret
 		text = text[:i+len(Mask)] + f.veil(text[i+len(Mask):])
@@ -60,11 +61,11 @@ func (f *File) Quote(n int) string {
 
 // Veiled returns a message about a line in which whatever stands in quotation marks, and may be a value that was not understood, is
 // masked.
-func (f *File) Veiled(line int, message string) string {
+func (f *File) Veiled(p Pos, message string) string {
 	if f.manner == nil || f.manner.Open {
 		return message
 	}
-	text := strings.TrimSpace(f.Line(line))
+	text := f.text(p)
 	return quotation.ReplaceAllStringFunc(message, func(q string) string {
 		inner := q[1 : len(q)-1]
 		if isKey(text, inner) {

@@ -17,29 +17,31 @@ const MaxQuote = 160
 // Mask stands in every output where a secret stood in the input.
 const Mask = "[secret]"
 
-// Pos is a place in a saved file. The zero Pos is "nowhere"; Line counts from 1, and 0 means the file as a whole.
+// Pos is a place in a saved file. The zero Pos is "nowhere"; Line counts from 1, and 0 means the file as a whole. Col counts
+// bytes of the line from 1, and 0 means the line as a whole.
 type Pos struct {
 	File string
 	Line int
+	Col  int
 }
 
 // IsZero reports whether p is nowhere.
 func (p Pos) IsZero() bool { return p == Pos{} }
 
-// String returns "file:line", "file", or "" for nowhere.
+// String returns "file:line:column", "file:line", "file", or "" for nowhere.
 func (p Pos) String() string {
-	if p.Line == 0 {
+	switch {
+	case p.Line == 0:
 		return Clean(p.File)
+	case p.Col > 0:
+		return fmt.Sprintf("%s:%d:%d", Clean(p.File), p.Line, p.Col)
 	}
 	return fmt.Sprintf("%s:%d", Clean(p.File), p.Line)
 }
 
-// Compare orders positions by file name, then by line.
+// Compare orders positions by file name, then by line and column.
 func (p Pos) Compare(q Pos) int {
-	if c := strings.Compare(p.File, q.File); c != 0 {
-		return c
-	}
-	return cmp.Compare(p.Line, q.Line)
+	return cmp.Or(strings.Compare(p.File, q.File), cmp.Compare(p.Line, q.Line), cmp.Compare(p.Col, q.Col))
 }
 
 // Error is something wrong with the input, and where.
@@ -68,14 +70,15 @@ type File struct {
 	marked bool // it began with a byte order mark
 	starts []int
 	hidden map[int][]string // secrets, by the line in which they stand
-	veiled map[int]bool     // lines that were not understood
+	veiled map[Pos]bool     // lines and parts of lines that were not understood
+	parts  map[Pos]int      // the ends of statements that are not lines
 	manner *Manner
 }
 
 // NewFile makes a File of raw bytes. A byte order mark is dropped; nothing else is changed.
 func NewFile(path string, data []byte) *File {
 	data, marked := bytes.CutPrefix(data, []byte("\xef\xbb\xbf"))
-	f := &File{Path: path, data: data, marked: marked, starts: []int{0}, hidden: map[int][]string{}, veiled: map[int]bool{}}
+	f := &File{Path: path, data: data, marked: marked, starts: []int{0}, hidden: map[int][]string{}, veiled: map[Pos]bool{}, parts: map[Pos]int{}}
 	for i, b := range data {
 		if b == '\n' && i+1 < len(data) {
 			f.starts = append(f.starts, i+1)
@@ -114,6 +117,24 @@ func (f *File) Line(n int) string {
 // LineAt returns the number of the line that holds the byte at offset.
 func (f *File) LineAt(offset int) int {
 	return sort.SearchInts(f.starts, offset+1)
+}
+
+// Part returns the position of a statement that is not a line: its bytes from start up to end.
+func (f *File) Part(start, end int) Pos {
+	line := f.LineAt(start)
+	p := Pos{File: f.Path, Line: line, Col: start - f.starts[line-1] + 1}
+	f.parts[p] = end
+	return p
+}
+
+// text returns the line or the part of it at a position, without blanks around it; a part that spans lines becomes one.
+func (f *File) text(p Pos) string {
+	end, ok := f.parts[p]
+	if !ok || p.Line < 1 || p.Line > len(f.starts) {
+		return strings.TrimSpace(f.Line(p.Line))
+	}
+	start := f.starts[p.Line-1] + p.Col - 1
+	return strings.Join(strings.Fields(string(f.data[start:min(end, start+4*MaxQuote+4096)])), " ")
 }
 
 // At returns the position of line n of this file.

@@ -26,19 +26,19 @@ func TestLines(t *testing.T) {
 
 func TestQuoteIsHarmless(t *testing.T) {
 	f := source.NewFile("a", []byte("\tname = \x1b[31mred\x07\xff \u202eabc\n"+strings.Repeat("x", 500)))
-	assert.Equal(t, `name = \x1b[31mred\x07\xff \u202eabc`, f.Quote(1))
-	assert.Len(t, []rune(f.Quote(2)), source.MaxQuote)
+	assert.Equal(t, `name = \x1b[31mred\x07\xff \u202eabc`, f.Quote(f.At(1)))
+	assert.Len(t, []rune(f.Quote(f.At(2))), source.MaxQuote)
 }
 
 func TestSecretsAreMasked(t *testing.T) {
 	f := source.NewFile("a", []byte("x = Zz9secretvalue and more\n  secret = \"never; seen\"\npsk 0sAAAA;\nkeyexchange = ikev2\nrekey_time = 4h\nesp_proposals = aes\n"))
 	f.Hide(1, "Zz9secretvalue")
-	assert.Equal(t, "x = [secret] and more", f.Quote(1))
-	assert.Equal(t, "secret = [secret]", f.Quote(2))
-	assert.Equal(t, "psk [secret];", f.Quote(3))
-	assert.Equal(t, "keyexchange = ikev2", f.Quote(4))
-	assert.Equal(t, "rekey_time = 4h", f.Quote(5))
-	assert.Equal(t, "esp_proposals = aes", f.Quote(6))
+	assert.Equal(t, "x = [secret] and more", f.Quote(f.At(1)))
+	assert.Equal(t, "secret = [secret]", f.Quote(f.At(2)))
+	assert.Equal(t, "psk [secret];", f.Quote(f.At(3)))
+	assert.Equal(t, "keyexchange = ikev2", f.Quote(f.At(4)))
+	assert.Equal(t, "rekey_time = 4h", f.Quote(f.At(5)))
+	assert.Equal(t, "esp_proposals = aes", f.Quote(f.At(6)))
 }
 
 func TestSecretCannotBePrinted(t *testing.T) {

@@ -142,7 +142,7 @@ func TestSeveralBlocks(t *testing.T) {
 	assert.Equal(t, []string{"CN=kelp ca", "CN=tern"}, []string{g.Certs[0].Subject.Value, g.Certs[1].Subject.Value})
 	require.Len(t, g.PrivateKeys, 1)
 	line := g.PrivateKeys[0].Line
-	assert.NotContains(t, g.Files[0].Quote(line+1), "bm90IGEga2V5", "the text of the key is not to be quoted")
+	assert.NotContains(t, g.Files[0].Quote(g.Files[0].At(line+1)), "bm90IGEga2V5", "the text of the key is not to be quoted")
 	assert.Len(t, readtest.Problems(g), 2)
 	assert.Contains(t, strings.Join(readtest.Unread(g), "\n"), `"SNUFF"`)
 }

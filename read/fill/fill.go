@@ -103,8 +103,8 @@ func (s *Section) Note(v *Value, why string) {
 func (s *Section) veiled(at source.Pos, why string) string {
 	for _, file := range s.In.Gateway.Files {
 		if file.Path == at.File {
-			file.Veil(at.Line)
-			return file.Veiled(at.Line, why)
+			file.Veil(at)
+			return file.Veiled(at, why)
 		}
 	}
 	return why

@@ -102,7 +102,7 @@ rip : eth1 passive []
 `, got)
 	for n := range g.Files[0].Lines() {
 		for _, secret := range []string{"hushhush", "sesame", "squeamish"} {
-			assert.NotContains(t, g.Files[0].Quote(n+1), secret)
+			assert.NotContains(t, g.Files[0].Quote(g.Files[0].At(n+1)), secret)
 		}
 	}
 }

@@ -66,8 +66,8 @@ connection two OpenIKED
 key quay for connection quay, 14 bytes
 `, readtest.Connections(g))
 	for n := range g.Files[0].Lines() {
-		assert.NotContains(t, g.Files[0].Quote(n+1), "not a real key")
-		assert.NotContains(t, g.Files[0].Quote(n+1), "hushhush")
+		assert.NotContains(t, g.Files[0].Quote(g.Files[0].At(n+1)), "not a real key")
+		assert.NotContains(t, g.Files[0].Quote(g.Files[0].At(n+1)), "hushhush")
 	}
 	domain := g.Connections[2].Children[0].Domain(netip.Addr{}, netip.Addr{})
 	assert.Equal(t, "10.9.0.0/24 > 10.8.0.0/24 tcp, udp", domain.String(), "one protocol on both sides")

@@ -87,8 +87,8 @@ func TestMistakes(t *testing.T) {
 	g := readtest.Read(iproute.Text, "net.txt", "2: eth0: <UP> mtu 1\n    inet nonsense scope global\nmeow purr\n10.0.0.0/8 via nowhere\n    orphan line\n", nil)
 	assert.Equal(t, []string{`net.txt:2: "nonsense" is not an address`, `net.txt:3: it is neither an interface nor a route nor a rule: "meow" is not a network`, `net.txt:4: "nowhere" is not an address`, "net.txt:5: it belongs to nothing before it"}, readtest.Unread(g))
 	g = readtest.Read(iproute.JSON, "net.json", "[{\"ifname\":\"a\",\"flags\":[],\"addr_info\":[{\"local\":\"x\",\"prefixlen\":8}]},\n{\"colour\":1},\n{\"dst\":\"x\",\"dev\":\"y\"}, 5, {", nil)
-	assert.Equal(t, []string{`net.json:1: "x" is not an address`, "net.json:2: it is neither an interface nor a route nor a rule", `net.json:3: "x" is not a network`, "net.json:3: an object was expected: json: cannot unmarshal number into Go value of type map[string]json.RawMessage"}, readtest.Unread(g))
-	assert.Equal(t, []string{"net.json:3: the rest is not JSON: unexpected EOF"}, readtest.Problems(g))
+	assert.Equal(t, []string{`net.json:1:2: "x" is not an address`, "net.json:2:1: it is neither an interface nor a route nor a rule", `net.json:3:1: "x" is not a network`, "net.json:3:24: an object was expected: json: cannot unmarshal number into Go value of type map[string]json.RawMessage"}, readtest.Unread(g))
+	assert.Equal(t, []string{"net.json:3:26: the rest is not JSON: unexpected EOF"}, readtest.Problems(g))
 }
 
 func TestRecognition(t *testing.T) {

@@ -98,31 +98,15 @@ type via struct {
 func readJSON(in *read.Input) {
 	data := in.File.Bytes()
 	dec := json.NewDecoder(bytes.NewReader(data))
-	line, at := 1, int64(0)
-	here := func() int {
-		to := min(dec.InputOffset(), int64(len(data)))
-		line += bytes.Count(data[at:to], []byte("\n"))
-		at = to
-		return min(line, max(1, in.File.Lines()))
-	}
 	if _, err := dec.Token(); err != nil {
-		in.Problemf(here(), "it is not JSON: %v", err)
+		in.Problemf(in.Here(dec), "it is not JSON: %v", err)
 		return
 	}
-	for dec.More() {
-		if in.Context.Err() != nil {
-			return
+	in.Objects(dec, func(raw json.RawMessage, line int) {
+		if err := one(in, line, raw); err != nil {
+			in.Unread(line, "", "%s", source.Clean(err.Error()))
 		}
-		var raw json.RawMessage
-		if err := dec.Decode(&raw); err != nil {
-			in.Problemf(here(), "the rest is not JSON: %v", err)
-			return
-		}
-		n := here() - bytes.Count(raw, []byte("\n"))
-		if err := one(in, n, raw); err != nil {
-			in.Unread(n, "", "%s", source.Clean(err.Error()))
-		}
-	}
+	})
 }
 
 func one(in *read.Input, line int, raw json.RawMessage) error {

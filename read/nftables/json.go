@@ -38,16 +38,14 @@ var JSON = &read.Format{
 // readJSON writes every object as the text that it stands for, and reads that.
 func readJSON(in *read.Input) {
 	rs := newRuleset(in)
-	j := &jsonReader{rs: rs, in: in, line: 1}
+	j := &jsonReader{rs: rs, in: in}
 	j.file()
 	rs.finish(in)
 }
 
 type jsonReader struct {
-	rs   *ruleset
-	in   *read.Input
-	line int
-	at   int64
+	rs *ruleset
+	in *read.Input
 }
 
 // file streams the array of objects: one that is broken ends the reading, as nothing behind it can be told apart.
@@ -57,7 +55,7 @@ func (j *jsonReader) file() {
 	for depth := 0; ; {
 		t, err := dec.Token()
 		if err != nil {
-			j.in.Problemf(j.advance(dec), "it is not JSON of a ruleset: %v", err)
+			j.in.Problemf(j.in.Here(dec), "it is not JSON of a ruleset: %v", err)
 			return
 		}
 		if d, ok := t.(json.Delim); ok && d == '[' {
@@ -70,31 +68,11 @@ func (j *jsonReader) file() {
 			return
 		}
 	}
-	for dec.More() {
-		if j.in.Context.Err() != nil {
-			return
-		}
-		var raw json.RawMessage
-		if err := dec.Decode(&raw); err != nil {
-			j.in.Problemf(j.advance(dec), "the rest is not JSON: %v", err)
-			return
-		}
-		line := j.advance(dec) - bytes.Count(raw, []byte("\n"))
+	j.in.Objects(dec, func(raw json.RawMessage, line int) {
 		if err := j.object(raw, line); err != nil {
 			j.in.Unread(line, "", "%s", source.Clean(err.Error()))
 		}
-	}
-	if _, err := dec.Token(); err != nil {
-		j.in.Problemf(j.advance(dec), "the rest is not JSON: %v", err)
-	}
-}
-
-// advance returns the line that the decoder has come to.
-func (j *jsonReader) advance(dec *json.Decoder) int {
-	to := min(dec.InputOffset(), int64(len(j.in.File.Bytes())))
-	j.line += bytes.Count(j.in.File.Bytes()[j.at:to], []byte("\n"))
-	j.at = to
-	return min(j.line, max(1, j.in.File.Lines()))
+	})
 }
 
 func (j *jsonReader) object(raw json.RawMessage, line int) error {
@@ -195,9 +173,9 @@ func (j *jsonReader) rule(verb, where string, o map[string]any, line int) error 
 	return nil
 }
 
-// feed reads a text of the text format as if it stood at the line.
+// feed reads a text of the text format as if it stood at the line, whatever lines it has itself.
 func (j *jsonReader) feed(text string, line int) {
-	p := &parser{ruleset: j.rs, in: j.in, lex: lexer{data: []byte(text), line: line}}
+	p := &parser{ruleset: j.rs, in: j.in, lex: lexer{data: []byte(text), line: line, still: true}}
 	p.file()
 }
 

@@ -30,12 +30,20 @@ type lexer struct {
 	at   int
 	line int
 	open bool // a string that was begun is not closed
+
+	still bool // lines are not counted: the text is made of a statement of another form
 }
 
 var macAddress = regexp.MustCompile(`^[0-9a-fA-F]{1,2}(:[0-9a-fA-F]{1,2}){5}$`)
 
 func wordByte(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c >= 0x80 || strings.IndexByte(`._/-*%+\@$`, c) >= 0
+}
+
+func (l *lexer) newLine() {
+	if !l.still {
+		l.line++
+	}
 }
 
 func (l *lexer) next() token {
@@ -47,7 +55,7 @@ func (l *lexer) next() token {
 				l.at++
 			}
 			l.at++
-			l.line++
+			l.newLine()
 		case c == ' ' || c == '\t' || c == '\r':
 			l.at++
 		case c == '#':
@@ -57,7 +65,7 @@ func (l *lexer) next() token {
 		case c == '\n' || c == ';':
 			t := token{newRow, string(c), l.line}
 			if c == '\n' {
-				l.line++
+				l.newLine()
 			}
 			l.at++
 			return t
@@ -74,7 +82,7 @@ func (l *lexer) solid(c byte) token {
 		start := l.at + 1
 		for l.at++; l.at < len(l.data) && l.data[l.at] != '"'; l.at++ {
 			if l.data[l.at] == '\n' {
-				l.line++
+				l.newLine()
 			}
 		}
 		l.open = l.at >= len(l.data)

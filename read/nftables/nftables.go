@@ -75,7 +75,7 @@ func (rs *ruleset) finish(in *read.Input) {
 	}
 	for _, c := range rs.chains {
 		if other := known[c.ID()]; other != nil {
-			in.Problemf(c.At.Line, "chain %s is also in %s; only that one is used, as two saved states of one packet filter cannot both hold", c.ID(), other.At)
+			in.ProblemAt(c.At, "chain %s is also in %s; only that one is used, as two saved states of one packet filter cannot both hold", c.ID(), other.At)
 			continue
 		}
 		known[c.ID()] = c.Chain

@@ -134,7 +134,7 @@ key %any for [(any)], 5 bytes
 `, strings.ReplaceAll(readtest.Connections(g), "[any]", "[(any)]"))
 	for n := range g.Files[0].Lines() {
 		for _, secret := range []string{"harbour", "68617262", "sesame", "VGVz", "hush", "nonsense"} {
-			assert.NotContains(t, g.Files[0].Quote(n+1), secret)
+			assert.NotContains(t, g.Files[0].Quote(g.Files[0].At(n+1)), secret)
 		}
 	}
 	assert.Equal(t, []string{"ipsec.secrets:8: an entry is: [who ...] : KIND value"}, readtest.Unread(g))
