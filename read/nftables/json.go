@@ -162,7 +162,7 @@ func (j *jsonReader) rule(verb, where string, o map[string]any, line int) error 
 		t, err := statement(s)
 		if err != nil {
 			j.in.Unread(line, id, "%s", source.Clean(err.Error()))
-			t = "fwd" // a statement that may do anything
+			t = anything
 		}
 		text += " " + t
 	}
@@ -178,6 +178,9 @@ func (j *jsonReader) feed(text string, line int) {
 	p := &parser{ruleset: j.rs, in: j.in, lex: lexer{data: []byte(text), line: line, still: true}}
 	p.file()
 }
+
+// anything stands for a statement that may do anything.
+const anything = "tproxy"
 
 // maxNesting bounds how deep expressions may nest.
 const maxNesting = 64
@@ -351,22 +354,46 @@ func object(kind string, v any, depth int) (string, error) {
 		}
 		return out + " " + word1(o["key"]), nil
 	case "rt":
-		return "rt " + word1(o["key"]), nil
+		out := "rt "
+		if o["family"] != nil {
+			out += word1(o["family"]) + " "
+		}
+		return out + word1(o["key"]), nil
 	case "fib":
 		return "fib " + joined(o["flags"], " . ") + " " + word1(o["result"]), nil
 	case "tcp option":
-		return "tcp option " + word1(o["name"]) + " " + word1(o["field"]), nil
+		return "tcp option " + strings.TrimSpace(unless(o["name"], "0")+" "+word1(o["field"])), nil
+	case "ip option":
+		return "ip option " + strings.TrimSpace(unless(o["name"], "0")+" "+word1(o["field"])), nil
+	case "exthdr":
+		if o["field"] == nil {
+			return "exthdr " + unless(o["name"], "hbh"), nil
+		}
+		return unless(o["name"], "hbh") + " " + word1(o["field"]), nil
+	case "socket", "osf":
+		return kind + " " + unless(o["key"], "name"), nil
 	case "numgen", "jhash", "symhash":
-		return "numgen " + word1(o["mode"]), nil
-	case "exthdr", "socket", "osf", "sctp chunk", "ip option", "dccp option":
+		return kind + " mod " + unless(o["mod"], "1"), nil
+	case "sctp chunk", "dccp option":
 		return "exthdr " + strings.ReplaceAll(kind, " ", "-"), nil
 	}
 	return "", fmt.Errorf("%q is an expression that is not known", kind)
 }
 
+// unless writes a word, and another one where it is missing.
+func unless(v any, other string) string {
+	if w := word1(v); w != "" {
+		return w
+	}
+	return other
+}
+
 // statement writes one statement of a rule.
 func statement(v any) (string, error) {
 	if s, ok := v.(string); ok { // "accept" and the like, as older versions write them
+		if inline(s) {
+			return s, nil
+		}
 		return plain(s), nil
 	}
 	m, ok := v.(map[string]any)
@@ -417,8 +444,12 @@ func statement(v any) (string, error) {
 			}
 			data, err := expression(o["data"], 0)
 			return key + " vmap " + data, err
-		case "set":
-			return word1(o["op"]) + " " + word1(o["set"]) + " { }", nil
+		case "set", "map":
+			return word1(o["op"]) + " " + word1(o[kind]) + " { }", nil
+		case "ct count":
+			return "ct count " + unless(o["val"], "0"), nil
+		case "fwd", "dup", "tproxy", "synproxy":
+			return kind, nil
 		case "flow":
 			return "flow add x", nil
 		case "ct helper", "ct timeout", "ct expectation", "secmark":
@@ -429,6 +460,25 @@ func statement(v any) (string, error) {
 		return "", fmt.Errorf("%q is a statement that is not modelled", kind)
 	}
 	return "", nil
+}
+
+// inline reports whether a text is a jump to a chain without a name, which the program has no JSON for and gives as its text.
+func inline(s string) bool {
+	if !strings.HasPrefix(s, "jump {") && !strings.HasPrefix(s, "goto {") {
+		return false
+	}
+	lex, depth := lexer{data: []byte(s)}, 0
+	for t := lex.next(); t.kind != end; t = lex.next() {
+		switch {
+		case t.is("{") || t.is("("):
+			depth++
+		case t.is("}") || t.is(")"):
+			if depth--; depth == 0 {
+				return lex.next().kind == end && !lex.open
+			}
+		}
+	}
+	return false
 }
 
 func match(o map[string]any) (string, error) {

@@ -34,6 +34,9 @@ type lexer struct {
 	still bool // lines are not counted: the text is made of a statement of another form
 }
 
+// signs are operators written as words.
+var signs = map[string]string{"and": "&", "or": "|", "xor": "^", "not": "!", "lshift": "<<", "rshift": ">>", "eq": "==", "ne": "!=", "lt": "<", "gt": ">", "le": "<=", "ge": ">="}
+
 var macAddress = regexp.MustCompile(`^[0-9a-fA-F]{1,2}(:[0-9a-fA-F]{1,2}){5}$`)
 
 func wordByte(c byte) bool {
@@ -104,10 +107,14 @@ func (l *lexer) solid(c byte) token {
 		l.at++
 	}
 	if l.at > start {
-		if s := string(l.data[start:l.at]); s != "." {
-			return token{word, s, line}
+		s := string(l.data[start:l.at])
+		if s == "." {
+			return token{mark, ".", line}
 		}
-		return token{mark, ".", line}
+		if sign := signs[s]; sign != "" {
+			return token{mark, sign, line}
+		}
+		return token{word, s, line}
 	}
 	l.at++
 	switch pair := string(l.data[start:min(start+2, len(l.data))]); pair {

@@ -3,6 +3,7 @@ package nftables
 import (
 	"fmt"
 	"regexp"
+	"strings"
 
 	"toril/gateway"
 	"toril/read"
@@ -69,6 +70,11 @@ func (rs *ruleset) finish(in *read.Input) {
 	for _, t := range rs.dormant() {
 		rs.defs = append(rs.defs, &gateway.Definition{Kind: "dormant table", Name: source.Clean(t.name), At: t.at})
 	}
+	for _, c := range rs.chains {
+		for _, r := range c.rules {
+			rs.filled(c, r.tokens)
+		}
+	}
 	known := map[string]*gateway.Chain{}
 	for _, c := range rs.gateway.Chains {
 		known[c.ID()] = c
@@ -89,6 +95,20 @@ func (rs *ruleset) finish(in *read.Input) {
 	}
 	rs.gateway.Chains = append(rs.gateway.Chains, rs.extra...)
 	rs.declareAll()
+}
+
+// filled notes the sets that a rule fills: what they hold is known to the running system only, whatever their flags are.
+func (rs *ruleset) filled(c *chain, t []token) {
+	for i := 0; i+1 < len(t); i++ {
+		if t[i].kind != word || t[i].s != "add" && t[i].s != "update" && t[i].s != "delete" || t[i+1].kind != word {
+			continue
+		}
+		if name, ok := strings.CutPrefix(t[i+1].s, "@"); ok {
+			if s := rs.sets[c.Family+" "+c.Table+" "+name]; s != nil {
+				s.dynamic = true
+			}
+		}
+	}
 }
 
 // declareAll hands over what has a name, for the checks that ask what is used.
@@ -139,8 +159,8 @@ func coverage() []read.Coverage {
 		{Statement: "masquerade, redirect, snat, dnat: addresses, ports, ranges, prefixes, maps", Use: read.Used},
 		{Statement: "meta mark set", Use: read.Used, Note: "a value that is computed counts as any mark"},
 		{Statement: "counter, log, comment", Use: read.Used},
-		{Statement: "limit, quota, tcp flags, fib, ct mark, time, sockets, other headers", Use: read.Used, Note: "conditions outside of the model: the rule may or may not concern a packet, and results that hang on it say so"},
-		{Statement: "sets with flag dynamic", Use: read.Used, Note: "filled at run time: as above"},
+		{Statement: "limit, quota, ct count, ct mark, other ct status, tcp flags, fib, time, sockets, other headers", Use: read.Used, Note: "conditions outside of the model: the rule may or may not concern a packet, and results that hang on it say so"},
+		{Statement: "sets with flag dynamic or timeout, or filled by a rule", Use: read.Used, Note: "filled at run time: as above"},
 		{Statement: "flowtable, flow add, ct helper, secmark, synproxy objects, quota and limit objects", Use: read.Irrelevant, Note: "declared; they decide about no first packet"},
 		{Statement: "delete, destroy, flush of tables, chains, sets, elements, rulesets; flags dormant", Use: read.Used, Note: "of what the file itself has made: what is left is judged"},
 		{Statement: "reset, list, get, monitor", Use: read.Irrelevant, Note: "they change nothing"},

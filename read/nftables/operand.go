@@ -14,6 +14,7 @@ type operand struct {
 	values func(s string) (packet.Values, error) // of one value, range or prefix
 	set    func(s string) (packet.Set, error)    // in place of values, where one field is not enough
 	bits   bool                                  // a list without braces means any of its values
+	beyond map[string]bool                       // values that are known and not in the model
 	opaque string                                // not in the model: what it is
 }
 
@@ -44,7 +45,7 @@ func operandAt(t []token) (o operand, n int) {
 	}
 	switch t[0].s {
 	case "ip", "ip6":
-		return network(t[0].s, second)
+		return network(t, second)
 	case "tcp", "udp", "udplite", "sctp", "dccp", "th":
 		return transport(t[0].s, t)
 	case "icmp", "icmpv6":
@@ -61,7 +62,7 @@ func operandAt(t []token) (o operand, n int) {
 		switch second {
 		case "ipsec":
 			return existence(packet.PeerOut), 2
-		case "classid", "nexthop", "mtu":
+		case "classid", "nexthop", "mtu", "type", "nexthdr", "hdrlength", "seg-left":
 			return opaque("rt %s", second), 2
 		case "ip", "ip6":
 			if len(t) > 2 {
@@ -84,20 +85,36 @@ func operandAt(t []token) (o operand, n int) {
 		}
 	case "numgen", "jhash", "symhash":
 		n := 1
-		for n < len(t) && !t[n].is("map") && !t[n].is("vmap") && !t[n].is("{") && !t[n].is("==") {
+		for n < len(t) && !t[n].is("mod") && !t[n].is("map") && !t[n].is("vmap") && !t[n].is("{") && !t[n].is("==") {
 			n++
+		}
+		for n+1 < len(t) && (t[n].is("mod") || t[n].is("seed") || t[n].is("offset")) {
+			n += 2
 		}
 		return opaque("a choice by %s", t[0].s), n
 	}
 	return meta(t[0].s, t)
 }
 
-func network(family, field string) (operand, int) {
+// option returns how many tokens "ip option lsrr ptr" and its like take: what is asked of the option may be missing.
+func option(t []token) int {
+	if len(t) > 3 && optionFields[t[3].s] {
+		return 4
+	}
+	return min(3, len(t))
+}
+
+var optionFields = map[string]bool{"kind": true, "length": true, "size": true, "count": true, "left": true, "right": true, "tsval": true, "tsecr": true, "type": true, "ptr": true, "addr": true, "value": true}
+
+func network(t []token, field string) (operand, int) {
+	family := t[0].s
 	fam, base := packet.IPv4, packet.Only(packet.IPv4)
 	if family == "ip6" {
 		fam, base = packet.IPv6, packet.Only(packet.IPv6)
 	}
 	switch field {
+	case "option":
+		return operand{base: base, opaque: "an option of " + family}, option(t)
 	case "saddr", "daddr":
 		o := operand{base: base, field: packet.Src, values: func(s string) (packet.Values, error) { return values.Addresses(s, fam) }}
 		if field == "daddr" {
@@ -129,11 +146,7 @@ func transport(proto string, t []token) (operand, int) {
 	case "dport":
 		return operand{base: base, field: packet.Dport, values: values.Ports}, 2
 	case "option":
-		n := 2
-		for n < len(t) && t[n].kind == word && !t[n].is("set") && n < 4 {
-			n++
-		}
-		return operand{base: base, opaque: "an option of " + proto}, n
+		return operand{base: base, opaque: "an option of " + proto}, option(t)
 	case "flags", "sequence", "ackseq", "doff", "reserved", "window", "checksum", "urgptr", "length", "csumcov", "vtag", "type", "chunk":
 		return operand{base: base, opaque: proto + " " + t[1].s}, 2
 	}
@@ -253,6 +266,9 @@ func ipsec(t []token) (operand, int) {
 	return operand{}, 0
 }
 
+// statuses are those of a connection that the model does not have.
+var statuses = map[string]bool{"expected": true, "seen-reply": true, "assured": true, "confirmed": true, "dying": true, "seq-adjust": true, "fixed-timeout": true, "template": true, "helper": true, "offload": true}
+
 func conntrack(t []token) (operand, int) {
 	if len(t) < 2 {
 		return operand{}, 0
@@ -282,8 +298,8 @@ func conntrack(t []token) (operand, int) {
 			case "dnat":
 				return packet.OneOf(2, 3), nil
 			}
-			return packet.Values{}, fmt.Errorf("%q is a status that is not modelled", s)
-		}}, 2
+			return packet.Values{}, fmt.Errorf("%q is not a status of a connection", s)
+		}, beyond: statuses}, 2
 	case "mark", "expiration", "helper", "bytes", "packets", "avgpkt", "zone", "label", "l3proto", "protocol", "proto-src", "proto-dst", "secmark", "event", "id":
 		return opaque("ct %s", t[i].s), 2
 	}

@@ -90,6 +90,7 @@ func (p *parser) rows() {
 func (p *parser) rest() []token {
 	var out []token
 	start := p.peek().line
+	inline := 0 // the depth at which the rules of a chain without a name stand
 	for depth := 0; ; {
 		t := p.peek()
 		if len(out) == maxTokens {
@@ -101,11 +102,17 @@ func (p *parser) rest() []token {
 			return out
 		case t.kind == mark && (t.s == "{" || t.s == "("):
 			depth++
+			if len(out) > 0 && (out[len(out)-1].is("jump") || out[len(out)-1].is("goto")) && (inline == 0 || inline == depth-1) {
+				inline = depth
+			}
 		case t.kind == mark && (t.s == "}" || t.s == ")"):
+			if inline == depth && depth > 0 {
+				inline--
+			}
 			depth--
 		}
 		p.take()
-		if t.kind != newRow && len(out) <= maxTokens {
+		if (t.kind != newRow || inline > 0 && inline == depth) && len(out) <= maxTokens {
 			out = append(out, t)
 		}
 	}
@@ -502,7 +509,7 @@ func (p *parser) set(family, table string, line int, isMap bool) {
 			p.rest()
 		case t.is("flags"):
 			for _, f := range p.rest() {
-				if f.s == "dynamic" {
+				if f.s == "dynamic" || f.s == "timeout" { // filled by rules, or by programs that add what is to vanish
 					s.dynamic = true
 				}
 			}

@@ -152,6 +152,13 @@ func (s *state) step() bool {
 		return s.other(t, from)
 	}
 	s.i = from
+	if t.is("ct") && s.i+1 < len(s.t) && s.t[s.i+1].is("count") { // "ct count [over] n"
+		s.i += 2
+		s.accept("over")
+		s.take()
+		s.rule.Unsure = append(s.rule.Unsure, "a number of connections")
+		return true
+	}
 	return s.match()
 }
 
@@ -216,13 +223,19 @@ func (s *state) anonymous() string {
 		s.unread(start, "chains nest more than %d deep", read.MaxDepth)
 		return c.ID()
 	}
-	for len(body) > 0 { // the lines are gone: a rule ends with its verdict
-		end := 1
-		for end < len(body) && body[end].line == body[0].line {
-			end++
+	for len(body) > 0 {
+		end, depth := 0, 0
+		for ; end < len(body) && (depth > 0 || body[end].kind != newRow); end++ {
+			if body[end].is("{") {
+				depth++
+			} else if body[end].is("}") {
+				depth--
+			}
 		}
-		c.Rules = append(c.Rules, s.ruleset.rule(c, row{s.in, body[:end]}, s.depth+1)...)
-		body = body[end:]
+		if end > 0 {
+			c.Rules = append(c.Rules, s.ruleset.rule(c, row{s.in, body[:end]}, s.depth+1)...)
+		}
+		body = body[min(len(body), end+1):]
 	}
 	s.extra = append(s.extra, c.Chain)
 	return c.ID()
@@ -388,7 +401,7 @@ func (s *state) assignment() bool {
 func (s *state) setMark() {
 	from := s.i
 	t := s.take()
-	if n, err := strconv.ParseUint(t.s, 0, 32); err == nil && (s.i >= len(s.t) || s.peek().kind == word) && !s.peek().is("and") && !s.peek().is("or") {
+	if n, err := strconv.ParseUint(t.s, 0, 32); err == nil && (s.i >= len(s.t) || s.peek().kind == word) {
 		s.rule.SetMark = &gateway.MarkChange{Value: uint32(n), Mask: ^uint32(0)}
 		return
 	}
@@ -397,18 +410,35 @@ func (s *state) setMark() {
 	s.rule.SetMark = &gateway.MarkChange{Mask: ^uint32(0), Any: true}
 }
 
-// skipValue passes over the value of an assignment.
+// skipValue passes over the value of an assignment: an operand or a value, what is reckoned with it, and the map that it is looked
+// up in.
 func (s *state) skipValue() {
-	depth := 0
-	for ; s.i < len(s.t); s.i++ {
-		t := s.t[s.i]
-		switch {
+	for s.i < len(s.t) {
+		switch _, n := operandAt(s.left()); {
+		case s.peek().is("{") || s.peek().is("("):
+			s.skipBraces()
+		case n > 0:
+			s.i += n
+		default:
+			s.i++
+		}
+		if s.accept("map") || s.accept("&", "|", "^", "<<", ">>", ",", ".") {
+			continue
+		}
+		return
+	}
+}
+
+// skipBraces passes over what stands in the braces or parentheses that open here.
+func (s *state) skipBraces() {
+	for depth := 0; s.i < len(s.t); {
+		switch t := s.take(); {
 		case t.is("{") || t.is("("):
 			depth++
 		case t.is("}") || t.is(")"):
-			depth--
-		case depth == 0 && t.kind == word && (verdicts[t.s] || statements[t.s]):
-			return
+			if depth--; depth == 0 {
+				return
+			}
 		}
 	}
 }
@@ -423,7 +453,7 @@ func (s *state) relation(ops []operand) (set packet.Set, sure bool, why string) 
 			why = o.opaque
 		}
 	}
-	if s.peek().is("&") || s.peek().is("and") || s.peek().is("|") || s.peek().is("^") || s.peek().is("<<") || s.peek().is(">>") {
+	if s.peek().is("&") || s.peek().is("|") || s.peek().is("^") || s.peek().is("<<") || s.peek().is(">>") {
 		return s.masked(ops, base, why)
 	}
 	op := "=="
@@ -481,6 +511,9 @@ func (s *state) compare(ops []operand, base, in packet.Set, op string) (packet.S
 // masked reads "& mask == value", which the model has for marks only.
 func (s *state) masked(ops []operand, base packet.Set, why string) (packet.Set, bool, string) {
 	from := s.i
+	if set, sure, why, ok := s.anyBit(ops, base); ok {
+		return set, sure, why
+	}
 	s.take()
 	maskText := s.take().s
 	negate := s.accept("!=")
@@ -508,6 +541,33 @@ func (s *state) masked(ops []operand, base packet.Set, why string) (packet.Set, 
 	return base, false, why
 }
 
+// anyBit reads "& (a | b) != 0" and "== 0", which ask whether any of some states is the packet's.
+func (s *state) anyBit(ops []operand, base packet.Set) (set packet.Set, sure bool, why string, ok bool) {
+	from := s.i
+	if len(ops) != 1 || !ops[0].bits || !s.accept("&") {
+		return base, false, "", false
+	}
+	var elements [][]token
+	inside := s.accept("(")
+	for {
+		elements = append(elements, s.t[s.i:min(len(s.t), s.i+1)])
+		s.i++
+		if !inside || !s.accept("|") {
+			break
+		}
+	}
+	negate := false
+	if (!inside || s.accept(")")) && (s.accept("!=") || s.accept("==") && func() bool { negate = true; return true }()) && (s.accept("0") || s.accept("0x0") || s.accept("0x00000000")) {
+		set, sure, why = s.union(ops, elements)
+		if negate && why == "" {
+			set = base.Minus(set)
+		}
+		return set.And(base), sure, why, true
+	}
+	s.i = from
+	return base, false, "", false
+}
+
 // skipOperandValue passes over the value of a condition whose operand is outside of the model.
 func (s *state) skipOperandValue() {
 	depth := 0
@@ -525,14 +585,14 @@ func (s *state) skipOperandValue() {
 				s.i++
 				return
 			}
-		case depth > 0 || t.kind == mark || t.is("/"):
+		case depth > 0 || t.kind == mark || t.is("/") || t.is("-"):
 			first = true
 			continue
 		case !first:
 			return
 		}
 		if depth == 0 && t.kind != mark {
-			first = s.i+1 < len(s.t) && (s.t[s.i+1].kind == mark || s.t[s.i+1].is("/")) && !s.t[s.i+1].is("{") && !s.t[s.i+1].is("}")
+			first = s.i+1 < len(s.t) && (s.t[s.i+1].kind == mark || s.t[s.i+1].is("/") || s.t[s.i+1].is("-")) && !s.t[s.i+1].is("{") && !s.t[s.i+1].is("}")
 		}
 	}
 }
@@ -606,6 +666,18 @@ func (s *state) braces() ([][]token, bool) {
 
 // union returns the packets that have one of the elements.
 func (s *state) union(ops []operand, elements [][]token) (packet.Set, bool, string) {
+	for _, o := range ops {
+		if o.beyond == nil {
+			continue
+		}
+		for _, e := range elements {
+			for _, t := range e {
+				if o.beyond[t.s] {
+					return packet.All(), false, "a status of the connection"
+				}
+			}
+		}
+	}
 	if set, ok := s.fastUnion(ops, elements); ok {
 		return set, true, ""
 	}
@@ -754,7 +826,17 @@ func (s *state) verdictMap(ops []operand, from int) bool {
 	return s.trailing()
 }
 
+// mapElements reads the elements of a map, the one for what no other has last.
 func (s *state) mapElements() ([][]token, string) {
+	elements, why := s.writtenElements()
+	if i := slices.IndexFunc(elements, func(e []token) bool { return e[0].is("*") }); i >= 0 && i < len(elements)-1 {
+		rest := elements[i]
+		elements = append(slices.Delete(slices.Clone(elements), i, i+1), rest)
+	}
+	return elements, why
+}
+
+func (s *state) writtenElements() ([][]token, string) {
 	t := s.peek()
 	if t.is("{") {
 		e, ok := s.braces()
@@ -781,8 +863,12 @@ func (s *state) mapElements() ([][]token, string) {
 func (s *state) mapElement(ops []operand, e []token) (packet.Set, []token, string) {
 	for i, t := range e {
 		if t.kind == mark && t.s == ":" {
-			if i == 1 && e[0].is("*") { // what no other element has
-				return packet.All(), e[i+1:], ""
+			if i == 1 && e[0].is("*") { // what no other element has, of the packets that have such a field
+				base := packet.All()
+				for _, o := range ops {
+					base = base.And(o.base)
+				}
+				return base, e[i+1:], ""
 			}
 			set, why := element(ops, e[:i])
 			return set, e[i+1:], why
@@ -822,18 +908,109 @@ func (s *state) translateSelf(t token) {
 		s.rule.Verb = gateway.Redirect
 	}
 	s.rule.To.Text = "an address of the interface"
-	if s.accept("to") {
-		s.accept(":")
-		v, err := values.Ports(strings.TrimPrefix(s.take().s, ":"))
-		if err != nil {
-			s.unread(s.i-1, "%s", source.Clean(err.Error()))
+	if !s.accept("to") {
+		return
+	}
+	from := s.i
+	s.accept(":")
+	ways, why := s.ways()
+	for _, w := range ways {
+		if why != "" {
+			break
+		}
+		r := s.rule
+		var err error
+		if r.To.Ports, err = values.Ports(strings.TrimPrefix(w.text, ":")); err != nil {
+			why = err.Error()
+		} else if len(ways) == 1 && !w.looked {
+			s.rule = r
 			return
 		}
-		s.rule.To.Ports = v
+		s.way(r, w)
 	}
+	if why != "" {
+		s.unread(from, "%s", source.Clean(why))
+		return
+	}
+	s.rule.Verb = gateway.Continue
+	s.i = len(s.t)
 }
 
-// translate reads snat and dnat: "[ip|ip6] [prefix] [to] target" or "to operands map ...".
+// way is one of the targets that a translation may choose: for which packets, and whether something outside of the model decides.
+type way struct {
+	when   packet.Set
+	text   string
+	unsure string
+	looked bool // it was looked up in a map
+}
+
+// maxWays bounds what one translation by maps may become.
+const maxWays = 10_000
+
+// ways reads a part of a target: an address, a port, or a map of them.
+func (s *state) ways() ([]way, string) {
+	ops, ok := s.mapOperands()
+	if !ok {
+		var b strings.Builder
+		for s.i < len(s.t) && !s.peek().is("comment") && !s.peek().is("random") && !s.peek().is("persistent") && !s.peek().is("fully-random") && !s.peek().is(",") && !s.peek().is(":") {
+			b.WriteString(s.take().s)
+		}
+		return []way{{when: packet.All(), text: b.String()}}, ""
+	}
+	elements, why := s.mapElements()
+	if why != "" {
+		return nil, why
+	}
+	unsure := ""
+	for _, o := range ops {
+		if o.opaque != "" {
+			unsure = o.opaque
+		}
+	}
+	var out []way
+	for _, e := range elements {
+		w := way{when: packet.All(), unsure: unsure, looked: true}
+		data := e
+		if i := slices.IndexFunc(e, func(t token) bool { return t.kind == mark && t.s == ":" }); unsure != "" && i >= 0 {
+			data = e[i+1:]
+		} else if w.when, data, why = s.mapElement(ops, e); why != "" {
+			return nil, why
+		}
+		words, why := parts(data)
+		if why != "" {
+			return nil, why
+		}
+		if len(words) == 0 {
+			return nil, "an element of a map has no value"
+		}
+		w.text = withPort(words[0], strings.Join(words[1:], ":"))
+		out = append(out, w)
+	}
+	return out, ""
+}
+
+// withPort writes an address and a port as one target.
+func withPort(address, port string) string {
+	switch {
+	case port == "":
+		return address
+	case strings.Contains(address, ":") && !strings.HasPrefix(address, "["):
+		return "[" + address + "]:" + port
+	}
+	return address + ":" + port
+}
+
+// way hands over a rule for one of the ways of a translation.
+func (s *state) way(r gateway.Rule, w way) {
+	r.When = r.When.And(w.when)
+	if w.unsure != "" {
+		r.Unsure = append(slices.Clone(r.Unsure), w.unsure)
+	}
+	s.emit(r)
+}
+
+// translate reads snat and dnat: "[ip|ip6] [prefix] [to] target", a target being an address, a port, or both, each of which may be
+// looked up in a map.
 func (s *state) translate(t token) {
 	s.rule.Verb = gateway.SourceNAT
 	if t.is("dnat") {
@@ -849,10 +1026,9 @@ func (s *state) translate(t token) {
 	} else if s.accept("ip6") {
 		fam = packet.IPv6
 	}
-	withPort := false
 	if s.accept("addr") { // "dnat ip addr . port to ..."
 		s.accept(".")
-		withPort = s.accept("port")
+		s.accept("port")
 	}
 	prefix := s.accept("prefix")
 	s.accept("to")
@@ -860,34 +1036,70 @@ func (s *state) translate(t token) {
 		s.unread(from-1, "the translation has no target")
 		return
 	}
-	if ops, ok := s.mapOperands(); ok {
-		s.translationMap(ops, fam, withPort, from)
-		return
+	addresses, why := s.ways()
+	ports := []way{{when: packet.All()}}
+	if why == "" && s.accept(":") {
+		ports, why = s.ways()
 	}
-	var b strings.Builder
-	for s.i < len(s.t) && !s.peek().is("comment") && !s.peek().is("random") && !s.peek().is("persistent") && !s.peek().is("fully-random") && !s.peek().is(",") {
-		b.WriteString(s.take().s)
+	if why == "" && len(addresses)*len(ports) > maxWays {
+		why = fmt.Sprintf("the maps give more than %d translations", maxWays)
 	}
-	to, err := values.Target(b.String(), fam)
-	if err != nil {
-		s.unread(from, "%s", source.Clean(err.Error()))
+	if why == "" && len(addresses) == 1 && len(ports) == 1 && !addresses[0].looked && !ports[0].looked {
+		to, err := values.Target(withPort(addresses[0].text, ports[0].text), fam)
+		if err != nil {
+			why = err.Error()
+		} else {
+			if prefix && to.Onto.IsValid() {
+				to.From = to.Onto // refined below, where the rule says which network is moved
+				s.pairNetworks(&to, s.rule.When)
+			}
+			s.rule.To = to
+			return
+		}
+	}
+	var out []gateway.Rule
+	for _, a := range addresses {
+		for _, p := range ports {
+			if why != "" {
+				break
+			}
+			r := s.rule
+			to, err := values.Target(withPort(a.text, p.text), fam)
+			if err != nil {
+				why = err.Error()
+				break
+			}
+			if prefix && to.Onto.IsValid() {
+				to.From = to.Onto
+				s.pairNetworks(&to, r.When.And(a.when))
+			}
+			r.To = to
+			if p.unsure != "" {
+				r.Unsure = append(slices.Clone(r.Unsure), p.unsure)
+			}
+			r.When = r.When.And(p.when)
+			out = append(out, r)
+		}
+	}
+	if why != "" {
+		s.unread(from, "%s", source.Clean(why))
 		s.rule.To.Text = "an address that was not read"
 		return
 	}
-	if prefix && to.Onto.IsValid() {
-		to.From = to.Onto // refined below, where the rule says which network is moved
-		s.pairNetworks(&to)
+	for i, r := range out {
+		s.way(r, addresses[i/len(ports)])
 	}
-	s.rule.To = to
+	s.rule.Verb = gateway.Continue
+	s.i = len(s.t)
 }
 
 // pairNetworks makes a translation between networks of equal size one-to-one.
-func (s *state) pairNetworks(to *gateway.Translation) {
+func (s *state) pairNetworks(to *gateway.Translation, when packet.Set) {
 	f := packet.Src
 	if s.rule.Verb == gateway.DestinationNAT {
 		f = packet.Dst
 	}
-	ps := s.rule.When.Prefixes(f)
+	ps := when.Prefixes(f)
 	if len(ps) == 1 && ps[0].Bits() == to.Onto.Bits() && ps[0].Addr().BitLen() == to.Onto.Addr().BitLen() {
 		to.From = ps[0]
 		return
@@ -914,38 +1126,4 @@ func (s *state) mapOperands() (ops []operand, ok bool) {
 	}
 	s.i = at
 	return nil, false
-}
-
-func (s *state) translationMap(ops []operand, fam packet.Family, withPort bool, from int) {
-	elements, why := s.mapElements()
-	if why != "" {
-		s.unread(from, "%s", why)
-		s.rule.To.Text = "an address out of a map"
-		return
-	}
-	for _, e := range elements {
-		set, data, why := s.mapElement(ops, e)
-		if why == "" {
-			words, bad := parts(data)
-			why = bad
-			if why == "" {
-				text := strings.Join(words, ":")
-				if withPort && len(words) == 2 && strings.Contains(words[0], ":") {
-					text = "[" + words[0] + "]:" + words[1]
-				}
-				to, err := values.Target(text, fam)
-				if err == nil {
-					r := s.rule
-					r.When, r.To = r.When.And(set), to
-					s.emit(r)
-					continue
-				}
-				why = err.Error()
-			}
-		}
-		s.unread(from, "%s", source.Clean(why))
-		return
-	}
-	s.rule.Verb = gateway.Continue
-	s.i = len(s.t)
 }

@@ -18,33 +18,50 @@ func TestRules(t *testing.T) {
 		`accept`:                      "all packets -> accept",
 		`ip saddr 10.0.0.0/8 drop`:    "10.0.0.0/8 > any -> drop",
 		`ip saddr != 10.0.0.0/8 drop`: "0.0.0.0/5, 8.0.0.0/7, 11.0.0.0-255.255.255.255 > any -> drop",
-		`ip daddr { 10.1.0.1, 10.1.0.8-10.1.0.11, 10.2.0.0/16 } accept`:            "any > 10.1.0.1, 10.1.0.8/30, 10.2.0.0/16 -> accept",
-		`ip6 saddr fd00::/8 accept`:                                                "fd00::/8 > any -> accept",
-		`ip6 saddr fd00::1-fd00::9 tcp dport 22 accept`:                            "fd00::1-fd00::9 > any tcp port 22 -> accept",
-		`tcp dport { 22, 80-90, https } accept`:                                    "any IPv4 tcp port 22, 80-90, 443; any IPv6 tcp port 22, 80-90, 443 -> accept",
-		`tcp dport != 22 reject with tcp reset`:                                    "any IPv4 tcp port not 22; any IPv6 tcp port not 22 -> reject",
-		`udp sport 53 udp dport > 1023 accept`:                                     "any IPv4 udp from port 53 port 1024-65535; any IPv6 udp from port 53 port 1024-65535 -> accept",
-		`tcp dport <= 1023 drop`:                                                   "any IPv4 tcp port 0-1023; any IPv6 tcp port 0-1023 -> drop",
-		`meta l4proto { tcp, udp } th dport 53 accept`:                             "any IPv4 tcp, udp port 53; any IPv6 tcp, udp port 53 -> accept",
-		`tcp flags syn / syn,rst drop`:                                             "any IPv4 tcp; any IPv6 tcp if tcp flags -> drop",
-		`tcp flags & (syn|rst) == syn drop`:                                        "any IPv4 tcp; any IPv6 tcp if tcp flags -> drop",
-		`ip protocol esp accept`:                                                   "any IPv4 esp -> accept",
-		`ip6 nexthdr 50 accept`:                                                    "any IPv6 esp -> accept",
-		`icmp type { echo-request, 3 } accept`:                                     "any IPv4 icmp type 3, 8 -> accept",
-		`iifname "eth0" oifname { "wan*", ppp0 } drop`:                             "any IPv4 in by eth0 out by ppp0, wan*; any IPv6 in by eth0 out by ppp0, wan* -> drop",
-		`iif != lo ct state established,related accept`:                            "any IPv4 in by any but lo established, related; any IPv6 in by any but lo established, related -> accept",
-		`ct state { new, untracked } log prefix "x " accept`:                       "any IPv4 new, untracked; any IPv6 new, untracked -> accept log",
-		`ct state invalid drop comment "no; really"`:                               "any IPv4 invalid; any IPv6 invalid -> drop",
-		`ct status dnat accept`:                                                    "any IPv4 translated destination, both; any IPv6 translated destination, both -> accept",
-		`ct direction reply accept`:                                                "any IPv4 replies; any IPv6 replies -> accept",
-		`meta ipsec exists accept`:                                                 "any IPv4 decrypted; any IPv6 decrypted -> accept",
-		`rt ipsec missing drop`:                                                    "any IPv4 in clear; any IPv6 in clear -> drop",
-		`ipsec out ip daddr 203.0.113.9 accept`:                                    "any IPv4 to be encrypted for 203.0.113.9; any IPv6 to be encrypted for 203.0.113.9 -> accept",
-		`ipsec in reqid 1 accept`:                                                  "any IPv4 decrypted; any IPv6 decrypted if the reqid of the SA -> accept",
-		`meta mark 0x10 accept`:                                                    "any IPv4 mark 0x10; any IPv6 mark 0x10 -> accept",
-		`meta mark & 0xffff0000 == 0x00010000 accept`:                              "any IPv4 mark 0x10000-0x1ffff; any IPv6 mark 0x10000-0x1ffff -> accept",
-		`meta mark set 0x7`:                                                        "all packets -> continue mark 0x7",
-		`tcp flags & (fin|syn|rst|ack) == syn tcp option maxseg size set rt mtu`:   "",
+		`ip daddr { 10.1.0.1, 10.1.0.8-10.1.0.11, 10.2.0.0/16 } accept`:               "any > 10.1.0.1, 10.1.0.8/30, 10.2.0.0/16 -> accept",
+		`ip6 saddr fd00::/8 accept`:                                                   "fd00::/8 > any -> accept",
+		`ip6 saddr fd00::1-fd00::9 tcp dport 22 accept`:                               "fd00::1-fd00::9 > any tcp port 22 -> accept",
+		`tcp dport { 22, 80-90, https } accept`:                                       "any IPv4 tcp port 22, 80-90, 443; any IPv6 tcp port 22, 80-90, 443 -> accept",
+		`tcp dport != 22 reject with tcp reset`:                                       "any IPv4 tcp port not 22; any IPv6 tcp port not 22 -> reject",
+		`udp sport 53 udp dport > 1023 accept`:                                        "any IPv4 udp from port 53 port 1024-65535; any IPv6 udp from port 53 port 1024-65535 -> accept",
+		`tcp dport <= 1023 drop`:                                                      "any IPv4 tcp port 0-1023; any IPv6 tcp port 0-1023 -> drop",
+		`meta l4proto { tcp, udp } th dport 53 accept`:                                "any IPv4 tcp, udp port 53; any IPv6 tcp, udp port 53 -> accept",
+		`tcp flags syn / syn,rst drop`:                                                "any IPv4 tcp; any IPv6 tcp if tcp flags -> drop",
+		`tcp flags & (syn|rst) == syn drop`:                                           "any IPv4 tcp; any IPv6 tcp if tcp flags -> drop",
+		`ip protocol esp accept`:                                                      "any IPv4 esp -> accept",
+		`ip6 nexthdr 50 accept`:                                                       "any IPv6 esp -> accept",
+		`icmp type { echo-request, 3 } accept`:                                        "any IPv4 icmp type 3, 8 -> accept",
+		`iifname "eth0" oifname { "wan*", ppp0 } drop`:                                "any IPv4 in by eth0 out by ppp0, wan*; any IPv6 in by eth0 out by ppp0, wan* -> drop",
+		`iif != lo ct state established,related accept`:                               "any IPv4 in by any but lo established, related; any IPv6 in by any but lo established, related -> accept",
+		`ct state { new, untracked } log prefix "x " accept`:                          "any IPv4 new, untracked; any IPv6 new, untracked -> accept log",
+		`ct state invalid drop comment "no; really"`:                                  "any IPv4 invalid; any IPv6 invalid -> drop",
+		`ct status dnat accept`:                                                       "any IPv4 translated destination, both; any IPv6 translated destination, both -> accept",
+		`ct direction reply accept`:                                                   "any IPv4 replies; any IPv6 replies -> accept",
+		`meta ipsec exists accept`:                                                    "any IPv4 decrypted; any IPv6 decrypted -> accept",
+		`rt ipsec missing drop`:                                                       "any IPv4 in clear; any IPv6 in clear -> drop",
+		`ipsec out ip daddr 203.0.113.9 accept`:                                       "any IPv4 to be encrypted for 203.0.113.9; any IPv6 to be encrypted for 203.0.113.9 -> accept",
+		`ipsec in reqid 1 accept`:                                                     "any IPv4 decrypted; any IPv6 decrypted if the reqid of the SA -> accept",
+		`meta mark 0x10 accept`:                                                       "any IPv4 mark 0x10; any IPv6 mark 0x10 -> accept",
+		`meta mark & 0xffff0000 == 0x00010000 accept`:                                 "any IPv4 mark 0x10000-0x1ffff; any IPv6 mark 0x10000-0x1ffff -> accept",
+		`meta hour "22:00"-"06:00" accept`:                                            "all packets if meta hour -> accept",
+		`ct count over 10 drop`:                                                       "all packets if a number of connections -> drop",
+		`ct mark and 0x0f != 0 accept`:                                                "all packets if ct mark -> accept",
+		`meta mark ne 0x3 drop`:                                                       "any IPv4 mark not 0x3; any IPv6 mark not 0x3 -> drop",
+		`ct status confirmed,assured accept`:                                          "all packets if a status of the connection -> accept",
+		`ct state & (established|related) != 0 accept`:                                "any IPv4 established, related; any IPv6 established, related -> accept",
+		`rt type 0 drop`:                                                              "all packets if rt type -> drop",
+		`ip option lsrr exists drop`:                                                  "any IPv4 if an option of ip -> drop",
+		`tcp option maxseg exists accept`:                                             "any IPv4 tcp; any IPv6 tcp if an option of tcp -> accept",
+		`socket transparent 1 accept`:                                                 "all packets if socket transparent -> accept",
+		`ip6 saddr != fd00::1-fd00::ff drop`:                                          "::-fd00::, fd00::100-ffff:ffff:ffff:ffff:ffff:ffff:ffff:ffff > any -> drop",
+		`ct label set 5 tcp dport 22 accept`:                                          "any IPv4 tcp port 22; any IPv6 tcp port 22 -> accept",
+		`ct mark set meta mark & 0xff tcp dport 24 accept`:                            "any IPv4 tcp port 24; any IPv6 tcp port 24 -> accept",
+		`meta mark set numgen inc mod 2 map { 0 : 0x1, 1 : 0x2 } tcp dport 27 accept`: "any IPv4 tcp port 27; any IPv6 tcp port 27 -> accept mark 0x0/0xffffffff any=true",
+		`tcp dport 80 dnat ip to ip saddr map { 10.0.0.1 : 192.0.2.5 }:tcp dport map { 80 : 8080 }`: "10.0.0.1 > any tcp port 80 -> destination NAT 192.0.2.5:8080",
+		`dnat ip to ct mark map { 0x1 : 192.0.2.5 }`:                                                "all packets if ct mark -> destination NAT 192.0.2.5",
+		`tcp dport 92 redirect to :tcp dport map { 92 : 9292 }`:                                     "any IPv4 tcp port 92; any IPv6 tcp port 92 -> redirect an address of the interface",
+		`meta mark set 0x7`: "all packets -> continue mark 0x7",
+		`tcp flags & (fin|syn|rst|ack) == syn tcp option maxseg size set rt mtu`: "",
 		`tcp flags syn accept`:                                                     "any IPv4 tcp; any IPv6 tcp if tcp flags -> accept",
 		`limit rate 5/second burst 10 packets accept`:                              "all packets if a limit -> accept",
 		`fib daddr type local accept`:                                              "all packets if a look into the routing table (fib) -> accept",
@@ -149,4 +166,26 @@ func FuzzText(f *testing.F) {
 			}
 		}
 	})
+}
+
+func TestChainsWithoutNameAndMapsWithARest(t *testing.T) {
+	const text = "table inet t {\n set f { type ipv4_addr; elements = { 10.0.0.1 }; }\n chain c {\n  type filter hook forward priority 0;\n" +
+		"  jump {\n   tcp dport 22 accept; udp dport 53 drop\n   ip protocol gre drop\n  }\n  tcp dport vmap { * : drop, 22 : accept }\n  add @f { ip saddr }\n  ip saddr @f accept\n }\n}\n"
+	want := "chain inet t c: hook forward, priority 0, kind 0, policy accept\n" +
+		"  all packets -> jump inet t (unnamed 1)\n" +
+		"  any IPv4 tcp port 22; any IPv6 tcp port 22 -> accept\n" +
+		"  any IPv4 tcp port not 22; any IPv6 tcp port not 22 -> drop\n" +
+		"  all packets if a set that the rule itself fills -> continue\n" +
+		"  any IPv4 if set @f is filled while the gateway runs -> accept\n" +
+		"chain inet t (unnamed 1): hook none, priority 0, kind 0, policy accept\n" +
+		"  any IPv4 tcp port 22; any IPv6 tcp port 22 -> accept\n" +
+		"  any IPv4 udp port 53; any IPv6 udp port 53 -> drop\n" +
+		"  any IPv4 gre -> drop\n"
+	g := readtest.Read(nftables.Text, "n.conf", text, nil)
+	assert.Equal(t, want, readtest.Rules(g))
+	assert.Empty(t, readtest.Unread(g))
+	for _, inline := range []string{`"jump {\n tcp dport 22 accept\n}"`, `"jump { } drop"`, `"jump {"`} { // as the program writes it, and what is none
+		g = readtest.Read(nftables.JSON, "n.json", `{"nftables": [{"chain":{"family":"inet","table":"t","name":"c","hook":"forward","type":"filter","prio":0,"policy":"drop"}},{"rule":{"family":"inet","table":"t","chain":"c","expr":[`+inline+`]}}]}`, nil)
+		assert.Equal(t, strings.HasSuffix(inline, `\n}"`), len(readtest.Unread(g)) == 0, inline)
+	}
 }
