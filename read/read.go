@@ -47,6 +47,9 @@ type Format struct {
 
 	// Covers declares what the reader does with every statement of the format.
 	Covers []Coverage
+
+	// Departures are what the laboratory found to differ from the program, and was left so.
+	Departures []Departure
 }
 
 // Use is what a reader does with a statement.
@@ -58,6 +61,12 @@ const (
 	Irrelevant Use = "irrelevant" // read, and of no consequence for the audit
 	Left       Use = "left unread"
 )
+
+// Departure is a way in which a reader departs from the program itself, known and left so.
+type Departure struct {
+	Says string // what the program says then
+	Why  string // why the reader takes or reads it otherwise
+}
 
 // Coverage is one row of a reader's declaration.
 type Coverage struct {

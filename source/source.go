@@ -93,6 +93,13 @@ func (f *File) Bytes() []byte { return f.data }
 // Marked reports whether the file began with a byte order mark.
 func (f *File) Marked() bool { return f.marked }
 
+// Converted reports whether every line ends with a carriage return and a line feed: then the file most likely came through a system
+// that ends lines so, and the gateway's own has line feeds only.
+func (f *File) Converted() bool {
+	feeds := bytes.Count(f.data, []byte("\n"))
+	return feeds > 0 && bytes.Count(f.data, []byte("\r\n")) == feeds && bytes.Count(f.data, []byte("\r")) == feeds
+}
+
 // Lines returns the number of lines.
 func (f *File) Lines() int {
 	if len(f.data) == 0 {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strconv"
 	"strings"
 
 	"toril/read"
@@ -101,6 +100,10 @@ func (j *jsonReader) object(raw json.RawMessage, line int) error {
 
 func (j *jsonReader) declare(verb, kind string, o map[string]any, line int) error {
 	where := word1(o["family"]) + " " + word1(o["table"])
+	j.rs.tables[where] = true // also where a chain or a set is listed by itself
+	if id := where + " " + word1(o["chain"]); kind == "rule" && o["chain"] != nil && j.rs.byID[id] == nil {
+		(&parser{ruleset: j.rs, in: j.in}).chainOf(word1(o["family"]), word1(o["table"]), word1(o["chain"]), line)
+	}
 	name := word1(o["name"])
 	var text string
 	switch kind {
@@ -202,8 +205,9 @@ func plain(s string) string {
 	if s == "" {
 		return `""`
 	}
+	colons := strings.Contains(s, ":") && !address(s) && !hardware(s)
 	for i := range len(s) {
-		if !wordByte(s[i]) && s[i] != ':' || s[i] == '$' {
+		if !wordByte(s[i]) && s[i] != ':' || s[i] == '$' || colons {
 			return quoted(s)
 		}
 	}
@@ -420,14 +424,17 @@ func statement(v any) (string, error) {
 				return "counter name " + quoted(s), nil
 			}
 			if o != nil {
-				return "counter packets " + strconv.Quote(word1(o["packets"])), nil
+				return "counter packets " + unless(o["packets"], "0") + " bytes " + unless(o["bytes"], "0"), nil
 			}
 			return "counter", nil
 		case "limit", "quota":
 			if s, ok := v.(string); ok {
 				return kind + " name " + quoted(s), nil
 			}
-			return kind + " rate 1/second", nil
+			if kind == "quota" {
+				return "quota 1 bytes", nil
+			}
+			return "limit rate 1/second", nil
 		case "masquerade", "redirect", "snat", "dnat":
 			return translation(kind, o)
 		case "mangle":
@@ -445,7 +452,13 @@ func statement(v any) (string, error) {
 			data, err := expression(o["data"], 0)
 			return key + " vmap " + data, err
 		case "set", "map":
-			return word1(o["op"]) + " " + word1(o[kind]) + " { }", nil
+			elem, err := expression(o["elem"], 0)
+			if err == nil && o["data"] != nil {
+				var data string
+				data, err = expression(o["data"], 0)
+				elem += " : " + data
+			}
+			return word1(o["op"]) + " " + word1(o[kind]) + " { " + elem + " }", err
 		case "ct count":
 			return "ct count " + unless(o["val"], "0"), nil
 		case "fwd", "dup", "tproxy", "synproxy":

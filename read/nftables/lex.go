@@ -30,6 +30,7 @@ type lexer struct {
 	at   int
 	line int
 	open bool // a string that was begun is not closed
+	junk bool // a character came that the program has no use for
 
 	still bool // lines are not counted: the text is made of a statement of another form
 }
@@ -55,11 +56,15 @@ func (l *lexer) next() token {
 		case c == '\\' && l.at+1 < len(l.data) && (l.data[l.at+1] == '\n' || l.data[l.at+1] == '\r'): // the line goes on
 			l.at++
 			for l.data[l.at] != '\n' && l.at+1 < len(l.data) {
+				l.junk = l.junk || l.data[l.at] == '\r'
 				l.at++
 			}
 			l.at++
 			l.newLine()
-		case c == ' ' || c == '\t' || c == '\r':
+		case c == ' ' || c == '\t':
+			l.at++
+		case c == '\r':
+			l.junk = true
 			l.at++
 		case c == '#':
 			for l.at < len(l.data) && l.data[l.at] != '\n' {

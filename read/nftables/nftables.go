@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"toril/gateway"
+	"toril/packet"
 	"toril/read"
 	"toril/source"
 )
@@ -21,6 +22,10 @@ var Text = &read.Format{
 	Looks:    looks,
 	Read:     readText,
 	Covers:   coverage(),
+	Departures: []read.Departure{
+		{Says: "Operation not supported", Why: "the kernel that was asked has no such expression: which ones the gateway's has, its files do not say"},
+		{Says: "Interface does not exist", Why: "which interfaces there were when it was loaded, the file does not say"},
+	},
 }
 
 var (
@@ -62,7 +67,7 @@ func readText(in *read.Input) {
 }
 
 func newRuleset(in *read.Input) *ruleset {
-	return &ruleset{gateway: in.Gateway, defines: map[string][]token{}, byID: map[string]*chain{}, sets: map[string]*set{}, objects: map[string]*gateway.Definition{}, asleep: map[string]source.Pos{}}
+	return &ruleset{gateway: in.Gateway, defines: map[string][]token{}, byID: map[string]*chain{}, sets: map[string]*set{}, objects: map[string]*gateway.Definition{}, asleep: map[string]source.Pos{}, tables: map[string]bool{}}
 }
 
 // finish turns what was read into the model, now that every set is known.
@@ -74,6 +79,9 @@ func (rs *ruleset) finish(in *read.Input) {
 		for _, r := range c.rules {
 			rs.filled(c, r.tokens)
 		}
+	}
+	for _, s := range rs.setList {
+		rs.complain(s)
 	}
 	known := map[string]*gateway.Chain{}
 	for _, c := range rs.gateway.Chains {
@@ -95,6 +103,15 @@ func (rs *ruleset) finish(in *read.Input) {
 	}
 	rs.gateway.Chains = append(rs.gateway.Chains, rs.extra...)
 	rs.declareAll()
+}
+
+// complain says what is wrong with a set.
+func (rs *ruleset) complain(s *set) {
+	var line int
+	var why string
+	if packet.Guard(func() { line, why = s.complaint() }) == nil && why != "" {
+		s.in.Unread(line, source.Clean(s.family+" "+s.table), "set %s: %s", source.Clean(s.name), why)
+	}
 }
 
 // filled notes the sets that a rule fills: what they hold is known to the running system only, whatever their flags are.

@@ -16,10 +16,11 @@ type operand struct {
 	bits   bool                                  // a list without braces means any of its values
 	beyond map[string]bool                       // values that are known and not in the model
 	opaque string                                // not in the model: what it is
+	form   check                                 // of the values of what is not in the model; nil where any name will do
 }
 
-func opaque(what string, args ...any) operand {
-	return operand{base: packet.All(), opaque: fmt.Sprintf(what, args...)}
+func opaque(form check, what string, args ...any) operand {
+	return operand{base: packet.All(), opaque: fmt.Sprintf(what, args...), form: form}
 }
 
 // of returns the packets whose operand has a value.
@@ -37,6 +38,9 @@ func (o operand) of(s string) (packet.Set, error) {
 // operandAt recognises an operand at the start of tokens; n is the number of tokens that it takes, 0 where there is none.
 func operandAt(t []token) (o operand, n int) {
 	second := ""
+	if len(t) == 0 {
+		return o, 0
+	}
 	if len(t) > 1 && t[1].kind == word {
 		second = t[1].s
 	}
@@ -63,10 +67,10 @@ func operandAt(t []token) (o operand, n int) {
 		case "ipsec":
 			return existence(packet.PeerOut), 2
 		case "classid", "nexthop", "mtu", "type", "nexthdr", "hdrlength", "seg-left":
-			return opaque("rt %s", second), 2
+			return opaque(forms[second], "rt %s", second), 2
 		case "ip", "ip6":
 			if len(t) > 2 {
-				return opaque("rt %s %s", second, t[2].s), 3
+				return opaque(forms[t[2].s], "rt %s %s", second, t[2].s), 3
 			}
 		}
 	case "fib":
@@ -74,24 +78,56 @@ func operandAt(t []token) (o operand, n int) {
 		for n < len(t) && (t[n].is("saddr") || t[n].is("daddr") || t[n].is("mark") || t[n].is("iif") || t[n].is("oif") || t[n].is(".") || t[n].is("type") || t[n].is("oifname")) {
 			n++
 		}
-		return opaque("a look into the routing table (fib)"), n
+		if n < 3 {
+			return o, 0
+		}
+		form := either(exists, anyName)
+		if t[n-1].is("type") {
+			form = oneOf("local", "unicast", "broadcast", "anycast", "multicast", "blackhole", "unreachable", "prohibit")
+		}
+		return opaque(form, "a look into the routing table (fib)"), n
 	case "ether", "vlan", "arp", "esp", "ah", "comp", "socket", "osf", "dst", "frag", "hbh", "mh", "srh", "igmp", "gre", "geneve", "vxlan", "tunnel", "exthdr", "rt0", "xfrm":
 		if second != "" {
 			n := 2
 			for n+1 < len(t) && t[n].kind == word && (t[n-1].is("tunnel") || t[0].is("socket") && t[n].is("level")) {
 				n++
 			}
-			return opaque("%s %s", t[0].s, second), n
+			form := forms[second]
+			switch {
+			case t[0].is("exthdr"):
+				form = exists
+			case t[0].is("ether") && (second == "saddr" || second == "daddr"):
+				form = hardware
+			case t[0].is("frag") || t[0].is("hbh") || t[0].is("dst") || t[0].is("mh") || t[0].is("esp") || t[0].is("ah") || t[0].is("comp"):
+				form = either(number, exists, anyName)
+			case t[0].is("socket") && form == nil:
+				form = either(number, exists, anyName)
+			}
+			return opaque(form, "%s %s", t[0].s, second), n
 		}
 	case "numgen", "jhash", "symhash":
 		n := 1
-		for n < len(t) && !t[n].is("mod") && !t[n].is("map") && !t[n].is("vmap") && !t[n].is("{") && !t[n].is("==") {
-			n++
+		switch {
+		case t[0].is("numgen") && (second == "inc" || second == "random"):
+			n = 2
+		case t[0].is("jhash"):
+			for {
+				_, m := operandAt(t[min(n, len(t)-1):])
+				if n += m; m == 0 || n >= len(t) || !t[n].is(".") {
+					break
+				}
+				n++
+			}
 		}
-		for n+1 < len(t) && (t[n].is("mod") || t[n].is("seed") || t[n].is("offset")) {
+		if n+1 >= len(t) || !t[n].is("mod") {
+			return o, 0
+		}
+		for n+1 < len(t) && (t[n].is("mod") || t[n].is("seed") || t[n].is("offset")) && number(t[n+1].s) {
 			n += 2
 		}
-		return opaque("a choice by %s", t[0].s), n
+		return opaque(number, "a choice by %s", t[0].s), n
+	case "length", "l4proto", "nfproto", "protocol", "time", "day", "hour", "random", "priority", "iifkind", "oifkind", "ibrpvid", "ibrvproto", "sdif", "sdifname", "broute", "secpath":
+		return o, 0 // only behind the word meta
 	}
 	return meta(t[0].s, t)
 }
@@ -114,7 +150,7 @@ func network(t []token, field string) (operand, int) {
 	}
 	switch field {
 	case "option":
-		return operand{base: base, opaque: "an option of " + family}, option(t)
+		return operand{base: base, opaque: "an option of " + family, form: either(number, exists)}, option(t)
 	case "saddr", "daddr":
 		o := operand{base: base, field: packet.Src, values: func(s string) (packet.Values, error) { return values.Addresses(s, fam) }}
 		if field == "daddr" {
@@ -124,7 +160,10 @@ func network(t []token, field string) (operand, int) {
 	case "protocol", "nexthdr":
 		return operand{base: base, field: packet.Proto, values: values.Protocols}, 2
 	case "version", "hdrlength", "dscp", "ecn", "length", "id", "frag-off", "ttl", "checksum", "priority", "flowlabel", "hoplimit":
-		o := opaque("%s %s", family, field)
+		o := opaque(forms[field], "%s %s", family, field)
+		if o.form == nil {
+			o.form = number
+		}
 		o.base = base
 		return o, 2
 	}
@@ -146,9 +185,13 @@ func transport(proto string, t []token) (operand, int) {
 	case "dport":
 		return operand{base: base, field: packet.Dport, values: values.Ports}, 2
 	case "option":
-		return operand{base: base, opaque: "an option of " + proto}, option(t)
+		return operand{base: base, opaque: "an option of " + proto, form: either(number, exists)}, option(t)
 	case "flags", "sequence", "ackseq", "doff", "reserved", "window", "checksum", "urgptr", "length", "csumcov", "vtag", "type", "chunk":
-		return operand{base: base, opaque: proto + " " + t[1].s}, 2
+		form := forms[t[1].s]
+		if form == nil {
+			form = either(number, anyName)
+		}
+		return operand{base: base, opaque: proto + " " + t[1].s, form: form}, 2
 	}
 	return operand{}, 0
 }
@@ -169,12 +212,24 @@ func icmp(proto, field string) (operand, int) {
 			return values.EachType(v), nil
 		}}, 2
 	case "code", "checksum", "id", "sequence", "mtu", "gateway", "parameter-problem", "max-delay", "taddr", "daddr":
-		return operand{base: base, opaque: proto + " " + field}, 2
+		form := check(number)
+		switch field {
+		case "code":
+			form = either(number, anyName)
+		case "gateway", "taddr", "daddr":
+			form = either(number, address)
+		}
+		return operand{base: base, opaque: proto + " " + field, form: form}, 2
 	}
 	return operand{}, 0
 }
 
-func ifnames(s string) (packet.Values, error) { return packet.Name(s), nil }
+func ifnames(s string) (packet.Values, error) {
+	if keywords[s] {
+		return packet.Values{}, fmt.Errorf("%q is not the name of an interface", s)
+	}
+	return packet.Name(s), nil
+}
 
 // meta recognises what "meta" may stand before, also without it.
 func meta(key string, t []token) (operand, int) {
@@ -213,7 +268,7 @@ func meta(key string, t []token) (operand, int) {
 		return existence(packet.PeerIn), 1
 	case "length", "pkttype", "skuid", "skgid", "cgroup", "cpu", "priority", "iiftype", "oiftype", "iifgroup", "oifgroup", "rtclassid", "random", "time", "day", "hour",
 		"iifkind", "oifkind", "ibrname", "obrname", "ibridgename", "obridgename", "ibrpvid", "ibrvproto", "nftrace", "sdif", "sdifname", "broute":
-		return opaque("meta %s", key), 1
+		return opaque(forms[key], "meta %s", key), 1
 	}
 	return operand{}, 0
 }
@@ -258,10 +313,13 @@ func ipsec(t []token) (operand, int) {
 		if first && (f == packet.PeerIn && t[i+1].is("saddr") || f == packet.PeerOut && t[i+1].is("daddr")) {
 			return operand{base: protected, field: f, values: func(s string) (packet.Values, error) { return values.Addresses(s, fam) }}, i + 2
 		}
-		return operand{base: protected, opaque: "the own address of the SA"}, i + 2
+		if !t[i+1].is("saddr") && !t[i+1].is("daddr") {
+			return operand{}, 0
+		}
+		return operand{base: protected, opaque: "the own address of the SA", form: address}, i + 2
 	}
 	if t[i].is("reqid") || t[i].is("spi") {
-		return operand{base: protected, opaque: "the " + t[i].s + " of the SA"}, i + 1
+		return operand{base: protected, opaque: "the " + t[i].s + " of the SA", form: number}, i + 1
 	}
 	return operand{}, 0
 }
@@ -279,7 +337,17 @@ func conntrack(t []token) (operand, int) {
 		if (t[2].is("ip") || t[2].is("ip6")) && len(t) > 3 {
 			n = 4
 		}
-		return opaque("the connection's %s addresses", t[1].s), n
+		form := address
+		switch t[n-1].s {
+		case "saddr", "daddr":
+		case "bytes", "packets", "avgpkt", "zone", "l3proto":
+			form = forms[t[n-1].s]
+		case "protocol", "proto-src", "proto-dst":
+			form = either(number, anyName)
+		default:
+			return operand{}, 0
+		}
+		return opaque(form, "the connection's %s addresses", t[1].s), n
 	}
 	switch t[i].s {
 	case "state":
@@ -301,7 +369,7 @@ func conntrack(t []token) (operand, int) {
 			return packet.Values{}, fmt.Errorf("%q is not a status of a connection", s)
 		}, beyond: statuses}, 2
 	case "mark", "expiration", "helper", "bytes", "packets", "avgpkt", "zone", "label", "l3proto", "protocol", "proto-src", "proto-dst", "secmark", "event", "id":
-		return opaque("ct %s", t[i].s), 2
+		return opaque(forms[t[i].s], "ct %s", t[i].s), 2
 	}
 	return operand{}, 0
 }

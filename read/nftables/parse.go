@@ -33,7 +33,10 @@ type set struct {
 	in                  *read.Input
 	line                int
 	isMap, dynamic      bool
-	key                 []string // the types of its key, or the expressions of typeof
+	interval            bool      // it may hold ranges and prefixes
+	key, data           []operand // of which types its keys are, and its data; nil where that is not known
+	verdicts            bool      // its data are verdicts
+	odd                 string    // what is wrong with its type
 	elements            [][]token
 	used                []source.Pos
 }
@@ -45,6 +48,8 @@ type parser struct {
 	lex    lexer
 	peeked []token
 	depth  int
+
+	ofRules bool // a rule or a list of elements is read
 }
 
 type ruleset struct {
@@ -56,6 +61,7 @@ type ruleset struct {
 	setList []*set
 	objects map[string]*gateway.Definition
 	asleep  map[string]source.Pos // tables with the flag dormant
+	tables  map[string]bool       // that were made
 	defs    []*gateway.Definition
 	unnamed int
 
@@ -98,6 +104,9 @@ func (p *parser) rest() []token {
 			out = append(out, token{mark, "}", t.line}) // one more than the limit: no further word is kept, nor said again
 		}
 		switch {
+		case t.kind == end && depth > 0:
+			p.broken(start, "a brace or parenthesis that opens here is not closed: the file ends before")
+			return out
 		case t.kind == end, depth == 0 && (t.kind == newRow || t.is("}")):
 			return out
 		case t.kind == mark && (t.s == "{" || t.s == "("):
@@ -112,10 +121,28 @@ func (p *parser) rest() []token {
 			depth--
 		}
 		p.take()
+		if t.s == ";" && t.kind == newRow && p.ofRules && inline == 0 {
+			p.broken(t.line, "a semicolon stands between braces")
+		}
 		if (t.kind != newRow || inline > 0 && inline == depth) && len(out) <= maxTokens {
 			out = append(out, t)
 		}
 	}
+}
+
+// restOfRule is rest for rules and lists of elements, in whose braces no semicolon may stand.
+func (p *parser) restOfRule() []token {
+	p.ofRules = true
+	defer func() { p.ofRules = false }()
+	return p.rest()
+}
+
+// name says of a token where a name is expected that it is none.
+func (p *parser) name(t token) token {
+	if t.kind != word || keywords[t.s] || !name(t.s) {
+		p.broken(t.line, "%q is not a name", source.Clean(t.s))
+	}
+	return t
 }
 
 func (p *parser) unread(line int, scope, why string, args ...any) {
@@ -140,6 +167,10 @@ func (p *parser) file() {
 			p.lex.open = false
 			p.broken(p.lex.line, "a quotation mark is not closed")
 		}
+		if p.lex.junk && !p.in.File.Converted() {
+			p.broken(p.lex.line, "a carriage return stands here, or before")
+		}
+		p.lex.junk = false
 	}
 }
 
@@ -175,7 +206,7 @@ func (p *parser) statement() {
 		p.flush(t.line, p.rest())
 	case "delete", "destroy":
 		p.in.Count()
-		p.delete(t.line, p.expand(p.rest(), t.line))
+		p.delete(t, p.expand(p.rest(), t.line))
 	case "reset", "list", "get", "monitor", "export", "describe":
 		p.in.Count() // they change nothing
 		p.rest()
@@ -282,12 +313,15 @@ func (p *parser) table(line int) {
 		family = name.s
 		name = p.take()
 	}
+	p.name(name)
 	if !p.peek().is("{") {
 		if more := p.rest(); len(more) > 0 {
 			p.broken(line, "%q is no family of tables", source.Clean(name.s))
 		}
+		p.tables[family+" "+name.s] = true
 		return
 	}
+	p.tables[family+" "+name.s] = true
 	p.take()
 	for {
 		p.rows()
@@ -333,8 +367,8 @@ func (p *parser) object(family, table string, t token) {
 	if t.is("ct") && len(args) > 0 {
 		t.s, args = "ct "+args[0].s, args[1:]
 	}
-	if len(args) == 0 {
-		p.unread(t.line, "", "a name was expected behind %q", t.s)
+	if len(args) == 0 || strings.HasPrefix(t.s, "ct") && t.s != "ct helper" && t.s != "ct timeout" && t.s != "ct expectation" || args[0].kind != word || len(args) > 1 && !args[1].is("{") {
+		p.unread(t.line, "", "a name was expected behind %q, and settings in braces", source.Clean(t.s))
 		return
 	}
 	p.objects[family+" "+table+" "+t.s+" "+args[0].s] = p.declare(t.s, family+" "+table+" "+args[0].s, t.line)
@@ -349,13 +383,16 @@ func (p *parser) declare(kind, name string, line int) *gateway.Definition {
 // chain reads "name { ... }" behind the word chain.
 func (p *parser) chain(family, table string, line int) {
 	p.in.Count()
-	name := p.take()
+	name := p.name(p.take())
 	c := p.chainOf(family, table, name.s, line)
 	if !p.peek().is("{") {
-		p.rest()
+		if len(p.rest()) > 0 {
+			p.broken(line, "a chain has a name and its rules in braces")
+		}
 		return
 	}
 	p.take()
+	policies := 0
 	for {
 		p.rows()
 		t := p.peek()
@@ -369,13 +406,14 @@ func (p *parser) chain(family, table string, line int) {
 		case t.is("type"):
 			p.base(c, p.rest())
 		case t.is("policy"):
-			p.policy(c, p.rest())
+			p.policy(c, p.rest(), policies > 0)
+			policies++
 		case t.is("comment") || t.is("devices") || t.is("flags"):
 			p.in.Count()
 			p.rest()
 		default:
 			before := t
-			tokens := p.expand(p.rest(), t.line)
+			tokens := p.expand(p.restOfRule(), t.line)
 			if len(tokens) == 0 {
 				p.take()
 				p.unread(before.line, c.ID(), "%q does not begin a rule", source.Clean(before.s))
@@ -398,45 +436,59 @@ func (p *parser) chainOf(family, table, name string, line int) *chain {
 	return c
 }
 
-// base reads "type filter hook forward [device d] priority 0".
+// base reads "type filter hook forward [device d|devices = { d, ... }] priority 0".
 func (p *parser) base(c *chain, tokens []token) {
 	p.in.Count()
 	tokens = p.expand(tokens, 0)
 	line := tokens[0].line
-	for i := 0; i+1 < len(tokens); i++ {
+	bad := func(format string, args ...any) {
+		p.unread(line, c.ID(), format, args...)
+		c.Unsure = true
+	}
+	for i := 0; i < len(tokens); i++ {
+		at := func(n int) token {
+			if i+n < len(tokens) {
+				return tokens[i+n]
+			}
+			return token{}
+		}
 		switch tokens[i].s {
 		case "type":
-			switch tokens[i+1].s {
-			case "filter":
-				c.Kind = gateway.FilterChain
-			case "nat":
-				c.Kind = gateway.NATChain
-			case "route":
-				c.Kind = gateway.RouteChain
-			default:
-				p.unread(line, c.ID(), "%q is not a type of chain", source.Clean(tokens[i+1].s))
-				c.Unsure = true
+			kind, ok := map[string]gateway.ChainKind{"filter": gateway.FilterChain, "nat": gateway.NATChain, "route": gateway.RouteChain}[at(1).s]
+			if !ok {
+				bad("%q is not a type of chain", source.Clean(at(1).s))
 			}
+			c.Kind = kind
 			i++
 		case "hook":
-			h, ok := hooks[tokens[i+1].s]
+			h, ok := hooks[at(1).s]
 			if !ok {
-				p.unread(line, c.ID(), "%q is not a hook", source.Clean(tokens[i+1].s))
-				c.Unsure = true
+				bad("%q is not a hook", source.Clean(at(1).s))
 			}
-			c.Hook = h
-			c.At = p.in.At(line)
+			c.Hook, c.At = h, p.in.At(line)
 			i++
+		case "device":
+			i++
+		case "devices":
+			for i+1 < len(tokens) && !tokens[i].is("}") {
+				i++
+			}
 		case "priority":
 			n, err := priority(tokens[i+1:])
 			if err != nil {
-				p.unread(line, c.ID(), "%v", err)
-				c.Unsure = true
+				bad("%v", err)
 			}
 			c.Priority = n
+			if i < 4 {
+				bad("a base chain has a type, a hook and a priority")
+			}
+			return
+		default:
+			bad("%q was not expected here", source.Clean(tokens[i].s))
 			return
 		}
 	}
+	bad("a base chain has a type, a hook and a priority")
 }
 
 // priority reads a number, a name, or a name with a number added or taken away.
@@ -467,10 +519,13 @@ func priority(tokens []token) (int, error) {
 	return base + n, nil
 }
 
-func (p *parser) policy(c *chain, tokens []token) {
+func (p *parser) policy(c *chain, tokens []token, twice bool) {
 	p.in.Count()
 	tokens = p.expand(tokens, 0)
 	line := tokens[0].line
+	if twice {
+		p.broken(line, "the policy of a chain is set twice")
+	}
 	switch {
 	case len(tokens) == 2 && tokens[1].s == "drop":
 		c.Policy = gateway.Say(gateway.Drop, p.in.At(line))
@@ -485,7 +540,7 @@ func (p *parser) policy(c *chain, tokens []token) {
 // set reads "name { type ...; flags ...; elements = { ... } }" behind the word set or map.
 func (p *parser) set(family, table string, line int, isMap bool) {
 	p.in.Count()
-	name := p.take()
+	name := p.name(p.take())
 	if !p.peek().is("{") {
 		p.rest()
 		p.unread(line, family+" "+table, "a set has its type in braces")
@@ -503,38 +558,33 @@ func (p *parser) set(family, table string, line int, isMap bool) {
 		case t.is("}"):
 			return
 		case t.is("type"):
-			s.key = keyTypes(p.rest())
+			s.shape(p.rest(), named)
 		case t.is("typeof"):
-			s.key = []string{"typeof"}
-			p.rest()
+			s.shape(p.expand(p.rest(), t.line), spelledOut)
 		case t.is("flags"):
 			for _, f := range p.rest() {
+				if f.kind == word && !setFlags[f.s] {
+					p.unread(t.line, family+" "+table, "%q is not a flag of a set", source.Clean(f.s))
+				}
+				s.interval = s.interval || f.s == "interval"
 				if f.s == "dynamic" || f.s == "timeout" { // filled by rules, or by programs that add what is to vanish
 					s.dynamic = true
 				}
 			}
 		case t.is("elements"):
-			tokens := p.expand(p.rest(), t.line)
-			if len(tokens) > 2 && tokens[0].is("=") && tokens[1].is("{") {
-				p.elements(s, tokens[2:len(tokens)-1])
+			tokens := p.expand(p.restOfRule(), t.line)
+			if len(tokens) < 3 || !tokens[0].is("=") || !tokens[1].is("{") || !tokens[len(tokens)-1].is("}") {
+				p.unread(t.line, family+" "+table, "elements are an equals sign and a list in braces")
+				continue
 			}
-		default: // size, timeout, gc-interval, policy, auto-merge, counter, comment
+			p.elements(s, tokens[2:len(tokens)-1])
+		case t.is("size") || t.is("timeout") || t.is("gc-interval") || t.is("policy") || t.is("auto-merge") || t.is("counter") || t.is("comment") || t.is("quota") || t.is("limit") || t.is("ct") || t.is("last"):
 			p.rest()
+		default:
+			p.rest()
+			p.unread(t.line, family+" "+table, "%q is not a known part of a set", source.Clean(t.s))
 		}
 	}
-}
-
-func keyTypes(tokens []token) []string {
-	var out []string
-	for _, t := range tokens {
-		if t.is(":") {
-			break
-		}
-		if t.kind == word {
-			out = append(out, t.s)
-		}
-	}
-	return out
 }
 
 func (p *parser) setOf(family, table, name string, line int, isMap bool) *set {
@@ -624,15 +674,27 @@ func (p *parser) place() (family, table string) {
 		family = t.s
 		t = p.take()
 	}
+	p.made(t.line, family, t.s)
 	return family, t.s
+}
+
+// made says of a table that this file has not made: what else is in it is not known, and without it the program takes nothing.
+func (p *parser) made(line int, family, table string) {
+	if id := family + " " + table; !p.tables[id] {
+		p.tables[id] = true
+		p.unread(line, "", "table %s is not made by this file", source.Clean(id))
+	}
 }
 
 // rule reads "[family] table chain [handle|index|position n] ..." behind the word rule.
 func (p *parser) rule(verb token) {
 	family, table := p.place()
 	name := p.take()
+	if id := family + " " + table + " " + name.s; p.byID[id] == nil {
+		p.unread(verb.line, "", "chain %s is not made by this file", source.Clean(id))
+	}
 	c := p.chainOf(family, table, name.s, verb.line)
-	tokens := p.expand(p.rest(), verb.line)
+	tokens := p.expand(p.restOfRule(), verb.line)
 	placed, at := false, -1
 	for len(tokens) > 1 && (tokens[0].is("handle") || tokens[0].is("index") || tokens[0].is("position")) {
 		if n, err := strconv.Atoi(tokens[1].s); err == nil && n >= 0 && n < len(c.rules) && tokens[0].is("index") {

@@ -1,6 +1,7 @@
 package nftables
 
 import (
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -117,20 +118,23 @@ func (s *state) step() bool {
 		return s.trailing()
 	case "reject":
 		s.rule.Verb = gateway.Reject
-		return s.trailing()
+		return s.trailing("with", "icmp", "icmpv6", "icmpx", "tcp", "type", "reset")
 	case "jump", "goto":
 		s.jump(t)
 		return s.trailing()
 	case "queue":
 		s.rule.Verb = gateway.Queue
-		return s.trailing()
+		return s.trailing("to", "num", "flags", "bypass", "fanout", ",")
 	case "counter":
 		s.counter()
 		return true
 	case "log":
 		s.rule.Log = true
 		for s.i+1 < len(s.t) && isLogOption(s.t[s.i].s) {
-			s.i += 2
+			flags := s.take().is("flags")
+			s.i++
+			for flags && s.i < len(s.t) && (s.accept(",") || s.accept("sequence", "options")) {
+			}
 		}
 		return true
 	case "limit", "quota":
@@ -144,11 +148,11 @@ func (s *state) step() bool {
 		return true
 	case "masquerade", "redirect":
 		s.translateSelf(t)
-		return s.trailing()
+		return s.trailing("random", "fully-random", "persistent", ",")
 	case "snat", "dnat":
 		s.translate(t)
-		return s.trailing()
-	case "flow", "tproxy", "dup", "fwd", "synproxy", "nftrace", "set", "add", "update", "delete", "last":
+		return s.trailing("random", "fully-random", "persistent", ",")
+	case "flow", "tproxy", "dup", "fwd", "synproxy", "set", "add", "update", "delete", "last":
 		return s.other(t, from)
 	}
 	s.i = from
@@ -170,14 +174,20 @@ func isLogOption(w string) bool {
 	return false
 }
 
-// trailing reads what may stand behind a verdict: a comment, and the settings of reject and queue.
-func (s *state) trailing() bool {
+// trailing reads what may stand behind a verdict: a comment, and the settings of reject, queue and translations.
+func (s *state) trailing(settings ...string) bool {
 	for s.i < len(s.t) {
-		if s.accept("comment") {
+		switch {
+		case s.accept("comment"):
 			s.rule.Comment = source.Clean(s.take().s)
-			continue
+		case s.accept(settings...):
+		case len(settings) > 0 && s.peek().kind == word && !keywords[s.peek().s]:
+			s.i++
+		default:
+			verb := s.rule.Verb
+			s.unread(s.i, "%q was not expected behind what ends the rule", source.Clean(s.peek().s))
+			s.rule.Verb, s.i = verb, len(s.t)
 		}
-		s.i++
 	}
 	return false
 }
@@ -246,9 +256,13 @@ func (s *state) counter() {
 	for {
 		switch {
 		case s.accept("packets"):
-			s.rule.Packets, _ = strconv.ParseUint(s.take().s, 10, 64)
-		case s.accept("bytes"):
-			s.take()
+			n, err := strconv.ParseUint(s.take().s, 10, 64)
+			if err != nil || !s.accept("bytes") || !number(s.take().s) {
+				s.i = min(s.i, len(s.t))
+				s.unread(s.i-1, "a counter has numbers of packets and bytes")
+				return
+			}
+			s.rule.Packets = n
 		case s.accept("name"):
 			s.use("counter", s.take())
 		case s.peek().kind == text:
@@ -260,6 +274,11 @@ func (s *state) counter() {
 }
 
 func (s *state) use(kind string, t token) {
+	if keywords[t.s] && t.kind == word || t.kind == mark || t.s == "" {
+		s.i = min(s.i, len(s.t))
+		s.unread(s.i-1, "the name of a %s was expected", kind)
+		return
+	}
 	d := s.objects[s.chain.Family+" "+s.chain.Table+" "+kind+" "+t.s]
 	if d == nil {
 		d = &gateway.Definition{Kind: kind, Name: source.Clean(s.chain.Family + " " + s.chain.Table + " " + t.s), Missing: true}
@@ -271,14 +290,15 @@ func (s *state) use(kind string, t token) {
 
 // limit reads a rate or a quota: the rule concerns some of the packets only.
 func (s *state) limit(t token) {
+	from := s.i
 	if s.accept("name") || s.peek().kind == text {
 		s.use(t.s, s.take())
 	}
-	for s.i < len(s.t) && !verdicts[s.peek().s] && !statements[s.peek().s] {
-		if _, n := operandAt(s.left()); n > 0 {
-			break
+	if s.i == from {
+		if why := s.rate(t.s); why != "" {
+			s.i = min(s.i, len(s.t))
+			s.unread(from-1, "%s", why)
 		}
-		s.i++
 	}
 	s.rule.Unsure = append(s.rule.Unsure, "a "+t.s)
 }
@@ -290,21 +310,24 @@ func (s *state) other(t token, from int) bool {
 		s.i = len(s.t)
 		return false
 	case "set", "add", "update", "delete":
+		why := "the set that is filled is missing"
 		if s.peek().kind == word && strings.HasPrefix(s.peek().s, "@") {
-			s.useSet(s.take())
-		}
-		if s.accept("{") {
-			for depth := 1; s.i < len(s.t) && depth > 0; s.i++ {
-				if s.t[s.i].is("{") {
-					depth++
-				} else if s.t[s.i].is("}") {
-					depth--
-				}
+			if name := s.take(); s.useSet(name) == nil {
+				why = fmt.Sprintf("set %s is not defined", source.Clean(name.s))
+			} else {
+				why = s.filling()
 			}
+		}
+		if why != "" {
+			s.i = min(s.i, len(s.t))
+			s.unread(from, "%s", why)
 		}
 		s.rule.Unsure = append(s.rule.Unsure, "a set that the rule itself fills")
 		return true
-	case "last", "nftrace":
+	case "last":
+		if s.accept("used") {
+			s.take()
+		}
 		return true
 	}
 	s.i = len(s.t)
@@ -325,10 +348,10 @@ func (s *state) match() bool {
 			break
 		}
 		o, n := operandAt(s.left())
+		if n == 3 && s.chain.Family != "ip" && s.chain.Family != "ip6" && s.peek().is("ct") && (s.t[s.i+2].is("saddr") || s.t[s.i+2].is("daddr")) {
+			n = 0 // of which family the address is would not be known
+		}
 		if n == 0 {
-			if len(ops) == 0 && s.bareProtocol() {
-				return true
-			}
 			s.i++
 			s.unread(from, "%q is not a condition or statement that is known", source.Clean(s.t[from].s))
 			return true
@@ -359,17 +382,6 @@ func (s *state) match() bool {
 	return true
 }
 
-// bareProtocol reads conditions that name a header and nothing of it, such as "esp" alone: old forms.
-func (s *state) bareProtocol() bool {
-	n, ok := packet.ProtoNumber(s.peek().s)
-	if !ok || s.i+1 < len(s.t) && s.t[s.i+1].kind == word && !verdicts[s.t[s.i+1].s] && !statements[s.t[s.i+1].s] {
-		return false
-	}
-	s.i++
-	s.rule.When = s.rule.When.With(packet.Proto, packet.OneOf(n))
-	return true
-}
-
 // assignment reads "meta mark set ...", "ct mark set ..." and the like.
 func (s *state) assignment() bool {
 	t := s.left()
@@ -384,6 +396,9 @@ func (s *state) assignment() bool {
 		}
 		if t[0].is("meta") || t[0].is("ct") || t[0].is("ip") || t[0].is("ip6") || t[0].is("tcp") || t[0].is("udp") || t[0].is("ether") || t[0].is("vlan") {
 			what := t[0].s + " " + t[n-1].s
+			if !assignable[what] && !assignable[t[0].s+" "+t[1].s] && (t[0].is("meta") || t[0].is("ct") || !rewritable(t[:n])) {
+				return false
+			}
 			s.i += n + 1
 			switch what {
 			case "ip saddr", "ip daddr", "ip6 saddr", "ip6 daddr", "tcp sport", "tcp dport", "udp sport", "udp dport":
@@ -420,7 +435,10 @@ func (s *state) skipValue() {
 		case n > 0:
 			s.i += n
 		default:
-			s.i++
+			if t := s.take(); !number(t.s) && !name(t.s) && !address(t.s) && t.kind != text && !strings.HasPrefix(t.s, "@") {
+				s.unread(s.i-1, "%q is not a value", source.Clean(t.s))
+				return
+			}
 		}
 		if s.accept("map") || s.accept("&", "|", "^", "<<", ">>", ",", ".") {
 			continue
@@ -453,6 +471,7 @@ func (s *state) relation(ops []operand) (set packet.Set, sure bool, why string) 
 			why = o.opaque
 		}
 	}
+	from := s.i
 	if s.peek().is("&") || s.peek().is("|") || s.peek().is("^") || s.peek().is("<<") || s.peek().is(">>") {
 		return s.masked(ops, base, why)
 	}
@@ -462,12 +481,18 @@ func (s *state) relation(ops []operand) (set packet.Set, sure bool, why string) 
 		case "==", "!=", "<", ">", "<=", ">=":
 			op = s.take().s
 		case "!":
-			s.take()
-			op = "!="
+			if len(ops) == 1 && (ops[0].bits || ops[0].opaque != "") {
+				s.take()
+				op = "!="
+			}
 		}
 	}
 	if why != "" {
-		s.skipOperandValue()
+		s.i = from
+		if bad := s.outside(ops); bad != "" {
+			s.i = min(s.i, len(s.t))
+			return base, true, bad
+		}
 		return base, false, why
 	}
 	in, sure, why := s.values(ops)
@@ -534,7 +559,13 @@ func (s *state) masked(ops []operand, base packet.Set, why string) (packet.Set, 
 		}
 	}
 	s.i = from
-	s.skipOperandValue()
+	if len(ops) == 1 && ops[0].opaque == "" { // a field of the model, by bits that it has no sets for
+		ops = []operand{{base: base, opaque: "a comparison of single bits", form: either(number, address, anyName)}}
+	}
+	if bad := s.outside(ops); bad != "" {
+		s.i = min(s.i, len(s.t))
+		return base, true, bad
+	}
 	if why == "" {
 		why = "a comparison of single bits"
 	}
@@ -566,35 +597,6 @@ func (s *state) anyBit(ops []operand, base packet.Set) (set packet.Set, sure boo
 	}
 	s.i = from
 	return base, false, "", false
-}
-
-// skipOperandValue passes over the value of a condition whose operand is outside of the model.
-func (s *state) skipOperandValue() {
-	depth := 0
-	for first := true; s.i < len(s.t); s.i++ {
-		t := s.t[s.i]
-		switch {
-		case t.is("{") || t.is("("):
-			depth++
-		case t.is("}") || t.is(")"):
-			if depth--; depth == 0 {
-				if s.i+1 < len(s.t) && slices.Contains([]string{"==", "!=", "&", "|", "/"}, s.t[s.i+1].s) {
-					first = true
-					continue
-				}
-				s.i++
-				return
-			}
-		case depth > 0 || t.kind == mark || t.is("/") || t.is("-"):
-			first = true
-			continue
-		case !first:
-			return
-		}
-		if depth == 0 && t.kind != mark {
-			first = s.i+1 < len(s.t) && (s.t[s.i+1].kind == mark || s.t[s.i+1].is("/") || s.t[s.i+1].is("-")) && !s.t[s.i+1].is("{") && !s.t[s.i+1].is("}")
-		}
-	}
 }
 
 // values reads the right side of a condition.
@@ -720,6 +722,8 @@ func parts(e []token) ([]string, string) {
 	for i := 0; i < len(e); i++ {
 		t := e[i]
 		switch {
+		case t.kind == mark && t.s == "." && (i == 0 || i == len(e)-1 || e[i-1].kind == mark):
+			return nil, "a value is missing beside a dot"
 		case t.kind == mark && t.s == ".":
 			joined = false
 		case t.kind == word && t.s == "-" && len(out) > 0:
@@ -818,6 +822,9 @@ func (s *state) verdictMap(ops []operand, from int) bool {
 		r := s.rule
 		r.When = r.When.And(set.Minus(covered))
 		covered = covered.Or(set)
+		if r.When.Empty() { // another element came before
+			continue
+		}
 		s.applyVerdict(&r, verdict)
 		s.emit(r)
 	}
@@ -878,6 +885,12 @@ func (s *state) mapElement(ops []operand, e []token) (packet.Set, []token, strin
 }
 
 func (s *state) applyVerdict(r *gateway.Rule, verdict []token) {
+	if why := verdictOf(verdict); why != "" {
+		s.unread(s.i-1, "%s", why)
+		r.Verb, r.Unread = gateway.UnknownAction, true
+		r.Unsure = append(slices.Clone(r.Unsure), why)
+		return
+	}
 	for i, t := range verdict {
 		switch t.s {
 		case "accept":
@@ -973,6 +986,9 @@ func (s *state) ways() ([]way, string) {
 		data := e
 		if i := slices.IndexFunc(e, func(t token) bool { return t.kind == mark && t.s == ":" }); unsure != "" && i >= 0 {
 			data = e[i+1:]
+			if why := fits(ops, e[:i]); why != "" {
+				return nil, why
+			}
 		} else if w.when, data, why = s.mapElement(ops, e); why != "" {
 			return nil, why
 		}
@@ -1021,17 +1037,23 @@ func (s *state) translate(t token) {
 	if s.chain.Family == "ip6" {
 		fam = packet.IPv6
 	}
+	named := true
 	if s.accept("ip") {
 		fam = packet.IPv4
 	} else if s.accept("ip6") {
 		fam = packet.IPv6
+	} else {
+		named = false
 	}
 	if s.accept("addr") { // "dnat ip addr . port to ..."
 		s.accept(".")
 		s.accept("port")
 	}
 	prefix := s.accept("prefix")
-	s.accept("to")
+	if !s.accept("to") && s.i > from {
+		s.unread(from-1, "the translation has no word \"to\"")
+		return
+	}
 	if len(s.left()) == 0 {
 		s.unread(from-1, "the translation has no target")
 		return
@@ -1046,6 +1068,9 @@ func (s *state) translate(t token) {
 	}
 	if why == "" && len(addresses) == 1 && len(ports) == 1 && !addresses[0].looked && !ports[0].looked {
 		to, err := values.Target(withPort(addresses[0].text, ports[0].text), fam)
+		if err == nil && !named && s.chain.Family == "inet" && len(s.rule.When.Families()) > 1 && addresses[0].text != "" {
+			err = errors.New("in a table of family inet a translation names its family")
+		}
 		if err != nil {
 			why = err.Error()
 		} else {

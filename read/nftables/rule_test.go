@@ -141,7 +141,7 @@ func TestBrokenTextLosesNothingElse(t *testing.T) {
 	for text, want := range map[string]string{
 		"table inet t {\n chain c {\n  accept\n":                          "n.conf:3: chain c, opened at line 2, is not closed: the file ends here",
 		"}\ntable inet t { chain c { accept; } }\n":                       "n.conf:1: a closing brace has no opening one",
-		"table inet t {\n set s {\n type ipv4_addr; elements = { 1.1.1.1": "n.conf:3: set s, opened at line 2, is not closed: the file ends here",
+		"table inet t {\n set s {\n type ipv4_addr; elements = { 1.1.1.1": "n.conf:3: a brace or parenthesis that opens here is not closed: the file ends before",
 	} {
 		g := readtest.Read(nftables.Text, "n.conf", text, nil)
 		assert.Contains(t, readtest.Problems(g), want)

@@ -18,6 +18,9 @@ func (p *parser) flush(line int, args []token) {
 	if len(names) > 0 && isFamily(names[0]) && (what == "ruleset" || len(names) > 1) {
 		family, names = names[0], names[1:]
 	}
+	if parts, known := map[string]int{"ruleset": 0, "table": 1, "chain": 2, "set": 2, "map": 2, "meter": 2}[what]; known && len(names) != parts || slices.ContainsFunc(names, func(s string) bool { return !name(s) }) {
+		p.broken(line, "a name was expected behind %q, or fewer of them", source.Clean(what))
+	}
 	if what == "ruleset" {
 		p.drop(func(f, _ string) bool { return family == "" || f == family })
 		return
@@ -29,15 +32,16 @@ func (p *parser) flush(line int, args []token) {
 	case "table":
 		for _, c := range p.chains {
 			if len(names) == 1 && c.Family+" "+c.Table == id {
-				c.rules = nil
+				p.discard(c)
 			}
 		}
 	case "chain":
 		if c := p.byID[id]; c != nil {
-			c.rules = nil
+			p.discard(c)
 		}
 	case "set", "map", "meter":
 		if s := p.sets[id]; s != nil {
+			p.complain(s)
 			s.elements = nil
 		}
 	default:
@@ -47,7 +51,8 @@ func (p *parser) flush(line int, args []token) {
 
 // delete does "delete table|chain|set|map|element|rule [family] name ...". What the file has not made is about what was there
 // before, which no saved file tells.
-func (p *parser) delete(line int, args []token) {
+func (p *parser) delete(verb token, args []token) {
+	line := verb.line
 	if len(args) == 0 {
 		p.unread(line, "", "nothing is named that is to be deleted")
 		return
@@ -62,16 +67,28 @@ func (p *parser) delete(line int, args []token) {
 		family, names = names[0], names[1:]
 	}
 	id := family + " " + strings.Join(names, " ")
+	parts, known := map[string]int{"table": 1, "chain": 2, "set": 2, "map": 2, "element": 2}[what]
+	if known && len(names) != parts && !(len(names) == parts+1 && names[parts-1] == "handle") || what != "element" && braces < len(all) {
+		p.broken(line, "a name was expected behind %q, or fewer of them", source.Clean(what))
+	}
+	if _, made := p.tables[family+" "+strings.Join(names[:min(1, len(names))], "")]; known && !made && verb.is("delete") {
+		p.unread(line, "", "what is deleted was not made by this file")
+	}
+	if made := p.sets[id]; verb.is("delete") && (what == "chain" && p.byID[id] == nil || (what == "set" || what == "map" || what == "element") && made == nil) {
+		p.unread(line, "", "what is deleted was not made by this file")
+	}
 	switch what {
 	case "table":
 		p.drop(func(f, table string) bool { return len(names) == 1 && f+" "+table == id })
 	case "chain":
 		if c := p.byID[id]; c != nil {
+			p.discard(c)
 			delete(p.byID, id)
 			p.chains = slices.DeleteFunc(p.chains, func(o *chain) bool { return o == c })
 		}
 	case "set", "map":
 		if s := p.sets[id]; s != nil {
+			p.complain(s)
 			delete(p.sets, id)
 			p.setList = slices.DeleteFunc(p.setList, func(o *set) bool { return o == s })
 		}
@@ -81,7 +98,11 @@ func (p *parser) delete(line int, args []token) {
 			for _, e := range commas(all[braces+1 : len(all)-1]) {
 				gone[spelled(e)] = true
 			}
+			before := len(s.elements)
 			s.elements = slices.DeleteFunc(s.elements, func(e []token) bool { return gone[spelled(e)] })
+			if before-len(s.elements) < len(gone) && verb.is("delete") {
+				p.unread(line, "", "an element that is deleted is not in the set by this spelling")
+			}
 		}
 	case "rule":
 		scope := ""
@@ -97,12 +118,37 @@ func (p *parser) delete(line int, args []token) {
 	}
 }
 
+// discard forgets the rules of a chain. They were read before they went: one that cannot be read is said all the same, as the
+// program may take nothing of the file then.
+func (p *parser) discard(c *chain) {
+	extra := len(p.extra)
+	for _, r := range c.rules {
+		p.ruleset.rule(c, r, 0)
+	}
+	p.extra = p.extra[:extra]
+	c.rules = nil
+}
+
 // drop takes tables away, with all that is in them.
 func (p *parser) drop(gone func(family, table string) bool) {
+	for _, c := range p.chains {
+		if gone(c.Family, c.Table) {
+			p.discard(c)
+		}
+	}
+	for _, s := range p.setList {
+		if gone(s.family, s.table) {
+			p.complain(s)
+		}
+	}
 	p.chains = slices.DeleteFunc(p.chains, func(c *chain) bool { return gone(c.Family, c.Table) })
 	maps.DeleteFunc(p.byID, func(_ string, c *chain) bool { return gone(c.Family, c.Table) })
 	p.setList = slices.DeleteFunc(p.setList, func(s *set) bool { return gone(s.family, s.table) })
 	maps.DeleteFunc(p.sets, func(_ string, s *set) bool { return gone(s.family, s.table) })
+	maps.DeleteFunc(p.tables, func(id string, _ bool) bool {
+		family, table, _ := strings.Cut(id, " ")
+		return gone(family, table)
+	})
 	maps.DeleteFunc(p.asleep, func(id string, _ source.Pos) bool {
 		family, table, _ := strings.Cut(id, " ")
 		return gone(family, table)

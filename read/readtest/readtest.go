@@ -212,8 +212,11 @@ func Differences(a, b *gateway.Gateway) []string {
 			out = append(out, "another place or policy: "+c.ID())
 		}
 		ga, gb := lines(c.Rules), lines(d.Rules)
-		if len(ga) != len(gb) && len(c.Rules) == len(d.Rules) && (len(ga) == 1 || len(gb) == 1) { // all of a chain without a name in one place
-			ga, gb = [][]*gateway.Rule{c.Rules}, [][]*gateway.Rule{slices.Clone(d.Rules)}
+		if len(ga) != len(gb) && len(c.Rules) == len(d.Rules) { // several rules on one line
+			ga, gb = nil, nil
+			for i := range c.Rules {
+				ga, gb = append(ga, c.Rules[i:i+1]), append(gb, slices.Clone(d.Rules[i:i+1]))
+			}
 		}
 		if len(ga) != len(gb) {
 			out = append(out, fmt.Sprintf("%s: %d lines against %d", c.ID(), len(ga), len(gb)))

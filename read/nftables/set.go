@@ -1,0 +1,150 @@
+package nftables
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"toril/source"
+)
+
+var setFlags = map[string]bool{"constant": true, "interval": true, "timeout": true, "dynamic": true}
+
+// typed are the types of sets that the model has operands for.
+var typed = map[string][]string{"ipv4_addr": {"ip", "saddr"}, "ipv6_addr": {"ip6", "saddr"}, "inet_service": {"th", "dport"}, "inet_proto": {"meta", "l4proto"},
+	"mark": {"meta", "mark"}, "ifname": {"iifname"}, "iface_index": {"iif"}, "ether_addr": {"ether", "saddr"}, "icmp_type": {"icmp", "type"}, "icmpv6_type": {"icmpv6", "type"},
+	"ct_state": {"ct", "state"}, "ct_dir": {"ct", "direction"}}
+
+// others are the types that it has none for.
+var others = map[string]bool{"ether_type": true, "icmp_code": true, "icmpv6_code": true, "icmpx_code": true, "ct_status": true, "ct_label": true, "ct_id": true, "ct_event": true, "realm": true, "classid": true,
+	"iface_type": true, "uid": true, "gid": true, "cgroupsv2": true, "pkt_type": true, "fib_addrtype": true, "dscp": true, "ecn": true, "integer": true, "string": true, "boolean": true, "tcp_flag": true,
+	"time": true, "day": true, "hour": true, "devgroup": true, "packetlength": true, "nf_proto": true, "ip_address": true, "arp_op": true, "dccp_pkttype": true, "mh_type": true, "ll_addr": true}
+
+// shape reads the types of a set: of its keys, and behind a colon of its data.
+func (s *set) shape(t []token, one func([]token) (operand, int)) {
+	part := func() []operand {
+		var out []operand
+		for {
+			o, n := one(t)
+			if n == 0 {
+				if s.odd = "the type of a set ends too soon"; len(t) > 0 {
+					s.odd = fmt.Sprintf("%q is not a type of what a set holds", source.Clean(t[0].s))
+				}
+				return nil
+			}
+			out = append(out, o)
+			if t = t[n:]; len(t) == 0 || !t[0].is(".") {
+				return out
+			}
+			t = t[1:]
+		}
+	}
+	if len(t) == 0 {
+		s.odd = "a set has no type"
+		return
+	}
+	s.key = part()
+	if s.odd == "" && len(t) > 0 && t[0].is(":") {
+		if t = t[1:]; len(t) > 0 && t[0].is("interval") {
+			t = t[1:]
+		}
+		if len(t) == 1 && t[0].is("verdict") {
+			s.verdicts = true
+			return
+		}
+		if len(t) == 1 && slices.Contains([]string{"counter", "quota", "limit", "secmark", "synproxy"}, t[0].s) || len(t) == 2 && t[0].is("ct") {
+			return
+		}
+		s.data = part()
+	}
+	if s.odd == "" && len(t) > 0 {
+		s.odd = fmt.Sprintf("%q was not expected behind the type of a set", source.Clean(t[0].s))
+	}
+}
+
+// named reads the name of a type.
+func named(t []token) (operand, int) {
+	if len(t) == 0 {
+		return operand{}, 0
+	}
+	if words := typed[t[0].s]; words != nil {
+		as := make([]token, len(words))
+		for i, w := range words {
+			as[i] = token{kind: word, s: w}
+		}
+		o, _ := operandAt(as)
+		return o, 1
+	}
+	if others[t[0].s] {
+		return opaque(either(number, anyName), "a set of type %s", t[0].s), 1
+	}
+	return operand{}, 0
+}
+
+// spelledOut reads the operand that gives a type, as behind the word typeof.
+func spelledOut(t []token) (operand, int) {
+	if len(t) == 0 {
+		return operand{}, 0
+	}
+	if len(t) > 1 && t[1].is("verdict") {
+		return operand{}, 0
+	}
+	return operandAt(t)
+}
+
+// complaint returns what is wrong with a set, and the line of it; "" where nothing is.
+func (s *set) complaint() (line int, why string) {
+	if s.odd != "" {
+		return s.line, s.odd
+	}
+	if s.key == nil {
+		return s.line, "a set has no type"
+	}
+	for _, e := range s.elements {
+		if why := s.holds(e); why != "" {
+			return e[0].line, why
+		}
+	}
+	return 0, ""
+}
+
+// holds returns why a set cannot hold an element; "" where it can.
+func (s *set) holds(e []token) string {
+	key, data := e, []token(nil)
+	if i := slices.IndexFunc(e, func(t token) bool { return t.kind == mark && t.s == ":" }); i >= 0 {
+		key, data = e[:i], e[i+1:]
+	}
+	if len(key) == 0 {
+		return "an element has no key"
+	}
+	if !(s.isMap && len(key) == 1 && key[0].is("*")) {
+		if why := fits(s.key, key); why != "" {
+			return why
+		}
+	}
+	if !s.interval && !s.dynamic && slices.ContainsFunc(key, func(t token) bool {
+		return t.kind == word && (strings.Contains(t.s, "/") || t.s == "-" || strings.Contains(t.s, "-") && strings.ContainsAny(t.s[:1], "0123456789"))
+	}) {
+		return "a range or a prefix in a set without the flag interval"
+	}
+	switch {
+	case s.isMap == (data == nil):
+		return "an element of a map is a key and a value, one of a set a key only"
+	case s.verdicts:
+		return verdictOf(data)
+	case s.data != nil:
+		return fits(s.data, data)
+	}
+	return ""
+}
+
+// verdictOf returns why tokens are no verdict; "" where they are.
+func verdictOf(t []token) string {
+	switch {
+	case len(t) == 1 && slices.Contains([]string{"accept", "drop", "return", "continue", "queue"}, t[0].s), len(t) == 2 && (t[0].is("jump") || t[0].is("goto")) && t[1].kind == word:
+		return ""
+	case len(t) == 0:
+		return "a verdict was expected"
+	}
+	return fmt.Sprintf("%q is not a verdict", source.Clean(t[0].s))
+}
