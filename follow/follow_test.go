@@ -60,7 +60,7 @@ func ask(t *testing.T, files fstest.MapFS, at, from, to, protocol string, change
 	return trips
 }
 
-const forward = "table inet f {\nchain fwd {\ntype filter hook forward priority 0; policy drop;\n%s\n}\n}\n"
+const forward = "table inet f {\nchain pass {\ntype filter hook forward priority 0; policy drop;\n%s\n}\n}\n"
 
 func TestThroughTheTunnelAndBack(t *testing.T) {
 	files := fstest.MapFS{}

@@ -44,7 +44,7 @@ func fates(f *walk.Filter, ports ...uint64) string {
 	return strings.Join(out, ", ")
 }
 
-const base = "table inet f {\n%s\nchain fwd {\ntype filter hook forward priority 0; policy %s;\n%s\n}\n}\n"
+const base = "table inet f {\n%s\nchain pass {\ntype filter hook forward priority 0; policy %s;\n%s\n}\n}\n"
 
 func TestVerdictsOfChains(t *testing.T) {
 	for name, c := range map[string]struct{ more, policy, rules, want string }{

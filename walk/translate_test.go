@@ -26,14 +26,14 @@ func through(f *walk.Filter, h gateway.Hook, s packet.Set) string {
 	return strings.Join(out, "; ")
 }
 
-// TestPortsAreTranslatedWhereThereAreSome: a translation of ports leaves packets without ports their addresses only.
+// TestPortsAreTranslatedWhereThereAreSome: a translation of ports is for protocols that have ports.
 func TestPortsAreTranslatedWhereThereAreSome(t *testing.T) {
 	from := packet.Range(packet.Src, netip.MustParseAddr("192.0.2.7"), netip.MustParseAddr("192.0.2.7")).And(packet.Range(packet.Dst, netip.MustParseAddr("192.0.2.9"), netip.MustParseAddr("192.0.2.9")))
 	tcp := from.With(packet.Proto, packet.OneOf(6)).With(packet.Dport, packet.OneOf(80)).With(packet.Sport, packet.OneOf(1024))
 	echo := from.With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(8<<8))
-	_, f := filterOf(t, fmt.Sprintf(nat, "dnat to 10.0.0.9:8080", "", ""))
+	_, f := filterOf(t, fmt.Sprintf(nat, "tcp dport 80 dnat to 10.0.0.9:8080", "", ""))
 	assert.Equal(t, "destination NAT tcp 192.0.2.7:1024 > 10.0.0.9:8080", through(f, gateway.Prerouting, tcp))
-	assert.Equal(t, "destination NAT icmp 192.0.2.7 > 10.0.0.9", strings.Split(through(f, gateway.Prerouting, echo), " type")[0])
+	assert.Equal(t, "accept icmp 192.0.2.7 > 192.0.2.9", strings.Split(through(f, gateway.Prerouting, echo), " type")[0])
 	assert.Len(t, strings.Split(through(f, gateway.Prerouting, tcp.Or(echo)), "; "), 2, "both kinds at once")
 	_, f = filterOf(t, fmt.Sprintf(nat, "tcp dport 80 redirect to :3128", "", ""))
 	assert.Contains(t, through(f, gateway.Prerouting, tcp), ":3128")

@@ -159,7 +159,7 @@ func differ(t *testing.T, format *read.Format, samples []string, script string) 
 		}
 		disagree++
 		if disagree <= 40 {
-			t.Errorf("%s\n%s\n--- says: %s", why, changed(samples, texts[i]), a.says[:min(len(a.says), 300)])
+			t.Errorf("%d: %s\n%s\n--- says: %s", i, why, changed(samples, texts[i]), a.says[:min(len(a.says), 300)])
 		}
 	}
 	named := 0

@@ -149,7 +149,7 @@ func (j *jsonReader) declare(verb, kind string, o map[string]any, line int) erro
 	case "rule":
 		return j.rule(verb, where, o, line)
 	case "counter", "limit", "quota", "ct helper", "ct timeout", "ct expectation", "flowtable", "secmark", "synproxy":
-		text = "table " + where + " { " + kind + " " + name + " { } }"
+		text = "table " + where + " { " + kind + " " + name + " { }; }"
 	default:
 		return fmt.Errorf("%q is not a known object", kind)
 	}
@@ -335,7 +335,7 @@ func object(kind string, v any, depth int) (string, error) {
 		return k + " map " + d, err
 	case "payload":
 		if o["protocol"] == nil {
-			return "exthdr raw", nil
+			return "@" + unless(o["base"], "nh") + "," + unless(o["offset"], "0") + "," + unless(o["len"], "0"), nil
 		}
 		return word1(o["protocol"]) + " " + word1(o["field"]), nil
 	case "meta":

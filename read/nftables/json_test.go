@@ -64,18 +64,18 @@ func TestJSONTranslations(t *testing.T) {
 	g := readtest.Read(nftables.JSON, "r.json", `{"nftables": [
 {"chain": {"family": "ip", "table": "nat", "name": "post", "type": "nat", "hook": "postrouting", "prio": 100, "policy": "accept"}},
 {"rule": {"family": "ip", "table": "nat", "chain": "post", "expr": [{"masquerade": null}]}},
-{"rule": {"family": "ip", "table": "nat", "chain": "post", "expr": [{"snat": {"addr": "192.0.2.9", "port": {"range": [1024, 2000]}}}]}},
+{"rule": {"family": "ip", "table": "nat", "chain": "post", "expr": [{"match": {"op": "==", "left": {"meta": {"key": "l4proto"}}, "right": "tcp"}}, {"snat": {"addr": "192.0.2.9", "port": {"range": [1024, 2000]}}}]}},
 {"rule": {"family": "ip", "table": "nat", "chain": "post", "expr": [{"snat": {"addr": {"map": {"key": {"payload": {"protocol": "ip", "field": "saddr"}}, "data": {"set": [["10.1.0.5", "192.0.2.5"]]}}}}}]}},
-{"add": {"rule": {"family": "ip", "table": "nat", "chain": "post", "expr": [{"redirect": {"port": 22}}]}}},
-{"insert": {"rule": {"family": "ip", "table": "nat", "chain": "post", "expr": [{"dnat": {"family": "ip6", "addr": "fd00::1", "port": 80}}]}}}
+{"add": {"rule": {"family": "ip", "table": "nat", "chain": "post", "expr": [{"match": {"op": "==", "left": {"meta": {"key": "l4proto"}}, "right": "tcp"}}, {"redirect": {"port": 22}}]}}},
+{"insert": {"rule": {"family": "ip", "table": "nat", "chain": "post", "expr": [{"match": {"op": "==", "left": {"meta": {"key": "l4proto"}}, "right": "tcp"}}, {"dnat": {"family": "ip6", "addr": "fd00::1", "port": 80}}]}}}
 ]}`, nil)
 	assert.Empty(t, readtest.Unread(g))
 	assert.Equal(t, `chain ip nat post: hook postrouting, priority 100, kind 1, policy accept
-  any IPv4 -> destination NAT [fd00::1]:80
+  any IPv4 tcp -> destination NAT [fd00::1]:80
   any IPv4 -> masquerade an address of the interface
-  any IPv4 -> source NAT 192.0.2.9:1024-2000
+  any IPv4 tcp -> source NAT 192.0.2.9:1024-2000
   10.1.0.5 > any -> source NAT 192.0.2.5
-  any IPv4 -> redirect an address of the interface
+  any IPv4 tcp -> redirect an address of the interface
 `, readtest.Rules(g))
 	assert.Equal(t, 3, g.Chains[0].Rules[1].At.Line, "positions are those of the JSON")
 }

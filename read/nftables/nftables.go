@@ -24,6 +24,9 @@ var Text = &read.Format{
 	Covers:   coverage(),
 	Departures: []read.Departure{
 		{Says: "Operation not supported", Why: "the kernel that was asked has no such expression: which ones the gateway's has, its files do not say"},
+		{Says: "Assertion", Why: "the program itself ends by a mistake of its own"},
+		{Says: "User does not exist", Why: "which users the gateway has, the file does not say"},
+		{Says: "conntrack label", Why: "which labels the gateway's own list names, the file does not say"},
 		{Says: "Interface does not exist", Why: "which interfaces there were when it was loaded, the file does not say"},
 	},
 }

@@ -2,6 +2,8 @@ package nftables
 
 import (
 	"fmt"
+	"slices"
+	"strconv"
 
 	"toril/packet"
 	"toril/read/values"
@@ -47,6 +49,9 @@ func operandAt(t []token) (o operand, n int) {
 	if t[0].kind != word {
 		return o, 0
 	}
+	if len(t) > 4 && slices.Contains([]string{"@ll", "@nh", "@th", "@ih"}, t[0].s) && t[1].is(",") && number(t[2].s) && t[3].is(",") && number(t[4].s) {
+		return opaque(number, "bytes of the packet"), 5
+	}
 	switch t[0].s {
 	case "ip", "ip6":
 		return network(t, second)
@@ -87,7 +92,7 @@ func operandAt(t []token) (o operand, n int) {
 		}
 		return opaque(form, "a look into the routing table (fib)"), n
 	case "ether", "vlan", "arp", "esp", "ah", "comp", "socket", "osf", "dst", "frag", "hbh", "mh", "srh", "igmp", "gre", "geneve", "vxlan", "tunnel", "exthdr", "rt0", "xfrm":
-		if second != "" {
+		if fields := headers[t[0].s]; second != "" && (fields == nil || slices.Contains(fields, second)) {
 			n := 2
 			for n+1 < len(t) && t[n].kind == word && (t[n-1].is("tunnel") || t[0].is("socket") && t[n].is("level")) {
 				n++
@@ -95,7 +100,12 @@ func operandAt(t []token) (o operand, n int) {
 			form := forms[second]
 			switch {
 			case t[0].is("exthdr"):
+				if !slices.Contains([]string{"hbh", "dst", "frag", "rt", "mh", "srh", "ah"}, second) {
+					return o, 0
+				}
 				form = exists
+			case second == "more-fragments":
+				form = below("2")
 			case t[0].is("ether") && (second == "saddr" || second == "daddr"):
 				form = hardware
 			case t[0].is("frag") || t[0].is("hbh") || t[0].is("dst") || t[0].is("mh") || t[0].is("esp") || t[0].is("ah") || t[0].is("comp"):
@@ -111,8 +121,8 @@ func operandAt(t []token) (o operand, n int) {
 		case t[0].is("numgen") && (second == "inc" || second == "random"):
 			n = 2
 		case t[0].is("jhash"):
-			for {
-				_, m := operandAt(t[min(n, len(t)-1):])
+			for n < len(t) && !t[n].is("jhash") { // one within the other would have no end
+				_, m := operandAt(t[n:])
 				if n += m; m == 0 || n >= len(t) || !t[n].is(".") {
 					break
 				}
@@ -122,14 +132,27 @@ func operandAt(t []token) (o operand, n int) {
 		if n+1 >= len(t) || !t[n].is("mod") {
 			return o, 0
 		}
+		form := below(t[n+1].s)
 		for n+1 < len(t) && (t[n].is("mod") || t[n].is("seed") || t[n].is("offset")) && number(t[n+1].s) {
 			n += 2
 		}
-		return opaque(number, "a choice by %s", t[0].s), n
+		if t[n-2].is("offset") {
+			form = number
+		}
+		return opaque(form, "a choice by %s", t[0].s), n
 	case "length", "l4proto", "nfproto", "protocol", "time", "day", "hour", "random", "priority", "iifkind", "oifkind", "ibrpvid", "ibrvproto", "sdif", "sdifname", "broute", "secpath":
 		return o, 0 // only behind the word meta
 	}
 	return meta(t[0].s, t)
+}
+
+// headers are the fields of headers that the model does not have.
+var headers = map[string][]string{
+	"ether": {"saddr", "daddr", "type"}, "vlan": {"id", "cfi", "dei", "pcp", "type"}, "arp": {"htype", "ptype", "hlen", "plen", "operation", "saddr", "daddr"},
+	"esp": {"spi", "sequence"}, "ah": {"nexthdr", "hdrlength", "reserved", "spi", "sequence"}, "comp": {"nexthdr", "flags", "cpi"},
+	"socket": {"transparent", "mark", "wildcard", "cgroupv2"}, "osf": {"name", "version", "ttl"}, "frag": {"nexthdr", "reserved", "frag-off", "reserved2", "more-fragments", "id"},
+	"hbh": {"nexthdr", "hdrlength"}, "dst": {"nexthdr", "hdrlength"}, "mh": {"nexthdr", "hdrlength", "type", "reserved", "checksum"},
+	"srh": {"flags", "tag", "last-entry", "sid", "seg-left"}, "igmp": {"type", "mrt", "checksum", "group"},
 }
 
 // option returns how many tokens "ip option lsrr ptr" and its like take: what is asked of the option may be missing.
@@ -141,6 +164,15 @@ func option(t []token) int {
 }
 
 var optionFields = map[string]bool{"kind": true, "length": true, "size": true, "count": true, "left": true, "right": true, "tsval": true, "tsecr": true, "type": true, "ptr": true, "addr": true, "value": true}
+
+// below is a number smaller than another.
+func below(limit string) check {
+	most, err := strconv.ParseUint(limit, 0, 64)
+	return func(s string) bool {
+		n, bad := strconv.ParseUint(s, 0, 64)
+		return err == nil && bad == nil && n < most
+	}
+}
 
 func network(t []token, field string) (operand, int) {
 	family := t[0].s
@@ -185,6 +217,9 @@ func transport(proto string, t []token) (operand, int) {
 	case "dport":
 		return operand{base: base, field: packet.Dport, values: values.Ports}, 2
 	case "option":
+		if len(t) < 3 || keywords[t[2].s] || optionFields[t[2].s] && t[2].s != "length" {
+			return operand{}, 0
+		}
 		return operand{base: base, opaque: "an option of " + proto, form: either(number, exists)}, option(t)
 	case "flags", "sequence", "ackseq", "doff", "reserved", "window", "checksum", "urgptr", "length", "csumcov", "vtag", "type", "chunk":
 		form := forms[t[1].s]
@@ -225,7 +260,7 @@ func icmp(proto, field string) (operand, int) {
 }
 
 func ifnames(s string) (packet.Values, error) {
-	if keywords[s] {
+	if keywords[s] || s == "exists" || s == "missing" {
 		return packet.Values{}, fmt.Errorf("%q is not the name of an interface", s)
 	}
 	return packet.Name(s), nil

@@ -20,7 +20,7 @@ type check func(s string) bool
 
 var (
 	number  = matching(`^(0x[0-9a-fA-F]+|[0-9]+)$`)
-	span    = matching(`^([0-9]+|([0-9]+d)?([0-9]+h)?([0-9]+m)?([0-9]+s)?([0-9]+ms)?)$`)
+	span    = matching(`^([0-9]+d)?([0-9]+h)?([0-9]+m)?([0-9]+s)?([0-9]+ms)?$`)
 	anyName = func(s string) bool { return !keywords[s] && name(s) }
 	name    = matching(`^[A-Za-z][A-Za-z0-9_./\\*+:-]*$`)
 	exists  = oneOf("exists", "missing", "0", "1", "true", "false")
@@ -62,12 +62,17 @@ func moment(s string) bool {
 	return number(s)
 }
 
+// dayOf is a day of the week by name or by number.
+func dayOf(words ...string) check {
+	return func(s string) bool { return slices.Contains(words, s) || len(s) == 1 && s >= "0" && s <= "6" }
+}
+
 var forms = map[string]check{
 	"length": number, "skuid": either(number, anyName), "skgid": either(number, anyName), "cgroup": number, "cpu": number, "random": number,
 	"pkttype": oneOf("host", "unicast", "broadcast", "multicast", "other"), "iiftype": either(number, anyName), "oiftype": either(number, anyName),
 	"iifgroup": either(number, anyName), "oifgroup": either(number, anyName), "rtclassid": either(number, anyName), "time": moment, "hour": moment,
-	"day":  oneOf("Sunday", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "sunday", "monday", "tuesday", "wednesday", "thursday", "friday", "saturday"),
-	"mark": number, "expiration": span, "bytes": number, "packets": number, "avgpkt": number, "zone": number, "l3proto": oneOf("ipv4", "ipv6"),
+	"day":  dayOf("Sunday", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "sunday", "monday", "tuesday", "wednesday", "thursday", "friday", "saturday"),
+	"mark": number, "expiration": either(number, span), "bytes": number, "packets": number, "avgpkt": number, "zone": number, "label": either(below("128"), anyName), "l3proto": oneOf("ipv4", "ipv6"),
 	"version": number, "hdrlength": number, "id": number, "frag-off": number, "ttl": number, "checksum": number, "flowlabel": number, "hoplimit": number,
 	"dscp":  oneOf("cs0", "cs1", "cs2", "cs3", "cs4", "cs5", "cs6", "cs7", "be", "df", "lephb", "va", "ef", "af11", "af12", "af13", "af21", "af22", "af23", "af31", "af32", "af33", "af41", "af42", "af43"),
 	"ecn":   oneOf("not-ect", "ect0", "ect1", "ce"),
@@ -97,7 +102,9 @@ func (s *state) outside(ops []operand) string {
 			return why
 		}
 	}
-	s.accept("==", "!=", "<", ">", "<=", ">=", "!")
+	if !s.accept("==", "!=", "<", ">", "<=", ">=") && len(ops) == 1 && strings.HasSuffix(ops[0].opaque, "flags") {
+		s.accept("!")
+	}
 	switch t := s.peek(); {
 	case s.i >= len(s.t):
 		return "a value was expected at the end of the rule"
@@ -252,7 +259,7 @@ func (s *state) filling() string {
 		case s.accept("}"):
 			return ""
 		case s.accept(":"):
-			s.skipValue()
+			s.skipValue(anyName)
 		case s.accept("timeout", "expires"):
 			if !span(s.take().s) {
 				return "a timeout is a span of time"
@@ -272,10 +279,8 @@ func (s *state) filling() string {
 		case s.accept("last"):
 			s.accept("used")
 		case s.accept("ct"):
-			s.accept("count")
-			s.accept("over")
-			if !number(s.take().s) {
-				return "a number of connections was expected"
+			if why := s.connections(); why != "" {
+				return why
 			}
 		default:
 			return fmt.Sprintf("%q was not expected here", source.Clean(s.peek().s))
@@ -284,12 +289,45 @@ func (s *state) filling() string {
 	return "a closing brace is missing"
 }
 
+// connections reads "count [over] n" behind "ct", and returns why it is not that.
+func (s *state) connections() string {
+	if !s.accept("count") {
+		return "\"ct count\" was expected"
+	}
+	s.accept("over")
+	if !number(s.take().s) {
+		return "a number of connections was expected"
+	}
+	return ""
+}
+
 // assignable are what a rule may set, beside marks.
 var assignable = map[string]bool{"meta priority": true, "meta pkttype": true, "meta nftrace": true, "meta secmark": true, "ct mark": true, "ct label": true, "ct zone": true, "ct event": true,
-	"ct helper": true, "ct timeout": true, "ct expectation": true, "ct secmark": true, "ct original": true, "ct reply": true, "ct labels": true}
+	"ct helper": true, "ct timeout": true, "ct expectation": true, "ct secmark": true}
+
+// refusal reads what stands behind "reject", and returns why it is nothing that stands there.
+func (s *state) refusal() string {
+	if !s.accept("with") {
+		return ""
+	}
+	if s.accept("tcp") {
+		if !s.accept("reset") {
+			return "TCP is rejected with a reset"
+		}
+		return ""
+	}
+	if !s.accept("icmp", "icmpv6", "icmpx") {
+		return "a rejection is by ICMP or by a TCP reset"
+	}
+	s.accept("type")
+	if t := s.take(); !name(t.s) && !number(t.s) || keywords[t.s] {
+		return fmt.Sprintf("%q is not a code of ICMP", source.Clean(t.s))
+	}
+	return ""
+}
 
 // rewritable reports whether a field of a header can be set.
 func rewritable(t []token) bool {
 	o, n := operandAt(t)
-	return n > 1 && (o.opaque != "" || o.field == packet.Src || o.field == packet.Dst || o.field == packet.Sport || o.field == packet.Dport || o.field == packet.Proto)
+	return n == len(t) && (o.opaque != "" || o.field == packet.Src || o.field == packet.Dst || o.field == packet.Sport || o.field == packet.Dport || o.field == packet.Proto)
 }

@@ -96,6 +96,7 @@ func (p *parser) rows() {
 func (p *parser) rest() []token {
 	var out []token
 	start := p.peek().line
+	tight := 0  // the depth of braces in which no line may end
 	inline := 0 // the depth at which the rules of a chain without a name stand
 	for depth := 0; ; {
 		t := p.peek()
@@ -114,13 +115,27 @@ func (p *parser) rest() []token {
 			if len(out) > 0 && (out[len(out)-1].is("jump") || out[len(out)-1].is("goto")) && (inline == 0 || inline == depth-1) {
 				inline = depth
 			}
+			if len(out) > 0 && out[len(out)-1].kind == word && strings.HasPrefix(out[len(out)-1].s, "@") {
+				tight = depth
+			}
 		case t.kind == mark && (t.s == "}" || t.s == ")"):
 			if inline == depth && depth > 0 {
 				inline--
 			}
+			if tight == depth {
+				tight = 0
+			}
 			depth--
 		}
 		p.take()
+		if t.kind == newRow && t.s == "\n" && p.ofRules && inline == 0 && depth > 0 && len(out) > 0 && (tight > 0 || !out[len(out)-1].is("{") && !out[len(out)-1].is(",")) {
+			for p.peek().kind == newRow && p.peek().s == "\n" {
+				p.take()
+			}
+			if next := p.peek(); tight > 0 || !next.is(",") && !next.is("}") && next.kind != end {
+				p.broken(t.line, "a line ends here between braces, inside of an element")
+			}
+		}
 		if t.s == ";" && t.kind == newRow && p.ofRules && inline == 0 {
 			p.broken(t.line, "a semicolon stands between braces")
 		}
@@ -162,6 +177,7 @@ func (p *parser) file() {
 			p.broken(t.line, "a closing brace has no opening one")
 		default:
 			p.statement()
+			p.ends()
 		}
 		if p.lex.open {
 			p.lex.open = false
@@ -171,6 +187,13 @@ func (p *parser) file() {
 			p.broken(p.lex.line, "a carriage return stands here, or before")
 		}
 		p.lex.junk = false
+	}
+}
+
+// ends says of a statement that a line end or a semicolon does not end that it has none: nft wants one also before a closing brace.
+func (p *parser) ends() {
+	if t := p.peek(); t.kind != newRow && t.kind != end {
+		p.broken(t.line, "before %q a semicolon or a line end is missing", source.Clean(t.s))
 	}
 }
 
@@ -195,7 +218,7 @@ func (p *parser) statement() {
 			p.include(t.line, arg.s)
 		}
 	case "define", "redefine":
-		p.define(t.line)
+		p.define(t)
 	case "undefine":
 		p.in.Count()
 		for _, arg := range p.rest() {
@@ -221,8 +244,14 @@ func (p *parser) statement() {
 		p.peeked = append([]token{t}, p.peeked...)
 		p.command(token{word, "add", t.line})
 	case "flowtable", "counter", "quota", "limit", "ct", "secmark", "synproxy": // as behind the word add
-		p.in.Count()
-		p.rest()
+		if t.is("ct") {
+			t.s += " " + p.take().s
+			if t.s != "ct helper" && t.s != "ct timeout" && t.s != "ct expectation" {
+				p.broken(t.line, "%q is not a command", source.Clean(t.s))
+			}
+		}
+		family, table := p.place()
+		p.object(family, table, t)
 	default:
 		p.rest()
 		p.broken(t.line, "%q is not a command", source.Clean(t.s))
@@ -240,9 +269,13 @@ func (p *parser) include(line int, pattern string) {
 	}
 }
 
-func (p *parser) define(line int) {
+func (p *parser) define(verb token) {
+	line := verb.line
 	p.in.Count()
 	name := p.take()
+	if p.defines[name.s] != nil && verb.is("define") {
+		p.broken(line, "%s is defined twice", source.Clean(name.s))
+	}
 	if name.kind != word || !p.peek().is("=") {
 		p.rest()
 		p.unread(line, "", "a definition is a name, an equals sign and a value")
@@ -341,6 +374,9 @@ func (p *parser) table(line int) {
 		case t.is("flags"):
 			p.in.Count()
 			for _, f := range p.rest() {
+				if !f.is("dormant") && !f.is("owner") && !f.is("persist") && !f.is(",") {
+					p.broken(t.line, "%q is not a flag of a table", source.Clean(f.s))
+				}
 				if f.is("dormant") {
 					p.asleep[family+" "+name.s] = p.in.At(t.line)
 				}
@@ -357,6 +393,7 @@ func (p *parser) table(line int) {
 			p.rest()
 			p.unread(t.line, family+" "+name.s, "%q is not a known part of a table", source.Clean(t.s))
 		}
+		p.ends()
 	}
 }
 
@@ -364,12 +401,17 @@ func (p *parser) table(line int) {
 func (p *parser) object(family, table string, t token) {
 	p.in.Count()
 	args := p.rest()
-	if t.is("ct") && len(args) > 0 {
+	if t.s == "ct" && len(args) > 0 {
 		t.s, args = "ct "+args[0].s, args[1:]
 	}
 	if len(args) == 0 || strings.HasPrefix(t.s, "ct") && t.s != "ct helper" && t.s != "ct timeout" && t.s != "ct expectation" || args[0].kind != word || len(args) > 1 && !args[1].is("{") {
 		p.unread(t.line, "", "a name was expected behind %q, and settings in braces", source.Clean(t.s))
 		return
+	}
+	if i := slices.IndexFunc(args, func(a token) bool {
+		return a.kind == word && slices.Contains([]string{"chain", "table", "set", "map", "rule", "accept", "drop", "jump", "goto"}, a.s)
+	}); i > 0 {
+		p.broken(t.line, "the settings of %s go on up to %q in line %d", source.Clean(args[0].s), args[i].s, args[i].line)
 	}
 	p.objects[family+" "+table+" "+t.s+" "+args[0].s] = p.declare(t.s, family+" "+table+" "+args[0].s, t.line)
 }
@@ -408,9 +450,14 @@ func (p *parser) chain(family, table string, line int) {
 		case t.is("policy"):
 			p.policy(c, p.rest(), policies > 0)
 			policies++
-		case t.is("comment") || t.is("devices") || t.is("flags"):
+		case t.is("comment") || t.is("devices"):
 			p.in.Count()
 			p.rest()
+		case t.is("flags"):
+			p.in.Count()
+			if r := p.rest(); len(r) != 2 || !r[1].is("offload") {
+				p.unread(t.line, c.ID(), "\"offload\" is the only flag of a chain")
+			}
 		default:
 			before := t
 			tokens := p.expand(p.restOfRule(), t.line)
@@ -421,6 +468,7 @@ func (p *parser) chain(family, table string, line int) {
 			}
 			c.rules = append(c.rules, row{p.in, tokens})
 		}
+		p.ends()
 	}
 }
 
@@ -491,6 +539,8 @@ func (p *parser) base(c *chain, tokens []token) {
 	bad("a base chain has a type, a hook and a priority")
 }
 
+var oneOrSum = matching(`^(- ?[0-9]+|-?[0-9]+|[a-z]+( ?[-+] ?[0-9]+)?)$`)
+
 // priority reads a number, a name, or a name with a number added or taken away.
 func priority(tokens []token) (int, error) {
 	var b strings.Builder
@@ -498,6 +548,9 @@ func priority(tokens []token) (int, error) {
 		b.WriteString(t.s)
 	}
 	s := b.String()
+	if !oneOrSum(strings.TrimSuffix(spelled(tokens), " ")) {
+		return 0, fmt.Errorf("%q is not a priority", source.Clean(s))
+	}
 	if n, err := strconv.Atoi(s); err == nil {
 		return n, nil
 	}
@@ -562,8 +615,9 @@ func (p *parser) set(family, table string, line int, isMap bool) {
 		case t.is("typeof"):
 			s.shape(p.expand(p.rest(), t.line), spelledOut)
 		case t.is("flags"):
-			for _, f := range p.rest() {
-				if f.kind == word && !setFlags[f.s] {
+			flags := p.rest()
+			for i, f := range flags {
+				if f.kind == word && !setFlags[f.s] || f.is(",") == (i%2 == 0) || i%2 == 1 && i == len(flags)-1 {
 					p.unread(t.line, family+" "+table, "%q is not a flag of a set", source.Clean(f.s))
 				}
 				s.interval = s.interval || f.s == "interval"
@@ -578,11 +632,17 @@ func (p *parser) set(family, table string, line int, isMap bool) {
 				continue
 			}
 			p.elements(s, tokens[2:len(tokens)-1])
-		case t.is("size") || t.is("timeout") || t.is("gc-interval") || t.is("policy") || t.is("auto-merge") || t.is("counter") || t.is("comment") || t.is("quota") || t.is("limit") || t.is("ct") || t.is("last"):
-			p.rest()
+			continue
+		case settingsOfSets[t.s] != nil && t.kind == word:
+			if rest := p.rest(); !settingsOfSets[t.s](rest) {
+				p.unread(t.line, family+" "+table, "%q is not a setting of a set in this form", t.s)
+			}
 		default:
 			p.rest()
 			p.unread(t.line, family+" "+table, "%q is not a known part of a set", source.Clean(t.s))
+		}
+		if !t.is("auto-merge") {
+			p.ends()
 		}
 	}
 }
@@ -599,11 +659,15 @@ func (p *parser) setOf(family, table, name string, line int, isMap bool) *set {
 }
 
 func (p *parser) elements(s *set, tokens []token) {
+	if len(tokens) == 0 || tokens[0].is(",") {
+		p.unread(s.line, source.Clean(s.family+" "+s.table), "an element is missing in a list")
+	}
 	s.elements = append(s.elements, commas(tokens)...)
 	p.in.File.Statements += len(s.elements)
 }
 
-// commas splits tokens at the commas that stand outside of braces and parentheses.
+// commas splits tokens at the commas that stand outside of braces and parentheses. One that divides nothing is an element by itself,
+// which no set can hold.
 func commas(tokens []token) [][]token {
 	var out [][]token
 	depth, start := 0, 0
@@ -615,9 +679,7 @@ func commas(tokens []token) [][]token {
 		case t.s == "}" || t.s == ")":
 			depth--
 		case t.s == "," && depth == 0:
-			if i > start {
-				out = append(out, tokens[start:i])
-			}
+			out = append(out, tokens[start:max(i, start+1)]) // an empty one keeps its comma
 			start = i + 1
 		}
 	}
@@ -636,6 +698,9 @@ func (p *parser) command(verb token) {
 	}
 	known := what.is("chain") || what.is("rule") || what.is("set") || what.is("map") || what.is("element")
 	if !known {
+		if what.kind == word && !verb.is("add") && (isFamily(what.s) || p.peek().kind == word) {
+			p.broken(verb.line, "%s what is not said", verb.s)
+		}
 		if what.kind == word && (isFamily(what.s) || p.peek().kind == word) { // "add ip filter forward ..." without the word rule
 			p.peeked = append([]token{what}, p.peeked...)
 			p.rule(verb)
@@ -658,7 +723,7 @@ func (p *parser) command(verb token) {
 	case "element":
 		p.in.Count()
 		name := p.take()
-		tokens := p.expand(p.rest(), what.line)
+		tokens := p.expand(p.restOfRule(), what.line)
 		if len(tokens) < 2 || !tokens[0].is("{") {
 			p.unread(what.line, "", "elements in braces were expected")
 			return

@@ -118,7 +118,11 @@ func (s *state) step() bool {
 		return s.trailing()
 	case "reject":
 		s.rule.Verb = gateway.Reject
-		return s.trailing("with", "icmp", "icmpv6", "icmpx", "tcp", "type", "reset")
+		if why := s.refusal(); why != "" {
+			s.i = min(s.i, len(s.t))
+			s.unread(from, "%s", why)
+		}
+		return s.trailing()
 	case "jump", "goto":
 		s.jump(t)
 		return s.trailing()
@@ -132,7 +136,9 @@ func (s *state) step() bool {
 		s.rule.Log = true
 		for s.i+1 < len(s.t) && isLogOption(s.t[s.i].s) {
 			flags := s.take().is("flags")
-			s.i++
+			if t := s.take(); t.kind != text && keywords[t.s] && !flags {
+				s.unread(s.i-1, "%q is not what is logged", source.Clean(t.s))
+			}
 			for flags && s.i < len(s.t) && (s.accept(",") || s.accept("sequence", "options")) {
 			}
 		}
@@ -141,7 +147,7 @@ func (s *state) step() bool {
 		s.limit(t)
 		return true
 	case "comment":
-		s.rule.Comment = source.Clean(s.take().s)
+		s.comment()
 		return true
 	case "notrack":
 		s.rule.Verb = gateway.NoTrack
@@ -157,9 +163,11 @@ func (s *state) step() bool {
 	}
 	s.i = from
 	if t.is("ct") && s.i+1 < len(s.t) && s.t[s.i+1].is("count") { // "ct count [over] n"
-		s.i += 2
-		s.accept("over")
-		s.take()
+		s.i++
+		if why := s.connections(); why != "" {
+			s.i = min(s.i, len(s.t))
+			s.unread(from, "%s", why)
+		}
 		s.rule.Unsure = append(s.rule.Unsure, "a number of connections")
 		return true
 	}
@@ -179,9 +187,9 @@ func (s *state) trailing(settings ...string) bool {
 	for s.i < len(s.t) {
 		switch {
 		case s.accept("comment"):
-			s.rule.Comment = source.Clean(s.take().s)
+			s.comment()
 		case s.accept(settings...):
-		case len(settings) > 0 && s.peek().kind == word && !keywords[s.peek().s]:
+		case s.rule.Verb == gateway.Queue && (number(s.peek().s) || ranged(s.peek().s, number) || name(s.peek().s)):
 			s.i++
 		default:
 			verb := s.rule.Verb
@@ -190,6 +198,15 @@ func (s *state) trailing(settings ...string) bool {
 		}
 	}
 	return false
+}
+
+func (s *state) comment() {
+	t := s.take()
+	if t.kind != text && (!name(t.s) || keywords[t.s]) {
+		s.i = min(s.i, len(s.t))
+		s.unread(s.i-1, "a comment is a text")
+	}
+	s.rule.Comment = source.Clean(t.s)
 }
 
 func (s *state) verdict(t token) {
@@ -358,6 +375,10 @@ func (s *state) match() bool {
 		}
 		ops = append(ops, o)
 		s.i += n
+		if s.chain.Family == "ip" && o.base.And(packet.Only(packet.IPv4)).Empty() || s.chain.Family == "ip6" && o.base.And(packet.Only(packet.IPv6)).Empty() {
+			s.unread(from, "a condition on packets that a table of this family never sees")
+			return true
+		}
 		if !s.accept(".") {
 			break
 		}
@@ -366,7 +387,7 @@ func (s *state) match() bool {
 		return s.verdictMap(ops, from)
 	}
 	if s.accept("set") { // a field is rewritten that the model does not have
-		s.skipValue()
+		s.skipValue(either(number, anyName))
 		return true
 	}
 	set, sure, why := s.relation(ops)
@@ -389,14 +410,20 @@ func (s *state) assignment() bool {
 		if !t[n].is("set") {
 			continue
 		}
-		if t[n-1].is("mark") && (n == 1 || t[0].is("meta")) {
+		if t[n-1].is("mark") && (n == 1 || n == 2 && t[0].is("meta")) {
 			s.i += n + 1
 			s.setMark()
 			return true
 		}
 		if t[0].is("meta") || t[0].is("ct") || t[0].is("ip") || t[0].is("ip6") || t[0].is("tcp") || t[0].is("udp") || t[0].is("ether") || t[0].is("vlan") {
 			what := t[0].s + " " + t[n-1].s
-			if !assignable[what] && !assignable[t[0].s+" "+t[1].s] && (t[0].is("meta") || t[0].is("ct") || !rewritable(t[:n])) {
+			switch {
+			case t[0].is("ct") && n == 3 && (t[1].is("original") || t[1].is("reply")) && t[2].is("zone"):
+			case t[0].is("meta") || t[0].is("ct"):
+				if n != 2 || !assignable[what] {
+					return false
+				}
+			case !rewritable(t[:n]):
 				return false
 			}
 			s.i += n + 1
@@ -405,7 +432,11 @@ func (s *state) assignment() bool {
 				s.rule.Verb = gateway.UnknownAction
 				s.unread(s.i, "%s is rewritten by hand", what)
 			default:
-				s.skipValue()
+				form := either(number, anyName, address, hardware)
+				if what == "ct label" {
+					form = forms["label"]
+				}
+				s.skipValue(form)
 			}
 			return true
 		}
@@ -421,13 +452,16 @@ func (s *state) setMark() {
 		return
 	}
 	s.i = from
-	s.skipValue()
+	s.skipValue(number)
 	s.rule.SetMark = &gateway.MarkChange{Mask: ^uint32(0), Any: true}
 }
 
 // skipValue passes over the value of an assignment: an operand or a value, what is reckoned with it, and the map that it is looked
 // up in.
-func (s *state) skipValue() {
+func (s *state) skipValue(form check) {
+	if s.i >= len(s.t) {
+		s.unread(s.i-1, "a value was expected at the end of the rule")
+	}
 	for s.i < len(s.t) {
 		switch _, n := operandAt(s.left()); {
 		case s.peek().is("{") || s.peek().is("("):
@@ -435,12 +469,30 @@ func (s *state) skipValue() {
 		case n > 0:
 			s.i += n
 		default:
-			if t := s.take(); !number(t.s) && !name(t.s) && !address(t.s) && t.kind != text && !strings.HasPrefix(t.s, "@") {
+			if t := s.take(); !form(t.s) && t.kind != text && !strings.HasPrefix(t.s, "@") {
 				s.unread(s.i-1, "%q is not a value", source.Clean(t.s))
 				return
 			}
 		}
-		if s.accept("map") || s.accept("&", "|", "^", "<<", ">>", ",", ".") {
+		if s.accept("map") {
+			if elements, ok := s.braces(); ok {
+				for _, e := range elements {
+					if i := slices.IndexFunc(e, func(t token) bool { return t.kind == mark && t.s == ":" }); i < 1 || i == len(e)-1 {
+						s.unread(s.i-1, "an element of a map has no colon")
+						return
+					} else if _, why := parts(e[:i]); why != "" {
+						s.unread(s.i-1, "%s", why)
+						return
+					} else if words, why := parts(e[i+1:]); why != "" || len(words) == 1 && !form(words[0]) {
+						s.unread(s.i-1, "a value of a map is none: %s", why)
+						return
+					}
+				}
+				return
+			}
+			continue
+		}
+		if s.accept("&", "|", "^", "<<", ">>", ",", ".") {
 			continue
 		}
 		return
@@ -481,7 +533,7 @@ func (s *state) relation(ops []operand) (set packet.Set, sure bool, why string) 
 		case "==", "!=", "<", ">", "<=", ">=":
 			op = s.take().s
 		case "!":
-			if len(ops) == 1 && (ops[0].bits || ops[0].opaque != "") {
+			if len(ops) == 1 && (ops[0].bits || strings.HasSuffix(ops[0].opaque, "flags")) {
 				s.take()
 				op = "!="
 			}
@@ -560,7 +612,17 @@ func (s *state) masked(ops []operand, base packet.Set, why string) (packet.Set, 
 	}
 	s.i = from
 	if len(ops) == 1 && ops[0].opaque == "" { // a field of the model, by bits that it has no sets for
-		ops = []operand{{base: base, opaque: "a comparison of single bits", form: either(number, address, anyName)}}
+		form := either(number, address, anyName)
+		switch o := ops[0]; {
+		case o.field == packet.Mark:
+			form = number
+		case o.bits:
+			form = func(s string) bool {
+				_, err := o.values(s)
+				return err == nil || o.beyond[s] || number(s)
+			}
+		}
+		ops = []operand{{base: base, opaque: "a comparison of single bits", form: form}}
 	}
 	if bad := s.outside(ops); bad != "" {
 		s.i = min(s.i, len(s.t))
@@ -675,6 +737,11 @@ func (s *state) union(ops []operand, elements [][]token) (packet.Set, bool, stri
 		for _, e := range elements {
 			for _, t := range e {
 				if o.beyond[t.s] {
+					for _, e := range elements {
+						if why := fits(ops, e); why != "" {
+							return packet.None(), true, why
+						}
+					}
 					return packet.All(), false, "a status of the connection"
 				}
 			}
@@ -790,6 +857,8 @@ func (s *state) namedSet(ops []operand, t token) (packet.Set, bool, string) {
 	switch {
 	case found == nil:
 		return packet.None(), true, fmt.Sprintf("set %s is not defined", source.Clean(t.s))
+	case !found.serves(ops):
+		return packet.None(), true, fmt.Sprintf("set %s holds something else", source.Clean(t.s))
 	case found.dynamic:
 		return packet.All(), false, fmt.Sprintf("set %s is filled while the gateway runs", source.Clean(t.s))
 	}
@@ -836,7 +905,7 @@ func (s *state) verdictMap(ops []operand, from int) bool {
 // mapElements reads the elements of a map, the one for what no other has last.
 func (s *state) mapElements() ([][]token, string) {
 	elements, why := s.writtenElements()
-	if i := slices.IndexFunc(elements, func(e []token) bool { return e[0].is("*") }); i >= 0 && i < len(elements)-1 {
+	if i := slices.IndexFunc(elements, func(e []token) bool { return len(e) > 0 && e[0].is("*") }); i >= 0 && i < len(elements)-1 {
 		rest := elements[i]
 		elements = append(slices.Delete(slices.Clone(elements), i, i+1), rest)
 	}
@@ -925,7 +994,14 @@ func (s *state) translateSelf(t token) {
 		return
 	}
 	from := s.i
-	s.accept(":")
+	if !s.rule.When.Minus(packet.Where(packet.Proto, packet.WithPorts)).Empty() {
+		s.unread(from, "a translation of ports is for a protocol that has ports")
+		return
+	}
+	if !s.accept(":") {
+		s.unread(from, "a port behind a colon was expected")
+		return
+	}
 	ways, why := s.ways()
 	for _, w := range ways {
 		if why != "" {
@@ -946,7 +1022,6 @@ func (s *state) translateSelf(t token) {
 		return
 	}
 	s.rule.Verb = gateway.Continue
-	s.i = len(s.t)
 }
 
 // way is one of the targets that a translation may choose: for which packets, and whether something outside of the model decides.
@@ -1000,6 +1075,9 @@ func (s *state) ways() ([]way, string) {
 			return nil, "an element of a map has no value"
 		}
 		w.text = withPort(words[0], strings.Join(words[1:], ":"))
+		if unsure != "" && slices.ContainsFunc(out, func(o way) bool { return o.text == w.text }) {
+			continue // one of them is as possible as two
+		}
 		out = append(out, w)
 	}
 	return out, ""
@@ -1045,9 +1123,9 @@ func (s *state) translate(t token) {
 	} else {
 		named = false
 	}
-	if s.accept("addr") { // "dnat ip addr . port to ..."
-		s.accept(".")
-		s.accept("port")
+	if s.accept("addr") && (!named || !s.accept(".") || !s.accept("port")) { // "dnat ip addr . port to ..."
+		s.unread(from-1, "what is translated is \"ip addr . port\"")
+		return
 	}
 	prefix := s.accept("prefix")
 	if !s.accept("to") && s.i > from {
@@ -1063,13 +1141,19 @@ func (s *state) translate(t token) {
 	if why == "" && s.accept(":") {
 		ports, why = s.ways()
 	}
+	if why == "" && !named && s.chain.Family == "inet" && len(s.rule.When.Families()) > 1 && addresses[0].text != "" {
+		why = "in a table of family inet a translation names its family"
+	}
+	if why == "" && ports[0].text != "" && !s.rule.When.Minus(packet.Where(packet.Proto, packet.WithPorts)).Empty() {
+		why = "a translation of ports is for a protocol that has ports"
+	}
 	if why == "" && len(addresses)*len(ports) > maxWays {
 		why = fmt.Sprintf("the maps give more than %d translations", maxWays)
 	}
 	if why == "" && len(addresses) == 1 && len(ports) == 1 && !addresses[0].looked && !ports[0].looked {
 		to, err := values.Target(withPort(addresses[0].text, ports[0].text), fam)
-		if err == nil && !named && s.chain.Family == "inet" && len(s.rule.When.Families()) > 1 && addresses[0].text != "" {
-			err = errors.New("in a table of family inet a translation names its family")
+		if err == nil && to.Family != fam && (named || s.chain.Family != "inet") {
+			err = errors.New("the address is of another family")
 		}
 		if err != nil {
 			why = err.Error()
@@ -1115,7 +1199,6 @@ func (s *state) translate(t token) {
 		s.way(r, addresses[i/len(ports)])
 	}
 	s.rule.Verb = gateway.Continue
-	s.i = len(s.t)
 }
 
 // pairNetworks makes a translation between networks of equal size one-to-one.

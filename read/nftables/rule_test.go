@@ -62,29 +62,29 @@ func TestRules(t *testing.T) {
 		`tcp dport 92 redirect to :tcp dport map { 92 : 9292 }`:                                     "any IPv4 tcp port 92; any IPv6 tcp port 92 -> redirect an address of the interface",
 		`meta mark set 0x7`: "all packets -> continue mark 0x7",
 		`tcp flags & (fin|syn|rst|ack) == syn tcp option maxseg size set rt mtu`: "",
-		`tcp flags syn accept`:                                                     "any IPv4 tcp; any IPv6 tcp if tcp flags -> accept",
-		`limit rate 5/second burst 10 packets accept`:                              "all packets if a limit -> accept",
-		`fib daddr type local accept`:                                              "all packets if a look into the routing table (fib) -> accept",
-		`ip saddr . tcp dport { 10.0.0.1 . 80, 10.0.0.2 . 443-444 } accept`:        "10.0.0.1 > any tcp port 80; 10.0.0.2 > any tcp port 443, 444 -> accept",
-		`ip saddr @hosts counter packets 5 bytes 400 accept`:                       "10.9.0.1, 10.9.0.4/30 > any -> accept",
-		`ip saddr @blocked drop`:                                                   "any IPv4 if set @blocked is filled while the gateway runs -> drop",
-		`ip saddr $lan accept`:                                                     "10.7.0.0/24 > any -> accept",
-		`ip saddr { $lan, 10.8.0.0/24 } accept`:                                    "10.7.0.0/24, 10.8.0.0/24 > any -> accept",
-		`jump other`:                                                               "all packets -> jump inet t other",
-		`goto other`:                                                               "all packets -> goto inet t other",
-		`oifname wan masquerade`:                                                   "any IPv4 out by wan; any IPv6 out by wan -> masquerade an address of the interface",
-		`ip saddr 10.0.0.0/8 snat ip to 192.0.2.1-192.0.2.4:1024-65535`:            "10.0.0.0/8 > any -> source NAT 192.0.2.1-192.0.2.4:1024-65535",
-		`tcp dport 80 dnat ip to 10.0.0.5:8080`:                                    "any IPv4 tcp port 80; any IPv6 tcp port 80 -> destination NAT 10.0.0.5:8080",
-		`dnat ip6 to [fd00::5]:8080`:                                               "all packets -> destination NAT [fd00::5]:8080",
-		`tcp dport 80 redirect to :3128`:                                           "any IPv4 tcp port 80; any IPv6 tcp port 80 -> redirect an address of the interface",
-		`dnat ip to tcp dport map { 80 : 10.0.0.5, 443 : 10.0.0.6 }`:               "any IPv4 tcp port 80; any IPv6 tcp port 80 -> destination NAT 10.0.0.5 | any IPv4 tcp port 443; any IPv6 tcp port 443 -> destination NAT 10.0.0.6",
-		`ct state vmap { established : accept, invalid : drop, new : jump other }`: "any IPv4 established; any IPv6 established -> accept | any IPv4 invalid; any IPv6 invalid -> drop | any IPv4 new; any IPv6 new -> jump inet t other",
-		`tcp dport vmap @ports`:                                                    "any IPv4 tcp port 22; any IPv6 tcp port 22 -> accept | any IPv4 tcp port 23; any IPv6 tcp port 23 -> drop",
-		`notrack`:                                                                  "all packets -> notrack",
-		`queue num 0 bypass`:                                                       "all packets -> queue",
-		`warble 7 accept`:                                                          `all packets if "warble" is not a condition or statement that is known -> accept`,
-		`ip saddr 300.1.1.1 accept`:                                                `all packets if "300.1.1.1" is not an IPv4 address, network or range -> accept`,
-		`jump { ip saddr 10.0.0.1 accept`:                                          "",
+		`tcp flags syn accept`:                                              "any IPv4 tcp; any IPv6 tcp if tcp flags -> accept",
+		`limit rate 5/second burst 10 packets accept`:                       "all packets if a limit -> accept",
+		`fib daddr type local accept`:                                       "all packets if a look into the routing table (fib) -> accept",
+		`ip saddr . tcp dport { 10.0.0.1 . 80, 10.0.0.2 . 443-444 } accept`: "10.0.0.1 > any tcp port 80; 10.0.0.2 > any tcp port 443, 444 -> accept",
+		`ip saddr @hosts counter packets 5 bytes 400 accept`:                "10.9.0.1, 10.9.0.4/30 > any -> accept",
+		`ip saddr @blocked drop`:                                            "any IPv4 if set @blocked is filled while the gateway runs -> drop",
+		`ip saddr $lan accept`:                                              "10.7.0.0/24 > any -> accept",
+		`ip saddr { $lan, 10.8.0.0/24 } accept`:                             "10.7.0.0/24, 10.8.0.0/24 > any -> accept",
+		`jump other`:                                                        "all packets -> jump inet t other",
+		`goto other`:                                                        "all packets -> goto inet t other",
+		`oifname wan masquerade`:                                            "any IPv4 out by wan; any IPv6 out by wan -> masquerade an address of the interface",
+		`ip saddr 10.0.0.0/8 tcp dport 0-65535 snat ip to 192.0.2.1-192.0.2.4:1024-65535`: "10.0.0.0/8 > any tcp -> source NAT 192.0.2.1-192.0.2.4:1024-65535",
+		`tcp dport 80 dnat ip to 10.0.0.5:8080`:                                           "any IPv4 tcp port 80; any IPv6 tcp port 80 -> destination NAT 10.0.0.5:8080",
+		`udp dport 53 dnat ip6 to [fd00::5]:8080`:                                         "any IPv4 udp port 53; any IPv6 udp port 53 -> destination NAT [fd00::5]:8080",
+		`tcp dport 80 redirect to :3128`:                                                  "any IPv4 tcp port 80; any IPv6 tcp port 80 -> redirect an address of the interface",
+		`dnat ip to tcp dport map { 80 : 10.0.0.5, 443 : 10.0.0.6 }`:                      "any IPv4 tcp port 80; any IPv6 tcp port 80 -> destination NAT 10.0.0.5 | any IPv4 tcp port 443; any IPv6 tcp port 443 -> destination NAT 10.0.0.6",
+		`ct state vmap { established : accept, invalid : drop, new : jump other }`:        "any IPv4 established; any IPv6 established -> accept | any IPv4 invalid; any IPv6 invalid -> drop | any IPv4 new; any IPv6 new -> jump inet t other",
+		`tcp dport vmap @ports`:                                                           "any IPv4 tcp port 22; any IPv6 tcp port 22 -> accept | any IPv4 tcp port 23; any IPv6 tcp port 23 -> drop",
+		`notrack`:                                                                         "all packets -> notrack",
+		`queue num 0 bypass`:                                                              "all packets -> queue",
+		`warble 7 accept`:                                                                 `all packets if "warble" is not a condition or statement that is known -> accept`,
+		`ip saddr 300.1.1.1 accept`:                                                       `all packets if "300.1.1.1" is not an IPv4 address, network or range -> accept`,
+		`jump { ip saddr 10.0.0.1 accept`:                                                 "",
 	} {
 		if want == "" {
 			continue
@@ -114,11 +114,11 @@ insert rule ip nat post ip daddr 10.2.0.0/24 accept
 include "more/*.nft"
 table inet late { chain a { type filter hook forward priority -10
 policy drop
-accept; drop }
+accept; drop; }
 chain unused { }
 chain used { jump nowhere; return; }
-chain in { type filter hook input priority mangle; jump used; ip saddr @gone accept; } }
-`, map[string]string{"more/a.nft": "table inet extra { chain x { type filter hook output priority 0; } }\n", "more/b.nft": "rename chain ip a b c\n"})
+chain in { type filter hook input priority mangle; jump used; ip saddr @gone accept; }; }
+`, map[string]string{"more/a.nft": "table inet extra { chain x { type filter hook output priority 0; }; }\n", "more/b.nft": "rename chain ip a b c\n"})
 	assert.Empty(t, readtest.Problems(g))
 	var chains []string
 	for _, c := range g.Chains {

@@ -5,10 +5,23 @@ import (
 	"slices"
 	"strings"
 
+	"toril/packet"
 	"toril/source"
 )
 
 var setFlags = map[string]bool{"constant": true, "interval": true, "timeout": true, "dynamic": true}
+
+// settingsOfSets are the settings beside type, flags and elements, and what may stand behind each.
+var settingsOfSets = map[string]func([]token) bool{
+	"size": just(number), "timeout": just(span), "gc-interval": just(span), "policy": just(oneOf("performance", "memory")), "comment": just(func(string) bool { return true }),
+	"auto-merge": func(t []token) bool { return len(t) == 0 }, "counter": whatever, "quota": whatever, "limit": whatever, "ct": whatever, "last": whatever,
+}
+
+func whatever(t []token) bool { return true }
+
+func just(form check) func([]token) bool {
+	return func(t []token) bool { return len(t) == 1 && form(t[0].s) }
+}
 
 // typed are the types of sets that the model has operands for.
 var typed = map[string][]string{"ipv4_addr": {"ip", "saddr"}, "ipv6_addr": {"ip6", "saddr"}, "inet_service": {"th", "dport"}, "inet_proto": {"meta", "l4proto"},
@@ -90,6 +103,33 @@ func spelledOut(t []token) (operand, int) {
 		return operand{}, 0
 	}
 	return operandAt(t)
+}
+
+// serves reports whether a set can be asked about such operands.
+func (s *set) serves(ops []operand) bool {
+	if s.key == nil {
+		return true
+	}
+	if len(s.key) != len(ops) {
+		return false
+	}
+	class := func(o operand) string {
+		switch {
+		case o.opaque != "" || o.set != nil:
+			return ""
+		case o.field == packet.Src || o.field == packet.Dst:
+			return fmt.Sprint("addresses of ", o.base.Families())
+		case o.field == packet.Sport || o.field == packet.Dport:
+			return "ports"
+		}
+		return fmt.Sprint("field ", o.field)
+	}
+	for i, o := range ops {
+		if a, b := class(o), class(s.key[i]); a != "" && b != "" && a != b {
+			return false
+		}
+	}
+	return true
 }
 
 // complaint returns what is wrong with a set, and the line of it; "" where nothing is.

@@ -38,11 +38,15 @@ func (p *parser) flush(line int, args []token) {
 	case "chain":
 		if c := p.byID[id]; c != nil {
 			p.discard(c)
+		} else {
+			p.unread(line, "", "what is flushed was not made by this file")
 		}
 	case "set", "map", "meter":
 		if s := p.sets[id]; s != nil {
 			p.complain(s)
 			s.elements = nil
+		} else {
+			p.unread(line, "", "what is flushed was not made by this file")
 		}
 	default:
 		p.unread(line, "", "%q is not a known object of flush", source.Clean(what))
@@ -61,6 +65,9 @@ func (p *parser) delete(verb token, args []token) {
 	braces := slices.IndexFunc(all, func(t token) bool { return t.is("{") })
 	if braces < 0 {
 		braces = len(all)
+	}
+	if slices.ContainsFunc(all[:braces], func(t token) bool { return t.kind != word }) {
+		p.broken(line, "a name was expected behind %q", source.Clean(what))
 	}
 	family, names := "ip", names(all[:braces])
 	if len(names) > 1 && isFamily(names[0]) {

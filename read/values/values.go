@@ -121,6 +121,9 @@ func Target(s string, fam packet.Family) (gateway.Translation, error) {
 		if !ok {
 			return to, fmt.Errorf("%q is not a target of a translation", s)
 		}
+		if inner == "" {
+			return to, fmt.Errorf("%q is not a target of a translation", s)
+		}
 		host = inner
 		if r, second, ok := strings.Cut(rest, "-["); ok { // a range of addresses in brackets
 			host += "-" + strings.TrimSuffix(second, "]")
