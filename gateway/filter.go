@@ -119,8 +119,8 @@ type Translation struct {
 	Family packet.Family
 	Addrs  packet.Values // empty: the address stays
 	Ports  packet.Values // empty: the port stays where it can
-	From   netip.Prefix  // of a one-to-one translation between networks: valid with Onto
-	Onto   netip.Prefix
+	From   netip.Prefix  // of a one-to-one translation between networks, of Onto's size; invalid where the rule names none
+	Onto   netip.Prefix  // valid where the host's part of the address stays
 	Text   string
 }
 

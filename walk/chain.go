@@ -3,6 +3,8 @@ package walk
 import (
 	"cmp"
 	"fmt"
+	"maps"
+	"net/netip"
 	"slices"
 
 	"toril/gateway"
@@ -212,6 +214,8 @@ func (r *run) translate(rule *gateway.Rule, f Flow) {
 	switch {
 	case rule.To.From.IsValid():
 		flows = f.shift(addr, rule.To.From, rule.To.Onto)
+	case rule.To.Onto.IsValid():
+		flows = f.shiftEach(addr, rule.To.Onto)
 	case rule.Verb == gateway.Masquerade || rule.Verb == gateway.Redirect:
 		flows = r.toSelf(f, addr)
 	case !rule.To.Addrs.Empty():
@@ -229,6 +233,35 @@ func (r *run) translate(rule *gateway.Rule, f Flow) {
 			r.decide(p.translated(addr), rule, rule.Verb)
 		}
 	}
+}
+
+// shiftEach moves each network of a size onto another, whichever they are: the host's part of an address stays. Where they are many, an
+// address of the other network may be any of its.
+func (f Flow) shiftEach(field packet.Field, onto netip.Prefix) []Flow {
+	const most = 64
+	networks := map[netip.Prefix]bool{}
+	for _, p := range f.Now.Prefixes(field) {
+		if p.Addr().Is4() != onto.Addr().Is4() {
+			continue
+		}
+		if p.Bits() < onto.Bits() || len(networks) == most {
+			return f.set(field, packet.Prefix(onto), family(onto))
+		}
+		networks[netip.PrefixFrom(p.Addr(), onto.Bits()).Masked()] = true
+	}
+	var out []Flow
+	for _, from := range slices.SortedFunc(maps.Keys(networks), netip.Prefix.Compare) {
+		part := f.with(f.Now.And(packet.Prefixes(field, from)))
+		out = append(out, part.shift(field, from, onto)...)
+	}
+	return out
+}
+
+func family(p netip.Prefix) packet.Family {
+	if p.Addr().Is4() {
+		return packet.IPv4
+	}
+	return packet.IPv6
 }
 
 // setPorts writes a port into the packets that have one.

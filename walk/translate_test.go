@@ -81,3 +81,28 @@ func TestWordsOfTheWay(t *testing.T) {
 	assert.Contains(t, words("start_action = trap", fmt.Sprintf(out, "198.51.100.1"), "", "10.2.0.5"), "source NAT to 198.51.100.1; policy: asked again: no policy is for it now", "what is translated leaves the tunnel")
 	assert.NotContains(t, words("start_action = trap", fmt.Sprintf(out, "10.1.0.99"), "", "10.2.0.5"), "policy:", "translated within the tunnel's networks: the same policy")
 }
+
+// TestHostPartStays: a network moved onto another keeps each host's part, also where the rule does not say which network it was.
+func TestHostPartStays(t *testing.T) {
+	to := func(a string) packet.Set { return packet.Prefixes(packet.Dst, netip.MustParsePrefix(a)) }
+	_, f := filterOf(t, "*nat\n:PREROUTING ACCEPT [0:0]\n:POSTROUTING ACCEPT [0:0]\n-A PREROUTING -j NETMAP --to 10.1.0.0/24\nCOMMIT\n")
+	assert.Contains(t, through(f, gateway.Prerouting, to("192.0.2.7/32")), "> 10.1.0.7")
+	out := f.Through(gateway.Prerouting, walk.Fresh(to("192.0.2.8/31").Or(to("198.51.100.9/32")), "lan0"))
+	all := packet.None()
+	for _, v := range out {
+		all = all.Or(v.Now)
+	}
+	assert.Equal(t, []string{"10.1.0.8/31"}, text(all.Prefixes(packet.Dst)))
+	_, f = filterOf(t, fmt.Sprintf(nat, "dnat ip prefix to 10.1.0.0/24", "", ""))
+	assert.Contains(t, through(f, gateway.Prerouting, to("192.0.2.7/32")), "> 10.1.0.7")
+	_, f = filterOf(t, fmt.Sprintf(nat, "dnat to 10.1.0.0/24", "", ""))
+	assert.NotContains(t, through(f, gateway.Prerouting, to("192.0.2.7/32")), "> 10.1.0.7", "any of the network, without the word prefix")
+}
+
+func text(ps []netip.Prefix) []string {
+	var out []string
+	for _, p := range ps {
+		out = append(out, p.String())
+	}
+	return out
+}

@@ -49,6 +49,12 @@ func formatsPage() string {
 				}
 			}
 		}
+		if len(f.Departures) > 0 {
+			fmt.Fprintf(&b, "\nThousands of damaged texts were given to the program and to Toril (`lab/formats`). They differ where:\n\n| %s says | why Toril does not |\n| --- | --- |\n", f.Software)
+			for _, d := range f.Departures {
+				fmt.Fprintf(&b, "| %s | %s |\n", strings.ReplaceAll(d.Says, "|", "\\|"), d.Why)
+			}
+		}
 	}
 	return b.String()
 }

@@ -25,6 +25,9 @@ var Save = &read.Format{
 	Looks:    looks,
 	Read:     readSave,
 	Covers:   coverage(),
+	Departures: []read.Departure{
+		{Says: "Operation not supported", Why: "the kernel that was asked has no such match or target: which ones the gateway's has, its files do not say"},
+	},
 }
 
 var (
@@ -62,6 +65,14 @@ type reader struct {
 	opened int // the line that began a table; 0 where it was committed
 	used   map[*gateway.Chain][]source.Pos
 	twice  map[string]bool
+	fallen bool // the program stopped: nothing from there on is loaded
+	jumps  []jump
+}
+
+// jump is a jump to a chain that was not declared yet.
+type jump struct {
+	name string
+	line int
 }
 
 func readSave(in *read.Input) {
@@ -70,9 +81,11 @@ func readSave(in *read.Input) {
 		if in.Context.Err() != nil {
 			return
 		}
-		r.line(n, strings.TrimSpace(in.File.Line(n)))
+		r.line(n, in.File.Line(n))
 	}
-	r.uncommitted()
+	if !r.fallen {
+		r.uncommitted()
+	}
 	r.finish()
 }
 
@@ -111,17 +124,27 @@ var (
 )
 
 func (r *reader) line(n int, line string) {
+	if strings.Contains(line, "\r") && !r.in.File.Converted() {
+		r.refuse(n, "a carriage return stands here")
+	}
 	switch {
 	case line == "" || line[0] == '#':
 	case line[0] == '*':
 		r.in.Count()
-		r.uncommitted()
-		r.open(n, line[1:])
-	case line == "COMMIT":
+		if r.opened != 0 && !r.fallen {
+			r.uncommitted()
+		}
+		table, _, _ := strings.Cut(strings.TrimSpace(line[1:]), " ")
+		r.open(n, table)
+	case strings.TrimRight(line, "\r") == "COMMIT":
 		r.in.Count()
-		r.opened = 0
-	case r.chains == nil:
+		if r.opened == 0 {
+			r.refuse(n, "it stands outside of every table")
+		}
+		r.commit()
+	case r.opened == 0:
 		r.in.Unread(n, "", "it stands outside of every table")
+		r.refuse(n, "it stands outside of every table")
 	case line[0] == ':':
 		r.in.Count()
 		r.declare(n, strings.Fields(line[1:]))
@@ -130,11 +153,72 @@ func (r *reader) line(n int, line string) {
 	}
 }
 
+// commit ends a table. A chain that a rule jumps to must be there by then.
+func (r *reader) commit() {
+	for _, j := range r.jumps {
+		if r.chains[j.name] == nil {
+			r.refuse(j.line, "chain %s does not exist", j.name)
+			break
+		}
+	}
+	r.circles()
+	r.opened, r.jumps = 0, nil
+}
+
+// circles refuses chains that jump to each other, and jumps to base chains, as the kernel does.
+func (r *reader) circles() {
+	const onTheWay, done = 1, 2
+	state := map[*gateway.Chain]int{}
+	var visit func(c *gateway.Chain, depth int)
+	visit = func(c *gateway.Chain, depth int) {
+		state[c] = onTheWay
+		for _, rule := range c.Rules {
+			if rule.Verb != gateway.Jump && rule.Verb != gateway.Goto || r.fallen {
+				continue
+			}
+			name := strings.TrimPrefix(rule.Target, c.Family+" "+c.Table+" ")
+			to := r.chains[name]
+			switch {
+			case places[r.table][name].Hook != gateway.NoHook:
+				r.refuse(rule.At.Line, "a rule jumps to the base chain %s", name)
+			case to == nil:
+			case state[to] == onTheWay:
+				r.refuse(rule.At.Line, "the chains jump in a circle")
+			case state[to] == 0 && depth < 1000:
+				visit(to, depth+1)
+			}
+		}
+		state[c] = done
+	}
+	for _, c := range r.order {
+		if c.Table == source.Clean(r.table) && state[c] == 0 {
+			visit(c, 0)
+		}
+	}
+}
+
+// refuse says that the program stops at a line: what was committed before stands, this table and those behind it are not loaded.
+func (r *reader) refuse(n int, format string, args ...any) {
+	if r.fallen {
+		return
+	}
+	r.fallen = true
+	what := "of the file from here on"
+	if r.opened != 0 {
+		what = "table " + source.Clean(r.table) + ", and what stands behind it"
+	}
+	r.in.RefusePart(what, n, format, args...)
+	for _, c := range r.chains {
+		c.Unsure = true
+	}
+}
+
 func (r *reader) open(n int, table string) {
 	r.table, r.chains, r.opened = table, map[string]*gateway.Chain{}, n
 	r.order = slices.DeleteFunc(r.order, func(c *gateway.Chain) bool { return c.Table == source.Clean(table) }) // the last block of a table holds
 	if places[table] == nil {
 		r.in.Unread(n, "", "%q is not a table that is known", source.Clean(table))
+		r.refuse(n, "%q is not a table", source.Clean(table))
 	}
 	for _, c := range r.in.Gateway.Chains {
 		if c.Family == r.family && c.Table == source.Clean(table) && !r.twice[table] {
@@ -148,27 +232,33 @@ func (r *reader) open(n int, table string) {
 }
 
 func (r *reader) declare(n int, w []string) {
-	if len(w) == 0 {
-		r.in.Unread(n, "", "a chain has a name")
+	if len(w) < 2 {
+		r.in.Unread(n, "", "a chain has a name and a policy")
+		r.refuse(n, "a chain has a name and a policy")
+		return
+	}
+	if _, target := forms()[w[0]]; strings.HasPrefix(w[0], "-") || strings.HasPrefix(w[0], "!") || len(w[0]) > 28 || target && strings.ToUpper(w[0]) == w[0] {
+		r.in.Unread(n, "", "%q is not a name of a chain", source.Clean(w[0]))
+		r.refuse(n, "%q is not a name of a chain", source.Clean(w[0]))
 		return
 	}
 	c := r.chain(n, w[0])
 	c.At = r.in.At(n)
-	if len(w) < 2 || c.Hook == gateway.NoHook {
-		return
-	}
 	r.policy(n, c, w[1])
 }
 
 func (r *reader) policy(n int, c *gateway.Chain, word string) {
-	switch word {
-	case "ACCEPT":
+	built := c.Hook != gateway.NoHook
+	switch {
+	case !built: // whatever it says
+	case word == "ACCEPT":
 		c.Policy = gateway.Say(gateway.Accept, r.in.At(n))
-	case "DROP":
+	case word == "DROP":
 		c.Policy = gateway.Say(gateway.Drop, r.in.At(n))
-	case "-":
+	case word == "-":
 	default:
 		r.in.Unread(n, c.ID(), "a policy is ACCEPT or DROP")
+		r.refuse(n, "a policy is ACCEPT or DROP")
 		c.Unsure = true
 	}
 }
@@ -181,6 +271,7 @@ func (r *reader) chain(n int, name string) *gateway.Chain {
 	c := places[r.table][name]
 	c.Family, c.Table, c.Name, c.At = r.family, source.Clean(r.table), source.Clean(name), r.in.At(n)
 	c.Policy = gateway.Unsaid(gateway.Accept, "iptables default of a chain's policy")
+	c.Unsure = r.fallen
 	r.chains[name] = &c
 	r.order = append(r.order, &c)
 	return &c
@@ -191,12 +282,28 @@ func (r *reader) command(n int, line string) {
 	w := words(line)
 	var packets string
 	if len(w) > 0 && strings.HasPrefix(w[0], "[") {
-		packets, _, _ = strings.Cut(strings.Trim(w[0], "[]"), ":")
+		var colon bool
+		if packets, _, colon = strings.Cut(strings.Trim(w[0], "[]"), ":"); !colon || !strings.HasSuffix(w[0], "]") {
+			r.refuse(n, "counters are two numbers in brackets, with a colon between")
+		}
 		w = w[1:]
+	}
+	if len(w) > 0 && len(w[0]) > 2 && w[0][0] == '-' && w[0][1] != '-' && strings.IndexByte("AINPFXZ", w[0][1]) >= 0 { // "-AINPUT"
+		w = append([]string{w[0][:2], w[0][2:]}, w[1:]...)
 	}
 	if len(w) < 2 {
 		r.in.Unread(n, "", "it is not a command of iptables-restore")
+		r.refuse(n, "it is not a command of iptables-restore")
 		return
+	}
+	missing := r.chains[w[1]] == nil && places[r.table][w[1]].Hook == gateway.NoHook
+	switch w[0] {
+	case "-A", "--append", "-I", "--insert", "-P", "--policy", "-F", "--flush", "-X", "--delete-chain":
+		if missing {
+			r.in.Unread(n, "", "chain %s does not exist", source.Clean(w[1]))
+			r.refuse(n, "chain %s does not exist", source.Clean(w[1]))
+			return
+		}
 	}
 	switch w[0] {
 	case "-A", "--append", "-I", "--insert":
@@ -207,6 +314,9 @@ func (r *reader) command(n int, line string) {
 			at = 0
 			if len(rest) > 0 && strings.Trim(rest[0], "0123456789") == "" {
 				fmt.Sscan(rest[0], &at)
+				if at < 1 || at > len(c.Rules)+1 {
+					r.refuse(n, "the chain has no place %d", at)
+				}
 				at, rest = max(0, min(at-1, len(c.Rules))), rest[1:]
 			}
 		}
@@ -231,8 +341,13 @@ func (r *reader) command(n int, line string) {
 		}
 	case "-Z", "--zero":
 		r.in.Count() // counters
+	case "-L", "--list", "-S", "--list-rules":
+		r.in.Count()
 	default:
 		r.in.Unread(n, "", "%q is not a known command of iptables-restore", source.Clean(w[0]))
+		if !strings.HasPrefix(w[0], "-") {
+			r.refuse(n, "%q is not a command", source.Clean(w[0]))
+		}
 	}
 }
 
@@ -249,36 +364,43 @@ func (r *reader) finish() {
 	}
 }
 
-// words splits a line as the shell does: at blanks outside of quotation marks, with backslashes.
+// words splits a line as the program does: at blanks outside of double quotation marks, between which a backslash takes the next
+// character as it is. A closing mark ends a word; a missing one ends it at the end of the line. Nothing else is a quotation mark.
 func words(line string) []string {
 	var out []string
 	var b strings.Builder
-	in, quote := false, byte(0)
+	in, quoted := false, false
+	flush := func() {
+		if in {
+			out = append(out, b.String())
+			b.Reset()
+		}
+		in = false
+	}
 	for i := 0; i < len(line); i++ {
 		c := line[i]
 		switch {
-		case c == '\\' && quote != '\'' && i+1 < len(line):
+		case quoted && c == '\\' && i+1 < len(line):
 			i++
 			b.WriteByte(line[i])
-			in = true
-		case quote != 0 && c == quote:
-			quote = 0
-		case quote == 0 && (c == '"' || c == '\''):
-			quote, in = c, true
-		case quote == 0 && (c == ' ' || c == '\t'):
-			if in {
-				out = append(out, b.String())
-				b.Reset()
-			}
-			in = false
+		case quoted && c == '"':
+			quoted = false
+			flush()
+		case quoted:
+			b.WriteByte(c)
+		case c == '"':
+			quoted, in = true, true
+		case c == ' ' || c == '\t' || c == '\r':
+			flush()
 		default:
 			b.WriteByte(c)
 			in = true
 		}
 	}
-	if in {
-		out = append(out, b.String())
+	if quoted {
+		b.WriteByte('\n') // the program takes the line's end with it
 	}
+	flush()
 	return out
 }
 
@@ -292,10 +414,10 @@ func (r *reader) packetFamily() packet.Family {
 func coverage() []read.Coverage {
 	return []read.Coverage{
 		{Statement: "*table, :CHAIN policy [counters], COMMIT, -A, -I, -N, -P", Use: read.Used},
-		{Statement: "-s, -d, -i, -o, -p, negation before and behind the option", Use: read.Used},
+		{Statement: "-s, -d, -i, -o, -p, with \"!\" before them", Use: read.Used, Note: "also under masks that are no prefix, of which those with many ranges are a doubt"},
 		{Statement: "-m tcp|udp|udplite|sctp|dccp --sport, --dport", Use: read.Used},
 		{Statement: "-m multiport --sports, --dports, --ports", Use: read.Used},
-		{Statement: "-m icmp|icmp6 types and codes", Use: read.Used},
+		{Statement: "-m icmp|icmp6 types and codes, by number and by name", Use: read.Used},
 		{Statement: "-m conntrack --ctstate, --ctdir, --ctstatus; -m state --state", Use: read.Used},
 		{Statement: "-m policy --dir, --pol, --tunnel-src, --tunnel-dst", Use: read.Used},
 		{Statement: "-m policy --reqid, --spi, --proto, --mode, --strict, --next", Use: read.Used, Note: "outside of the model: results that hang on them say so"},
@@ -304,6 +426,7 @@ func coverage() []read.Coverage {
 		{Statement: "-m mark --mark", Use: read.Used},
 		{Statement: "-m comment", Use: read.Used},
 		{Statement: "ACCEPT, DROP, REJECT, RETURN, QUEUE, NFQUEUE, NOTRACK, CT, chains by -j and -g", Use: read.Used},
+		{Statement: "TPROXY", Use: read.Used, Note: "the rule counts as one that may do anything"},
 		{Statement: "SNAT, DNAT, MASQUERADE, REDIRECT, NETMAP", Use: read.Used},
 		{Statement: "MARK, CONNMARK", Use: read.Used, Note: "a mark restored from the connection counts as any mark"},
 		{Statement: "LOG, NFLOG", Use: read.Used},

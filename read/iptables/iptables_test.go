@@ -43,7 +43,6 @@ func TestRules(t *testing.T) {
 		`-j ACCEPT`:                                                                            "any IPv4 -> accept",
 		`-s 10.1.0.0/16 -d 10.2.0.5/32 -j DROP`:                                                "10.1.0.0/16 > 10.2.0.5 -> drop",
 		`! -s 10.0.0.0/8 -j DROP`:                                                              "0.0.0.0/5, 8.0.0.0/7, 11.0.0.0-255.255.255.255 > any -> drop",
-		`-s ! 10.0.0.0/8 -j DROP`:                                                              "0.0.0.0/5, 8.0.0.0/7, 11.0.0.0-255.255.255.255 > any -> drop",
 		`-s 10.0.0.0/255.0.0.0 -j DROP`:                                                        "10.0.0.0/8 > any -> drop",
 		`-s 0.0.0.0/0 -j DROP`:                                                                 "any IPv4 -> drop",
 		`-i eth0 ! -o wan+ -j ACCEPT`:                                                          "any IPv4 in by eth0 out by any but wan* -> accept",
@@ -55,7 +54,7 @@ func TestRules(t *testing.T) {
 		`! -p tcp -j DROP`:                                                                     "any IPv4 not tcp -> drop",
 		`-p esp -j ACCEPT`:                                                                     "any IPv4 esp -> accept",
 		`-p icmp -m icmp --icmp-type 8 -j ACCEPT`:                                              "any IPv4 icmp type 8 -> accept",
-		`-p icmp -m icmp --icmp-type fragmentation-needed -j ACCEPT`:                           "",
+		`-p icmp -m icmp --icmp-type fragmentation-needed -j ACCEPT`:                           "any IPv4 icmp type 3/4 -> accept",
 		`-p icmp -m icmp --icmp-type 3/4 -j ACCEPT`:                                            "any IPv4 icmp type 3/4 -> accept",
 		`-p icmp -m icmp --icmp-type any -j ACCEPT`:                                            "any IPv4 icmp -> accept",
 		`-m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT`:                                 "any IPv4 established, related -> accept",
@@ -83,14 +82,22 @@ func TestRules(t *testing.T) {
 		`-p tcp --syn -j DROP`:                                                                 "any IPv4 tcp if tcp flags -> drop",
 		`-p tcp -m tcp --tcp-flags SYN,RST SYN -j TCPMSS --clamp-mss-to-pmtu`:                  "any IPv4 tcp if tcp flags -> continue",
 		`-f -j DROP`: "any IPv4 if fragments -> drop",
-		`-m comment --comment "a \"quoted\" word" -j ACCEPT`: "any IPv4 -> accept",
-		`-j MARK --set-xmark 0x10/0xffffffff`:                "any IPv4 -> continue mark 0x10",
-		`-j MARK --set-mark 0x10/0xf0`:                       "any IPv4 -> continue mark 0x10/0xf0 any=false",
-		`-j MARK --or-mark 0x4`:                              "any IPv4 -> continue mark 0x4/0x4 any=false",
-		`-j MARK --and-mark 0xf`:                             "any IPv4 -> continue mark 0x0/0xfffffff0 any=false",
-		`-j CONNMARK --restore-mark`:                         "any IPv4 -> continue mark 0x0/0xffffffff any=true",
-		`-j NFQUEUE --queue-num 0`:                           "any IPv4 -> queue",
-		`-j CT --notrack`:                                    "any IPv4 -> notrack",
+		`-m comment --comment "a \"quoted\" word" -j ACCEPT`:   "any IPv4 -> accept",
+		`-j MARK --set-xmark 0x10/0xffffffff`:                  "any IPv4 -> continue mark 0x10",
+		`-j MARK --set-mark 0x10/0xf0`:                         "any IPv4 -> continue mark 0x10/0xf0 any=false",
+		`-j MARK --or-mark 0x4`:                                "any IPv4 -> continue mark 0x4/0x4 any=false",
+		`-j MARK --and-mark 0xf`:                               "any IPv4 -> continue mark 0x0/0xfffffff0 any=false",
+		`-j CONNMARK --restore-mark`:                           "any IPv4 -> continue mark 0x0/0xffffffff any=true",
+		`-j SET --add-set peers src`:                           "any IPv4 -> continue",
+		`-p tcp --tcp-option 5 -j DROP`:                        "any IPv4 tcp if tcp --tcp-option -> drop",
+		`-p ipcomp -m ipcomp --ipcompspi 5 -j DROP`:            "any IPv4 comp if module ipcomp -> drop",
+		`-s 203.0.0.9/255.0.0.255 -j DROP`:                     "203.0.0.0/8 > any if a mask that is no prefix -> drop",
+		`! -s 203.0.0.9/255.0.0.255 -j DROP`:                   "any IPv4 if a mask that is no prefix -> drop",
+		`-s 203.0.113.9/255.255.252.255 -j DROP`:               "203.0.112.9, 203.0.113.9, 203.0.114.9, 203.0.115.9 > any -> drop",
+		`-p icmp -m icmp --icmp-type host-unreachable -j DROP`: "any IPv4 icmp type 3/1 -> drop",
+		`-p icmp --icmp-type ping -j DROP`:                     "any IPv4 icmp type 8 -> drop",
+		`-m comment --comment 'ab' -j ACCEPT`:                  "any IPv4 -> accept",
+		`-j NFQUEUE --queue-num 0`:                             "any IPv4 -> queue",
 	} {
 		g := table("-A FORWARD " + rule)
 		require.Len(t, g.Chains, 2, rule)
@@ -113,7 +120,7 @@ func TestTranslations(t *testing.T) {
 -A PREROUTING -d 10.200.0.0/24 -j NETMAP --to 10.1.0.0/24
 -A PREROUTING -p tcp -m tcp --dport 2222 -j REDIRECT --to-ports 22
 -A POSTROUTING -s 10.1.0.0/16 ! -d 10.2.0.0/16 -o eth0 -j MASQUERADE --random
--A POSTROUTING -s 10.1.5.5/32 -j SNAT --to-source 192.0.2.5-192.0.2.9:1024-2000
+-A POSTROUTING -s 10.1.5.5/32 -p udp -j SNAT --to-source 192.0.2.5-192.0.2.9:1024-2000
 -A POSTROUTING -s 10.1.7.0/24 -j NETMAP --to 10.77.0.0/24
 -I POSTROUTING 1 -j RETURN
 COMMIT
@@ -126,7 +133,7 @@ COMMIT
 chain ip nat POSTROUTING: hook postrouting, priority 100, kind 1, policy accept
   any IPv4 -> return
   10.1.0.0/16 > 0.0.0.0-10.1.255.255, 10.3.0.0-255.255.255.255 out by eth0 -> masquerade an address of the interface
-  10.1.5.5 > any -> source NAT 192.0.2.5-192.0.2.9:1024-2000
+  10.1.5.5 > any udp -> source NAT 192.0.2.5-192.0.2.9:1024-2000
   10.1.7.0/24 > any -> source NAT 10.77.0.0/24
 `, readtest.Rules(g))
 	pre, post := g.Chains[0].Rules, g.Chains[1].Rules
@@ -155,7 +162,7 @@ func TestUnreadStatements(t *testing.T) {
 		"-D FORWARD 1": `"-D" is not a known command of iptables-restore`,
 		"nonsense":     "it is not a command of iptables-restore",
 		"-A FORWARD -p icmp -m icmp --icmp-type wink -j DROP": `"wink" is not a type of ICMP`,
-		"-A FORWARD -m mark --mark red -j DROP":               `"red" is not a mark`,
+		"-A FORWARD -m mark --mark red -j DROP":               `"red" is not a value of --mark`,
 		":FORWARD MAYBE [0:0]":                                "a policy is ACCEPT or DROP",
 	} {
 		g := table(line)

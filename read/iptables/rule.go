@@ -18,7 +18,7 @@ import (
 // modules are the matches that are outside of the model.
 var modules = map[string]bool{"addrtype": true, "ah": true, "bpf": true, "cgroup": true, "cluster": true, "connbytes": true, "connlabel": true, "connlimit": true, "connmark": true,
 	"cpu": true, "dscp": true, "devgroup": true, "dst": true, "ecn": true, "esp": true, "eui64": true, "frag": true, "hashlimit": true, "hbh": true, "helper": true, "hl": true, "ipv6header": true,
-	"length": true, "limit": true, "mac": true, "mh": true, "nfacct": true, "osf": true, "owner": true, "physdev": true, "pkttype": true, "quota": true, "rateest": true, "realm": true,
+	"length": true, "ipcomp": true, "limit": true, "mac": true, "mh": true, "mobility-header": true, "nfacct": true, "osf": true, "owner": true, "physdev": true, "pkttype": true, "quota": true, "rateest": true, "realm": true,
 	"recent": true, "rpfilter": true, "rt": true, "socket": true, "statistic": true, "string": true, "tcpmss": true, "time": true, "tos": true, "ttl": true, "u32": true}
 
 func sortedModules() []string { return slices.Sorted(maps.Keys(modules)) }
@@ -32,16 +32,22 @@ func sortedTargets() []string { return slices.Sorted(maps.Keys(passing)) }
 // state is a rule on its way from words to the model.
 type state struct {
 	*reader
-	n      int
-	chain  *gateway.Chain
-	w      []string
-	i      int
-	not    bool
-	module string
-	rule   gateway.Rule
-	from   netip.Prefix // -s and -d where they are one network: what NETMAP moves
-	onto   netip.Prefix
-	policy policy
+	n        int
+	chain    *gateway.Chain
+	w        []string
+	i        int
+	not      bool
+	module   string
+	rule     gateway.Rule
+	from     netip.Prefix // -s and -d where they are one network: what NETMAP moves
+	onto     netip.Prefix
+	policies []policy
+
+	said    map[string]bool   // options that may stand once
+	loaded  []string          // modules, in their order
+	used    []map[string]bool // which options of each stood
+	proto   uint64            // the protocol that the rule is for; 0 where it is for several
+	implied string            // the module that it brings
 }
 
 // policy is what "-m policy" says.
@@ -57,7 +63,7 @@ type policy struct {
 }
 
 func (r *reader) rule(n int, c *gateway.Chain, packets string, w []string) []*gateway.Rule {
-	s := &state{reader: r, n: n, chain: c, w: w}
+	s := &state{reader: r, n: n, chain: c, w: w, said: map[string]bool{}}
 	s.rule.At, s.rule.When = r.in.At(n), packet.Only(r.packetFamily())
 	if packets != "" {
 		s.rule.Counter = true
@@ -69,6 +75,11 @@ func (r *reader) rule(n int, c *gateway.Chain, packets string, w []string) []*ga
 			s.step()
 		}
 		s.finishPolicy()
+		for i, m := range s.loaded {
+			if needy[m] && len(s.used[i]) == 0 {
+				s.refuse("the module %s wants an option", m)
+			}
+		}
 	}) != nil { // which packets it is for is not known: it may do anything
 		s.rule = gateway.Rule{At: s.rule.At, When: base, Verb: gateway.UnknownAction, Unread: true, Unsure: []string{read.TooLarge}}
 		r.in.Unread(n, c.ID(), "%s", read.TooLarge)
@@ -85,13 +96,10 @@ func (s *state) take() string {
 	return s.w[s.i-1]
 }
 
-// value returns the value of an option; "!" may stand before it, as older versions write it.
-func (s *state) value() string {
-	if s.i < len(s.w) && s.w[s.i] == "!" {
-		s.not = !s.not
-		s.i++
-	}
-	return s.take()
+// refuse says that the program does not take the rule, nor what it would load with it.
+func (s *state) refuse(format string, args ...any) {
+	s.unread(format, args...)
+	s.reader.refuse(s.n, format, args...)
 }
 
 func (s *state) unread(format string, args ...any) {
@@ -120,7 +128,7 @@ func (s *state) field(base packet.Set, f packet.Field, text string, parse func(s
 	for part := range strings.SplitSeq(text, ",") {
 		v, err := parse(part)
 		if err != nil {
-			s.unread("%v", err)
+			s.refuse("%v", err)
 			return
 		}
 		all = append(all, v)
@@ -132,47 +140,145 @@ func (s *state) step() {
 	s.not = false
 	if s.w[s.i] == "!" {
 		s.not = true
-		s.i++
-	}
-	opt := s.take()
-	switch opt {
-	case "-s", "--source", "--src":
-		s.address(packet.Src, s.value())
-	case "-d", "--destination", "--dst":
-		s.address(packet.Dst, s.value())
-	case "-i", "--in-interface":
-		s.iface(packet.In)
-	case "-o", "--out-interface":
-		s.iface(packet.Out)
-	case "-p", "--protocol", "--proto":
-		if opt == "--proto" && s.module == "policy" {
-			s.policyOption(opt)
+		if s.i++; s.i >= len(s.w) {
+			s.refuse("a condition was expected behind \"!\"")
 			return
 		}
-		if t := s.value(); t != "all" && t != "0" {
-			s.field(packet.Only(s.packetFamily()), packet.Proto, strings.ToLower(t), values.Protocols)
+	}
+	opt := s.take()
+	once := opt
+	if t := twins[opt]; t != "" && !(opt == "--proto" && s.module == "policy") {
+		once = t
+	}
+	switch once {
+	case "-s", "-d", "-i", "-o", "-p", "-j":
+		if s.not && once == "-j" {
+			s.refuse("there is no \"!\" before a target")
 		}
+		if s.said[once] {
+			s.refuse("%s stands twice", once)
+		}
+		s.said[once] = true
+		if s.i >= len(s.w) {
+			s.refuse("a value was expected behind %q", opt)
+			return
+		}
+	}
+	switch once {
+	case "-s":
+		s.address(packet.Src, s.take())
+	case "-d":
+		s.address(packet.Dst, s.take())
+	case "-i", "-o":
+		f, out := packet.In, once == "-o"
+		if out {
+			f = packet.Out
+		}
+		if h := s.chain.Hook; out && (h == gateway.Input || h == gateway.Prerouting) || !out && (h == gateway.Output || h == gateway.Postrouting) {
+			s.refuse("%s has no meaning in the chain %s", once, s.chain.Name)
+		}
+		s.iface(f)
+	case "-p":
+		s.protocol(strings.ToLower(s.take()))
 	case "-m", "--match":
-		s.module = s.take()
-		if s.module == "policy" {
-			s.policy.said = true
-		} else if modules[s.module] { // also without an option: rpfilter, socket, limit and their like have a meaning then
-			s.unsure("module " + s.module)
-		} else if !modelled[s.module] {
-			s.unread("module %q is not known", s.module)
+		if s.not {
+			s.refuse("there is no \"!\" before a module")
 		}
-	case "-j", "--jump", "-g", "--goto":
+		s.load(s.take())
+	case "-j":
 		s.target(s.take(), opt == "-g" || opt == "--goto")
 	case "-f", "--fragment":
 		s.unsure("fragments")
 	case "-c", "--set-counters":
 		s.rule.Counter = true
-		s.rule.Packets, _ = strconv.ParseUint(s.take(), 10, 64)
-		s.take()
+		var err1, err2 error
+		s.rule.Packets, err1 = strconv.ParseUint(s.take(), 10, 64)
+		_, err2 = strconv.ParseUint(s.take(), 10, 64)
+		if err1 != nil || err2 != nil {
+			s.refuse("two numbers were expected behind %q", opt)
+		}
 	case "-4", "--ipv4", "-6", "--ipv6":
 	default:
 		s.option(opt)
 	}
+}
+
+func (s *state) protocol(name string) {
+	if name == "all" || name == "0" {
+		if s.not {
+			s.refuse("the rule is for no packet at all")
+		}
+		return
+	}
+	n, ok := packet.ProtoNumber(name)
+	if v, err := strconv.ParseUint(name, 0, 8); err == nil {
+		n, ok = v, true
+	}
+	if !ok {
+		s.refuse("%q is not a protocol", name)
+		return
+	}
+	if !s.not {
+		s.proto = n
+		s.implied = map[uint64]string{6: "tcp", 17: "udp", 136: "udplite", 132: "sctp", 33: "dccp", 1: "icmp", 58: "icmp6", 50: "esp", 51: "ah", 108: "ipcomp", 135: "mh"}[n]
+	}
+	base := packet.Only(s.packetFamily())
+	s.narrow(base, base.With(packet.Proto, packet.OneOf(n)))
+}
+
+// load reads the name of a module.
+func (s *state) load(name string) {
+	s.module = name
+	s.loaded = append(s.loaded, name)
+	s.used = append(s.used, map[string]bool{})
+	if n := map[string]uint64{"tcp": 6, "udp": 17, "udplite": 136, "sctp": 132, "dccp": 33, "icmp": 1, "icmp6": 58, "icmpv6": 58, "ipv6-icmp": 58, "esp": 50, "ah": 51, "ipcomp": 108, "mh": 135, "mobility-header": 135}[name]; n != 0 && s.proto != n {
+		s.refuse("the module %s is for its protocol only", name)
+	}
+	switch {
+	case name == "policy":
+		s.policies = append(s.policies, policy{})
+	case name == "multiport" && !slices.Contains([]uint64{6, 17, 136, 132, 33}, s.proto):
+		s.refuse("the module multiport is for a protocol that has ports")
+	case modules[name]: // also without an option: rpfilter, socket, limit and their like have a meaning then
+		s.unsure("module " + name)
+	case !modelled[name]:
+		s.unread("module %q is not known", name)
+	}
+}
+
+// form returns what stands behind an option: as the modules that were loaded have it, the last first, or the protocol's.
+func (s *state) form(opt string) (module string, f form, ok bool) {
+	for _, m := range slices.Backward(s.loaded) {
+		if f, ok := forms()[m][opt]; ok {
+			return m, f, true
+		}
+	}
+	if f, ok := forms()[s.implied][opt]; ok && s.implied != "" {
+		return s.implied, f, true
+	}
+	return "", nil, false
+}
+
+// once reports whether an option of a module stands for the first time; after "--next" the policy's may stand again.
+func (s *state) once(module, opt string) bool {
+	if !slices.Contains(s.loaded, module) {
+		s.loaded, s.used = append(s.loaded, module), append(s.used, map[string]bool{})
+	}
+	for i := range slices.Backward(s.loaded) {
+		if s.loaded[i] != module {
+			continue
+		}
+		if opt == "--next" {
+			clear(s.used[i])
+			return true
+		}
+		if s.used[i][opt] {
+			return false
+		}
+		s.used[i][opt] = true
+		return true
+	}
+	return true
 }
 
 var modelled = map[string]bool{"tcp": true, "udp": true, "udplite": true, "sctp": true, "dccp": true, "icmp": true, "icmp6": true, "ipv6-icmp": true, "conntrack": true, "state": true,
@@ -180,12 +286,30 @@ var modelled = map[string]bool{"tcp": true, "udp": true, "udplite": true, "sctp"
 
 func (s *state) address(f packet.Field, text string) {
 	fam := s.packetFamily()
-	s.field(packet.Only(fam), f, text, func(t string) (packet.Values, error) {
+	base := packet.Only(fam)
+	var all []packet.Values
+	for t := range strings.SplitSeq(text, ",") {
 		if p, err := netip.ParsePrefix(t); err == nil && p.Bits() == 0 {
 			t = "*"
 		}
-		return values.Addresses(t, fam)
-	})
+		v, err := values.Addresses(t, fam)
+		if err != nil {
+			wide, exact, ok := masked(t, fam)
+			switch {
+			case !ok:
+				s.refuse("%v", err)
+				return
+			case !exact:
+				s.unsure("a mask that is no prefix")
+				if s.not {
+					return
+				}
+			}
+			v = wide
+		}
+		all = append(all, v)
+	}
+	s.narrow(base, base.With(f, packet.Join(all...)))
 	if ps := s.rule.When.Prefixes(f); len(ps) == 1 && !s.not {
 		if f == packet.Src {
 			s.from = ps[0]
@@ -195,36 +319,132 @@ func (s *state) address(f packet.Field, text string) {
 	}
 }
 
+// masked reads an address under a mask that is no prefix: the addresses that have these bits, or, where those are too many ranges, the
+// network that holds them all.
+func masked(text string, fam packet.Family) (v packet.Values, exact, ok bool) {
+	ip, under, _ := strings.Cut(text, "/")
+	a, err1 := netip.ParseAddr(ip)
+	m, err2 := netip.ParseAddr(under)
+	if err1 != nil || err2 != nil || a.Is4() != m.Is4() || a.Is4() != (fam == packet.IPv4) {
+		return v, false, false
+	}
+	addr, mask := a.AsSlice(), m.AsSlice()
+	bit := func(b []byte, i int) bool { return b[i/8]>>(7-i%8)&1 == 1 }
+	n := len(mask) * 8
+	last := n // behind it no bit is asked for
+	for last > 0 && !bit(mask, last-1) {
+		last--
+	}
+	lead := 0
+	for lead < last && bit(mask, lead) {
+		lead++
+	}
+	var free []int
+	for i := lead; i < last; i++ {
+		if !bit(mask, i) {
+			free = append(free, i)
+		}
+	}
+	for i := range addr {
+		addr[i] &= mask[i]
+	}
+	low, _ := netip.AddrFromSlice(addr)
+	if len(free) > 10 {
+		return packet.Prefix(netip.PrefixFrom(low, lead).Masked()), false, true
+	}
+	var all []packet.Values
+	for k := range 1 << len(free) {
+		b := slices.Clone(addr)
+		for j, i := range free {
+			if k>>j&1 == 1 {
+				b[i/8] |= 1 << (7 - i%8)
+			}
+		}
+		one, _ := netip.AddrFromSlice(b)
+		all = append(all, packet.Prefix(netip.PrefixFrom(one, last)))
+	}
+	return packet.Join(all...), true, true
+}
+
 func (s *state) iface(f packet.Field) {
-	name := s.value()
+	name := s.take()
+	if name == "" || len(name) > 15 {
+		s.refuse("%q is not the name of an interface", name)
+	}
 	if cut, ok := strings.CutSuffix(name, "+"); ok {
 		name = cut + "*"
 	}
 	s.narrow(packet.All(), packet.Where(f, packet.Name(name)))
 }
 
+// colons reads a port, or a range as iptables writes it.
+func colons(t string) (packet.Values, error) {
+	lo, hi, ok := strings.Cut(t, ":")
+	switch {
+	case ok && lo == "":
+		t = "0-" + hi
+	case ok && hi == "":
+		t = lo + "-65535"
+	case ok:
+		t = lo + "-" + hi
+	case strings.Contains(t, "-") && values.Services[t] == 0:
+		return packet.Values{}, fmt.Errorf("%q is not a port", t)
+	}
+	return values.Ports(t)
+}
+
 // option reads an option of a module, or of the protocol that -p names.
 func (s *state) option(opt string) {
-	ported := packet.Where(packet.Proto, packet.WithPorts)
-	colons := func(t string) (packet.Values, error) {
-		lo, hi, ok := strings.Cut(t, ":")
-		switch {
-		case ok && lo == "":
-			t = "0-" + hi
-		case ok && hi == "":
-			t = lo + "-65535"
-		case ok:
-			t = lo + "-" + hi
+	module, form, known := s.form(opt)
+	switch {
+	case !known && strings.HasPrefix(opt, "-"):
+		s.unread("%q is an option that is not known", opt)
+		for s.i < len(s.w) && !strings.HasPrefix(s.w[s.i], "-") && s.w[s.i] != "!" {
+			s.i++
 		}
-		return values.Ports(t)
+		return
+	case !known:
+		s.refuse("%q was not expected here", opt)
+		return
+	case s.i+len(form) > len(s.w):
+		s.refuse("a value was expected behind %q", opt)
+		s.i = len(s.w)
+		return
 	}
+	if !s.once(module, opt) {
+		s.refuse("%s stands twice", opt)
+	}
+	for i, check := range form {
+		if !check(s.w[s.i+i]) {
+			s.refuse("%q is not a value of %s", s.w[s.i+i], opt)
+			s.i += len(form)
+			return
+		}
+	}
+	if s.not && !invertible()[opt] {
+		s.refuse("there is no \"!\" before %s", opt)
+	}
+	s.module = module
+	ported := packet.Where(packet.Proto, packet.WithPorts)
 	switch opt {
-	case "--sport", "--source-port", "--sports", "--source-ports":
-		s.field(ported, packet.Sport, s.value(), colons)
-	case "--dport", "--destination-port", "--dports", "--destination-ports":
-		s.field(ported, packet.Dport, s.value(), colons)
+	case "--sport", "--source-port", "--dport", "--destination-port":
+		f := packet.Sport
+		if opt == "--dport" || opt == "--destination-port" {
+			f = packet.Dport
+		}
+		text := s.take()
+		v, err := colons(text)
+		if err != nil || strings.Contains(text, ",") {
+			s.refuse("%q is not a port", text)
+			return
+		}
+		s.narrow(ported, ported.With(f, v))
+	case "--sports", "--source-ports":
+		s.field(ported, packet.Sport, s.take(), colons)
+	case "--dports", "--destination-ports":
+		s.field(ported, packet.Dport, s.take(), colons)
 	case "--ports":
-		t := s.value()
+		t := s.take()
 		a, b := packet.None(), packet.None()
 		for part := range strings.SplitSeq(t, ",") {
 			v, err := colons(part)
@@ -236,78 +456,68 @@ func (s *state) option(opt string) {
 		}
 		s.narrow(ported, a.Or(b))
 	case "--icmp-type":
-		s.icmpType(1, values.ICMPTypes, packet.IPv4)
+		s.icmpType(1, packet.IPv4)
 	case "--icmpv6-type":
-		s.icmpType(58, values.ICMPv6Types, packet.IPv6)
+		s.icmpType(58, packet.IPv6)
 	case "--ctstate", "--state":
-		s.states(s.value())
+		s.states(s.take())
 	case "--ctdir":
-		s.field(packet.All(), packet.Direction, strings.ToLower(s.value()), func(t string) (packet.Values, error) {
+		s.field(packet.All(), packet.Direction, strings.ToLower(s.take()), func(t string) (packet.Values, error) {
 			return values.Ranged(t, 1, map[string]uint64{"original": packet.Original, "reply": packet.Reply}, "a direction")
 		})
 	case "--match-set":
-		s.set(s.value(), strings.Split(s.take(), ","))
+		s.set(s.take(), strings.Split(s.take(), ","))
 	case "--src-range", "--dst-range":
 		f := packet.Src
 		if opt == "--dst-range" {
 			f = packet.Dst
 		}
-		s.field(packet.Only(s.packetFamily()), f, s.value(), func(t string) (packet.Values, error) { return values.Addresses(t, s.packetFamily()) })
+		s.field(packet.Only(s.packetFamily()), f, s.take(), func(t string) (packet.Values, error) { return values.Addresses(t, s.packetFamily()) })
 	case "--mark":
 		if s.module != "mark" {
-			s.value()
+			s.take()
 			s.unsure("the mark of the connection")
 			return
 		}
-		s.mark(s.value())
+		s.mark(s.take())
 	case "--comment":
 		s.rule.Comment = source.Clean(s.take())
 	case "--dir", "--pol", "--strict", "--reqid", "--spi", "--proto", "--mode", "--tunnel-src", "--tunnel-dst", "--next":
 		s.policyOption(opt)
-	case "--syn":
-		s.unsure("tcp flags")
-	case "--tcp-flags":
-		s.value()
-		s.take()
+	case "--syn", "--tcp-flags":
+		s.i += len(form)
 		s.unsure("tcp flags")
 	default:
-		s.foreign(opt)
+		s.i += len(form)
+		if modules[module] || module == "set" {
+			s.unsure("module " + module)
+		} else {
+			s.unsure(module + " " + opt)
+		}
 	}
 }
 
-// foreign passes over an option that is outside of the model, with its values.
-func (s *state) foreign(opt string) {
-	for s.i < len(s.w) && !strings.HasPrefix(s.w[s.i], "-") && s.w[s.i] != "!" {
-		s.i++
-	}
-	switch {
-	case modules[s.module] || s.module == "set" && (opt == "--return-nomatch" || opt == "--update-counters" || opt == "--update-subcounters"):
-		s.unsure("module " + s.module)
-	case s.module == "conntrack" || s.module == "tcp" || s.module == "sctp" || s.module == "dccp":
-		s.unsure(s.module + " " + opt)
-	default:
-		s.unread("%q is an option that is not known", opt)
-	}
-}
-
-func (s *state) icmpType(proto uint64, names map[string]uint64, fam packet.Family) {
+func (s *state) icmpType(proto uint64, fam packet.Family) {
 	base := packet.Only(fam).With(packet.Proto, packet.OneOf(proto))
-	t, code, coded := strings.Cut(s.value(), "/")
-	if t == "any" {
+	text := strings.ToLower(s.take())
+	if text == "any" {
 		s.narrow(base, base)
 		return
 	}
-	v, err := values.Ranged(t, 255, names, "a type of ICMP")
+	if named, ok := icmpNames(proto)[text]; ok {
+		text = named
+	}
+	t, code, coded := strings.Cut(text, "/")
+	n, err := strconv.ParseUint(t, 0, 8)
 	if err != nil {
-		s.unread("%v", err)
+		s.refuse("%q is not a type of ICMP", text)
 		return
 	}
-	types := values.EachType(v)
+	types := values.EachType(packet.OneOf(n))
 	if coded {
-		n, single := v.Single()
-		c, err := strconv.ParseUint(code, 10, 8)
-		if err != nil || !single {
-			s.unread("%q is not a code of ICMP", code)
+		c, err := strconv.ParseUint(code, 0, 8)
+		if err != nil {
+			s.refuse("%q is not a code of ICMP", code)
 			return
 		}
 		types = packet.OneOf(n<<8 | c)
@@ -326,7 +536,7 @@ func (s *state) states(text string) {
 		case word == "dnat":
 			set = set.Or(packet.Where(packet.Translated, packet.OneOf(2, 3)))
 		default:
-			s.unread("%q is not a connection state", word)
+			s.refuse("%q is not a connection state", word)
 			return
 		}
 	}
@@ -357,7 +567,7 @@ func (s *state) mark(text string) {
 		m, err2 = strconv.ParseUint(mask, 0, 32)
 	}
 	if err1 != nil || err2 != nil {
-		s.unread("%q is not a mark", text)
+		s.refuse("%q is not a mark", text)
 		return
 	}
 	got, ok := packet.Masked(uint32(v), uint32(m))
@@ -369,23 +579,23 @@ func (s *state) mark(text string) {
 }
 
 func (s *state) policyOption(opt string) {
-	if s.module != "policy" {
-		s.foreign(opt)
-		return
-	}
-	p := &s.policy
+	p := &s.policies[len(s.policies)-1]
 	switch opt {
 	case "--dir":
-		p.out = s.value() == "out"
+		p.said = true
+		p.out = s.take() == "out"
+		if h := s.chain.Hook; p.out && (h == gateway.Input || h == gateway.Prerouting) || !p.out && (h == gateway.Output || h == gateway.Postrouting) {
+			s.refuse("the direction has no meaning in the chain %s", s.chain.Name)
+		}
 	case "--pol":
-		p.none = s.value() == "none"
+		p.none = s.take() == "none"
 	case "--strict":
 	case "--next":
 		p.next, p.more = true, "a second transformation"
 	case "--mode":
-		p.mode = s.value()
+		p.mode = s.take()
 	case "--tunnel-src", "--tunnel-dst":
-		text := s.value()
+		text := s.take()
 		// the peer's end: the source of what came in, the destination of what goes out
 		if p.out != (opt == "--tunnel-dst") || p.next {
 			p.more = "the own end of the tunnel"
@@ -398,16 +608,22 @@ func (s *state) policyOption(opt string) {
 		}
 		p.peer, p.hasPeer, p.not = v, true, s.not
 	default:
-		s.value()
+		s.take()
 		p.more = "the " + strings.TrimPrefix(opt, "--") + " of the SA"
 	}
 }
 
 func (s *state) finishPolicy() {
-	p := s.policy
-	if !p.said {
-		return
+	for _, p := range s.policies {
+		if !p.said {
+			s.refuse("the module policy has a direction")
+			continue
+		}
+		s.protected(p)
 	}
+}
+
+func (s *state) protected(p policy) {
 	f := packet.PeerIn
 	if p.out {
 		f = packet.PeerOut
@@ -436,7 +652,10 @@ func (s *state) finishPolicy() {
 
 // target reads what the rule does.
 func (s *state) target(name string, goTo bool) {
-	opts := s.targetOptions()
+	opts := s.targetOptions(name)
+	if why := misplaced(name, s.chain); why != "" && !goTo {
+		s.refuse("%s", why)
+	}
 	switch name {
 	case "ACCEPT":
 		s.rule.Verb = gateway.Accept
@@ -462,6 +681,9 @@ func (s *state) target(name string, goTo bool) {
 		if _, ok := opts["--restore-mark"]; ok {
 			s.rule.SetMark = &gateway.MarkChange{Mask: ^uint32(0), Any: true}
 		}
+	case "TPROXY": // to a program of the gateway: whether one listens, no file says
+		s.rule.Verb = gateway.UnknownAction
+		s.unsure("a transparent proxy")
 	case "SNAT":
 		s.rule.Verb = gateway.SourceNAT
 		s.translate(opts["--to-source"])
@@ -475,6 +697,9 @@ func (s *state) target(name string, goTo bool) {
 		}
 		s.rule.To.Text = "an address of the interface"
 		if t := opts["--to-ports"]; t != "" {
+			if !s.ported() {
+				s.refuse("a translation of ports is for a protocol that has ports")
+			}
 			v, err := values.Ports(t)
 			if err != nil {
 				s.unread("%v", err)
@@ -485,7 +710,7 @@ func (s *state) target(name string, goTo bool) {
 		s.netmap(opts["--to"])
 	default:
 		switch {
-		case passing[name]:
+		case passing[name] && s.chains[name] == nil && !goTo:
 		case s.chains[name] != nil || goTo || strings.ToUpper(name) != name || s.declaredLater(name):
 			s.jump(name, goTo)
 		default:
@@ -515,22 +740,52 @@ func (s *state) jump(name string, goTo bool) {
 	s.rule.Target = source.Clean(s.family + " " + s.table + " " + name)
 	c := s.chains[name]
 	if c == nil {
+		s.jumps = append(s.jumps, jump{name, s.n})
 		d := s.in.Gateway.Defined("chain", s.rule.Target)
 		d.Used = append(d.Used, s.rule.At)
 		return
 	}
-	s.used[c] = append(s.used[c], s.rule.At)
+	s.reader.used[c] = append(s.reader.used[c], s.rule.At)
 }
 
-// targetOptions takes the options behind a target with their values.
-func (s *state) targetOptions() map[string]string {
+// targetOptions takes the options behind a target with their values; options of modules may stand between them.
+func (s *state) targetOptions(name string) map[string]string {
+	known, all := forms()[name]
 	out := map[string]string{}
-	for s.i < len(s.w) && strings.HasPrefix(s.w[s.i], "--") && s.w[s.i] != "--comment" {
-		opt := s.take()
-		out[opt] = ""
-		if s.i < len(s.w) && (!strings.HasPrefix(s.w[s.i], "-") || opt == "--log-prefix") {
-			out[opt] = s.take()
+	if !all && !passing[name] && (s.chains[name] != nil || places[s.table][name].Hook != gateway.NoHook) { // a chain has no options
+		return out
+	}
+	for s.i < len(s.w) && strings.HasPrefix(s.w[s.i], "--") {
+		opt := s.w[s.i]
+		form, ok := known[opt]
+		if _, _, module := s.form(opt); !ok && (module || all) || twins[opt] != "" || opt == "--match" {
+			break
 		}
+		s.i++
+		if _, twice := out[opt]; twice {
+			s.refuse("%s stands twice", opt)
+		}
+		out[opt] = ""
+		switch {
+		case !ok: // of a target that is not modelled
+			if s.i < len(s.w) && !strings.HasPrefix(s.w[s.i], "-") {
+				out[opt] = s.take()
+			}
+		case s.i+len(form) > len(s.w):
+			s.refuse("a value was expected behind %q", opt)
+			return out
+		default:
+			for i, check := range form {
+				if !check(s.w[s.i+i]) {
+					s.refuse("%q is not a value of %s", s.w[s.i+i], opt)
+				}
+			}
+			out[opt] = strings.Join(s.w[s.i:s.i+len(form)], " ")
+			s.i += len(form)
+		}
+	}
+	if needy[name] && len(out) == 0 {
+		s.refuse("the target %s wants an option", name)
 	}
 	return out
 }
@@ -547,7 +802,7 @@ func (s *state) setMark(opts map[string]string) {
 		switch {
 		case err != nil || err2 != nil:
 			change = &gateway.MarkChange{Mask: ^uint32(0), Any: true}
-			s.unread("%q is not a mark", text)
+			s.refuse("%q is not a mark", text)
 		case opt == "--set-mark":
 			change.Mask |= change.Value
 		case opt == "--set-xmark":
@@ -565,12 +820,28 @@ func (s *state) setMark(opts map[string]string) {
 	}
 }
 
+// ported reports whether the rule is for one protocol that has ports.
+func (s *state) ported() bool { return slices.Contains([]uint64{6, 17, 132, 33}, s.proto) }
+
 func (s *state) translate(text string) {
+	text, shift, shifted := strings.Cut(text, "/")
+	if !shifted {
+		shift = ""
+	}
 	to, err := values.Target(text, s.packetFamily())
 	if err != nil {
 		s.unread("%v", err)
 		s.rule.To.Text = "an address that was not read"
 		return
+	}
+	if (strings.Count(text, ":") == 1 || strings.Contains(text, "]:")) && !s.ported() {
+		s.refuse("a translation of ports is for a protocol that has ports")
+	}
+	if shifted {
+		if _, err := strconv.ParseUint(shift, 10, 16); err != nil || to.Ports.Empty() {
+			s.refuse("%q is not a port that others are shifted from", shift)
+		}
+		s.unsure("ports that are shifted") // which of them it becomes hangs on the port that it was
 	}
 	to.Onto = netip.Prefix{} // a network here is not moved one to one
 	s.rule.To = to
@@ -581,7 +852,7 @@ func (s *state) netmap(text string) {
 	p, err := netip.ParsePrefix(text)
 	if err != nil {
 		s.rule.Verb = gateway.UnknownAction
-		s.unread("%q is not a network", text)
+		s.refuse("%q is not a network", text)
 		return
 	}
 	s.rule.Verb = gateway.DestinationNAT
@@ -591,7 +862,7 @@ func (s *state) netmap(text string) {
 	}
 	p = p.Masked()
 	s.rule.To = gateway.Translation{Family: s.packetFamily(), Text: p.String(), Addrs: packet.Prefix(p)}
-	if from.IsValid() && from.Bits() == p.Bits() {
-		s.rule.To.From, s.rule.To.Onto = from, p
+	if s.rule.To.Onto = p; from.IsValid() && from.Bits() == p.Bits() {
+		s.rule.To.From = from
 	}
 }

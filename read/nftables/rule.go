@@ -1158,10 +1158,7 @@ func (s *state) translate(t token) {
 		if err != nil {
 			why = err.Error()
 		} else {
-			if prefix && to.Onto.IsValid() {
-				to.From = to.Onto // refined below, where the rule says which network is moved
-				s.pairNetworks(&to, s.rule.When)
-			}
+			s.pairNetworks(&to, s.rule.When, prefix)
 			s.rule.To = to
 			return
 		}
@@ -1178,10 +1175,7 @@ func (s *state) translate(t token) {
 				why = err.Error()
 				break
 			}
-			if prefix && to.Onto.IsValid() {
-				to.From = to.Onto
-				s.pairNetworks(&to, r.When.And(a.when))
-			}
+			s.pairNetworks(&to, r.When.And(a.when), prefix)
 			r.To = to
 			if p.unsure != "" {
 				r.Unsure = append(slices.Clone(r.Unsure), p.unsure)
@@ -1202,7 +1196,11 @@ func (s *state) translate(t token) {
 }
 
 // pairNetworks makes a translation between networks of equal size one-to-one.
-func (s *state) pairNetworks(to *gateway.Translation, when packet.Set) {
+func (s *state) pairNetworks(to *gateway.Translation, when packet.Set, prefix bool) {
+	if !prefix || !to.Onto.IsValid() {
+		to.Onto = netip.Prefix{}
+		return
+	}
 	f := packet.Src
 	if s.rule.Verb == gateway.DestinationNAT {
 		f = packet.Dst
@@ -1212,7 +1210,6 @@ func (s *state) pairNetworks(to *gateway.Translation, when packet.Set) {
 		to.From = ps[0]
 		return
 	}
-	to.From, to.Onto = netip.Prefix{}, netip.Prefix{}
 }
 
 // mapOperands reads the operands of "to tcp dport map ..."; ok is false where no map follows.

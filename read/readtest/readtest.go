@@ -199,11 +199,22 @@ func Differences(a, b *gateway.Gateway) []string {
 	for _, c := range b.Chains {
 		index[c.ID()] = c
 	}
-	if len(a.Chains) != len(b.Chains) {
-		out = append(out, fmt.Sprintf("%d chains against %d", len(a.Chains), len(b.Chains)))
+	told := func(g *gateway.Gateway) (n int) { // an empty base chain that accepts is the same as none
+		for _, c := range g.Chains {
+			if len(c.Rules) > 0 || c.Hook == gateway.NoHook || c.Policy.Value != gateway.Accept {
+				n++
+			}
+		}
+		return n
+	}
+	if n, m := told(a), told(b); n != m {
+		out = append(out, fmt.Sprintf("%d chains against %d", n, m))
 	}
 	for _, c := range a.Chains {
 		d := index[c.ID()]
+		if d == nil && len(c.Rules) == 0 && c.Hook != gateway.NoHook && c.Policy.Value == gateway.Accept {
+			continue
+		}
 		if d == nil {
 			out = append(out, "no chain "+c.ID())
 			continue
