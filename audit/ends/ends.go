@@ -75,13 +75,16 @@ func of(p *audit.Pass, t *estate.Tunnel, a agree.Attempt, f *agree.Failure) audi
 	if at.IsZero() {
 		end, other, at, far = a.Responder, a.Initiator, f.Lines[1], f.Lines[0]
 	}
+	if end.Connection == nil { // the other end has none for it
+		end, other = other, end
+	}
 	out := p.On(&audit.Subject{End: end, Tunnel: t}, at, false)
 	out.Message = f.Why
 	if f.Notify != "" {
 		out.Message += " (" + string(f.Step) + ": " + f.Notify + ")"
 	}
 	out.Mend = strings.ToUpper(f.Changes[0][:1]) + strings.Join(f.Changes, "; or ")[1:] + "."
-	if !far.IsZero() {
+	if !far.IsZero() && other.Connection != nil {
 		out.Also = append(out.Also, audit.Evidence{Pos: far, Note: "what " + other.Name() + " says"})
 	}
 	return out

@@ -66,7 +66,11 @@ func (m *mend) apply(ar *txtar.Archive) (*txtar.Archive, error) {
 			out.Files = slices.Delete(out.Files, at, at+1)
 			at = -1
 		case strings.HasPrefix(e, "+ "):
-			lines = slices.Insert(lines, line, e[2:])
+			text := e[2:]
+			if strings.HasSuffix(out.Files[at].Name, "ipsec.conf") && !strings.HasPrefix(text, "conn ") { // there, what stands at the margin begins a section
+				text = "\t" + text
+			}
+			lines = slices.Insert(lines, line, text)
 			line++
 		case strings.HasPrefix(e, "- "), strings.HasPrefix(e, " "):
 			find := strings.TrimSpace(strings.TrimPrefix(e, "-"))

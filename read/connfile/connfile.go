@@ -3,6 +3,7 @@
 package connfile
 
 import (
+	"fmt"
 	"net/netip"
 	"regexp"
 	"slices"
@@ -19,6 +20,7 @@ type Section struct {
 	Kind, Name string
 	At         source.Pos
 	Values     []*fill.Value
+	Twice      *fill.Value // a key that stands twice, where that is a mistake
 	also       []*fill.Value
 	index      map[string]int  // where a key is in Values
 	refs       map[string]bool // the texts of also
@@ -28,6 +30,7 @@ type Section struct {
 type File struct {
 	Sections []*Section
 	in       *read.Input
+	dialect  Dialect
 	index    map[[2]string]*Section // by kind and name
 	said     map[source.Pos]bool    // lines about which a problem was said
 }
@@ -44,47 +47,128 @@ func (f *File) problem(at source.Pos, format string, args ...any) {
 	f.in.Gateway.Problems = append(f.in.Gateway.Problems, source.Errorf(at, format, args...))
 }
 
-// Parse reads a file and what it includes. Sections of one kind and name are one section.
-func Parse(in *read.Input) *File {
-	f := &File{in: in, index: map[[2]string]*Section{}}
+// Dialect is how one of the daemons that have such a file takes it apart, as they were asked (lab/formats).
+type Dialect struct {
+	FoldKeys   bool // keys in capitals are the same
+	OneWord    bool // a value without quotation marks is one word; braces quote too, and a mark that is not closed is none
+	Authority  bool // there are sections "ca"
+	OnceOnly   bool // a connection with a key twice is not loaded
+	MissingBad bool // a reference to a section that is not there, or in a circle, is a mistake of the whole file
+}
+
+// Parse reads a file and what it includes. Sections of one kind and name are one section. For a mistake of its grammar the daemon
+// takes nothing of it: that is said, and what can be understood all the same is read.
+func Parse(in *read.Input, d Dialect) *File {
+	f := &File{in: in, dialect: d, index: map[[2]string]*Section{}}
 	f.parse(in)
 	return f
 }
 
+// refuse says that the daemon takes nothing of the file, once.
+func (f *File) refuse(in *read.Input, line int, format string, args ...any) {
+	if in.Gateway.RefusedOf(in.File.Format) == nil {
+		in.Refuse(line, format, args...)
+	}
+}
+
 func (f *File) parse(in *read.Input) {
+	if in.File.Marked() {
+		f.refuse(in, 1, "the file begins with a byte order mark")
+	}
 	var s *Section
 	for n := 1; n <= in.File.Lines(); n++ {
-		at := n
-		var line string
-		line, n = in.Logical(n)
+		line := in.File.Line(n)
 		text := strings.TrimSpace(cut(line))
-		indented := len(line) > 0 && (line[0] == ' ' || line[0] == '\t')
+		if text == "" {
+			continue
+		}
+		if strings.Contains(line, "\r") && !in.File.Converted() && !strings.HasPrefix(strings.TrimSpace(line), "#") {
+			f.refuse(in, n, "a carriage return stands here")
+		}
+		indented := line[0] == ' ' || line[0] == '\t'
 		word, rest, _ := strings.Cut(strings.ReplaceAll(text, "\t", " "), " ")
 		rest = strings.TrimSpace(rest)
+		opens := word == "conn" || word == "config" || word == "ca" && f.dialect.Authority
 		switch {
-		case text == "":
-		case word == "include" && !strings.Contains(word, "="):
+		case word == "include" && rest != "" && !strings.HasPrefix(rest, "="):
 			in.Count()
-			for _, sub := range in.Include(at, unquote(rest)) {
+			if indented && f.dialect.OneWord {
+				f.refuse(in, n, "%q stands inside of a section", word)
+			}
+			for _, sub := range in.Include(n, unquote(rest)) {
 				f.parse(sub)
 			}
 		case word == "version" && !strings.Contains(text, "="):
 			in.Count()
-		case (word == "conn" || word == "config" || word == "ca") && !strings.Contains(word, "=") && rest != "" && !strings.HasPrefix(rest, "="):
+		case !indented && opens:
 			in.Count()
-			s = f.section(word, rest, in.At(at))
-		case s == nil || !indented && !strings.Contains(text, "="):
-			in.Unread(at, "", "it is neither a section nor a setting of one")
-		default:
-			key, value, ok := strings.Cut(text, "=")
-			if !ok {
-				in.Unread(at, s.Name, "an equals sign is missing")
-				continue
+			name := unquote(rest)
+			if name == "" || strings.Contains(name, " ") && name == rest {
+				in.Unread(n, "", "a section has one name")
+				f.refuse(in, n, "a section has one name")
 			}
-			in.Count()
-			s.set(&fill.Value{Key: strings.ToLower(strings.TrimSpace(key)), Text: unquote(strings.TrimSpace(value)), At: in.At(at)})
+			s = f.section(word, name, in.At(n))
+		case !indented:
+			in.Unread(n, "", "it is neither a section nor a setting of one")
+			f.refuse(in, n, "at the margin stand %q and the like, and no %q", "conn", word)
+		case s == nil:
+			in.Unread(n, "", "it stands outside of every section")
+			if f.dialect.OneWord || opens {
+				f.refuse(in, n, "it stands outside of every section")
+			}
+		default:
+			f.setting(in, n, s, text)
 		}
 	}
+}
+
+// setting reads "key=value".
+func (f *File) setting(in *read.Input, n int, s *Section, text string) {
+	key, value, ok := strings.Cut(text, "=")
+	key, value = strings.TrimSpace(key), strings.TrimSpace(value)
+	if !ok || strings.ContainsAny(key, " \t\"") {
+		in.Unread(n, s.Name, "an equals sign is missing")
+		f.refuse(in, n, "a setting is a keyword, an equals sign and a value")
+		return
+	}
+	in.Count()
+	if why := f.dialect.odd(value); why != "" {
+		in.Unread(n, s.Name, "%s", why)
+		f.refuse(in, n, "%s", why)
+	}
+	if f.dialect.FoldKeys {
+		key = strings.ToLower(key)
+	}
+	if f.dialect.OneWord && len(value) > 1 && value[0] == '{' && value[len(value)-1] == '}' {
+		value = value[1 : len(value)-1]
+	}
+	s.set(&fill.Value{Key: key, Text: unquote(value), At: in.At(n)})
+}
+
+// odd returns why a value breaks the daemon's grammar; "" where it does not.
+func (d Dialect) odd(value string) string {
+	quoted := len(value) > 0 && value[0] == '"'
+	bare := value
+	if quoted {
+		end := strings.IndexByte(value[1:], '"')
+		switch {
+		case end < 0 && d.OneWord:
+			return "" // the mark is taken as part of the value
+		case end < 0:
+			return "a quotation mark is not closed"
+		}
+		bare = value[end+2:]
+	}
+	switch {
+	case d.OneWord && strings.HasPrefix(value, "{") && strings.HasSuffix(value, "}"):
+	case d.OneWord && strings.ContainsAny(bare, " \t"):
+		return "a value with blanks has quotation marks around it"
+	case !d.OneWord && strings.Contains(bare, "="):
+		return "a value with an equals sign has quotation marks around it"
+	case !d.OneWord && strings.Count(bare, `"`)%2 == 1:
+		return "a quotation mark is not closed"
+	}
+	return ""
 }
 
 // cut drops a comment: what stands behind a "#" outside of quotation marks, at the start or behind a blank.
@@ -104,7 +188,7 @@ func cut(line string) string {
 }
 
 func unquote(s string) string {
-	if len(s) > 1 && (s[0] == '"' || s[0] == '\'') && s[len(s)-1] == s[0] {
+	if len(s) > 1 && s[0] == '"' && s[len(s)-1] == '"' {
 		return s[1 : len(s)-1]
 	}
 	return s
@@ -129,6 +213,9 @@ func (s *Section) set(v *fill.Value) {
 		return
 	}
 	if i, said := s.index[v.Key]; said {
+		if s.Twice == nil {
+			s.Twice = v
+		}
 		if old := s.Values[i]; old.Text != v.Text {
 			v.Was = append(old.Was, old.At)
 		}
@@ -187,6 +274,100 @@ func (r *resolver) values(s *Section, trail []*Section, inherited bool) []*fill.
 		}
 	}
 	return lay(out, also, false)
+}
+
+// Broken returns why the daemon does not load a section, or, with MissingBad, anything: a key that stands twice, a reference to a section
+// that is not there or in a circle; nil where it does.
+func (f *File) Broken(s *Section) *source.Error {
+	if f.dialect.OnceOnly && s.Twice != nil {
+		return source.Errorf(s.Twice.At, "the keyword %s stands twice", source.Clean(s.Twice.Key))
+	}
+	state := map[*Section]int{}
+	var visit func(s *Section) *source.Error
+	visit = func(s *Section) *source.Error {
+		state[s] = 1
+		for _, ref := range s.also {
+			for name := range strings.FieldsSeq(strings.ReplaceAll(ref.Text, ",", " ")) {
+				switch other := f.index[[2]string{s.Kind, name}]; {
+				case other == nil:
+					return source.Errorf(ref.At, "section %s, which it refers to, is not there", source.Clean(name))
+				case state[other] == 1:
+					return source.Errorf(ref.At, "section %s refers to itself", source.Clean(name))
+				case state[other] == 0:
+					if err := visit(other); err != nil {
+						return err
+					}
+				}
+			}
+		}
+		state[s] = 2
+		return nil
+	}
+	return visit(s)
+}
+
+// Mistaken says of the first broken section that the daemon takes nothing of the file, where that is so.
+func (f *File) Mistaken() {
+	if !f.dialect.MissingBad {
+		return
+	}
+	for _, s := range f.Sections {
+		if e := f.Broken(s); e != nil {
+			f.refuseAt(e)
+			return
+		}
+	}
+}
+
+// refuseAt says that the daemon takes nothing of the file for a mistake that is known already.
+func (f *File) refuseAt(e *source.Error) {
+	if f.in.Gateway.RefusedOf(f.in.File.Format) == nil {
+		f.in.Gateway.Refused = append(f.in.Gateway.Refused, gateway.Refusal{Error: e, Format: f.in.File.Format, What: "nothing of " + f.in.File.Format})
+		f.in.Gateway.Problems = append(f.in.Gateway.Problems, e)
+	}
+}
+
+// Words is what a keyword may be set to: every word of Any, or what Check takes.
+type Words struct {
+	Any  []string
+	Fold bool // capitals are the same
+}
+
+// takes reports whether a keyword may be set to a text.
+func (w Words) takes(text string) bool {
+	if w.Fold {
+		text = strings.ToLower(text)
+	}
+	return slices.Contains(w.Any, text)
+}
+
+// Check looks at every setting of sections of a kind: those of keywords with words that may be none of these, and keywords that are not
+// known, make the daemon take nothing of the file. A nil known skips that.
+func (f *File) Check(kind string, words map[string]Words, known func(key string) bool) {
+	for _, s := range f.Sections {
+		if s.Kind != kind {
+			continue
+		}
+		for _, v := range s.Values {
+			key := v.Key
+			switch w, ok := words[key]; {
+			case ok && v.Text != "" && !w.takes(v.Text):
+				f.refuseAt(source.Errorf(v.At, "%s", f.veiled(v, "%s is not set to %q", source.Clean(key), source.Clean(v.Text))))
+			case known != nil && !known(key):
+				f.refuseAt(source.Errorf(v.At, "%s", f.veiled(v, "%q is not a keyword of the daemon", source.Clean(key))))
+			}
+		}
+	}
+}
+
+func (f *File) veiled(v *fill.Value, format string, args ...any) string {
+	for _, file := range f.in.Gateway.Files {
+		if file.Path == v.At.File {
+			file.Veil(v.At)
+			return file.Veiled(v.At, fmt.Sprintf(format, args...))
+		}
+	}
+	return fmt.Sprintf(format, args...)
 }
 
 // lay adds to the values of base those of more whose key base lacks; with over set, those of more win.
@@ -291,7 +472,7 @@ func Secrets(in *read.Input) []Secret {
 		}
 		if word, rest, _ := strings.Cut(trimmed, " "); word == "include" {
 			in.Count()
-			for _, sub := range in.Include(at, unquote(strings.TrimSpace(rest))) {
+			for _, sub := range in.Include(at, unquoteEither(strings.TrimSpace(rest))) {
 				out = append(out, Secrets(sub)...)
 			}
 			continue
@@ -341,17 +522,25 @@ func secret(entry string) (Secret, bool) {
 		}
 		s := Secret{Kind: strings.ToUpper(rest[0])}
 		for _, who := range words[:i] {
-			s.Who = append(s.Who, unquote(who))
+			s.Who = append(s.Who, unquoteEither(who))
 		}
 		if len(rest) > 1 {
-			s.Value = unquote(strings.Join(rest[1:], " "))
+			s.Value = unquoteEither(strings.Join(rest[1:], " "))
 			if len(rest) > 2 && s.Kind == "PSK" {
-				s.Value = unquote(rest[1])
+				s.Value = unquoteEither(rest[1])
 			}
 		}
 		return s, true
 	}
 	return Secret{}, false
+}
+
+// unquoteEither takes quotation marks of either kind away, as ipsec.secrets has them.
+func unquoteEither(s string) string {
+	if len(s) > 1 && (s[0] == '"' || s[0] == '\'') && s[len(s)-1] == s[0] {
+		return s[1 : len(s)-1]
+	}
+	return s
 }
 
 // fields splits at blanks outside of quotation marks; a comment ends the list.

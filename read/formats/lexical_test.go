@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"toril/gateway"
 	"toril/lab/cases"
 	"toril/read"
 	"toril/read/libreswan"
@@ -30,11 +31,11 @@ func held(format *read.Format, text string) string {
 	return strings.Join(out, "; ")
 }
 
-func first[T interface{ String() string }](list []T) string {
+func first(list []gateway.Address) string {
 	if len(list) == 0 {
 		return ""
 	}
-	return list[0].String()
+	return list[0].Text
 }
 
 // TestLexicalRulesOfIPsecConf: nothing that a daemon holds is hidden from Toril, and nothing is read that it does not hold (lab/formats
@@ -42,6 +43,8 @@ func first[T interface{ String() string }](list []T) string {
 func TestLexicalRulesOfIPsecConf(t *testing.T) {
 	for _, c := range cases.IPsecConf {
 		assert.Equal(t, c.Strongswan, held(strongswan.IPsecConf, c.Text), "strongSwan: %s", c.Name)
-		assert.Equal(t, c.Libreswan, held(libreswan.Format, c.Text), "Libreswan: %s", c.Name)
+		if c.Libreswan != cases.Unasked {
+			assert.Equal(t, c.Libreswan, held(libreswan.Format, c.Text), "Libreswan: %s", c.Name)
+		}
 	}
 }

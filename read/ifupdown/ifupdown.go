@@ -5,11 +5,13 @@ import (
 	"fmt"
 	"net/netip"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
 	"toril/gateway"
 	"toril/read"
+	"toril/read/iproute"
 	"toril/read/values"
 	"toril/source"
 )
@@ -45,20 +47,42 @@ type reader struct {
 	mask  string
 	six   bool
 	skip  bool // inside of a stanza that is of no interest
+
+	method string
+	said   map[string]bool // what the stanza said: the first of several counts
 }
 
 func readFile(in *read.Input) {
 	r := &reader{in: in}
+	if in.File.Marked() {
+		r.refuse(1, "the file begins with a byte order mark")
+	}
 	for n := 1; n <= in.File.Lines(); n++ {
-		at := n
-		var line string
-		line, n = in.Logical(n)
-		w := strings.Fields(line)
-		if len(w) == 0 || strings.HasPrefix(w[0], "#") {
+		at, line := n, in.File.Line(n)
+		if strings.HasPrefix(strings.TrimSpace(line), "#") { // also one that ends in a backslash is over at its end
 			continue
 		}
-		r.statement(at, w)
+		for strings.HasSuffix(line, "\\") && n < in.File.Lines() {
+			n++
+			line = line[:len(line)-1] + in.File.Line(n)
+		}
+		if w := strings.Fields(line); len(w) > 0 {
+			r.statement(at, w)
+		}
 	}
+}
+
+// refuse says that the program takes nothing of the file, once.
+func (r *reader) refuse(n int, format string, args ...any) {
+	if r.in.Gateway.RefusedOf(r.in.File.Format) == nil {
+		r.in.Refuse(n, format, args...)
+	}
+}
+
+// methods are those of the program, by address family (interfaces(5)).
+var methods = map[string][]string{
+	"inet": {"loopback", "static", "manual", "dhcp", "bootp", "tunnel", "ppp", "wvdial", "ipv4ll"}, "inet6": {"loopback", "auto", "static", "manual", "dhcp", "v4tunnel", "6to4", "ppp", "wvdial", "tunnel"},
+	"can": {"static", "manual"}, "ipx": {"static", "dynamic"}, "link": {"none", "manual"}, "meta": {"none"},
 }
 
 func (r *reader) statement(n int, w []string) {
@@ -78,19 +102,27 @@ func (r *reader) statement(n int, w []string) {
 		r.iface, r.skip = nil, true
 	case "iface":
 		r.skip = false
-		if len(w) < 4 {
+		inherits := slices.Contains(w, "inherits")
+		if len(w) < 4 || !slices.Contains(methods[w[2]], w[3]) && !inherits {
+			if !inherits {
+				r.refuse(n, "a stanza is: iface NAME inet|inet6 METHOD")
+			}
 			r.in.Unread(n, "", "a stanza is: iface NAME inet|inet6 METHOD")
-			r.iface = nil
+			r.iface, r.skip = nil, true
 			return
 		}
 		name, _, _ := strings.Cut(w[1], ":") // eth0:1 is a second address of eth0
-		r.iface, r.mask, r.six = r.in.Gateway.InterfaceOf(name, r.in.At(n)), "", w[2] == "inet6"
+		r.iface, r.mask, r.six, r.said, r.method = r.in.Gateway.InterfaceOf(name, r.in.At(n)), "", w[2] == "inet6", map[string]bool{}, w[3]
 		switch w[3] {
-		case "dhcp", "auto", "ppp", "wvdial", "bootp", "v4tunnel", "6to4":
+		case "dhcp", "auto", "ppp", "wvdial", "bootp", "6to4", "ipv4ll":
 			r.iface.Dynamic = true
 		case "loopback":
 			r.iface.Kind = "loopback"
 			r.iface.AddAddress(netip.MustParsePrefix("127.0.0.1/8"))
+		case "tunnel":
+			r.iface.Kind = "tunnel"
+		case "v4tunnel":
+			r.iface.Kind = "sit"
 		}
 	default:
 		switch {
@@ -98,6 +130,10 @@ func (r *reader) statement(n int, w []string) {
 		case r.skip:
 		case r.iface == nil:
 			r.in.Unread(n, "", "it stands outside of every stanza")
+			r.refuse(n, "an option stands outside of every stanza")
+		case len(w) == 1:
+			r.in.Unread(n, "", "an option without a value")
+			r.refuse(n, "an option without a value")
 		default:
 			r.option(n, w)
 		}
@@ -109,7 +145,28 @@ func (r *reader) option(n int, w []string) {
 	if len(w) > 1 {
 		value = w[1]
 	}
+	if once := w[0]; once == "address" || once == "netmask" || once == "gateway" {
+		if r.said[once] {
+			r.in.Unread(n, "", "the stanza says %q before: only the first counts", once)
+			return
+		}
+		r.said[once] = true
+	}
+	tunnel := r.method == "tunnel" || r.method == "v4tunnel"
 	switch w[0] {
+	case "mode":
+		if tunnel {
+			r.iface.Kind = gateway.TunnelKind(strings.ToLower(value))
+		}
+	case "local", "endpoint", "dstaddr":
+		if !tunnel && w[0] != "dstaddr" {
+			r.in.Unread(n, "", "%q is of tunnels only", w[0])
+		} else if w[0] == "local" {
+			r.iface.Local, _ = netip.ParseAddr(value)
+		} else if w[0] == "endpoint" {
+			r.iface.Remote, _ = netip.ParseAddr(value)
+		}
+	case "ttl", "tos", "proto":
 	case "address":
 		r.address(n, value)
 	case "netmask":
@@ -134,8 +191,10 @@ func (r *reader) option(n int, w []string) {
 		}
 		r.in.Gateway.AddRoute(&gateway.Route{At: r.in.At(n), To: to, Via: a, Dev: r.iface.Name, Origin: "static"})
 	case "up", "post-up", "pre-up":
-		if !r.command(n, w[1:]) {
-			r.in.Unread(n, "", "the command %q is not read", source.Clean(strings.Join(w[1:], " ")))
+		for _, c := range commands(w[1:]) {
+			if !r.command(n, c) {
+				r.in.Unread(n, "", "the command %q is not read", source.Clean(strings.Join(c, " ")))
+			}
 		}
 	case "down", "pre-down", "post-down", "metric", "broadcast", "network", "mtu", "hwaddress", "pointopoint", "scope", "accept_ra", "autoconf", "privext", "dad-attempts",
 		"preferred-lifetime", "hostname", "leasehours", "leasetime", "vendor", "client", "label", "description", "provider", "request_prefix":
@@ -171,6 +230,26 @@ func bitsOf(mask string, a netip.Addr) (int, bool) {
 	return n, err == nil && n >= 0 && n <= a.BitLen()
 }
 
+// commands parts a line of the shell at "&&", "||" and ";".
+func commands(w []string) [][]string {
+	var out [][]string
+	start := 0
+	for i := 0; i <= len(w); i++ {
+		if i < len(w) && w[i] != "&&" && w[i] != "||" && w[i] != ";" && !strings.HasSuffix(w[i], ";") {
+			continue
+		}
+		one := slices.Clone(w[start:i])
+		if i < len(w) && len(w[i]) > 1 && strings.HasSuffix(w[i], ";") {
+			one = append(one, strings.TrimSuffix(w[i], ";"))
+		}
+		if len(one) > 0 && !(len(one) == 1 && (one[0] == "true" || one[0] == ":")) {
+			out = append(out, one)
+		}
+		start = i + 1
+	}
+	return out
+}
+
 // command reads the few commands that set addresses, routes and tunnel interfaces; false where it is another.
 func (r *reader) command(n int, w []string) bool {
 	for i := range w {
@@ -178,9 +257,6 @@ func (r *reader) command(n int, w []string) bool {
 	}
 	if len(w) > 0 {
 		w[0] = w[0][strings.LastIndexByte(w[0], '/')+1:]
-	}
-	for len(w) > 0 && (w[len(w)-1] == "||" || w[len(w)-1] == "true" || w[len(w)-1] == ";") {
-		w = w[:len(w)-1]
 	}
 	for len(w) > 1 && w[0] == "ip" && (w[1] == "-4" || w[1] == "-6") {
 		w = append([]string{"ip"}, w[2:]...)
@@ -225,6 +301,8 @@ func (r *reader) command(n int, w []string) bool {
 			}
 			return get(keys...)
 		})
+	case len(w) > 3 && is("ip", "rule", "add"):
+		return iproute.AddRule(r.in, n, w[3:]) == nil
 	case len(w) > 3 && is("ip", "address", "add"):
 		p, err := netip.ParsePrefix(w[3])
 		if err != nil {

@@ -298,6 +298,29 @@ func addRule(in *read.Input, line int, o map[string]any) error {
 }
 
 // rule reads a rule of the routing policy from its words.
+// AddRule reads the words behind "ip rule add". Without a priority the kernel gives it the one before the lowest that was added.
+func AddRule(in *read.Input, line int, w []string) error {
+	lowest := 32766
+	for _, r := range in.Gateway.RouteRules {
+		if r.Priority > 0 {
+			lowest = min(lowest, r.Priority)
+		}
+	}
+	priority := strconv.Itoa(lowest - 1)
+	var rest []string
+	for i := 0; i < len(w); i++ {
+		switch w[i] {
+		case "pref", "preference", "priority", "prio", "order":
+			if i++; i < len(w) {
+				priority = w[i]
+			}
+		default:
+			rest = append(rest, w[i])
+		}
+	}
+	return rule(in, line, priority, rest)
+}
+
 func rule(in *read.Input, line int, priority string, w []string) error {
 	n, err := strconv.Atoi(priority)
 	if err != nil {

@@ -77,6 +77,9 @@ type jump struct {
 
 func readSave(in *read.Input) {
 	r := &reader{in: in, family: familyOf(in.File.File), used: map[*gateway.Chain][]source.Pos{}}
+	if in.File.Marked() {
+		r.refuse(1, "the file begins with a byte order mark")
+	}
 	for n := 1; n <= in.File.Lines(); n++ {
 		if in.Context.Err() != nil {
 			return

@@ -2,6 +2,7 @@ package libreswan
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -44,6 +45,14 @@ func (r *reader) children(c *gateway.Connection, f *fill.Section, local, remote 
 // maxChildren bounds what two lists of subnets may give.
 const maxChildren = 4096
 
+// network reads the addresses of a selector. A prefix that is too long is none.
+func network(t string) (ike.Selector, error) {
+	if _, err := netip.ParsePrefix(t); err != nil && strings.Contains(t, "/") && t != "0/0" {
+		return ike.Selector{}, fmt.Errorf("%q is not a network", t)
+	}
+	return values.Net(t)
+}
+
 // side reads subnet, subnets and protoport of one side.
 func (r *reader) side(f *fill.Section, side string) (gateway.Setting[ike.Selectors], bool) {
 	dynamic := ike.Selectors{{Dynamic: true, HiPort: 65535}}
@@ -51,13 +60,13 @@ func (r *reader) side(f *fill.Section, side string) (gateway.Setting[ike.Selecto
 		if strings.HasPrefix(t, "vhost:") || strings.HasPrefix(t, "vnet:") {
 			return dynamic, nil
 		}
-		s, err := values.Net(strings.TrimPrefix(t, "%"))
+		s, err := network(strings.TrimPrefix(t, "%"))
 		return ike.Selectors{s}, err
 	}, side+"subnet")
 	many := fill.Take(f, nil, func(t string) (ike.Selectors, error) {
 		var out ike.Selectors
 		for _, part := range strings.FieldsFunc(strings.Trim(t, "{}"), func(r rune) bool { return r == ' ' || r == ',' || r == '\t' }) {
-			s, err := values.Net(part)
+			s, err := network(part)
 			if err != nil {
 				return out, err
 			}
@@ -116,7 +125,7 @@ func (r *reader) child(c *gateway.Connection, f *fill.Section) *gateway.Child {
 			return ike.Tunnel, nil
 		case "transport":
 			return ike.Transport, nil
-		case "passthrough":
+		case "passthrough", "pass":
 			return ike.Pass, nil
 		case "drop", "reject":
 			return ike.Drop, nil

@@ -93,10 +93,21 @@ func coverage() []read.Coverage {
 type reader struct{ in *read.Input }
 
 func readFile(in *read.Input) {
-	f := connfile.Parse(in)
+	f := connfile.Parse(in, connfile.Dialect{FoldKeys: true, OneWord: true, OnceOnly: true})
+	f.Check("conn", words(), known)
+	f.Check("config", setupWords, knownSetup)
 	r := &reader{in}
+	defer func(since int) { // of a refused file nothing is used
+		if e := in.Gateway.RefusedOf(in.File.Format); e != nil {
+			for _, c := range in.Gateway.Connections[since:] {
+				c.Unusable = e
+			}
+		}
+	}(len(in.Gateway.Connections))
 	loaded := func(said []*fill.Value) bool {
-		return slices.ContainsFunc(said, func(v *fill.Value) bool { return v.Key == "auto" && v.Text != "ignore" && v.Text != "" })
+		return slices.ContainsFunc(said, func(v *fill.Value) bool {
+			return v.Key == "auto" && strings.ToLower(v.Text) != "ignore" && v.Text != ""
+		})
 	}
 	f.Declare(func(s *connfile.Section) bool { return loaded(f.Effective(s, false)) })
 	for _, s := range f.Sections {
@@ -105,7 +116,11 @@ func readFile(in *read.Input) {
 		}
 		switch said := f.Effective(s, false); {
 		case loaded(said):
-			in.Gateway.Connections = append(in.Gateway.Connections, r.connection(s, said, false))
+			c := r.connection(s, said, false)
+			if e := f.Broken(s); e != nil {
+				c.Unusable, c.Unsure = e, true
+			}
+			in.Gateway.Connections = append(in.Gateway.Connections, c)
 		case connfile.Complete(said):
 			in.Gateway.Unloaded = append(in.Gateway.Unloaded, r.connection(s, said, true))
 		}
@@ -116,6 +131,9 @@ func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bo
 	c := &gateway.Connection{Name: source.Clean(s.Name), At: s.At, Software: Software, Joins: true}
 	for _, v := range said {
 		v.Key = strings.ReplaceAll(v.Key, "_", "-")
+		if w, ok := words()[v.Key]; ok && w.Fold {
+			v.Text = strings.ToLower(v.Text)
+		}
 	}
 	f := &fill.Section{In: r.in, Values: said, Software: Software, Path: "ipsec.conf conn", Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable, Quiet: unloaded}
 	local, remote := connfile.Sides(r.in.Gateway, said)

@@ -110,8 +110,12 @@ func ipsecConfCoverage() []read.Coverage {
 }
 
 func readIPsecConf(in *read.Input) {
-	f := connfile.Parse(in)
+	f := connfile.Parse(in, connfile.Dialect{Authority: true, MissingBad: true})
+	f.Check("config", map[string]connfile.Words{"uniqueids": {Any: []string{"yes", "no", "never", "replace", "keep"}}, "strictcrlpolicy": {Any: []string{"yes", "no", "ifuri"}},
+		"cachecrls": {Any: []string{"yes", "no"}}, "charonstart": {Any: []string{"yes", "no"}}}, nil)
+	f.Mistaken()
 	r := &ipsecConf{in: in}
+	defer unusable(in, len(in.Gateway.Connections))
 	f.Declare(func(s *connfile.Section) bool { return r.loaded(f.Effective(s, true)) })
 	for _, s := range f.Sections {
 		if s.Kind != "conn" || s.Name == "%default" {
@@ -124,6 +128,36 @@ func readIPsecConf(in *read.Input) {
 			in.Gateway.Unloaded = append(in.Gateway.Unloaded, r.connection(s, values, true))
 		}
 	}
+}
+
+// unusable marks the connections that were read since there were some number of them: the daemon takes nothing of the file.
+func unusable(in *read.Input, since int) {
+	if e := in.Gateway.RefusedOf(in.File.Format); e != nil {
+		for _, c := range in.Gateway.Connections[since:] {
+			if c.Unusable == nil {
+				c.Unusable = e
+			}
+		}
+	}
+}
+
+// yes reads yes or no, which this file has no other words for.
+func yes(t string) (bool, error) {
+	switch t {
+	case "yes":
+		return true, nil
+	case "no":
+		return false, nil
+	}
+	return false, fmt.Errorf("%q is neither yes nor no", t)
+}
+
+// span reads a time: seconds, or a number with s, m, h or d behind it, in small letters.
+func span(t string) (time.Duration, error) {
+	if strings.ToLower(t) != t {
+		return 0, fmt.Errorf("%q is not a time (a number, with s, m, h or d behind it)", t)
+	}
+	return values.Time(t)
 }
 
 type ipsecConf struct{ in *read.Input }
@@ -157,16 +191,16 @@ func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded
 	}
 	c.LocalAddrs = fill.Take(f, anywhere, addresses, local)
 	c.RemoteAddrs = fill.Take(f, anywhere, addresses, remote)
-	fill.Take(f, false, values.Bool, local+"allowany")
-	if any := fill.Take(f, false, values.Bool, remote+"allowany"); any.Value || strings.HasPrefix(firstText(c.RemoteAddrs.Value), "%") && !c.RemoteAddrs.Value.Any() {
+	fill.Take(f, false, yes, local+"allowany")
+	if any := fill.Take(f, false, yes, remote+"allowany"); any.Value || strings.HasPrefix(firstText(c.RemoteAddrs.Value), "%") && !c.RemoteAddrs.Value.Any() {
 		c.RemoteAddrs.Value = append(slices.Clone(c.RemoteAddrs.Value), gateway.Address{Text: "%any", Any: true})
 	}
 	c.LocalPort = fill.Take(f, 500, number, local+"ikeport")
 	c.RemotePort = fill.Take(f, 500, number, remote+"ikeport")
 	c.Proposals = fill.Take(f, append(mustProposals(ike.IKE, "aes128-sha256-modp3072"), defaultIKE...), withDefaults(ike.IKE), "ike")
-	c.Aggressive = fill.Take(f, false, values.Bool, "aggressive")
-	c.Encap = fill.Take(f, false, values.Bool, "forceencaps")
-	c.MOBIKE = fill.Take(f, true, values.Bool, "mobike")
+	c.Aggressive = fill.Take(f, false, yes, "aggressive")
+	c.Encap = fill.Take(f, false, yes, "forceencaps")
+	c.MOBIKE = fill.Take(f, true, yes, "mobike")
 	c.Childless = gateway.Unsaid("allow", Software+" default of ipsec.conf conn")
 	c.Tries = fill.Take(f, 3, func(t string) (int, error) {
 		if t == "%forever" {
@@ -206,7 +240,7 @@ func withDefaults(protocol ike.Protocol) func(string) ([]ike.Proposal, error) {
 
 func (r *ipsecConf) dpd(c *gateway.Connection, f *fill.Section) {
 	action := fill.Take(f, "none", fill.Word, "dpdaction")
-	delay := fill.Take(f, 30*time.Second, values.Time, "dpddelay")
+	delay := fill.Take(f, 30*time.Second, span, "dpddelay")
 	c.DPD = gateway.Setting[time.Duration]{Origin: action.Origin, At: action.At, Why: action.Why}
 	if action.Value != "none" {
 		c.DPD.Value = delay.Value
@@ -214,20 +248,20 @@ func (r *ipsecConf) dpd(c *gateway.Connection, f *fill.Section) {
 			c.DPD.Origin, c.DPD.At = delay.Origin, delay.At
 		}
 	}
-	c.DPDTimeout = fill.Take(f, 150*time.Second, values.Time, "dpdtimeout")
+	c.DPDTimeout = fill.Take(f, 150*time.Second, span, "dpdtimeout")
 }
 
 // margin is how long before the end of an SA its renewal begins, and how much of that is random.
 func (r *ipsecConf) margin(f *fill.Section) (set gateway.Setting[time.Duration], before, random time.Duration) {
-	m := fill.Take(f, 9*time.Minute, values.Time, "margintime", "rekeymargin")
+	m := fill.Take(f, 9*time.Minute, span, "margintime", "rekeymargin")
 	fuzz := fill.Take(f, 100, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
 	return m, m.Value, m.Value * time.Duration(max(0, min(fuzz.Value, 10_000))) / 100
 }
 
 func (r *ipsecConf) ikeLife(c *gateway.Connection, f *fill.Section) {
-	life := fill.Take(f, 3*time.Hour, values.Time, "ikelifetime")
-	rekeys := fill.Take(f, true, values.Bool, "rekey")
-	reauth := fill.Take(f, true, values.Bool, "reauth")
+	life := fill.Take(f, 3*time.Hour, span, "ikelifetime")
+	rekeys := fill.Take(f, true, yes, "rekey")
+	reauth := fill.Take(f, true, yes, "reauth")
 	margin, before, random := r.margin(f)
 	c.Margin, c.Spans = margin, []gateway.Span{{Setting: life, Name: "ikelifetime"}}
 	set := gateway.Setting[time.Duration]{Value: max(0, life.Value-before), Origin: life.Origin, At: life.At, Why: life.Why}
@@ -324,25 +358,25 @@ func (r *ipsecConf) child(c *gateway.Connection, f *fill.Section, local, remote 
 	k.DPDAction = fill.Take(f, "none", fill.Word, "dpdaction")
 	r.life(k, f)
 	k.ReplayWindow = fill.Take(f, r.in.Gateway.Options.ReplayWindowOr(32), number, "replay_window")
-	k.IPComp = fill.Take(f, false, values.Bool, "compress")
-	k.Cut96 = fill.Take(f, false, values.Bool, "sha256_96")
-	k.Policies = fill.Take(f, true, values.Bool, "installpolicy")
-	k.Inactivity = fill.Take(f, 0, values.Time, "inactivity")
+	k.IPComp = fill.Take(f, false, yes, "compress")
+	k.Cut96 = fill.Take(f, false, yes, "sha256_96")
+	k.Policies = fill.Take(f, true, yes, "installpolicy")
+	k.Inactivity = fill.Take(f, 0, span, "inactivity")
 	k.IfIDIn, k.IfIDOut = c.IfIDIn, c.IfIDOut
 	k.MarkIn = fill.Take(f, "", fill.Word, "mark_in", "mark")
 	k.MarkOut = fill.Take(f, "", fill.Word, "mark_out", "mark")
-	k.Opens = fill.Take(f, false, values.Bool, local+"firewall")
-	k.OpensHost = fill.Take(f, false, values.Bool, local+"hostaccess")
+	k.Opens = fill.Take(f, false, yes, local+"firewall")
+	k.OpensHost = fill.Take(f, false, yes, local+"hostaccess")
 	if updown(k, fill.Take(f, "", fill.Word, local+"updown")); k.Script.Value != "" {
 		f.Leave(k.Script.At, "a script that runs as the child comes up; what it does is not known")
 	}
-	fill.Take(f, false, values.Bool, remote+"firewall")
+	fill.Take(f, false, yes, remote+"firewall")
 	return k
 }
 
 func (r *ipsecConf) life(k *gateway.Child, f *fill.Section) {
-	rekeys := fill.Take(f, true, values.Bool, "rekey")
-	k.Life = fill.Take(f, time.Hour, values.Time, "lifetime", "keylife")
+	rekeys := fill.Take(f, true, yes, "rekey")
+	k.Life = fill.Take(f, time.Hour, span, "lifetime", "keylife")
 	margin, before, random := r.margin(f)
 	k.Margin, k.Spans = margin, []gateway.Span{{Setting: k.Life, Name: "lifetime"}}
 	k.Rekey = gateway.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}
