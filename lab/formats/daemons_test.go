@@ -272,12 +272,17 @@ func spelt(p ike.Proposal, child bool) string {
 
 func charonGroup(c ike.Choice) string { return strings.ReplaceAll(charon.Algorithm(c), "_", "") }
 
-func TestIked(t *testing.T) {
-	root := lab.Unpacked(t, "openiked")
-	env := lab.Libraries(root)
+// ikedUser makes the user that the daemon wants to become.
+func ikedUser(t *testing.T) {
 	if exec.Command("id", "_iked").Run() != nil {
 		require.NoError(t, exec.Command("useradd", "-r", "-s", "/usr/sbin/nologin", "_iked").Run())
 	}
+}
+
+func TestIked(t *testing.T) {
+	root := lab.Unpacked(t, "openiked")
+	env := lab.Libraries(root)
+	ikedUser(t)
 	tally := lab.NewTally(t, "iked.conf: policies as the daemon prints them")
 	for file, text := range lab.Samples(t, "iked") {
 		g := understood(t, iked.Format, text)

@@ -100,3 +100,26 @@ func TestLexicalRulesOfInterfaces(t *testing.T) {
 		tally.Count(assert.Equal(t, got, c.Want, c.Name))
 	}
 }
+
+var printedPolicy = regexp.MustCompile(`(?m)^ikev2 "([^"]*)" (active|passive) .* peer (\S+)`)
+
+// TestLexicalRulesOfIked asks OpenIKED.
+func TestLexicalRulesOfIked(t *testing.T) {
+	root := lab.Unpacked(t, "openiked")
+	ikedUser(t)
+	tally := lab.NewTally(t, "lexical rules of iked.conf")
+	file := filepath.Join(t.TempDir(), "iked.conf")
+	for _, c := range cases.Policies {
+		require.NoError(t, os.WriteFile(file, []byte(c.Text), 0o600))
+		r := lab.Run(lab.Libraries(root), root+"/usr/sbin/iked", "-nvv", "-f", file)
+		got := "refused"
+		if r.Failed == nil {
+			var all []string
+			for _, m := range printedPolicy.FindAllStringSubmatch(r.Out+r.Err, -1) {
+				all = append(all, strings.Join(m[1:], " "))
+			}
+			got = strings.Join(all, "; ")
+		}
+		tally.Count(assert.Equal(t, got, c.Want, c.Name))
+	}
+}

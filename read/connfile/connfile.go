@@ -352,7 +352,7 @@ func (f *File) Check(kind string, words map[string]Words, known func(key string)
 			key := v.Key
 			switch w, ok := words[key]; {
 			case ok && v.Text != "" && !w.takes(v.Text):
-				f.refuseAt(source.Errorf(v.At, "%s", f.veiled(v, "%s is not set to %q", source.Clean(key), source.Clean(v.Text))))
+				f.refuseAt(source.Errorf(v.At, "%s", f.veiled(v, "%q is not a value of %s", source.Clean(v.Text), source.Clean(key))))
 			case known != nil && !known(key):
 				f.refuseAt(source.Errorf(v.At, "%s", f.veiled(v, "%q is not a keyword of the daemon", source.Clean(key))))
 			}

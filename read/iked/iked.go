@@ -2,6 +2,7 @@
 package iked
 
 import (
+	"bytes"
 	"encoding/hex"
 	"fmt"
 	"maps"
@@ -59,6 +60,7 @@ type token struct {
 	s      string
 	quoted bool
 	line   int
+	raw    string // between quotation marks, as it is written
 }
 
 type reader struct {
@@ -73,6 +75,11 @@ type reader struct {
 func readFile(in *read.Input) {
 	r := &reader{macros: map[string][]token{}, dpd: gateway.Unsaid(60*time.Second, Software+" default of iked.conf dpd_check_interval"), mobike: gateway.Unsaid(true, Software+" default of iked.conf mobike")}
 	r.file(in)
+	if e := in.Gateway.RefusedOf(in.File.Format); e != nil {
+		for _, c := range r.conns {
+			c.Unusable = e
+		}
+	}
 	for _, c := range r.conns { // what is set for all holds wherever it stands
 		c.DPD, c.MOBIKE = r.dpd, r.mobike
 		for _, k := range c.Children {
@@ -85,66 +92,138 @@ func readFile(in *read.Input) {
 }
 
 func (r *reader) file(in *read.Input) {
-	for n := 1; n <= in.File.Lines(); n++ {
+	if in.File.Marked() {
+		r.refuse(in, 1, "the file begins with a byte order mark")
+	}
+	data := in.File.Bytes()
+	if in.File.Converted() {
+		data = bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n"))
+	}
+	l := &lexer{data: data, line: 1}
+	for l.at < len(l.data) {
 		if in.Context.Err() != nil {
 			return
 		}
-		at := n
-		var tokens []token
-		for {
-			line := in.File.Line(n)
-			more := strings.HasSuffix(strings.TrimRight(line, " \t"), "\\")
-			tokens = append(tokens, lex(strings.TrimSuffix(strings.TrimRight(line, " \t"), "\\"), n)...)
-			if !more || n >= in.File.Lines() {
-				break
-			}
-			n++
+		tokens := l.statement()
+		if l.open > 0 {
+			r.refuse(in, l.open, "a quotation mark is not closed")
+			l.open = 0
 		}
 		if len(tokens) > 0 {
 			in.Count()
-			r.statement(in, at, tokens)
+			r.statement(in, tokens[0].line, tokens)
 		}
 	}
 }
 
-// lex cuts a line into words and texts; a "#" begins a comment.
-func lex(s string, line int) []token {
+// refuse says that the daemon does not start with the file, once.
+func (r *reader) refuse(in *read.Input, line int, format string, args ...any) {
+	if in.Gateway.RefusedOf(in.File.Format) == nil {
+		in.Refuse(line, format, args...)
+	}
+}
+
+// lexer cuts a file into statements as the daemon does: a line end ends one, except behind a backslash, which joins lines everywhere,
+// comments included, and inside of quotation marks, where it is nothing.
+type lexer struct {
+	data []byte
+	at   int
+	line int
+	open int // where a quotation mark that is not closed opens
+}
+
+// joined passes over backslashes before line ends.
+func (l *lexer) joined() {
+	for l.at+1 < len(l.data) && l.data[l.at] == '\\' && l.data[l.at+1] == '\n' {
+		l.at += 2
+		l.line++
+	}
+}
+
+func (l *lexer) statement() []token {
 	var out []token
-	for i := 0; i < len(s); {
-		switch c := s[i]; {
-		case c == ' ' || c == '\t' || c == ',':
-			i++
-		case c == '#':
+	for l.at < len(l.data) {
+		if l.joined(); l.at >= len(l.data) {
 			return out
-		case c == '"':
-			end := strings.IndexByte(s[i+1:], '"')
-			if end < 0 {
-				return append(out, token{s[i+1:], true, line})
+		}
+		switch c := l.data[l.at]; {
+		case c == '\n':
+			l.at++
+			l.line++
+			return out
+		case c == ' ' || c == '\t':
+			l.at++
+		case c == '#':
+			for l.at < len(l.data) && l.data[l.at] != '\n' {
+				l.at++
+				l.joined()
 			}
-			out = append(out, token{s[i+1 : i+1+end], true, line})
-			i += end + 2
-		case c == '{' || c == '}' || c == '=' || c == '(' || c == ')':
-			out = append(out, token{string(c), false, line})
-			i++
+		case c == '"' || c == '\'':
+			out = append(out, l.text(c))
+		case strings.IndexByte("{}=()<>!/,\r", c) >= 0:
+			out = append(out, token{string(c), false, l.line, ""})
+			l.at++
 		default:
-			start := i
-			for i < len(s) && strings.IndexByte(" \t,#\"{}=()", s[i]) < 0 {
-				i++
+			start, line := l.at, l.line
+			var b strings.Builder
+			for l.at < len(l.data) && strings.IndexByte(" \t\r\n,#\"'{}=()<>!/", l.data[l.at]) < 0 {
+				b.WriteByte(l.data[l.at])
+				l.at++
+				l.joined()
 			}
-			out = append(out, token{s[start:i], false, line})
+			if l.at == start {
+				l.at++
+			}
+			out = append(out, token{b.String(), false, line, ""})
 		}
 	}
 	return out
 }
 
+// text reads what stands between quotation marks.
+func (l *lexer) text(mark byte) token {
+	var b strings.Builder
+	start, line := l.at, l.line
+	for l.at++; l.at < len(l.data) && l.data[l.at] != mark; l.at++ {
+		switch c := l.data[l.at]; {
+		case c == '\n':
+			l.line++
+		case c == '\\' && l.at+1 < len(l.data) && (l.data[l.at+1] == mark || l.data[l.at+1] == ' ' || l.data[l.at+1] == '\t'):
+			l.at++
+			b.WriteByte(l.data[l.at])
+		case c == '\\' && l.at+1 < len(l.data) && l.data[l.at+1] == '\n':
+			l.at++
+			l.line++
+		default:
+			b.WriteByte(c)
+		}
+	}
+	if l.at >= len(l.data) {
+		l.open = line
+	}
+	raw := string(l.data[min(start+1, l.at):l.at])
+	l.at = min(l.at+1, len(l.data))
+	return token{b.String(), true, line, raw}
+}
+
 const maxTokens = 100_000
 
-// expand replaces $names by what they stand for.
-func (r *reader) expand(in []token) []token {
+// expand replaces $names by what they stand for, cut into words anew, and joins what slashes part: networks are one word.
+func (r *reader) expand(in *read.Input, tokens []token) []token {
 	var out []token
-	for _, t := range in {
-		value, ok := r.macros[strings.TrimPrefix(t.s, "$")]
-		if t.quoted || !strings.HasPrefix(t.s, "$") || !ok || len(out)+len(value) > maxTokens {
+	for _, t := range tokens {
+		name, named := strings.CutPrefix(t.s, "$")
+		if t.quoted || !named {
+			out = append(out, t)
+			continue
+		}
+		value, ok := r.macros[name]
+		if !ok {
+			r.refuse(in, t.line, "the macro %s is not defined", source.Clean(t.s))
+			out = append(out, t)
+			continue
+		}
+		if len(out)+len(value) > maxTokens {
 			out = append(out, t)
 			continue
 		}
@@ -153,16 +232,32 @@ func (r *reader) expand(in []token) []token {
 			out = append(out, v)
 		}
 	}
+	return slashes(out)
+}
+
+// slashes joins a word, a slash and a number.
+func slashes(in []token) []token {
+	var out []token
+	for i := 0; i < len(in); i++ {
+		if i+1 < len(in) && in[i].s == "/" && !in[i].quoted && len(out) > 0 && !out[len(out)-1].quoted && strings.Trim(in[i+1].s, "0123456789") == "" {
+			out[len(out)-1].s += "/" + in[i+1].s
+			i++
+			continue
+		}
+		out = append(out, in[i])
+	}
 	return out
 }
 
 func (r *reader) statement(in *read.Input, line int, t []token) {
 	switch {
 	case len(t) > 2 && t[1].s == "=" && !t[1].quoted:
-		var value []token
-		for _, v := range r.expand(t[2:]) {
-			value = append(value, lex(v.s, v.line)...)
+		var text []string
+		for _, v := range t[2:] {
+			text = append(text, v.s)
 		}
+		value := (&lexer{data: []byte(strings.Join(text, " ")), line: line}).statement()
+		value = r.expand(in, value)
 		if len(value) > maxTokens/10 {
 			in.Unread(line, "", "a macro of more than %d words", maxTokens/10)
 			return
@@ -179,12 +274,14 @@ func (r *reader) statement(in *read.Input, line int, t []token) {
 	case t[0].s == "user":
 		if len(t) > 2 {
 			in.File.Hide(line, t[2].s)
+			in.File.Hide(line, t[2].raw)
 		}
-	case t[0].s == "ikev2":
-		p := &policy{reader: r, in: in, line: line, t: r.expand(t[1:])}
+	case t[0].s == "ikev2" && !t[0].quoted:
+		p := &policy{reader: r, in: in, line: line, t: r.expand(in, t[1:])}
 		p.read()
 	default:
 		in.Unread(line, "", "%q is not a known statement", source.Clean(t[0].s))
+		r.refuse(in, line, "%q is not a statement", source.Clean(t[0].s))
 	}
 }
 
@@ -209,6 +306,7 @@ func (r *reader) set(in *read.Input, line int, t []token) {
 	case "couple", "decouple", "fragmentation", "nofragmentation", "vendorid", "novendorid", "enforcesingleikesa", "noenforcesingleikesa", "cert_partial_chain", "ocsp", "stickyaddress", "nostickyaddress":
 	default:
 		in.Unread(line, "", "%q is not a known property", source.Clean(t[0].s))
+		r.refuse(in, line, "%q is not a property", source.Clean(t[0].s))
 	}
 }
 
@@ -254,17 +352,67 @@ func (p *policy) unread(format string, args ...any) {
 	p.conn.Unsure, p.child.Unsure = true, true
 }
 
+// refuse says that the daemon does not take the policy, nor the file.
+func (p *policy) refuse(format string, args ...any) {
+	line := p.line
+	if p.i > 0 && p.i <= len(p.t) {
+		line = p.t[p.i-1].line
+	}
+	p.unread(format, args...)
+	p.reader.refuse(p.in, line, "%s", source.Clean(fmt.Sprintf(format, args...)))
+}
+
+// places is the order in which the parts of a policy stand (OpenIKED 7.2, asked in lab/formats); many are those that may stand again.
+var (
+	places = func() map[string]int {
+		out := map[string]int{}
+		for i, group := range []string{"quick skip default", "active passive", "ipcomp", "tunnel transport", "esp ah", "inet inet6", "proto", "rdomain", "from", "local peer", "ikesa", "childsa", "srcid", "dstid",
+			"ikelifetime", "lifetime", "bytes", "psk rsa ecdsa256 ecdsa384 ecdsa521 rfc7427 eap", "config request", "iface", "tag tap"} {
+			for _, w := range strings.Fields(group) {
+				out[w] = i + 1
+			}
+		}
+		return out
+	}()
+	many = map[string]bool{"from": true, "ikesa": true, "childsa": true, "config": true, "request": true}
+)
+
 func (p *policy) read() {
 	p.count++
 	name := fmt.Sprintf("policy%d", p.count)
-	if p.peek().quoted {
+	if t := p.peek(); t.quoted || t.s != "" && places[t.s] == 0 && strings.IndexAny(t.s, "{}=()<>!/,") != 0 {
 		name = p.take().s
 	}
 	p.defaults(source.Clean(name))
+	before, last := 0, ""
 	for p.i < len(p.t) {
+		t := p.peek()
+		here := places[t.s]
+		switch {
+		case t.s == "," && last == "from" && p.i+1 < len(p.t) && p.t[p.i+1].s == "from": // between flows
+			p.i++
+			continue
+		case t.quoted:
+			p.i++
+			p.refuse("%q in quotation marks was not expected here", t.s)
+			continue
+		case here == 0:
+		case here < before || here == before && !many[t.s] && (t.s == last || here != places["local"] && here != places["tag"]):
+			p.i++
+			p.refuse("%q stands in the wrong place", t.s)
+			p.i--
+		case t.s == "bytes" && before != places["lifetime"]:
+			p.i++
+			p.refuse("%q stands behind a lifetime only", t.s)
+			p.i--
+		}
+		before, last = max(before, here), t.s
 		p.part()
 	}
 	p.finish()
+	if e := p.in.Gateway.RefusedOf(p.in.File.Format); e != nil && p.conn.Unusable == nil {
+		p.conn.Unusable = e
+	}
 }
 
 func unsaid[T any](v T, what string) gateway.Setting[T] {
@@ -326,7 +474,7 @@ func (p *policy) part() {
 		for _, w := range p.list() {
 			n, err := values.Proto(w)
 			if err != nil {
-				p.unread("%v", err)
+				p.refuse("%v", err)
 				continue
 			}
 			p.protos = append(p.protos, n)
@@ -357,7 +505,7 @@ func (p *policy) part() {
 	case "ikelifetime":
 		d, err := duration(p.take().s)
 		if err != nil {
-			p.unread("%v", err)
+			p.refuse("%v", err)
 			return
 		}
 		p.conn.Rekey = gateway.Say(d, at)
@@ -365,20 +513,21 @@ func (p *policy) part() {
 	case "lifetime":
 		d, err := duration(p.take().s)
 		if err != nil {
-			p.unread("%v", err)
+			p.refuse("%v", err)
 			return
 		}
 		p.life(gateway.Say(d, at))
 	case "bytes":
 		n, err := values.Size(p.take().s)
 		if err != nil {
-			p.unread("%v", err)
+			p.refuse("%v", err)
 			return
 		}
 		p.bytes(gateway.Say(n, at))
 	case "psk":
 		secret := p.take()
 		p.in.File.Hide(at.Line, secret.s)
+		p.in.File.Hide(at.Line, secret.raw)
 		p.key(secret)
 		p.methods(ike.PSK, at)
 	case "rsa", "ecdsa256", "ecdsa384", "ecdsa521", "rfc7427":
@@ -387,7 +536,7 @@ func (p *policy) part() {
 		p.take()
 		p.conn.Remote.Method = gateway.Say(ike.EAP, at)
 	default:
-		p.unread("%q is not a known part of a policy", t.s)
+		p.refuse("%q is not a known part of a policy", t.s)
 	}
 }
 
@@ -398,9 +547,11 @@ func (p *policy) methods(m ike.Method, at source.Pos) {
 func (p *policy) key(t token) {
 	secret := t.s
 	if coded, ok := strings.CutPrefix(t.s, "0x"); ok {
-		if b, err := hex.DecodeString(coded); err == nil {
-			secret = string(b)
+		b, err := hex.DecodeString(coded)
+		if err != nil {
+			p.refuse("a key that begins with 0x is hexadecimal")
 		}
+		secret = string(b)
 	}
 	p.keyed = &gateway.Key{At: p.in.At(t.line), Name: p.conn.Name, Secret: source.NewSecret(secret)}
 	p.in.Gateway.Keys = append(p.in.Gateway.Keys, p.keyed)
@@ -418,14 +569,20 @@ func (p *policy) list() []string {
 		if t.s == "}" {
 			return out
 		}
+		if t.s == "," && !t.quoted {
+			continue
+		}
 		out = append(out, t.s)
 	}
-	p.unread("a closing brace is missing")
+	p.refuse("a closing brace is missing")
 	return out
 }
 
 // flow reads "from A [port P] [(natted)] to B [port P]".
 func (p *policy) flow() {
+	if p.peek().s == "{" {
+		p.refuse("a flow names one network")
+	}
 	from := p.end()
 	if p.peek().s == "(" {
 		for p.i < len(p.t) && p.take().s != ")" {
@@ -433,7 +590,7 @@ func (p *policy) flow() {
 		p.unread("a translated source is not read")
 	}
 	if p.peek().s != "to" {
-		p.unread("%q stands where \"to\" was expected", p.peek().s)
+		p.refuse("%q stands where \"to\" was expected", p.peek().s)
 		return
 	}
 	p.take()
@@ -453,7 +610,7 @@ func (p *policy) end() ike.Selectors {
 		default:
 			s, err := values.Net(w)
 			if err != nil {
-				p.unread("%v", err)
+				p.refuse("%v", err)
 				continue
 			}
 			out = append(out, s)
@@ -463,7 +620,7 @@ func (p *policy) end() ike.Selectors {
 		p.take()
 		for i := range out {
 			if err := values.SelectorPorts(p.peek().s, &out[i]); err != nil {
-				p.unread("%v", err)
+				p.refuse("%v", err)
 			}
 		}
 		p.take()
@@ -519,7 +676,7 @@ loop:
 			}
 		}
 		if !ok {
-			p.unread("%q is not an algorithm of %s", name, kind)
+			p.refuse("%q is not an algorithm of %s", name, kind)
 		}
 	}
 	words := make([]string, 0, p.i-start)

@@ -28,7 +28,7 @@ ikev2 "quay" active esp \
 	srcid headland.example dstid "/C=AT/CN=quay" \
 	ikelifetime 4h lifetime 1h bytes 500M \
 	psk "not a real key" tag "$name"
-ikev2 passive transport proto tcp from 192.0.2.1 port 179 to 198.51.100.9 port 179 ecdsa256 ikesa enc aes-256-gcm group ecp256 prf hmac-sha2-384 childsa enc aes-256-gcm noesn
+ikev2 passive transport proto tcp from 192.0.2.1 port 179 to 198.51.100.9 port 179 ikesa enc aes-256-gcm group ecp256 prf hmac-sha2-384 childsa enc aes-256-gcm noesn ecdsa256
 ikev2 "two" ipcomp inet proto { tcp, udp } from 10.9.0.0/24 to 10.8.0.0/24 from 10.9.1.0/24 to 10.8.1.0/24 peer any ikesa enc 3des auth hmac-md5 prf hmac-md5 group grp2 childsa enc aes-128 auth hmac-sha1 noesn lifetime 3600
 `, nil)
 	assert.Empty(t, readtest.Unread(g))

@@ -13,7 +13,7 @@ var (
 	auths  = map[string]uint16{"hmac-md5": 1, "hmac-sha1": 2, "hmac-sha2-256": 12, "hmac-sha2-384": 13, "hmac-sha2-512": 14}
 	prfs   = map[string]uint16{"hmac-md5": 1, "hmac-sha1": 2, "hmac-sha2-256": 5, "hmac-sha2-384": 6, "hmac-sha2-512": 7}
 	groups = map[string]uint16{"none": 0, "modp768": 1, "modp1024": 2, "modp1536": 5, "modp2048": 14, "modp3072": 15, "modp4096": 16, "modp6144": 17, "modp8192": 18,
-		"ecp256": 19, "ecp384": 20, "ecp521": 21, "ecp192": 25, "ecp224": 26, "brainpool224": 27, "brainpool256": 28, "brainpool384": 29, "brainpool512": 30, "curve25519": 31}
+		"ecp256": 19, "ecp384": 20, "ecp521": 21, "ecp192": 25, "ecp224": 26, "brainpool224": 27, "brainpool256": 28, "brainpool384": 29, "brainpool512": 30, "curve25519": 31, "sntrup761x25519": 1035}
 )
 
 // ciphers are the names of "enc".

@@ -87,7 +87,7 @@ func TestOldVersionAndUnknownKeyword(t *testing.T) {
 	assert.Equal(t, []string{`ipsec.conf:13: "shoesize" is not a known option of ipsec.conf conn`}, readtest.Unread(g))
 	c := g.Connections[0]
 	assert.True(t, c.Unsure)
-	assert.Nil(t, c.Unusable)
+	assert.NotNil(t, c.Unusable, "the daemon takes nothing of a file with a keyword that it does not know")
 	assert.Equal(t, ike.V1, c.Version.Value)
 	assert.Equal(t, ike.AH, c.Children[0].Protocol.Value)
 	assert.Equal(t, "HMAC-SHA1 cut to 96 bits / group 14 (MODP 2048), group 5 (MODP 1536)", c.Children[0].Proposals.Value[0].Names(), "pfs=yes is the default")
@@ -132,8 +132,8 @@ func TestRefusedProposals(t *testing.T) {
 		"ike=null-sha1":                   "IKE cannot go without encryption",
 		"esp=aes256-sha1;modp2048,aes128": "either all proposals name a group, or none does",
 		"esp=twofish":                     `"twofish" is not a cipher that it knows`,
-		"type=sideways":                   `"sideways" is not a type of connection`,
-		"auto=sometimes":                  `"sometimes" is none of`,
+		"type=sideways":                   `"sideways" is not a value of type`,
+		"auto=sometimes":                  `"sometimes" is not a value of auto`,
 		"authby=handshake":                "not a known method of authentication",
 		"salifetime=soon":                 `"soon" is not a time`,
 	} {
