@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"toril/gateway"
+	"toril/packet"
 	"toril/read"
 	"toril/read/values"
 	"toril/source"
@@ -47,7 +48,7 @@ var Format = &read.Format{
 		{Statement: "router ospf, ospf6, bgp, rip, ripng, eigrp, isis: network, neighbor, redistribute, passive-interface, interface area", Use: read.Used},
 		{Statement: "password, enable password, username, key-string, neighbor password, message-digest-key, authentication-key", Use: read.Used, Note: "hidden from every quote"},
 		{Statement: "frr, hostname, log, service, line, ip prefix-list, access-list, route-map, bfd, key chain and the other settings of protocols", Use: read.Irrelevant, Note: "they choose and order routes, which are not computed here"},
-		{Statement: "pbr-map, pbr-policy", Use: read.Left, Note: "routing by policy: what it moves is not known"},
+		{Statement: "pbr-map: match src-ip, dst-ip, mark, set nexthop, set vrf; pbr-policy", Use: read.Used, Note: "other parts leave the rule unsure"},
 	},
 }
 
@@ -68,6 +69,21 @@ type reader struct {
 	iface *gateway.Interface
 	proto *gateway.RoutingProtocol
 	vrf   string
+	steps []*step // of routing by policy
+	step  *step
+	by    map[string][]string // the interfaces of each map
+}
+
+// step is one entry of a map for routing by policy.
+type step struct {
+	name   string
+	seq    int
+	at     source.Pos
+	when   packet.Set
+	via    netip.Addr
+	dev    string
+	table  string
+	unsure bool
 }
 
 func readFile(in *read.Input) {
@@ -87,11 +103,115 @@ func readFile(in *read.Input) {
 			w = w[1:]
 		}
 		r.hide(n, w)
+		r.whole(w)
 		if line[0] != ' ' && line[0] != '\t' && !strings.HasPrefix(w[0], "exit") && r.opens(n, w) {
 			continue
 		}
 		r.statement(n, w, no)
 	}
+	r.policies()
+}
+
+// spelt are the words that may be cut short, as long as they mean one thing: at the top, and inside of a block.
+var spelt = map[string][]string{
+	"top":       {"interface", "router", "hostname", "service", "route-map", "access-list", "password", "enable", "username", "debug", "banner", "vrf", "pbr-map", "line", "log", "key", "nexthop-group"},
+	"interface": {"description", "shutdown", "bandwidth", "pbr-policy", "vrf", "link-params", "mpls", "multicast", "evpn", "ipv6"},
+	"router":    {"network", "neighbor", "redistribute", "passive-interface", "default-information", "distribute-list", "address-family", "interface", "timers", "version", "area", "auto-cost", "maximum-paths", "log-adjacency-changes"},
+	"ip":        {"address", "route", "ospf", "router", "prefix-list", "forwarding", "igmp", "pim", "nht", "rip", "access-list", "community-list", "as-path", "import-table", "protocol", "multicast"},
+}
+
+// whole writes the words of a statement out that are cut short.
+func (r *reader) whole(w []string) {
+	list := spelt[r.block]
+	if r.block == "" || r.block == "other" {
+		list = spelt["top"]
+	}
+	w[0] = longer(w[0], append(slices.Clone(list), "interface", "router", "ip", "ipv6", "exit", "end"))
+	if len(w) > 1 && (w[0] == "ip" || w[0] == "ipv6") {
+		w[1] = longer(w[1], spelt["ip"])
+	}
+	if len(w) > 1 && w[0] == "router" {
+		w[1] = longer(w[1], []string{"ospf", "bgp", "rip", "ripng", "isis", "eigrp", "babel", "openfabric"})
+	}
+}
+
+// longer returns the one word of a list that begins as another does; the other where none or several do.
+func longer(word string, list []string) string {
+	found := ""
+	for _, k := range list {
+		if k == word {
+			return word
+		}
+		if len(word) > 1 && strings.HasPrefix(k, word) && k != found {
+			if found != "" {
+				return word
+			}
+			found = k
+		}
+	}
+	if found == "" {
+		return word
+	}
+	return found
+}
+
+// policies turns the maps for routing by policy into rules: 300 and the number of the step is the priority that the daemon gives.
+func (r *reader) policies() {
+	for _, s := range r.steps {
+		for _, dev := range r.by[s.name] {
+			rule := &gateway.RouteRule{At: s.at, Priority: 300 + s.seq, When: s.when.And(packet.Where(packet.In, packet.Name(dev))), Kind: "lookup", Table: s.table, Unsure: s.unsure}
+			if s.via.IsValid() || s.dev != "" {
+				rule.Table = fmt.Sprintf("%s %d", s.name, s.seq)
+			}
+			r.in.Gateway.RouteRules = append(r.in.Gateway.RouteRules, rule)
+		}
+		if len(r.by[s.name]) > 0 && (s.via.IsValid() || s.dev != "") {
+			for _, to := range []netip.Prefix{netip.PrefixFrom(netip.IPv4Unspecified(), 0), netip.PrefixFrom(netip.IPv6Unspecified(), 0)} {
+				if !s.via.IsValid() || s.via.Is4() == to.Addr().Is4() {
+					r.in.Gateway.AddRoute(&gateway.Route{At: s.at, Kind: "unicast", To: to, Via: s.via, Dev: s.dev, Table: fmt.Sprintf("%s %d", s.name, s.seq), Origin: "static"})
+				}
+			}
+		}
+	}
+}
+
+// policyLine reads "match src-ip P", "match dst-ip P", "match mark N", "set nexthop A [DEV]", "set vrf NAME|unchanged".
+func (r *reader) policyLine(n int, w []string, no bool) {
+	s := r.step
+	if len(w) > 2 && !no {
+		switch w[0] + " " + w[1] {
+		case "match src-ip", "match dst-ip":
+			f := packet.Src
+			if w[1] == "dst-ip" {
+				f = packet.Dst
+			}
+			if p, err := netip.ParsePrefix(w[2]); err == nil {
+				s.when = s.when.And(packet.Prefixes(f, p.Masked()))
+				return
+			}
+		case "match mark":
+			if m, err := strconv.ParseUint(w[2], 0, 32); err == nil {
+				s.when = s.when.And(packet.Where(packet.Mark, packet.OneOf(m)))
+				return
+			}
+		case "set nexthop":
+			a, err := netip.ParseAddr(w[2])
+			if s.via = a; err != nil {
+				s.dev = source.Clean(w[2])
+			} else if len(w) > 3 {
+				s.dev = source.Clean(w[3])
+			}
+			return
+		case "set vrf":
+			s.table = "vrf " + source.Clean(w[2])
+			return
+		}
+	}
+	if w[0] == "description" {
+		return
+	}
+	s.unsure = true
+	r.in.Unread(n, "", "this part of routing by policy is not read")
 }
 
 // secretWords are the words behind which a secret stands.
@@ -111,7 +231,7 @@ func (r *reader) hide(n int, w []string) {
 
 // opens reads a statement that opens a block, or stands at the top.
 func (r *reader) opens(n int, w []string) bool {
-	r.block, r.iface, r.proto = "", nil, nil
+	r.block, r.iface, r.proto, r.step = "", nil, nil, nil
 	second := ""
 	if len(w) > 1 {
 		second = w[1]
@@ -137,8 +257,12 @@ func (r *reader) opens(n int, w []string) bool {
 	case "ip", "ipv6":
 		return false
 	case "pbr-map":
-		r.block = "other"
-		r.in.Unread(n, "", "routing by policy (pbr-map) is not read")
+		r.block = "pbr"
+		r.step = &step{name: source.Clean(second), at: r.in.At(n), when: packet.All()}
+		if len(w) > 3 {
+			r.step.seq, _ = strconv.Atoi(w[3])
+		}
+		r.steps = append(r.steps, r.step)
 	case "frr", "hostname", "log", "service", "line", "route-map", "access-list", "bfd", "key", "password", "enable", "username", "debug", "domainname", "banner", "mpls", "bgp", "agentx", "nexthop-group",
 		"segment-routing", "rpki", "vni", "zebra", "fpm", "allow-external-route-update", "router-id", "nexthop", "affinity-map", "mac", "evpn", "end", "configure", "Building", "Current", "version", "l2vpn", "ipv4":
 		r.block = "other"
@@ -154,10 +278,10 @@ func (r *reader) statement(n int, w []string, no bool) {
 	case w[0] == "exit" || w[0] == "end" || w[0] == "exit-vrf":
 		r.block, r.iface, r.proto, r.vrf = "", nil, nil, ""
 	case strings.HasPrefix(w[0], "exit-"):
+	case r.step != nil:
+		r.policyLine(n, w, no)
 	case len(w) > 2 && (w[0] == "ip" || w[0] == "ipv6") && w[1] == "route" && (r.block == "" || r.block == "vrf"):
-		if !no {
-			r.route(n, w[2:])
-		}
+		r.route(n, w[2:], no)
 	case r.iface != nil:
 		r.interfaceLine(n, w, no)
 	case r.proto != nil:
@@ -186,8 +310,11 @@ func (r *reader) interfaceLine(n int, w []string, no bool) {
 		r.runs(n, w[2], w[3])
 	case len(w) > 2 && (w[0] == "ip" || w[0] == "ipv6") && w[1] == "ospf" && w[2] == "passive":
 		passive(r.protocol("ospf", "", n), r.iface.Name, !no)
-	case w[0] == "pbr-policy":
-		r.in.Unread(n, "", "routing by policy (pbr-policy) is not read")
+	case w[0] == "pbr-policy" && len(w) > 1 && !no:
+		if r.by == nil {
+			r.by = map[string][]string{}
+		}
+		r.by[source.Clean(w[1])] = append(r.by[source.Clean(w[1])], r.iface.Name)
 	}
 }
 
@@ -261,7 +388,7 @@ func (r *reader) protocolLine(n int, w []string, no bool) {
 }
 
 // route reads "DESTINATION [MASK] GATEWAY|INTERFACE|Null0|blackhole|reject [INTERFACE] [tag N] [DISTANCE] [table N]".
-func (r *reader) route(n int, w []string) {
+func (r *reader) route(n int, w []string, no bool) {
 	rt := &gateway.Route{At: r.in.At(n), Kind: "unicast", Table: "main", Origin: "static"}
 	if r.vrf != "" {
 		rt.Table = "vrf " + source.Clean(r.vrf)
@@ -317,6 +444,13 @@ func (r *reader) route(n int, w []string) {
 				rt.Dev = source.Clean(word)
 			}
 		}
+	}
+	if no { // one that stood before, on the same way or on any
+		same := func(o *gateway.Route) bool {
+			return o.Origin == "static" && o.To == rt.To && o.Table == rt.Table && (!rt.Via.IsValid() || o.Via == rt.Via) && (rt.Dev == "" || o.Dev == rt.Dev) && o.At.File == rt.At.File
+		}
+		r.in.Gateway.Routes = slices.DeleteFunc(r.in.Gateway.Routes, same)
+		return
 	}
 	r.in.Gateway.AddRoute(rt)
 }

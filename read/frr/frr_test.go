@@ -110,7 +110,7 @@ rip : eth1 passive []
 func TestMistakes(t *testing.T) {
 	g := readtest.Read(frr.Format, "frr.conf", "ip route nowhere 192.0.2.1\nip route 10.0.0.0 255.0.255.0 192.0.2.1\ninterface eth0\n ip address x\npbr-map P seq 1\nfluxcapacitor on\n", nil)
 	assert.Equal(t, []string{`frr.conf:1: "192.0.2.1" is not a mask`, `frr.conf:2: "255.0.255.0" is not a mask`, `frr.conf:4: "x" is not an address with its network`,
-		"frr.conf:5: routing by policy (pbr-map) is not read", `frr.conf:6: "fluxcapacitor" is not a known statement`}[1:], readtest.Unread(g)[1:])
+		`frr.conf:6: "fluxcapacitor" is not a known statement`}[1:], readtest.Unread(g)[1:])
 	require.Empty(t, g.Routes)
 }
 
@@ -157,4 +157,16 @@ func TestRecognisedWithoutTheUsualHeader(t *testing.T) {
 		score, why := frr.Format.Looks(source.NewFile("x", []byte(text)))
 		assert.Equal(t, want, score >= 30, "%q: %d %s", text, score, why)
 	}
+}
+
+func TestShortWordsAndRoutingByPolicy(t *testing.T) {
+	g := readtest.Read(frr.Format, "frr.conf", "frr version 8.4\nint eth0\n ip add 10.0.0.1/24\n pbr-policy OUT\n!\nrout ospf\n netw 10.0.0.0/24 area 0\n passive eth0\n!\n"+
+		"ip route 10.9.0.0/16 10.0.0.2\nip route 10.8.0.0/16 10.0.0.2\nno ip route 10.9.0.0/16 10.0.0.2\npbr-map OUT seq 5\n match src-ip 10.0.0.0/24\n set nexthop 10.0.0.9\n!\npbr-map OUT seq 9\n match dscp ef\n set vrf blue\n", nil)
+	assert.Equal(t, "interface eth0  [10.0.0.1/24] down false dynamic false\n"+
+		"route unicast 10.8.0.0/16 via 10.0.0.2 dev  table main metric 0 src invalid IP static\n"+
+		"route unicast 0.0.0.0/0 via 10.0.0.9 dev  table OUT 5 metric 0 src invalid IP static\n"+
+		"rule 305 10.0.0.0/24 > any in by eth0 -> lookup OUT 5 unsure false\n"+
+		"rule 309 any IPv4 in by eth0; any IPv6 in by eth0 -> lookup vrf blue unsure true\n", readtest.Network(g))
+	assert.Equal(t, []string{"frr.conf:18: this part of routing by policy is not read"}, readtest.Unread(g))
+	assert.Equal(t, []string{"eth0"}, g.Protocols[0].Passive)
 }

@@ -100,7 +100,9 @@ func readFile(in *read.Input) {
 	defer func(since int) { // of a refused file nothing is used
 		if e := in.Gateway.RefusedOf(in.File.Format); e != nil {
 			for _, c := range in.Gateway.Connections[since:] {
-				c.Unusable = e
+				if c.Unusable == nil {
+					c.Unusable = e
+				}
 			}
 		}
 	}(len(in.Gateway.Connections))

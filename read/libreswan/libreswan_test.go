@@ -132,8 +132,8 @@ func TestRefusedProposals(t *testing.T) {
 		"ike=null-sha1":                   "IKE cannot go without encryption",
 		"esp=aes256-sha1;modp2048,aes128": "either all proposals name a group, or none does",
 		"esp=twofish":                     `"twofish" is not a cipher that it knows`,
-		"type=sideways":                   `"sideways" is not a value of type`,
-		"auto=sometimes":                  `"sometimes" is not a value of auto`,
+		"type=sideways":                   `"sideways" is not a type of connection`,
+		"auto=sometimes":                  `"sometimes" is none of`,
 		"authby=handshake":                "not a known method of authentication",
 		"salifetime=soon":                 `"soon" is not a time`,
 	} {

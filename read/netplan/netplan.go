@@ -38,6 +38,7 @@ var Format = &read.Format{
 		{Statement: "ethernets, vlans, bridges, bonds, wifis, tunnels, dummy-devices, vrfs: addresses, gateway4, gateway6, dhcp4, dhcp6", Use: read.Used},
 		{Statement: "routes: to, via, table, metric, type, from", Use: read.Used},
 		{Statement: "routing-policy: from, to, mark, table, priority", Use: read.Used},
+		{Statement: "match: name; set-name; vrfs: table", Use: read.Used},
 		{Statement: "tunnels: mode, local, remote, key, keys; vlans: id, link", Use: read.Used},
 		{Statement: "other keys", Use: read.Irrelevant, Note: "name servers, Wi-Fi, DHCP options, hardware"},
 		{Statement: "anchors and aliases", Use: read.Left},
@@ -52,7 +53,7 @@ var (
 type reader struct{ in *read.Input }
 
 func readFile(in *read.Input) {
-	t, err := strictyaml.Parse(in.File.Path, in.File.Bytes())
+	t, err := strictyaml.ParseMerged(in.File.Path, in.File.Bytes())
 	if err != nil {
 		var e *source.Error
 		if errors.As(err, &e) {
@@ -101,7 +102,21 @@ func items(n ast.Node) []ast.Node {
 }
 
 func (r *reader) device(group string, dev *ast.MappingValueNode) {
-	i := r.in.Gateway.InterfaceOf(key(dev), r.in.At(line(dev)))
+	i := r.in.Gateway.InterfaceOf(r.named(dev), r.in.At(line(dev)))
+	table := "" // of a vrf, whose routes and rules are of it unless they say another
+	if group == "vrfs" {
+		for _, kv := range strictyaml.Pairs(dev.Value) {
+			if key(kv) == "table" {
+				table = scalar(kv.Value)
+			}
+		}
+	}
+	of := func(o map[string]string) map[string]string {
+		if o["table"] == "" {
+			o["table"] = table
+		}
+		return o
+	}
 	switch group {
 	case "vlans", "bridges", "bonds", "vrfs":
 		i.Kind = strings.TrimSuffix(group, "s")
@@ -126,11 +141,11 @@ func (r *reader) device(group string, dev *ast.MappingValueNode) {
 			r.route(i, line(kv), map[string]string{"to": "default", "via": text})
 		case "routes":
 			for _, n := range items(kv.Value) {
-				r.route(i, n.GetToken().Position.Line, fields(n))
+				r.route(i, n.GetToken().Position.Line, of(fields(n)))
 			}
 		case "routing-policy":
 			for _, n := range items(kv.Value) {
-				r.rule(n.GetToken().Position.Line, fields(n))
+				r.rule(n.GetToken().Position.Line, of(fields(n)))
 			}
 		case "mode":
 			if group == "tunnels" {
@@ -156,6 +171,26 @@ func (r *reader) device(group string, dev *ast.MappingValueNode) {
 			i.Parent = source.Clean(text)
 		}
 	}
+}
+
+// named returns what an interface is called: its key, unless the definition matches it by another name or gives it one.
+func (r *reader) named(dev *ast.MappingValueNode) string {
+	name := key(dev)
+	for _, kv := range strictyaml.Pairs(dev.Value) {
+		switch key(kv) {
+		case "match":
+			for _, m := range strictyaml.Pairs(kv.Value) {
+				if n := scalar(m.Value); key(m) == "name" && n != "" && name == key(dev) {
+					name = n
+				}
+			}
+		case "set-name":
+			if n := scalar(kv.Value); n != "" {
+				return n
+			}
+		}
+	}
+	return name
 }
 
 func fields(n ast.Node) map[string]string {

@@ -100,29 +100,44 @@ func parse(in *read.Input) []*section {
 
 func readUnit(in *read.Input) {
 	sections := parse(in)
-	name := ""
+	var names []string
+	by := ""
 	for _, s := range sections {
 		switch s.name {
 		case "Match", "NetDev":
-			if n := s.get("Name"); n != "" && name == "" {
-				name = n
+			if n := s.get("Name"); n != "" && len(names) == 0 {
+				names = strings.Fields(n)
+			}
+			for _, v := range s.values {
+				if s.name == "Match" && matched[v.key] && by == "" {
+					by = v.key + "=" + v.text
+					in.Unread(v.line, "", "which interface this matches, the file does not say")
+				}
 			}
 		}
 	}
-	r := &unit{in: in}
-	if name == "" {
+	if len(names) == 0 && by != "" { // its addresses are the gateway's all the same
+		names = []string{by}
+	}
+	if len(names) == 0 {
 		in.Unread(1, "", "the unit names no interface: what it sets is not read")
 		return
 	}
-	r.iface = in.Gateway.InterfaceOf(name, in.At(1))
-	for _, s := range sections {
-		r.section(s)
+	for i, name := range names {
+		r := &unit{in: in, iface: in.Gateway.InterfaceOf(name, in.At(1)), again: i > 0}
+		for _, s := range sections {
+			r.section(s)
+		}
 	}
 }
+
+// matched are the keys that choose an interface by something else than its name.
+var matched = map[string]bool{"MACAddress": true, "PermanentMACAddress": true, "Path": true, "Driver": true, "Type": true, "Kind": true, "Property": true, "Architecture": true}
 
 type unit struct {
 	in    *read.Input
 	iface *gateway.Interface
+	again bool // the unit was read for another interface before
 }
 
 func (r *unit) section(s *section) {
@@ -161,7 +176,9 @@ func (r *unit) section(s *section) {
 	case "Route":
 		r.route(s.at, s.get("Destination"), s.get("Gateway"), s)
 	case "RoutingPolicyRule":
-		r.rule(s)
+		if !r.again {
+			r.rule(s)
+		}
 	}
 }
 

@@ -64,7 +64,7 @@ func TestMistakes(t *testing.T) {
 		`a.network:6: "there" is not a network`, `a.network:8: "here" is not an address`, `a.network:11: "x" is not a network`}, readtest.Unread(g))
 	assert.True(t, g.RouteRules[0].Unsure)
 	g = readtest.Read(networkd.Format, "b.network", "[Match]\nMACAddress=02:00:00:00:00:01\n[Network]\nAddress=10.0.0.1/8\n", nil)
-	assert.Equal(t, []string{"b.network:1: the unit names no interface: what it sets is not read"}, readtest.Unread(g))
+	assert.Equal(t, []string{"b.network:2: which interface this matches, the file does not say"}, readtest.Unread(g))
 }
 
 func FuzzUnits(f *testing.F) {
@@ -73,4 +73,12 @@ func FuzzUnits(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text string) {
 		readtest.Network(readtest.Read(networkd.Format, "a.network", text, nil))
 	})
+}
+
+func TestMatchedByOtherThings(t *testing.T) {
+	g := readtest.Read(networkd.Format, "x.network", "[Match]\nMACAddress=aa:bb:cc:dd:ee:ff\n[Network]\nAddress=10.0.0.1/24\n", nil)
+	assert.Equal(t, "interface MACAddress=aa:bb:cc:dd:ee:ff  [10.0.0.1/24] down false dynamic false\n", readtest.Network(g))
+	assert.Equal(t, []string{"x.network:2: which interface this matches, the file does not say"}, readtest.Unread(g))
+	g = readtest.Read(networkd.Format, "x.network", "[Match]\nName=eth0 eth1\n[Network]\nAddress=10.0.0.1/24\n", nil)
+	assert.Len(t, g.Interfaces, 2)
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"maps"
+	"path"
 	"regexp"
 	"slices"
 	"strconv"
@@ -56,6 +57,7 @@ var (
 	configLine    = regexp.MustCompile(`(?m)^config[ \t]+setup`)
 	ownKeywords   = regexp.MustCompile(`(?m)^[ \t]+(charondebug|charonstart|strictcrlpolicy|cachecrls|margintime|lifebytes|lifepackets|marginbytes|lefthostaccess|righthostaccess|leftauth2|rightauth2|forceencaps|installpolicy|mediation|modeconfig|leftallowany|rightallowany|eap_identity|inactivity|reauth|closeaction)[ \t]*=?|=[^\n#]*![ \t]*$|auto[ \t]*=[ \t]*route`)
 	secretsLine   = regexp.MustCompile(`(?m)^[^#\n]*:[ \t]*(PSK|RSA|ECDSA|PKCS8|P12|EAP|XAUTH|NTLM|PPKS)\b`)
+	onlyIncludes  = regexp.MustCompile(`^(?:[ \t]*(?:#[^\n]*|include[ \t]+[^\n]*|version[ \t]+[^\n]*)?(?:\n|$))+$`)
 	forIPsecConf  = "it has sections of connections (%q)"
 	alsoIPsecConf = ", with keywords that only strongSwan knows (%q)"
 )
@@ -63,6 +65,9 @@ var (
 func looksLikeIPsecConf(f *source.File) (int, string) {
 	data := f.Head()
 	conn := connLine.Find(data)
+	if path.Base(f.Path) == "ipsec.conf" && onlyIncludes.Match(data) {
+		return 40, "it has comments and includes only"
+	}
 	if conn == nil && !configLine.Match(data) || !bytes.Contains(data, []byte("=")) {
 		return 0, ""
 	}
@@ -77,6 +82,9 @@ func looksLikeSecrets(f *source.File) (int, string) {
 	data := f.Head()
 	if m := secretsLine.FindSubmatch(data); m != nil && !connLine.Match(data) {
 		return 70, fmt.Sprintf("it has entries of the form \"who : %s value\"", m[1])
+	}
+	if strings.HasSuffix(f.Path, ".secrets") && onlyIncludes.Match(data) {
+		return 60, "its name ends in .secrets, and it has comments and includes only"
 	}
 	return 0, ""
 }
