@@ -137,7 +137,11 @@ func TestRefusedProposals(t *testing.T) {
 		"authby=handshake":                "not a known method of authentication",
 		"salifetime=soon":                 `"soon" is not a time`,
 	} {
-		g := readConf(t, "conn a\n\tleft=192.0.2.1\n\tright=198.51.100.8\n\tauto=add\n\t"+ike+"\n")
+		auto := "\tauto=add\n"
+		if strings.HasPrefix(ike, "auto=") {
+			auto = ""
+		}
+		g := readConf(t, "conn a\n\tleft=192.0.2.1\n\tright=198.51.100.8\n"+auto+"\t"+ike+"\n")
 		require.Len(t, g.Connections, 1, ike)
 		c := g.Connections[0]
 		if assert.NotNil(t, c.Unusable, ike) {
