@@ -345,7 +345,7 @@ func failureOf(e *estate.Estate, f *agree.Failure) *failureJSON {
 	j := &failureJSON{Step: f.Step, Notify: f.Notify, Why: f.Why, Lines: []placeJSON{}, Changes: emptied(f.Changes)}
 	for _, at := range f.Lines {
 		if !at.IsZero() {
-			j.Lines = append(j.Lines, placeJSON{File: at.File, Line: at.Line, Text: e.Quote(at)})
+			j.Lines = append(j.Lines, placeJSON{File: at.File, Line: at.Line, Col: at.Col, Text: e.Quote(at)})
 		}
 	}
 	return j

@@ -405,7 +405,7 @@ func outcomeOf(e *estate.Estate, o walk.Outcome) outcomeJSON {
 			k.Chain = s.Chain.ID()
 		}
 		if at := s.Line(); !at.IsZero() {
-			k.At = &placeJSON{File: at.File, Line: at.Line, Text: e.Quote(at)}
+			k.At = &placeJSON{File: at.File, Line: at.Line, Col: at.Col, Text: e.Quote(at)}
 		}
 		j.Steps = append(j.Steps, k)
 	}

@@ -58,6 +58,7 @@ type fileJSON struct {
 
 type unreadJSON struct {
 	Line int    `json:"line"`
+	Col  int    `json:"column,omitempty"`
 	Text string `json:"text"`
 	Why  string `json:"why"`
 }
@@ -95,6 +96,7 @@ type findingJSON struct {
 type placeJSON struct {
 	File string `json:"file"`
 	Line int    `json:"line"`
+	Col  int    `json:"column,omitempty"`
 	Text string `json:"text"`
 	Note string `json:"note,omitempty"`
 }
@@ -102,6 +104,7 @@ type placeJSON struct {
 type errorJSON struct {
 	File    string `json:"file"`
 	Line    int    `json:"line"`
+	Col     int    `json:"column,omitempty"`
 	Message string `json:"message"`
 }
 
@@ -142,7 +145,7 @@ func emptied(in []string) []string {
 	return in
 }
 
-func place(e audit.Evidence) placeJSON { return placeJSON{e.File, e.Line, e.Text, e.Note} }
+func place(e audit.Evidence) placeJSON { return placeJSON{e.File, e.Line, e.Col, e.Text, e.Note} }
 
 func gatewaysJSON(e *estate.Estate) []gatewayJSON {
 	out := []gatewayJSON{}
@@ -151,7 +154,7 @@ func gatewaysJSON(e *estate.Estate) []gatewayJSON {
 		for _, f := range g.Files {
 			file := fileJSON{Path: f.Path, Format: f.Format, Statements: f.Statements, Unread: []unreadJSON{}}
 			for _, u := range f.Unread {
-				file.Unread = append(file.Unread, unreadJSON{u.At.Line, f.Quote(u.At), u.Why})
+				file.Unread = append(file.Unread, unreadJSON{u.At.Line, u.At.Col, f.Quote(u.At), u.Why})
 			}
 			j.Files = append(j.Files, file)
 		}

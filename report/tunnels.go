@@ -269,7 +269,7 @@ func TunnelsJSON(w io.Writer, e *estate.Estate) error {
 func errorsJSON(e *estate.Estate) []errorJSON {
 	out := []errorJSON{}
 	for _, p := range e.Problems {
-		out = append(out, errorJSON{p.File, p.Line, p.Message})
+		out = append(out, errorJSON{p.File, p.Line, p.Col, p.Message})
 	}
 	return out
 }

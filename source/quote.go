@@ -50,7 +50,7 @@ func (f *File) Quote(p Pos) string {
 	for _, s := range secrets {
 		text = strings.ReplaceAll(text, s, Mask)
 	}
-	text = f.withoutComment(redactAnnounced(text))
+	text = f.withoutComment(f.redactAnnounced(text))
 	if f.veiled[p] {
 		text = f.veil(text)
 	} else if i := strings.Index(text, Mask); i >= 0 { // nobody knows what stands behind a secret

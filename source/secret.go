@@ -71,13 +71,18 @@ var announcing = []string{"secret", "psk", "key", "pass", "pin", "token", "commu
 // The words of algorithms and settings that follow such a word without being secret.
 var notSecret = regexp.MustCompile(`(?i)^["']?(?:yes|no|none|true|false|never|always|\d{1,5}[a-z]?|0x[0-9a-f]{1,8})["',;]*$`)
 
-func redactAnnounced(text string) string {
+// redactAnnounced masks what follows a word that announces a secret. In JSON, what a member "key" says is none where it is a word of the
+// formats: "key": "hour".
+func (f *File) redactAnnounced(text string) string {
 	small := strings.ToLower(text) // looking for words is cheaper than for the expression
 	if !slices.ContainsFunc(announcing, func(w string) bool { return strings.Contains(small, w) }) || !announced.MatchString(text) {
 		return text
 	}
 	return announced.ReplaceAllStringFunc(text, func(m string) string {
 		parts := announced.FindStringSubmatch(m)
+		if inner := strings.Trim(parts[2], `"}], `); f.manner != nil && strings.Contains(parts[1], `"key":`) && f.manner.Words[inner] {
+			return m
+		}
 		if strings.HasPrefix(parts[2], Mask) || notSecret.MatchString(parts[2]) {
 			return m
 		}

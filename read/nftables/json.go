@@ -19,6 +19,7 @@ var JSON = &read.Format{
 	Software: "nftables",
 	Hints:    []string{"nft*.json", "ruleset*.json"},
 	Order:    30,
+	Words:    slices.Concat(slices.Sorted(maps.Keys(keywords)), slices.Sorted(maps.Keys(forms)), []string{"state", "status", "direction", "label", "helper", "event", "iif", "oif"}),
 	Looks: func(f *source.File) (int, string) {
 		head := bytes.TrimSpace(f.Head())
 		if bytes.HasPrefix(head, []byte("{")) && bytes.Contains(head[:min(len(head), 200)], []byte(`"nftables"`)) {
