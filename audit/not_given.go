@@ -38,9 +38,11 @@ func Absences(e *estate.Estate) []NotGiven {
 		add(!slices.ContainsFunc(g.Interfaces, func(i *gateway.Interface) bool { return i.Kind != "loopback" && len(i.Addresses) > 0 }), "addresses", "own addresses, and which networks are behind the gateway")
 		add(len(g.Routes) == 0, "routes", "routes to peers and networks, and what leaves while a tunnel is down")
 		var far, keys, certs, cas []string
+		seen := map[string]bool{}
 		for _, t := range e.TunnelsOf(g) {
 			for _, end := range t.Ends {
-				if end.Gateway == g && len(t.Ends) == 1 && t.Toward == nil && !slices.Contains(far, end.Connection.Name) {
+				if end.Gateway == g && len(t.Ends) == 1 && t.Toward == nil && !seen[end.Connection.Name] {
+					seen[end.Connection.Name] = true
 					far = append(far, end.Connection.Name)
 				}
 			}

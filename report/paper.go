@@ -47,6 +47,9 @@ func (p *paper) wrapped(format string, args ...any) {
 
 // wrap lays a text into lines of a width. A word that would fill more than eight lines is cut: "…" stands for the rest.
 func wrap(s string, width int) string {
+	if len(s) <= width && !strings.ContainsAny(s, "\n\t") {
+		return s
+	}
 	if len(s) > 8*width {
 		words := strings.Split(s, " ")
 		for i, w := range words {

@@ -26,6 +26,26 @@ type door struct {
 // that a person reads is so long, and lists are words with commas between.
 const maxWord = 1000
 
+// plain reports whether a text is harmless as it is, and then counts its last word.
+func (d *door) plain(p []byte) bool {
+	word := d.word
+	for _, c := range p {
+		switch {
+		case c == ' ' || c == '\n' || c == ',' || c == ';' || c == '/' || c == '"':
+			word = 0
+		case c < ' ' || c > '~' || c == '\\' || word == maxWord:
+			return false
+		default:
+			word++
+		}
+	}
+	if d.cutting || d.slashes > 0 {
+		return false
+	}
+	d.word, d.since = word, d.since+len(p)
+	return true
+}
+
 // cuts reports whether a character is left out, and whether the word's mark takes its place. Escapes of JSON stay whole.
 func (d *door) cuts(r rune) (leave, mark bool) {
 	ends := r == ' ' || r == '\n' || r == ',' || r == ';' || r == '/' || r == '"' && d.slashes%2 == 0
@@ -51,6 +71,9 @@ var colors = regexp.MustCompile(`^\x1b\[(?:0|1|2|3\d|9\d)(?:;(?:1|2|3\d|9\d))*m`
 
 // Write writes what is harmless and escapes the rest.
 func (d *door) Write(p []byte) (int, error) {
+	if len(d.before) == 0 && d.plain(p) { // as nearly always
+		return d.to.Write(p)
+	}
 	text := append(d.before, p...)
 	d.before = nil
 	out := make([]byte, 0, len(text)+8)
