@@ -49,12 +49,12 @@ type Topic string
 
 // The topics.
 const (
-	Refused      Topic = "refused"      // a daemon would not load the connection
-	AnswersOnly  Topic = "answers only" // an end that does not know where its peer is
-	Address      Topic = "address"      // where the ends are
-	Version      Topic = "version"      // of IKE
-	Proposals    Topic = "proposals"    // of the IKE SA or of a child
-	Method       Topic = "method"       // of authentication, and IKEv1's mode
+	Refused      Topic = "refused"       // a daemon would not load the connection
+	AnswersOnly  Topic = "responds only" // an end that does not know where its peer is
+	Address      Topic = "address"       // where the ends are
+	Version      Topic = "version"       // of IKE
+	Proposals    Topic = "proposals"     // of the IKE SA or of a child
+	Method       Topic = "method"        // of authentication, and IKEv1's mode
 	Identity     Topic = "identity"
 	Key          Topic = "key"          // the pre-shared key
 	Certificates Topic = "certificates" // who signed them
@@ -72,7 +72,7 @@ type Failure struct {
 	Why    string
 	// Lines are one line of either end that disagree: the initiator's first. One of them may be nowhere.
 	Lines [2]source.Pos
-	// Changes are the smallest changes that would mend it: of the initiator's configuration or of the responder's.
+	// Changes are the smallest changes that would fix it: of the initiator's configuration or of the responder's.
 	Changes []string
 }
 
@@ -231,7 +231,7 @@ func (a *attempt) start() *Failure {
 		first = as[0]
 	}
 	if _, single := first.Single(); !single && first.Name == "" {
-		return &Failure{Topic: AnswersOnly, Step: Local, Why: fmt.Sprintf("%s names no single address of its peer (%s), so it can only answer", a.i.name(), c.RemoteAddrs.Value), Lines: [2]source.Pos{c.RemoteAddrs.Where(c.At)},
+		return &Failure{Topic: AnswersOnly, Step: Local, Why: fmt.Sprintf("%s names no single address of its peer (%s), so it can only respond", a.i.name(), c.RemoteAddrs.Value), Lines: [2]source.Pos{c.RemoteAddrs.Where(c.At)},
 			Changes: []string{fmt.Sprintf("name the address of %s as the peer's on %s", a.r.name(), a.i.name())}}
 	}
 	return nil
@@ -243,7 +243,7 @@ func (a *attempt) address() *Failure {
 	if c := a.r.c; c != nil && single {
 		lines := [2]source.Pos{a.i.c.RemoteAddrs.Where(a.i.c.At), c.LocalAddrs.Where(c.At)}
 		if owns := c.LocalAddrs.Value; !owns.Any() && !covers(owns, to) && !a.behindNAT(a.r, to) && !a.answersAt(to) {
-			return &Failure{Topic: Address, Step: a.phase1(), Why: fmt.Sprintf("%s sends to %s, and %s answers at %s only", a.i.name(), to, a.r.name(), owns), Lines: lines,
+			return &Failure{Topic: Address, Step: a.phase1(), Why: fmt.Sprintf("%s sends to %s, and %s responds at %s only", a.i.name(), to, a.r.name(), owns), Lines: lines,
 				Changes: []string{fmt.Sprintf("on %s set the peer's address to %s", a.i.name(), owns), fmt.Sprintf("on %s set the local address to %s", a.r.name(), to)}}
 		}
 	}
@@ -339,7 +339,7 @@ func (a *attempt) ports() *Failure {
 	if to.IsDefault() || to.Value == 500 || to.Value == 4500 || to.Value == 0 || a.r.c != nil && a.r.c.LocalPort.Value == to.Value {
 		return nil
 	}
-	return &Failure{Topic: Address, Step: a.phase1(), Why: fmt.Sprintf("%s sends to port %d, and %s does not answer there", a.i.name(), to.Value, a.r.name()), Lines: [2]source.Pos{to.Where(c.At)},
+	return &Failure{Topic: Address, Step: a.phase1(), Why: fmt.Sprintf("%s sends to port %d, and %s does not respond there", a.i.name(), to.Value, a.r.name()), Lines: [2]source.Pos{to.Where(c.At)},
 		Changes: []string{fmt.Sprintf("on %s remove the peer's port", a.i.name())}}
 }
 
@@ -379,7 +379,7 @@ func (a *attempt) natted(expected gateway.Addresses) bool {
 	}
 	for _, e := range expected.Fixed() {
 		if !e.IsPrivate() {
-			a.Notes = append(a.Notes, fmt.Sprintf("%s is taken to be behind NAT: it speaks from %s, and %s is expected", a.i.name(), a.i.own, e))
+			a.Notes = append(a.Notes, fmt.Sprintf("%s is taken to be behind NAT: it sends from %s, and %s is expected", a.i.name(), a.i.own, e))
 			return true
 		}
 	}
@@ -494,7 +494,7 @@ func has(ps []ike.Proposal, s ike.Suite) bool {
 // difference says in what two lists of proposals that share nothing come nearest to each other.
 func (a *attempt) difference(offer, own []ike.Proposal, what string) string {
 	if len(offer) == 0 {
-		return fmt.Sprintf("nothing of what %s is told to propose can be said in %s", a.i.name(), a.Version)
+		return fmt.Sprintf("nothing that %s is set to propose exists in %s", a.i.name(), a.Version)
 	}
 	best, missing := [2]int{}, 99
 	for x, p := range offer {
@@ -512,7 +512,7 @@ func (a *attempt) difference(offer, own []ike.Proposal, what string) string {
 	for _, l := range lacking(p, q) {
 		parts = append(parts, fmt.Sprintf("%s: %s on %s, %s on %s", l.what, named(l.a), a.i.name(), named(l.b), a.r.name()))
 	}
-	return fmt.Sprintf("no %s proposal of both ends is the same; the nearest two differ in %s", what, strings.Join(parts, "; "))
+	return fmt.Sprintf("no common %s proposal; the closest two differ in %s", what, strings.Join(parts, "; "))
 }
 
 func named(cs ike.Choices) string {

@@ -241,7 +241,7 @@ func TestWhenItBreaks(t *testing.T) {
 	assert.Equal(t, 40*time.Minute, r.After)
 	assert.Equal(t, "b", r.By)
 	assert.Equal(t, 44*time.Minute, r.Ends, "the earlier of both hard limits")
-	assert.Equal(t, "perfect forward secrecy: group 14 (MODP 2048) on a, none on b. The first child is made without a key exchange of its own, so it comes up; its renewal needs one that both have", r.Failure.Why)
+	assert.Equal(t, "perfect forward secrecy: group 14 (MODP 2048) on a, none on b. The first child SA is set up without a key exchange of its own, so it comes up; rekeying needs a common one", r.Failure.Why)
 	never := agree.Tunnel(tunnel(t, over{"c.rekey_time": "0", "rekey_time": "0"}, over{"c.rekey_time": "0", "rekey_time": "0"}))
 	assert.Equal(t, agree.Never, never[0].Children[0].Rekey.Outcome)
 	assert.Equal(t, agree.Never, never[0].Rekey.Outcome)

@@ -57,7 +57,7 @@ func (a *attempt) authenticate() *Failure {
 		return first
 	}
 	if nominal := a.t; len(nominal.Ends) == 2 && a.r.c != nominal.Ends[0].Connection && a.r.c != nominal.Ends[1].Connection {
-		a.Notes = append(a.Notes, fmt.Sprintf("%s answers with its connection %s", a.r.name(), a.r.c.Name))
+		a.Notes = append(a.Notes, fmt.Sprintf("%s responds with its connection %s", a.r.name(), a.r.c.Name))
 	}
 	for _, ask := range []func() *Failure{a.identities, a.keys, a.certificates, a.childless} {
 		if f := ask(); f != nil {
@@ -114,7 +114,7 @@ func (a *attempt) mode() *Failure {
 			Changes: []string{"set main mode, or rather IKEv2, on both"}}
 	}
 	if a.Aggressive && a.r.c.Software == "strongSwan" && a.i.c.Local.Method.Value == ike.PSK && !a.r.Gateway.Options.AggressiveKeys.Value {
-		return &Failure{Topic: Method, Step: a.phase1(), Notify: "AUTHENTICATION_FAILED", Lines: lines, Why: fmt.Sprintf("the daemon of %s answers aggressive mode with a pre-shared key only if its own configuration says so", a.r.name()),
+		return &Failure{Topic: Method, Step: a.phase1(), Notify: "AUTHENTICATION_FAILED", Lines: lines, Why: fmt.Sprintf("the daemon of %s accepts aggressive mode with a pre-shared key only if its own configuration allows it", a.r.name()),
 			Changes: []string{"set main mode, or rather IKEv2, on both"}}
 	}
 	return nil
@@ -123,13 +123,13 @@ func (a *attempt) mode() *Failure {
 func (a *attempt) methods() *Failure {
 	i, r := a.i.c, a.r.c
 	fail := func(mine, theirs gateway.Setting[ike.Method], who, whom side) *Failure {
-		return &Failure{Topic: Method, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Why: fmt.Sprintf("%s authenticates with %s, and %s asks it for %s", who.name(), mine.Value, whom.name(), theirs.Value),
+		return &Failure{Topic: Method, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Why: fmt.Sprintf("%s authenticates with %s, and %s expects %s", who.name(), mine.Value, whom.name(), theirs.Value),
 			Lines:   ordered(a, who, mine.Where(who.c.At), theirs.Where(whom.c.At)),
 			Changes: []string{fmt.Sprintf("set %s for %s on both ends", mine.Value, who.name()), fmt.Sprintf("set %s for it on both", theirs.Value)}}
 	}
 	for _, s := range []side{a.i, a.r} {
 		if mine, peer := s.c.Local.Method, s.c.Remote.Method; a.Version == ike.V1 && mine.Value != peer.Value {
-			f := &Failure{Topic: Method, Step: a.phase1(), Notify: "AUTHENTICATION_FAILED", Why: fmt.Sprintf("IKEv1 has one method for both ends, and %s is told %s for itself and %s for its peer", s.name(), mine.Value, peer.Value),
+			f := &Failure{Topic: Method, Step: a.phase1(), Notify: "AUTHENTICATION_FAILED", Why: fmt.Sprintf("IKEv1 has one method for both ends, and %s is set to %s for itself and %s for its peer", s.name(), mine.Value, peer.Value),
 				Lines: ordered(a, s, mine.Where(s.c.At), source.Pos{}), Changes: []string{fmt.Sprintf("set one method for both on %s, or IKEv2", s.name())}}
 			if s.End == a.i.End {
 				f.Step, f.Notify = Local, ""
@@ -168,7 +168,7 @@ func (a *attempt) identities() *Failure {
 	idR, knownR := shown(a.r)
 	asked := i.Remote.ID.Value                                                                         // sent as IDr where it is one
 	if a.Version == ike.V2 && asked.Kind == ike.IDNet && knownR && r.Local.ID.Value.Kind != ike.NoID { // sent as it is, and nobody is a network
-		return &Failure{Topic: Identity, Step: Auth, Notify: "AUTHENTICATION_FAILED", Why: fmt.Sprintf("%s asks its peer for the identity %s, and %s shows %s", a.i.name(), asked, a.r.name(), idR),
+		return &Failure{Topic: Identity, Step: Auth, Notify: "AUTHENTICATION_FAILED", Why: fmt.Sprintf("%s requires the identity %s from its peer, and %s sends %s", a.i.name(), asked, a.r.name(), idR),
 			Lines: [2]source.Pos{i.Remote.ID.Where(i.At), r.Local.ID.Where(r.At)}, Changes: []string{fmt.Sprintf("on %s set the peer's identity to %s", a.i.name(), idR)}}
 	}
 	if a.Version == ike.V2 && r.Local.ID.Value.Kind == ike.NoID && asked.Definite() {
@@ -176,16 +176,16 @@ func (a *attempt) identities() *Failure {
 	}
 	fail := func(who, whom side, id ike.Identity, notify string, mine, theirs source.Pos) *Failure {
 		want := whom.c.Remote.ID.Value
-		return &Failure{Topic: Identity, Step: a.authStep(), Notify: notify, Why: fmt.Sprintf("%s shows the identity %s, and %s expects %s", who.name(), id, whom.name(), want), Lines: ordered(a, who, mine, theirs),
+		return &Failure{Topic: Identity, Step: a.authStep(), Notify: notify, Why: fmt.Sprintf("%s sends the identity %s, and %s expects %s", who.name(), id, whom.name(), want), Lines: ordered(a, who, mine, theirs),
 			Changes: []string{fmt.Sprintf("set the own identity %s on %s", want, who.name()), fmt.Sprintf("set the peer's identity %s on %s", id, whom.name())}}
 	}
 	if !knownI && !r.Remote.ID.Value.Wild() {
-		a.Notes = append(a.Notes, fmt.Sprintf("%s shows the subject of its certificate, which was not compared", a.i.name()))
+		a.Notes = append(a.Notes, fmt.Sprintf("%s sends the subject of its certificate, which was not compared", a.i.name()))
 	} else if knownI && !r.Remote.ID.Value.Accepts(idI) {
 		return fail(a.i, a.r, idI, "AUTHENTICATION_FAILED", i.Local.ID.Where(i.At), r.Remote.ID.Where(r.At))
 	}
 	if !knownR && asked.Definite() {
-		a.Notes = append(a.Notes, fmt.Sprintf("%s shows the subject of its certificate, which was not compared", a.r.name()))
+		a.Notes = append(a.Notes, fmt.Sprintf("%s sends the subject of its certificate, which was not compared", a.r.name()))
 	} else if knownR && !asked.Accepts(idR) {
 		return fail(a.r, a.i, idR, "AUTHENTICATION_FAILED", r.Local.ID.Where(r.At), i.Remote.ID.Where(i.At))
 	}
@@ -238,7 +238,7 @@ func (a *attempt) keys() *Failure {
 		notify := "AUTHENTICATION_FAILED"
 		why := "the pre-shared keys of both ends differ"
 		if a.Version == ike.V1 && !a.Aggressive {
-			notify, why = "", why+"; in main mode the responder cannot read the message and says nothing"
+			notify, why = "", why+"; in main mode the responder cannot read the message and does not respond"
 		}
 		return &Failure{Topic: Key, Step: a.authStep(), Notify: notify, Why: why, Lines: [2]source.Pos{ki.At, kr.At}, Changes: []string{"set the same key on both ends"}}
 	}
@@ -262,9 +262,9 @@ func (a *attempt) childless() *Failure {
 	lines := [2]source.Pos{i.Where(a.i.c.At), r.Where(a.r.c.At)}
 	switch {
 	case i.Value == "force" && r.Value == "never":
-		return &Failure{Topic: Childless, Step: Auth, Why: fmt.Sprintf("%s insists on an IKE SA without a child, and %s does not do that", a.i.name(), a.r.name()), Lines: lines, Changes: []string{fmt.Sprintf("allow it on %s", a.r.name())}}
+		return &Failure{Topic: Childless, Step: Auth, Why: fmt.Sprintf("%s requires an IKE SA without a child, and %s does not support that", a.i.name(), a.r.name()), Lines: lines, Changes: []string{fmt.Sprintf("allow it on %s", a.r.name())}}
 	case r.Value == "force" && !asks:
-		return &Failure{Topic: Childless, Step: Auth, Notify: "INVALID_SYNTAX", Why: fmt.Sprintf("%s insists on an IKE SA without a child, and %s does not begin so", a.r.name(), a.i.name()), Lines: lines, Changes: []string{fmt.Sprintf("allow it on %s", a.r.name())}}
+		return &Failure{Topic: Childless, Step: Auth, Notify: "INVALID_SYNTAX", Why: fmt.Sprintf("%s requires an IKE SA without a child, and %s does not initiate so", a.r.name(), a.i.name()), Lines: lines, Changes: []string{fmt.Sprintf("allow it on %s", a.r.name())}}
 	}
 	return nil
 }
@@ -292,7 +292,7 @@ func (a *attempt) certificates() *Failure {
 		}
 		at := whom.c.Remote.CAs.Where(whom.c.Remote.Method.Where(whom.c.At))
 		return &Failure{Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Lines: ordered(a, who, shows[0].At, at),
-			Why:     fmt.Sprintf("%s shows a certificate that %s signed, and %s trusts no such authority", who.name(), shows[0].Issuer, whom.name()),
+			Why:     fmt.Sprintf("%s sends a certificate signed by %s, and %s does not trust that authority", who.name(), shows[0].Issuer, whom.name()),
 			Changes: []string{fmt.Sprintf("install the certificate of %s on %s", shows[0].Issuer, whom.name())}}
 	}
 	return nil

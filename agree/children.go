@@ -164,12 +164,12 @@ func (a *attempt) selectorsFail(step Step, k *gateway.Child, local, remote ike.S
 		notify = "INVALID_ID_INFORMATION"
 	}
 	f := &Failure{Topic: Selectors, Step: step, Notify: notify, Lines: [2]source.Pos{k.Remote.Where(k.At), a.r.c.At}}
-	f.Why = fmt.Sprintf("%s asks for %s to %s, and no child of %s overlaps with that", a.i.name(), local, remote, a.r.name())
+	f.Why = fmt.Sprintf("%s proposes %s to %s, and no child of %s overlaps with that", a.i.name(), local, remote, a.r.name())
 	f.Changes = []string{fmt.Sprintf("on %s set local to %s and remote to %s", a.r.name(), remote, local)}
 	if theirs := a.theirs(); len(theirs) == 1 {
 		o := theirs[0]
 		f.Lines[1] = o.Local.Where(o.At)
-		f.Why = fmt.Sprintf("%s asks for %s to %s, and %s has %s to %s, which is not the mirror image", a.i.name(), local, remote, a.r.name(), o.Local.Value, o.Remote.Value)
+		f.Why = fmt.Sprintf("%s proposes %s to %s, and %s has %s to %s, which is not mirrored", a.i.name(), local, remote, a.r.name(), o.Local.Value, o.Remote.Value)
 		f.Changes = append(f.Changes, fmt.Sprintf("on %s set local to %s and remote to %s", a.i.name(), o.Remote.Value, o.Local.Value))
 	}
 	return f
@@ -199,9 +199,9 @@ func (a *attempt) wrap(c *Child, k *gateway.Child, step Step) *Failure {
 		return nil
 	}
 	if a.Version == ike.V1 {
-		return &Failure{Topic: Mode, Step: step, Notify: "INVALID_ID_INFORMATION", Lines: lines, Why: fmt.Sprintf("%s asks for %s mode, and %s is set to %s mode", a.i.name(), mine, a.r.name(), theirs), Changes: []string{"set the same mode on both ends"}}
+		return &Failure{Topic: Mode, Step: step, Notify: "INVALID_ID_INFORMATION", Lines: lines, Why: fmt.Sprintf("%s proposes %s mode, and %s is set to %s mode", a.i.name(), mine, a.r.name(), theirs), Changes: []string{"set the same mode on both ends"}}
 	}
-	c.Notes = append(c.Notes, "one end says transport mode, the other tunnel mode: it becomes tunnel mode")
+	c.Notes = append(c.Notes, "one end is set to transport mode, the other to tunnel mode: tunnel mode is used")
 	return nil
 }
 
@@ -324,7 +324,7 @@ func (a *attempt) narrowed(c *Child, k *gateway.Child, local, remote ike.Selecto
 		have, taken ike.Selectors
 	}{{"local", k.Local.Value.At(a.i.own), c.Local}, {"remote", k.Remote.Value.At(a.target()), c.Remote}} {
 		if lost := side.have.Packets().Minus(side.taken.Packets()); !lost.Empty() {
-			c.Notes = append(c.Notes, fmt.Sprintf("the %s selectors of %s are %s, and only %s is agreed on", side.what, a.i.name(), side.have, side.taken))
+			c.Notes = append(c.Notes, fmt.Sprintf("the %s selectors of %s are %s, and only %s is negotiated", side.what, a.i.name(), side.have, side.taken))
 		}
 	}
 	_, _ = local, remote
@@ -370,8 +370,8 @@ func (a *attempt) rekeyChild(c *Child, k *gateway.Child) {
 	}
 	re.Ends = least(life(k), life(c.With))
 	re.Failure = &Failure{Topic: PFS, Step: Create, Notify: "NO_PROPOSAL_CHOSEN", Lines: [2]source.Pos{k.Proposals.Where(k.At), c.With.Proposals.Where(c.With.At)}, Why: a.pfsDiffers(k, c.With)}
-	re.Failure.Changes = []string{fmt.Sprintf("on %s name the key exchange of %s in the child's proposals (%s)", a.r.name(), a.i.name(), groupsOf(k)),
-		fmt.Sprintf("on %s name that of %s (%s)", a.i.name(), a.r.name(), groupsOf(c.With))}
+	re.Failure.Changes = []string{fmt.Sprintf("on %s, add the group of %s to the child's proposals (%s)", a.r.name(), a.i.name(), groupsOf(k)),
+		fmt.Sprintf("on %s, add that of %s (%s)", a.i.name(), a.r.name(), groupsOf(c.With))}
 }
 
 // reverses reports whether the selectors that the responder would ask for in quick mode fit the initiator's child.
@@ -401,5 +401,5 @@ func groupsOf(k *gateway.Child) string {
 }
 
 func (a *attempt) pfsDiffers(mine, theirs *gateway.Child) string {
-	return fmt.Sprintf("perfect forward secrecy: %s on %s, %s on %s. The first child is made without a key exchange of its own, so it comes up; its renewal needs one that both have", groupsOf(mine), a.i.name(), groupsOf(theirs), a.r.name())
+	return fmt.Sprintf("perfect forward secrecy: %s on %s, %s on %s. The first child SA is set up without a key exchange of its own, so it comes up; rekeying needs a common one", groupsOf(mine), a.i.name(), groupsOf(theirs), a.r.name())
 }

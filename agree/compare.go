@@ -89,7 +89,7 @@ func (c *comparison) peers() {
 		own, expected := e.Connection.Local.Method, o.Connection.Remote.Method
 		values := [2]Value{}
 		values[i], values[1-i] = value(own, own.Value.String()), value(expected, expected.Value.String())
-		c.add(e.Gateway.Name+" proves itself", "", values, own.Value.String(), !allows(expected.Value, own.Value))
+		c.add(e.Gateway.Name+" authenticates", "", values, own.Value.String(), !allows(expected.Value, own.Value))
 	}
 	c.key()
 }
@@ -165,14 +165,14 @@ func (c *comparison) ike() {
 		c.add("IKEv1 mode", "", [2]Value{word(a.Aggressive), word(b.Aggressive)}, word(a.Aggressive).Text, a.Aggressive.Value != b.Aggressive.Value)
 	}
 	if len(agreed) == 2 {
-		agreed = []string{fmt.Sprintf("%s if %s starts; %s if %s does", agreed[0], c.attempts[0].Initiator.Gateway.Name, agreed[1], c.attempts[1].Initiator.Gateway.Name)}
+		agreed = []string{fmt.Sprintf("%s if %s initiates; %s if %s does", agreed[0], c.attempts[0].Initiator.Gateway.Name, agreed[1], c.attempts[1].Initiator.Gateway.Name)}
 	}
 	c.add("IKE proposals", "", [2]Value{value(a.Proposals, spellProposals(a.Proposals.Value)), value(b.Proposals, spellProposals(b.Proposals.Value))}, strings.Join(agreed, ""), differs)
 	span := func(x *gateway.Connection) Value {
 		s := x.LifetimeSetting()
-		return value(s, duration(x.Lifetime(), "never renewed"))
+		return value(s, duration(x.Lifetime(), "never rekeyed"))
 	}
-	c.add("IKE lifetime", "", [2]Value{span(a), span(b)}, duration(least(a.Lifetime(), b.Lifetime()), "never renewed"), false)
+	c.add("IKE lifetime", "", [2]Value{span(a), span(b)}, duration(least(a.Lifetime(), b.Lifetime()), "never rekeyed"), false)
 	dpd := func(x *gateway.Connection) Value { return value(x.DPD, duration(x.DPD.Value, "off")) }
 	c.add("liveness check", "", [2]Value{dpd(a), dpd(b)}, "", false)
 	nat := func(s gateway.Setting[bool]) Value {
@@ -214,7 +214,7 @@ func (c *comparison) suites(p estate.ChildPair) string {
 		for _, k := range a.Children {
 			if k.Outcome == Agrees && (k.Of == p.A && k.With == p.B || k.Of == p.B && k.With == p.A) {
 				suites[k.Suite.String()] = true
-				by = append(by, fmt.Sprintf("%s if %s starts", k.Suite, a.Initiator.Gateway.Name))
+				by = append(by, fmt.Sprintf("%s if %s initiates", k.Suite, a.Initiator.Gateway.Name))
 			}
 		}
 	}
@@ -289,9 +289,9 @@ func (c *comparison) child(p estate.ChildPair) {
 		c.rows[len(c.rows)-1].Agreed = agreedMode
 	}
 	life := func(k *gateway.Child) Value {
-		return value(k.Rekey, duration(k.Rekey.Value, "never renewed"))
+		return value(k.Rekey, duration(k.Rekey.Value, "never rekeyed"))
 	}
-	c.add("lifetime", name, [2]Value{life(p.A), life(p.B)}, duration(least(p.A.Rekey.Value, p.B.Rekey.Value), "never renewed"), false)
+	c.add("lifetime", name, [2]Value{life(p.A), life(p.B)}, duration(least(p.A.Rekey.Value, p.B.Rekey.Value), "never rekeyed"), false)
 	start := func(k *gateway.Child) Value { return value(k.Start, k.Start.Value.String()) }
 	waits := p.A.Start.Value == gateway.StartNever && p.B.Start.Value == gateway.StartNever
 	c.add("started", name, [2]Value{start(p.A), start(p.B)}, "", waits)

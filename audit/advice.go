@@ -43,9 +43,9 @@ func (p *Pass) In(s Saying, gatewayName string, at source.Pos) string {
 // WithoutWeak advises to take weak algorithms out of a subject's proposals, and says whether that changes what both ends negotiate
 // today.
 func (p *Pass) WithoutWeak(s *Subject, j Judged) string {
-	const advice = "Take the weak algorithms out of the proposals; "
+	const advice = "Remove the weak algorithms from the proposals; "
 	if _, ok := s.Far(); !ok {
-		return advice + "look first whether the far end, which was not given, has anything else."
+		return advice + "first check whether the far end, which was not given, offers anything else."
 	}
 	uses := func(suite ike.Suite) bool {
 		for _, w := range j.Weak {
@@ -63,7 +63,7 @@ func (p *Pass) WithoutWeak(s *Subject, j Judged) string {
 		if s.Child == nil {
 			known = true
 			if uses(a.IKE) {
-				return advice + "today " + a.IKE.String() + " is negotiated, so first give both ends a strong proposal in common."
+				return advice + "today " + a.IKE.String() + " is negotiated today, so first add a strong proposal on both ends."
 			}
 		}
 		for _, c := range a.Children {
@@ -72,14 +72,14 @@ func (p *Pass) WithoutWeak(s *Subject, j Judged) string {
 			}
 			known = true
 			if uses(c.Suite) {
-				return advice + "today " + c.Suite.String() + " is negotiated, so first give both ends a strong proposal in common."
+				return advice + "today " + c.Suite.String() + " is negotiated today, so first add a strong proposal on both ends."
 			}
 		}
 	}
 	if !known {
 		return advice + "today nothing is negotiated."
 	}
-	return advice + "what both ends negotiate today will not change."
+	return advice + "what both ends negotiate today does not change."
 }
 
 // Sentence makes a sentence of advice: parts joined by commas, the last by "or".

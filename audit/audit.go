@@ -30,10 +30,10 @@ type Severity uint8
 // The severities.
 const (
 	Info     Severity = iota // worth knowing
-	Low                      // mend it when you are there
-	Medium                   // plan the mending
-	High                     // mend it
-	Critical                 // mend it now
+	Low                      // fix it when you are there
+	Medium                   // plan the fixing
+	High                     // fix it
+	Critical                 // fix it now
 )
 
 var severityNames = []string{"info", "low", "medium", "high", "critical"}
@@ -62,7 +62,7 @@ type Check struct {
 	Title    string   // a short statement of the fault
 	Severity Severity // the usual one
 	Why      string   // one sentence: why it matters
-	Mend     string   // one sentence: what to write instead
+	Fix      string   // one sentence: what to write instead
 	Doc      Doc
 
 	Estate     func(*Pass)
@@ -105,7 +105,7 @@ type Finding struct {
 	Message    string
 	Example    string // a packet for which it is so
 	Why        string
-	Mend       string
+	Fix        string
 	Standard   string // what the baseline leans on
 	Unsure     string // why it could not be told for certain
 	At         Evidence
@@ -160,7 +160,7 @@ func (s *Subject) Shunted() bool {
 // ByDefault returns words for the end of a message about a setting that nobody said; "" for one that was said.
 func ByDefault[T any](s gateway.Setting[T]) string {
 	if s.IsDefault() {
-		return ", by default: nothing is written"
+		return " (not configured; daemon default)"
 	}
 	return ""
 }
@@ -232,7 +232,7 @@ func (f *Finding) Undecided(reasons []string) {
 func (p *Pass) Report(f Finding) {
 	f.Check = p.Check.Name
 	f.Why = cmp.Or(f.Why, p.Check.Why)
-	f.Mend = cmp.Or(f.Mend, p.Check.Mend)
+	f.Fix = cmp.Or(f.Fix, p.Check.Fix)
 	if f.Unsure != "" {
 		f.Severity = Info
 		f.Message = "could not be told for certain: " + f.Message
@@ -361,8 +361,8 @@ func (p *Pass) guarded(at Finding, ask func()) {
 		at.Severity = Low
 		at.Unsure = err.Error()
 		at.Message = "this was not decided: " + err.Error()
-		at.Why = "The answer is left open rather than guessed; other checks are not affected."
-		at.Mend = "Ask about a part of the rules, or look at the rules by hand."
+		at.Why = "The result is left open instead of guessed; other checks are not affected."
+		at.Fix = "Ask about a part of the rules, or look at the rules by hand."
 		p.Report(at)
 	}
 }
@@ -371,13 +371,13 @@ func (p *Pass) guarded(at Finding, ask func()) {
 // connection that is an end of several tunnels.
 func merge(in []Finding) []Finding {
 	type key struct {
-		pos           source.Pos
-		message, mend string
+		pos          source.Pos
+		message, fix string
 	}
 	index := make(map[key]int, len(in))
 	out := in[:0] // what is kept never comes before what is read
 	for _, f := range in {
-		k := key{f.At.Pos, f.Message, f.Mend}
+		k := key{f.At.Pos, f.Message, f.Fix}
 		i, seen := index[k]
 		if !seen || f.At.Pos.IsZero() {
 			index[k] = len(out)

@@ -74,7 +74,7 @@ func TestEveryQuestionIsAskedOfEverything(t *testing.T) {
 }
 
 func TestWhatAFindingGets(t *testing.T) {
-	c := &audit.Check{Name: "test/one", Severity: audit.High, Why: "because", Mend: "do this", Child: func(p *audit.Pass, s *audit.Subject) {
+	c := &audit.Check{Name: "test/one", Severity: audit.High, Why: "because", Fix: "do this", Child: func(p *audit.Pass, s *audit.Subject) {
 		f := p.On(s, s.Child.Local.Where(s.Child.At), false)
 		f.Severity, f.Message = audit.High, "it is so"
 		p.Report(f)
@@ -84,7 +84,7 @@ func TestWhatAFindingGets(t *testing.T) {
 	f := found[0]
 	assert.Equal(t, "test/one", f.Check)
 	assert.Equal(t, "because", f.Why)
-	assert.Equal(t, "do this", f.Mend)
+	assert.Equal(t, "do this", f.Fix)
 	assert.Equal(t, "g1", f.Gateway)
 	assert.Equal(t, "far", f.Connection)
 	assert.Equal(t, "net", f.Child)

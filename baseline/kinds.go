@@ -109,9 +109,9 @@ var judged = map[ike.Protocol][]ike.Registry{
 func (k *Kind) fits(l Level) error {
 	switch {
 	case l.Against() && !k.Against:
-		return fmt.Errorf("no check enforces %s against %q: it is something to ask for", l, k.Name)
+		return fmt.Errorf("no check enforces %s against %q: it can only be required", l, k.Name)
 	case !l.Against() && l != May && !k.For:
-		return fmt.Errorf("no check enforces %s for %q: it is something to speak against", l, k.Name)
+		return fmt.Errorf("no check enforces %s for %q: it can only be advised against", l, k.Name)
 	}
 	return nil
 }

@@ -106,7 +106,7 @@ func TestAmbiguityIsNamed(t *testing.T) {
 		"b/swanctl.conf": file(conn("y1", "192.0.2.2", "192.0.2.1", "", "", "", ""), conn("y2", "192.0.2.2", "192.0.2.1", "", "", "", "")),
 	})
 	require.Equal(t, []string{"a/x <> b/y1", "b/y2 <> a"}, names(e))
-	assert.Equal(t, []string{"b/y2 fits a/x just as well"}, e.Tunnels[0].Doubts)
+	assert.Equal(t, []string{"b/y2 matches a/x equally well"}, e.Tunnels[0].Doubts)
 }
 
 func TestPairingTakesLinearTime(t *testing.T) {

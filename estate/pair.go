@@ -382,7 +382,7 @@ func (p *pairing) judge(a, b int) (edge, bool) {
 	case addrXY+addrYX >= 4 && min(addrXY, addrYX) > 0:
 		e.why = "one names the other's address, and the other accepts it"
 	case domain == 3 && addrXY > 0 && addrYX > 0:
-		e.why = "their selectors mirror each other, and no address speaks against it"
+		e.why = "their selectors mirror each other, and no address contradicts it"
 	case addrXY == 3 && (idYX == 2 || domain == 3) || addrYX == 3 && (idXY == 2 || domain == 3):
 		e.why = "one names the other's address, and the other expects its identity or networks"
 	default:
@@ -466,7 +466,7 @@ func (p *pairing) tunnels(edges []edge) []*Tunnel {
 		for _, side := range [][2]int{{e.a, e.b}, {e.b, e.a}} { // as good a far end as the one that was taken
 			for _, t := range of[side[0]] {
 				if strength[t] == e.score && !many(side[0]) {
-					t.Doubts = append(t.Doubts, fmt.Sprintf("%s fits %s just as well", p.ends[side[1]].Name(), p.ends[side[0]].Name()))
+					t.Doubts = append(t.Doubts, fmt.Sprintf("%s matches %s equally well", p.ends[side[1]].Name(), p.ends[side[0]].Name()))
 				}
 			}
 		}

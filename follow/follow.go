@@ -270,7 +270,7 @@ func (g *guide) cross(from *gateway.Gateway, p *Part, way []passage) *Crossing {
 	}
 	trip := &Trip{Gateway: far.Gateway, In: path.Entry(pol), Out: pol, Arrival: path.Arrive(pol)}
 	if stop := stopped(trip.Arrival); stop != nil {
-		c.Lost, c.Where = fmt.Sprintf("the ESP packets are not let in at %s", far.Gateway.Name), stop
+		c.Lost, c.Where = fmt.Sprintf("the ESP packets are blocked at %s", far.Gateway.Name), stop
 		return c
 	}
 	if len(way) >= maxTunnels {
@@ -377,10 +377,10 @@ func (g *guide) back(o walk.Outcome, way []passage) (legs []*Leg, stray string) 
 			pol := way[i+1].from
 			near := g.nearPolicy(at.gateway, pol)
 			if near == nil {
-				return legs, "the answer cannot come out of the tunnel at " + at.gateway.Name
+				return legs, "the reply cannot come out of the tunnel at " + at.gateway.Name
 			}
 			if stop := stopped(path.Arrive(near)); stop != nil {
-				return legs, fmt.Sprintf("the ESP packets of the answer are not let in at %s: %s", at.gateway.Name, *stop)
+				return legs, fmt.Sprintf("the ESP packets of the reply are blocked at %s: %s", at.gateway.Name, *stop)
 			}
 			parts = path.Reply(at.first, at.last, path.Entry(near), near.Peer)
 		}
@@ -395,12 +395,12 @@ func (g *guide) back(o walk.Outcome, way []passage) (legs []*Leg, stray string) 
 			stray = homeward(got, at)
 			return legs, stray
 		case got.Fate != walk.Encrypted:
-			return legs, fmt.Sprintf("at %s the answer is %s, not encrypted", at.gateway.Name, got)
+			return legs, fmt.Sprintf("at %s the reply is %s, not encrypted", at.gateway.Name, got)
 		case got.Policy.Connection != at.from.Connection:
-			return legs, fmt.Sprintf("at %s the answer goes into another tunnel, %s", at.gateway.Name, got.Policy.Name)
+			return legs, fmt.Sprintf("at %s the reply goes into another tunnel, %s", at.gateway.Name, got.Policy.Name)
 		}
 		if stop := stopped(got.Outer); stop != nil {
-			return legs, fmt.Sprintf("the ESP packets of the answer do not leave %s: %s", at.gateway.Name, *stop)
+			return legs, fmt.Sprintf("the ESP packets of the reply do not leave %s: %s", at.gateway.Name, *stop)
 		}
 	}
 	return legs, stray
@@ -412,9 +412,9 @@ func homeward(got walk.Outcome, at passage) string {
 	case got.Fate == walk.Delivered && at.in == "":
 		return ""
 	case got.Fate != walk.Clear:
-		return fmt.Sprintf("at %s the answer is %s", at.gateway.Name, got)
+		return fmt.Sprintf("at %s the reply is %s", at.gateway.Name, got)
 	case at.in != "" && got.Out != "" && at.in != got.Out:
-		return fmt.Sprintf("the packets came to %s by %s, and the answer leaves by %s", at.gateway.Name, at.in, got.Out)
+		return fmt.Sprintf("the packets came to %s on %s, and the reply leaves via %s", at.gateway.Name, at.in, got.Out)
 	}
 	return ""
 }

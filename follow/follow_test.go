@@ -100,7 +100,7 @@ func TestAnswerThatIsDropped(t *testing.T) {
 	site(files, 1, fmt.Sprintf(forward, "iifname lan accept"), "", 2)
 	site(files, 2, "", "", 1)
 	p := ask(t, files, "g1", "10.1.0.5", "10.2.0.9:443", "", nil)[0].Parts[0].Crossing.Trip.Parts[0]
-	assert.Equal(t, "at g1 the answer is dropped in forward", p.Stray)
+	assert.Equal(t, "at g1 the reply is dropped in forward", p.Stray)
 }
 
 func TestFarGatewayKeepsESPOut(t *testing.T) {
@@ -108,7 +108,7 @@ func TestFarGatewayKeepsESPOut(t *testing.T) {
 	site(files, 1, "", "", 2)
 	site(files, 2, "table inet f {\nchain in {\ntype filter hook input priority 0; policy drop;\nudp dport 500 accept\n}\n}\n", "", 1)
 	c := ask(t, files, "g1", "10.1.0.5", "10.2.0.9:443", "", nil)[0].Parts[0].Crossing
-	assert.Equal(t, "the ESP packets are not let in at g2", c.Lost)
+	assert.Equal(t, "the ESP packets are blocked at g2", c.Lost)
 	require.NotNil(t, c.Where)
 	assert.Nil(t, c.Trip)
 }
@@ -158,7 +158,7 @@ func TestRouteOfAWideChildTakesTheAnswer(t *testing.T) {
 	site(files, 1, "", "REMOTE2=10.0.0.0/8", 2)
 	site(files, 2, "", "LOCAL1=10.0.0.0/8", 1)
 	end := ask(t, files, "g1", "10.1.0.5", "10.2.0.9:443", "", nil)[0].Parts[0].Crossing.Trip.Parts[0]
-	assert.Equal(t, "the packets came to g1 by lan, and the answer leaves by wan", end.Stray)
+	assert.Equal(t, "the packets came to g1 on lan, and the reply leaves via wan", end.Stray)
 }
 
 func TestOwnPacketsAndThoseToTheGateway(t *testing.T) {

@@ -80,7 +80,7 @@ func TestWrongInterfaceIsDroppedByThePolicy(t *testing.T) {
 	site(files, 1, "", "", 2)
 	site(files, 2, "", "", 1)
 	p := ask(t, files, "g2", "10.1.0.5", "10.2.0.9", "icmp", func(q *follow.Question) { q.In = "wan" })[0].Parts[0]
-	assert.Equal(t, walk.Dropped, p.Fate, "what should have come through the tunnel came in clear")
+	assert.Equal(t, walk.Dropped, p.Fate, "what should have come through the tunnel came in the clear")
 	assert.Equal(t, "policy", p.Where)
 }
 

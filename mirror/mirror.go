@@ -77,7 +77,7 @@ func Of(t *estate.Tunnel, e estate.End) Sheet {
 		s.OwnID = id.String()
 	}
 	if c.Remote.Method.Value != ike.AnyMethod && c.Remote.Method.Value != c.Local.Method.Value {
-		s.open("%s proves itself with %s and asks its peer for %s", e.Gateway.Name, c.Local.Method.Value, c.Remote.Method.Value)
+		s.open("%s authenticates with %s and expects %s from its peer", e.Gateway.Name, c.Local.Method.Value, c.Remote.Method.Value)
 	}
 	if s.Method == ike.PSK {
 		s.open("the pre-shared key: hand it over by another way than this sheet")

@@ -95,7 +95,7 @@ func (b *box) describe() string {
 	for _, f := range []struct {
 		Field
 		word string
-	}{{In, "in by"}, {Out, "out by"}} {
+	}{{In, "in on"}, {Out, "out via"}} {
 		if b.v[f.Field] != nil {
 			if names := spellNames(b.v[f.Field]); names != "" {
 				out = append(out, f.word+" "+names)
@@ -123,7 +123,7 @@ func (b *box) describe() string {
 	for _, f := range []struct {
 		Field
 		yes, no, peer string
-	}{{PeerIn, "decrypted", "came in clear", " from "}, {PeerOut, "to be encrypted", "in clear", " for "}} {
+	}{{PeerIn, "decrypted", "came in the clear", " from "}, {PeerOut, "to be encrypted", "in the clear", " for "}} {
 		v := b.v[f.Field]
 		switch some := (interval{number{}.next(), topOf(f.Field, b.fam)}); {
 		case v == nil:

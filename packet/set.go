@@ -45,8 +45,8 @@ const (
 	Direction               // of the connection: Original or Reply
 	Translated              // of the connection: bit 0 source, bit 1 destination
 	Mark                    // 32-bit mark of the packet
-	PeerIn                  // address of the IPsec peer it was decrypted from; 0 where it came in clear
-	PeerOut                 // address of the IPsec peer it will be encrypted to; 0 where it will leave in clear
+	PeerIn                  // address of the IPsec peer it was decrypted from; 0 where it came in the clear
+	PeerOut                 // address of the IPsec peer it will be encrypted to; 0 where it will leave in the clear
 	fields
 )
 

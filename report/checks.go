@@ -94,7 +94,7 @@ func Explain(w io.Writer, c *audit.Check, bs []*baseline.Baseline, look Look) er
 	p.line("")
 	p.line("%s (%s)", p.bold(c.Title), p.severity(c.Severity))
 	for _, part := range []struct{ label, body string }{{"What it looks at", c.Doc.What}, {"Why it matters", c.Why}, {"How an attacker or an outage uses it", c.Doc.Harm},
-		{"How to mend it", c.Mend}, {"What to write", c.Doc.Write}} {
+		{"How to fix it", c.Fix}, {"Example", c.Doc.Write}} {
 		p.line("")
 		p.line("%s", p.bold(part.label))
 		for _, l := range strings.Split(wrap(part.body, p.look.Width-2), "\n") {
@@ -126,7 +126,7 @@ func CheckPage(c *audit.Check, bs []*baseline.Baseline) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "# %s\n\n%s. Usual severity: %s.\n", c.Name, c.Title, c.Severity)
 	for _, part := range []struct{ label, body string }{{"What it looks at", c.Doc.What}, {"Why it matters", c.Why}, {"How an attacker or an outage uses it", c.Doc.Harm},
-		{"How to mend it", c.Mend}, {"What to write", c.Doc.Write}} {
+		{"How to fix it", c.Fix}, {"Example", c.Doc.Write}} {
 		fmt.Fprintf(&b, "\n## %s\n\n%s\n", part.label, part.body)
 	}
 	fmt.Fprintf(&b, "\n## Sources\n\n")

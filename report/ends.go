@@ -88,26 +88,26 @@ func endsTable(p *paper, t *estate.Tunnel, rows []agree.Row, onlyDifferences boo
 		tw.AppendRow(append(row, r.Agreed))
 	}
 	if shown == 0 {
-		p.line("both ends say the same")
+		p.line("both ends match")
 		return
 	}
 	p.line("%s", tw.Render())
-	p.line("%s", p.dim("≠ they do not fit   * nobody said it: the daemon's default"))
+	p.line("%s", p.dim("≠ mismatch   * not configured; daemon default"))
 }
 
 func attemptText(p *paper, a agree.Attempt) {
-	who := a.Initiator.Gateway.Name + " starts"
+	who := a.Initiator.Gateway.Name + " initiates:"
 	good := []text.Color{text.FgGreen}
 	bad := []text.Color{text.FgRed}
 	switch a.Outcome {
 	case agree.Agrees:
-		p.wrapped("%s %s: %s", p.bold(who), p.paint("it comes up", good...), ikeText(a))
+		p.wrapped("%s %s, %s", p.bold(who), p.paint("comes up", good...), ikeText(a))
 	case agree.Partly:
-		p.wrapped("%s %s: %s", p.bold(who), p.paint("the IKE SA comes up, not every child", bad...), ikeText(a))
+		p.wrapped("%s %s, %s", p.bold(who), p.paint("the IKE SA comes up, but not every child", bad...), ikeText(a))
 	case agree.NoStart:
-		p.wrapped("%s %s: %s", p.bold(who), p.paint("it cannot begin", bad...), a.Failure.Why)
+		p.wrapped("%s %s: %s", p.bold(who), p.paint("cannot", bad...), a.Failure.Why)
 	default:
-		p.wrapped("%s %s", p.bold(who), p.paint("it fails in "+string(a.Failure.Step)+notifyText(a.Failure), bad...))
+		p.wrapped("%s %s", p.bold(who), p.paint("fails in "+string(a.Failure.Step)+notifyText(a.Failure), bad...))
 		failureText(p, a.Failure)
 	}
 	for _, c := range a.Children {
@@ -158,7 +158,7 @@ func failureText(p *paper, f *agree.Failure) {
 	for i, c := range f.Changes {
 		label := ""
 		if i == 0 {
-			label = "mend"
+			label = "fix"
 		}
 		p.block(4, label, c)
 	}
@@ -167,16 +167,16 @@ func failureText(p *paper, f *agree.Failure) {
 func rekeyText(p *paper, r agree.Rekey) {
 	switch {
 	case r.Outcome == agree.Never:
-		p.block(4, "keys", "are never renewed by time")
+		p.block(4, "keys", "is never rekeyed by time")
 	case r.Outcome == agree.Agrees:
-		p.block(4, "keys", fmt.Sprintf("renewed after at most %s by %s", baseline.Span(r.After), r.By))
+		p.block(4, "keys", fmt.Sprintf("rekeyed within %s by %s", baseline.Span(r.After), r.By))
 		if r.ByInitiator == agree.Fails || r.ByResponder == agree.Fails {
-			p.block(4, "", "a renewal that the other end begins would fail")
+			p.block(4, "", "rekeying initiated by the other end would fail")
 		}
 	default:
-		out := fmt.Sprintf("the renewal after at most %s fails", baseline.Span(r.After))
+		out := fmt.Sprintf("rekeying fails within %s", baseline.Span(r.After))
 		if r.Ends > 0 {
-			out += fmt.Sprintf(", and the child is closed after %s", baseline.Span(r.Ends))
+			out += fmt.Sprintf("; the child SA expires after %s", baseline.Span(r.Ends))
 		}
 		p.block(4, "keys", p.paint(out, text.FgRed))
 		failureText(p, r.Failure)

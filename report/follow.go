@@ -15,7 +15,7 @@ import (
 )
 
 // FollowSchema names the contract of the JSON form of follow.
-const FollowSchema = "toril-follow/1"
+const FollowSchema = "toril-follow/2"
 
 // Asked is a question about packets, as its reader wrote it.
 type Asked struct {
@@ -56,7 +56,7 @@ func FollowText(w io.Writer, e *estate.Estate, q Asked, trips []*follow.Trip, lo
 	}
 	switch {
 	case n == 0:
-		f.line("no such packet can come there")
+		f.line("no such packet can arrive there")
 	case n > maxParts:
 		f.line("")
 		f.line("and %s; ask for fewer packets, or for JSON", plural(n-maxParts, "more part"))
@@ -91,14 +91,14 @@ func verdict(t *follow.Trip, p *follow.Part) (sum string, ok bool) {
 	case walk.Dropped:
 		return fmt.Sprintf("dropped at %s: %s", t.Gateway.Name, cause(p.Outcome)), false
 	case walk.Unknown:
-		return fmt.Sprintf("not known: at %s something decides that the files do not tell", t.Gateway.Name), false
+		return fmt.Sprintf("not known: at %s it depends on something that is not in the files", t.Gateway.Name), false
 	case walk.Delivered:
 		return fmt.Sprintf("delivered to %s itself; %s", t.Gateway.Name, answered(p)), p.Stray == ""
 	case walk.Clear:
 		if t.Out != nil {
-			return fmt.Sprintf("comes out behind %s%s%s; %s", t.Gateway.Name, by(p.Out), became(p), answered(p)), p.Stray == ""
+			return fmt.Sprintf("delivered by %s%s%s; %s", t.Gateway.Name, by(p.Out), became(p), answered(p)), p.Stray == ""
 		}
-		return fmt.Sprintf("leaves %s in clear%s%s; %s", t.Gateway.Name, by(p.Out), became(p), answered(p)), false
+		return fmt.Sprintf("leaves %s in the clear%s%s; %s", t.Gateway.Name, by(p.Out), became(p), answered(p)), false
 	}
 	sum = fmt.Sprintf("encrypted by %s/%s", t.Gateway.Name, p.Policy.Name)
 	sum += became(p)
@@ -109,7 +109,7 @@ func verdict(t *follow.Trip, p *follow.Part) (sum string, ok bool) {
 	case c.Trip == nil:
 		return sum + "; the far gateway was not given", true
 	case len(c.Trip.Parts) == 0:
-		return sum + "; nothing comes out at " + c.Trip.Gateway.Name, false
+		return sum + "; nothing arrives at " + c.Trip.Gateway.Name, false
 	}
 	ok = true
 	var ends []string
@@ -119,7 +119,7 @@ func verdict(t *follow.Trip, p *follow.Part) (sum string, ok bool) {
 		ok = ok && good
 	}
 	if len(ends) > 1 {
-		return fmt.Sprintf("%s; at %s the ways part", sum, c.Trip.Gateway.Name), ok
+		return fmt.Sprintf("%s; at %s the paths diverge", sum, c.Trip.Gateway.Name), ok
 	}
 	return sum + "; " + ends[0], ok && len(c.Notes) == 0
 }
@@ -128,14 +128,14 @@ func by(dev string) string {
 	if dev == "" {
 		return ""
 	}
-	return " by " + dev
+	return " via " + dev
 }
 
 func via(o walk.Outcome) string {
 	if !o.Via.IsValid() {
 		return ""
 	}
-	return " via " + o.Via.String()
+	return ", next hop " + o.Via.String()
 }
 
 // became tells the packet's new face where a translation gave it one.
@@ -151,11 +151,11 @@ func answered(p *follow.Part) string {
 	case p.Stray != "":
 		return p.Stray
 	case len(p.Answer) == 0:
-		return "nothing answers it"
+		return "nothing replies"
 	case len(p.Answer[len(p.Answer)-1].Parts) != 1:
-		return "the answer's way is not certain"
+		return "the reply's path is not certain"
 	}
-	return "the answer comes back"
+	return "the reply returns"
 }
 
 // cause says what stopped packets.
@@ -181,7 +181,7 @@ func (f trail) way(t *follow.Trip, p *follow.Part) {
 	case t.Own:
 		from = "of its own"
 	case t.In != "":
-		from = "in by " + t.In
+		from = "in on " + t.In
 	}
 	f.gateway(t.Gateway.Name, from)
 	for _, o := range t.Arrival {
@@ -192,7 +192,7 @@ func (f trail) way(t *follow.Trip, p *follow.Part) {
 		f.aside(o, "ESP out")
 	}
 	if p.Fate == walk.Clear {
-		f.step("leaves", strings.TrimSpace(map[bool]string{true: "", false: "in clear"}[t.Out != nil]+by(p.Out)+via(p.Outcome)+became(p)), source.Pos{})
+		f.step("leaves", strings.TrimSpace(map[bool]string{true: "", false: "in the clear"}[t.Out != nil]+by(p.Out)+via(p.Outcome)+became(p)), source.Pos{})
 	}
 	if p.Fate == walk.Delivered {
 		f.step("ends", "delivered to the gateway itself", source.Pos{})

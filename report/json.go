@@ -10,7 +10,7 @@ import (
 )
 
 // Schema names the contract of the JSON output; docs/json.md describes it and docs/schema/ has it as a JSON Schema.
-const Schema = "toril-audit/1"
+const Schema = "toril-audit/2"
 
 // Version is Toril's own version.
 const Version = "0.1.0"
@@ -85,7 +85,7 @@ type findingJSON struct {
 	Message    string         `json:"message"`
 	Example    string         `json:"example"`
 	Why        string         `json:"why"`
-	Mend       string         `json:"mend"`
+	Fix        string         `json:"fix"`
 	Standard   string         `json:"standard"`
 	Unsure     string         `json:"unsure"`
 	At         placeJSON      `json:"at"`
@@ -122,7 +122,7 @@ func JSON(w io.Writer, r *audit.Result) error {
 	}
 	for _, f := range r.Findings {
 		j := findingJSON{Check: f.Check, Severity: f.Severity, Gateway: f.Gateway, Tunnel: f.Tunnel, Connection: f.Connection, Child: f.Child, Message: f.Message, Example: f.Example, Why: f.Why,
-			Mend: f.Mend, Standard: f.Standard, Unsure: f.Unsure, At: place(f.At), Also: []placeJSON{}, AlsoIn: emptied(f.AlsoIn)}
+			Fix: f.Fix, Standard: f.Standard, Unsure: f.Unsure, At: place(f.At), Also: []placeJSON{}, AlsoIn: emptied(f.AlsoIn)}
 		for _, e := range f.Also {
 			j.Also = append(j.Also, place(e))
 		}

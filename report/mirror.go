@@ -39,7 +39,7 @@ func MirrorMarkdown(w io.Writer, s mirror.Sheet) error {
 		row("IKEv1 mode", map[bool]string{true: "aggressive", false: "main"}[s.Aggressive])
 	}
 	row("IKE proposals", names(s.Proposals))
-	row("IKE lifetime", spanOr(s.IKELife, "not renewed by time"))
+	row("IKE lifetime", spanOr(s.IKELife, "not rekeyed by time"))
 	row("liveness check", spanOr(s.DPD, "off"))
 	row("encapsulation", map[bool]string{true: "always in UDP port 4500", false: "UDP port 4500 where NAT is seen"}[s.Encap])
 	for _, c := range s.Children {
@@ -53,7 +53,7 @@ func MirrorMarkdown(w io.Writer, s mirror.Sheet) error {
 		row(c.Protocol.String()+" proposals", names(c.Proposals))
 		row("perfect forward secrecy", few2(c.Groups))
 		row("mode", c.Mode.String())
-		row("lifetime", spanOr(c.Life, "not renewed by time"))
+		row("lifetime", spanOr(c.Life, "not rekeyed by time"))
 		if c.Bytes > 0 {
 			row("lifetime in bytes", fmt.Sprint(c.Bytes))
 		}

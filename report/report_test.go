@@ -142,10 +142,10 @@ func TestFollowSaysItsVerdictFirst(t *testing.T) {
 		down         bool
 		want         string
 	}{
-		{"headland", "10.30.0.10", "10.20.0.9:443", false, "encrypted by headland/skerry/lights; comes out behind skerry by lan; the answer comes back"},
+		{"headland", "10.30.0.10", "10.20.0.9:443", false, "encrypted by headland/skerry/lights; delivered by skerry via lan; the reply returns"},
 		{"headland", "10.30.0.10", "10.20.0.9:22", false, "dropped at headland: policy drop in chain forward, headland/nftables.conf:21"},
-		{"headland", "10.30.0.10", "10.20.0.9:443", true, "dropped at headland: policy skerry/lights holds it back: no SA stands"},
-		{"buoyyard", "10.40.0.10", "10.10.0.9:443", false, "encrypted by buoyyard/lampwright/centre; comes out behind lampwright by lan; the answer comes back"},
+		{"headland", "10.30.0.10", "10.20.0.9:443", true, "dropped at headland: policy skerry/lights blocks it: no SA is up"},
+		{"buoyyard", "10.40.0.10", "10.10.0.9:443", false, "encrypted by buoyyard/lampwright/centre; delivered by lampwright via lan; the reply returns"},
 		{"buoyyard", "10.40.0.10", "10.10.0.9:22", false, "encrypted by buoyyard/lampwright/centre; dropped at lampwright: policy drop in chain forward"},
 		{"headland", "10.30.0.10", "203.0.113.1:80", false, "dropped at headland: policy drop in chain forward"},
 	} {
@@ -178,7 +178,7 @@ func TestFollowJSONTellsTheWholeWay(t *testing.T) {
 		}
 	}
 	require.NoError(t, json.Unmarshal(b.Bytes(), &j))
-	assert.Equal(t, "toril-follow/1", j.Schema)
+	assert.Equal(t, "toril-follow/2", j.Schema)
 	require.Len(t, j.Trips, 1)
 	assert.Equal(t, "lan", j.Trips[0].In)
 	require.Len(t, j.Trips[0].Parts, 1)
@@ -188,7 +188,7 @@ func TestFollowJSONTellsTheWholeWay(t *testing.T) {
 	require.NotNil(t, p.Onward)
 	assert.Equal(t, "skerry", p.Onward.Gateway)
 	require.Len(t, p.Onward.Parts, 1)
-	assert.Equal(t, "in clear", p.Onward.Parts[0].Fate)
+	assert.Equal(t, "in the clear", p.Onward.Parts[0].Fate)
 	require.Len(t, p.Onward.Parts[0].Answer, 2)
 	assert.Equal(t, "headland", p.Onward.Parts[0].Answer[1].Gateway)
 }
@@ -220,7 +220,7 @@ func TestEndsDisagree(t *testing.T) {
 	require.NoError(t, report.EndsText(&all, e, false, report.Look{Width: 120}))
 	require.NoError(t, report.EndsText(&only, e, true, report.Look{Width: 120}))
 	assert.Greater(t, all.Len(), only.Len())
-	assert.Contains(t, only.String(), "both ends say the same", "of headland and skerry nothing is left")
+	assert.Contains(t, only.String(), "both ends match", "of headland and skerry nothing is left")
 	assert.NotContains(t, only.String(), "IKE version")
 }
 

@@ -175,7 +175,7 @@ func (p *paper) finding(f audit.Finding) {
 		p.block(4, "open", capital(f.Unsure)+".")
 	}
 	p.block(4, "why", f.Why)
-	p.block(4, "mend", f.Mend)
+	p.block(4, "fix", f.Fix)
 	if f.Standard != "" {
 		p.block(4, "by", f.Standard)
 	}

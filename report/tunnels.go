@@ -242,7 +242,7 @@ func TunnelsText(w io.Writer, e *estate.Estate, look Look) error {
 	}
 	if marked {
 		p.line("")
-		p.line("%s", p.dim("* nobody said it: the daemon's default"))
+		p.line("%s", p.dim("* not configured; daemon default"))
 	}
 	return p.err
 }

@@ -17,8 +17,8 @@ type Fate string
 // The fates.
 const (
 	Encrypted Fate = "encrypted"
-	Clear     Fate = "in clear"  // they leave the gateway unprotected
-	Delivered Fate = "delivered" // to the gateway itself
+	Clear     Fate = "in the clear" // they leave the gateway unprotected
+	Delivered Fate = "delivered"    // to the gateway itself
 	Dropped   Fate = "dropped"
 	Unknown   Fate = "not known" // a program decides, or a statement that was not read
 )
@@ -124,7 +124,7 @@ func Plain(s packet.Set) packet.Set {
 	return s.With(packet.State, packet.OneOf(packet.New)).With(packet.Direction, packet.OneOf(packet.Original)).With(packet.Translated, packet.OneOf(0)).With(packet.Mark, packet.OneOf(0))
 }
 
-// Fresh makes the packets of a set those of a new connection, in clear, that come in by an interface; "" where any may be
+// Fresh makes the packets of a set those of a new connection, in the clear, that come in by an interface; "" where any may be
 // it.
 func Fresh(s packet.Set, in string) Flow {
 	s = Plain(s).With(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0))
@@ -198,7 +198,7 @@ func (p *Path) routed(h hop) []Outcome {
 			out = append(out, Outcome{Flow: s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + " drops"}), Fate: Dropped, Where: "policy", Policy: s.pol})
 			continue
 		case s.pol != nil && !s.pol.passes() && !s.pol.Up && !p.asksLater(h.dev):
-			out = append(out, Outcome{Flow: s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + " holds it back: no SA stands"}), Fate: Dropped, Where: "policy", Policy: s.pol})
+			out = append(out, Outcome{Flow: s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + " blocks it: no SA is up"}), Fate: Dropped, Where: "policy", Policy: s.pol})
 			continue
 		}
 		for _, v := range p.filter.Through(gateway.Forward, s.Flow) {
@@ -215,15 +215,15 @@ func (p *Path) routed(h hop) []Outcome {
 // step notes the route, and the interface that the packets will leave by.
 func (h hop) step() Flow {
 	f := h.Flow
-	what := "by an interface that the saved files do not tell"
+	what := "out via an interface that is not in the files"
 	if h.dev != "" {
-		what = "by " + h.dev
+		what = "out via " + h.dev
 		f.Now = f.Now.Replace(packet.Out, packet.Name(h.dev))
 	} else {
 		f.Now = f.Now.Replace(packet.Out, packet.Name(unnamed))
 	}
 	if h.via.IsValid() {
-		what += " via " + h.via.String()
+		what += ", next hop " + h.via.String()
 	}
 	if h.route != nil && h.route.Origin == daemonOrigin {
 		what += ", a route of the IKE daemon's"
@@ -273,7 +273,7 @@ func (p *Path) unprotected(f Flow) (dropped []Outcome, rest Flow) {
 			right = packet.All()
 		case pol.drops():
 		default:
-			right, what = Peered(packet.PeerIn, pol.Peer), " demands that it come through the tunnel"
+			right, what = Peered(packet.PeerIn, pol.Peer), " requires it to come through the tunnel"
 		}
 		may = may.Or(hit.And(right))
 		if bad := hit.Minus(right); !bad.Empty() {
@@ -366,9 +366,9 @@ func (p *Path) leave(f Flow, pol *Policy, h hop) []Outcome {
 
 func policyWords(pol *Policy) string {
 	if pol == nil {
-		return "asked again: no policy is for it now"
+		return "policy looked up again after NAT: no match"
 	}
-	return "asked again: policy " + pol.Name + " is for it now"
+	return "policy looked up again after NAT: " + pol.Name + " matches"
 }
 
 // end is behind the last chain: the packets are encapsulated, or leave as they are.
@@ -382,7 +382,7 @@ func (p *Path) end(f Flow, pol *Policy, h hop) []Outcome {
 	case pol != nil && pol.drops():
 		return dropped("policy " + pol.Name + " drops")
 	case pol != nil && !pol.passes() && !pol.Up:
-		return dropped("policy " + pol.Name + " holds it back: no SA stands")
+		return dropped("policy " + pol.Name + " blocks it: no SA is up")
 	case pol != nil && !pol.passes() && into && by.Kind == "vti" && by.Remote.IsValid() && !by.Remote.IsUnspecified() && pol.Peer.IsValid() && by.Remote != pol.Peer:
 		return dropped(fmt.Sprintf("%s is set up to %s, and policy %s is to %s", by.Name, by.Remote, pol.Name, pol.Peer))
 	case pol != nil && !pol.passes() && into:
@@ -390,7 +390,7 @@ func (p *Path) end(f Flow, pol *Policy, h hop) []Outcome {
 	case pol != nil && !pol.passes():
 		return []Outcome{p.sealed(f, pol, h)}
 	case into: // no policy of the interface's own: the kernel drops it
-		return dropped("no policy is for it on " + by.Name)
+		return dropped("no policy matches it on " + by.Name)
 	}
 	if by != nil {
 		if _, wraps := by.Wraps(); wraps {
@@ -483,7 +483,7 @@ func (p *Path) local(f Flow, esp bool) []Outcome {
 		}
 		for _, s := range shares {
 			if s.pol != nil && (s.pol.drops() || !s.pol.passes() && !s.pol.Up && !p.asksLater(h.dev)) {
-				out = append(out, Outcome{Flow: s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + map[bool]string{true: " drops", false: " holds it back: no SA stands"}[s.pol.drops()]}), Fate: Dropped, Where: "policy", Policy: s.pol})
+				out = append(out, Outcome{Flow: s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + map[bool]string{true: " drops", false: " blocks it: no SA is up"}[s.pol.drops()]}), Fate: Dropped, Where: "policy", Policy: s.pol})
 				continue
 			}
 			for _, v := range p.filter.Through(gateway.Output, s.Flow) {

@@ -25,10 +25,10 @@ type Policy struct {
 	back       packet.Set // the packets that come out of it
 }
 
-// Protects reports whether the policy encrypts: it neither lets packets pass in clear nor drops them.
+// Protects reports whether the policy encrypts: it neither lets packets pass in the clear nor drops them.
 func (p *Policy) Protects() bool { return !p.passes() && !p.drops() }
 
-// Back are the packets that come out of the policy's tunnel, in clear again.
+// Back are the packets that come out of the policy's tunnel, in the clear again.
 func (p *Policy) Back() packet.Set { return p.back }
 
 // peer is what packets of the policy have as their IPsec peer: its address, or one that stands for some.
@@ -39,7 +39,7 @@ func (p *Policy) peer() packet.Values {
 	return packet.Numbers(1, 1)
 }
 
-// noPeer is the peer of packets in clear.
+// noPeer is the peer of packets in the clear.
 var noPeer netip.Addr
 
 // seenAs is the peer that rules see on what comes out of the policy's tunnel; invalid for none.
@@ -58,10 +58,10 @@ func Peered(f packet.Field, peer netip.Addr) packet.Set {
 	return packet.Where(f, packet.OneOf(0)).Not()
 }
 
-// Passes reports whether the policy lets its packets by in clear.
+// Passes reports whether the policy lets its packets by in the clear.
 func (p *Policy) Passes() bool { return p.passes() }
 
-// passes reports whether the policy lets packets by in clear, or drops them, and protects none.
+// passes reports whether the policy lets packets by in the clear, or drops them, and protects none.
 func (p *Policy) passes() bool { return p.Child.Mode.Value == ike.Pass }
 func (p *Policy) drops() bool  { return p.Child.Mode.Value == ike.Drop }
 

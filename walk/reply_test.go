@@ -73,7 +73,7 @@ func TestAnswers(t *testing.T) {
 	assert.Equal(t, walk.Clear, os[0].Fate)
 	os = p.Reply(tunnelled, tunnelled, "wan0", netip.Addr{})
 	require.Len(t, os, 1)
-	assert.Equal(t, "dropped in policy", os[0].String(), "an answer in clear where the tunnel's is expected")
+	assert.Equal(t, "dropped in policy", os[0].String(), "an answer in the clear where the tunnel's is expected")
 }
 
 func TestOwnAnswers(t *testing.T) {

@@ -11,7 +11,7 @@ import (
 type Rewrite struct {
 	Rule   *gateway.Rule
 	Was    packet.Set // the packets that it meets
-	Leaves bool       // some of them are no longer for the tunnel afterwards: they leave in clear
+	Leaves bool       // some of them are no longer for the tunnel afterwards: they leave in the clear
 	Unsure []string   // conditions that cannot be decided from the files
 }
 

@@ -32,7 +32,7 @@ const (
 func Shadows(c *gateway.Chain) []Shadow {
 	rules := c.Rules
 	sets := make([]packet.Set, len(rules))
-	ends := make([]bool, len(rules)) // takes its packets for good
+	ends := make([]bool, len(rules)) // matches its packets for good
 	marks := false
 	for i, r := range rules {
 		sets[i] = r.When
@@ -68,7 +68,7 @@ type list struct {
 	chain *gateway.Chain
 	index *packet.Index
 	sets  []packet.Set
-	ends  []bool // the rule takes its packets for good
+	ends  []bool // the rule matches its packets for good
 	marks bool   // some rule sets a mark
 }
 

@@ -74,11 +74,11 @@ func TestWordsOfTheWay(t *testing.T) {
 		return strings.Join(out, "; ")
 	}
 	const out = "table ip n {\nchain post {\ntype nat hook postrouting priority srcnat;\noifname \"wan0\" snat to %s\n}\n}\n"
-	assert.Equal(t, "route: by wan0 via 198.51.100.254, a route of the IKE daemon's; encrypt: by far/net", words("start_action = trap", "", "", "10.2.0.5"))
-	assert.Equal(t, "route: by wan0 via 198.51.100.254", words("start_action = trap", "", "", "192.0.2.5"))
-	assert.Equal(t, "route: by lan0", words(cases.NoConnection, "", "192.0.2.0/24 dev lan0\n", "192.0.2.5"), "a route without a gateway")
+	assert.Equal(t, "route: out via wan0, next hop 198.51.100.254, a route of the IKE daemon's; encrypt: by far/net", words("start_action = trap", "", "", "10.2.0.5"))
+	assert.Equal(t, "route: out via wan0, next hop 198.51.100.254", words("start_action = trap", "", "", "192.0.2.5"))
+	assert.Equal(t, "route: out via lan0", words(cases.NoConnection, "", "192.0.2.0/24 dev lan0\n", "192.0.2.5"), "a route without a gateway")
 	assert.Equal(t, "route: prohibit route", words(cases.NoConnection, "", "prohibit 192.0.2.0/24\n", "192.0.2.5"))
-	assert.Contains(t, words("start_action = trap", fmt.Sprintf(out, "198.51.100.1"), "", "10.2.0.5"), "source NAT to 198.51.100.1; policy: asked again: no policy is for it now", "what is translated leaves the tunnel")
+	assert.Contains(t, words("start_action = trap", fmt.Sprintf(out, "198.51.100.1"), "", "10.2.0.5"), "source NAT to 198.51.100.1; policy: policy looked up again after NAT: no match", "what is translated leaves the tunnel")
 	assert.NotContains(t, words("start_action = trap", fmt.Sprintf(out, "10.1.0.99"), "", "10.2.0.5"), "policy:", "translated within the tunnel's networks: the same policy")
 }
 

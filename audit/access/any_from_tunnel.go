@@ -11,12 +11,12 @@ import (
 // AnyFromTunnel speaks where everything that comes out of a tunnel may go everywhere.
 var AnyFromTunnel = &audit.Check{
 	Name:     "access/any-from-tunnel",
-	Title:    "Everything from the tunnel is let through",
+	Title:    "All traffic from the tunnel is allowed",
 	Severity: audit.High,
-	Why:      "Whoever holds the far end, or breaks into it, reaches every port of every host behind this gateway.",
-	Mend:     "Allow the protocols and hosts that the tunnel is for, and drop the rest with a log.",
+	Why:      "Anyone who controls the far end, or breaks into it, reaches every port of every host behind this gateway.",
+	Fix:      "Allow the protocols and hosts that the tunnel is for, and drop the rest with a log.",
 	Doc: audit.Doc{
-		What: "The packets that come out of a child, of all protocols and to all ports, are sent through the forward hook as new connections. The check speaks where one " +
+		What: "The packets that come out of a child, of all protocols and to all ports, are sent through the forward hook as new connections. The check reports where one " +
 			"rule, or the policy, accepts whole addresses with every protocol.",
 		Harm:    "A tunnel to a partner is a door into the network; an any-to-any rule \"for now\" leaves it open for good.",
 		Write:   "In nftables: meta ipsec exists ip saddr 10.2.0.0/24 ip daddr 10.1.0.10 tcp dport 443 accept, then meta ipsec exists log drop.",
@@ -43,9 +43,9 @@ var AnyFromTunnel = &audit.Check{
 			f.Severity = audit.High
 			example, _ := v.Now.Witness()
 			f.Example = example.String()
-			f.Message = "the chain's policy lets every protocol and port through from the tunnel"
+			f.Message = "the chain's policy allows every protocol and port from the tunnel"
 			if rule != nil {
-				f.Message = "the rule lets every protocol and port through from the tunnel"
+				f.Message = "the rule allows every protocol and port from the tunnel"
 			}
 			f.Also = []audit.Evidence{{Pos: c.Remote.Where(c.At), Note: "the remote networks of the child"}}
 			p.Report(f)

@@ -13,12 +13,12 @@ import (
 // BeyondIntent speaks where the gateways let more through a tunnel than it is declared to be for.
 var BeyondIntent = &audit.Check{
 	Name:     "access/beyond-intent",
-	Title:    "More is let through than the tunnel is for",
+	Title:    "More is allowed than the tunnel is for",
 	Severity: audit.Medium,
 	Why:      "What is allowed and not intended is what an attacker uses.",
-	Mend:     "Narrow the rules to what the estate's toril.yaml declares, or declare what is meant.",
+	Fix:      "Narrow the rules to what the estate's toril.yaml declares, or declare what is meant.",
 	Doc: audit.Doc{
-		What:    "New connections that come out of a child, of all that its selectors allow, are sent through the whole gateway. The check speaks, for tunnels whose intent is declared, where some pass that no declared flow allows, with such a packet.",
+		What:    "New connections that come out of a child, of all that its selectors allow, are sent through the whole gateway. For tunnels whose intent is declared, the check reports where some pass that no declared flow allows, with such a packet.",
 		Harm:    "A partner that was to reach one web server reaches the file server beside it.",
 		Write:   "tunnels: [{between: [headland, quayside], allow: [{from: 10.2.0.0/16, to: 10.1.0.80, protocol: tcp, ports: 443}]}]",
 		Sources: []string{"RFC 4301 section 5.2"},
@@ -52,7 +52,7 @@ var BeyondIntent = &audit.Check{
 			f.Severity = audit.Medium
 			w, _ := o.Was().Witness()
 			f.Example = w.String()
-			f.Message = fmt.Sprintf("packets come out of %s that it is not declared to be for", s.Child.Name)
+			f.Message = fmt.Sprintf("traffic that is not declared comes out of %s", s.Child.Name)
 			f.Also = []audit.Evidence{{Pos: s.Tunnel.Intent.At, Note: "what the tunnel is for"}}
 			f.Undecided(o.Unsure)
 			p.Report(f)

@@ -11,12 +11,12 @@ import (
 // Blanket speaks where one rule accepts whatever was decrypted.
 var Blanket = &audit.Check{
 	Name:     "access/blanket",
-	Title:    "One rule accepts whatever comes out of any tunnel",
+	Title:    "One rule accepts everything from every tunnel",
 	Severity: audit.Medium,
-	Why:      "It stands outside of the filter that was written for the tunnels: every tunnel that is added later is open from its first packet.",
-	Mend:     "Let decrypted packets go through rules of their own: jump to a chain that names networks and protocols.",
+	Why:      "The rule bypasses the rules written for the tunnels: every tunnel added later is open from its first packet.",
+	Fix:      "Send decrypted packets through rules of their own: jump to a chain that names networks and protocols.",
 	Doc: audit.Doc{
-		What:    "Accepting rules at the forward or input hook whose only condition is that the packet was decrypted, or that it came in by a tunnel interface.",
+		What:    "Accepting rules at the forward or input hook whose only condition is that the packet was decrypted, or that it came in on a tunnel interface.",
 		Harm:    "A partner's whole network reaches the gateway and all that is behind it, also what the partner was never meant to see.",
 		Write:   "meta ipsec exists jump from-tunnels in place of meta ipsec exists accept.",
 		Sources: []string{"RFC 4301 section 5.2", "NIST SP 800-77 Rev. 1"},
@@ -48,9 +48,9 @@ var Blanket = &audit.Check{
 				if !whole || r.When.Contains(fam.With(packet.State, packet.OneOf(packet.New))) {
 					continue
 				}
-				f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: r.At}, Message: "the rule accepts whatever was decrypted, of every tunnel"}
+				f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: r.At}, Message: "the rule accepts all decrypted packets, from every tunnel"}
 				if by != "" {
-					f.Message = "the rule accepts whatever comes in by " + by
+					f.Message = "the rule accepts everything that comes in on " + by
 				}
 				p.Report(f)
 			}

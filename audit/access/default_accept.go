@@ -11,10 +11,10 @@ import (
 // DefaultAccept speaks where what no rule decides is accepted.
 var DefaultAccept = &audit.Check{
 	Name:     "access/default-accept",
-	Title:    "What no rule decides is accepted",
+	Title:    "Packets that match no rule are accepted",
 	Severity: audit.Medium,
-	Why:      "Everything that nobody thought of is open.",
-	Mend:     "Set the policy of the forward and input chains to drop, and accept what is needed.",
+	Why:      "Every service and every network that no rule names is open.",
+	Fix:      "Set the policy of the forward and input chains to drop, and accept what is needed.",
 	Doc: audit.Doc{
 		What:    "Gateways with tunnels whose packet filter was given and has, at the forward or the input hook, no base chain with the policy drop and none that ends in a rule that drops all.",
 		Harm:    "A service that is installed later is reachable from the moment it starts, from the Internet and from every partner.",
@@ -45,7 +45,7 @@ var DefaultAccept = &audit.Check{
 			if closed {
 				continue
 			}
-			f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: at, Message: fmt.Sprintf("at the %s hook, what no rule decides is accepted", h)}
+			f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: at, Message: fmt.Sprintf("at the %s hook, packets that match no rule are accepted", h)}
 			if at.Pos.IsZero() {
 				f.At = audit.Evidence{Pos: g.Chains[0].At}
 				f.Message = fmt.Sprintf("the packet filter has no chain at the %s hook: everything is accepted there", h)

@@ -15,10 +15,10 @@ var IKEClosed = &audit.Check{
 	Title:    "IKE or ESP is blocked at the gateway",
 	Severity: audit.High,
 	Why:      "The tunnel cannot be set up, or comes up and carries nothing in one direction.",
-	Mend:     "Accept UDP 500 and 4500 and ESP from the peer's address in the input chain and to it in the output chain, before anything drops them.",
+	Fix:      "Accept UDP 500 and 4500 and ESP from the peer's address in the input chain and to it in the output chain, before anything drops them.",
 	Doc: audit.Doc{
 		What: "IKE (UDP 500 and 4500), and ESP where no NAT is between, from the peer's address to the own tunnel address are sent through the input hook as new packets, and from the own address to the peer's through the output and postrouting hooks.",
-		Harm: "A tunnel that this end can start and the other cannot; after the far end restarts it stays down until something here speaks first. With ESP closed the tunnel " +
+		Harm: "A tunnel that this end can initiate and the other cannot; after the far end restarts it stays down until this end initiates. With ESP blocked, the tunnel " +
 			"comes up and nothing passes.",
 		Write:   "In nftables, chain input: ip saddr 203.0.113.9 udp dport { 500, 4500 } accept, and ip saddr 203.0.113.9 meta l4proto esp accept.",
 		Sources: []string{"RFC 7296 section 2", "RFC 3948", "RFC 4303"},

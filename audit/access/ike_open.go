@@ -14,13 +14,13 @@ import (
 // IKEOpen speaks where anybody may talk to the IKE daemon though all peers are fixed.
 var IKEOpen = &audit.Check{
 	Name:     "access/ike-open",
-	Title:    "IKE is open to the world though every peer is fixed",
+	Title:    "IKE is open to every address although all peers are fixed",
 	Severity: audit.Low,
-	Why:      "Everybody may try keys, and whatever fault the daemon has, without being a peer.",
-	Mend:     "Accept UDP 500 and 4500 and ESP from the addresses of the peers only.",
+	Why:      "Anyone can try keys, and any flaw of the daemon, without being a peer.",
+	Fix:      "Accept UDP 500 and 4500 and ESP from the addresses of the peers only.",
 	Doc: audit.Doc{
 		What:    "IKE from a source that is no peer, to an own tunnel address, is sent through the input hook, on gateways all of whose connections name single addresses of their peers.",
-		Harm:    "Scans find the daemon, its version and its weakest proposals; a flaw in it is open to everybody.",
+		Harm:    "Scans find the daemon, its version and its weakest proposals; any flaw in it is open to everyone.",
 		Write:   "ip saddr { 203.0.113.9, 198.51.100.7 } udp dport { 500, 4500 } accept",
 		Sources: []string{"RFC 7296 section 2.6", "NIST SP 800-77 Rev. 1"},
 	},
@@ -63,7 +63,7 @@ var IKEOpen = &audit.Check{
 			if !ok {
 				continue
 			}
-			p.Report(audit.Finding{Severity: audit.Low, Gateway: g.Name, At: audit.Evidence{Pos: at}, Example: fmt.Sprintf("udp %s:500 > %s:500", stranger, own), Message: "IKE is accepted from everybody, and every peer has a fixed address"})
+			p.Report(audit.Finding{Severity: audit.Low, Gateway: g.Name, At: audit.Evidence{Pos: at}, Example: fmt.Sprintf("udp %s:500 > %s:500", stranger, own), Message: "IKE is accepted from any address, and every peer has a fixed address"})
 			return
 		}
 	},

@@ -16,11 +16,11 @@ var Management = &audit.Check{
 	Name:     "access/management",
 	Title:    "Management of the gateway is reachable from outside or from a far end",
 	Severity: audit.Medium,
-	Why:      "Whoever takes the gateway takes every tunnel that ends on it, and all the networks behind them.",
-	Mend:     "Accept management from the networks of its administrators only.",
+	Why:      "Anyone who takes over the gateway takes over every tunnel that ends on it, and reaches all networks behind them.",
+	Fix:      "Accept management from the networks of its administrators only.",
 	Doc: audit.Doc{
-		What: "New connections to SSH, telnet, HTTP, HTTPS and SNMP of the gateway are sent through the input hook: from the outside interface, and decrypted from every tunnel to another's gateway. " +
-			"The check speaks where some source reaches them that is in no private network, or comes from a far end.",
+		What: "New connections to SSH, telnet, HTTP, HTTPS and SNMP of the gateway are sent through the input hook: from the outside interface, and decrypted from every tunnel to a gateway of someone else. " +
+			"The check reports where some source reaches them that is in no private network, or comes from a far end.",
 		Harm:    "Guessed passwords, and flaws of web interfaces, are how gateways fall.",
 		Write:   "ip saddr 10.1.0.0/24 tcp dport 22 accept",
 		Sources: []string{"NIST SP 800-41 Rev. 1 section 5.2"},

@@ -12,12 +12,12 @@ import (
 // NoEgress speaks where everything is to go through a tunnel, and the hub does not let it out to the Internet.
 var NoEgress = &audit.Check{
 	Name:     "access/no-egress",
-	Title:    "The hub of a full tunnel lets nothing out",
+	Title:    "The hub of a full tunnel blocks all Internet traffic",
 	Severity: audit.High,
 	Why:      "The branch sends everything here, and has no other way to the Internet.",
-	Mend:     "Accept in the forward chain what comes out of the tunnel for the Internet, and translate it as it leaves.",
+	Fix:      "Accept in the forward chain what comes out of the tunnel for the Internet, and apply source NAT as it leaves.",
 	Doc: audit.Doc{
-		What: "For tunnels that are declared as full-tunnel, at the end whose local side is any address: new connections out of the tunnel to public addresses are followed. The check speaks where the filter drops all of them; and, " +
+		What: "For tunnels that are declared as full-tunnel, at the end whose local side is any address: new connections out of the tunnel to public addresses are followed. The check reports where the filter drops all of them; and, " +
 			"as nat/no-egress, where they leave with a private source.",
 		Harm:    "The branch works with the hub's networks and has no Internet.",
 		Write:   "meta ipsec exists ip saddr 10.2.0.0/24 oifname \"wan0\" tcp dport { 80, 443 } accept",
@@ -37,7 +37,7 @@ var NoEgress = &audit.Check{
 		f.Severity = audit.High
 		w, _ := stopped[0].Was().Witness()
 		f.Example = w.String()
-		f.Message = fmt.Sprintf("everything is to go through %s, and the filter drops all of it on its way to the Internet", s.Child.Name)
+		f.Message = fmt.Sprintf("all traffic is to go through %s, and the filter drops all of it on the way to the Internet", s.Child.Name)
 		f.Undecided(reasons(stopped))
 		p.Report(f)
 	},

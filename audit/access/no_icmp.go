@@ -11,12 +11,12 @@ import (
 // NoICMP speaks where a tunnel passes TCP and none of the messages that path MTU discovery needs.
 var NoICMP = &audit.Check{
 	Name:     "access/no-icmp",
-	Title:    "ICMP is stopped: large packets disappear",
+	Title:    "ICMP is blocked: large packets disappear",
 	Severity: audit.Low,
 	Why:      "A tunnel makes packets larger than the path takes; without \"fragmentation needed\" the sender never learns it.",
-	Mend:     "Accept ICMP type 3 code 4 (packet too big for IPv6) through the tunnel, or related packets of connection tracking; clamping the MSS of TCP helps TCP only.",
+	Fix:      "Accept ICMP type 3 code 4 (packet too big for IPv6) through the tunnel, or related packets of connection tracking; clamping the MSS of TCP helps TCP only.",
 	Doc: audit.Doc{
-		What:    "New TCP connections of a child are let through, and neither ICMP type 3 code 4 as such nor related packets are.",
+		What:    "New TCP connections of a child are allowed, and neither ICMP type 3 code 4 as such nor related packets are.",
 		Harm:    "Logins work and copies hang: the usual complaint about tunnels.",
 		Write:   "ct state established,related accept, or icmp type destination-unreachable accept.",
 		Sources: []string{"RFC 1191", "RFC 8201", "RFC 4301 section 8.1"},
@@ -47,7 +47,7 @@ var NoICMP = &audit.Check{
 		}
 		f := p.On(s, stopped[0].Decided(s.Child.At), false)
 		f.Severity = audit.Low
-		f.Message = fmt.Sprintf("%s passes TCP, and stops the ICMP messages that say a packet is too big", s.Child.Name)
+		f.Message = fmt.Sprintf("%s allows TCP and blocks the ICMP messages that report a packet as too big", s.Child.Name)
 		f.Undecided(reasons(stopped))
 		p.Report(f)
 	},

@@ -13,10 +13,10 @@ var NoLog = &audit.Check{
 	Name:     "access/no-log",
 	Title:    "Connections of a tunnel are accepted without a log",
 	Severity: audit.Info,
-	Why:      "Nobody can tell afterwards what came through the tunnel.",
-	Mend:     "Log new connections in the rule that accepts them, or before it.",
+	Why:      "Afterwards there is no record of what came through the tunnel.",
+	Fix:      "Log new connections in the rule that accepts them, or before it.",
 	Doc: audit.Doc{
-		What:    "The rules that accept new connections which come out of a tunnel to another gateway: the check speaks where none of those that the packets meet logs.",
+		What:    "The rules that accept new connections which come out of a tunnel to another gateway: the check reports where none of those that the packets meet logs.",
 		Harm:    "After an incident at a partner nobody can tell what was reached through the tunnel.",
 		Write:   "ct state new log prefix \"from-partner \" accept",
 		Sources: []string{"NIST SP 800-41 Rev. 1 section 5", "NIST SP 800-77 Rev. 1"},
@@ -43,7 +43,7 @@ var NoLog = &audit.Check{
 				continue
 			}
 			f := p.On(s, rule.At, false)
-			f.Message = fmt.Sprintf("the rule accepts new connections out of %s, and nothing logs them", s.Child.Name)
+			f.Message = fmt.Sprintf("the rule accepts new connections out of %s, and no rule logs them", s.Child.Name)
 			p.Report(f)
 			return
 		}

@@ -9,10 +9,10 @@ import (
 // Redundant speaks where a rule could go without any packet faring otherwise.
 var Redundant = &audit.Check{
 	Name:     "access/redundant",
-	Title:    "A rule that could go",
+	Title:    "A redundant rule",
 	Severity: audit.Info,
-	Why:      "What follows does the same with its packets; each such rule makes the others harder to read.",
-	Mend:     "Take it out, unless its counter is what it is for.",
+	Why:      "The rules after it do the same with its packets; each such rule makes the others harder to read.",
+	Fix:      "Remove it, unless it is there for its counter.",
 	Doc: audit.Doc{
 		What:    "Accepting and dropping rules without log whose packets the next rule that meets them takes whole and treats alike, or whose packets meet no further rule of a base chain and whose policy does the same.",
 		Harm:    "None by itself; but of two rules that do the same, sooner or later only one is changed.",
@@ -28,7 +28,7 @@ var Redundant = &audit.Check{
 				if s.Kind != walk.Redundant {
 					continue
 				}
-				f := audit.Finding{Severity: audit.Info, Gateway: g.Name, At: audit.Evidence{Pos: s.Rule.At}, Message: "what follows does the same with the packets of this rule"}
+				f := audit.Finding{Severity: audit.Info, Gateway: g.Name, At: audit.Evidence{Pos: s.Rule.At}, Message: "the rules after it do the same with the packets of this rule"}
 				if len(s.By) > 0 {
 					f.Also = []audit.Evidence{{Pos: s.By[0].At, Note: "does the same"}}
 				} else {

@@ -9,10 +9,10 @@ import (
 // Shadowed speaks where a rule changes nothing because earlier rules take all of its packets.
 var Shadowed = &audit.Check{
 	Name:     "access/shadowed",
-	Title:    "A rule that earlier rules hide",
+	Title:    "A rule hidden by earlier rules",
 	Severity: audit.Medium,
-	Why:      "It is never reached: what it says does not happen.",
-	Mend:     "Move it before the rules that hide it, or take it out.",
+	Why:      "It is never reached and has no effect.",
+	Fix:      "Move it before the rules that hide it, or remove it.",
 	Doc: audit.Doc{
 		What: "Every rule of every chain is compared, exactly, with the union of the rules before it that take their packets for good. Rules whose conditions are outside of the model hide nothing. The hiding rules are named. " +
 			"Where all of them do the same as the hidden one, it is only clutter, and the severity is low.",
@@ -26,9 +26,9 @@ var Shadowed = &audit.Check{
 				if s.Kind != walk.Hidden {
 					continue
 				}
-				f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: s.Rule.At}, Message: "no packet reaches this rule: earlier ones take them all"}
+				f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: s.Rule.At}, Message: "no packet reaches this rule: earlier rules match them all"}
 				if s.Same {
-					f.Severity, f.Message = audit.Low, "no packet reaches this rule: earlier ones take them all, and do the same with them"
+					f.Severity, f.Message = audit.Low, "no packet reaches this rule: earlier rules match them all and do the same"
 				}
 				if s.Err != nil {
 					f.Message, f.Unsure = "whether earlier rules hide this one", s.Err.Error()
@@ -39,7 +39,7 @@ var Shadowed = &audit.Check{
 					if i == 4 {
 						break
 					}
-					f.Also = append(f.Also, audit.Evidence{Pos: by.At, Note: "takes its packets"})
+					f.Also = append(f.Also, audit.Evidence{Pos: by.At, Note: "matches its packets"})
 				}
 				p.Report(f)
 			}

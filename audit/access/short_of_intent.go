@@ -11,12 +11,12 @@ import (
 // ShortOfIntent speaks where a declared flow is not possible.
 var ShortOfIntent = &audit.Check{
 	Name:     "access/short-of-intent",
-	Title:    "What the tunnel is for does not pass",
+	Title:    "Declared traffic does not pass",
 	Severity: audit.High,
-	Why:      "The tunnel does not do what it is there for.",
-	Mend:     "Accept the flow in the filter, or name its networks in the selectors.",
+	Why:      "The tunnel does not carry the traffic it was set up for.",
+	Fix:      "Accept the flow in the filter, or name its networks in the selectors.",
 	Doc: audit.Doc{
-		What:    "Every declared flow of a tunnel is sent through the gateway, into the children of the tunnel and out of them. The check speaks where some of it is in no child, or is stopped by the filter.",
+		What:    "Every declared flow of a tunnel is sent through the gateway, into the children of the tunnel and out of them. The check reports where some of it is in no child, or is blocked by the filter.",
 		Harm:    "The service that the tunnel was ordered for does not work.",
 		Write:   "local_ts and remote_ts that hold the declared networks, and a rule that accepts them.",
 		Sources: []string{"RFC 4301 section 5"},
@@ -106,7 +106,7 @@ func short(path *walk.Path, pol *walk.Policy, flow packet.Set) (dropped *walk.Ou
 	for _, o := range out {
 		if o.Fate == walk.Encrypted && o.Policy == pol {
 			if got := first(path.Answers(pol, o)); got != nil {
-				return got, "the answers are"
+				return got, "the replies are"
 			}
 		}
 	}
@@ -121,7 +121,7 @@ func short(path *walk.Path, pol *walk.Policy, flow packet.Set) (dropped *walk.Ou
 	for _, o := range inner {
 		if o.Fate == walk.Clear {
 			if got := first(path.Answers(pol, o)); got != nil {
-				return got, "the answers are"
+				return got, "the replies are"
 			}
 		}
 	}

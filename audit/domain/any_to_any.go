@@ -12,7 +12,7 @@ var AnyToAny = &audit.Check{
 	Title:    "The encryption domain is any to any",
 	Severity: audit.Medium,
 	Why:      "The tunnel carries whatever either side sends: the selectors no longer say, or limit, what it is for.",
-	Mend:     "Name the networks of both sides; where all traffic shall pass, say so as the tunnel's intent.",
+	Fix:      "Name the networks of both sides; where all traffic shall pass, say so as the tunnel's intent.",
 	Doc: audit.Doc{
 		What: "Both sides of a child's selectors hold every address. A child whose packets are chosen by routes (through an interface of its own) is asked by other checks; " +
 			"there any-to-any is the usual form.",

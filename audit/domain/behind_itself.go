@@ -14,10 +14,10 @@ var BehindItself = &audit.Check{
 	Name:     "domain/behind-itself",
 	Title:    "A remote network is behind this very gateway",
 	Severity: audit.High,
-	Why:      "The policy draws packets between two inside networks into the tunnel, or the selectors of both sides are changed over.",
-	Mend:     "Change local and remote over, or take the network out of the remote side.",
+	Why:      "The policy draws packets between two inside networks into the tunnel, or local and remote selectors are swapped.",
+	Fix:      "Swap local and remote, or remove the network from the remote side.",
 	Doc: audit.Doc{
-		What:    "Remote selectors that hold a network of one of the gateway's own interfaces, the one by which the peer is reached left out, where they are not for everything.",
+		What:    "Remote selectors that hold a network of one of the gateway's own interfaces, the one by which the peer is reached left out, where they do not cover all addresses.",
 		Harm:    "The tunnel comes up and nothing passes; or hosts of an inside network lose their neighbours the moment it does.",
 		Write:   "local_ts is what is behind this gateway, remote_ts what is behind the other.",
 		Sources: []string{"RFC 4301 section 4.4.1"},

@@ -14,10 +14,10 @@ var ClaimedTwice = &audit.Check{
 	Title:    "Two tunnels claim the same remote network",
 	Severity: audit.High,
 	Why:      "One policy takes the packets of both; which one is decided by order and breadth, not by intent.",
-	Mend:     "Give each network to one tunnel, or make the tunnels redundant through routes and interfaces of their own.",
+	Fix:      "Give each network to one tunnel, or make the tunnels redundant through routes and interfaces of their own.",
 	Doc: audit.Doc{
-		What:    "The encryption domains of all children of a gateway that go to different peers, pair by pair, where neither is chosen by routes. Tunnels for everything are compared with no other.",
-		Harm:    "A new tunnel draws the traffic of an old one; a partner whose selectors are wide receives what was meant for another.",
+		What:    "The encryption domains of all children of a gateway that go to different peers, pair by pair, where neither is chosen by routes. Tunnels for all addresses are not compared.",
+		Harm:    "A new tunnel attracts the traffic of an old one; a partner whose selectors are wide receives what was meant for another.",
 		Write:   "remote_ts = 10.2.0.0/16 in one connection and 10.3.0.0/16 in the other.",
 		Sources: []string{"RFC 4301 section 4.4.1"},
 	},

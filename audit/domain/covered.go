@@ -12,8 +12,8 @@ var Covered = &audit.Check{
 	Name:     "domain/covered",
 	Title:    "A child is covered by another",
 	Severity: audit.Low,
-	Why:      "Its packets may take either child; what was meant to be told apart is not.",
-	Mend:     "Take the narrower child out, or the networks of it out of the wider one.",
+	Why:      "Its packets may take either child; traffic meant to be separate is not.",
+	Fix:      "Remove the narrower child, or remove its networks from the wider one.",
 	Doc: audit.Doc{
 		What:    "Children of one connection whose whole encryption domain lies within that of another.",
 		Harm:    "The narrower child, with its own algorithms or lifetimes, is used from one side and the wider one from the other.",

@@ -13,10 +13,10 @@ import (
 // PublicInside speaks where a domain holds public addresses.
 var PublicInside = &audit.Check{
 	Name:     "domain/public-inside",
-	Title:    "Public addresses inside of the encryption domain",
+	Title:    "Public addresses inside the encryption domain",
 	Severity: audit.Low,
-	Why:      "Networks of others in the selectors are a slip of the keyboard, or draw traffic for the Internet into the tunnel.",
-	Mend:     "Correct the network, or say in the estate's toril.yaml that it is meant.",
+	Why:      "Public networks in the selectors are a typing mistake, or send Internet traffic into the tunnel.",
+	Fix:      "Correct the network, or declare it in the estate's toril.yaml.",
 	Doc: audit.Doc{
 		What:    "Selectors with addresses that are neither private (RFC 1918, RFC 4193), shared (RFC 6598) nor for documentation (RFC 5737), without being everything; the tunnel's own addresses are left out. Nothing is said where a declared intent names them.",
 		Harm:    "172.61.0.0/16 in place of 172.16.0.0/16: the partner's network never passes, and somebody else's would.",

@@ -13,10 +13,10 @@ var Wider = &audit.Check{
 	Name:     "domain/wider-than-networks",
 	Title:    "The local side is wider than the networks behind the gateway",
 	Severity: audit.Low,
-	Why:      "The far end may send to, and expect answers from, networks that are not there; the next network that is added falls into the tunnel by itself.",
-	Mend:     "Name the networks that are behind the gateway.",
+	Why:      "The far end may send to networks that are not there, and any network added later is in the tunnel automatically.",
+	Fix:      "Name the networks that are behind the gateway.",
 	Doc: audit.Doc{
-		What:    "The local selectors of every child are compared with the networks that the gateway reaches by routes other than its default one, where its routes or interfaces were given. The check speaks where some but not all of the selectors is behind the gateway.",
+		What:    "The local selectors of every child are compared with the networks that the gateway reaches by routes other than its default one, where its routes or interfaces were given. The check reports where some but not all of the selectors is behind the gateway.",
 		Harm:    "10.0.0.0/8 \"to be safe\" on both ends of several tunnels makes every new network a conflict.",
 		Write:   "local_ts = 10.1.0.0/24, 10.1.9.0/24 in place of 10.0.0.0/8.",
 		Sources: []string{"RFC 4301 section 4.4.1"},

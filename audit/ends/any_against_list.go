@@ -12,13 +12,13 @@ import (
 // AnyAgainstList speaks where one end names networks and the other everything.
 var AnyAgainstList = &audit.Check{
 	Name:     "ends/any-against-list",
-	Title:    "One end says any to any, the other a list of networks",
+	Title:    "One end is set to any-to-any, the other to a list of networks",
 	Severity: audit.Medium,
-	Why:      "It is narrowed to the list and works, so the loose end is never noticed; it would take whatever the other end comes to ask for.",
-	Mend:     "Write the same networks on both ends.",
+	Why:      "It is narrowed to the list and works, so the loose end goes unnoticed; it would accept any network that the other end proposes.",
+	Fix:      "Configure the same networks on both ends.",
 	Doc: audit.Doc{
 		What:    "The selectors of one end's child hold every address, those of the other's do not.",
-		Harm:    "Whoever changes the narrow end, or takes it over, gets every network behind the loose one.",
+		Harm:    "Anyone who changes the narrow end, or takes it over, reaches every network behind the loose one.",
 		Write:   "local_ts = 10.1.0.0/16 in place of 0.0.0.0/0.",
 		Sources: []string{"RFC 7296 section 2.9"},
 	},
@@ -32,7 +32,7 @@ var AnyAgainstList = &audit.Check{
 				}
 				f := both(p, t, side.a.Where(c.A.At), side.b.Where(c.B.At))
 				f.Severity = audit.Medium
-				f.Message = fmt.Sprintf("%s says %s where %s says %s: only the list is agreed on, and the other end would take anything", t.Ends[0].Gateway.Name, side.a.Value, t.Ends[1].Gateway.Name, side.b.Value)
+				f.Message = fmt.Sprintf("%s is set to %s and %s to %s: only the list is negotiated, and the other end would accept anything", t.Ends[0].Gateway.Name, side.a.Value, t.Ends[1].Gateway.Name, side.b.Value)
 				p.Report(f)
 			}
 		}

@@ -8,10 +8,10 @@ import (
 // AuthenticationDiffers speaks where the ends do not prove themselves as the other asks.
 var AuthenticationDiffers = &audit.Check{
 	Name:     "ends/authentication-differs",
-	Title:    "The ends do not authenticate as the other expects",
+	Title:    "The ends do not authenticate as each expects",
 	Severity: audit.High,
-	Why:      "Each end must prove itself by the method that the other is told to ask for, in the mode that it is told to use.",
-	Mend:     "Set the same method for each end on both.",
+	Why:      "Each end must authenticate by the method that the other is set to expect, in the mode that the other is set to use.",
+	Fix:      "Set the same method for each end on both.",
 	Doc: audit.Doc{
 		What:    "Methods (pre-shared key, certificate), IKEv1's main and aggressive mode, and whether the first child is made along with the IKE SA (RFC 6023).",
 		Harm:    "AUTHENTICATION_FAILED, which in the log looks like a wrong key.",

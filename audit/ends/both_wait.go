@@ -13,10 +13,10 @@ var BothWait = &audit.Check{
 	Name:     "ends/both-wait",
 	Title:    "Both ends wait for the other",
 	Severity: audit.Medium,
-	Why:      "No traffic and no restart sets the tunnel up: it is down until somebody does it by hand.",
-	Mend:     "Let one end begin: by traffic, so that a policy also catches packets while the tunnel is down.",
+	Why:      "No traffic and no restart sets the tunnel up: it stays down until someone initiates it by hand.",
+	Fix:      "Let one end initiate, by traffic, so that a policy also catches packets while the tunnel is down.",
 	Doc: audit.Doc{
-		What:    "A child that on both ends waits for the peer; or one that only one end would begin, where that end does not know the other's address.",
+		What:    "A child that on both ends waits for the peer; or one that only one end would initiate, where that end does not know the other's address.",
 		Harm:    "The tunnel is up after the tests, and gone after the first restart.",
 		Write:   "start_action = trap on at least one end.",
 		Sources: []string{"RFC 7296 section 1.2"},
@@ -31,7 +31,7 @@ var BothWait = &audit.Check{
 			}
 			f := both(p, t, c.A.Start.Where(c.A.At), c.B.Start.Where(c.B.At))
 			f.Severity = audit.Medium
-			f.Message = fmt.Sprintf("%s: neither %s nor %s begins", c.A.Name, t.Ends[0].Gateway.Name, t.Ends[1].Gateway.Name)
+			f.Message = fmt.Sprintf("%s: neither %s nor %s initiates", c.A.Name, t.Ends[0].Gateway.Name, t.Ends[1].Gateway.Name)
 			if t.Ends[0].Connection.Unsure || t.Ends[1].Connection.Unsure {
 				f.Unsure = "a statement of one of the ends was not understood"
 			}

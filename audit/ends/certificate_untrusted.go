@@ -11,7 +11,7 @@ var CertificateUntrusted = &audit.Check{
 	Title:    "An end does not trust the other's certificate",
 	Severity: audit.High,
 	Why:      "A certificate is worth nothing to a peer that does not know who signed it: authentication fails.",
-	Mend:     "Install the certificate of the authority that signed the peer's certificate, on the end that does not trust it.",
+	Fix:      "Install the certificate of the authority that signed the peer's certificate, on the end that does not trust it.",
 	Doc: audit.Doc{
 		What: "The certificate that one end shows is followed, signature by signature, to the authorities that the other trusts for the connection, as far as both were given. A certificate that is named for the peer itself " +
 			"must be the very same.",

@@ -40,7 +40,7 @@ func failing(topics ...agree.Topic) func(*audit.Pass, *estate.Tunnel) {
 			out.Severity = audit.High
 			if seen < 2 {
 				out.Severity = audit.Medium
-				out.Message = "if " + by[i].Initiator.Gateway.Name + " begins: " + out.Message
+				out.Message = "if " + by[i].Initiator.Gateway.Name + " initiates: " + out.Message
 			}
 			if by[i].Unsure != "" {
 				out.Unsure = by[i].Unsure
@@ -83,9 +83,9 @@ func of(p *audit.Pass, t *estate.Tunnel, a agree.Attempt, f *agree.Failure) audi
 	if f.Notify != "" {
 		out.Message += " (" + string(f.Step) + ": " + f.Notify + ")"
 	}
-	out.Mend = strings.ToUpper(f.Changes[0][:1]) + strings.Join(f.Changes, "; or ")[1:] + "."
+	out.Fix = strings.ToUpper(f.Changes[0][:1]) + strings.Join(f.Changes, "; or ")[1:] + "."
 	if !far.IsZero() && other.Connection != nil {
-		out.Also = append(out.Also, audit.Evidence{Pos: far, Note: "what " + other.Name() + " says"})
+		out.Also = append(out.Also, audit.Evidence{Pos: far, Note: "what is configured on " + other.Name()})
 	}
 	return out
 }
@@ -93,7 +93,7 @@ func of(p *audit.Pass, t *estate.Tunnel, a agree.Attempt, f *agree.Failure) audi
 // both starts a finding at a line of one end, with one of the other as further evidence.
 func both(p *audit.Pass, t *estate.Tunnel, at, other source.Pos) audit.Finding {
 	f := p.On(&audit.Subject{End: t.Ends[0], Tunnel: t}, at, false)
-	f.Also = []audit.Evidence{{Pos: other, Note: "what " + t.Ends[1].Name() + " says"}}
+	f.Also = []audit.Evidence{{Pos: other, Note: "what is configured on " + t.Ends[1].Name()}}
 	return f
 }
 

@@ -15,10 +15,10 @@ var LifetimesDiffer = &audit.Check{
 	Name:     "ends/lifetimes-differ",
 	Title:    "Lifetimes differ where it matters",
 	Severity: audit.Low,
-	Why:      "Each end keeps its own; one whose hard limit comes before the other renews drops the child first.",
-	Mend:     "Write the same lifetimes on both ends.",
+	Why:      "Each end keeps its own lifetime; an end whose hard limit comes before the other rekeys drops the child.",
+	Fix:      "Configure the same lifetimes on both ends.",
 	Doc: audit.Doc{
-		What:    "A child whose hard lifetime on one end, where that end does not renew by itself, is shorter than the renewal of the other; IKE SAs and children that differ by more than four times.",
+		What:    "A child whose hard lifetime on one end, where that end does not rekey, is shorter than the rekey time of the other; IKE SAs and children that differ by more than four times.",
 		Harm:    "Under IKEv1 a peer that keeps an SA the other has dropped sends into nothing until it notices.",
 		Write:   "rekey_time = 1h on both.",
 		Sources: []string{"RFC 7296 section 2.8", "RFC 2409 section 5.5"},
@@ -29,14 +29,14 @@ var LifetimesDiffer = &audit.Check{
 			if a, b := c.A.Rekey.Value, c.B.Rekey.Value; far(a, b) {
 				f := both(p, t, c.A.Rekey.Where(c.A.At), c.B.Rekey.Where(c.B.At))
 				f.Severity = audit.Low
-				f.Message = fmt.Sprintf("the child's lifetime is %s on %s and %s on %s: the shorter decides", baseline.Span(a), t.Ends[0].Gateway.Name, baseline.Span(b), t.Ends[1].Gateway.Name)
+				f.Message = fmt.Sprintf("the child's lifetime is %s on %s and %s on %s: the shorter one applies", baseline.Span(a), t.Ends[0].Gateway.Name, baseline.Span(b), t.Ends[1].Gateway.Name)
 				p.Report(f)
 			}
 			for _, side := range [][2]*gateway.Child{{c.A, c.B}, {c.B, c.A}} {
 				if side[0].Rekey.Value == 0 && side[0].Life.Value > 0 && side[1].Rekey.Value > side[0].Life.Value {
 					f := both(p, t, c.A.Rekey.Where(c.A.At), c.B.Rekey.Where(c.B.At))
 					f.Severity = audit.Medium
-					f.Message = fmt.Sprintf("one end closes the child after %s and does not renew it, the other would renew it after %s: it drops in between", baseline.Span(side[0].Life.Value), baseline.Span(side[1].Rekey.Value))
+					f.Message = fmt.Sprintf("one end closes the child after %s without rekeying, the other would rekey after %s: it drops in between", baseline.Span(side[0].Life.Value), baseline.Span(side[1].Rekey.Value))
 					p.Report(f)
 				}
 			}
@@ -48,7 +48,7 @@ var LifetimesDiffer = &audit.Check{
 		if far(a.Lifetime(), b.Lifetime()) {
 			f := both(p, t, a.LifetimeSetting().Where(a.At), b.LifetimeSetting().Where(b.At))
 			f.Severity = audit.Low
-			f.Message = fmt.Sprintf("the IKE SA's lifetime is %s on %s and %s on %s: the shorter decides", baseline.Span(a.Lifetime()), t.Ends[0].Gateway.Name, baseline.Span(b.Lifetime()), t.Ends[1].Gateway.Name)
+			f.Message = fmt.Sprintf("the IKE SA's lifetime is %s on %s and %s on %s: the shorter one applies", baseline.Span(a.Lifetime()), t.Ends[0].Gateway.Name, baseline.Span(b.Lifetime()), t.Ends[1].Gateway.Name)
 			p.Report(f)
 		}
 	},

@@ -12,10 +12,10 @@ import (
 // ModeDiffers speaks where one end says transport mode and the other tunnel mode.
 var ModeDiffers = &audit.Check{
 	Name:     "ends/mode-differs",
-	Title:    "One end says transport mode, the other tunnel mode",
+	Title:    "One end is set to transport mode, the other to tunnel mode",
 	Severity: audit.Medium,
 	Why:      "IKEv2 falls back to tunnel mode where it can; IKEv1 refuses, and so do selectors that do not hold the gateways' own addresses.",
-	Mend:     "Set the same mode on both ends: tunnel mode for networks.",
+	Fix:      "Set the same mode on both ends: tunnel mode for networks.",
 	Doc: audit.Doc{
 		What:    "The mode of both ends of every child, and what becomes of it for either initiator.",
 		Harm:    "No child, with an answer about selectors that leads to the wrong place.",

@@ -13,8 +13,8 @@ var NoCounterpart = &audit.Check{
 	Name:     "ends/no-counterpart",
 	Title:    "The far gateway has no counterpart",
 	Severity: audit.High,
-	Why:      "The far gateway does not know this connection: it refuses it, or answers with another, and the networks behind it stay unreachable.",
-	Mend:     "Add the counterpart on the far gateway, local and remote swapped, or remove what is left over here.",
+	Why:      "The far gateway has no such connection: it rejects it, or responds with another one, and the networks behind it stay unreachable.",
+	Fix:      "Add the counterpart on the far gateway, local and remote swapped, or remove what is left over here.",
 	Doc: audit.Doc{
 		What: "Connections to a gateway among those given that has no connection for them, or one that its daemon never loads (no auto= line, or auto=ignore). " +
 			"Where another tunnel between the two gateways carries the same networks, redundancy is lost and nothing else.",
@@ -40,7 +40,7 @@ func lonely(p *audit.Pass, t *estate.Tunnel, attempts []agree.Attempt) {
 	switch {
 	case t.Unloaded != nil:
 		f.Message = fmt.Sprintf("%s has the counterpart of %s, %s, and never loads it: auto= is not set, or set to ignore", t.Toward.Name, e.Name(), t.Unloaded.Name)
-		f.Mend = fmt.Sprintf("On %s set auto=route or auto=start in %s.", t.Toward.Name, t.Unloaded.Name)
+		f.Fix = fmt.Sprintf("On %s set auto=route or auto=start in %s.", t.Toward.Name, t.Unloaded.Name)
 		f.Also = []audit.Evidence{{Pos: t.Unloaded.At, Note: "the connection that is not loaded"}}
 	default:
 		f.Message = fmt.Sprintf("%s is the peer of %s, and has no connection for it", t.Toward.Name, e.Name())
@@ -51,11 +51,11 @@ func lonely(p *audit.Pass, t *estate.Tunnel, attempts []agree.Attempt) {
 			f.Message += ": " + a.Failure.Why
 		case a.Outcome == agree.Agrees:
 			f.Severity = audit.Low
-			f.Message = fmt.Sprintf("%s answers %s with its connection %s, which is the counterpart of another", t.Toward.Name, e.Name(), a.Responder.Connection.Name)
+			f.Message = fmt.Sprintf("%s responds to %s with its connection %s, which is the counterpart of another", t.Toward.Name, e.Name(), a.Responder.Connection.Name)
 		default:
 			for _, c := range a.Children {
 				if c.Failure != nil {
-					f.Message += fmt.Sprintf("; its connection %s answers, and the child fails: %s", a.Responder.Connection.Name, c.Failure.Why)
+					f.Message += fmt.Sprintf("; its connection %s responds, and the child fails: %s", a.Responder.Connection.Name, c.Failure.Why)
 					break
 				}
 			}

@@ -16,7 +16,7 @@ var NotMirrored = &audit.Check{
 	Title:    "The selectors of both ends are not mirrored",
 	Severity: audit.Medium,
 	Why:      "The child covers only what both ends name; the rest of either side never passes.",
-	Mend:     "Write the same networks on both ends, local and remote changed over.",
+	Fix:      "Configure the same networks on both ends, local and remote swapped.",
 	Doc: audit.Doc{
 		What: "The local selectors of one end's child are compared with the remote ones of the other's, and the other way round. With nothing in common the child does not come up; " +
 			"with a part in common it comes up for that part.",
@@ -66,7 +66,7 @@ func compare(p *audit.Pass, t *estate.Tunnel, a, b estate.End, ca, cb *gateway.C
 		}
 		s := &audit.Subject{End: a, Tunnel: t, Child: ca}
 		f := p.On(s, side.x.Where(ca.At), side.x.IsDefault())
-		f.Also = []audit.Evidence{{Pos: side.y.Where(cb.At), Note: fmt.Sprintf("what %s says", b.Name())}}
+		f.Also = []audit.Evidence{{Pos: side.y.Where(cb.At), Note: fmt.Sprintf("what is configured on %s", b.Name())}}
 		both := side.atX.Meet(side.atY)
 		f.Severity = audit.Medium
 		f.Message = fmt.Sprintf("the %s side of %s is %s, but the %s side of %s is %s: only %s passes", side.what, a.Gateway.Name, side.atX, side.other, b.Gateway.Name, side.atY, both)

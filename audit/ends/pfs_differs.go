@@ -12,14 +12,14 @@ import (
 // PFSDiffers speaks where a child comes up and its keys cannot be renewed, or where it does not come up for that.
 var PFSDiffers = &audit.Check{
 	Name:     "ends/pfs-differs",
-	Title:    "Perfect forward secrecy differs: it breaks when keys are renewed",
+	Title:    "Perfect forward secrecy differs: rekeying fails",
 	Severity: audit.High,
-	Why:      "Under IKEv2 the first child is made without a key exchange of its own, so the difference shows only at the first renewal, and again at every one.",
-	Mend:     "Name the same group in the child's proposals on both ends.",
+	Why:      "Under IKEv2 the first child SA is set up without a key exchange of its own, so the difference shows only at the first rekey, and at every one after it.",
+	Fix:      "Configure the same group in the child's proposals on both ends.",
 	Doc: audit.Doc{
-		What: "The renewal of every child is negotiated for either end as its initiator. With IKEv2 a missing or different group lets the tunnel come up, carry traffic, and fail at the first renewal; " +
-			"the child is closed at its hard lifetime and stays down until the IKE SA itself is set up anew. With IKEv1 it fails at once.",
-		Harm:    "The tunnel is tested and handed over, and dies an hour later; after a restart it works again, for an hour.",
+		What: "The rekeying of every child is negotiated for either end as initiator. With IKEv2 a missing or different group lets the tunnel come up, carry traffic, and fail at the first rekey; " +
+			"the child is closed at its hard lifetime and stays down until the IKE SA itself is set up again. With IKEv1 it fails at once.",
+		Harm:    "The tunnel is tested and handed over, and fails an hour later; after a restart it works again for an hour.",
 		Write:   "esp_proposals = aes256gcm16-ecp384 on both.",
 		Sources: []string{"RFC 7296 sections 1.2 and 1.3.1", "RFC 2409 section 5.5"},
 	},
@@ -32,7 +32,7 @@ var PFSDiffers = &audit.Check{
 					continue
 				}
 				if r.Failure == nil { // it fails only if the other end is the first to renew
-					r.Failure = &agree.Failure{Step: agree.Create, Why: fmt.Sprintf("the renewal of %s fails when the end begins it that is not the first to do so by its timer", c.Of.Name), Changes: []string{"write the same proposals on both ends"}}
+					r.Failure = &agree.Failure{Step: agree.Create, Why: fmt.Sprintf("rekeying %s fails when initiated by the end whose timer is not the first", c.Of.Name), Changes: []string{"configure the same proposals on both ends"}}
 					r.Failure.Lines[0], r.Failure.Lines[1] = c.Of.Proposals.Where(c.Of.At), c.With.Proposals.Where(c.With.At)
 				}
 				f := of(p, t, a, r.Failure)
@@ -41,9 +41,9 @@ var PFSDiffers = &audit.Check{
 				if r.Outcome == agree.Agrees {
 					f.Severity = audit.Low
 				} else {
-					f.Message = fmt.Sprintf("the tunnel comes up and breaks after at most %s, when %s renews the keys of %s", baseline.Span(r.After), r.By, c.Of.Name)
+					f.Message = fmt.Sprintf("the tunnel comes up and fails within %s, when %s rekeys %s", baseline.Span(r.After), r.By, c.Of.Name)
 					if r.Ends > 0 {
-						f.Message += fmt.Sprintf("; the child is closed after %s", baseline.Span(r.Ends))
+						f.Message += fmt.Sprintf("; the child SA expires after %s", baseline.Span(r.Ends))
 					}
 					f.Message += ". " + r.Failure.Why
 				}

@@ -11,11 +11,11 @@ var ProposalsDiffer = &audit.Check{
 	Title:    "The ends have no proposal in common",
 	Severity: audit.High,
 	Why:      "Everything in one proposal must be the same: cipher with its key size, integrity, PRF, group. The answer is NO_PROPOSAL_CHOSEN.",
-	Mend:     "Write one strong proposal the same on both ends.",
+	Fix:      "Configure the same strong proposal on both ends.",
 	Doc: audit.Doc{
 		What: "The proposals of the IKE SA and of every child are negotiated for either initiator, IKEv2 by RFC 7296, IKEv1 by RFC 2409, in which only the first algorithm of each type is sent. " +
-			"The nearest two proposals are named, with what differs between them.",
-		Harm:    "The IKE SA fails, or it comes up and stands without a child: the log says established, and no packet passes.",
+			"The closest two proposals are named, with the differences.",
+		Harm:    "The IKE SA fails, or it comes up without a child: the log says established, and no packet passes.",
 		Write:   "aes256gcm16-prfsha384-ecp384 for the IKE SA and aes256gcm16-ecp384 for the child, on both.",
 		Sources: []string{"RFC 7296 section 2.7", "RFC 2409 section 5"},
 	},

@@ -13,10 +13,10 @@ var SeveralNetworks = &audit.Check{
 	Name:     "ends/several-networks",
 	Title:    "Several networks in one child of IKEv1",
 	Severity: audit.High,
-	Why:      "IKEv1 takes one pair of networks a child: only the first of each side passes.",
-	Mend:     "Make a child for every pair of networks, or use IKEv2.",
+	Why:      "IKEv1 takes one pair of networks per child: only the first of each side passes.",
+	Fix:      "Configure one child per pair of networks, or use IKEv2.",
 	Doc: audit.Doc{
-		What:    "A connection that speaks IKEv1 and a child with more than one selector on a side, after those that lie within others are taken out.",
+		What:    "A connection that uses IKEv1 and a child with more than one selector on a side, after those that lie within others are taken out.",
 		Harm:    "The first network works and the others do not, or the tunnel works from one side only, as the ends name them in another order.",
 		Write:   "children { lan { local_ts = 10.1.0.0/24 } phones { local_ts = 10.1.9.0/24 } }",
 		Sources: []string{"RFC 2409 section 5.5", "RFC 2407 section 4.6.2"},
@@ -36,7 +36,7 @@ var SeveralNetworks = &audit.Check{
 			}
 			f := p.On(s, side.set.Where(s.Child.At), side.set.IsDefault())
 			f.Severity = audit.High
-			f.Message = fmt.Sprintf("of the %d %s networks only %s is negotiated: IKEv1 takes one pair a child", len(side.all), side.what, side.all[0])
+			f.Message = fmt.Sprintf("of the %d %s networks only %s is negotiated: IKEv1 takes one pair per child", len(side.all), side.what, side.all[0])
 			p.Report(f)
 		}
 	},

@@ -13,10 +13,10 @@ import (
 // WeakerThanPossible speaks where the negotiated suite is weaker than the best that both ends have.
 var WeakerThanPossible = &audit.Check{
 	Name:     "ends/weaker-than-possible",
-	Title:    "A weaker suite is agreed on than both ends could have",
+	Title:    "A weaker suite is negotiated than both ends support",
 	Severity: audit.Medium,
-	Why:      "Order decides: the responder takes the first of its own proposals that fits, not the strongest.",
-	Mend:     "Take the weak proposals out on both ends; as long as one must stay, put the strong one first on both.",
+	Why:      "Order decides: the responder takes the first of its own proposals that matches, not the strongest.",
+	Fix:      "Remove the weak proposals on both ends; as long as one must stay, put the strong one first on both.",
 	Doc: audit.Doc{
 		What:    "For either initiator, the suite that is chosen for the IKE SA and for every child is compared with the strongest that both ends have in common, in bits (NIST SP 800-57).",
 		Harm:    "Both administrators wrote AES-256 and 3DES, and 3DES is what runs.",
@@ -36,7 +36,7 @@ var WeakerThanPossible = &audit.Check{
 				f := p.On(&audit.Subject{End: a.Responder, Tunnel: t}, other, false)
 				f.Also = []audit.Evidence{{Pos: at, Note: "what " + a.Initiator.Name() + " offers"}}
 				f.Severity = audit.Medium
-				f.Message = fmt.Sprintf("%s: when %s begins, %s chooses %s (%d bits) though both have %s (%d bits)", what, a.Initiator.Gateway.Name, a.Responder.Gateway.Name, chosen, chosen.Strength(), best, best.Strength())
+				f.Message = fmt.Sprintf("%s: when %s initiates, %s chooses %s (%d bits) although both support %s (%d bits)", what, a.Initiator.Gateway.Name, a.Responder.Gateway.Name, chosen, chosen.Strength(), best, best.Strength())
 				p.Report(f)
 			}
 			i, r := a.Initiator.Connection, a.Responder.Connection

@@ -9,10 +9,10 @@ import (
 // AHAlone speaks where AH is used in place of ESP.
 var AHAlone = &audit.Check{
 	Name:     "esp/ah-alone",
-	Title:    "AH protects the packets, and hides nothing",
+	Title:    "AH protects packets but does not encrypt them",
 	Severity: audit.High,
-	Why:      "AH does not encrypt: everybody on the path reads every packet.",
-	Mend:     "Use ESP with a combined cipher.",
+	Why:      "AH does not encrypt: anyone on the path can read every packet.",
+	Fix:      "Use ESP with a combined cipher.",
 	Doc: audit.Doc{
 		What:    "The child uses the Authentication Header and no ESP.",
 		Harm:    "Packets cannot be changed, but are readable; and AH does not pass through NAT.",

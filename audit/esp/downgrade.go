@@ -12,10 +12,10 @@ var Downgrade = &audit.Check{
 	Name:     "esp/downgrade",
 	Title:    "ESP offers weak algorithms beside strong ones",
 	Severity: audit.Medium,
-	Why:      "What is offered will be used as soon as the far end asks for it.",
-	Mend:     "Take the weak algorithms out of the proposals; where that is all that both ends have in common, give them a strong one first.",
+	Why:      "Anything offered can be negotiated, however low it stands in the list.",
+	Fix:      "Remove the weak algorithms from the proposals; where both ends have nothing else in common, add a strong proposal on both first.",
 	Doc: audit.Doc{
-		What:    "The child's proposals prefer algorithms that the baseline accepts, and also offer some that it speaks against.",
+		What:    "The child's proposals prefer algorithms that the baseline accepts, and also offer some that it advises against.",
 		Harm:    "A far end that only offers the weak one, by mistake or because it was replaced, gets it, and the tunnel looks as healthy as before.",
 		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384, without the word default.",
 		Sources: []string{"RFC 8221 sections 5 and 6", "RFC 7296 section 2.7"},
@@ -33,7 +33,7 @@ var Downgrade = &audit.Check{
 		f.Severity, f.Standard = j.Severity(), j.Standard()
 		f.Message = fmt.Sprintf("the %s proposals also offer %s%s", s.Child.Protocol.Value, j.Names(), audit.ByDefault(set))
 		audit.Exposure(&f, s, j)
-		f.Mend = p.WithoutWeak(s, j)
+		f.Fix = p.WithoutWeak(s, j)
 		p.Report(f)
 	},
 }

@@ -13,10 +13,10 @@ var NoEncryption = &audit.Check{
 	Name:     "esp/no-encryption",
 	Title:    "The tunnel does not encrypt",
 	Severity: audit.Critical,
-	Why:      "Everybody on the path reads every packet.",
-	Mend:     "Offer a cipher, for example AES-GCM with 256 bits, and no proposal without one.",
+	Why:      "Anyone on the path can read every packet.",
+	Fix:      "Offer a cipher, for example AES-GCM with 256 bits, and no proposal without one.",
 	Doc: audit.Doc{
-		What:    "A proposal of the child offers ENCR_NULL or AES-GMAC: packets are protected against change, and readable.",
+		What:    "A proposal of the child offers ENCR_NULL or AES-GMAC: packets are protected against changes but readable.",
 		Harm:    "The tunnel is up, its counters rise, and all that passes can be read.",
 		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384.",
 		Sources: []string{"RFC 2410", "RFC 4543", "RFC 8221 section 5"},

@@ -14,10 +14,10 @@ var NoIntegrity = &audit.Check{
 	Title:    "The tunnel does not protect integrity",
 	Severity: audit.High,
 	Why:      "A cipher alone does not notice changed packets, and attacks that change them read the content in the end.",
-	Mend:     "Use a combined cipher (AES-GCM), or add an integrity algorithm (HMAC-SHA2-256).",
+	Fix:      "Use a combined cipher (AES-GCM), or add an integrity algorithm (HMAC-SHA2-256).",
 	Doc: audit.Doc{
 		What:    "A proposal of the child has a cipher that does not protect integrity, and no integrity algorithm.",
-		Harm:    "Who can change packets on the path can flip bits in them, and by watching how the far end reacts recover what they hold.",
+		Harm:    "Anyone who can change packets on the path can flip bits in them and recover their content from how the far end reacts.",
 		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384, or aes256-sha256-ecp384.",
 		Sources: []string{"RFC 8221 section 4", "RFC 4303 section 3.2"},
 	},

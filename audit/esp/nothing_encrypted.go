@@ -12,14 +12,14 @@ import (
 // NothingEncrypted speaks where no child of a connection to a peer protects anything.
 var NothingEncrypted = &audit.Check{
 	Name:     "esp/nothing-encrypted",
-	Title:    "The connection lets its packets pass unencrypted, or drops them",
+	Title:    "The connection passes its packets unencrypted, or drops them",
 	Severity: audit.High,
-	Why:      "It has a peer, a key and networks like a tunnel, and no SA is ever made for them.",
-	Mend:     "Use tunnel mode, on both ends; a child that lets packets pass belongs beside one that encrypts.",
+	Why:      "It has a peer, a key and networks like a tunnel, but no SA is ever set up for them.",
+	Fix:      "Use tunnel mode, on both ends; a child in pass mode belongs beside one that encrypts.",
 	Doc: audit.Doc{
 		What: "Connections to a peer with a fixed address of which every child is of mode pass or drop (type=passthrough, type=drop), where no other connection to that peer encrypts. " +
 			"A child for packets that stay behind the gateway is not meant.",
-		Harm:    "The type was changed to let traffic through for a test, and stayed. Everything is configured, monitored and in clear.",
+		Harm:    "The type was changed to pass traffic for a test, and stayed. Everything is configured, monitored and unencrypted.",
 		Write:   "In swanctl.conf: mode = tunnel. In ipsec.conf: type=tunnel.",
 		Sources: []string{"RFC 4301 section 4.4.1"},
 	},

@@ -13,8 +13,8 @@ var SequenceNumbers = &audit.Check{
 	Name:     "esp/sequence-numbers",
 	Title:    "Sequence numbers may run out",
 	Severity: audit.Info,
-	Why:      "A child with 32-bit sequence numbers stops after 2^32 packets, about twelve hours of one gigabit a second.",
-	Mend:     "Negotiate extended sequence numbers on both ends, or rekey more often.",
+	Why:      "A child with 32-bit sequence numbers stops after 2^32 packets, about twelve hours at one gigabit per second.",
+	Fix:      "Negotiate extended sequence numbers on both ends, or rekey more often.",
 	Doc: audit.Doc{
 		What:    "The child lives for twelve hours or longer, or without a limit, with 32-bit sequence numbers.",
 		Harm:    "When the numbers come to their end the SA must stop; on a fast link that is before the lifetime ends, and the tunnel drops in between.",

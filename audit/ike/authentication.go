@@ -17,8 +17,8 @@ var Authentication = &audit.Check{
 	Name:     "ike/authentication",
 	Title:    "The authentication method is not what the baseline asks for",
 	Severity: audit.High,
-	Why:      "All that the tunnel protects is as safe as the proof of who is at its other end.",
-	Mend:     "Authenticate with certificates whose keys the baseline allows, on both ends.",
+	Why:      "Everything that the tunnel protects is only as safe as the authentication of the other end.",
+	Fix:      "Authenticate with certificates whose keys the baseline allows, on both ends.",
 	Doc: audit.Doc{
 		What: "The method by which each end authenticates: a pre-shared key, none at all, or a signature, whose IANA method follows from the key of the certificate that the connection shows, as far as it was given. " +
 			"A baseline may ask for certificates, or give levels to single methods.",

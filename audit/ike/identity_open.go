@@ -12,11 +12,11 @@ var IdentityOpen = &audit.Check{
 	Name:     "ike/identity-open",
 	Title:    "The peer's identity is not pinned",
 	Severity: audit.Low,
-	Why:      "Without an expected identity, whoever has a valid key or certificate is taken for the peer.",
-	Mend:     "Write the identity that the peer shows, and your own, on both ends.",
+	Why:      "Without an expected identity, anyone with a valid key or certificate is accepted as the peer.",
+	Fix:      "Configure the identity that the peer sends, and your own, on both ends.",
 	Doc: audit.Doc{
-		What: "The identity that the peer must show is left open or has a wildcard, or the own identity is not said and so is the address that the packets leave by. " +
-			"With certificates the first matters most: every certificate of the same authority will do.",
+		What: "The peer's expected identity is open or has a wildcard, or the own identity is not configured and so is the address that packets are sent from. " +
+			"With certificates the first matters most: any certificate of the same authority is accepted.",
 		Harm: "A second device with a certificate of the same authority becomes the peer. An own identity that follows the address changes with it: behind NAT, or after " +
 			"a move, the tunnel no longer comes up, and the log says only that authentication failed.",
 		Write:   "In swanctl.conf: local { id = lampwright.example } and remote { id = skerry.example }.",
@@ -29,9 +29,9 @@ var IdentityOpen = &audit.Check{
 		case id.Value.Wild():
 			f := p.On(s, id.Where(c.At), id.IsDefault())
 			f.Severity = audit.Low
-			what := "the peer may show any identity"
+			what := "any peer identity is accepted"
 			if id.Value.Kind != algo.AnyID {
-				what = fmt.Sprintf("every identity like %s is accepted", id.Value)
+				what = fmt.Sprintf("any identity that matches %s is accepted", id.Value)
 			}
 			if c.Remote.Method.Value != algo.PSK {
 				f.Severity = audit.Medium
@@ -42,7 +42,7 @@ var IdentityOpen = &audit.Check{
 		case c.Local.ID.Value.Kind == algo.NoID && c.Local.Method.Value == algo.PSK:
 			f := p.On(s, c.At, true)
 			f.Severity = audit.Info
-			f.Message = "the own identity is the address that the packets leave by, as none is written"
+			f.Message = "the own identity is not configured, so it is the address that packets are sent from"
 			p.Report(f)
 		}
 	},

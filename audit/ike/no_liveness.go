@@ -11,10 +11,10 @@ var NoLiveness = &audit.Check{
 	Title:    "No liveness check of the peer",
 	Severity: audit.Low,
 	Why:      "When the peer restarts or the path breaks, packets go into a dead SA until its lifetime ends.",
-	Mend:     "Turn the liveness check on, on both ends, for example every 30 seconds.",
+	Fix:      "Enable dead peer detection on both ends, for example every 30 seconds.",
 	Doc: audit.Doc{
-		What:    "The connection never asks its peer whether it is still there.",
-		Harm:    "After a restart of one end the other keeps encrypting for an SA that nobody has: the tunnel is up and nothing passes, until the lifetime ends.",
+		What:    "The connection never checks whether its peer is alive.",
+		Harm:    "After a restart of one end the other keeps encrypting for an SA that no longer exists: the tunnel is up and nothing passes, until the lifetime ends.",
 		Write:   "In swanctl.conf: dpd_delay = 30s.",
 		Sources: []string{"RFC 7296 section 2.4", "RFC 3706"},
 		Demands: []string{baseline.Liveness.Name},
@@ -27,7 +27,7 @@ var NoLiveness = &audit.Check{
 		}
 		f := p.On(s, c.DPD.Where(c.At), c.DPD.IsDefault())
 		f.Severity, f.Standard = audit.OfLevel(d.Level).Less(1), d.Source.String()
-		f.Message = "the peer's liveness is never checked" + audit.ByDefault(c.DPD)
+		f.Message = "the peer's liveness is never checked (no dead peer detection)" + audit.ByDefault(c.DPD)
 		p.Report(f)
 	},
 }

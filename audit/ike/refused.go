@@ -12,13 +12,13 @@ var Refused = &audit.Check{
 	Name:     "ike/refused",
 	Title:    "The daemon refuses the connection",
 	Severity: audit.High,
-	Why:      "The connection is not loaded: as initiator it does not exist, as responder the peer is told that no proposal was chosen.",
-	Mend:     "Mend the value; after loading, read the daemon's answer, which also keeps an older version of the connection in use.",
+	Why:      "The connection is not loaded: it never initiates, and as responder the peer is told NO_PROPOSAL_CHOSEN.",
+	Fix:      "Correct the value; after loading, read the daemon's answer, which also keeps an older version of the connection in use.",
 	Doc: audit.Doc{
 		What: "A value of the connection is one that its daemon does not accept: an unknown algorithm, a cipher without integrity, a proposal without a key exchange, a number " +
 			"that is none.",
 		Harm:    "The whole connection is dropped for one wrong word. Where an older version was loaded it stays in use, and the file and the gateway differ from then on.",
-		Write:   "A value that the daemon's documentation knows.",
+		Write:   "A value from the daemon's documentation.",
 		Sources: []string{"swanctl.conf(5)"},
 	},
 	Connection: func(p *audit.Pass, s *audit.Subject) {

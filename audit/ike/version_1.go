@@ -11,11 +11,11 @@ var Version1 = &audit.Check{
 	Name:     "ike/version-1",
 	Title:    "IKE version 1 is in use",
 	Severity: audit.High,
-	Why:      "IKEv1 is historic: it has no protection against being flooded, its aggressive mode shows a hash of the key, and nobody mends it any more.",
-	Mend:     "Set both ends to IKEv2.",
+	Why:      "IKEv1 is historic: it has no protection against flooding, its aggressive mode reveals a hash of the key, and it is no longer maintained.",
+	Fix:      "Set both ends to IKEv2.",
 	Doc: audit.Doc{
-		What:    "The connection is told to use version 1 of IKE and no other.",
-		Harm:    "New algorithms (AES-GCM for IKE, ML-KEM) do not exist in it, a single lost packet can leave both ends with different ideas, and authentication is weaker.",
+		What:    "The connection is set to IKEv1 only.",
+		Harm:    "New algorithms (AES-GCM for IKE, ML-KEM) do not exist in it, a single lost packet can leave the two ends in different states, and authentication is weaker.",
 		Write:   "Both ends: IKEv2. In swanctl.conf: version = 2.",
 		Sources: []string{"RFC 9395"},
 		Demands: []string{baseline.IKEv2.Name},
@@ -28,7 +28,7 @@ var Version1 = &audit.Check{
 		}
 		f := p.On(s, v.Where(s.Connection.At), v.IsDefault())
 		f.Severity, f.Standard = audit.OfLevel(d.Level), d.Source.String()
-		f.Message = "the connection speaks IKEv1 only" + audit.ByDefault(v)
+		f.Message = "the connection uses IKEv1 only" + audit.ByDefault(v)
 		p.Report(f)
 	},
 }

@@ -11,10 +11,10 @@ var VersionOpen = &audit.Check{
 	Name:     "ike/version-open",
 	Title:    "IKE version is not restricted",
 	Severity: audit.Low,
-	Why:      "A peer that asks for IKEv1 gets it, with all that IKEv2 was made to mend.",
-	Mend:     "Say that only IKEv2 is spoken.",
+	Why:      "A peer that asks for IKEv1 gets it, with all the weaknesses that IKEv2 was designed to fix.",
+	Fix:      "Restrict the connection to IKEv2.",
 	Doc: audit.Doc{
-		What:    "The connection starts with IKEv2 and, as responder, accepts IKEv1 too. Often nobody said so: it is what the daemon does by itself.",
+		What:    "The connection starts with IKEv2 and, as responder, accepts IKEv1 too. Often it is not configured: it is the daemon's default.",
 		Harm:    "A far end that is replaced or set up from an old example brings the tunnel up with IKEv1, and nobody notices, because it works.",
 		Write:   "In swanctl.conf: version = 2.",
 		Sources: []string{"RFC 9395", "RFC 7296 section 2.5"},

@@ -13,11 +13,11 @@ var WeakerFirst = &audit.Check{
 	Name:     "ike/weaker-first",
 	Title:    "IKE prefers the weaker of its algorithms",
 	Severity: audit.Info,
-	Why:      "The first common algorithm is taken, so the stronger ones are there for nothing.",
-	Mend:     "Put the strongest proposal first.",
+	Why:      "The first common algorithm is used, so the stronger ones have no effect.",
+	Fix:      "Put the strongest proposal first.",
 	Doc: audit.Doc{
 		What: "Among algorithms that the baseline accepts, the preferred key exchange or cipher has fewer bits of strength than a later one of the same setting.",
-		Harm: "Nothing is broken by it; but what was bought with the stronger algorithm is not had.",
+		Harm: "Nothing breaks, but the stronger algorithm brings no benefit.",
 		Write: "The strongest first, in every list of a proposal and in the list of proposals. Remember that the responder's order may decide, so the order " +
 			"belongs on both ends.",
 		Sources: []string{"RFC 7296 section 2.7", "NIST SP 800-57 Part 1"},

@@ -45,11 +45,11 @@ var ShortRSA = &audit.Check{
 	Name:     "key/short-rsa",
 	Title:    "The RSA key of a certificate is too short",
 	Severity: audit.High,
-	Why:      "Who factors the key can pretend to be its owner.",
-	Mend:     "Make a new key, ECDSA P-384 or RSA with 3072 bits, and a new certificate.",
+	Why:      "Anyone who factors the key can impersonate its owner.",
+	Fix:      "Generate a new key, ECDSA P-384 or RSA with 3072 bits, and a new certificate.",
 	Doc: audit.Doc{
 		What:    "The length of every RSA key in the certificates that lie beside the configuration is compared with the baseline's least length.",
-		Harm:    "Keys of 1024 bits are within reach of those with means; a certificate lives for years, and so does what an attacker learns from it.",
+		Harm:    "Keys of 1024 bits are within reach of well-funded attackers; a certificate lives for years, and so does what an attacker learns from it.",
 		Write:   "openssl ecparam -name secp384r1 -genkey, or openssl genrsa 3072; then a certificate for it.",
 		Sources: []string{"RFC 8247", "NIST SP 800-77 Rev. 1"},
 		Demands: []string{baseline.RSABits.Name},
@@ -72,11 +72,11 @@ var WeakSignature = &audit.Check{
 	Name:     "key/weak-signature",
 	Title:    "A certificate is signed with a broken hash",
 	Severity: audit.High,
-	Why:      "Two certificates with one signature can be made, so the signature no longer proves who is meant.",
-	Mend:     "Have the certificate signed again, with SHA-256 or better.",
+	Why:      "Two certificates with the same signature can be made, so the signature proves nothing.",
+	Fix:      "Have the certificate signed again, with SHA-256 or better.",
 	Doc: audit.Doc{
 		What:    "The signature of a certificate that lies beside the configuration uses MD5 or SHA-1. An authority's signature of itself is not judged: nobody relies on it.",
-		Harm:    "An attacker who gets one harmless certificate signed has a second one for another name, and is taken for the peer.",
+		Harm:    "An attacker who gets one harmless certificate signed has a second one for another name, and is accepted as the peer.",
 		Write:   "openssl x509 -sha384 ..., at the authority.",
 		Sources: []string{"RFC 8247"},
 		Demands: []string{baseline.SHA1Signature.Name},
@@ -104,12 +104,12 @@ var Expiry = &audit.Check{
 	Name:     "key/certificate-expiry",
 	Title:    "A certificate has expired or is about to",
 	Severity: audit.High,
-	Why:      "From that moment the peer refuses the connection: a tunnel that stood for years does not come up again.",
-	Mend:     "Renew the certificate, on both ends where both have one.",
+	Why:      "From that moment the peer rejects the connection: a tunnel that was up for years does not come up again.",
+	Fix:      "Renew the certificate, on both ends where both have one.",
 	Doc: audit.Doc{
 		What: "The days between which every certificate beside the configuration holds are compared with the day of the audit (--as-of; today unless said), and with the notice that the " +
 			"baseline gives.",
-		Harm:    "The tunnel keeps standing until the next reauthentication or restart, so the outage comes later than the expiry, and nobody connects the two.",
+		Harm:    "The tunnel stays up until the next reauthentication or restart, so the outage comes later than the expiry, and nobody connects the two.",
 		Write:   "A certificate that holds for a year, and a note of when it ends.",
 		Sources: []string{"RFC 5280 section 4.1.2.5", "RFC 7296 section 3.6"},
 		Demands: []string{baseline.CertificateExpiry.Name},
@@ -144,12 +144,12 @@ var Usage = &audit.Check{
 	Name:     "key/certificate-usage",
 	Title:    "A certificate is not for what it is used for",
 	Severity: audit.Medium,
-	Why:      "A peer that keeps to the standard refuses it.",
-	Mend:     "Have a certificate made for IKE: key usage digitalSignature, no authority, and no extended key usage or one that allows IKE.",
+	Why:      "A peer that follows the standard rejects the certificate.",
+	Fix:      "Have a certificate made for IKE: key usage digitalSignature, no authority, and no extended key usage or one that allows IKE.",
 	Doc: audit.Doc{
 		What: "A certificate that a connection shows its peer is an authority's own, or its key usage allows no signatures, or its extended key usage names purposes that IKE is not " +
 			"among.",
-		Harm:    "The tunnel works with one make and fails with the next; an authority's key on a gateway can sign certificates for anybody once the gateway is taken.",
+		Harm:    "The tunnel works with one make and fails with the next; an authority's key on a gateway can sign certificates for anyone once the gateway is taken over.",
 		Write:   "keyUsage = digitalSignature; extendedKeyUsage = 1.3.6.1.5.5.7.3.17; basicConstraints = CA:FALSE.",
 		Sources: []string{"RFC 4945 section 5.1.3"},
 	},
@@ -177,10 +177,10 @@ var Name = &audit.Check{
 	Name:     "key/certificate-name",
 	Title:    "The certificate does not prove the configured identity",
 	Severity: audit.High,
-	Why:      "The peer looks the identity up in the certificate, does not find it, and refuses: the log says only that authentication failed.",
-	Mend:     "Write an identity that stands in the certificate, or have the name put into its alternative names.",
+	Why:      "The peer does not find the identity in the certificate and rejects it: the log says only that authentication failed.",
+	Fix:      "Configure an identity that is in the certificate, or have the name added to its alternative names.",
 	Doc: audit.Doc{
-		What:    "A connection shows a certificate and says an own identity, and the identity is neither the certificate's subject nor one of its alternative names.",
+		What:    "A connection sends a certificate and has an own identity configured, and the identity is neither the certificate's subject nor one of its alternative names.",
 		Harm:    "The tunnel does not come up; or, with a peer that falls back to the subject, it is known under another name than its rules expect.",
 		Write:   "In swanctl.conf: local { certs = skerry.pem  id = skerry.example }, where subjectAltName has DNS:skerry.example.",
 		Sources: []string{"RFC 7296 section 3.5", "RFC 4945 section 3.1"},
@@ -196,7 +196,7 @@ var Name = &audit.Check{
 		}
 		f := p.On(s, id.Where(s.Connection.At), false)
 		f.Severity = audit.High
-		f.Message = fmt.Sprintf("the identity %s does not stand in the certificate of %s", id.Value, certs[0].Subject)
+		f.Message = fmt.Sprintf("the identity %s is not in the certificate of %s", id.Value, certs[0].Subject)
 		f.Also = []audit.Evidence{{Pos: certs[0].At, Note: "the certificate"}}
 		p.Report(f)
 	},
@@ -207,8 +207,8 @@ var PrivateSaved = &audit.Check{
 	Name:     "key/private-key-saved",
 	Title:    "A private key lies beside the configuration",
 	Severity: audit.Low,
-	Why:      "Whoever gets this copy can pretend to be the gateway.",
-	Mend:     "Keep private keys out of what is handed over, and replace one that was.",
+	Why:      "Anyone who gets this copy can impersonate the gateway.",
+	Fix:      "Keep private keys out of what is handed over, and replace one that was.",
 	Doc: audit.Doc{
 		What:    "A file of the gateway's folder holds a private key. Toril does not look into it.",
 		Harm:    "Backups and audit folders are copied more freely than gateways are opened.",

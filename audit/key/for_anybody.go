@@ -11,14 +11,14 @@ import (
 // SharedByAny speaks where a key has no owner, or any, and a connection is open to every address.
 var SharedByAny = &audit.Check{
 	Name:     "key/for-anybody",
-	Title:    "A pre-shared key for anybody",
+	Title:    "A pre-shared key for any peer",
 	Severity: audit.Medium,
 	Why:      "A key without owners is tried for every peer, also for those that were never meant.",
-	Mend:     "Name the identities of both ends beside the key.",
+	Fix:      "Name the identities of both ends beside the key.",
 	Doc: audit.Doc{
 		What:    "A secret names no owner (or any), and the gateway has several peers or one at any address.",
-		Harm:    "A new connection, or a peer at an unknown address, is let in with a key that was made for another.",
-		Write:   "In swanctl.conf, inside of the secret: id-own = lampwright.example and id-peer = skerry.example.",
+		Harm:    "A new connection, or a peer at an unknown address, authenticates with a key that was meant for another.",
+		Write:   "In swanctl.conf, inside the secret: id-own = lampwright.example and id-peer = skerry.example.",
 		Sources: []string{"RFC 7296 section 2.15"},
 	},
 	Gateway: func(p *audit.Pass, g *gateway.Gateway) {

@@ -15,13 +15,13 @@ var Reused = &audit.Check{
 	Name:     "key/reused",
 	Title:    "One pre-shared key for several peers",
 	Severity: audit.Medium,
-	Why:      "Every holder of the key can pretend to be every other.",
-	Mend:     "Give each pair of peers a key of its own.",
+	Why:      "Every holder of the key can impersonate every other.",
+	Fix:      "Give each pair of peers a key of its own.",
 	Doc: audit.Doc{
 		What: "The same key serves more than one peer: two secrets have the same value, or one secret serves several connections with different peers. Keys are compared by a " +
 			"keyed digest that exists only while Toril runs.",
 		Harm:    "One stolen device, one careless partner, and all tunnels of the key are open to impersonation; and changing the key means changing it everywhere at once.",
-		Write:   "One secret a peer, with its identity as id.",
+		Write:   "One secret per peer, with its identity as id.",
 		Sources: []string{"RFC 7296 section 2.15"},
 	},
 	Estate: func(p *audit.Pass) {

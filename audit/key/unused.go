@@ -13,7 +13,7 @@ var Unused = &audit.Check{
 	Title:    "A pre-shared key that no connection uses",
 	Severity: audit.Low,
 	Why:      "It is left over from a peer that is gone, or its owners are mistyped and the connection it was meant for has no key.",
-	Mend:     "Remove the key, or correct its owners.",
+	Fix:      "Remove the key, or correct its owners.",
 	Doc: audit.Doc{
 		What:    "Pre-shared keys whose owners are neither the identity nor the address of any connection's peer. Post-quantum keys are left out.",
 		Harm:    "A former partner's key stays valid in a file that is copied from gateway to gateway.",

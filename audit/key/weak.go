@@ -22,12 +22,12 @@ var Weak = &audit.Check{
 	Name:     "key/weak",
 	Title:    "The pre-shared key can be guessed",
 	Severity: audit.High,
-	Why:      "Who guesses the key can pretend to be either end.",
-	Mend:     "Draw at least 32 random characters, one key a peer: openssl rand -base64 33.",
+	Why:      "Anyone who guesses the key can impersonate either end.",
+	Fix:      "Use at least 32 random characters, one key per peer: openssl rand -base64 33.",
 	Doc: audit.Doc{
 		What: "The key's length is counted, and what a guesser needs is estimated with a well-known estimator that knows common words, names, dates, keyboard rows and " +
 			"repetitions, and is told the names in the configuration. The key itself is never shown.",
-		Harm:    "An attacker who once took part in the exchange as a false responder, or saw one in aggressive mode, tries keys at home. Words and names fall within seconds.",
+		Harm:    "An attacker who once took part in the exchange as a false responder, or saw one in aggressive mode, tries keys offline. Words and names fall within seconds.",
 		Write:   "A random key: openssl rand -base64 33. In swanctl.conf: secret = \"...\" with id = of both ends. Better: certificates.",
 		Sources: []string{"NIST SP 800-77 Rev. 1", "RFC 7296 section 2.15"},
 		Demands: []string{baseline.KeyBits.Name, baseline.KeyLength.Name},
@@ -45,7 +45,7 @@ var Weak = &audit.Check{
 		guesses := make([]float64, len(keys))
 		if len(keys) > mostGuessed {
 			p.Report(audit.Finding{Severity: audit.Info, Gateway: keys[mostGuessed].gateway.Name, At: audit.Evidence{Pos: keys[mostGuessed].key.At},
-				Message: fmt.Sprintf("there are %d pre-shared keys; how hard they are to guess was estimated of the first %d, of the others only the length and the names are judged", len(keys), mostGuessed)})
+				Message: fmt.Sprintf("there are %d pre-shared keys; the strength was estimated for the first %d; of the others only length and names were judged", len(keys), mostGuessed)})
 		}
 		var group errgroup.Group
 		group.SetLimit(runtime.GOMAXPROCS(0))
@@ -121,7 +121,7 @@ func judge(p *audit.Pass, g *gateway.Gateway, k *gateway.Key, names []string, en
 			why = append(why, "contains a name from the configuration")
 		case entropy < bits.Least:
 			severity = audit.OfLevel(bits.Level)
-			why = append(why, fmt.Sprintf("is worth about %.0f bits to a guesser; at least %.0f are required", entropy, bits.Least))
+			why = append(why, fmt.Sprintf("has an estimated strength of %.0f bits; at least %.0f are required", entropy, bits.Least))
 		}
 		if float64(len(text)) < length.Least {
 			severity = max(severity, audit.OfLevel(length.Level).Less(1))

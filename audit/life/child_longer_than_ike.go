@@ -12,10 +12,10 @@ var ChildLongerThanIKE = &audit.Check{
 	Name:     "life/child-longer-than-ike",
 	Title:    "The child lives longer than its IKE SA",
 	Severity: audit.Low,
-	Why:      "The IKE SA goes first; where it is reauthenticated the child is torn down with it, and the longer lifetime never happens.",
-	Mend:     "Give the child a shorter lifetime than the IKE SA.",
+	Why:      "The IKE SA ends first; where it is reauthenticated the child is torn down with it, so the longer lifetime has no effect.",
+	Fix:      "Give the child a shorter lifetime than the IKE SA.",
 	Doc: audit.Doc{
-		What:    "The child's rekeying time is above that of the IKE SA that it belongs to. Usually the two numbers were changed over.",
+		What:    "The child's rekeying time is above that of the IKE SA that it belongs to. Usually the two numbers were swapped.",
 		Harm:    "Short breaks at each reauthentication that nobody can explain from the child's lifetime.",
 		Write:   "In swanctl.conf: rekey_time = 4h in the connection and 1h in the child.",
 		Sources: []string{"RFC 7296 section 2.8"},

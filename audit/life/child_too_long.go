@@ -12,8 +12,8 @@ var ChildTooLong = &audit.Check{
 	Name:     "life/child-too-long",
 	Title:    "The child SA lives too long",
 	Severity: audit.Medium,
-	Why:      "The longer a key is used, the more packets it protects, and the more is lost with it.",
-	Mend:     "Rekey the child within the time that the baseline gives.",
+	Why:      "The longer a key is used, the more traffic is exposed if it is broken.",
+	Fix:      "Rekey the child within the time that the baseline allows.",
 	Doc: audit.Doc{
 		What:    "The time until the child is rekeyed is above the baseline's bound, or it is never rekeyed by time.",
 		Harm:    "More traffic under one key; with PFS, a longer stretch of it opens with each broken exchange.",

@@ -12,8 +12,8 @@ var IKETooLong = &audit.Check{
 	Name:     "life/ike-too-long",
 	Title:    "The IKE SA lives too long",
 	Severity: audit.Medium,
-	Why:      "The longer a key is used, the more it protects, and the more is lost with it.",
-	Mend:     "Rekey the IKE SA within the time that the baseline gives, on both ends.",
+	Why:      "The longer a key is used, the more is exposed if it is broken.",
+	Fix:      "Rekey the IKE SA within the time that the baseline allows, on both ends.",
 	Doc: audit.Doc{
 		What:    "The time until the IKE SA is rekeyed or reauthenticated is above the baseline's bound, or there is none.",
 		Harm:    "A key that was taken from memory stays good; a peer whose access was withdrawn stays connected.",

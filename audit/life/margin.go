@@ -14,11 +14,11 @@ var Margin = &audit.Check{
 	Name:     "life/margin",
 	Title:    "The margin is larger than the lifetime",
 	Severity: audit.Medium,
-	Why:      "Rekeying comes up to the margin too early, which is then at once and all the time, or the hard limit comes before rekeying.",
-	Mend:     "Keep the margin at about a tenth of the lifetime, and the hard limit above the rekeying time.",
+	Why:      "Rekeying starts up to the margin too early, so it rekeys immediately and repeatedly, or the hard limit comes before rekeying.",
+	Fix:      "Keep the margin at about a tenth of the lifetime, and the hard limit above the rekeying time.",
 	Doc: audit.Doc{
 		What:    "The random time that is taken off the rekeying time is as long as the rekeying time itself, or the hard limit lies before it.",
-		Harm:    "An SA that is rekeyed as soon as it is up, or that closes each time before it is renewed: a tunnel that drops at fixed intervals.",
+		Harm:    "An SA that is rekeyed as soon as it is up, or that expires each time before it is rekeyed: a tunnel that drops at fixed intervals.",
 		Write:   "In swanctl.conf leave rand_time, over_time and life_time out, or: rekey_time = 60m, life_time = 66m, rand_time = 6m.",
 		Sources: []string{"swanctl.conf(5)"},
 	},
@@ -63,7 +63,7 @@ func swallowed(p *audit.Pass, s *audit.Subject, spans []gateway.Span, margin gat
 		}
 		f := p.On(s, margin.Where(span.Where(s.Connection.At)), false)
 		f.Severity = audit.Medium
-		f.Message = fmt.Sprintf("%s is to be renewed %s before its end, and its lifetime is %s", what, baseline.Span(margin.Value), baseline.Span(span.Value)) + audit.ByDefault(margin)
+		f.Message = fmt.Sprintf("%s is to be rekeyed %s before its end, and its lifetime is %s", what, baseline.Span(margin.Value), baseline.Span(span.Value)) + audit.ByDefault(margin)
 		if !span.At.IsZero() && span.At != f.At.Pos {
 			f.Also = []audit.Evidence{{Pos: span.At, Note: "the lifetime"}}
 		}

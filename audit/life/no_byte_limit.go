@@ -14,8 +14,8 @@ var NoByteLimit = &audit.Check{
 	Name:     "life/no-byte-limit",
 	Title:    "64-bit block cipher without a limit of volume",
 	Severity: audit.High,
-	Why:      "With blocks of 64 bits, equal blocks appear long before the lifetime ends, and each pair shows plain text.",
-	Mend:     "Use a cipher with 128-bit blocks; until then, limit the volume.",
+	Why:      "With blocks of 64 bits, equal blocks appear long before the lifetime ends, and each pair reveals plain text.",
+	Fix:      "Use a cipher with 128-bit blocks; until then, limit the volume.",
 	Doc: audit.Doc{
 		What: "A child may use a cipher with 64-bit blocks (3DES, Blowfish, CAST, IDEA, DES), and no limit of volume, or one above the baseline's, ends its keys.",
 		Harm: "The birthday bound is 2^32 blocks, 32 GiB: there the first collision is more likely than not. One in a thousand is reached at about one GiB, minutes on a fast link; " +

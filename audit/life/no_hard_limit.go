@@ -10,10 +10,10 @@ var NoHardLimit = &audit.Check{
 	Title:    "No hard limit of the lifetime",
 	Severity: audit.Medium,
 	Why:      "If rekeying fails, the old key stays in use without end.",
-	Mend:     "Set a hard limit a little above the rekeying time.",
+	Fix:      "Set a hard limit a little above the rekeying time.",
 	Doc: audit.Doc{
 		What:    "The child is rekeyed, but nothing closes it where that fails; or it has no lifetime of any kind.",
-		Harm:    "An attacker who makes rekeying fail keeps the old key in use for as long as he likes.",
+		Harm:    "An attacker who makes rekeying fail keeps the old key in use indefinitely.",
 		Write:   "In swanctl.conf: life_time = 66m beside rekey_time = 1h, or leave it out: ten percent more is the default.",
 		Sources: []string{"RFC 4301 section 4.4.2.1"},
 	},
@@ -24,7 +24,7 @@ var NoHardLimit = &audit.Check{
 		}
 		f := p.On(s, c.Life.Where(c.Rekey.Where(c.At)), false)
 		f.Severity = audit.Medium
-		f.Message = "the child has no hard limit: nothing ends it where rekeying fails"
+		f.Message = "the child has no hard limit: nothing ends it if rekeying fails"
 		if c.Rekey.Value == 0 {
 			f.Message = "the child has no lifetime at all: its keys are used until the tunnel is closed"
 		}

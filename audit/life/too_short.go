@@ -15,8 +15,8 @@ var TooShort = &audit.Check{
 	Name:     "life/too-short",
 	Title:    "The lifetime is needlessly short",
 	Severity: audit.Low,
-	Why:      "Every rekeying is work and a chance to fail; below a few minutes it gains nothing.",
-	Mend:     "Rekey the IKE SA after hours and children after about an hour.",
+	Why:      "Every rekey costs work and can fail; below a few minutes it gains nothing.",
+	Fix:      "Rekey the IKE SA after hours and children after about an hour.",
 	Doc: audit.Doc{
 		What:    "A rekeying time is below the baseline's lower bound.",
 		Harm:    "Load on both ends, lost packets at each change, logs that nobody reads any more.",

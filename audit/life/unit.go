@@ -10,7 +10,7 @@ var Unit = &audit.Check{
 	Title:    "Lifetime in a unit that looks mistaken",
 	Severity: audit.Medium,
 	Why:      "Devices count lifetimes in seconds, minutes or hours, and a number copied from one to another is wrong by a factor of sixty.",
-	Mend:     "Write the unit beside the number, or the number that the unit asks for.",
+	Fix:      "Write the unit beside the number, or the number that the unit asks for.",
 	Doc: audit.Doc{
 		What:    "The lifetime is a number that is usual in another unit: 480 or 1440, which are minutes, where seconds count; 86400 or 28800, which are seconds, where minutes count.",
 		Harm:    "A tunnel that rekeys every eight minutes, or keys that live for two months.",

@@ -12,10 +12,10 @@ import (
 // DestinationBends speaks where destination NAT moves packets into an encryption domain or out of it.
 var DestinationBends = &audit.Check{
 	Name:     "nat/destination-bends",
-	Title:    "Destination NAT bends traffic into or out of a tunnel",
+	Title:    "Destination NAT moves traffic into or out of a tunnel",
 	Severity: audit.Medium,
-	Why:      "The IPsec policy sees the destination after the translation: what was for the tunnel leaves in clear, or what was not goes into it.",
-	Mend:     "Restrict the translation to the addresses that it is for, or to the interface that it is for.",
+	Why:      "The IPsec policy sees the destination after the translation: traffic for the tunnel leaves in the clear, or other traffic goes into it.",
+	Fix:      "Restrict the translation to the addresses that it is for, or to the interface that it is for.",
 	Doc: audit.Doc{
 		What:    "The packets of every child are sent through prerouting; and the targets of destination NAT are compared with the domains.",
 		Harm:    "A port forward that names no destination catches the tunnel's traffic for that port; a forward to a host at the far end opens the partner's network to the Internet.",
@@ -43,7 +43,7 @@ var DestinationBends = &audit.Check{
 			f.Severity = audit.Medium
 			w, _ := v.Was().Witness()
 			f.Example = w.String()
-			f.Message = fmt.Sprintf("packets of %s are given another destination, outside of the tunnel", s.Child.Name)
+			f.Message = fmt.Sprintf("packets of %s are given another destination, outside the tunnel", s.Child.Name)
 			f.Also = []audit.Evidence{{Pos: s.Child.Remote.Where(s.Child.At), Note: "the remote networks of the child"}}
 			f.Undecided(v.Unsure)
 			p.Report(f)

@@ -12,13 +12,13 @@ import (
 // LateExemption speaks where an exemption stands behind the rule that translates.
 var LateExemption = &audit.Check{
 	Name:     "nat/late-exemption",
-	Title:    "The NAT exemption stands after the rule that translates",
+	Title:    "The NAT exemption comes after the rule that translates",
 	Severity: audit.High,
-	Why:      "In a nat chain the first rule that fits decides; the exemption is never reached.",
-	Mend:     "Move the exemption before the translation.",
+	Why:      "In a nat chain the first matching rule wins; the exemption is never reached.",
+	Fix:      "Move the exemption before the translation.",
 	Doc: audit.Doc{
-		What:    "Rules of a source NAT chain that would let packets of an encryption domain pass, all of which an earlier rule of the chain translates.",
-		Harm:    "The rule is there, so that everybody believes the exemption is; the traffic leaves in clear all the same.",
+		What:    "Rules of a source NAT chain that would exempt packets of an encryption domain, all of which an earlier rule of the chain translates.",
+		Harm:    "The rule is there, so everyone believes in the exemption, and the traffic still leaves in the clear.",
 		Write:   "ip daddr 10.2.0.0/16 accept before oifname \"wan0\" masquerade.",
 		Sources: []string{"nft(8)", "iptables(8)"},
 	},

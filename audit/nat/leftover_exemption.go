@@ -15,10 +15,10 @@ var LeftoverExemption = &audit.Check{
 	Name:     "nat/leftover-exemption",
 	Title:    "A NAT exemption for a tunnel that no longer exists",
 	Severity: audit.Low,
-	Why:      "Nothing protects what it exempts; it waits to leak private addresses, and puzzles whoever reads the rules.",
-	Mend:     "Take the exemption out with the tunnel.",
+	Why:      "Nothing protects what it exempts; it leaks private addresses and misleads anyone who reads the rules.",
+	Fix:      "Remove the exemption together with the tunnel.",
 	Doc: audit.Doc{
-		What:    "Rules of a source NAT chain that let packets between private networks pass untouched which no child of the gateway protects, where the destination is not reached by a route of its own.",
+		What:    "Rules of a source NAT chain that exempt packets between private networks which no child of the gateway protects, where the destination is not reached by a route of its own.",
 		Harm:    "After the tunnel was moved to another gateway, packets for the old partner leave untranslated by the default route.",
 		Write:   "nothing: delete the rule.",
 		Sources: []string{"RFC 1918"},
@@ -39,7 +39,7 @@ var LeftoverExemption = &audit.Check{
 					continue
 				}
 				f := audit.Finding{Severity: audit.Low, Gateway: g.Name, At: audit.Evidence{Pos: r.At}}
-				f.Message = "this exempts private networks from NAT that no tunnel of the gateway protects"
+				f.Message = "this exempts private networks that no tunnel of the gateway protects from NAT"
 				p.Report(f)
 			}
 		}

@@ -9,10 +9,10 @@ import (
 // NarrowExemption speaks where an exemption covers a part of a domain only.
 var NarrowExemption = &audit.Check{
 	Name:     "nat/narrow-exemption",
-	Title:    "The NAT exemption covers a part of the encryption domain only",
+	Title:    "The NAT exemption covers only part of the encryption domain",
 	Severity: audit.High,
-	Why:      "The rest of the domain is translated and leaves in clear: some hosts or networks work through the tunnel, the others do not.",
-	Mend:     "Write the exemption by IPsec policy, or widen it to every network of the child.",
+	Why:      "The rest of the domain is translated and leaves in the clear: some hosts or networks work through the tunnel, others do not.",
+	Fix:      "Exempt by IPsec policy, or widen it to every network of the child.",
 	Doc: audit.Doc{
 		What:    "Children of which some packets pass source NAT untouched by an exemption, and others are translated.",
 		Harm:    "One subnet was added to the tunnel and forgotten in the exemption; its packets go out to the Internet.",
@@ -47,7 +47,7 @@ var NarrowExemption = &audit.Check{
 					f.Example = example.String()
 					f.Message = fmt.Sprintf("the exemption covers %s, and not the rest of %s", part, c.Name)
 					f.Also = []audit.Evidence{{Pos: w.Rule.At, Note: "the rule that translates the rest"}, {Pos: c.Local.Where(c.Remote.Where(c.At)), Note: "the networks of the child"}}
-					f.Mend = audit.Sentence("write the exemption by IPsec policy: "+p.In(audit.ExemptByPolicy, s.Gateway.Name, r.At), "widen it to every network of the child")
+					f.Fix = audit.Sentence("exempt by IPsec policy: "+p.In(audit.ExemptByPolicy, s.Gateway.Name, r.At), "widen it to every network of the child")
 					p.Report(f)
 					return
 				}

@@ -13,8 +13,8 @@ var NoEgress = &audit.Check{
 	Name:     "nat/no-egress",
 	Title:    "The hub of a full tunnel does not translate what it sends to the Internet",
 	Severity: audit.High,
-	Why:      "Packets leave for the Internet with a private source: no answer can come back.",
-	Mend:     "Masquerade the branch's networks too, as they leave by the outside interface.",
+	Why:      "Packets leave for the Internet with a private source: no reply can come back.",
+	Fix:      "Masquerade the branch's networks too, as they leave by the outside interface.",
 	Doc: audit.Doc{
 		What:    "For tunnels that are declared as full-tunnel, at the end whose local side is any address: new connections out of the tunnel to public addresses are followed to where they leave, and their source is looked at.",
 		Harm:    "The branch's packets reach the hub and leave it, and nothing returns; the provider drops them.",

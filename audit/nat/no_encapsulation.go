@@ -15,9 +15,9 @@ var NoEncapsulation = &audit.Check{
 	Title:    "Behind NAT, and port 4500 is closed",
 	Severity: audit.Medium,
 	Why:      "ESP has no ports that NAT could tell apart: through NAT it must go in UDP port 4500.",
-	Mend:     "Let UDP port 4500 out to the peer and in from it.",
+	Fix:      "Allow UDP port 4500 to the peer and from it.",
 	Doc: audit.Doc{
-		What:    "Connections that speak from a private address to a public one, on gateways whose filter does not let UDP port 4500 out, or use the authentication header, which no NAT leaves valid.",
+		What:    "Connections from a private address to a public one, on gateways whose filter blocks outgoing UDP port 4500, or use the authentication header, which no NAT leaves valid.",
 		Harm:    "IKE comes up as far as the second message and stops; or AH is dropped by the peer for its checksum.",
 		Write:   "udp dport 4500 accept in the output chain.",
 		Sources: []string{"RFC 3948", "RFC 3715"},
@@ -44,7 +44,7 @@ var NoEncapsulation = &audit.Check{
 			}
 			f := p.On(s, o.Decided(s.Connection.At), false)
 			f.Severity = audit.Medium
-			f.Message = fmt.Sprintf("%s is behind NAT (%s to %s), and UDP port 4500 is not let out", s.Gateway.Name, own, peer)
+			f.Message = fmt.Sprintf("%s is behind NAT (%s to %s), and outgoing UDP port 4500 is blocked", s.Gateway.Name, own, peer)
 			f.Undecided(o.Unsure)
 			p.Report(f)
 			return

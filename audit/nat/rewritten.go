@@ -11,12 +11,12 @@ var Rewritten = &audit.Check{
 	Name:     "nat/rewritten",
 	Title:    "NAT rewrites tunnel traffic before it is encrypted",
 	Severity: audit.Critical,
-	Why:      "The kernel looks for the tunnel again after the source was rewritten; the packets no longer match, and leave in clear.",
-	Mend:     "Put a rule before it that lets the encryption domain pass, by IPsec policy or by its networks.",
+	Why:      "IPsec policy is looked up again after source NAT; the rewritten packets no longer match and leave in the clear.",
+	Fix:      "Put a rule before it that exempts the encryption domain, by IPsec policy or by its networks.",
 	Doc: audit.Doc{
-		What: "Every packet of the encryption domain is sent through the rules of the postrouting hook, exactly. The check speaks where some of them meet a source NAT or " +
+		What: "Every packet of the encryption domain is sent through the rules of the postrouting hook, exactly. The check reports where some of them meet a source NAT or " +
 			"masquerade that no earlier rule of the same chain exempts them from, and shows one such packet.",
-		Harm: "The tunnel is up, and the traffic for it leaves in clear with the gateway's address, readable for everybody on the path; the far end's answers never come.",
+		Harm: "The tunnel is up, and its traffic leaves in the clear with the gateway's address, readable for anyone on the path; the far end never replies.",
 		Write: "In the nat chain, before the masquerade: rt ipsec exists accept. An exemption in another nat chain does not help, as accept ends only its own chain. The order " +
 			"matters: after the masquerade it is never reached.",
 		Sources: []string{"RFC 4301 section 5.1", "nft(8)"},
@@ -29,13 +29,13 @@ var Rewritten = &audit.Check{
 			f.Severity = audit.Critical
 			example, _ := r.Was.Witness()
 			f.Example = example.String()
-			f.Message = fmt.Sprintf("%s rewrites packets of the encryption domain, which then leave in clear", r.Rule.Verb)
+			f.Message = fmt.Sprintf("%s rewrites tunnel traffic, which then leaves in the clear", r.Rule.Verb)
 			if !r.Leaves {
 				f.Severity = audit.Medium
-				f.Message = fmt.Sprintf("%s rewrites packets of the encryption domain; they stay inside of it, with another source", r.Rule.Verb)
+				f.Message = fmt.Sprintf("%s rewrites tunnel traffic, which stays in the encryption domain with another source", r.Rule.Verb)
 				f.Why = "The far end sees another source than the one that sent, and the ESP packets themselves may be rewritten by the same rule."
 			}
-			f.Mend = audit.Sentence("put a rule before it that lets the encryption domain pass: "+p.In(audit.ExemptByPolicy, s.Gateway.Name, r.Rule.At), "one that names its networks")
+			f.Fix = audit.Sentence("put a rule before it that exempts the encryption domain: "+p.In(audit.ExemptByPolicy, s.Gateway.Name, r.Rule.At), "one that names its networks")
 			f.Undecided(r.Unsure)
 			f.Also = []audit.Evidence{{Pos: c.Remote.Where(c.At), Note: "the remote networks of the child"}}
 			p.Report(f)

@@ -15,10 +15,10 @@ var WideExemption = &audit.Check{
 	Name:     "nat/wide-exemption",
 	Title:    "The NAT exemption is wider than the tunnels",
 	Severity: audit.Medium,
-	Why:      "What it exempts and no tunnel protects leaves with its private source, and no answer finds its way back.",
-	Mend:     "Write the exemption by IPsec policy, or narrow it to the encryption domains.",
+	Why:      "Exempted traffic that no tunnel protects leaves with its private source, and no reply finds its way back.",
+	Fix:      "Exempt by IPsec policy, or narrow it to the encryption domains.",
 	Doc: audit.Doc{
-		What:    "Rules of a source NAT chain that let packets pass untouched which a later rule of the chain would translate, and which belong to no encryption domain. A packet is shown for which it is so.",
+		What:    "Rules of a source NAT chain that exempt packets which a later rule of the chain would translate and which belong to no encryption domain. An example packet is shown.",
 		Harm:    "Private addresses leak to the provider; hosts that the rule was not meant for lose the Internet.",
 		Write:   "ip saddr 10.1.0.0/16 ip daddr 10.2.0.0/16 accept in place of ip daddr 10.0.0.0/8 accept.",
 		Sources: []string{"RFC 1918", "nft(8)"},
@@ -56,9 +56,9 @@ var WideExemption = &audit.Check{
 					f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: r.At}}
 					w, _ := addresses(leak).Witness()
 					f.Example = w.String()
-					f.Message = "the exemption takes packets out of NAT that no tunnel protects: they leave with their private source"
+					f.Message = "the exemption covers packets that no tunnel protects: they leave with their private source"
 					f.Also = []audit.Evidence{{Pos: later.At, Note: "the rule that would have translated them"}}
-					f.Mend = audit.Sentence("write the exemption by IPsec policy: "+p.In(audit.ExemptByPolicy, g.Name, r.At), "narrow it to the encryption domains")
+					f.Fix = audit.Sentence("exempt by IPsec policy: "+p.In(audit.ExemptByPolicy, g.Name, r.At), "narrow it to the encryption domains")
 					p.Report(f)
 					break
 				}

@@ -10,11 +10,11 @@ var Absent = &audit.Check{
 	Name:     "pfs/absent",
 	Title:    "No perfect forward secrecy",
 	Severity: audit.High,
-	Why:      "All keys of all rekeyed children come from one exchange: who breaks that one reads everything since the tunnel was set up.",
-	Mend:     "Name a key exchange in the child's proposals, the same on both ends.",
+	Why:      "All child SA keys come from one exchange: breaking that exchange exposes all traffic since the tunnel came up.",
+	Fix:      "Add the same group to the child's proposals on both ends.",
 	Doc: audit.Doc{
-		What: "No proposal of the child asks for a key exchange of its own. Often nobody decided that: the daemon's default proposals have none.",
-		Harm: "The keys of every child are derived from the IKE SA's secret. Who gets that one, by breaking the exchange or from a seized gateway, decrypts all recorded " +
+		What: "No proposal of the child asks for a key exchange of its own. Often it is not configured: the daemon's default proposals have none.",
+		Harm: "The keys of every child are derived from the IKE SA's secret. Anyone who gets it, by breaking the exchange or from a seized gateway, decrypts all recorded " +
 			"traffic of its lifetime.",
 		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384. Set it on both ends at once: on one side only, IKEv2 brings the tunnel up and fails at the first rekeying.",
 		Sources: []string{"RFC 7296 section 1.3.1", "NIST SP 800-77 Rev. 1"},
@@ -33,7 +33,7 @@ var Absent = &audit.Check{
 		}
 		f := p.On(s, at, byDefault)
 		f.Severity, f.Standard = audit.OfLevel(d.Level), d.Source.String()
-		f.Message = "the child SA is rekeyed without a key exchange of its own (no PFS)"
+		f.Message = "the child SA is rekeyed without PFS"
 		if byDefault {
 			f.Message += audit.ByDefault(set)
 		}

@@ -10,8 +10,8 @@ var Optional = &audit.Check{
 	Name:     "pfs/optional",
 	Title:    "Perfect forward secrecy is optional",
 	Severity: audit.Medium,
-	Why:      "The far end decides whether there is any.",
-	Mend:     "Name a key exchange in every proposal of the child, and no choice of none.",
+	Why:      "The far end decides whether PFS is used.",
+	Fix:      "Add a group to every proposal of the child, and remove the choice of none.",
 	Doc: audit.Doc{
 		What:    "Some proposals of the child have a key exchange and some have none, or a proposal offers none as a choice.",
 		Harm:    "A far end without PFS is accepted, so what looks like PFS in the configuration is none on the wire.",
@@ -28,7 +28,7 @@ var Optional = &audit.Check{
 		}
 		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
 		f.Severity, f.Standard = audit.OfLevel(d.Level).Less(1), d.Source.String()
-		f.Message = "some proposals of the child ask for a key exchange of its own and some do not, so PFS is optional"
+		f.Message = "some ESP proposals have a group and some do not, so PFS is optional"
 		p.Report(f)
 	},
 }

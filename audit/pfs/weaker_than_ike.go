@@ -13,8 +13,8 @@ var WeakerThanIKE = &audit.Check{
 	Name:     "pfs/weaker-than-ike",
 	Title:    "The child's key exchange is weaker than the IKE SA's",
 	Severity: audit.Low,
-	Why:      "After the first rekeying the packets are protected by the weaker one.",
-	Mend:     "Use the IKE SA's group for the children too.",
+	Why:      "After the first rekey, packets are protected by the weaker group.",
+	Fix:      "Use the IKE SA's group for the children too.",
 	Doc: audit.Doc{
 		What:    "The preferred key exchange of the child has fewer bits of strength than that of the IKE SA.",
 		Harm:    "An attacker picks the weakest link: the child's exchange alone decides about its packets.",

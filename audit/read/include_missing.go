@@ -13,8 +13,8 @@ var IncludeMissing = &audit.Check{
 	Name:     "read/include-missing",
 	Title:    "An included file was not given",
 	Severity: audit.Medium,
-	Why:      "What the missing file says is part of the configuration; no answer about this gateway takes it into account.",
-	Mend:     "Save the included file beside the one that includes it, and audit again.",
+	Why:      "The missing file is part of the configuration; no result for this gateway takes it into account.",
+	Fix:      "Save the included file beside the one that includes it, and audit again.",
 	Doc: audit.Doc{
 		What:    "An include statement names a file that is neither at that place below the gateway's folder nor at a shorter form of its path. Patterns with wildcards may match nothing.",
 		Harm:    "Keys, connections and whole chains of rules often live in included files. An audit without them is an audit of another gateway.",

@@ -12,8 +12,8 @@ var Refused = &audit.Check{
 	Name:     "read/refused",
 	Title:    "The program refuses its configuration as a whole",
 	Severity: audit.High,
-	Why:      "For one mistake nothing of it is loaded: what the gateway does is what it was last told, or nothing, and these files do not say.",
-	Mend:     "Correct the line, load the configuration, and read the program's answer.",
+	Why:      "One mistake keeps all of it from being loaded: the gateway runs its previous configuration or none, and these files do not show which.",
+	Fix:      "Correct the line, load the configuration, and read the program's answer.",
 	Doc: audit.Doc{
 		What: "Mistakes after which the program that a file belongs to takes nothing of its configuration: a brace that is not closed, a word where none may stand, a byte order mark. What " +
 			"the files say is judged all the same, as far as it was understood, and counts as not loaded.",

@@ -15,8 +15,8 @@ var Unread = &audit.Check{
 	Name:     "read/unread",
 	Title:    "Statements that were not understood",
 	Severity: audit.Info,
-	Why:      "What they change is not known; findings that depend on them say that they could not tell.",
-	Mend:     "Correct them if they are slips; otherwise look at these lines by hand.",
+	Why:      "Their effect is not known; findings that depend on them say so.",
+	Fix:      "Correct them if they are mistakes; otherwise check these lines by hand.",
 	Doc: audit.Doc{
 		What:    "Every reader keeps what it does not understand, with the line. Nothing unread counts as not configured.",
 		Harm:    "A misspelt option is ignored or refused by the daemon, and its default holds in its place. An option that is new, or of another version, may change everything around it.",

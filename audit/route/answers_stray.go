@@ -13,14 +13,14 @@ import (
 // AnswersStray speaks where the answers to connections that come out of a tunnel do not go back into it.
 var AnswersStray = &audit.Check{
 	Name:     "route/answers-stray",
-	Title:    "Answers do not go back into the tunnel",
+	Title:    "Replies do not go back into the tunnel",
 	Severity: audit.High,
-	Why:      "The far end's connections arrive here, and the answers are lost, or leave unencrypted by another way.",
-	Mend:     "Route the far end's networks back into the tunnel they come from.",
+	Why:      "The far end's connections arrive here, and the replies are lost, or leave unencrypted by another path.",
+	Fix:      "Route the far end's networks back into the tunnel they come from.",
 	Doc: audit.Doc{
-		What: "New connections that come out of every tunnel, as the far end sends them where it was given, are followed to their destination, and their answers back: routes, policies and translation. The check speaks where " +
-			"an answer is not encrypted by the same connection. What rules drop is left to access/answers-stopped.",
-		Harm:    "One network of the far end was mistyped in a route: its hosts reach the servers here, and no answer comes back.",
+		What: "New connections that come out of every tunnel, as the far end sends them where it was given, are followed to their destination, and their replies back: routes, policies and translation. The check reports where " +
+			"a reply is not encrypted by the same connection. What rules drop is reported by access/answers-stopped.",
+		Harm:    "One network of the far end was mistyped in a route: its hosts reach the servers here, and no reply comes back.",
 		Write:   "ip route add 10.2.0.0/24 dev ipsec0",
 		Sources: []string{"RFC 4301 section 5.1"},
 	},
@@ -54,7 +54,7 @@ var AnswersStray = &audit.Check{
 				f.Severity = audit.High
 				w, _ := a.Was().Witness()
 				f.Example = w.String()
-				f.Message = fmt.Sprintf("answers to connections out of %s do not go back into it: %s", s.Child.Name, strayed(a))
+				f.Message = fmt.Sprintf("replies to connections out of %s do not go back into it: %s", s.Child.Name, strayed(a))
 				if at := routeOf(a); !at.IsZero() {
 					f.At = audit.Evidence{Pos: at}
 					f.Also = []audit.Evidence{{Pos: s.Child.Remote.Where(s.Child.At), Note: "the remote networks of the child"}}

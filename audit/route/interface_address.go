@@ -13,7 +13,7 @@ var NoTunnelInterface = &audit.Check{
 	Title:    "The tunnel interface is missing or has no address",
 	Severity: audit.Low,
 	Why:      "Without the interface nothing can be routed into the tunnel; without an address on it the gateway's own packets, and those of routing protocols, have no fitting source.",
-	Mend:     "Create the interface with the child's identifier and give it an address, if only of a transfer network.",
+	Fix:      "Create the interface with the child's identifier and give it an address, if only of a transfer network.",
 	Doc: audit.Doc{
 		What:    "Children with an interface identifier, on gateways whose interfaces were given.",
 		Harm:    "The tunnel comes up and carries nothing; or the gateway's own tests through it fail while everything else works.",

@@ -14,11 +14,11 @@ var NoReturn = &audit.Check{
 	Name:     "route/no-return",
 	Title:    "The local network of a tunnel has no route",
 	Severity: audit.Medium,
-	Why:      "What comes out of the tunnel for it is lost, or goes back out by the default route.",
-	Mend:     "Add a route for the network behind the gateway, or take it out of the selectors.",
+	Why:      "Traffic from the tunnel to it is lost, or goes back out via the default route.",
+	Fix:      "Add a route for the network behind the gateway, or take it out of the selectors.",
 	Doc: audit.Doc{
-		What:    "The packets of every child in the other direction are routed. The check speaks where some local network has no route but the default one, or none at all, or one that the IKE daemon installed for another child, on gateways whose routes or interfaces were given.",
-		Harm:    "Hosts of that network are reachable on paper only; the requests that come through the tunnel leave by the wrong side, in clear.",
+		What:    "The packets of every child in the other direction are routed. The check reports where some local network has no route but the default one, or none at all, or one that the IKE daemon installed for another child, on gateways whose routes or interfaces were given.",
+		Harm:    "Hosts of that network are reachable on paper only; the requests that come through the tunnel leave on the wrong side, in the clear.",
 		Write:   "ip route add 10.1.9.0/24 via 10.1.0.9",
 		Sources: []string{"ip-route(8)"},
 	},
@@ -54,7 +54,7 @@ var NoReturn = &audit.Check{
 			w, _ := taken.Witness()
 			f.Example = w.String()
 			f.Message = fmt.Sprintf("the route that the IKE daemon installs for %s also takes what comes out of %s: it goes back out, and not to %s", by.Name, s.Child.Name, s.Child.Local.Value)
-			f.Mend = audit.Sentence(p.In(audit.PassChild, s.Gateway.Name, line), "name narrower remote networks", "set charon.install_routes = no and configure the routes yourself")
+			f.Fix = audit.Sentence(p.In(audit.PassChild, s.Gateway.Name, line), "name narrower remote networks", "set charon.install_routes = no and configure the routes yourself")
 			p.Report(f)
 		}
 		if lost.Empty() {

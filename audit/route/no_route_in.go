@@ -16,11 +16,11 @@ var NoRouteIn = &audit.Check{
 	Title:    "The remote network is not routed into the tunnel",
 	Severity: audit.High,
 	Why:      "A route-based tunnel carries only what a route sends to its interface.",
-	Mend:     "Add a route for the remote networks by the tunnel's interface, and take out what is more specific elsewhere.",
+	Fix:      "Add a route for the remote networks via the tunnel interface, and remove more specific routes elsewhere.",
 	Doc: audit.Doc{
-		What: "A child with an interface identifier, and its remote networks as the routing tables have them: the check speaks where no route leads to the interface of that identifier, or where a more specific one leads elsewhere. " +
-			"Networks that a routing protocol on that interface may learn are not spoken of.",
-		Harm:    "The tunnel is up, and the traffic takes the default route, in clear.",
+		What: "A child with an interface identifier, and its remote networks as the routing tables have them: the check reports where no route leads to the interface of that identifier, or where a more specific one leads elsewhere. " +
+			"Networks that a routing protocol on that interface may learn are not reported.",
+		Harm:    "The tunnel is up, and the traffic takes the default route, in the clear.",
 		Write:   "ip route add 10.2.0.0/16 dev ipsec0",
 		Sources: []string{"ip-route(8)", "ip-xfrm(8)"},
 	},

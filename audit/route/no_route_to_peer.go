@@ -13,8 +13,8 @@ var NoRouteToPeer = &audit.Check{
 	Name:     "route/no-route-to-peer",
 	Title:    "No route to the peer",
 	Severity: audit.High,
-	Why:      "IKE packets to the peer never leave: the tunnel cannot be initiated from here, and answers do not get out either.",
-	Mend:     "Add a route to the peer's address, or a default route by the outside interface.",
+	Why:      "IKE packets to the peer never leave: the tunnel cannot be initiated from here, and responses do not get out either.",
+	Fix:      "Add a route to the peer's address, or a default route via the outside interface.",
 	Doc: audit.Doc{
 		What:    "IKE packets from the own tunnel address to the peer's are routed as the gateway's own. Asked only where routes were given.",
 		Harm:    "The daemon retries for minutes and gives up; its log shows retransmissions, as for a peer that is down.",

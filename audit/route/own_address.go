@@ -15,7 +15,7 @@ var OwnAddress = &audit.Check{
 	Title:    "The connection's local address is on no interface",
 	Severity: audit.Medium,
 	Why:      "A daemon cannot send from an address that the gateway does not have, and packets to it do not arrive.",
-	Mend:     "Set the local address to one of the gateway's own; behind NAT that is the private one, not the public one of the router.",
+	Fix:      "Set the local address to one of the gateway's own; behind NAT that is the private one, not the public one of the router.",
 	Doc: audit.Doc{
 		What: "The single local addresses of every connection are looked for among the addresses of the gateway's interfaces. Asked only where interfaces with addresses were given and none gets its address " +
 			"while it runs.",
@@ -37,7 +37,7 @@ var OwnAddress = &audit.Check{
 		}
 		f := p.On(s, s.Connection.LocalAddrs.Where(s.Connection.At), false)
 		f.Severity = audit.Medium
-		f.Message = fmt.Sprintf("%s is to send from %s, and no interface of %s has that address", s.Connection.Name, fixed[0], s.Gateway.Name)
+		f.Message = fmt.Sprintf("%s is set to send from %s, and no interface of %s has that address", s.Connection.Name, fixed[0], s.Gateway.Name)
 		p.Report(f)
 	},
 }

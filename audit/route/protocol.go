@@ -76,9 +76,9 @@ var ProtocolBlocked = &audit.Check{
 	Title:    "The filter drops the routing protocol inside the tunnel",
 	Severity: audit.Medium,
 	Why:      "Without its neighbour the protocol learns no routes: nothing is routed into the tunnel.",
-	Mend:     "Accept the protocol in the input chain on the tunnel interface, and in the output chain.",
+	Fix:      "Accept the protocol in the input chain on the tunnel interface, and in the output chain.",
 	Doc: audit.Doc{
-		What:    "The messages of OSPF, BGP, RIP and EIGRP that are told to run on a GRE, IPIP, xfrm or VTI interface are sent through the input and the output hook on that interface.",
+		What:    "The messages of OSPF, BGP, RIP and EIGRP that are set to run on a GRE, IPIP, xfrm or VTI interface are sent through the input and the output hook on that interface.",
 		Harm:    "The tunnel and the interface are up, ping between the interface's addresses may work, and the neighbour never appears.",
 		Write:   "iifname \"gre1\" meta l4proto ospf accept",
 		Sources: []string{"RFC 2328 section 8", "RFC 4271 section 8.2.1"},
@@ -101,7 +101,7 @@ var ProtocolBlocked = &audit.Check{
 					f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: o.Decided(r.proto.At)}}
 					w, _ := o.Was().Witness()
 					f.Example = w.String()
-					f.Message = fmt.Sprintf("%s is to run on %s, and its messages %s the neighbour there are dropped in %s", r.proto.Name, r.on.Name, way.what, o.Where)
+					f.Message = fmt.Sprintf("%s is set to run on %s, and its messages %s the neighbour there are dropped in %s", r.proto.Name, r.on.Name, way.what, o.Where)
 					f.Also = []audit.Evidence{{Pos: r.proto.At, Note: "the routing protocol"}}
 					f.Undecided(o.Unsure)
 					p.Report(f)
@@ -147,10 +147,10 @@ var ProtocolPassive = &audit.Check{
 	Name:     "route/protocol-passive",
 	Title:    "The routing protocol is passive on the tunnel interface",
 	Severity: audit.Medium,
-	Why:      "A passive interface sends and takes no messages: there is no neighbour, and nothing is learned through the tunnel.",
-	Mend:     "Make the tunnel interface active; keep the inside interfaces passive.",
+	Why:      "A passive interface sends and accepts no messages: there is no neighbour, and nothing is learned through the tunnel.",
+	Fix:      "Make the tunnel interface active; keep the inside interfaces passive.",
 	Doc: audit.Doc{
-		What:    "Routing protocols that are told to run on a tunnel interface and to be passive there, while no other route leads into it.",
+		What:    "Routing protocols that are set to run on a tunnel interface and to be passive there, while no other route leads into it.",
 		Harm:    "The default was set to passive for all interfaces, and the tunnel's was not taken out of it: the interface's network is announced, and no neighbour appears.",
 		Write:   "interface gre1, no ip ospf passive; or, under router ospf, no passive-interface gre1.",
 		Sources: []string{"RFC 2328 section 9"},
@@ -173,8 +173,8 @@ var ProtocolOutside = &audit.Check{
 	Name:     "route/protocol-outside",
 	Title:    "A routing protocol runs on the outside interface",
 	Severity: audit.Medium,
-	Why:      "It announces the inside networks to whoever is on the outside network, and believes what comes from there.",
-	Mend:     "Take the outside interface or its network out of the protocol; let it run on the tunnel interface.",
+	Why:      "It announces the inside networks to anyone on the outside network, and accepts routes from there.",
+	Fix:      "Remove the outside interface or its network from the protocol; run it on the tunnel interface.",
 	Doc: audit.Doc{
 		What:    "OSPF, RIP and EIGRP on the interface from which a tunnel's own packets leave, by name or by a network statement that covers its address, unless it is passive there.",
 		Harm:    "A neighbour on the transfer network to the provider offers a better route to a network behind the tunnel, and its traffic leaves unencrypted.",

@@ -12,10 +12,10 @@ import (
 // RoutedNotSelected speaks where a network is routed into a tunnel interface whose child does not take it.
 var RoutedNotSelected = &audit.Check{
 	Name:     "route/routed-not-selected",
-	Title:    "A network is routed into the tunnel that no selector covers",
+	Title:    "A network routed into the tunnel is in no selector",
 	Severity: audit.Medium,
-	Why:      "The interface offers the packets to its policies, none takes them, and the kernel drops them.",
-	Mend:     "Add the network to the remote selectors on this end and to the local ones on the far end, or route it elsewhere.",
+	Why:      "No policy of the interface matches the packets, and the kernel drops them.",
+	Fix:      "Add the network to the remote selectors on this end and to the local ones on the far end, or route it elsewhere.",
 	Doc: audit.Doc{
 		What:    "Routes into xfrm and VTI interfaces whose destinations no child of the interface has among its remote selectors; and interfaces of that kind with routes whose identifier or key no child has.",
 		Harm:    "A network was added to the routes and not to the tunnel: its packets disappear without a log.",

@@ -50,7 +50,7 @@ func TestSamples(t *testing.T) {
 				fired[f.Check], spoke[[2]string{f.Check, f.Gateway}] = true, true
 				assert.NotEmpty(t, f.Message)
 				assert.NotEmpty(t, f.Why)
-				assert.NotEmpty(t, f.Mend)
+				assert.NotEmpty(t, f.Fix)
 			}
 			for _, g := range s.result.Estate.Gateways {
 				for _, c := range s.checks {
@@ -313,7 +313,7 @@ func TestEveryCheckIsDocumented(t *testing.T) {
 		for what, s := range map[string]string{"why": c.Why, "what": c.Doc.What, "harm": c.Doc.Harm} {
 			assert.Greater(t, len(s), len(c.Title), "%s: %s says less than the title", c.Name, what)
 		}
-		assert.NotEmpty(t, c.Mend, c.Name)
+		assert.NotEmpty(t, c.Fix, c.Name)
 		assert.NotEmpty(t, c.Doc.Write, c.Name)
 		assert.NotEmpty(t, c.Doc.Sources, c.Name)
 		for _, d := range c.Doc.Demands {

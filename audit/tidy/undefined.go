@@ -13,9 +13,9 @@ var Undefined = &audit.Check{
 	Title:    "Used and never defined",
 	Severity: audit.Medium,
 	Why:      "The program that loads the file refuses it, or leaves out the statement: what was meant does not happen.",
-	Mend:     "Define the name, correct its spelling, or give toril the file that defines it.",
+	Fix:      "Define the name, correct its spelling, or give toril the file that defines it.",
 	Doc: audit.Doc{
-		What:    "Jumps to chains, looks into sets and maps, expansions of definitions and references between sections whose name nothing in the gateway's files defines.",
+		What:    "Jumps to chains, lookups in sets and maps, expansions of definitions and references between sections whose name nothing in the gateway's files defines.",
 		Harm:    "nft and iptables-restore refuse a whole ruleset for one missing name, so that after the next restart the gateway stands without its filter. A section that inherits from a missing one lacks what it should have inherited.",
 		Write:   "define lan = 10.1.0.0/16 before the first $lan.",
 		Sources: []string{"nft(8)", "iptables-restore(8)", "swanctl.conf(5)", "ipsec.conf(5)"},

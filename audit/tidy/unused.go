@@ -14,8 +14,8 @@ var Unused = &audit.Check{
 	Name:     "tidy/unused",
 	Title:    "Defined and never used",
 	Severity: audit.Low,
-	Why:      "Whoever wrote it meant it to have an effect, and it has none; or it is a leftover that the next reader must puzzle out.",
-	Mend:     "Refer to it where it was meant to act, or take it out.",
+	Why:      "It was meant to have an effect and has none, or it is a leftover that misleads the next reader.",
+	Fix:      "Refer to it where it was meant to apply, or remove it.",
 	Doc: audit.Doc{
 		What: "Chains that nothing jumps to, sets and maps that no rule looks into, definitions that no statement expands, sections that no other refers to, connections that the daemon neither loads " +
 			"nor inherits from.",

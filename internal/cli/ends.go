@@ -11,8 +11,8 @@ func (a *app) ends() *cobra.Command {
 	var only bool
 	cmd := &cobra.Command{
 		Use:   "ends PATH...",
-		Short: "Say whether both ends of every tunnel would agree, on what, and when it would break",
-		Long: "Lays both ends side by side, one row a setting, and predicts what happens when either of them sets the tunnel up:\nthe IKE SA, every child, and the renewal of their keys. " +
+		Short: "Predict whether both ends of every tunnel agree, on what, and when it would fail",
+		Long: "Shows both ends side by side, one row per setting, and predicts what happens when either end initiates:\nthe IKE SA, every child SA, and their rekeying. " +
 			"Two files are two ends; a folder is an estate.\n\nExit code: 0 all that was compared agrees, 1 something differs or a file could not be read, 2 wrong usage.",
 		Example: "  toril ends estate/\n  toril ends near/swanctl.conf far/ipsec.conf --only-differences",
 		Args:    paths(),
@@ -36,6 +36,6 @@ func (a *app) ends() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&form, "format", "text", "text or json")
-	cmd.Flags().BoolVar(&only, "only-differences", false, "leave out the settings that fit each other")
+	cmd.Flags().BoolVar(&only, "only-differences", false, "leave out the settings that match")
 	return a.input(cmd)
 }

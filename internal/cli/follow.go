@@ -17,9 +17,9 @@ func (a *app) follow() *cobra.Command {
 	var down bool
 	cmd := &cobra.Command{
 		Use:   "follow PATH... --gateway NAME --from ADDRESS[:PORT] --to ADDRESS[:PORT]",
-		Short: "Follow a packet, or every packet of a set, through a gateway, its tunnel and the far gateway, and the answer back",
-		Long: "Says of one packet, or with networks in place of addresses of all of them, which rules they meet and how they end:\nencrypted in which child, in clear, delivered or dropped; " +
-			"then what the far gateway does with them, and where the answer goes.\nA way that parts is told part by part, each with an example. Every child counts as up unless --tunnel-down is given.\n\n" +
+		Short: "Follow a packet, or every packet of a set, through a gateway, its tunnel and the far gateway, and the reply back",
+		Long: "Shows for one packet, or for all packets of two networks, which rules they match and where they end:\nencrypted in which child, in the clear, delivered or dropped; " +
+			"then what the far gateway does with them, and where the reply goes.\nDiverging paths are shown separately, each with an example. Every child counts as up unless --tunnel-down is given.\n\n" +
 			"Exit code: 0 the question was answered, 1 a file could not be read, 2 wrong usage.",
 		Example: "  toril follow estate --gateway lampwright --from 10.10.0.10 --to 10.40.0.9:443\n  toril follow estate --gateway lampwright --from 10.10.0.0/24 --to 10.40.0.0/24 --tunnel-down",
 		Args:    paths(),
@@ -69,11 +69,11 @@ func (a *app) follow() *cobra.Command {
 	}
 	f := cmd.Flags()
 	f.StringVar(&form, "format", "text", "text or json")
-	f.StringVar(&at, "gateway", "", "gateway that the packets come to; also the name of what comes on standard input")
+	f.StringVar(&at, "gateway", "", "gateway that receives the packets; also the name of what comes on standard input")
 	f.StringVar(&from, "from", "", "source: an address or a network, with or without a port")
 	f.StringVar(&to, "to", "", "destination, likewise")
 	f.StringVar(&protocol, "protocol", "", "tcp, udp, icmp (an echo request), another name or a number (default: any, with a port tcp)")
-	f.StringVar(&in, "in", "", "interface that the packets come in by (default: the one that their source is routed to)")
+	f.StringVar(&in, "in", "", "interface that the packets come in on (default: the one that their source is routed to)")
 	f.BoolVar(&down, "tunnel-down", false, "no child has an SA")
 	f.BoolVar(&a.open, "show-unread", false, "show in quotes what was not understood, and comments: they may hold secrets")
 	f.StringVar(&a.as, "as", "", "format of what comes on standard input, where a PATH is \"-\" (see: toril formats)")

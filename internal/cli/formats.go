@@ -27,7 +27,7 @@ func (a *app) formats() *cobra.Command {
 	var form, explain string
 	cmd := &cobra.Command{
 		Use:   "formats",
-		Short: "List the saved formats that are read, or say with --explain why a file is taken for one",
+		Short: "List the formats that can be read, or show with --explain why a file is read as one",
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := format(form, "text", "json"); err != nil {
@@ -46,7 +46,7 @@ func (a *app) formats() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&form, "format", "text", "text or json, of the list")
-	cmd.Flags().StringVar(&explain, "explain", "", "say what this file is taken for, and why")
+	cmd.Flags().StringVar(&explain, "explain", "", "show which format this file is read as, and why")
 	return cmd
 }
 

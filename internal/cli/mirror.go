@@ -16,7 +16,7 @@ func (a *app) mirror() *cobra.Command {
 	var form, write string
 	cmd := &cobra.Command{
 		Use:   "mirror GATEWAY/CONNECTION PATH...",
-		Short: "Write what the far end of a connection must set, to hand over",
+		Short: "Write what the far end of a connection must configure, to hand over",
 		Long: "Writes a sheet in Markdown or JSON, or with --write a configuration for the far end that agrees with this one.\n" +
 			"Pre-shared keys are no part of it. Without a PATH the current folder is the estate.",
 		Example: "  toril mirror lampwright/buoyyard estate/\n  toril mirror lampwright/buoyyard estate/ --write swanctl",
@@ -31,7 +31,7 @@ func (a *app) mirror() *cobra.Command {
 				return err
 			}
 			if write != "" && cmd.Flags().Changed("format") {
-				return fmt.Errorf("--write %s and --format %s contradict each other: the one writes a configuration, the other a sheet", write, form)
+				return fmt.Errorf("--write %s and --format %s contradict each other: one writes a configuration, the other a sheet", write, form)
 			}
 			writer := mirror.Writers[write]
 			if write != "" && writer == nil {

@@ -10,7 +10,7 @@ func (a *app) tunnels() *cobra.Command {
 	var form string
 	cmd := &cobra.Command{
 		Use:     "tunnels PATH...",
-		Short:   "Show the parameters that people compare, one column an end",
+		Short:   "Show tunnel parameters, one column per end",
 		Example: "  toril tunnels estate/",
 		Args:    paths(),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -145,11 +145,11 @@ var All = []Case{
 	{Name: "two forward chains, one drops", Rules: "table inet early {\n\tchain forward {\n\t\ttype filter hook forward priority -5;\n\t\taccept\n\t}\n}\n" + Forward("ip daddr 10.2.0.5 drop"), Want: "dropped in forward"},
 }
 
-// Inbound is an echo request from 10.2.0.5 to 10.1.0.10, out of the tunnel or in clear, and what became of it.
+// Inbound is an echo request from 10.2.0.5 to 10.1.0.10, out of the tunnel or in the clear, and what became of it.
 type Inbound struct {
 	Name  string
 	Rules string
-	Clear bool   // it comes in clear
+	Clear bool   // it comes in the clear
 	Down  bool   // no SA stands
 	ESP   string // what became of the ESP packet; "" where there is none
 	Inner string // what became of what was in it, or of the clear packet; "" where it is never seen
@@ -163,8 +163,8 @@ var AllInbound = []Inbound{
 	{Name: "from this peer", Rules: Forward("ipsec in ip saddr 203.0.113.9 accept; drop"), ESP: "delivered", Inner: "CLEAR from 10.2.0.5"},
 	{Name: "from another", Rules: Forward("ipsec in ip saddr 203.0.113.8 accept; drop"), ESP: "delivered", Inner: "dropped in forward"},
 	{Name: "prerouting sees both", Rules: "table inet filter {\n\tchain pre {\n\t\ttype filter hook prerouting priority 0;\n\t\tip saddr 10.2.0.0/24 drop\n\t}\n}\n", ESP: "delivered", Inner: "dropped in prerouting"},
-	{Name: "in clear, for the domain", Clear: true, Inner: "dropped in policy"},
-	{Name: "in clear, and no policy", Clear: true, Down: true, Inner: "CLEAR from 10.2.0.5"},
+	{Name: "in the clear, for the domain", Clear: true, Inner: "dropped in policy"},
+	{Name: "in the clear, and no policy", Clear: true, Down: true, Inner: "CLEAR from 10.2.0.5"},
 }
 
 // Policies are the lines for ip -batch that do in a kernel what the IKE daemon does for packets that come in.

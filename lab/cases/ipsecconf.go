@@ -4,7 +4,7 @@ package cases
 // connection, "" for none, "refused" where the file as a whole is not taken.
 type Twin struct{ Name, Text, Strongswan, Libreswan string }
 
-// Unasked stands where a daemon answers only as it runs.
+// Unasked stands where a daemon responds only as it runs.
 const Unasked = "?"
 
 const (

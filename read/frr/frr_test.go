@@ -165,8 +165,8 @@ func TestShortWordsAndRoutingByPolicy(t *testing.T) {
 	assert.Equal(t, "interface eth0  [10.0.0.1/24] down false dynamic false\n"+
 		"route unicast 10.8.0.0/16 via 10.0.0.2 dev  table main metric 0 src invalid IP static\n"+
 		"route unicast 0.0.0.0/0 via 10.0.0.9 dev  table OUT 5 metric 0 src invalid IP static\n"+
-		"rule 305 10.0.0.0/24 > any in by eth0 -> lookup OUT 5 unsure false\n"+
-		"rule 309 any IPv4 in by eth0; any IPv6 in by eth0 -> lookup vrf blue unsure true\n", readtest.Network(g))
+		"rule 305 10.0.0.0/24 > any in on eth0 -> lookup OUT 5 unsure false\n"+
+		"rule 309 any IPv4 in on eth0; any IPv6 in on eth0 -> lookup vrf blue unsure true\n", readtest.Network(g))
 	assert.Equal(t, []string{"frr.conf:18: this part of routing by policy is not read"}, readtest.Unread(g))
 	assert.Equal(t, []string{"eth0"}, g.Protocols[0].Passive)
 }

@@ -54,7 +54,7 @@ route unicast 10.5.0.0/16 via 10.1.0.3 dev eth0 table main metric 0 src 10.1.0.1
 route local 192.0.2.1/32 via invalid IP dev eth0 table local metric 0 src 192.0.2.1 connected
 route unicast ::/0 via 2001:db8::2 dev eth0 table main metric 1024 src invalid IP static
 rule 0 all packets -> lookup local unsure false
-rule 218 any IPv4 in by eth1; any IPv6 in by eth1 -> blackhole  unsure false
+rule 218 any IPv4 in on eth1; any IPv6 in on eth1 -> blackhole  unsure false
 rule 219 any IPv4 mark 0xff000000-0xffffffff; any IPv6 mark 0xff000000-0xffffffff -> lookup 100 unsure false
 rule 220 0.0.0.0-10.0.255.255, 10.2.0.0-255.255.255.255 > any; 10.1.0.0/16 > 0.0.0.0-10.3.255.255, 10.5.0.0-255.255.255.255; any IPv6 -> lookup 220 unsure false
 rule 221 all packets -> lookup 7 unsure true

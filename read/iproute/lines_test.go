@@ -26,7 +26,7 @@ func TestLines(t *testing.T) {
 		"101:\tfrom all to 10.2.0.0/16 lookup 8":                                   "rule 101 any > 10.2.0.0/16 -> lookup 8 unsure false",
 		"102:\tfrom all fwmark 0x5 unreachable":                                    "rule 102 any IPv4 mark 0x5; any IPv6 mark 0x5 -> unreachable  unsure false",
 		"103:\tfrom all ipproto tcp dport 443 lookup 9":                            "rule 103 any IPv4 tcp port 443; any IPv6 tcp port 443 -> lookup 9 unsure false",
-		"104:\tfrom all iif lan lookup 10":                                         "rule 104 any IPv4 in by lan; any IPv6 in by lan -> lookup 10 unsure false",
+		"104:\tfrom all iif lan lookup 10":                                         "rule 104 any IPv4 in on lan; any IPv6 in on lan -> lookup 10 unsure false",
 		"105:\tfrom all uidrange 1000-2000 lookup 11":                              "rule 105 all packets -> lookup 11 unsure true",
 		"32767:\tfrom all lookup default":                                          "rule 32767 all packets -> lookup default unsure false",
 	} {

@@ -45,7 +45,7 @@ func TestRules(t *testing.T) {
 		`! -s 10.0.0.0/8 -j DROP`:                                                              "0.0.0.0/5, 8.0.0.0/7, 11.0.0.0-255.255.255.255 > any -> drop",
 		`-s 10.0.0.0/255.0.0.0 -j DROP`:                                                        "10.0.0.0/8 > any -> drop",
 		`-s 0.0.0.0/0 -j DROP`:                                                                 "any IPv4 -> drop",
-		`-i eth0 ! -o wan+ -j ACCEPT`:                                                          "any IPv4 in by eth0 out by any but wan* -> accept",
+		`-i eth0 ! -o wan+ -j ACCEPT`:                                                          "any IPv4 in on eth0 out via any but wan* -> accept",
 		`-p tcp -m tcp --dport 22 -j ACCEPT`:                                                   "any IPv4 tcp port 22 -> accept",
 		`-p tcp -m tcp --sport 1024:65535 --dport :80 -j ACCEPT`:                               "any IPv4 tcp from port 1024-65535 port 0-80 -> accept",
 		`-p tcp -m multiport --dports 22,80:90,https -j ACCEPT`:                                "any IPv4 tcp port 22, 80-90, 443 -> accept",
@@ -63,7 +63,7 @@ func TestRules(t *testing.T) {
 		`-m conntrack --ctstate DNAT -j ACCEPT`:                                                "any IPv4 translated destination, both -> accept",
 		`-m conntrack --ctdir REPLY -j ACCEPT`:                                                 "any IPv4 replies -> accept",
 		`-m policy --dir in --pol ipsec -j ACCEPT`:                                             "any IPv4 decrypted -> accept",
-		`-m policy --dir out --pol none -j ACCEPT`:                                             "any IPv4 in clear -> accept",
+		`-m policy --dir out --pol none -j ACCEPT`:                                             "any IPv4 in the clear -> accept",
 		`-m policy --dir in --pol ipsec --mode tunnel --tunnel-src 198.51.100.7 -g vpn`:        "any IPv4 decrypted from 198.51.100.7 -> goto ip filter vpn",
 		`-m policy --dir in --pol ipsec --reqid 5 -j ACCEPT`:                                   "any IPv4 decrypted if the reqid of the SA -> accept",
 		`-m policy --dir out --pol ipsec --proto esp -j ACCEPT`:                                "any IPv4 to be encrypted if the proto of the SA -> accept",
@@ -132,7 +132,7 @@ COMMIT
   any IPv4 tcp port 2222 -> redirect an address of the interface
 chain ip nat POSTROUTING: hook postrouting, priority 100, kind 1, policy accept
   any IPv4 -> return
-  10.1.0.0/16 > 0.0.0.0-10.1.255.255, 10.3.0.0-255.255.255.255 out by eth0 -> masquerade an address of the interface
+  10.1.0.0/16 > 0.0.0.0-10.1.255.255, 10.3.0.0-255.255.255.255 out via eth0 -> masquerade an address of the interface
   10.1.5.5 > any udp -> source NAT 192.0.2.5-192.0.2.9:1024-2000
   10.1.7.0/24 > any -> source NAT 10.77.0.0/24
 `, readtest.Rules(g))

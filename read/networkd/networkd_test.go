@@ -54,7 +54,7 @@ route unicast 0.0.0.0/0 via 192.0.2.254 dev eth0 table main metric 0 src invalid
 route unicast 10.9.0.0/16 via 192.0.2.9 dev eth0 table main metric 50 src invalid IP static
 route blackhole 10.2.0.0/16 via invalid IP dev  table 100 metric 0 src invalid IP static
 route unicast 10.3.0.0/16 via invalid IP dev ipsec0 table main metric 0 src invalid IP static
-rule 220 10.1.0.0/16 > 10.4.0.0/16 in by eth1 mark 0x5 -> lookup 220 unsure false
+rule 220 10.1.0.0/16 > 10.4.0.0/16 in on eth1 mark 0x5 -> lookup 220 unsure false
 `, readtest.Network(g))
 }
 

@@ -15,22 +15,22 @@ import (
 	"toril/audit/suite"
 )
 
-// mend is what is written instead, somewhere in a sample.
-type mend struct {
+// fix is what is written instead, somewhere in a sample.
+type fix struct {
 	check, sample string
 	edits         []string
 }
 
-func mends(t *testing.T) []mend {
-	data, err := os.ReadFile("testdata/mends.txt")
+func fixes(t *testing.T) []fix {
+	data, err := os.ReadFile("testdata/fixes.txt")
 	require.NoError(t, err)
-	var out []mend
+	var out []fix
 	for l := range strings.Lines(string(data)) {
 		l = strings.TrimSuffix(l, "\n")
 		switch head, ok := strings.CutPrefix(l, "== "); {
 		case ok:
 			check, sample, _ := strings.Cut(head, " ")
-			out = append(out, mend{check: check, sample: sample})
+			out = append(out, fix{check: check, sample: sample})
 		case l != "" && len(out) > 0:
 			m := &out[len(out)-1]
 			m.edits = append(m.edits, l)
@@ -39,8 +39,8 @@ func mends(t *testing.T) []mend {
 	return out
 }
 
-// apply writes the mend into a sample's files.
-func (m *mend) apply(ar *txtar.Archive) (*txtar.Archive, error) {
+// apply writes the fix into a sample's files.
+func (m *fix) apply(ar *txtar.Archive) (*txtar.Archive, error) {
 	out := &txtar.Archive{Comment: ar.Comment, Files: slices.Clone(ar.Files)}
 	at, line := -1, 0
 	var lines []string
@@ -97,14 +97,14 @@ func (m *mend) apply(ar *txtar.Archive) (*txtar.Archive, error) {
 	return out, nil
 }
 
-// TestMends writes what each check advises: findings of the check are gone then, and none of any check has come.
-func TestMends(t *testing.T) {
+// TestFixes writes what each check advises: findings of the check are gone then, and none of any check has come.
+func TestFixes(t *testing.T) {
 	tried := map[string]bool{}
 	byName := map[string]*estateSample{}
 	for _, s := range samples(t) {
 		byName[s.name] = s
 	}
-	for _, m := range mends(t) {
+	for _, m := range fixes(t) {
 		t.Run(m.check, func(t *testing.T) {
 			s := byName[m.sample]
 			require.NotNil(t, s, m.sample)
@@ -123,10 +123,10 @@ func TestMends(t *testing.T) {
 				}
 				return of, all
 			}
-			mended, err := m.apply(s.archive)
+			fixed, err := m.apply(s.archive)
 			require.NoError(t, err)
 			was, before := count(s.archive)
-			is, after := count(mended)
+			is, after := count(fixed)
 			assert.Less(t, is, was, "the advice changes nothing: %s", strings.Join(m.edits, "\n"))
 			for about, fs := range after { // another one about the same thing is the one that was there, in other words
 				for _, f := range fs[min(len(fs), len(before[about])):] {
