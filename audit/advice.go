@@ -63,7 +63,7 @@ func (p *Pass) WithoutWeak(s *Subject, j Judged) string {
 		if s.Child == nil {
 			known = true
 			if uses(a.IKE) {
-				return advice + "today " + a.IKE.String() + " is negotiated today, so first add a strong proposal on both ends."
+				return advice + "today " + a.IKE.String() + " is negotiated, so first add a strong proposal on both ends."
 			}
 		}
 		for _, c := range a.Children {
@@ -72,7 +72,7 @@ func (p *Pass) WithoutWeak(s *Subject, j Judged) string {
 			}
 			known = true
 			if uses(c.Suite) {
-				return advice + "today " + c.Suite.String() + " is negotiated today, so first add a strong proposal on both ends."
+				return advice + "today " + c.Suite.String() + " is negotiated, so first add a strong proposal on both ends."
 			}
 		}
 	}

@@ -15,7 +15,7 @@ import (
 )
 
 // FollowSchema names the contract of the JSON form of follow.
-const FollowSchema = "toril-follow/2"
+const FollowSchema = "toril-follow/1"
 
 // Asked is a question about packets, as its reader wrote it.
 type Asked struct {

@@ -178,7 +178,7 @@ func TestFollowJSONTellsTheWholeWay(t *testing.T) {
 		}
 	}
 	require.NoError(t, json.Unmarshal(b.Bytes(), &j))
-	assert.Equal(t, "toril-follow/2", j.Schema)
+	assert.Equal(t, "toril-follow/1", j.Schema)
 	require.Len(t, j.Trips, 1)
 	assert.Equal(t, "lan", j.Trips[0].In)
 	require.Len(t, j.Trips[0].Parts, 1)
@@ -188,7 +188,7 @@ func TestFollowJSONTellsTheWholeWay(t *testing.T) {
 	require.NotNil(t, p.Onward)
 	assert.Equal(t, "skerry", p.Onward.Gateway)
 	require.Len(t, p.Onward.Parts, 1)
-	assert.Equal(t, "in the clear", p.Onward.Parts[0].Fate)
+	assert.Equal(t, "in clear", p.Onward.Parts[0].Fate)
 	require.Len(t, p.Onward.Parts[0].Answer, 2)
 	assert.Equal(t, "headland", p.Onward.Parts[0].Answer[1].Gateway)
 }

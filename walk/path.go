@@ -17,8 +17,8 @@ type Fate string
 // The fates.
 const (
 	Encrypted Fate = "encrypted"
-	Clear     Fate = "in the clear" // they leave the gateway unprotected
-	Delivered Fate = "delivered"    // to the gateway itself
+	Clear     Fate = "in clear"  // they leave the gateway unprotected
+	Delivered Fate = "delivered" // to the gateway itself
 	Dropped   Fate = "dropped"
 	Unknown   Fate = "not known" // a program decides, or a statement that was not read
 )
@@ -520,6 +520,8 @@ func (o Outcome) String() string {
 		return fmt.Sprintf("encrypted by %s", o.Policy.Name)
 	case Dropped:
 		return "dropped in " + o.Where
+	case Clear:
+		return "in the clear"
 	}
 	return string(o.Fate)
 }

@@ -2,6 +2,7 @@ package ends
 
 import (
 	"fmt"
+	"strings"
 
 	"toril/agree"
 	"toril/audit"
@@ -45,7 +46,7 @@ var PFSDiffers = &audit.Check{
 					if r.Ends > 0 {
 						f.Message += fmt.Sprintf("; the child SA expires after %s", baseline.Span(r.Ends))
 					}
-					f.Message += ". " + r.Failure.Why
+					f.Message += ". " + strings.ToUpper(r.Failure.Why[:1]) + r.Failure.Why[1:]
 				}
 				if a.Unsure != "" {
 					f.Unsure = a.Unsure
