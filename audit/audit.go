@@ -221,7 +221,7 @@ func special(texts ...string) []netip.Prefix {
 	return out
 }
 
-// Undecided notes on a finding that conditions outside of the model decide about it.
+// Undecided notes on a finding that conditions outside the model decide about it.
 func (f *Finding) Undecided(reasons []string) {
 	if len(reasons) > 0 {
 		f.Unsure = "the rules have conditions that cannot be decided from here: " + List(reasons)

@@ -291,7 +291,7 @@ func reason(err error) error {
 	return err
 }
 
-// system are the names of folders that lie inside of a gateway's own.
+// system are the names of folders that lie inside a gateway's own.
 var system = []string{"etc", "usr", "var", "opt", "root", "home", "swanctl", "conf.d", "ipsec.d", "strongswan.d", "nftables.d", "network", "netplan", "systemd", "frr", "x509", "x509ca", "certs"}
 
 // folder plans what is in a folder: gateways of its own, or one gateway.
@@ -508,7 +508,7 @@ func readGateway(ctx context.Context, p *plan, formats []*read.Format, manners m
 	for i := range all {
 		all[i].verdict = between(ctx, folder, all[i], all)
 	}
-	// inside of a format outer folders come first, so that what includes comes before what is included
+	// inside a format outer folders come first, so that what includes comes before what is included
 	slices.SortStableFunc(all, func(a, b found) int {
 		if o := order(a.verdict) - order(b.verdict); o != 0 {
 			return o

@@ -97,7 +97,7 @@ func (v Verb) Final() bool {
 type Rule struct {
 	At      source.Pos
 	When    packet.Set // every packet that it may concern
-	Unsure  []string   // conditions outside of the model, or not understood: it concerns some of When
+	Unsure  []string   // conditions outside the model, or not understood: it concerns some of When
 	Unread  bool       // of those, some were not understood at all
 	Verb    Verb
 	Target  string // Jump, Goto: the ID of the chain

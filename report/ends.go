@@ -126,7 +126,7 @@ func attemptText(p *paper, a agree.Attempt) {
 		p.block(2, "note", n)
 	}
 	if a.Unsure != "" {
-		p.block(2, "but", a.Unsure+": the answer may be another")
+		p.block(2, "but", a.Unsure+": the result may differ")
 	}
 }
 

@@ -107,7 +107,7 @@ func (r *Router) Decide(f Flow) []hop {
 		}
 		flow := f
 		if rule.Unsure {
-			flow = flow.doubt(fmt.Sprintf("the routing rule of priority %d has a condition outside of the model", rule.Priority))
+			flow = flow.doubt(fmt.Sprintf("the routing rule of priority %d has a condition outside the model", rule.Priority))
 		}
 		if rule.Kind != "lookup" {
 			out = append(out, hop{Flow: flow.with(hit), kind: rule.Kind})

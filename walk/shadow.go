@@ -27,7 +27,7 @@ const (
 )
 
 // Shadows finds the rules of a chain that change nothing, exactly: a rule whose packets earlier rules of the same chain take
-// to the last, one that no packet can meet, and one that could go as what follows does the same. Conditions outside of the
+// to the last, one that no packet can meet, and one that could go as what follows does the same. Conditions outside the
 // model make a rule hide nothing; a chain that sets marks does not judge rules that ask for them.
 func Shadows(c *gateway.Chain) []Shadow {
 	rules := c.Rules

@@ -19,7 +19,7 @@ var PublicInside = &audit.Check{
 	Fix:      "Correct the network, or declare it in the estate's toril.yaml.",
 	Doc: audit.Doc{
 		What:    "Selectors with addresses that are neither private (RFC 1918, RFC 4193), shared (RFC 6598) nor for documentation (RFC 5737), without being everything; the tunnel's own addresses are left out. Nothing is said where a declared intent names them.",
-		Harm:    "172.61.0.0/16 in place of 172.16.0.0/16: the partner's network never passes, and somebody else's would.",
+		Harm:    "172.61.0.0/16 in place of 172.16.0.0/16: the partner's network never passes, and someone else's would.",
 		Write:   "remote_ts = 172.16.0.0/16",
 		Sources: []string{"RFC 1918", "RFC 4193", "RFC 6598"},
 	},

@@ -12,7 +12,7 @@ var BackupMissing = &audit.Check{
 	Name:     "ends/backup-missing",
 	Title:    "Redundancy configured on one end only",
 	Severity: audit.Low,
-	Why:      "A second address for the peer helps only if the peer answers there, and from there.",
+	Why:      "A second address for the peer helps only if the peer responds at it, and sends from it.",
 	Fix:      "Configure the second address on both ends, or take it out.",
 	Doc: audit.Doc{
 		What:    "An end that names more than one address for its peer, where the peer sends from one of them only and no second tunnel joins the two gateways.",

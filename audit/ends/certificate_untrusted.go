@@ -15,7 +15,7 @@ var CertificateUntrusted = &audit.Check{
 	Doc: audit.Doc{
 		What: "The certificate that one end shows is followed, signature by signature, to the authorities that the other trusts for the connection, as far as both were given. A certificate that is named for the peer itself " +
 			"must be the very same.",
-		Harm:    "After an authority was renewed, or replaced by one of the same name, one end was forgotten: the log says that authentication failed.",
+		Harm:    "After an authority changed its key, or was replaced by one of the same name, one end was forgotten: the log says that authentication failed.",
 		Write:   "remote { auth = pubkey  cacerts = ca.pem } with the certificate of the authority in x509ca/.",
 		Sources: []string{"RFC 4945 section 5.1", "RFC 5280 section 6"},
 	},

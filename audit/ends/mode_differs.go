@@ -18,7 +18,7 @@ var ModeDiffers = &audit.Check{
 	Fix:      "Set the same mode on both ends: tunnel mode for networks.",
 	Doc: audit.Doc{
 		What:    "The mode of both ends of every child, and what becomes of it for either initiator.",
-		Harm:    "No child, with an answer about selectors that leads to the wrong place.",
+		Harm:    "No child comes up, and the error about selectors points to the wrong cause.",
 		Write:   "mode = tunnel on both.",
 		Sources: []string{"RFC 7296 section 1.3.1", "RFC 4301 section 4.1"},
 	},

@@ -10,7 +10,7 @@ var ProposalsDiffer = &audit.Check{
 	Name:     "ends/proposals-differ",
 	Title:    "The ends have no proposal in common",
 	Severity: audit.High,
-	Why:      "Everything in one proposal must be the same: cipher with its key size, integrity, PRF, group. The answer is NO_PROPOSAL_CHOSEN.",
+	Why:      "Everything in one proposal must be the same: cipher with its key size, integrity, PRF, group. The response is NO_PROPOSAL_CHOSEN.",
 	Fix:      "Configure the same strong proposal on both ends.",
 	Doc: audit.Doc{
 		What: "The proposals of the IKE SA and of every child are negotiated for either initiator, IKEv2 by RFC 7296, IKEv1 by RFC 2409, in which only the first algorithm of each type is sent. " +

@@ -95,7 +95,7 @@ var All = []Case{
 	{Name: "rt ipsec exists accept", Rules: Nat(`rt ipsec exists accept; oifname "wan0" masquerade`), Want: esp},
 	{Name: "rt ipsec missing masquerade", Rules: Nat(`oifname "wan0" rt ipsec missing masquerade`), Want: "ESP from 10.1.0.10, outer from 198.51.100.1"},
 	{Name: "ipsec out accept", Rules: Nat(`ipsec out ip daddr 203.0.113.9 accept; oifname "wan0" masquerade`), Want: esp},
-	{Name: "SNAT inside of the selector", Rules: Nat(`oifname "wan0" snat to 10.1.0.77`), Want: "ESP from 10.1.0.77, outer from 10.1.0.77"},
+	{Name: "SNAT inside the selector", Rules: Nat(`oifname "wan0" snat to 10.1.0.77`), Want: "ESP from 10.1.0.77, outer from 10.1.0.77"},
 	{Name: "SNAT into the selector", From: "10.9.0.10", Rules: Nat(`ip saddr 10.9.0.0/24 snat to 10.1.0.77`), Routes: "10.9.0.0/24 dev lan0\n", Want: "ESP from 10.1.0.77, outer from 198.51.100.1"},
 	{Name: "SNAT to another address", Rules: Nat(`ip saddr 10.1.0.0/24 snat to 10.77.0.1`), Want: "CLEAR from 10.77.0.1"},
 	{Name: "DNAT into the selector", To: "10.3.0.5", Rules: "table ip nat {\n\tchain pre {\n\t\ttype nat hook prerouting priority -100;\n\t\tip daddr 10.3.0.5 dnat to 10.2.0.5\n\t}\n}\n", Want: esp},

@@ -93,7 +93,7 @@ func (f *File) parse(in *read.Input) {
 		case word == "include" && rest != "" && !strings.HasPrefix(rest, "="):
 			in.Count()
 			if indented && f.dialect.OneWord {
-				f.refuse(in, n, "%q stands inside of a section", word)
+				f.refuse(in, n, "%q stands inside a section", word)
 			}
 			for _, sub := range in.Include(n, unquote(rest)) {
 				f.parse(sub)
@@ -112,9 +112,9 @@ func (f *File) parse(in *read.Input) {
 			in.Unread(n, "", "it is neither a section nor a setting of one")
 			f.refuse(in, n, "at the margin stand %q and the like, and no %q", "conn", word)
 		case s == nil:
-			in.Unread(n, "", "it stands outside of every section")
+			in.Unread(n, "", "it stands outside every section")
 			if f.dialect.OneWord || opens {
-				f.refuse(in, n, "it stands outside of every section")
+				f.refuse(in, n, "it stands outside every section")
 			}
 		default:
 			f.setting(in, n, s, text)

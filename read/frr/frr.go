@@ -112,7 +112,7 @@ func readFile(in *read.Input) {
 	r.policies()
 }
 
-// spelt are the words that may be cut short, as long as they mean one thing: at the top, and inside of a block.
+// spelt are the words that may be cut short, as long as they mean one thing: at the top, and inside a block.
 var spelt = map[string][]string{
 	"top":       {"interface", "router", "hostname", "service", "route-map", "access-list", "password", "enable", "username", "debug", "banner", "vrf", "pbr-map", "line", "log", "key", "nexthop-group"},
 	"interface": {"description", "shutdown", "bandwidth", "pbr-policy", "vrf", "link-params", "mpls", "multicast", "evpn", "ipv6"},

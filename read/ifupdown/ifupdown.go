@@ -46,7 +46,7 @@ type reader struct {
 	iface *gateway.Interface
 	mask  string
 	six   bool
-	skip  bool // inside of a stanza that is of no interest
+	skip  bool // inside a stanza that is of no interest
 
 	method string
 	said   map[string]bool // what the stanza said: the first of several counts
@@ -129,8 +129,8 @@ func (r *reader) statement(n int, w []string) {
 		case strings.HasPrefix(w[0], "allow-"):
 		case r.skip:
 		case r.iface == nil:
-			r.in.Unread(n, "", "it stands outside of every stanza")
-			r.refuse(n, "an option stands outside of every stanza")
+			r.in.Unread(n, "", "it stands outside every stanza")
+			r.refuse(n, "an option stands outside every stanza")
 		case len(w) == 1:
 			r.in.Unread(n, "", "an option without a value")
 			r.refuse(n, "an option without a value")

@@ -27,7 +27,7 @@ var JSON = &read.Format{
 		{Statement: "ifname, addr_info, flags, link, linkinfo of xfrm, vti, gre, vlan, dummy, bridge", Use: read.Used},
 		{Statement: "route: type, dst, gateway, via, dev, table, protocol, metric, prefsrc, nexthops", Use: read.Used},
 		{Statement: "rule: priority, src, dst, fwmark, iif, oif, ipproto, sport, dport, table, action", Use: read.Used},
-		{Statement: "rule: tos, uidrange, l3mdev, suppress, not", Use: read.Used, Note: "outside of the model: results that hang on them say so"},
+		{Statement: "rule: tos, uidrange, l3mdev, suppress, not", Use: read.Used, Note: "outside the model: results that depend on them say so"},
 		{Statement: "everything else", Use: read.Irrelevant, Note: "queues, sizes, counters, lifetimes of addresses"},
 	},
 }

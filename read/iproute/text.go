@@ -28,7 +28,7 @@ var Text = &read.Format{
 		{Statement: "interfaces: flags, inet, inet6, peer, and of -d: xfrm, vti, gre, ipip, sit, vlan", Use: read.Used},
 		{Statement: "routes: all types, via, dev, table, proto, metric, src, nexthop", Use: read.Used},
 		{Statement: "rules: from, to, fwmark, iif, oif, ipproto, sport, dport, lookup, blackhole, unreachable, prohibit", Use: read.Used},
-		{Statement: "rules: tos, uidrange, l3mdev, suppress_prefixlength", Use: read.Used, Note: "outside of the model: results that hang on them say so"},
+		{Statement: "rules: tos, uidrange, l3mdev, suppress_prefixlength", Use: read.Used, Note: "outside the model: results that depend on them say so"},
 		{Statement: "everything else", Use: read.Irrelevant, Note: "queues, sizes, counters, lifetimes of addresses"},
 	},
 }

@@ -33,7 +33,7 @@ var Sets = &read.Format{
 		{Statement: "create of hash:ip, hash:net, hash:ip,port, hash:net,port, hash:net,net, hash:net,iface, hash:ip,port,ip, hash:ip,port,net, hash:ip,mark, bitmap:ip, bitmap:port, list:set", Use: read.Used},
 		{Statement: "add with nomatch", Use: read.Used},
 		{Statement: "timeout", Use: read.Used, Note: "such a set may have another content while the gateway runs"},
-		{Statement: "hash:mac, bitmap:ip,mac", Use: read.Used, Note: "MAC addresses are outside of the model"},
+		{Statement: "hash:mac, bitmap:ip,mac", Use: read.Used, Note: "MAC addresses are outside the model"},
 		{Statement: "comment, counters, skbinfo, sizes", Use: read.Irrelevant},
 	},
 }

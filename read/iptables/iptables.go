@@ -142,12 +142,12 @@ func (r *reader) line(n int, line string) {
 	case strings.TrimRight(line, "\r") == "COMMIT":
 		r.in.Count()
 		if r.opened == 0 {
-			r.refuse(n, "it stands outside of every table")
+			r.refuse(n, "it stands outside every table")
 		}
 		r.commit()
 	case r.opened == 0:
-		r.in.Unread(n, "", "it stands outside of every table")
-		r.refuse(n, "it stands outside of every table")
+		r.in.Unread(n, "", "it stands outside every table")
+		r.refuse(n, "it stands outside every table")
 	case line[0] == ':':
 		r.in.Count()
 		r.declare(n, strings.Fields(line[1:]))
@@ -423,7 +423,7 @@ func coverage() []read.Coverage {
 		{Statement: "-m icmp|icmp6 types and codes, by number and by name", Use: read.Used},
 		{Statement: "-m conntrack --ctstate, --ctdir, --ctstatus; -m state --state", Use: read.Used},
 		{Statement: "-m policy --dir, --pol, --tunnel-src, --tunnel-dst", Use: read.Used},
-		{Statement: "-m policy --reqid, --spi, --proto, --mode, --strict, --next", Use: read.Used, Note: "outside of the model: results that hang on them say so"},
+		{Statement: "-m policy --reqid, --spi, --proto, --mode, --strict, --next", Use: read.Used, Note: "outside the model: results that depend on them say so"},
 		{Statement: "-m set --match-set", Use: read.Used, Note: "with the sets of ipset save"},
 		{Statement: "-m iprange --src-range, --dst-range", Use: read.Used},
 		{Statement: "-m mark --mark", Use: read.Used},
@@ -433,7 +433,7 @@ func coverage() []read.Coverage {
 		{Statement: "SNAT, DNAT, MASQUERADE, REDIRECT, NETMAP", Use: read.Used},
 		{Statement: "MARK, CONNMARK", Use: read.Used, Note: "a mark restored from the connection counts as any mark"},
 		{Statement: "LOG, NFLOG", Use: read.Used},
-		{Statement: "-m " + strings.Join(sortedModules(), ", "), Use: read.Used, Note: "outside of the model: the rule may or may not concern a packet"},
+		{Statement: "-m " + strings.Join(sortedModules(), ", "), Use: read.Used, Note: "outside the model: the rule may or may not concern a packet"},
 		{Statement: strings.Join(sortedTargets(), ", "), Use: read.Irrelevant, Note: "they decide about no packet"},
 		{Statement: "other modules and targets", Use: read.Left, Note: "the rule counts as one that may do anything"},
 	}

@@ -15,7 +15,7 @@ import (
 	"toril/source"
 )
 
-// modules are the matches that are outside of the model.
+// modules are the matches that are outside the model.
 var modules = map[string]bool{"addrtype": true, "ah": true, "bpf": true, "cgroup": true, "cluster": true, "connbytes": true, "connlabel": true, "connlimit": true, "connmark": true,
 	"cpu": true, "dscp": true, "devgroup": true, "dst": true, "ecn": true, "esp": true, "eui64": true, "frag": true, "hashlimit": true, "hbh": true, "helper": true, "hl": true, "ipv6header": true,
 	"length": true, "ipcomp": true, "limit": true, "mac": true, "mh": true, "mobility-header": true, "nfacct": true, "osf": true, "owner": true, "physdev": true, "pkttype": true, "quota": true, "rateest": true, "realm": true,
@@ -806,7 +806,7 @@ func (s *state) setMark(opts map[string]string) {
 		case opt == "--set-mark":
 			change.Mask |= change.Value
 		case opt == "--set-xmark":
-			if change.Value&^change.Mask != 0 { // bits outside of the mask are flipped
+			if change.Value&^change.Mask != 0 { // bits outside the mask are flipped
 				change = &gateway.MarkChange{Mask: ^uint32(0), Any: true}
 			}
 		case opt == "--or-mark":

@@ -179,7 +179,7 @@ func coverage() []read.Coverage {
 		{Statement: "masquerade, redirect, snat, dnat: addresses, ports, ranges, prefixes, maps", Use: read.Used},
 		{Statement: "meta mark set", Use: read.Used, Note: "a value that is computed counts as any mark"},
 		{Statement: "counter, log, comment", Use: read.Used},
-		{Statement: "limit, quota, ct count, ct mark, other ct status, tcp flags, fib, time, sockets, other headers", Use: read.Used, Note: "conditions outside of the model: the rule may or may not concern a packet, and results that hang on it say so"},
+		{Statement: "limit, quota, ct count, ct mark, other ct status, tcp flags, fib, time, sockets, other headers", Use: read.Used, Note: "conditions outside the model: the rule may or may not concern a packet, and results that depend on it say so"},
 		{Statement: "sets with flag dynamic or timeout, or filled by a rule", Use: read.Used, Note: "filled at run time: as above"},
 		{Statement: "flowtable, flow add, ct helper, secmark, synproxy objects, quota and limit objects", Use: read.Irrelevant, Note: "declared; they decide about no first packet"},
 		{Statement: "delete, destroy, flush of tables, chains, sets, elements, rulesets; flags dormant", Use: read.Used, Note: "of what the file itself has made: what is left is judged"},

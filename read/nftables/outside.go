@@ -13,7 +13,7 @@ import (
 	"toril/source"
 )
 
-// A value outside of the model decides nothing here, but the program refuses a whole file for one that it does not know: each
+// A value outside the model decides nothing here, but the program refuses a whole file for one that it does not know: each
 // operand has the words and forms that nft(8) gives it.
 
 type check func(s string) bool

@@ -133,7 +133,7 @@ func (p *parser) rest() []token {
 				p.take()
 			}
 			if next := p.peek(); tight > 0 || !next.is(",") && !next.is("}") && next.kind != end {
-				p.broken(t.line, "a line ends here between braces, inside of an element")
+				p.broken(t.line, "a line ends here between braces, inside an element")
 			}
 		}
 		if t.s == ";" && t.kind == newRow && p.ofRules && inline == 0 {
@@ -315,7 +315,7 @@ func (p *ruleset) expand(in []token, line int) []token {
 		}
 		p.expanded += len(value)
 		inBraces := len(value) > 1 && value[0].is("{") && i > 0 && (in[i-1].is("{") || in[i-1].is(","))
-		if inBraces { // a set inside of a set
+		if inBraces { // a set inside a set
 			value = value[1 : len(value)-1]
 		}
 		if d := p.objects["definition "+name]; d != nil {
@@ -387,7 +387,7 @@ func (p *parser) table(line int) {
 		case t.is("include"):
 			p.in.Count()
 			for _, arg := range p.rest() {
-				p.unread(t.line, "", "%s is included inside of a table", source.Clean(arg.s))
+				p.unread(t.line, "", "%s is included inside a table", source.Clean(arg.s))
 			}
 		default:
 			p.rest()

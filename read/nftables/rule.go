@@ -1024,7 +1024,7 @@ func (s *state) translateSelf(t token) {
 	s.rule.Verb = gateway.Continue
 }
 
-// way is one of the targets that a translation may choose: for which packets, and whether something outside of the model decides.
+// way is one of the targets that a translation may choose: for which packets, and whether something outside the model decides.
 type way struct {
 	when   packet.Set
 	text   string

@@ -92,7 +92,7 @@ func readSwanctl(in *read.Input) {
 	r := &swanctl{in: in, root: parse(in)}
 	r.res = &resolver{in: in, root: r.root, left: maxInherited, refs: map[string]*refUse{}}
 	for _, v := range r.root.values {
-		in.Unread(v.At.Line, "", "%q stands outside of every section", source.Clean(v.Key))
+		in.Unread(v.At.Line, "", "%q stands outside every section", source.Clean(v.Key))
 	}
 	templates := map[string]*section{}
 	for _, s := range r.root.subs {
