@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"unicode"
+
+	"toril/internal/lazy"
 )
 
 // What stands in a quote in place of what is not shown: a text that nobody understood may be a secret, and so may a comment.
@@ -66,7 +68,7 @@ func (f *File) Veiled(p Pos, message string) string {
 		return message
 	}
 	text := f.text(p)
-	return quotation.ReplaceAllStringFunc(message, func(q string) string {
+	return quotation().ReplaceAllStringFunc(message, func(q string) string {
 		inner := q[1 : len(q)-1]
 		if isKey(text, inner) {
 			return q
@@ -76,21 +78,21 @@ func (f *File) Veiled(p Pos, message string) string {
 }
 
 var (
-	quotation = regexp.MustCompile(`"(?:[^"\\]|\\.)*"`)
-	key       = regexp.MustCompile(`^[A-Za-z][A-Za-z_-]{1,30}$`)
-	remarks   = regexp.MustCompile(`(^|[\s;{])(-?-?comment[ \t]+)("(?:[^"\\]|\\.)*"?|'[^']*'?|[^\s;}]+)`)
-	piece     = regexp.MustCompile(`[^\s"'{}()\[\],;=<>!|&]+`)
-	joints    = regexp.MustCompile(`[-+!_:/.@%$*]+`)
-	plain     = regexp.MustCompile(`^(?:\d{1,5}[smhdkKMG%]?|0x[0-9a-fA-F]{1,8})$`)
-	runs      = regexp.MustCompile(`[A-Za-z0-9+/=]{40,}|[0-9a-fA-F]{32,}`)
-	repeated  = regexp.MustCompile(regexp.QuoteMeta(MaskUnread) + `(?:[ \t]+` + regexp.QuoteMeta(MaskUnread) + `)+`)
+	quotation = lazy.Regexp(`"(?:[^"\\]|\\.)*"`)
+	key       = lazy.Regexp(`^[A-Za-z][A-Za-z_-]{1,30}$`)
+	remarks   = lazy.Regexp(`(^|[\s;{])(-?-?comment[ \t]+)("(?:[^"\\]|\\.)*"?|'[^']*'?|[^\s;}]+)`)
+	piece     = lazy.Regexp(`[^\s"'{}()\[\],;=<>!|&]+`)
+	joints    = lazy.Regexp(`[-+!_:/.@%$*]+`)
+	plain     = lazy.Regexp(`^(?:\d{1,5}[smhdkKMG%]?|0x[0-9a-fA-F]{1,8})$`)
+	runs      = lazy.Regexp(`[A-Za-z0-9+/=]{40,}|[0-9a-fA-F]{32,}`)
+	repeated  = lazy.Regexp(regexp.QuoteMeta(MaskUnread) + `(?:[ \t]+` + regexp.QuoteMeta(MaskUnread) + `)+`)
 )
 
 // isKey reports whether a word is the key that a line begins with: a name, and behind it what divides it from its value.
 func isKey(line, word string) bool {
 	rest, ok := strings.CutPrefix(line, word)
 	rest = strings.TrimLeft(rest, " \t")
-	return ok && key.MatchString(word) && rest != "" && strings.IndexByte("=:{", rest[0]) >= 0
+	return ok && key().MatchString(word) && rest != "" && strings.IndexByte("=:{", rest[0]) >= 0
 }
 
 // withoutComment masks what a line says to people only.
@@ -99,7 +101,7 @@ func (f *File) withoutComment(text string) string {
 		return text
 	}
 	if strings.Contains(text, "comment") {
-		text = remarks.ReplaceAllString(text, "${1}${2}"+MaskComment)
+		text = remarks().ReplaceAllString(text, "${1}${2}"+MaskComment)
 	}
 	quote := byte(0)
 	for i := 0; i < len(text); i++ {
@@ -127,7 +129,7 @@ func (f *File) veil(text string) string {
 		return text
 	}
 	at := 0
-	out := piece.ReplaceAllStringFunc(text, func(w string) string {
+	out := piece().ReplaceAllStringFunc(text, func(w string) string {
 		i := at + strings.Index(text[at:], w)
 		at = i + len(w)
 		if strings.HasPrefix(w, "secret") && strings.Contains(Mask, w) || strings.Contains(MaskComment, w) || f.manner.harmless(w) || isKey(strings.TrimSpace(text[i:]), w) {
@@ -135,12 +137,12 @@ func (f *File) veil(text string) string {
 		}
 		return MaskUnread
 	})
-	return repeated.ReplaceAllString(out, MaskUnread)
+	return repeated().ReplaceAllString(out, MaskUnread)
 }
 
 // harmless reports whether a word tells nothing: it is one of the formats', an address, or a small number.
 func (m *Manner) harmless(w string) bool {
-	if plain.MatchString(w) || m.Words[strings.ToLower(w)] || !strings.ContainsFunc(w, func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }) {
+	if plain().MatchString(w) || m.Words[strings.ToLower(w)] || !strings.ContainsFunc(w, func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }) {
 		return true
 	}
 	if _, err := netip.ParseAddr(w); err == nil {
@@ -149,8 +151,8 @@ func (m *Manner) harmless(w string) bool {
 	if _, err := netip.ParsePrefix(w); err == nil {
 		return true
 	}
-	for _, part := range joints.Split(w, -1) {
-		if part != "" && !plain.MatchString(part) && !m.Words[strings.ToLower(part)] {
+	for _, part := range joints().Split(w, -1) {
+		if part != "" && !plain().MatchString(part) && !m.Words[strings.ToLower(part)] {
 			return false
 		}
 	}
@@ -162,7 +164,7 @@ func redactRuns(text string) string {
 	if len(text) < 32 {
 		return text
 	}
-	return runs.ReplaceAllStringFunc(text, func(r string) string {
+	return runs().ReplaceAllStringFunc(text, func(r string) string {
 		digits := strings.ContainsAny(r, "0123456789")
 		if !digits || strings.HasPrefix(r, "/") || strings.Count(r, "/") > 2 && len(r)/strings.Count(r, "/") < 16 {
 			return r

@@ -5,10 +5,11 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"log/slog"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
+
+	"toril/internal/lazy"
 )
 
 // Secret is a value that cannot be printed: every way of turning it into text gives Mask. A reader makes it as soon as
@@ -60,7 +61,7 @@ func (s Secret) Fingerprint() [32]byte {
 
 // Words behind which formats put secrets. What a reader understood is masked by value; this net is for lines that no
 // reader understood.
-var announced = regexp.MustCompile(`(?i)((?:^|[\s{;,"'(-])["']?(?:` +
+var announced = lazy.Regexp(`(?i)((?:^|[\s{;,"'(-])["']?(?:` +
 	`(?:secret|psk|pre-?shared-?key|passphrase|password|passwd|private-?key|auth-?key|enc-?key|key-?string|pin|token|community|key)(?:-?\d+)?["']?\s*[=:]\s*|` +
 	`(?:secret|psk|pre-?shared-?key|passphrase|password|passwd|xauth|eap|ntlm|ppk|private-?key|key-?string)["']?\s+))` +
 	`("(?:[^"\\]|\\.)*"?|'[^']*'?|[^\s{]+)`)
@@ -69,21 +70,21 @@ var announced = regexp.MustCompile(`(?i)((?:^|[\s{;,"'(-])["']?(?:` +
 var announcing = []string{"secret", "psk", "key", "pass", "pin", "token", "community", "xauth", "eap", "ntlm", "ppk"}
 
 // The words of algorithms and settings that follow such a word without being secret.
-var notSecret = regexp.MustCompile(`(?i)^["']?(?:yes|no|none|true|false|never|always|\d{1,5}[a-z]?|0x[0-9a-f]{1,8})["',;]*$`)
+var notSecret = lazy.Regexp(`(?i)^["']?(?:yes|no|none|true|false|never|always|\d{1,5}[a-z]?|0x[0-9a-f]{1,8})["',;]*$`)
 
 // redactAnnounced masks what follows a word that announces a secret. In JSON, what a member "key" says is none where it is a word of the
 // formats: "key": "hour".
 func (f *File) redactAnnounced(text string) string {
 	small := strings.ToLower(text) // looking for words is cheaper than for the expression
-	if !slices.ContainsFunc(announcing, func(w string) bool { return strings.Contains(small, w) }) || !announced.MatchString(text) {
+	if !slices.ContainsFunc(announcing, func(w string) bool { return strings.Contains(small, w) }) || !announced().MatchString(text) {
 		return text
 	}
-	return announced.ReplaceAllStringFunc(text, func(m string) string {
-		parts := announced.FindStringSubmatch(m)
+	return announced().ReplaceAllStringFunc(text, func(m string) string {
+		parts := announced().FindStringSubmatch(m)
 		if inner := strings.Trim(parts[2], `"}], `); f.manner != nil && strings.Contains(parts[1], `"key":`) && f.manner.Words[inner] {
 			return m
 		}
-		if strings.HasPrefix(parts[2], Mask) || notSecret.MatchString(parts[2]) {
+		if strings.HasPrefix(parts[2], Mask) || notSecret().MatchString(parts[2]) {
 			return m
 		}
 		tail := ""

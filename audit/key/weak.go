@@ -8,13 +8,13 @@ import (
 	"slices"
 	"strings"
 
-	zxcvbn "github.com/ccojocar/zxcvbn-go"
 	"golang.org/x/sync/errgroup"
 
 	"toril/audit"
 	"toril/baseline"
 	"toril/estate"
 	"toril/gateway"
+	"toril/internal/strength"
 )
 
 // Weak speaks where a key can be guessed.
@@ -25,8 +25,8 @@ var Weak = &audit.Check{
 	Why:      "Anyone who guesses the key can impersonate either end.",
 	Fix:      "Use at least 32 random characters, one key per peer: openssl rand -base64 33.",
 	Doc: audit.Doc{
-		What: "The key's length is counted, and what a guesser needs is estimated with a well-known estimator that knows common words, names, dates, keyboard rows and " +
-			"repetitions, and is told the names in the configuration. The key itself is never shown.",
+		What: "The key's length is counted, and what a guesser needs is estimated from its least surprising reading: as common words, names, dates, keyboard rows, " +
+			"repetitions and the names in the configuration. The key itself is never shown.",
 		Harm:    "An attacker who once took part in the exchange as a false responder, or saw one in aggressive mode, tries keys offline. Words and names fall within seconds.",
 		Write:   "A random key: openssl rand -base64 33. In swanctl.conf: secret = \"...\" with id = of both ends. Better: certificates.",
 		Sources: []string{"NIST SP 800-77 Rev. 1", "RFC 7296 section 2.15"},
@@ -95,7 +95,7 @@ func guess(k *gateway.Key, names []string) float64 {
 		return 0
 	}
 	text := k.Secret.Reveal()
-	return zxcvbn.PasswordStrength(text[:min(len(text), judgedLength)], names).Entropy
+	return strength.Bits(text[:min(len(text), judgedLength)], names)
 }
 
 // judge says what speaks against a key; ok is false where nothing does.

@@ -3,9 +3,10 @@ package cli
 import (
 	"fmt"
 	"io"
-	"regexp"
 	"unicode"
 	"unicode/utf8"
+
+	"toril/internal/lazy"
 )
 
 // door is what everything printed passes: no byte leaves that could move a cursor, turn the direction of writing or end a line
@@ -67,7 +68,7 @@ func (d *door) cuts(r rune) (leave, mark bool) {
 }
 
 // colors are the sequences that reports write themselves: bold, faint, foreground colours, and back.
-var colors = regexp.MustCompile(`^\x1b\[(?:0|1|2|3\d|9\d)(?:;(?:1|2|3\d|9\d))*m`)
+var colors = lazy.Regexp(`^\x1b\[(?:0|1|2|3\d|9\d)(?:;(?:1|2|3\d|9\d))*m`)
 
 // Write writes what is harmless and escapes the rest.
 func (d *door) Write(p []byte) (int, error) {
@@ -79,7 +80,7 @@ func (d *door) Write(p []byte) (int, error) {
 	out := make([]byte, 0, len(text)+8)
 	for len(text) > 0 {
 		if text[0] == 0x1b && d.color {
-			if m := colors.Find(text); m != nil {
+			if m := colors().Find(text); m != nil {
 				out, text = append(out, m...), text[len(m):]
 				continue
 			}

@@ -5,11 +5,11 @@ package connfile
 import (
 	"fmt"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strings"
 
 	"toril/gateway"
+	"toril/internal/lazy"
 	"toril/read"
 	"toril/read/fill"
 	"toril/source"
@@ -480,7 +480,7 @@ func Secrets(in *read.Input) []Secret {
 		entry := line
 		for n < in.File.Lines() { // lines that begin with a blank go on
 			next := in.File.Line(n + 1)
-			if next == "" || next[0] != ' ' && next[0] != '\t' || strings.HasPrefix(strings.TrimSpace(next), "#") || ownEntry.MatchString(next) {
+			if next == "" || next[0] != ' ' && next[0] != '\t' || strings.HasPrefix(strings.TrimSpace(next), "#") || ownEntry().MatchString(next) {
 				break
 			}
 			n++
@@ -505,7 +505,7 @@ func Secrets(in *read.Input) []Secret {
 }
 
 // ownEntry is a line that is an entry whatever it begins with.
-var ownEntry = regexp.MustCompile(`(^|\s):\s*[A-Za-z0-9]+\s`)
+var ownEntry = lazy.Regexp(`(^|\s):\s*[A-Za-z0-9]+\s`)
 
 func secret(entry string) (Secret, bool) {
 	words := fields(entry)

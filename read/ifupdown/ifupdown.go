@@ -4,12 +4,12 @@ package ifupdown
 import (
 	"fmt"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"toril/gateway"
+	"toril/internal/lazy"
 	"toril/read"
 	"toril/read/iproute"
 	"toril/read/values"
@@ -25,7 +25,7 @@ var Format = &read.Format{
 	Hints:    []string{"interfaces"},
 	Order:    6,
 	Looks: func(f *source.File) (int, string) {
-		if m := ifaceLine.Find(f.Head()); m != nil {
+		if m := ifaceLine().Find(f.Head()); m != nil {
 			return 85, fmt.Sprintf("it has stanzas of interfaces (%q)", m)
 		}
 		return 0, ""
@@ -39,7 +39,7 @@ var Format = &read.Format{
 	},
 }
 
-var ifaceLine = regexp.MustCompile(`(?m)^[ \t]*iface[ \t]+\S+[ \t]+(inet6?|can)[ \t]+\w+|^[ \t]*(auto|allow-hotplug)[ \t]+\S+`)
+var ifaceLine = lazy.Regexp(`(?m)^[ \t]*iface[ \t]+\S+[ \t]+(inet6?|can)[ \t]+\w+|^[ \t]*(auto|allow-hotplug)[ \t]+\S+`)
 
 type reader struct {
 	in    *read.Input

@@ -6,13 +6,13 @@ import (
 	"encoding/hex"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"toril/gateway"
 	"toril/ike"
+	"toril/internal/lazy"
 	"toril/packet"
 	"toril/read"
 	"toril/read/values"
@@ -32,7 +32,7 @@ var Format = &read.Format{
 	Hints:    []string{"iked.conf", "*.iked"},
 	Order:    20,
 	Looks: func(f *source.File) (int, string) {
-		if m := policyLine.Find(f.Head()); m != nil {
+		if m := policyLine().Find(f.Head()); m != nil {
 			return 95, fmt.Sprintf("it has policies (%q)", strings.TrimSpace(string(m)))
 		}
 		return 0, ""
@@ -53,7 +53,7 @@ var Format = &read.Format{
 	},
 }
 
-var policyLine = regexp.MustCompile(`(?m)^[ \t]*ikev2[ \t]+("[^"]*"|quick|skip|default|active|passive|esp|ah|from|proto|tunnel|transport|inet6?|ipcomp)\b?`)
+var policyLine = lazy.Regexp(`(?m)^[ \t]*ikev2[ \t]+("[^"]*"|quick|skip|default|active|passive|esp|ah|from|proto|tunnel|transport|inet6?|ipcomp)\b?`)
 
 // token is a word, or a text in quotation marks.
 type token struct {

@@ -4,12 +4,12 @@ package iproute
 import (
 	"fmt"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"toril/gateway"
+	"toril/internal/lazy"
 	"toril/read"
 	"toril/source"
 )
@@ -34,21 +34,21 @@ var Text = &read.Format{
 }
 
 var (
-	linkLine  = regexp.MustCompile(`(?m)^\d+: \S+: <[A-Z0-9_,-]*>`)
-	ruleLine  = regexp.MustCompile(`(?m)^\d+:\s+(not )?from \S+ `)
-	routeLine = regexp.MustCompile(`(?m)^((unicast|blackhole|unreachable|prohibit|throw|local|broadcast) )?(default|[0-9a-f.:]+(/\d+)?) ?(via|dev|proto|metric|table|$)`)
-	typed     = regexp.MustCompile(`^(unicast|blackhole|unreachable|prohibit|throw|local|broadcast|multicast|anycast)$`)
+	linkLine  = lazy.Regexp(`(?m)^\d+: \S+: <[A-Z0-9_,-]*>`)
+	ruleLine  = lazy.Regexp(`(?m)^\d+:\s+(not )?from \S+ `)
+	routeLine = lazy.Regexp(`(?m)^((unicast|blackhole|unreachable|prohibit|throw|local|broadcast) )?(default|[0-9a-f.:]+(/\d+)?) ?(via|dev|proto|metric|table|$)`)
+	typed     = lazy.Regexp(`^(unicast|blackhole|unreachable|prohibit|throw|local|broadcast|multicast|anycast)$`)
 )
 
 func looksLikeText(f *source.File) (int, string) {
 	head := f.Head()
-	if m := linkLine.Find(head); m != nil {
+	if m := linkLine().Find(head); m != nil {
 		return 85, fmt.Sprintf("it lists interfaces (%q)", m)
 	}
-	if m := ruleLine.Find(head); m != nil {
+	if m := ruleLine().Find(head); m != nil {
 		return 80, fmt.Sprintf("it lists rules of the routing policy (%q)", m)
 	}
-	if m := routeLine.Find(head); m != nil && len(routeLine.FindAll(head, -1))*3 >= strings.Count(strings.TrimSpace(string(head)), "\n")+1 {
+	if m := routeLine().Find(head); m != nil && len(routeLine().FindAll(head, -1))*3 >= strings.Count(strings.TrimSpace(string(head)), "\n")+1 {
 		return 60, fmt.Sprintf("it lists routes (%q)", m)
 	}
 	return 0, ""
@@ -64,11 +64,11 @@ func readText(in *read.Input) {
 		indented := line != "" && (line[0] == ' ' || line[0] == '\t')
 		switch {
 		case len(w) == 0 || strings.HasPrefix(w[0], "#"):
-		case !indented && linkLine.MatchString(line):
+		case !indented && linkLine().MatchString(line):
 			in.Count()
 			hops = nil
 			dev = addLinkLine(in, n, w)
-		case !indented && ruleLine.MatchString(line+" "):
+		case !indented && ruleLine().MatchString(line+" "):
 			in.Count()
 			if err := rule(in, n, strings.TrimSuffix(w[0], ":"), w[1:]); err != nil {
 				in.Unread(n, "", "%s", source.Clean(err.Error()))
@@ -175,7 +175,7 @@ func detail(i *gateway.Interface, w []string) error {
 
 func routeOf(in *read.Input, n int, w []string) (*gateway.Route, error) {
 	r := &gateway.Route{At: in.At(n), Kind: "unicast", Table: "main", Origin: "static"}
-	if typed.MatchString(w[0]) {
+	if typed().MatchString(w[0]) {
 		r.Kind, w = w[0], w[1:]
 	}
 	if len(w) == 0 {

@@ -2,13 +2,13 @@ package iptables
 
 import (
 	"net/netip"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
 
 	"toril/gateway"
+	"toril/internal/lazy"
 )
 
 // form is what stands behind an option: one word a check.
@@ -18,29 +18,29 @@ type form []func(string) bool
 var kinds = map[string]func(string) bool{
 	"any":    func(s string) bool { return true },
 	"line":   func(s string) bool { return !strings.Contains(s, "\n") },
-	"word":   regexp.MustCompile(`^[A-Za-z0-9_.:/+,-]+$`).MatchString,
-	"num":    regexp.MustCompile(`^(0x[0-9a-fA-F]+|[0-9]+)$`).MatchString,
-	"nums":   regexp.MustCompile(`^[0-9]*(:[0-9]*)?$`).MatchString,
-	"mark":   regexp.MustCompile(`^(0x[0-9a-fA-F]+|[0-9]+)(/(0x[0-9a-fA-F]+|[0-9]+))?$`).MatchString,
-	"rate":   regexp.MustCompile(`^[0-9]+(/(s(ec(ond)?)?|m(in(ute)?)?|h(our)?|d(ay)?))?$`).MatchString,
-	"flags":  regexp.MustCompile(`^,*(NONE|ALL|SYN|ACK|FIN|RST|URG|PSH)(,+(NONE|ALL|SYN|ACK|FIN|RST|URG|PSH))*,*$`).MatchString,
-	"dirs":   regexp.MustCompile(`^(src|dst)(,(src|dst))*$`).MatchString,
-	"way":    regexp.MustCompile(`^(in|out)$`).MatchString,
-	"cover":  regexp.MustCompile(`^(none|ipsec)$`).MatchString,
-	"mode":   regexp.MustCompile(`^(transport|tunnel)$`).MatchString,
-	"ctdir":  regexp.MustCompile(`^(?i:original|reply)$`).MatchString,
-	"status": regexp.MustCompile(`^(?i:none|expected|seen_reply|assured|confirmed)(,(?i:none|expected|seen_reply|assured|confirmed))*$`).MatchString,
-	"type":   regexp.MustCompile(`^(UNSPEC|UNICAST|LOCAL|BROADCAST|ANYCAST|MULTICAST|BLACKHOLE|UNREACHABLE|PROHIBIT|THROW|NAT|XRESOLVE)(,[A-Z]+)*$`).MatchString,
-	"packet": regexp.MustCompile(`^(unicast|broadcast|multicast)$`).MatchString,
-	"mac":    regexp.MustCompile(`^[0-9a-fA-F]{2}(:[0-9a-fA-F]{2}){5}$`).MatchString,
-	"level":  regexp.MustCompile(`^([0-7]|(?i:emerg|panic|alert|crit|err|error|warning|warn|notice|info|debug))$`).MatchString,
-	"ports":  regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_-]*$`).MatchString,
+	"word":   lazy.Match(`^[A-Za-z0-9_.:/+,-]+$`),
+	"num":    lazy.Match(`^(0x[0-9a-fA-F]+|[0-9]+)$`),
+	"nums":   lazy.Match(`^[0-9]*(:[0-9]*)?$`),
+	"mark":   lazy.Match(`^(0x[0-9a-fA-F]+|[0-9]+)(/(0x[0-9a-fA-F]+|[0-9]+))?$`),
+	"rate":   lazy.Match(`^[0-9]+(/(s(ec(ond)?)?|m(in(ute)?)?|h(our)?|d(ay)?))?$`),
+	"flags":  lazy.Match(`^,*(NONE|ALL|SYN|ACK|FIN|RST|URG|PSH)(,+(NONE|ALL|SYN|ACK|FIN|RST|URG|PSH))*,*$`),
+	"dirs":   lazy.Match(`^(src|dst)(,(src|dst))*$`),
+	"way":    lazy.Match(`^(in|out)$`),
+	"cover":  lazy.Match(`^(none|ipsec)$`),
+	"mode":   lazy.Match(`^(transport|tunnel)$`),
+	"ctdir":  lazy.Match(`^(?i:original|reply)$`),
+	"status": lazy.Match(`^(?i:none|expected|seen_reply|assured|confirmed)(,(?i:none|expected|seen_reply|assured|confirmed))*$`),
+	"type":   lazy.Match(`^(UNSPEC|UNICAST|LOCAL|BROADCAST|ANYCAST|MULTICAST|BLACKHOLE|UNREACHABLE|PROHIBIT|THROW|NAT|XRESOLVE)(,[A-Z]+)*$`),
+	"packet": lazy.Match(`^(unicast|broadcast|multicast)$`),
+	"mac":    lazy.Match(`^[0-9a-fA-F]{2}(:[0-9a-fA-F]{2}){5}$`),
+	"level":  lazy.Match(`^([0-7]|(?i:emerg|panic|alert|crit|err|error|warning|warn|notice|info|debug))$`),
+	"ports":  lazy.Match(`^[A-Za-z0-9][A-Za-z0-9_-]*$`),
 	"net": func(s string) bool {
 		_, err := netip.ParsePrefix(s)
 		_, err2 := netip.ParseAddr(s)
 		return err == nil || err2 == nil
 	},
-	"reject": regexp.MustCompile(`^(icmp6?-[a-z-]+|tcp-rst|tcp-reset|host-unreach|net-unreach|port-unreach|proto-unreach|net-prohib|host-prohib|admin-prohib|no-route|adm-prohibited|addr-unreach|policy-fail|reject-route)$`).MatchString,
+	"reject": lazy.Match(`^(icmp6?-[a-z-]+|tcp-rst|tcp-reset|host-unreach|net-unreach|port-unreach|proto-unreach|net-prohib|host-prohib|admin-prohib|no-route|adm-prohibited|addr-unreach|policy-fail|reject-route)$`),
 }
 
 // optionsOf are the options of modules and of targets (iptables-extensions(8)), each with the kinds of its words.

@@ -3,11 +3,11 @@ package iptables
 import (
 	"fmt"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strings"
 
 	"toril/gateway"
+	"toril/internal/lazy"
 	"toril/packet"
 	"toril/read"
 	"toril/read/values"
@@ -23,7 +23,7 @@ var Sets = &read.Format{
 	Hints:    []string{"ipset*", "*.ipset"},
 	Order:    29,
 	Looks: func(f *source.File) (int, string) {
-		if m := createLine.Find(f.Head()); m != nil {
+		if m := createLine().Find(f.Head()); m != nil {
 			return 90, fmt.Sprintf("it creates sets (%q)", m)
 		}
 		return 0, ""
@@ -38,7 +38,7 @@ var Sets = &read.Format{
 	},
 }
 
-var createLine = regexp.MustCompile(`(?m)^(create|-N) \S+ (hash|bitmap|list):\S+`)
+var createLine = lazy.Regexp(`(?m)^(create|-N) \S+ (hash|bitmap|list):\S+`)
 
 func readSets(in *read.Input) {
 	for n := 1; n <= in.File.Lines(); n++ {

@@ -4,11 +4,11 @@ package iptables
 import (
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
 	"toril/gateway"
+	"toril/internal/lazy"
 	"toril/packet"
 	"toril/read"
 	"toril/source"
@@ -31,12 +31,12 @@ var Save = &read.Format{
 }
 
 var (
-	tableLine = regexp.MustCompile(`(?m)^\*(filter|nat|mangle|raw|security)[ \t]*\r?$`)
-	chainLine = regexp.MustCompile(`(?m)^(:\S+ \S+|-A \S+ )`)
+	tableLine = lazy.Regexp(`(?m)^\*(filter|nat|mangle|raw|security)[ \t]*\r?$`)
+	chainLine = lazy.Regexp(`(?m)^(:\S+ \S+|-A \S+ )`)
 )
 
 func looks(f *source.File) (int, string) {
-	table, chain := tableLine.Find(f.Head()), chainLine.Find(f.Head())
+	table, chain := tableLine().Find(f.Head()), chainLine().Find(f.Head())
 	switch {
 	case table != nil && chain != nil:
 		return 95, fmt.Sprintf("it has the table %q and chains or rules (%q)", strings.TrimSpace(string(table)), chain)
@@ -115,15 +115,15 @@ func familyOf(f *source.File) string {
 		return "ip"
 	case strings.Contains(base, "ip6") || strings.HasSuffix(base, "v6"):
 		return "ip6"
-	case sixAddress.MatchString(head) && !fourAddress.MatchString(head) || strings.Contains(head, "ipv6-icmp"):
+	case sixAddress().MatchString(head) && !fourAddress().MatchString(head) || strings.Contains(head, "ipv6-icmp"):
 		return "ip6"
 	}
 	return "ip"
 }
 
 var (
-	sixAddress  = regexp.MustCompile(` -[sd] [0-9a-f]*:[0-9a-f:]*`)
-	fourAddress = regexp.MustCompile(` -[sd] [0-9]+\.[0-9]`)
+	sixAddress  = lazy.Regexp(` -[sd] [0-9a-f]*:[0-9a-f:]*`)
+	fourAddress = lazy.Regexp(` -[sd] [0-9]+\.[0-9]`)
 )
 
 func (r *reader) line(n int, line string) {

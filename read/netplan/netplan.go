@@ -5,13 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"regexp"
 	"strconv"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
 
 	"toril/gateway"
+	"toril/internal/lazy"
 	"toril/internal/strictyaml"
 	"toril/packet"
 	"toril/read"
@@ -28,8 +28,8 @@ var Format = &read.Format{
 	Order:    6,
 	Looks: func(f *source.File) (int, string) {
 		head := f.Head()
-		if top.Match(head) && kinds.Match(head) {
-			return 90, fmt.Sprintf("it has the key network with %s", strings.TrimSpace(string(kinds.Find(head))))
+		if top().Match(head) && kinds().Match(head) {
+			return 90, fmt.Sprintf("it has the key network with %s", strings.TrimSpace(string(kinds().Find(head))))
 		}
 		return 0, ""
 	},
@@ -46,8 +46,8 @@ var Format = &read.Format{
 }
 
 var (
-	top   = regexp.MustCompile(`(?m)^network[ \t]*:`)
-	kinds = regexp.MustCompile(`(?m)^[ \t]+(ethernets|vlans|bridges|bonds|tunnels|wifis|vrfs|dummy-devices|version|renderer)[ \t]*:`)
+	top   = lazy.Regexp(`(?m)^network[ \t]*:`)
+	kinds = lazy.Regexp(`(?m)^[ \t]+(ethernets|vlans|bridges|bonds|tunnels|wifis|vrfs|dummy-devices|version|renderer)[ \t]*:`)
 )
 
 type reader struct{ in *read.Input }

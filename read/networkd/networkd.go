@@ -4,11 +4,11 @@ package networkd
 import (
 	"fmt"
 	"net/netip"
-	"regexp"
 	"strconv"
 	"strings"
 
 	"toril/gateway"
+	"toril/internal/lazy"
 	"toril/packet"
 	"toril/read"
 	"toril/source"
@@ -24,10 +24,10 @@ var Format = &read.Format{
 	Order:    6,
 	Looks: func(f *source.File) (int, string) {
 		head := f.Head()
-		if m := netdev.Find(head); m != nil && kindLine.Match(head) {
+		if m := netdev().Find(head); m != nil && kindLine().Match(head) {
 			return 90, "it has the section [NetDev] with a kind"
 		}
-		if m := network.Find(head); m != nil && matchLine.Match(head) {
+		if m := network().Find(head); m != nil && matchLine().Match(head) {
 			return 90, fmt.Sprintf("it has the sections [Match] and %s", m)
 		}
 		return 0, ""
@@ -44,10 +44,10 @@ var Format = &read.Format{
 }
 
 var (
-	netdev    = regexp.MustCompile(`(?m)^\[NetDev\]`)
-	kindLine  = regexp.MustCompile(`(?m)^Kind[ \t]*=`)
-	network   = regexp.MustCompile(`(?m)^\[(Network|Route|Address)\]`)
-	matchLine = regexp.MustCompile(`(?m)^\[Match\]`)
+	netdev    = lazy.Regexp(`(?m)^\[NetDev\]`)
+	kindLine  = lazy.Regexp(`(?m)^Kind[ \t]*=`)
+	network   = lazy.Regexp(`(?m)^\[(Network|Route|Address)\]`)
+	matchLine = lazy.Regexp(`(?m)^\[Match\]`)
 )
 
 // section is one section of a unit: its keys in order.

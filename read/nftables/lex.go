@@ -2,8 +2,9 @@ package nftables
 
 import (
 	"net/netip"
-	"regexp"
 	"strings"
+
+	"toril/internal/lazy"
 )
 
 type kind uint8
@@ -38,7 +39,7 @@ type lexer struct {
 // signs are operators written as words.
 var signs = map[string]string{"and": "&", "or": "|", "xor": "^", "not": "!", "lshift": "<<", "rshift": ">>", "eq": "==", "ne": "!=", "lt": "<", "gt": ">", "le": "<=", "ge": ">="}
 
-var macAddress = regexp.MustCompile(`^[0-9a-fA-F]{1,2}(:[0-9a-fA-F]{1,2}){5}$`)
+var macAddress = lazy.Regexp(`^[0-9a-fA-F]{1,2}(:[0-9a-fA-F]{1,2}){5}$`)
 
 func wordByte(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c >= 0x80 || strings.IndexByte(`._/-*%+\@$`, c) >= 0
@@ -153,7 +154,7 @@ func (l *lexer) address() int {
 	}
 	run := rest[:n]
 	for len(run) > 0 && strings.Count(string(run), ":") >= 2 {
-		if _, err := netip.ParseAddr(string(run)); err == nil || macAddress.Match(run) {
+		if _, err := netip.ParseAddr(string(run)); err == nil || macAddress().Match(run) {
 			return len(run)
 		}
 		run = run[:len(run)-1]

@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"toril/internal/lazy"
 	"toril/packet"
 	"toril/source"
 )
@@ -27,8 +27,8 @@ var (
 )
 
 func matching(pattern string) check {
-	re := regexp.MustCompile(pattern)
-	return func(s string) bool { return s != "" && re.MatchString(s) }
+	re := lazy.Match(pattern)
+	return func(s string) bool { return s != "" && re(s) }
 }
 
 func oneOf(words ...string) check {

@@ -1,9 +1,8 @@
 package strongswan
 
 import (
-	"regexp"
-
 	"toril/gateway"
+	"toril/internal/lazy"
 	"toril/read"
 	"toril/read/fill"
 	"toril/read/values"
@@ -30,10 +29,10 @@ var DaemonConf = &read.Format{
 	},
 }
 
-var charonOpens = regexp.MustCompile(`(?m)^[ \t]*(charon|charon-systemd|libstrongswan|swanctl|starter|pki)[ \t]*\{`)
+var charonOpens = lazy.Regexp(`(?m)^[ \t]*(charon|charon-systemd|libstrongswan|swanctl|starter|pki)[ \t]*\{`)
 
 func looksLikeDaemonConf(f *source.File) (int, string) {
-	if m := charonOpens.FindSubmatch(f.Head()); m != nil {
+	if m := charonOpens().FindSubmatch(f.Head()); m != nil {
 		return 70, "it opens the section " + string(m[1])
 	}
 	return 0, ""

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,6 +12,7 @@ import (
 
 	"toril/gateway"
 	"toril/ike"
+	"toril/internal/lazy"
 	"toril/read"
 	"toril/read/connfile"
 	"toril/read/fill"
@@ -53,26 +53,26 @@ var IPsecSecrets = &read.Format{
 }
 
 var (
-	connLine      = regexp.MustCompile(`(?m)^conn[ \t]+\S+`)
-	configLine    = regexp.MustCompile(`(?m)^config[ \t]+setup`)
-	ownKeywords   = regexp.MustCompile(`(?m)^[ \t]+(charondebug|charonstart|strictcrlpolicy|cachecrls|margintime|lifebytes|lifepackets|marginbytes|lefthostaccess|righthostaccess|leftauth2|rightauth2|forceencaps|installpolicy|mediation|modeconfig|leftallowany|rightallowany|eap_identity|inactivity|reauth|closeaction)[ \t]*=?|=[^\n#]*![ \t]*$|auto[ \t]*=[ \t]*route`)
-	secretsLine   = regexp.MustCompile(`(?m)^[^#\n]*:[ \t]*(PSK|RSA|ECDSA|PKCS8|P12|EAP|XAUTH|NTLM|PPKS)\b`)
-	onlyIncludes  = regexp.MustCompile(`^(?:[ \t]*(?:#[^\n]*|include[ \t]+[^\n]*|version[ \t]+[^\n]*)?(?:\n|$))+$`)
+	connLine      = lazy.Regexp(`(?m)^conn[ \t]+\S+`)
+	configLine    = lazy.Regexp(`(?m)^config[ \t]+setup`)
+	ownKeywords   = lazy.Regexp(`(?m)^[ \t]+(charondebug|charonstart|strictcrlpolicy|cachecrls|margintime|lifebytes|lifepackets|marginbytes|lefthostaccess|righthostaccess|leftauth2|rightauth2|forceencaps|installpolicy|mediation|modeconfig|leftallowany|rightallowany|eap_identity|inactivity|reauth|closeaction)[ \t]*=?|=[^\n#]*![ \t]*$|auto[ \t]*=[ \t]*route`)
+	secretsLine   = lazy.Regexp(`(?m)^[^#\n]*:[ \t]*(PSK|RSA|ECDSA|PKCS8|P12|EAP|XAUTH|NTLM|PPKS)\b`)
+	onlyIncludes  = lazy.Regexp(`^(?:[ \t]*(?:#[^\n]*|include[ \t]+[^\n]*|version[ \t]+[^\n]*)?(?:\n|$))+$`)
 	forIPsecConf  = "it has sections of connections (%q)"
 	alsoIPsecConf = ", with keywords that only strongSwan knows (%q)"
 )
 
 func looksLikeIPsecConf(f *source.File) (int, string) {
 	data := f.Head()
-	conn := connLine.Find(data)
-	if path.Base(f.Path) == "ipsec.conf" && onlyIncludes.Match(data) {
+	conn := connLine().Find(data)
+	if path.Base(f.Path) == "ipsec.conf" && onlyIncludes().Match(data) {
 		return 40, "it has comments and includes only"
 	}
-	if conn == nil && !configLine.Match(data) || !bytes.Contains(data, []byte("=")) {
+	if conn == nil && !configLine().Match(data) || !bytes.Contains(data, []byte("=")) {
 		return 0, ""
 	}
 	why := fmt.Sprintf(forIPsecConf, bytes.TrimSpace(conn))
-	if own := ownKeywords.Find(data); own != nil {
+	if own := ownKeywords().Find(data); own != nil {
 		return 80, why + fmt.Sprintf(alsoIPsecConf, bytes.TrimSpace(own))
 	}
 	return 60, why
@@ -80,10 +80,10 @@ func looksLikeIPsecConf(f *source.File) (int, string) {
 
 func looksLikeSecrets(f *source.File) (int, string) {
 	data := f.Head()
-	if m := secretsLine.FindSubmatch(data); m != nil && !connLine.Match(data) {
+	if m := secretsLine().FindSubmatch(data); m != nil && !connLine().Match(data) {
 		return 70, fmt.Sprintf("it has entries of the form \"who : %s value\"", m[1])
 	}
-	if strings.HasSuffix(f.Path, ".secrets") && onlyIncludes.Match(data) {
+	if strings.HasSuffix(f.Path, ".secrets") && onlyIncludes().Match(data) {
 		return 60, "its name ends in .secrets, and it has comments and includes only"
 	}
 	return 0, ""

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,6 +15,7 @@ import (
 
 	"toril/gateway"
 	"toril/ike"
+	"toril/internal/lazy"
 	"toril/read"
 	"toril/read/fill"
 	"toril/read/values"
@@ -40,15 +40,15 @@ var Swanctl = &read.Format{
 }
 
 var (
-	sectionOpens = regexp.MustCompile(`(?m)^[ \t]*(connections|secrets|pools|authorities)[ \t]*(:[^{}\n]*)?\{`)
-	swanctlKey   = regexp.MustCompile(`(?m)^[ \t]*(local_ts|remote_ts|esp_proposals|local_addrs|remote_addrs|start_action|proposals|children|rekey_time|life_time)[ \t]*[={]`)
-	includeOnly  = regexp.MustCompile(`(?m)^[ \t]*include[ \t]+\S+`)
+	sectionOpens = lazy.Regexp(`(?m)^[ \t]*(connections|secrets|pools|authorities)[ \t]*(:[^{}\n]*)?\{`)
+	swanctlKey   = lazy.Regexp(`(?m)^[ \t]*(local_ts|remote_ts|esp_proposals|local_addrs|remote_addrs|start_action|proposals|children|rekey_time|life_time)[ \t]*[={]`)
+	includeOnly  = lazy.Regexp(`(?m)^[ \t]*include[ \t]+\S+`)
 )
 
 func looksLikeSwanctl(f *source.File) (int, string) {
 	data := f.Head()
-	opens := sectionOpens.FindAll(data, -1)
-	keys := swanctlKey.FindAll(data, -1)
+	opens := sectionOpens().FindAll(data, -1)
+	keys := swanctlKey().FindAll(data, -1)
 	switch {
 	case len(opens) > 0 && len(keys) > 0:
 		return 95, fmt.Sprintf("it opens %d of the sections connections, secrets, pools and authorities and has keys such as %s", len(opens), bytes.TrimSpace(bytes.TrimRight(keys[0], " \t={")))
@@ -56,7 +56,7 @@ func looksLikeSwanctl(f *source.File) (int, string) {
 		return 60, fmt.Sprintf("it opens the section %s", bytes.Fields(opens[0])[0])
 	case len(keys) > 2:
 		return 50, fmt.Sprintf("it has keys such as %s", bytes.TrimSpace(bytes.TrimRight(keys[0], " \t={")))
-	case includeOnly.Match(data) && !bytes.ContainsAny(data, ";"):
+	case includeOnly().Match(data) && !bytes.ContainsAny(data, ";"):
 		return 25, "it includes other files"
 	}
 	return 0, ""

@@ -1,0 +1,57 @@
+package strength
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestBits(t *testing.T) {
+	names := []string{"lampwright", "buoyyard"}
+	for _, c := range []struct {
+		secret      string
+		least, most float64
+	}{
+		{"", 0, 0},
+		{"password", 0, 3},
+		{"sunshine1", 0, 12},
+		{"P@ssw0rd", 2, 8},
+		{"drowssap", 1, 5},
+		{"lampwright2019", 7, 10},
+		{"Lampwright", 1, 2},
+		{"qwertyuiop", 0, 10},
+		{"abcdefghijkl", 4, 7},
+		{"aaaaaaaaaaaaaaaaaaaaaaaa", 4, 10},
+		{"tunneltunneltunnel", 8, 16},
+		{"24121998", 10, 17},
+		{"correcthorsebatterystaple", 30, 62},
+		{"4f9a03c17be25d8860a1b3c4d5e6f708192a3b4c5d6e7f80", 150, 192},
+		{"kX9vQ2mLrT8wZp4NcB6yHs3JdF7gAe5U", 150, 191},
+		{"mF3vT9qLx2wR8sKzP5nB", 90, 120},
+	} {
+		got := Bits(c.secret, names)
+		assert.GreaterOrEqual(t, got, c.least, c.secret)
+		assert.LessOrEqual(t, got, c.most, c.secret)
+	}
+	assert.Less(t, Bits("Buoyyard", names), Bits("Buoyyard", nil), "a name that is known is worth less")
+	assert.Greater(t, len(common()), 50_000)
+}
+
+func TestLongSecretsCostLittle(t *testing.T) {
+	assert.Greater(t, Bits(strings.Repeat("aZ3$x", 40), nil), 10.0)
+}
+
+func FuzzBits(f *testing.F) {
+	for _, s := range []string{"password", "ǅ1234", "\xff\xfe", "11112222", "aA1!"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		if len(s) > 200 {
+			return
+		}
+		if bits := Bits(s, []string{"name"}); bits < 0 || bits != bits {
+			t.Errorf("%q: %v", s, bits)
+		}
+	})
+}
