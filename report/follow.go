@@ -271,7 +271,7 @@ func (f trail) aside(o walk.Outcome, stage string) {
 	case o.Fate == walk.Clear:
 		what += "leaves" + by(o.Out)
 	case o.Fate == walk.Delivered:
-		what += "let in"
+		what += "allowed"
 	default:
 		what += o.String()
 	}
