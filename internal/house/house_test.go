@@ -1,0 +1,68 @@
+// Package house holds the test that imports only point down.
+package house
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// floors are those of docs/architecture.md, the highest first. A package may import what is on a lower floor, and what is below its own
+// folder's name on the same.
+var floors = [][]string{{"cmd"}, {"internal/cli", "internal/gendocs"}, {"report"}, {"audit"}, {"mirror"}, {"follow"}, {"agree"}, {"baseline"}, {"estate"}, {"read", "demo"}, {"walk"}, {"gateway"}, {"ike", "packet", "source"},
+	{"internal/strictyaml", "internal/disk", "internal/strength", "internal/lazy"}}
+
+// outside are libraries that one room alone may use.
+var outside = map[string][]string{"github.com/spf13/cobra": {"internal/cli", "internal/gendocs"}, "github.com/jedib0t/go-pretty": {"internal/cli", "report"}}
+
+func floorOf(pkg string) int {
+	return slices.IndexFunc(floors, func(rooms []string) bool {
+		return slices.ContainsFunc(rooms, func(r string) bool { return pkg == r || strings.HasPrefix(pkg, r+"/") })
+	})
+}
+
+// sideways are the imports that do not point down and are meant: the helpers at the bottom clean what they say.
+var sideways = map[[2]string]bool{{"internal/strictyaml", "source"}: true, {"internal/disk", "source"}: true, {"source", "internal/lazy"}: true}
+
+func TestImportsPointDown(t *testing.T) {
+	seen := 0
+	err := filepath.WalkDir("../..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		pkg := filepath.ToSlash(strings.TrimPrefix(filepath.Dir(path), "../../"))
+		here := floorOf(pkg)
+		if here < 0 { // lab and the like stand beside the house
+			return nil
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		require.NoError(t, err)
+		for _, imp := range f.Imports {
+			name, _ := strconv.Unquote(imp.Path.Value)
+			for lib, rooms := range outside {
+				if strings.HasPrefix(name, lib) {
+					assert.True(t, slices.ContainsFunc(rooms, func(r string) bool { return strings.HasPrefix(pkg, r) }), "%s imports %s", path, name)
+				}
+			}
+			to, ours := strings.CutPrefix(name, "toril/")
+			there := floorOf(to)
+			if !ours || sideways[[2]string{pkg, to}] {
+				continue
+			}
+			seen++
+			room := func(p string) string { return strings.SplitN(p, "/", 2)[0] }
+			assert.True(t, there > here || there == here && room(pkg) == room(to) || there == here && here == len(floors)-2, "%s imports %s, which is above it or beside it", path, to)
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Greater(t, seen, 200)
+}
