@@ -15,10 +15,10 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"toril/agree"
 	"toril/baseline"
 	"toril/estate"
-	"toril/gateway"
+	"toril/model"
+	"toril/negotiate"
 	"toril/packet"
 	"toril/source"
 	"toril/walk"
@@ -66,7 +66,7 @@ type Check struct {
 	Doc      Doc
 
 	Estate     func(*Pass)
-	Gateway    func(*Pass, *gateway.Gateway)
+	Gateway    func(*Pass, *model.Gateway)
 	Tunnel     func(*Pass, *estate.Tunnel)
 	Connection func(*Pass, *Subject)
 	Child      func(*Pass, *Subject) // with Subject.Child set
@@ -126,8 +126,8 @@ type Pass struct {
 
 // shared is what the passes of one run work out once.
 type shared struct {
-	paths    sync.Map // *gateway.Gateway: func() *walk.Path
-	attempts sync.Map // *estate.Tunnel: func() []agree.Attempt
+	paths    sync.Map // *model.Gateway: func() *walk.Path
+	attempts sync.Map // *estate.Tunnel: func() []negotiate.Attempt
 }
 
 // once returns what a function makes for a key, made by whoever asks first.
@@ -140,7 +140,7 @@ func once[K comparable, V any](m *sync.Map, key K, make func() V) V {
 type Subject struct {
 	estate.End
 	Tunnel   *estate.Tunnel
-	Child    *gateway.Child // nil for a connection
+	Child    *model.Child // nil for a connection
 	Baseline *baseline.Baseline
 }
 
@@ -158,7 +158,7 @@ func (s *Subject) Shunted() bool {
 }
 
 // ByDefault returns words for the end of a message about a setting that nobody said; "" for one that was said.
-func ByDefault[T any](s gateway.Setting[T]) string {
+func ByDefault[T any](s model.Setting[T]) string {
 	if s.IsDefault() {
 		return " (not configured; daemon default)"
 	}
@@ -179,14 +179,14 @@ func (p *Pass) On(s *Subject, at source.Pos, fromDefault bool) Finding {
 }
 
 // Walk returns the way of packets through a gateway all of whose children have an SA.
-func (p *Pass) Walk(g *gateway.Gateway) *walk.Path {
+func (p *Pass) Walk(g *model.Gateway) *walk.Path {
 	return once(&p.shared.paths, g, func() *walk.Path { return walk.NewPath(g, p.Estate.Ends(g), walk.Options{}) })
 }
 
 // Attempts predicts what happens when either end sets a tunnel up; nil where only one end was given. It must not be
 // changed.
-func (p *Pass) Attempts(t *estate.Tunnel) []agree.Attempt {
-	return once(&p.shared.attempts, t, func() []agree.Attempt { return agree.Tunnel(t) })
+func (p *Pass) Attempts(t *estate.Tunnel) []negotiate.Attempt {
+	return once(&p.shared.attempts, t, func() []negotiate.Attempt { return negotiate.Tunnel(t) })
 }
 
 // PolicyOf returns the policy of the subject's child on a path; nil where the daemon installs none.
@@ -335,7 +335,7 @@ func (p *Pass) BaselineFor(t *estate.Tunnel, end estate.End) *baseline.Baseline 
 
 // Baselines returns the baselines that hold for something of a gateway's that several connections use: one a tunnel that these
 // are an end of, each once; the gateway's own where there is none.
-func (p *Pass) Baselines(g *gateway.Gateway, uses []*gateway.Connection) []*baseline.Baseline {
+func (p *Pass) Baselines(g *model.Gateway, uses []*model.Connection) []*baseline.Baseline {
 	var out []*baseline.Baseline
 	for _, t := range p.Estate.TunnelsOf(g) {
 		for _, end := range t.Ends {

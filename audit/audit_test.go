@@ -14,8 +14,8 @@ import (
 	"toril/audit"
 	"toril/baseline"
 	"toril/estate"
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/packet"
 	"toril/read/formats"
 )
@@ -63,7 +63,7 @@ func TestEveryQuestionIsAskedOfEverything(t *testing.T) {
 	count := func(what string) { asked[what]++ }
 	c := &audit.Check{Name: "test/all", Severity: audit.Low,
 		Estate:     func(*audit.Pass) { count("estate") },
-		Gateway:    func(_ *audit.Pass, g *gateway.Gateway) { count("gateway " + g.Name) },
+		Gateway:    func(_ *audit.Pass, g *model.Gateway) { count("gateway " + g.Name) },
 		Tunnel:     func(_ *audit.Pass, tu *estate.Tunnel) { count("tunnel " + tu.Name) },
 		Connection: func(_ *audit.Pass, s *audit.Subject) { count("connection " + s.End.Name()) },
 		Child:      func(_ *audit.Pass, s *audit.Subject) { count("child " + s.End.Name() + "/" + s.Child.Name) },
@@ -94,7 +94,7 @@ func TestWhatAFindingGets(t *testing.T) {
 }
 
 func TestWhatIsUncertainIsInfoAndSaysSo(t *testing.T) {
-	c := &audit.Check{Name: "test/unsure", Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	c := &audit.Check{Name: "test/unsure", Gateway: func(p *audit.Pass, g *model.Gateway) {
 		f := audit.Finding{Severity: audit.Critical, Gateway: g.Name, Message: "it may be so", At: audit.Evidence{Pos: g.Connections[0].At}}
 		f.Undecided([]string{"a limit of rate", "a time of day"})
 		p.Report(f)
@@ -125,8 +125,8 @@ func TestTheSameLineIsOneFinding(t *testing.T) {
 }
 
 func TestAQuestionThatIsTooComplexIsLeftOpen(t *testing.T) {
-	too := &audit.Check{Name: "test/complex", Gateway: func(*audit.Pass, *gateway.Gateway) { panic(packet.TooComplex()) }}
-	fine := &audit.Check{Name: "test/fine", Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	too := &audit.Check{Name: "test/complex", Gateway: func(*audit.Pass, *model.Gateway) { panic(packet.TooComplex()) }}
+	fine := &audit.Check{Name: "test/fine", Gateway: func(p *audit.Pass, g *model.Gateway) {
 		p.Report(audit.Finding{Gateway: g.Name, Severity: audit.Low, Message: "heard of " + g.Name})
 	}}
 	found := run(t, pairOf(t), too, fine)
@@ -148,7 +148,7 @@ func TestOtherPanicsAreMistakesOfOurs(t *testing.T) {
 
 func TestOrderDoesNotDependOnTheChecks(t *testing.T) {
 	say := func(name string, s audit.Severity) *audit.Check {
-		return &audit.Check{Name: name, Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+		return &audit.Check{Name: name, Gateway: func(p *audit.Pass, g *model.Gateway) {
 			p.Report(audit.Finding{Gateway: g.Name, Severity: s, Message: name, At: audit.Evidence{Pos: g.Connections[0].At}})
 		}}
 	}

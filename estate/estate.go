@@ -18,8 +18,8 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"toril/gateway"
 	"toril/internal/disk"
+	"toril/model"
 	"toril/packet"
 	"toril/read"
 	"toril/source"
@@ -30,16 +30,16 @@ const MaxFile = 64 << 20
 
 // Estate is all that was read in one run.
 type Estate struct {
-	Gateways []*gateway.Gateway // by name
-	Tunnels  []*Tunnel          // by name
-	Problems []*source.Error    // of every file, in their order
-	Intents  []*Intent          // what tunnels are for, as far as a toril.yaml says
-	Read     int                // files that were read
-	LeftOut  []gateway.LeftOut  // files that were not read, by path
-	files    map[string]*gateway.File
+	Gateways []*model.Gateway // by name
+	Tunnels  []*Tunnel        // by name
+	Problems []*source.Error  // of every file, in their order
+	Intents  []*Intent        // what tunnels are for, as far as a toril.yaml says
+	Read     int              // files that were read
+	LeftOut  []model.LeftOut  // files that were not read, by path
+	files    map[string]*model.File
 
 	once      sync.Once
-	byGateway map[*gateway.Gateway][]*Tunnel
+	byGateway map[*model.Gateway][]*Tunnel
 }
 
 // Options say how an estate is read.
@@ -55,7 +55,7 @@ type Options struct {
 }
 
 // File returns a file by its shown path; nil where there is none.
-func (e *Estate) File(path string) *gateway.File { return e.files[path] }
+func (e *Estate) File(path string) *model.File { return e.files[path] }
 
 // Quote returns the line at a position, fit to be shown; "" where there is none.
 func (e *Estate) Quote(p source.Pos) string {
@@ -66,9 +66,9 @@ func (e *Estate) Quote(p source.Pos) string {
 }
 
 // TunnelsOf returns the tunnels of which a gateway is an end, or the far gateway that has no counterpart.
-func (e *Estate) TunnelsOf(g *gateway.Gateway) []*Tunnel {
+func (e *Estate) TunnelsOf(g *model.Gateway) []*Tunnel {
 	e.once.Do(func() {
-		e.byGateway = map[*gateway.Gateway][]*Tunnel{}
+		e.byGateway = map[*model.Gateway][]*Tunnel{}
 		for _, t := range e.Tunnels {
 			for i, end := range t.Ends {
 				if i == 0 || end.Gateway != t.Ends[0].Gateway {
@@ -84,7 +84,7 @@ func (e *Estate) TunnelsOf(g *gateway.Gateway) []*Tunnel {
 }
 
 // Gateway returns a gateway by name; nil where there is none.
-func (e *Estate) Gateway(name string) *gateway.Gateway {
+func (e *Estate) Gateway(name string) *model.Gateway {
 	for _, g := range e.Gateways {
 		if g.Name == name {
 			return g
@@ -103,7 +103,7 @@ type plan struct {
 	config *Config // of the estate
 	as     string  // the format of all its files, where that is given
 
-	leftOut []gateway.LeftOut
+	leftOut []model.LeftOut
 }
 
 // Load reads every gateway below the paths. A path is a folder with one folder a gateway, the folder of one gateway, an
@@ -152,7 +152,7 @@ type loader struct {
 	problems []*source.Error
 	files    []*source.File // read besides those of gateways
 	intents  []*Intent
-	leftOut  []gateway.LeftOut
+	leftOut  []model.LeftOut
 	budget   int64 // bytes that archives may still unpack to
 }
 
@@ -317,7 +317,7 @@ func (l *loader) folder(fsys fs.FS, prefix, name string) {
 	hidden := func() { // of a folder of gateways; a gateway walks its own
 		for _, e := range entries {
 			if strings.HasPrefix(e.Name(), ".") {
-				l.leftOut = append(l.leftOut, gateway.LeftOut{Path: prefix + e.Name(), Why: dotted})
+				l.leftOut = append(l.leftOut, model.LeftOut{Path: prefix + e.Name(), Why: dotted})
 			}
 		}
 	}
@@ -360,7 +360,7 @@ func (l *loader) walk(p *plan, fsys fs.FS, below string, depth int) {
 				return fs.SkipDir
 			}
 		case name != "." && strings.HasPrefix(d.Name(), "."):
-			p.leftOut = append(p.leftOut, gateway.LeftOut{Path: p.shown + below + name, Why: dotted})
+			p.leftOut = append(p.leftOut, model.LeftOut{Path: p.shown + below + name, Why: dotted})
 			if d.IsDir() {
 				return fs.SkipDir
 			}
@@ -444,7 +444,7 @@ func (l *loader) named() []*plan {
 func (l *loader) run(ctx context.Context) (*Estate, error) {
 	plans := l.named()
 	manners := read.Manners(l.opts.Formats, l.opts.ShowUnread)
-	gateways := make([]*gateway.Gateway, len(plans))
+	gateways := make([]*model.Gateway, len(plans))
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for i, p := range plans {
@@ -456,9 +456,9 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
-	e := &Estate{LeftOut: l.leftOut, Problems: l.problems, Intents: l.intents, files: map[string]*gateway.File{}}
+	e := &Estate{LeftOut: l.leftOut, Problems: l.problems, Intents: l.intents, files: map[string]*model.File{}}
 	for _, f := range l.files {
-		e.files[f.Path] = &gateway.File{File: f}
+		e.files[f.Path] = &model.File{File: f}
 	}
 	for _, g := range gateways {
 		e.Problems = append(e.Problems, g.Problems...)
@@ -475,7 +475,7 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 			e.Gateways = append(e.Gateways, g)
 		}
 	}
-	slices.SortStableFunc(e.LeftOut, func(a, b gateway.LeftOut) int { return strings.Compare(a.Path, b.Path) })
+	slices.SortStableFunc(e.LeftOut, func(a, b model.LeftOut) int { return strings.Compare(a.Path, b.Path) })
 	slices.SortStableFunc(e.Problems, func(a, b *source.Error) int { return a.Pos.Compare(b.Pos) })
 	e.Tunnels = pair(e)
 	e.declare()
@@ -483,8 +483,8 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 }
 
 // readGateway recognises the files of a gateway and has them read, formats in their order.
-func readGateway(ctx context.Context, p *plan, formats []*read.Format, manners map[*read.Format]*source.Manner) *gateway.Gateway {
-	g := &gateway.Gateway{Name: source.Clean(p.name)}
+func readGateway(ctx context.Context, p *plan, formats []*read.Format, manners map[*read.Format]*source.Manner) *model.Gateway {
+	g := &model.Gateway{Name: source.Clean(p.name)}
 	folder := &read.Folder{FS: p.fsys, Prefix: p.shown, MaxBytes: MaxFile, Formats: formats, Manners: manners, Taken: map[string]bool{}}
 	g.LeftOut = p.leftOut
 	var all []found
@@ -498,9 +498,9 @@ func readGateway(ctx context.Context, p *plan, formats []*read.Format, manners m
 		v, skip := p.recognise(formats, name, f.File)
 		switch {
 		case skip:
-			g.LeftOut = append(g.LeftOut, gateway.LeftOut{Path: f.Path, Why: ConfigName + " says so"})
+			g.LeftOut = append(g.LeftOut, model.LeftOut{Path: f.Path, Why: ConfigName + " says so"})
 		case len(f.Bytes()) == 0:
-			g.LeftOut = append(g.LeftOut, gateway.LeftOut{Path: f.Path, Why: "it is empty"})
+			g.LeftOut = append(g.LeftOut, model.LeftOut{Path: f.Path, Why: "it is empty"})
 		default:
 			all = append(all, found{name, f, v})
 		}
@@ -541,7 +541,7 @@ func readGateway(ctx context.Context, p *plan, formats []*read.Format, manners m
 // found is a file of a gateway, and what it was taken for.
 type found struct {
 	name    string
-	file    *gateway.File
+	file    *model.File
 	verdict read.Verdict
 }
 
@@ -564,8 +564,8 @@ func between(ctx context.Context, folder *read.Folder, f found, all []found) rea
 		})
 	}
 	left := func(format *read.Format) int {
-		g := &gateway.Gateway{Name: "trial"}
-		file := &gateway.File{File: source.NewFile(f.file.Path, f.file.Bytes()), Format: format.Name}
+		g := &model.Gateway{Name: "trial"}
+		file := &model.File{File: source.NewFile(f.file.Path, f.file.Bytes()), Format: format.Name}
 		g.Files = append(g.Files, file)
 		trial := &read.Folder{FS: folder.FS, Prefix: folder.Prefix, MaxBytes: folder.MaxBytes, Formats: folder.Formats, Taken: map[string]bool{}}
 		readFile(format, read.NewInput(ctx, g, file, trial))
@@ -650,7 +650,7 @@ func asProblem(err error, file string) *source.Error {
 }
 
 // finish gives every rule its chain and place, and marks as unsure what an unread statement may have changed.
-func finish(g *gateway.Gateway) {
+func finish(g *model.Gateway) {
 	for _, c := range g.Chains {
 		for i, r := range c.Rules {
 			r.Of, r.Index = c, i
@@ -658,7 +658,7 @@ func finish(g *gateway.Gateway) {
 	}
 	whole := false
 	for _, f := range g.Files {
-		slices.SortStableFunc(f.Unread, func(a, b gateway.Unread) int { return a.At.Compare(b.At) })
+		slices.SortStableFunc(f.Unread, func(a, b model.Unread) int { return a.At.Compare(b.At) })
 		for _, u := range f.Unread {
 			whole = whole || u.Scope == ""
 		}

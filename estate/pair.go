@@ -9,15 +9,15 @@ import (
 	"strings"
 	"sync"
 
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/walk"
 )
 
 // End is one end of a tunnel: a connection of a gateway.
 type End struct {
-	Gateway    *gateway.Gateway
-	Connection *gateway.Connection
+	Gateway    *model.Gateway
+	Connection *model.Connection
 }
 
 // Name returns "gateway/connection".
@@ -30,9 +30,9 @@ type Tunnel struct {
 	Reason string   // why these two belong together
 	Doubts []string // far ends that fit just as well
 	// Toward is the far gateway of a tunnel with one end, where that was given and has no connection for this one.
-	Toward *gateway.Gateway
+	Toward *model.Gateway
 	// Unloaded is a connection of that gateway's that would be the far end, and that its daemon never loads.
-	Unloaded *gateway.Connection
+	Unloaded *model.Connection
 	Intent   *Intent // what it is for, where that is declared
 
 	once     sync.Once
@@ -119,7 +119,7 @@ func (t *Tunnel) Peer(e End) netip.Addr {
 
 // ChildPair is a child of one end and the child of the other that protects the same packets in reverse; one of them is
 // nil where there is no such child.
-type ChildPair struct{ A, B *gateway.Child }
+type ChildPair struct{ A, B *model.Child }
 
 // Children pairs the children of both ends: each with the one whose selectors mirror its own best.
 func (t *Tunnel) Children() []ChildPair {
@@ -130,11 +130,11 @@ func (t *Tunnel) Children() []ChildPair {
 // pairChildren joins the children that mean each other most closely first. Those that let pass or drop are no party to the peer.
 func (t *Tunnel) pairChildren() []ChildPair {
 	as := negotiated(t.Ends[0].Connection.Children)
-	var bs []*gateway.Child
+	var bs []*model.Child
 	if len(t.Ends) > 1 {
 		bs = negotiated(t.Ends[1].Connection.Children)
 	}
-	ofA, ofB := make([]*gateway.Child, len(as)), map[*gateway.Child]bool{}
+	ofA, ofB := make([]*model.Child, len(as)), map[*model.Child]bool{}
 	for score := 3; score >= 0; score-- {
 		if score == 0 && len(as)+len(bs) > 2 {
 			break // nothing in common, and not the only ones
@@ -160,14 +160,14 @@ func (t *Tunnel) pairChildren() []ChildPair {
 }
 
 // negotiated are the children that are agreed on with the peer.
-func negotiated(ks []*gateway.Child) []*gateway.Child {
-	return slices.DeleteFunc(slices.Clone(ks), func(k *gateway.Child) bool { return k.Shunts() })
+func negotiated(ks []*model.Child) []*model.Child {
+	return slices.DeleteFunc(slices.Clone(ks), func(k *model.Child) bool { return k.Shunts() })
 }
 
 // Counterparts are the children of the far end that are paired with a child; of one that answers for several of the far end's
 // it may be more than one.
-func (t *Tunnel) Counterparts(k *gateway.Child) []*gateway.Child {
-	var out []*gateway.Child
+func (t *Tunnel) Counterparts(k *model.Child) []*model.Child {
+	var out []*model.Child
 	for _, pair := range t.Children() {
 		switch {
 		case pair.A == k && pair.B != nil:
@@ -181,7 +181,7 @@ func (t *Tunnel) Counterparts(k *gateway.Child) []*gateway.Child {
 
 // mirrored scores how well two children mean each other: 3 exactly mirrored, 2 with something in common both ways, 1
 // one way, 0 nothing.
-func (t *Tunnel) mirrored(a, b *gateway.Child) int {
+func (t *Tunnel) mirrored(a, b *model.Child) int {
 	ownA, peerA := t.Own(t.Ends[0]), t.Peer(t.Ends[0])
 	al, ar := a.Local.Value.At(ownA), a.Remote.Value.At(peerA)
 	bl, br := b.Local.Value.At(t.Own(t.Ends[1])), b.Remote.Value.At(t.Peer(t.Ends[1]))
@@ -202,22 +202,22 @@ func (t *Tunnel) mirrored(a, b *gateway.Child) int {
 // selectors, so the work grows with the number of connections and not with its square.
 type pairing struct {
 	ends     []End
-	owners   map[netip.Addr][]*gateway.Gateway   // who speaks from an address
-	byPeer   map[peerKey][]int                   // connections of a gateway by the peer address that they name
-	byID     map[idKey][]int                     // and by the identity that they expect
-	open     map[*gateway.Gateway][]int          // those that accept any address and any identity
-	byDomain map[domainKey][]int                 // by the selectors of their first child, as the far end would write them
-	byIDs    map[[2]ike.Identity][]int           // by the identity that they show and the one that they expect
-	showing  map[ike.Identity][]*gateway.Gateway // gateways by the identities that they show
+	owners   map[netip.Addr][]*model.Gateway   // who speaks from an address
+	byPeer   map[peerKey][]int                 // connections of a gateway by the peer address that they name
+	byID     map[idKey][]int                   // and by the identity that they expect
+	open     map[*model.Gateway][]int          // those that accept any address and any identity
+	byDomain map[domainKey][]int               // by the selectors of their first child, as the far end would write them
+	byIDs    map[[2]ike.Identity][]int         // by the identity that they show and the one that they expect
+	showing  map[ike.Identity][]*model.Gateway // gateways by the identities that they show
 }
 
 type peerKey struct {
-	g *gateway.Gateway
+	g *model.Gateway
 	a netip.Addr
 }
 
 type idKey struct {
-	g  *gateway.Gateway
+	g  *model.Gateway
 	id ike.Identity
 }
 
@@ -231,21 +231,21 @@ type edge struct {
 }
 
 func pair(e *Estate) []*Tunnel {
-	p := &pairing{owners: map[netip.Addr][]*gateway.Gateway{}, byPeer: map[peerKey][]int{}, byID: map[idKey][]int{}, open: map[*gateway.Gateway][]int{},
-		byDomain: map[domainKey][]int{}, byIDs: map[[2]ike.Identity][]int{}, showing: map[ike.Identity][]*gateway.Gateway{}}
+	p := &pairing{owners: map[netip.Addr][]*model.Gateway{}, byPeer: map[peerKey][]int{}, byID: map[idKey][]int{}, open: map[*model.Gateway][]int{},
+		byDomain: map[domainKey][]int{}, byIDs: map[[2]ike.Identity][]int{}, showing: map[ike.Identity][]*model.Gateway{}}
 	for _, g := range e.Gateways {
 		p.index(g)
 	}
 	return p.tunnels(p.edges())
 }
 
-func (p *pairing) own(g *gateway.Gateway, a netip.Addr) {
+func (p *pairing) own(g *model.Gateway, a netip.Addr) {
 	if !a.IsLoopback() && !slices.Contains(p.owners[a], g) {
 		p.owners[a] = append(p.owners[a], g)
 	}
 }
 
-func (p *pairing) index(g *gateway.Gateway) {
+func (p *pairing) index(g *model.Gateway) {
 	for _, i := range g.Interfaces {
 		for _, a := range i.Addresses {
 			p.own(g, a.Addr())
@@ -286,7 +286,7 @@ func (p *pairing) index(g *gateway.Gateway) {
 const maxAlike = 16
 
 // expected is the identity that a connection expects of its peer, the zero Identity where it does not mind.
-func expected(c *gateway.Connection) ike.Identity {
+func expected(c *model.Connection) ike.Identity {
 	if id := c.Remote.ID.Value; id.Definite() {
 		return id
 	}
@@ -294,7 +294,7 @@ func expected(c *gateway.Connection) ike.Identity {
 }
 
 // shunt reports whether a connection only holds policies that let packets pass or drop them: it has no peer.
-func shunt(c *gateway.Connection) bool {
+func shunt(c *model.Connection) bool {
 	for _, k := range c.Children {
 		if !k.Shunts() {
 			return false
@@ -351,7 +351,7 @@ func (p *pairing) edges() []edge {
 	return out
 }
 
-func addressesOf(g *gateway.Gateway) []netip.Addr {
+func addressesOf(g *model.Gateway) []netip.Addr {
 	var out []netip.Addr
 	for _, i := range g.Interfaces {
 		for _, a := range i.Addresses {
@@ -496,7 +496,7 @@ func (p *pairing) alone(n int) *Tunnel {
 	e := p.ends[n]
 	t := &Tunnel{Ends: []End{e}, Reason: "no peer for it among the files given"}
 	c := e.Connection
-	var far []*gateway.Gateway
+	var far []*model.Gateway
 	for _, a := range c.RemoteAddrs.Value.Fixed() {
 		for _, g := range p.owners[a] {
 			if g != e.Gateway && !slices.Contains(far, g) {
@@ -505,7 +505,7 @@ func (p *pairing) alone(n int) *Tunnel {
 		}
 	}
 	if id := c.Remote.ID.Value; len(far) == 0 && id.Definite() && len(c.RemoteAddrs.Value.Fixed()) == 0 {
-		far = append(far, slices.DeleteFunc(slices.Clone(p.showing[id]), func(g *gateway.Gateway) bool { return g == e.Gateway })...)
+		far = append(far, slices.DeleteFunc(slices.Clone(p.showing[id]), func(g *model.Gateway) bool { return g == e.Gateway })...)
 	}
 	if len(far) != 1 {
 		return t
@@ -523,8 +523,8 @@ func (p *pairing) alone(n int) *Tunnel {
 
 // Ends returns, for a gateway, the function that walk.NewPath wants: the addresses of every tunnel that a connection is
 // an end of. A connection of no tunnel, which only lets packets pass or drops them, has one pair of unknown addresses.
-func (e *Estate) Ends(g *gateway.Gateway) func(*gateway.Connection) []walk.Ends {
-	of := map[*gateway.Connection][]walk.Ends{}
+func (e *Estate) Ends(g *model.Gateway) func(*model.Connection) []walk.Ends {
+	of := map[*model.Connection][]walk.Ends{}
 	for _, t := range e.TunnelsOf(g) {
 		for _, end := range t.Ends {
 			if end.Gateway == g {
@@ -532,7 +532,7 @@ func (e *Estate) Ends(g *gateway.Gateway) func(*gateway.Connection) []walk.Ends 
 			}
 		}
 	}
-	return func(c *gateway.Connection) []walk.Ends {
+	return func(c *model.Connection) []walk.Ends {
 		if len(of[c]) == 0 {
 			return []walk.Ends{{}}
 		}

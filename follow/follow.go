@@ -7,9 +7,9 @@ import (
 	"net/netip"
 	"slices"
 
-	"toril/agree"
 	"toril/estate"
-	"toril/gateway"
+	"toril/model"
+	"toril/negotiate"
 	"toril/packet"
 	"toril/walk"
 )
@@ -19,15 +19,15 @@ const maxTunnels = 8
 
 // Question is what is asked.
 type Question struct {
-	Gateway *gateway.Gateway // that the packets come to
-	Packets packet.Set       // addresses, protocol and ports
-	In      string           // the interface that they come in by; "" where they are expected from
-	Down    bool             // no child of any gateway has an SA
+	Gateway *model.Gateway // that the packets come to
+	Packets packet.Set     // addresses, protocol and ports
+	In      string         // the interface that they come in by; "" where they are expected from
+	Down    bool           // no child of any gateway has an SA
 }
 
 // Trip is one gateway's part of the way.
 type Trip struct {
-	Gateway *gateway.Gateway
+	Gateway *model.Gateway
 	In      string         // the interface that the packets come in by; "" for any
 	Own     bool           // they are the gateway's own
 	Out     *walk.Policy   // the tunnel that they come out of; nil for none
@@ -57,7 +57,7 @@ type Crossing struct {
 
 // Leg is one gateway's part of the way back.
 type Leg struct {
-	Gateway *gateway.Gateway
+	Gateway *model.Gateway
 	Parts   []walk.Outcome
 }
 
@@ -65,13 +65,13 @@ type Leg struct {
 type guide struct {
 	estate *estate.Estate
 	down   bool
-	paths  map[*gateway.Gateway]*walk.Path
-	agreed map[*estate.Tunnel][]agree.Attempt
+	paths  map[*model.Gateway]*walk.Path
+	agreed map[*estate.Tunnel][]negotiate.Attempt
 }
 
 // passage is one gateway that an example went through.
 type passage struct {
-	gateway     *gateway.Gateway
+	gateway     *model.Gateway
 	first, last packet.Packet
 	in          string
 	from        *walk.Policy // the tunnel that it came out of here
@@ -79,16 +79,16 @@ type passage struct {
 
 // Ask follows the packets of a question. The error is that their sets become too complex.
 func Ask(e *estate.Estate, q Question) (trips []*Trip, err error) {
-	g := &guide{estate: e, down: q.Down, paths: map[*gateway.Gateway]*walk.Path{}, agreed: map[*estate.Tunnel][]agree.Attempt{}}
+	g := &guide{estate: e, down: q.Down, paths: map[*model.Gateway]*walk.Path{}, agreed: map[*estate.Tunnel][]negotiate.Attempt{}}
 	err = packet.Guard(func() { trips = g.begin(q) })
 	return trips, err
 }
 
-func (g *guide) path(of *gateway.Gateway) *walk.Path {
+func (g *guide) path(of *model.Gateway) *walk.Path {
 	if g.paths[of] == nil {
 		opts := walk.Options{}
 		if g.down {
-			opts.Down = func(*gateway.Child) bool { return true }
+			opts.Down = func(*model.Child) bool { return true }
 		}
 		g.paths[of] = walk.NewPath(of, g.estate.Ends(of), opts)
 	}
@@ -210,7 +210,7 @@ func (g *guide) last(t *Trip, p *Part) packet.Packet {
 }
 
 // tunnelOf returns the tunnel that a policy belongs to, and its end.
-func (g *guide) tunnelOf(at *gateway.Gateway, pol *walk.Policy) (*estate.Tunnel, estate.End) {
+func (g *guide) tunnelOf(at *model.Gateway, pol *walk.Policy) (*estate.Tunnel, estate.End) {
 	for _, t := range g.estate.Tunnels {
 		for _, end := range t.Ends {
 			if end.Gateway == at && end.Connection == pol.Connection && t.Own(end) == pol.Own && t.Peer(end) == pol.Peer {
@@ -233,7 +233,7 @@ func (g *guide) policies(t *estate.Tunnel, end estate.End) []*walk.Policy {
 }
 
 // cross follows encrypted packets to the far gateway.
-func (g *guide) cross(from *gateway.Gateway, p *Part, way []passage) *Crossing {
+func (g *guide) cross(from *model.Gateway, p *Part, way []passage) *Crossing {
 	c := &Crossing{}
 	t, end := g.tunnelOf(from, p.Policy)
 	c.Tunnel = t
@@ -293,8 +293,8 @@ func (g *guide) cross(from *gateway.Gateway, p *Part, way []passage) *Crossing {
 }
 
 // farPolicy is the policy of the far end whose child belongs to the one that encrypted.
-func (g *guide) farPolicy(t *estate.Tunnel, far estate.End, child *gateway.Child, plain packet.Set) *walk.Policy {
-	twin := map[*gateway.Child]bool{}
+func (g *guide) farPolicy(t *estate.Tunnel, far estate.End, child *model.Child, plain packet.Set) *walk.Policy {
+	twin := map[*model.Child]bool{}
 	for _, pair := range t.Children() {
 		switch child {
 		case pair.A:
@@ -319,9 +319,9 @@ func (g *guide) farPolicy(t *estate.Tunnel, far estate.End, child *gateway.Child
 }
 
 // agreement says where both ends would not agree on a child.
-func (g *guide) agreement(t *estate.Tunnel, child *gateway.Child) []string {
+func (g *guide) agreement(t *estate.Tunnel, child *model.Child) []string {
 	if g.agreed[t] == nil {
-		g.agreed[t] = agree.Tunnel(t)
+		g.agreed[t] = negotiate.Tunnel(t)
 	}
 	var out []string
 	for _, a := range g.agreed[t] {
@@ -420,7 +420,7 @@ func homeward(got walk.Outcome, at passage) string {
 }
 
 // nearPolicy is the policy, at the gateway that encrypted, of the tunnel whose far policy is given.
-func (g *guide) nearPolicy(at *gateway.Gateway, far *walk.Policy) *walk.Policy {
+func (g *guide) nearPolicy(at *model.Gateway, far *walk.Policy) *walk.Policy {
 	for _, t := range g.estate.Tunnels {
 		for _, end := range t.Ends {
 			other, ok := t.Far(end)

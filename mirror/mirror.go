@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"toril/estate"
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/read/strongswan"
 )
 
@@ -245,7 +245,7 @@ func (w *writer) set(key, value string) {
 	}
 }
 
-func (w *writer) child(k *gateway.Child) error {
+func (w *writer) child(k *model.Child) error {
 	w.open(section(k.Name))
 	proposals, err := written(k.Proposals.Value)
 	if err != nil {

@@ -9,12 +9,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"toril/agree"
 	"toril/demo"
 	"toril/estate"
-	"toril/gateway"
 	"toril/ike"
 	"toril/mirror"
+	"toril/model"
+	"toril/negotiate"
 	"toril/read/formats"
 )
 
@@ -33,11 +33,11 @@ func agrees(t *testing.T, end estate.End, text string) {
 	}
 	far := e.Gateways[0]
 	tunnel := &estate.Tunnel{Ends: []estate.End{end, {Gateway: far, Connection: far.Connections[0]}}}
-	for _, a := range agree.Tunnel(tunnel) {
-		assert.Equal(t, agree.Agrees, a.Outcome, "%s begins: %v\n%s", a.Initiator.Name(), a.Failure, text)
+	for _, a := range negotiate.Tunnel(tunnel) {
+		assert.Equal(t, negotiate.Agrees, a.Outcome, "%s begins: %v\n%s", a.Initiator.Name(), a.Failure, text)
 		for _, c := range a.Children {
-			if c.Rekey.Outcome != agree.Never {
-				assert.Equal(t, agree.Agrees, c.Rekey.Outcome, text)
+			if c.Rekey.Outcome != negotiate.Never {
+				assert.Equal(t, negotiate.Agrees, c.Rekey.Outcome, text)
 			}
 		}
 	}
@@ -86,11 +86,11 @@ func TestWhatIsOpenIsSaid(t *testing.T) {
 }
 
 func TestNamesCannotBreakOut(t *testing.T) {
-	c := &gateway.Connection{Name: "x", RemoteAddrs: gateway.Setting[gateway.Addresses]{Value: gateway.Addresses{{Name: "evil\n}\nsecrets {"}}}, Proposals: gateway.Setting[[]ike.Proposal]{Value: nil}}
+	c := &model.Connection{Name: "x", RemoteAddrs: model.Setting[model.Addresses]{Value: model.Addresses{{Name: "evil\n}\nsecrets {"}}}, Proposals: model.Setting[[]ike.Proposal]{Value: nil}}
 	c.Local.ID.Value = ike.Identity{Kind: ike.IDFQDN, Value: "a\"\n} b {"}
-	g := &gateway.Gateway{Name: "g } {\n#"}
+	g := &model.Gateway{Name: "g } {\n#"}
 	tu := &estate.Tunnel{Ends: []estate.End{{Gateway: g, Connection: c}}}
-	c.LocalAddrs.Value = gateway.Addresses{{Name: "x"}}
+	c.LocalAddrs.Value = model.Addresses{{Name: "x"}}
 	text, err := mirror.Swanctl(tu, tu.Ends[0])
 	if err == nil {
 		assert.Equal(t, strings.Count(text, "{\n"), strings.Count(text, "}\n"), text)

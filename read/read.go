@@ -14,8 +14,8 @@ import (
 	"strings"
 	"unicode"
 
-	"toril/gateway"
 	"toril/internal/disk"
+	"toril/model"
 	"toril/packet"
 	"toril/read/values"
 	"toril/source"
@@ -104,8 +104,8 @@ func (in *Input) Here(dec *json.Decoder) int {
 // Input is one file on its way into a gateway.
 type Input struct {
 	Context context.Context
-	Gateway *gateway.Gateway
-	File    *gateway.File
+	Gateway *model.Gateway
+	File    *model.File
 	Folder  *Folder
 	depth   int
 	parts   []source.Pos // of the statements, where they are not lines
@@ -122,7 +122,7 @@ type Folder struct {
 }
 
 // NewInput makes the Input of a file that was found in a folder.
-func NewInput(ctx context.Context, g *gateway.Gateway, f *gateway.File, folder *Folder) *Input {
+func NewInput(ctx context.Context, g *model.Gateway, f *model.File, folder *Folder) *Input {
 	return &Input{Context: ctx, Gateway: g, File: f, Folder: folder}
 }
 
@@ -165,7 +165,7 @@ func (in *Input) Count() { in.File.Statements++ }
 // Unread keeps a statement that was not understood; scope is what it may change ("" for the whole gateway).
 func (in *Input) Unread(line int, scope, format string, args ...any) {
 	in.File.Veil(in.At(line))
-	in.File.Unread = append(in.File.Unread, gateway.Unread{At: in.At(line), Scope: scope, Why: in.File.Veiled(in.At(line), fmt.Sprintf(format, args...))})
+	in.File.Unread = append(in.File.Unread, model.Unread{At: in.At(line), Scope: scope, Why: in.File.Veiled(in.At(line), fmt.Sprintf(format, args...))})
 }
 
 // Problemf says that something at a line is wrong.
@@ -190,7 +190,7 @@ func (in *Input) RefusePart(what string, line int, format string, args ...any) {
 	in.File.Veil(in.At(line))
 	e := source.Errorf(in.At(line), "%s", in.File.Veiled(in.At(line), fmt.Sprintf(format, args...)))
 	in.Gateway.Problems = append(in.Gateway.Problems, e)
-	in.Gateway.Refused = append(in.Gateway.Refused, gateway.Refusal{Error: e, Format: in.File.Format, What: what})
+	in.Gateway.Refused = append(in.Gateway.Refused, model.Refusal{Error: e, Format: in.File.Format, What: what})
 }
 
 // Include opens the files that a pattern in an include statement means, each as an Input of its own for the same
@@ -211,7 +211,7 @@ func (in *Input) Include(line int, pattern string) []*Input {
 			in.Problemf(line, "%s includes itself", source.Clean(name))
 			continue
 		}
-		if !in.Folder.Taken[name] && slices.ContainsFunc(in.Gateway.Files, func(f *gateway.File) bool { return f.Path == in.Folder.Prefix+name }) {
+		if !in.Folder.Taken[name] && slices.ContainsFunc(in.Gateway.Files, func(f *model.File) bool { return f.Path == in.Folder.Prefix+name }) {
 			continue // it was read before, by itself
 		}
 		f, err := in.Folder.Open(name)
@@ -234,7 +234,7 @@ func (in *Input) Include(line int, pattern string) []*Input {
 		out = append(out, &Input{Context: in.Context, Gateway: in.Gateway, File: f, Folder: in.Folder, depth: in.depth + 1})
 	}
 	if len(names) == 0 && !wild {
-		in.Gateway.Definitions = append(in.Gateway.Definitions, &gateway.Definition{Kind: "included file", Name: pattern, Used: []source.Pos{in.At(line)}, Missing: true})
+		in.Gateway.Definitions = append(in.Gateway.Definitions, &model.Definition{Kind: "included file", Name: pattern, Used: []source.Pos{in.At(line)}, Missing: true})
 		in.Unread(line, "", "the included file %s was not given", source.Clean(pattern))
 	}
 	return out
@@ -261,7 +261,7 @@ func (in *Input) isOpen(name string) bool {
 		if within == shown {
 			return true
 		}
-		i := slices.IndexFunc(in.Gateway.Files, func(f *gateway.File) bool { return f.Path == within })
+		i := slices.IndexFunc(in.Gateway.Files, func(f *model.File) bool { return f.Path == within })
 		if i < 0 {
 			return false
 		}
@@ -301,7 +301,7 @@ func (d *Folder) find(from, pattern string) []string {
 }
 
 // Open reads a file of the folder. Its errors name the file and say what to do.
-func (d *Folder) Open(name string) (*gateway.File, error) {
+func (d *Folder) Open(name string) (*model.File, error) {
 	shown := d.Prefix + name
 	data, err := disk.Read(d.FS, name, d.MaxBytes)
 	switch {
@@ -310,11 +310,11 @@ func (d *Folder) Open(name string) (*gateway.File, error) {
 	case err != nil:
 		return nil, source.Errorf(source.Pos{File: shown}, "cannot be read: %v", unwrapPath(err))
 	}
-	return &gateway.File{File: source.NewFile(shown, data)}, nil
+	return &model.File{File: source.NewFile(shown, data)}, nil
 }
 
 // Take makes a file one of a format: that is how it is quoted.
-func (d *Folder) Take(f *gateway.File, format *Format, why string) {
+func (d *Folder) Take(f *model.File, format *Format, why string) {
 	f.Format, f.Why = format.Name, why
 	if m := d.Manners[format]; m != nil {
 		f.As(m)

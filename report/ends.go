@@ -9,10 +9,10 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
-	"toril/agree"
 	"toril/baseline"
 	"toril/estate"
 	"toril/ike"
+	"toril/negotiate"
 )
 
 // EndsSchema names the contract of the JSON form of ends.
@@ -27,7 +27,7 @@ func EndsText(w io.Writer, e *estate.Estate, onlyDifferences bool, look Look) er
 			p.line("")
 		}
 		p.heading(t.Name)
-		attempts := agree.Tunnel(t)
+		attempts := negotiate.Tunnel(t)
 		switch {
 		case attempts == nil:
 			p.line("the far end was not given: there is nothing to compare (%s)", t.Reason)
@@ -35,7 +35,7 @@ func EndsText(w io.Writer, e *estate.Estate, onlyDifferences bool, look Look) er
 		case len(t.Ends) < 2:
 			p.line("%s", t.Reason)
 		default:
-			endsTable(p, t, agree.Rows(t, attempts), onlyDifferences)
+			endsTable(p, t, negotiate.Rows(t, attempts), onlyDifferences)
 		}
 		for _, a := range attempts {
 			p.line("")
@@ -51,7 +51,7 @@ func EndsText(w io.Writer, e *estate.Estate, onlyDifferences bool, look Look) er
 	return p.err
 }
 
-func endsTable(p *paper, t *estate.Tunnel, rows []agree.Row, onlyDifferences bool) {
+func endsTable(p *paper, t *estate.Tunnel, rows []negotiate.Row, onlyDifferences bool) {
 	tw := table.NewWriter()
 	tw.SetStyle(plainStyle)
 	const names = 18
@@ -95,23 +95,23 @@ func endsTable(p *paper, t *estate.Tunnel, rows []agree.Row, onlyDifferences boo
 	p.line("%s", p.dim("≠ mismatch   * not configured; daemon default"))
 }
 
-func attemptText(p *paper, a agree.Attempt) {
+func attemptText(p *paper, a negotiate.Attempt) {
 	who := a.Initiator.Gateway.Name + " initiates:"
 	good := []text.Color{text.FgGreen}
 	bad := []text.Color{text.FgRed}
 	switch a.Outcome {
-	case agree.Agrees:
+	case negotiate.Agrees:
 		p.wrapped("%s %s, %s", p.bold(who), p.paint("comes up", good...), ikeText(a))
-	case agree.Partly:
+	case negotiate.Partly:
 		p.wrapped("%s %s, %s", p.bold(who), p.paint("the IKE SA comes up, but not every child", bad...), ikeText(a))
-	case agree.NoStart:
+	case negotiate.NoStart:
 		p.wrapped("%s %s: %s", p.bold(who), p.paint("cannot", bad...), a.Failure.Why)
 	default:
 		p.wrapped("%s %s", p.bold(who), p.paint("fails in "+string(a.Failure.Step)+notifyText(a.Failure), bad...))
 		failureText(p, a.Failure)
 	}
 	for _, c := range a.Children {
-		if c.Outcome != agree.Agrees {
+		if c.Outcome != negotiate.Agrees {
 			p.line("  child %s %s", c.Of.Name, p.paint("fails in "+string(c.Failure.Step)+notifyText(c.Failure), bad...))
 			failureText(p, c.Failure)
 			continue
@@ -130,7 +130,7 @@ func attemptText(p *paper, a agree.Attempt) {
 	}
 }
 
-func ikeText(a agree.Attempt) string {
+func ikeText(a negotiate.Attempt) string {
 	out := fmt.Sprintf("%s, %s", a.Version, a.IKE)
 	if a.Aggressive {
 		out += ", aggressive mode"
@@ -141,14 +141,14 @@ func ikeText(a agree.Attempt) string {
 	return out
 }
 
-func notifyText(f *agree.Failure) string {
+func notifyText(f *negotiate.Failure) string {
 	if f.Notify == "" {
 		return ""
 	}
 	return " (" + f.Notify + ")"
 }
 
-func failureText(p *paper, f *agree.Failure) {
+func failureText(p *paper, f *negotiate.Failure) {
 	p.block(4, "why", f.Why)
 	for _, at := range f.Lines {
 		if !at.IsZero() {
@@ -164,13 +164,13 @@ func failureText(p *paper, f *agree.Failure) {
 	}
 }
 
-func rekeyText(p *paper, r agree.Rekey) {
+func rekeyText(p *paper, r negotiate.Rekey) {
 	switch {
-	case r.Outcome == agree.Never:
+	case r.Outcome == negotiate.Never:
 		p.block(4, "keys", "is never rekeyed by time")
-	case r.Outcome == agree.Agrees:
+	case r.Outcome == negotiate.Agrees:
 		p.block(4, "keys", fmt.Sprintf("rekeyed within %s by %s", baseline.Span(r.After), r.By))
-		if r.ByInitiator == agree.Fails || r.ByResponder == agree.Fails {
+		if r.ByInitiator == negotiate.Fails || r.ByResponder == negotiate.Fails {
 			p.block(4, "", "rekeying initiated by the other end would fail")
 		}
 	default:
@@ -209,7 +209,7 @@ type valueJSON struct {
 
 type attemptJSON struct {
 	Initiator string             `json:"initiator"`
-	Outcome   agree.Outcome      `json:"outcome"`
+	Outcome   negotiate.Outcome  `json:"outcome"`
 	Failure   *failureJSON       `json:"failure"`
 	IKE       *ikeJSON           `json:"ike"`
 	Children  []childAttemptJSON `json:"children"`
@@ -218,11 +218,11 @@ type attemptJSON struct {
 }
 
 type failureJSON struct {
-	Step    agree.Step  `json:"step"`
-	Notify  string      `json:"notify"`
-	Why     string      `json:"why"`
-	Lines   []placeJSON `json:"lines"`
-	Changes []string    `json:"changes"`
+	Step    negotiate.Step `json:"step"`
+	Notify  string         `json:"notify"`
+	Why     string         `json:"why"`
+	Lines   []placeJSON    `json:"lines"`
+	Changes []string       `json:"changes"`
 }
 
 type ikeJSON struct {
@@ -236,29 +236,29 @@ type ikeJSON struct {
 }
 
 type childAttemptJSON struct {
-	Child       string        `json:"child"`
-	Outcome     agree.Outcome `json:"outcome"`
-	Failure     *failureJSON  `json:"failure"`
-	Protocol    string        `json:"protocol"`
-	Encryption  string        `json:"encryption"`
-	KeyBits     int           `json:"key_bits"`
-	Integrity   string        `json:"integrity"`
-	KeyExchange string        `json:"key_exchange"`
-	Additional  []string      `json:"additional_key_exchanges"`
-	ESN         bool          `json:"esn"`
-	Mode        string        `json:"mode"`
-	LocalTS     []string      `json:"own_networks"`
-	RemoteTS    []string      `json:"peer_networks"`
-	Rekey       *rekeyJSON    `json:"rekey"`
-	Notes       []string      `json:"notes"`
+	Child       string            `json:"child"`
+	Outcome     negotiate.Outcome `json:"outcome"`
+	Failure     *failureJSON      `json:"failure"`
+	Protocol    string            `json:"protocol"`
+	Encryption  string            `json:"encryption"`
+	KeyBits     int               `json:"key_bits"`
+	Integrity   string            `json:"integrity"`
+	KeyExchange string            `json:"key_exchange"`
+	Additional  []string          `json:"additional_key_exchanges"`
+	ESN         bool              `json:"esn"`
+	Mode        string            `json:"mode"`
+	LocalTS     []string          `json:"own_networks"`
+	RemoteTS    []string          `json:"peer_networks"`
+	Rekey       *rekeyJSON        `json:"rekey"`
+	Notes       []string          `json:"notes"`
 }
 
 type rekeyJSON struct {
-	Outcome agree.Outcome `json:"outcome"`
-	After   int           `json:"after_seconds"`
-	Ends    int           `json:"ends_after_seconds"`
-	By      string        `json:"by"`
-	Why     string        `json:"why"`
+	Outcome negotiate.Outcome `json:"outcome"`
+	After   int               `json:"after_seconds"`
+	Ends    int               `json:"ends_after_seconds"`
+	By      string            `json:"by"`
+	Why     string            `json:"why"`
 }
 
 // EndsJSON writes the comparison for programs; algorithms have IANA's names.
@@ -269,8 +269,8 @@ func EndsJSON(w io.Writer, e *estate.Estate, onlyDifferences bool) error {
 		for _, end := range t.Ends {
 			j.Ends = append(j.Ends, endJSON{end.Gateway.Name, end.Connection.Name})
 		}
-		attempts := agree.Tunnel(t)
-		for _, r := range agree.Rows(t, attempts) {
+		attempts := negotiate.Tunnel(t)
+		for _, r := range negotiate.Rows(t, attempts) {
 			if onlyDifferences && !r.Differs {
 				continue
 			}
@@ -303,14 +303,14 @@ func additional(s ike.Suite) []string {
 	return out
 }
 
-func attemptOf(e *estate.Estate, a agree.Attempt) attemptJSON {
+func attemptOf(e *estate.Estate, a negotiate.Attempt) attemptJSON {
 	j := attemptJSON{Initiator: a.Initiator.Gateway.Name, Outcome: a.Outcome, Failure: failureOf(e, a.Failure), Children: []childAttemptJSON{}, Notes: emptied(a.Notes), Unsure: a.Unsure}
 	if a.Failure == nil {
 		j.IKE = &ikeJSON{a.Version.String(), iana(a.IKE.Transforms[ike.Encryption]), a.IKE.Transforms[ike.Encryption].KeyBits, iana(a.IKE.Transforms[ike.Integrity]), iana(a.IKE.Transforms[ike.PRF]), iana(a.IKE.Transforms[ike.KeyExchange]), additional(a.IKE)}
 	}
 	for _, c := range a.Children {
 		k := childAttemptJSON{Child: c.Of.Name, Additional: []string{}, Outcome: c.Outcome, Failure: failureOf(e, c.Failure), LocalTS: []string{}, RemoteTS: []string{}, Notes: emptied(c.Notes)}
-		if c.Outcome == agree.Agrees {
+		if c.Outcome == negotiate.Agrees {
 			k.Protocol, k.Encryption, k.KeyBits, k.Integrity = c.Suite.Protocol.String(), iana(c.Suite.Transforms[ike.Encryption]), c.Suite.Transforms[ike.Encryption].KeyBits, iana(c.Suite.Transforms[ike.Integrity])
 			k.Additional = additional(c.Suite)
 			k.KeyExchange, k.ESN, k.Mode = iana(c.Suite.Transforms[ike.KeyExchange]), c.Suite.ESN(), c.Mode.String()
@@ -338,7 +338,7 @@ func iana(c ike.Choice) string {
 	return strings.TrimSpace(c.Name)
 }
 
-func failureOf(e *estate.Estate, f *agree.Failure) *failureJSON {
+func failureOf(e *estate.Estate, f *negotiate.Failure) *failureJSON {
 	if f == nil {
 		return nil
 	}
@@ -354,14 +354,14 @@ func failureOf(e *estate.Estate, f *agree.Failure) *failureJSON {
 // Disagree reports whether anything was compared that does not fit.
 func Disagree(e *estate.Estate) bool {
 	for _, t := range e.Tunnels {
-		attempts := agree.Tunnel(t)
-		for _, r := range agree.Rows(t, attempts) {
+		attempts := negotiate.Tunnel(t)
+		for _, r := range negotiate.Rows(t, attempts) {
 			if r.Differs {
 				return true
 			}
 		}
 		for _, a := range attempts {
-			if a.Outcome == agree.Fails || a.Outcome == agree.Partly {
+			if a.Outcome == negotiate.Fails || a.Outcome == negotiate.Partly {
 				return true
 			}
 		}

@@ -10,8 +10,8 @@ import (
 
 	"toril/baseline"
 	"toril/estate"
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/walk"
 )
 
@@ -40,14 +40,14 @@ type Sheet struct {
 	Rows []Row     `json:"rows"`
 }
 
-func cell[T any](s gateway.Setting[T], value string) Cell {
+func cell[T any](s model.Setting[T], value string) Cell {
 	return Cell{Value: value, Default: s.IsDefault(), File: s.At.File, Line: s.At.Line}
 }
 
 // Sheets lays the parameters of every tunnel side by side.
 func Sheets(e *estate.Estate) []Sheet {
 	out := []Sheet{}
-	walks := map[*gateway.Gateway]*walk.Path{}
+	walks := map[*model.Gateway]*walk.Path{}
 	for _, g := range e.Gateways {
 		walks[g] = walk.NewPath(g, e.Ends(g), walk.Options{})
 	}
@@ -66,32 +66,32 @@ func Sheets(e *estate.Estate) []Sheet {
 }
 
 func connectionRows(t *estate.Tunnel) []Row {
-	type of func(c *gateway.Connection) Cell
+	type of func(c *model.Connection) Cell
 	var out []Row
 	for _, r := range []struct {
 		name string
 		of   of
 	}{
-		{"own address", func(c *gateway.Connection) Cell { return cell(c.LocalAddrs, c.LocalAddrs.Value.String()) }},
-		{"peer address", func(c *gateway.Connection) Cell { return cell(c.RemoteAddrs, c.RemoteAddrs.Value.String()) }},
-		{"own identity", func(c *gateway.Connection) Cell { return cell(c.Local.ID, c.Local.ID.Value.String()) }},
-		{"peer identity", func(c *gateway.Connection) Cell { return cell(c.Remote.ID, c.Remote.ID.Value.String()) }},
-		{"authentication", func(c *gateway.Connection) Cell {
+		{"own address", func(c *model.Connection) Cell { return cell(c.LocalAddrs, c.LocalAddrs.Value.String()) }},
+		{"peer address", func(c *model.Connection) Cell { return cell(c.RemoteAddrs, c.RemoteAddrs.Value.String()) }},
+		{"own identity", func(c *model.Connection) Cell { return cell(c.Local.ID, c.Local.ID.Value.String()) }},
+		{"peer identity", func(c *model.Connection) Cell { return cell(c.Remote.ID, c.Remote.ID.Value.String()) }},
+		{"authentication", func(c *model.Connection) Cell {
 			return cell(c.Local.Method, c.Local.Method.Value.String())
 		}},
-		{"IKE version", func(c *gateway.Connection) Cell { return cell(c.Version, c.Version.Value.String()) }},
-		{"IKE proposals", func(c *gateway.Connection) Cell { return cell(c.Proposals, proposals(c.Proposals.Value)) }},
-		{"key exchange", func(c *gateway.Connection) Cell {
+		{"IKE version", func(c *model.Connection) Cell { return cell(c.Version, c.Version.Value.String()) }},
+		{"IKE proposals", func(c *model.Connection) Cell { return cell(c.Proposals, proposals(c.Proposals.Value)) }},
+		{"key exchange", func(c *model.Connection) Cell {
 			return cell(c.Proposals, few(ike.All(c.Proposals.Value, ike.KeyExchange)))
 		}},
-		{"IKE lifetime", func(c *gateway.Connection) Cell {
+		{"IKE lifetime", func(c *model.Connection) Cell {
 			s := c.LifetimeSetting()
 			if c.Lifetime() == 0 {
 				return cell(s, "no end")
 			}
 			return cell(s, baseline.Span(c.Lifetime()))
 		}},
-		{"liveness check", func(c *gateway.Connection) Cell {
+		{"liveness check", func(c *model.Connection) Cell {
 			if c.DPD.Value == 0 {
 				return cell(c.DPD, "off")
 			}
@@ -125,8 +125,8 @@ func few(cs ike.Choices) string {
 	return cs.Labels()
 }
 
-func childRows(t *estate.Tunnel, pair estate.ChildPair, walks map[*gateway.Gateway]*walk.Path) []Row {
-	children := []*gateway.Child{pair.A, pair.B}[:len(t.Ends)]
+func childRows(t *estate.Tunnel, pair estate.ChildPair, walks map[*model.Gateway]*walk.Path) []Row {
+	children := []*model.Child{pair.A, pair.B}[:len(t.Ends)]
 	var names []string
 	for _, c := range children {
 		if c != nil && !slices.Contains(names, c.Name) {
@@ -136,21 +136,21 @@ func childRows(t *estate.Tunnel, pair estate.ChildPair, walks map[*gateway.Gatew
 	var out []Row
 	for _, r := range []struct {
 		name string
-		of   func(e estate.End, c *gateway.Child) Cell
+		of   func(e estate.End, c *model.Child) Cell
 	}{
-		{"local networks", func(_ estate.End, c *gateway.Child) Cell { return cell(c.Local, c.Local.Value.String()) }},
-		{"remote networks", func(_ estate.End, c *gateway.Child) Cell { return cell(c.Remote, c.Remote.Value.String()) }},
-		{"ESP proposals", func(_ estate.End, c *gateway.Child) Cell { return cell(c.Proposals, proposals(c.Proposals.Value)) }},
-		{"PFS", func(_ estate.End, c *gateway.Child) Cell { return cell(c.Proposals, pfs(c.Proposals.Value)) }},
-		{"mode", func(_ estate.End, c *gateway.Child) Cell { return cell(c.Mode, c.Mode.Value.String()) }},
-		{"lifetime", func(_ estate.End, c *gateway.Child) Cell {
+		{"local networks", func(_ estate.End, c *model.Child) Cell { return cell(c.Local, c.Local.Value.String()) }},
+		{"remote networks", func(_ estate.End, c *model.Child) Cell { return cell(c.Remote, c.Remote.Value.String()) }},
+		{"ESP proposals", func(_ estate.End, c *model.Child) Cell { return cell(c.Proposals, proposals(c.Proposals.Value)) }},
+		{"PFS", func(_ estate.End, c *model.Child) Cell { return cell(c.Proposals, pfs(c.Proposals.Value)) }},
+		{"mode", func(_ estate.End, c *model.Child) Cell { return cell(c.Mode, c.Mode.Value.String()) }},
+		{"lifetime", func(_ estate.End, c *model.Child) Cell {
 			if c.Rekey.Value == 0 {
 				return cell(c.Rekey, "no end")
 			}
 			return cell(c.Rekey, baseline.Span(c.Rekey.Value))
 		}},
-		{"NAT exemption", func(e estate.End, c *gateway.Child) Cell { return exemption(walks[e.Gateway], t, e, c) }},
-		{"started", func(_ estate.End, c *gateway.Child) Cell { return cell(c.Start, c.Start.Value.String()) }},
+		{"NAT exemption", func(e estate.End, c *model.Child) Cell { return exemption(walks[e.Gateway], t, e, c) }},
+		{"started", func(_ estate.End, c *model.Child) Cell { return cell(c.Start, c.Start.Value.String()) }},
 	} {
 		row := Row{Name: r.name, Child: strings.Join(names, " = ")}
 		for i, c := range children {
@@ -183,9 +183,9 @@ func pfs(ps []ike.Proposal) string {
 }
 
 // exemption says in a few words whether a child's packets pass by source NAT.
-func exemption(path *walk.Path, t *estate.Tunnel, e estate.End, c *gateway.Child) Cell {
+func exemption(path *walk.Path, t *estate.Tunnel, e estate.End, c *model.Child) Cell {
 	rewrites, ok := path.Rewrites(path.Policy(c, t.Own(e), t.Peer(e)))
-	nats := slices.ContainsFunc(e.Gateway.Chains, func(c *gateway.Chain) bool { return c.Kind == gateway.NATChain && c.Hook == gateway.Postrouting })
+	nats := slices.ContainsFunc(e.Gateway.Chains, func(c *model.Chain) bool { return c.Kind == model.NATChain && c.Hook == model.Postrouting })
 	switch {
 	case !ok && c.RouteBased():
 		return Cell{Value: "not needed: chosen by routes"}

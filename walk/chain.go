@@ -7,7 +7,7 @@ import (
 	"net/netip"
 	"slices"
 
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 )
 
@@ -17,42 +17,42 @@ const maxFlows = 1 << 12
 // Verdict is what a base chain decided about a flow.
 type Verdict struct {
 	Flow
-	Verb gateway.Verb  // Accept, Drop, Reject, Queue, UnknownAction, or a translation
-	Rule *gateway.Rule // nil: the chain's policy
+	Verb model.Verb  // Accept, Drop, Reject, Queue, UnknownAction, or a translation
+	Rule *model.Rule // nil: the chain's policy
 }
 
 // Filter is the packet filter of a gateway, ready to be asked.
 type Filter struct {
-	chains map[string]*gateway.Chain
-	bases  map[gateway.Hook][]*gateway.Chain
+	chains map[string]*model.Chain
+	bases  map[model.Hook][]*model.Chain
 	self   func(out packet.Values, fam packet.Family) packet.Values // addresses that a masqueraded packet may get
 }
 
 // NewFilter prepares the packet filter of a gateway. self gives the addresses that the gateway may use on the
 // interfaces named by out.
-func NewFilter(g *gateway.Gateway, self func(out packet.Values, fam packet.Family) packet.Values) *Filter {
-	f := &Filter{chains: map[string]*gateway.Chain{}, bases: map[gateway.Hook][]*gateway.Chain{}, self: self}
+func NewFilter(g *model.Gateway, self func(out packet.Values, fam packet.Family) packet.Values) *Filter {
+	f := &Filter{chains: map[string]*model.Chain{}, bases: map[model.Hook][]*model.Chain{}, self: self}
 	for _, c := range g.Chains {
 		f.chains[c.ID()] = c
-		if c.Hook != gateway.NoHook {
+		if c.Hook != model.NoHook {
 			f.bases[c.Hook] = append(f.bases[c.Hook], c)
 		}
 	}
 	for _, list := range f.bases {
-		slices.SortStableFunc(list, func(a, b *gateway.Chain) int { return cmp.Compare(a.Priority, b.Priority) })
+		slices.SortStableFunc(list, func(a, b *model.Chain) int { return cmp.Compare(a.Priority, b.Priority) })
 	}
 	return f
 }
 
 // Bases returns the base chains of a hook that see packets of the Internet Protocol, in the order in which they do.
-func (f *Filter) Bases(h gateway.Hook) []*gateway.Chain {
-	return slices.DeleteFunc(slices.Clone(f.bases[h]), func(c *gateway.Chain) bool {
+func (f *Filter) Bases(h model.Hook) []*model.Chain {
+	return slices.DeleteFunc(slices.Clone(f.bases[h]), func(c *model.Chain) bool {
 		return c.Family != "ip" && c.Family != "ip6" && c.Family != "inet"
 	})
 }
 
 // familyOf returns the packets that a chain's family lets it see.
-func familyOf(c *gateway.Chain) packet.Set {
+func familyOf(c *model.Chain) packet.Set {
 	switch c.Family {
 	case "ip":
 		return packet.Only(packet.IPv4)
@@ -64,11 +64,11 @@ func familyOf(c *gateway.Chain) packet.Set {
 
 // Run sends a flow through one base chain. The verdicts cover the flow: every packet is in one of them, and in several
 // only where the rules leave it open which.
-func (f *Filter) Run(c *gateway.Chain, flow Flow) []Verdict {
+func (f *Filter) Run(c *model.Chain, flow Flow) []Verdict {
 	r := run{filter: f, base: c}
 	mine := familyOf(c)
 	if rest := flow.Now.Minus(mine); !rest.Empty() {
-		r.done = append(r.done, Verdict{Flow: flow.with(rest), Verb: gateway.Accept})
+		r.done = append(r.done, Verdict{Flow: flow.with(rest), Verb: model.Accept})
 		flow = flow.with(flow.Now.And(mine))
 	}
 	for _, left := range r.chain(c, []Flow{flow}, 0) {
@@ -80,7 +80,7 @@ func (f *Filter) Run(c *gateway.Chain, flow Flow) []Verdict {
 // run is one passage through a base chain.
 type run struct {
 	filter *Filter
-	base   *gateway.Chain
+	base   *model.Chain
 	done   []Verdict
 }
 
@@ -90,15 +90,15 @@ func (r *run) policy(f Flow) {
 	}
 	verb := r.base.Policy.Value
 	if r.base.Unsure {
-		verb = gateway.UnknownAction
+		verb = model.UnknownAction
 	}
-	if verb != gateway.Accept {
+	if verb != model.Accept {
 		f = f.met(Step{Stage: r.base.Hook.String(), Chain: r.base, What: "policy " + verb.String()})
 	}
 	r.done = append(r.done, Verdict{Flow: f, Verb: verb})
 }
 
-func (r *run) decide(f Flow, rule *gateway.Rule, verb gateway.Verb) {
+func (r *run) decide(f Flow, rule *model.Rule, verb model.Verb) {
 	if len(r.done) > maxFlows {
 		panic(packet.TooComplex())
 	}
@@ -106,7 +106,7 @@ func (r *run) decide(f Flow, rule *gateway.Rule, verb gateway.Verb) {
 }
 
 // chain sends flows through the rules of a chain and returns those that come out at its end or by return.
-func (r *run) chain(c *gateway.Chain, flows []Flow, depth int) []Flow {
+func (r *run) chain(c *model.Chain, flows []Flow, depth int) []Flow {
 	var back []Flow
 	for _, rule := range c.Rules {
 		if len(flows) == 0 {
@@ -140,10 +140,10 @@ func (r *run) chain(c *gateway.Chain, flows []Flow, depth int) []Flow {
 }
 
 // apply does what a rule does to a flow. stay goes on to the next rule; back leaves the chain by return.
-func (r *run) apply(c *gateway.Chain, rule *gateway.Rule, f Flow, depth int) (stay, back []Flow) {
+func (r *run) apply(c *model.Chain, rule *model.Rule, f Flow, depth int) (stay, back []Flow) {
 	if rule.SetMark != nil {
 		flows := r.mark(rule, f)
-		if rule.Verb == gateway.Continue {
+		if rule.Verb == model.Continue {
 			return flows, nil
 		}
 		for _, one := range flows {
@@ -155,7 +155,7 @@ func (r *run) apply(c *gateway.Chain, rule *gateway.Rule, f Flow, depth int) (st
 	return r.verb(c, rule, f, depth)
 }
 
-func (r *run) mark(rule *gateway.Rule, f Flow) []Flow {
+func (r *run) mark(rule *model.Rule, f Flow) []Flow {
 	f = r.step(f, rule, "sets the mark")
 	if rule.SetMark.Any || rule.SetMark.Mask != ^uint32(0) {
 		return f.set(packet.Mark, packet.Numbers(0, 1<<32-1), 0)
@@ -163,36 +163,36 @@ func (r *run) mark(rule *gateway.Rule, f Flow) []Flow {
 	return f.set(packet.Mark, packet.OneOf(uint64(rule.SetMark.Value)), 0)
 }
 
-func (r *run) step(f Flow, rule *gateway.Rule, what string) Flow {
+func (r *run) step(f Flow, rule *model.Rule, what string) Flow {
 	return f.met(Step{Stage: r.base.Hook.String(), Rule: rule, Chain: rule.Of, What: what})
 }
 
-func (r *run) verb(c *gateway.Chain, rule *gateway.Rule, f Flow, depth int) (stay, back []Flow) {
+func (r *run) verb(c *model.Chain, rule *model.Rule, f Flow, depth int) (stay, back []Flow) {
 	switch rule.Verb {
-	case gateway.Continue, gateway.NoTrack:
-		if rule.Verb == gateway.NoTrack {
+	case model.Continue, model.NoTrack:
+		if rule.Verb == model.NoTrack {
 			return r.step(f, rule, "keeps out of connection tracking").set(packet.State, packet.OneOf(packet.Untracked), 0), nil
 		}
 		return []Flow{f}, nil
-	case gateway.Accept, gateway.Drop, gateway.Reject, gateway.Queue:
+	case model.Accept, model.Drop, model.Reject, model.Queue:
 		r.decide(r.step(f, rule, rule.Verb.String()), rule, rule.Verb)
-	case gateway.Return:
+	case model.Return:
 		return nil, []Flow{r.step(f, rule, "return")}
-	case gateway.Jump, gateway.Goto:
+	case model.Jump, model.Goto:
 		to := r.filter.chains[rule.Target]
 		f = r.step(f, rule, rule.Verb.String()+" "+rule.Target)
 		switch {
 		case to == nil:
-			r.decide(f.doubt("chain "+rule.Target+" is not defined"), rule, gateway.UnknownAction)
+			r.decide(f.doubt("chain "+rule.Target+" is not defined"), rule, model.UnknownAction)
 		case depth >= 16: // the kernel refuses deeper jumps (NFT_JUMP_STACK_SIZE)
-			r.decide(f.doubt("the chains jump in a circle"), rule, gateway.UnknownAction)
-		case rule.Verb == gateway.Jump:
+			r.decide(f.doubt("the chains jump in a circle"), rule, model.UnknownAction)
+		case rule.Verb == model.Jump:
 			return r.chain(to, []Flow{f}, depth+1), nil
 		default:
 			return nil, r.chain(to, []Flow{f}, depth+1)
 		}
-	case gateway.UnknownAction:
-		r.decide(r.step(f, rule, "does something that was not read"), rule, gateway.UnknownAction)
+	case model.UnknownAction:
+		r.decide(r.step(f, rule, "does something that was not read"), rule, model.UnknownAction)
 	default:
 		r.translate(rule, f)
 	}
@@ -200,14 +200,14 @@ func (r *run) verb(c *gateway.Chain, rule *gateway.Rule, f Flow, depth int) (sta
 }
 
 // translate rewrites addresses and ports. In a chain of another type than nat, that cannot be.
-func (r *run) translate(rule *gateway.Rule, f Flow) {
+func (r *run) translate(rule *model.Rule, f Flow) {
 	what := rule.Verb.String()
 	if rule.To.Text != "" {
 		what += " to " + rule.To.Text
 	}
 	f = r.step(f, rule, what)
 	addr, port := packet.Src, packet.Sport
-	if rule.Verb == gateway.DestinationNAT || rule.Verb == gateway.Redirect {
+	if rule.Verb == model.DestinationNAT || rule.Verb == model.Redirect {
 		addr, port = packet.Dst, packet.Dport
 	}
 	flows := []Flow{f}
@@ -216,12 +216,12 @@ func (r *run) translate(rule *gateway.Rule, f Flow) {
 		flows = f.shift(addr, rule.To.From, rule.To.Onto)
 	case rule.To.Onto.IsValid():
 		flows = f.shiftEach(addr, rule.To.Onto)
-	case rule.Verb == gateway.Masquerade || rule.Verb == gateway.Redirect:
+	case rule.Verb == model.Masquerade || rule.Verb == model.Redirect:
 		flows = r.toSelf(f, addr)
 	case !rule.To.Addrs.Empty():
 		flows = f.set(addr, rule.To.Addrs, rule.To.Family)
 	case rule.To.Ports.Empty():
-		r.decide(f.doubt("the target of the translation was not read"), rule, gateway.UnknownAction)
+		r.decide(f.doubt("the target of the translation was not read"), rule, model.UnknownAction)
 		return
 	}
 	for _, one := range flows {

@@ -11,14 +11,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"toril/estate"
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 	"toril/read/formats"
 	"toril/walk"
 )
 
 // filterOf reads a ruleset.
-func filterOf(t *testing.T, rules string) (*gateway.Gateway, *walk.Filter) {
+func filterOf(t *testing.T, rules string) (*model.Gateway, *walk.Filter) {
 	t.Helper()
 	e, err := estate.LoadFS(context.Background(), fstest.MapFS{"g/rules.nft": {Data: []byte(rules)}}, estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
@@ -36,7 +36,7 @@ func fates(f *walk.Filter, ports ...uint64) string {
 	var out []string
 	for _, p := range ports {
 		var verbs []string
-		for _, v := range f.Through(gateway.Forward, walk.Fresh(tcp(p), "lan0")) {
+		for _, v := range f.Through(model.Forward, walk.Fresh(tcp(p), "lan0")) {
 			verbs = append(verbs, v.Verb.String())
 		}
 		out = append(out, fmt.Sprintf("%d %s", p, strings.Join(verbs, "+")))
@@ -78,38 +78,38 @@ func TestSeveralChainsAtOneHook(t *testing.T) {
 	_, f = filterOf(t, fmt.Sprintf(two, 20, "tcp dport 22 drop", "tcp dport 22 accept"))
 	assert.Equal(t, "22 drop, 80 accept", fates(f, 22, 80), "in whatever order")
 	g, f := filterOf(t, fmt.Sprintf(two, 20, "", ""))
-	require.Len(t, f.Bases(gateway.Forward), 2)
-	assert.Equal(t, 10, f.Bases(gateway.Forward)[0].Priority, "by priority")
+	require.Len(t, f.Bases(model.Forward), 2)
+	assert.Equal(t, 10, f.Bases(model.Forward)[0].Priority, "by priority")
 	assert.Len(t, g.Chains, 2)
-	assert.Empty(t, f.Bases(gateway.Input))
+	assert.Empty(t, f.Bases(model.Input))
 }
 
 func TestConditionsOutsideOfTheModelGoBothWays(t *testing.T) {
 	_, f := filterOf(t, fmt.Sprintf(base, "", "drop", "tcp dport 80 meta length > 1000 accept"))
 	assert.Contains(t, []string{"80 accept+drop", "80 drop+accept"}, fates(f, 80))
-	for _, v := range f.Through(gateway.Forward, walk.Fresh(tcp(80), "lan0")) {
+	for _, v := range f.Through(model.Forward, walk.Fresh(tcp(80), "lan0")) {
 		assert.NotEmpty(t, v.Unsure, "each says why it is not certain")
 	}
 }
 
 func TestChainsThatJumpInCircles(t *testing.T) {
 	_, f := filterOf(t, fmt.Sprintf(base, "chain a {\njump b\n}\nchain b {\njump a\n}", "accept", "jump a"))
-	vs := f.Through(gateway.Forward, walk.Fresh(tcp(80), "lan0"))
+	vs := f.Through(model.Forward, walk.Fresh(tcp(80), "lan0"))
 	require.NotEmpty(t, vs)
-	assert.Equal(t, gateway.UnknownAction, vs[0].Verb)
+	assert.Equal(t, model.UnknownAction, vs[0].Verb)
 }
 
 func TestAChainThatIsNotThere(t *testing.T) {
 	_, f := filterOf(t, fmt.Sprintf(base, "", "accept", "jump nowhere"))
-	vs := f.Through(gateway.Forward, walk.Fresh(tcp(80), "lan0"))
+	vs := f.Through(model.Forward, walk.Fresh(tcp(80), "lan0"))
 	require.Len(t, vs, 1)
-	assert.Equal(t, gateway.UnknownAction, vs[0].Verb)
+	assert.Equal(t, model.UnknownAction, vs[0].Verb)
 	assert.Contains(t, strings.Join(vs[0].Unsure, " "), "nowhere")
 }
 
 func TestStepsSayWhichRules(t *testing.T) {
 	_, f := filterOf(t, fmt.Sprintf(base, "chain sub {\ntcp dport 22 drop\n}", "accept", "jump sub"))
-	vs := f.Through(gateway.Forward, walk.Fresh(tcp(22), "lan0"))
+	vs := f.Through(model.Forward, walk.Fresh(tcp(22), "lan0"))
 	require.Len(t, vs, 1)
 	var steps []string
 	for _, s := range vs[0].Steps {
@@ -122,7 +122,7 @@ func TestTranslationRemembersWhatThePacketsWere(t *testing.T) {
 	_, f := filterOf(t, "table ip nat {\nchain post {\ntype nat hook postrouting priority 100;\nip saddr 10.1.0.0/24 snat to 10.77.0.9\n}\n}\n")
 	set := packet.Only(packet.IPv4).With(packet.Proto, packet.OneOf(17))
 	translated := 0
-	for _, v := range f.Through(gateway.Postrouting, walk.Fresh(set, "lan0")) {
+	for _, v := range f.Through(model.Postrouting, walk.Fresh(set, "lan0")) {
 		if !v.Verb.Translates() {
 			assert.False(t, v.Changed())
 			continue

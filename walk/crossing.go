@@ -3,7 +3,7 @@ package walk
 import (
 	"slices"
 
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 )
 
@@ -138,7 +138,7 @@ func (p *Path) answersOut(o Outcome) []Outcome {
 }
 
 // Decisive is the rule that decided about packets, or the policy of the chain that did; nil for neither.
-func (o Outcome) Decisive() (*gateway.Rule, *gateway.Chain) {
+func (o Outcome) Decisive() (*model.Rule, *model.Chain) {
 	for _, s := range slices.Backward(o.Steps) {
 		if s.Rule != nil || s.Chain != nil {
 			return s.Rule, s.Chain

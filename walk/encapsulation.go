@@ -1,8 +1,8 @@
 package walk
 
 import (
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/packet"
 )
 
@@ -37,7 +37,7 @@ func (p *Path) Outer(pol *Policy) []Outcome {
 // espLeaves sends ESP packets through postrouting; no policy is asked about them.
 func (p *Path) espLeaves(f Flow, h hop) []Outcome {
 	var out []Outcome
-	for _, v := range p.filter.Through(gateway.Postrouting, f) {
+	for _, v := range p.filter.Through(model.Postrouting, f) {
 		if o, done := stopped(v, "postrouting"); done {
 			out = append(out, o)
 			continue
@@ -57,12 +57,12 @@ func (p *Path) Arrive(pol *Policy) []Outcome {
 	f := Fresh(set, "")
 	outside, _ := p.Outside(pol.Own, pol.Peer)
 	f.Now = f.Now.With(packet.In, outside)
-	for _, v := range p.filter.Through(gateway.Prerouting, f) {
+	for _, v := range p.filter.Through(model.Prerouting, f) {
 		if o, done := stopped(v, "prerouting"); done {
 			out = append(out, o)
 			continue
 		}
-		for _, w := range p.filter.Through(gateway.Input, v.Flow) {
+		for _, w := range p.filter.Through(model.Input, v.Flow) {
 			if o, done := stopped(w, "input"); done {
 				out = append(out, o)
 				continue

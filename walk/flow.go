@@ -6,7 +6,7 @@ import (
 	"net/netip"
 	"slices"
 
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 	"toril/source"
 )
@@ -23,11 +23,11 @@ type Flow struct {
 
 // Step is a rule, or a decision of the gateway's, that the packets met.
 type Step struct {
-	Stage string        // "forward", "route", ...
-	Rule  *gateway.Rule // nil where it was not a rule
-	Chain *gateway.Chain
-	Route *gateway.Route // the one that was taken; nil where it was none
-	What  string         // what was done, for people
+	Stage string      // "forward", "route", ...
+	Rule  *model.Rule // nil where it was not a rule
+	Chain *model.Chain
+	Route *model.Route // the one that was taken; nil where it was none
+	What  string       // what was done, for people
 
 	Wrapped bool // it was done to the packets that these were wrapped in
 }

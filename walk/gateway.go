@@ -4,14 +4,14 @@ import (
 	"net/netip"
 	"slices"
 
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 )
 
 // SelfAddresses returns, for a gateway, the function that NewFilter wants: the addresses of the interfaces that out
 // names, as far as the saved files say; where they say nothing about interfaces, the addresses that the connections
 // speak from.
-func SelfAddresses(g *gateway.Gateway) func(out packet.Values, fam packet.Family) packet.Values {
+func SelfAddresses(g *model.Gateway) func(out packet.Values, fam packet.Family) packet.Values {
 	return func(out packet.Values, fam packet.Family) packet.Values {
 		var found []netip.Addr
 		for _, i := range g.Interfaces {
@@ -57,7 +57,7 @@ func (p *Path) Outside(own, peer netip.Addr) (v packet.Values, told bool) {
 		tcp := packet.Where(packet.Proto, packet.OneOf(6))
 		for _, c := range g.Chains {
 			for _, r := range c.Rules {
-				if c.Hook == gateway.Input && r.Verb == gateway.Accept && !r.When.Overlaps(tcp) { // a rule for IKE, not one for everything
+				if c.Hook == model.Input && r.Verb == model.Accept && !r.When.Overlaps(tcp) { // a rule for IKE, not one for everything
 					if v, ok := only(r.When.And(ike), packet.In); ok {
 						return v, true
 					}
@@ -67,7 +67,7 @@ func (p *Path) Outside(own, peer netip.Addr) (v packet.Values, told bool) {
 	}
 	for _, c := range g.Chains {
 		for _, r := range c.Rules {
-			if r.Verb == gateway.Masquerade {
+			if r.Verb == model.Masquerade {
 				if v, ok := only(r.When, packet.Out); ok {
 					return v, true
 				}

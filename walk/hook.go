@@ -1,14 +1,14 @@
 package walk
 
 import (
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 )
 
 // Through sends a flow through every base chain of a hook, by priority. An accept ends its own chain only; a drop ends
 // all. A nat chain sees only packets that begin a connection, and none sees a packet that another has translated.
-func (f *Filter) Through(h gateway.Hook, flow Flow) []Verdict {
-	going := []Verdict{{Flow: flow, Verb: gateway.Accept}}
+func (f *Filter) Through(h model.Hook, flow Flow) []Verdict {
+	going := []Verdict{{Flow: flow, Verb: model.Accept}}
 	var out []Verdict
 	for _, c := range f.Bases(h) {
 		var next []Verdict
@@ -17,7 +17,7 @@ func (f *Filter) Through(h gateway.Hook, flow Flow) []Verdict {
 		}
 		going = going[:0:0]
 		for _, v := range next {
-			if v.Verb == gateway.Drop || v.Verb == gateway.Reject || v.Verb == gateway.Queue || v.Verb == gateway.UnknownAction {
+			if v.Verb == model.Drop || v.Verb == model.Reject || v.Verb == model.Queue || v.Verb == model.UnknownAction {
 				out = append(out, v)
 			} else {
 				going = append(going, v)
@@ -31,8 +31,8 @@ func (f *Filter) Through(h gateway.Hook, flow Flow) []Verdict {
 }
 
 // one sends a flow through one base chain; what a nat chain does not see passes.
-func (f *Filter) one(c *gateway.Chain, v Verdict) []Verdict {
-	if c.Kind != gateway.NATChain {
+func (f *Filter) one(c *model.Chain, v Verdict) []Verdict {
+	if c.Kind != model.NATChain {
 		return keepTranslation(v, f.Run(c, v.Flow))
 	}
 	if v.Verb.Translates() {
@@ -53,7 +53,7 @@ func (f *Filter) one(c *gateway.Chain, v Verdict) []Verdict {
 func keepTranslation(before Verdict, after []Verdict) []Verdict {
 	if before.Verb.Translates() {
 		for i := range after {
-			if after[i].Verb == gateway.Accept {
+			if after[i].Verb == model.Accept {
 				after[i].Verb, after[i].Rule = before.Verb, before.Rule
 			}
 		}

@@ -1,37 +1,37 @@
 package walk
 
 import (
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 )
 
 // opened returns a gateway with the rules that the IKE daemon's script adds to the chains of iptables for children that are up:
 // they come first, and accept what belongs to the child (seen in strongSwan's _updown).
-func (p *Path) opened(g *gateway.Gateway) *gateway.Gateway {
-	rules := map[gateway.Hook][]*gateway.Rule{}
+func (p *Path) opened(g *model.Gateway) *model.Gateway {
+	rules := map[model.Hook][]*model.Rule{}
 	for _, pol := range p.Policies {
 		k := pol.Child
 		if !pol.Up || !pol.Protects() || !k.Opens.Value {
 			continue
 		}
-		accept := func(h gateway.Hook, s packet.Set) {
-			rules[h] = append(rules[h], &gateway.Rule{At: k.Opens.Where(k.At), When: s, Verb: gateway.Accept, Comment: "added by the IKE daemon"})
+		accept := func(h model.Hook, s packet.Set) {
+			rules[h] = append(rules[h], &model.Rule{At: k.Opens.Where(k.At), When: s, Verb: model.Accept, Comment: "added by the IKE daemon"})
 		}
 		out := pol.Domain.Free(packet.Mark).And(Peered(packet.PeerOut, pol.Peer))
 		in := pol.back.And(Peered(packet.PeerIn, pol.Peer))
-		accept(gateway.Forward, out)
-		accept(gateway.Forward, in)
+		accept(model.Forward, out)
+		accept(model.Forward, in)
 		if k.OpensHost.Value {
-			accept(gateway.Output, out)
-			accept(gateway.Input, in)
+			accept(model.Output, out)
+			accept(model.Input, in)
 		}
 	}
 	if len(rules) == 0 {
 		return g
 	}
-	with := &gateway.Gateway{Name: g.Name, Connections: g.Connections, Interfaces: g.Interfaces}
+	with := &model.Gateway{Name: g.Name, Connections: g.Connections, Interfaces: g.Interfaces}
 	for _, c := range g.Chains {
-		if added := rules[c.Hook]; len(added) > 0 && c.Family == "ip" && c.Table == "filter" && c.Kind == gateway.FilterChain {
+		if added := rules[c.Hook]; len(added) > 0 && c.Family == "ip" && c.Table == "filter" && c.Kind == model.FilterChain {
 			c = withFirst(c, added)
 			delete(rules, c.Hook)
 		}
@@ -41,7 +41,7 @@ func (p *Path) opened(g *gateway.Gateway) *gateway.Gateway {
 }
 
 // withFirst returns a chain with rules in front of its own.
-func withFirst(c *gateway.Chain, added []*gateway.Rule) *gateway.Chain {
+func withFirst(c *model.Chain, added []*model.Rule) *model.Chain {
 	d := *c
 	d.Rules = append(added, c.Rules...)
 	for i, r := range added {

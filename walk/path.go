@@ -6,8 +6,8 @@ import (
 	"net/netip"
 	"slices"
 
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/packet"
 )
 
@@ -27,51 +27,51 @@ const (
 type Outcome struct {
 	Flow
 	Fate   Fate
-	Where  string        // the stage at which it was decided
-	Rule   *gateway.Rule // that decided; nil where it was something else
-	Policy *Policy       // Encrypted: the one that did
-	Out    string        // the interface that they leave by; "" where it is not known
-	Via    netip.Addr    // the next gateway; invalid where there is none
-	Outer  []Outcome     // of encrypted packets: what becomes of the ESP packets
-	Wrap   *Wrap         // of packets that an interface wrapped before they were encrypted, or left
+	Where  string      // the stage at which it was decided
+	Rule   *model.Rule // that decided; nil where it was something else
+	Policy *Policy     // Encrypted: the one that did
+	Out    string      // the interface that they leave by; "" where it is not known
+	Via    netip.Addr  // the next gateway; invalid where there is none
+	Outer  []Outcome   // of encrypted packets: what becomes of the ESP packets
+	Wrap   *Wrap       // of packets that an interface wrapped before they were encrypted, or left
 }
 
 // Path is the way of packets through a Linux gateway: connection tracking, prerouting, the routing decision, the IPsec
 // policy, forward, postrouting with the policy asked again after a translation, encapsulation, output and postrouting of
 // the ESP packet (as measured on a kernel; RFC 4301 section 5).
 type Path struct {
-	Gateway  *gateway.Gateway
+	Gateway  *model.Gateway
 	Policies []*Policy // in the order in which the kernel asks them
 	filter   *Filter
 	router   *Router
-	devices  map[string]*gateway.Interface
+	devices  map[string]*model.Interface
 	remotes  spans
-	own      *Router                           // the gateway's own routes, without those of the IKE daemon
-	routes   map[*gateway.Route]*gateway.Child // those that the daemon installs, and for which child
-	far      spans                             // policies by their far networks, for those that are named
-	wide     []*Policy                         // the others
-	place    map[*Policy]int                   // where each stands in the order
+	own      *Router                       // the gateway's own routes, without those of the IKE daemon
+	routes   map[*model.Route]*model.Child // those that the daemon installs, and for which child
+	far      spans                         // policies by their far networks, for those that are named
+	wide     []*Policy                     // the others
+	place    map[*Policy]int               // where each stands in the order
 	of       map[policyKey]*Policy
-	down     *gateway.Child // that has no SA, where the path was made for all of them up
+	down     *model.Child // that has no SA, where the path was made for all of them up
 }
 
 // policyKey is what a policy is asked for by.
 type policyKey struct {
-	child     *gateway.Child
+	child     *model.Child
 	own, peer netip.Addr
 }
 
 // Options say in what state a gateway is walked through.
 type Options struct {
-	Down func(*gateway.Child) bool // whether a child has no SA; nil: all are up
+	Down func(*model.Child) bool // whether a child has no SA; nil: all are up
 }
 
 // Ends are the addresses of both ends of a tunnel, as one of them sees it; invalid where they are not known.
 type Ends struct{ Own, Peer netip.Addr }
 
 // NewPath prepares a gateway. ends gives, for each of its connections, the addresses of every tunnel that it is an end of.
-func NewPath(g *gateway.Gateway, ends func(*gateway.Connection) []Ends, opts Options) *Path {
-	p := &Path{Gateway: g, router: NewRouter(g), devices: map[string]*gateway.Interface{}}
+func NewPath(g *model.Gateway, ends func(*model.Connection) []Ends, opts Options) *Path {
+	p := &Path{Gateway: g, router: NewRouter(g), devices: map[string]*model.Interface{}}
 	for _, i := range g.Interfaces {
 		p.devices[i.Name] = i
 	}
@@ -87,7 +87,7 @@ func NewPath(g *gateway.Gateway, ends func(*gateway.Connection) []Ends, opts Opt
 	})
 	p.order()
 	p.filter = NewFilter(p.opened(g), SelfAddresses(g))
-	p.own = p.router.without(func(*gateway.Route) bool { return false }) // a copy
+	p.own = p.router.without(func(*model.Route) bool { return false }) // a copy
 	for _, pol := range p.Policies {
 		pol.Wraps = p.wrappers(pol)
 	}
@@ -97,8 +97,8 @@ func NewPath(g *gateway.Gateway, ends func(*gateway.Connection) []Ends, opts Opt
 		}
 		return pol.Child.Remote.Value.At(pol.Peer)
 	})
-	p.routes = map[*gateway.Route]*gateway.Child{}
-	var installed []*gateway.Route
+	p.routes = map[*model.Route]*model.Child{}
+	var installed []*model.Route
 	for _, pol := range p.Policies {
 		for _, rt := range p.routesOf(pol) {
 			p.routes[rt] = pol.Child
@@ -110,11 +110,11 @@ func NewPath(g *gateway.Gateway, ends func(*gateway.Connection) []Ends, opts Opt
 }
 
 // Without returns the path while a child has no SA.
-func (p *Path) Without(k *gateway.Child) *Path {
+func (p *Path) Without(k *model.Child) *Path {
 	q := *p
 	q.down = k
 	if !k.Start.Value.Traps() {
-		q.router = p.router.without(func(rt *gateway.Route) bool { return p.routes[rt] == k })
+		q.router = p.router.without(func(rt *model.Route) bool { return p.routes[rt] == k })
 	}
 	return &q
 }
@@ -137,7 +137,7 @@ func Fresh(s packet.Set, in string) Flow {
 // Forward follows packets that come in by an interface.
 func (p *Path) Forward(f Flow) []Outcome {
 	var out []Outcome
-	for _, v := range p.filter.Through(gateway.Prerouting, f) {
+	for _, v := range p.filter.Through(model.Prerouting, f) {
 		if o, done := stopped(v, "prerouting"); done {
 			out = append(out, o)
 			continue
@@ -152,7 +152,7 @@ func (p *Path) Forward(f Flow) []Outcome {
 // Receive follows packets that come in and are for the gateway itself whatever the routes say, as those to a multicast address.
 func (p *Path) Receive(f Flow) []Outcome {
 	var out []Outcome
-	for _, v := range p.filter.Through(gateway.Prerouting, f) {
+	for _, v := range p.filter.Through(model.Prerouting, f) {
 		if o, done := stopped(v, "prerouting"); done {
 			out = append(out, o)
 			continue
@@ -165,9 +165,9 @@ func (p *Path) Receive(f Flow) []Outcome {
 // stopped turns a verdict that ends the way into an outcome.
 func stopped(v Verdict, where string) (Outcome, bool) {
 	switch v.Verb {
-	case gateway.Drop, gateway.Reject:
+	case model.Drop, model.Reject:
 		return Outcome{Flow: v.Flow, Fate: Dropped, Where: where, Rule: v.Rule}, true
-	case gateway.Queue, gateway.UnknownAction:
+	case model.Queue, model.UnknownAction:
 		return Outcome{Flow: v.Flow, Fate: Unknown, Where: where, Rule: v.Rule}, true
 	}
 	return Outcome{}, false
@@ -201,7 +201,7 @@ func (p *Path) routed(h hop) []Outcome {
 			out = append(out, Outcome{Flow: s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + " blocks it: no SA is up"}), Fate: Dropped, Where: "policy", Policy: s.pol})
 			continue
 		}
-		for _, v := range p.filter.Through(gateway.Forward, s.Flow) {
+		for _, v := range p.filter.Through(model.Forward, s.Flow) {
 			if o, done := stopped(v, "forward"); done {
 				out = append(out, o)
 				continue
@@ -240,7 +240,7 @@ func (p *Path) input(h hop) []Outcome {
 	if rest.Now.Empty() {
 		return out
 	}
-	for _, v := range p.filter.Through(gateway.Input, rest) {
+	for _, v := range p.filter.Through(model.Input, rest) {
 		if o, done := stopped(v, "input"); done {
 			out = append(out, o)
 			continue
@@ -331,9 +331,9 @@ func (p *Path) leave(f Flow, pol *Policy, h hop) []Outcome {
 		Verdict
 		pol *Policy
 	}
-	now := []going{{Verdict{Flow: f, Verb: gateway.Accept}, pol}}
+	now := []going{{Verdict{Flow: f, Verb: model.Accept}, pol}}
 	var out []Outcome
-	for _, c := range p.filter.Bases(gateway.Postrouting) {
+	for _, c := range p.filter.Bases(model.Postrouting) {
 		var next []going
 		for _, g := range now {
 			for _, v := range p.filter.one(c, g.Verdict) {
@@ -412,8 +412,8 @@ func (p *Path) sealed(f Flow, pol *Policy, h hop) Outcome {
 func (p *Path) sealedBehind(f Flow, pol *Policy, h hop) []Outcome {
 	out, _ := p.Outside(pol.Own, pol.Peer)
 	now, done := []Flow{f.with(f.Now.Replace(packet.Out, out).Replace(packet.PeerOut, pol.peer()))}, []Outcome(nil)
-	for _, c := range p.filter.Bases(gateway.Postrouting) {
-		if c.Kind == gateway.NATChain {
+	for _, c := range p.filter.Bases(model.Postrouting) {
+		if c.Kind == model.NATChain {
 			continue
 		}
 		var next []Flow
@@ -440,7 +440,7 @@ func (p *Path) Known() bool { return p.router.known }
 
 // Routed is a part of a set with the route that it takes; nil for none.
 type Routed struct {
-	Route   *gateway.Route
+	Route   *model.Route
 	Packets packet.Set
 }
 
@@ -451,7 +451,7 @@ func (p *Path) Routes(s packet.Set) []Routed { return p.router.routes(s) }
 func (p *Path) OwnRoutes(s packet.Set) []Routed { return p.own.routes(s) }
 
 // InstalledFor returns the child for which the IKE daemon installs a route; nil for a route of the gateway's own.
-func (p *Path) InstalledFor(r *gateway.Route) *gateway.Child { return p.routes[r] }
+func (p *Path) InstalledFor(r *model.Route) *model.Child { return p.routes[r] }
 
 // Filter returns the gateway's packet filter.
 func (p *Path) Filter() *Filter { return p.filter }
@@ -486,7 +486,7 @@ func (p *Path) local(f Flow, esp bool) []Outcome {
 				out = append(out, Outcome{Flow: s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + map[bool]string{true: " drops", false: " blocks it: no SA is up"}[s.pol.drops()]}), Fate: Dropped, Where: "policy", Policy: s.pol})
 				continue
 			}
-			for _, v := range p.filter.Through(gateway.Output, s.Flow) {
+			for _, v := range p.filter.Through(model.Output, s.Flow) {
 				if o, done := stopped(v, "output"); done {
 					out = append(out, o)
 					continue

@@ -14,15 +14,15 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"toril/estate"
-	"toril/gateway"
 	"toril/lab/cases"
+	"toril/model"
 	"toril/packet"
 	"toril/read/formats"
 	"toril/walk"
 )
 
 // gatewayOf reads the gateway of the cases with a ruleset and more lines of routes.
-func gatewayOf(t *testing.T, start, rules, routes string) (*estate.Estate, *gateway.Gateway) {
+func gatewayOf(t *testing.T, start, rules, routes string) (*estate.Estate, *model.Gateway) {
 	files := fstest.MapFS{"g/net.txt": {Data: []byte(cases.Network + routes)}}
 	if rules != "" {
 		files["g/rules.nft"] = &fstest.MapFile{Data: []byte(rules)}
@@ -88,7 +88,7 @@ func TestWhatAKernelDid(t *testing.T) {
 	for _, c := range cases.All {
 		t.Run(c.Name, func(t *testing.T) {
 			e, g := gatewayOf(t, c.Start, c.Rules, c.Routes)
-			p := walk.NewPath(g, e.Ends(g), walk.Options{Down: func(*gateway.Child) bool { return c.Down }})
+			p := walk.NewPath(g, e.Ends(g), walk.Options{Down: func(*model.Child) bool { return c.Down }})
 			assert.Equal(t, c.Want, say(p.Forward(walk.Fresh(ping(cmp.Or(c.From, "10.1.0.10"), cmp.Or(c.To, "10.2.0.5")), "lan0"))))
 		})
 	}
@@ -112,8 +112,8 @@ func TestTunnelInterfaces(t *testing.T) {
 				for _, f := range g.Files {
 					require.Empty(t, f.Unread, "%s", f.Path)
 				}
-				g.Options.NoRoutes = gateway.Say(true, g.Connections[0].At)
-				p := walk.NewPath(g, e.Ends(g), walk.Options{Down: func(*gateway.Child) bool { return c.Down || c.Trap }})
+				g.Options.NoRoutes = model.Say(true, g.Connections[0].At)
+				p := walk.NewPath(g, e.Ends(g), walk.Options{Down: func(*model.Child) bool { return c.Down || c.Trap }})
 				if !c.Inbound {
 					assert.Equal(t, c.Wants(i), say(p.Forward(walk.Fresh(ping("10.1.0.10", "10.2.0.5"), "lan0"))))
 					return
@@ -130,7 +130,7 @@ func TestTunnelInterfaces(t *testing.T) {
 
 func TestBlackholeWithoutTheDaemonsRoute(t *testing.T) {
 	e, g := gatewayOf(t, "", "", "blackhole 10.2.0.0/24\n")
-	g.Options.NoRoutes = gateway.Say(true, g.Connections[0].At)
+	g.Options.NoRoutes = model.Say(true, g.Connections[0].At)
 	p := walk.NewPath(g, e.Ends(g), walk.Options{})
 	assert.Equal(t, "dropped in route", say(p.Forward(walk.Fresh(ping("10.1.0.10", "10.2.0.5"), "lan0"))), "also with the tunnel up")
 }
@@ -146,7 +146,7 @@ func TestInbound(t *testing.T) {
 	require.NotEmpty(t, cases.AllInbound)
 	for _, c := range cases.AllInbound {
 		e, g := gatewayOf(t, "", c.Rules, "")
-		p := walk.NewPath(g, e.Ends(g), walk.Options{Down: func(*gateway.Child) bool { return c.Down }})
+		p := walk.NewPath(g, e.Ends(g), walk.Options{Down: func(*model.Child) bool { return c.Down }})
 		if c.Clear {
 			assert.Equal(t, c.Inner, say(p.Forward(walk.Fresh(ping("10.2.0.5", "10.1.0.10"), "wan0"))), c.Name)
 			continue
@@ -164,13 +164,13 @@ func TestRouteBased(t *testing.T) {
 	assert.Equal(t, esp, say(got), "the masquerade names another interface")
 	assert.Equal(t, "xf0", got[0].Out)
 	assert.Equal(t, "dropped in encapsulation", say(p.Forward(walk.Fresh(ping("10.1.0.10", "10.2.0.5"), "lan0").Moved("10.77.0.1"))), "what no policy of the interface is for does not leave by it")
-	p = walk.NewPath(g, e.Ends(g), walk.Options{Down: func(*gateway.Child) bool { return true }})
+	p = walk.NewPath(g, e.Ends(g), walk.Options{Down: func(*model.Child) bool { return true }})
 	assert.Equal(t, "dropped in encapsulation", say(p.Forward(walk.Fresh(ping("10.1.0.10", "10.2.0.5"), "lan0"))))
 }
 
 func TestRoutingRules(t *testing.T) {
 	_, g := gatewayOf(t, cases.NoConnection, "", "0:\tfrom all lookup local\n100:\tfrom 10.1.0.0/25 lookup 7\n200:\tfrom all fwmark 0x5 unreachable\n32766:\tfrom all lookup main\n10.9.0.0/24 dev wan0 table 7\nthrow 10.9.0.128/25 table 7\nblackhole 10.9.0.0/16\n")
-	p := walk.NewPath(g, func(*gateway.Connection) []walk.Ends { return nil }, walk.Options{})
+	p := walk.NewPath(g, func(*model.Connection) []walk.Ends { return nil }, walk.Options{})
 	for to, want := range map[string]string{"10.9.0.5": "CLEAR from 10.1.0.10", "10.9.0.200": "dropped in route", "10.9.7.1": "dropped in route", "192.0.2.7": "CLEAR from 10.1.0.10", "10.1.0.1": "delivered"} {
 		assert.Equal(t, want, say(p.Forward(walk.Fresh(ping("10.1.0.10", to), "lan0"))), to)
 	}

@@ -4,23 +4,23 @@ import (
 	"net/netip"
 	"slices"
 
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/packet"
 )
 
 // Policy is an IPsec policy as the daemon puts it into the kernel for a child.
 type Policy struct {
 	Name       string // "connection/child"
-	Child      *gateway.Child
-	Connection *gateway.Connection
+	Child      *model.Child
+	Connection *model.Connection
 	Own, Peer  netip.Addr
-	Domain     packet.Set           // the plain packets that it is for, on their way out
-	IfID       uint32               // only packets that leave by the xfrm interface of this number
-	Up         bool                 // an SA stands
-	Device     *gateway.Interface   // the interface through which packets are routed into it; nil where it needs none, or none is there
-	Wraps      []*gateway.Interface // interfaces that wrap what is routed to them into packets of the policy
-	narrow     int                  // how narrow its selectors are
+	Domain     packet.Set         // the plain packets that it is for, on their way out
+	IfID       uint32             // only packets that leave by the xfrm interface of this number
+	Up         bool               // an SA stands
+	Device     *model.Interface   // the interface through which packets are routed into it; nil where it needs none, or none is there
+	Wraps      []*model.Interface // interfaces that wrap what is routed to them into packets of the policy
+	narrow     int                // how narrow its selectors are
 	memo       *memo
 	back       packet.Set // the packets that come out of it
 }
@@ -67,7 +67,7 @@ func (p *Policy) drops() bool  { return p.Child.Mode.Value == ike.Drop }
 
 // policy adds what the daemon installs for a child that is up or caught by traffic, or that lets pass or drops. A child
 // that waits and is down has none.
-func (p *Path) policy(c *gateway.Connection, k *gateway.Child, e Ends, opts Options) {
+func (p *Path) policy(c *model.Connection, k *model.Child, e Ends, opts Options) {
 	if !k.Policies.Value || c.Unusable != nil {
 		return
 	}
@@ -99,17 +99,17 @@ func markedBy(value, mask uint32) packet.Values {
 
 // shuntInstalled reports whether the daemon puts a policy that lets pass or drops into the kernel: strongSwan does so only
 // where it is to be trapped (seen with 5.9.8), the others wherever the connection is started at all.
-func shuntInstalled(c *gateway.Connection, k *gateway.Child) bool {
+func shuntInstalled(c *model.Connection, k *model.Child) bool {
 	if c.Software == "strongSwan" {
 		return k.Start.Value.Traps()
 	}
-	return k.Start.Value != gateway.StartNever
+	return k.Start.Value != model.StartNever
 }
 
 // deviceOf is the interface through which packets are routed into a policy: the xfrm interface of its identifier, or the
 // VTI whose key is its mark. Of several VTIs the one whose far end is the policy's peer.
-func (p *Path) deviceOf(pol *Policy) *gateway.Interface {
-	var found *gateway.Interface
+func (p *Path) deviceOf(pol *Policy) *model.Interface {
+	var found *model.Interface
 	for _, i := range p.Gateway.Interfaces {
 		switch i.Kind {
 		case "xfrm":
@@ -130,7 +130,7 @@ func (p *Path) deviceOf(pol *Policy) *gateway.Interface {
 
 // offered returns the packets that the kernel offers to a policy when they leave by an interface: an xfrm interface offers
 // them to the policies of its identifier, a VTI gives them its key as their mark (seen with Linux 6.1).
-func (pol *Policy) offered(by *gateway.Interface) packet.Set {
+func (pol *Policy) offered(by *model.Interface) packet.Set {
 	switch {
 	case by != nil && by.Kind == "xfrm":
 		if pol.IfID == by.IfID {
@@ -148,7 +148,7 @@ func (pol *Policy) offered(by *gateway.Interface) packet.Set {
 }
 
 // Policy returns the policy of a child between two addresses; nil where the daemon installs none.
-func (p *Path) Policy(k *gateway.Child, own, peer netip.Addr) *Policy {
+func (p *Path) Policy(k *model.Child, own, peer netip.Addr) *Policy {
 	return p.of[policyKey{k, own, peer}]
 }
 
@@ -243,7 +243,7 @@ func specific(p *Policy) int {
 // is, in a table of its own, if the gateway has an address in the local networks. A policy that lets pass has its remote
 // networks thrown out of that table. There is none for transport mode, nor for single protocols or ports, nor for an xfrm
 // interface.
-func (p *Path) routesOf(pol *Policy) []*gateway.Route {
+func (p *Path) routesOf(pol *Policy) []*model.Route {
 	if pol.Connection.Software != "strongSwan" || p.Gateway.Options.NoRoutes.Value || pol.IfID != 0 || pol.drops() || !p.router.known || pol.Child.Mode.Value == ike.Transport {
 		return nil
 	}
@@ -256,10 +256,10 @@ func (p *Path) routesOf(pol *Policy) []*gateway.Route {
 		return nil
 	}
 	to := remote.Packets().Prefixes(packet.Src)
-	var out []*gateway.Route
+	var out []*model.Route
 	if pol.passes() {
 		for _, n := range to {
-			out = append(out, &gateway.Route{At: pol.Child.At, To: n, Kind: "throw", Table: daemonTable, Origin: daemonOrigin})
+			out = append(out, &model.Route{At: pol.Child.At, To: n, Kind: "throw", Table: daemonTable, Origin: daemonOrigin})
 		}
 		return out
 	}
@@ -271,7 +271,7 @@ func (p *Path) routesOf(pol *Policy) []*gateway.Route {
 			continue
 		}
 		for _, n := range to {
-			out = append(out, &gateway.Route{At: pol.Child.At, To: n, Via: h.via, Dev: h.dev, Kind: "unicast", Table: daemonTable, Origin: daemonOrigin})
+			out = append(out, &model.Route{At: pol.Child.At, To: n, Via: h.via, Dev: h.dev, Kind: "unicast", Table: daemonTable, Origin: daemonOrigin})
 		}
 		break
 	}

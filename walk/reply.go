@@ -3,7 +3,7 @@ package walk
 import (
 	"net/netip"
 
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 )
 
@@ -59,7 +59,7 @@ func (p *Path) Reply(first, last packet.Packet, in string, peer netip.Addr) []Ou
 	}
 	var out []Outcome
 	now, undone := []Flow{Start(answer.Set())}, false
-	for _, c := range append(p.filter.Bases(gateway.Prerouting), nil) {
+	for _, c := range append(p.filter.Bases(model.Prerouting), nil) {
 		if !undone && (c == nil || c.Priority >= -100) {
 			for i := range now {
 				now[i] = back(now[i])
@@ -71,7 +71,7 @@ func (p *Path) Reply(first, last packet.Packet, in string, peer netip.Addr) []Ou
 		}
 		var next []Flow
 		for _, f := range now {
-			for _, v := range p.filter.one(c, Verdict{Flow: f, Verb: gateway.Accept}) {
+			for _, v := range p.filter.one(c, Verdict{Flow: f, Verb: model.Accept}) {
 				if o, done := stopped(v, "prerouting"); done {
 					out = append(out, o)
 					continue

@@ -7,8 +7,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"toril/gateway"
 	"toril/lab/cases"
+	"toril/model"
 	"toril/packet"
 	"toril/walk"
 )
@@ -19,7 +19,7 @@ func TestWithoutIsAPathThatWasMadeWithoutTheSA(t *testing.T) {
 			e, g := gatewayOf(t, start, rules, "blackhole 10.2.0.128/25\n")
 			child := g.Connections[0].Children[0]
 			up := walk.NewPath(g, e.Ends(g), walk.Options{})
-			down := walk.NewPath(g, e.Ends(g), walk.Options{Down: func(k *gateway.Child) bool { return k == child }})
+			down := walk.NewPath(g, e.Ends(g), walk.Options{Down: func(k *model.Child) bool { return k == child }})
 			for _, to := range []string{"10.2.0.5", "10.2.0.200", "192.0.2.1"} {
 				f := walk.Fresh(ping("10.1.0.10", to), "lan0")
 				assert.Equal(t, say(down.Forward(f)), say(up.Without(child).Forward(f)), "%q %q %s", start, rules, to)

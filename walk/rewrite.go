@@ -3,13 +3,13 @@ package walk
 import (
 	"slices"
 
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 )
 
 // Rewrite is a source translation that packets for a tunnel meet before they are encrypted.
 type Rewrite struct {
-	Rule   *gateway.Rule
+	Rule   *model.Rule
 	Was    packet.Set // the packets that it meets
 	Leaves bool       // some of them are no longer for the tunnel afterwards: they leave in the clear
 	Unsure []string   // conditions that cannot be decided from the files
@@ -40,8 +40,8 @@ func (p *Path) Rewrites(pol *Policy) (out []Rewrite, ok bool) {
 	} else {
 		start = start.With(packet.PeerOut, packet.OneOf(0))
 	}
-	for _, v := range p.filter.Through(gateway.Postrouting, Start(start)) {
-		if v.Rule == nil || v.Verb != gateway.SourceNAT && v.Verb != gateway.Masquerade {
+	for _, v := range p.filter.Through(model.Postrouting, Start(start)) {
+		if v.Rule == nil || v.Verb != model.SourceNAT && v.Verb != model.Masquerade {
 			continue
 		}
 		i := slices.IndexFunc(out, func(r Rewrite) bool { return r.Rule == v.Rule })

@@ -7,7 +7,7 @@ import (
 	"net/netip"
 	"slices"
 
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 )
 
@@ -17,14 +17,14 @@ type hop struct {
 	dev   string // "" where the saved files do not tell
 	via   netip.Addr
 	kind  string // "unicast", "local", "blackhole", "unreachable", "prohibit", "none"
-	route *gateway.Route
+	route *model.Route
 }
 
 // Router decides where packets go: routing rules by priority, in each table the longest prefix (Linux, ip-rule(8)).
 type Router struct {
-	rules  []*gateway.RouteRule
-	tables map[string][]*gateway.Route // the longest prefix first, then the least metric
-	known  bool                        // the saved files say anything about interfaces or routes
+	rules  []*model.RouteRule
+	tables map[string][]*model.Route // the longest prefix first, then the least metric
+	known  bool                      // the saved files say anything about interfaces or routes
 }
 
 // daemonTable is the table into which strongSwan puts the routes of its tunnels, and the priority of its rule.
@@ -34,23 +34,23 @@ const daemonTable, daemonPriority = "220", 220
 const daemonOrigin = "the IKE daemon"
 
 // NewRouter prepares the routes of a gateway. Networks of interfaces are added where no saved table has them.
-func NewRouter(g *gateway.Gateway) *Router {
-	r := &Router{tables: map[string][]*gateway.Route{}, known: len(g.Interfaces)+len(g.Routes) > 0}
-	add := func(rt *gateway.Route) { r.tables[rt.Table] = append(r.tables[rt.Table], rt) }
+func NewRouter(g *model.Gateway) *Router {
+	r := &Router{tables: map[string][]*model.Route{}, known: len(g.Interfaces)+len(g.Routes) > 0}
+	add := func(rt *model.Route) { r.tables[rt.Table] = append(r.tables[rt.Table], rt) }
 	for _, rt := range g.Routes {
 		add(rt)
 	}
-	connected := slices.ContainsFunc(g.Routes, func(rt *gateway.Route) bool { return rt.Origin == "connected" && rt.Table == "main" })
+	connected := slices.ContainsFunc(g.Routes, func(rt *model.Route) bool { return rt.Origin == "connected" && rt.Table == "main" })
 	for _, i := range g.Interfaces {
 		for _, a := range i.Addresses {
-			add(&gateway.Route{At: i.At, To: netip.PrefixFrom(a.Addr(), a.Addr().BitLen()), Dev: i.Name, Kind: "local", Table: "local", Origin: "connected"})
+			add(&model.Route{At: i.At, To: netip.PrefixFrom(a.Addr(), a.Addr().BitLen()), Dev: i.Name, Kind: "local", Table: "local", Origin: "connected"})
 			if !connected && !i.Down && i.Kind != "loopback" && a.Bits() < a.Addr().BitLen() {
-				add(&gateway.Route{At: i.At, To: a.Masked(), Dev: i.Name, Kind: "unicast", Table: "main", Origin: "connected"})
+				add(&model.Route{At: i.At, To: a.Masked(), Dev: i.Name, Kind: "unicast", Table: "main", Origin: "connected"})
 			}
 		}
 	}
 	for _, list := range r.tables {
-		slices.SortStableFunc(list, func(a, b *gateway.Route) int {
+		slices.SortStableFunc(list, func(a, b *model.Route) int {
 			return cmp.Or(cmp.Compare(b.To.Bits(), a.To.Bits()), cmp.Compare(a.Metric, b.Metric))
 		})
 	}
@@ -60,33 +60,33 @@ func NewRouter(g *gateway.Gateway) *Router {
 			priority int
 			table    string
 		}{{0, "local"}, {32766, "main"}, {32767, "default"}} {
-			r.rules = append(r.rules, &gateway.RouteRule{Priority: d.priority, When: packet.All(), Table: d.table, Kind: "lookup"})
+			r.rules = append(r.rules, &model.RouteRule{Priority: d.priority, When: packet.All(), Table: d.table, Kind: "lookup"})
 		}
 	}
-	if !slices.ContainsFunc(r.rules, func(x *gateway.RouteRule) bool { return x.Table == daemonTable }) {
-		r.rules = append(r.rules, &gateway.RouteRule{Priority: daemonPriority, When: packet.All(), Table: daemonTable, Kind: "lookup"})
+	if !slices.ContainsFunc(r.rules, func(x *model.RouteRule) bool { return x.Table == daemonTable }) {
+		r.rules = append(r.rules, &model.RouteRule{Priority: daemonPriority, When: packet.All(), Table: daemonTable, Kind: "lookup"})
 	}
-	if !slices.ContainsFunc(r.rules, func(x *gateway.RouteRule) bool { return x.Table == "local" }) { // a list that leaves out what is always there
-		r.rules = append(r.rules, &gateway.RouteRule{Priority: 0, When: packet.All(), Table: "local", Kind: "lookup"})
+	if !slices.ContainsFunc(r.rules, func(x *model.RouteRule) bool { return x.Table == "local" }) { // a list that leaves out what is always there
+		r.rules = append(r.rules, &model.RouteRule{Priority: 0, When: packet.All(), Table: "local", Kind: "lookup"})
 	}
-	slices.SortStableFunc(r.rules, func(a, b *gateway.RouteRule) int { return cmp.Compare(a.Priority, b.Priority) })
+	slices.SortStableFunc(r.rules, func(a, b *model.RouteRule) int { return cmp.Compare(a.Priority, b.Priority) })
 	return r
 }
 
 // install adds routes of the IKE daemon's.
-func (r *Router) install(list []*gateway.Route) {
+func (r *Router) install(list []*model.Route) {
 	if len(list) == 0 {
 		return
 	}
 	all := slices.Concat(list, r.tables[daemonTable])
-	slices.SortStableFunc(all, func(a, b *gateway.Route) int {
+	slices.SortStableFunc(all, func(a, b *model.Route) int {
 		return cmp.Or(cmp.Compare(b.To.Bits(), a.To.Bits()), cmp.Compare(a.Metric, b.Metric))
 	})
 	r.tables[daemonTable] = all
 }
 
 // without returns the router that lacks some of the IKE daemon's routes.
-func (r *Router) without(gone func(*gateway.Route) bool) *Router {
+func (r *Router) without(gone func(*model.Route) bool) *Router {
 	q := *r
 	q.tables = maps.Clone(r.tables)
 	q.tables[daemonTable] = slices.DeleteFunc(slices.Clone(q.tables[daemonTable]), gone)

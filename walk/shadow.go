@@ -3,17 +3,17 @@ package walk
 import (
 	"golang.org/x/sync/errgroup"
 
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 )
 
 // Shadow is a rule that changes nothing, and why.
 type Shadow struct {
-	Rule *gateway.Rule
+	Rule *model.Rule
 	Kind ShadowKind
-	By   []*gateway.Rule // the rules that hide it, or that do the same afterwards
-	Same bool            // those that hide it do the same as it would
-	Err  error           // it was not decided: packet.ErrLimit
+	By   []*model.Rule // the rules that hide it, or that do the same afterwards
+	Same bool          // those that hide it do the same as it would
+	Err  error         // it was not decided: packet.ErrLimit
 }
 
 // ShadowKind is why a rule changes nothing.
@@ -29,7 +29,7 @@ const (
 // Shadows finds the rules of a chain that change nothing, exactly: a rule whose packets earlier rules of the same chain take
 // to the last, one that no packet can meet, and one that could go as what follows does the same. Conditions outside the
 // model make a rule hide nothing; a chain that sets marks does not judge rules that ask for them.
-func Shadows(c *gateway.Chain) []Shadow {
+func Shadows(c *model.Chain) []Shadow {
 	rules := c.Rules
 	sets := make([]packet.Set, len(rules))
 	ends := make([]bool, len(rules)) // matches its packets for good
@@ -65,7 +65,7 @@ func Shadows(c *gateway.Chain) []Shadow {
 
 // list is a chain being looked at.
 type list struct {
-	chain *gateway.Chain
+	chain *model.Chain
 	index *packet.Index
 	sets  []packet.Set
 	ends  []bool // the rule matches its packets for good
@@ -113,24 +113,24 @@ func (l *list) shadow(i int) *Shadow {
 }
 
 // lastOfLine reports whether a rule is the only one that its line became: a verdict map becomes several, some of them empty.
-func lastOfLine(rules []*gateway.Rule, i int) bool {
+func lastOfLine(rules []*model.Rule, i int) bool {
 	return (i == 0 || rules[i-1].At != rules[i].At) && (i+1 == len(rules) || rules[i+1].At != rules[i].At)
 }
 
-func asksForMark(r *gateway.Rule) bool { return !r.When.Equal(r.When.Free(packet.Mark)) }
+func asksForMark(r *model.Rule) bool { return !r.When.Equal(r.When.Free(packet.Mark)) }
 
 // does is what a rule does, for comparing.
-func does(r *gateway.Rule) string { return r.Verb.String() + " " + r.Target + " " + r.To.Text }
+func does(r *model.Rule) string { return r.Verb.String() + " " + r.Target + " " + r.To.Text }
 
 // redundant reports whether an accept or drop could go: the first later rule that meets its packets takes all of them and
 // does the same, or none meets them and the chain's policy does the same.
 func (l *list) redundant(i, next int) bool {
 	r := l.chain.Rules[i]
-	if r.Verb != gateway.Accept && r.Verb != gateway.Drop || !r.Certain() || r.Log || r.SetMark != nil {
+	if r.Verb != model.Accept && r.Verb != model.Drop || !r.Certain() || r.Log || r.SetMark != nil {
 		return false
 	}
 	if next < 0 {
-		return l.chain.Hook != gateway.NoHook && !l.chain.Unsure && l.chain.Policy.Value == r.Verb
+		return l.chain.Hook != model.NoHook && !l.chain.Unsure && l.chain.Policy.Value == r.Verb
 	}
 	o := l.chain.Rules[next]
 	return l.ends[next] && o.Verb == r.Verb && l.sets[next].Contains(l.sets[i]) && !o.Log

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"sync"
 
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/packet"
 )
 
@@ -114,19 +114,19 @@ func (p *Path) Traffic(pol *Policy) packet.Set {
 }
 
 // Into are the interfaces that lead into a policy: its own, or those that wrap packets for it.
-func (p *Path) Into(pol *Policy) []*gateway.Interface {
+func (p *Path) Into(pol *Policy) []*model.Interface {
 	if pol.Device != nil {
-		return []*gateway.Interface{pol.Device}
+		return []*model.Interface{pol.Device}
 	}
 	return pol.Wraps
 }
 
 // wrappers are the interfaces whose outer packets a policy protects.
-func (p *Path) wrappers(pol *Policy) []*gateway.Interface {
+func (p *Path) wrappers(pol *Policy) []*model.Interface {
 	if !pol.Protects() {
 		return nil
 	}
-	var out []*gateway.Interface
+	var out []*model.Interface
 	for _, i := range p.Gateway.Interfaces {
 		if outer, ok := p.wrapOf(i); ok && outer.Overlaps(pol.Domain) {
 			out = append(out, i)
@@ -137,10 +137,10 @@ func (p *Path) wrappers(pol *Policy) []*gateway.Interface {
 
 // routedInto are the networks that routes of the gateway's lead into some interfaces, but for those of the interfaces
 // themselves.
-func (p *Path) routedInto(devs []*gateway.Interface) ike.Selectors {
+func (p *Path) routedInto(devs []*model.Interface) ike.Selectors {
 	var out ike.Selectors
 	for _, rt := range p.Gateway.Routes {
-		if rt.Kind == "unicast" && rt.Origin != "connected" && slices.ContainsFunc(devs, func(d *gateway.Interface) bool { return d.Name == rt.Dev }) {
+		if rt.Kind == "unicast" && rt.Origin != "connected" && slices.ContainsFunc(devs, func(d *model.Interface) bool { return d.Name == rt.Dev }) {
 			if s := ike.SelectPrefix(rt.To); !slices.Contains(out, s) {
 				out = append(out, s)
 			}
@@ -154,7 +154,7 @@ const maxSpokes = 64
 
 // behindIt are the networks behind the gateway, as far as routes and interfaces tell: those that neither the outside
 // interface nor the tunnel itself leads to, and those at the far ends of its other tunnels.
-func (p *Path) behindIt(pol *Policy, into []*gateway.Interface) ike.Selectors {
+func (p *Path) behindIt(pol *Policy, into []*model.Interface) ike.Selectors {
 	outside := p.outside(pol.Own, pol.Peer)
 	var out ike.Selectors
 	add := func(n netip.Prefix) {
@@ -167,7 +167,7 @@ func (p *Path) behindIt(pol *Policy, into []*gateway.Interface) ike.Selectors {
 			if d := p.devices[rt.Dev]; d != nil && d.Tunnel() && rt.Origin == "connected" {
 				continue // a transfer network
 			}
-			if rt.Kind == "unicast" && rt.Dev != outside && !slices.ContainsFunc(into, func(d *gateway.Interface) bool { return d.Name == rt.Dev }) {
+			if rt.Kind == "unicast" && rt.Dev != outside && !slices.ContainsFunc(into, func(d *model.Interface) bool { return d.Name == rt.Dev }) {
 				add(rt.To)
 			}
 		}
@@ -377,7 +377,7 @@ func (p *Path) InboundAs(pol *Policy, s packet.Set) (esp, inner []Outcome) {
 
 // UnwrapFrom follows the packets in which the far end of an interface wraps others, once they were decrypted, to the
 // gateway itself.
-func (p *Path) UnwrapFrom(pol *Policy, by *gateway.Interface) []Outcome {
+func (p *Path) UnwrapFrom(pol *Policy, by *model.Interface) []Outcome {
 	outer, ok := p.wrapOf(by)
 	if !ok {
 		return nil

@@ -8,8 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"toril/gateway"
 	"toril/lab/cases"
+	"toril/model"
 	"toril/packet"
 	"toril/walk"
 )
@@ -17,7 +17,7 @@ import (
 const nat = "table ip n {\nchain pre {\ntype nat hook prerouting priority dstnat;\n%s\n}\nchain post {\ntype nat hook postrouting priority srcnat;\n%s\n}\nchain late {\ntype filter hook postrouting priority srcnat + 10;\n%s\n}\n}\n"
 
 // through sends packets of a protocol through a hook and says what they are then, and what was done to them.
-func through(f *walk.Filter, h gateway.Hook, s packet.Set) string {
+func through(f *walk.Filter, h model.Hook, s packet.Set) string {
 	var out []string
 	for _, v := range f.Through(h, walk.Fresh(s, "lan0")) {
 		w, _ := v.Now.Witness()
@@ -32,13 +32,13 @@ func TestPortsAreTranslatedWhereThereAreSome(t *testing.T) {
 	tcp := from.With(packet.Proto, packet.OneOf(6)).With(packet.Dport, packet.OneOf(80)).With(packet.Sport, packet.OneOf(1024))
 	echo := from.With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(8<<8))
 	_, f := filterOf(t, fmt.Sprintf(nat, "tcp dport 80 dnat to 10.0.0.9:8080", "", ""))
-	assert.Equal(t, "destination NAT tcp 192.0.2.7:1024 > 10.0.0.9:8080", through(f, gateway.Prerouting, tcp))
-	assert.Equal(t, "accept icmp 192.0.2.7 > 192.0.2.9", strings.Split(through(f, gateway.Prerouting, echo), " type")[0])
-	assert.Len(t, strings.Split(through(f, gateway.Prerouting, tcp.Or(echo)), "; "), 2, "both kinds at once")
+	assert.Equal(t, "destination NAT tcp 192.0.2.7:1024 > 10.0.0.9:8080", through(f, model.Prerouting, tcp))
+	assert.Equal(t, "accept icmp 192.0.2.7 > 192.0.2.9", strings.Split(through(f, model.Prerouting, echo), " type")[0])
+	assert.Len(t, strings.Split(through(f, model.Prerouting, tcp.Or(echo)), "; "), 2, "both kinds at once")
 	_, f = filterOf(t, fmt.Sprintf(nat, "tcp dport 80 redirect to :3128", "", ""))
-	assert.Contains(t, through(f, gateway.Prerouting, tcp), ":3128")
+	assert.Contains(t, through(f, model.Prerouting, tcp), ":3128")
 	_, f = filterOf(t, fmt.Sprintf(nat, "dnat to 10.0.0.9", "", ""))
-	assert.Equal(t, "destination NAT tcp 192.0.2.7:1024 > 10.0.0.9:80", through(f, gateway.Prerouting, tcp), "the port stays")
+	assert.Equal(t, "destination NAT tcp 192.0.2.7:1024 > 10.0.0.9:80", through(f, model.Prerouting, tcp), "the port stays")
 }
 
 // TestWhatWasTranslatedIsKnownAsSuch: by conditions on the connection, and through filter chains that come after.
@@ -54,7 +54,7 @@ func TestWhatWasTranslatedIsKnownAsSuch(t *testing.T) {
 	} {
 		_, f := filterOf(t, fmt.Sprintf(nat, "", c.post, c.late))
 		var verbs []string
-		for _, v := range f.Through(gateway.Postrouting, walk.Fresh(tcp, "lan0")) {
+		for _, v := range f.Through(model.Postrouting, walk.Fresh(tcp, "lan0")) {
 			verbs = append(verbs, v.Verb.String())
 		}
 		assert.Equal(t, c.want, strings.Join(verbs, "+"), name)
@@ -86,17 +86,17 @@ func TestWordsOfTheWay(t *testing.T) {
 func TestHostPartStays(t *testing.T) {
 	to := func(a string) packet.Set { return packet.Prefixes(packet.Dst, netip.MustParsePrefix(a)) }
 	_, f := filterOf(t, "*nat\n:PREROUTING ACCEPT [0:0]\n:POSTROUTING ACCEPT [0:0]\n-A PREROUTING -j NETMAP --to 10.1.0.0/24\nCOMMIT\n")
-	assert.Contains(t, through(f, gateway.Prerouting, to("192.0.2.7/32")), "> 10.1.0.7")
-	out := f.Through(gateway.Prerouting, walk.Fresh(to("192.0.2.8/31").Or(to("198.51.100.9/32")), "lan0"))
+	assert.Contains(t, through(f, model.Prerouting, to("192.0.2.7/32")), "> 10.1.0.7")
+	out := f.Through(model.Prerouting, walk.Fresh(to("192.0.2.8/31").Or(to("198.51.100.9/32")), "lan0"))
 	all := packet.None()
 	for _, v := range out {
 		all = all.Or(v.Now)
 	}
 	assert.Equal(t, []string{"10.1.0.8/31"}, text(all.Prefixes(packet.Dst)))
 	_, f = filterOf(t, fmt.Sprintf(nat, "dnat ip prefix to 10.1.0.0/24", "", ""))
-	assert.Contains(t, through(f, gateway.Prerouting, to("192.0.2.7/32")), "> 10.1.0.7")
+	assert.Contains(t, through(f, model.Prerouting, to("192.0.2.7/32")), "> 10.1.0.7")
 	_, f = filterOf(t, fmt.Sprintf(nat, "dnat to 10.1.0.0/24", "", ""))
-	assert.NotContains(t, through(f, gateway.Prerouting, to("192.0.2.7/32")), "> 10.1.0.7", "any of the network, without the word prefix")
+	assert.NotContains(t, through(f, model.Prerouting, to("192.0.2.7/32")), "> 10.1.0.7", "any of the network, without the word prefix")
 }
 
 func text(ps []netip.Prefix) []string {

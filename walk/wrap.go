@@ -4,13 +4,13 @@ import (
 	"fmt"
 	"net/netip"
 
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 )
 
 // Wrap is what an interface wrapped packets in: GRE, or IP in IP.
 type Wrap struct {
-	By    *gateway.Interface
+	By    *model.Interface
 	Outer Flow // the outer packets, as they left or ended
 }
 
@@ -19,7 +19,7 @@ const maxWraps = 3
 
 // wrapped follows what an interface makes of packets: packets of the gateway's own, to the interface's far end. What becomes
 // of those becomes of the packets.
-func (p *Path) wrapped(f Flow, by *gateway.Interface, h hop) []Outcome {
+func (p *Path) wrapped(f Flow, by *model.Interface, h hop) []Outcome {
 	outer, ok := p.wrapOf(by)
 	if !ok {
 		return []Outcome{{Flow: f.doubt("the far end of " + by.Name + " is not known"), Fate: Unknown, Where: "wrap", Out: h.dev}}
@@ -50,10 +50,10 @@ func (p *Path) wrapped(f Flow, by *gateway.Interface, h hop) []Outcome {
 
 // WrapOf are the outer packets of an interface that wraps what is routed to it; ok is false where it does not, or its far end
 // is not known.
-func (p *Path) WrapOf(i *gateway.Interface) (outer packet.Set, ok bool) { return p.wrapOf(i) }
+func (p *Path) WrapOf(i *model.Interface) (outer packet.Set, ok bool) { return p.wrapOf(i) }
 
 // wrapOf are the outer packets of an interface that wraps; ok is false where its far end is not known.
-func (p *Path) wrapOf(i *gateway.Interface) (packet.Set, bool) {
+func (p *Path) wrapOf(i *model.Interface) (packet.Set, bool) {
 	proto, wraps := i.Wraps()
 	if !wraps || !i.Remote.IsValid() || i.Remote.IsUnspecified() {
 		return packet.None(), false
@@ -84,7 +84,7 @@ func (p *Path) sourceTo(a netip.Addr) netip.Addr {
 
 // Unwrapped is the interface that takes outer packets that were delivered to the gateway out of their wrapping; nil for
 // none.
-func (p *Path) Unwrapped(outer packet.Packet) *gateway.Interface {
+func (p *Path) Unwrapped(outer packet.Packet) *model.Interface {
 	for _, i := range p.Gateway.Interfaces {
 		proto, wraps := i.Wraps()
 		fits := func(end, a netip.Addr) bool { return !end.IsValid() || end.IsUnspecified() || end == a }

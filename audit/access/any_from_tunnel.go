@@ -2,7 +2,7 @@ package access
 
 import (
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 	"toril/source"
 	"toril/walk"
@@ -29,12 +29,12 @@ var AnyFromTunnel = &audit.Check{
 			return
 		}
 		filter := path.Filter()
-		bases := filter.Bases(gateway.Forward)
+		bases := filter.Bases(model.Forward)
 		if len(bases) == 0 {
 			return // access/default-accept says that there is no filter
 		}
 		in := path.Emerging(pol, path.Traffic(pol).Mirror())
-		for _, v := range filter.Through(gateway.Forward, walk.Start(in)) {
+		for _, v := range filter.Through(model.Forward, walk.Start(in)) {
 			rule, at, ok := acceptedBy(v, bases)
 			if !ok || len(v.Unsure) > 0 || !whole(v.Was(), in) {
 				continue
@@ -55,12 +55,12 @@ var AnyFromTunnel = &audit.Check{
 }
 
 // acceptedBy names the last rule that accepted a flow, or the chain whose policy did.
-func acceptedBy(v walk.Verdict, bases []*gateway.Chain) (*gateway.Rule, source.Pos, bool) {
-	if v.Verb != gateway.Accept {
+func acceptedBy(v walk.Verdict, bases []*model.Chain) (*model.Rule, source.Pos, bool) {
+	if v.Verb != model.Accept {
 		return nil, source.Pos{}, false
 	}
 	for i := len(v.Steps) - 1; i >= 0; i-- {
-		if r := v.Steps[i].Rule; r != nil && r.Verb == gateway.Accept {
+		if r := v.Steps[i].Rule; r != nil && r.Verb == model.Accept {
 			return r, r.At, true
 		}
 	}

@@ -4,7 +4,7 @@ import (
 	"slices"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 )
 
@@ -21,7 +21,7 @@ var Blanket = &audit.Check{
 		Write:   "meta ipsec exists jump from-tunnels in place of meta ipsec exists accept.",
 		Sources: []string{"RFC 4301 section 5.2", "NIST SP 800-77 Rev. 1"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		tunnels := map[string]bool{}
 		for _, i := range g.Interfaces {
 			if i.Kind == "xfrm" || i.Kind == "vti" {
@@ -30,11 +30,11 @@ var Blanket = &audit.Check{
 		}
 		some := packet.Where(packet.PeerIn, packet.OneOf(0)).Not()
 		for _, c := range g.Chains {
-			if c.Hook != gateway.Forward && c.Hook != gateway.Input {
+			if c.Hook != model.Forward && c.Hook != model.Input {
 				continue
 			}
 			for _, r := range c.Rules {
-				if r.Verb != gateway.Accept || !r.Certain() {
+				if r.Verb != model.Accept || !r.Certain() {
 					continue
 				}
 				fam := packet.Only(packet.IPv4)

@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 )
 
@@ -21,25 +21,25 @@ var DefaultAccept = &audit.Check{
 		Write:   "type filter hook forward priority filter; policy drop;",
 		Sources: []string{"NIST SP 800-41 Rev. 1 section 4.2"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		if len(g.Connections) == 0 || len(g.Chains) == 0 {
 			return
 		}
 		filter := p.Walk(g).Filter()
-		for _, h := range []gateway.Hook{gateway.Forward, gateway.Input} {
+		for _, h := range []model.Hook{model.Forward, model.Input} {
 			closed, at := false, audit.Evidence{}
 			unsure := false
 			for _, c := range filter.Bases(h) {
-				if c.Kind != gateway.FilterChain {
+				if c.Kind != model.FilterChain {
 					continue
 				}
 				at = audit.Evidence{Pos: c.Policy.Where(c.At)}
 				unsure = unsure || c.Unsure
-				closed = closed || c.Policy.Value == gateway.Drop
+				closed = closed || c.Policy.Value == model.Drop
 				if n := len(c.Rules); n > 0 {
 					r := c.Rules[n-1]
 					everything := packet.Only(packet.IPv4)
-					closed = closed || (r.Verb == gateway.Drop || r.Verb == gateway.Reject) && r.Certain() && r.When.Contains(everything)
+					closed = closed || (r.Verb == model.Drop || r.Verb == model.Reject) && r.Certain() && r.When.Contains(everything)
 				}
 			}
 			if closed {

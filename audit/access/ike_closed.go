@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 	"toril/walk"
 )
@@ -46,9 +46,9 @@ var IKEClosed = &audit.Check{
 			}
 			passed, closed := packet.None(), (*walk.Verdict)(nil)
 			var unsure []string
-			for _, v := range filter.Through(gateway.Input, walk.Start(kind.set)) {
+			for _, v := range filter.Through(model.Input, walk.Start(kind.set)) {
 				switch {
-				case v.Verb == gateway.Accept:
+				case v.Verb == model.Accept:
 					passed = passed.Or(v.Was())
 				case closed == nil:
 					closed = &v

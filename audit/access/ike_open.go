@@ -6,7 +6,7 @@ import (
 	"slices"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 	"toril/walk"
 )
@@ -24,12 +24,12 @@ var IKEOpen = &audit.Check{
 		Write:   "ip saddr { 203.0.113.9, 198.51.100.7 } udp dport { 500, 4500 } accept",
 		Sources: []string{"RFC 7296 section 2.6", "NIST SP 800-77 Rev. 1"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		if len(g.Chains) == 0 || len(g.Connections) == 0 {
 			return
 		}
 		path := p.Walk(g)
-		bases := path.Filter().Bases(gateway.Input)
+		bases := path.Filter().Bases(model.Input)
 		if len(bases) == 0 {
 			return // access/default-accept says that there is no filter
 		}
@@ -55,8 +55,8 @@ var IKEOpen = &audit.Check{
 		outside, _ := path.Outside(own, peers[0])
 		ike := walk.Plain(packet.Range(packet.Src, stranger, stranger).And(packet.Range(packet.Dst, own, own))).With(packet.Proto, packet.OneOf(17)).With(packet.Sport, packet.OneOf(500)).With(packet.Dport, packet.OneOf(500)).
 			With(packet.PeerIn, packet.OneOf(0)).With(packet.In, outside)
-		for _, v := range path.Filter().Through(gateway.Input, walk.Start(ike)) {
-			if v.Verb != gateway.Accept || len(v.Unsure) > 0 {
+		for _, v := range path.Filter().Through(model.Input, walk.Start(ike)) {
+			if v.Verb != model.Accept || len(v.Unsure) > 0 {
 				continue
 			}
 			_, at, ok := acceptedBy(v, bases)

@@ -5,7 +5,7 @@ import (
 	"net/netip"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 	"toril/source"
 	"toril/walk"
@@ -25,12 +25,12 @@ var Management = &audit.Check{
 		Write:   "ip saddr 10.1.0.0/24 tcp dport 22 accept",
 		Sources: []string{"NIST SP 800-41 Rev. 1 section 5.2"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		if len(g.Chains) == 0 || len(g.Connections) == 0 {
 			return
 		}
 		path := p.Walk(g)
-		bases := path.Filter().Bases(gateway.Input)
+		bases := path.Filter().Bases(model.Input)
 		if len(bases) == 0 {
 			return
 		}
@@ -53,7 +53,7 @@ var Management = &audit.Check{
 					if set.Empty() {
 						continue
 					}
-					for _, v := range path.Filter().Through(gateway.Input, walk.Start(set)) {
+					for _, v := range path.Filter().Through(model.Input, walk.Start(set)) {
 						_, where, ok := acceptedBy(v, bases)
 						if !ok || len(v.Unsure) > 0 {
 							continue
@@ -83,7 +83,7 @@ var managed = []struct {
 }{{"SSH", 6, 22}, {"telnet", 6, 23}, {"HTTP", 6, 80}, {"HTTPS", 6, 443}, {"SNMP", 17, 161}, {"HTTPS on 8443", 6, 8443}}
 
 // ownInside are the gateway's addresses as destinations; everything where the files do not tell.
-func ownInside(g *gateway.Gateway) packet.Set {
+func ownInside(g *model.Gateway) packet.Set {
 	var sets []packet.Set
 	for _, i := range g.Interfaces {
 		for _, a := range i.Addresses {

@@ -2,7 +2,7 @@ package access
 
 import (
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 	"toril/walk"
 )
 
@@ -19,7 +19,7 @@ var NeverMatches = &audit.Check{
 		Write:   "ip saddr { 10.2.0.1, 10.2.0.2 } in place of ip saddr 10.2.0.1 ip saddr 10.2.0.2.",
 		Sources: []string{"nft(8)", "iptables(8)"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, c := range g.Chains {
 			for _, s := range walk.Shadows(c) {
 				if s.Kind == walk.Impossible {

@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 	"toril/walk"
 )
 
@@ -29,13 +29,13 @@ var NoLog = &audit.Check{
 		_, inner := path.Inbound(pol, pol.Back())
 		passed, _ := filtered(inner)
 		for _, o := range passed {
-			logged, rule := false, (*gateway.Rule)(nil)
+			logged, rule := false, (*model.Rule)(nil)
 			for _, st := range o.Steps {
 				if st.Rule == nil {
 					continue
 				}
 				logged = logged || st.Rule.Log
-				if st.Rule.Verb == gateway.Accept && st.Stage == "forward" {
+				if st.Rule.Verb == model.Accept && st.Stage == "forward" {
 					rule = st.Rule
 				}
 			}
@@ -51,7 +51,7 @@ var NoLog = &audit.Check{
 }
 
 // metLogs reports whether some rule of the gateway that logs is for packets of the flow.
-func metLogs(g *gateway.Gateway, o walk.Outcome) bool {
+func metLogs(g *model.Gateway, o walk.Outcome) bool {
 	for _, c := range g.Chains {
 		for _, r := range c.Rules {
 			if r.Log && r.When.Overlaps(o.Now) {

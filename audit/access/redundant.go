@@ -2,7 +2,7 @@ package access
 
 import (
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 	"toril/walk"
 )
 
@@ -19,9 +19,9 @@ var Redundant = &audit.Check{
 		Write:   "The wider of the two rules alone.",
 		Sources: []string{"nft(8)", "iptables(8)"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, c := range g.Chains {
-			if c.Kind == gateway.NATChain {
+			if c.Kind == model.NATChain {
 				continue
 			}
 			for _, s := range walk.Shadows(c) {

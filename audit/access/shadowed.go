@@ -2,7 +2,7 @@ package access
 
 import (
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 	"toril/walk"
 )
 
@@ -20,7 +20,7 @@ var Shadowed = &audit.Check{
 		Write:   "ip saddr 10.2.0.66 drop before ip saddr 10.2.0.0/16 accept.",
 		Sources: []string{"nft(8)", "iptables(8)"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, c := range g.Chains {
 			for _, s := range walk.Shadows(c) {
 				if s.Kind != walk.Hidden {

@@ -5,8 +5,8 @@ import (
 	"net/netip"
 
 	"toril/audit"
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/packet"
 )
 
@@ -36,7 +36,7 @@ var PublicInside = &audit.Check{
 		}
 		for _, side := range []struct {
 			what string
-			set  gateway.Setting[ike.Selectors]
+			set  model.Setting[ike.Selectors]
 		}{{"local", s.Child.Local}, {"remote", s.Child.Remote}} {
 			if side.set.Value.AnyAddress() || side.set.Value.Dynamic() {
 				continue

@@ -5,8 +5,8 @@ import (
 
 	"toril/audit"
 	"toril/estate"
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 )
 
 // AnyAgainstList speaks where one end names networks and the other everything.
@@ -25,7 +25,7 @@ var AnyAgainstList = &audit.Check{
 	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
 		for _, c := range pairs(t) {
 			for _, side := range []struct {
-				a, b gateway.Setting[ike.Selectors]
+				a, b model.Setting[ike.Selectors]
 			}{{c.A.Local, c.B.Remote}, {c.A.Remote, c.B.Local}} {
 				if side.a.Value.AnyAddress() == side.b.Value.AnyAddress() {
 					continue

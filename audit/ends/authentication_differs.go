@@ -1,8 +1,8 @@
 package ends
 
 import (
-	"toril/agree"
 	"toril/audit"
+	"toril/negotiate"
 )
 
 // AuthenticationDiffers speaks where the ends do not prove themselves as the other asks.
@@ -18,5 +18,5 @@ var AuthenticationDiffers = &audit.Check{
 		Write:   "local { auth = psk } and remote { auth = psk } on both ends, or pubkey on both.",
 		Sources: []string{"RFC 7296 section 2.15", "RFC 2409 section 5", "RFC 6023 section 3"},
 	},
-	Tunnel: failing(agree.Method, agree.Childless),
+	Tunnel: failing(negotiate.Method, negotiate.Childless),
 }

@@ -5,7 +5,7 @@ import (
 
 	"toril/audit"
 	"toril/estate"
-	"toril/gateway"
+	"toril/model"
 )
 
 // BothWait speaks where neither end begins.
@@ -23,8 +23,8 @@ var BothWait = &audit.Check{
 	},
 	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
 		for _, c := range pairs(t) {
-			begins := func(k *gateway.Child, e estate.End) bool {
-				return k.Start.Value != gateway.StartNever && (len(e.Connection.RemoteAddrs.Value.Fixed()) > 0 || !e.Connection.RemoteAddrs.Value.Any())
+			begins := func(k *model.Child, e estate.End) bool {
+				return k.Start.Value != model.StartNever && (len(e.Connection.RemoteAddrs.Value.Fixed()) > 0 || !e.Connection.RemoteAddrs.Value.Any())
 			}
 			if begins(c.A, t.Ends[0]) || begins(c.B, t.Ends[1]) {
 				continue

@@ -1,8 +1,8 @@
 package ends
 
 import (
-	"toril/agree"
 	"toril/audit"
+	"toril/negotiate"
 )
 
 // CertificateUntrusted speaks where an end does not trust who signed the certificate that the other shows.
@@ -19,5 +19,5 @@ var CertificateUntrusted = &audit.Check{
 		Write:   "remote { auth = pubkey  cacerts = ca.pem } with the certificate of the authority in x509ca/.",
 		Sources: []string{"RFC 4945 section 5.1", "RFC 5280 section 6"},
 	},
-	Tunnel: failing(agree.Certificates),
+	Tunnel: failing(negotiate.Certificates),
 }

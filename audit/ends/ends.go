@@ -5,29 +5,29 @@ import (
 	"slices"
 	"strings"
 
-	"toril/agree"
 	"toril/audit"
 	"toril/estate"
 	"toril/ike"
+	"toril/negotiate"
 	"toril/source"
 )
 
 // failing makes a Tunnel function that speaks where an attempt fails for one of some topics: high where both ends'
 // attempts do, medium where only one end's does.
-func failing(topics ...agree.Topic) func(*audit.Pass, *estate.Tunnel) {
+func failing(topics ...negotiate.Topic) func(*audit.Pass, *estate.Tunnel) {
 	return func(p *audit.Pass, t *estate.Tunnel) {
 		attempts := p.Attempts(t)
-		var hits []*agree.Failure
-		var by []agree.Attempt
+		var hits []*negotiate.Failure
+		var by []negotiate.Attempt
 		seen := 0
 		for _, a := range attempts {
 			found := false
 			for _, f := range failuresOf(a) {
-				if !slices.Contains(topics, f.Topic) || f.Topic == agree.Refused && a.Outcome == agree.NoStart { // ike/refused says it
+				if !slices.Contains(topics, f.Topic) || f.Topic == negotiate.Refused && a.Outcome == negotiate.NoStart { // ike/refused says it
 					continue
 				}
 				found = true
-				if !slices.ContainsFunc(hits, func(o *agree.Failure) bool { return sameLines(o, f) }) {
+				if !slices.ContainsFunc(hits, func(o *negotiate.Failure) bool { return sameLines(o, f) }) {
 					hits, by = append(hits, f), append(by, a)
 				}
 			}
@@ -50,11 +50,11 @@ func failing(topics ...agree.Topic) func(*audit.Pass, *estate.Tunnel) {
 	}
 }
 
-func failuresOf(a agree.Attempt) []*agree.Failure {
+func failuresOf(a negotiate.Attempt) []*negotiate.Failure {
 	if a.Failure != nil {
-		return []*agree.Failure{a.Failure}
+		return []*negotiate.Failure{a.Failure}
 	}
-	var out []*agree.Failure
+	var out []*negotiate.Failure
 	for _, c := range a.Children {
 		if c.Failure != nil {
 			out = append(out, c.Failure)
@@ -64,12 +64,12 @@ func failuresOf(a agree.Attempt) []*agree.Failure {
 }
 
 // sameLines reports whether two failures are about the same pair of lines, whichever end begins.
-func sameLines(a, b *agree.Failure) bool {
+func sameLines(a, b *negotiate.Failure) bool {
 	return a.Lines == b.Lines || a.Lines[0] == b.Lines[1] && a.Lines[1] == b.Lines[0]
 }
 
 // of starts a finding about a failure, with a line of either end.
-func of(p *audit.Pass, t *estate.Tunnel, a agree.Attempt, f *agree.Failure) audit.Finding {
+func of(p *audit.Pass, t *estate.Tunnel, a negotiate.Attempt, f *negotiate.Failure) audit.Finding {
 	end, other, far := a.Initiator, a.Responder, f.Lines[1]
 	at := f.Lines[0]
 	if at.IsZero() {

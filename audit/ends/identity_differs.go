@@ -1,8 +1,8 @@
 package ends
 
 import (
-	"toril/agree"
 	"toril/audit"
+	"toril/negotiate"
 )
 
 // IdentityDiffers speaks where one end shows an identity that the other does not expect.
@@ -18,5 +18,5 @@ var IdentityDiffers = &audit.Check{
 		Write:   "Here local { id = headland.example }, there remote { id = headland.example }.",
 		Sources: []string{"RFC 7296 section 3.5", "RFC 4945 section 3.1"},
 	},
-	Tunnel: failing(agree.Identity),
+	Tunnel: failing(negotiate.Identity),
 }

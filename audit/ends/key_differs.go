@@ -1,8 +1,8 @@
 package ends
 
 import (
-	"toril/agree"
 	"toril/audit"
+	"toril/negotiate"
 )
 
 // KeyDiffers speaks where the ends hold different pre-shared keys for each other, or one has none.
@@ -18,5 +18,5 @@ var KeyDiffers = &audit.Check{
 		Write:   "secrets { ike-quay { id-a = headland.example  id-b = quayside.example  secret = ... } } on both.",
 		Sources: []string{"RFC 7296 section 2.15"},
 	},
-	Tunnel: failing(agree.Key),
+	Tunnel: failing(negotiate.Key),
 }

@@ -7,7 +7,7 @@ import (
 	"toril/audit"
 	"toril/baseline"
 	"toril/estate"
-	"toril/gateway"
+	"toril/model"
 )
 
 // LifetimesDiffer speaks where the lifetimes of both ends differ by far.
@@ -32,7 +32,7 @@ var LifetimesDiffer = &audit.Check{
 				f.Message = fmt.Sprintf("the child's lifetime is %s on %s and %s on %s: the shorter one applies", baseline.Span(a), t.Ends[0].Gateway.Name, baseline.Span(b), t.Ends[1].Gateway.Name)
 				p.Report(f)
 			}
-			for _, side := range [][2]*gateway.Child{{c.A, c.B}, {c.B, c.A}} {
+			for _, side := range [][2]*model.Child{{c.A, c.B}, {c.B, c.A}} {
 				if side[0].Rekey.Value == 0 && side[0].Life.Value > 0 && side[1].Rekey.Value > side[0].Life.Value {
 					f := both(p, t, c.A.Rekey.Where(c.A.At), c.B.Rekey.Where(c.B.At))
 					f.Severity = audit.Medium

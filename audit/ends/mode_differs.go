@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"slices"
 
-	"toril/agree"
 	"toril/audit"
 	"toril/estate"
+	"toril/negotiate"
 )
 
 // ModeDiffers speaks where one end says transport mode and the other tunnel mode.
@@ -30,8 +30,8 @@ var ModeDiffers = &audit.Check{
 			f := both(p, t, c.A.Mode.Where(c.A.At), c.B.Mode.Where(c.B.At))
 			f.Severity = audit.Medium
 			f.Message = fmt.Sprintf("%s is in %s mode on %s and in %s mode on %s", c.A.Name, c.A.Mode.Value, t.Ends[0].Gateway.Name, c.B.Mode.Value, t.Ends[1].Gateway.Name)
-			if slices.ContainsFunc(p.Attempts(t), func(a agree.Attempt) bool {
-				return slices.ContainsFunc(a.Children, func(k agree.Child) bool { return k.Failure != nil && k.Failure.Topic == agree.Mode })
+			if slices.ContainsFunc(p.Attempts(t), func(a negotiate.Attempt) bool {
+				return slices.ContainsFunc(a.Children, func(k negotiate.Child) bool { return k.Failure != nil && k.Failure.Topic == negotiate.Mode })
 			}) {
 				f.Severity, f.Message = audit.High, f.Message+": the child does not come up"
 			}

@@ -3,9 +3,9 @@ package ends
 import (
 	"fmt"
 
-	"toril/agree"
 	"toril/audit"
 	"toril/estate"
+	"toril/negotiate"
 )
 
 // NoCounterpart speaks where a far gateway that was given has nothing that a connection or a child could come up with.
@@ -30,7 +30,7 @@ var NoCounterpart = &audit.Check{
 }
 
 // lonely speaks about a connection that the far gateway has no counterpart of.
-func lonely(p *audit.Pass, t *estate.Tunnel, attempts []agree.Attempt) {
+func lonely(p *audit.Pass, t *estate.Tunnel, attempts []negotiate.Attempt) {
 	e := t.Ends[0]
 	if e.Connection.Unusable != nil {
 		return // ike/refused says it
@@ -49,7 +49,7 @@ func lonely(p *audit.Pass, t *estate.Tunnel, attempts []agree.Attempt) {
 		switch {
 		case a.Failure != nil:
 			f.Message += ": " + a.Failure.Why
-		case a.Outcome == agree.Agrees:
+		case a.Outcome == negotiate.Agrees:
 			f.Severity = audit.Low
 			f.Message = fmt.Sprintf("%s responds to %s with its connection %s, which is the counterpart of another", t.Toward.Name, e.Name(), a.Responder.Connection.Name)
 		default:

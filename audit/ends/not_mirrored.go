@@ -3,11 +3,11 @@ package ends
 import (
 	"fmt"
 
-	"toril/agree"
 	"toril/audit"
 	"toril/estate"
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
+	"toril/negotiate"
 )
 
 // NotMirrored speaks where the selectors of two children that belong together are not each other's reverse.
@@ -29,10 +29,10 @@ var NotMirrored = &audit.Check{
 			return
 		}
 		a, b := t.Ends[0], t.Ends[1]
-		said := map[*gateway.Child]bool{}
+		said := map[*model.Child]bool{}
 		for _, attempt := range p.Attempts(t) { // a child that nothing of the far end answers for
 			for _, c := range attempt.Children {
-				if c.Failure == nil || c.Failure.Topic != agree.Selectors || said[c.Of] || len(t.Counterparts(c.Of)) > 0 {
+				if c.Failure == nil || c.Failure.Topic != negotiate.Selectors || said[c.Of] || len(t.Counterparts(c.Of)) > 0 {
 					continue
 				}
 				said[c.Of] = true
@@ -50,11 +50,11 @@ var NotMirrored = &audit.Check{
 	},
 }
 
-func compare(p *audit.Pass, t *estate.Tunnel, a, b estate.End, ca, cb *gateway.Child) {
+func compare(p *audit.Pass, t *estate.Tunnel, a, b estate.End, ca, cb *model.Child) {
 	ownA, ownB := t.Own(a), t.Own(b)
 	for _, side := range []struct {
 		what, other string
-		x, y        gateway.Setting[ike.Selectors]
+		x, y        model.Setting[ike.Selectors]
 		atX, atY    ike.Selectors
 	}{
 		{"local", "remote", ca.Local, cb.Remote, ca.Local.Value.At(ownA), cb.Remote.Value.At(t.Peer(b))},

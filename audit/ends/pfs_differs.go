@@ -4,10 +4,10 @@ import (
 	"fmt"
 	"strings"
 
-	"toril/agree"
 	"toril/audit"
 	"toril/baseline"
 	"toril/estate"
+	"toril/negotiate"
 )
 
 // PFSDiffers speaks where a child comes up and its keys cannot be renewed, or where it does not come up for that.
@@ -25,21 +25,21 @@ var PFSDiffers = &audit.Check{
 		Sources: []string{"RFC 7296 sections 1.2 and 1.3.1", "RFC 2409 section 5.5"},
 	},
 	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
-		failing(agree.PFS)(p, t)
+		failing(negotiate.PFS)(p, t)
 		for _, a := range p.Attempts(t) {
 			for _, c := range a.Children {
 				r := c.Rekey
-				if c.Outcome != agree.Agrees || r.Outcome == agree.Never || r.ByInitiator == agree.Agrees && r.ByResponder == agree.Agrees {
+				if c.Outcome != negotiate.Agrees || r.Outcome == negotiate.Never || r.ByInitiator == negotiate.Agrees && r.ByResponder == negotiate.Agrees {
 					continue
 				}
 				if r.Failure == nil { // it fails only if the other end is the first to renew
-					r.Failure = &agree.Failure{Step: agree.Create, Why: fmt.Sprintf("rekeying %s fails when initiated by the end whose timer is not the first", c.Of.Name), Changes: []string{"configure the same proposals on both ends"}}
+					r.Failure = &negotiate.Failure{Step: negotiate.Create, Why: fmt.Sprintf("rekeying %s fails when initiated by the end whose timer is not the first", c.Of.Name), Changes: []string{"configure the same proposals on both ends"}}
 					r.Failure.Lines[0], r.Failure.Lines[1] = c.Of.Proposals.Where(c.Of.At), c.With.Proposals.Where(c.With.At)
 				}
 				f := of(p, t, a, r.Failure)
 				f.Child = c.Of.Name
 				f.Severity = audit.High
-				if r.Outcome == agree.Agrees {
+				if r.Outcome == negotiate.Agrees {
 					f.Severity = audit.Low
 				} else {
 					f.Message = fmt.Sprintf("the tunnel comes up and fails within %s, when %s rekeys %s", baseline.Span(r.After), r.By, c.Of.Name)

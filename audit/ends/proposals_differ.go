@@ -1,8 +1,8 @@
 package ends
 
 import (
-	"toril/agree"
 	"toril/audit"
+	"toril/negotiate"
 )
 
 // ProposalsDiffer speaks where no proposal of both ends is the same.
@@ -19,5 +19,5 @@ var ProposalsDiffer = &audit.Check{
 		Write:   "aes256gcm16-prfsha384-ecp384 for the IKE SA and aes256gcm16-ecp384 for the child, on both.",
 		Sources: []string{"RFC 7296 section 2.7", "RFC 2409 section 5"},
 	},
-	Tunnel: failing(agree.Proposals),
+	Tunnel: failing(negotiate.Proposals),
 }

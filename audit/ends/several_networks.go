@@ -4,8 +4,8 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 )
 
 // SeveralNetworks speaks where a child of IKEv1 has several networks.
@@ -28,7 +28,7 @@ var SeveralNetworks = &audit.Check{
 		own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
 		for _, side := range []struct {
 			what string
-			set  gateway.Setting[ike.Selectors]
+			set  model.Setting[ike.Selectors]
 			all  ike.Selectors
 		}{{"local", s.Child.Local, s.Child.Local.Value.At(own).Reduce()}, {"remote", s.Child.Remote, s.Child.Remote.Value.At(peer).Reduce()}} {
 			if len(side.all) < 2 {

@@ -1,8 +1,8 @@
 package ends
 
 import (
-	"toril/agree"
 	"toril/audit"
+	"toril/negotiate"
 )
 
 // Unreachable speaks where the addresses of both ends do not lead to each other.
@@ -18,5 +18,5 @@ var Unreachable = &audit.Check{
 		Write:   "Here remote_addrs = 198.51.100.7, there local_addrs = 198.51.100.7.",
 		Sources: []string{"RFC 7296 section 2.1"},
 	},
-	Tunnel: failing(agree.Address),
+	Tunnel: failing(negotiate.Address),
 }

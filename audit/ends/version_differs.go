@@ -1,8 +1,8 @@
 package ends
 
 import (
-	"toril/agree"
 	"toril/audit"
+	"toril/negotiate"
 )
 
 // VersionDiffers speaks where one end speaks a version of IKE that the other does not.
@@ -18,5 +18,5 @@ var VersionDiffers = &audit.Check{
 		Write:   "version = 2 on both.",
 		Sources: []string{"RFC 7296 section 2.5"},
 	},
-	Tunnel: failing(agree.Version, agree.Refused),
+	Tunnel: failing(negotiate.Version, negotiate.Refused),
 }

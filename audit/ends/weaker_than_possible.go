@@ -3,10 +3,10 @@ package ends
 import (
 	"fmt"
 
-	"toril/agree"
 	"toril/audit"
 	"toril/estate"
 	"toril/ike"
+	"toril/negotiate"
 	"toril/source"
 )
 
@@ -46,7 +46,7 @@ var WeakerThanPossible = &audit.Check{
 			}
 			speak("IKE SA", a.IKE, offer, r.Proposals.Value, i.Proposals.Where(i.At), r.Proposals.Where(r.At))
 			for _, c := range a.Children {
-				if c.Outcome == agree.Agrees && a.Version == ike.V2 {
+				if c.Outcome == negotiate.Agrees && a.Version == ike.V2 {
 					speak("child "+c.Of.Name, c.Suite, ike.WithoutKeyExchange(c.Of.Proposals.Value), ike.WithoutKeyExchange(c.With.Proposals.Value), c.Of.Proposals.Where(c.Of.At), c.With.Proposals.Where(c.With.At))
 				}
 			}

@@ -6,7 +6,7 @@ import (
 
 	"toril/audit"
 	"toril/estate"
-	"toril/gateway"
+	"toril/model"
 )
 
 // NothingEncrypted speaks where no child of a connection to a peer protects anything.
@@ -25,14 +25,14 @@ var NothingEncrypted = &audit.Check{
 	},
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		c := s.Connection
-		if len(c.Children) == 0 || slices.ContainsFunc(c.Children, func(k *gateway.Child) bool { return !k.Shunts() || k.Local.Value.String() == k.Remote.Value.String() }) {
+		if len(c.Children) == 0 || slices.ContainsFunc(c.Children, func(k *model.Child) bool { return !k.Shunts() || k.Local.Value.String() == k.Remote.Value.String() }) {
 			return
 		}
 		peers := c.RemoteAddrs.Value.Fixed()
 		if len(peers) == 0 || peers[0].IsLoopback() || slices.ContainsFunc(p.Estate.TunnelsOf(s.Gateway), func(t *estate.Tunnel) bool {
 			return slices.ContainsFunc(t.Ends, func(e estate.End) bool {
 				return e.Gateway == s.Gateway && e.Connection != c && slices.Contains(e.Connection.RemoteAddrs.Value.Fixed(), peers[0]) &&
-					slices.ContainsFunc(e.Connection.Children, func(k *gateway.Child) bool { return !k.Shunts() })
+					slices.ContainsFunc(e.Connection.Children, func(k *model.Child) bool { return !k.Shunts() })
 			})
 		}) {
 			return

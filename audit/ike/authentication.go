@@ -7,8 +7,8 @@ import (
 
 	"toril/audit"
 	"toril/baseline"
-	"toril/gateway"
 	algo "toril/ike"
+	"toril/model"
 )
 
 // Authentication speaks where an end authenticates by a method that the baseline speaks against, or by a key where it asks for
@@ -69,7 +69,7 @@ var Authentication = &audit.Check{
 var signatures = map[string][]uint16{"RSA": {1, 14}, "DSA": {3}, "Ed25519": {14}, "ECDSA 256": {9, 14}, "ECDSA 384": {10, 14}, "ECDSA 521": {11, 14}}
 
 // methodsOf are the IANA authentication methods that an end may authenticate with; none where the files do not tell.
-func methodsOf(g *gateway.Gateway, c *gateway.Connection) algo.Choices {
+func methodsOf(g *model.Gateway, c *model.Connection) algo.Choices {
 	var out algo.Choices
 	add := func(ids ...uint16) {
 		for _, id := range ids {

@@ -4,7 +4,7 @@ import (
 	"slices"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 )
 
 // Refused speaks where the daemon would not load the connection at all.
@@ -22,7 +22,7 @@ var Refused = &audit.Check{
 		Sources: []string{"swanctl.conf(5)"},
 	},
 	Connection: func(p *audit.Pass, s *audit.Subject) {
-		alone := func(r gateway.Refusal) bool { return r.Error == s.Connection.Unusable }
+		alone := func(r model.Refusal) bool { return r.Error == s.Connection.Unusable }
 		if e := s.Connection.Unusable; e != nil && !slices.ContainsFunc(s.Gateway.Refused, alone) { // with all others: read/refused
 			f := p.On(s, e.Pos, false)
 			f.Severity = audit.High

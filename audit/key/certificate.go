@@ -7,12 +7,12 @@ import (
 
 	"toril/audit"
 	"toril/baseline"
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 )
 
 // onCertificate starts a finding about a certificate, in the tunnel of a connection that names it.
-func onCertificate(p *audit.Pass, g *gateway.Gateway, c *gateway.Certificate) audit.Finding {
+func onCertificate(p *audit.Pass, g *model.Gateway, c *model.Certificate) audit.Finding {
 	f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: c.At}}
 	for _, conn := range g.Connections {
 		if slices.Contains(g.CertificatesOf(conn), c) {
@@ -25,12 +25,12 @@ func onCertificate(p *audit.Pass, g *gateway.Gateway, c *gateway.Certificate) au
 }
 
 // users are the connections that show a certificate.
-func users(g *gateway.Gateway, c *gateway.Certificate) []*gateway.Connection {
-	return slices.DeleteFunc(slices.Clone(g.Connections), func(x *gateway.Connection) bool { return !slices.Contains(g.CertificatesOf(x), c) })
+func users(g *model.Gateway, c *model.Certificate) []*model.Connection {
+	return slices.DeleteFunc(slices.Clone(g.Connections), func(x *model.Connection) bool { return !slices.Contains(g.CertificatesOf(x), c) })
 }
 
 // strictest is the limit that asks the most of a certificate, of those that hold for the connections that show it.
-func strictest(p *audit.Pass, g *gateway.Gateway, c *gateway.Certificate, k *baseline.Kind) baseline.Limit {
+func strictest(p *audit.Pass, g *model.Gateway, c *model.Certificate, k *baseline.Kind) baseline.Limit {
 	var out baseline.Limit
 	for _, b := range p.Baselines(g, users(g, c)) {
 		if l := b.Limit(k); l.Least > out.Least {
@@ -54,7 +54,7 @@ var ShortRSA = &audit.Check{
 		Sources: []string{"RFC 8247", "NIST SP 800-77 Rev. 1"},
 		Demands: []string{baseline.RSABits.Name},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, c := range g.Certs {
 			l := strictest(p, g, c, baseline.RSABits)
 			if c.KeyType == "RSA" && float64(c.KeyBits) < l.Least {
@@ -81,7 +81,7 @@ var WeakSignature = &audit.Check{
 		Sources: []string{"RFC 8247"},
 		Demands: []string{baseline.SHA1Signature.Name},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, c := range g.Certs {
 			var d baseline.Demand
 			for _, b := range p.Baselines(g, users(g, c)) {
@@ -114,7 +114,7 @@ var Expiry = &audit.Check{
 		Sources: []string{"RFC 5280 section 4.1.2.5", "RFC 7296 section 3.6"},
 		Demands: []string{baseline.CertificateExpiry.Name},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, c := range g.Certs {
 			l := strictest(p, g, c, baseline.CertificateExpiry)
 			notice := time.Duration(l.Least * float64(time.Second))
@@ -191,7 +191,7 @@ var Name = &audit.Check{
 			return
 		}
 		certs := s.Gateway.CertificatesOf(s.Connection)
-		if len(certs) == 0 || slices.ContainsFunc(certs, func(c *gateway.Certificate) bool { return c.Shows(id.Value) }) {
+		if len(certs) == 0 || slices.ContainsFunc(certs, func(c *model.Certificate) bool { return c.Shows(id.Value) }) {
 			return
 		}
 		f := p.On(s, id.Where(s.Connection.At), false)
@@ -215,7 +215,7 @@ var PrivateSaved = &audit.Check{
 		Write:   "Leave the folder of private keys out of the backup that auditors get.",
 		Sources: []string{"NIST SP 800-57 Part 1"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, at := range g.PrivateKeys {
 			p.Report(audit.Finding{Severity: audit.Low, Gateway: g.Name, At: audit.Evidence{Pos: at}, Message: "a private key was saved with the configuration"})
 		}

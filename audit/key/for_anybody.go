@@ -4,8 +4,8 @@ import (
 	"slices"
 
 	"toril/audit"
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 )
 
 // SharedByAny speaks where a key has no owner, or any, and a connection is open to every address.
@@ -21,14 +21,14 @@ var SharedByAny = &audit.Check{
 		Write:   "In swanctl.conf, inside the secret: id-own = lampwright.example and id-peer = skerry.example.",
 		Sources: []string{"RFC 7296 section 2.15"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, k := range g.Keys {
 			open := len(k.Owners) == 0 || slices.ContainsFunc(k.Owners, func(o ike.Identity) bool { return o.Kind == ike.AnyID })
 			if !open || k.PPK || k.For != nil {
 				continue
 			}
 			conns := serves(g, k)
-			anybody := slices.ContainsFunc(conns, func(c *gateway.Connection) bool { return c.RemoteAddrs.Value.Any() })
+			anybody := slices.ContainsFunc(conns, func(c *model.Connection) bool { return c.RemoteAddrs.Value.Any() })
 			if len(conns) == 0 || len(conns) == 1 && !anybody {
 				continue
 			}

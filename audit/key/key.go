@@ -6,8 +6,8 @@ import (
 	"strings"
 
 	"toril/estate"
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 )
 
 // judgedLength is how much of a key the estimator looks at: more makes it slow and no key weaker.
@@ -15,8 +15,8 @@ const judgedLength = 64
 
 // holder is a key with the gateway that holds it.
 type holder struct {
-	gateway *gateway.Gateway
-	key     *gateway.Key
+	gateway *model.Gateway
+	key     *model.Key
 }
 
 func keysOf(e *estate.Estate) []holder {
@@ -32,7 +32,7 @@ func keysOf(e *estate.Estate) []holder {
 }
 
 // words are the names that a key may be made of: those of gateways, connections, identities and the far ends.
-func words(e *estate.Estate, g *gateway.Gateway) []string {
+func words(e *estate.Estate, g *model.Gateway) []string {
 	out := []string{g.Name}
 	add := func(s string) {
 		out = append(out, s)

@@ -5,8 +5,8 @@ import (
 	"slices"
 
 	"toril/audit"
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/source"
 )
 
@@ -29,7 +29,7 @@ var Missing = &audit.Check{
 		if c.Local.Method.Value != ike.PSK && c.Remote.Method.Value != ike.PSK || len(s.Gateway.Keys) == 0 {
 			return
 		}
-		if slices.ContainsFunc(s.Gateway.Keys, func(k *gateway.Key) bool { return k.Serves(c) }) || c.Remote.ID.Value.Wild() {
+		if slices.ContainsFunc(s.Gateway.Keys, func(k *model.Key) bool { return k.Serves(c) }) || c.Remote.ID.Value.Wild() {
 			return
 		}
 		f := p.On(s, at(c), true)
@@ -43,6 +43,6 @@ var Missing = &audit.Check{
 	},
 }
 
-func at(c *gateway.Connection) source.Pos {
+func at(c *model.Connection) source.Pos {
 	return c.Remote.ID.Where(c.Remote.Method.Where(c.At))
 }

@@ -7,7 +7,7 @@ import (
 
 	"toril/audit"
 	"toril/estate"
-	"toril/gateway"
+	"toril/model"
 )
 
 // Reused speaks where one key serves several peers.
@@ -61,7 +61,7 @@ var Reused = &audit.Check{
 }
 
 // between names the two peers of a connection: several connections between the same two have one business.
-func between(e *estate.Estate, g *gateway.Gateway, c *gateway.Connection) string {
+func between(e *estate.Estate, g *model.Gateway, c *model.Connection) string {
 	for _, t := range e.TunnelsOf(g) {
 		for _, end := range t.Ends {
 			if end.Connection == c {

@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 )
 
 // Unused speaks where a key is for peers that no connection has.
@@ -20,7 +20,7 @@ var Unused = &audit.Check{
 		Write:   "id = partner.example.net beside the secret, as in the connection's remote section.",
 		Sources: []string{"RFC 7296 section 2.15"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		if len(g.Connections) == 0 {
 			return
 		}

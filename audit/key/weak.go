@@ -13,8 +13,8 @@ import (
 	"toril/audit"
 	"toril/baseline"
 	"toril/estate"
-	"toril/gateway"
 	"toril/internal/strength"
+	"toril/model"
 )
 
 // Weak speaks where a key can be guessed.
@@ -36,7 +36,7 @@ var Weak = &audit.Check{
 		seen := map[[32]byte]int{}
 		var found []audit.Finding
 		keys := keysOf(p.Estate)
-		names := map[*gateway.Gateway][]string{}
+		names := map[*model.Gateway][]string{}
 		for _, h := range keys {
 			if names[h.gateway] == nil {
 				names[h.gateway] = words(p.Estate, h.gateway)
@@ -90,7 +90,7 @@ const mostGuessed = 5_000
 const batch = 64
 
 // guess estimates what a key is worth to a guesser, in bits, who knows some names.
-func guess(k *gateway.Key, names []string) float64 {
+func guess(k *model.Key, names []string) float64 {
 	if k.Hash {
 		return 0
 	}
@@ -99,7 +99,7 @@ func guess(k *gateway.Key, names []string) float64 {
 }
 
 // judge says what speaks against a key; ok is false where nothing does.
-func judge(p *audit.Pass, g *gateway.Gateway, k *gateway.Key, names []string, entropy float64) (f audit.Finding, ok bool) {
+func judge(p *audit.Pass, g *model.Gateway, k *model.Key, names []string, entropy float64) (f audit.Finding, ok bool) {
 	if k.Hash {
 		return f, false
 	}
@@ -147,11 +147,11 @@ func derived(key string, names []string) bool {
 }
 
 // serves returns the connections of a gateway that may use a key.
-func serves(g *gateway.Gateway, k *gateway.Key) []*gateway.Connection {
-	return slices.DeleteFunc(slices.Clone(g.Connections), func(c *gateway.Connection) bool { return !k.Serves(c) })
+func serves(g *model.Gateway, k *model.Key) []*model.Connection {
+	return slices.DeleteFunc(slices.Clone(g.Connections), func(c *model.Connection) bool { return !k.Serves(c) })
 }
 
-func tunnelOf(e *estate.Estate, g *gateway.Gateway, c *gateway.Connection) string {
+func tunnelOf(e *estate.Estate, g *model.Gateway, c *model.Connection) string {
 	for _, t := range e.Tunnels {
 		for _, end := range t.Ends {
 			if end.Gateway == g && end.Connection == c {

@@ -6,7 +6,7 @@ import (
 
 	"toril/audit"
 	"toril/baseline"
-	"toril/gateway"
+	"toril/model"
 )
 
 // Margin speaks where the random part of the lifetime swallows it.
@@ -56,7 +56,7 @@ var Margin = &audit.Check{
 }
 
 // swallowed speaks where the margin at which renewal begins before the end is as long as a lifetime.
-func swallowed(p *audit.Pass, s *audit.Subject, spans []gateway.Span, margin gateway.Setting[time.Duration], what string) bool {
+func swallowed(p *audit.Pass, s *audit.Subject, spans []model.Span, margin model.Setting[time.Duration], what string) bool {
 	for _, span := range spans {
 		if margin.Value == 0 || span.Value == 0 || margin.Value < span.Value {
 			continue

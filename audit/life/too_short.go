@@ -6,7 +6,7 @@ import (
 
 	"toril/audit"
 	"toril/baseline"
-	"toril/gateway"
+	"toril/model"
 	"toril/source"
 )
 
@@ -34,7 +34,7 @@ var TooShort = &audit.Check{
 	},
 }
 
-func short(p *audit.Pass, s *audit.Subject, set gateway.Setting[time.Duration], l baseline.Limit, at source.Pos, what string) {
+func short(p *audit.Pass, s *audit.Subject, set model.Setting[time.Duration], l baseline.Limit, at source.Pos, what string) {
 	least := time.Duration(l.Least * float64(time.Second))
 	if set.Value == 0 || set.Value >= least || mistaken(set.Value) != "" {
 		return

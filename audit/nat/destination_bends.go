@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 	"toril/walk"
 )
@@ -30,10 +30,10 @@ var DestinationBends = &audit.Check{
 		}
 		var verdicts []walk.Verdict
 		for _, flow := range path.Domain(pol) {
-			verdicts = append(verdicts, path.Filter().Through(gateway.Prerouting, flow)...)
+			verdicts = append(verdicts, path.Filter().Through(model.Prerouting, flow)...)
 		}
 		for _, v := range verdicts {
-			if v.Verb != gateway.DestinationNAT && v.Verb != gateway.Redirect || v.Rule == nil {
+			if v.Verb != model.DestinationNAT && v.Verb != model.Redirect || v.Rule == nil {
 				continue
 			}
 			if pol.Domain.Contains(v.Now.Free(packet.In, packet.Out, packet.State, packet.Direction, packet.Translated, packet.PeerIn, packet.PeerOut)) {
@@ -50,11 +50,11 @@ var DestinationBends = &audit.Check{
 			return
 		}
 		for _, c := range s.Gateway.Chains {
-			if c.Kind != gateway.NATChain || c.Hook != gateway.Prerouting {
+			if c.Kind != model.NATChain || c.Hook != model.Prerouting {
 				continue
 			}
 			for _, r := range c.Rules {
-				if r.Verb != gateway.DestinationNAT || r.To.Addrs.Empty() {
+				if r.Verb != model.DestinationNAT || r.To.Addrs.Empty() {
 					continue
 				}
 				into := packet.Only(r.To.Family).With(packet.Dst, r.To.Addrs).And(s.Child.Remote.Value.At(pol.Peer).Packets().Free(packet.Proto, packet.Sport, packet.ICMP).Mirror())

@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 	"toril/walk"
 )
@@ -22,7 +22,7 @@ var LateExemption = &audit.Check{
 		Write:   "ip daddr 10.2.0.0/16 accept before oifname \"wan0\" masquerade.",
 		Sources: []string{"nft(8)", "iptables(8)"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		path := p.Walk(g)
 		domains := make([]packet.Set, len(path.Policies))
 		for i, pol := range path.Policies {

@@ -5,7 +5,7 @@ import (
 	"slices"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 	"toril/walk"
 )
@@ -23,10 +23,10 @@ var LeftoverExemption = &audit.Check{
 		Write:   "nothing: delete the rule.",
 		Sources: []string{"RFC 1918"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		path := p.Walk(g)
 		for _, c := range postrouting(g) {
-			translates := slices.ContainsFunc(c.Rules, func(r *gateway.Rule) bool { return r.Verb.Translates() })
+			translates := slices.ContainsFunc(c.Rules, func(r *model.Rule) bool { return r.Verb.Translates() })
 			for _, r := range c.Rules {
 				if !exempts(r) || !r.Certain() || !translates {
 					continue
@@ -48,7 +48,7 @@ var LeftoverExemption = &audit.Check{
 
 // wanted reports whether another gateway has a connection to this one for what a rule exempts: the rule is not left over, but its
 // connection is missing.
-func wanted(p *audit.Pass, g *gateway.Gateway, r *gateway.Rule) bool {
+func wanted(p *audit.Pass, g *model.Gateway, r *model.Rule) bool {
 	exempt := addresses(r.When)
 	for _, t := range p.Estate.TunnelsOf(g) {
 		if t.Toward != g {

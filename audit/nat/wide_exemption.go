@@ -5,7 +5,7 @@ import (
 	"slices"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 	"toril/walk"
 )
@@ -23,7 +23,7 @@ var WideExemption = &audit.Check{
 		Write:   "ip saddr 10.1.0.0/16 ip daddr 10.2.0.0/16 accept in place of ip daddr 10.0.0.0/8 accept.",
 		Sources: []string{"RFC 1918", "nft(8)"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		path := p.Walk(g)
 		if len(path.Policies) == 0 {
 			return
@@ -68,7 +68,7 @@ var WideExemption = &audit.Check{
 }
 
 // touches reports whether a rule has to do with any policy's domain, and not with everything.
-func touches(path *walk.Path, r *gateway.Rule) bool {
+func touches(path *walk.Path, r *model.Rule) bool {
 	return !everything(r) && slices.ContainsFunc(path.Policies, func(pol *walk.Policy) bool { return pol.Domain.Overlaps(addresses(r.When)) })
 }
 

@@ -5,12 +5,12 @@ import (
 	"slices"
 
 	"toril/audit"
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 )
 
 // subject returns the child's proposals; ok is false where the question does not arise.
-func subject(s *audit.Subject) (set gateway.Setting[[]ike.Proposal], ok bool) {
+func subject(s *audit.Subject) (set model.Setting[[]ike.Proposal], ok bool) {
 	mode := s.Child.Mode.Value
 	return s.Child.Proposals, mode != ike.Pass && mode != ike.Drop && len(s.Child.Proposals.Value) > 0
 }

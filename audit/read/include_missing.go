@@ -5,7 +5,7 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 )
 
 // IncludeMissing speaks where a file includes another that was not given.
@@ -21,7 +21,7 @@ var IncludeMissing = &audit.Check{
 		Write:   "For include /etc/swanctl/conf.d/peers.conf put conf.d/peers.conf, or etc/swanctl/conf.d/peers.conf, into the gateway's folder.",
 		Sources: []string{"swanctl.conf(5)", "ipsec.conf(5)", "nft(8)", "iked.conf(5)", "interfaces(5)"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, d := range g.Definitions {
 			if d.Kind == "included file" && d.Missing {
 				p.Report(audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: d.Used[0]}, Message: fmt.Sprintf("the included file %q was not given", d.Name)})

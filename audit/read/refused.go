@@ -4,7 +4,7 @@ import (
 	"strings"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 )
 
 // Refused speaks where a program takes nothing of its configuration, for one mistake in it.
@@ -22,7 +22,7 @@ var Refused = &audit.Check{
 		Write:   "Load it by hand once: swanctl --load-all, nft -c -f rules.nft, iptables-restore --test.",
 		Sources: []string{"swanctl(8)", "nft(8)", "iptables-restore(8)", "iked(8)"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, r := range g.Refused {
 			p.Report(audit.Finding{Severity: audit.High, Gateway: g.Name, At: audit.Evidence{Pos: r.Pos},
 				Message: loaded(r)})
@@ -30,7 +30,7 @@ var Refused = &audit.Check{
 	},
 }
 
-func loaded(r gateway.Refusal) string {
+func loaded(r model.Refusal) string {
 	if strings.HasPrefix(r.What, "nothing") {
 		return r.What + " is loaded: " + r.Message
 	}

@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 )
 
 // shown is how many lines of a file a finding names; the report's list of files has them all.
@@ -23,7 +23,7 @@ var Unread = &audit.Check{
 		Write:   "toril formats --explain FILE says what a file was taken for; docs/formats.md lists what is read of every format.",
 		Sources: []string{"docs/formats.md"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, f := range g.Files {
 			if len(f.Unread) == 0 {
 				continue

@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 )
 
 // NoTunnelInterface speaks where a route-based child has no interface, or its interface no address.
@@ -55,7 +55,7 @@ var NoTunnelInterface = &audit.Check{
 }
 
 // marks reports whether a rule of the packet filter sets a mark that fits.
-func marks(g *gateway.Gateway, mark, mask uint32) bool {
+func marks(g *model.Gateway, mark, mask uint32) bool {
 	for _, c := range g.Chains {
 		for _, r := range c.Rules {
 			if m := r.SetMark; m != nil && (m.Any || m.Mask != ^uint32(0) || m.Value&mask == mark) {

@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 	"toril/source"
 )
@@ -32,7 +32,7 @@ var NoReturn = &audit.Check{
 			return
 		}
 		lost, taken := packet.None(), packet.None()
-		var by *gateway.Child // whose route takes them
+		var by *model.Child // whose route takes them
 		var line source.Pos
 		for _, part := range path.Routes(path.Traffic(pol).Mirror().With(packet.In, packet.Name("any"))) {
 			r, set := part.Route, part.Packets

@@ -6,7 +6,7 @@ import (
 	"slices"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 )
 
@@ -48,7 +48,7 @@ var NoRouteIn = &audit.Check{
 			}
 			return
 		}
-		into, elsewhere := packet.None(), (*gateway.Route)(nil)
+		into, elsewhere := packet.None(), (*model.Route)(nil)
 		for _, part := range path.Routes(pol.Domain.Free(packet.Mark).And(packet.Where(packet.In, packet.Name("any")))) {
 			r, set := part.Route, part.Packets
 			switch {
@@ -72,12 +72,12 @@ var NoRouteIn = &audit.Check{
 }
 
 // leads reports whether a route other than that of its own network leads to an interface.
-func leads(g *gateway.Gateway, dev string) bool {
-	return slices.ContainsFunc(g.Routes, func(r *gateway.Route) bool { return r.Dev == dev && r.Kind == "unicast" && r.Origin != "connected" })
+func leads(g *model.Gateway, dev string) bool {
+	return slices.ContainsFunc(g.Routes, func(r *model.Route) bool { return r.Dev == dev && r.Kind == "unicast" && r.Origin != "connected" })
 }
 
 // learns reports whether a routing protocol is told to run on an interface.
-func learns(g *gateway.Gateway, dev string) bool {
+func learns(g *model.Gateway, dev string) bool {
 	var addresses []netip.Prefix
 	for _, i := range g.Interfaces {
 		if i.Name == dev {

@@ -6,7 +6,7 @@ import (
 	"slices"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 )
 
 // OwnAddress speaks where the address that a connection is to send from is on no interface.
@@ -42,8 +42,8 @@ var OwnAddress = &audit.Check{
 	},
 }
 
-func has(g *gateway.Gateway, a netip.Addr) bool {
-	return slices.ContainsFunc(g.Interfaces, func(i *gateway.Interface) bool {
+func has(g *model.Gateway, a netip.Addr) bool {
+	return slices.ContainsFunc(g.Interfaces, func(i *model.Interface) bool {
 		return slices.ContainsFunc(i.Addresses, func(n netip.Prefix) bool { return n.Addr() == a })
 	})
 }

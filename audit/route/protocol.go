@@ -6,7 +6,7 @@ import (
 	"slices"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 	"toril/walk"
 )
@@ -29,12 +29,12 @@ var protocols = map[string]speaking{
 // runsOn returns the interfaces that lead into tunnels on which a protocol is told to run, and the address of the neighbour there
 // where one is named.
 type running struct {
-	proto     *gateway.RoutingProtocol
-	on        *gateway.Interface
+	proto     *model.RoutingProtocol
+	on        *model.Interface
 	neighbour netip.Addr
 }
 
-func runsOn(g *gateway.Gateway, wanted func(*gateway.Interface) bool) []running {
+func runsOn(g *model.Gateway, wanted func(*model.Interface) bool) []running {
 	var out []running
 	for _, proto := range g.Protocols {
 		if _, known := protocols[proto.Name]; !known {
@@ -45,9 +45,9 @@ func runsOn(g *gateway.Gateway, wanted func(*gateway.Interface) bool) []running 
 				continue
 			}
 			one := running{proto: proto, on: i}
-			told := slices.ContainsFunc(proto.Interfaces, func(c gateway.Carried) bool { return c.Name == i.Name })
+			told := slices.ContainsFunc(proto.Interfaces, func(c model.Carried) bool { return c.Name == i.Name })
 			for _, a := range i.Addresses {
-				told = told || slices.ContainsFunc(proto.Networks, func(c gateway.Carried) bool {
+				told = told || slices.ContainsFunc(proto.Networks, func(c model.Carried) bool {
 					return protocols[proto.Name].multicast != "" && c.Network.IsValid() && c.Network.Contains(a.Addr())
 				})
 				for _, n := range proto.Neighbors {
@@ -56,7 +56,7 @@ func runsOn(g *gateway.Gateway, wanted func(*gateway.Interface) bool) []running 
 					}
 				}
 			}
-			told = told || slices.ContainsFunc(proto.Neighbors, func(n gateway.Neighbor) bool { return n.Interface == i.Name })
+			told = told || slices.ContainsFunc(proto.Neighbors, func(n model.Neighbor) bool { return n.Interface == i.Name })
 			if told {
 				out = append(out, one)
 			}
@@ -83,9 +83,9 @@ var ProtocolBlocked = &audit.Check{
 		Write:   "iifname \"gre1\" meta l4proto ospf accept",
 		Sources: []string{"RFC 2328 section 8", "RFC 4271 section 8.2.1"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		path := p.Walk(g)
-		for _, r := range runsOn(g, func(i *gateway.Interface) bool { return i.Tunnel() && !i.Down }) {
+		for _, r := range runsOn(g, func(i *model.Interface) bool { return i.Tunnel() && !i.Down }) {
 			if r.passive() || len(g.Chains) == 0 {
 				continue
 			}
@@ -155,8 +155,8 @@ var ProtocolPassive = &audit.Check{
 		Write:   "interface gre1, no ip ospf passive; or, under router ospf, no passive-interface gre1.",
 		Sources: []string{"RFC 2328 section 9"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
-		for _, r := range runsOn(g, func(i *gateway.Interface) bool { return i.Tunnel() }) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
+		for _, r := range runsOn(g, func(i *model.Interface) bool { return i.Tunnel() }) {
 			if !r.passive() || leads(g, r.on.Name) || r.proto.Name == "bgp" {
 				continue
 			}
@@ -181,7 +181,7 @@ var ProtocolOutside = &audit.Check{
 		Write:   "no network 198.51.100.0/24 area 0, and network 172.31.254.0/30 area 0 for the tunnel interface.",
 		Sources: []string{"RFC 2328 section 9", "RFC 7454 section 2"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		path := p.Walk(g)
 		outside := map[string]bool{}
 		for _, pol := range path.Policies {
@@ -191,7 +191,7 @@ var ProtocolOutside = &audit.Check{
 				}
 			}
 		}
-		for _, r := range runsOn(g, func(i *gateway.Interface) bool { return outside[i.Name] }) {
+		for _, r := range runsOn(g, func(i *model.Interface) bool { return outside[i.Name] }) {
 			if r.passive() || r.proto.Name == "bgp" {
 				continue
 			}

@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 	"toril/walk"
 )
@@ -22,7 +22,7 @@ var RoutedNotSelected = &audit.Check{
 		Write:   "remote_ts = 10.2.0.0/24, 10.9.0.0/24 where ip route has 10.9.0.0/24 dev ipsec0.",
 		Sources: []string{"RFC 4301 section 4.4.1"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		if len(g.Connections) == 0 {
 			return
 		}
@@ -60,7 +60,7 @@ var RoutedNotSelected = &audit.Check{
 }
 
 // fits reports whether packets that leave by a tunnel interface are offered to a policy.
-func fits(pol *walk.Policy, i *gateway.Interface) bool {
+func fits(pol *walk.Policy, i *model.Interface) bool {
 	if i.Kind == "xfrm" {
 		return pol.IfID == i.IfID || pol.IfID == ^uint32(0)
 	}

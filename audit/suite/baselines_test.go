@@ -18,16 +18,16 @@ import (
 	"toril/audit/suite"
 	"toril/baseline"
 	"toril/estate"
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/source"
 )
 
 // sample is a connection in the model, against which a line of a baseline is tried.
 type sample struct {
-	g *gateway.Gateway
-	c *gateway.Connection
-	k *gateway.Child
+	g *model.Gateway
+	c *model.Connection
+	k *model.Child
 }
 
 var someday = time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC)
@@ -35,19 +35,19 @@ var someday = time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC)
 func at(line int) source.Pos { return source.Pos{File: "g/x", Line: line} }
 
 func newSample() *sample {
-	s := &sample{g: &gateway.Gateway{Name: "g"}, c: &gateway.Connection{Name: "c", At: at(1), Software: "strongSwan"}, k: &gateway.Child{Name: "k", At: at(2)}}
-	s.g.Connections, s.c.Children = []*gateway.Connection{s.c}, []*gateway.Child{s.k}
+	s := &sample{g: &model.Gateway{Name: "g"}, c: &model.Connection{Name: "c", At: at(1), Software: "strongSwan"}, k: &model.Child{Name: "k", At: at(2)}}
+	s.g.Connections, s.c.Children = []*model.Connection{s.c}, []*model.Child{s.k}
 	net := func(text string) ike.Selectors {
 		return ike.Selectors{{Lo: ip(text), Hi: ip(text), HiPort: 65535}}
 	}
-	s.c.RemoteAddrs.Value = gateway.Addresses{{Text: "203.0.113.9", Lo: ip("203.0.113.9"), Hi: ip("203.0.113.9")}}
-	s.c.Version, s.c.DPD = gateway.Say(ike.V2, at(3)), gateway.Say(30*time.Second, at(4))
-	s.c.Rekey, s.c.Local.Method, s.c.Remote.Method = gateway.Say(4*time.Hour, at(5)), gateway.Say(ike.Certificate, at(6)), gateway.Say(ike.Certificate, at(6))
-	s.c.Local.ID, s.c.Remote.ID = gateway.Say(ike.FQDN("a.example"), at(7)), gateway.Say(ike.FQDN("b.example"), at(8))
+	s.c.RemoteAddrs.Value = model.Addresses{{Text: "203.0.113.9", Lo: ip("203.0.113.9"), Hi: ip("203.0.113.9")}}
+	s.c.Version, s.c.DPD = model.Say(ike.V2, at(3)), model.Say(30*time.Second, at(4))
+	s.c.Rekey, s.c.Local.Method, s.c.Remote.Method = model.Say(4*time.Hour, at(5)), model.Say(ike.Certificate, at(6)), model.Say(ike.Certificate, at(6))
+	s.c.Local.ID, s.c.Remote.ID = model.Say(ike.FQDN("a.example"), at(7)), model.Say(ike.FQDN("b.example"), at(8))
 	s.k.Protocol.Value = ike.ESP
-	s.k.Local, s.k.Remote = gateway.Say(net("10.1.0.1"), at(9)), gateway.Say(net("10.2.0.1"), at(10))
-	s.k.Rekey, s.k.Life, s.k.ReplayWindow, s.k.Policies = gateway.Say(time.Hour, at(11)), gateway.Say(66*time.Minute, at(11)), gateway.Say(1024, at(12)), gateway.Say(true, at(2))
-	s.c.Proposals, s.k.Proposals = gateway.Say([]ike.Proposal{{Protocol: ike.IKE}}, at(13)), gateway.Say([]ike.Proposal{{Protocol: ike.ESP}}, at(14))
+	s.k.Local, s.k.Remote = model.Say(net("10.1.0.1"), at(9)), model.Say(net("10.2.0.1"), at(10))
+	s.k.Rekey, s.k.Life, s.k.ReplayWindow, s.k.Policies = model.Say(time.Hour, at(11)), model.Say(66*time.Minute, at(11)), model.Say(1024, at(12)), model.Say(true, at(2))
+	s.c.Proposals, s.k.Proposals = model.Say([]ike.Proposal{{Protocol: ike.IKE}}, at(13)), model.Say([]ike.Proposal{{Protocol: ike.ESP}}, at(14))
 	return s
 }
 
@@ -62,19 +62,19 @@ func (s *sample) offer(p ike.Protocol, r ike.Registry, c ike.Choice) {
 	s.k.Protocol.Value, s.k.Proposals.Value = p, []ike.Proposal{one}
 }
 
-func (s *sample) certificate(keyType string, bits int) *gateway.Certificate {
-	c := &gateway.Certificate{At: at(20), Subject: ike.DN("CN=g"), KeyType: keyType, KeyBits: bits, From: someday.AddDate(-1, 0, 0), To: someday.AddDate(5, 0, 0), Signs: true, ForIKE: true, Names: []ike.Identity{ike.FQDN("a.example")}}
+func (s *sample) certificate(keyType string, bits int) *model.Certificate {
+	c := &model.Certificate{At: at(20), Subject: ike.DN("CN=g"), KeyType: keyType, KeyBits: bits, From: someday.AddDate(-1, 0, 0), To: someday.AddDate(5, 0, 0), Signs: true, ForIKE: true, Names: []ike.Identity{ike.FQDN("a.example")}}
 	s.g.Certs = append(s.g.Certs, c)
 	return c
 }
 
 func (s *sample) key(text string) {
 	s.c.Local.Method.Value, s.c.Remote.Method.Value = ike.PSK, ike.PSK
-	s.g.Keys = append(s.g.Keys, &gateway.Key{At: at(21), Secret: source.NewSecret(text), Owners: []ike.Identity{ike.FQDN("b.example")}})
+	s.g.Keys = append(s.g.Keys, &model.Key{At: at(21), Secret: source.NewSecret(text), Owners: []ike.Identity{ike.FQDN("b.example")}})
 }
 
 func (s *sample) findings(t *testing.T, b *baseline.Baseline) []audit.Finding {
-	e := &estate.Estate{Gateways: []*gateway.Gateway{s.g}, Tunnels: []*estate.Tunnel{{Name: "g/c", Ends: []estate.End{{Gateway: s.g, Connection: s.c}}}}}
+	e := &estate.Estate{Gateways: []*model.Gateway{s.g}, Tunnels: []*estate.Tunnel{{Name: "g/c", Ends: []estate.End{{Gateway: s.g, Connection: s.c}}}}}
 	r, err := audit.Run(context.Background(), e, suite.All(), b, someday)
 	require.NoError(t, err)
 	return r.Findings
@@ -100,7 +100,7 @@ var limits = map[*baseline.Kind]func(s *sample, most bool, at float64){
 	baseline.ReplayWindow: func(s *sample, _ bool, at float64) { s.k.ReplayWindow.Value = int(at) },
 	baseline.Volume64: func(s *sample, _ bool, at float64) {
 		s.offer(ike.ESP, ike.Encryption, ike.Pick(ike.Encryption, 3, 0))
-		s.k.LifeBytes = gateway.Say(uint64(at*1.5), at2)
+		s.k.LifeBytes = model.Say(uint64(at*1.5), at2)
 	},
 	baseline.CertificateExpiry: func(s *sample, _ bool, at float64) {
 		s.certificate("RSA", 4096).To = someday.Add(time.Duration(at * float64(time.Second)))
@@ -129,7 +129,7 @@ var demands = map[*baseline.Kind]func(*sample){
 	baseline.ExtendedSequence: func(s *sample) { s.k.Rekey.Value = 24 * time.Hour; s.k.Life.Value = 26 * time.Hour },
 	baseline.Liveness:         func(s *sample) { s.c.DPD.Value = 0 },
 	baseline.AH:               func(s *sample) { s.offer(ike.AH, ike.Integrity, ike.Pick(ike.Integrity, 12, 0)) },
-	baseline.IPCompression:    func(s *sample) { s.k.IPComp = gateway.Say(true, at2) },
+	baseline.IPCompression:    func(s *sample) { s.k.IPComp = model.Say(true, at2) },
 	baseline.SHA1Signature:    func(s *sample) { s.certificate("RSA", 4096).WeakHash = true },
 }
 

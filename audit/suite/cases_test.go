@@ -15,12 +15,12 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/tools/txtar"
 
-	"toril/agree"
 	"toril/audit"
 	"toril/audit/suite"
 	"toril/baseline"
 	"toril/estate"
 	"toril/follow"
+	"toril/negotiate"
 	"toril/read/formats"
 	"toril/walk"
 )
@@ -133,10 +133,10 @@ func told(all, hits []audit.Finding, key string) []string {
 }
 
 // outcomesOf are the outcomes of all attempts of a gateway, or of the rekeying of their children.
-func outcomesOf(e *estate.Estate, initiator string, rekey bool) []agree.Outcome {
-	var out []agree.Outcome
+func outcomesOf(e *estate.Estate, initiator string, rekey bool) []negotiate.Outcome {
+	var out []negotiate.Outcome
 	for _, t := range e.Tunnels {
-		for _, a := range agree.Tunnel(t) {
+		for _, a := range negotiate.Tunnel(t) {
 			if a.Initiator.Gateway.Name != initiator {
 				continue
 			}
@@ -145,7 +145,7 @@ func outcomesOf(e *estate.Estate, initiator string, rekey bool) []agree.Outcome 
 				continue
 			}
 			for _, c := range a.Children {
-				if c.Outcome == agree.Agrees {
+				if c.Outcome == negotiate.Agrees {
 					out = append(out, c.Rekey.Outcome)
 				}
 			}

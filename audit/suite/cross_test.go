@@ -16,12 +16,12 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/tools/txtar"
 
-	"toril/agree"
 	"toril/audit"
 	"toril/audit/suite"
 	"toril/baseline"
 	"toril/demo"
 	"toril/estate"
+	"toril/negotiate"
 	"toril/read/formats"
 	"toril/walk"
 )
@@ -96,9 +96,9 @@ func crossCheck(t *testing.T, e *estate.Estate) []audit.Finding {
 				return at && (slices.Contains(areas, area) || slices.Contains(areas, f.Check))
 			})
 		}
-		for _, a := range agree.Tunnel(tu) {
+		for _, a := range negotiate.Tunnel(tu) {
 			switch {
-			case a.Failure != nil && a.Failure.Topic != agree.AnswersOnly:
+			case a.Failure != nil && a.Failure.Topic != negotiate.AnswersOnly:
 				assert.True(t, said("ends", "key", "ike/refused"), "%s: an attempt of %s fails and audit is silent: %s", tu.Name, a.Initiator.Name(), a.Failure.Why)
 			case a.Failure != nil:
 			default:

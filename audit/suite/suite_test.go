@@ -22,7 +22,7 @@ import (
 	"toril/baseline"
 	"toril/demo"
 	"toril/estate"
-	"toril/gateway"
+	"toril/model"
 	"toril/read/formats"
 )
 
@@ -292,8 +292,8 @@ func run(t *testing.T, fsys fs.FS, checks []*audit.Check, b *baseline.Baseline) 
 	e, err := estate.LoadFS(context.Background(), fsys, estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
 	for _, p := range e.Problems {
-		if slices.ContainsFunc(e.Gateways, func(g *gateway.Gateway) bool {
-			return slices.ContainsFunc(g.Refused, func(r gateway.Refusal) bool { return r.Error == p })
+		if slices.ContainsFunc(e.Gateways, func(g *model.Gateway) bool {
+			return slices.ContainsFunc(g.Refused, func(r model.Refusal) bool { return r.Error == p })
 		}) {
 			continue // a check says so
 		}

@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 )
 
 // SaidTwice speaks where one value is said several times with different contents.
@@ -20,7 +20,7 @@ var SaidTwice = &audit.Check{
 		Write:   "proposals once in every connection.",
 		Sources: []string{"swanctl.conf(5)", "ipsec.conf(5)"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, d := range g.Definitions {
 			if len(d.Again) == 0 {
 				continue

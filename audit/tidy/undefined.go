@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 )
 
 // Undefined speaks where a name is used that nothing defines.
@@ -20,7 +20,7 @@ var Undefined = &audit.Check{
 		Write:   "define lan = 10.1.0.0/16 before the first $lan.",
 		Sources: []string{"nft(8)", "iptables-restore(8)", "swanctl.conf(5)", "ipsec.conf(5)"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, d := range g.Definitions {
 			if !d.Missing || len(d.Used) == 0 || d.Kind == "included file" {
 				continue

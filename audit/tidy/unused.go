@@ -6,7 +6,7 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/gateway"
+	"toril/model"
 )
 
 // Unused speaks where something is given a name that nothing refers to.
@@ -23,7 +23,7 @@ var Unused = &audit.Check{
 		Write:   "jump vpn in the forward chain, if chain vpn is what filters the tunnels.",
 		Sources: []string{"nft(8)", "iptables-save(8)", "swanctl.conf(5)", "ipsec.conf(5)"},
 	},
-	Gateway: func(p *audit.Pass, g *gateway.Gateway) {
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, d := range g.Definitions {
 			if d.Missing || len(d.Used) > 0 || d.Kind == "value" {
 				continue

@@ -8,7 +8,7 @@ import (
 
 	"toril/estate"
 	"toril/follow"
-	"toril/gateway"
+	"toril/model"
 	"toril/report"
 )
 
@@ -94,7 +94,7 @@ func question(from, to, protocol string) (q follow.Question, err error) {
 }
 
 // pickGateway finds a gateway by name; of an estate with one, the name may be left out.
-func pickGateway(e *estate.Estate, name string) (*gateway.Gateway, error) {
+func pickGateway(e *estate.Estate, name string) (*model.Gateway, error) {
 	if name == "" && len(e.Gateways) == 1 {
 		return e.Gateways[0], nil
 	}
@@ -112,7 +112,7 @@ func pickGateway(e *estate.Estate, name string) (*gateway.Gateway, error) {
 }
 
 // hasInterface refuses an interface that the gateway's files, which tell its interfaces, do not have.
-func hasInterface(g *gateway.Gateway, name string) error {
+func hasInterface(g *model.Gateway, name string) error {
 	var names []string
 	for _, i := range g.Interfaces {
 		names = append(names, i.Name)

@@ -14,10 +14,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"toril/gateway"
 	"toril/ike"
 	"toril/lab"
 	"toril/lab/charon"
+	"toril/model"
 	"toril/read/iked"
 	"toril/read/libreswan"
 	"toril/read/strongswan"
@@ -72,7 +72,7 @@ func proposalsOf(ps []ike.Proposal) string {
 	return strings.Join(out, ", ")
 }
 
-func addressesOf(as gateway.Addresses) string {
+func addressesOf(as model.Addresses) string {
 	var out []string
 	for _, a := range as {
 		out = append(out, a.Text)
@@ -142,7 +142,7 @@ func TestSwanctl(t *testing.T) {
 		}
 		shown := lab.Run(nil, "swanctl", "--list-conns", "--raw", "--uri", d.Socket())
 		for _, c := range g.Connections {
-			for _, p := range []gateway.Party{c.Local, c.Remote} {
+			for _, p := range []model.Party{c.Local, c.Remote} {
 				if !p.ID.IsDefault() && p.ID.Value.Kind == ike.IDFQDN {
 					tally.Count(assert.Contains(t, shown.Out, "id="+p.ID.Value.Value))
 				}
@@ -303,7 +303,7 @@ func TestIked(t *testing.T) {
 			k := c.Children[0]
 			tally.Count(assert.Contains(t, p, " "+k.Mode.Value.String()+" ", c.Name))
 			tally.Count(assert.Contains(t, p, fmt.Sprintf("lifetime %s bytes %d", seconds(k.Life.Value), k.LifeBytes.Value), c.Name))
-			tally.Count(assert.Equal(t, strings.Contains(" "+p, " active "), k.Start.Value == gateway.StartBoot, c.Name))
+			tally.Count(assert.Equal(t, strings.Contains(" "+p, " active "), k.Start.Value == model.StartBoot, c.Name))
 			for _, s := range k.Remote.Value {
 				tally.Count(assert.Contains(t, p, "to "+strings.TrimSuffix(s.String()[:strings.IndexAny(s.String()+" ", " ")], "/32"), c.Name))
 			}

@@ -14,8 +14,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"toril/gateway"
 	"toril/lab"
+	"toril/model"
 	"toril/read"
 	"toril/read/frr"
 	"toril/read/ifupdown"
@@ -28,7 +28,7 @@ import (
 )
 
 // understood reads a sample that is meant to be understood whole.
-func understood(t *testing.T, format *read.Format, text string) *gateway.Gateway {
+func understood(t *testing.T, format *read.Format, text string) *model.Gateway {
 	t.Helper()
 	g := readtest.Read(format, "sample", text, nil)
 	assert.Empty(t, readtest.Unread(g))
@@ -102,7 +102,7 @@ func TestIproute(t *testing.T) {
 		dir := t.TempDir()
 		lab.InNamespace(t, "ip tuntap add dev eth0 mode tun; ip tuntap add dev eth1 mode tun; ip link set eth0 up; ip link set eth1 up; ip -batch "+file+
 			"; cd "+dir+"; ip -j addr > addr.json; ip -j route show table all > route.json; ip -j rule > rule.json; ip addr > addr.txt; ip route show table all > route.txt; ip rule > rule.txt; ip -6 -j route > route6.json; ip -6 route > route6.txt")
-		model := map[string]*gateway.Gateway{}
+		model := map[string]*model.Gateway{}
 		for _, ending := range []string{".json", ".txt"} {
 			files := map[string]string{}
 			for _, name := range []string{"addr", "route", "rule", "route6"} {
@@ -150,7 +150,7 @@ func TestNetplan(t *testing.T) {
 }
 
 // network is a model in an order of its own.
-func network(g *gateway.Gateway) []string {
+func network(g *model.Gateway) []string {
 	lines := strings.Split(strings.TrimSpace(readtest.Network(g)), "\n")
 	for i := range lines {
 		for j := i; j > 0 && lines[j] < lines[j-1]; j-- {

@@ -19,9 +19,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"toril/estate"
-	"toril/gateway"
 	"toril/ike"
 	"toril/lab"
+	"toril/model"
 	"toril/packet"
 	"toril/read/formats"
 	"toril/walk"
@@ -75,7 +75,7 @@ func TestRandomGateways(t *testing.T) {
 			rules, name = s.save(), "g/rules.v4"
 		}
 		w.reset(s, dir, rules)
-		path := model(t, w, s, name, rules)
+		path := readBack(t, w, s, name, rules)
 		w.install(path)
 		packets := g.packets(perCase)
 		ids := map[uint32]packet.Packet{}
@@ -130,8 +130,8 @@ func (w *wire) reset(s scene, dir, rules string) {
 	sh(w.t, "ip netns exec %s sh -c 'nft flush ruleset; %s'", w.gw, load)
 }
 
-// model reads the scene back from what the system saves, and prepares the walk. No child has an SA.
-func model(t *testing.T, w *wire, s scene, name, rules string) *walk.Path {
+// readBack reads the scene back from what the system saves, and prepares the walk. No child has an SA.
+func readBack(t *testing.T, w *wire, s scene, name, rules string) *walk.Path {
 	state := func(cmd string) []byte {
 		out, err := exec.Command("sh", "-c", "ip -n "+w.gw+" "+cmd).Output()
 		require.NoError(t, err)
@@ -146,7 +146,7 @@ func model(t *testing.T, w *wire, s scene, name, rules string) *walk.Path {
 	for _, f := range gw.Files {
 		require.Empty(t, f.Unread, "%s", f.Path)
 	}
-	return walk.NewPath(gw, e.Ends(gw), walk.Options{Down: func(*gateway.Child) bool { return true }})
+	return walk.NewPath(gw, e.Ends(gw), walk.Options{Down: func(*model.Child) bool { return true }})
 }
 
 // install puts the policies into the kernel as the daemon would: those asked first with the lower number.

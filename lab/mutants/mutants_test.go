@@ -75,11 +75,11 @@ func Other[T any](n int, v T) T {
 const take = `package fill
 
 import (
-	"toril/gateway"
+	"toril/model"
 	"toril/internal/mutant"
 )
 
-func TakeOr[T any](n int, s *Section, byDefault T, parse func(string) (T, error), keys ...string) gateway.Setting[T] {
+func TakeOr[T any](n int, s *Section, byDefault T, parse func(string) (T, error), keys ...string) model.Setting[T] {
 	return Take(s, mutant.Other(n, byDefault), parse, keys...)
 }
 `
@@ -107,16 +107,16 @@ var groups = []group{
 	{"walk/hook.go", "", branch, [][2]string{{"walk", "^Test"}, samples}},
 	{"walk/chain.go", "", branch, [][2]string{{"walk", "^Test"}, samples}},
 	{"walk/path.go", "", branch, [][2]string{{"walk", "^Test"}, samples, estates}},
-	{"agree/agree.go", "", branch, [][2]string{{"agree", "^Test"}, samples}},
+	{"negotiate/negotiate.go", "", branch, [][2]string{{"negotiate", "^Test"}, samples}},
 }
 
 // alike are the changes after which the program does the same, with the reason.
 var alike = map[string]string{
-	`read/libreswan/child.go child: another default: fill.Take(f, gateway.StartNever, func(t string) (gateway.Start, error) {`:      "a connection without auto= is not loaded",
-	`read/strongswan/ipsecconf.go child: another default: fill.Take(f, gateway.StartNever, func(t string) (gateway.Start, error) {`: "a connection without auto= is not loaded",
-	`read/libreswan/libreswan.go parties: another default: fill.Take(f, authby.Value, method, side.name+"auth")`:                    "what authby= says stands in its place",
-	`read/strongswan/ipsecconf.go parties: another default: fill.Take(f, authby.Value, parseAuth, side.name+"auth")`:                "what authby= says stands in its place",
-	`read/strongswan/daemonconf.go settle: another default: fill.Take(f, to.Value, parse, key); !set.IsDefault() {`:                 "only what is said is taken over",
+	`read/libreswan/child.go child: another default: fill.Take(f, model.StartNever, func(t string) (model.Start, error) {`:      "a connection without auto= is not loaded",
+	`read/strongswan/ipsecconf.go child: another default: fill.Take(f, model.StartNever, func(t string) (model.Start, error) {`: "a connection without auto= is not loaded",
+	`read/libreswan/libreswan.go parties: another default: fill.Take(f, authby.Value, method, side.name+"auth")`:                "what authby= says stands in its place",
+	`read/strongswan/ipsecconf.go parties: another default: fill.Take(f, authby.Value, parseAuth, side.name+"auth")`:            "what authby= says stands in its place",
+	`read/strongswan/daemonconf.go settle: another default: fill.Take(f, to.Value, parse, key); !set.IsDefault() {`:             "only what is said is taken over",
 }
 
 // An edit puts text before and after a piece of the source.

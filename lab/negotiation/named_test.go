@@ -12,10 +12,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"toril/agree"
 	"toril/estate"
 	"toril/lab"
 	"toril/lab/charon"
+	"toril/negotiate"
 	"toril/read/formats"
 )
 
@@ -147,7 +147,7 @@ func TestNamedPairs(t *testing.T) {
 		require.NoError(t, err)
 		want, why := "no tunnel", ""
 		for _, tu := range e.Tunnels {
-			for _, at := range agree.Tunnel(tu) {
+			for _, at := range negotiate.Tunnel(tu) {
 				if at.Initiator.Name() == "a/"+first {
 					want, why = strings.Split(predicted(at), "; renewed")[0], because(at)
 				}

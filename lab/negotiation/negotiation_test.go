@@ -15,11 +15,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"toril/agree"
 	"toril/estate"
 	"toril/ike"
 	"toril/lab"
 	"toril/lab/charon"
+	"toril/negotiate"
 	"toril/packet"
 	"toril/read/formats"
 )
@@ -77,19 +77,21 @@ func sorted(in []string) string {
 }
 
 // predicted writes a prediction in the words of seen.
-func predicted(a agree.Attempt) string {
+func predicted(a negotiate.Attempt) string {
 	if a.Failure != nil {
 		return "no IKE SA"
 	}
 	out := "IKEv" + map[ike.Version]string{ike.V1: "1", ike.V2: "2"}[a.Version] + " " + suite(a.IKE)
 	c := a.Children[0]
-	if c.Outcome != agree.Agrees {
+	if c.Outcome != negotiate.Agrees {
 		return out + "; no child"
 	}
 	out += fmt.Sprintf("; %s %s %s %s === %s", c.Suite.Protocol, strings.ToUpper(c.Mode.String()), suite(c.Suite), listed(c.Local), listed(c.Remote))
-	re := func(o agree.Outcome) string { return map[bool]string{true: "ok", false: "fail"}[o == agree.Agrees] }
+	re := func(o negotiate.Outcome) string {
+		return map[bool]string{true: "ok", false: "fail"}[o == negotiate.Agrees]
+	}
 	out += "; renewed by initiator " + re(c.Rekey.ByInitiator)
-	if c.Rekey.ByInitiator == agree.Agrees || a.Version == ike.V2 {
+	if c.Rekey.ByInitiator == negotiate.Agrees || a.Version == ike.V2 {
 		out += ", by responder " + re(c.Rekey.ByResponder)
 	}
 	if a.Version == ike.V2 {
@@ -146,7 +148,7 @@ func TestRandomPairs(t *testing.T) {
 			require.NoError(t, os.WriteFile(file, []byte(texts[d.Name]), 0o600))
 			refused[d.Name] = d.LoadFile(file)
 		}
-		attempts := agree.Tunnel(tunnelOf(t, texts["a"], texts["b"]))
+		attempts := negotiate.Tunnel(tunnelOf(t, texts["a"], texts["b"]))
 		agreed := 0
 		for i, ends := range [][2]*charon.Daemon{{p.A, p.B}, {p.B, p.A}} {
 			got := seen(charon.Try(t, ends[0], ends[1], "ike", "c", true))
@@ -163,7 +165,7 @@ func TestRandomPairs(t *testing.T) {
 	}
 }
 
-func because(a agree.Attempt) string {
+func because(a negotiate.Attempt) string {
 	if a.Failure != nil {
 		return string(a.Failure.Step) + ": " + a.Failure.Why
 	}

@@ -15,8 +15,8 @@ import (
 	"net/netip"
 	"strings"
 
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/read"
 	"toril/source"
 )
@@ -93,7 +93,7 @@ func one(in *read.Input, line int, der []byte) {
 		return
 	}
 	in.Count()
-	g := &gateway.Certificate{At: in.At(line), Subject: ike.DN(distinguished(c.Subject)), Issuer: ike.DN(distinguished(c.Issuer)), X509: c, From: c.NotBefore, To: c.NotAfter, CA: c.IsCA,
+	g := &model.Certificate{At: in.At(line), Subject: ike.DN(distinguished(c.Subject)), Issuer: ike.DN(distinguished(c.Issuer)), X509: c, From: c.NotBefore, To: c.NotAfter, CA: c.IsCA,
 		Signature: c.SignatureAlgorithm.String(), SelfSigned: bytes.Equal(c.RawIssuer, c.RawSubject), Signs: true, ForIKE: true}
 	switch c.SignatureAlgorithm {
 	case x509.MD2WithRSA, x509.MD5WithRSA, x509.SHA1WithRSA, x509.DSAWithSHA1, x509.ECDSAWithSHA1:

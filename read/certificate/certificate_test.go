@@ -21,8 +21,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/read"
 	"toril/read/certificate"
 	"toril/read/readtest"
@@ -70,7 +70,7 @@ func elliptical(t testing.TB, c elliptic.Curve) crypto.Signer {
 	return key
 }
 
-func readOne(t testing.TB, text string) *gateway.Certificate {
+func readOne(t testing.TB, text string) *model.Certificate {
 	t.Helper()
 	g := readtest.Read(certificate.Format, "gate.pem", text, nil)
 	require.Empty(t, readtest.Problems(g))
@@ -153,14 +153,14 @@ func TestTrust(t *testing.T) {
 	_, otherPEM := newAuthority(t, "Other", nil)
 	middle, middlePEM := newAuthority(t, "Middle", root)
 	key := elliptical(t, elliptic.P256())
-	leaf := func(a *authority) *gateway.Certificate {
+	leaf := func(a *authority) *model.Certificate {
 		return readOne(t, armour("CERTIFICATE", a.sign(t, x509.Certificate{Subject: pkix.Name{CommonName: "tern"}}, key)))
 	}
 	byRoot, byMiddle := leaf(root), leaf(middle)
-	conn := func(certs, cas []string) *gateway.Connection {
-		return &gateway.Connection{Remote: gateway.Party{Certificates: gateway.Setting[[]string]{Value: certs}, CAs: gateway.Setting[[]string]{Value: cas}}}
+	conn := func(certs, cas []string) *model.Connection {
+		return &model.Connection{Remote: model.Party{Certificates: model.Setting[[]string]{Value: certs}, CAs: model.Setting[[]string]{Value: cas}}}
 	}
-	holding := func(files map[string]string) *gateway.Gateway {
+	holding := func(files map[string]string) *model.Gateway {
 		g := readtest.ReadAll([]*read.Format{certificate.Format}, files)
 		require.Empty(t, readtest.Problems(g))
 		return g
@@ -168,9 +168,9 @@ func TestTrust(t *testing.T) {
 	for _, c := range []struct {
 		name           string
 		files          map[string]string
-		conn           *gateway.Connection
-		peer           *gateway.Certificate
-		others         []*gateway.Certificate
+		conn           *model.Connection
+		peer           *model.Certificate
+		others         []*model.Certificate
 		trusted, known bool
 	}{
 		{"its authority is there", map[string]string{"root.pem": rootPEM}, conn(nil, nil), byRoot, nil, true, true},
@@ -179,7 +179,7 @@ func TestTrust(t *testing.T) {
 		{"the one that is named was not given", map[string]string{"root.pem": rootPEM}, conn(nil, []string{"elsewhere.pem"}), byRoot, nil, false, false},
 		{"another is named than that which signed", map[string]string{"root.pem": rootPEM, "other.pem": otherPEM}, conn(nil, []string{"/etc/cas/other.pem"}), byRoot, nil, false, true},
 		{"through one between, which it has", map[string]string{"root.pem": rootPEM, "middle.pem": middlePEM}, conn(nil, []string{"root.pem"}), byMiddle, nil, true, true},
-		{"through one between, which the peer has", map[string]string{"root.pem": rootPEM}, conn(nil, nil), byMiddle, []*gateway.Certificate{readOne(t, middlePEM)}, true, true},
+		{"through one between, which the peer has", map[string]string{"root.pem": rootPEM}, conn(nil, nil), byMiddle, []*model.Certificate{readOne(t, middlePEM)}, true, true},
 		{"through one between, which nobody has", map[string]string{"root.pem": rootPEM}, conn(nil, nil), byMiddle, nil, false, true},
 		{"the very one is named", map[string]string{"tern.pem": armour("CERTIFICATE", byRoot.X509.Raw)}, conn([]string{"tern.pem"}, nil), byRoot, nil, true, true},
 		{"another one is named", map[string]string{"tern.pem": armour("CERTIFICATE", byMiddle.X509.Raw), "root.pem": rootPEM}, conn([]string{"tern.pem"}, nil), byRoot, nil, false, true},
@@ -204,7 +204,7 @@ func FuzzCertificates(f *testing.F) {
 			for _, d := range g.Certs {
 				_ = c.SignedBy(d)
 			}
-			g.Trusts(&gateway.Connection{}, c)
+			g.Trusts(&model.Connection{}, c)
 		}
 	})
 }

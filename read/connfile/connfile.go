@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 
-	"toril/gateway"
 	"toril/internal/lazy"
+	"toril/model"
 	"toril/read"
 	"toril/read/fill"
 	"toril/source"
@@ -322,7 +322,7 @@ func (f *File) Mistaken() {
 // refuseAt says that the daemon takes nothing of the file for a mistake that is known already.
 func (f *File) refuseAt(e *source.Error) {
 	if f.in.Gateway.RefusedOf(f.in.File.Format) == nil {
-		f.in.Gateway.Refused = append(f.in.Gateway.Refused, gateway.Refusal{Error: e, Format: f.in.File.Format, What: "nothing of " + f.in.File.Format})
+		f.in.Gateway.Refused = append(f.in.Gateway.Refused, model.Refusal{Error: e, Format: f.in.File.Format, What: "nothing of " + f.in.File.Format})
 		f.in.Gateway.Problems = append(f.in.Gateway.Problems, e)
 	}
 }
@@ -390,12 +390,12 @@ func lay(base, more []*fill.Value, over bool) []*fill.Value {
 // Declare hands over which sections have a name and where it is used. loaded says which are loaded by the daemon, and so
 // need no other section to refer to them.
 func (f *File) Declare(loaded func(*Section) bool) {
-	defs := map[string]*gateway.Definition{}
+	defs := map[string]*model.Definition{}
 	for _, s := range f.Sections {
 		if s.Kind != "conn" || s.Name == "%default" {
 			continue
 		}
-		d := &gateway.Definition{Kind: "conn", Name: source.Clean(s.Name), At: s.At}
+		d := &model.Definition{Kind: "conn", Name: source.Clean(s.Name), At: s.At}
 		if loaded(s) {
 			d.Used = append(d.Used, s.At)
 		}
@@ -407,7 +407,7 @@ func (f *File) Declare(loaded func(*Section) bool) {
 			for name := range strings.FieldsSeq(strings.ReplaceAll(ref.Text, ",", " ")) {
 				d := defs[name]
 				if d == nil {
-					d = &gateway.Definition{Kind: "conn", Name: source.Clean(name), Missing: true}
+					d = &model.Definition{Kind: "conn", Name: source.Clean(name), Missing: true}
 					defs[name] = d
 					f.in.Gateway.Definitions = append(f.in.Gateway.Definitions, d)
 				}
@@ -427,7 +427,7 @@ func Complete(values []*fill.Value) bool {
 
 // Sides returns the prefix of the local and of the remote keywords: right is local where its address is one of the
 // gateway's own and left's is not (ipsec.conf(5)).
-func Sides(g *gateway.Gateway, values []*fill.Value) (local, remote string) {
+func Sides(g *model.Gateway, values []*fill.Value) (local, remote string) {
 	own := func(side string) bool {
 		for _, v := range values {
 			if v.Key != side {
@@ -457,7 +457,7 @@ type Secret struct {
 	Kind  string // in upper case
 	Value string
 	At    source.Pos
-	File  *gateway.File
+	File  *model.File
 }
 
 // Secrets reads ipsec.secrets. Every value is hidden from quotes at once.

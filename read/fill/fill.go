@@ -6,8 +6,8 @@ import (
 	"fmt"
 	"slices"
 
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/read"
 	"toril/source"
 )
@@ -46,7 +46,7 @@ func (s *Section) Lookup(key string) *Value {
 
 // Take returns the setting of the first of some keys that is said; otherwise the default. A value that the daemon cannot
 // parse makes it refuse the whole connection.
-func Take[T any](s *Section, byDefault T, parse func(string) (T, error), keys ...string) gateway.Setting[T] {
+func Take[T any](s *Section, byDefault T, parse func(string) (T, error), keys ...string) model.Setting[T] {
 	why := fmt.Sprintf("%s default of %s.%s", s.Software, s.Path, keys[0])
 	for _, key := range keys {
 		v := s.Lookup(key)
@@ -62,17 +62,17 @@ func Take[T any](s *Section, byDefault T, parse func(string) (T, error), keys ..
 		if err != nil {
 			s.Refuse(v, err)
 			if _, list := any(got).([]ike.Proposal); list { // what was understood of a list is still worth judging
-				return gateway.Say(got, v.At)
+				return model.Say(got, v.At)
 			}
-			return gateway.Unsaid(byDefault, why)
+			return model.Unsaid(byDefault, why)
 		}
-		set := gateway.Say(got, v.At)
+		set := model.Say(got, v.At)
 		if v.Inherited {
-			set.Origin = gateway.Inherited
+			set.Origin = model.Inherited
 		}
 		return set
 	}
-	return gateway.Unsaid(byDefault, why)
+	return model.Unsaid(byDefault, why)
 }
 
 // Refuse says that the daemon cannot use a value.
@@ -93,7 +93,7 @@ func (s *Section) Note(v *Value, why string) {
 	why = s.veiled(v.At, why)
 	for _, file := range s.In.Gateway.Files {
 		if file.Path == v.At.File {
-			file.Unread = append(file.Unread, gateway.Unread{At: v.At, Scope: s.Scope, Why: why})
+			file.Unread = append(file.Unread, model.Unread{At: v.At, Scope: s.Scope, Why: why})
 			return
 		}
 	}
@@ -117,7 +117,7 @@ func (s *Section) Leave(at source.Pos, why string) {
 	}
 	for _, file := range s.In.Gateway.Files {
 		if file.Path == at.File {
-			file.Unread = append(file.Unread, gateway.Unread{At: at, Scope: s.Scope, Why: why})
+			file.Unread = append(file.Unread, model.Unread{At: at, Scope: s.Scope, Why: why})
 			return
 		}
 	}
@@ -125,7 +125,7 @@ func (s *Section) Leave(at source.Pos, why string) {
 
 func (s *Section) again(v *Value) {
 	if len(v.Was) > 0 && !v.Inherited && !s.Quiet {
-		s.In.Gateway.Definitions = append(s.In.Gateway.Definitions, &gateway.Definition{Kind: "value", Name: s.Scope + " " + v.Key, At: v.At, Used: []source.Pos{v.At}, Again: v.Was})
+		s.In.Gateway.Definitions = append(s.In.Gateway.Definitions, &model.Definition{Kind: "value", Name: s.Scope + " " + v.Key, At: v.At, Used: []source.Pos{v.At}, Again: v.Was})
 	}
 }
 

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"toril/gateway"
+	"toril/model"
 	"toril/read"
 	"toril/read/formats"
 	"toril/read/readtest"
@@ -43,8 +43,8 @@ func byName(t *testing.T, name string) *read.Format {
 	return nil
 }
 
-// model is all that was understood of a gateway.
-func model(g *gateway.Gateway) string {
+// understood is all that was understood of a gateway.
+func understood(g *model.Gateway) string {
 	return readtest.Connections(g) + readtest.Rules(g) + readtest.Network(g) + strings.Join(readtest.Unread(g), "\n") + strings.Join(readtest.Problems(g), "\n")
 }
 
@@ -79,14 +79,14 @@ func TestFormatsAreDeclared(t *testing.T) {
 func TestLineEndsAndMarksChangeNothing(t *testing.T) {
 	for name, format := range samples {
 		text := sample(t, name)
-		want := model(readtest.Read(byName(t, format), "x", text, nil))
-		assert.Equal(t, want, model(readtest.Read(byName(t, format), "x", strings.ReplaceAll(text, "\n", "\r\n"), nil)), "%s with CRLF", name)
+		want := understood(readtest.Read(byName(t, format), "x", text, nil))
+		assert.Equal(t, want, understood(readtest.Read(byName(t, format), "x", strings.ReplaceAll(text, "\n", "\r\n"), nil)), "%s with CRLF", name)
 		marked := readtest.Read(byName(t, format), "x", "\xef\xbb\xbf"+text, nil)
 		if slices.Contains([]string{"swanctl.conf", "nftables", "iptables-save", "ipsec.conf-strongswan", "ipsec.conf-libreswan", "interfaces", "iked.conf"}, format) { // a byte order mark is too much for these programs
 			assert.Len(t, marked.Refused, 1, name)
 			continue
 		}
-		assert.Equal(t, want, model(marked), "%s with a byte order mark", name)
+		assert.Equal(t, want, understood(marked), "%s with a byte order mark", name)
 	}
 }
 

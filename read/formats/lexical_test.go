@@ -7,8 +7,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"toril/gateway"
 	"toril/lab/cases"
+	"toril/model"
 	"toril/read"
 	"toril/read/libreswan"
 	"toril/read/readtest"
@@ -31,7 +31,7 @@ func held(format *read.Format, text string) string {
 	return strings.Join(out, "; ")
 }
 
-func first(list []gateway.Address) string {
+func first(list []model.Address) string {
 	if len(list) == 0 {
 		return ""
 	}

@@ -9,8 +9,8 @@ import (
 	"strconv"
 	"strings"
 
-	"toril/gateway"
 	"toril/internal/lazy"
+	"toril/model"
 	"toril/packet"
 	"toril/read"
 	"toril/read/values"
@@ -66,8 +66,8 @@ var (
 type reader struct {
 	in    *read.Input
 	block string // "interface", "router", "vrf", "other", ""
-	iface *gateway.Interface
-	proto *gateway.RoutingProtocol
+	iface *model.Interface
+	proto *model.RoutingProtocol
 	vrf   string
 	steps []*step // of routing by policy
 	step  *step
@@ -159,7 +159,7 @@ func longer(word string, list []string) string {
 func (r *reader) policies() {
 	for _, s := range r.steps {
 		for _, dev := range r.by[s.name] {
-			rule := &gateway.RouteRule{At: s.at, Priority: 300 + s.seq, When: s.when.And(packet.Where(packet.In, packet.Name(dev))), Kind: "lookup", Table: s.table, Unsure: s.unsure}
+			rule := &model.RouteRule{At: s.at, Priority: 300 + s.seq, When: s.when.And(packet.Where(packet.In, packet.Name(dev))), Kind: "lookup", Table: s.table, Unsure: s.unsure}
 			if s.via.IsValid() || s.dev != "" {
 				rule.Table = fmt.Sprintf("%s %d", s.name, s.seq)
 			}
@@ -168,7 +168,7 @@ func (r *reader) policies() {
 		if len(r.by[s.name]) > 0 && (s.via.IsValid() || s.dev != "") {
 			for _, to := range []netip.Prefix{netip.PrefixFrom(netip.IPv4Unspecified(), 0), netip.PrefixFrom(netip.IPv6Unspecified(), 0)} {
 				if !s.via.IsValid() || s.via.Is4() == to.Addr().Is4() {
-					r.in.Gateway.AddRoute(&gateway.Route{At: s.at, Kind: "unicast", To: to, Via: s.via, Dev: s.dev, Table: fmt.Sprintf("%s %d", s.name, s.seq), Origin: "static"})
+					r.in.Gateway.AddRoute(&model.Route{At: s.at, Kind: "unicast", To: to, Via: s.via, Dev: s.dev, Table: fmt.Sprintf("%s %d", s.name, s.seq), Origin: "static"})
 				}
 			}
 		}
@@ -319,7 +319,7 @@ func (r *reader) interfaceLine(n int, w []string, no bool) {
 }
 
 // passive makes a protocol passive on an interface ("default" for all), or takes it out of those on which it is.
-func passive(p *gateway.RoutingProtocol, name string, yes bool) {
+func passive(p *model.RoutingProtocol, name string, yes bool) {
 	without := func(list []string) []string { return slices.DeleteFunc(list, func(s string) bool { return s == name }) }
 	p.Passive, p.Active = without(p.Passive), without(p.Active)
 	if yes {
@@ -332,17 +332,17 @@ func passive(p *gateway.RoutingProtocol, name string, yes bool) {
 // runs notes that a protocol is told to run on the current interface.
 func (r *reader) runs(n int, name, instance string) {
 	p := r.protocol(name, instance, n)
-	p.Interfaces = append(p.Interfaces, gateway.Carried{Name: r.iface.Name, At: r.in.At(n)})
+	p.Interfaces = append(p.Interfaces, model.Carried{Name: r.iface.Name, At: r.in.At(n)})
 }
 
 // protocol returns an instance, made where it is not known yet: interfaces may come before it.
-func (r *reader) protocol(name, instance string, n int) *gateway.RoutingProtocol {
+func (r *reader) protocol(name, instance string, n int) *model.RoutingProtocol {
 	for _, p := range r.in.Gateway.Protocols {
 		if p.Name == name && (instance == "" || p.Instance == instance || p.Instance == "") {
 			return p
 		}
 	}
-	p := &gateway.RoutingProtocol{Name: name, Instance: source.Clean(instance), At: r.in.At(n)}
+	p := &model.RoutingProtocol{Name: name, Instance: source.Clean(instance), At: r.in.At(n)}
 	r.in.Gateway.Protocols = append(r.in.Gateway.Protocols, p)
 	return p
 }
@@ -362,26 +362,26 @@ func (r *reader) protocolLine(n int, w []string, no bool) {
 	switch w[0] {
 	case "network":
 		if p, err := netip.ParsePrefix(value); err == nil {
-			r.proto.Networks = append(r.proto.Networks, gateway.Carried{Network: p.Masked(), At: at})
+			r.proto.Networks = append(r.proto.Networks, model.Carried{Network: p.Masked(), At: at})
 		} else {
-			r.proto.Interfaces = append(r.proto.Interfaces, gateway.Carried{Name: source.Clean(value), At: at})
+			r.proto.Interfaces = append(r.proto.Interfaces, model.Carried{Name: source.Clean(value), At: at})
 		}
 	case "interface": // ospf6: interface NAME area A
-		r.proto.Interfaces = append(r.proto.Interfaces, gateway.Carried{Name: source.Clean(value), At: at})
+		r.proto.Interfaces = append(r.proto.Interfaces, model.Carried{Name: source.Clean(value), At: at})
 	case "passive-interface":
 		passive(r.proto, source.Clean(value), true)
 	case "redistribute":
-		r.proto.Redistribute = append(r.proto.Redistribute, gateway.Carried{Name: source.Clean(value), At: at})
+		r.proto.Redistribute = append(r.proto.Redistribute, model.Carried{Name: source.Clean(value), At: at})
 	case "default-information":
-		r.proto.Redistribute = append(r.proto.Redistribute, gateway.Carried{Name: "default route", At: at})
+		r.proto.Redistribute = append(r.proto.Redistribute, model.Carried{Name: "default route", At: at})
 	case "neighbor":
-		nb := gateway.Neighbor{At: at}
+		nb := model.Neighbor{At: at}
 		if a, err := netip.ParseAddr(value); err == nil {
 			nb.Addr = a
 		} else {
 			nb.Interface = source.Clean(value)
 		}
-		if !slices.ContainsFunc(r.proto.Neighbors, func(o gateway.Neighbor) bool { return o.Addr == nb.Addr && o.Interface == nb.Interface }) {
+		if !slices.ContainsFunc(r.proto.Neighbors, func(o model.Neighbor) bool { return o.Addr == nb.Addr && o.Interface == nb.Interface }) {
 			r.proto.Neighbors = append(r.proto.Neighbors, nb)
 		}
 	}
@@ -389,7 +389,7 @@ func (r *reader) protocolLine(n int, w []string, no bool) {
 
 // route reads "DESTINATION [MASK] GATEWAY|INTERFACE|Null0|blackhole|reject [INTERFACE] [tag N] [DISTANCE] [table N]".
 func (r *reader) route(n int, w []string, no bool) {
-	rt := &gateway.Route{At: r.in.At(n), Kind: "unicast", Table: "main", Origin: "static"}
+	rt := &model.Route{At: r.in.At(n), Kind: "unicast", Table: "main", Origin: "static"}
 	if r.vrf != "" {
 		rt.Table = "vrf " + source.Clean(r.vrf)
 	}
@@ -446,7 +446,7 @@ func (r *reader) route(n int, w []string, no bool) {
 		}
 	}
 	if no { // one that stood before, on the same way or on any
-		same := func(o *gateway.Route) bool {
+		same := func(o *model.Route) bool {
 			return o.Origin == "static" && o.To == rt.To && o.Table == rt.Table && (!rt.Via.IsValid() || o.Via == rt.Via) && (rt.Dev == "" || o.Dev == rt.Dev) && o.At.File == rt.At.File
 		}
 		r.in.Gateway.Routes = slices.DeleteFunc(r.in.Gateway.Routes, same)

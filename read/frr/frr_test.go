@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"toril/gateway"
+	"toril/model"
 	"toril/read/frr"
 	"toril/read/readtest"
 	"toril/source"
@@ -82,7 +82,7 @@ route unicast 10.8.0.0/16 via 192.0.2.8 dev  table vrf red metric 0 src invalid 
 	got := ""
 	for _, p := range g.Protocols {
 		got += fmt.Sprint(p.Name, " ", p.Instance, ":")
-		for _, list := range [][]gateway.Carried{p.Networks, p.Interfaces, p.Redistribute} {
+		for _, list := range [][]model.Carried{p.Networks, p.Interfaces, p.Redistribute} {
 			for _, c := range list {
 				if c.Network.IsValid() {
 					got += " " + c.Network.String()

@@ -8,8 +8,8 @@ import (
 	"strconv"
 	"strings"
 
-	"toril/gateway"
 	"toril/internal/lazy"
+	"toril/model"
 	"toril/read"
 	"toril/read/iproute"
 	"toril/read/values"
@@ -43,7 +43,7 @@ var ifaceLine = lazy.Regexp(`(?m)^[ \t]*iface[ \t]+\S+[ \t]+(inet6?|can)[ \t]+\w
 
 type reader struct {
 	in    *read.Input
-	iface *gateway.Interface
+	iface *model.Interface
 	mask  string
 	six   bool
 	skip  bool // inside a stanza that is of no interest
@@ -156,7 +156,7 @@ func (r *reader) option(n int, w []string) {
 	switch w[0] {
 	case "mode":
 		if tunnel {
-			r.iface.Kind = gateway.TunnelKind(strings.ToLower(value))
+			r.iface.Kind = model.TunnelKind(strings.ToLower(value))
 		}
 	case "local", "endpoint", "dstaddr":
 		if !tunnel && w[0] != "dstaddr" {
@@ -189,7 +189,7 @@ func (r *reader) option(n int, w []string) {
 		if a.Is6() {
 			to = netip.PrefixFrom(netip.IPv6Unspecified(), 0)
 		}
-		r.in.Gateway.AddRoute(&gateway.Route{At: r.in.At(n), To: to, Via: a, Dev: r.iface.Name, Origin: "static"})
+		r.in.Gateway.AddRoute(&model.Route{At: r.in.At(n), To: to, Via: a, Dev: r.iface.Name, Origin: "static"})
 	case "up", "post-up", "pre-up":
 		for _, c := range commands(w[1:]) {
 			if !r.command(n, c) {
@@ -319,7 +319,7 @@ func (r *reader) command(n int, w []string) bool {
 }
 
 func (r *reader) route(n int, w []string, get func(...string) string) bool {
-	rt := &gateway.Route{At: r.in.At(n), Kind: "unicast", Dev: get("dev"), Table: get("table"), Origin: "static"}
+	rt := &model.Route{At: r.in.At(n), Kind: "unicast", Dev: get("dev"), Table: get("table"), Origin: "static"}
 	if len(w) > 1 && (w[0] == "blackhole" || w[0] == "unreachable" || w[0] == "prohibit") {
 		rt.Kind, w = w[0], w[1:]
 	}
@@ -366,7 +366,7 @@ func (r *reader) link(n int, w []string, get func(...string) string) bool {
 		name = w[4]
 	}
 	i := r.in.Gateway.InterfaceOf(name, r.in.At(n))
-	i.Kind = gateway.TunnelKind(or(get("type"), get("mode")))
+	i.Kind = model.TunnelKind(or(get("type"), get("mode")))
 	if id, err := strconv.ParseUint(get("if_id"), 0, 32); err == nil {
 		i.IfID = uint32(id)
 	}

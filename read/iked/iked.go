@@ -10,9 +10,9 @@ import (
 	"strings"
 	"time"
 
-	"toril/gateway"
 	"toril/ike"
 	"toril/internal/lazy"
+	"toril/model"
 	"toril/packet"
 	"toril/read"
 	"toril/read/values"
@@ -65,15 +65,15 @@ type token struct {
 
 type reader struct {
 	macros  map[string][]token
-	dpd     gateway.Setting[time.Duration]
-	mobike  gateway.Setting[bool]
+	dpd     model.Setting[time.Duration]
+	mobike  model.Setting[bool]
 	passive bool
-	conns   []*gateway.Connection
+	conns   []*model.Connection
 	count   int
 }
 
 func readFile(in *read.Input) {
-	r := &reader{macros: map[string][]token{}, dpd: gateway.Unsaid(60*time.Second, Software+" default of iked.conf dpd_check_interval"), mobike: gateway.Unsaid(true, Software+" default of iked.conf mobike")}
+	r := &reader{macros: map[string][]token{}, dpd: model.Unsaid(60*time.Second, Software+" default of iked.conf dpd_check_interval"), mobike: model.Unsaid(true, Software+" default of iked.conf mobike")}
 	r.file(in)
 	if e := in.Gateway.RefusedOf(in.File.Format); e != nil {
 		for _, c := range r.conns {
@@ -84,7 +84,7 @@ func readFile(in *read.Input) {
 		c.DPD, c.MOBIKE = r.dpd, r.mobike
 		for _, k := range c.Children {
 			if r.passive {
-				k.Start.Value = gateway.StartNever
+				k.Start.Value = model.StartNever
 			}
 		}
 	}
@@ -294,11 +294,11 @@ func (r *reader) set(in *read.Input, line int, t []token) {
 	case "active", "passive":
 		r.passive = t[0].s == "passive"
 	case "mobike", "nomobike":
-		r.mobike = gateway.Say(t[0].s == "mobike", in.At(line))
+		r.mobike = model.Say(t[0].s == "mobike", in.At(line))
 	case "dpd_check_interval":
 		if len(t) > 1 {
 			if d, err := duration(t[1].s); err == nil {
-				r.dpd = gateway.Say(d, in.At(line))
+				r.dpd = model.Say(d, in.At(line))
 				return
 			}
 		}
@@ -320,12 +320,12 @@ type policy struct {
 	line   int
 	t      []token
 	i      int
-	conn   *gateway.Connection
-	child  *gateway.Child
+	conn   *model.Connection
+	child  *model.Child
 	flows  []flow
 	protos []uint8
 	ah     bool
-	keyed  *gateway.Key
+	keyed  *model.Key
 }
 
 type flow struct{ from, to ike.Selectors }
@@ -415,34 +415,34 @@ func (p *policy) read() {
 	}
 }
 
-func unsaid[T any](v T, what string) gateway.Setting[T] {
-	return gateway.Unsaid(v, Software+" default of iked.conf "+what)
+func unsaid[T any](v T, what string) model.Setting[T] {
+	return model.Unsaid(v, Software+" default of iked.conf "+what)
 }
 
 func (p *policy) defaults(name string) {
-	anywhere := gateway.Addresses{{Text: "any", Any: true}}
+	anywhere := model.Addresses{{Text: "any", Any: true}}
 	at := p.in.At(p.line)
-	p.conn = &gateway.Connection{Name: name, At: at, Software: Software, Joins: true, Version: unsaid(ike.V2, "ikev2"), Aggressive: unsaid(false, "ikev2"), LocalAddrs: unsaid(anywhere, "local"),
+	p.conn = &model.Connection{Name: name, At: at, Software: Software, Joins: true, Version: unsaid(ike.V2, "ikev2"), Aggressive: unsaid(false, "ikev2"), LocalAddrs: unsaid(anywhere, "local"),
 		RemoteAddrs: unsaid(anywhere, "peer"), LocalPort: unsaid(500, "local"), RemotePort: unsaid(500, "peer"), Proposals: unsaid(defaultIKE, "ikesa"),
 		Rekey: unsaid(time.Duration(0), "ikelifetime"), Reauth: unsaid(time.Duration(0), "ikelifetime"), Over: unsaid(time.Duration(0), "ikelifetime"), Random: unsaid(time.Duration(0), "ikelifetime"),
 		Encap: unsaid(false, "ikev2"), Childless: unsaid("never", "ikev2"), Tries: unsaid(0, "ikev2"), PPK: unsaid(false, "ikev2")}
-	p.conn.Local = gateway.Party{Method: unsaid(ike.Certificate, "ikeauth"), ID: unsaid(ike.Identity{Kind: ike.NoID}, "srcid")}
-	p.conn.Remote = gateway.Party{Method: unsaid(ike.Certificate, "ikeauth"), ID: unsaid(ike.Identity{Kind: ike.AnyID}, "dstid")}
-	p.child = &gateway.Child{Name: name, At: at, Protocol: unsaid(ike.ESP, "encap"), Proposals: unsaid(defaultESP, "childsa"), Mode: unsaid(ike.Tunnel, "tmode"), Start: unsaid(gateway.StartNever, "mode"),
-		CloseAction: unsaid(gateway.StartNever, "mode"), DPDAction: unsaid("clear", "mode"), ReplayWindow: unsaid(64, "replay window"), IPComp: unsaid(false, "ipcomp"), Policies: unsaid(true, "couple"),
+	p.conn.Local = model.Party{Method: unsaid(ike.Certificate, "ikeauth"), ID: unsaid(ike.Identity{Kind: ike.NoID}, "srcid")}
+	p.conn.Remote = model.Party{Method: unsaid(ike.Certificate, "ikeauth"), ID: unsaid(ike.Identity{Kind: ike.AnyID}, "dstid")}
+	p.child = &model.Child{Name: name, At: at, Protocol: unsaid(ike.ESP, "encap"), Proposals: unsaid(defaultESP, "childsa"), Mode: unsaid(ike.Tunnel, "tmode"), Start: unsaid(model.StartNever, "mode"),
+		CloseAction: unsaid(model.StartNever, "mode"), DPDAction: unsaid("clear", "mode"), ReplayWindow: unsaid(64, "replay window"), IPComp: unsaid(false, "ipcomp"), Policies: unsaid(true, "couple"),
 		RekeyPackets: unsaid(uint64(0), "lifetime"), LifePackets: unsaid(uint64(0), "lifetime")}
 	p.life(unsaid(3*time.Hour, "lifetime"))
 	p.bytes(unsaid(uint64(4<<30), "bytes"))
 }
 
 // life sets the hard lifetime of the child; it is renewed after 85 to 95 parts of a hundred.
-func (p *policy) life(d gateway.Setting[time.Duration]) {
+func (p *policy) life(d model.Setting[time.Duration]) {
 	p.child.Life, p.child.Rekey, p.child.Random = d, d, d
-	p.child.Spans = []gateway.Span{{Setting: d, Name: "lifetime"}}
+	p.child.Spans = []model.Span{{Setting: d, Name: "lifetime"}}
 	p.child.Rekey.Value, p.child.Random.Value = d.Value/100*95, d.Value/100*10
 }
 
-func (p *policy) bytes(n gateway.Setting[uint64]) {
+func (p *policy) bytes(n model.Setting[uint64]) {
 	p.child.LifeBytes, p.child.RekeyBytes = n, n
 	p.child.RekeyBytes.Value = n.Value / 100 * 95
 }
@@ -453,19 +453,19 @@ func (p *policy) part() {
 	switch t.s {
 	case "quick", "skip", "default", "inet", "inet6":
 	case "active":
-		p.child.Start = gateway.Say(gateway.StartBoot, at)
+		p.child.Start = model.Say(model.StartBoot, at)
 	case "passive":
-		p.child.Start = gateway.Say(gateway.StartNever, at)
+		p.child.Start = model.Say(model.StartNever, at)
 	case "ipcomp":
-		p.child.IPComp = gateway.Say(true, at)
+		p.child.IPComp = model.Say(true, at)
 	case "tunnel":
-		p.child.Mode = gateway.Say(ike.Tunnel, at)
+		p.child.Mode = model.Say(ike.Tunnel, at)
 	case "transport":
-		p.child.Mode = gateway.Say(ike.Transport, at)
+		p.child.Mode = model.Say(ike.Transport, at)
 	case "esp", "ah":
 		p.ah = t.s == "ah"
 		if p.ah {
-			p.child.Protocol = gateway.Say(ike.AH, at)
+			p.child.Protocol = model.Say(ike.AH, at)
 			if p.child.Proposals.IsDefault() {
 				p.child.Proposals = unsaid(defaultAH, "childsa")
 			}
@@ -487,9 +487,9 @@ func (p *policy) part() {
 	case "from":
 		p.flow()
 	case "local":
-		p.conn.LocalAddrs = gateway.Say(host(p.take().s), at)
+		p.conn.LocalAddrs = model.Say(host(p.take().s), at)
 	case "peer":
-		p.conn.RemoteAddrs = gateway.Say(host(p.take().s), at)
+		p.conn.RemoteAddrs = model.Say(host(p.take().s), at)
 	case "ikesa":
 		p.proposals(&p.conn.Proposals, ike.IKE, at)
 	case "childsa":
@@ -499,31 +499,31 @@ func (p *policy) part() {
 		}
 		p.proposals(&p.child.Proposals, protocol, at)
 	case "srcid":
-		p.conn.Local.ID = gateway.Say(identity(p.take().s), at)
+		p.conn.Local.ID = model.Say(identity(p.take().s), at)
 	case "dstid":
-		p.conn.Remote.ID = gateway.Say(identity(p.take().s), at)
+		p.conn.Remote.ID = model.Say(identity(p.take().s), at)
 	case "ikelifetime":
 		d, err := duration(p.take().s)
 		if err != nil {
 			p.refuse("%v", err)
 			return
 		}
-		p.conn.Rekey = gateway.Say(d, at)
-		p.conn.Spans = []gateway.Span{{Setting: p.conn.Rekey, Name: "ikelifetime"}}
+		p.conn.Rekey = model.Say(d, at)
+		p.conn.Spans = []model.Span{{Setting: p.conn.Rekey, Name: "ikelifetime"}}
 	case "lifetime":
 		d, err := duration(p.take().s)
 		if err != nil {
 			p.refuse("%v", err)
 			return
 		}
-		p.life(gateway.Say(d, at))
+		p.life(model.Say(d, at))
 	case "bytes":
 		n, err := values.Size(p.take().s)
 		if err != nil {
 			p.refuse("%v", err)
 			return
 		}
-		p.bytes(gateway.Say(n, at))
+		p.bytes(model.Say(n, at))
 	case "psk":
 		secret := p.take()
 		p.in.File.Hide(at.Line, secret.s)
@@ -534,14 +534,14 @@ func (p *policy) part() {
 		p.methods(ike.Certificate, at)
 	case "eap":
 		p.take()
-		p.conn.Remote.Method = gateway.Say(ike.EAP, at)
+		p.conn.Remote.Method = model.Say(ike.EAP, at)
 	default:
 		p.refuse("%q is not a known part of a policy", t.s)
 	}
 }
 
 func (p *policy) methods(m ike.Method, at source.Pos) {
-	p.conn.Local.Method, p.conn.Remote.Method = gateway.Say(m, at), gateway.Say(m, at)
+	p.conn.Local.Method, p.conn.Remote.Method = model.Say(m, at), model.Say(m, at)
 }
 
 func (p *policy) key(t token) {
@@ -553,7 +553,7 @@ func (p *policy) key(t token) {
 		}
 		secret = string(b)
 	}
-	p.keyed = &gateway.Key{At: p.in.At(t.line), Name: p.conn.Name, Secret: source.NewSecret(secret)}
+	p.keyed = &model.Key{At: p.in.At(t.line), Name: p.conn.Name, Secret: source.NewSecret(secret)}
 	p.in.Gateway.Keys = append(p.in.Gateway.Keys, p.keyed)
 }
 
@@ -629,7 +629,7 @@ func (p *policy) end() ike.Selectors {
 }
 
 // proposals reads the transforms behind ikesa or childsa into one more proposal.
-func (p *policy) proposals(to *gateway.Setting[[]ike.Proposal], protocol ike.Protocol, at source.Pos) {
+func (p *policy) proposals(to *model.Setting[[]ike.Proposal], protocol ike.Protocol, at source.Pos) {
 	one := ike.Proposal{Protocol: protocol}
 	start := p.i
 	add := func(list *ike.Choices, c ike.Choice) {
@@ -685,7 +685,7 @@ loop:
 	}
 	one.Text = strings.Join(words, " ")
 	if to.IsDefault() {
-		*to = gateway.Say([]ike.Proposal(nil), at)
+		*to = model.Say([]ike.Proposal(nil), at)
 	}
 	to.Value = append(to.Value, complete(one))
 }
@@ -735,7 +735,7 @@ func (p *policy) finish() {
 	}
 	if p.conn.RemoteAddrs.IsDefault() && len(p.flows) == 1 && len(p.flows[0].to) == 1 && p.flows[0].to[0].Lo == p.flows[0].to[0].Hi && p.flows[0].to[0].Lo.IsValid() {
 		a := p.flows[0].to[0].Lo // host to host: the far end is the destination
-		p.conn.RemoteAddrs.Value = gateway.Addresses{{Text: a.String(), Lo: a, Hi: a}}
+		p.conn.RemoteAddrs.Value = model.Addresses{{Text: a.String(), Lo: a, Hi: a}}
 	}
 	if p.keyed != nil {
 		p.keyed.For = p.conn
@@ -770,7 +770,7 @@ func (p *policy) flowAt() source.Pos {
 func (p *policy) add(name string, from, to ike.Selectors, at source.Pos) {
 	k := *p.child
 	k.Name = name
-	k.Local, k.Remote = gateway.Say(p.restrict(dedupe(from)), at), gateway.Say(p.restrict(dedupe(to)), at)
+	k.Local, k.Remote = model.Say(p.restrict(dedupe(from)), at), model.Say(p.restrict(dedupe(to)), at)
 	k.HostToHost = k.Local.Value.Dynamic() && k.Remote.Value.Dynamic()
 	p.conn.Children = append(p.conn.Children, &k)
 }
@@ -804,11 +804,11 @@ func (p *policy) restrict(in ike.Selectors) ike.Selectors {
 	return out
 }
 
-func host(s string) gateway.Addresses {
+func host(s string) model.Addresses {
 	if s == "any" {
-		return gateway.Addresses{{Text: s, Any: true}}
+		return model.Addresses{{Text: s, Any: true}}
 	}
-	return gateway.Addresses{values.Host(s)}
+	return model.Addresses{values.Host(s)}
 }
 
 // identity reads srcid and dstid: a distinguished name begins with a slash, mail has an "@", then addresses, then names.

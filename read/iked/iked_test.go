@@ -7,8 +7,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/read/iked"
 	"toril/read/readtest"
 )
@@ -82,7 +82,7 @@ func TestDefaults(t *testing.T) {
 	assert.Equal(t, "OpenIKED default of iked.conf ikesa", c.Proposals.Why)
 	assert.Equal(t, "0.0.0.0/0, ::/0", c.Children[0].Local.Value.String())
 	assert.True(t, c.Children[0].Remote.Value.Dynamic())
-	assert.Equal(t, gateway.StartNever, c.Children[0].Start.Value)
+	assert.Equal(t, model.StartNever, c.Children[0].Start.Value)
 	assert.False(t, c.MOBIKE.Value)
 	assert.Equal(t, ike.AH, g.Connections[1].Children[0].Protocol.Value)
 	assert.Empty(t, g.Connections[1].Children[0].Proposals.Value[0].Transforms[ike.Encryption])

@@ -6,8 +6,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"toril/gateway"
 	"toril/lab/cases"
+	"toril/model"
 	"toril/read/iked"
 	"toril/read/readtest"
 )
@@ -27,7 +27,7 @@ func policies(text string) string {
 	var out []string
 	for _, c := range g.Connections {
 		begins := "passive"
-		if c.Children[0].Start.Value == gateway.StartBoot {
+		if c.Children[0].Start.Value == model.StartBoot {
 			begins = "active"
 		}
 		out = append(out, c.Name+" "+begins+" "+c.RemoteAddrs.Value[0].Text)

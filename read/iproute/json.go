@@ -8,7 +8,7 @@ import (
 	"strconv"
 	"strings"
 
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 	"toril/read"
 	"toril/source"
@@ -153,7 +153,7 @@ func addLink(in *read.Input, line int, l link) error {
 		i.Kind = "loopback"
 	}
 	if l.Info.Kind != "" {
-		i.Kind = gateway.TunnelKind(l.Info.Kind)
+		i.Kind = model.TunnelKind(l.Info.Kind)
 		text := func(key string) string { return fmt.Sprint(l.Info.Data[key]) }
 		if id, err := strconv.ParseUint(text("if_id"), 0, 32); err == nil {
 			i.IfID = uint32(id)
@@ -181,7 +181,7 @@ func addRoute(in *read.Input, line int, j route) error {
 	if j.Table != nil {
 		table = fmt.Sprint(j.Table)
 	}
-	r := gateway.Route{At: in.At(line), Dev: source.Clean(j.Dev), Kind: j.Type, Table: source.Clean(table), Metric: j.Metric, Origin: origin(j.Protocol)}
+	r := model.Route{At: in.At(line), Dev: source.Clean(j.Dev), Kind: j.Type, Table: source.Clean(table), Metric: j.Metric, Origin: origin(j.Protocol)}
 	six := strings.Contains(j.Gateway+j.Src, ":")
 	var err error
 	if r.To, err = destination(j.Dst, six); err != nil {
@@ -326,7 +326,7 @@ func rule(in *read.Input, line int, priority string, w []string) error {
 	if err != nil {
 		return fmt.Errorf("%q is not the priority of a rule", priority)
 	}
-	r := &gateway.RouteRule{At: in.At(line), Priority: n, When: packet.All(), Kind: "lookup"}
+	r := &model.RouteRule{At: in.At(line), Priority: n, When: packet.All(), Kind: "lookup"}
 	not := false
 	for i := 0; i < len(w); i++ {
 		next := ""
@@ -363,7 +363,7 @@ func rule(in *read.Input, line int, priority string, w []string) error {
 }
 
 // condition narrows a rule by a word and its value; took is false where the word is no condition.
-func condition(r *gateway.RouteRule, word, value string) (took bool, err error) {
+func condition(r *model.RouteRule, word, value string) (took bool, err error) {
 	narrow := func(f packet.Field, v packet.Values) { r.When = r.When.And(packet.Where(f, v)) }
 	switch word {
 	case "from", "to":

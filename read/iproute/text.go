@@ -8,8 +8,8 @@ import (
 	"strconv"
 	"strings"
 
-	"toril/gateway"
 	"toril/internal/lazy"
+	"toril/model"
 	"toril/read"
 	"toril/source"
 )
@@ -56,8 +56,8 @@ func looksLikeText(f *source.File) (int, string) {
 
 // readText tells the three lists apart line by line.
 func readText(in *read.Input) {
-	var dev *gateway.Interface
-	var hops *gateway.Route // a route whose next hops follow on lines of their own
+	var dev *model.Interface
+	var hops *model.Route // a route whose next hops follow on lines of their own
 	for n := 1; n <= in.File.Lines(); n++ {
 		line := in.File.Line(n)
 		w := strings.Fields(line)
@@ -109,7 +109,7 @@ func readText(in *read.Input) {
 	}
 }
 
-func addLinkLine(in *read.Input, n int, w []string) *gateway.Interface {
+func addLinkLine(in *read.Input, n int, w []string) *model.Interface {
 	name, parent, _ := strings.Cut(strings.TrimSuffix(w[1], ":"), "@")
 	i := in.Gateway.InterfaceOf(name, in.At(n))
 	if parent != "" && parent != "NONE" {
@@ -124,7 +124,7 @@ func addLinkLine(in *read.Input, n int, w []string) *gateway.Interface {
 }
 
 // detail reads an indented line of an interface.
-func detail(i *gateway.Interface, w []string) error {
+func detail(i *model.Interface, w []string) error {
 	value := func(key string) string {
 		for k := range w {
 			if w[k] == key && k+1 < len(w) {
@@ -159,7 +159,7 @@ func detail(i *gateway.Interface, w []string) error {
 		}
 		i.IfID = uint32(id)
 	case "vti", "vti6", "gre", "gretap", "ip6gre", "ip6gretap", "ipip", "sit", "ip6tnl":
-		i.Kind = gateway.TunnelKind(w[0])
+		i.Kind = model.TunnelKind(w[0])
 		i.Ends(value("local"), value("remote"))
 		i.Keyed(value("key"), value("okey"), value("ikey"))
 	case "link/gre", "link/sit": // without -d it is all that tells; link/ipip may be a VTI
@@ -173,8 +173,8 @@ func detail(i *gateway.Interface, w []string) error {
 	return nil
 }
 
-func routeOf(in *read.Input, n int, w []string) (*gateway.Route, error) {
-	r := &gateway.Route{At: in.At(n), Kind: "unicast", Table: "main", Origin: "static"}
+func routeOf(in *read.Input, n int, w []string) (*model.Route, error) {
+	r := &model.Route{At: in.At(n), Kind: "unicast", Table: "main", Origin: "static"}
 	if typed().MatchString(w[0]) {
 		r.Kind, w = w[0], w[1:]
 	}
@@ -188,7 +188,7 @@ func routeOf(in *read.Input, n int, w []string) (*gateway.Route, error) {
 	return r, routeWords(r, w[1:])
 }
 
-func routeWords(r *gateway.Route, w []string) error {
+func routeWords(r *model.Route, w []string) error {
 	for k := 0; k < len(w); k++ {
 		value := ""
 		if k+1 < len(w) {

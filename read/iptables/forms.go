@@ -7,8 +7,8 @@ import (
 	"strings"
 	"sync"
 
-	"toril/gateway"
 	"toril/internal/lazy"
+	"toril/model"
 )
 
 // form is what stands behind an option: one word a check.
@@ -190,20 +190,20 @@ var twins = map[string]string{"--source": "-s", "--src": "-s", "--destination": 
 // belongs are the tables that a target may stand in, and the base chains of them; what has none may stand anywhere.
 var belongs = map[string]struct {
 	tables []string
-	hooks  []gateway.Hook
+	hooks  []model.Hook
 }{
-	"SNAT":        {[]string{"nat"}, []gateway.Hook{gateway.Postrouting, gateway.Input}},
-	"MASQUERADE":  {[]string{"nat"}, []gateway.Hook{gateway.Postrouting}},
-	"DNAT":        {[]string{"nat"}, []gateway.Hook{gateway.Prerouting, gateway.Output}},
-	"REDIRECT":    {[]string{"nat"}, []gateway.Hook{gateway.Prerouting, gateway.Output}},
+	"SNAT":        {[]string{"nat"}, []model.Hook{model.Postrouting, model.Input}},
+	"MASQUERADE":  {[]string{"nat"}, []model.Hook{model.Postrouting}},
+	"DNAT":        {[]string{"nat"}, []model.Hook{model.Prerouting, model.Output}},
+	"REDIRECT":    {[]string{"nat"}, []model.Hook{model.Prerouting, model.Output}},
 	"NETMAP":      {[]string{"nat"}, nil},
-	"REJECT":      {[]string{"filter"}, []gateway.Hook{gateway.Input, gateway.Forward, gateway.Output}},
+	"REJECT":      {[]string{"filter"}, []model.Hook{model.Input, model.Forward, model.Output}},
 	"DROP":        {[]string{"filter", "mangle", "raw", "security"}, nil},
 	"CT":          {[]string{"raw"}, nil},
 	"NOTRACK":     {[]string{"raw"}, nil},
-	"TCPMSS":      {nil, []gateway.Hook{gateway.Forward, gateway.Output, gateway.Postrouting}},
-	"TPROXY":      {[]string{"mangle"}, []gateway.Hook{gateway.Prerouting}},
-	"CLASSIFY":    {[]string{"mangle"}, []gateway.Hook{gateway.Forward, gateway.Output, gateway.Postrouting}},
+	"TCPMSS":      {nil, []model.Hook{model.Forward, model.Output, model.Postrouting}},
+	"TPROXY":      {[]string{"mangle"}, []model.Hook{model.Prerouting}},
+	"CLASSIFY":    {[]string{"mangle"}, []model.Hook{model.Forward, model.Output, model.Postrouting}},
 	"DSCP":        {[]string{"mangle"}, nil},
 	"TOS":         {[]string{"mangle"}, nil},
 	"TTL":         {[]string{"mangle"}, nil},
@@ -214,13 +214,13 @@ var belongs = map[string]struct {
 }
 
 // misplaced returns why a target cannot stand in a chain; "" where it can.
-func misplaced(target string, c *gateway.Chain) string {
+func misplaced(target string, c *model.Chain) string {
 	b, ok := belongs[target]
 	switch {
 	case !ok:
 	case b.tables != nil && !slices.Contains(b.tables, c.Table):
 		return target + " has no place in the table " + c.Table
-	case c.Hook != gateway.NoHook && b.hooks != nil && !slices.Contains(b.hooks, c.Hook):
+	case c.Hook != model.NoHook && b.hooks != nil && !slices.Contains(b.hooks, c.Hook):
 		return target + " has no place in the chain " + c.Name
 	}
 	return ""

@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"toril/gateway"
 	"toril/internal/lazy"
+	"toril/model"
 	"toril/packet"
 	"toril/read"
 	"toril/read/values"
@@ -71,7 +71,7 @@ func readSets(in *read.Input) {
 
 func create(in *read.Input, line int, w []string) {
 	_, kinds, _ := strings.Cut(w[2], ":")
-	s := &gateway.NamedSet{Name: source.Clean(w[1]), At: in.At(line), Kinds: strings.Split(kinds, ","), Family: packet.IPv4}
+	s := &model.NamedSet{Name: source.Clean(w[1]), At: in.At(line), Kinds: strings.Split(kinds, ","), Family: packet.IPv4}
 	if slices.Contains(w[3:], "inet6") {
 		s.Family = packet.IPv6
 	}
@@ -86,7 +86,7 @@ func create(in *read.Input, line int, w []string) {
 	d.At, d.Missing = s.At, false
 }
 
-func add(s *gateway.NamedSet, text string, except bool) error {
+func add(s *model.NamedSet, text string, except bool) error {
 	if slices.Equal(s.Kinds, []string{"set"}) {
 		s.Members = append(s.Members, text)
 		return nil
@@ -95,7 +95,7 @@ func add(s *gateway.NamedSet, text string, except bool) error {
 	if len(parts) != len(s.Kinds) {
 		return fmt.Errorf("%q has %d parts where a set of %s has %d", text, len(parts), strings.Join(s.Kinds, ","), len(s.Kinds))
 	}
-	e := gateway.SetEntry{Except: except, Proto: packet.Numbers(0, 255)}
+	e := model.SetEntry{Except: except, Proto: packet.Numbers(0, 255)}
 	for i, kind := range s.Kinds {
 		v, err := setValue(s, &e, kind, parts[i])
 		if err != nil {
@@ -107,7 +107,7 @@ func add(s *gateway.NamedSet, text string, except bool) error {
 	return nil
 }
 
-func setValue(s *gateway.NamedSet, e *gateway.SetEntry, kind, text string) (packet.Values, error) {
+func setValue(s *model.NamedSet, e *model.SetEntry, kind, text string) (packet.Values, error) {
 	switch kind {
 	case "ip", "net":
 		if p, err := netip.ParsePrefix(text); err == nil && p.Bits() == 0 {
@@ -137,7 +137,7 @@ func setValue(s *gateway.NamedSet, e *gateway.SetEntry, kind, text string) (pack
 
 // matching returns the packets that are in a set, seen in the directions given ("src,dst"); why says what keeps that
 // from being exact.
-func matching(g *gateway.Gateway, s *gateway.NamedSet, dirs []string, depth int) (out packet.Set, why string) {
+func matching(g *model.Gateway, s *model.NamedSet, dirs []string, depth int) (out packet.Set, why string) {
 	why = s.Changes
 	if depth > 0 && len(s.Members) > 0 {
 		return packet.All(), "a list of sets is in a list of sets, which ipset refuses"
@@ -177,7 +177,7 @@ func matching(g *gateway.Gateway, s *gateway.NamedSet, dirs []string, depth int)
 		}
 	}
 	if len(joined) > 0 {
-		set, bad := entry(s, gateway.SetEntry{Parts: []packet.Values{packet.Join(joined...)}}, dirs)
+		set, bad := entry(s, model.SetEntry{Parts: []packet.Values{packet.Join(joined...)}}, dirs)
 		if bad != "" {
 			return packet.All(), bad
 		}
@@ -186,7 +186,7 @@ func matching(g *gateway.Gateway, s *gateway.NamedSet, dirs []string, depth int)
 	return out.Or(packet.Union(yes...)).Minus(packet.Union(no...)), why
 }
 
-func entry(s *gateway.NamedSet, e gateway.SetEntry, dirs []string) (packet.Set, string) {
+func entry(s *model.NamedSet, e model.SetEntry, dirs []string) (packet.Set, string) {
 	out := packet.Only(s.Family)
 	for i, kind := range s.Kinds {
 		dir := "src"

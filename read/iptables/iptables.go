@@ -7,8 +7,8 @@ import (
 	"slices"
 	"strings"
 
-	"toril/gateway"
 	"toril/internal/lazy"
+	"toril/model"
 	"toril/packet"
 	"toril/read"
 	"toril/source"
@@ -47,12 +47,12 @@ func looks(f *source.File) (int, string) {
 }
 
 // A base chain's place: hook and priority (netfilter's ip_tables.h; the kernel's NF_IP_PRI_*).
-var places = map[string]map[string]gateway.Chain{
-	"raw":      {"PREROUTING": {Hook: gateway.Prerouting, Priority: -300}, "OUTPUT": {Hook: gateway.Output, Priority: -300}},
-	"mangle":   {"PREROUTING": {Hook: gateway.Prerouting, Priority: -150}, "INPUT": {Hook: gateway.Input, Priority: -150}, "FORWARD": {Hook: gateway.Forward, Priority: -150}, "OUTPUT": {Hook: gateway.Output, Priority: -150, Kind: gateway.RouteChain}, "POSTROUTING": {Hook: gateway.Postrouting, Priority: -150}},
-	"nat":      {"PREROUTING": {Hook: gateway.Prerouting, Priority: -100, Kind: gateway.NATChain}, "INPUT": {Hook: gateway.Input, Priority: 100, Kind: gateway.NATChain}, "OUTPUT": {Hook: gateway.Output, Priority: -100, Kind: gateway.NATChain}, "POSTROUTING": {Hook: gateway.Postrouting, Priority: 100, Kind: gateway.NATChain}},
-	"filter":   {"INPUT": {Hook: gateway.Input}, "FORWARD": {Hook: gateway.Forward}, "OUTPUT": {Hook: gateway.Output}},
-	"security": {"INPUT": {Hook: gateway.Input, Priority: 50}, "FORWARD": {Hook: gateway.Forward, Priority: 50}, "OUTPUT": {Hook: gateway.Output, Priority: 50}},
+var places = map[string]map[string]model.Chain{
+	"raw":      {"PREROUTING": {Hook: model.Prerouting, Priority: -300}, "OUTPUT": {Hook: model.Output, Priority: -300}},
+	"mangle":   {"PREROUTING": {Hook: model.Prerouting, Priority: -150}, "INPUT": {Hook: model.Input, Priority: -150}, "FORWARD": {Hook: model.Forward, Priority: -150}, "OUTPUT": {Hook: model.Output, Priority: -150, Kind: model.RouteChain}, "POSTROUTING": {Hook: model.Postrouting, Priority: -150}},
+	"nat":      {"PREROUTING": {Hook: model.Prerouting, Priority: -100, Kind: model.NATChain}, "INPUT": {Hook: model.Input, Priority: 100, Kind: model.NATChain}, "OUTPUT": {Hook: model.Output, Priority: -100, Kind: model.NATChain}, "POSTROUTING": {Hook: model.Postrouting, Priority: 100, Kind: model.NATChain}},
+	"filter":   {"INPUT": {Hook: model.Input}, "FORWARD": {Hook: model.Forward}, "OUTPUT": {Hook: model.Output}},
+	"security": {"INPUT": {Hook: model.Input, Priority: 50}, "FORWARD": {Hook: model.Forward, Priority: 50}, "OUTPUT": {Hook: model.Output, Priority: 50}},
 }
 
 // reader reads one file.
@@ -60,10 +60,10 @@ type reader struct {
 	in     *read.Input
 	family string // "ip" or "ip6"
 	table  string
-	chains map[string]*gateway.Chain // of the current table
-	order  []*gateway.Chain
+	chains map[string]*model.Chain // of the current table
+	order  []*model.Chain
 	opened int // the line that began a table; 0 where it was committed
-	used   map[*gateway.Chain][]source.Pos
+	used   map[*model.Chain][]source.Pos
 	twice  map[string]bool
 	fallen bool // the program stopped: nothing from there on is loaded
 	jumps  []jump
@@ -76,7 +76,7 @@ type jump struct {
 }
 
 func readSave(in *read.Input) {
-	r := &reader{in: in, family: familyOf(in.File.File), used: map[*gateway.Chain][]source.Pos{}}
+	r := &reader{in: in, family: familyOf(in.File.File), used: map[*model.Chain][]source.Pos{}}
 	if in.File.Marked() {
 		r.refuse(1, "the file begins with a byte order mark")
 	}
@@ -171,18 +171,18 @@ func (r *reader) commit() {
 // circles refuses chains that jump to each other, and jumps to base chains, as the kernel does.
 func (r *reader) circles() {
 	const onTheWay, done = 1, 2
-	state := map[*gateway.Chain]int{}
-	var visit func(c *gateway.Chain, depth int)
-	visit = func(c *gateway.Chain, depth int) {
+	state := map[*model.Chain]int{}
+	var visit func(c *model.Chain, depth int)
+	visit = func(c *model.Chain, depth int) {
 		state[c] = onTheWay
 		for _, rule := range c.Rules {
-			if rule.Verb != gateway.Jump && rule.Verb != gateway.Goto || r.fallen {
+			if rule.Verb != model.Jump && rule.Verb != model.Goto || r.fallen {
 				continue
 			}
 			name := strings.TrimPrefix(rule.Target, c.Family+" "+c.Table+" ")
 			to := r.chains[name]
 			switch {
-			case places[r.table][name].Hook != gateway.NoHook:
+			case places[r.table][name].Hook != model.NoHook:
 				r.refuse(rule.At.Line, "a rule jumps to the base chain %s", name)
 			case to == nil:
 			case state[to] == onTheWay:
@@ -217,8 +217,8 @@ func (r *reader) refuse(n int, format string, args ...any) {
 }
 
 func (r *reader) open(n int, table string) {
-	r.table, r.chains, r.opened = table, map[string]*gateway.Chain{}, n
-	r.order = slices.DeleteFunc(r.order, func(c *gateway.Chain) bool { return c.Table == source.Clean(table) }) // the last block of a table holds
+	r.table, r.chains, r.opened = table, map[string]*model.Chain{}, n
+	r.order = slices.DeleteFunc(r.order, func(c *model.Chain) bool { return c.Table == source.Clean(table) }) // the last block of a table holds
 	if places[table] == nil {
 		r.in.Unread(n, "", "%q is not a table that is known", source.Clean(table))
 		r.refuse(n, "%q is not a table", source.Clean(table))
@@ -250,14 +250,14 @@ func (r *reader) declare(n int, w []string) {
 	r.policy(n, c, w[1])
 }
 
-func (r *reader) policy(n int, c *gateway.Chain, word string) {
-	built := c.Hook != gateway.NoHook
+func (r *reader) policy(n int, c *model.Chain, word string) {
+	built := c.Hook != model.NoHook
 	switch {
 	case !built: // whatever it says
 	case word == "ACCEPT":
-		c.Policy = gateway.Say(gateway.Accept, r.in.At(n))
+		c.Policy = model.Say(model.Accept, r.in.At(n))
 	case word == "DROP":
-		c.Policy = gateway.Say(gateway.Drop, r.in.At(n))
+		c.Policy = model.Say(model.Drop, r.in.At(n))
 	case word == "-":
 	default:
 		r.in.Unread(n, c.ID(), "a policy is ACCEPT or DROP")
@@ -267,13 +267,13 @@ func (r *reader) policy(n int, c *gateway.Chain, word string) {
 }
 
 // chain returns a chain of the current table, made where it is not known yet.
-func (r *reader) chain(n int, name string) *gateway.Chain {
+func (r *reader) chain(n int, name string) *model.Chain {
 	if c := r.chains[name]; c != nil {
 		return c
 	}
 	c := places[r.table][name]
 	c.Family, c.Table, c.Name, c.At = r.family, source.Clean(r.table), source.Clean(name), r.in.At(n)
-	c.Policy = gateway.Unsaid(gateway.Accept, "iptables default of a chain's policy")
+	c.Policy = model.Unsaid(model.Accept, "iptables default of a chain's policy")
 	c.Unsure = r.fallen
 	r.chains[name] = &c
 	r.order = append(r.order, &c)
@@ -299,7 +299,7 @@ func (r *reader) command(n int, line string) {
 		r.refuse(n, "it is not a command of iptables-restore")
 		return
 	}
-	missing := r.chains[w[1]] == nil && places[r.table][w[1]].Hook == gateway.NoHook
+	missing := r.chains[w[1]] == nil && places[r.table][w[1]].Hook == model.NoHook
 	switch w[0] {
 	case "-A", "--append", "-I", "--insert", "-P", "--policy", "-F", "--flush", "-X", "--delete-chain":
 		if missing {
@@ -338,9 +338,9 @@ func (r *reader) command(n int, line string) {
 		r.chain(n, w[1]).Rules = nil
 	case "-X", "--delete-chain":
 		r.in.Count()
-		if c := r.chains[w[1]]; c != nil && c.Hook == gateway.NoHook {
+		if c := r.chains[w[1]]; c != nil && c.Hook == model.NoHook {
 			delete(r.chains, w[1])
-			r.order = slices.DeleteFunc(r.order, func(o *gateway.Chain) bool { return o == c })
+			r.order = slices.DeleteFunc(r.order, func(o *model.Chain) bool { return o == c })
 		}
 	case "-Z", "--zero":
 		r.in.Count() // counters
@@ -361,8 +361,8 @@ func (r *reader) finish() {
 			continue
 		}
 		r.in.Gateway.Chains = append(r.in.Gateway.Chains, c)
-		if c.Hook == gateway.NoHook {
-			r.in.Gateway.Definitions = append(r.in.Gateway.Definitions, &gateway.Definition{Kind: "chain", Name: c.ID(), At: c.At, Used: r.used[c]})
+		if c.Hook == model.NoHook {
+			r.in.Gateway.Definitions = append(r.in.Gateway.Definitions, &model.Definition{Kind: "chain", Name: c.ID(), At: c.At, Used: r.used[c]})
 		}
 	}
 }

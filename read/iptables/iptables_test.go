@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"toril/gateway"
+	"toril/model"
 	"toril/read"
 	"toril/read/iptables"
 	"toril/read/readtest"
@@ -33,7 +33,7 @@ add six fd00::/8
 `
 
 // table reads rules of the filter table's chain FORWARD.
-func table(lines string) *gateway.Gateway {
+func table(lines string) *model.Gateway {
 	return readtest.ReadAll([]*read.Format{iptables.Sets, iptables.Save}, map[string]string{
 		"a.ipset": sets, "b.rules": "*filter\n:FORWARD DROP [0:0]\n:vpn - [0:0]\n" + lines + "\nCOMMIT\n"})
 }

@@ -8,7 +8,7 @@ import (
 	"strconv"
 	"strings"
 
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 	"toril/read"
 	"toril/read/values"
@@ -33,12 +33,12 @@ func sortedTargets() []string { return slices.Sorted(maps.Keys(passing)) }
 type state struct {
 	*reader
 	n        int
-	chain    *gateway.Chain
+	chain    *model.Chain
 	w        []string
 	i        int
 	not      bool
 	module   string
-	rule     gateway.Rule
+	rule     model.Rule
 	from     netip.Prefix // -s and -d where they are one network: what NETMAP moves
 	onto     netip.Prefix
 	policies []policy
@@ -62,7 +62,7 @@ type policy struct {
 	more      string // what else it says
 }
 
-func (r *reader) rule(n int, c *gateway.Chain, packets string, w []string) []*gateway.Rule {
+func (r *reader) rule(n int, c *model.Chain, packets string, w []string) []*model.Rule {
 	s := &state{reader: r, n: n, chain: c, w: w, said: map[string]bool{}}
 	s.rule.At, s.rule.When = r.in.At(n), packet.Only(r.packetFamily())
 	if packets != "" {
@@ -81,10 +81,10 @@ func (r *reader) rule(n int, c *gateway.Chain, packets string, w []string) []*ga
 			}
 		}
 	}) != nil { // which packets it is for is not known: it may do anything
-		s.rule = gateway.Rule{At: s.rule.At, When: base, Verb: gateway.UnknownAction, Unread: true, Unsure: []string{read.TooLarge}}
+		s.rule = model.Rule{At: s.rule.At, When: base, Verb: model.UnknownAction, Unread: true, Unsure: []string{read.TooLarge}}
 		r.in.Unread(n, c.ID(), "%s", read.TooLarge)
 	}
-	return []*gateway.Rule{&s.rule}
+	return []*model.Rule{&s.rule}
 }
 
 // take returns the next word, with "!" before it noted.
@@ -174,7 +174,7 @@ func (s *state) step() {
 		if out {
 			f = packet.Out
 		}
-		if h := s.chain.Hook; out && (h == gateway.Input || h == gateway.Prerouting) || !out && (h == gateway.Output || h == gateway.Postrouting) {
+		if h := s.chain.Hook; out && (h == model.Input || h == model.Prerouting) || !out && (h == model.Output || h == model.Postrouting) {
 			s.refuse("%s has no meaning in the chain %s", once, s.chain.Name)
 		}
 		s.iface(f)
@@ -584,7 +584,7 @@ func (s *state) policyOption(opt string) {
 	case "--dir":
 		p.said = true
 		p.out = s.take() == "out"
-		if h := s.chain.Hook; p.out && (h == gateway.Input || h == gateway.Prerouting) || !p.out && (h == gateway.Output || h == gateway.Postrouting) {
+		if h := s.chain.Hook; p.out && (h == model.Input || h == model.Prerouting) || !p.out && (h == model.Output || h == model.Postrouting) {
 			s.refuse("the direction has no meaning in the chain %s", s.chain.Name)
 		}
 	case "--pol":
@@ -658,20 +658,20 @@ func (s *state) target(name string, goTo bool) {
 	}
 	switch name {
 	case "ACCEPT":
-		s.rule.Verb = gateway.Accept
+		s.rule.Verb = model.Accept
 	case "DROP":
-		s.rule.Verb = gateway.Drop
+		s.rule.Verb = model.Drop
 	case "REJECT":
-		s.rule.Verb = gateway.Reject
+		s.rule.Verb = model.Reject
 	case "RETURN":
-		s.rule.Verb = gateway.Return
+		s.rule.Verb = model.Return
 	case "QUEUE", "NFQUEUE":
-		s.rule.Verb = gateway.Queue
+		s.rule.Verb = model.Queue
 	case "NOTRACK":
-		s.rule.Verb = gateway.NoTrack
+		s.rule.Verb = model.NoTrack
 	case "CT":
 		if _, ok := opts["--notrack"]; ok {
-			s.rule.Verb = gateway.NoTrack
+			s.rule.Verb = model.NoTrack
 		}
 	case "LOG", "NFLOG", "ULOG":
 		s.rule.Log = true
@@ -679,21 +679,21 @@ func (s *state) target(name string, goTo bool) {
 		s.setMark(opts)
 	case "CONNMARK":
 		if _, ok := opts["--restore-mark"]; ok {
-			s.rule.SetMark = &gateway.MarkChange{Mask: ^uint32(0), Any: true}
+			s.rule.SetMark = &model.MarkChange{Mask: ^uint32(0), Any: true}
 		}
 	case "TPROXY": // to a program of the gateway: whether one listens, no file says
-		s.rule.Verb = gateway.UnknownAction
+		s.rule.Verb = model.UnknownAction
 		s.unsure("a transparent proxy")
 	case "SNAT":
-		s.rule.Verb = gateway.SourceNAT
+		s.rule.Verb = model.SourceNAT
 		s.translate(opts["--to-source"])
 	case "DNAT":
-		s.rule.Verb = gateway.DestinationNAT
+		s.rule.Verb = model.DestinationNAT
 		s.translate(opts["--to-destination"])
 	case "MASQUERADE", "REDIRECT":
-		s.rule.Verb = gateway.Masquerade
+		s.rule.Verb = model.Masquerade
 		if name == "REDIRECT" {
-			s.rule.Verb = gateway.Redirect
+			s.rule.Verb = model.Redirect
 		}
 		s.rule.To.Text = "an address of the interface"
 		if t := opts["--to-ports"]; t != "" {
@@ -714,7 +714,7 @@ func (s *state) target(name string, goTo bool) {
 		case s.chains[name] != nil || goTo || strings.ToUpper(name) != name || s.declaredLater(name):
 			s.jump(name, goTo)
 		default:
-			s.rule.Verb = gateway.UnknownAction
+			s.rule.Verb = model.UnknownAction
 			s.unread("target %q is not modelled", name)
 		}
 	}
@@ -733,9 +733,9 @@ func (s *state) declaredLater(name string) bool {
 }
 
 func (s *state) jump(name string, goTo bool) {
-	s.rule.Verb = gateway.Jump
+	s.rule.Verb = model.Jump
 	if goTo {
-		s.rule.Verb = gateway.Goto
+		s.rule.Verb = model.Goto
 	}
 	s.rule.Target = source.Clean(s.family + " " + s.table + " " + name)
 	c := s.chains[name]
@@ -752,7 +752,7 @@ func (s *state) jump(name string, goTo bool) {
 func (s *state) targetOptions(name string) map[string]string {
 	known, all := forms()[name]
 	out := map[string]string{}
-	if !all && !passing[name] && (s.chains[name] != nil || places[s.table][name].Hook != gateway.NoHook) { // a chain has no options
+	if !all && !passing[name] && (s.chains[name] != nil || places[s.table][name].Hook != model.NoHook) { // a chain has no options
 		return out
 	}
 	for s.i < len(s.w) && strings.HasPrefix(s.w[s.i], "--") {
@@ -798,23 +798,23 @@ func (s *state) setMark(opts map[string]string) {
 		if masked {
 			m, err2 = strconv.ParseUint(mask, 0, 32)
 		}
-		change := &gateway.MarkChange{Value: uint32(v), Mask: uint32(m)}
+		change := &model.MarkChange{Value: uint32(v), Mask: uint32(m)}
 		switch {
 		case err != nil || err2 != nil:
-			change = &gateway.MarkChange{Mask: ^uint32(0), Any: true}
+			change = &model.MarkChange{Mask: ^uint32(0), Any: true}
 			s.refuse("%q is not a mark", text)
 		case opt == "--set-mark":
 			change.Mask |= change.Value
 		case opt == "--set-xmark":
 			if change.Value&^change.Mask != 0 { // bits outside the mask are flipped
-				change = &gateway.MarkChange{Mask: ^uint32(0), Any: true}
+				change = &model.MarkChange{Mask: ^uint32(0), Any: true}
 			}
 		case opt == "--or-mark":
 			change.Mask = change.Value
 		case opt == "--and-mark":
 			change.Value, change.Mask = 0, ^change.Value
 		default:
-			change = &gateway.MarkChange{Mask: ^uint32(0), Any: true}
+			change = &model.MarkChange{Mask: ^uint32(0), Any: true}
 		}
 		s.rule.SetMark = change
 	}
@@ -851,17 +851,17 @@ func (s *state) translate(text string) {
 func (s *state) netmap(text string) {
 	p, err := netip.ParsePrefix(text)
 	if err != nil {
-		s.rule.Verb = gateway.UnknownAction
+		s.rule.Verb = model.UnknownAction
 		s.refuse("%q is not a network", text)
 		return
 	}
-	s.rule.Verb = gateway.DestinationNAT
+	s.rule.Verb = model.DestinationNAT
 	from := s.onto
-	if s.chain.Hook == gateway.Postrouting || s.chain.Hook == gateway.Input || s.chain.Hook == gateway.NoHook && !from.IsValid() {
-		s.rule.Verb, from = gateway.SourceNAT, s.from
+	if s.chain.Hook == model.Postrouting || s.chain.Hook == model.Input || s.chain.Hook == model.NoHook && !from.IsValid() {
+		s.rule.Verb, from = model.SourceNAT, s.from
 	}
 	p = p.Masked()
-	s.rule.To = gateway.Translation{Family: s.packetFamily(), Text: p.String(), Addrs: packet.Prefix(p)}
+	s.rule.To = model.Translation{Family: s.packetFamily(), Text: p.String(), Addrs: packet.Prefix(p)}
 	if s.rule.To.Onto = p; from.IsValid() && from.Bits() == p.Bits() {
 		s.rule.To.From = from
 	}

@@ -8,24 +8,24 @@ import (
 	"strings"
 	"time"
 
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/read/fill"
 	"toril/read/values"
 )
 
 // children reads what the connection protects: leftsubnets and rightsubnets give one child for every pair of them.
-func (r *reader) children(c *gateway.Connection, f *fill.Section, local, remote string) []*gateway.Child {
+func (r *reader) children(c *model.Connection, f *fill.Section, local, remote string) []*model.Child {
 	k := r.child(c, f)
 	locals, ports := r.side(f, local)
 	remotes, _ := r.side(f, remote)
 	if len(locals.Value) == 1 && len(remotes.Value) == 1 {
 		k.Local, k.Remote = locals, remotes
 		k.HostToHost = locals.Value.Dynamic() && remotes.Value.Dynamic()
-		return []*gateway.Child{k}
+		return []*model.Child{k}
 	}
 	_ = ports
-	var out []*gateway.Child
+	var out []*model.Child
 	for i, l := range locals.Value {
 		for j, m := range remotes.Value {
 			if len(out) == maxChildren {
@@ -54,7 +54,7 @@ func network(t string) (ike.Selector, error) {
 }
 
 // side reads subnet, subnets and protoport of one side.
-func (r *reader) side(f *fill.Section, side string) (gateway.Setting[ike.Selectors], bool) {
+func (r *reader) side(f *fill.Section, side string) (model.Setting[ike.Selectors], bool) {
 	dynamic := ike.Selectors{{Dynamic: true, HiPort: 65535}}
 	set := fill.Take(f, dynamic, func(t string) (ike.Selectors, error) {
 		if strings.HasPrefix(t, "vhost:") || strings.HasPrefix(t, "vnet:") {
@@ -105,8 +105,8 @@ func (r *reader) side(f *fill.Section, side string) (gateway.Setting[ike.Selecto
 	return set, true
 }
 
-func (r *reader) child(c *gateway.Connection, f *fill.Section) *gateway.Child {
-	k := &gateway.Child{Name: c.Name, At: c.At}
+func (r *reader) child(c *model.Connection, f *fill.Section) *model.Child {
+	k := &model.Child{Name: c.Name, At: c.At}
 	v1 := c.Version.Value == ike.V1
 	k.Protocol = fill.Take(f, ike.ESP, func(t string) (ike.Protocol, error) {
 		switch t {
@@ -132,34 +132,34 @@ func (r *reader) child(c *gateway.Connection, f *fill.Section) *gateway.Child {
 		}
 		return 0, fmt.Errorf("%q is not a type of connection", t)
 	}, "type")
-	k.Start = fill.Take(f, gateway.StartNever, func(t string) (gateway.Start, error) {
+	k.Start = fill.Take(f, model.StartNever, func(t string) (model.Start, error) {
 		switch t {
 		case "add", "keep":
-			return gateway.StartNever, nil
+			return model.StartNever, nil
 		case "ondemand", "route":
-			return gateway.StartTraffic, nil
+			return model.StartTraffic, nil
 		case "start", "up":
-			return gateway.StartBoot, nil
+			return model.StartBoot, nil
 		}
 		return 0, fmt.Errorf("%q is none of ignore, add, ondemand, start and keep", t)
 	}, "auto")
-	k.CloseAction = gateway.Unsaid(gateway.StartNever, Software+" default of ipsec.conf conn")
+	k.CloseAction = model.Unsaid(model.StartNever, Software+" default of ipsec.conf conn")
 	k.DPDAction = fill.Take(f, "hold", fill.Word, "dpdaction")
 	k.Life = fill.Take(f, 8*time.Hour, duration, "salifetime", "keylife", "lifetime")
 	rekey := fill.Take(f, true, values.Bool, "rekey")
 	margin, before, random := r.margins(f)
-	k.Margin, k.Spans = margin, []gateway.Span{{Setting: k.Life, Name: "salifetime"}}
-	k.Rekey = gateway.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}
+	k.Margin, k.Spans = margin, []model.Span{{Setting: k.Life, Name: "salifetime"}}
+	k.Rekey = model.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}
 	if !rekey.Value {
-		k.Rekey = gateway.Setting[time.Duration]{Origin: rekey.Origin, At: rekey.At, Why: rekey.Why}
+		k.Rekey = model.Setting[time.Duration]{Origin: rekey.Origin, At: rekey.At, Why: rekey.Why}
 	}
-	k.Random = gateway.Unsaid(random, Software+" default of ipsec.conf conn.rekeyfuzz")
+	k.Random = model.Unsaid(random, Software+" default of ipsec.conf conn.rekeyfuzz")
 	k.LifeBytes = fill.Take(f, 0, values.Size, "ipsec-max-bytes")
 	k.LifePackets = fill.Take(f, 0, values.Size, "ipsec-max-packets")
 	k.ReplayWindow = fill.Take(f, r.in.Gateway.Options.ReplayWindowOr(128), func(t string) (int, error) { return strconv.Atoi(t) }, "replay-window")
 	k.IPComp = fill.Take(f, false, values.Bool, "compress")
 	k.Cut96 = fill.Take(f, false, values.Bool, "sha2-truncbug")
-	k.Policies = gateway.Unsaid(true, Software+" default of ipsec.conf conn")
+	k.Policies = model.Unsaid(true, Software+" default of ipsec.conf conn")
 	k.IfIDIn, k.IfIDOut = c.IfIDIn, c.IfIDOut
 	k.MarkIn = fill.Take(f, "", fill.Word, "mark-in", "mark")
 	k.MarkOut = fill.Take(f, "", fill.Word, "mark-out", "mark")
@@ -169,7 +169,7 @@ func (r *reader) child(c *gateway.Connection, f *fill.Section) *gateway.Child {
 
 // forward gives the child its key exchange for perfect forward secrecy: with pfs=yes that of the proposals, or, where
 // they name none, that of IKE; and its sequence numbers.
-func (r *reader) forward(c *gateway.Connection, k *gateway.Child, f *fill.Section) {
+func (r *reader) forward(c *model.Connection, k *model.Child, f *fill.Section) {
 	pfs := fill.Take(f, true, values.Bool, "pfs")
 	k.PFS = pfs
 	esn := fill.Take(f, []uint16{1, 0}, func(t string) ([]uint16, error) {

@@ -10,9 +10,9 @@ import (
 	"strings"
 	"time"
 
-	"toril/gateway"
 	"toril/ike"
 	"toril/internal/lazy"
+	"toril/model"
 	"toril/packet"
 	"toril/read"
 	"toril/read/connfile"
@@ -129,8 +129,8 @@ func readFile(in *read.Input) {
 	}
 }
 
-func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bool) *gateway.Connection {
-	c := &gateway.Connection{Name: source.Clean(s.Name), At: s.At, Software: Software, Joins: true}
+func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bool) *model.Connection {
+	c := &model.Connection{Name: source.Clean(s.Name), At: s.At, Software: Software, Joins: true}
 	for _, v := range said {
 		v.Key = strings.ReplaceAll(v.Key, "_", "-")
 		if w, ok := words()[v.Key]; ok && w.Fold {
@@ -149,7 +149,7 @@ func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bo
 		return 0, fmt.Errorf("%q is neither yes nor no", t)
 	}, "ikev2")
 	v1 := c.Version.Value == ike.V1
-	anywhere := gateway.Addresses{{Text: "%any", Any: true}}
+	anywhere := model.Addresses{{Text: "%any", Any: true}}
 	c.LocalAddrs = fill.Take(f, anywhere, address, local)
 	c.RemoteAddrs = fill.Take(f, anywhere, address, remote)
 	c.LocalPort = fill.Take(f, 500, port, local+"ikeport")
@@ -163,7 +163,7 @@ func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bo
 		return values.Bool(t)
 	}, "encapsulation", "forceencaps")
 	c.MOBIKE = fill.Take(f, false, values.Bool, "mobike")
-	c.Childless = gateway.Unsaid("never", Software+" default of ipsec.conf conn")
+	c.Childless = model.Unsaid("never", Software+" default of ipsec.conf conn")
 	c.Tries = fill.Take(f, 0, func(t string) (int, error) {
 		if t == "%forever" {
 			return 0, nil
@@ -216,37 +216,37 @@ func port(t string) (int, error) {
 	return int(n), nil
 }
 
-func address(t string) (gateway.Addresses, error) {
+func address(t string) (model.Addresses, error) {
 	switch t {
 	case "%defaultroute", "%any", "%any6", "%opportunistic", "%opportunisticgroup", "%group", "0.0.0.0", "::":
-		return gateway.Addresses{{Text: t, Any: true}}, nil
+		return model.Addresses{{Text: t, Any: true}}, nil
 	}
-	return gateway.Addresses{values.Host(strings.TrimPrefix(t, "%"))}, nil
+	return model.Addresses{values.Host(strings.TrimPrefix(t, "%"))}, nil
 }
 
 // margins is how long before the end of an SA its renewal begins, and how much of that is random.
-func (r *reader) margins(f *fill.Section) (set gateway.Setting[time.Duration], before, random time.Duration) {
+func (r *reader) margins(f *fill.Section) (set model.Setting[time.Duration], before, random time.Duration) {
 	m := fill.Take(f, 9*time.Minute, duration, "rekeymargin")
 	fuzz := fill.Take(f, 100, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
 	return m, m.Value, m.Value * time.Duration(max(0, min(fuzz.Value, 10_000))) / 100
 }
 
-func (r *reader) ikeLife(c *gateway.Connection, f *fill.Section) {
+func (r *reader) ikeLife(c *model.Connection, f *fill.Section) {
 	life := fill.Take(f, 8*time.Hour, duration, "ikelifetime")
 	rekey := fill.Take(f, true, values.Bool, "rekey")
 	margin, before, random := r.margins(f)
-	c.Margin, c.Spans = margin, []gateway.Span{{Setting: life, Name: "ikelifetime"}}
-	c.Rekey = gateway.Setting[time.Duration]{Value: max(0, life.Value-before), Origin: life.Origin, At: life.At, Why: life.Why}
-	c.Reauth = gateway.Unsaid[time.Duration](0, Software+" does not reauthenticate")
-	c.Over = gateway.Unsaid(before, Software+" default of ipsec.conf conn.rekeymargin")
-	c.Random = gateway.Unsaid(random, Software+" default of ipsec.conf conn.rekeyfuzz")
+	c.Margin, c.Spans = margin, []model.Span{{Setting: life, Name: "ikelifetime"}}
+	c.Rekey = model.Setting[time.Duration]{Value: max(0, life.Value-before), Origin: life.Origin, At: life.At, Why: life.Why}
+	c.Reauth = model.Unsaid[time.Duration](0, Software+" does not reauthenticate")
+	c.Over = model.Unsaid(before, Software+" default of ipsec.conf conn.rekeymargin")
+	c.Random = model.Unsaid(random, Software+" default of ipsec.conf conn.rekeyfuzz")
 	if !rekey.Value {
-		c.Rekey = gateway.Setting[time.Duration]{Origin: rekey.Origin, At: rekey.At, Why: rekey.Why}
+		c.Rekey = model.Setting[time.Duration]{Origin: rekey.Origin, At: rekey.At, Why: rekey.Why}
 	}
 }
 
 // interfaces reads what makes a tunnel route-based: ipsec-interface is an xfrm interface with that if_id.
-func (r *reader) interfaces(c *gateway.Connection, f *fill.Section) {
+func (r *reader) interfaces(c *model.Connection, f *fill.Section) {
 	id := fill.Take(f, 0, func(t string) (uint32, error) {
 		switch t {
 		case "no":
@@ -261,7 +261,7 @@ func (r *reader) interfaces(c *gateway.Connection, f *fill.Section) {
 }
 
 // vti makes the interface that the daemon makes for a connection: its key is the mark, its routes lead to the remote networks.
-func (r *reader) vti(c *gateway.Connection, f *fill.Section, local string) {
+func (r *reader) vti(c *model.Connection, f *fill.Section, local string) {
 	name := fill.Take(f, "", fill.Word, "vti-interface")
 	address := fill.Take(f, netip.Prefix{}, netip.ParsePrefix, local+"vti")
 	routing := fill.Take(f, true, values.Bool, "vti-routing")
@@ -290,17 +290,17 @@ func (r *reader) vti(c *gateway.Connection, f *fill.Section, local string) {
 	}
 	for _, k := range c.Children {
 		for _, n := range k.Remote.Value.Packets().Prefixes(packet.Src) {
-			r.in.Gateway.AddRoute(&gateway.Route{At: name.At, To: n, Dev: name.Value, Kind: "unicast", Table: "main", Origin: "static"})
+			r.in.Gateway.AddRoute(&model.Route{At: name.At, To: n, Dev: name.Value, Kind: "unicast", Table: "main", Origin: "static"})
 		}
 	}
 }
 
-func (r *reader) parties(c *gateway.Connection, f *fill.Section, local, remote string) {
+func (r *reader) parties(c *model.Connection, f *fill.Section, local, remote string) {
 	authby := fill.Take(f, ike.Certificate, method, "authby")
 	for _, side := range []struct {
 		name  string
-		to    *gateway.Party
-		addrs gateway.Setting[gateway.Addresses]
+		to    *model.Party
+		addrs model.Setting[model.Addresses]
 		noID  ike.Identity
 	}{{local, &c.Local, c.LocalAddrs, ike.Identity{Kind: ike.NoID}}, {remote, &c.Remote, c.RemoteAddrs, ike.Identity{Kind: ike.AnyID}}} {
 		id := side.noID // the address, where it is one

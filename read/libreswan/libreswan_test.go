@@ -7,13 +7,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/read/libreswan"
 	"toril/read/readtest"
 )
 
-func readConf(t *testing.T, text string) *gateway.Gateway {
+func readConf(t *testing.T, text string) *model.Gateway {
 	t.Helper()
 	return readtest.Read(libreswan.Format, "ipsec.conf", text, nil)
 }
@@ -63,9 +63,9 @@ conn ignored
     ESP AES-GCM-256 with a 16-byte ICV / group 14 (MODP 2048), group 19 (NIST P-256) / ESN, no ESN
     mode (tunnel), start at start, rekey 51m0s, life 1h0m0s, bytes (0), window (128), if_id (0), mark ()
 `, readtest.Connections(g))
-	assert.Equal(t, gateway.Inherited, g.Connections[0].Version.Origin, "said by %default")
+	assert.Equal(t, model.Inherited, g.Connections[0].Version.Origin, "said by %default")
 	assert.Equal(t, 5, g.Connections[0].Version.At.Line)
-	assert.Equal(t, gateway.Inherited, g.Connections[0].LocalAddrs.Origin, "said by the section that also names")
+	assert.Equal(t, model.Inherited, g.Connections[0].LocalAddrs.Origin, "said by the section that also names")
 	assert.Contains(t, g.Connections[0].Children[0].ReplayWindow.Why, "Libreswan default of ipsec.conf conn.replay-window")
 }
 
@@ -174,7 +174,7 @@ func TestInterfaceMakesItRouteBased(t *testing.T) {
 	assert.True(t, c.RemoteAddrs.Value.Any())
 	assert.Equal(t, uint64(1<<30), c.Children[0].LifeBytes.Value)
 	assert.Zero(t, c.Children[0].Rekey.Value)
-	assert.Equal(t, gateway.StartTraffic, c.Children[0].Start.Value)
+	assert.Equal(t, model.StartTraffic, c.Children[0].Start.Value)
 }
 
 func FuzzLibreswan(f *testing.F) {
@@ -185,7 +185,7 @@ func FuzzLibreswan(f *testing.F) {
 		g := readtest.Read(libreswan.Format, "ipsec.conf", text, nil)
 		for _, c := range g.Connections {
 			for _, k := range c.Children {
-				k.Domain(gateway.Address{}.Lo, gateway.Address{}.Lo)
+				k.Domain(model.Address{}.Lo, model.Address{}.Lo)
 			}
 		}
 	})

@@ -10,9 +10,9 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
-	"toril/gateway"
 	"toril/internal/lazy"
 	"toril/internal/strictyaml"
+	"toril/model"
 	"toril/packet"
 	"toril/read"
 	"toril/source"
@@ -149,7 +149,7 @@ func (r *reader) device(group string, dev *ast.MappingValueNode) {
 			}
 		case "mode":
 			if group == "tunnels" {
-				i.Kind = gateway.TunnelKind(text)
+				i.Kind = model.TunnelKind(text)
 			}
 		case "local":
 			i.Local, _ = netip.ParseAddr(text)
@@ -201,7 +201,7 @@ func fields(n ast.Node) map[string]string {
 	return out
 }
 
-func (r *reader) address(i *gateway.Interface, at int, text string) {
+func (r *reader) address(i *model.Interface, at int, text string) {
 	p, err := netip.ParsePrefix(text)
 	if err != nil {
 		r.in.Unread(at, "", "%q is not an address with its network", source.Clean(text))
@@ -210,9 +210,9 @@ func (r *reader) address(i *gateway.Interface, at int, text string) {
 	i.AddAddress(p)
 }
 
-func (r *reader) route(i *gateway.Interface, at int, o map[string]string) {
+func (r *reader) route(i *model.Interface, at int, o map[string]string) {
 	r.in.Count()
-	rt := &gateway.Route{At: r.in.At(at), Dev: i.Name, Kind: source.Clean(o["type"]), Table: source.Clean(o["table"]), Origin: "static"}
+	rt := &model.Route{At: r.in.At(at), Dev: i.Name, Kind: source.Clean(o["type"]), Table: source.Clean(o["table"]), Origin: "static"}
 	rt.Via, _ = netip.ParseAddr(o["via"])
 	rt.Src, _ = netip.ParseAddr(o["from"])
 	rt.Metric, _ = strconv.Atoi(o["metric"])
@@ -247,7 +247,7 @@ func prefix(text string) (netip.Prefix, error) {
 
 func (r *reader) rule(at int, o map[string]string) {
 	r.in.Count()
-	rule := &gateway.RouteRule{At: r.in.At(at), When: packet.All(), Kind: "lookup", Table: source.Clean(o["table"])}
+	rule := &model.RouteRule{At: r.in.At(at), When: packet.All(), Kind: "lookup", Table: source.Clean(o["table"])}
 	if rule.Table == "" {
 		rule.Table = "main"
 	}

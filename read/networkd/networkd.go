@@ -7,8 +7,8 @@ import (
 	"strconv"
 	"strings"
 
-	"toril/gateway"
 	"toril/internal/lazy"
+	"toril/model"
 	"toril/packet"
 	"toril/read"
 	"toril/source"
@@ -136,7 +136,7 @@ var matched = map[string]bool{"MACAddress": true, "PermanentMACAddress": true, "
 
 type unit struct {
 	in    *read.Input
-	iface *gateway.Interface
+	iface *model.Interface
 	again bool // the unit was read for another interface before
 }
 
@@ -144,7 +144,7 @@ func (r *unit) section(s *section) {
 	switch s.name {
 	case "NetDev":
 		if k := s.get("Kind"); k != "" {
-			r.iface.Kind = gateway.TunnelKind(k)
+			r.iface.Kind = model.TunnelKind(k)
 		}
 	case "Xfrm":
 		id, err := strconv.ParseUint(s.get("InterfaceId"), 0, 32)
@@ -196,7 +196,7 @@ func (r *unit) address(v value) {
 }
 
 func (r *unit) route(line int, to, via string, s *section) {
-	rt := &gateway.Route{At: r.in.At(line), Dev: r.iface.Name, Kind: s.get("Type"), Table: source.Clean(s.get("Table")), Origin: "static"}
+	rt := &model.Route{At: r.in.At(line), Dev: r.iface.Name, Kind: s.get("Type"), Table: source.Clean(s.get("Table")), Origin: "static"}
 	if via != "" && via != "_dhcp4" && via != "_ipv6ra" {
 		a, err := netip.ParseAddr(via)
 		if err != nil {
@@ -237,7 +237,7 @@ func prefix(text string) (netip.Prefix, error) {
 }
 
 func (r *unit) rule(s *section) {
-	rule := &gateway.RouteRule{At: r.in.At(s.at), When: packet.All(), Kind: "lookup", Table: "main"}
+	rule := &model.RouteRule{At: r.in.At(s.at), When: packet.All(), Kind: "lookup", Table: "main"}
 	for _, v := range s.values {
 		narrow := func(f packet.Field, vs packet.Values) { rule.When = rule.When.And(packet.Where(f, vs)) }
 		switch v.key {

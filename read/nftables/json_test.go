@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"toril/gateway"
+	"toril/model"
 	"toril/read/nftables"
 	"toril/read/readtest"
 )
@@ -96,7 +96,7 @@ func TestJSONMistakes(t *testing.T) {
 		if want == "" {
 			assert.Empty(t, said, text)
 			require.Len(t, g.Chains[0].Rules, 1)
-			assert.Equal(t, gateway.Continue, g.Chains[0].Rules[0].Verb, "a condition without a verdict decides nothing")
+			assert.Equal(t, model.Continue, g.Chains[0].Rules[0].Verb, "a condition without a verdict decides nothing")
 			continue
 		}
 		assert.Contains(t, said, want, text)

@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"strings"
 
-	"toril/gateway"
 	"toril/internal/lazy"
+	"toril/model"
 	"toril/packet"
 	"toril/read"
 	"toril/source"
@@ -70,13 +70,13 @@ func readText(in *read.Input) {
 }
 
 func newRuleset(in *read.Input) *ruleset {
-	return &ruleset{gateway: in.Gateway, defines: map[string][]token{}, byID: map[string]*chain{}, sets: map[string]*set{}, objects: map[string]*gateway.Definition{}, asleep: map[string]source.Pos{}, tables: map[string]bool{}}
+	return &ruleset{gateway: in.Gateway, defines: map[string][]token{}, byID: map[string]*chain{}, sets: map[string]*set{}, objects: map[string]*model.Definition{}, asleep: map[string]source.Pos{}, tables: map[string]bool{}}
 }
 
 // finish turns what was read into the model, now that every set is known.
 func (rs *ruleset) finish(in *read.Input) {
 	for _, t := range rs.dormant() {
-		rs.defs = append(rs.defs, &gateway.Definition{Kind: "dormant table", Name: source.Clean(t.name), At: t.at})
+		rs.defs = append(rs.defs, &model.Definition{Kind: "dormant table", Name: source.Clean(t.name), At: t.at})
 	}
 	for _, c := range rs.chains {
 		for _, r := range c.rules {
@@ -86,7 +86,7 @@ func (rs *ruleset) finish(in *read.Input) {
 	for _, s := range rs.setList {
 		rs.complain(s)
 	}
-	known := map[string]*gateway.Chain{}
+	known := map[string]*model.Chain{}
 	for _, c := range rs.gateway.Chains {
 		known[c.ID()] = c
 	}
@@ -138,16 +138,16 @@ func (rs *ruleset) declareAll() {
 		if s.isMap {
 			kind = "map"
 		}
-		rs.defs = append(rs.defs, &gateway.Definition{Kind: kind, Name: source.Clean(s.family + " " + s.table + " " + s.name), At: s.in.At(s.line), Used: s.used})
+		rs.defs = append(rs.defs, &model.Definition{Kind: kind, Name: source.Clean(s.family + " " + s.table + " " + s.name), At: s.in.At(s.line), Used: s.used})
 	}
 	for _, c := range rs.chains {
-		if c.Hook == gateway.NoHook && !c.Unsure {
-			rs.defs = append(rs.defs, &gateway.Definition{Kind: "chain", Name: c.ID(), At: c.At, Used: rs.chainUse[c.ID()]})
+		if c.Hook == model.NoHook && !c.Unsure {
+			rs.defs = append(rs.defs, &model.Definition{Kind: "chain", Name: c.ID(), At: c.At, Used: rs.chainUse[c.ID()]})
 		}
 	}
 	for _, id := range rs.chainOrder {
 		if rs.byID[id] == nil {
-			rs.defs = append(rs.defs, &gateway.Definition{Kind: "chain", Name: source.Clean(id), Used: rs.chainUse[id], Missing: true})
+			rs.defs = append(rs.defs, &model.Definition{Kind: "chain", Name: source.Clean(id), Used: rs.chainUse[id], Missing: true})
 		}
 	}
 	rs.gateway.Definitions = append(rs.gateway.Definitions, rs.defs...)

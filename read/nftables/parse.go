@@ -7,7 +7,7 @@ import (
 	"strconv"
 	"strings"
 
-	"toril/gateway"
+	"toril/model"
 	"toril/read"
 	"toril/source"
 )
@@ -17,7 +17,7 @@ const maxTokens = 2_000_000
 
 // chain is a chain as written: its rules are token lists until all sets are known.
 type chain struct {
-	*gateway.Chain
+	*model.Chain
 	in    *read.Input
 	rules []row
 }
@@ -53,20 +53,20 @@ type parser struct {
 }
 
 type ruleset struct {
-	gateway *gateway.Gateway
+	gateway *model.Gateway
 	defines map[string][]token
 	chains  []*chain
 	byID    map[string]*chain
 	sets    map[string]*set
 	setList []*set
-	objects map[string]*gateway.Definition
+	objects map[string]*model.Definition
 	asleep  map[string]source.Pos // tables with the flag dormant
 	tables  map[string]bool       // that were made
-	defs    []*gateway.Definition
+	defs    []*model.Definition
 	unnamed int
 
-	expanded int              // tokens that definitions gave so far
-	extra    []*gateway.Chain // chains without a name
+	expanded int            // tokens that definitions gave so far
+	extra    []*model.Chain // chains without a name
 
 	chainUse   map[string][]source.Pos // where a chain is jumped to
 	chainOrder []string
@@ -416,8 +416,8 @@ func (p *parser) object(family, table string, t token) {
 	p.objects[family+" "+table+" "+t.s+" "+args[0].s] = p.declare(t.s, family+" "+table+" "+args[0].s, t.line)
 }
 
-func (p *parser) declare(kind, name string, line int) *gateway.Definition {
-	d := &gateway.Definition{Kind: kind, Name: source.Clean(name), At: p.in.At(line)}
+func (p *parser) declare(kind, name string, line int) *model.Definition {
+	d := &model.Definition{Kind: kind, Name: source.Clean(name), At: p.in.At(line)}
 	p.defs = append(p.defs, d)
 	return d
 }
@@ -477,8 +477,8 @@ func (p *parser) chainOf(family, table, name string, line int) *chain {
 	if c := p.byID[id]; c != nil {
 		return c
 	}
-	c := &chain{in: p.in, Chain: &gateway.Chain{Family: family, Table: source.Clean(table), Name: source.Clean(name), At: p.in.At(line),
-		Policy: gateway.Unsaid(gateway.Accept, "nftables default of a chain's policy")}}
+	c := &chain{in: p.in, Chain: &model.Chain{Family: family, Table: source.Clean(table), Name: source.Clean(name), At: p.in.At(line),
+		Policy: model.Unsaid(model.Accept, "nftables default of a chain's policy")}}
 	p.chains = append(p.chains, c)
 	p.byID[id] = c
 	return c
@@ -502,7 +502,7 @@ func (p *parser) base(c *chain, tokens []token) {
 		}
 		switch tokens[i].s {
 		case "type":
-			kind, ok := map[string]gateway.ChainKind{"filter": gateway.FilterChain, "nat": gateway.NATChain, "route": gateway.RouteChain}[at(1).s]
+			kind, ok := map[string]model.ChainKind{"filter": model.FilterChain, "nat": model.NATChain, "route": model.RouteChain}[at(1).s]
 			if !ok {
 				bad("%q is not a type of chain", source.Clean(at(1).s))
 			}
@@ -581,9 +581,9 @@ func (p *parser) policy(c *chain, tokens []token, twice bool) {
 	}
 	switch {
 	case len(tokens) == 2 && tokens[1].s == "drop":
-		c.Policy = gateway.Say(gateway.Drop, p.in.At(line))
+		c.Policy = model.Say(model.Drop, p.in.At(line))
 	case len(tokens) == 2 && tokens[1].s == "accept":
-		c.Policy = gateway.Say(gateway.Accept, p.in.At(line))
+		c.Policy = model.Say(model.Accept, p.in.At(line))
 	default:
 		p.unread(line, c.ID(), "a policy is accept or drop")
 		c.Unsure = true

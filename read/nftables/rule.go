@@ -8,7 +8,7 @@ import (
 	"strconv"
 	"strings"
 
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 	"toril/read"
 	"toril/read/values"
@@ -22,13 +22,13 @@ type state struct {
 	chain *chain
 	t     []token
 	i     int
-	rule  gateway.Rule
-	out   []*gateway.Rule
+	rule  model.Rule
+	out   []*model.Rule
 	depth int
 }
 
 // rule translates one row; what it does not understand makes the rule unsure, and is said.
-func (rs *ruleset) rule(c *chain, r row, depth int) []*gateway.Rule {
+func (rs *ruleset) rule(c *chain, r row, depth int) []*model.Rule {
 	s := &state{ruleset: rs, in: r.in, chain: c, t: r.tokens, depth: depth}
 	base := packet.All()
 	switch c.Family {
@@ -48,17 +48,17 @@ func (rs *ruleset) rule(c *chain, r row, depth int) []*gateway.Rule {
 			}
 		}
 	}) != nil { // which packets it is for is not known: it may do anything
-		s.rule = gateway.Rule{At: s.rule.At, When: base, Verb: gateway.UnknownAction, Unread: true, Unsure: []string{read.TooLarge}}
+		s.rule = model.Rule{At: s.rule.At, When: base, Verb: model.UnknownAction, Unread: true, Unsure: []string{read.TooLarge}}
 		r.in.Unread(s.rule.At.Line, c.ID(), "%s", read.TooLarge)
-		return []*gateway.Rule{&s.rule}
+		return []*model.Rule{&s.rule}
 	}
-	if s.rule.Verb != gateway.Continue || s.rule.SetMark != nil || s.rule.Unread || len(s.out) == 0 {
+	if s.rule.Verb != model.Continue || s.rule.SetMark != nil || s.rule.Unread || len(s.out) == 0 {
 		s.emit(s.rule)
 	}
 	return s.out
 }
 
-func (s *state) emit(r gateway.Rule) {
+func (s *state) emit(r model.Rule) {
 	one := r
 	one.Unsure = append([]string(nil), r.Unsure...)
 	s.out = append(s.out, &one)
@@ -117,7 +117,7 @@ func (s *state) step() bool {
 		s.verdict(t)
 		return s.trailing()
 	case "reject":
-		s.rule.Verb = gateway.Reject
+		s.rule.Verb = model.Reject
 		if why := s.refusal(); why != "" {
 			s.i = min(s.i, len(s.t))
 			s.unread(from, "%s", why)
@@ -127,7 +127,7 @@ func (s *state) step() bool {
 		s.jump(t)
 		return s.trailing()
 	case "queue":
-		s.rule.Verb = gateway.Queue
+		s.rule.Verb = model.Queue
 		return s.trailing("to", "num", "flags", "bypass", "fanout", ",")
 	case "counter":
 		s.counter()
@@ -150,7 +150,7 @@ func (s *state) step() bool {
 		s.comment()
 		return true
 	case "notrack":
-		s.rule.Verb = gateway.NoTrack
+		s.rule.Verb = model.NoTrack
 		return true
 	case "masquerade", "redirect":
 		s.translateSelf(t)
@@ -189,7 +189,7 @@ func (s *state) trailing(settings ...string) bool {
 		case s.accept("comment"):
 			s.comment()
 		case s.accept(settings...):
-		case s.rule.Verb == gateway.Queue && (number(s.peek().s) || ranged(s.peek().s, number) || name(s.peek().s)):
+		case s.rule.Verb == model.Queue && (number(s.peek().s) || ranged(s.peek().s, number) || name(s.peek().s)):
 			s.i++
 		default:
 			verb := s.rule.Verb
@@ -210,13 +210,13 @@ func (s *state) comment() {
 }
 
 func (s *state) verdict(t token) {
-	s.rule.Verb = map[string]gateway.Verb{"accept": gateway.Accept, "drop": gateway.Drop, "return": gateway.Return, "continue": gateway.Continue}[t.s]
+	s.rule.Verb = map[string]model.Verb{"accept": model.Accept, "drop": model.Drop, "return": model.Return, "continue": model.Continue}[t.s]
 }
 
 func (s *state) jump(t token) {
-	s.rule.Verb = gateway.Jump
+	s.rule.Verb = model.Jump
 	if t.is("goto") {
-		s.rule.Verb = gateway.Goto
+		s.rule.Verb = model.Goto
 	}
 	if s.accept("{") {
 		s.rule.Target = s.anonymous()
@@ -236,7 +236,7 @@ func (s *state) target(t token) string {
 func (s *state) anonymous() string {
 	s.unnamed++
 	name := fmt.Sprintf("(unnamed %d)", s.unnamed)
-	c := &chain{in: s.in, Chain: &gateway.Chain{Family: s.chain.Family, Table: s.chain.Table, Name: name, At: s.rule.At, Policy: gateway.Unsaid(gateway.Accept, "")}}
+	c := &chain{in: s.in, Chain: &model.Chain{Family: s.chain.Family, Table: s.chain.Table, Name: name, At: s.rule.At, Policy: model.Unsaid(model.Accept, "")}}
 	depth, start := 1, s.i
 	for ; s.i < len(s.t) && depth > 0; s.i++ {
 		if s.t[s.i].is("{") {
@@ -298,7 +298,7 @@ func (s *state) use(kind string, t token) {
 	}
 	d := s.objects[s.chain.Family+" "+s.chain.Table+" "+kind+" "+t.s]
 	if d == nil {
-		d = &gateway.Definition{Kind: kind, Name: source.Clean(s.chain.Family + " " + s.chain.Table + " " + t.s), Missing: true}
+		d = &model.Definition{Kind: kind, Name: source.Clean(s.chain.Family + " " + s.chain.Table + " " + t.s), Missing: true}
 		s.objects[s.chain.Family+" "+s.chain.Table+" "+kind+" "+t.s] = d
 		s.defs = append(s.defs, d)
 	}
@@ -348,7 +348,7 @@ func (s *state) other(t token, from int) bool {
 		return true
 	}
 	s.i = len(s.t)
-	s.rule.Verb = gateway.UnknownAction
+	s.rule.Verb = model.UnknownAction
 	s.unread(from, "%q is a statement that is not modelled", t.s)
 	return false
 }
@@ -429,7 +429,7 @@ func (s *state) assignment() bool {
 			s.i += n + 1
 			switch what {
 			case "ip saddr", "ip daddr", "ip6 saddr", "ip6 daddr", "tcp sport", "tcp dport", "udp sport", "udp dport":
-				s.rule.Verb = gateway.UnknownAction
+				s.rule.Verb = model.UnknownAction
 				s.unread(s.i, "%s is rewritten by hand", what)
 			default:
 				form := either(number, anyName, address, hardware)
@@ -448,12 +448,12 @@ func (s *state) setMark() {
 	from := s.i
 	t := s.take()
 	if n, err := strconv.ParseUint(t.s, 0, 32); err == nil && (s.i >= len(s.t) || s.peek().kind == word) {
-		s.rule.SetMark = &gateway.MarkChange{Value: uint32(n), Mask: ^uint32(0)}
+		s.rule.SetMark = &model.MarkChange{Value: uint32(n), Mask: ^uint32(0)}
 		return
 	}
 	s.i = from
 	s.skipValue(number)
-	s.rule.SetMark = &gateway.MarkChange{Mask: ^uint32(0), Any: true}
+	s.rule.SetMark = &model.MarkChange{Mask: ^uint32(0), Any: true}
 }
 
 // skipValue passes over the value of an assignment: an operand or a value, what is reckoned with it, and the map that it is looked
@@ -680,7 +680,7 @@ func (s *state) values(ops []operand) (set packet.Set, sure bool, why string) {
 		s.take()
 		d := "definition " + t.s[1:]
 		if s.objects[d] == nil {
-			s.objects[d] = &gateway.Definition{Kind: "definition", Name: source.Clean(t.s[1:]), Missing: true}
+			s.objects[d] = &model.Definition{Kind: "definition", Name: source.Clean(t.s[1:]), Missing: true}
 			s.defs = append(s.defs, s.objects[d])
 		}
 		s.objects[d].Used = append(s.objects[d].Used, s.in.At(t.line))
@@ -841,7 +841,7 @@ func (s *state) useSet(t token) *set {
 	if found == nil {
 		d := s.objects["set "+id]
 		if d == nil {
-			d = &gateway.Definition{Kind: "set", Name: source.Clean(id), Missing: true}
+			d = &model.Definition{Kind: "set", Name: source.Clean(id), Missing: true}
 			s.objects["set "+id] = d
 			s.defs = append(s.defs, d)
 		}
@@ -874,7 +874,7 @@ func (s *state) verdictMap(ops []operand, from int) bool {
 		}
 	}
 	if why != "" {
-		s.rule.Verb = gateway.UnknownAction
+		s.rule.Verb = model.UnknownAction
 		s.i = len(s.t)
 		s.unread(from, "a verdict map: %s", why)
 		return false
@@ -883,7 +883,7 @@ func (s *state) verdictMap(ops []operand, from int) bool {
 	for _, e := range elements {
 		set, verdict, why := s.mapElement(ops, e)
 		if why != "" {
-			s.rule.Verb = gateway.UnknownAction
+			s.rule.Verb = model.UnknownAction
 			s.i = len(s.t)
 			s.unread(from, "%s", why)
 			return false
@@ -898,7 +898,7 @@ func (s *state) verdictMap(ops []operand, from int) bool {
 		s.emit(r)
 	}
 	s.rule.When = s.rule.When.Minus(covered)
-	s.rule.Verb = gateway.Continue
+	s.rule.Verb = model.Continue
 	return s.trailing()
 }
 
@@ -953,27 +953,27 @@ func (s *state) mapElement(ops []operand, e []token) (packet.Set, []token, strin
 	return packet.None(), nil, "an element of a map has no colon"
 }
 
-func (s *state) applyVerdict(r *gateway.Rule, verdict []token) {
+func (s *state) applyVerdict(r *model.Rule, verdict []token) {
 	if why := verdictOf(verdict); why != "" {
 		s.unread(s.i-1, "%s", why)
-		r.Verb, r.Unread = gateway.UnknownAction, true
+		r.Verb, r.Unread = model.UnknownAction, true
 		r.Unsure = append(slices.Clone(r.Unsure), why)
 		return
 	}
 	for i, t := range verdict {
 		switch t.s {
 		case "accept":
-			r.Verb = gateway.Accept
+			r.Verb = model.Accept
 		case "drop":
-			r.Verb = gateway.Drop
+			r.Verb = model.Drop
 		case "return":
-			r.Verb = gateway.Return
+			r.Verb = model.Return
 		case "continue":
-			r.Verb = gateway.Continue
+			r.Verb = model.Continue
 		case "jump", "goto":
-			r.Verb = gateway.Jump
+			r.Verb = model.Jump
 			if t.s == "goto" {
-				r.Verb = gateway.Goto
+				r.Verb = model.Goto
 			}
 			if i+1 < len(verdict) {
 				r.Target = s.target(verdict[i+1])
@@ -985,9 +985,9 @@ func (s *state) applyVerdict(r *gateway.Rule, verdict []token) {
 
 // translateSelf reads masquerade and redirect, with ports and flags.
 func (s *state) translateSelf(t token) {
-	s.rule.Verb = gateway.Masquerade
+	s.rule.Verb = model.Masquerade
 	if t.is("redirect") {
-		s.rule.Verb = gateway.Redirect
+		s.rule.Verb = model.Redirect
 	}
 	s.rule.To.Text = "an address of the interface"
 	if !s.accept("to") {
@@ -1021,7 +1021,7 @@ func (s *state) translateSelf(t token) {
 		s.unread(from, "%s", source.Clean(why))
 		return
 	}
-	s.rule.Verb = gateway.Continue
+	s.rule.Verb = model.Continue
 }
 
 // way is one of the targets that a translation may choose: for which packets, and whether something outside the model decides.
@@ -1095,7 +1095,7 @@ func withPort(address, port string) string {
 }
 
 // way hands over a rule for one of the ways of a translation.
-func (s *state) way(r gateway.Rule, w way) {
+func (s *state) way(r model.Rule, w way) {
 	r.When = r.When.And(w.when)
 	if w.unsure != "" {
 		r.Unsure = append(slices.Clone(r.Unsure), w.unsure)
@@ -1106,9 +1106,9 @@ func (s *state) way(r gateway.Rule, w way) {
 // translate reads snat and dnat: "[ip|ip6] [prefix] [to] target", a target being an address, a port, or both, each of which may be
 // looked up in a map.
 func (s *state) translate(t token) {
-	s.rule.Verb = gateway.SourceNAT
+	s.rule.Verb = model.SourceNAT
 	if t.is("dnat") {
-		s.rule.Verb = gateway.DestinationNAT
+		s.rule.Verb = model.DestinationNAT
 	}
 	from := s.i
 	fam := packet.IPv4
@@ -1163,7 +1163,7 @@ func (s *state) translate(t token) {
 			return
 		}
 	}
-	var out []gateway.Rule
+	var out []model.Rule
 	for _, a := range addresses {
 		for _, p := range ports {
 			if why != "" {
@@ -1192,17 +1192,17 @@ func (s *state) translate(t token) {
 	for i, r := range out {
 		s.way(r, addresses[i/len(ports)])
 	}
-	s.rule.Verb = gateway.Continue
+	s.rule.Verb = model.Continue
 }
 
 // pairNetworks makes a translation between networks of equal size one-to-one.
-func (s *state) pairNetworks(to *gateway.Translation, when packet.Set, prefix bool) {
+func (s *state) pairNetworks(to *model.Translation, when packet.Set, prefix bool) {
 	if !prefix || !to.Onto.IsValid() {
 		to.Onto = netip.Prefix{}
 		return
 	}
 	f := packet.Src
-	if s.rule.Verb == gateway.DestinationNAT {
+	if s.rule.Verb == model.DestinationNAT {
 		f = packet.Dst
 	}
 	ps := when.Prefixes(f)

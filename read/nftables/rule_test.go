@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"toril/gateway"
+	"toril/model"
 	"toril/read/nftables"
 	"toril/read/readtest"
 )
@@ -126,7 +126,7 @@ chain in { type filter hook input priority mangle; jump used; ip saddr @gone acc
 	}
 	assert.Equal(t, []string{"ip nat post postrouting 105 accept 2", "inet extra x output 0 accept 0", "inet late a forward -10 drop 2", "inet late unused none 0 accept 0",
 		"inet late used none 0 accept 2", "inet late in input -150 accept 2"}, chains)
-	assert.Equal(t, gateway.Accept, g.Chains[0].Rules[0].Verb, "inserted before")
+	assert.Equal(t, model.Accept, g.Chains[0].Rules[0].Verb, "inserted before")
 	assert.Equal(t, 5, g.Chains[0].Rules[1].At.Line)
 	assert.Equal(t, []string{`n.conf:14: set @gone is not defined`, `more/b.nft:1: rename is not read`}, readtest.Unread(g))
 	var defs []string
@@ -148,7 +148,7 @@ func TestBrokenTextLosesNothingElse(t *testing.T) {
 	}
 	g := readtest.Read(nftables.Text, "n.conf", "table inet t {\n chain c {\n accept\n "+strings.Repeat("{", 100_000)+"\n", nil)
 	require.NotEmpty(t, g.Chains)
-	assert.Equal(t, gateway.Accept, g.Chains[0].Rules[0].Verb)
+	assert.Equal(t, model.Accept, g.Chains[0].Rules[0].Verb)
 	g = readtest.Read(nftables.Text, "n.conf", "table inet t {\n chain c {\n ip saddr { "+strings.Repeat("10.0.0.1, ", 500_000)+" } accept\n }\n}\n", nil)
 	assert.Empty(t, readtest.Problems(g))
 	assert.Equal(t, "10.0.0.1 > any -> accept", readtest.Rule(g.Chains[0].Rules[0]))

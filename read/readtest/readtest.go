@@ -10,25 +10,25 @@ import (
 	"strings"
 	"testing/fstest"
 
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/read"
 	"toril/source"
 )
 
 // Read reads a text in a format. Other files that it may include are given by name. The gateway's first file is the
 // text, under the name given.
-func Read(format *read.Format, name, text string, others map[string]string) *gateway.Gateway {
+func Read(format *read.Format, name, text string, others map[string]string) *model.Gateway {
 	files := map[string]string{name: text}
 	maps.Copy(files, others)
-	g, folder := &gateway.Gateway{Name: "g"}, open(files)
+	g, folder := &model.Gateway{Name: "g"}, open(files)
 	one(g, folder, format, name)
 	return g
 }
 
 // ReadAll reads files, each in the format whose Looks takes it most for its own, formats in their order.
-func ReadAll(formats []*read.Format, files map[string]string) *gateway.Gateway {
-	g, folder := &gateway.Gateway{Name: "g"}, open(files)
+func ReadAll(formats []*read.Format, files map[string]string) *model.Gateway {
+	g, folder := &model.Gateway{Name: "g"}, open(files)
 	of := map[*read.Format][]string{}
 	for _, name := range slices.Sorted(maps.Keys(files)) {
 		if f := read.Recognise(formats, source.NewFile(name, []byte(files[name]))).Format; f != nil {
@@ -52,7 +52,7 @@ func open(files map[string]string) *read.Folder {
 	return &read.Folder{FS: fsys, MaxBytes: 64 << 20, Taken: map[string]bool{}}
 }
 
-func one(g *gateway.Gateway, folder *read.Folder, format *read.Format, name string) {
+func one(g *model.Gateway, folder *read.Folder, format *read.Format, name string) {
 	f, err := folder.Open(name)
 	if err != nil {
 		panic(err) // the text is there
@@ -63,7 +63,7 @@ func one(g *gateway.Gateway, folder *read.Folder, format *read.Format, name stri
 }
 
 // Unread lists what a gateway's files left unread, as "line: why".
-func Unread(g *gateway.Gateway) []string {
+func Unread(g *model.Gateway) []string {
 	var out []string
 	for _, f := range g.Files {
 		for _, u := range f.Unread {
@@ -74,7 +74,7 @@ func Unread(g *gateway.Gateway) []string {
 }
 
 // Problems lists what is wrong with a gateway's files.
-func Problems(g *gateway.Gateway) []string {
+func Problems(g *model.Gateway) []string {
 	var out []string
 	for _, p := range g.Problems {
 		out = append(out, p.Error())
@@ -84,7 +84,7 @@ func Problems(g *gateway.Gateway) []string {
 
 // Rules writes what was understood of a gateway's packet filter, without positions: two files that mean the same give
 // the same text.
-func Rules(g *gateway.Gateway) string {
+func Rules(g *model.Gateway) string {
 	var b strings.Builder
 	for _, c := range g.Chains {
 		fmt.Fprintf(&b, "chain %s: hook %s, priority %d, kind %d, policy %s\n", c.ID(), c.Hook, c.Priority, c.Kind, c.Policy.Value)
@@ -96,7 +96,7 @@ func Rules(g *gateway.Gateway) string {
 }
 
 // Rule writes what was understood of a rule.
-func Rule(r *gateway.Rule) string {
+func Rule(r *model.Rule) string {
 	out := r.When.String()
 	if len(r.Unsure) > 0 {
 		out += " if " + strings.Join(r.Unsure, " and ")
@@ -121,7 +121,7 @@ func Rule(r *gateway.Rule) string {
 }
 
 // Network writes a gateway's interfaces, routes and routing rules, without positions.
-func Network(g *gateway.Gateway) string {
+func Network(g *model.Gateway) string {
 	var b strings.Builder
 	for _, i := range g.Interfaces {
 		fmt.Fprintf(&b, "interface %s %s %v", i.Name, i.Kind, i.Addresses)
@@ -144,7 +144,7 @@ func Network(g *gateway.Gateway) string {
 
 // Connections writes what was understood of a gateway's connections, without positions; a value that nobody said is in
 // parentheses.
-func Connections(g *gateway.Gateway) string {
+func Connections(g *model.Gateway) string {
 	var b strings.Builder
 	for _, c := range g.Connections {
 		fmt.Fprintf(&b, "connection %s %s%s\n", c.Name, c.Software, mark(c.Unsure, " unsure")+mark(c.Unusable != nil, " refused"))
@@ -176,7 +176,7 @@ func mark(on bool, text string) string {
 	return ""
 }
 
-func show[T any](s gateway.Setting[T]) string {
+func show[T any](s model.Setting[T]) string {
 	text := fmt.Sprint(s.Value)
 	if s.IsDefault() {
 		return "(" + text + ")"
@@ -184,24 +184,24 @@ func show[T any](s gateway.Setting[T]) string {
 	return text
 }
 
-func proposals(b *strings.Builder, what string, s gateway.Setting[[]ike.Proposal]) {
+func proposals(b *strings.Builder, what string, s model.Setting[[]ike.Proposal]) {
 	for _, p := range s.Value {
-		one := gateway.Setting[string]{Value: p.Names(), Origin: s.Origin}
+		one := model.Setting[string]{Value: p.Names(), Origin: s.Origin}
 		fmt.Fprintf(b, "%s %s\n", what, show(one))
 	}
 }
 
 // Differences lists where the packet filters of two gateways do not mean the same: chains whatever their order, rules in
 // theirs, and the rules that one saved line became whatever theirs.
-func Differences(a, b *gateway.Gateway) []string {
+func Differences(a, b *model.Gateway) []string {
 	var out []string
-	index := map[string]*gateway.Chain{}
+	index := map[string]*model.Chain{}
 	for _, c := range b.Chains {
 		index[c.ID()] = c
 	}
-	told := func(g *gateway.Gateway) (n int) { // an empty base chain that accepts is the same as none
+	told := func(g *model.Gateway) (n int) { // an empty base chain that accepts is the same as none
 		for _, c := range g.Chains {
-			if len(c.Rules) > 0 || c.Hook == gateway.NoHook || c.Policy.Value != gateway.Accept {
+			if len(c.Rules) > 0 || c.Hook == model.NoHook || c.Policy.Value != model.Accept {
 				n++
 			}
 		}
@@ -212,7 +212,7 @@ func Differences(a, b *gateway.Gateway) []string {
 	}
 	for _, c := range a.Chains {
 		d := index[c.ID()]
-		if d == nil && len(c.Rules) == 0 && c.Hook != gateway.NoHook && c.Policy.Value == gateway.Accept {
+		if d == nil && len(c.Rules) == 0 && c.Hook != model.NoHook && c.Policy.Value == model.Accept {
 			continue
 		}
 		if d == nil {
@@ -235,7 +235,7 @@ func Differences(a, b *gateway.Gateway) []string {
 		}
 		for i := range ga {
 			for _, r := range ga[i] {
-				j := slices.IndexFunc(gb[i], func(o *gateway.Rule) bool { return same(r, o) })
+				j := slices.IndexFunc(gb[i], func(o *model.Rule) bool { return same(r, o) })
 				if j < 0 {
 					out = append(out, fmt.Sprintf("%s: nothing like %s", c.ID(), Rule(r)))
 					continue
@@ -250,8 +250,8 @@ func Differences(a, b *gateway.Gateway) []string {
 	return out
 }
 
-func lines(rules []*gateway.Rule) [][]*gateway.Rule {
-	var out [][]*gateway.Rule
+func lines(rules []*model.Rule) [][]*model.Rule {
+	var out [][]*model.Rule
 	for i, r := range rules {
 		if i == 0 || r.At != rules[i-1].At {
 			out = append(out, nil)
@@ -261,7 +261,7 @@ func lines(rules []*gateway.Rule) [][]*gateway.Rule {
 	return out
 }
 
-func same(a, b *gateway.Rule) bool {
+func same(a, b *model.Rule) bool {
 	all := *a
 	all.When = b.When
 	return a.When.Equal(b.When) && Rule(&all) == Rule(b)
@@ -269,7 +269,7 @@ func same(a, b *gateway.Rule) bool {
 
 // Everything writes every setting of a gateway's connections, field by field, with the origin of each: what nobody said is in
 // parentheses.
-func Everything(g *gateway.Gateway) string {
+func Everything(g *model.Gateway) string {
 	var b strings.Builder
 	var write func(indent string, v reflect.Value)
 	write = func(indent string, v reflect.Value) {
@@ -280,11 +280,11 @@ func Everything(g *gateway.Gateway) string {
 			case !field.IsExported() || f.Type() == reflect.TypeFor[source.Pos]():
 			case f.Kind() == reflect.Struct && f.FieldByName("Origin").IsValid():
 				text := fmt.Sprint(f.FieldByName("Value"))
-				if f.FieldByName("Origin").Interface() == gateway.Default {
+				if f.FieldByName("Origin").Interface() == model.Default {
 					text = "(" + text + ")"
 				}
 				fmt.Fprintf(&b, "%s: %s\n", name, text)
-			case f.Type() == reflect.TypeFor[[]*gateway.Child]():
+			case f.Type() == reflect.TypeFor[[]*model.Child]():
 				for j := range f.Len() {
 					fmt.Fprintf(&b, "%schild\n", indent)
 					write(indent+"  ", f.Index(j).Elem())

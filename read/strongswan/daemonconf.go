@@ -1,8 +1,8 @@
 package strongswan
 
 import (
-	"toril/gateway"
 	"toril/internal/lazy"
+	"toril/model"
 	"toril/read"
 	"toril/read/fill"
 	"toril/read/values"
@@ -60,7 +60,7 @@ func readDaemonConf(in *read.Input) {
 }
 
 // settle takes a setting only where it is said: several files may say parts.
-func settle[T any](f *fill.Section, to *gateway.Setting[T], parse func(string) (T, error), key string) {
+func settle[T any](f *fill.Section, to *model.Setting[T], parse func(string) (T, error), key string) {
 	if set := fill.Take(f, to.Value, parse, key); !set.IsDefault() {
 		*to = set
 	}

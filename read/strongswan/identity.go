@@ -5,8 +5,8 @@ import (
 	"net/netip"
 	"strings"
 
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/read/values"
 )
 
@@ -76,8 +76,8 @@ func prefixed(kind, rest string) (ike.Identity, bool) {
 }
 
 // parseAddresses reads a list of addresses, networks, ranges and names.
-func parseAddresses(text string) gateway.Addresses {
-	var out gateway.Addresses
+func parseAddresses(text string) model.Addresses {
+	var out model.Addresses
 	for part := range strings.SplitSeq(text, ",") {
 		if part = strings.TrimSpace(part); part != "" {
 			out = append(out, values.Host(part))

@@ -10,9 +10,9 @@ import (
 	"strings"
 	"time"
 
-	"toril/gateway"
 	"toril/ike"
 	"toril/internal/lazy"
+	"toril/model"
 	"toril/read"
 	"toril/read/connfile"
 	"toril/read/fill"
@@ -175,8 +175,8 @@ func (r *ipsecConf) loaded(values []*fill.Value) bool {
 	return slices.ContainsFunc(values, func(v *fill.Value) bool { return v.Key == "auto" && v.Text != "ignore" && v.Text != "" })
 }
 
-func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded bool) *gateway.Connection {
-	c := &gateway.Connection{Name: source.Clean(s.Name), At: s.At, Software: Software, Joins: true}
+func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded bool) *model.Connection {
+	c := &model.Connection{Name: source.Clean(s.Name), At: s.At, Software: Software, Joins: true}
 	f := &fill.Section{In: r.in, Values: said, Software: Software, Path: "ipsec.conf conn", Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable, Quiet: unloaded}
 	local, remote := connfile.Sides(r.in.Gateway, said)
 	c.Version = fill.Take(f, ike.Either, func(t string) (ike.Version, error) {
@@ -190,8 +190,8 @@ func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded
 		}
 		return 0, fmt.Errorf("%q is none of ike, ikev1 and ikev2", t)
 	}, "keyexchange")
-	anywhere := gateway.Addresses{{Text: "%any", Any: true}}
-	addresses := func(t string) (gateway.Addresses, error) {
+	anywhere := model.Addresses{{Text: "%any", Any: true}}
+	addresses := func(t string) (model.Addresses, error) {
 		if t == "%defaultroute" {
 			return anywhere, nil
 		}
@@ -201,7 +201,7 @@ func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded
 	c.RemoteAddrs = fill.Take(f, anywhere, addresses, remote)
 	fill.Take(f, false, yes, local+"allowany")
 	if any := fill.Take(f, false, yes, remote+"allowany"); any.Value || strings.HasPrefix(firstText(c.RemoteAddrs.Value), "%") && !c.RemoteAddrs.Value.Any() {
-		c.RemoteAddrs.Value = append(slices.Clone(c.RemoteAddrs.Value), gateway.Address{Text: "%any", Any: true})
+		c.RemoteAddrs.Value = append(slices.Clone(c.RemoteAddrs.Value), model.Address{Text: "%any", Any: true})
 	}
 	c.LocalPort = fill.Take(f, 500, number, local+"ikeport")
 	c.RemotePort = fill.Take(f, 500, number, remote+"ikeport")
@@ -209,7 +209,7 @@ func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded
 	c.Aggressive = fill.Take(f, false, yes, "aggressive")
 	c.Encap = fill.Take(f, false, yes, "forceencaps")
 	c.MOBIKE = fill.Take(f, true, yes, "mobike")
-	c.Childless = gateway.Unsaid("allow", Software+" default of ipsec.conf conn")
+	c.Childless = model.Unsaid("allow", Software+" default of ipsec.conf conn")
 	c.Tries = fill.Take(f, 3, func(t string) (int, error) {
 		if t == "%forever" {
 			return 0, nil
@@ -227,7 +227,7 @@ func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded
 	return c
 }
 
-func firstText(as gateway.Addresses) string {
+func firstText(as model.Addresses) string {
 	if len(as) == 0 {
 		return ""
 	}
@@ -246,10 +246,10 @@ func withDefaults(protocol ike.Protocol) func(string) ([]ike.Proposal, error) {
 	}
 }
 
-func (r *ipsecConf) dpd(c *gateway.Connection, f *fill.Section) {
+func (r *ipsecConf) dpd(c *model.Connection, f *fill.Section) {
 	action := fill.Take(f, "none", fill.Word, "dpdaction")
 	delay := fill.Take(f, 30*time.Second, span, "dpddelay")
-	c.DPD = gateway.Setting[time.Duration]{Origin: action.Origin, At: action.At, Why: action.Why}
+	c.DPD = model.Setting[time.Duration]{Origin: action.Origin, At: action.At, Why: action.Why}
 	if action.Value != "none" {
 		c.DPD.Value = delay.Value
 		if !delay.IsDefault() {
@@ -260,20 +260,20 @@ func (r *ipsecConf) dpd(c *gateway.Connection, f *fill.Section) {
 }
 
 // margin is how long before the end of an SA its renewal begins, and how much of that is random.
-func (r *ipsecConf) margin(f *fill.Section) (set gateway.Setting[time.Duration], before, random time.Duration) {
+func (r *ipsecConf) margin(f *fill.Section) (set model.Setting[time.Duration], before, random time.Duration) {
 	m := fill.Take(f, 9*time.Minute, span, "margintime", "rekeymargin")
 	fuzz := fill.Take(f, 100, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
 	return m, m.Value, m.Value * time.Duration(max(0, min(fuzz.Value, 10_000))) / 100
 }
 
-func (r *ipsecConf) ikeLife(c *gateway.Connection, f *fill.Section) {
+func (r *ipsecConf) ikeLife(c *model.Connection, f *fill.Section) {
 	life := fill.Take(f, 3*time.Hour, span, "ikelifetime")
 	rekeys := fill.Take(f, true, yes, "rekey")
 	reauth := fill.Take(f, true, yes, "reauth")
 	margin, before, random := r.margin(f)
-	c.Margin, c.Spans = margin, []gateway.Span{{Setting: life, Name: "ikelifetime"}}
-	set := gateway.Setting[time.Duration]{Value: max(0, life.Value-before), Origin: life.Origin, At: life.At, Why: life.Why}
-	off := gateway.Setting[time.Duration]{Origin: reauth.Origin, At: reauth.At, Why: reauth.Why}
+	c.Margin, c.Spans = margin, []model.Span{{Setting: life, Name: "ikelifetime"}}
+	set := model.Setting[time.Duration]{Value: max(0, life.Value-before), Origin: life.Origin, At: life.At, Why: life.Why}
+	off := model.Setting[time.Duration]{Origin: reauth.Origin, At: reauth.At, Why: reauth.Why}
 	switch {
 	case !rekeys.Value:
 		off.Origin, off.At, off.Why = rekeys.Origin, rekeys.At, rekeys.Why
@@ -283,16 +283,16 @@ func (r *ipsecConf) ikeLife(c *gateway.Connection, f *fill.Section) {
 	default:
 		c.Rekey, c.Reauth = set, off
 	}
-	c.Over = gateway.Setting[time.Duration]{Value: before, Why: Software + " default of ipsec.conf conn.margintime"}
-	c.Random = gateway.Setting[time.Duration]{Value: random, Why: Software + " default of ipsec.conf conn.rekeyfuzz"}
+	c.Over = model.Setting[time.Duration]{Value: before, Why: Software + " default of ipsec.conf conn.margintime"}
+	c.Random = model.Setting[time.Duration]{Value: random, Why: Software + " default of ipsec.conf conn.rekeyfuzz"}
 }
 
-func (r *ipsecConf) parties(c *gateway.Connection, f *fill.Section, local, remote string) {
+func (r *ipsecConf) parties(c *model.Connection, f *fill.Section, local, remote string) {
 	authby := fill.Take(f, ike.Certificate, parseAuth, "authby")
 	for _, side := range []struct {
 		name  string
-		to    *gateway.Party
-		addrs gateway.Setting[gateway.Addresses]
+		to    *model.Party
+		addrs model.Setting[model.Addresses]
 		noID  ike.Identity
 	}{{local, &c.Local, c.LocalAddrs, ike.Identity{Kind: ike.NoID}}, {remote, &c.Remote, c.RemoteAddrs, ike.Identity{Kind: ike.AnyID}}} {
 		id := side.noID // the address, where it is one
@@ -326,13 +326,13 @@ func parseAuth(t string) (ike.Method, error) {
 	return 0, fmt.Errorf("%q is not a known method of authentication", t)
 }
 
-func (r *ipsecConf) child(c *gateway.Connection, f *fill.Section, local, remote string) *gateway.Child {
-	k := &gateway.Child{Name: c.Name, At: c.At}
+func (r *ipsecConf) child(c *model.Connection, f *fill.Section, local, remote string) *model.Child {
+	k := &model.Child{Name: c.Name, At: c.At}
 	esp := fill.Take(f, append(mustProposals(ike.ESP, "aes128-sha256"), espKeyword...), withDefaults(ike.ESP), "esp")
 	ah := fill.Take(f, nil, withDefaults(ike.AH), "ah")
-	k.Protocol, k.Proposals = gateway.Unsaid(ike.ESP, "ESP unless ah is said"), esp
+	k.Protocol, k.Proposals = model.Unsaid(ike.ESP, "ESP unless ah is said"), esp
 	if len(ah.Value) > 0 {
-		k.Protocol, k.Proposals = gateway.Say(ike.AH, ah.At), ah
+		k.Protocol, k.Proposals = model.Say(ike.AH, ah.At), ah
 	}
 	k.Local, k.Remote = r.selectors(f, local), r.selectors(f, remote)
 	k.HostToHost = k.Local.Value.Dynamic() && k.Remote.Value.Dynamic()
@@ -351,18 +351,18 @@ func (r *ipsecConf) child(c *gateway.Connection, f *fill.Section, local, remote 
 		}
 		return 0, fmt.Errorf("%q is not a type of connection", t)
 	}, "type")
-	k.Start = fill.Take(f, gateway.StartNever, func(t string) (gateway.Start, error) {
+	k.Start = fill.Take(f, model.StartNever, func(t string) (model.Start, error) {
 		switch t {
 		case "add":
-			return gateway.StartNever, nil
+			return model.StartNever, nil
 		case "route":
-			return gateway.StartTraffic, nil
+			return model.StartTraffic, nil
 		case "start":
-			return gateway.StartBoot, nil
+			return model.StartBoot, nil
 		}
 		return 0, fmt.Errorf("%q is none of ignore, add, route and start", t)
 	}, "auto")
-	k.CloseAction = fill.Take(f, gateway.StartNever, parseStart, "closeaction")
+	k.CloseAction = fill.Take(f, model.StartNever, parseStart, "closeaction")
 	k.DPDAction = fill.Take(f, "none", fill.Word, "dpdaction")
 	r.life(k, f)
 	k.ReplayWindow = fill.Take(f, r.in.Gateway.Options.ReplayWindowOr(32), number, "replay_window")
@@ -382,13 +382,13 @@ func (r *ipsecConf) child(c *gateway.Connection, f *fill.Section, local, remote 
 	return k
 }
 
-func (r *ipsecConf) life(k *gateway.Child, f *fill.Section) {
+func (r *ipsecConf) life(k *model.Child, f *fill.Section) {
 	rekeys := fill.Take(f, true, yes, "rekey")
 	k.Life = fill.Take(f, time.Hour, span, "lifetime", "keylife")
 	margin, before, random := r.margin(f)
-	k.Margin, k.Spans = margin, []gateway.Span{{Setting: k.Life, Name: "lifetime"}}
-	k.Rekey = gateway.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}
-	k.Random = gateway.Setting[time.Duration]{Value: random, Why: Software + " default of ipsec.conf conn.rekeyfuzz"}
+	k.Margin, k.Spans = margin, []model.Span{{Setting: k.Life, Name: "lifetime"}}
+	k.Rekey = model.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}
+	k.Random = model.Setting[time.Duration]{Value: random, Why: Software + " default of ipsec.conf conn.rekeyfuzz"}
 	k.LifeBytes = fill.Take(f, 0, values.Size, "lifebytes")
 	k.RekeyBytes = fill.Take(f, 0, values.Size, "marginbytes")
 	k.RekeyBytes.Value = k.LifeBytes.Value - min(k.RekeyBytes.Value, k.LifeBytes.Value)
@@ -396,12 +396,12 @@ func (r *ipsecConf) life(k *gateway.Child, f *fill.Section) {
 	k.RekeyPackets = fill.Take(f, 0, values.Size, "marginpackets")
 	k.RekeyPackets.Value = k.LifePackets.Value - min(k.RekeyPackets.Value, k.LifePackets.Value)
 	if !rekeys.Value {
-		k.Rekey = gateway.Setting[time.Duration]{Origin: rekeys.Origin, At: rekeys.At, Why: rekeys.Why}
+		k.Rekey = model.Setting[time.Duration]{Origin: rekeys.Origin, At: rekeys.At, Why: rekeys.Why}
 	}
 }
 
 // selectors reads subnet and protoport of one side.
-func (r *ipsecConf) selectors(f *fill.Section, side string) gateway.Setting[ike.Selectors] {
+func (r *ipsecConf) selectors(f *fill.Section, side string) model.Setting[ike.Selectors] {
 	dynamic := ike.Selectors{{Dynamic: true, HiPort: 65535}}
 	set := fill.Take(f, dynamic, func(t string) (ike.Selectors, error) {
 		return parseSelectors(strings.ReplaceAll(strings.ReplaceAll(t, "%dynamic", "dynamic"), "%any", ""))
@@ -448,7 +448,7 @@ func readSecrets(in *read.Input) {
 		if s.Kind != "PSK" && s.Kind != "PPKS" {
 			continue
 		}
-		k := &gateway.Key{At: s.At, Name: strings.Join(s.Who, " "), Secret: decodeSecret(s.Value), PPK: s.Kind == "PPKS"}
+		k := &model.Key{At: s.At, Name: strings.Join(s.Who, " "), Secret: decodeSecret(s.Value), PPK: s.Kind == "PPKS"}
 		for _, who := range s.Who {
 			k.Owners = append(k.Owners, ParseIdentity(who))
 		}
@@ -458,13 +458,13 @@ func readSecrets(in *read.Input) {
 
 // updown notes what the script does that runs as a child comes up: the daemon's own opens the packet filter where it is told
 // so, and any other may do anything.
-func updown(k *gateway.Child, set gateway.Setting[string]) {
+func updown(k *model.Child, set model.Setting[string]) {
 	script := strings.Fields(set.Value)
 	switch {
 	case len(script) == 0:
 	case strings.HasSuffix(script[0], "_updown") || len(script) > 1 && script[0] == "ipsec" && script[1] == "_updown":
 		if script[len(script)-1] == "iptables" {
-			k.Opens = gateway.Say(true, set.At)
+			k.Opens = model.Say(true, set.At)
 		}
 	default:
 		k.Script = set

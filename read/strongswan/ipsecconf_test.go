@@ -8,15 +8,15 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/read"
 	"toril/read/iproute"
 	"toril/read/readtest"
 	"toril/read/strongswan"
 )
 
-func ipsecConf(text string) *gateway.Gateway {
+func ipsecConf(text string) *model.Gateway {
 	return readtest.Read(strongswan.IPsecConf, "ipsec.conf", text, nil)
 }
 

@@ -13,9 +13,9 @@ import (
 	"strings"
 	"time"
 
-	"toril/gateway"
 	"toril/ike"
 	"toril/internal/lazy"
+	"toril/model"
 	"toril/read"
 	"toril/read/fill"
 	"toril/read/values"
@@ -125,7 +125,7 @@ func readSwanctl(in *read.Input) {
 func (r *swanctl) templates(templates map[string]*section) {
 	defs := &r.in.Gateway.Definitions
 	for name, s := range templates {
-		d := &gateway.Definition{Kind: "section", Name: name, At: s.at}
+		d := &model.Definition{Kind: "section", Name: name, At: s.at}
 		for ref, use := range r.res.refs {
 			if first, _, _ := strings.Cut(ref, "."); first == name {
 				d.Used = append(d.Used, use.used...)
@@ -136,10 +136,10 @@ func (r *swanctl) templates(templates map[string]*section) {
 	}
 	for ref, use := range r.res.refs {
 		if use.missing {
-			*defs = append(*defs, &gateway.Definition{Kind: "section", Name: ref, Used: use.used, Missing: true})
+			*defs = append(*defs, &model.Definition{Kind: "section", Name: ref, Used: use.used, Missing: true})
 		}
 	}
-	slices.SortFunc(*defs, func(a, b *gateway.Definition) int {
+	slices.SortFunc(*defs, func(a, b *model.Definition) int {
 		return cmp.Or(strings.Compare(a.Kind, b.Kind), strings.Compare(a.Name, b.Name), a.At.Compare(b.At))
 	})
 }
@@ -156,7 +156,7 @@ func (r *swanctl) of(s *section, path, scope string, unsure *bool, refused **sou
 }
 
 func (r *swanctl) connection(s *section) {
-	c := &gateway.Connection{Name: source.Clean(s.name), At: s.at, Software: Software}
+	c := &model.Connection{Name: source.Clean(s.name), At: s.at, Software: Software}
 	f := r.of(s, "connections.<conn>", c.Name, &c.Unsure, &c.Unusable)
 	c.Version = fill.Take(f, ike.Either, func(t string) (ike.Version, error) {
 		switch t {
@@ -165,13 +165,13 @@ func (r *swanctl) connection(s *section) {
 		}
 		return 0, fmt.Errorf("%q is none of 0, 1 and 2", t)
 	}, "version")
-	addresses := func(t string) (gateway.Addresses, error) {
+	addresses := func(t string) (model.Addresses, error) {
 		if strings.Contains(t, "\n") {
 			return nil, errWithin
 		}
 		return parseAddresses(t), nil
 	}
-	anywhere := gateway.Addresses{{Text: "%any", Any: true}}
+	anywhere := model.Addresses{{Text: "%any", Any: true}}
 	c.LocalAddrs = fill.Take(f, anywhere, addresses, "local_addrs")
 	c.RemoteAddrs = fill.Take(f, anywhere, addresses, "remote_addrs")
 	c.LocalPort = fill.Take(f, 500, number, "local_port")
@@ -198,7 +198,7 @@ func (r *swanctl) connection(s *section) {
 		rekey = 0
 	}
 	c.Rekey = fill.Take(f, rekey, values.Time, "rekey_time")
-	c.Spans = []gateway.Span{{Setting: c.Rekey, Name: "rekey_time"}, {Setting: c.Reauth, Name: "reauth_time"}}
+	c.Spans = []model.Span{{Setting: c.Rekey, Name: "rekey_time"}, {Setting: c.Reauth, Name: "reauth_time"}}
 	over := max(c.Rekey.Value, c.Reauth.Value) / 10
 	c.Over = fill.Take(f, over, values.Time, "over_time")
 	c.Random = fill.Take(f, c.Over.Value, values.Time, "rand_time")
@@ -241,10 +241,10 @@ func number(t string) (int, error) {
 }
 
 // parties reads the first authentication round of each side; further rounds only add to it.
-func (r *swanctl) parties(c *gateway.Connection, s *section) {
+func (r *swanctl) parties(c *model.Connection, s *section) {
 	for _, side := range []struct {
 		name string
-		to   *gateway.Party
+		to   *model.Party
 		id   ike.Identity
 	}{{"local", &c.Local, ike.Identity{Kind: ike.NoID}}, {"remote", &c.Remote, ike.Identity{Kind: ike.AnyID}}} {
 		found := false
@@ -269,12 +269,12 @@ func (r *swanctl) parties(c *gateway.Connection, s *section) {
 	}
 }
 
-func (r *swanctl) party(f *fill.Section, subs []*section, noID ike.Identity, side string) gateway.Party {
+func (r *swanctl) party(f *fill.Section, subs []*section, noID ike.Identity, side string) model.Party {
 	byDefault := ike.Certificate
 	if side == "remote" {
 		byDefault = ike.AnyMethod
 	}
-	p := gateway.Party{
+	p := model.Party{
 		Method: fill.Take(f, byDefault, func(t string) (ike.Method, error) {
 			if strings.EqualFold(t, "psk") {
 				return ike.PSK, nil
@@ -317,14 +317,14 @@ func splitList(t string) []string {
 	return out
 }
 
-func (r *swanctl) child(c *gateway.Connection, s *section) *gateway.Child {
-	k := &gateway.Child{Name: source.Clean(s.name), At: s.at}
+func (r *swanctl) child(c *model.Connection, s *section) *model.Child {
+	k := &model.Child{Name: source.Clean(s.name), At: s.at}
 	f := r.of(s, "connections.<conn>.children.<child>", c.Name+"/"+k.Name, &k.Unsure, &c.Unusable)
 	esp := fill.Take(f, espUnset, func(t string) ([]ike.Proposal, error) { return parseProposals(t, ike.ESP) }, "esp_proposals")
 	ah := fill.Take(f, nil, func(t string) ([]ike.Proposal, error) { return parseProposals(t, ike.AH) }, "ah_proposals")
-	k.Protocol, k.Proposals = gateway.Unsaid(ike.ESP, "ESP unless only ah_proposals is said"), esp
+	k.Protocol, k.Proposals = model.Unsaid(ike.ESP, "ESP unless only ah_proposals is said"), esp
 	if len(ah.Value) > 0 && esp.IsDefault() { // both said: ESP
-		k.Protocol, k.Proposals = gateway.Say(ike.AH, ah.At), ah
+		k.Protocol, k.Proposals = model.Say(ike.AH, ah.At), ah
 	}
 	dynamic := ike.Selectors{{Dynamic: true, HiPort: 65535}}
 	k.Local = fill.Take(f, dynamic, parseSelectors, "local_ts")
@@ -345,12 +345,12 @@ func (r *swanctl) child(c *gateway.Connection, s *section) *gateway.Child {
 		}
 		return 0, fmt.Errorf("%q is not a mode", t)
 	}, "mode")
-	k.Start = fill.Take(f, gateway.StartNever, parseStart, "start_action")
-	k.CloseAction = fill.Take(f, gateway.StartNever, parseStart, "close_action")
+	k.Start = fill.Take(f, model.StartNever, parseStart, "start_action")
+	k.CloseAction = fill.Take(f, model.StartNever, parseStart, "close_action")
 	k.DPDAction = fill.Take(f, "clear", fill.Word, "dpd_action")
 	k.Rekey = fill.Take(f, time.Hour, values.Time, "rekey_time")
 	k.Life = fill.Take(f, k.Rekey.Value+k.Rekey.Value/10, values.Time, "life_time")
-	k.Spans = []gateway.Span{{Setting: k.Rekey, Name: "rekey_time"}, {Setting: k.Life, Name: "life_time"}}
+	k.Spans = []model.Span{{Setting: k.Rekey, Name: "rekey_time"}, {Setting: k.Life, Name: "life_time"}}
 	k.Random = fill.Take(f, max(0, k.Life.Value-k.Rekey.Value), values.Time, "rand_time")
 	k.RekeyBytes = fill.Take(f, 0, values.Size, "rekey_bytes")
 	k.LifeBytes = fill.Take(f, k.RekeyBytes.Value+k.RekeyBytes.Value/10, values.Size, "life_bytes")
@@ -376,23 +376,23 @@ func (r *swanctl) child(c *gateway.Connection, s *section) *gateway.Child {
 	return k
 }
 
-func parseStart(t string) (gateway.Start, error) {
+func parseStart(t string) (model.Start, error) {
 	switch strings.ToLower(strings.ReplaceAll(t, " ", "")) {
 	case "none", "clear":
-		return gateway.StartNever, nil
+		return model.StartNever, nil
 	case "trap", "route", "hold":
-		return gateway.StartTraffic, nil
+		return model.StartTraffic, nil
 	case "start", "restart":
-		return gateway.StartBoot, nil
+		return model.StartBoot, nil
 	case "trap|start", "start|trap":
-		return gateway.StartBoth, nil
+		return model.StartBoth, nil
 	}
 	return 0, fmt.Errorf("%q is none of none, trap, start and trap|start", t)
 }
 
 // secret reads a key. The value is hidden at once: no quote of the file shows it.
 func (r *swanctl) secret(s *section) {
-	k := &gateway.Key{Name: source.Clean(s.name), At: s.at, PPK: strings.HasPrefix(s.name, "ppk")}
+	k := &model.Key{Name: source.Clean(s.name), At: s.at, PPK: strings.HasPrefix(s.name, "ppk")}
 	var unsure bool
 	f := r.of(s, "secrets.<secret>", k.Name, &unsure, nil)
 	for _, v := range s.values {

@@ -10,13 +10,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/read/readtest"
 	"toril/read/strongswan"
 )
 
-func swanctl(text string, others map[string]string) *gateway.Gateway {
+func swanctl(text string, others map[string]string) *model.Gateway {
 	return readtest.Read(strongswan.Swanctl, "swanctl.conf", text, others)
 }
 
@@ -59,11 +59,11 @@ connections {
 	require.Len(t, g.Connections, 1)
 	c := g.Connections[0]
 
-	assert.Equal(t, gateway.Said, c.Rekey.Origin)
+	assert.Equal(t, model.Said, c.Rekey.Origin)
 	assert.Equal(t, 90*time.Minute, c.Rekey.Value)
 	assert.Equal(t, "swanctl.conf:12", c.Rekey.At.String())
 	assert.Equal(t, ike.FQDN("us.example"), c.Local.ID.Value)
-	assert.Equal(t, gateway.Inherited, c.Local.ID.Origin)
+	assert.Equal(t, model.Inherited, c.Local.ID.Origin)
 	assert.Equal(t, "swanctl.conf:6", c.Local.ID.At.String())
 	assert.True(t, c.DPD.IsDefault(), "an empty assignment clears what is inherited")
 	assert.Zero(t, c.DPD.Value)
@@ -79,12 +79,12 @@ connections {
 	one, two := c.Children[0], c.Children[1]
 	assert.Equal(t, "10.1.0.0/24 tcp 443, own address icmp", one.Local.Value.String())
 	assert.Equal(t, "10.2.0.1-10.2.0.9 udp 5000-5010, fd00::/64", one.Remote.Value.String())
-	assert.Equal(t, gateway.StartBoth, one.Start.Value)
+	assert.Equal(t, model.StartBoth, one.Start.Value)
 	assert.Equal(t, uint64(2<<30), one.LifeBytes.Value)
 	assert.Zero(t, one.ReplayWindow.Value)
 	assert.Equal(t, 66*time.Minute, one.Life.Value)
 	assert.Equal(t, "10.3.0.0/24", two.Remote.Value.String())
-	assert.Equal(t, gateway.Inherited, two.Proposals.Origin)
+	assert.Equal(t, model.Inherited, two.Proposals.Origin)
 	assert.Equal(t, "ESN", one.Proposals.Value[0].Transforms[ike.Sequence].Labels())
 }
 

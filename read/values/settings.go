@@ -8,8 +8,8 @@ import (
 	"strings"
 	"time"
 
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/packet"
 )
 
@@ -162,25 +162,25 @@ func port(text string) (uint16, error) {
 }
 
 // Host reads where an IKE peer is: an address, a network, a range, %any or a name.
-func Host(text string) gateway.Address {
+func Host(text string) model.Address {
 	switch text {
 	case "%any", "%any4", "%any6", "0.0.0.0", "::", "0.0.0.0/0", "::/0":
-		return gateway.Address{Text: text, Any: true}
+		return model.Address{Text: text, Any: true}
 	}
 	text = strings.TrimPrefix(text, "%")
 	if a, err := netip.ParseAddr(text); err == nil {
-		return gateway.Address{Text: text, Lo: a, Hi: a}
+		return model.Address{Text: text, Lo: a, Hi: a}
 	}
 	if p, err := netip.ParsePrefix(text); err == nil {
 		s := ike.SelectPrefix(p)
-		return gateway.Address{Text: text, Lo: s.Lo, Hi: s.Hi}
+		return model.Address{Text: text, Lo: s.Lo, Hi: s.Hi}
 	}
 	if lo, hi, ok := strings.Cut(text, "-"); ok {
 		l, err1 := netip.ParseAddr(lo)
 		h, err2 := netip.ParseAddr(hi)
 		if err1 == nil && err2 == nil && l.BitLen() == h.BitLen() && l.Compare(h) <= 0 {
-			return gateway.Address{Text: text, Lo: l, Hi: h}
+			return model.Address{Text: text, Lo: l, Hi: h}
 		}
 	}
-	return gateway.Address{Text: text, Name: text}
+	return model.Address{Text: text, Name: text}
 }

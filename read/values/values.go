@@ -8,7 +8,7 @@ import (
 	"strconv"
 	"strings"
 
-	"toril/gateway"
+	"toril/model"
 	"toril/packet"
 )
 
@@ -112,8 +112,8 @@ func EachType(types packet.Values) packet.Values {
 var States = map[string]uint64{"new": packet.New, "established": packet.Established, "related": packet.Related, "invalid": packet.Invalid, "untracked": packet.Untracked}
 
 // Target reads "address", "address:port", ":port", ranges of both, a network.
-func Target(s string, fam packet.Family) (gateway.Translation, error) {
-	to := gateway.Translation{Family: fam, Text: s}
+func Target(s string, fam packet.Family) (model.Translation, error) {
+	to := model.Translation{Family: fam, Text: s}
 	host, port := s, ""
 	switch {
 	case strings.HasPrefix(s, "["):

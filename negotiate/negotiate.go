@@ -1,8 +1,8 @@
-// Package agree predicts what two ends of a tunnel would agree on, from their configurations alone: for either of them
+// Package negotiate predicts what two ends of a tunnel would agree on, from their configurations alone: for either of them
 // as the initiator, the IKE SA, the authentication, every child, and what becomes of both when their keys are renewed.
 // IKEv2 is as RFC 7296 describes it, IKEv1 as RFC 2409 does; where the documents leave a choice, the daemons decided that
 // were asked (see the laboratory).
-package agree
+package negotiate
 
 import (
 	"fmt"
@@ -12,8 +12,8 @@ import (
 	"time"
 
 	"toril/estate"
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/packet"
 	"toril/source"
 )
@@ -94,8 +94,8 @@ type Attempt struct {
 
 // Child is what becomes of one child of the initiator.
 type Child struct {
-	Of      *gateway.Child // the initiator's
-	With    *gateway.Child // the responder's; nil where none fits
+	Of      *model.Child // the initiator's
+	With    *model.Child // the responder's; nil where none fits
 	Outcome Outcome
 	Failure *Failure
 	Suite   ike.Suite
@@ -138,7 +138,7 @@ func Tunnel(t *estate.Tunnel) []Attempt {
 // side is one end with the addresses that it is thought to use.
 type side struct {
 	estate.End
-	c    *gateway.Connection
+	c    *model.Connection
 	own  netip.Addr
 	peer netip.Addr // where it expects the other
 }
@@ -150,7 +150,7 @@ type attempt struct {
 	Attempt
 	t    *estate.Tunnel
 	i, r side
-	meet []*gateway.Connection // those of the responder that may answer, the one that its daemon prefers first
+	meet []*model.Connection // those of the responder that may answer, the one that its daemon prefers first
 }
 
 func try(t *estate.Tunnel, from, to estate.End) Attempt {
@@ -226,7 +226,7 @@ func (a *attempt) start() *Failure {
 		return &Failure{Topic: Refused, Step: Local, Why: fmt.Sprintf("the daemon of %s refuses the connection: %s", a.i.name(), c.Unusable.Message), Lines: [2]source.Pos{c.Unusable.Pos},
 			Changes: []string{fmt.Sprintf("correct %s", c.Unusable.Pos)}}
 	}
-	first := gateway.Address{Any: true}
+	first := model.Address{Any: true}
 	if as := c.RemoteAddrs.Value; len(as) > 0 {
 		first = as[0]
 	}
@@ -266,20 +266,20 @@ func (a *attempt) address() *Failure {
 
 // answersAt reports whether any connection of the responder answers at an address.
 func (a *attempt) answersAt(to netip.Addr) bool {
-	return slices.ContainsFunc(a.r.Gateway.Accepting(a.i.own), func(c *gateway.Connection) bool { return covers(c.LocalAddrs.Value, to) })
+	return slices.ContainsFunc(a.r.Gateway.Accepting(a.i.own), func(c *model.Connection) bool { return covers(c.LocalAddrs.Value, to) })
 }
 
 // candidates are the connections of the responder that are for the initiator's address and for the one that it sends to, those
 // that say so exactly first: a daemon prefers its own address, then the peer's, then the order of its file.
-func (a *attempt) candidates(to netip.Addr) []*gateway.Connection {
+func (a *attempt) candidates(to netip.Addr) []*model.Connection {
 	type ranked struct {
-		c    *gateway.Connection
+		c    *model.Connection
 		rank int
 	}
 	var all []ranked
 	list := a.r.Gateway.Accepting(a.i.own)
 	if a.r.c != nil && !slices.Contains(list, a.r.c) && (a.natted(a.r.c.RemoteAddrs.Value) || !a.i.own.IsValid() || hasName(a.r.c.RemoteAddrs.Value)) {
-		list = append([]*gateway.Connection{a.r.c}, list...)
+		list = append([]*model.Connection{a.r.c}, list...)
 	}
 	for _, c := range list {
 		own := nearness(c.LocalAddrs.Value, to)
@@ -295,7 +295,7 @@ func (a *attempt) candidates(to netip.Addr) []*gateway.Connection {
 		}
 	}
 	slices.SortStableFunc(all, func(x, y ranked) int { return y.rank - x.rank })
-	out := make([]*gateway.Connection, len(all))
+	out := make([]*model.Connection, len(all))
 	for i, r := range all {
 		out[i] = r.c
 	}
@@ -303,7 +303,7 @@ func (a *attempt) candidates(to netip.Addr) []*gateway.Connection {
 }
 
 // nearness says how closely a list of addresses means one: more for it alone, less for a network or a range, 1 for any.
-func nearness(as gateway.Addresses, a netip.Addr) int {
+func nearness(as model.Addresses, a netip.Addr) int {
 	if len(as) == 0 {
 		return 1
 	}
@@ -324,8 +324,8 @@ func nearness(as gateway.Addresses, a netip.Addr) int {
 }
 
 // shunt reports whether a connection only lets packets pass, or drops them.
-func shunt(c *gateway.Connection) bool {
-	return len(c.Children) > 0 && !slices.ContainsFunc(c.Children, func(k *gateway.Child) bool { return !k.Shunts() })
+func shunt(c *model.Connection) bool {
+	return len(c.Children) > 0 && !slices.ContainsFunc(c.Children, func(k *model.Child) bool { return !k.Shunts() })
 }
 
 // ports asks whether the daemons listen where they are spoken to: at the ports of RFC 7296, unless told otherwise.
@@ -343,7 +343,7 @@ func (a *attempt) ports() *Failure {
 		Changes: []string{fmt.Sprintf("on %s remove the peer's port", a.i.name())}}
 }
 
-func covers(as gateway.Addresses, a netip.Addr) bool {
+func covers(as model.Addresses, a netip.Addr) bool {
 	for _, one := range as {
 		if one.Covers(a) {
 			return true
@@ -352,7 +352,7 @@ func covers(as gateway.Addresses, a netip.Addr) bool {
 	return false
 }
 
-func hasName(as gateway.Addresses) bool {
+func hasName(as model.Addresses) bool {
 	for _, one := range as {
 		if one.Name != "" {
 			return true
@@ -373,7 +373,7 @@ func (a *attempt) behindNAT(s side, to netip.Addr) bool {
 }
 
 // natted reports whether the initiator's private source may become one of the addresses that the responder expects.
-func (a *attempt) natted(expected gateway.Addresses) bool {
+func (a *attempt) natted(expected model.Addresses) bool {
 	if !a.i.own.IsPrivate() {
 		return false
 	}
@@ -388,7 +388,7 @@ func (a *attempt) natted(expected gateway.Addresses) bool {
 
 // version asks whether the responder speaks the initiator's version, and its mode.
 func (a *attempt) version() *Failure {
-	var speaks, loaded []*gateway.Connection
+	var speaks, loaded []*model.Connection
 	for _, c := range a.meet {
 		if v := c.Version.Value; v == ike.Either || v == a.Version {
 			speaks = append(speaks, c)
@@ -414,7 +414,7 @@ func (a *attempt) version() *Failure {
 }
 
 // nominal is the connection of a list that the tunnel names as its other end, otherwise the first.
-func (a *attempt) nominal(cs []*gateway.Connection) *gateway.Connection {
+func (a *attempt) nominal(cs []*model.Connection) *model.Connection {
 	if a.r.c != nil && slices.Contains(cs, a.r.c) {
 		return a.r.c
 	}
@@ -422,7 +422,7 @@ func (a *attempt) nominal(cs []*gateway.Connection) *gateway.Connection {
 }
 
 // answers makes a connection of the responder's gateway the one that answers; the addresses are those of the tunnel all the same.
-func (a *attempt) answers(c *gateway.Connection) { a.r.c, a.r.Connection = c, c }
+func (a *attempt) answers(c *model.Connection) { a.r.c, a.r.Connection = c, c }
 
 // proposals chooses the IKE SA's suite: under IKEv2 with the first connection that has one for it, under IKEv1 with the
 // first alone. Those that could have it are left to choose from.
@@ -435,7 +435,7 @@ func (a *attempt) proposals() *Failure {
 	for _, c := range asked {
 		if s, retry, ok := a.negotiate(offer, c.Proposals.Value); ok {
 			a.IKE, a.Retry = s, retry
-			a.meet = slices.DeleteFunc(slices.Clone(a.meet), func(c *gateway.Connection) bool { return !has(c.Proposals.Value, s) })
+			a.meet = slices.DeleteFunc(slices.Clone(a.meet), func(c *model.Connection) bool { return !has(c.Proposals.Value, s) })
 			return nil
 		}
 	}

@@ -1,4 +1,4 @@
-package agree_test
+package negotiate_test
 
 import (
 	"context"
@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"toril/agree"
 	"toril/estate"
 	"toril/ike"
+	"toril/negotiate"
 	"toril/read/formats"
 )
 
@@ -88,16 +88,16 @@ func tunnel(t *testing.T, a, b over, extra ...string) *estate.Tunnel {
 }
 
 // brief writes an attempt in a few words.
-func brief(a agree.Attempt) string {
+func brief(a negotiate.Attempt) string {
 	if a.Failure != nil {
 		return strings.TrimSpace(fmt.Sprintf("%s %s %s", a.Outcome, a.Failure.Step, a.Failure.Notify))
 	}
 	c := a.Children[0]
-	if c.Outcome != agree.Agrees {
+	if c.Outcome != negotiate.Agrees {
 		return fmt.Sprintf("IKE only: %s %s", c.Failure.Step, c.Failure.Notify)
 	}
 	out := fmt.Sprintf("%s: %s to %s", c.Suite, c.Local, c.Remote)
-	if c.Rekey.ByInitiator != agree.Agrees || c.Rekey.ByResponder != agree.Agrees {
+	if c.Rekey.ByInitiator != negotiate.Agrees || c.Rekey.ByResponder != negotiate.Agrees {
 		out += fmt.Sprintf("; rekey %s, by the responder %s", c.Rekey.ByInitiator, c.Rekey.ByResponder)
 	}
 	return out
@@ -204,7 +204,7 @@ func TestCases(t *testing.T) {
 		"an address that is not its own":          {over{"local_addrs": "10.0.0.7"}, over{}, noInit, "fails IKE_SA_INIT"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			got := agree.Tunnel(tunnel(t, c.a, c.b))
+			got := negotiate.Tunnel(tunnel(t, c.a, c.b))
 			require.Len(t, got, 2)
 			assert.Equal(t, c.ab, brief(got[0]), "a begins: %v", got[0].Failure)
 			assert.Equal(t, c.ba, brief(got[1]), "b begins: %v", got[1].Failure)
@@ -219,13 +219,13 @@ func TestCases(t *testing.T) {
 	}
 }
 
-func failures(a agree.Attempt) []*agree.Failure {
-	var out []*agree.Failure
+func failures(a negotiate.Attempt) []*negotiate.Failure {
+	var out []*negotiate.Failure
 	if a.Failure != nil {
 		out = append(out, a.Failure)
 	}
 	for _, c := range a.Children {
-		for _, f := range []*agree.Failure{c.Failure, c.Rekey.Failure} {
+		for _, f := range []*negotiate.Failure{c.Failure, c.Rekey.Failure} {
 			if f != nil {
 				out = append(out, f)
 			}
@@ -235,52 +235,52 @@ func failures(a agree.Attempt) []*agree.Failure {
 }
 
 func TestWhenItBreaks(t *testing.T) {
-	got := agree.Tunnel(tunnel(t, over{"c.esp_proposals": "aes128-sha256-modp2048", "c.rekey_time": "50m"}, over{"c.rekey_time": "40m", "c.life_time": "44m"}))
+	got := negotiate.Tunnel(tunnel(t, over{"c.esp_proposals": "aes128-sha256-modp2048", "c.rekey_time": "50m"}, over{"c.rekey_time": "40m", "c.life_time": "44m"}))
 	r := got[0].Children[0].Rekey
-	assert.Equal(t, agree.Fails, r.Outcome)
+	assert.Equal(t, negotiate.Fails, r.Outcome)
 	assert.Equal(t, 40*time.Minute, r.After)
 	assert.Equal(t, "b", r.By)
 	assert.Equal(t, 44*time.Minute, r.Ends, "the earlier of both hard limits")
 	assert.Equal(t, "perfect forward secrecy: group 14 (MODP 2048) on a, none on b. The first child SA is set up without a key exchange of its own, so it comes up; rekeying needs a common one", r.Failure.Why)
-	never := agree.Tunnel(tunnel(t, over{"c.rekey_time": "0", "rekey_time": "0"}, over{"c.rekey_time": "0", "rekey_time": "0"}))
-	assert.Equal(t, agree.Never, never[0].Children[0].Rekey.Outcome)
-	assert.Equal(t, agree.Never, never[0].Rekey.Outcome)
+	never := negotiate.Tunnel(tunnel(t, over{"c.rekey_time": "0", "rekey_time": "0"}, over{"c.rekey_time": "0", "rekey_time": "0"}))
+	assert.Equal(t, negotiate.Never, never[0].Children[0].Rekey.Outcome)
+	assert.Equal(t, negotiate.Never, never[0].Rekey.Outcome)
 }
 
 func TestTheInitiatorMayDecide(t *testing.T) {
 	a, b := over{"proposals": "aes128-aes256-sha256-modp2048"}, over{"proposals": "aes256-aes128-sha256-modp2048"}
-	got := agree.Tunnel(tunnel(t, a, b))
+	got := negotiate.Tunnel(tunnel(t, a, b))
 	assert.Equal(t, 256, got[0].IKE.Transforms[ike.Encryption].KeyBits, "b's order")
 	assert.Equal(t, 128, got[1].IKE.Transforms[ike.Encryption].KeyBits, "a's order")
-	got = agree.Tunnel(tunnel(t, a, b, "b/strongswan.conf", "charon {\n prefer_configured_proposals = no\n}\n"))
+	got = negotiate.Tunnel(tunnel(t, a, b, "b/strongswan.conf", "charon {\n prefer_configured_proposals = no\n}\n"))
 	assert.Equal(t, 128, got[0].IKE.Transforms[ike.Encryption].KeyBits)
-	got = agree.Tunnel(tunnel(t, over{"version": "1", "aggressive": "yes"}, over{"version": "1", "aggressive": "yes"}, "b/strongswan.conf", "charon {\n i_dont_care_about_security_and_use_aggressive_mode_psk = yes\n}\n"))
-	assert.Equal(t, agree.Agrees, got[0].Outcome)
-	assert.Equal(t, agree.Fails, got[1].Outcome)
+	got = negotiate.Tunnel(tunnel(t, over{"version": "1", "aggressive": "yes"}, over{"version": "1", "aggressive": "yes"}, "b/strongswan.conf", "charon {\n i_dont_care_about_security_and_use_aggressive_mode_psk = yes\n}\n"))
+	assert.Equal(t, negotiate.Agrees, got[0].Outcome)
+	assert.Equal(t, negotiate.Fails, got[1].Outcome)
 }
 
 func TestAnotherGroupIsAskedFor(t *testing.T) {
-	got := agree.Tunnel(tunnel(t, over{"proposals": "aes128-sha256-ecp256-modp2048"}, over{}))
+	got := negotiate.Tunnel(tunnel(t, over{"proposals": "aes128-sha256-ecp256-modp2048"}, over{}))
 	assert.True(t, got[0].Retry)
 	assert.False(t, got[1].Retry)
-	assert.Equal(t, agree.Agrees, got[0].Outcome)
+	assert.Equal(t, negotiate.Agrees, got[0].Outcome)
 }
 
 func TestNAT(t *testing.T) {
-	got := agree.Tunnel(tunnel(t, over{"local_addrs": "192.168.7.2", "remote_addrs": "198.51.100.7"}, over{"local_addrs": "198.51.100.7", "remote_addrs": "203.0.113.9"}))
-	assert.Equal(t, agree.Agrees, got[0].Outcome, "%v", got[0].Failure)
+	got := negotiate.Tunnel(tunnel(t, over{"local_addrs": "192.168.7.2", "remote_addrs": "198.51.100.7"}, over{"local_addrs": "198.51.100.7", "remote_addrs": "203.0.113.9"}))
+	assert.Equal(t, negotiate.Agrees, got[0].Outcome, "%v", got[0].Failure)
 	assert.Contains(t, got[0].Notes[0], "a is taken to be behind NAT")
 }
 
 func TestUnreadStatementsAreSaid(t *testing.T) {
-	got := agree.Tunnel(tunnel(t, over{"warble": "1"}, over{}))
+	got := negotiate.Tunnel(tunnel(t, over{"warble": "1"}, over{}))
 	assert.NotEmpty(t, got[0].Unsure)
 }
 
 func TestRows(t *testing.T) {
 	tu := tunnel(t, over{"proposals": "aes128-sha256-modp2048", "local.id": "c.example", "c.esp_proposals": "aes128-sha256-ecp256", "c.local_ts": "10.1.0.0/16", "psk": "another"}, over{"c.mode": "transport"})
 	differs := map[string]bool{}
-	for _, r := range agree.Rows(tu, agree.Tunnel(tu)) {
+	for _, r := range negotiate.Rows(tu, negotiate.Tunnel(tu)) {
 		differs[r.Name] = r.Differs
 		for _, v := range r.Values {
 			assert.NotContains(t, v.Text, "harbour")

@@ -1,6 +1,6 @@
-// Package gateway is the neutral picture of a firewall or router: what it is told about its IPsec peers, its packet
+// Package model is the neutral picture of a firewall or router: what it is told about its IPsec peers, its packet
 // filter, its addresses and routes, whatever the format that said so. Every value knows its origin.
-package gateway
+package model
 
 import (
 	"net/netip"

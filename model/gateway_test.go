@@ -1,4 +1,4 @@
-package gateway_test
+package model_test
 
 import (
 	"net/netip"
@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/packet"
 	"toril/source"
 )
@@ -17,7 +17,7 @@ import (
 func at(line int) source.Pos { return source.Pos{File: "g.conf", Line: line} }
 
 func TestSettings(t *testing.T) {
-	said, unsaid := gateway.Say(5, at(3)), gateway.Unsaid(7, "the daemon's default")
+	said, unsaid := model.Say(5, at(3)), model.Unsaid(7, "the daemon's default")
 	assert.False(t, said.IsDefault())
 	assert.True(t, unsaid.IsDefault())
 	assert.Equal(t, at(3), said.Where(at(9)))
@@ -28,8 +28,8 @@ func TestSettings(t *testing.T) {
 }
 
 func TestAddresses(t *testing.T) {
-	one := gateway.Address{Lo: netip.MustParseAddr("198.51.100.1"), Hi: netip.MustParseAddr("198.51.100.1")}
-	span := gateway.Address{Lo: netip.MustParseAddr("198.51.100.1"), Hi: netip.MustParseAddr("198.51.100.9")}
+	one := model.Address{Lo: netip.MustParseAddr("198.51.100.1"), Hi: netip.MustParseAddr("198.51.100.1")}
+	span := model.Address{Lo: netip.MustParseAddr("198.51.100.1"), Hi: netip.MustParseAddr("198.51.100.9")}
 	a, ok := one.Single()
 	assert.True(t, ok)
 	assert.Equal(t, one.Lo, a)
@@ -37,26 +37,26 @@ func TestAddresses(t *testing.T) {
 	assert.False(t, ok)
 	assert.True(t, span.Covers(netip.MustParseAddr("198.51.100.9")))
 	assert.False(t, span.Covers(netip.MustParseAddr("198.51.100.10")))
-	assert.Equal(t, []netip.Addr{one.Lo}, gateway.Addresses{span, one}.Fixed())
-	assert.False(t, gateway.Addresses{one}.Any())
+	assert.Equal(t, []netip.Addr{one.Lo}, model.Addresses{span, one}.Fixed())
+	assert.False(t, model.Addresses{one}.Any())
 }
 
 func TestLifetimes(t *testing.T) {
-	c := &gateway.Connection{}
-	c.Rekey = gateway.Say(4*time.Hour, at(2))
-	c.Over = gateway.Say(24*time.Minute, at(3))
+	c := &model.Connection{}
+	c.Rekey = model.Say(4*time.Hour, at(2))
+	c.Over = model.Say(24*time.Minute, at(3))
 	assert.Equal(t, 4*time.Hour, c.Lifetime())
 	assert.Equal(t, 4*time.Hour+24*time.Minute, c.Hard())
 	assert.Equal(t, at(2), c.LifetimeSetting().Where(at(1)))
 }
 
 func TestStartActions(t *testing.T) {
-	assert.True(t, gateway.StartTraffic.Traps())
-	assert.True(t, gateway.StartBoth.Traps())
-	assert.False(t, gateway.StartNever.Traps())
-	assert.False(t, gateway.StartBoot.Traps())
+	assert.True(t, model.StartTraffic.Traps())
+	assert.True(t, model.StartBoth.Traps())
+	assert.False(t, model.StartNever.Traps())
+	assert.False(t, model.StartBoot.Traps())
 	seen := map[string]bool{}
-	for _, s := range []gateway.Start{gateway.StartNever, gateway.StartTraffic, gateway.StartBoot, gateway.StartBoth} {
+	for _, s := range []model.Start{model.StartNever, model.StartTraffic, model.StartBoot, model.StartBoth} {
 		assert.NotEmpty(t, s.String())
 		assert.False(t, seen[s.String()], "%s means two things", s)
 		seen[s.String()] = true
@@ -64,25 +64,25 @@ func TestStartActions(t *testing.T) {
 }
 
 func TestVerbs(t *testing.T) {
-	final := map[gateway.Verb]bool{gateway.Accept: true, gateway.Drop: true, gateway.Reject: true}
-	for _, v := range []gateway.Verb{gateway.Continue, gateway.Accept, gateway.Drop, gateway.Reject, gateway.Jump, gateway.Goto, gateway.Return, gateway.SourceNAT, gateway.DestinationNAT, gateway.Masquerade, gateway.Redirect} {
+	final := map[model.Verb]bool{model.Accept: true, model.Drop: true, model.Reject: true}
+	for _, v := range []model.Verb{model.Continue, model.Accept, model.Drop, model.Reject, model.Jump, model.Goto, model.Return, model.SourceNAT, model.DestinationNAT, model.Masquerade, model.Redirect} {
 		assert.NotEmpty(t, v.String())
-		translates := v == gateway.SourceNAT || v == gateway.DestinationNAT || v == gateway.Masquerade || v == gateway.Redirect
+		translates := v == model.SourceNAT || v == model.DestinationNAT || v == model.Masquerade || v == model.Redirect
 		assert.Equal(t, translates, v.Translates(), v.String())
 		if final[v] {
 			assert.True(t, v.Final(), v.String())
 		}
-		if v == gateway.Continue || v == gateway.Jump {
+		if v == model.Continue || v == model.Jump {
 			assert.False(t, v.Final(), v.String())
 		}
 	}
-	assert.True(t, (&gateway.Rule{}).Certain())
-	assert.False(t, (&gateway.Rule{Unsure: []string{"a condition of time"}}).Certain())
-	assert.Equal(t, "inet filter forward", (&gateway.Chain{Family: "inet", Table: "filter", Name: "forward"}).ID())
+	assert.True(t, (&model.Rule{}).Certain())
+	assert.False(t, (&model.Rule{Unsure: []string{"a condition of time"}}).Certain())
+	assert.Equal(t, "inet filter forward", (&model.Chain{Family: "inet", Table: "filter", Name: "forward"}).ID())
 }
 
 func TestInterfacesAndRoutes(t *testing.T) {
-	g := &gateway.Gateway{Name: "g"}
+	g := &model.Gateway{Name: "g"}
 	lan := g.InterfaceOf("lan", at(1))
 	assert.Same(t, lan, g.InterfaceOf("lan", at(7)), "one interface, however often it is named")
 	assert.Equal(t, at(1), lan.At)
@@ -94,7 +94,7 @@ func TestInterfacesAndRoutes(t *testing.T) {
 	assert.Len(t, lan.Addresses, 2)
 	g.InterfaceOf("wan", at(2))
 	require.Len(t, g.Interfaces, 2)
-	r := &gateway.Route{At: at(3), To: netip.MustParsePrefix("10.2.0.0/16"), Dev: "wan", Kind: "unicast", Table: "main"}
+	r := &model.Route{At: at(3), To: netip.MustParsePrefix("10.2.0.0/16"), Dev: "wan", Kind: "unicast", Table: "main"}
 	g.AddRoute(r)
 	again := *r
 	g.AddRoute(&again)
@@ -106,26 +106,26 @@ func TestInterfacesAndRoutes(t *testing.T) {
 }
 
 func TestNamedSets(t *testing.T) {
-	g := &gateway.Gateway{}
+	g := &model.Gateway{}
 	assert.Nil(t, g.Set("partners"))
-	assert.True(t, g.AddSet(&gateway.NamedSet{Name: "partners", At: at(1)}))
-	assert.False(t, g.AddSet(&gateway.NamedSet{Name: "partners", At: at(5)}), "the first one stays")
+	assert.True(t, g.AddSet(&model.NamedSet{Name: "partners", At: at(1)}))
+	assert.False(t, g.AddSet(&model.NamedSet{Name: "partners", At: at(5)}), "the first one stays")
 	require.NotNil(t, g.Set("partners"))
 	assert.Equal(t, at(1), g.Set("partners").At)
 }
 
 func TestChildDomain(t *testing.T) {
-	k := &gateway.Child{}
-	k.Local = gateway.Say(ike.Selectors{ike.SelectPrefix(netip.MustParsePrefix("10.1.0.0/16"))}, at(1))
-	k.Remote = gateway.Say(ike.Selectors{{Dynamic: true, HiPort: 65535}}, at(2))
+	k := &model.Child{}
+	k.Local = model.Say(ike.Selectors{ike.SelectPrefix(netip.MustParsePrefix("10.1.0.0/16"))}, at(1))
+	k.Remote = model.Say(ike.Selectors{{Dynamic: true, HiPort: 65535}}, at(2))
 	own, peer := netip.MustParseAddr("198.51.100.1"), netip.MustParseAddr("203.0.113.9")
 	want := packet.Prefixes(packet.Src, netip.MustParsePrefix("10.1.0.0/16")).And(packet.Range(packet.Dst, peer, peer))
 	assert.True(t, want.Equal(k.Domain(own, peer)), "%s", k.Domain(own, peer))
 	assert.False(t, k.RouteBased())
-	k.IfIDOut = gateway.Say(uint32(42), at(3))
+	k.IfIDOut = model.Say(uint32(42), at(3))
 	assert.True(t, k.RouteBased())
 }
 
 func TestReplayWindow(t *testing.T) {
-	assert.Equal(t, 32, gateway.Options{}.ReplayWindowOr(32), "nobody set it for the daemon as a whole")
+	assert.Equal(t, 32, model.Options{}.ReplayWindowOr(32), "nobody set it for the daemon as a whole")
 }

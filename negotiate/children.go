@@ -1,4 +1,4 @@
-package agree
+package negotiate
 
 import (
 	"fmt"
@@ -6,8 +6,8 @@ import (
 	"slices"
 	"time"
 
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/source"
 )
 
@@ -26,7 +26,7 @@ func (a *attempt) children() {
 }
 
 // offered returns the selectors that the initiator sends for a child: in transport mode those that hold its address.
-func (a *attempt) offered(k *gateway.Child) (local, remote ike.Selectors) {
+func (a *attempt) offered(k *model.Child) (local, remote ike.Selectors) {
 	local, remote = k.Local.Value.At(a.i.own).Reduce(), k.Remote.Value.At(a.target()).Reduce()
 	if a.Version == ike.V1 && len(local) > 0 && len(remote) > 0 {
 		// one pair of identities a quick mode, and of ports one or all (RFC 2409 section 5.5, RFC 2407 section 4.6.2)
@@ -58,7 +58,7 @@ func (a *attempt) source() netip.Addr {
 	return a.r.peer
 }
 
-func (a *attempt) child(k *gateway.Child, first bool) Child {
+func (a *attempt) child(k *model.Child, first bool) Child {
 	c := Child{Of: k, Outcome: Fails}
 	step := Auth
 	switch {
@@ -98,12 +98,12 @@ func (a *attempt) child(k *gateway.Child, first bool) Child {
 
 // counterpart is the responder's child whose selectors fit best: each side's exactly, wider, or in part; of several as
 // good the first.
-func (a *attempt) counterpart(local, remote ike.Selectors) *gateway.Child {
+func (a *attempt) counterpart(local, remote ike.Selectors) *model.Child {
 	own, peer := a.r.own, a.source()
 	if !own.IsValid() {
 		own = a.target()
 	}
-	var best *gateway.Child
+	var best *model.Child
 	bestScore := 0
 	for _, k := range a.theirs() {
 		l, r := fit(k.Local.Value.At(own), remote), fit(k.Remote.Value.At(peer), local)
@@ -116,8 +116,8 @@ func (a *attempt) counterpart(local, remote ike.Selectors) *gateway.Child {
 
 // theirs are the responder's children to choose from: those of the connection that answers, and of all others with the same
 // peer where its daemon joins them.
-func (a *attempt) theirs() []*gateway.Child {
-	var out []*gateway.Child
+func (a *attempt) theirs() []*model.Child {
+	var out []*model.Child
 	for _, c := range a.r.Gateway.Accepting(a.i.own) {
 		if c != a.r.c && !(c.Joins && a.r.c.Joins && c.Unusable == nil && c.SamePeer(a.r.c)) {
 			continue
@@ -128,7 +128,7 @@ func (a *attempt) theirs() []*gateway.Child {
 			}
 		}
 	}
-	if !slices.ContainsFunc(out, func(k *gateway.Child) bool { return slices.Contains(a.r.c.Children, k) }) {
+	if !slices.ContainsFunc(out, func(k *model.Child) bool { return slices.Contains(a.r.c.Children, k) }) {
 		for _, k := range a.r.c.Children {
 			if !k.Shunts() {
 				out = append(out, k)
@@ -158,7 +158,7 @@ func fit(have, asked ike.Selectors) int {
 	return best
 }
 
-func (a *attempt) selectorsFail(step Step, k *gateway.Child, local, remote ike.Selectors) *Failure {
+func (a *attempt) selectorsFail(step Step, k *model.Child, local, remote ike.Selectors) *Failure {
 	notify := "TS_UNACCEPTABLE"
 	if a.Version == ike.V1 {
 		notify = "INVALID_ID_INFORMATION"
@@ -176,7 +176,7 @@ func (a *attempt) selectorsFail(step Step, k *gateway.Child, local, remote ike.S
 }
 
 // wrap agrees on tunnel or transport mode. Transport mode is for the two gateways' own packets.
-func (a *attempt) wrap(c *Child, k *gateway.Child, step Step) *Failure {
+func (a *attempt) wrap(c *Child, k *model.Child, step Step) *Failure {
 	c.Mode = ike.Tunnel
 	mine, theirs := k.Mode.Value, c.With.Mode.Value
 	lines := [2]source.Pos{k.Mode.Where(k.At), c.With.Mode.Where(c.With.At)}
@@ -236,7 +236,7 @@ func (a *attempt) quickTransport() *Failure {
 }
 
 // suite chooses the child's suite.
-func (a *attempt) suite(c *Child, k *gateway.Child, step Step) *Failure {
+func (a *attempt) suite(c *Child, k *model.Child, step Step) *Failure {
 	mine, theirs := k.Proposals.Value, c.With.Proposals.Value
 	decides := a.r.Gateway.Options.InitiatorDecides.Value
 	lines := [2]source.Pos{k.Proposals.Where(k.At), c.With.Proposals.Where(c.With.At)}
@@ -318,7 +318,7 @@ func create(initiator, responder []ike.Proposal, decides bool) (ike.Suite, bool)
 }
 
 // narrowed notes what of the configured selectors never passes.
-func (a *attempt) narrowed(c *Child, k *gateway.Child, local, remote ike.Selectors) {
+func (a *attempt) narrowed(c *Child, k *model.Child, local, remote ike.Selectors) {
 	for _, side := range []struct {
 		what        string
 		have, taken ike.Selectors
@@ -331,10 +331,10 @@ func (a *attempt) narrowed(c *Child, k *gateway.Child, local, remote ike.Selecto
 }
 
 // rekeyChild says when the child's keys are renewed, and whether that succeeds.
-func (a *attempt) rekeyChild(c *Child, k *gateway.Child) {
+func (a *attempt) rekeyChild(c *Child, k *model.Child) {
 	i, r := k.Rekey.Value, c.With.Rekey.Value
 	re := &c.Rekey
-	by := func(initiator, responder *gateway.Child, g *gateway.Gateway) (ike.Suite, Outcome) {
+	by := func(initiator, responder *model.Child, g *model.Gateway) (ike.Suite, Outcome) {
 		if a.Version == ike.V1 { // a quick mode like the first, the other way round where the responder begins it
 			if initiator == k {
 				return c.Suite, Agrees
@@ -352,7 +352,7 @@ func (a *attempt) rekeyChild(c *Child, k *gateway.Child) {
 	suiteI, outI := by(k, c.With, a.r.Gateway)
 	suiteR, outR := by(c.With, k, a.i.Gateway)
 	re.ByInitiator, re.ByResponder = outI, outR
-	life := func(x *gateway.Child) time.Duration { return x.Life.Value }
+	life := func(x *model.Child) time.Duration { return x.Life.Value }
 	switch {
 	case i == 0 && r == 0:
 		re.Outcome = Never
@@ -375,7 +375,7 @@ func (a *attempt) rekeyChild(c *Child, k *gateway.Child) {
 }
 
 // reverses reports whether the selectors that the responder would ask for in quick mode fit the initiator's child.
-func (a *attempt) reverses(asks, answers *gateway.Child) bool {
+func (a *attempt) reverses(asks, answers *model.Child) bool {
 	local, remote := asks.Local.Value.At(a.r.own).Reduce(), asks.Remote.Value.At(a.source()).Reduce()
 	if len(local) == 0 || len(remote) == 0 {
 		return false
@@ -393,13 +393,13 @@ func least(a, b time.Duration) time.Duration {
 	return min(a, b)
 }
 
-func groupsOf(k *gateway.Child) string {
+func groupsOf(k *model.Child) string {
 	if cs := ike.All(k.Proposals.Value, ike.KeyExchange); len(cs) > 0 {
 		return cs.Labels()
 	}
 	return "none"
 }
 
-func (a *attempt) pfsDiffers(mine, theirs *gateway.Child) string {
+func (a *attempt) pfsDiffers(mine, theirs *model.Child) string {
 	return fmt.Sprintf("perfect forward secrecy: %s on %s, %s on %s. The first child SA is set up without a key exchange of its own, so it comes up; rekeying needs a common one", groupsOf(mine), a.i.name(), groupsOf(theirs), a.r.name())
 }

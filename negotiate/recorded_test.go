@@ -1,4 +1,4 @@
-package agree_test
+package negotiate_test
 
 import (
 	"context"
@@ -12,15 +12,15 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/tools/txtar"
 
-	"toril/agree"
 	"toril/estate"
+	"toril/negotiate"
 	"toril/read/formats"
 )
 
 // told is all that is predicted of a tunnel, whoever begins.
 func told(tu *estate.Tunnel) string {
 	var b strings.Builder
-	failure := func(f *agree.Failure) string {
+	failure := func(f *negotiate.Failure) string {
 		if f == nil {
 			return ""
 		}
@@ -32,7 +32,7 @@ func told(tu *estate.Tunnel) string {
 		}
 		return e.Name()
 	}
-	for _, a := range agree.Tunnel(tu) {
+	for _, a := range negotiate.Tunnel(tu) {
 		fmt.Fprintf(&b, "%s to %s: %s%s\n", name(a.Initiator), name(a.Responder), a.Outcome, failure(a.Failure))
 		if a.Failure == nil {
 			fmt.Fprintf(&b, "  %s %s, asked for another group: %v, renewed: %s%s\n", a.Version, a.IKE, a.Retry, a.Rekey.Outcome, failure(a.Rekey.Failure))

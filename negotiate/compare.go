@@ -1,4 +1,4 @@
-package agree
+package negotiate
 
 import (
 	"fmt"
@@ -8,8 +8,8 @@ import (
 
 	"toril/baseline"
 	"toril/estate"
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/source"
 )
 
@@ -29,7 +29,7 @@ type Value struct {
 	At      source.Pos
 }
 
-func value[T any](s gateway.Setting[T], text string) Value { return Value{text, s.IsDefault(), s.At} }
+func value[T any](s model.Setting[T], text string) Value { return Value{text, s.IsDefault(), s.At} }
 
 // Rows lays both ends of a tunnel side by side. Of a tunnel with one end there is nothing to compare.
 func Rows(t *estate.Tunnel, attempts []Attempt) []Row {
@@ -66,7 +66,7 @@ func (c *comparison) peers() {
 		own, expected := e.Connection.LocalAddrs, o.Connection.RemoteAddrs
 		values := [2]Value{}
 		values[i], values[1-i] = value(own, own.Value.String()), value(expected, expected.Value.String())
-		fits := own.Value.Any() || expected.Value.Any() || hasName(expected.Value) || slices.ContainsFunc(own.Value, func(a gateway.Address) bool { one, ok := a.Single(); return !ok || covers(expected.Value, one) })
+		fits := own.Value.Any() || expected.Value.Any() || hasName(expected.Value) || slices.ContainsFunc(own.Value, func(a model.Address) bool { one, ok := a.Single(); return !ok || covers(expected.Value, one) })
 		c.add("address of "+e.Gateway.Name, "", values, "", !fits)
 	}
 	for i, e := range c.ends {
@@ -96,7 +96,7 @@ func (c *comparison) peers() {
 
 // key says whether both ends hold the same pre-shared key, and never what it is.
 func (c *comparison) key() {
-	var keys [2]*gateway.Key
+	var keys [2]*model.Key
 	var values [2]Value
 	for i, e := range c.ends {
 		if e.Connection.Local.Method.Value != ike.PSK && c.ends[1-i].Connection.Local.Method.Value != ike.PSK {
@@ -159,7 +159,7 @@ func (c *comparison) ike() {
 	}
 	c.add("IKE version", "", [2]Value{value(a.Version, a.Version.Value.String()), value(b.Version, b.Version.Value.String())}, version, versionDiffers)
 	if a.Version.Value == ike.V1 || b.Version.Value == ike.V1 {
-		word := func(s gateway.Setting[bool]) Value {
+		word := func(s model.Setting[bool]) Value {
 			return value(s, map[bool]string{true: "aggressive", false: "main"}[s.Value])
 		}
 		c.add("IKEv1 mode", "", [2]Value{word(a.Aggressive), word(b.Aggressive)}, word(a.Aggressive).Text, a.Aggressive.Value != b.Aggressive.Value)
@@ -168,14 +168,14 @@ func (c *comparison) ike() {
 		agreed = []string{fmt.Sprintf("%s if %s initiates; %s if %s does", agreed[0], c.attempts[0].Initiator.Gateway.Name, agreed[1], c.attempts[1].Initiator.Gateway.Name)}
 	}
 	c.add("IKE proposals", "", [2]Value{value(a.Proposals, spellProposals(a.Proposals.Value)), value(b.Proposals, spellProposals(b.Proposals.Value))}, strings.Join(agreed, ""), differs)
-	span := func(x *gateway.Connection) Value {
+	span := func(x *model.Connection) Value {
 		s := x.LifetimeSetting()
 		return value(s, duration(x.Lifetime(), "never rekeyed"))
 	}
 	c.add("IKE lifetime", "", [2]Value{span(a), span(b)}, duration(least(a.Lifetime(), b.Lifetime()), "never rekeyed"), false)
-	dpd := func(x *gateway.Connection) Value { return value(x.DPD, duration(x.DPD.Value, "off")) }
+	dpd := func(x *model.Connection) Value { return value(x.DPD, duration(x.DPD.Value, "off")) }
 	c.add("liveness check", "", [2]Value{dpd(a), dpd(b)}, "", false)
-	nat := func(s gateway.Setting[bool]) Value {
+	nat := func(s model.Setting[bool]) Value {
 		return value(s, map[bool]string{true: "always in UDP", false: "where NAT is seen"}[s.Value])
 	}
 	c.add("encapsulation", "", [2]Value{nat(a.Encap), nat(b.Encap)}, map[bool]string{true: "always in UDP"}[a.Encap.Value || b.Encap.Value], false)
@@ -229,7 +229,7 @@ func (c *comparison) suites(p estate.ChildPair) string {
 // child compares what is said of a child, or says that one end has none.
 func (c *comparison) child(p estate.ChildPair) {
 	name := ""
-	kids := [2]*gateway.Child{p.A, p.B}
+	kids := [2]*model.Child{p.A, p.B}
 	for _, k := range kids {
 		if k != nil && !strings.Contains(name, k.Name) {
 			name = strings.TrimPrefix(name+" = "+k.Name, " = ")
@@ -271,7 +271,7 @@ func (c *comparison) child(p estate.ChildPair) {
 	what := p.A.Protocol.Value.String() + " proposals"
 	failed := done != nil && done.Failure != nil && done.Failure.Notify == "NO_PROPOSAL_CHOSEN"
 	c.add(what, name, [2]Value{value(p.A.Proposals, spellProposals(p.A.Proposals.Value)), value(p.B.Proposals, spellProposals(p.B.Proposals.Value))}, suite, failed)
-	pfs := func(k *gateway.Child) Value { return value(k.Proposals, groupsOf(k)) }
+	pfs := func(k *model.Child) Value { return value(k.Proposals, groupsOf(k)) }
 	_, ab := create(p.A.Proposals.Value, p.B.Proposals.Value, false)
 	_, ba := create(p.B.Proposals.Value, p.A.Proposals.Value, false)
 	renewed, bites := "", (!ab || !ba) && groupsOf(p.A) != groupsOf(p.B)
@@ -288,11 +288,11 @@ func (c *comparison) child(p estate.ChildPair) {
 	if p.A.Mode.Value != p.B.Mode.Value {
 		c.rows[len(c.rows)-1].Agreed = agreedMode
 	}
-	life := func(k *gateway.Child) Value {
+	life := func(k *model.Child) Value {
 		return value(k.Rekey, duration(k.Rekey.Value, "never rekeyed"))
 	}
 	c.add("lifetime", name, [2]Value{life(p.A), life(p.B)}, duration(least(p.A.Rekey.Value, p.B.Rekey.Value), "never rekeyed"), false)
-	start := func(k *gateway.Child) Value { return value(k.Start, k.Start.Value.String()) }
-	waits := p.A.Start.Value == gateway.StartNever && p.B.Start.Value == gateway.StartNever
+	start := func(k *model.Child) Value { return value(k.Start, k.Start.Value.String()) }
+	waits := p.A.Start.Value == model.StartNever && p.B.Start.Value == model.StartNever
 	c.add("started", name, [2]Value{start(p.A), start(p.B)}, "", waits)
 }

@@ -1,4 +1,4 @@
-package agree
+package negotiate
 
 import (
 	"cmp"
@@ -7,8 +7,8 @@ import (
 	"slices"
 
 	"toril/estate"
-	"toril/gateway"
 	"toril/ike"
+	"toril/model"
 	"toril/source"
 )
 
@@ -17,7 +17,7 @@ import (
 func (a *attempt) authenticate() *Failure {
 	a.Method = a.i.c.Local.Method.Value
 	type ranked struct {
-		c    *gateway.Connection
+		c    *model.Connection
 		rank int
 	}
 	var fitting []ranked
@@ -69,7 +69,7 @@ func (a *attempt) authenticate() *Failure {
 
 // identity says how well a connection of the responder's is for the identities of an attempt: more where it names them, 0
 // where it accepts another only.
-func (a *attempt) identity(c *gateway.Connection) int {
+func (a *attempt) identity(c *model.Connection) int {
 	score := func(want ike.Identity, shown ike.Identity, known bool) int {
 		switch {
 		case want.Kind == ike.AnyID:
@@ -122,7 +122,7 @@ func (a *attempt) mode() *Failure {
 
 func (a *attempt) methods() *Failure {
 	i, r := a.i.c, a.r.c
-	fail := func(mine, theirs gateway.Setting[ike.Method], who, whom side) *Failure {
+	fail := func(mine, theirs model.Setting[ike.Method], who, whom side) *Failure {
 		return &Failure{Topic: Method, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Why: fmt.Sprintf("%s authenticates with %s, and %s expects %s", who.name(), mine.Value, whom.name(), theirs.Value),
 			Lines:   ordered(a, who, mine.Where(who.c.At), theirs.Where(whom.c.At)),
 			Changes: []string{fmt.Sprintf("set %s for %s on both ends", mine.Value, who.name()), fmt.Sprintf("set %s for it on both", theirs.Value)}}
@@ -215,7 +215,7 @@ func (a *attempt) keys() *Failure {
 		}
 		return own, peer
 	}
-	find := func(s, o side) *gateway.Key {
+	find := func(s, o side) *model.Key {
 		own, peer := ids(s, o)
 		k := s.Gateway.KeyFor(s.c, own, peer)
 		if k == nil && a.Version == ike.V1 { // main mode knows nobody's identity yet
