@@ -29,15 +29,15 @@ const TooLarge = "it names more combinations of addresses and ports than can be 
 
 // Format is one saved format.
 type Format struct {
-	Name     string   // "swanctl.conf"
-	Title    string   // what it is, in a few words
-	Software string   // whose it is
-	Hints    []string // patterns of usual file names (path.Match)
-	Binary   bool     // files of it may hold bytes that text does not
-	Order    int      // formats with a lower order are read first: addresses before what refers to them
-	Comments []string // what begins a comment
-	Words    []string // of the format, beside those of its coverage: they may be shown where a line was not understood
-	Family   string   // formats of one family may include each other's files; "" for a format by itself
+	Name     string          // "swanctl.conf"
+	Title    string          // what it is, in a few words
+	Software string          // whose it is
+	Hints    []string        // patterns of usual file names (path.Match)
+	Binary   bool            // files of it may hold bytes that text does not
+	Order    int             // formats with a lower order are read first: addresses before what refers to them
+	Comments []string        // what begins a comment
+	Words    func() []string // of the format, beside those of its coverage: they may be shown where a line was not understood
+	Family   string          // formats of one family may include each other's files; "" for a format by itself
 
 	// Looks judges a file's content: 0 is "certainly not this format", 100 "certainly". Why is a sentence for people.
 	Looks func(f *source.File) (score int, why string)
@@ -46,7 +46,7 @@ type Format struct {
 	Read func(in *Input)
 
 	// Covers declares what the reader does with every statement of the format.
-	Covers []Coverage
+	Covers func() []Coverage
 
 	// Departures are what the laboratory found to differ from the program, and was left so.
 	Departures []Departure
@@ -61,6 +61,11 @@ const (
 	Irrelevant Use = "irrelevant" // read, and of no consequence for the audit
 	Left       Use = "left unread"
 )
+
+// Rows returns a declaration that is written out.
+func Rows(rows ...Coverage) func() []Coverage {
+	return func() []Coverage { return rows }
+}
 
 // Departure is a way in which a reader departs from the program itself, known and left so.
 type Departure struct {
@@ -332,12 +337,15 @@ func Manners(formats []*Format, open bool) map[*Format]*source.Manner {
 		words[w] = true
 	}
 	for _, f := range formats {
-		for _, c := range f.Covers {
+		for _, c := range f.Covers() {
 			for _, w := range strings.FieldsFunc(c.Statement, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
 				words[strings.ToLower(w)] = true
 			}
 		}
-		for _, w := range f.Words {
+		if f.Words == nil {
+			continue
+		}
+		for _, w := range f.Words() {
 			words[strings.ToLower(w)] = true
 		}
 	}

@@ -43,7 +43,7 @@ func formatsPage() string {
 	for _, f := range formats.All() {
 		fmt.Fprintf(&b, "\n## %s\n\n%s. Usual file names: %s.\n\n| statement | what the reader does | note |\n| --- | --- | --- |\n", f.Name, f.Title, "`"+strings.Join(f.Hints, "`, `")+"`")
 		for _, use := range []read.Use{read.Used, read.Irrelevant, read.Left} {
-			for _, c := range f.Covers {
+			for _, c := range f.Covers() {
 				if c.Use == use {
 					fmt.Fprintf(&b, "| `%s` | %s | %s |\n", strings.ReplaceAll(c.Statement, "|", "\\|"), c.Use, c.Note)
 				}

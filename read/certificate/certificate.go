@@ -31,11 +31,11 @@ var Format = &read.Format{
 	Order:    40,
 	Looks:    looks,
 	Read:     readFile,
-	Covers: []read.Coverage{
-		{Statement: "subject, issuer, alternative names, validity, key, signature algorithm, key usages", Use: read.Used},
-		{Statement: "private keys, encrypted or not", Use: read.Used, Note: "that one is there; its content is hidden and not read"},
-		{Statement: "revocation lists, requests, policies, name constraints", Use: read.Irrelevant},
-	},
+	Covers: read.Rows(
+		read.Coverage{Statement: "subject, issuer, alternative names, validity, key, signature algorithm, key usages", Use: read.Used},
+		read.Coverage{Statement: "private keys, encrypted or not", Use: read.Used, Note: "that one is there; its content is hidden and not read"},
+		read.Coverage{Statement: "revocation lists, requests, policies, name constraints", Use: read.Irrelevant},
+	),
 }
 
 func looks(f *source.File) (int, string) {

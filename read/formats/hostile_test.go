@@ -69,8 +69,8 @@ func TestFormatsAreDeclared(t *testing.T) {
 		assert.NotContains(t, f.Name, " ")
 		assert.NotEmpty(t, f.Title)
 		assert.NotEmpty(t, f.Hints)
-		assert.NotEmpty(t, f.Covers)
-		for _, c := range f.Covers {
+		assert.NotEmpty(t, f.Covers())
+		for _, c := range f.Covers() {
 			assert.Contains(t, []read.Use{read.Used, read.Irrelevant, read.Left}, c.Use, c.Statement)
 		}
 	}

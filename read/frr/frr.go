@@ -42,14 +42,14 @@ var Format = &read.Format{
 		return 0, ""
 	},
 	Read: readFile,
-	Covers: []read.Coverage{
-		{Statement: "interface: ip address, ipv6 address, shutdown, ip ospf area, ipv6 ospf6 area, ip router isis", Use: read.Used},
-		{Statement: "ip route, ipv6 route: gateway, interface, Null0, blackhole, reject, distance, table, vrf blocks", Use: read.Used},
-		{Statement: "router ospf, ospf6, bgp, rip, ripng, eigrp, isis: network, neighbor, redistribute, passive-interface, interface area", Use: read.Used},
-		{Statement: "password, enable password, username, key-string, neighbor password, message-digest-key, authentication-key", Use: read.Used, Note: "hidden from every quote"},
-		{Statement: "frr, hostname, log, service, line, ip prefix-list, access-list, route-map, bfd, key chain and the other settings of protocols", Use: read.Irrelevant, Note: "they choose and order routes, which are not computed here"},
-		{Statement: "pbr-map: match src-ip, dst-ip, mark, set nexthop, set vrf; pbr-policy", Use: read.Used, Note: "other parts leave the rule unsure"},
-	},
+	Covers: read.Rows(
+		read.Coverage{Statement: "interface: ip address, ipv6 address, shutdown, ip ospf area, ipv6 ospf6 area, ip router isis", Use: read.Used},
+		read.Coverage{Statement: "ip route, ipv6 route: gateway, interface, Null0, blackhole, reject, distance, table, vrf blocks", Use: read.Used},
+		read.Coverage{Statement: "router ospf, ospf6, bgp, rip, ripng, eigrp, isis: network, neighbor, redistribute, passive-interface, interface area", Use: read.Used},
+		read.Coverage{Statement: "password, enable password, username, key-string, neighbor password, message-digest-key, authentication-key", Use: read.Used, Note: "hidden from every quote"},
+		read.Coverage{Statement: "frr, hostname, log, service, line, ip prefix-list, access-list, route-map, bfd, key chain and the other settings of protocols", Use: read.Irrelevant, Note: "they choose and order routes, which are not computed here"},
+		read.Coverage{Statement: "pbr-map: match src-ip, dst-ip, mark, set nexthop, set vrf; pbr-policy", Use: read.Used, Note: "other parts leave the rule unsure"},
+	),
 }
 
 var (

@@ -31,12 +31,12 @@ var Format = &read.Format{
 		return 0, ""
 	},
 	Read: readFile,
-	Covers: []read.Coverage{
-		{Statement: "iface, auto, allow-hotplug, source, source-directory, no-auto-down, rename", Use: read.Used},
-		{Statement: "address, netmask, gateway, metric", Use: read.Used},
-		{Statement: "up, post-up, pre-up: ip route, ip addr, ip link add of xfrm, vti, gre; route add", Use: read.Used, Note: "other commands are left unread"},
-		{Statement: "mapping, template, hwaddress, mtu, dns, bridge, bond, vlan, wireless options", Use: read.Irrelevant},
-	},
+	Covers: read.Rows(
+		read.Coverage{Statement: "iface, auto, allow-hotplug, source, source-directory, no-auto-down, rename", Use: read.Used},
+		read.Coverage{Statement: "address, netmask, gateway, metric", Use: read.Used},
+		read.Coverage{Statement: "up, post-up, pre-up: ip route, ip addr, ip link add of xfrm, vti, gre; route add", Use: read.Used, Note: "other commands are left unread"},
+		read.Coverage{Statement: "mapping, template, hwaddress, mtu, dns, bridge, bond, vlan, wireless options", Use: read.Irrelevant},
+	),
 }
 
 var ifaceLine = lazy.Regexp(`(?m)^[ \t]*iface[ \t]+\S+[ \t]+(inet6?|can)[ \t]+\w+|^[ \t]*(auto|allow-hotplug)[ \t]+\S+`)

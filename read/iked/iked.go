@@ -26,7 +26,9 @@ const Software = "OpenIKED"
 var Format = &read.Format{
 	Name:     "iked.conf",
 	Comments: []string{"#"},
-	Words:    slices.Concat(slices.Sorted(maps.Keys(ciphers)), slices.Sorted(maps.Keys(auths)), slices.Sorted(maps.Keys(prfs)), slices.Sorted(maps.Keys(groups))),
+	Words: func() []string {
+		return slices.Concat(slices.Sorted(maps.Keys(ciphers)), slices.Sorted(maps.Keys(auths)), slices.Sorted(maps.Keys(prfs)), slices.Sorted(maps.Keys(groups)))
+	},
 	Title:    "IKE daemon OpenIKED: policies",
 	Software: Software,
 	Hints:    []string{"iked.conf", "*.iked"},
@@ -38,19 +40,19 @@ var Format = &read.Format{
 		return 0, ""
 	},
 	Read: readFile,
-	Covers: []read.Coverage{
-		{Statement: "macros, include, lines that go on with a backslash", Use: read.Used},
-		{Statement: "ikev2 [name] active|passive, tunnel|transport, esp|ah, ipcomp, proto, from, to, port, local, peer", Use: read.Used},
-		{Statement: "ikesa, childsa: enc, auth, prf, group, esn, noesn", Use: read.Used},
-		{Statement: "srcid, dstid, ikelifetime, lifetime, bytes", Use: read.Used},
-		{Statement: "psk", Use: read.Used, Note: "the value is hidden from every quote"},
-		{Statement: "rsa, ecdsa256, ecdsa384, ecdsa521, rfc7427, eap", Use: read.Used},
-		{Statement: "set active, passive, dpd_check_interval, mobike, nomobike", Use: read.Used},
-		{Statement: "user", Use: read.Irrelevant, Note: "its password is hidden from every quote"},
-		{Statement: "set of other properties, tag, tap, iface, config, request, rdomain", Use: read.Irrelevant, Note: "addresses of roadwarriors, marks for other programs"},
-		{Statement: "quick, skip, default", Use: read.Irrelevant, Note: "which policy answers a peer that several match; the last one does"},
-		{Statement: "(srcnat) behind from", Use: read.Left},
-	},
+	Covers: read.Rows(
+		read.Coverage{Statement: "macros, include, lines that go on with a backslash", Use: read.Used},
+		read.Coverage{Statement: "ikev2 [name] active|passive, tunnel|transport, esp|ah, ipcomp, proto, from, to, port, local, peer", Use: read.Used},
+		read.Coverage{Statement: "ikesa, childsa: enc, auth, prf, group, esn, noesn", Use: read.Used},
+		read.Coverage{Statement: "srcid, dstid, ikelifetime, lifetime, bytes", Use: read.Used},
+		read.Coverage{Statement: "psk", Use: read.Used, Note: "the value is hidden from every quote"},
+		read.Coverage{Statement: "rsa, ecdsa256, ecdsa384, ecdsa521, rfc7427, eap", Use: read.Used},
+		read.Coverage{Statement: "set active, passive, dpd_check_interval, mobike, nomobike", Use: read.Used},
+		read.Coverage{Statement: "user", Use: read.Irrelevant, Note: "its password is hidden from every quote"},
+		read.Coverage{Statement: "set of other properties, tag, tap, iface, config, request, rdomain", Use: read.Irrelevant, Note: "addresses of roadwarriors, marks for other programs"},
+		read.Coverage{Statement: "quick, skip, default", Use: read.Irrelevant, Note: "which policy answers a peer that several match; the last one does"},
+		read.Coverage{Statement: "(srcnat) behind from", Use: read.Left},
+	),
 }
 
 var policyLine = lazy.Regexp(`(?m)^[ \t]*ikev2[ \t]+("[^"]*"|quick|skip|default|active|passive|esp|ah|from|proto|tunnel|transport|inet6?|ipcomp)\b?`)

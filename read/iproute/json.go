@@ -23,13 +23,13 @@ var JSON = &read.Format{
 	Order:    5,
 	Looks:    looksLikeJSON,
 	Read:     readJSON,
-	Covers: []read.Coverage{
-		{Statement: "ifname, addr_info, flags, link, linkinfo of xfrm, vti, gre, vlan, dummy, bridge", Use: read.Used},
-		{Statement: "route: type, dst, gateway, via, dev, table, protocol, metric, prefsrc, nexthops", Use: read.Used},
-		{Statement: "rule: priority, src, dst, fwmark, iif, oif, ipproto, sport, dport, table, action", Use: read.Used},
-		{Statement: "rule: tos, uidrange, l3mdev, suppress, not", Use: read.Used, Note: "outside the model: results that depend on them say so"},
-		{Statement: "everything else", Use: read.Irrelevant, Note: "queues, sizes, counters, lifetimes of addresses"},
-	},
+	Covers: read.Rows(
+		read.Coverage{Statement: "ifname, addr_info, flags, link, linkinfo of xfrm, vti, gre, vlan, dummy, bridge", Use: read.Used},
+		read.Coverage{Statement: "route: type, dst, gateway, via, dev, table, protocol, metric, prefsrc, nexthops", Use: read.Used},
+		read.Coverage{Statement: "rule: priority, src, dst, fwmark, iif, oif, ipproto, sport, dport, table, action", Use: read.Used},
+		read.Coverage{Statement: "rule: tos, uidrange, l3mdev, suppress, not", Use: read.Used, Note: "outside the model: results that depend on them say so"},
+		read.Coverage{Statement: "everything else", Use: read.Irrelevant, Note: "queues, sizes, counters, lifetimes of addresses"},
+	),
 }
 
 func looksLikeJSON(f *source.File) (int, string) {

@@ -24,13 +24,13 @@ var Text = &read.Format{
 	Order:    5,
 	Looks:    looksLikeText,
 	Read:     readText,
-	Covers: []read.Coverage{
-		{Statement: "interfaces: flags, inet, inet6, peer, and of -d: xfrm, vti, gre, ipip, sit, vlan", Use: read.Used},
-		{Statement: "routes: all types, via, dev, table, proto, metric, src, nexthop", Use: read.Used},
-		{Statement: "rules: from, to, fwmark, iif, oif, ipproto, sport, dport, lookup, blackhole, unreachable, prohibit", Use: read.Used},
-		{Statement: "rules: tos, uidrange, l3mdev, suppress_prefixlength", Use: read.Used, Note: "outside the model: results that depend on them say so"},
-		{Statement: "everything else", Use: read.Irrelevant, Note: "queues, sizes, counters, lifetimes of addresses"},
-	},
+	Covers: read.Rows(
+		read.Coverage{Statement: "interfaces: flags, inet, inet6, peer, and of -d: xfrm, vti, gre, ipip, sit, vlan", Use: read.Used},
+		read.Coverage{Statement: "routes: all types, via, dev, table, proto, metric, src, nexthop", Use: read.Used},
+		read.Coverage{Statement: "rules: from, to, fwmark, iif, oif, ipproto, sport, dport, lookup, blackhole, unreachable, prohibit", Use: read.Used},
+		read.Coverage{Statement: "rules: tos, uidrange, l3mdev, suppress_prefixlength", Use: read.Used, Note: "outside the model: results that depend on them say so"},
+		read.Coverage{Statement: "everything else", Use: read.Irrelevant, Note: "queues, sizes, counters, lifetimes of addresses"},
+	),
 }
 
 var (

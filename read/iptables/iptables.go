@@ -24,7 +24,7 @@ var Save = &read.Format{
 	Order:    31,
 	Looks:    looks,
 	Read:     readSave,
-	Covers:   coverage(),
+	Covers:   coverage,
 	Departures: []read.Departure{
 		{Says: "Operation not supported", Why: "the kernel that was asked has no such match or target: which ones the gateway's has, its files do not say"},
 	},

@@ -28,7 +28,9 @@ const Software = "Libreswan"
 var Format = &read.Format{
 	Name:     "ipsec.conf-libreswan",
 	Comments: []string{"#"},
-	Words:    slices.Concat(slices.Sorted(maps.Keys(ciphers)), slices.Sorted(maps.Keys(hashes)), slices.Sorted(maps.Keys(groups))),
+	Words: func() []string {
+		return slices.Concat(slices.Sorted(maps.Keys(ciphers)), slices.Sorted(maps.Keys(hashes)), slices.Sorted(maps.Keys(groups)))
+	},
 	Family:   "ipsec.conf",
 	Title:    "IKE daemon Libreswan: connections",
 	Software: Software,
@@ -36,7 +38,7 @@ var Format = &read.Format{
 	Order:    20,
 	Looks:    looks,
 	Read:     readFile,
-	Covers:   coverage(),
+	Covers:   coverage,
 }
 
 var (

@@ -34,15 +34,15 @@ var Format = &read.Format{
 		return 0, ""
 	},
 	Read: readFile,
-	Covers: []read.Coverage{
-		{Statement: "ethernets, vlans, bridges, bonds, wifis, tunnels, dummy-devices, vrfs: addresses, gateway4, gateway6, dhcp4, dhcp6", Use: read.Used},
-		{Statement: "routes: to, via, table, metric, type, from", Use: read.Used},
-		{Statement: "routing-policy: from, to, mark, table, priority", Use: read.Used},
-		{Statement: "match: name; set-name; vrfs: table", Use: read.Used},
-		{Statement: "tunnels: mode, local, remote, key, keys; vlans: id, link", Use: read.Used},
-		{Statement: "other keys", Use: read.Irrelevant, Note: "name servers, Wi-Fi, DHCP options, hardware"},
-		{Statement: "anchors and aliases", Use: read.Left},
-	},
+	Covers: read.Rows(
+		read.Coverage{Statement: "ethernets, vlans, bridges, bonds, wifis, tunnels, dummy-devices, vrfs: addresses, gateway4, gateway6, dhcp4, dhcp6", Use: read.Used},
+		read.Coverage{Statement: "routes: to, via, table, metric, type, from", Use: read.Used},
+		read.Coverage{Statement: "routing-policy: from, to, mark, table, priority", Use: read.Used},
+		read.Coverage{Statement: "match: name; set-name; vrfs: table", Use: read.Used},
+		read.Coverage{Statement: "tunnels: mode, local, remote, key, keys; vlans: id, link", Use: read.Used},
+		read.Coverage{Statement: "other keys", Use: read.Irrelevant, Note: "name servers, Wi-Fi, DHCP options, hardware"},
+		read.Coverage{Statement: "anchors and aliases", Use: read.Left},
+	),
 }
 
 var (

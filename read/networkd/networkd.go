@@ -33,14 +33,14 @@ var Format = &read.Format{
 		return 0, ""
 	},
 	Read: readUnit,
-	Covers: []read.Coverage{
-		{Statement: "[Match] Name", Use: read.Used, Note: "a pattern is kept as the interface's name"},
-		{Statement: "[Network] Address, Gateway, DHCP; [Address] Address", Use: read.Used},
-		{Statement: "[Route] Destination, Gateway, Table, Metric, Type, PreferredSource", Use: read.Used},
-		{Statement: "[RoutingPolicyRule] From, To, FirewallMark, IncomingInterface, OutgoingInterface, Table, Priority, Type", Use: read.Used},
-		{Statement: "[NetDev] Name, Kind; [Xfrm] InterfaceId; [Tunnel] Local, Remote, Key, OutputKey", Use: read.Used},
-		{Statement: "other sections and keys", Use: read.Irrelevant, Note: "DHCP options, queues, Wi-Fi, DNS"},
-	},
+	Covers: read.Rows(
+		read.Coverage{Statement: "[Match] Name", Use: read.Used, Note: "a pattern is kept as the interface's name"},
+		read.Coverage{Statement: "[Network] Address, Gateway, DHCP; [Address] Address", Use: read.Used},
+		read.Coverage{Statement: "[Route] Destination, Gateway, Table, Metric, Type, PreferredSource", Use: read.Used},
+		read.Coverage{Statement: "[RoutingPolicyRule] From, To, FirewallMark, IncomingInterface, OutgoingInterface, Table, Priority, Type", Use: read.Used},
+		read.Coverage{Statement: "[NetDev] Name, Kind; [Xfrm] InterfaceId; [Tunnel] Local, Remote, Key, OutputKey", Use: read.Used},
+		read.Coverage{Statement: "other sections and keys", Use: read.Irrelevant, Note: "DHCP options, queues, Wi-Fi, DNS"},
+	),
 }
 
 var (

@@ -19,7 +19,9 @@ var JSON = &read.Format{
 	Software: "nftables",
 	Hints:    []string{"nft*.json", "ruleset*.json"},
 	Order:    30,
-	Words:    slices.Concat(slices.Sorted(maps.Keys(keywords)), slices.Sorted(maps.Keys(forms)), []string{"state", "status", "direction", "label", "helper", "event", "iif", "oif"}),
+	Words: func() []string {
+		return slices.Concat(slices.Sorted(maps.Keys(keywords)), slices.Sorted(maps.Keys(forms)), []string{"state", "status", "direction", "label", "helper", "event", "iif", "oif"})
+	},
 	Looks: func(f *source.File) (int, string) {
 		head := bytes.TrimSpace(f.Head())
 		if bytes.HasPrefix(head, []byte("{")) && bytes.Contains(head[:min(len(head), 200)], []byte(`"nftables"`)) {
@@ -28,11 +30,11 @@ var JSON = &read.Format{
 		return 0, ""
 	},
 	Read: readJSON,
-	Covers: []read.Coverage{
-		{Statement: "table, chain, rule, set, map, element, and add, insert, create of them", Use: read.Used, Note: "every expression is read as its text form"},
-		{Statement: "counter, limit, quota, ct helper, ct timeout, flowtable, secmark, synproxy", Use: read.Irrelevant, Note: "declared; they decide about no first packet"},
-		{Statement: "expressions without a text form (raw payload, xt)", Use: read.Left},
-	},
+	Covers: read.Rows(
+		read.Coverage{Statement: "table, chain, rule, set, map, element, and add, insert, create of them", Use: read.Used, Note: "every expression is read as its text form"},
+		read.Coverage{Statement: "counter, limit, quota, ct helper, ct timeout, flowtable, secmark, synproxy", Use: read.Irrelevant, Note: "declared; they decide about no first packet"},
+		read.Coverage{Statement: "expressions without a text form (raw payload, xt)", Use: read.Left},
+	),
 }
 
 // readJSON writes every object as the text that it stands for, and reads that.

@@ -21,7 +21,7 @@ var Text = &read.Format{
 	Order:    30,
 	Looks:    looks,
 	Read:     readText,
-	Covers:   coverage(),
+	Covers:   coverage,
 	Departures: []read.Departure{
 		{Says: "Operation not supported", Why: "the kernel that was asked has no such expression: which ones the gateway's has, its files do not say"},
 		{Says: "Assertion", Why: "the program itself ends by a mistake of its own"},

@@ -19,14 +19,14 @@ var DaemonConf = &read.Format{
 	Order:    15,
 	Looks:    looksLikeDaemonConf,
 	Read:     readDaemonConf,
-	Covers: []read.Coverage{
-		{Statement: "charon.prefer_configured_proposals", Use: read.Used, Note: "whose order of proposals decides"},
-		{Statement: "charon.install_routes", Use: read.Used},
-		{Statement: "charon.replay_window", Use: read.Used, Note: "the default of children"},
-		{Statement: "charon.reuse_ikesa", Use: read.Used},
-		{Statement: "charon.i_dont_care_about_security_and_use_aggressive_mode_psk", Use: read.Used},
-		{Statement: "everything else", Use: read.Irrelevant, Note: "logging, plugins, threads, sizes"},
-	},
+	Covers: read.Rows(
+		read.Coverage{Statement: "charon.prefer_configured_proposals", Use: read.Used, Note: "whose order of proposals decides"},
+		read.Coverage{Statement: "charon.install_routes", Use: read.Used},
+		read.Coverage{Statement: "charon.replay_window", Use: read.Used, Note: "the default of children"},
+		read.Coverage{Statement: "charon.reuse_ikesa", Use: read.Used},
+		read.Coverage{Statement: "charon.i_dont_care_about_security_and_use_aggressive_mode_psk", Use: read.Used},
+		read.Coverage{Statement: "everything else", Use: read.Irrelevant, Note: "logging, plugins, threads, sizes"},
+	),
 }
 
 var charonOpens = lazy.Regexp(`(?m)^[ \t]*(charon|charon-systemd|libstrongswan|swanctl|starter|pki)[ \t]*\{`)

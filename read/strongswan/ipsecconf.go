@@ -31,7 +31,7 @@ var IPsecConf = &read.Format{
 	Order:    20,
 	Looks:    looksLikeIPsecConf,
 	Read:     readIPsecConf,
-	Covers:   ipsecConfCoverage(),
+	Covers:   ipsecConfCoverage,
 }
 
 // IPsecSecrets is the format of ipsec.secrets.
@@ -44,12 +44,12 @@ var IPsecSecrets = &read.Format{
 	Order:    21,
 	Looks:    looksLikeSecrets,
 	Read:     readSecrets,
-	Covers: []read.Coverage{
-		{Statement: "[who ...] : PSK value", Use: read.Used, Note: "the value is hidden from every quote; 0x and 0s are decoded"},
-		{Statement: "include", Use: read.Used},
-		{Statement: ": RSA, ECDSA, PKCS8, P12, EAP, XAUTH, NTLM, PIN", Use: read.Irrelevant, Note: "hidden from every quote"},
-		{Statement: "who : PPKS value", Use: read.Used, Note: "Libreswan's post-quantum pre-shared keys"},
-	},
+	Covers: read.Rows(
+		read.Coverage{Statement: "[who ...] : PSK value", Use: read.Used, Note: "the value is hidden from every quote; 0x and 0s are decoded"},
+		read.Coverage{Statement: "include", Use: read.Used},
+		read.Coverage{Statement: ": RSA, ECDSA, PKCS8, P12, EAP, XAUTH, NTLM, PIN", Use: read.Irrelevant, Note: "hidden from every quote"},
+		read.Coverage{Statement: "who : PPKS value", Use: read.Used, Note: "Libreswan's post-quantum pre-shared keys"},
+	),
 }
 
 var (

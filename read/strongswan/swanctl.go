@@ -29,14 +29,14 @@ const Software = "strongSwan"
 var Swanctl = &read.Format{
 	Name:     "swanctl.conf",
 	Comments: []string{"#"},
-	Words:    slices.Sorted(maps.Keys(keywords)),
+	Words:    func() []string { return slices.Sorted(maps.Keys(keywords)) },
 	Title:    "IKE daemon strongSwan: connections, secrets and authorities",
 	Software: Software,
 	Hints:    []string{"swanctl.conf", "*.swanctl"},
 	Order:    20,
 	Looks:    looksLikeSwanctl,
 	Read:     readSwanctl,
-	Covers:   swanctlCoverage(),
+	Covers:   swanctlCoverage,
 }
 
 var (
