@@ -175,9 +175,9 @@ func TestConfigOverrulesFormats(t *testing.T) {
 	write("a/notes.txt", "some prose")
 	write("b/ipsec.conf", "conn x\n\tleft=192.0.2.1\n\tright=198.51.100.7\n\tlifetime=1h\n\treauth=no\n\tauto=route\n")
 	e := loadPaths(t, estate.Options{}, dir)
-	assert.Equal(t, "Libreswan", e.Gateway("a").Connections[0].Software)
+	assert.Equal(t, "Libreswan", e.Gateway("a").Connections[0].Daemon.Name)
 	assert.Equal(t, "toril.yaml says so", e.Gateway("a").Files[0].Why)
-	assert.Equal(t, "strongSwan", e.Gateway("b").Connections[0].Software)
+	assert.Equal(t, "strongSwan", e.Gateway("b").Connections[0].Daemon.Name)
 	assert.Empty(t, said(e))
 }
 

@@ -9,10 +9,10 @@ import (
 	"strings"
 	"time"
 
+	"toril/daemon/strongswan"
 	"toril/estate"
 	"toril/ike"
 	"toril/model"
-	"toril/read/strongswan"
 )
 
 // Sheet is what the far end must set. Values that the known end leaves open are said to be open.

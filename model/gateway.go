@@ -157,7 +157,7 @@ func (as Addresses) Fixed() []netip.Addr {
 type Connection struct {
 	Name        string
 	At          source.Pos
-	Software    string // the daemon whose semantics hold: "strongSwan", "Libreswan", "OpenIKED"
+	Daemon      Daemon // the daemon whose semantics hold
 	Version     Setting[ike.Version]
 	Aggressive  Setting[bool]
 	LocalAddrs  Setting[Addresses]

@@ -113,7 +113,7 @@ func (a *attempt) mode() *Failure {
 		return &Failure{Topic: Method, Step: a.phase1(), Notify: "AUTHENTICATION_FAILED", Lines: lines, Why: fmt.Sprintf("%s uses %s mode, %s is set to %s mode", a.i.name(), word(a.i.c.Aggressive.Value), a.r.name(), word(a.r.c.Aggressive.Value)),
 			Changes: []string{"set main mode, or rather IKEv2, on both"}}
 	}
-	if a.Aggressive && a.r.c.Software == "strongSwan" && a.i.c.Local.Method.Value == ike.PSK && !a.r.Gateway.Options.AggressiveKeys.Value {
+	if a.Aggressive && a.r.c.Daemon.GuardsAggressive && a.i.c.Local.Method.Value == ike.PSK && !a.r.Gateway.Options.AggressiveKeys.Value {
 		return &Failure{Topic: Method, Step: a.phase1(), Notify: "AUTHENTICATION_FAILED", Lines: lines, Why: fmt.Sprintf("the daemon of %s accepts aggressive mode with a pre-shared key only if its own configuration allows it", a.r.name()),
 			Changes: []string{"set main mode, or rather IKEv2, on both"}}
 	}

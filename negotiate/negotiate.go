@@ -331,7 +331,7 @@ func shunt(c *model.Connection) bool {
 // ports asks whether the daemons listen where they are spoken to: at the ports of RFC 7296, unless told otherwise.
 func (a *attempt) ports() *Failure {
 	c := a.i.c
-	if own := c.LocalPort; own.Value != 500 && own.Value != 4500 && own.Value != 0 && !own.IsDefault() && c.Software == "strongSwan" {
+	if own := c.LocalPort; own.Value != 500 && own.Value != 4500 && own.Value != 0 && !own.IsDefault() && c.Daemon.FixedPorts {
 		return &Failure{Topic: Address, Step: Local, Why: fmt.Sprintf("the daemon of %s has no socket at port %d, from which the connection is to be set up", a.i.name(), own.Value), Lines: [2]source.Pos{own.Where(c.At)},
 			Changes: []string{fmt.Sprintf("on %s remove the local port, or set the daemon's own port to it", a.i.name())}}
 	}

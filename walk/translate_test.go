@@ -93,6 +93,12 @@ func TestHostPartStays(t *testing.T) {
 		all = all.Or(v.Now)
 	}
 	assert.Equal(t, []string{"10.1.0.8/31"}, text(all.Prefixes(packet.Dst)))
+	wide := packet.None()
+	for _, v := range f.Through(model.Prerouting, walk.Fresh(to("192.0.0.0/16"), "lan0")) {
+		wide = wide.Or(v.Now)
+	}
+	assert.Equal(t, []string{"10.1.0.0/24"}, text(wide.Prefixes(packet.Dst)), "a wider network: any address of the other")
+	assert.Equal(t, []packet.Family{packet.IPv4}, wide.Families())
 	_, f = filterOf(t, fmt.Sprintf(nat, "dnat ip prefix to 10.1.0.0/24", "", ""))
 	assert.Contains(t, through(f, model.Prerouting, to("192.0.2.7/32")), "> 10.1.0.7")
 	_, f = filterOf(t, fmt.Sprintf(nat, "dnat to 10.1.0.0/24", "", ""))

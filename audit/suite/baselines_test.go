@@ -17,6 +17,7 @@ import (
 	"toril/audit"
 	"toril/audit/suite"
 	"toril/baseline"
+	"toril/daemon/strongswan"
 	"toril/estate"
 	"toril/ike"
 	"toril/model"
@@ -35,7 +36,7 @@ var someday = time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC)
 func at(line int) source.Pos { return source.Pos{File: "g/x", Line: line} }
 
 func newSample() *sample {
-	s := &sample{g: &model.Gateway{Name: "g"}, c: &model.Connection{Name: "c", At: at(1), Software: "strongSwan"}, k: &model.Child{Name: "k", At: at(2)}}
+	s := &sample{g: &model.Gateway{Name: "g"}, c: &model.Connection{Name: "c", At: at(1), Daemon: strongswan.Daemon}, k: &model.Child{Name: "k", At: at(2)}}
 	s.g.Connections, s.c.Children = []*model.Connection{s.c}, []*model.Child{s.k}
 	net := func(text string) ike.Selectors {
 		return ike.Selectors{{Lo: ip(text), Hi: ip(text), HiPort: 65535}}

@@ -5,11 +5,11 @@ import (
 	"bytes"
 	"encoding/hex"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
 
+	"toril/daemon/openiked"
 	"toril/ike"
 	"toril/internal/lazy"
 	"toril/model"
@@ -19,18 +19,16 @@ import (
 	"toril/source"
 )
 
-// Software is the name of the daemon.
-const Software = "OpenIKED"
+// software is the name of the daemon.
+var software = openiked.Daemon.Name
 
 // Format is the format of iked.conf.
 var Format = &read.Format{
 	Name:     "iked.conf",
 	Comments: []string{"#"},
-	Words: func() []string {
-		return slices.Concat(slices.Sorted(maps.Keys(ciphers)), slices.Sorted(maps.Keys(auths)), slices.Sorted(maps.Keys(prfs)), slices.Sorted(maps.Keys(groups)))
-	},
+	Words:    openiked.Words,
 	Title:    "IKE daemon OpenIKED: policies",
-	Software: Software,
+	Software: software,
 	Hints:    []string{"iked.conf", "*.iked"},
 	Order:    20,
 	Looks: func(f *source.File) (int, string) {
@@ -75,7 +73,7 @@ type reader struct {
 }
 
 func readFile(in *read.Input) {
-	r := &reader{macros: map[string][]token{}, dpd: model.Unsaid(60*time.Second, Software+" default of iked.conf dpd_check_interval"), mobike: model.Unsaid(true, Software+" default of iked.conf mobike")}
+	r := &reader{macros: map[string][]token{}, dpd: model.Unsaid(60*time.Second, software+" default of iked.conf dpd_check_interval"), mobike: model.Unsaid(true, software+" default of iked.conf mobike")}
 	r.file(in)
 	if e := in.Gateway.RefusedOf(in.File.Format); e != nil {
 		for _, c := range r.conns {
@@ -418,19 +416,19 @@ func (p *policy) read() {
 }
 
 func unsaid[T any](v T, what string) model.Setting[T] {
-	return model.Unsaid(v, Software+" default of iked.conf "+what)
+	return model.Unsaid(v, software+" default of iked.conf "+what)
 }
 
 func (p *policy) defaults(name string) {
 	anywhere := model.Addresses{{Text: "any", Any: true}}
 	at := p.in.At(p.line)
-	p.conn = &model.Connection{Name: name, At: at, Software: Software, Joins: true, Version: unsaid(ike.V2, "ikev2"), Aggressive: unsaid(false, "ikev2"), LocalAddrs: unsaid(anywhere, "local"),
-		RemoteAddrs: unsaid(anywhere, "peer"), LocalPort: unsaid(500, "local"), RemotePort: unsaid(500, "peer"), Proposals: unsaid(defaultIKE, "ikesa"),
+	p.conn = &model.Connection{Name: name, At: at, Daemon: openiked.Daemon, Joins: true, Version: unsaid(ike.V2, "ikev2"), Aggressive: unsaid(false, "ikev2"), LocalAddrs: unsaid(anywhere, "local"),
+		RemoteAddrs: unsaid(anywhere, "peer"), LocalPort: unsaid(500, "local"), RemotePort: unsaid(500, "peer"), Proposals: unsaid(openiked.Default(ike.IKE), "ikesa"),
 		Rekey: unsaid(time.Duration(0), "ikelifetime"), Reauth: unsaid(time.Duration(0), "ikelifetime"), Over: unsaid(time.Duration(0), "ikelifetime"), Random: unsaid(time.Duration(0), "ikelifetime"),
 		Encap: unsaid(false, "ikev2"), Childless: unsaid("never", "ikev2"), Tries: unsaid(0, "ikev2"), PPK: unsaid(false, "ikev2")}
 	p.conn.Local = model.Party{Method: unsaid(ike.Certificate, "ikeauth"), ID: unsaid(ike.Identity{Kind: ike.NoID}, "srcid")}
 	p.conn.Remote = model.Party{Method: unsaid(ike.Certificate, "ikeauth"), ID: unsaid(ike.Identity{Kind: ike.AnyID}, "dstid")}
-	p.child = &model.Child{Name: name, At: at, Protocol: unsaid(ike.ESP, "encap"), Proposals: unsaid(defaultESP, "childsa"), Mode: unsaid(ike.Tunnel, "tmode"), Start: unsaid(model.StartNever, "mode"),
+	p.child = &model.Child{Name: name, At: at, Protocol: unsaid(ike.ESP, "encap"), Proposals: unsaid(openiked.Default(ike.ESP), "childsa"), Mode: unsaid(ike.Tunnel, "tmode"), Start: unsaid(model.StartNever, "mode"),
 		CloseAction: unsaid(model.StartNever, "mode"), DPDAction: unsaid("clear", "mode"), ReplayWindow: unsaid(64, "replay window"), IPComp: unsaid(false, "ipcomp"), Policies: unsaid(true, "couple"),
 		RekeyPackets: unsaid(uint64(0), "lifetime"), LifePackets: unsaid(uint64(0), "lifetime")}
 	p.life(unsaid(3*time.Hour, "lifetime"))
@@ -469,7 +467,7 @@ func (p *policy) part() {
 		if p.ah {
 			p.child.Protocol = model.Say(ike.AH, at)
 			if p.child.Proposals.IsDefault() {
-				p.child.Proposals = unsaid(defaultAH, "childsa")
+				p.child.Proposals = unsaid(openiked.Default(ike.AH), "childsa")
 			}
 		}
 	case "proto":
@@ -654,28 +652,9 @@ loop:
 			break loop
 		}
 		kind, name := p.take().s, p.take().s
-		ok := false
-		switch kind {
-		case "enc":
-			var c ike.Choice
-			if c, ok = ciphers[name]; ok {
-				add(&one.Transforms[ike.Encryption], c)
-			}
-		case "auth":
-			var id uint16
-			if id, ok = auths[name]; ok {
-				add(&one.Transforms[ike.Integrity], ike.Pick(ike.Integrity, id, 0))
-			}
-		case "prf":
-			var id uint16
-			if id, ok = prfs[name]; ok {
-				add(&one.Transforms[ike.PRF], ike.Pick(ike.PRF, id, 0))
-			}
-		case "group":
-			var id uint16
-			if id, ok = group(name); ok && id != 0 {
-				add(&one.Transforms[ike.KeyExchange], ike.Pick(ike.KeyExchange, id, 0))
-			}
+		c, ok := openiked.Transform(kind, name)
+		if ok && (c.Registry != ike.KeyExchange || c.ID != 0) { // group none: no key exchange
+			add(&one.Transforms[c.Registry], c)
 		}
 		if !ok {
 			p.refuse("%q is not an algorithm of %s", name, kind)
@@ -689,42 +668,7 @@ loop:
 	if to.IsDefault() {
 		*to = model.Say([]ike.Proposal(nil), at)
 	}
-	to.Value = append(to.Value, complete(one))
-}
-
-// complete adds what a proposal leaves to the daemon: transforms of a type that it does not name.
-func complete(p ike.Proposal) ike.Proposal {
-	combined := slices.ContainsFunc(p.Transforms[ike.Encryption], func(c ike.Choice) bool { return c.Algorithm.Combined })
-	base := defaultESP[1]
-	switch {
-	case p.Protocol == ike.IKE && combined:
-		base = defaultIKE[0]
-	case p.Protocol == ike.IKE:
-		base = defaultIKE[1]
-	case p.Protocol == ike.AH:
-		base = defaultAH[0]
-	case combined:
-		base = defaultESP[0]
-	}
-	if len(p.Transforms[ike.Encryption]) == 0 {
-		p.Transforms[ike.Encryption] = base.Transforms[ike.Encryption]
-	}
-	switch {
-	case combined:
-		p.Transforms[ike.Integrity] = nil
-	case len(p.Transforms[ike.Integrity]) == 0:
-		p.Transforms[ike.Integrity] = base.Transforms[ike.Integrity]
-	}
-	if len(p.Transforms[ike.PRF]) == 0 {
-		p.Transforms[ike.PRF] = base.Transforms[ike.PRF]
-	}
-	if len(p.Transforms[ike.KeyExchange]) == 0 {
-		p.Transforms[ike.KeyExchange] = base.Transforms[ike.KeyExchange]
-	}
-	if len(p.Transforms[ike.Sequence]) == 0 {
-		p.Transforms[ike.Sequence] = base.Transforms[ike.Sequence]
-	}
-	return p
+	to.Value = append(to.Value, openiked.Complete(one))
 }
 
 // finish turns the flows into children: one where one side is the same in all of them, else one for each.

@@ -121,7 +121,7 @@ func FuzzIked(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text string) {
 		g := readtest.Read(iked.Format, "iked.conf", text, nil)
 		for _, c := range g.Connections {
-			assert.NotEmpty(t, c.Software)
+			assert.NotEmpty(t, c.Daemon.Name)
 		}
 	})
 }

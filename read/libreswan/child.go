@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"toril/daemon/libreswan"
 	"toril/ike"
 	"toril/model"
 	"toril/read/fill"
@@ -117,7 +118,7 @@ func (r *reader) child(c *model.Connection, f *fill.Section) *model.Child {
 		}
 		return ike.ESP, fmt.Errorf("%q is neither esp nor ah", t)
 	}, "phase2")
-	k.Proposals = fill.Take(f, defaults(k.Protocol.Value, v1), func(t string) ([]ike.Proposal, error) { return parse(t, k.Protocol.Value, v1) }, "esp", "phase2alg", "ah")
+	k.Proposals = fill.Take(f, libreswan.Default(k.Protocol.Value, v1), func(t string) ([]ike.Proposal, error) { return libreswan.Proposals(t, k.Protocol.Value, v1) }, "esp", "phase2alg", "ah")
 	r.forward(c, k, f)
 	k.Mode = fill.Take(f, ike.Tunnel, func(t string) (ike.Mode, error) {
 		switch t {
@@ -143,7 +144,7 @@ func (r *reader) child(c *model.Connection, f *fill.Section) *model.Child {
 		}
 		return 0, fmt.Errorf("%q is none of ignore, add, ondemand, start and keep", t)
 	}, "auto")
-	k.CloseAction = model.Unsaid(model.StartNever, Software+" default of ipsec.conf conn")
+	k.CloseAction = model.Unsaid(model.StartNever, software+" default of ipsec.conf conn")
 	k.DPDAction = fill.Take(f, "hold", fill.Word, "dpdaction")
 	k.Life = fill.Take(f, 8*time.Hour, duration, "salifetime", "keylife", "lifetime")
 	rekey := fill.Take(f, true, values.Bool, "rekey")
@@ -153,13 +154,13 @@ func (r *reader) child(c *model.Connection, f *fill.Section) *model.Child {
 	if !rekey.Value {
 		k.Rekey = model.Setting[time.Duration]{Origin: rekey.Origin, At: rekey.At, Why: rekey.Why}
 	}
-	k.Random = model.Unsaid(random, Software+" default of ipsec.conf conn.rekeyfuzz")
+	k.Random = model.Unsaid(random, software+" default of ipsec.conf conn.rekeyfuzz")
 	k.LifeBytes = fill.Take(f, 0, values.Size, "ipsec-max-bytes")
 	k.LifePackets = fill.Take(f, 0, values.Size, "ipsec-max-packets")
 	k.ReplayWindow = fill.Take(f, r.in.Gateway.Options.ReplayWindowOr(128), func(t string) (int, error) { return strconv.Atoi(t) }, "replay-window")
 	k.IPComp = fill.Take(f, false, values.Bool, "compress")
 	k.Cut96 = fill.Take(f, false, values.Bool, "sha2-truncbug")
-	k.Policies = model.Unsaid(true, Software+" default of ipsec.conf conn")
+	k.Policies = model.Unsaid(true, software+" default of ipsec.conf conn")
 	k.IfIDIn, k.IfIDOut = c.IfIDIn, c.IfIDOut
 	k.MarkIn = fill.Take(f, "", fill.Word, "mark-in", "mark")
 	k.MarkOut = fill.Take(f, "", fill.Word, "mark-out", "mark")
@@ -189,7 +190,10 @@ func (r *reader) forward(c *model.Connection, k *model.Child, f *fill.Section) {
 	out := slices.Clone(k.Proposals.Value)
 	for i := range out {
 		p := &out[i]
-		p.Transforms[ike.Sequence] = pick(ike.Sequence, esn.Value...)
+		p.Transforms[ike.Sequence] = nil
+		for _, n := range esn.Value {
+			p.Transforms[ike.Sequence] = append(p.Transforms[ike.Sequence], ike.Pick(ike.Sequence, n, 0))
+		}
 		switch none := len(p.Transforms[ike.KeyExchange]) > 0 && p.Transforms[ike.KeyExchange][0].ID == 0; {
 		case !pfs.Value || none:
 			p.Transforms[ike.KeyExchange] = nil

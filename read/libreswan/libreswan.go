@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"toril/daemon/libreswan"
 	"toril/ike"
 	"toril/internal/lazy"
 	"toril/model"
@@ -21,19 +22,17 @@ import (
 	"toril/source"
 )
 
-// Software is the name of the daemon.
-const Software = "Libreswan"
+// software is the name of the daemon.
+var software = libreswan.Daemon.Name
 
 // Format is the format of Libreswan's ipsec.conf.
 var Format = &read.Format{
 	Name:     "ipsec.conf-libreswan",
 	Comments: []string{"#"},
-	Words: func() []string {
-		return slices.Concat(slices.Sorted(maps.Keys(ciphers)), slices.Sorted(maps.Keys(hashes)), slices.Sorted(maps.Keys(groups)))
-	},
+	Words:    libreswan.Words,
 	Family:   "ipsec.conf",
 	Title:    "IKE daemon Libreswan: connections",
-	Software: Software,
+	Software: software,
 	Hints:    []string{"ipsec.conf", "*.ipsec.conf"},
 	Order:    20,
 	Looks:    looks,
@@ -132,14 +131,14 @@ func readFile(in *read.Input) {
 }
 
 func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bool) *model.Connection {
-	c := &model.Connection{Name: source.Clean(s.Name), At: s.At, Software: Software, Joins: true}
+	c := &model.Connection{Name: source.Clean(s.Name), At: s.At, Daemon: libreswan.Daemon, Joins: true}
 	for _, v := range said {
 		v.Key = strings.ReplaceAll(v.Key, "_", "-")
 		if w, ok := words()[v.Key]; ok && w.Fold {
 			v.Text = strings.ToLower(v.Text)
 		}
 	}
-	f := &fill.Section{In: r.in, Values: said, Software: Software, Path: "ipsec.conf conn", Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable, Quiet: unloaded}
+	f := &fill.Section{In: r.in, Values: said, Software: software, Path: "ipsec.conf conn", Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable, Quiet: unloaded}
 	local, remote := connfile.Sides(r.in.Gateway, said)
 	c.Version = fill.Take(f, ike.V2, func(t string) (ike.Version, error) {
 		switch t {
@@ -156,7 +155,7 @@ func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bo
 	c.RemoteAddrs = fill.Take(f, anywhere, address, remote)
 	c.LocalPort = fill.Take(f, 500, port, local+"ikeport")
 	c.RemotePort = fill.Take(f, 500, port, remote+"ikeport")
-	c.Proposals = fill.Take(f, defaults(ike.IKE, v1), func(t string) ([]ike.Proposal, error) { return parse(t, ike.IKE, v1) }, "ike")
+	c.Proposals = fill.Take(f, libreswan.Default(ike.IKE, v1), func(t string) ([]ike.Proposal, error) { return libreswan.Proposals(t, ike.IKE, v1) }, "ike")
 	c.Aggressive = fill.Take(f, false, values.Bool, "aggressive")
 	c.Encap = fill.Take(f, false, func(t string) (bool, error) {
 		if t == "auto" {
@@ -165,7 +164,7 @@ func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bo
 		return values.Bool(t)
 	}, "encapsulation", "forceencaps")
 	c.MOBIKE = fill.Take(f, false, values.Bool, "mobike")
-	c.Childless = model.Unsaid("never", Software+" default of ipsec.conf conn")
+	c.Childless = model.Unsaid("never", software+" default of ipsec.conf conn")
 	c.Tries = fill.Take(f, 0, func(t string) (int, error) {
 		if t == "%forever" {
 			return 0, nil
@@ -239,9 +238,9 @@ func (r *reader) ikeLife(c *model.Connection, f *fill.Section) {
 	margin, before, random := r.margins(f)
 	c.Margin, c.Spans = margin, []model.Span{{Setting: life, Name: "ikelifetime"}}
 	c.Rekey = model.Setting[time.Duration]{Value: max(0, life.Value-before), Origin: life.Origin, At: life.At, Why: life.Why}
-	c.Reauth = model.Unsaid[time.Duration](0, Software+" does not reauthenticate")
-	c.Over = model.Unsaid(before, Software+" default of ipsec.conf conn.rekeymargin")
-	c.Random = model.Unsaid(random, Software+" default of ipsec.conf conn.rekeyfuzz")
+	c.Reauth = model.Unsaid[time.Duration](0, software+" does not reauthenticate")
+	c.Over = model.Unsaid(before, software+" default of ipsec.conf conn.rekeymargin")
+	c.Random = model.Unsaid(random, software+" default of ipsec.conf conn.rekeyfuzz")
 	if !rekey.Value {
 		c.Rekey = model.Setting[time.Duration]{Origin: rekey.Origin, At: rekey.At, Why: rekey.Why}
 	}

@@ -147,7 +147,7 @@ func Network(g *model.Gateway) string {
 func Connections(g *model.Gateway) string {
 	var b strings.Builder
 	for _, c := range g.Connections {
-		fmt.Fprintf(&b, "connection %s %s%s\n", c.Name, c.Software, mark(c.Unsure, " unsure")+mark(c.Unusable != nil, " refused"))
+		fmt.Fprintf(&b, "connection %s %s%s\n", c.Name, c.Daemon.Name, mark(c.Unsure, " unsure")+mark(c.Unusable != nil, " refused"))
 		fmt.Fprintf(&b, "  version %s, aggressive %s, encap %s, mobike %s\n", show(c.Version), show(c.Aggressive), show(c.Encap), show(c.MOBIKE))
 		fmt.Fprintf(&b, "  %s > %s\n", show(c.LocalAddrs), show(c.RemoteAddrs))
 		fmt.Fprintf(&b, "  %s %s > %s %s\n", show(c.Local.Method), show(c.Local.ID), show(c.Remote.Method), show(c.Remote.ID))
@@ -289,6 +289,8 @@ func Everything(g *model.Gateway) string {
 					fmt.Fprintf(&b, "%schild\n", indent)
 					write(indent+"  ", f.Index(j).Elem())
 				}
+			case f.Type() == reflect.TypeFor[model.Daemon]():
+				fmt.Fprintf(&b, "%s: %s\n", name, f.FieldByName("Name"))
 			case f.Kind() == reflect.Struct && f.NumField() > 0:
 				fmt.Fprintf(&b, "%s\n", name)
 				write(indent+"  ", f)

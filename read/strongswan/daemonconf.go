@@ -14,7 +14,7 @@ var DaemonConf = &read.Format{
 	Name:     "strongswan.conf",
 	Comments: []string{"#"},
 	Title:    "IKE daemon strongSwan: settings of the daemon as a whole",
-	Software: Software,
+	Software: software,
 	Hints:    []string{"strongswan.conf", "charon.conf"},
 	Order:    15,
 	Looks:    looksLikeDaemonConf,
@@ -45,7 +45,7 @@ func readDaemonConf(in *read.Input) {
 			continue
 		}
 		var unsure bool
-		f := &fill.Section{In: in, Values: s.values, Software: Software, Path: s.name, Scope: "(daemon)", Unsure: &unsure}
+		f := &fill.Section{In: in, Values: s.values, Software: software, Path: s.name, Scope: "(daemon)", Unsure: &unsure}
 		o := &in.Gateway.Options
 		invert := func(t string) (bool, error) {
 			b, err := values.Bool(t)

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"toril/daemon/strongswan"
 	"toril/ike"
 	"toril/internal/lazy"
 	"toril/model"
@@ -26,7 +27,7 @@ var IPsecConf = &read.Format{
 	Comments: []string{"#"},
 	Family:   "ipsec.conf",
 	Title:    "IKE daemon strongSwan, older configuration: connections",
-	Software: Software,
+	Software: software,
 	Hints:    []string{"ipsec.conf", "*.ipsec.conf"},
 	Order:    20,
 	Looks:    looksLikeIPsecConf,
@@ -39,7 +40,7 @@ var IPsecSecrets = &read.Format{
 	Name:     "ipsec.secrets",
 	Comments: []string{"#"},
 	Title:    "IKE daemons strongSwan and Libreswan: pre-shared keys",
-	Software: Software,
+	Software: software,
 	Hints:    []string{"ipsec.secrets", "*.secrets"},
 	Order:    21,
 	Looks:    looksLikeSecrets,
@@ -176,8 +177,8 @@ func (r *ipsecConf) loaded(values []*fill.Value) bool {
 }
 
 func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded bool) *model.Connection {
-	c := &model.Connection{Name: source.Clean(s.Name), At: s.At, Software: Software, Joins: true}
-	f := &fill.Section{In: r.in, Values: said, Software: Software, Path: "ipsec.conf conn", Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable, Quiet: unloaded}
+	c := &model.Connection{Name: source.Clean(s.Name), At: s.At, Daemon: strongswan.Daemon, Joins: true}
+	f := &fill.Section{In: r.in, Values: said, Software: software, Path: "ipsec.conf conn", Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable, Quiet: unloaded}
 	local, remote := connfile.Sides(r.in.Gateway, said)
 	c.Version = fill.Take(f, ike.Either, func(t string) (ike.Version, error) {
 		switch t {
@@ -205,11 +206,11 @@ func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded
 	}
 	c.LocalPort = fill.Take(f, 500, number, local+"ikeport")
 	c.RemotePort = fill.Take(f, 500, number, remote+"ikeport")
-	c.Proposals = fill.Take(f, append(mustProposals(ike.IKE, "aes128-sha256-modp3072"), defaultIKE...), withDefaults(ike.IKE), "ike")
+	c.Proposals = fill.Take(f, strongswan.UnsetConn(ike.IKE), withDefaults(ike.IKE), "ike")
 	c.Aggressive = fill.Take(f, false, yes, "aggressive")
 	c.Encap = fill.Take(f, false, yes, "forceencaps")
 	c.MOBIKE = fill.Take(f, true, yes, "mobike")
-	c.Childless = model.Unsaid("allow", Software+" default of ipsec.conf conn")
+	c.Childless = model.Unsaid("allow", software+" default of ipsec.conf conn")
 	c.Tries = fill.Take(f, 3, func(t string) (int, error) {
 		if t == "%forever" {
 			return 0, nil
@@ -238,9 +239,9 @@ func firstText(as model.Addresses) string {
 func withDefaults(protocol ike.Protocol) func(string) ([]ike.Proposal, error) {
 	return func(t string) ([]ike.Proposal, error) {
 		text, strict := strings.CutSuffix(strings.TrimSpace(t), "!")
-		ps, err := parseProposals(text, protocol)
+		ps, err := strongswan.Proposals(text, protocol)
 		if !strict && err == nil {
-			ps = append(ps, map[ike.Protocol][]ike.Proposal{ike.IKE: defaultIKE, ike.ESP: espKeyword, ike.AH: ahByDefault}[protocol]...)
+			ps = append(ps, strongswan.Default(protocol)...)
 		}
 		return ps, err
 	}
@@ -283,8 +284,8 @@ func (r *ipsecConf) ikeLife(c *model.Connection, f *fill.Section) {
 	default:
 		c.Rekey, c.Reauth = set, off
 	}
-	c.Over = model.Setting[time.Duration]{Value: before, Why: Software + " default of ipsec.conf conn.margintime"}
-	c.Random = model.Setting[time.Duration]{Value: random, Why: Software + " default of ipsec.conf conn.rekeyfuzz"}
+	c.Over = model.Setting[time.Duration]{Value: before, Why: software + " default of ipsec.conf conn.margintime"}
+	c.Random = model.Setting[time.Duration]{Value: random, Why: software + " default of ipsec.conf conn.rekeyfuzz"}
 }
 
 func (r *ipsecConf) parties(c *model.Connection, f *fill.Section, local, remote string) {
@@ -328,7 +329,7 @@ func parseAuth(t string) (ike.Method, error) {
 
 func (r *ipsecConf) child(c *model.Connection, f *fill.Section, local, remote string) *model.Child {
 	k := &model.Child{Name: c.Name, At: c.At}
-	esp := fill.Take(f, append(mustProposals(ike.ESP, "aes128-sha256"), espKeyword...), withDefaults(ike.ESP), "esp")
+	esp := fill.Take(f, strongswan.UnsetConn(ike.ESP), withDefaults(ike.ESP), "esp")
 	ah := fill.Take(f, nil, withDefaults(ike.AH), "ah")
 	k.Protocol, k.Proposals = model.Unsaid(ike.ESP, "ESP unless ah is said"), esp
 	if len(ah.Value) > 0 {
@@ -388,7 +389,7 @@ func (r *ipsecConf) life(k *model.Child, f *fill.Section) {
 	margin, before, random := r.margin(f)
 	k.Margin, k.Spans = margin, []model.Span{{Setting: k.Life, Name: "lifetime"}}
 	k.Rekey = model.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}
-	k.Random = model.Setting[time.Duration]{Value: random, Why: Software + " default of ipsec.conf conn.rekeyfuzz"}
+	k.Random = model.Setting[time.Duration]{Value: random, Why: software + " default of ipsec.conf conn.rekeyfuzz"}
 	k.LifeBytes = fill.Take(f, 0, values.Size, "lifebytes")
 	k.RekeyBytes = fill.Take(f, 0, values.Size, "marginbytes")
 	k.RekeyBytes.Value = k.LifeBytes.Value - min(k.RekeyBytes.Value, k.LifeBytes.Value)

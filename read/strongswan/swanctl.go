@@ -7,12 +7,12 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"toril/daemon/strongswan"
 	"toril/ike"
 	"toril/internal/lazy"
 	"toril/model"
@@ -22,16 +22,16 @@ import (
 	"toril/source"
 )
 
-// Software is the name of the daemon.
-const Software = "strongSwan"
+// software is the name of the daemon.
+var software = strongswan.Daemon.Name
 
 // Swanctl is the format of swanctl.conf, the configuration of the daemon's vici interface.
 var Swanctl = &read.Format{
 	Name:     "swanctl.conf",
 	Comments: []string{"#"},
-	Words:    func() []string { return slices.Sorted(maps.Keys(keywords)) },
+	Words:    strongswan.Words,
 	Title:    "IKE daemon strongSwan: connections, secrets and authorities",
-	Software: Software,
+	Software: software,
 	Hints:    []string{"swanctl.conf", "*.swanctl"},
 	Order:    20,
 	Looks:    looksLikeSwanctl,
@@ -114,7 +114,7 @@ func readSwanctl(in *read.Input) {
 	r.templates(templates)
 	if e := in.Gateway.RefusedOf(in.File.Format); e != nil {
 		for _, c := range in.Gateway.Connections {
-			if c.Software == Software && c.Unusable == nil {
+			if c.Daemon == strongswan.Daemon && c.Unusable == nil {
 				c.Unusable = e
 			}
 		}
@@ -152,11 +152,11 @@ func (r *swanctl) ignore(s *section) {
 
 // of prepares a section for its settings to be taken.
 func (r *swanctl) of(s *section, path, scope string, unsure *bool, refused **source.Error) *fill.Section {
-	return &fill.Section{In: r.in, Values: s.values, Software: Software, Path: path, Scope: scope, Unsure: unsure, Refused: refused, Strict: true}
+	return &fill.Section{In: r.in, Values: s.values, Software: software, Path: path, Scope: scope, Unsure: unsure, Refused: refused, Strict: true}
 }
 
 func (r *swanctl) connection(s *section) {
-	c := &model.Connection{Name: source.Clean(s.name), At: s.at, Software: Software}
+	c := &model.Connection{Name: source.Clean(s.name), At: s.at, Daemon: strongswan.Daemon}
 	f := r.of(s, "connections.<conn>", c.Name, &c.Unsure, &c.Unusable)
 	c.Version = fill.Take(f, ike.Either, func(t string) (ike.Version, error) {
 		switch t {
@@ -167,7 +167,7 @@ func (r *swanctl) connection(s *section) {
 	}, "version")
 	addresses := func(t string) (model.Addresses, error) {
 		if strings.Contains(t, "\n") {
-			return nil, errWithin
+			return nil, strongswan.ErrLines
 		}
 		return parseAddresses(t), nil
 	}
@@ -176,7 +176,7 @@ func (r *swanctl) connection(s *section) {
 	c.RemoteAddrs = fill.Take(f, anywhere, addresses, "remote_addrs")
 	c.LocalPort = fill.Take(f, 500, number, "local_port")
 	c.RemotePort = fill.Take(f, 500, number, "remote_port")
-	c.Proposals = fill.Take(f, defaultIKE, func(t string) ([]ike.Proposal, error) { return parseProposals(t, ike.IKE) }, "proposals")
+	c.Proposals = fill.Take(f, strongswan.Unset(ike.IKE), func(t string) ([]ike.Proposal, error) { return strongswan.Proposals(t, ike.IKE) }, "proposals")
 	c.Aggressive = fill.Take(f, false, values.Bool, "aggressive")
 	c.Encap = fill.Take(f, false, values.Bool, "encap")
 	c.MOBIKE = fill.Take(f, true, values.Bool, "mobike")
@@ -320,8 +320,8 @@ func splitList(t string) []string {
 func (r *swanctl) child(c *model.Connection, s *section) *model.Child {
 	k := &model.Child{Name: source.Clean(s.name), At: s.at}
 	f := r.of(s, "connections.<conn>.children.<child>", c.Name+"/"+k.Name, &k.Unsure, &c.Unusable)
-	esp := fill.Take(f, espUnset, func(t string) ([]ike.Proposal, error) { return parseProposals(t, ike.ESP) }, "esp_proposals")
-	ah := fill.Take(f, nil, func(t string) ([]ike.Proposal, error) { return parseProposals(t, ike.AH) }, "ah_proposals")
+	esp := fill.Take(f, strongswan.Unset(ike.ESP), func(t string) ([]ike.Proposal, error) { return strongswan.Proposals(t, ike.ESP) }, "esp_proposals")
+	ah := fill.Take(f, nil, func(t string) ([]ike.Proposal, error) { return strongswan.Proposals(t, ike.AH) }, "ah_proposals")
 	k.Protocol, k.Proposals = model.Unsaid(ike.ESP, "ESP unless only ah_proposals is said"), esp
 	if len(ah.Value) > 0 && esp.IsDefault() { // both said: ESP
 		k.Protocol, k.Proposals = model.Say(ike.AH, ah.At), ah

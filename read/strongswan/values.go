@@ -1,22 +1,19 @@
 package strongswan
 
 import (
-	"errors"
 	"fmt"
 	"strings"
 
+	"toril/daemon/strongswan"
 	"toril/ike"
 	"toril/read/values"
 )
-
-// errWithin is what the daemon has against a list that goes over lines.
-var errWithin = errors.New("the value goes over several lines")
 
 // parseSelectors reads a list of traffic selectors: network, address or range, each with an optional [protocol/port].
 func parseSelectors(text string) (ike.Selectors, error) {
 	var out ike.Selectors
 	if strings.Contains(text, "\n") {
-		return out, errWithin
+		return out, strongswan.ErrLines
 	}
 	for part := range strings.SplitSeq(text, ",") {
 		part = strings.TrimSpace(part)

@@ -2,14 +2,21 @@ package libreswan
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
+	"sync"
 
 	"toril/ike"
 )
 
+// Words are the daemon's words for algorithms: ciphers, hashes, groups.
+func Words() []string {
+	return slices.Concat(slices.Sorted(maps.Keys(ciphers())), slices.Sorted(maps.Keys(hashes)), slices.Sorted(maps.Keys(groups)))
+}
+
 // ciphers, hashes and groups are the daemon's names of algorithms (Libreswan 4.10), in lower case.
-var ciphers = func() map[string][]ike.Choice {
+var ciphers = sync.OnceValue(func() map[string][]ike.Choice {
 	m := map[string][]ike.Choice{}
 	add := func(id uint16, sizes []int, names ...string) {
 		for _, n := range names {
@@ -46,7 +53,7 @@ var ciphers = func() map[string][]ike.Choice {
 	one(28, "chacha20_poly1305", "chacha20poly1305")
 	one(11, "null")
 	return m
-}()
+})
 
 type hash struct{ integrity, prf uint16 }
 
@@ -60,7 +67,7 @@ var groups = map[string]uint16{"modp1536": 5, "dh5": 5, "modp2048": 14, "dh14": 
 	"dh24": 24, "dh31": 31, "curve25519": 31}
 
 // Without a group the daemon offers these, in this order.
-var defaultGroups = pick(ike.KeyExchange, 14, 15, 16, 18, 19, 20, 21, 31)
+func defaultGroups() ike.Choices { return pick(ike.KeyExchange, 14, 15, 16, 18, 19, 20, 21, 31) }
 
 func pick(r ike.Registry, ids ...uint16) ike.Choices {
 	var out ike.Choices
@@ -70,8 +77,9 @@ func pick(r ike.Registry, ids ...uint16) ike.Choices {
 	return out
 }
 
-// parse reads the value of ike=, esp= or ah=: "cipher+cipher-hash-group;group, ...".
-func parse(text string, protocol ike.Protocol, v1 bool) ([]ike.Proposal, error) {
+// Proposals reads the value of ike=, esp= or ah=, "cipher+cipher-hash-group;group, ...", of IKEv2 or, with v1, of IKEv1. The error says
+// what the daemon has against it.
+func Proposals(text string, protocol ike.Protocol, v1 bool) ([]ike.Proposal, error) {
 	var out []ike.Proposal
 	withGroup := 0
 	for part := range strings.SplitSeq(text, ",") {
@@ -107,7 +115,7 @@ func parseOne(text string, protocol ike.Protocol, v1 bool) (ike.Proposal, error)
 			_, isGroup := groups[alt]
 			switch {
 			case stage == 0:
-				cs, ok := ciphers[alt]
+				cs, ok := ciphers()[alt]
 				if !ok {
 					return p, fmt.Errorf("%q is not a cipher that it knows", alt)
 				}
@@ -167,7 +175,7 @@ func complete(p ike.Proposal, combined, v1 bool) (ike.Proposal, error) {
 		p.Transforms[ike.PRF] = pick(ike.PRF, prf...)
 	}
 	if len(p.Transforms[ike.KeyExchange]) == 0 {
-		p.Transforms[ike.KeyExchange] = slices.Clone(defaultGroups)
+		p.Transforms[ike.KeyExchange] = defaultGroups()
 		if v1 {
 			p.Transforms[ike.KeyExchange] = pick(ike.KeyExchange, 14, 5)
 		}
@@ -179,7 +187,7 @@ func complete(p ike.Proposal, combined, v1 bool) (ike.Proposal, error) {
 }
 
 func must(protocol ike.Protocol, v1 bool, text string) []ike.Proposal {
-	ps, err := parse(text, protocol, v1)
+	ps, err := Proposals(text, protocol, v1)
 	if err != nil {
 		panic(err)
 	}
@@ -189,8 +197,8 @@ func must(protocol ike.Protocol, v1 bool, text string) []ike.Proposal {
 	return ps
 }
 
-// defaults are the daemon's own proposals (Libreswan 4.10), of IKEv2 and, with v1, of IKEv1.
-func defaults(protocol ike.Protocol, v1 bool) []ike.Proposal {
+// Default are the daemon's own proposals (Libreswan 4.10), of IKEv2 and, with v1, of IKEv1.
+func Default(protocol ike.Protocol, v1 bool) []ike.Proposal {
 	switch {
 	case protocol == ike.IKE && !v1:
 		return must(protocol, v1, "aes_gcm256,aes_gcm128,aes256,aes128")

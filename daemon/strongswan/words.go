@@ -1,8 +1,12 @@
 package strongswan
 
 import (
+	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
+	"sync"
 
 	"toril/ike"
 )
@@ -14,15 +18,21 @@ type word struct {
 	bits     int
 }
 
-// words are the keywords the other way round: the first name of every transform.
-var words = map[word]string{}
+// table is the words both ways.
+type table struct {
+	means map[string]ike.Choice
+	name  map[word]string // the first word of every transform
+}
+
+// Words are the daemon's words for transforms, in the order of the alphabet.
+func Words() []string { return slices.Sorted(maps.Keys(words().means)) }
 
 // Write returns a proposal in the daemon's keywords; the error is that it has none for an algorithm. Read again, the
 // proposal is the same.
 func Write(p ike.Proposal) (string, error) {
 	var out []string
 	name := func(c ike.Choice, before string) error {
-		w := words[word{c.Registry, c.ID, c.KeyBits}]
+		w := words().name[word{c.Registry, c.ID, c.KeyBits}]
 		if w == "" {
 			return fmt.Errorf("%s has no keyword in swanctl.conf", c)
 		}
@@ -43,14 +53,14 @@ func Write(p ike.Proposal) (string, error) {
 	return strings.Join(out, "-"), nil
 }
 
-// keywords are the daemon's names of transforms (strongSwan 5.9.8), as it writes them: lower case only.
-var keywords = func() map[string]ike.Choice {
-	k := map[string]ike.Choice{}
+// words are the daemon's names of transforms (strongSwan 5.9.8), as it writes them: lower case only.
+var words = sync.OnceValue(func() table {
+	k, first := map[string]ike.Choice{}, map[word]string{}
 	add := func(r ike.Registry, id uint16, bits int, names ...string) {
 		for i, name := range names {
 			k[name] = ike.Pick(r, id, bits)
-			if key := (word{r, id, k[name].KeyBits}); i == 0 && words[key] == "" {
-				words[key] = name
+			if key := (word{r, id, k[name].KeyBits}); i == 0 && first[key] == "" {
+				first[key] = name
 			}
 		}
 	}
@@ -109,11 +119,14 @@ var keywords = func() map[string]ike.Choice {
 	add(ke, 32, 0, "x448", "curve448")
 	add(ike.Sequence, 0, 0, "noesn")
 	add(ike.Sequence, 1, 0, "esn")
-	return k
-}()
+	return table{k, first}
+})
 
 // prfOf is the PRF that an integrity algorithm stands for where a proposal names none.
 var prfOf = map[uint16]uint16{1: 1, 6: 1, 2: 2, 7: 2, 12: 5, 1024: 5, 13: 6, 14: 7, 5: 4, 8: 8}
+
+// ErrLines is what the daemon has against a list that goes over lines.
+var ErrLines = errors.New("the value goes over several lines")
 
 // parseProposal reads one proposal. What the daemon would refuse is an error that says why; it then refuses the whole
 // connection.
@@ -122,7 +135,7 @@ func parseProposal(text string, protocol ike.Protocol) (ike.Proposal, error) {
 	for word := range strings.SplitSeq(text, "-") {
 		word = strings.TrimSpace(word)
 		n, rest, further := additional(word)
-		c, ok := keywords[rest]
+		c, ok := words().means[rest]
 		if !ok {
 			return p, fmt.Errorf("%q is not a keyword of an algorithm", word)
 		}
@@ -213,49 +226,87 @@ func settleProposal(p ike.Proposal) (ike.Proposal, error) {
 	return p, nil
 }
 
-func mustProposals(protocol ike.Protocol, texts ...string) []ike.Proposal {
-	var out []ike.Proposal
-	for _, text := range texts {
-		p, err := parseProposal(text, protocol)
-		if err != nil {
-			panic(err)
+// proposals are those of the daemon's own, made when they are asked for.
+func proposals(protocol ike.Protocol, texts ...string) func() []ike.Proposal {
+	return sync.OnceValue(func() []ike.Proposal {
+		var out []ike.Proposal
+		for _, text := range texts {
+			p, err := parseProposal(text, protocol)
+			if err != nil {
+				panic(err) // a text above is wrong, which every test notices
+			}
+			p.Text = ""
+			out = append(out, p)
 		}
-		p.Text = ""
-		out = append(out, p)
-	}
-	return out
+		return out
+	})
 }
 
-const defaultGroups = "-x25519-x448-ecp256-ecp384-ecp521-ecp256bp-ecp384bp-ecp512bp-modp3072-modp4096-modp6144-modp8192-modp2048"
-const defaultPRFs = "-prfsha256-prfsha384-prfsha512-prfaesxcbc-prfaescmac-prfsha1"
+const (
+	groups = "-x25519-x448-ecp256-ecp384-ecp521-ecp256bp-ecp384bp-ecp512bp-modp3072-modp4096-modp6144-modp8192-modp2048"
+	prfs   = "-prfsha256-prfsha384-prfsha512-prfaesxcbc-prfaescmac-prfsha1"
+)
 
 // The daemon's default proposals: version 5.9.8 with Debian's plugins, as it logs them.
 var (
-	defaultIKE = mustProposals(ike.IKE,
+	ikeDefault = proposals(ike.IKE,
 		"aes128-aes192-aes256-aes128ctr-aes192ctr-aes256ctr-camellia128-camellia192-camellia256-camellia128ctr-camellia192ctr-camellia256ctr-3des"+
-			"-sha256-sha384-sha512-aescmac-aesxcbc-sha1"+defaultPRFs+defaultGroups,
+			"-sha256-sha384-sha512-aescmac-aesxcbc-sha1"+prfs+groups,
 		"aes128ccm16-aes192ccm16-aes256ccm16-camellia128ccm16-camellia192ccm16-camellia256ccm16-chacha20poly1305-aes128gcm16-aes192gcm16-aes256gcm16"+
 			"-aes128ccm8-aes192ccm8-aes256ccm8-aes128ccm12-aes192ccm12-aes256ccm12-camellia128ccm8-camellia192ccm8-camellia256ccm8"+
-			"-camellia128ccm12-camellia192ccm12-camellia256ccm12-aes128gcm12-aes192gcm12-aes256gcm12-aes128gcm8-aes192gcm8-aes256gcm8"+defaultPRFs+defaultGroups)
-	espCBC      = mustProposals(ike.ESP, "aes128-aes192-aes256-sha256-sha384-sha512-sha1-aesxcbc")
-	espGCM      = mustProposals(ike.ESP, "aes128gcm16-aes192gcm16-aes256gcm16")
-	espUnset    = append(append([]ike.Proposal{}, espGCM...), espCBC...) // nothing written
-	espKeyword  = append(append([]ike.Proposal{}, espCBC...), espGCM...) // the keyword "default"
-	ahByDefault = mustProposals(ike.AH, "sha256-sha384-sha512-sha1-aesxcbc")
+			"-camellia128ccm12-camellia192ccm12-camellia256ccm12-aes128gcm12-aes192gcm12-aes256gcm12-aes128gcm8-aes192gcm8-aes256gcm8"+prfs+groups)
+	espCBC    = proposals(ike.ESP, "aes128-aes192-aes256-sha256-sha384-sha512-sha1-aesxcbc")
+	espGCM    = proposals(ike.ESP, "aes128gcm16-aes192gcm16-aes256gcm16")
+	ahDefault = proposals(ike.AH, "sha256-sha384-sha512-sha1-aesxcbc")
+	ikeConn   = proposals(ike.IKE, "aes128-sha256-modp3072")
+	espConn   = proposals(ike.ESP, "aes128-sha256")
 )
 
-// parseProposals reads a list of proposals; "default" stands for the daemon's own.
-func parseProposals(text string, protocol ike.Protocol) ([]ike.Proposal, error) {
+// Unset is what the daemon proposes for a connection of swanctl.conf that names no proposals of a protocol; there is no AH then.
+func Unset(protocol ike.Protocol) []ike.Proposal {
+	switch protocol {
+	case ike.IKE:
+		return ikeDefault()
+	case ike.ESP:
+		return slices.Concat(espGCM(), espCBC())
+	}
+	return nil
+}
+
+// Default is what the word "default" in a list of proposals stands for, and what ipsec.conf adds to a list that does not end in "!".
+func Default(protocol ike.Protocol) []ike.Proposal {
+	switch protocol {
+	case ike.IKE:
+		return ikeDefault()
+	case ike.ESP:
+		return slices.Concat(espCBC(), espGCM())
+	case ike.AH:
+		return ahDefault()
+	}
+	return nil
+}
+
+// UnsetConn is what the daemon proposes for a connection of ipsec.conf that names no proposals of a protocol, IKE or ESP.
+func UnsetConn(protocol ike.Protocol) []ike.Proposal {
+	if protocol == ike.IKE {
+		return slices.Concat(ikeConn(), Default(protocol))
+	}
+	return slices.Concat(espConn(), Default(protocol))
+}
+
+// Proposals reads a list of proposals, commas between; "default" stands for the daemon's own. The error says what the daemon has against
+// the list, which it then refuses with the whole connection.
+func Proposals(text string, protocol ike.Protocol) ([]ike.Proposal, error) {
 	var out []ike.Proposal
 	if strings.Contains(text, "\n") {
-		return out, errWithin
+		return out, ErrLines
 	}
 	for part := range strings.SplitSeq(text, ",") {
 		part = strings.TrimSpace(part)
 		switch {
 		case part == "":
 		case strings.EqualFold(part, "default"):
-			out = append(out, map[ike.Protocol][]ike.Proposal{ike.IKE: defaultIKE, ike.ESP: espKeyword, ike.AH: ahByDefault}[protocol]...)
+			out = append(out, Default(protocol)...)
 		default:
 			p, err := parseProposal(part, protocol)
 			if err != nil {

@@ -10,13 +10,13 @@ import (
 )
 
 func TestEveryKeywordIsWrittenAsItIsRead(t *testing.T) {
-	require.Greater(t, len(keywords), 100)
-	for name, c := range keywords {
+	require.Greater(t, len(words().means), 100)
+	for name, c := range words().means {
 		p := ike.Proposal{Protocol: ike.ESP}
 		p.Transforms[c.Registry] = ike.Choices{c}
 		text, err := Write(p)
 		require.NoError(t, err, name)
-		assert.Equal(t, c, keywords[text], "%s is written as %s", name, text)
+		assert.Equal(t, c, words().means[text], "%s is written as %s", name, text)
 	}
 }
 

@@ -1,0 +1,8 @@
+// Package libreswan holds what is known of the IKE daemon Libreswan, version 4.10: its words for algorithms, its default proposals, and
+// how it behaves. All of it was asked of the daemon itself.
+package libreswan
+
+import "toril/model"
+
+// Daemon is Libreswan and how it behaves.
+var Daemon = model.Daemon{Name: "Libreswan"}

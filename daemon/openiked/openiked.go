@@ -1,0 +1,8 @@
+// Package openiked holds what is known of the IKE daemon OpenIKED, version 7.2: its words for algorithms, its default proposals, and how
+// it behaves. All of it was asked of the daemon itself.
+package openiked
+
+import "toril/model"
+
+// Daemon is OpenIKED and how it behaves.
+var Daemon = model.Daemon{Name: "OpenIKED"}

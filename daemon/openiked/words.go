@@ -1,0 +1,153 @@
+package openiked
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+
+	"toril/ike"
+)
+
+// The daemon's names of algorithms (iked.conf(5), CRYPTO TRANSFORMS; OpenIKED 7.2).
+var (
+	auths  = map[string]uint16{"hmac-md5": 1, "hmac-sha1": 2, "hmac-sha2-256": 12, "hmac-sha2-384": 13, "hmac-sha2-512": 14}
+	prfs   = map[string]uint16{"hmac-md5": 1, "hmac-sha1": 2, "hmac-sha2-256": 5, "hmac-sha2-384": 6, "hmac-sha2-512": 7}
+	groups = map[string]uint16{"none": 0, "modp768": 1, "modp1024": 2, "modp1536": 5, "modp2048": 14, "modp3072": 15, "modp4096": 16, "modp6144": 17, "modp8192": 18,
+		"ecp256": 19, "ecp384": 20, "ecp521": 21, "ecp192": 25, "ecp224": 26, "brainpool224": 27, "brainpool256": 28, "brainpool384": 29, "brainpool512": 30, "curve25519": 31, "sntrup761x25519": 1035}
+)
+
+// ciphers are the names of "enc".
+var ciphers = sync.OnceValue(func() map[string]ike.Choice {
+	m := map[string]ike.Choice{}
+	add := func(name string, id uint16, bits int) { m[name] = ike.Pick(ike.Encryption, id, bits) }
+	add("3des", 3, 0)
+	add("3des-cbc", 3, 0)
+	add("des", 2, 0)
+	add("cast", 6, 128)
+	add("cast-cbc", 6, 128)
+	add("blowfish", 7, 128)
+	add("blowfish-cbc", 7, 128)
+	add("null", 11, 0)
+	add("chacha20-poly1305", 28, 0)
+	add("aes", 12, 128)
+	for _, bits := range []int{128, 192, 256} {
+		add(fmt.Sprintf("aes-%d", bits), 12, bits)
+		add(fmt.Sprintf("aes-%d-cbc", bits), 12, bits)
+		add(fmt.Sprintf("aes-%d-ctr", bits), 13, bits)
+		add(fmt.Sprintf("aes-%d-gcm", bits), 20, bits)
+		add(fmt.Sprintf("aes-%d-gcm-12", bits), 19, bits)
+		add(fmt.Sprintf("aes-%d-gmac", bits), 21, bits)
+	}
+	return m
+})
+
+// group returns the number of a group: by name, or "grp" with the number.
+func group(name string) (uint16, bool) {
+	if id, ok := groups[name]; ok {
+		return id, true
+	}
+	if n, ok := strings.CutPrefix(name, "grp"); ok {
+		id, err := strconv.ParseUint(n, 10, 16)
+		return uint16(id), err == nil
+	}
+	return 0, false
+}
+
+// The daemon's own transforms (OpenIKED 7.2).
+var (
+	ownGroups = []uint16{31, 21, 20, 19, 16, 15, 14, 5, 2}
+	ownPRFs   = []uint16{5, 6, 7, 2}
+	ownAuths  = []uint16{12, 13, 14, 2}
+)
+
+// Default is what the daemon proposes where nothing is written: for IKE and ESP first the combined ciphers (AEAD), then the others.
+func Default(protocol ike.Protocol) []ike.Proposal {
+	prf, groups, auth, esn := choices(ike.PRF, ownPRFs...), choices(ike.KeyExchange, ownGroups...), choices(ike.Integrity, ownAuths...), choices(ike.Sequence, 1, 0)
+	combined, plain := named("aes-128-gcm", "aes-256-gcm"), named("aes-256", "aes-192", "aes-128")
+	switch protocol {
+	case ike.IKE:
+		return []ike.Proposal{
+			{Protocol: protocol, Transforms: ike.Transforms{ike.Encryption: combined, ike.PRF: prf, ike.KeyExchange: groups}},
+			{Protocol: protocol, Transforms: ike.Transforms{ike.Encryption: append(plain, named("3des")...), ike.PRF: prf, ike.Integrity: auth, ike.KeyExchange: groups}},
+		}
+	case ike.ESP:
+		return []ike.Proposal{
+			{Protocol: protocol, Transforms: ike.Transforms{ike.Encryption: combined, ike.Sequence: esn}},
+			{Protocol: protocol, Transforms: ike.Transforms{ike.Encryption: plain, ike.Integrity: auth, ike.Sequence: esn}},
+		}
+	case ike.AH:
+		return []ike.Proposal{{Protocol: protocol, Transforms: ike.Transforms{ike.Integrity: auth, ike.Sequence: esn}}}
+	}
+	return nil
+}
+
+// Words are the daemon's words for algorithms: of "enc", "auth", "prf", "group".
+func Words() []string {
+	return slices.Concat(slices.Sorted(maps.Keys(ciphers())), slices.Sorted(maps.Keys(auths)), slices.Sorted(maps.Keys(prfs)), slices.Sorted(maps.Keys(groups)))
+}
+
+// Transform reads one transform: what is said ("enc", "auth", "prf", "group") and the daemon's word for the algorithm. Group "none" is a
+// choice without an algorithm's number. The last result is false where the daemon knows no such word.
+func Transform(kind, name string) (ike.Choice, bool) {
+	table, registry := auths, ike.Integrity
+	switch kind {
+	case "enc":
+		c, ok := ciphers()[name]
+		return c, ok
+	case "prf":
+		table, registry = prfs, ike.PRF
+	case "group":
+		id, ok := group(name)
+		return ike.Pick(ike.KeyExchange, id, 0), ok
+	}
+	id, ok := table[name]
+	return ike.Pick(registry, id, 0), ok
+}
+
+func choices(r ike.Registry, ids ...uint16) ike.Choices {
+	var out ike.Choices
+	for _, id := range ids {
+		out = append(out, ike.Pick(r, id, 0))
+	}
+	return out
+}
+
+func named(names ...string) ike.Choices {
+	var out ike.Choices
+	for _, n := range names {
+		out = append(out, ciphers()[n])
+	}
+	return out
+}
+
+// Complete adds what a proposal leaves to the daemon: transforms of a type that it does not name.
+func Complete(p ike.Proposal) ike.Proposal {
+	combined := slices.ContainsFunc(p.Transforms[ike.Encryption], func(c ike.Choice) bool { return c.Algorithm.Combined })
+	own := Default(p.Protocol)
+	base := own[len(own)-1]
+	if combined {
+		base = own[0]
+	}
+	if len(p.Transforms[ike.Encryption]) == 0 {
+		p.Transforms[ike.Encryption] = base.Transforms[ike.Encryption]
+	}
+	switch {
+	case combined:
+		p.Transforms[ike.Integrity] = nil
+	case len(p.Transforms[ike.Integrity]) == 0:
+		p.Transforms[ike.Integrity] = base.Transforms[ike.Integrity]
+	}
+	if len(p.Transforms[ike.PRF]) == 0 {
+		p.Transforms[ike.PRF] = base.Transforms[ike.PRF]
+	}
+	if len(p.Transforms[ike.KeyExchange]) == 0 {
+		p.Transforms[ike.KeyExchange] = base.Transforms[ike.KeyExchange]
+	}
+	if len(p.Transforms[ike.Sequence]) == 0 {
+		p.Transforms[ike.Sequence] = base.Transforms[ike.Sequence]
+	}
+	return p
+}
