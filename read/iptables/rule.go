@@ -165,10 +165,19 @@ func (s *state) step() {
 		}
 	}
 	switch once {
-	case "-s":
-		s.address(packet.Src, s.take())
-	case "-d":
-		s.address(packet.Dst, s.take())
+	case "-s", "-d":
+		field, value := packet.Src, s.take()
+		if once == "-d" {
+			field = packet.Dst
+		}
+		for one := range strings.SplitSeq(value, ",") {
+			if lo, _, isRange := strings.Cut(one, "-"); isRange {
+				if _, err := netip.ParseAddr(lo); err == nil {
+					s.refuse("%q is a range, which %s does not take", one, once)
+				}
+			}
+		}
+		s.address(field, value)
 	case "-i", "-o":
 		f, out := packet.In, once == "-o"
 		if out {
