@@ -56,6 +56,15 @@ type Choice struct {
 // Pick makes a Choice by number.
 func Pick(r Registry, id uint16, keyBits int) Choice { return Choice{ByID(r, id), keyBits} }
 
+// Picks makes Choices by number, of algorithms that have one key size.
+func Picks(r Registry, ids ...uint16) Choices {
+	var out Choices
+	for _, id := range ids {
+		out = append(out, Pick(r, id, 0))
+	}
+	return out
+}
+
 // Same reports whether two choices are the same algorithm with the same key size.
 func (c Choice) Same(d Choice) bool {
 	return c.Registry == d.Registry && c.ID == d.ID && c.KeyBits == d.KeyBits

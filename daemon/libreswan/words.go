@@ -67,15 +67,7 @@ var groups = map[string]uint16{"modp1536": 5, "dh5": 5, "modp2048": 14, "dh14": 
 	"dh24": 24, "dh31": 31, "curve25519": 31}
 
 // Without a group the daemon offers these, in this order.
-func defaultGroups() ike.Choices { return pick(ike.KeyExchange, 14, 15, 16, 18, 19, 20, 21, 31) }
-
-func pick(r ike.Registry, ids ...uint16) ike.Choices {
-	var out ike.Choices
-	for _, id := range ids {
-		out = append(out, ike.Pick(r, id, 0))
-	}
-	return out
-}
+func defaultGroups() ike.Choices { return ike.Picks(ike.KeyExchange, 14, 15, 16, 18, 19, 20, 21, 31) }
 
 // Proposals reads the value of ike=, esp= or ah=, "cipher+cipher-hash-group;group, ...", of IKEv2 or, with v1, of IKEv1. The error says
 // what the daemon has against it.
@@ -166,18 +158,18 @@ func complete(p ike.Proposal, combined, v1 bool) (ike.Proposal, error) {
 		}
 	}
 	if len(p.Transforms[ike.Integrity]) == 0 && !combined {
-		p.Transforms[ike.Integrity] = pick(ike.Integrity, integrity...)
+		p.Transforms[ike.Integrity] = ike.Picks(ike.Integrity, integrity...)
 	}
 	if p.Protocol != ike.IKE {
 		return p, nil
 	}
 	if len(p.Transforms[ike.PRF]) == 0 {
-		p.Transforms[ike.PRF] = pick(ike.PRF, prf...)
+		p.Transforms[ike.PRF] = ike.Picks(ike.PRF, prf...)
 	}
 	if len(p.Transforms[ike.KeyExchange]) == 0 {
 		p.Transforms[ike.KeyExchange] = defaultGroups()
 		if v1 {
-			p.Transforms[ike.KeyExchange] = pick(ike.KeyExchange, 14, 5)
+			p.Transforms[ike.KeyExchange] = ike.Picks(ike.KeyExchange, 14, 5)
 		}
 	}
 	if slices.ContainsFunc(p.Transforms[ike.Encryption], func(c ike.Choice) bool { return c.ID == 11 }) {

@@ -56,41 +56,34 @@ func group(name string) (uint16, bool) {
 	return 0, false
 }
 
-// The daemon's own transforms (OpenIKED 7.2).
-var (
-	ownGroups = []uint16{31, 21, 20, 19, 16, 15, 14, 5, 2}
-	ownPRFs   = []uint16{5, 6, 7, 2}
-	ownAuths  = []uint16{12, 13, 14, 2}
-)
+// own are the daemon's own proposals (OpenIKED 7.2).
+var own = sync.OnceValue(func() map[ike.Protocol][]ike.Proposal {
+	prf, groups := ike.Picks(ike.PRF, 5, 6, 7, 2), ike.Picks(ike.KeyExchange, 31, 21, 20, 19, 16, 15, 14, 5, 2)
+	auth, esn := ike.Picks(ike.Integrity, 12, 13, 14, 2), ike.Picks(ike.Sequence, 1, 0)
+	combined, plain := named("aes-128-gcm", "aes-256-gcm"), named("aes-256", "aes-192", "aes-128")
+	return map[ike.Protocol][]ike.Proposal{
+		ike.IKE: {
+			{Protocol: ike.IKE, Transforms: ike.Transforms{ike.Encryption: combined, ike.PRF: prf, ike.KeyExchange: groups}},
+			{Protocol: ike.IKE, Transforms: ike.Transforms{ike.Encryption: slices.Concat(plain, named("3des")), ike.PRF: prf, ike.Integrity: auth, ike.KeyExchange: groups}},
+		},
+		ike.ESP: {
+			{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: combined, ike.Sequence: esn}},
+			{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: plain, ike.Integrity: auth, ike.Sequence: esn}},
+		},
+		ike.AH: {{Protocol: ike.AH, Transforms: ike.Transforms{ike.Integrity: auth, ike.Sequence: esn}}},
+	}
+})
 
 // Default is what the daemon proposes where nothing is written: for IKE and ESP first the combined ciphers (AEAD), then the others.
-func Default(protocol ike.Protocol) []ike.Proposal {
-	prf, groups, auth, esn := choices(ike.PRF, ownPRFs...), choices(ike.KeyExchange, ownGroups...), choices(ike.Integrity, ownAuths...), choices(ike.Sequence, 1, 0)
-	combined, plain := named("aes-128-gcm", "aes-256-gcm"), named("aes-256", "aes-192", "aes-128")
-	switch protocol {
-	case ike.IKE:
-		return []ike.Proposal{
-			{Protocol: protocol, Transforms: ike.Transforms{ike.Encryption: combined, ike.PRF: prf, ike.KeyExchange: groups}},
-			{Protocol: protocol, Transforms: ike.Transforms{ike.Encryption: append(plain, named("3des")...), ike.PRF: prf, ike.Integrity: auth, ike.KeyExchange: groups}},
-		}
-	case ike.ESP:
-		return []ike.Proposal{
-			{Protocol: protocol, Transforms: ike.Transforms{ike.Encryption: combined, ike.Sequence: esn}},
-			{Protocol: protocol, Transforms: ike.Transforms{ike.Encryption: plain, ike.Integrity: auth, ike.Sequence: esn}},
-		}
-	case ike.AH:
-		return []ike.Proposal{{Protocol: protocol, Transforms: ike.Transforms{ike.Integrity: auth, ike.Sequence: esn}}}
-	}
-	return nil
-}
+func Default(protocol ike.Protocol) []ike.Proposal { return own()[protocol] }
 
 // Words are the daemon's words for algorithms: of "enc", "auth", "prf", "group".
 func Words() []string {
 	return slices.Concat(slices.Sorted(maps.Keys(ciphers())), slices.Sorted(maps.Keys(auths)), slices.Sorted(maps.Keys(prfs)), slices.Sorted(maps.Keys(groups)))
 }
 
-// Transform reads one transform: what is said ("enc", "auth", "prf", "group") and the daemon's word for the algorithm. Group "none" is a
-// choice without an algorithm's number. The last result is false where the daemon knows no such word.
+// Transform reads one transform: what is said ("enc", "auth", "prf", "group") and the daemon's word for the algorithm. Group "none" is
+// number 0, no key exchange. The last result is false where the daemon knows no such word.
 func Transform(kind, name string) (ike.Choice, bool) {
 	table, registry := auths, ike.Integrity
 	switch kind {
@@ -107,14 +100,6 @@ func Transform(kind, name string) (ike.Choice, bool) {
 	return ike.Pick(registry, id, 0), ok
 }
 
-func choices(r ike.Registry, ids ...uint16) ike.Choices {
-	var out ike.Choices
-	for _, id := range ids {
-		out = append(out, ike.Pick(r, id, 0))
-	}
-	return out
-}
-
 func named(names ...string) ike.Choices {
 	var out ike.Choices
 	for _, n := range names {
@@ -126,10 +111,10 @@ func named(names ...string) ike.Choices {
 // Complete adds what a proposal leaves to the daemon: transforms of a type that it does not name.
 func Complete(p ike.Proposal) ike.Proposal {
 	combined := slices.ContainsFunc(p.Transforms[ike.Encryption], func(c ike.Choice) bool { return c.Algorithm.Combined })
-	own := Default(p.Protocol)
-	base := own[len(own)-1]
+	ps := Default(p.Protocol)
+	base := ps[len(ps)-1]
 	if combined {
-		base = own[0]
+		base = ps[0]
 	}
 	if len(p.Transforms[ike.Encryption]) == 0 {
 		p.Transforms[ike.Encryption] = base.Transforms[ike.Encryption]

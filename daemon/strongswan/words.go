@@ -243,56 +243,45 @@ func proposals(protocol ike.Protocol, texts ...string) func() []ike.Proposal {
 }
 
 const (
+	espCBC = "aes128-aes192-aes256-sha256-sha384-sha512-sha1-aesxcbc"
+	espGCM = "aes128gcm16-aes192gcm16-aes256gcm16"
 	groups = "-x25519-x448-ecp256-ecp384-ecp521-ecp256bp-ecp384bp-ecp512bp-modp3072-modp4096-modp6144-modp8192-modp2048"
 	prfs   = "-prfsha256-prfsha384-prfsha512-prfaesxcbc-prfaescmac-prfsha1"
 )
 
 // The daemon's default proposals: version 5.9.8 with Debian's plugins, as it logs them.
+const (
+	ikePlain = "aes128-aes192-aes256-aes128ctr-aes192ctr-aes256ctr-camellia128-camellia192-camellia256-camellia128ctr-camellia192ctr-camellia256ctr-3des" +
+		"-sha256-sha384-sha512-aescmac-aesxcbc-sha1" + prfs + groups
+	ikeCombined = "aes128ccm16-aes192ccm16-aes256ccm16-camellia128ccm16-camellia192ccm16-camellia256ccm16-chacha20poly1305-aes128gcm16-aes192gcm16-aes256gcm16" +
+		"-aes128ccm8-aes192ccm8-aes256ccm8-aes128ccm12-aes192ccm12-aes256ccm12-camellia128ccm8-camellia192ccm8-camellia256ccm8" +
+		"-camellia128ccm12-camellia192ccm12-camellia256ccm12-aes128gcm12-aes192gcm12-aes256gcm12-aes128gcm8-aes192gcm8-aes256gcm8" + prfs + groups
+)
+
+// own holds proposals of the daemon's own by protocol, each made when it is first asked for.
+type own map[ike.Protocol]func() []ike.Proposal
+
+func (o own) of(protocol ike.Protocol) []ike.Proposal {
+	if f := o[protocol]; f != nil {
+		return f()
+	}
+	return nil
+}
+
 var (
-	ikeDefault = proposals(ike.IKE,
-		"aes128-aes192-aes256-aes128ctr-aes192ctr-aes256ctr-camellia128-camellia192-camellia256-camellia128ctr-camellia192ctr-camellia256ctr-3des"+
-			"-sha256-sha384-sha512-aescmac-aesxcbc-sha1"+prfs+groups,
-		"aes128ccm16-aes192ccm16-aes256ccm16-camellia128ccm16-camellia192ccm16-camellia256ccm16-chacha20poly1305-aes128gcm16-aes192gcm16-aes256gcm16"+
-			"-aes128ccm8-aes192ccm8-aes256ccm8-aes128ccm12-aes192ccm12-aes256ccm12-camellia128ccm8-camellia192ccm8-camellia256ccm8"+
-			"-camellia128ccm12-camellia192ccm12-camellia256ccm12-aes128gcm12-aes192gcm12-aes256gcm12-aes128gcm8-aes192gcm8-aes256gcm8"+prfs+groups)
-	espCBC    = proposals(ike.ESP, "aes128-aes192-aes256-sha256-sha384-sha512-sha1-aesxcbc")
-	espGCM    = proposals(ike.ESP, "aes128gcm16-aes192gcm16-aes256gcm16")
-	ahDefault = proposals(ike.AH, "sha256-sha384-sha512-sha1-aesxcbc")
-	ikeConn   = proposals(ike.IKE, "aes128-sha256-modp3072")
-	espConn   = proposals(ike.ESP, "aes128-sha256")
+	unset     = own{ike.IKE: proposals(ike.IKE, ikePlain, ikeCombined), ike.ESP: proposals(ike.ESP, espGCM, espCBC)}
+	byDefault = own{ike.IKE: unset[ike.IKE], ike.ESP: proposals(ike.ESP, espCBC, espGCM), ike.AH: proposals(ike.AH, "sha256-sha384-sha512-sha1-aesxcbc")}
+	unsetConn = own{ike.IKE: proposals(ike.IKE, "aes128-sha256-modp3072", ikePlain, ikeCombined), ike.ESP: proposals(ike.ESP, "aes128-sha256", espCBC, espGCM)}
 )
 
 // Unset is what the daemon proposes for a connection of swanctl.conf that names no proposals of a protocol; there is no AH then.
-func Unset(protocol ike.Protocol) []ike.Proposal {
-	switch protocol {
-	case ike.IKE:
-		return ikeDefault()
-	case ike.ESP:
-		return slices.Concat(espGCM(), espCBC())
-	}
-	return nil
-}
+func Unset(protocol ike.Protocol) []ike.Proposal { return unset.of(protocol) }
 
 // Default is what the word "default" in a list of proposals stands for, and what ipsec.conf adds to a list that does not end in "!".
-func Default(protocol ike.Protocol) []ike.Proposal {
-	switch protocol {
-	case ike.IKE:
-		return ikeDefault()
-	case ike.ESP:
-		return slices.Concat(espCBC(), espGCM())
-	case ike.AH:
-		return ahDefault()
-	}
-	return nil
-}
+func Default(protocol ike.Protocol) []ike.Proposal { return byDefault.of(protocol) }
 
 // UnsetConn is what the daemon proposes for a connection of ipsec.conf that names no proposals of a protocol, IKE or ESP.
-func UnsetConn(protocol ike.Protocol) []ike.Proposal {
-	if protocol == ike.IKE {
-		return slices.Concat(ikeConn(), Default(protocol))
-	}
-	return slices.Concat(espConn(), Default(protocol))
-}
+func UnsetConn(protocol ike.Protocol) []ike.Proposal { return unsetConn.of(protocol) }
 
 // Proposals reads a list of proposals, commas between; "default" stands for the daemon's own. The error says what the daemon has against
 // the list, which it then refuses with the whole connection.

@@ -238,9 +238,9 @@ func FuzzSets(f *testing.F) {
 	})
 }
 
-// TestRangeOfSource: the program refuses a range of addresses behind -s and -d, which only the module iprange takes.
-func TestRangeOfSource(t *testing.T) {
-	for words, refused := range map[string]bool{"-s 10.1.0.5-10.1.0.9": true, "-d 10.2.0.0/24,10.1.0.5-10.1.0.9": true, "-s 10.1.0.5": false, "-m iprange --src-range 10.1.0.5-10.1.0.9": false} {
+// TestAddressesOfTheRule: behind -s and -d the program takes no range, which only the module iprange does, no star, and no other family.
+func TestAddressesOfTheRule(t *testing.T) {
+	for words, refused := range map[string]bool{"-s 10.1.0.5-10.1.0.9": true, "-d 10.2.0.0/24,10.1.0.5-10.1.0.9": true, "-s *": true, "-s 0.0.0.0/0": false, "-s 0.0.0.0/0 -d ::/0": true, "-s 10.1.0.5": false, "-m iprange --src-range 10.1.0.5-10.1.0.9": false} {
 		g := readtest.Read(iptables.Save, "rules.v4", "*filter\n:INPUT DROP [0:0]\n-A INPUT "+words+" -j ACCEPT\nCOMMIT\n", nil)
 		assert.Equal(t, refused, len(g.Refused) > 0, words)
 	}

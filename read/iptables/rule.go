@@ -165,19 +165,10 @@ func (s *state) step() {
 		}
 	}
 	switch once {
-	case "-s", "-d":
-		field, value := packet.Src, s.take()
-		if once == "-d" {
-			field = packet.Dst
-		}
-		for one := range strings.SplitSeq(value, ",") {
-			if lo, _, isRange := strings.Cut(one, "-"); isRange {
-				if _, err := netip.ParseAddr(lo); err == nil {
-					s.refuse("%q is a range, which %s does not take", one, once)
-				}
-			}
-		}
-		s.address(field, value)
+	case "-s":
+		s.address(packet.Src, s.take())
+	case "-d":
+		s.address(packet.Dst, s.take())
 	case "-i", "-o":
 		f, out := packet.In, once == "-o"
 		if out {
@@ -298,7 +289,11 @@ func (s *state) address(f packet.Field, text string) {
 	base := packet.Only(fam)
 	var all []packet.Values
 	for t := range strings.SplitSeq(text, ",") {
-		if p, err := netip.ParsePrefix(t); err == nil && p.Bits() == 0 {
+		switch p, err := netip.ParsePrefix(t); {
+		case strings.ContainsAny(t, "-*"): // a range, which only a module takes, a name, or a word of other formats
+			s.refuse("%q is not an IPv%d address or network", t, fam)
+			return
+		case err == nil && p.Bits() == 0 && p.Addr().Is4() == (fam == packet.IPv4):
 			t = "*"
 		}
 		v, err := values.Addresses(t, fam)

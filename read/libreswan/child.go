@@ -190,10 +190,7 @@ func (r *reader) forward(c *model.Connection, k *model.Child, f *fill.Section) {
 	out := slices.Clone(k.Proposals.Value)
 	for i := range out {
 		p := &out[i]
-		p.Transforms[ike.Sequence] = nil
-		for _, n := range esn.Value {
-			p.Transforms[ike.Sequence] = append(p.Transforms[ike.Sequence], ike.Pick(ike.Sequence, n, 0))
-		}
+		p.Transforms[ike.Sequence] = ike.Picks(ike.Sequence, esn.Value...)
 		switch none := len(p.Transforms[ike.KeyExchange]) > 0 && p.Transforms[ike.KeyExchange][0].ID == 0; {
 		case !pfs.Value || none:
 			p.Transforms[ike.KeyExchange] = nil
