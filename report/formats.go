@@ -50,10 +50,10 @@ func Verdict(w io.Writer, name string, v read.Verdict, look Look) error {
 		p.line("%s: not recognised: %s", p.bold(source.Clean(name)), source.Clean(v.Why))
 	} else {
 		p.line("%s: %s (%s)", p.bold(source.Clean(name)), v.Format.Name, v.Format.Title)
-		p.line("  certainty %d: %s", v.Score, source.Clean(v.Why))
+		p.line("  %d points: %s", v.Score, source.Clean(v.Why))
 	}
 	for _, o := range v.Others {
-		p.line("  %s %s, certainty %d: %s", p.dim("also thought of:"), o.Format.Name, o.Score, source.Clean(o.Why))
+		p.line("  %s %s, %d points: %s", p.dim("also thought of:"), o.Format.Name, o.Score, source.Clean(o.Why))
 	}
 	p.line("%s", p.dim("a toril.yaml in the estate's folder can overrule this: formats: {\"gateway/file\": NAME}"))
 	return p.err

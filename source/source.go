@@ -121,6 +121,18 @@ func (f *File) Line(n int) string {
 	return strings.TrimRight(string(f.data[f.starts[n-1]:end]), "\r\n")
 }
 
+// Returned reports whether a carriage return stands at the end of line n.
+func (f *File) Returned(n int) bool {
+	if n < 1 || n > len(f.starts) {
+		return false
+	}
+	end := len(f.data)
+	if n < len(f.starts) {
+		end = f.starts[n]
+	}
+	return bytes.HasSuffix(bytes.TrimSuffix(f.data[f.starts[n-1]:end], []byte("\n")), []byte("\r"))
+}
+
 // LineAt returns the number of the line that holds the byte at offset.
 func (f *File) LineAt(offset int) int {
 	return sort.SearchInts(f.starts, offset+1)

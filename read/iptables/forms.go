@@ -1,6 +1,7 @@
 package iptables
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -36,6 +37,7 @@ var kinds = map[string]func(string) bool{
 	"level":  lazy.Match(`^([0-7]|(?i:emerg|panic|alert|crit|err|error|warning|warn|notice|info|debug))$`),
 	"ports":  lazy.Match(`^[A-Za-z0-9][A-Za-z0-9_-]*$`),
 	"net": func(s string) bool {
+		s = plainNetwork(s, false)
 		_, err := netip.ParsePrefix(s)
 		_, err2 := netip.ParseAddr(s)
 		return err == nil || err2 == nil
@@ -152,8 +154,118 @@ source-ports spi sport sports src-group src-range src-type state string syn tcp-
 tunnel-src u32 uid-owner update weekdays
 `
 
-// needy are the modules and targets that want an option.
-var needy = map[string]bool{"TCPMSS": true, "SNAT": true, "DNAT": true, "NETMAP": true, "MARK": true, "CONNMARK": true, "TPROXY": true, "CLASSIFY": true, "conntrack": true, "state": true, "mark": true, "iprange": true, "set": true, "multiport": true, "connmark": true, "length": true, "mac": true}
+// demandsOf is what the options of a module or target must be together (asked of iptables 1.8.9): "a|b" that one of them stands, "a^b"
+// that no two of them do, "a>b" that b stands where a does, "*" that any stands.
+const demandsOf = `
+multiport: sports|source-ports|dports|destination-ports|ports sports^source-ports^dports^destination-ports^ports
+tcp: sport^source-port dport^destination-port
+udp: sport^source-port dport^destination-port
+udplite: sport^source-port dport^destination-port
+dccp: sport^source-port dport^destination-port
+sctp: sport^source-port dport^destination-port
+icmp: icmp-type
+icmp6: icmpv6-type
+conntrack: *
+state: state
+set: match-set
+iprange: *
+mark: mark
+comment: comment
+addrtype: src-type|dst-type limit-iface-in^limit-iface-out
+bpf: bytecode|object-pinned
+cluster: cluster-total-nodes cluster-hash-seed cluster-local-node|cluster-local-nodemask cluster-local-node^cluster-local-nodemask
+connbytes: connbytes connbytes-dir connbytes-mode
+connlabel: label
+connlimit: connlimit-upto|connlimit-above connlimit-upto^connlimit-above
+connmark: mark
+cpu: cpu
+dscp: dscp|dscp-class dscp^dscp-class
+devgroup: *
+ecn: *
+frag: fragmore^fraglast
+hashlimit: hashlimit-upto|hashlimit-above|hashlimit hashlimit-upto^hashlimit-above^hashlimit hashlimit-name
+helper: helper
+hl: * hl-eq^hl-lt^hl-gt
+ipv6header: header
+length: length
+mac: mac-source
+nfacct: nfacct-name
+osf: genre
+owner: uid-owner|gid-owner|socket-exists suppl-groups>gid-owner
+physdev: *
+pkttype: pkt-type
+quota: quota
+realm: realm
+recent: set|rcheck|update|remove set^rcheck^update^remove reap>seconds
+rt: rt-0-not-strict>rt-0-addrs rt-0-addrs>rt-type rt-0-res>rt-type
+statistic: mode probability|packet every>packet probability^every probability^packet
+string: algo string|hex-string string^hex-string
+tcpmss: mss
+time: utc^kerneltz
+tos: tos
+ttl: * ttl-eq^ttl-lt^ttl-gt^ttl
+u32: u32
+SNAT: to-source
+DNAT: to-destination
+NETMAP: to
+MARK: * set-xmark^set-mark^and-mark^or-mark^xor-mark
+CONNMARK: set-xmark|set-mark|and-mark|or-mark|xor-mark|save-mark|restore-mark set-xmark^set-mark^and-mark^or-mark^xor-mark^save-mark^restore-mark nfmask^mask ctmask^mask
+TCPMSS: *
+TPROXY: on-port
+NFQUEUE: queue-num^queue-balance queue-cpu-fanout>queue-balance
+CLASSIFY: set-class
+DSCP: * set-dscp^set-dscp-class
+TOS: * set-tos^and-tos^or-tos^xor-tos
+TTL: * ttl-set^ttl-dec^ttl-inc
+HL: * hl-set^hl-dec^hl-inc
+SET: add-set|del-set|map-set
+CHECKSUM: *
+ECN: *
+`
+
+// demands are those, by module or target.
+var demands = sync.OnceValue(func() map[string][]string {
+	out := map[string][]string{}
+	for line := range strings.Lines(strings.TrimSpace(demandsOf)) {
+		owner, rest, _ := strings.Cut(strings.TrimSpace(line), ":")
+		out[owner] = strings.Fields(rest)
+	}
+	out["icmpv6"], out["ipv6-icmp"] = out["icmp6"], out["icmp6"]
+	return out
+})
+
+// unmet returns what the options of a module or target, with their "--", lack or have too much; "" where nothing.
+func unmet[V any](owner string, used map[string]V) string {
+	has := func(o string) bool { _, ok := used["--"+o]; return ok }
+	for _, d := range demands()[owner] {
+		if d == "*" {
+			if len(used) == 0 {
+				return owner + " wants an option"
+			}
+			continue
+		}
+		if a, b, ok := strings.Cut(d, ">"); ok {
+			if has(a) && !has(b) {
+				return fmt.Sprintf("%s: --%s wants --%s", owner, a, b)
+			}
+			continue
+		}
+		only := strings.Contains(d, "^")
+		var there []string
+		for o := range strings.FieldsFuncSeq(d, func(c rune) bool { return c == '|' || c == '^' }) {
+			if has(o) {
+				there = append(there, "--"+o)
+			}
+		}
+		switch {
+		case only && len(there) > 1:
+			return fmt.Sprintf("%s: %s cannot stand together", owner, strings.Join(there, " and "))
+		case !only && len(there) == 0:
+			return fmt.Sprintf("%s wants --%s", owner, strings.ReplaceAll(d, "|", " or --"))
+		}
+	}
+	return ""
+}
 
 var invertible = sync.OnceValue(func() map[string]bool {
 	out := map[string]bool{}

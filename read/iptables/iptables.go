@@ -127,7 +127,8 @@ var (
 )
 
 func (r *reader) line(n int, line string) {
-	if strings.Contains(line, "\r") && !r.in.File.Converted() {
+	returned := strings.Contains(line, "\r") || r.in.File.Returned(n) && !strings.HasPrefix(line, ":")
+	if returned && !strings.HasPrefix(line, "#") && !r.in.File.Converted() {
 		r.refuse(n, "a carriage return stands here")
 	}
 	switch {

@@ -245,3 +245,69 @@ func TestAddressesOfTheRule(t *testing.T) {
 		assert.Equal(t, refused, len(g.Refused) > 0, words)
 	}
 }
+
+// TestDemands is what iptables-restore 1.8.9 said of each rule.
+func TestDemands(t *testing.T) {
+	for words, refused := range map[string]bool{
+		"-m addrtype": true, "-m addrtype --limit-iface-in": true, "-m addrtype --src-type LOCAL": false,
+		"-m addrtype --src-type LOCAL --limit-iface-in --limit-iface-out": true, "-p icmp -m icmp": true, "-p icmp": false,
+		"-m statistic --mode random": true, "-m statistic --mode random --probability 0.5": false, "-m statistic --mode nth --every 2": true,
+		"-m recent --name a": true, "-m recent --rcheck": false, "-m recent --rcheck --update": true, "-m recent --rcheck --reap": true,
+		"-m hashlimit --hashlimit-upto 1/s": true, "-m hashlimit --hashlimit-upto 1/s --hashlimit-name x": false,
+		"-m connlimit --connlimit-mask 3": true, "-m string --string a": true, "-m string --algo bm --string a": false,
+		"-p tcp -m multiport --sports 1 --dports 2": true, "-p tcp -m tcp --sport 1 --source-port 2": true, "-m time --kerneltz --utc": true,
+		"-m policy --dir in": false, "-m policy --dir in --pol none --strict": true, "-m policy --dir in --pol ipsec --strict": true,
+		"-m policy --dir in --pol ipsec --tunnel-src 10.0.0.1": true, "-m policy --dir in --pol ipsec --mode tunnel --tunnel-src 10.0.0.1": false,
+		"-m policy --dir in --pol ipsec --proto esp --next --proto ah": true, "-m policy --dir in --pol ipsec --strict --proto esp --next --proto ah": false,
+		"-m policy --dir in --pol ipsec --strict --proto esp --next": true,
+	} {
+		g := readtest.Read(iptables.Save, "a.rules", "*filter\n-A INPUT "+words+" -j ACCEPT\nCOMMIT\n", nil)
+		assert.Equal(t, refused, len(g.Refused) > 0, words)
+	}
+	for words, refused := range map[string]bool{
+		"MARK --set-mark 1 --or-mark 2": true, "CONNMARK --save-mark --restore-mark": true, "CONNMARK --save-mark --nfmask 1": false,
+		"CONNMARK --left-shift-mark 1": true, "TOS": true, "TTL --ttl-inc 1 --ttl-dec 1": true, "NFQUEUE --queue-cpu-fanout": true, "NFQUEUE": false,
+	} {
+		g := readtest.Read(iptables.Save, "a.rules", "*mangle\n-A PREROUTING -j "+words+"\nCOMMIT\n", nil)
+		assert.Equal(t, refused, len(g.Refused) > 0, words)
+	}
+}
+
+// TestLineEnds is what it said of a line in a file that is not wholly converted.
+func TestLineEnds(t *testing.T) {
+	for line, refused := range map[string]bool{
+		"": false, " ": true, "\t": true, "\r": true, " # x": true, "#x": false, "#x\r": false, " COMMIT": true, " -A INPUT -j DROP": false, "\f": true,
+		"-A INPUT -j DROP\r": true, "-A INPUT\f-j DROP": true, "*nat\r": true, "COMMIT\r": true, ":INPUT ACCEPT [0:0]\r": false,
+	} {
+		g := readtest.Read(iptables.Save, "a.rules", "*filter\n"+line+"\n-A FORWARD -j ACCEPT\nCOMMIT\n", nil)
+		assert.Equal(t, refused, len(g.Refused) > 0, "%q", line)
+	}
+}
+
+// TestNumbersAsAddresses is what it held of each.
+func TestNumbersAsAddresses(t *testing.T) {
+	for words, held := range map[string]string{
+		"-s 123": "-s 123.0.0.0/32", "-s 0x10": "-s 16.0.0.0/32", "-s 010.1.1.1": "-s 8.1.1.1/32", "-s 10.1": "-s 10.1.0.0/32", "-s 10.1/16": "-s 10.1.0.0/16",
+		"-s 10.1.0.0/0x10": "-s 10.1.0.0/16", "-s 10.1.0.0/016": "-s 10.0.0.0/14", "-s 300": "-s 0.0.1.44/32", "-s 1.256": "-s 1.0.1.0/32",
+		"-s 4294967295": "-s 255.255.255.255/32", "-s 10.1.2.3/+8": "-s 10.0.0.0/8", "-m iprange --src-range 10.0.0.9-10.0.0.1": "-m iprange --src-range 10.0.0.9-10.0.0.1", "-s 0X1f": "-s 31.0.0.0/32",
+		"-m iprange --src-range 10-20": "-m iprange --src-range 10.0.0.0-20.0.0.0", "-m iprange --src-range 0x10-10.2": "-m iprange --src-range 16.0.0.0-10.2.0.0",
+		"-s 4294967296": "", "-s 1.2.3.256": "", "-s 08": "", "-s -1": "", "-s 1.2.3.": "", "-s 10.1.2.3/33": "", "-s 10.1.0.0/255.255": "", "-s 1.2.3.4.5": "", "-s 0b11": "", "-s 1_0": "",
+	} {
+		file := func(w string) string { return "*filter\n-A INPUT " + w + " -j ACCEPT\nCOMMIT\n" }
+		g := readtest.Read(iptables.Save, "a.rules", file(words), nil)
+		assert.Equal(t, held == "", len(g.Refused) > 0, words)
+		if held != "" {
+			assert.Empty(t, readtest.Differences(g, readtest.Read(iptables.Save, "a.rules", file(held), nil)), words)
+		}
+	}
+	for to, held := range map[string]string{"10": "0.0.0.10/32", "10.1/16": "10.0.0.0/16", "10.2.0.1": "10.2.0.1/32", "0x10/0xffffffff": "", "10.2.0.0/255.255.0.0": "10.2.0.0/16"} {
+		file := func(w string) string { return "*nat\n-A PREROUTING -d 10.1.0.0/16 -j NETMAP --to " + w + "\nCOMMIT\n" }
+		g := readtest.Read(iptables.Save, "a.rules", file(to), nil)
+		assert.Empty(t, g.Refused, to)
+		if held == "" {
+			assert.NotEmpty(t, readtest.Unread(g), to)
+			continue
+		}
+		assert.Empty(t, readtest.Differences(g, readtest.Read(iptables.Save, "a.rules", file(held), nil)), to)
+	}
+}

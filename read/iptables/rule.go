@@ -58,6 +58,9 @@ type policy struct {
 	hasPeer   bool
 	not       bool
 	next      bool
+	strict    bool
+	asked     bool // of the transformation that is being described, anything
+	ends      bool // and an end of its tunnel
 	mode      string
 	more      string // what else it says
 }
@@ -76,8 +79,8 @@ func (r *reader) rule(n int, c *model.Chain, packets string, w []string) []*mode
 		}
 		s.finishPolicy()
 		for i, m := range s.loaded {
-			if needy[m] && len(s.used[i]) == 0 {
-				s.refuse("the module %s wants an option", m)
+			if why := unmet(m, s.used[i]); why != "" {
+				s.refuse("the module %s", why)
 			}
 		}
 	}) != nil { // which packets it is for is not known: it may do anything
@@ -289,6 +292,9 @@ func (s *state) address(f packet.Field, text string) {
 	base := packet.Only(fam)
 	var all []packet.Values
 	for t := range strings.SplitSeq(text, ",") {
+		if fam == packet.IPv4 {
+			t = plainNetwork(t, true)
+		}
 		switch p, err := netip.ParsePrefix(t); {
 		case strings.ContainsAny(t, "-*"): // a range, which only a module takes, a name, or a word of other formats
 			s.refuse("%q is not an IPv%d address or network", t, fam)
@@ -429,6 +435,11 @@ func (s *state) option(opt string) {
 		s.refuse("there is no \"!\" before %s", opt)
 	}
 	s.module = module
+	if modules[module] { // its options may bear the names of those of others
+		s.i += len(form)
+		s.unsure("module " + module)
+		return
+	}
 	ported := packet.Where(packet.Proto, packet.WithPorts)
 	switch opt {
 	case "--sport", "--source-port", "--dport", "--destination-port":
@@ -476,13 +487,8 @@ func (s *state) option(opt string) {
 		if opt == "--dst-range" {
 			f = packet.Dst
 		}
-		s.field(packet.Only(s.packetFamily()), f, s.take(), func(t string) (packet.Values, error) { return values.Addresses(t, s.packetFamily()) })
+		s.field(packet.Only(s.packetFamily()), f, s.take(), s.addressRange)
 	case "--mark":
-		if s.module != "mark" {
-			s.take()
-			s.unsure("the mark of the connection")
-			return
-		}
 		s.mark(s.take())
 	case "--comment":
 		s.rule.Comment = source.Clean(s.take())
@@ -493,12 +499,29 @@ func (s *state) option(opt string) {
 		s.unsure("tcp flags")
 	default:
 		s.i += len(form)
-		if modules[module] || module == "set" {
-			s.unsure("module " + module)
+		if module == "set" {
+			s.unsure("module set")
 		} else {
 			s.unsure(module + " " + opt)
 		}
 	}
+}
+
+// addressRange reads an address or two with "-" between them; where the second is below the first, there is nothing in it.
+func (s *state) addressRange(text string) (packet.Values, error) {
+	lo, hi, ranged := strings.Cut(text, "-")
+	if s.packetFamily() == packet.IPv4 {
+		lo, hi = plainNetwork(lo, true), plainNetwork(hi, true)
+	}
+	if !ranged {
+		return values.Addresses(lo, s.packetFamily())
+	}
+	l, err1 := netip.ParseAddr(lo)
+	h, err2 := netip.ParseAddr(hi)
+	if err1 == nil && err2 == nil && l.Is4() == h.Is4() && h.Less(l) {
+		return packet.Values{}, nil
+	}
+	return values.Addresses(lo+"-"+hi, s.packetFamily())
 }
 
 func (s *state) icmpType(proto uint64, fam packet.Family) {
@@ -594,16 +617,22 @@ func (s *state) policyOption(opt string) {
 	case "--pol":
 		p.none = s.take() == "none"
 	case "--strict":
+		p.strict = true
 	case "--next":
-		p.next, p.more = true, "a second transformation"
+		s.finishTransformation(p)
+		p.next, p.more, p.asked, p.ends, p.mode = true, "a second transformation", false, false, ""
 	case "--mode":
-		p.mode = s.take()
+		p.asked, p.mode = true, s.take()
 	case "--tunnel-src", "--tunnel-dst":
+		p.asked, p.ends = true, true
 		text := s.take()
 		// the peer's end: the source of what came in, the destination of what goes out
 		if p.out != (opt == "--tunnel-dst") || p.next {
 			p.more = "the own end of the tunnel"
 			return
+		}
+		if s.packetFamily() == packet.IPv4 {
+			text = plainNetwork(text, false)
 		}
 		v, err := values.Addresses(text, s.packetFamily())
 		if err != nil {
@@ -613,15 +642,33 @@ func (s *state) policyOption(opt string) {
 		p.peer, p.hasPeer, p.not = v, true, s.not
 	default:
 		s.take()
-		p.more = "the " + strings.TrimPrefix(opt, "--") + " of the SA"
+		p.asked, p.more = true, "the "+strings.TrimPrefix(opt, "--")+" of the SA"
+	}
+}
+
+// finishTransformation judges what was said of one transformation, as the program does at its end.
+func (s *state) finishTransformation(p *policy) {
+	switch {
+	case p.ends && p.mode != "tunnel":
+		s.refuse("--tunnel-src and --tunnel-dst want --mode tunnel")
+	case p.strict && !p.asked:
+		s.refuse("--strict wants every transformation described")
 	}
 }
 
 func (s *state) finishPolicy() {
 	for _, p := range s.policies {
 		if !p.said {
-			s.refuse("the module policy has a direction")
+			s.refuse("the module policy wants --dir")
 			continue
+		}
+		switch {
+		case p.none && p.strict:
+			s.refuse("--pol none and --strict cannot stand together")
+		case p.next && !p.strict:
+			s.refuse("--next wants --strict")
+		default:
+			s.finishTransformation(&p)
 		}
 		s.protected(p)
 	}
@@ -788,8 +835,8 @@ func (s *state) targetOptions(name string) map[string]string {
 			s.i += len(form)
 		}
 	}
-	if needy[name] && len(out) == 0 {
-		s.refuse("the target %s wants an option", name)
+	if why := unmet(name, out); why != "" {
+		s.refuse("the target %s", why)
 	}
 	return out
 }
@@ -851,12 +898,29 @@ func (s *state) translate(text string) {
 	s.rule.To = to
 }
 
+// network reads an address, or a network with its length or mask.
+func network(text string) (netip.Prefix, error) {
+	if a, err := netip.ParseAddr(text); err == nil {
+		return netip.PrefixFrom(a, a.BitLen()), nil
+	}
+	if ip, mask, ok := strings.Cut(text, "/"); ok {
+		a, err := netip.ParseAddr(ip)
+		m, err2 := netip.ParseAddr(mask)
+		if err == nil && err2 == nil && a.Is4() && m.Is4() {
+			if bits, ok := values.MaskBits(m); ok {
+				return netip.PrefixFrom(a, bits), nil
+			}
+		}
+	}
+	return netip.ParsePrefix(text)
+}
+
 // netmap moves a network one to one: the source behind the routing decision, the destination before it.
 func (s *state) netmap(text string) {
-	p, err := netip.ParsePrefix(text)
+	p, err := network(plainNetwork(text, false))
 	if err != nil {
 		s.rule.Verb = model.UnknownAction
-		s.refuse("%q is not a network", text)
+		s.unread("%q is not a network", text)
 		return
 	}
 	s.rule.Verb = model.DestinationNAT
