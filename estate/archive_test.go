@@ -181,6 +181,23 @@ func TestConfigOverrulesFormats(t *testing.T) {
 	assert.Empty(t, said(e))
 }
 
+// TestVersionOfADaemon finds it in toril.yaml before the comment of a file, and there before the newest that is known.
+func TestVersionOfADaemon(t *testing.T) {
+	dir := t.TempDir()
+	const text = "connections {\n  x {\n    children {\n      k {\n        life_time = 8h\n      }\n    }\n  }\n}\n"
+	for name, text := range map[string]string{"toril.yaml": "versions:\n  \"told-*\": strongswan 5.9.8\n", "told-a/swanctl.conf": text, "told-b/swanctl.conf": "# strongSwan 6.0.1\n" + text,
+		"said/swanctl.conf": "# strongSwan 5.9.8\n" + text, "beside/a.conf": text, "beside/strongswan.conf": "# strongSwan 5.9.1\ncharon {\n}\n", "newest/swanctl.conf": text, "new/swanctl.conf": "# strongSwan 6.0.1\n" + text} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	e := loadPaths(t, estate.Options{}, dir)
+	for gateway, want := range map[string]string{"told-a": "1h0m0s", "told-b": "1h0m0s", "said": "1h0m0s", "beside": "1h0m0s", "newest": "7h12m0s", "new": "7h12m0s"} {
+		k := e.Gateway(gateway).Connections[0].Children[0]
+		assert.Equal(t, want, k.Rekey.Value.String(), gateway)
+		assert.Equal(t, gateway == "newest", strings.Contains(k.Rekey.Why, "since 6.0.1"), gateway)
+	}
+}
+
 func TestConfigMistakes(t *testing.T) {
 	for text, want := range map[string]string{
 		"formats:\n  \"a\": nftabels\n":      `toril.yaml:2: unknown format "nftabels"; did you mean "nftables"?`,
@@ -191,6 +208,10 @@ func TestConfigMistakes(t *testing.T) {
 		"tunnels:\n  - between: [a, b]\n    allow:\n      - {from: any, to: any, protocol: icmp, ports: 22}\n": "its protocol has no ports",
 		"tunnels:\n  - between: [a, b]\n    allow:\n      - {from: any, to: any, ports: harbour}\n":            `"harbour" is not a port`,
 		"formats:\n  \"[\": skip\n": "is not a pattern of file names",
+		"versions:\n  \"[\": strongSwan 5.9.8\n":  "toril.yaml:2: \"[\" is not a pattern of gateways' names",
+		"versions:\n  a: strongSwam 5.9.8\n":      `toril.yaml:2: unknown daemon "strongSwam"; did you mean "strongSwan"?`,
+		"versions:\n  a: strongSwan\n":            `toril.yaml:2: "" is not a version; write it as strongSwan 6.0.1`,
+		"versions:\n  a: strongSwan 5.9.8-beta\n": `"5.9.8-beta" is not a version`,
 		"a: &x 1\nb: *x\n":          "aliases are not read",
 	} {
 		_, err := estate.ParseConfig("toril.yaml", []byte(text), formats.All())

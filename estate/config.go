@@ -9,9 +9,12 @@ import (
 	"slices"
 	"strings"
 
+	"toril/daemon"
+	"toril/daemon/known"
 	"toril/ike"
 	"toril/internal/disk"
 	"toril/internal/strictyaml"
+	"toril/model"
 	"toril/packet"
 	"toril/read"
 	"toril/read/values"
@@ -23,8 +26,9 @@ const ConfigName = "toril.yaml"
 
 // Config is what an estate's toril.yaml says.
 type Config struct {
-	Formats []FormatRule
-	Intents []*Intent
+	Formats  []FormatRule
+	Versions []VersionRule
+	Intents  []*Intent
 }
 
 // FormatRule overrules what a file is taken for.
@@ -32,6 +36,12 @@ type FormatRule struct {
 	Pattern string // of paths below the estate's folder (path.Match)
 	Format  string // a format's name, or "skip"
 	At      source.Pos
+}
+
+// VersionRule says which version of a daemon gateways have.
+type VersionRule struct {
+	Pattern string // of gateways' names (path.Match)
+	Version model.Version
 }
 
 // Intent is what a tunnel is for, as its owners declare it.
@@ -56,8 +66,9 @@ type Allowed struct {
 
 // document is toril.yaml as it is written.
 type document struct {
-	Formats map[string]string `yaml:"formats"`
-	Tunnels []tunnelText      `yaml:"tunnels"`
+	Formats  map[string]string `yaml:"formats"`
+	Versions map[string]string `yaml:"versions"`
+	Tunnels  []tunnelText      `yaml:"tunnels"`
 }
 
 type tunnelText struct {
@@ -103,6 +114,18 @@ func ParseConfig(file string, text []byte, formats []*read.Format) (*Config, err
 				return nil, source.Errorf(pos, "unknown format %q; %s", source.Clean(format), strictyaml.Suggest(format, known))
 			}
 			c.Formats = append(c.Formats, FormatRule{pattern, format, pos})
+		}
+	}
+	for _, kv := range strictyaml.Pairs(tree.Root()) {
+		if kv.Key.String() != "versions" {
+			continue
+		}
+		for _, rule := range strictyaml.Pairs(kv.Value) {
+			pos := source.Pos{File: file, Line: rule.Key.GetToken().Position.Line}
+			pattern := strings.Trim(rule.Key.String(), `"'`)
+			if err := c.version(pattern, d.Versions[pattern], pos); err != nil {
+				return nil, err
+			}
 		}
 	}
 	for i, t := range d.Tunnels {
@@ -192,6 +215,40 @@ var (
 	echo = packet.Only(packet.IPv4).With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(8<<8)).
 		Or(packet.Only(packet.IPv6).With(packet.Proto, packet.OneOf(58)).With(packet.ICMP, packet.OneOf(128<<8)))
 )
+
+// version notes which version of a daemon gateways have: "strongSwan 5.9.8".
+func (c *Config) version(pattern, text string, at source.Pos) error {
+	if _, err := path.Match(pattern, "x"); err != nil {
+		return source.Errorf(at, "%q is not a pattern of gateways' names", source.Clean(pattern))
+	}
+	name, number, _ := strings.Cut(strings.TrimSpace(text), " ")
+	k := daemon.Find(known.All(), name)
+	if k == nil {
+		var names []string
+		for _, k := range known.All() {
+			names = append(names, k.Daemon.Name)
+		}
+		return source.Errorf(at, "unknown daemon %q; %s", source.Clean(name), strictyaml.Suggest(name, names))
+	}
+	if !daemon.IsVersion(number) {
+		return source.Errorf(at, "%q is not a version; write it as %s %s", source.Clean(number), k.Daemon.Name, k.Versions[len(k.Versions)-1])
+	}
+	c.Versions = append(c.Versions, VersionRule{pattern, model.Version{Software: k.Daemon.Name, Number: number, At: at}})
+	return nil
+}
+
+// versionsOf returns what is said of a gateway's daemons.
+func (c *Config) versionsOf(gateway string) []model.Version {
+	var out []model.Version
+	if c != nil {
+		for _, r := range c.Versions {
+			if ok, _ := path.Match(r.Pattern, gateway); ok {
+				out = append(out, r.Version)
+			}
+		}
+	}
+	return out
+}
 
 // formatFor returns the format that a file's path is told to have; told is false where nobody says.
 func (c *Config) formatFor(name string) (format string, told bool) {

@@ -18,6 +18,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"toril/daemon"
 	"toril/internal/disk"
 	"toril/model"
 	"toril/packet"
@@ -518,6 +519,15 @@ func readGateway(ctx context.Context, p *plan, formats []*read.Format, manners m
 		}
 		return usual(b) - usual(a)
 	})
+	g.Versions = p.config.versionsOf(g.Name)
+	for _, f := range all {
+		if f.verdict.Format == nil {
+			continue
+		}
+		if v, ok := daemon.VersionIn(f.file.File, f.verdict.Format.Software); ok {
+			g.Versions = append(g.Versions, v)
+		}
+	}
 	for _, f := range all {
 		if folder.Taken[f.name] || ctx.Err() != nil {
 			continue

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -155,4 +156,9 @@ func (c *Tally) Count(agrees bool) bool {
 		c.agreed++
 	}
 	return agrees
+}
+
+// Versions is a toril.yaml that says which version of strongSwan is asked: Debian 12's.
+func Versions() *fstest.MapFile {
+	return &fstest.MapFile{Data: []byte("versions: {\"*\": strongSwan 5.9.8}\n")}
 }

@@ -34,6 +34,7 @@ type Gateway struct {
 	Definitions []*Definition
 	Problems    []*source.Error // what could not be read, and where
 	Options     Options
+	Versions    []Version // of its daemons, where something says them
 
 	index index
 }
@@ -47,12 +48,21 @@ type Options struct {
 	NoReuse          Setting[bool] // a further child gets an IKE SA of its own
 }
 
-// ReplayWindowOr returns the window that is said for the daemon as a whole, otherwise the one given.
-func (o Options) ReplayWindowOr(packets int) int {
-	if o.ReplayWindow.IsDefault() {
-		return packets
+// Version is the version of a daemon, where something says it.
+type Version struct {
+	Software string // "strongSwan"
+	Number   string // "5.9.8"
+	At       source.Pos
+}
+
+// VersionOf returns the version of a daemon, as the first that says it does; "" where nothing does.
+func (g *Gateway) VersionOf(software string) string {
+	for _, v := range g.Versions {
+		if v.Software == software {
+			return v.Number
+		}
 	}
-	return o.ReplayWindow.Value
+	return ""
 }
 
 // File is one saved file as a reader has read it.

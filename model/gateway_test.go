@@ -126,6 +126,8 @@ func TestChildDomain(t *testing.T) {
 	assert.True(t, k.RouteBased())
 }
 
-func TestReplayWindow(t *testing.T) {
-	assert.Equal(t, 32, model.Options{}.ReplayWindowOr(32), "nobody set it for the daemon as a whole")
+func TestVersionOf(t *testing.T) {
+	g := &model.Gateway{Versions: []model.Version{{Software: "strongSwan", Number: "5.9.8"}, {Software: "strongSwan", Number: "5.9.1"}}}
+	assert.Equal(t, "5.9.8", g.VersionOf("strongSwan"), "the first that says it")
+	assert.Empty(t, g.VersionOf("Libreswan"))
 }

@@ -63,7 +63,7 @@ func TestWhatDaemonsDid(t *testing.T) {
 			if !ok {
 				continue
 			}
-			e, err := estate.LoadFS(context.Background(), fstest.MapFS{"a/swanctl.conf": {Data: []byte(texts[f.Name])}, "b/swanctl.conf": {Data: []byte(texts[pair+"/b"])}}, estate.Options{Formats: formats.All()})
+			e, err := estate.LoadFS(context.Background(), fstest.MapFS{"toril.yaml": {Data: []byte("versions: {\"*\": strongSwan 5.9.8}\n")}, "a/swanctl.conf": {Data: []byte(texts[f.Name])}, "b/swanctl.conf": {Data: []byte(texts[pair+"/b"])}}, estate.Options{Formats: formats.All()})
 			require.NoError(t, err)
 			tunnels := e.Tunnels
 			if name == "random" { // whether they would be paired is another question

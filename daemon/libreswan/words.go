@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync"
 
+	"toril/daemon"
 	"toril/ike"
 )
 
@@ -66,12 +67,44 @@ var groups = map[string]uint16{"modp1536": 5, "dh5": 5, "modp2048": 14, "dh14": 
 	"modp8192": 18, "dh18": 18, "dh19": 19, "ecp_256": 19, "ecp256": 19, "dh20": 20, "ecp_384": 20, "ecp384": 20, "dh21": 21, "ecp_521": 21, "ecp521": 21, "dh22": 22, "dh23": 23,
 	"dh24": 24, "dh31": 31, "curve25519": 31}
 
-// Without a group the daemon offers these, in this order.
-func defaultGroups() ike.Choices { return ike.Picks(ike.KeyExchange, 14, 15, 16, 18, 19, 20, 21, 31) }
+// Dialect is for what a proposal is written: the zero value is IKEv2, and the newest version of the daemon that is known. What the
+// versions fill in was asked of the algparse of 4.3, 4.10 and 5.2.
+type Dialect struct {
+	V1      bool   // IKEv1
+	Version string // of the daemon; "" where it is not known
+}
 
-// Proposals reads the value of ike=, esp= or ah=, "cipher+cipher-hash-group;group, ...", of IKEv2 or, with v1, of IKEv1. The error says
-// what the daemon has against it.
-func Proposals(text string, protocol ike.Protocol, v1 bool) ([]ike.Proposal, error) {
+// old reports whether the daemon is from before 5.0, which put other suites in place of its own.
+func (d Dialect) old() bool { return d.Version != "" && daemon.Compare(d.Version, "5.0") < 0 }
+
+// groups are those that the daemon offers where a proposal for IKE has none, in this order.
+func (d Dialect) groups() ike.Choices {
+	switch {
+	case d.V1 && d.old():
+		return ike.Picks(ike.KeyExchange, 14, 5)
+	case d.V1:
+		return ike.Picks(ike.KeyExchange, 14, 5, 19, 31)
+	case d.old():
+		return ike.Picks(ike.KeyExchange, 14, 15, 16, 18, 19, 20, 21, 31)
+	}
+	return ike.Picks(ike.KeyExchange, 19, 20, 21, 31, 16, 15, 14, 18)
+}
+
+// hashes are those that it offers where a proposal has none: for IKE, as PRF and for integrity.
+func (d Dialect) hashes(protocol ike.Protocol) (integrity, prf []uint16) {
+	switch {
+	case !d.V1:
+		return []uint16{14, 12}, []uint16{7, 5}
+	case protocol == ike.IKE:
+		return []uint16{12, 14, 2}, []uint16{5, 7, 2}
+	case d.old():
+		return []uint16{2}, nil
+	}
+	return []uint16{2, 14, 12}, nil
+}
+
+// Proposals reads the value of ike=, esp= or ah=, "cipher+cipher-hash-group;group, ...". The error says what the daemon has against it.
+func (d Dialect) Proposals(text string, protocol ike.Protocol) ([]ike.Proposal, error) {
 	var out []ike.Proposal
 	withGroup := 0
 	for part := range strings.SplitSeq(text, ",") {
@@ -79,7 +112,7 @@ func Proposals(text string, protocol ike.Protocol, v1 bool) ([]ike.Proposal, err
 		if part == "" {
 			continue
 		}
-		p, err := parseOne(part, protocol, v1)
+		p, err := d.parseOne(part, protocol)
 		if err != nil {
 			return out, fmt.Errorf("the daemon refuses proposal %q: %w", part, err)
 		}
@@ -94,7 +127,7 @@ func Proposals(text string, protocol ike.Protocol, v1 bool) ([]ike.Proposal, err
 	return out, nil
 }
 
-func parseOne(text string, protocol ike.Protocol, v1 bool) (ike.Proposal, error) {
+func (d Dialect) parseOne(text string, protocol ike.Protocol) (ike.Proposal, error) {
 	p := ike.Proposal{Text: text, Protocol: protocol}
 	words := strings.FieldsFunc(text, func(r rune) bool { return r == '-' || r == ';' })
 	stage := 0 // 0: ciphers, 1: hashes, 2: groups
@@ -145,18 +178,12 @@ func parseOne(text string, protocol ike.Protocol, v1 bool) (ike.Proposal, error)
 			stage = 1
 		}
 	}
-	return complete(p, combined, v1)
+	return d.complete(p, combined)
 }
 
 // complete adds what a proposal leaves to the daemon.
-func complete(p ike.Proposal, combined, v1 bool) (ike.Proposal, error) {
-	integrity, prf := []uint16{14, 12}, []uint16{7, 5}
-	if v1 {
-		integrity, prf = []uint16{12, 14, 2}, []uint16{5, 7, 2}
-		if p.Protocol != ike.IKE {
-			integrity = []uint16{2}
-		}
-	}
+func (d Dialect) complete(p ike.Proposal, combined bool) (ike.Proposal, error) {
+	integrity, prf := d.hashes(p.Protocol)
 	if len(p.Transforms[ike.Integrity]) == 0 && !combined {
 		p.Transforms[ike.Integrity] = ike.Picks(ike.Integrity, integrity...)
 	}
@@ -167,10 +194,7 @@ func complete(p ike.Proposal, combined, v1 bool) (ike.Proposal, error) {
 		p.Transforms[ike.PRF] = ike.Picks(ike.PRF, prf...)
 	}
 	if len(p.Transforms[ike.KeyExchange]) == 0 {
-		p.Transforms[ike.KeyExchange] = defaultGroups()
-		if v1 {
-			p.Transforms[ike.KeyExchange] = ike.Picks(ike.KeyExchange, 14, 5)
-		}
+		p.Transforms[ike.KeyExchange] = d.groups()
 	}
 	if slices.ContainsFunc(p.Transforms[ike.Encryption], func(c ike.Choice) bool { return c.ID == 11 }) {
 		return p, fmt.Errorf("IKE cannot go without encryption")
@@ -178,8 +202,8 @@ func complete(p ike.Proposal, combined, v1 bool) (ike.Proposal, error) {
 	return p, nil
 }
 
-func must(protocol ike.Protocol, v1 bool, text string) []ike.Proposal {
-	ps, err := Proposals(text, protocol, v1)
+func (d Dialect) must(protocol ike.Protocol, text string) []ike.Proposal {
+	ps, err := d.Proposals(text, protocol)
 	if err != nil {
 		panic(err)
 	}
@@ -189,19 +213,30 @@ func must(protocol ike.Protocol, v1 bool, text string) []ike.Proposal {
 	return ps
 }
 
-// Default are the daemon's own proposals (Libreswan 4.10), of IKEv2 and, with v1, of IKEv1.
-func Default(protocol ike.Protocol, v1 bool) []ike.Proposal {
+// Default are the daemon's own proposals.
+func (d Dialect) Default(protocol ike.Protocol) []ike.Proposal {
 	switch {
-	case protocol == ike.IKE && !v1:
-		return must(protocol, v1, "aes_gcm256,aes_gcm128,aes256,aes128")
+	case protocol == ike.IKE && d.V1:
+		return d.must(protocol, "aes256,aes128,3des")
+	case protocol == ike.IKE && d.old():
+		return d.must(protocol, "aes_gcm256,aes_gcm128,aes256,aes128")
 	case protocol == ike.IKE:
-		return must(protocol, v1, "aes256,aes128,3des")
-	case protocol == ike.ESP && !v1:
-		return must(protocol, v1, "aes_gcm256,aes_gcm128,aes256-sha2_512+sha2_256,aes128-sha2_512+sha2_256")
+		return d.must(protocol, "aes_gcm256,aes_gcm128,chacha20_poly1305,aes256,aes128")
+	case protocol == ike.ESP && d.V1 && d.old():
+		return d.must(protocol, "aes256-sha1,aes128-sha1")
+	case protocol == ike.ESP && d.V1:
+		const hashes = "-sha1+sha2_512+sha2_256"
+		return d.must(protocol, "aes256"+hashes+",aes128"+hashes+",aes_gcm128,aes_gcm256,3des"+hashes)
+	case protocol == ike.ESP && d.old():
+		return d.must(protocol, "aes_gcm256,aes_gcm128,aes256-sha2_512+sha2_256,aes128-sha2_512+sha2_256")
 	case protocol == ike.ESP:
-		return must(protocol, v1, "aes256-sha1,aes128-sha1")
-	case v1:
-		return must(protocol, v1, "sha1")
+		return d.must(protocol, "aes_gcm256,aes_gcm128,chacha20_poly1305,aes256-sha2_512+sha2_256,aes128-sha2_512+sha2_256")
+	case d.V1 && d.old():
+		return d.must(protocol, "sha1")
+	case d.V1:
+		return d.must(protocol, "sha1+sha2_512+sha2_256")
+	case d.old():
+		return d.must(protocol, "sha2_512+sha2_256+sha1")
 	}
-	return must(protocol, v1, "sha2_512+sha2_256+sha1")
+	return d.must(protocol, "sha2_512+sha2_256")
 }

@@ -125,7 +125,7 @@ func (a *app) root() *cobra.Command {
 	}
 	root.SetVersionTemplate("{{.Version}}\n")
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(a.audit(), a.tunnels(), a.checks(), a.explain(), a.baseline(), a.formats(), a.ends(), a.mirror(), a.follow(), a.demo(), a.version())
+	root.AddCommand(a.audit(), a.tunnels(), a.checks(), a.explain(), a.baseline(), a.defaults(), a.formats(), a.ends(), a.mirror(), a.follow(), a.demo(), a.version())
 	return root
 }
 

@@ -177,7 +177,7 @@ func TestLibreswan(t *testing.T) {
 	env := lab.Libraries(root)
 	tally := lab.NewTally(t, "ipsec.conf of Libreswan: effective settings and algorithms as its own programs give them")
 	for file, text := range lab.Samples(t, "ipsec.conf-libreswan") {
-		g := understood(t, libreswan.Format, text)
+		g := understood(t, libreswan.Format, "# Libreswan 4.10\n"+text)
 		r := lab.Run(env, root+"/usr/libexec/ipsec/addconn", "--config", file, "--checkconfig")
 		tally.Count(assert.NoError(t, r.Failed, "%s: %s%s", file, r.Out, r.Err))
 		r = lab.Run(env, root+"/usr/libexec/ipsec/readwriteconf", "--config", file)

@@ -143,7 +143,7 @@ func TestNamedPairs(t *testing.T) {
 			first = "ike"
 		}
 		got := strings.Split(seen(charon.Try(t, p.A, p.B, first, first, false)), "; renewed")[0]
-		e, err := estate.LoadFS(context.Background(), fstest.MapFS{"a/swanctl.conf": {Data: []byte(a)}, "b/swanctl.conf": {Data: []byte(b)}}, estate.Options{Formats: formats.All()})
+		e, err := estate.LoadFS(context.Background(), fstest.MapFS{"toril.yaml": lab.Versions(), "a/swanctl.conf": {Data: []byte(a)}, "b/swanctl.conf": {Data: []byte(b)}}, estate.Options{Formats: formats.All()})
 		require.NoError(t, err)
 		want, why := "no tunnel", ""
 		for _, tu := range e.Tunnels {

@@ -26,7 +26,7 @@ import (
 
 // tunnelOf reads two configurations and joins them by hand: whether they would be paired is another question.
 func tunnelOf(t testing.TB, a, b string) *estate.Tunnel {
-	e, err := estate.LoadFS(context.Background(), fstest.MapFS{"a/swanctl.conf": {Data: []byte(a)}, "b/swanctl.conf": {Data: []byte(b)}}, estate.Options{Formats: formats.All()})
+	e, err := estate.LoadFS(context.Background(), fstest.MapFS{"toril.yaml": lab.Versions(), "a/swanctl.conf": {Data: []byte(a)}, "b/swanctl.conf": {Data: []byte(b)}}, estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
 	require.Empty(t, e.Problems)
 	ga, gb := e.Gateway("a"), e.Gateway("b")

@@ -5,7 +5,9 @@ package fill
 import (
 	"fmt"
 	"slices"
+	"strings"
 
+	"toril/daemon"
 	"toril/ike"
 	"toril/model"
 	"toril/read"
@@ -25,13 +27,14 @@ type Value struct {
 type Section struct {
 	In       *read.Input
 	Values   []*Value
-	Software string         // for the reason of a default
-	Path     string         // for the reason of a default: "connections.<conn>"
-	Scope    string         // what an unread value may change
-	Unsure   *bool          // set where a value stays unread
-	Refused  **source.Error // set where the daemon would refuse the connection as a whole; nil: it does not
-	Strict   bool           // the daemon refuses the connection for a key that it does not know
-	Quiet    bool           // the section has no effect: what is not understood in it changes nothing
+	Software string                    // for the reason of a default
+	Path     string                    // for the reason of a default: "connections.<conn>"
+	Defaults map[string]daemon.Default // what holds where a key is not there, right forms as left
+	Scope    string                    // what an unread value may change
+	Unsure   *bool                     // set where a value stays unread
+	Refused  **source.Error            // set where the daemon would refuse the connection as a whole; nil: it does not
+	Strict   bool                      // the daemon refuses the connection for a key that it does not know
+	Quiet    bool                      // the section has no effect: what is not understood in it changes nothing
 }
 
 // Lookup returns the value of a key; nil where there is none.
@@ -44,10 +47,39 @@ func (s *Section) Lookup(key string) *Value {
 	return nil
 }
 
-// Take returns the setting of the first of some keys that is said; otherwise the default. A value that the daemon cannot
-// parse makes it refuse the whole connection.
-func Take[T any](s *Section, byDefault T, parse func(string) (T, error), keys ...string) model.Setting[T] {
-	why := fmt.Sprintf("%s default of %s.%s", s.Software, s.Path, keys[0])
+// Take returns the setting of the first of some keys that is said; otherwise the daemon's default of the first, which stands in its table.
+// A value that the daemon cannot parse makes it refuse the whole connection.
+func Take[T any](s *Section, parse func(string) (T, error), keys ...string) model.Setting[T] {
+	d := s.byDefault(keys[0])
+	var value T
+	if d.Value != "" {
+		var err error
+		if value, err = parse(d.Value); err != nil || d.Computed {
+			panic(fmt.Sprintf("the default of %s cannot be read: %v", keys[0], err)) // daemon/<name> and the reader do not fit each other
+		}
+	}
+	return TakeOr(s, value, parse, keys...)
+}
+
+// byDefault returns the daemon's default of a key, which must be in its table.
+func (s *Section) byDefault(key string) daemon.Default {
+	d, ok := s.Defaults[Left(key)]
+	if !ok {
+		panic("no default of " + key)
+	}
+	return d
+}
+
+// Left returns the form for the left side of a keyword for either side.
+func Left(key string) string {
+	if rest, ok := strings.CutPrefix(key, "right"); ok {
+		return "left" + rest
+	}
+	return key
+}
+
+// TakeOr is Take with a default that follows from other settings.
+func TakeOr[T any](s *Section, byDefault T, parse func(string) (T, error), keys ...string) model.Setting[T] {
 	for _, key := range keys {
 		v := s.Lookup(key)
 		if v == nil {
@@ -64,7 +96,7 @@ func Take[T any](s *Section, byDefault T, parse func(string) (T, error), keys ..
 			if _, list := any(got).([]ike.Proposal); list { // what was understood of a list is still worth judging
 				return model.Say(got, v.At)
 			}
-			return model.Unsaid(byDefault, why)
+			return model.Unsaid(byDefault, s.Why(keys[0]))
 		}
 		set := model.Say(got, v.At)
 		if v.Inherited {
@@ -72,7 +104,16 @@ func Take[T any](s *Section, byDefault T, parse func(string) (T, error), keys ..
 		}
 		return set
 	}
-	return model.Unsaid(byDefault, why)
+	return model.Unsaid(byDefault, s.Why(keys[0]))
+}
+
+// Why says whose the default of a key is, and since when, where that depends on a version which is not known.
+func (s *Section) Why(key string) string {
+	why := fmt.Sprintf("%s default of %s.%s", s.Software, s.Path, key)
+	if change := s.Defaults[Left(key)].Change(); change != "" {
+		why += " (" + change + ")"
+	}
+	return why
 }
 
 // Refuse says that the daemon cannot use a value.

@@ -6,9 +6,11 @@ import (
 	"encoding/hex"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
+	"toril/daemon"
 	"toril/daemon/openiked"
 	"toril/ike"
 	"toril/internal/lazy"
@@ -64,16 +66,18 @@ type token struct {
 }
 
 type reader struct {
-	macros  map[string][]token
-	dpd     model.Setting[time.Duration]
-	mobike  model.Setting[bool]
-	passive bool
-	conns   []*model.Connection
-	count   int
+	defaults map[string]daemon.Default
+	macros   map[string][]token
+	dpd      model.Setting[time.Duration]
+	mobike   model.Setting[bool]
+	passive  bool
+	conns    []*model.Connection
+	count    int
 }
 
 func readFile(in *read.Input) {
-	r := &reader{macros: map[string][]token{}, dpd: model.Unsaid(60*time.Second, software+" default of iked.conf dpd_check_interval"), mobike: model.Unsaid(true, software+" default of iked.conf mobike")}
+	r := &reader{macros: map[string][]token{}, defaults: openiked.Known.For(in.Gateway.VersionOf(software), "iked.conf", ""), mobike: unsaid(true, "mobike")}
+	r.dpd = standing(r, "dpd_check_interval", values.Time)
 	r.file(in)
 	if e := in.Gateway.RefusedOf(in.File.Format); e != nil {
 		for _, c := range r.conns {
@@ -419,6 +423,15 @@ func unsaid[T any](v T, what string) model.Setting[T] {
 	return model.Unsaid(v, software+" default of iked.conf "+what)
 }
 
+// standing returns a default that stands in the daemon's table.
+func standing[T any](r *reader, key string, parse func(string) (T, error)) model.Setting[T] {
+	v, err := parse(r.defaults[key].Value)
+	if err != nil {
+		panic(fmt.Sprintf("the default of %s cannot be read: %v", key, err)) // daemon/openiked and the reader do not fit each other
+	}
+	return unsaid(v, key)
+}
+
 func (p *policy) defaults(name string) {
 	anywhere := model.Addresses{{Text: "any", Any: true}}
 	at := p.in.At(p.line)
@@ -429,10 +442,10 @@ func (p *policy) defaults(name string) {
 	p.conn.Local = model.Party{Method: unsaid(ike.Certificate, "ikeauth"), ID: unsaid(ike.Identity{Kind: ike.NoID}, "srcid")}
 	p.conn.Remote = model.Party{Method: unsaid(ike.Certificate, "ikeauth"), ID: unsaid(ike.Identity{Kind: ike.AnyID}, "dstid")}
 	p.child = &model.Child{Name: name, At: at, Protocol: unsaid(ike.ESP, "encap"), Proposals: unsaid(openiked.Default(ike.ESP), "childsa"), Mode: unsaid(ike.Tunnel, "tmode"), Start: unsaid(model.StartNever, "mode"),
-		CloseAction: unsaid(model.StartNever, "mode"), DPDAction: unsaid("clear", "mode"), ReplayWindow: unsaid(64, "replay window"), IPComp: unsaid(false, "ipcomp"), Policies: unsaid(true, "couple"),
+		CloseAction: unsaid(model.StartNever, "mode"), DPDAction: unsaid("clear", "mode"), ReplayWindow: standing(p.reader, "replay window", strconv.Atoi), IPComp: unsaid(false, "ipcomp"), Policies: unsaid(true, "couple"),
 		RekeyPackets: unsaid(uint64(0), "lifetime"), LifePackets: unsaid(uint64(0), "lifetime")}
-	p.life(unsaid(3*time.Hour, "lifetime"))
-	p.bytes(unsaid(uint64(4<<30), "bytes"))
+	p.life(standing(p.reader, "lifetime", values.Time))
+	p.bytes(standing(p.reader, "bytes", values.Size))
 }
 
 // life sets the hard lifetime of the child; it is renewed after 85 to 95 parts of a hundred.

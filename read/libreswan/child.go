@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"toril/daemon/libreswan"
 	"toril/ike"
 	"toril/model"
 	"toril/read/fill"
@@ -57,14 +56,14 @@ func network(t string) (ike.Selector, error) {
 // side reads subnet, subnets and protoport of one side.
 func (r *reader) side(f *fill.Section, side string) (model.Setting[ike.Selectors], bool) {
 	dynamic := ike.Selectors{{Dynamic: true, HiPort: 65535}}
-	set := fill.Take(f, dynamic, func(t string) (ike.Selectors, error) {
+	set := fill.TakeOr(f, dynamic, func(t string) (ike.Selectors, error) {
 		if strings.HasPrefix(t, "vhost:") || strings.HasPrefix(t, "vnet:") {
 			return dynamic, nil
 		}
 		s, err := network(strings.TrimPrefix(t, "%"))
 		return ike.Selectors{s}, err
 	}, side+"subnet")
-	many := fill.Take(f, nil, func(t string) (ike.Selectors, error) {
+	many := fill.Take(f, func(t string) (ike.Selectors, error) {
 		var out ike.Selectors
 		for _, part := range strings.FieldsFunc(strings.Trim(t, "{}"), func(r rune) bool { return r == ' ' || r == ',' || r == '\t' }) {
 			s, err := network(part)
@@ -82,7 +81,7 @@ func (r *reader) side(f *fill.Section, side string) (model.Setting[ike.Selectors
 			set.Value = append(slices.Clone(set.Value), many.Value...)
 		}
 	}
-	pp := fill.Take(f, ike.Selector{HiPort: 65535}, func(t string) (s ike.Selector, err error) {
+	pp := fill.TakeOr(f, ike.Selector{HiPort: 65535}, func(t string) (s ike.Selector, err error) {
 		proto, port, _ := strings.Cut(t, "/")
 		if s.Proto, err = values.Proto(proto); err == nil {
 			if port == "0" {
@@ -108,8 +107,8 @@ func (r *reader) side(f *fill.Section, side string) (model.Setting[ike.Selectors
 
 func (r *reader) child(c *model.Connection, f *fill.Section) *model.Child {
 	k := &model.Child{Name: c.Name, At: c.At}
-	v1 := c.Version.Value == ike.V1
-	k.Protocol = fill.Take(f, ike.ESP, func(t string) (ike.Protocol, error) {
+	dialect := r.dialect(c)
+	k.Protocol = fill.Take(f, func(t string) (ike.Protocol, error) {
 		switch t {
 		case "esp":
 			return ike.ESP, nil
@@ -118,9 +117,9 @@ func (r *reader) child(c *model.Connection, f *fill.Section) *model.Child {
 		}
 		return ike.ESP, fmt.Errorf("%q is neither esp nor ah", t)
 	}, "phase2")
-	k.Proposals = fill.Take(f, libreswan.Default(k.Protocol.Value, v1), func(t string) ([]ike.Proposal, error) { return libreswan.Proposals(t, k.Protocol.Value, v1) }, "esp", "phase2alg", "ah")
+	k.Proposals = fill.TakeOr(f, dialect.Default(k.Protocol.Value), func(t string) ([]ike.Proposal, error) { return dialect.Proposals(t, k.Protocol.Value) }, "esp", "phase2alg", "ah")
 	r.forward(c, k, f)
-	k.Mode = fill.Take(f, ike.Tunnel, func(t string) (ike.Mode, error) {
+	k.Mode = fill.Take(f, func(t string) (ike.Mode, error) {
 		switch t {
 		case "tunnel":
 			return ike.Tunnel, nil
@@ -133,7 +132,7 @@ func (r *reader) child(c *model.Connection, f *fill.Section) *model.Child {
 		}
 		return 0, fmt.Errorf("%q is not a type of connection", t)
 	}, "type")
-	k.Start = fill.Take(f, model.StartNever, func(t string) (model.Start, error) {
+	k.Start = fill.TakeOr(f, model.StartNever, func(t string) (model.Start, error) {
 		switch t {
 		case "add", "keep":
 			return model.StartNever, nil
@@ -145,9 +144,9 @@ func (r *reader) child(c *model.Connection, f *fill.Section) *model.Child {
 		return 0, fmt.Errorf("%q is none of ignore, add, ondemand, start and keep", t)
 	}, "auto")
 	k.CloseAction = model.Unsaid(model.StartNever, software+" default of ipsec.conf conn")
-	k.DPDAction = fill.Take(f, "hold", fill.Word, "dpdaction")
-	k.Life = fill.Take(f, 8*time.Hour, duration, "salifetime", "keylife", "lifetime")
-	rekey := fill.Take(f, true, values.Bool, "rekey")
+	k.DPDAction = fill.Take(f, fill.Word, "dpdaction")
+	k.Life = fill.Take(f, duration, "salifetime", "keylife", "lifetime")
+	rekey := fill.Take(f, values.Bool, "rekey")
 	margin, before, random := r.margins(f)
 	k.Margin, k.Spans = margin, []model.Span{{Setting: k.Life, Name: "salifetime"}}
 	k.Rekey = model.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}
@@ -155,15 +154,15 @@ func (r *reader) child(c *model.Connection, f *fill.Section) *model.Child {
 		k.Rekey = model.Setting[time.Duration]{Origin: rekey.Origin, At: rekey.At, Why: rekey.Why}
 	}
 	k.Random = model.Unsaid(random, software+" default of ipsec.conf conn.rekeyfuzz")
-	k.LifeBytes = fill.Take(f, 0, values.Size, "ipsec-max-bytes")
-	k.LifePackets = fill.Take(f, 0, values.Size, "ipsec-max-packets")
-	k.ReplayWindow = fill.Take(f, r.in.Gateway.Options.ReplayWindowOr(128), func(t string) (int, error) { return strconv.Atoi(t) }, "replay-window")
-	k.IPComp = fill.Take(f, false, values.Bool, "compress")
-	k.Cut96 = fill.Take(f, false, values.Bool, "sha2-truncbug")
+	k.LifeBytes = fill.Take(f, values.Size, "ipsec-max-bytes")
+	k.LifePackets = fill.Take(f, values.Size, "ipsec-max-packets")
+	k.ReplayWindow = fill.Take(f, func(t string) (int, error) { return strconv.Atoi(t) }, "replay-window")
+	k.IPComp = fill.Take(f, values.Bool, "compress")
+	k.Cut96 = fill.Take(f, values.Bool, "sha2-truncbug")
 	k.Policies = model.Unsaid(true, software+" default of ipsec.conf conn")
 	k.IfIDIn, k.IfIDOut = c.IfIDIn, c.IfIDOut
-	k.MarkIn = fill.Take(f, "", fill.Word, "mark-in", "mark")
-	k.MarkOut = fill.Take(f, "", fill.Word, "mark-out", "mark")
+	k.MarkIn = fill.Take(f, fill.Word, "mark-in", "mark")
+	k.MarkOut = fill.Take(f, fill.Word, "mark-out", "mark")
 	k.Unsure = c.Unsure
 	return k
 }
@@ -171,9 +170,9 @@ func (r *reader) child(c *model.Connection, f *fill.Section) *model.Child {
 // forward gives the child its key exchange for perfect forward secrecy: with pfs=yes that of the proposals, or, where
 // they name none, that of IKE; and its sequence numbers.
 func (r *reader) forward(c *model.Connection, k *model.Child, f *fill.Section) {
-	pfs := fill.Take(f, true, values.Bool, "pfs")
+	pfs := fill.Take(f, values.Bool, "pfs")
 	k.PFS = pfs
-	esn := fill.Take(f, []uint16{1, 0}, func(t string) ([]uint16, error) {
+	esn := fill.Take(f, func(t string) ([]uint16, error) {
 		switch t {
 		case "yes":
 			return []uint16{1}, nil

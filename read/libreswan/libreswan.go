@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"toril/daemon"
 	"toril/daemon/libreswan"
 	"toril/ike"
 	"toril/internal/lazy"
@@ -73,7 +74,7 @@ var irrelevant = map[string]string{
 	"pam-authorize": "XAuth", "policy-label": "security label", "labeled-ipsec": "security label", "priority": "order of policies, set by hand", "remote-peer-type": "of one make of peer", "reqid": "number of the SA in the kernel",
 	"require-id-on-certificate": "identity in the certificate", "retransmit-interval": "timing", "retransmit-timeout": "timing", "sareftrack": "of an older kernel part", "send-no-esp-tfc": "padding",
 	"send-vendorid": "vendor identifiers", "sendca": "form of the exchange", "tfc": "padding against traffic analysis", "xauthby": "XAuth",
-	"xauthfail": "XAuth", "xfrmlifetime": "timing", "enable-tcp": "IKE over TCP", "tcp-remoteport": "IKE over TCP", "keyexchange": "always IKE", "leftca2": "second authentication", "pfsgroup": "of an older version",
+	"xauthfail": "XAuth", "xfrmlifetime": "timing", "enable-tcp": "IKE over TCP", "tcp-remoteport": "IKE over TCP", "leftca2": "second authentication", "pfsgroup": "of an older version",
 	"leftrsasigkey": "public key", "leftecdsakey": "public key", "leftpubkey": "public key", "leftckaid": "key in the daemon's store", "narrowing": "the responder may take less than it is asked for",
 }
 
@@ -81,7 +82,7 @@ func coverage() []read.Coverage {
 	out := []read.Coverage{{Statement: "include, also, conn %default", Use: read.Used}, {Statement: "config setup, ca", Use: read.Irrelevant, Note: "logging, revocation, threads"},
 		{Statement: "alsoflip", Use: read.Left}}
 	for _, k := range []string{"aggressive", "ah", "authby", "auto", "compress", "dpdaction", "dpddelay", "dpdtimeout", "encapsulation, forceencaps", "esn", "esp, phase2alg", "ike", "ikelifetime", "ikev2", "ipsec-interface",
-		"ipsec-max-bytes", "ipsec-max-packets", "keyingtries", "left|right", "left|rightauth", "left|rightca", "left|rightcert", "left|rightid", "left|rightikeport", "left|rightprotoport", "left|rightsubnet",
+		"ipsec-max-bytes", "ipsec-max-packets", "keyexchange", "keyingtries", "left|right", "left|rightauth", "left|rightca", "left|rightcert", "left|rightid", "left|rightikeport", "left|rightprotoport", "left|rightsubnet",
 		"left|rightsubnets", "mark, mark-in, mark-out", "mobike", "pfs", "phase2", "ppk", "rekey", "rekeyfuzz", "rekeymargin", "replay-window", "salifetime, keylife, lifetime", "sha2-truncbug", "type", "vti-interface, vti-routing, vti-shared, left|rightvti"} {
 		out = append(out, read.Coverage{Statement: k, Use: read.Used})
 	}
@@ -91,13 +92,18 @@ func coverage() []read.Coverage {
 	return out
 }
 
-type reader struct{ in *read.Input }
+type reader struct {
+	in       *read.Input
+	version  string // of the daemon; "" where it is not known
+	defaults map[string]daemon.Default
+}
 
 func readFile(in *read.Input) {
+	version := in.Gateway.VersionOf(software)
 	f := connfile.Parse(in, connfile.Dialect{FoldKeys: true, OneWord: true, OnceOnly: true})
-	f.Check("conn", words(), known)
+	f.Check("conn", wordsOf(version), known)
 	f.Check("config", setupWords, knownSetup)
-	r := &reader{in}
+	r := &reader{in, version, libreswan.Known.For(version, "ipsec.conf-libreswan", "conn")}
 	defer func(since int) { // of a refused file nothing is used
 		if e := in.Gateway.RefusedOf(in.File.Format); e != nil {
 			for _, c := range in.Gateway.Connections[since:] {
@@ -138,9 +144,9 @@ func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bo
 			v.Text = strings.ToLower(v.Text)
 		}
 	}
-	f := &fill.Section{In: r.in, Values: said, Software: software, Path: "ipsec.conf conn", Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable, Quiet: unloaded}
+	f := &fill.Section{In: r.in, Values: said, Software: software, Path: "ipsec.conf conn", Defaults: r.defaults, Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable, Quiet: unloaded}
 	local, remote := connfile.Sides(r.in.Gateway, said)
-	c.Version = fill.Take(f, ike.V2, func(t string) (ike.Version, error) {
+	c.Version = fill.Take(f, func(t string) (ike.Version, error) {
 		switch t {
 		case "yes", "insist", "propose":
 			return ike.V2, nil
@@ -149,51 +155,72 @@ func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bo
 		}
 		return 0, fmt.Errorf("%q is neither yes nor no", t)
 	}, "ikev2")
-	v1 := c.Version.Value == ike.V1
-	anywhere := model.Addresses{{Text: "%any", Any: true}}
-	c.LocalAddrs = fill.Take(f, anywhere, address, local)
-	c.RemoteAddrs = fill.Take(f, anywhere, address, remote)
-	c.LocalPort = fill.Take(f, 500, port, local+"ikeport")
-	c.RemotePort = fill.Take(f, 500, port, remote+"ikeport")
-	c.Proposals = fill.Take(f, libreswan.Default(ike.IKE, v1), func(t string) ([]ike.Proposal, error) { return libreswan.Proposals(t, ike.IKE, v1) }, "ike")
-	c.Aggressive = fill.Take(f, false, values.Bool, "aggressive")
-	c.Encap = fill.Take(f, false, func(t string) (bool, error) {
+	r.exchange(c, f)
+	dialect := r.dialect(c)
+	c.LocalAddrs = fill.Take(f, address, local)
+	c.RemoteAddrs = fill.Take(f, address, remote)
+	c.LocalPort = fill.Take(f, port, local+"ikeport")
+	c.RemotePort = fill.Take(f, port, remote+"ikeport")
+	c.Proposals = fill.TakeOr(f, dialect.Default(ike.IKE), func(t string) ([]ike.Proposal, error) { return dialect.Proposals(t, ike.IKE) }, "ike")
+	c.Aggressive = fill.Take(f, values.Bool, "aggressive")
+	c.Encap = fill.Take(f, func(t string) (bool, error) {
 		if t == "auto" {
 			return false, nil
 		}
 		return values.Bool(t)
 	}, "encapsulation", "forceencaps")
-	c.MOBIKE = fill.Take(f, false, values.Bool, "mobike")
+	c.MOBIKE = fill.Take(f, values.Bool, "mobike")
 	c.Childless = model.Unsaid("never", software+" default of ipsec.conf conn")
-	c.Tries = fill.Take(f, 0, func(t string) (int, error) {
+	c.Tries = fill.Take(f, func(t string) (int, error) {
 		if t == "%forever" {
 			return 0, nil
 		}
 		return strconv.Atoi(t)
 	}, "keyingtries")
-	c.PPK = fill.Take(f, false, func(t string) (bool, error) { return t == "yes" || t == "insist" || t == "propose", nil }, "ppk")
-	c.PPKRequired = fill.Take(f, false, func(t string) (bool, error) { return t == "insist", nil }, "ppk")
-	c.DPD = fill.Take(f, 0, duration, "dpddelay")
-	c.DPDTimeout = fill.Take(f, 0, duration, "dpdtimeout")
-	if c.DPDTimeout.Value == 0 && !v1 && c.DPD.Value == 0 {
-		c.DPD.Value = 0
-	}
+	c.PPK = fill.Take(f, func(t string) (bool, error) { return t == "yes" || t == "insist" || t == "propose", nil }, "ppk")
+	c.PPKRequired = fill.Take(f, func(t string) (bool, error) { return t == "insist", nil }, "ppk")
+	c.DPD = fill.Take(f, duration, "dpddelay")
+	c.DPDTimeout = fill.Take(f, duration, "dpdtimeout")
 	r.ikeLife(c, f)
 	r.interfaces(c, f)
 	r.parties(c, f, local, remote)
 	c.Children = r.children(c, f, local, remote)
 	r.vti(c, f, local)
 	for _, v := range said {
-		key := v.Key
-		if rest, ok := strings.CutPrefix(key, "right"); ok {
-			key = "left" + rest
-		}
+		key := fill.Left(v.Key)
 		if irrelevant[key] != "" || strings.HasPrefix(key, "x-") || strings.HasSuffix(key, "-unity") {
 			v.Used = true
 		}
 	}
 	f.Rest(nil)
 	return c
+}
+
+// dialect is for what the connection's proposals are written.
+func (r *reader) dialect(c *model.Connection) libreswan.Dialect {
+	return libreswan.Dialect{V1: c.Version.Value == ike.V1, Version: r.version}
+}
+
+// exchange reads keyexchange, which says since 5.0 what ikev2 did before; which of the two holds where they differ is not known.
+func (r *reader) exchange(c *model.Connection, f *fill.Section) {
+	set := fill.TakeOr(f, ike.Either, func(t string) (ike.Version, error) {
+		switch t {
+		case "ike":
+			return ike.Either, nil
+		case "ikev1":
+			return ike.V1, nil
+		case "ikev2":
+			return ike.V2, nil
+		}
+		return 0, fmt.Errorf("%q is none of ike, ikev1 and ikev2", t)
+	}, "keyexchange")
+	if set.Value == ike.Either {
+		return
+	}
+	if !c.Version.IsDefault() && c.Version.Value != set.Value {
+		f.Note(f.Lookup("keyexchange"), "ikev2 says another version")
+	}
+	c.Version = set
 }
 
 // duration reads a time: seconds, or a number with ms, s, m, h, d or w behind it.
@@ -227,14 +254,14 @@ func address(t string) (model.Addresses, error) {
 
 // margins is how long before the end of an SA its renewal begins, and how much of that is random.
 func (r *reader) margins(f *fill.Section) (set model.Setting[time.Duration], before, random time.Duration) {
-	m := fill.Take(f, 9*time.Minute, duration, "rekeymargin")
-	fuzz := fill.Take(f, 100, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
+	m := fill.Take(f, duration, "rekeymargin")
+	fuzz := fill.Take(f, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
 	return m, m.Value, m.Value * time.Duration(max(0, min(fuzz.Value, 10_000))) / 100
 }
 
 func (r *reader) ikeLife(c *model.Connection, f *fill.Section) {
-	life := fill.Take(f, 8*time.Hour, duration, "ikelifetime")
-	rekey := fill.Take(f, true, values.Bool, "rekey")
+	life := fill.Take(f, duration, "ikelifetime")
+	rekey := fill.Take(f, values.Bool, "rekey")
 	margin, before, random := r.margins(f)
 	c.Margin, c.Spans = margin, []model.Span{{Setting: life, Name: "ikelifetime"}}
 	c.Rekey = model.Setting[time.Duration]{Value: max(0, life.Value-before), Origin: life.Origin, At: life.At, Why: life.Why}
@@ -248,7 +275,7 @@ func (r *reader) ikeLife(c *model.Connection, f *fill.Section) {
 
 // interfaces reads what makes a tunnel route-based: ipsec-interface is an xfrm interface with that if_id.
 func (r *reader) interfaces(c *model.Connection, f *fill.Section) {
-	id := fill.Take(f, 0, func(t string) (uint32, error) {
+	id := fill.Take(f, func(t string) (uint32, error) {
 		switch t {
 		case "no":
 			return 0, nil
@@ -263,10 +290,10 @@ func (r *reader) interfaces(c *model.Connection, f *fill.Section) {
 
 // vti makes the interface that the daemon makes for a connection: its key is the mark, its routes lead to the remote networks.
 func (r *reader) vti(c *model.Connection, f *fill.Section, local string) {
-	name := fill.Take(f, "", fill.Word, "vti-interface")
-	address := fill.Take(f, netip.Prefix{}, netip.ParsePrefix, local+"vti")
-	routing := fill.Take(f, true, values.Bool, "vti-routing")
-	shared := fill.Take(f, false, values.Bool, "vti-shared")
+	name := fill.Take(f, fill.Word, "vti-interface")
+	address := fill.Take(f, netip.ParsePrefix, local+"vti")
+	routing := fill.Take(f, values.Bool, "vti-routing")
+	shared := fill.Take(f, values.Bool, "vti-shared")
 	if name.Value == "" || f.Quiet || len(c.Children) == 0 {
 		return
 	}
@@ -297,7 +324,7 @@ func (r *reader) vti(c *model.Connection, f *fill.Section, local string) {
 }
 
 func (r *reader) parties(c *model.Connection, f *fill.Section, local, remote string) {
-	authby := fill.Take(f, ike.Certificate, method, "authby")
+	authby := fill.Take(f, method, "authby")
 	for _, side := range []struct {
 		name  string
 		to    *model.Party
@@ -308,10 +335,10 @@ func (r *reader) parties(c *model.Connection, f *fill.Section, local, remote str
 		if fixed := side.addrs.Value.Fixed(); len(fixed) > 0 && !side.addrs.Value.Any() {
 			id = ike.Addr(fixed[0])
 		}
-		side.to.Certificates = fill.Take(f, nil, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"cert")
-		side.to.CAs = fill.Take(f, nil, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"ca")
-		side.to.ID = fill.Take(f, id, func(t string) (ike.Identity, error) { return identity(t, side.noID), nil }, side.name+"id")
-		side.to.Method = fill.Take(f, authby.Value, method, side.name+"auth")
+		side.to.Certificates = fill.Take(f, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"cert")
+		side.to.CAs = fill.Take(f, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"ca")
+		side.to.ID = fill.TakeOr(f, id, func(t string) (ike.Identity, error) { return identity(t, side.noID), nil }, side.name+"id")
+		side.to.Method = fill.TakeOr(f, authby.Value, method, side.name+"auth")
 		if side.to.Method.IsDefault() {
 			side.to.Method = authby
 		}

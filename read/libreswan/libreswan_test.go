@@ -3,6 +3,7 @@ package libreswan_test
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -90,7 +91,7 @@ func TestOldVersionAndUnknownKeyword(t *testing.T) {
 	assert.NotNil(t, c.Unusable, "the daemon takes nothing of a file with a keyword that it does not know")
 	assert.Equal(t, ike.V1, c.Version.Value)
 	assert.Equal(t, ike.AH, c.Children[0].Protocol.Value)
-	assert.Equal(t, "HMAC-SHA1 cut to 96 bits / group 14 (MODP 2048), group 5 (MODP 1536)", c.Children[0].Proposals.Value[0].Names(), "pfs=yes is the default")
+	assert.Equal(t, "HMAC-SHA1 cut to 96 bits / group 14 (MODP 2048), group 5 (MODP 1536), group 19 (NIST P-256), group 31 (Curve25519)", c.Children[0].Proposals.Value[0].Names(), "pfs=yes is the default")
 	assert.Equal(t, "own address udp 1701", c.Children[0].Local.Value.String())
 }
 
@@ -107,7 +108,7 @@ func TestPFSAndSequence(t *testing.T) {
 		"esp=3des-md5+sha1\n\tesn=no\n\tpfs=no":                        "3DES / HMAC-MD5 cut to 96 bits, HMAC-SHA1 cut to 96 bits",
 		"phase2=ah\n\tah=sha2_512\n\tesn=no\n\tpfs=no":                 "HMAC-SHA2-512 cut to 256 bits",
 		"esp=aes_ccm128-null\n\tesn=no\n\tpfs=no":                      "AES-CCM-128 with a 16-byte ICV",
-		"esp=aes256\n\tikev2=no\n\tpfs=no":                             "AES-CBC-256 / HMAC-SHA1 cut to 96 bits",
+		"esp=aes256\n\tikev2=no\n\tpfs=no":                             "AES-CBC-256 / HMAC-SHA1 cut to 96 bits, HMAC-SHA2-512 cut to 256 bits, HMAC-SHA2-256 cut to 128 bits",
 		"esp=aes256-aes_xcbc\n\tesn=no\n\tpfs=no":                      "AES-CBC-256 / AES-XCBC cut to 96 bits",
 		"esp=camellia256-sha2_384\n\tesn=no\n\tpfs=no":                 "Camellia-CBC-256 / HMAC-SHA2-384 cut to 192 bits",
 		"esp=aes_ctr256-sha2_512\n\tesn=no\n\tpfs=no":                  "AES-CTR-256 / HMAC-SHA2-512 cut to 256 bits",
@@ -189,4 +190,40 @@ func FuzzLibreswan(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestVersions asks for what the programs of three versions said of one file (addconn and algparse of 4.3, 4.10 and 5.2).
+func TestVersions(t *testing.T) {
+	const groupsOld = "group 14 (MODP 2048), group 15 (MODP 3072), group 16 (MODP 4096), group 18 (MODP 8192), group 19 (NIST P-256), group 20 (NIST P-384), group 21 (NIST P-521), group 31 (Curve25519)"
+	const groupsNew = "group 19 (NIST P-256), group 20 (NIST P-384), group 21 (NIST P-521), group 31 (Curve25519), group 16 (MODP 4096), group 15 (MODP 3072), group 14 (MODP 2048), group 18 (MODP 8192)"
+	read := func(version, body string) *model.Gateway {
+		return readConf(t, version+"conn a\n\tleft=192.0.2.1\n\tright=198.51.100.8\n\tauthby=secret\n\tauto=add\n"+body)
+	}
+	for version, want := range map[string]struct {
+		groups  string
+		own     int
+		window  int
+		refused bool
+		life    time.Duration
+	}{
+		"# Libreswan 4.1\n":        {groupsOld, 4, 32, true, time.Hour},
+		"# Libreswan 4.3\n":        {groupsOld, 4, 32, true, 8 * time.Hour},
+		"# Libreswan U4.10/K6.1\n": {groupsOld, 4, 128, true, 8 * time.Hour},
+		"# Libreswan 5.2\n":        {groupsNew, 5, 128, false, 8 * time.Hour},
+		"":                         {groupsNew, 5, 128, false, 8 * time.Hour},
+	} {
+		g := read(version, "")
+		c := g.Connections[0]
+		assert.Equal(t, want.groups, ike.All(c.Proposals.Value, ike.KeyExchange).Labels(), version)
+		assert.Len(t, c.Proposals.Value, want.own, version)
+		assert.Len(t, c.Children[0].Proposals.Value, want.own, version)
+		assert.Equal(t, want.window, c.Children[0].ReplayWindow.Value, version)
+		assert.Equal(t, want.life, c.Rekey.Value+9*time.Minute, version)
+		assert.Equal(t, want.refused, len(read(version, "\tkeyexchange=ikev1\n").Refused) > 0, version)
+		assert.Equal(t, version == "", strings.Contains(c.Children[0].ReplayWindow.Why, "since 4.6; before: 32"), version)
+	}
+	assert.Equal(t, ike.V1, read("# Libreswan 5.2\n", "\tkeyexchange=ikev1\n").Connections[0].Version.Value)
+	assert.Equal(t, ike.V2, read("", "\tkeyexchange=ikev2\n").Connections[0].Version.Value)
+	assert.Equal(t, ike.V2, read("# Libreswan 4.10\n", "\tkeyexchange=ike\n").Connections[0].Version.Value)
+	assert.NotEmpty(t, readtest.Unread(read("", "\tkeyexchange=ikev1\n\tikev2=yes\n")), "which of the two holds is not known")
 }

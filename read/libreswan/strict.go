@@ -1,9 +1,11 @@
 package libreswan
 
 import (
+	"maps"
 	"strings"
 	"sync"
 
+	"toril/daemon"
 	"toril/read/connfile"
 )
 
@@ -25,6 +27,16 @@ var words = sync.OnceValue(func() map[string]connfile.Words {
 	}
 	return out
 })
+
+// wordsOf are those of a version: before 5.0, keyexchange has the one word ike (addconn of 4.3, 4.10 and 5.2, asked).
+func wordsOf(version string) map[string]connfile.Words {
+	out := maps.Clone(words())
+	out["keyexchange"] = listed(true, "ike ikev1 ikev2")
+	if version != "" && daemon.Compare(version, "5.0") < 0 {
+		out["keyexchange"] = listed(true, "ike")
+	}
+	return out
+}
 
 // more are keywords beside those of the coverage: of version 5, and other spellings.
 const more = `iptfs iptfs-fragmentation iptfs-packet-size iptfs-max-queue-size iptfs-init-delay iptfs-drop-time iptfs-reorder-window session-resumption share-lease remote_peer_type

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing/fstest"
 
+	"toril/daemon"
 	"toril/ike"
 	"toril/model"
 	"toril/read"
@@ -58,6 +59,9 @@ func one(g *model.Gateway, folder *read.Folder, format *read.Format, name string
 		panic(err) // the text is there
 	}
 	f.Format = format.Name
+	if v, ok := daemon.VersionIn(f.File, format.Software); ok {
+		g.Versions = append(g.Versions, v)
+	}
 	g.Files = append(g.Files, f)
 	format.Read(read.NewInput(context.Background(), g, f, folder))
 }

@@ -1,6 +1,7 @@
 package strongswan
 
 import (
+	"toril/daemon/strongswan"
 	"toril/internal/lazy"
 	"toril/model"
 	"toril/read"
@@ -59,9 +60,19 @@ func readDaemonConf(in *read.Input) {
 	}
 }
 
+// replayWindow returns what strongswan.conf says of the window, in packets, or the daemon's default.
+func replayWindow(g *model.Gateway) int {
+	if o := g.Options.ReplayWindow; !o.IsDefault() {
+		return o.Value
+	}
+	d := strongswan.Known.For(g.VersionOf(software), "strongswan.conf", "charon")["replay_window"]
+	n, _ := number(d.Value)
+	return n
+}
+
 // settle takes a setting only where it is said: several files may say parts.
 func settle[T any](f *fill.Section, to *model.Setting[T], parse func(string) (T, error), key string) {
-	if set := fill.Take(f, to.Value, parse, key); !set.IsDefault() {
+	if set := fill.TakeOr(f, to.Value, parse, key); !set.IsDefault() {
 		*to = set
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"toril/daemon"
 	"toril/daemon/strongswan"
 	"toril/ike"
 	"toril/internal/lazy"
@@ -123,7 +124,7 @@ func readIPsecConf(in *read.Input) {
 	f.Check("config", map[string]connfile.Words{"uniqueids": {Any: []string{"yes", "no", "never", "replace", "keep"}}, "strictcrlpolicy": {Any: []string{"yes", "no", "ifuri"}},
 		"cachecrls": {Any: []string{"yes", "no"}}, "charonstart": {Any: []string{"yes", "no"}}}, nil)
 	f.Mistaken()
-	r := &ipsecConf{in: in}
+	r := &ipsecConf{in: in, defaults: strongswan.Known.For(in.Gateway.VersionOf(software), "ipsec.conf", "conn")}
 	defer unusable(in, len(in.Gateway.Connections))
 	f.Declare(func(s *connfile.Section) bool { return r.loaded(f.Effective(s, true)) })
 	for _, s := range f.Sections {
@@ -169,7 +170,10 @@ func span(t string) (time.Duration, error) {
 	return values.Time(t)
 }
 
-type ipsecConf struct{ in *read.Input }
+type ipsecConf struct {
+	in       *read.Input
+	defaults map[string]daemon.Default
+}
 
 // loaded reports whether the daemon loads a section: auto is add, route or start.
 func (r *ipsecConf) loaded(values []*fill.Value) bool {
@@ -178,9 +182,9 @@ func (r *ipsecConf) loaded(values []*fill.Value) bool {
 
 func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded bool) *model.Connection {
 	c := &model.Connection{Name: source.Clean(s.Name), At: s.At, Daemon: strongswan.Daemon, Joins: true}
-	f := &fill.Section{In: r.in, Values: said, Software: software, Path: "ipsec.conf conn", Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable, Quiet: unloaded}
+	f := &fill.Section{In: r.in, Values: said, Software: software, Path: "ipsec.conf conn", Defaults: r.defaults, Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable, Quiet: unloaded}
 	local, remote := connfile.Sides(r.in.Gateway, said)
-	c.Version = fill.Take(f, ike.Either, func(t string) (ike.Version, error) {
+	c.Version = fill.Take(f, func(t string) (ike.Version, error) {
 		switch t {
 		case "ike":
 			return ike.Either, nil
@@ -198,20 +202,20 @@ func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded
 		}
 		return parseAddresses(t), nil
 	}
-	c.LocalAddrs = fill.Take(f, anywhere, addresses, local)
-	c.RemoteAddrs = fill.Take(f, anywhere, addresses, remote)
-	fill.Take(f, false, yes, local+"allowany")
-	if any := fill.Take(f, false, yes, remote+"allowany"); any.Value || strings.HasPrefix(firstText(c.RemoteAddrs.Value), "%") && !c.RemoteAddrs.Value.Any() {
+	c.LocalAddrs = fill.Take(f, addresses, local)
+	c.RemoteAddrs = fill.Take(f, addresses, remote)
+	fill.Take(f, yes, local+"allowany")
+	if any := fill.Take(f, yes, remote+"allowany"); any.Value || strings.HasPrefix(firstText(c.RemoteAddrs.Value), "%") && !c.RemoteAddrs.Value.Any() {
 		c.RemoteAddrs.Value = append(slices.Clone(c.RemoteAddrs.Value), model.Address{Text: "%any", Any: true})
 	}
-	c.LocalPort = fill.Take(f, 500, number, local+"ikeport")
-	c.RemotePort = fill.Take(f, 500, number, remote+"ikeport")
-	c.Proposals = fill.Take(f, strongswan.UnsetConn(ike.IKE), withDefaults(ike.IKE), "ike")
-	c.Aggressive = fill.Take(f, false, yes, "aggressive")
-	c.Encap = fill.Take(f, false, yes, "forceencaps")
-	c.MOBIKE = fill.Take(f, true, yes, "mobike")
+	c.LocalPort = fill.Take(f, number, local+"ikeport")
+	c.RemotePort = fill.Take(f, number, remote+"ikeport")
+	c.Proposals = fill.TakeOr(f, strongswan.UnsetConn(ike.IKE), withDefaults(ike.IKE), "ike")
+	c.Aggressive = fill.Take(f, yes, "aggressive")
+	c.Encap = fill.Take(f, yes, "forceencaps")
+	c.MOBIKE = fill.Take(f, yes, "mobike")
 	c.Childless = model.Unsaid("allow", software+" default of ipsec.conf conn")
-	c.Tries = fill.Take(f, 3, func(t string) (int, error) {
+	c.Tries = fill.Take(f, func(t string) (int, error) {
 		if t == "%forever" {
 			return 0, nil
 		}
@@ -219,8 +223,8 @@ func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded
 	}, "keyingtries")
 	r.dpd(c, f)
 	r.ikeLife(c, f)
-	c.IfIDIn = fill.Take(f, 0, ifID, "if_id_in")
-	c.IfIDOut = fill.Take(f, 0, ifID, "if_id_out")
+	c.IfIDIn = fill.Take(f, ifID, "if_id_in")
+	c.IfIDOut = fill.Take(f, ifID, "if_id_out")
 	r.parties(c, f, local, remote)
 	k := r.child(c, f, local, remote)
 	c.Children = append(c.Children, k)
@@ -248,8 +252,8 @@ func withDefaults(protocol ike.Protocol) func(string) ([]ike.Proposal, error) {
 }
 
 func (r *ipsecConf) dpd(c *model.Connection, f *fill.Section) {
-	action := fill.Take(f, "none", fill.Word, "dpdaction")
-	delay := fill.Take(f, 30*time.Second, span, "dpddelay")
+	action := fill.Take(f, fill.Word, "dpdaction")
+	delay := fill.Take(f, span, "dpddelay")
 	c.DPD = model.Setting[time.Duration]{Origin: action.Origin, At: action.At, Why: action.Why}
 	if action.Value != "none" {
 		c.DPD.Value = delay.Value
@@ -257,20 +261,20 @@ func (r *ipsecConf) dpd(c *model.Connection, f *fill.Section) {
 			c.DPD.Origin, c.DPD.At = delay.Origin, delay.At
 		}
 	}
-	c.DPDTimeout = fill.Take(f, 150*time.Second, span, "dpdtimeout")
+	c.DPDTimeout = fill.Take(f, span, "dpdtimeout")
 }
 
 // margin is how long before the end of an SA its renewal begins, and how much of that is random.
 func (r *ipsecConf) margin(f *fill.Section) (set model.Setting[time.Duration], before, random time.Duration) {
-	m := fill.Take(f, 9*time.Minute, span, "margintime", "rekeymargin")
-	fuzz := fill.Take(f, 100, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
+	m := fill.Take(f, span, "margintime", "rekeymargin")
+	fuzz := fill.Take(f, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
 	return m, m.Value, m.Value * time.Duration(max(0, min(fuzz.Value, 10_000))) / 100
 }
 
 func (r *ipsecConf) ikeLife(c *model.Connection, f *fill.Section) {
-	life := fill.Take(f, 3*time.Hour, span, "ikelifetime")
-	rekeys := fill.Take(f, true, yes, "rekey")
-	reauth := fill.Take(f, true, yes, "reauth")
+	life := fill.Take(f, span, "ikelifetime")
+	rekeys := fill.Take(f, yes, "rekey")
+	reauth := fill.Take(f, yes, "reauth")
 	margin, before, random := r.margin(f)
 	c.Margin, c.Spans = margin, []model.Span{{Setting: life, Name: "ikelifetime"}}
 	set := model.Setting[time.Duration]{Value: max(0, life.Value-before), Origin: life.Origin, At: life.At, Why: life.Why}
@@ -289,7 +293,7 @@ func (r *ipsecConf) ikeLife(c *model.Connection, f *fill.Section) {
 }
 
 func (r *ipsecConf) parties(c *model.Connection, f *fill.Section, local, remote string) {
-	authby := fill.Take(f, ike.Certificate, parseAuth, "authby")
+	authby := fill.Take(f, parseAuth, "authby")
 	for _, side := range []struct {
 		name  string
 		to    *model.Party
@@ -300,13 +304,13 @@ func (r *ipsecConf) parties(c *model.Connection, f *fill.Section, local, remote 
 		if fixed := side.addrs.Value.Fixed(); len(fixed) > 0 && !side.addrs.Value.Any() {
 			id = ike.Addr(fixed[0])
 		}
-		side.to.Certificates = fill.Take(f, nil, func(t string) ([]string, error) { return splitList(t), nil }, side.name+"cert")
+		side.to.Certificates = fill.Take(f, func(t string) ([]string, error) { return splitList(t), nil }, side.name+"cert")
 		if len(side.to.Certificates.Value) > 0 {
 			id = side.noID
 		}
-		side.to.CAs = fill.Take(f, nil, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"ca")
-		side.to.ID = fill.Take(f, id, func(t string) (ike.Identity, error) { return ParseIdentity(strings.TrimPrefix(t, "%")), nil }, side.name+"id")
-		side.to.Method = fill.Take(f, authby.Value, parseAuth, side.name+"auth")
+		side.to.CAs = fill.Take(f, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"ca")
+		side.to.ID = fill.TakeOr(f, id, func(t string) (ike.Identity, error) { return ParseIdentity(strings.TrimPrefix(t, "%")), nil }, side.name+"id")
+		side.to.Method = fill.TakeOr(f, authby.Value, parseAuth, side.name+"auth")
 		if side.to.Method.IsDefault() {
 			side.to.Method = authby
 		}
@@ -329,15 +333,15 @@ func parseAuth(t string) (ike.Method, error) {
 
 func (r *ipsecConf) child(c *model.Connection, f *fill.Section, local, remote string) *model.Child {
 	k := &model.Child{Name: c.Name, At: c.At}
-	esp := fill.Take(f, strongswan.UnsetConn(ike.ESP), withDefaults(ike.ESP), "esp")
-	ah := fill.Take(f, nil, withDefaults(ike.AH), "ah")
+	esp := fill.TakeOr(f, strongswan.UnsetConn(ike.ESP), withDefaults(ike.ESP), "esp")
+	ah := fill.Take(f, withDefaults(ike.AH), "ah")
 	k.Protocol, k.Proposals = model.Unsaid(ike.ESP, "ESP unless ah is said"), esp
 	if len(ah.Value) > 0 {
 		k.Protocol, k.Proposals = model.Say(ike.AH, ah.At), ah
 	}
 	k.Local, k.Remote = r.selectors(f, local), r.selectors(f, remote)
 	k.HostToHost = k.Local.Value.Dynamic() && k.Remote.Value.Dynamic()
-	k.Mode = fill.Take(f, ike.Tunnel, func(t string) (ike.Mode, error) {
+	k.Mode = fill.Take(f, func(t string) (ike.Mode, error) {
 		switch t {
 		case "tunnel":
 			return ike.Tunnel, nil
@@ -352,7 +356,7 @@ func (r *ipsecConf) child(c *model.Connection, f *fill.Section, local, remote st
 		}
 		return 0, fmt.Errorf("%q is not a type of connection", t)
 	}, "type")
-	k.Start = fill.Take(f, model.StartNever, func(t string) (model.Start, error) {
+	k.Start = fill.TakeOr(f, model.StartNever, func(t string) (model.Start, error) {
 		switch t {
 		case "add":
 			return model.StartNever, nil
@@ -363,38 +367,38 @@ func (r *ipsecConf) child(c *model.Connection, f *fill.Section, local, remote st
 		}
 		return 0, fmt.Errorf("%q is none of ignore, add, route and start", t)
 	}, "auto")
-	k.CloseAction = fill.Take(f, model.StartNever, parseStart, "closeaction")
-	k.DPDAction = fill.Take(f, "none", fill.Word, "dpdaction")
+	k.CloseAction = fill.Take(f, parseStart, "closeaction")
+	k.DPDAction = fill.Take(f, fill.Word, "dpdaction")
 	r.life(k, f)
-	k.ReplayWindow = fill.Take(f, r.in.Gateway.Options.ReplayWindowOr(32), number, "replay_window")
-	k.IPComp = fill.Take(f, false, yes, "compress")
-	k.Cut96 = fill.Take(f, false, yes, "sha256_96")
-	k.Policies = fill.Take(f, true, yes, "installpolicy")
-	k.Inactivity = fill.Take(f, 0, span, "inactivity")
+	k.ReplayWindow = fill.TakeOr(f, replayWindow(r.in.Gateway), number, "replay_window")
+	k.IPComp = fill.Take(f, yes, "compress")
+	k.Cut96 = fill.Take(f, yes, "sha256_96")
+	k.Policies = fill.Take(f, yes, "installpolicy")
+	k.Inactivity = fill.Take(f, span, "inactivity")
 	k.IfIDIn, k.IfIDOut = c.IfIDIn, c.IfIDOut
-	k.MarkIn = fill.Take(f, "", fill.Word, "mark_in", "mark")
-	k.MarkOut = fill.Take(f, "", fill.Word, "mark_out", "mark")
-	k.Opens = fill.Take(f, false, yes, local+"firewall")
-	k.OpensHost = fill.Take(f, false, yes, local+"hostaccess")
-	if updown(k, fill.Take(f, "", fill.Word, local+"updown")); k.Script.Value != "" {
+	k.MarkIn = fill.Take(f, fill.Word, "mark_in", "mark")
+	k.MarkOut = fill.Take(f, fill.Word, "mark_out", "mark")
+	k.Opens = fill.Take(f, yes, local+"firewall")
+	k.OpensHost = fill.Take(f, yes, local+"hostaccess")
+	if updown(k, fill.Take(f, fill.Word, local+"updown")); k.Script.Value != "" {
 		f.Leave(k.Script.At, "a script that runs as the child comes up; what it does is not known")
 	}
-	fill.Take(f, false, yes, remote+"firewall")
+	fill.Take(f, yes, remote+"firewall")
 	return k
 }
 
 func (r *ipsecConf) life(k *model.Child, f *fill.Section) {
-	rekeys := fill.Take(f, true, yes, "rekey")
-	k.Life = fill.Take(f, time.Hour, span, "lifetime", "keylife")
+	rekeys := fill.Take(f, yes, "rekey")
+	k.Life = fill.Take(f, span, "lifetime", "keylife")
 	margin, before, random := r.margin(f)
 	k.Margin, k.Spans = margin, []model.Span{{Setting: k.Life, Name: "lifetime"}}
 	k.Rekey = model.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}
 	k.Random = model.Setting[time.Duration]{Value: random, Why: software + " default of ipsec.conf conn.rekeyfuzz"}
-	k.LifeBytes = fill.Take(f, 0, values.Size, "lifebytes")
-	k.RekeyBytes = fill.Take(f, 0, values.Size, "marginbytes")
+	k.LifeBytes = fill.Take(f, values.Size, "lifebytes")
+	k.RekeyBytes = fill.Take(f, values.Size, "marginbytes")
 	k.RekeyBytes.Value = k.LifeBytes.Value - min(k.RekeyBytes.Value, k.LifeBytes.Value)
-	k.LifePackets = fill.Take(f, 0, values.Size, "lifepackets")
-	k.RekeyPackets = fill.Take(f, 0, values.Size, "marginpackets")
+	k.LifePackets = fill.Take(f, values.Size, "lifepackets")
+	k.RekeyPackets = fill.Take(f, values.Size, "marginpackets")
 	k.RekeyPackets.Value = k.LifePackets.Value - min(k.RekeyPackets.Value, k.LifePackets.Value)
 	if !rekeys.Value {
 		k.Rekey = model.Setting[time.Duration]{Origin: rekeys.Origin, At: rekeys.At, Why: rekeys.Why}
@@ -403,11 +407,10 @@ func (r *ipsecConf) life(k *model.Child, f *fill.Section) {
 
 // selectors reads subnet and protoport of one side.
 func (r *ipsecConf) selectors(f *fill.Section, side string) model.Setting[ike.Selectors] {
-	dynamic := ike.Selectors{{Dynamic: true, HiPort: 65535}}
-	set := fill.Take(f, dynamic, func(t string) (ike.Selectors, error) {
+	set := fill.Take(f, func(t string) (ike.Selectors, error) {
 		return parseSelectors(strings.ReplaceAll(strings.ReplaceAll(t, "%dynamic", "dynamic"), "%any", ""))
 	}, side+"subnet")
-	ports := fill.Take(f, ike.Selector{HiPort: 65535}, func(t string) (s ike.Selector, err error) {
+	ports := fill.TakeOr(f, ike.Selector{HiPort: 65535}, func(t string) (s ike.Selector, err error) {
 		proto, port, _ := strings.Cut(t, "/")
 		if s.Proto, err = values.Proto(proto); err == nil {
 			err = values.SelectorPorts(port, &s)
@@ -432,11 +435,7 @@ func (r *ipsecConf) selectors(f *fill.Section, side string) model.Setting[ike.Se
 // rest notes what is not known; the words of both sides are looked up in their left form.
 func (r *ipsecConf) rest(f *fill.Section, local, remote string) {
 	for _, v := range f.Values {
-		key := v.Key
-		if rest, ok := strings.CutPrefix(key, "right"); ok {
-			key = "left" + rest
-		}
-		if irrelevantConn[key] != "" {
+		if irrelevantConn[fill.Left(v.Key)] != "" {
 			v.Used = true
 		}
 	}

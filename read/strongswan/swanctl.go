@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"toril/daemon"
 	"toril/daemon/strongswan"
 	"toril/ike"
 	"toril/internal/lazy"
@@ -83,13 +84,29 @@ var irrelevantParty = map[string]string{
 }
 
 type swanctl struct {
-	in   *read.Input
-	root *section
-	res  *resolver
+	in      *read.Input
+	root    *section
+	res     *resolver
+	version string                               // of the daemon; "" where it is not known
+	byPath  map[string]map[string]daemon.Default // what was asked of its tables
+}
+
+func (r *swanctl) defaults(path string) map[string]daemon.Default {
+	d, ok := r.byPath[path]
+	if !ok {
+		d = strongswan.Known.For(r.version, "swanctl.conf", path)
+		r.byPath[path] = d
+	}
+	return d
+}
+
+// since reports whether the daemon has what a version brought; where its version is not known, it is the newest.
+func (r *swanctl) since(version string) bool {
+	return r.version == "" || daemon.Compare(r.version, version) >= 0
 }
 
 func readSwanctl(in *read.Input) {
-	r := &swanctl{in: in, root: parse(in)}
+	r := &swanctl{in: in, root: parse(in), version: in.Gateway.VersionOf(software), byPath: map[string]map[string]daemon.Default{}}
 	r.res = &resolver{in: in, root: r.root, left: maxInherited, refs: map[string]*refUse{}}
 	for _, v := range r.root.values {
 		in.Unread(v.At.Line, "", "%q stands outside every section", source.Clean(v.Key))
@@ -152,13 +169,13 @@ func (r *swanctl) ignore(s *section) {
 
 // of prepares a section for its settings to be taken.
 func (r *swanctl) of(s *section, path, scope string, unsure *bool, refused **source.Error) *fill.Section {
-	return &fill.Section{In: r.in, Values: s.values, Software: software, Path: path, Scope: scope, Unsure: unsure, Refused: refused, Strict: true}
+	return &fill.Section{In: r.in, Values: s.values, Software: software, Path: path, Defaults: r.defaults(path), Scope: scope, Unsure: unsure, Refused: refused, Strict: true}
 }
 
 func (r *swanctl) connection(s *section) {
 	c := &model.Connection{Name: source.Clean(s.name), At: s.at, Daemon: strongswan.Daemon}
 	f := r.of(s, "connections.<conn>", c.Name, &c.Unsure, &c.Unusable)
-	c.Version = fill.Take(f, ike.Either, func(t string) (ike.Version, error) {
+	c.Version = fill.Take(f, func(t string) (ike.Version, error) {
 		switch t {
 		case "0", "1", "2":
 			return ike.Version(t[0] - '0'), nil
@@ -171,39 +188,41 @@ func (r *swanctl) connection(s *section) {
 		}
 		return parseAddresses(t), nil
 	}
-	anywhere := model.Addresses{{Text: "%any", Any: true}}
-	c.LocalAddrs = fill.Take(f, anywhere, addresses, "local_addrs")
-	c.RemoteAddrs = fill.Take(f, anywhere, addresses, "remote_addrs")
-	c.LocalPort = fill.Take(f, 500, number, "local_port")
-	c.RemotePort = fill.Take(f, 500, number, "remote_port")
-	c.Proposals = fill.Take(f, strongswan.Unset(ike.IKE), func(t string) ([]ike.Proposal, error) { return strongswan.Proposals(t, ike.IKE) }, "proposals")
-	c.Aggressive = fill.Take(f, false, values.Bool, "aggressive")
-	c.Encap = fill.Take(f, false, values.Bool, "encap")
-	c.MOBIKE = fill.Take(f, true, values.Bool, "mobike")
-	c.DPD = fill.Take(f, 0, values.Time, "dpd_delay")
-	c.DPDTimeout = fill.Take(f, 0, values.Time, "dpd_timeout")
-	c.Childless = fill.Take(f, "allow", func(t string) (string, error) {
+	c.LocalAddrs = fill.Take(f, addresses, "local_addrs")
+	c.RemoteAddrs = fill.Take(f, addresses, "remote_addrs")
+	c.LocalPort = fill.Take(f, number, "local_port")
+	c.RemotePort = fill.Take(f, number, "remote_port")
+	c.Proposals = fill.TakeOr(f, strongswan.Unset(ike.IKE), func(t string) ([]ike.Proposal, error) { return strongswan.Proposals(t, ike.IKE) }, "proposals")
+	c.Aggressive = fill.Take(f, values.Bool, "aggressive")
+	c.Encap = fill.Take(f, values.Bool, "encap")
+	c.MOBIKE = fill.Take(f, values.Bool, "mobike")
+	c.DPD = fill.Take(f, values.Time, "dpd_delay")
+	c.DPDTimeout = fill.Take(f, values.Time, "dpd_timeout")
+	c.Childless = fill.Take(f, func(t string) (string, error) {
 		switch t = strings.ToLower(t); t {
-		case "allow", "force", "never": // "prefer" is of a later version: 5.9.8 refuses it
+		case "allow", "force", "never":
 			return t, nil
+		case "prefer":
+			if r.since("6.0.1") {
+				return t, nil
+			}
 		}
 		return "", fmt.Errorf("%q is none of allow, force and never", t)
 	}, "childless")
-	c.PPK = fill.Take(f, false, func(string) (bool, error) { return true, nil }, "ppk_id")
-	c.PPKRequired = fill.Take(f, false, values.Bool, "ppk_required")
-	c.Tries = fill.Take(f, 1, number, "keyingtries")
-	c.Reauth = fill.Take(f, 0, values.Time, "reauth_time")
-	rekey := 4 * time.Hour
-	if c.Reauth.Value > 0 { // setting reauth_time turns rekeying off unless it is set too
-		rekey = 0
+	c.PPK = fill.Take(f, func(string) (bool, error) { return true, nil }, "ppk_id")
+	c.PPKRequired = fill.Take(f, values.Bool, "ppk_required")
+	c.Tries = fill.Take(f, number, "keyingtries")
+	c.Reauth = fill.Take(f, values.Time, "reauth_time")
+	c.Rekey = fill.Take(f, values.Time, "rekey_time")
+	if c.Reauth.Value > 0 && c.Rekey.IsDefault() { // setting reauth_time turns rekeying off unless it is set too
+		c.Rekey.Value = 0
 	}
-	c.Rekey = fill.Take(f, rekey, values.Time, "rekey_time")
 	c.Spans = []model.Span{{Setting: c.Rekey, Name: "rekey_time"}, {Setting: c.Reauth, Name: "reauth_time"}}
 	over := max(c.Rekey.Value, c.Reauth.Value) / 10
-	c.Over = fill.Take(f, over, values.Time, "over_time")
-	c.Random = fill.Take(f, c.Over.Value, values.Time, "rand_time")
-	c.IfIDIn = fill.Take(f, 0, ifID, "if_id_in")
-	c.IfIDOut = fill.Take(f, 0, ifID, "if_id_out")
+	c.Over = fill.TakeOr(f, over, values.Time, "over_time")
+	c.Random = fill.TakeOr(f, c.Over.Value, values.Time, "rand_time")
+	c.IfIDIn = fill.Take(f, ifID, "if_id_in")
+	c.IfIDOut = fill.Take(f, ifID, "if_id_out")
 	f.Rest(irrelevantConnection)
 	r.parties(c, s)
 	for _, sub := range s.subs {
@@ -275,7 +294,7 @@ func (r *swanctl) party(f *fill.Section, subs []*section, noID ike.Identity, sid
 		byDefault = ike.AnyMethod
 	}
 	p := model.Party{
-		Method: fill.Take(f, byDefault, func(t string) (ike.Method, error) {
+		Method: fill.TakeOr(f, byDefault, func(t string) (ike.Method, error) {
 			if strings.EqualFold(t, "psk") {
 				return ike.PSK, nil
 			}
@@ -289,16 +308,16 @@ func (r *swanctl) party(f *fill.Section, subs []*section, noID ike.Identity, sid
 			}
 			return 0, fmt.Errorf("%q is not a known method of authentication", t)
 		}, "auth"),
-		ID: fill.Take(f, noID, func(t string) (ike.Identity, error) { return ParseIdentity(t), nil }, "id"),
+		ID: fill.TakeOr(f, noID, func(t string) (ike.Identity, error) { return ParseIdentity(t), nil }, "id"),
 	}
 	files := func(t string) ([]string, error) { return splitList(t), nil }
-	p.Certificates = fill.Take(f, nil, files, "certs")
-	p.CAs = fill.Take(f, nil, files, "cacerts")
-	fill.Take(f, "relaxed", fill.Word, "revocation")
-	fill.Take(f, "", fill.Word, "pubkeys")
+	p.Certificates = fill.Take(f, files, "certs")
+	p.CAs = fill.Take(f, files, "cacerts")
+	fill.Take(f, fill.Word, "revocation")
+	fill.Take(f, fill.Word, "pubkeys")
 	for _, sub := range subs {
 		if name := strings.ToLower(sub.name); strings.HasPrefix(name, "cert") || strings.HasPrefix(name, "cacert") {
-			fill.Take(r.of(sub, f.Path+".cert", f.Scope, f.Unsure, nil), "", fill.Word, "file")
+			fill.TakeOr(r.of(sub, f.Path+".cert", f.Scope, f.Unsure, nil), "", fill.Word, "file")
 			continue
 		}
 		f.Refuse(&fill.Value{Key: sub.name, At: sub.at}, fmt.Errorf("it is not a section of %s", f.Path))
@@ -320,17 +339,16 @@ func splitList(t string) []string {
 func (r *swanctl) child(c *model.Connection, s *section) *model.Child {
 	k := &model.Child{Name: source.Clean(s.name), At: s.at}
 	f := r.of(s, "connections.<conn>.children.<child>", c.Name+"/"+k.Name, &k.Unsure, &c.Unusable)
-	esp := fill.Take(f, strongswan.Unset(ike.ESP), func(t string) ([]ike.Proposal, error) { return strongswan.Proposals(t, ike.ESP) }, "esp_proposals")
-	ah := fill.Take(f, nil, func(t string) ([]ike.Proposal, error) { return strongswan.Proposals(t, ike.AH) }, "ah_proposals")
+	esp := fill.TakeOr(f, strongswan.Unset(ike.ESP), func(t string) ([]ike.Proposal, error) { return strongswan.Proposals(t, ike.ESP) }, "esp_proposals")
+	ah := fill.Take(f, func(t string) ([]ike.Proposal, error) { return strongswan.Proposals(t, ike.AH) }, "ah_proposals")
 	k.Protocol, k.Proposals = model.Unsaid(ike.ESP, "ESP unless only ah_proposals is said"), esp
 	if len(ah.Value) > 0 && esp.IsDefault() { // both said: ESP
 		k.Protocol, k.Proposals = model.Say(ike.AH, ah.At), ah
 	}
-	dynamic := ike.Selectors{{Dynamic: true, HiPort: 65535}}
-	k.Local = fill.Take(f, dynamic, parseSelectors, "local_ts")
-	k.Remote = fill.Take(f, dynamic, parseSelectors, "remote_ts")
+	k.Local = fill.Take(f, parseSelectors, "local_ts")
+	k.Remote = fill.Take(f, parseSelectors, "remote_ts")
 	k.HostToHost = k.Local.Value.Dynamic() && k.Remote.Value.Dynamic()
-	k.Mode = fill.Take(f, ike.Tunnel, func(t string) (ike.Mode, error) {
+	k.Mode = fill.Take(f, func(t string) (ike.Mode, error) {
 		switch strings.ToLower(t) {
 		case "tunnel":
 			return ike.Tunnel, nil
@@ -345,35 +363,48 @@ func (r *swanctl) child(c *model.Connection, s *section) *model.Child {
 		}
 		return 0, fmt.Errorf("%q is not a mode", t)
 	}, "mode")
-	k.Start = fill.Take(f, model.StartNever, parseStart, "start_action")
-	k.CloseAction = fill.Take(f, model.StartNever, parseStart, "close_action")
-	k.DPDAction = fill.Take(f, "clear", fill.Word, "dpd_action")
-	k.Rekey = fill.Take(f, time.Hour, values.Time, "rekey_time")
-	k.Life = fill.Take(f, k.Rekey.Value+k.Rekey.Value/10, values.Time, "life_time")
+	k.Start = fill.Take(f, parseStart, "start_action")
+	k.CloseAction = fill.Take(f, parseStart, "close_action")
+	k.DPDAction = fill.Take(f, fill.Word, "dpd_action")
+	k.Rekey = fill.Take(f, values.Time, "rekey_time")
+	k.Life = fill.TakeOr(f, k.Rekey.Value+k.Rekey.Value/10, values.Time, "life_time")
+	less(r, &k.Rekey, k.Life)
 	k.Spans = []model.Span{{Setting: k.Rekey, Name: "rekey_time"}, {Setting: k.Life, Name: "life_time"}}
-	k.Random = fill.Take(f, max(0, k.Life.Value-k.Rekey.Value), values.Time, "rand_time")
-	k.RekeyBytes = fill.Take(f, 0, values.Size, "rekey_bytes")
-	k.LifeBytes = fill.Take(f, k.RekeyBytes.Value+k.RekeyBytes.Value/10, values.Size, "life_bytes")
-	k.RekeyPackets = fill.Take(f, 0, values.Size, "rekey_packets")
-	k.LifePackets = fill.Take(f, k.RekeyPackets.Value+k.RekeyPackets.Value/10, values.Size, "life_packets")
-	fill.Take(f, 0, values.Size, "rand_bytes")
-	fill.Take(f, 0, values.Size, "rand_packets")
-	k.ReplayWindow = fill.Take(f, r.in.Gateway.Options.ReplayWindowOr(32), number, "replay_window")
-	k.IPComp = fill.Take(f, false, values.Bool, "ipcomp")
-	k.Cut96 = fill.Take(f, false, values.Bool, "sha256_96")
-	k.Policies = fill.Take(f, true, values.Bool, "policies")
-	k.ForwardOut = fill.Take(f, false, values.Bool, "policies_fwd_out")
-	k.Inactivity = fill.Take(f, 0, values.Time, "inactivity")
-	k.IfIDIn = fill.Take(f, c.IfIDIn.Value, ifID, "if_id_in")
-	k.IfIDOut = fill.Take(f, c.IfIDOut.Value, ifID, "if_id_out")
-	k.OpensHost = fill.Take(f, false, values.Bool, "hostaccess")
-	if updown(k, fill.Take(f, "", fill.Word, "updown")); k.Script.Value != "" {
+	k.Random = fill.TakeOr(f, max(0, k.Life.Value-k.Rekey.Value), values.Time, "rand_time")
+	k.RekeyBytes = fill.Take(f, values.Size, "rekey_bytes")
+	k.LifeBytes = fill.TakeOr(f, k.RekeyBytes.Value+k.RekeyBytes.Value/10, values.Size, "life_bytes")
+	less(r, &k.RekeyBytes, k.LifeBytes)
+	k.RekeyPackets = fill.Take(f, values.Size, "rekey_packets")
+	k.LifePackets = fill.TakeOr(f, k.RekeyPackets.Value+k.RekeyPackets.Value/10, values.Size, "life_packets")
+	less(r, &k.RekeyPackets, k.LifePackets)
+	fill.Take(f, values.Size, "rand_bytes")
+	fill.Take(f, values.Size, "rand_packets")
+	k.ReplayWindow = fill.TakeOr(f, replayWindow(r.in.Gateway), number, "replay_window")
+	k.IPComp = fill.Take(f, values.Bool, "ipcomp")
+	k.Cut96 = fill.Take(f, values.Bool, "sha256_96")
+	k.Policies = fill.Take(f, values.Bool, "policies")
+	k.ForwardOut = fill.Take(f, values.Bool, "policies_fwd_out")
+	k.Inactivity = fill.Take(f, values.Time, "inactivity")
+	k.IfIDIn = fill.TakeOr(f, c.IfIDIn.Value, ifID, "if_id_in")
+	k.IfIDOut = fill.TakeOr(f, c.IfIDOut.Value, ifID, "if_id_out")
+	k.OpensHost = fill.Take(f, values.Bool, "hostaccess")
+	if updown(k, fill.Take(f, fill.Word, "updown")); k.Script.Value != "" {
 		f.Leave(k.Script.At, "a script that runs as the child comes up; what it does is not known")
 	}
-	k.MarkIn = fill.Take(f, "", fill.Word, "mark_in")
-	k.MarkOut = fill.Take(f, "", fill.Word, "mark_out")
+	k.MarkIn = fill.Take(f, fill.Word, "mark_in")
+	k.MarkOut = fill.Take(f, fill.Word, "mark_out")
 	f.Rest(irrelevantChild)
 	return k
+}
+
+// less makes a renewal that is not configured come a tenth before a hard limit that is: since 6.0 (swanctl.conf(5)).
+func less[T time.Duration | uint64](r *swanctl, rekey *model.Setting[T], hard model.Setting[T]) {
+	if r.since("6.0.1") && rekey.IsDefault() && !hard.IsDefault() && hard.Value > 0 {
+		rekey.Value = hard.Value - hard.Value/10
+		if r.version == "" {
+			rekey.Why += " (since 6.0.1; earlier versions pass over the hard limit)"
+		}
+	}
 }
 
 func parseStart(t string) (model.Start, error) {
