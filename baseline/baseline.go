@@ -338,21 +338,3 @@ func (l Limit) text() string {
 	}
 	return l.Level.String() + " " + strings.Join(parts, ", ")
 }
-
-// Span writes a time as people say it: "8 h", "30 min", "1 h 6 min", "2 d".
-func Span(d time.Duration) string {
-	if d == 0 {
-		return "0 s"
-	}
-	var parts []string
-	for _, u := range []struct {
-		size time.Duration
-		name string
-	}{{24 * time.Hour, "d"}, {time.Hour, "h"}, {time.Minute, "min"}, {time.Second, "s"}} {
-		if n := d / u.size; n > 0 && !(u.name == "d" && d < 48*time.Hour) {
-			parts = append(parts, fmt.Sprintf("%d %s", n, u.name))
-			d -= n * u.size
-		}
-	}
-	return strings.Join(parts, " ")
-}

@@ -9,6 +9,7 @@ import (
 
 	"toril/baseline"
 	"toril/ike"
+	"toril/present"
 )
 
 func named(t *testing.T, name string) *baseline.Baseline {
@@ -141,6 +142,6 @@ func TestCompareOfTheFourDocuments(t *testing.T) {
 
 func TestSpan(t *testing.T) {
 	for d, want := range map[time.Duration]string{0: "0 s", 90 * time.Minute: "1 h 30 min", 24 * time.Hour: "24 h", 72 * time.Hour: "3 d", 3960 * time.Second: "1 h 6 min"} {
-		assert.Equal(t, want, baseline.Span(d))
+		assert.Equal(t, want, present.Span(d))
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"toril/ike"
+	"toril/present"
 )
 
 // Unit is what the numbers of a limit count.
@@ -30,7 +31,7 @@ func (u Unit) String() string {
 func (u Unit) write(n float64) string {
 	switch u {
 	case Seconds:
-		return Span(time.Duration(n * float64(time.Second)))
+		return present.Span(time.Duration(n * float64(time.Second)))
 	case Bytes:
 		return fmt.Sprintf("%.0f MiB", n/(1<<20))
 	}

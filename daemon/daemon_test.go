@@ -61,7 +61,9 @@ func TestTables(t *testing.T) {
 
 func TestByVersion(t *testing.T) {
 	k := daemon.Find(known.All(), "libreswan")
-	window := func(version string) daemon.Default { return k.For(version, "ipsec.conf-libreswan", "conn")["replay-window"] }
+	window := func(version string) daemon.Default {
+		return k.For(version, "ipsec.conf-libreswan", "conn")["replay-window"]
+	}
 	assert.Equal(t, "32", window("4.5").Value)
 	assert.Equal(t, "128", window("4.6").Value)
 	assert.Equal(t, "128", window("4.10").Value)
@@ -72,15 +74,15 @@ func TestByVersion(t *testing.T) {
 
 func TestVersionIn(t *testing.T) {
 	for text, want := range map[string]string{
-		"# strongSwan 5.9.8\n":                                  "5.9.8",
+		"# strongSwan 5.9.8\n": "5.9.8",
 		"x\n  # made by strongSwan version 6.0.1 on a harbour\n": "6.0.1",
-		"# Linux strongSwan U5.9.8/K6.1.0\n":                    "5.9.8",
-		"# strongswan: v5.9.1\n":                                "5.9.1",
-		"# Libreswan 4.10\n# strongSwan 5.9.1\n":                "5.9.1",
-		"# strongSwan\n":                                        "",
-		"remark = strongSwan 5.9.8\n":                           "",
-		"# strongSwan 5.9.8-5+deb12u1\n":                        "5.9.8",
-		"# strongSwan IPsec configuration file, section 5\n":    "",
+		"# Linux strongSwan U5.9.8/K6.1.0\n":                     "5.9.8",
+		"# strongswan: v5.9.1\n":                                 "5.9.1",
+		"# Libreswan 4.10\n# strongSwan 5.9.1\n":                 "5.9.1",
+		"# strongSwan\n":                                         "",
+		"remark = strongSwan 5.9.8\n":                            "",
+		"# strongSwan 5.9.8-5+deb12u1\n":                         "5.9.8",
+		"# strongSwan IPsec configuration file, section 5\n":     "",
 	} {
 		v, ok := daemon.VersionIn(source.NewFile("a", []byte(text)), "strongSwan")
 		assert.Equal(t, want, v.Number, text)

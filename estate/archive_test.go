@@ -207,12 +207,12 @@ func TestConfigMistakes(t *testing.T) {
 		"tunnels:\n  - between: [a, b]\n    allow:\n      - {from: any, to: any, protocol: bang}\n":            `toril.yaml:4: "bang" is not a protocol`,
 		"tunnels:\n  - between: [a, b]\n    allow:\n      - {from: any, to: any, protocol: icmp, ports: 22}\n": "its protocol has no ports",
 		"tunnels:\n  - between: [a, b]\n    allow:\n      - {from: any, to: any, ports: harbour}\n":            `"harbour" is not a port`,
-		"formats:\n  \"[\": skip\n": "is not a pattern of file names",
+		"formats:\n  \"[\": skip\n":               "is not a pattern of file names",
 		"versions:\n  \"[\": strongSwan 5.9.8\n":  "toril.yaml:2: \"[\" is not a pattern of gateways' names",
 		"versions:\n  a: strongSwam 5.9.8\n":      `toril.yaml:2: unknown daemon "strongSwam"; did you mean "strongSwan"?`,
 		"versions:\n  a: strongSwan\n":            `toril.yaml:2: "" is not a version; write it as strongSwan 6.0.1`,
 		"versions:\n  a: strongSwan 5.9.8-beta\n": `"5.9.8-beta" is not a version`,
-		"a: &x 1\nb: *x\n":          "aliases are not read",
+		"a: &x 1\nb: *x\n":                        "aliases are not read",
 	} {
 		_, err := estate.ParseConfig("toril.yaml", []byte(text), formats.All())
 		if assert.Error(t, err, text) {

@@ -70,7 +70,7 @@ func TestMirrorsOfTunnelsByInterface(t *testing.T) {
 			device("kelp", "198.51.100.61", "203.0.113.61", "10.70.2", "10.71.2", "172.31.9.5")
 			files["kelp/swanctl.conf"] = &fstest.MapFile{Data: []byte(strings.Replace(byInterface, "SELECTORS", c.selectors, 1))}
 			alone := load(t, files)
-			text, err := mirror.Swanctl(alone.Tunnels[0], alone.Tunnels[0].Ends[0])
+			text, err := mirror.Swanctl(mirror.Of(alone.Tunnels[0], alone.Tunnels[0].Ends[0]))
 			require.NoError(t, err)
 			agrees(t, alone.Tunnels[0].Ends[0], text)
 

@@ -49,7 +49,7 @@ func TestEveryDemoConnectionMirrored(t *testing.T) {
 	n := 0
 	for _, tu := range e.Tunnels {
 		for _, end := range tu.Ends {
-			text, err := mirror.Swanctl(tu, end)
+			text, err := mirror.Swanctl(mirror.Of(tu, end))
 			require.NoError(t, err)
 			agrees(t, end, text)
 			for _, k := range end.Gateway.Keys {
@@ -67,7 +67,7 @@ func TestOtherMakesMirrored(t *testing.T) {
 		"iked.conf":  "ikev2 \"a\" active esp from 10.1.0.0/16 to 10.2.0.0/16 local 192.0.2.1 peer 198.51.100.7 srcid here.example dstid there.example psk \"not a real key\"\n",
 	} {
 		e := load(t, fstest.MapFS{"g/" + name: {Data: []byte(text)}})
-		out, err := mirror.Swanctl(e.Tunnels[0], e.Tunnels[0].Ends[0])
+		out, err := mirror.Swanctl(mirror.Of(e.Tunnels[0], e.Tunnels[0].Ends[0]))
 		require.NoError(t, err, name)
 		agrees(t, e.Tunnels[0].Ends[0], out)
 		assert.NotContains(t, out, "not a real key")
@@ -78,7 +78,7 @@ func TestWhatIsOpenIsSaid(t *testing.T) {
 	e := load(t, fstest.MapFS{"g/swanctl.conf": {Data: []byte("connections {\n a {\n  local_addrs = 192.0.2.1\n  remote_addrs = %any\n  local {\n   auth = psk\n  }\n  remote {\n   auth = psk\n  }\n  children {\n   c {\n    local_ts = 10.1.0.0/16[tcp/443], 10.9.0.1-10.9.0.7\n    esp_proposals = aes128gmac-x25519, null-sha256\n   }\n  }\n }\n}\n")}})
 	s := mirror.Of(e.Tunnels[0], e.Tunnels[0].Ends[0])
 	assert.Equal(t, []string{"the far end's own address: g accepts %any", "the identity of g is not written down: its address stands for it", "the far end's own identity: g accepts any", "the pre-shared key: hand it over by another way than this sheet"}, s.Open)
-	text, err := mirror.Swanctl(e.Tunnels[0], e.Tunnels[0].Ends[0])
+	text, err := mirror.Swanctl(mirror.Of(e.Tunnels[0], e.Tunnels[0].Ends[0]))
 	require.NoError(t, err)
 	assert.Contains(t, text, `remote_ts = "10.1.0.0/16[6/443], 10.9.0.1-10.9.0.7"`)
 	assert.Contains(t, text, `esp_proposals = "aes128gmac-x25519, null-sha256"`)
@@ -91,7 +91,7 @@ func TestNamesCannotBreakOut(t *testing.T) {
 	g := &model.Gateway{Name: "g } {\n#"}
 	tu := &estate.Tunnel{Ends: []estate.End{{Gateway: g, Connection: c}}}
 	c.LocalAddrs.Value = model.Addresses{{Name: "x"}}
-	text, err := mirror.Swanctl(tu, tu.Ends[0])
+	text, err := mirror.Swanctl(mirror.Of(tu, tu.Ends[0]))
 	if err == nil {
 		assert.Equal(t, strings.Count(text, "{\n"), strings.Count(text, "}\n"), text)
 	}
@@ -100,7 +100,7 @@ func TestNamesCannotBreakOut(t *testing.T) {
 func TestEveryAlgorithmOfTheDaemonCanBeMirrored(t *testing.T) {
 	for _, proposals := range []string{"serpent256-sha256-modp2048", "aes256gcm16-prfsha384-ecp384-ke1_mlkem768", "aes128-sha256-ntru128"} {
 		e := load(t, fstest.MapFS{"g/swanctl.conf": {Data: []byte("connections {\n a {\n  local_addrs = 192.0.2.1\n  remote_addrs = 198.51.100.7\n  proposals = " + proposals + "\n }\n}\n")}})
-		text, err := mirror.Swanctl(e.Tunnels[0], e.Tunnels[0].Ends[0])
+		text, err := mirror.Swanctl(mirror.Of(e.Tunnels[0], e.Tunnels[0].Ends[0]))
 		require.NoError(t, err)
 		back := load(t, fstest.MapFS{"h/swanctl.conf": {Data: []byte(text)}})
 		mine, theirs := e.Gateways[0].Connections[0].Proposals.Value[0], back.Gateways[0].Connections[0].Proposals.Value[0]

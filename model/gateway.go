@@ -197,6 +197,7 @@ type Connection struct {
 	Unsure      bool                   // some statement of it is unread: what looks unsaid may have been said
 	Unusable    *source.Error          // the daemon would refuse the connection as a whole, and why
 	Children    []*Child
+	More        map[string]Setting[string] // further settings, as written, by their names in model/settings
 }
 
 // Party is one side's authentication, as this gateway is told.
@@ -302,7 +303,8 @@ type Child struct {
 	OpensHost    Setting[bool]   // and what is for the gateway itself
 	Script       Setting[string] // another script that runs as the child comes up: what it does is not known
 	Unsure       bool
-	HostToHost   bool // the selectors are the IKE addresses
+	HostToHost   bool                       // the selectors are the IKE addresses
+	More         map[string]Setting[string] // further settings, as written, by their names in model/settings
 }
 
 // RouteBased reports whether the child's packets are chosen by an interface or a mark, and not by its selectors alone.

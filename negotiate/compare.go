@@ -6,16 +6,39 @@ import (
 	"strings"
 	"time"
 
-	"toril/baseline"
 	"toril/estate"
 	"toril/ike"
 	"toril/model"
+	"toril/model/settings"
 	"toril/source"
 )
 
-// Row is one thing that both ends say, in their own words, with what they agree on.
-type Row struct {
-	Name    string
+// Compared is a tunnel with both ends side by side, and what would come of it.
+type Compared struct {
+	Tunnel   *estate.Tunnel
+	Attempts []Attempt // one an initiator
+	Lines    []Line    // none where one end was not given
+}
+
+// Compare compares both ends of every tunnel, by the table of settings.
+func Compare(e *estate.Estate, table []settings.Row) []Compared {
+	var out []Compared
+	for _, t := range e.Tunnels {
+		attempts := Tunnel(t)
+		out = append(out, Compared{t, attempts, Lines(t, attempts, table)})
+	}
+	return out
+}
+
+// Disagrees reports whether anything was compared that does not fit.
+func (c Compared) Disagrees() bool {
+	return slices.ContainsFunc(c.Lines, func(l Line) bool { return l.Differs }) || slices.ContainsFunc(c.Attempts, func(a Attempt) bool { return a.Outcome == Fails || a.Outcome == Partly })
+}
+
+// Line is one thing that both ends say, in their own words, with what they agree on.
+type Line struct {
+	Setting string // its name in model/settings; "pre-shared-key" is of no setting
+	Name    string // for people
 	Child   string // the child that it belongs to; "" for the connection
 	Values  [2]Value
 	Agreed  string // "" where nothing is negotiated, or where they do not agree
@@ -29,69 +52,172 @@ type Value struct {
 	At      source.Pos
 }
 
-func value[T any](s model.Setting[T], text string) Value { return Value{text, s.IsDefault(), s.At} }
-
-// Rows lays both ends of a tunnel side by side. Of a tunnel with one end there is nothing to compare.
-func Rows(t *estate.Tunnel, attempts []Attempt) []Row {
+// Lines lays both ends of a tunnel side by side, by the table of settings. Of a tunnel with one end there is nothing to compare.
+func Lines(t *estate.Tunnel, attempts []Attempt, table []settings.Row) []Line {
 	if len(t.Ends) < 2 {
 		return nil
 	}
-	c := &comparison{t: t, attempts: attempts, ends: [2]estate.End{t.Ends[0], t.Ends[1]}}
-	c.peers()
-	c.ike()
+	c := &comparison{t: t, attempts: attempts, ends: [2]estate.End{t.Ends[0], t.Ends[1]}, table: table}
+	c.level(settings.OfConnection, estate.ChildPair{}, "")
 	for _, p := range t.Children() {
 		c.child(p)
 	}
-	return c.rows
+	return c.lines
 }
 
 type comparison struct {
 	t        *estate.Tunnel
 	attempts []Attempt
 	ends     [2]estate.End
-	rows     []Row
+	table    []settings.Row
+	lines    []Line
 }
 
-func (c *comparison) add(name, child string, values [2]Value, agreed string, differs bool) {
-	if differs {
-		agreed = ""
-	}
-	c.rows = append(c.rows, Row{name, child, values, agreed, differs})
+// pair is what both ends are told of a setting.
+type pair struct {
+	of     [2]settings.Subject
+	said   [2]settings.Shown
+	values [2]Value
+	kids   estate.ChildPair
 }
 
-// peers compares addresses, identities and authentication: what each end says of itself with what the other expects.
-func (c *comparison) peers() {
-	for i, e := range c.ends {
-		o := c.ends[1-i]
-		own, expected := e.Connection.LocalAddrs, o.Connection.RemoteAddrs
-		values := [2]Value{}
-		values[i], values[1-i] = value(own, own.Value.String()), value(expected, expected.Value.String())
-		fits := own.Value.Any() || expected.Value.Any() || hasName(expected.Value) || slices.ContainsFunc(own.Value, func(a model.Address) bool { one, ok := a.Single(); return !ok || covers(expected.Value, one) })
-		c.add("address of "+e.Gateway.Name, "", values, "", !fits)
-	}
-	for i, e := range c.ends {
-		o := c.ends[1-i]
-		own, expected := e.Connection.Local.ID, o.Connection.Remote.ID
-		values := [2]Value{}
-		values[i], values[1-i] = value(own, own.Value.String()), value(expected, expected.Value.String())
-		id, known := shown(side{End: e, c: e.Connection, own: c.t.Own(e)})
-		if own.Value.Kind == ike.NoID && known {
-			values[i].Text = id.String()
+// verdict is what comes of a pair: what the two agree on, and whether they do not fit.
+type verdict struct {
+	agreed  string
+	differs bool
+	partly  bool // what is agreed is worth saying although they differ
+}
+
+// settled are the settings that the two ends settle in a way of their own.
+var settled = map[string]func(c *comparison, p *pair) verdict{
+	"ike-version": (*comparison).version, "ike-proposals": (*comparison).ikeProposals, "child-proposals": (*comparison).childProposals,
+	"pfs": (*comparison).pfs, "mode": (*comparison).mode, "start": (*comparison).start,
+}
+
+// mirrored are the settings of which one end's own value is judged by what the other accepts in a way of its own: end i says, the other
+// expects.
+var mirrored = map[string]func(c *comparison, p *pair, i int) verdict{
+	"own-address": (*comparison).address, "own-identity": (*comparison).identity, "own-authentication": (*comparison).authentication, "own-networks": (*comparison).networks,
+}
+
+// level compares every setting of connections or children.
+func (c *comparison) level(of settings.Level, kids estate.ChildPair, name string) {
+	subjects := [2]settings.Subject{{Connection: c.ends[0].Connection, Child: kids.A}, {Connection: c.ends[1].Connection, Child: kids.B}}
+	for i := range c.table {
+		r := &c.table[i]
+		if r.Of != of || r.Derived || !r.Told(subjects[:]...) {
+			continue
 		}
-		agreed := ""
-		if known {
-			agreed = id.String()
+		switch {
+		case r.Relation == settings.Mirrored && r.Each == "": // the other row's mirror image
+		case r.Relation == settings.Mirrored:
+			c.mirror(r, subjects, kids, name)
+		default:
+			c.compare(r, subjects, kids, name)
 		}
-		c.add("identity of "+e.Gateway.Name, "", values, agreed, known && !expected.Value.Accepts(id))
+		if r.Name == "own-authentication" {
+			c.key()
+		}
 	}
+}
+
+// mirror compares what each end says of itself with what the other expects: a row an end.
+func (c *comparison) mirror(r *settings.Row, subjects [2]settings.Subject, kids estate.ChildPair, name string) {
+	other := settings.Named(c.table, r.Peer)
 	for i, e := range c.ends {
-		o := c.ends[1-i]
-		own, expected := e.Connection.Local.Method, o.Connection.Remote.Method
-		values := [2]Value{}
-		values[i], values[1-i] = value(own, own.Value.String()), value(expected, expected.Value.String())
-		c.add(e.Gateway.Name+" authenticates", "", values, own.Value.String(), !allows(expected.Value, own.Value))
+		p := &pair{of: subjects, kids: kids}
+		p.said[i], _ = r.Get(subjects[i])
+		p.said[1-i], _ = other.Get(subjects[1-i])
+		p.values = [2]Value{valueOf(p.said[0]), valueOf(p.said[1])}
+		v := verdict{agreed: p.said[i].Text, differs: p.said[0].Text != p.said[1].Text}
+		if judge := mirrored[r.Name]; judge != nil {
+			v = judge(c, p, i)
+		}
+		c.add(r.Name, r.EachOf(e.Gateway.Name), name, p.values, v)
 	}
-	c.key()
+}
+
+// compare lays a setting of both ends side by side.
+func (c *comparison) compare(r *settings.Row, subjects [2]settings.Subject, kids estate.ChildPair, name string) {
+	p := &pair{of: subjects, kids: kids}
+	for i := range subjects {
+		said, ok := r.Get(subjects[i])
+		if !ok {
+			said = settings.Shown{Text: "has no place here"}
+		}
+		p.said[i], p.values[i] = said, valueOf(said)
+	}
+	a, b := p.said[0], p.said[1]
+	var v verdict
+	switch judge := settled[r.Name]; {
+	case judge != nil:
+		v = judge(c, p)
+	case r.Relation == settings.Equal || r.Relation == settings.Negotiated:
+		v = verdict{agreed: a.Text, differs: a.Text != b.Text}
+	case r.Relation == settings.Shorter:
+		v.agreed = shorter(a, b)
+	case r.Relation == settings.Either:
+		for _, s := range p.said {
+			if on, is := s.Value.(bool); is && on {
+				v.agreed = s.Text
+			}
+		}
+	}
+	c.add(r.Name, r.Label(subjects[0]), name, p.values, v)
+}
+
+func valueOf(s settings.Shown) Value { return Value{s.Text, s.Default, s.At} }
+
+func (c *comparison) add(setting, name, child string, values [2]Value, v verdict) {
+	if v.differs && !v.partly {
+		v.agreed = ""
+	}
+	c.lines = append(c.lines, Line{setting, name, child, values, v.agreed, v.differs})
+}
+
+// shorter returns the shorter of two limits, zero being none.
+func shorter(a, b settings.Shown) string {
+	size := func(s settings.Shown) uint64 {
+		switch v := s.Value.(type) {
+		case time.Duration:
+			return uint64(v)
+		case uint64:
+			return v
+		}
+		return 0
+	}
+	if n, m := size(a), size(b); n == 0 || m != 0 && m < n {
+		return b.Text
+	}
+	return a.Text
+}
+
+// side is one end as negotiation sees it.
+func (c *comparison) side(i int) side {
+	e := c.ends[i]
+	return side{End: e, c: e.Connection, own: c.t.Own(e)}
+}
+
+func (c *comparison) address(p *pair, i int) verdict {
+	own, expected := p.of[i].Connection.LocalAddrs.Value, p.of[1-i].Connection.RemoteAddrs.Value
+	fits := own.Any() || expected.Any() || hasName(expected) || slices.ContainsFunc(own, func(a model.Address) bool { one, ok := a.Single(); return !ok || covers(expected, one) })
+	return verdict{differs: !fits}
+}
+
+func (c *comparison) identity(p *pair, i int) verdict {
+	id, known := shown(c.side(i))
+	if !known {
+		return verdict{}
+	}
+	if p.of[i].Connection.Local.ID.Value.Kind == ike.NoID {
+		p.values[i].Text = id.String()
+	}
+	return verdict{agreed: id.String(), differs: !p.of[1-i].Connection.Remote.ID.Value.Accepts(id)}
+}
+
+func (c *comparison) authentication(p *pair, i int) verdict {
+	own, expected := p.of[i].Connection.Local.Method.Value, p.of[1-i].Connection.Remote.Method.Value
+	return verdict{agreed: own.String(), differs: !allows(expected, own)}
 }
 
 // key says whether both ends hold the same pre-shared key, and never what it is.
@@ -102,12 +228,11 @@ func (c *comparison) key() {
 		if e.Connection.Local.Method.Value != ike.PSK && c.ends[1-i].Connection.Local.Method.Value != ike.PSK {
 			return
 		}
-		o := c.ends[1-i]
 		var own, peer []ike.Identity
-		if id, ok := shown(side{End: e, c: e.Connection, own: c.t.Own(e)}); ok {
+		if id, ok := shown(c.side(i)); ok {
 			own = append(own, id)
 		}
-		if id, ok := shown(side{End: o, c: o.Connection, own: c.t.Own(o)}); ok {
+		if id, ok := shown(c.side(1 - i)); ok {
 			peer = append(peer, id)
 		}
 		keys[i] = e.Gateway.KeyFor(e.Connection, own, peer)
@@ -120,90 +245,51 @@ func (c *comparison) key() {
 			values[i] = Value{Text: "set", At: keys[i].At}
 		}
 	}
-	agreed, differs := "", false
+	v := verdict{}
 	if keys[0] != nil && keys[1] != nil {
-		agreed, differs = "the same", keys[0].Secret.Fingerprint() != keys[1].Secret.Fingerprint()
-		if differs {
+		v.agreed, v.differs = "the same", keys[0].Secret.Fingerprint() != keys[1].Secret.Fingerprint()
+		if v.differs {
 			values[0].Text, values[1].Text = "set, another", "set, another"
 		}
 	}
-	differs = differs || values[0].Text == "none for this peer" || values[1].Text == "none for this peer"
-	c.add("pre-shared key", "", values, agreed, differs)
+	v.differs = v.differs || values[0].Text == "none for this peer" || values[1].Text == "none for this peer"
+	c.add("pre-shared-key", "pre-shared key", "", values, v)
 }
 
-// ike compares what is said of the IKE SA.
-func (c *comparison) ike() {
-	a, b := c.ends[0].Connection, c.ends[1].Connection
+// version says which version of IKE the attempts came to.
+func (c *comparison) version(*pair) verdict {
+	v, versions := verdict{}, map[ike.Version]bool{}
+	for _, at := range c.attempts {
+		v.differs = v.differs || at.Failure != nil && at.Failure.Topic == Version
+		if at.IKE.Transforms[ike.Encryption].Algorithm != nil {
+			versions[at.Version] = true
+		}
+	}
+	for _, known := range []ike.Version{ike.V1, ike.V2} {
+		if versions[known] {
+			v.agreed = known.String()
+		}
+	}
+	return v
+}
+
+func (c *comparison) ikeProposals(*pair) verdict {
+	v := verdict{}
 	var agreed []string
-	suites, versions := map[string]bool{}, map[string]bool{}
-	differs, versionDiffers := false, false
 	for _, at := range c.attempts {
 		switch {
 		case at.Failure != nil && at.Failure.Topic == Version:
-			versionDiffers = true
 		case at.Failure != nil && at.Failure.Topic == Proposals:
-			differs = true
-		case at.IKE.Transforms[ike.Encryption].Algorithm != nil && !suites[at.IKE.String()]:
-			suites[at.IKE.String()] = true
+			v.differs = true
+		case at.IKE.Transforms[ike.Encryption].Algorithm != nil && !slices.Contains(agreed, at.IKE.String()):
 			agreed = append(agreed, at.IKE.String())
 		}
-		if at.IKE.Transforms[ike.Encryption].Algorithm != nil {
-			versions[at.Version.String()] = true
-		}
 	}
-	version := ""
-	for _, v := range []string{"IKEv1", "IKEv2"} {
-		if versions[v] {
-			version = v
-		}
-	}
-	c.add("IKE version", "", [2]Value{value(a.Version, a.Version.Value.String()), value(b.Version, b.Version.Value.String())}, version, versionDiffers)
-	if a.Version.Value == ike.V1 || b.Version.Value == ike.V1 {
-		word := func(s model.Setting[bool]) Value {
-			return value(s, map[bool]string{true: "aggressive", false: "main"}[s.Value])
-		}
-		c.add("IKEv1 mode", "", [2]Value{word(a.Aggressive), word(b.Aggressive)}, word(a.Aggressive).Text, a.Aggressive.Value != b.Aggressive.Value)
-	}
+	v.agreed = strings.Join(agreed, "")
 	if len(agreed) == 2 {
-		agreed = []string{fmt.Sprintf("%s if %s initiates; %s if %s does", agreed[0], c.attempts[0].Initiator.Gateway.Name, agreed[1], c.attempts[1].Initiator.Gateway.Name)}
+		v.agreed = fmt.Sprintf("%s if %s initiates; %s if %s does", agreed[0], c.attempts[0].Initiator.Gateway.Name, agreed[1], c.attempts[1].Initiator.Gateway.Name)
 	}
-	c.add("IKE proposals", "", [2]Value{value(a.Proposals, spellProposals(a.Proposals.Value)), value(b.Proposals, spellProposals(b.Proposals.Value))}, strings.Join(agreed, ""), differs)
-	span := func(x *model.Connection) Value {
-		s := x.LifetimeSetting()
-		return value(s, duration(x.Lifetime(), "never rekeyed"))
-	}
-	c.add("IKE lifetime", "", [2]Value{span(a), span(b)}, duration(least(a.Lifetime(), b.Lifetime()), "never rekeyed"), false)
-	dpd := func(x *model.Connection) Value { return value(x.DPD, duration(x.DPD.Value, "off")) }
-	c.add("liveness check", "", [2]Value{dpd(a), dpd(b)}, "", false)
-	nat := func(s model.Setting[bool]) Value {
-		return value(s, map[bool]string{true: "always in UDP", false: "where NAT is seen"}[s.Value])
-	}
-	c.add("encapsulation", "", [2]Value{nat(a.Encap), nat(b.Encap)}, map[bool]string{true: "always in UDP"}[a.Encap.Value || b.Encap.Value], false)
-}
-
-// duration writes a time; zero has words of its own.
-func duration(d time.Duration, zero string) string {
-	if d == 0 {
-		return zero
-	}
-	return baseline.Span(d)
-}
-
-// spellProposals writes proposals as they are written; the daemon's own in a few words.
-func spellProposals(ps []ike.Proposal) string {
-	var out []string
-	for i, p := range ps {
-		if p.Text == "" {
-			more := fmt.Sprintf("%d of the daemon's own, %s and more", len(ps)-i, p.All()[0])
-			if i > 0 {
-				more = "then " + more
-			}
-			out = append(out, more)
-			break
-		}
-		out = append(out, p.String())
-	}
-	return strings.Join(out, ", ")
+	return v
 }
 
 // suites names the suite of a pair of children: one, or one for either initiator.
@@ -226,26 +312,8 @@ func (c *comparison) suites(p estate.ChildPair) string {
 	return strings.Join(by, "; ")
 }
 
-// child compares what is said of a child, or says that one end has none.
-func (c *comparison) child(p estate.ChildPair) {
-	name := ""
-	kids := [2]*model.Child{p.A, p.B}
-	for _, k := range kids {
-		if k != nil && !strings.Contains(name, k.Name) {
-			name = strings.TrimPrefix(name+" = "+k.Name, " = ")
-		}
-	}
-	if p.A == nil || p.B == nil {
-		var values [2]Value
-		for i, k := range kids {
-			values[i] = Value{Text: "no such child"}
-			if k != nil {
-				values[i] = Value{Text: fmt.Sprintf("%s to %s", k.Local.Value, k.Remote.Value), At: k.At}
-			}
-		}
-		c.add("networks", name, values, "", true)
-		return
-	}
+// outcome returns what the attempts came to for a pair of children, an agreement before a failure; nil for nothing.
+func (c *comparison) outcome(p estate.ChildPair) *Child {
 	var done *Child
 	for i := range c.attempts {
 		for j := range c.attempts[i].Children {
@@ -255,44 +323,65 @@ func (c *comparison) child(p estate.ChildPair) {
 			}
 		}
 	}
-	for i, e := range c.ends {
-		mine, theirs := kids[i].Local, kids[1-i].Remote
-		values := [2]Value{}
-		values[i], values[1-i] = value(mine, mine.Value.String()), value(theirs, theirs.Value.String())
-		own, seen := mine.Value.At(c.t.Own(e)), theirs.Value.At(c.t.Peer(c.ends[1-i]))
-		both := own.Meet(seen)
-		differs := !own.Packets().Equal(seen.Packets()) && !own.Dynamic() && !seen.Dynamic()
-		c.add("networks of "+e.Gateway.Name, name, values, both.String(), differs)
-		if len(both) > 0 {
-			c.rows[len(c.rows)-1].Agreed = both.String()
+	return done
+}
+
+// child compares what is said of a child, or says that one end has none.
+func (c *comparison) child(p estate.ChildPair) {
+	name := ""
+	kids := [2]*model.Child{p.A, p.B}
+	for _, k := range kids {
+		if k != nil && !strings.Contains(name, k.Name) {
+			name = strings.TrimPrefix(name+" = "+k.Name, " = ")
 		}
 	}
-	suite := c.suites(p)
-	what := p.A.Protocol.Value.String() + " proposals"
+	if p.A != nil && p.B != nil {
+		c.level(settings.OfChild, p, name)
+		return
+	}
+	var values [2]Value
+	for i, k := range kids {
+		values[i] = Value{Text: "no such child"}
+		if k != nil {
+			values[i] = Value{Text: fmt.Sprintf("%s to %s", k.Local.Value, k.Remote.Value), At: k.At}
+		}
+	}
+	c.add("own-networks", "networks", name, values, verdict{differs: true})
+}
+
+func (c *comparison) networks(p *pair, i int) verdict {
+	own, seen := p.of[i].Child.Local.Value.At(c.t.Own(c.ends[i])), p.of[1-i].Child.Remote.Value.At(c.t.Peer(c.ends[1-i]))
+	both := own.Meet(seen)
+	differs := !own.Packets().Equal(seen.Packets()) && !own.Dynamic() && !seen.Dynamic()
+	return verdict{agreed: both.String(), differs: differs, partly: len(both) > 0}
+}
+
+func (c *comparison) childProposals(p *pair) verdict {
+	done := c.outcome(p.kids)
 	failed := done != nil && done.Failure != nil && done.Failure.Notify == "NO_PROPOSAL_CHOSEN"
-	c.add(what, name, [2]Value{value(p.A.Proposals, spellProposals(p.A.Proposals.Value)), value(p.B.Proposals, spellProposals(p.B.Proposals.Value))}, suite, failed)
-	pfs := func(k *model.Child) Value { return value(k.Proposals, groupsOf(k)) }
-	_, ab := create(p.A.Proposals.Value, p.B.Proposals.Value, false)
-	_, ba := create(p.B.Proposals.Value, p.A.Proposals.Value, false)
-	renewed, bites := "", (!ab || !ba) && groupsOf(p.A) != groupsOf(p.B)
-	if done != nil && done.Outcome == Agrees && done.Rekey.Suite.Transforms[ike.KeyExchange].Algorithm != nil {
-		renewed = done.Rekey.Suite.Transforms[ike.KeyExchange].Label()
+	return verdict{agreed: c.suites(p.kids), differs: failed}
+}
+
+// pfs says by which group a child is renewed, and whether the renewal fails for it.
+func (c *comparison) pfs(p *pair) verdict {
+	a, b := p.kids.A, p.kids.B
+	_, ab := create(a.Proposals.Value, b.Proposals.Value, false)
+	_, ba := create(b.Proposals.Value, a.Proposals.Value, false)
+	v := verdict{differs: (!ab || !ba) && groupsOf(a) != groupsOf(b)}
+	if done := c.outcome(p.kids); done != nil && done.Outcome == Agrees && done.Rekey.Suite.Transforms[ike.KeyExchange].Algorithm != nil {
+		v.agreed = done.Rekey.Suite.Transforms[ike.KeyExchange].Label()
 	}
-	c.add("PFS", name, [2]Value{pfs(p.A), pfs(p.B)}, renewed, bites)
-	mode := [2]Value{value(p.A.Mode, p.A.Mode.Value.String()), value(p.B.Mode, p.B.Mode.Value.String())}
-	agreedMode := ""
-	if done != nil && done.Outcome == Agrees {
-		agreedMode = done.Mode.String()
+	return v
+}
+
+func (c *comparison) mode(p *pair) verdict {
+	v := verdict{differs: p.kids.A.Mode.Value != p.kids.B.Mode.Value, partly: true}
+	if done := c.outcome(p.kids); done != nil && done.Outcome == Agrees {
+		v.agreed = done.Mode.String()
 	}
-	c.add("mode", name, mode, agreedMode, p.A.Mode.Value != p.B.Mode.Value)
-	if p.A.Mode.Value != p.B.Mode.Value {
-		c.rows[len(c.rows)-1].Agreed = agreedMode
-	}
-	life := func(k *model.Child) Value {
-		return value(k.Rekey, duration(k.Rekey.Value, "never rekeyed"))
-	}
-	c.add("lifetime", name, [2]Value{life(p.A), life(p.B)}, duration(least(p.A.Rekey.Value, p.B.Rekey.Value), "never rekeyed"), false)
-	start := func(k *model.Child) Value { return value(k.Start, k.Start.Value.String()) }
-	waits := p.A.Start.Value == model.StartNever && p.B.Start.Value == model.StartNever
-	c.add("started", name, [2]Value{start(p.A), start(p.B)}, "", waits)
+	return v
+}
+
+func (c *comparison) start(p *pair) verdict {
+	return verdict{differs: p.kids.A.Start.Value == model.StartNever && p.kids.B.Start.Value == model.StartNever}
 }

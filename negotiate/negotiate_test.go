@@ -14,6 +14,7 @@ import (
 
 	"toril/estate"
 	"toril/ike"
+	"toril/model/settings"
 	"toril/negotiate"
 	"toril/read/formats"
 )
@@ -280,7 +281,7 @@ func TestUnreadStatementsAreSaid(t *testing.T) {
 func TestRows(t *testing.T) {
 	tu := tunnel(t, over{"proposals": "aes128-sha256-modp2048", "local.id": "c.example", "c.esp_proposals": "aes128-sha256-ecp256", "c.local_ts": "10.1.0.0/16", "psk": "another"}, over{"c.mode": "transport"})
 	differs := map[string]bool{}
-	for _, r := range negotiate.Rows(tu, negotiate.Tunnel(tu)) {
+	for _, r := range negotiate.Lines(tu, negotiate.Tunnel(tu), settings.All()) {
 		differs[r.Name] = r.Differs
 		for _, v := range r.Values {
 			assert.NotContains(t, v.Text, "harbour")

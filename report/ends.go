@@ -9,10 +9,10 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
-	"toril/baseline"
 	"toril/estate"
 	"toril/ike"
 	"toril/negotiate"
+	"toril/present"
 )
 
 // EndsSchema names the contract of the JSON form of ends.
@@ -20,14 +20,14 @@ const EndsSchema = "toril-ends/1"
 
 // EndsText writes both ends of every tunnel side by side, and what they would agree on. With onlyDifferences the rows
 // that fit each other are left out.
-func EndsText(w io.Writer, e *estate.Estate, onlyDifferences bool, look Look) error {
+func EndsText(w io.Writer, all []negotiate.Compared, onlyDifferences bool, look Look) error {
 	p := newPaper(w, look)
-	for i, t := range e.Tunnels {
+	for i, c := range all {
+		t, attempts := c.Tunnel, c.Attempts
 		if i > 0 {
 			p.line("")
 		}
 		p.heading(t.Name)
-		attempts := negotiate.Tunnel(t)
 		switch {
 		case attempts == nil:
 			p.line("the far end was not given: there is nothing to compare (%s)", t.Reason)
@@ -35,7 +35,7 @@ func EndsText(w io.Writer, e *estate.Estate, onlyDifferences bool, look Look) er
 		case len(t.Ends) < 2:
 			p.line("%s", t.Reason)
 		default:
-			endsTable(p, t, negotiate.Rows(t, attempts), onlyDifferences)
+			endsTable(p, t, c.Lines, onlyDifferences)
 		}
 		for _, a := range attempts {
 			p.line("")
@@ -45,13 +45,13 @@ func EndsText(w io.Writer, e *estate.Estate, onlyDifferences bool, look Look) er
 			p.line("%s %s", p.dim("doubt:"), d)
 		}
 	}
-	if len(e.Tunnels) == 0 {
+	if len(all) == 0 {
 		p.line("no tunnels")
 	}
 	return p.err
 }
 
-func endsTable(p *paper, t *estate.Tunnel, rows []negotiate.Row, onlyDifferences bool) {
+func endsTable(p *paper, t *estate.Tunnel, rows []negotiate.Line, onlyDifferences bool) {
 	tw := table.NewWriter()
 	tw.SetStyle(plainStyle)
 	const names = 18
@@ -169,14 +169,14 @@ func rekeyText(p *paper, r negotiate.Rekey) {
 	case r.Outcome == negotiate.Never:
 		p.block(4, "keys", "is never rekeyed by time")
 	case r.Outcome == negotiate.Agrees:
-		p.block(4, "keys", fmt.Sprintf("rekeyed within %s by %s", baseline.Span(r.After), r.By))
+		p.block(4, "keys", fmt.Sprintf("rekeyed within %s by %s", present.Span(r.After), r.By))
 		if r.ByInitiator == negotiate.Fails || r.ByResponder == negotiate.Fails {
 			p.block(4, "", "rekeying initiated by the other end would fail")
 		}
 	default:
-		out := fmt.Sprintf("rekeying fails within %s", baseline.Span(r.After))
+		out := fmt.Sprintf("rekeying fails within %s", present.Span(r.After))
 		if r.Ends > 0 {
-			out += fmt.Sprintf("; the child SA expires after %s", baseline.Span(r.Ends))
+			out += fmt.Sprintf("; the child SA expires after %s", present.Span(r.Ends))
 		}
 		p.block(4, "keys", p.paint(out, text.FgRed))
 		failureText(p, r.Failure)
@@ -193,6 +193,7 @@ type endsTunnelJSON struct {
 }
 
 type settingJSON struct {
+	Setting string      `json:"setting"` // its name in docs/settings.md
 	Name    string      `json:"name"`
 	Child   string      `json:"child"`
 	Values  []valueJSON `json:"values"`
@@ -262,25 +263,25 @@ type rekeyJSON struct {
 }
 
 // EndsJSON writes the comparison for programs; algorithms have IANA's names.
-func EndsJSON(w io.Writer, e *estate.Estate, onlyDifferences bool) error {
+func EndsJSON(w io.Writer, e *estate.Estate, all []negotiate.Compared, onlyDifferences bool) error {
 	out := []endsTunnelJSON{}
-	for _, t := range e.Tunnels {
+	for _, c := range all {
+		t := c.Tunnel
 		j := endsTunnelJSON{Name: t.Name, Reason: t.Reason, Doubts: emptied(t.Doubts), Settings: []settingJSON{}, Attempts: []attemptJSON{}}
 		for _, end := range t.Ends {
 			j.Ends = append(j.Ends, endJSON{end.Gateway.Name, end.Connection.Name})
 		}
-		attempts := negotiate.Tunnel(t)
-		for _, r := range negotiate.Rows(t, attempts) {
+		for _, r := range c.Lines {
 			if onlyDifferences && !r.Differs {
 				continue
 			}
-			s := settingJSON{Name: r.Name, Child: r.Child, Agreed: r.Agreed, Differs: r.Differs}
+			s := settingJSON{Setting: r.Setting, Name: r.Name, Child: r.Child, Agreed: r.Agreed, Differs: r.Differs}
 			for _, v := range r.Values {
 				s.Values = append(s.Values, valueJSON{v.Text, v.Default, v.At.File, v.At.Line})
 			}
 			j.Settings = append(j.Settings, s)
 		}
-		for _, a := range attempts {
+		for _, a := range c.Attempts {
 			j.Attempts = append(j.Attempts, attemptOf(e, a))
 		}
 		out = append(out, j)
@@ -349,22 +350,4 @@ func failureOf(e *estate.Estate, f *negotiate.Failure) *failureJSON {
 		}
 	}
 	return j
-}
-
-// Disagree reports whether anything was compared that does not fit.
-func Disagree(e *estate.Estate) bool {
-	for _, t := range e.Tunnels {
-		attempts := negotiate.Tunnel(t)
-		for _, r := range negotiate.Rows(t, attempts) {
-			if r.Differs {
-				return true
-			}
-		}
-		for _, a := range attempts {
-			if a.Outcome == negotiate.Fails || a.Outcome == negotiate.Partly {
-				return true
-			}
-		}
-	}
-	return false
 }

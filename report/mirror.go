@@ -1,65 +1,40 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"strings"
 	"time"
 
-	"toril/baseline"
 	"toril/ike"
 	"toril/mirror"
+	"toril/model"
+	"toril/model/settings"
 )
 
 // MirrorSchema names the contract of the JSON form of a mirrored end.
-const MirrorSchema = "toril-mirror/1"
+const MirrorSchema = "toril-mirror/2"
 
 // MirrorMarkdown writes what the far end must set as a sheet to hand over.
-func MirrorMarkdown(w io.Writer, s mirror.Sheet) error {
+func MirrorMarkdown(w io.Writer, s mirror.Sheet, table []settings.Row) error {
 	p := &paper{w: w}
-	p.line("# Far end of %s/%s", s.For, s.Connection)
+	p.line("# Far end of %s", s.For.Name())
 	p.line("")
-	p.line("What the administrator of the far end sets. \"Own\" is the far end, \"peer\" is %s.", s.For)
-	p.line("")
-	p.line("| setting | value |")
-	p.line("| --- | --- |")
-	row := func(name, value string) {
-		if value == "" {
-			value = "to be settled"
-		}
-		p.line("| %s | %s |", name, strings.NewReplacer("|", `\|`, "\n", " ").Replace(value))
-	}
-	row("own address", s.Own)
-	row("peer address", s.Peer)
-	row("own identity", s.OwnID)
-	row("peer identity", s.PeerID)
-	row("authentication", s.Method.String())
-	row("IKE version", s.Version.String())
-	if s.Version == ike.V1 {
-		row("IKEv1 mode", map[bool]string{true: "aggressive", false: "main"}[s.Aggressive])
-	}
-	row("IKE proposals", names(s.Proposals))
-	row("IKE lifetime", spanOr(s.IKELife, "not rekeyed by time"))
-	row("liveness check", spanOr(s.DPD, "off"))
-	row("encapsulation", map[bool]string{true: "always in UDP port 4500", false: "UDP port 4500 where NAT is seen"}[s.Encap])
-	for _, c := range s.Children {
-		p.line("")
-		p.line("## Child %s", c.Name)
+	p.line("What the administrator of the far end sets. \"Own\" is the far end, \"peer\" is %s.", s.For.Gateway.Name)
+	part := func(k *model.Child) {
 		p.line("")
 		p.line("| setting | value |")
 		p.line("| --- | --- |")
-		row("own networks", strings.Join(c.Local, ", "))
-		row("peer networks", strings.Join(c.Remote, ", "))
-		row(c.Protocol.String()+" proposals", names(c.Proposals))
-		row("perfect forward secrecy", few2(c.Groups))
-		row("mode", c.Mode.String())
-		row("lifetime", spanOr(c.Life, "not rekeyed by time"))
-		if c.Bytes > 0 {
-			row("lifetime in bytes", fmt.Sprint(c.Bytes))
+		for _, l := range s.Lines(k, table) {
+			p.line("| %s | %s |", l.Name, strings.NewReplacer("|", `\|`, "\n", " ").Replace(cmp.Or(l.Text, "to be settled")))
 		}
-		if c.Cut96 {
-			row("HMAC-SHA2-256", "cut to 96 bits, against the standard (RFC 4868)")
-		}
+	}
+	part(nil)
+	for _, k := range s.Far.Children {
+		p.line("")
+		p.line("## Child %s", k.Name)
+		part(k)
 	}
 	if len(s.Open) > 0 {
 		p.line("")
@@ -72,44 +47,25 @@ func MirrorMarkdown(w io.Writer, s mirror.Sheet) error {
 	return p.err
 }
 
-func few2(cs ike.Choices) string {
-	if len(cs) == 0 {
-		return "none"
-	}
-	return cs.Labels()
-}
-
-func spanOr(d time.Duration, zero string) string {
-	if d == 0 {
-		return zero
-	}
-	return baseline.Span(d)
-}
-
-func names(ps []ike.Proposal) string {
-	var out []string
-	for _, p := range ps {
-		out = append(out, p.Names())
-	}
-	return strings.Join(out, "; ")
-}
-
 type mirrorJSON struct {
-	Schema     string            `json:"schema"`
-	For        endJSON           `json:"for"`
-	Own        string            `json:"own_address"`
-	Peer       string            `json:"peer_address"`
-	OwnID      string            `json:"own_identity"`
-	PeerID     string            `json:"peer_identity"`
-	Method     string            `json:"authentication"`
-	Version    string            `json:"ike_version"`
-	Aggressive bool              `json:"aggressive"`
-	Proposals  []proposalJSON    `json:"ike_proposals"`
-	Life       int               `json:"ike_lifetime_seconds"`
-	DPD        int               `json:"liveness_seconds"`
-	Encap      bool              `json:"always_udp"`
-	Children   []mirrorChildJSON `json:"children"`
-	Open       []string          `json:"to_settle"`
+	Schema   string            `json:"schema"`
+	For      endJSON           `json:"for"`
+	Settings []mirrorLineJSON  `json:"settings"`
+	Children []mirrorChildJSON `json:"children"`
+	Open     []string          `json:"to_settle"`
+}
+
+type mirrorLineJSON struct {
+	Setting string `json:"setting"` // its name in docs/settings.md
+	Name    string `json:"name"`
+	Text    string `json:"text"`  // "" where it is to be settled
+	Value   any    `json:"value"` // a text, a number, true or false, or a list of texts or proposals
+	Unit    string `json:"unit"`
+}
+
+type mirrorChildJSON struct {
+	Name     string           `json:"name"`
+	Settings []mirrorLineJSON `json:"settings"`
 }
 
 type proposalJSON struct {
@@ -118,17 +74,6 @@ type proposalJSON struct {
 	PRF         []string `json:"prf"`
 	KeyExchange []string `json:"key_exchange"`
 	Additional  []string `json:"additional_key_exchanges"`
-}
-
-type mirrorChildJSON struct {
-	Name      string         `json:"name"`
-	Protocol  string         `json:"protocol"`
-	Local     []string       `json:"own_networks"`
-	Remote    []string       `json:"peer_networks"`
-	Proposals []proposalJSON `json:"proposals"`
-	Mode      string         `json:"mode"`
-	Life      int            `json:"lifetime_seconds"`
-	Bytes     uint64         `json:"lifetime_bytes"`
 }
 
 func proposalsJSON(ps []ike.Proposal) []proposalJSON {
@@ -150,12 +95,39 @@ func proposalsJSON(ps []ike.Proposal) []proposalJSON {
 	return out
 }
 
-// MirrorJSON writes the sheet for programs; algorithms have IANA's names.
-func MirrorJSON(w io.Writer, s mirror.Sheet) error {
-	j := mirrorJSON{MirrorSchema, endJSON{s.For, s.Connection}, s.Own, s.Peer, s.OwnID, s.PeerID, s.Method.String(), s.Version.String(), s.Aggressive, proposalsJSON(s.Proposals), int(s.IKELife.Seconds()),
-		int(s.DPD.Seconds()), s.Encap, []mirrorChildJSON{}, emptied(s.Open)}
-	for _, c := range s.Children {
-		j.Children = append(j.Children, mirrorChildJSON{c.Name, c.Protocol.String(), emptied(c.Local), emptied(c.Remote), proposalsJSON(c.Proposals), c.Mode.String(), int(c.Life.Seconds()), c.Bytes})
+// machine writes the value of a setting for programs: times in seconds, algorithms by IANA's names.
+func machine(v any) any {
+	switch v := v.(type) {
+	case time.Duration:
+		return int(v.Seconds())
+	case []ike.Proposal:
+		return proposalsJSON(v)
+	case model.Addresses:
+		out := []string{}
+		for _, a := range v {
+			out = append(out, a.Text)
+		}
+		return out
+	case []string:
+		return emptied(v)
+	case bool, int, uint32, uint64, string:
+		return v
+	}
+	return fmt.Sprint(v)
+}
+
+// MirrorJSON writes the sheet for programs.
+func MirrorJSON(w io.Writer, s mirror.Sheet, table []settings.Row) error {
+	lines := func(k *model.Child) []mirrorLineJSON {
+		out := []mirrorLineJSON{}
+		for _, l := range s.Lines(k, table) {
+			out = append(out, mirrorLineJSON{l.Setting.Name, l.Name, l.Text, machine(l.Value), l.Setting.Unit})
+		}
+		return out
+	}
+	j := mirrorJSON{MirrorSchema, endJSON{s.For.Gateway.Name, s.For.Connection.Name}, lines(nil), []mirrorChildJSON{}, emptied(s.Open)}
+	for _, k := range s.Far.Children {
+		j.Children = append(j.Children, mirrorChildJSON{k.Name, lines(k)})
 	}
 	return encode(w, j)
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -20,8 +21,13 @@ import (
 	"toril/estate"
 	"toril/follow"
 	"toril/mirror"
+	"toril/model"
+	"toril/model/settings"
+	"toril/negotiate"
 	"toril/read/formats"
 	"toril/report"
+	"toril/source"
+	"toril/tunnels"
 )
 
 func demoEstate(t *testing.T) *estate.Estate {
@@ -59,8 +65,10 @@ func writers(t *testing.T) map[string]func(io.Writer, report.Look) error {
 	e := r.Estate
 	return map[string]func(io.Writer, report.Look) error{
 		"audit":   func(w io.Writer, l report.Look) error { return report.Text(w, r, l, audit.Info) },
-		"tunnels": func(w io.Writer, l report.Look) error { return report.TunnelsText(w, e, l) },
-		"ends":    func(w io.Writer, l report.Look) error { return report.EndsText(w, e, false, l) },
+		"tunnels": func(w io.Writer, l report.Look) error { return report.TunnelsText(w, tunnels.Of(e, settings.All()), l) },
+		"ends": func(w io.Writer, l report.Look) error {
+			return report.EndsText(w, negotiate.Compare(e, settings.All()), false, l)
+		},
 		"formats": func(w io.Writer, l report.Look) error { return report.FormatsText(w, formats.All(), l) },
 		"follow": func(w io.Writer, l report.Look) error {
 			return report.FollowText(w, e, report.Asked{Gateway: "headland", From: "10.30.0.10", To: "10.20.0.0/24"}, trips(t, e, "headland", "10.30.0.10", "10.20.0.0/24", false), l)
@@ -128,8 +136,8 @@ func TestSecretsShowInNoOutput(t *testing.T) {
 		require.NoError(t, write(&b, report.Look{}))
 	}
 	require.NoError(t, report.JSON(&b, r))
-	require.NoError(t, report.EndsJSON(&b, r.Estate, false))
-	require.NoError(t, report.TunnelsJSON(&b, r.Estate))
+	require.NoError(t, report.EndsJSON(&b, r.Estate, negotiate.Compare(r.Estate, settings.All()), false))
+	require.NoError(t, report.TunnelsJSON(&b, r.Estate, tunnels.Of(r.Estate, settings.All())))
 	for _, secret := range []string{"buoyyard2019", "hV3x9QmTz7LwRk2PbYc8NsGd4JfAe6Uo", "0sY29tbW9u"} {
 		assert.NotContains(t, b.String(), secret)
 	}
@@ -198,10 +206,10 @@ func TestMirrorSheet(t *testing.T) {
 	for _, tu := range e.Tunnels {
 		for _, end := range tu.Ends {
 			var b bytes.Buffer
-			require.NoError(t, report.MirrorMarkdown(&b, mirror.Of(tu, end)))
+			require.NoError(t, report.MirrorMarkdown(&b, mirror.Of(tu, end), settings.All()))
 			text := b.String()
 			assert.True(t, strings.HasPrefix(text, "# Far end of "+end.Name()+"\n"), text)
-			for _, want := range []string{"| own address | ", "| IKE proposals | ", "| own networks | ", "| perfect forward secrecy | "} {
+			for _, want := range []string{"| own address | ", "| IKE proposals | ", "| own networks | ", "| PFS | "} {
 				assert.Contains(t, text, want)
 			}
 			for line := range strings.Lines(text) {
@@ -214,11 +222,11 @@ func TestMirrorSheet(t *testing.T) {
 }
 
 func TestEndsDisagree(t *testing.T) {
-	assert.True(t, report.Disagree(demoEstate(t)))
 	var all, only bytes.Buffer
-	e := demoEstate(t)
-	require.NoError(t, report.EndsText(&all, e, false, report.Look{Width: 120}))
-	require.NoError(t, report.EndsText(&only, e, true, report.Look{Width: 120}))
+	compared := negotiate.Compare(demoEstate(t), settings.All())
+	assert.True(t, slices.ContainsFunc(compared, negotiate.Compared.Disagrees))
+	require.NoError(t, report.EndsText(&all, compared, false, report.Look{Width: 120}))
+	require.NoError(t, report.EndsText(&only, compared, true, report.Look{Width: 120}))
 	assert.Greater(t, all.Len(), only.Len())
 	assert.Contains(t, only.String(), "both ends match", "of headland and skerry nothing is left")
 	assert.NotContains(t, only.String(), "IKE version")
@@ -241,5 +249,39 @@ func TestEveryCheckHasAPage(t *testing.T) {
 		var b bytes.Buffer
 		require.NoError(t, report.Explain(&b, c, bs, report.Look{Width: 100}))
 		assert.Contains(t, b.String(), c.Name)
+	}
+}
+
+// TestANewSettingIsOneRow adds a row to the table: it is in every comparison and sheet, for people and for programs.
+func TestANewSettingIsOneRow(t *testing.T) {
+	e := demoEstate(t)
+	table := append(settings.All(), settings.More(settings.Row{Name: "tide-offset", Term: "tide offset", Of: settings.OfConnection, Relation: settings.Equal, Unit: "s"}))
+	tu := e.Tunnels[0]
+	require.Len(t, tu.Ends, 2)
+	for i, value := range []string{"seven", "nine"} {
+		tu.Ends[i].Connection.More = map[string]model.Setting[string]{"tide-offset": model.Say(value, source.Pos{File: "f", Line: 1})}
+	}
+	look := report.Look{Width: 140}
+	for name, write := range map[string]func(io.Writer) error{
+		"tunnels":      func(w io.Writer) error { return report.TunnelsText(w, tunnels.Of(e, table), look) },
+		"tunnels JSON": func(w io.Writer) error { return report.TunnelsJSON(w, e, tunnels.Of(e, table)) },
+		"ends":         func(w io.Writer) error { return report.EndsText(w, negotiate.Compare(e, table), true, look) },
+		"ends JSON":    func(w io.Writer) error { return report.EndsJSON(w, e, negotiate.Compare(e, table), true) },
+	} {
+		var b bytes.Buffer
+		require.NoError(t, write(&b))
+		for _, want := range []string{"tide offset", "seven", "nine"} {
+			assert.Contains(t, b.String(), want, name)
+		}
+	}
+	s := mirror.Of(tu, tu.Ends[0])
+	for name, write := range map[string]func(io.Writer) error{
+		"mirror":      func(w io.Writer) error { return report.MirrorMarkdown(w, s, table) },
+		"mirror JSON": func(w io.Writer) error { return report.MirrorJSON(w, s, table) },
+	} {
+		var b bytes.Buffer
+		require.NoError(t, write(&b))
+		assert.Contains(t, b.String(), "tide offset", name)
+		assert.Contains(t, b.String(), "seven", name)
 	}
 }

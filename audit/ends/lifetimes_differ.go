@@ -5,9 +5,9 @@ import (
 	"time"
 
 	"toril/audit"
-	"toril/baseline"
 	"toril/estate"
 	"toril/model"
+	"toril/present"
 )
 
 // LifetimesDiffer speaks where the lifetimes of both ends differ by far.
@@ -29,14 +29,14 @@ var LifetimesDiffer = &audit.Check{
 			if a, b := c.A.Rekey.Value, c.B.Rekey.Value; far(a, b) {
 				f := both(p, t, c.A.Rekey.Where(c.A.At), c.B.Rekey.Where(c.B.At))
 				f.Severity = audit.Low
-				f.Message = fmt.Sprintf("the child's lifetime is %s on %s and %s on %s: the shorter one applies", baseline.Span(a), t.Ends[0].Gateway.Name, baseline.Span(b), t.Ends[1].Gateway.Name)
+				f.Message = fmt.Sprintf("the child's lifetime is %s on %s and %s on %s: the shorter one applies", present.Span(a), t.Ends[0].Gateway.Name, present.Span(b), t.Ends[1].Gateway.Name)
 				p.Report(f)
 			}
 			for _, side := range [][2]*model.Child{{c.A, c.B}, {c.B, c.A}} {
 				if side[0].Rekey.Value == 0 && side[0].Life.Value > 0 && side[1].Rekey.Value > side[0].Life.Value {
 					f := both(p, t, c.A.Rekey.Where(c.A.At), c.B.Rekey.Where(c.B.At))
 					f.Severity = audit.Medium
-					f.Message = fmt.Sprintf("one end closes the child after %s without rekeying, the other would rekey after %s: it drops in between", baseline.Span(side[0].Life.Value), baseline.Span(side[1].Rekey.Value))
+					f.Message = fmt.Sprintf("one end closes the child after %s without rekeying, the other would rekey after %s: it drops in between", present.Span(side[0].Life.Value), present.Span(side[1].Rekey.Value))
 					p.Report(f)
 				}
 			}
@@ -48,7 +48,7 @@ var LifetimesDiffer = &audit.Check{
 		if far(a.Lifetime(), b.Lifetime()) {
 			f := both(p, t, a.LifetimeSetting().Where(a.At), b.LifetimeSetting().Where(b.At))
 			f.Severity = audit.Low
-			f.Message = fmt.Sprintf("the IKE SA's lifetime is %s on %s and %s on %s: the shorter one applies", baseline.Span(a.Lifetime()), t.Ends[0].Gateway.Name, baseline.Span(b.Lifetime()), t.Ends[1].Gateway.Name)
+			f.Message = fmt.Sprintf("the IKE SA's lifetime is %s on %s and %s on %s: the shorter one applies", present.Span(a.Lifetime()), t.Ends[0].Gateway.Name, present.Span(b.Lifetime()), t.Ends[1].Gateway.Name)
 			p.Report(f)
 		}
 	},

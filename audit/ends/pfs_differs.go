@@ -5,9 +5,9 @@ import (
 	"strings"
 
 	"toril/audit"
-	"toril/baseline"
 	"toril/estate"
 	"toril/negotiate"
+	"toril/present"
 )
 
 // PFSDiffers speaks where a child comes up and its keys cannot be renewed, or where it does not come up for that.
@@ -42,9 +42,9 @@ var PFSDiffers = &audit.Check{
 				if r.Outcome == negotiate.Agrees {
 					f.Severity = audit.Low
 				} else {
-					f.Message = fmt.Sprintf("the tunnel comes up and fails within %s, when %s rekeys %s", baseline.Span(r.After), r.By, c.Of.Name)
+					f.Message = fmt.Sprintf("the tunnel comes up and fails within %s, when %s rekeys %s", present.Span(r.After), r.By, c.Of.Name)
 					if r.Ends > 0 {
-						f.Message += fmt.Sprintf("; the child SA expires after %s", baseline.Span(r.Ends))
+						f.Message += fmt.Sprintf("; the child SA expires after %s", present.Span(r.Ends))
 					}
 					f.Message += ". " + strings.ToUpper(r.Failure.Why[:1]) + r.Failure.Why[1:]
 				}

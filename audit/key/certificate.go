@@ -9,6 +9,7 @@ import (
 	"toril/baseline"
 	"toril/ike"
 	"toril/model"
+	"toril/present"
 )
 
 // onCertificate starts a finding about a certificate, in the tunnel of a connection that names it.
@@ -130,7 +131,7 @@ var Expiry = &audit.Check{
 				f.Message = fmt.Sprintf("the certificate of %s holds only from %s", c.Subject, day(c.From))
 			case c.To.Sub(p.Now) < notice:
 				f.Severity = audit.Medium
-				f.Message = fmt.Sprintf("the certificate of %s expires on %s, within %s", c.Subject, day(c.To), baseline.Span(notice))
+				f.Message = fmt.Sprintf("the certificate of %s expires on %s, within %s", c.Subject, day(c.To), present.Span(notice))
 			default:
 				continue
 			}

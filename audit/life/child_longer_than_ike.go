@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/baseline"
+	"toril/present"
 )
 
 // ChildLongerThanIKE speaks where the child outlives its IKE SA.
@@ -27,7 +27,7 @@ var ChildLongerThanIKE = &audit.Check{
 		}
 		f := p.On(s, s.Child.Rekey.Where(s.Child.At), s.Child.Rekey.IsDefault())
 		f.Severity = audit.Low
-		f.Message = fmt.Sprintf("the child is rekeyed after %s, the IKE SA already after %s", baseline.Span(s.Child.Rekey.Value), baseline.Span(of))
+		f.Message = fmt.Sprintf("the child is rekeyed after %s, the IKE SA already after %s", present.Span(s.Child.Rekey.Value), present.Span(of))
 		set := s.Connection.LifetimeSetting()
 		f.Also = []audit.Evidence{{Pos: set.Where(s.Connection.At), Note: "the IKE SA's lifetime" + audit.ByDefault(set)}}
 		p.Report(f)

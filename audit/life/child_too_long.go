@@ -5,6 +5,7 @@ import (
 
 	"toril/audit"
 	"toril/baseline"
+	"toril/present"
 )
 
 // ChildTooLong speaks where a child lives longer than the baseline allows.
@@ -32,7 +33,7 @@ var ChildTooLong = &audit.Check{
 		case set.Value == 0:
 			f.Message = "the child is never rekeyed by time"
 		case set.Value > most.Duration():
-			f.Message = fmt.Sprintf("the child is rekeyed after %s, later than %s%s", baseline.Span(set.Value), baseline.Span(most.Duration()), audit.ByDefault(set))
+			f.Message = fmt.Sprintf("the child is rekeyed after %s, later than %s%s", present.Span(set.Value), present.Span(most.Duration()), audit.ByDefault(set))
 		default:
 			return
 		}

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"time"
 
-	"toril/baseline"
+	"toril/present"
 )
 
 // mistaken reports what a number of seconds looks like if the writer counted in another unit: 480 and 1440 are minutes
@@ -13,9 +13,9 @@ import (
 func mistaken(d time.Duration) string {
 	switch {
 	case d == 480*time.Second || d == 1440*time.Second || d == 60*time.Second:
-		return fmt.Sprintf("%.0f seconds look like %s written in minutes", d.Seconds(), baseline.Span(d*60))
+		return fmt.Sprintf("%.0f seconds look like %s written in minutes", d.Seconds(), present.Span(d*60))
 	case d == 86400*time.Minute || d == 28800*time.Minute || d == 3600*time.Minute:
-		return fmt.Sprintf("%.0f minutes look like %s written in seconds", d.Minutes(), baseline.Span(d/60))
+		return fmt.Sprintf("%.0f minutes look like %s written in seconds", d.Minutes(), present.Span(d/60))
 	case d == 24*time.Second || d == 8*time.Second:
 		return fmt.Sprintf("%.0f seconds look like %.0f hours", d.Seconds(), d.Seconds())
 	}

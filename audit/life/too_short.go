@@ -7,6 +7,7 @@ import (
 	"toril/audit"
 	"toril/baseline"
 	"toril/model"
+	"toril/present"
 	"toril/source"
 )
 
@@ -41,6 +42,6 @@ func short(p *audit.Pass, s *audit.Subject, set model.Setting[time.Duration], l 
 	}
 	f := p.On(s, set.Where(at), set.IsDefault())
 	f.Severity, f.Standard = audit.Low, l.Source.String()
-	f.Message = fmt.Sprintf("%s is rekeyed after %s, sooner than %s", what, baseline.Span(set.Value), baseline.Span(least))
+	f.Message = fmt.Sprintf("%s is rekeyed after %s, sooner than %s", what, present.Span(set.Value), present.Span(least))
 	p.Report(f)
 }

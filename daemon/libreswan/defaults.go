@@ -35,6 +35,7 @@ var defaults = daemon.Once(func() [][]daemon.Default {
 			aggressive = no
 			encapsulation = auto
 			mobike = no
+			fragmentation = yes
 			keyingtries = %forever
 			ppk = no
 			dpddelay = 0

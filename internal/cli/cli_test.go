@@ -37,12 +37,12 @@ func TestJSONMeetsItsSchema(t *testing.T) {
 	require.Zero(t, code, errs)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "lampwright", "broken.conf"), []byte("connections {\n a {\n warble = 1\n"), 0o644))
 	for schema, args := range map[string][]string{
-		"audit.schema.json":   {"audit", "--format", "json", dir},
+		"audit.schema.json":    {"audit", "--format", "json", dir},
 		"defaults.schema.json": {"defaults", "libreswan", "--format", "json"},
-		"tunnels.schema.json": {"tunnels", "--format", "json", dir},
-		"ends.schema.json":    {"ends", "--format", "json", dir},
-		"mirror.schema.json":  {"mirror", "--format", "json", "lampwright/quayside", dir},
-		"follow.schema.json":  {"follow", "--format", "json", "--gateway", "lampwright", "--from", "10.10.0.0/23", "--to", "10.40.0.0/22", dir},
+		"tunnels.schema.json":  {"tunnels", "--format", "json", dir},
+		"ends.schema.json":     {"ends", "--format", "json", dir},
+		"mirror.schema.json":   {"mirror", "--format", "json", "lampwright/quayside", dir},
+		"follow.schema.json":   {"follow", "--format", "json", "--gateway", "lampwright", "--from", "10.10.0.0/23", "--to", "10.40.0.0/22", dir},
 	} {
 		_, out, _ := toril(t, args...)
 		s, err := jsonschema.NewCompiler().Compile("../../docs/schema/" + schema)

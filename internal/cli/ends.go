@@ -1,8 +1,12 @@
 package cli
 
 import (
+	"slices"
+
 	"github.com/spf13/cobra"
 
+	"toril/model/settings"
+	"toril/negotiate"
 	"toril/report"
 )
 
@@ -24,12 +28,13 @@ func (a *app) ends() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			all := negotiate.Compare(e, settings.All())
 			if form == "json" {
-				err = report.EndsJSON(a.out, e, only)
+				err = report.EndsJSON(a.out, e, all, only)
 			} else {
-				err = report.EndsText(a.out, e, only, a.look)
+				err = report.EndsText(a.out, all, only, a.look)
 			}
-			if err == nil && (len(e.Problems) > 0 || report.Disagree(e)) {
+			if err == nil && (len(e.Problems) > 0 || slices.ContainsFunc(all, negotiate.Compared.Disagrees)) {
 				err = exit(exitFindings)
 			}
 			return err

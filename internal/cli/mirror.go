@@ -9,6 +9,7 @@ import (
 
 	"toril/estate"
 	"toril/mirror"
+	"toril/model/settings"
 	"toril/report"
 )
 
@@ -51,16 +52,16 @@ func (a *app) mirror() *cobra.Command {
 			}
 			switch {
 			case writer != nil:
-				text, err := writer(t, end)
+				text, err := writer(mirror.Of(t, end))
 				if err != nil {
 					return err
 				}
 				_, err = fmt.Fprint(a.out, text)
 				return err
 			case form == "json":
-				return report.MirrorJSON(a.out, mirror.Of(t, end))
+				return report.MirrorJSON(a.out, mirror.Of(t, end), settings.All())
 			}
-			return report.MirrorMarkdown(a.out, mirror.Of(t, end))
+			return report.MirrorMarkdown(a.out, mirror.Of(t, end), settings.All())
 		},
 	}
 	cmd.Flags().StringVar(&form, "format", "markdown", "markdown or json")

@@ -3,7 +3,9 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
+	"toril/model/settings"
 	"toril/report"
+	"toril/tunnels"
 )
 
 func (a *app) tunnels() *cobra.Command {
@@ -22,9 +24,9 @@ func (a *app) tunnels() *cobra.Command {
 				return err
 			}
 			if form == "json" {
-				err = report.TunnelsJSON(a.out, e)
+				err = report.TunnelsJSON(a.out, e, tunnels.Of(e, settings.All()))
 			} else {
-				err = report.TunnelsText(a.out, e, a.look)
+				err = report.TunnelsText(a.out, tunnels.Of(e, settings.All()), a.look)
 			}
 			if err == nil && len(e.Problems) > 0 {
 				err = exit(exitFindings)

@@ -16,8 +16,8 @@ import (
 	"toril/report"
 )
 
-// Files returns every generated document by its path below docs/.
-func Files() (map[string]string, error) {
+// Files returns every generated document by its path below docs/. Samples are read below root, the folder of the module.
+func Files(root string) (map[string]string, error) {
 	var bs []*baseline.Baseline
 	for _, name := range baseline.Names() {
 		b, err := baseline.Named(name)
@@ -30,6 +30,11 @@ func Files() (map[string]string, error) {
 	for _, c := range suite.All() {
 		out["checks/"+report.PageName(c)] = report.CheckPage(c, bs)
 	}
+	page, err := settingsPage(root)
+	if err != nil {
+		return nil, err
+	}
+	out["settings.md"] = page
 	schema, err := json.MarshalIndent(baselineSchema(), "", "  ")
 	out["schema/baseline.schema.json"] = string(schema) + "\n"
 	return out, err

@@ -15,7 +15,7 @@ import (
 )
 
 func TestDocsAreWhatTheProgramSays(t *testing.T) {
-	files, err := gendocs.Files()
+	files, err := gendocs.Files("../..")
 	require.NoError(t, err)
 	for name, want := range files {
 		got, err := os.ReadFile(filepath.Join("../../docs", name))

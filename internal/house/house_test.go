@@ -17,7 +17,7 @@ import (
 
 // floors are those of docs/architecture.md, the highest first. A package may import what is on a lower floor, and what is below its own
 // folder's name on the same.
-var floors = [][]string{{"cmd"}, {"internal/cli", "internal/gendocs"}, {"report"}, {"audit"}, {"mirror"}, {"follow"}, {"negotiate"}, {"baseline"}, {"estate"}, {"read", "demo"}, {"walk"}, {"daemon"}, {"model"}, {"ike", "packet", "source"},
+var floors = [][]string{{"cmd"}, {"internal/cli", "internal/gendocs"}, {"report"}, {"audit"}, {"mirror"}, {"follow", "tunnels"}, {"negotiate"}, {"baseline"}, {"estate"}, {"read", "demo"}, {"walk"}, {"daemon"}, {"model"}, {"present"}, {"ike", "packet", "source"},
 	{"internal/strictyaml", "internal/disk", "internal/strength", "internal/lazy"}}
 
 // outside are libraries that one room alone may use.

@@ -29,7 +29,7 @@ func TestMirrors(t *testing.T) {
 	require.NoError(t, err)
 	for _, tu := range e.Tunnels {
 		for _, end := range tu.Ends {
-			far, err := mirror.Swanctl(tu, end)
+			far, err := mirror.Swanctl(mirror.Of(tu, end))
 			require.NoError(t, err)
 			var original string
 			for _, f := range end.Gateway.Files {

@@ -107,6 +107,18 @@ func TakeOr[T any](s *Section, byDefault T, parse func(string) (T, error), keys 
 	return model.Unsaid(byDefault, s.Why(keys[0]))
 }
 
+// More keeps the value of a key, as written, under the name of a setting that no check asks for.
+func More(s *Section, more *map[string]model.Setting[string], name string, keys ...string) {
+	set := TakeOr(s, "", Word, keys...)
+	if set.IsDefault() {
+		return
+	}
+	if *more == nil {
+		*more = map[string]model.Setting[string]{}
+	}
+	(*more)[name] = set
+}
+
 // Why says whose the default of a key is, and since when, where that depends on a version which is not known.
 func (s *Section) Why(key string) string {
 	why := fmt.Sprintf("%s default of %s.%s", s.Software, s.Path, key)

@@ -64,7 +64,7 @@ var irrelevant = map[string]string{
 	"accept-redirect": "redirection of peers", "accept-redirect-to": "redirection of peers", "send-redirect": "redirection of peers", "redirect-to": "redirection of peers",
 	"*-unity": "vendor identifiers", "ignore-peer-dns": "name servers of roadwarriors", "clientaddrfamily": "follows from the addresses", "hostaddrfamily": "follows from the addresses",
 	"connalias": "another name", "decap-dscp": "marking of inner packets", "dns-match-id": "identity by DNS", "fake-strongswan": "vendor identifiers", "failureshunt": "what happens to packets after a failure",
-	"negotiationshunt": "what happens to packets during negotiation", "fragmentation": "size of IKE messages", "ikepad": "padding of IKE messages", "initial-contact": "form of the exchange",
+	"negotiationshunt": "what happens to packets during negotiation", "ikepad": "padding of IKE messages", "initial-contact": "form of the exchange",
 	"leftaddresspool": "virtual addresses of roadwarriors", "leftcat": "translation by the daemon", "leftfirewall": "script", "leftmodecfgclient": "virtual addresses of roadwarriors",
 	"leftmodecfgserver": "virtual addresses of roadwarriors", "leftnexthop": "route of the outer packets", "leftsendcert": "form of the exchange", "leftsourceip": "source address of the gateway's own packets",
 	"leftupdown": "script that runs when the child comes up", "leftusername": "XAuth", "leftxauthclient": "XAuth", "leftxauthserver": "XAuth",
@@ -81,7 +81,7 @@ var irrelevant = map[string]string{
 func coverage() []read.Coverage {
 	out := []read.Coverage{{Statement: "include, also, conn %default", Use: read.Used}, {Statement: "config setup, ca", Use: read.Irrelevant, Note: "logging, revocation, threads"},
 		{Statement: "alsoflip", Use: read.Left}}
-	for _, k := range []string{"aggressive", "ah", "authby", "auto", "compress", "dpdaction", "dpddelay", "dpdtimeout", "encapsulation, forceencaps", "esn", "esp, phase2alg", "ike", "ikelifetime", "ikev2", "ipsec-interface",
+	for _, k := range []string{"aggressive", "ah", "authby", "auto", "compress", "dpdaction", "dpddelay", "dpdtimeout", "encapsulation, forceencaps", "esn", "esp, phase2alg", "fragmentation", "ike", "ikelifetime", "ikev2", "ipsec-interface",
 		"ipsec-max-bytes", "ipsec-max-packets", "keyexchange", "keyingtries", "left|right", "left|rightauth", "left|rightca", "left|rightcert", "left|rightid", "left|rightikeport", "left|rightprotoport", "left|rightsubnet",
 		"left|rightsubnets", "mark, mark-in, mark-out", "mobike", "pfs", "phase2", "ppk", "rekey", "rekeyfuzz", "rekeymargin", "replay-window", "salifetime, keylife, lifetime", "sha2-truncbug", "type", "vti-interface, vti-routing, vti-shared, left|rightvti"} {
 		out = append(out, read.Coverage{Statement: k, Use: read.Used})
@@ -183,6 +183,7 @@ func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bo
 	c.DPDTimeout = fill.Take(f, duration, "dpdtimeout")
 	r.ikeLife(c, f)
 	r.interfaces(c, f)
+	fill.More(f, &c.More, "fragmentation", "fragmentation")
 	r.parties(c, f, local, remote)
 	c.Children = r.children(c, f, local, remote)
 	r.vti(c, f, local)

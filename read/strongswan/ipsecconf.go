@@ -94,7 +94,7 @@ func looksLikeSecrets(f *source.File) (int, string) {
 // irrelevantConn are the keywords without bearing on what an auditor asks, each with the reason; left and right forms
 // are written with left.
 var irrelevantConn = map[string]string{
-	"aaa_identity": "EAP server identity", "eap_identity": "EAP identity", "fragmentation": "size of IKE messages", "ikedscp": "marking of IKE packets",
+	"aaa_identity": "EAP server identity", "eap_identity": "EAP identity", "ikedscp": "marking of IKE packets",
 	"leftca2": "second authentication", "leftcert2": "second authentication", "leftcertpolicy": "policy OIDs of certificates", "leftdns": "virtual addresses of roadwarriors",
 	"leftgroups": "group membership of certificates", "leftgroups2": "group membership of certificates",
 	"leftid2": "second authentication", "leftsendcert": "form of the exchange", "leftsigkey": "public key", "leftrsasigkey": "public key", "leftsourceip": "virtual addresses of roadwarriors",
@@ -107,7 +107,7 @@ var irrelevantConn = map[string]string{
 
 func ipsecConfCoverage() []read.Coverage {
 	out := []read.Coverage{{Statement: "include, also, conn %default", Use: read.Used}, {Statement: "config setup, ca", Use: read.Irrelevant, Note: "logging, revocation"}}
-	for _, k := range []string{"ah", "aggressive", "authby", "auto", "closeaction", "compress", "dpdaction", "dpddelay", "dpdtimeout", "esp", "forceencaps", "if_id_in", "if_id_out", "ike", "ikelifetime",
+	for _, k := range []string{"ah", "aggressive", "authby", "auto", "closeaction", "compress", "dpdaction", "dpddelay", "dpdtimeout", "esp", "forceencaps", "fragmentation", "if_id_in", "if_id_out", "ike", "ikelifetime",
 		"inactivity", "installpolicy", "keyexchange", "keyingtries", "left|right", "left|rightallowany", "left|rightauth", "left|rightca", "left|rightcert", "left|rightfirewall", "left|righthostaccess", "left|rightupdown", "left|rightid",
 		"left|rightikeport", "left|rightprotoport", "left|rightsubnet", "lifebytes", "lifepackets", "lifetime, keylife", "marginbytes", "marginpackets", "margintime, rekeymargin", "mark, mark_in, mark_out",
 		"reauth", "rekey", "rekeyfuzz", "replay_window", "type"} {
@@ -225,6 +225,7 @@ func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded
 	r.ikeLife(c, f)
 	c.IfIDIn = fill.Take(f, ifID, "if_id_in")
 	c.IfIDOut = fill.Take(f, ifID, "if_id_out")
+	fill.More(f, &c.More, "fragmentation", "fragmentation")
 	r.parties(c, f, local, remote)
 	k := r.child(c, f, local, remote)
 	c.Children = append(c.Children, k)

@@ -65,7 +65,7 @@ func looksLikeSwanctl(f *source.File) (int, string) {
 
 // The options that are read and have no bearing on what an auditor asks, each with the reason.
 var irrelevantConnection = map[string]string{
-	"pull": "direction of the mode config exchange", "dscp": "marking of IKE packets", "fragmentation": "size of IKE messages",
+	"pull": "direction of the mode config exchange", "dscp": "marking of IKE packets",
 	"send_certreq": "form of the exchange", "send_cert": "form of the exchange", "vips": "virtual addresses of roadwarriors", "pools": "virtual addresses of roadwarriors",
 	"mediation": "mediation between peers behind NAT", "mediated_by": "mediation between peers behind NAT", "mediation_peer": "mediation between peers behind NAT",
 	"unique": "what happens to an older SA of the same peer",
@@ -223,6 +223,7 @@ func (r *swanctl) connection(s *section) {
 	c.Random = fill.TakeOr(f, c.Over.Value, values.Time, "rand_time")
 	c.IfIDIn = fill.Take(f, ifID, "if_id_in")
 	c.IfIDOut = fill.Take(f, ifID, "if_id_out")
+	fill.More(f, &c.More, "fragmentation", "fragmentation")
 	f.Rest(irrelevantConnection)
 	r.parties(c, s)
 	for _, sub := range s.subs {

@@ -19,7 +19,7 @@ func main() {
 }
 
 func run(docs string) error {
-	files, err := gendocs.Files()
+	files, err := gendocs.Files(filepath.Dir(docs))
 	if err != nil {
 		return err
 	}

@@ -1,0 +1,177 @@
+// Package settings is the one table of the settings of the model: what each is called, how it is shown, and how what two ends say of it
+// must relate. Whatever runs over settings runs over it.
+package settings
+
+import (
+	"time"
+
+	"toril/ike"
+	"toril/model"
+	"toril/present"
+	"toril/source"
+)
+
+// Level is what a setting is of.
+type Level uint8
+
+// The levels.
+const (
+	OfConnection Level = iota
+	OfChild
+)
+
+// String returns "connection" or "child".
+func (l Level) String() string { return [...]string{"connection", "child"}[l] }
+
+// Relation is how what the two ends of a tunnel say must relate.
+type Relation uint8
+
+// The relations.
+const (
+	Own        Relation = iota // each end's own: there is nothing to compare
+	Equal                      // both must say the same
+	Mirrored                   // what one end says of itself is what the other expects of its peer
+	Negotiated                 // the two settle it from what each accepts
+	Shorter                    // the shorter of the two holds
+	Either                     // one end that says yes is enough
+)
+
+// String says it in the words of docs/settings.md.
+func (r Relation) String() string {
+	return [...]string{"each end its own", "the same at both ends", "mirrored", "negotiated", "the shorter one holds", "one end is enough"}[r]
+}
+
+// Row is one setting.
+type Row struct {
+	Name     string // in JSON and in tables of formats
+	Term     string // the trade's
+	Of       Level
+	Relation Relation
+	Peer     string // of a mirrored setting: the name of the one by which the other end says the same
+	Each     string // of a mirrored setting: its term for one end, with "%s" for the end's name; "" at the one that is the other's mirror image
+	Unit     string // of the value in JSON: "s", "bytes", "packets"; "" for none
+	Standard string // where it is described; "" where no standard does
+	Main     bool   // it is shown although nobody says it
+	Derived  bool   // it follows from another row
+
+	get   func(Subject) Shown
+	when  func(Subject) bool   // nil: always
+	label func(Subject) string // nil: the term
+	plain func(any) string     // in words that no daemon's are; nil: as it is shown
+}
+
+// Subject is what a row is asked of: a connection, and for a row of a child the child too.
+type Subject struct {
+	Connection *model.Connection
+	Child      *model.Child
+}
+
+// Shown is one end's value of a setting.
+type Shown struct {
+	Text    string // as it is configured
+	Plain   string // in words that no daemon's are
+	Value   any    // the value itself
+	Default bool
+	At      source.Pos // nowhere for a default
+}
+
+// Get returns the value of the setting; ok is false where it has no place there.
+func (r *Row) Get(s Subject) (v Shown, ok bool) {
+	if s.Connection == nil || r.Of == OfChild && s.Child == nil || r.when != nil && !r.when(s) {
+		return v, false
+	}
+	v = r.get(s)
+	v.Plain = v.Text
+	if r.plain != nil {
+		v.Plain = r.plain(v.Value)
+	}
+	return v, true
+}
+
+// Label returns the setting's term, which may depend on what it is asked of.
+func (r *Row) Label(s Subject) string {
+	if r.label != nil {
+		return r.label(s)
+	}
+	return r.Term
+}
+
+// Told reports whether a setting is worth a line: one that people compare first, or one that any end says.
+func (r *Row) Told(ends ...Subject) bool {
+	for _, s := range ends {
+		if v, ok := r.Get(s); ok && (r.Main || !v.Default) {
+			return true
+		}
+	}
+	return false
+}
+
+// Named returns the row of a name; nil where there is none.
+func Named(rows []Row, name string) *Row {
+	for i := range rows {
+		if rows[i].Name == name {
+			return &rows[i]
+		}
+	}
+	return nil
+}
+
+// connection makes a row of a setting of connections.
+func connection[T any](r Row, get func(*model.Connection) model.Setting[T], show func(T) string) Row {
+	r.Of = OfConnection
+	r.get = func(s Subject) Shown { return shown(get(s.Connection), show) }
+	return r
+}
+
+// child makes a row of a setting of children.
+func child[T any](r Row, get func(*model.Child) model.Setting[T], show func(T) string) Row {
+	r.Of = OfChild
+	r.get = func(s Subject) Shown { return shown(get(s.Child), show) }
+	return r
+}
+
+func shown[T any](set model.Setting[T], show func(T) string) Shown {
+	return Shown{Text: show(set.Value), Value: set.Value, Default: set.IsDefault(), At: set.At}
+}
+
+// More makes a row of a setting of connections or children that no check asks for: the row is all there is to it. Readers keep what a
+// file says under its name.
+func More(r Row) Row {
+	r.get = func(s Subject) Shown {
+		more := s.Connection.More
+		if r.Of == OfChild {
+			more = s.Child.More
+		}
+		set, said := more[r.Name]
+		if !said {
+			return Shown{Text: "not said", Value: "", Default: true}
+		}
+		return shown(set, func(t string) string { return t })
+	}
+	return r
+}
+
+// as puts how a row is shown beside what it is.
+func as(r Row, change func(*Row)) Row {
+	change(&r)
+	return r
+}
+
+func v1(s Subject) bool { return s.Connection.Version.Value == ike.V1 }
+
+func names(v any) string { return present.Names(v.([]ike.Proposal)) }
+
+var (
+	onOff    = present.Choice("on", "off")
+	yesNo    = present.Choice("yes", "no")
+	spanOff  = present.SpanOr("off")
+	spanNone = present.SpanOr("none")
+)
+
+// span is a time that is of use as text and as number of seconds.
+func every(d time.Duration) string {
+	if d == 0 {
+		return "off"
+	}
+	return "every " + present.Span(d)
+}

@@ -1,0 +1,118 @@
+package settings_test
+
+import (
+	"reflect"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"toril/ike"
+	"toril/model"
+	"toril/model/settings"
+	"toril/source"
+)
+
+// beside are the settings of the model that have no row, each with the reason.
+var beside = map[string]string{
+	"Connection.Rekey": "ike-lifetime has the shorter of it and reauthentication", "Connection.Random": "how much of a renewal is left to chance",
+	"Connection.IfIDIn": "its children have it", "Connection.IfIDOut": "its children have it", "Connection.Margin": "part of the lifetime",
+	"Local.CAs":      "who vouches for the own certificate is the peer's matter",
+	"Child.Protocol": "the term of child-proposals says it", "Child.Random": "how much of a renewal is left to chance", "Child.Margin": "part of the lifetime",
+	"Child.PFS": "pfs says what comes of it and of the proposals", "Child.ForwardOut": "a detail of the policies in the kernel", "Child.OpensHost": "opens-filter says the greater part",
+}
+
+// TestEverySettingHasARow says each setting of the model in turn, and looks for a row that shows it.
+func TestEverySettingHasARow(t *testing.T) {
+	unused := map[string]bool{}
+	for name := range beside {
+		unused[name] = true
+	}
+	try := func(name string, s settings.Subject, field reflect.Value) {
+		at := source.Pos{File: "here", Line: 7}
+		field.FieldByName("Origin").Set(reflect.ValueOf(model.Said))
+		field.FieldByName("At").Set(reflect.ValueOf(at))
+		found := false
+		for _, r := range settings.All() {
+			if v, ok := r.Get(s); ok && v.At == at && !v.Default {
+				found = true
+			}
+		}
+		if beside[name] != "" {
+			delete(unused, name)
+			assert.False(t, found, "%s has a row", name)
+			return
+		}
+		assert.True(t, found, "%s has no row", name)
+	}
+	each := func(what string, make func() (settings.Subject, reflect.Value)) {
+		_, v := make()
+		for i := range v.NumField() {
+			s, v := make()
+			if f := v.Field(i); f.Kind() == reflect.Struct && f.FieldByName("Origin").IsValid() {
+				try(what+"."+v.Type().Field(i).Name, s, f)
+			}
+		}
+	}
+	conn := func() *model.Connection {
+		return &model.Connection{Version: model.Setting[ike.Version]{Value: ike.V1}, Reauth: model.Setting[time.Duration]{Value: time.Hour}}
+	}
+	each("Connection", func() (settings.Subject, reflect.Value) {
+		c := conn()
+		return settings.Subject{Connection: c}, reflect.ValueOf(c).Elem()
+	})
+	each("Local", func() (settings.Subject, reflect.Value) {
+		c := conn()
+		return settings.Subject{Connection: c}, reflect.ValueOf(&c.Local).Elem()
+	})
+	each("Remote", func() (settings.Subject, reflect.Value) {
+		c := conn()
+		return settings.Subject{Connection: c}, reflect.ValueOf(&c.Remote).Elem()
+	})
+	each("Child", func() (settings.Subject, reflect.Value) {
+		k := &model.Child{}
+		return settings.Subject{Connection: conn(), Child: k}, reflect.ValueOf(k).Elem()
+	})
+	assert.Empty(t, unused, "settings that are no more")
+}
+
+// TestTable looks for rows that contradict themselves or each other.
+func TestTable(t *testing.T) {
+	all, seen := settings.All(), map[string]bool{}
+	for _, r := range all {
+		assert.False(t, seen[r.Name], "%s stands twice", r.Name)
+		seen[r.Name] = true
+		assert.NotEmpty(t, r.Term, r.Name)
+		if r.Relation != settings.Mirrored {
+			assert.Empty(t, r.Peer+r.Each, r.Name)
+			continue
+		}
+		p := settings.Named(all, r.Peer)
+		if assert.NotNil(t, p, r.Name) {
+			assert.Equal(t, r.Name, p.Peer)
+			assert.Equal(t, r.Of, p.Of)
+			assert.NotEqual(t, r.Each == "", p.Each == "", "one of the two has a term for each end: %s", r.Name)
+		}
+	}
+	assert.Nil(t, settings.Named(all, "warble"))
+}
+
+func TestGet(t *testing.T) {
+	c := &model.Connection{Encap: model.Say(true, source.Pos{File: "f", Line: 3}), More: map[string]model.Setting[string]{"fragmentation": model.Say("no", source.Pos{File: "f", Line: 4})}}
+	at := settings.Subject{Connection: c}
+	row := func(name string) *settings.Row { return settings.Named(settings.All(), name) }
+	v, ok := row("encapsulation").Get(at)
+	assert.True(t, ok)
+	assert.Equal(t, settings.Shown{Text: "always in UDP", Plain: "always in UDP", Value: true, At: source.Pos{File: "f", Line: 3}}, v)
+	v, _ = row("fragmentation").Get(at)
+	assert.Equal(t, "no", v.Text)
+	_, ok = row("ikev1-mode").Get(at)
+	assert.False(t, ok, "IKEv2 has no modes")
+	_, ok = row("mode").Get(at)
+	assert.False(t, ok, "no child is asked")
+	assert.True(t, row("liveness-check").Told(at), "it is always told")
+	assert.False(t, row("mobike").Told(at), "nobody says it")
+	assert.True(t, row("fragmentation").Told(settings.Subject{Connection: &model.Connection{}}, at), "one end says it")
+	k := &model.Child{Protocol: model.Setting[ike.Protocol]{Value: ike.AH}}
+	assert.Equal(t, "AH proposals", row("child-proposals").Label(settings.Subject{Connection: c, Child: k}))
+}

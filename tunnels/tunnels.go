@@ -1,0 +1,129 @@
+// Package tunnels lays the settings of both ends of a tunnel side by side, as each is told, with no judgement.
+package tunnels
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"toril/estate"
+	"toril/model"
+	"toril/model/settings"
+	"toril/source"
+	"toril/walk"
+)
+
+// View is a tunnel with its settings side by side.
+type View struct {
+	Tunnel *estate.Tunnel
+	Lines  []Line
+}
+
+// Line is a setting, one cell an end.
+type Line struct {
+	Setting string // its name in model/settings; "nat-exemption" is of no setting
+	Name    string // for people
+	Child   string // the child that it belongs to; "" for the connection
+	Cells   []Cell
+}
+
+// Cell is one end's value of a setting.
+type Cell struct {
+	Text    string
+	Default bool       // nobody said it
+	At      source.Pos // nowhere for a default
+}
+
+// Of lays the settings of every tunnel side by side.
+func Of(e *estate.Estate, table []settings.Row) []View {
+	out := []View{}
+	walks := map[*model.Gateway]*walk.Path{}
+	for _, g := range e.Gateways {
+		walks[g] = walk.NewPath(g, e.Ends(g), walk.Options{})
+	}
+	for _, t := range e.Tunnels {
+		v := View{Tunnel: t}
+		var subjects []settings.Subject
+		for _, end := range t.Ends {
+			subjects = append(subjects, settings.Subject{Connection: end.Connection})
+		}
+		for i := range table {
+			if table[i].Of == settings.OfConnection && table[i].Told(subjects...) {
+				v.Lines = append(v.Lines, lineOf(&table[i], "", subjects))
+			}
+		}
+		for _, pair := range t.Children() {
+			v.Lines = append(v.Lines, childLines(t, pair, walks, table)...)
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
+func lineOf(r *settings.Row, child string, subjects []settings.Subject) Line {
+	line := Line{Setting: r.Name, Child: child}
+	for _, s := range subjects {
+		v, ok := r.Get(s)
+		switch {
+		case ok:
+			line.Name = r.Label(s)
+			line.Cells = append(line.Cells, Cell{v.Text, v.Default, v.At})
+		case r.Of == settings.OfChild && s.Child == nil:
+			line.Cells = append(line.Cells, Cell{Text: "no such child"})
+		default:
+			line.Cells = append(line.Cells, Cell{Text: "has no place here"})
+		}
+	}
+	return line
+}
+
+// childLines are the lines of a pair of children; whether NAT leaves their packets alone stands before how they are started.
+func childLines(t *estate.Tunnel, pair estate.ChildPair, walks map[*model.Gateway]*walk.Path, table []settings.Row) []Line {
+	children := []*model.Child{pair.A, pair.B}[:len(t.Ends)]
+	var names []string
+	var subjects []settings.Subject
+	for i, c := range children {
+		if c != nil && !slices.Contains(names, c.Name) {
+			names = append(names, c.Name)
+		}
+		subjects = append(subjects, settings.Subject{Connection: t.Ends[i].Connection, Child: c})
+	}
+	name := strings.Join(names, " = ")
+	var out []Line
+	for i := range table {
+		if table[i].Of != settings.OfChild || !table[i].Told(subjects...) {
+			continue
+		}
+		if table[i].Name == "start" {
+			line := Line{Setting: "nat-exemption", Name: "NAT exemption", Child: name}
+			for i, c := range children {
+				cell := Cell{Text: "no such child"}
+				if c != nil {
+					cell = exemption(walks[t.Ends[i].Gateway], t, t.Ends[i], c)
+				}
+				line.Cells = append(line.Cells, cell)
+			}
+			out = append(out, line)
+		}
+		out = append(out, lineOf(&table[i], name, subjects))
+	}
+	return out
+}
+
+// exemption says in a few words whether a child's packets pass by source NAT.
+func exemption(path *walk.Path, t *estate.Tunnel, e estate.End, c *model.Child) Cell {
+	rewrites, ok := path.Rewrites(path.Policy(c, t.Own(e), t.Peer(e)))
+	nats := slices.ContainsFunc(e.Gateway.Chains, func(c *model.Chain) bool { return c.Kind == model.NATChain && c.Hook == model.Postrouting })
+	switch {
+	case !ok && c.RouteBased():
+		return Cell{Text: "not needed: chosen by routes"}
+	case !ok:
+		return Cell{Text: "not known: no packet filter given"}
+	case len(rewrites) > 0:
+		at := rewrites[0].Rule.At
+		return Cell{Text: fmt.Sprintf("missing: rewritten at line %d", at.Line), At: at}
+	case !nats:
+		return Cell{Text: "not needed: no source NAT"}
+	}
+	return Cell{Text: "exempt"}
+}
