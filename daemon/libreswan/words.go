@@ -1,9 +1,11 @@
 package libreswan
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -13,12 +15,30 @@ import (
 
 // Words are the daemon's words for algorithms: ciphers, hashes, groups.
 func Words() []string {
-	return slices.Concat(slices.Sorted(maps.Keys(ciphers())), slices.Sorted(maps.Keys(hashes)), slices.Sorted(maps.Keys(groups)))
+	return slices.Concat(slices.Sorted(maps.Keys(ciphers())), slices.Sorted(maps.Keys(words().hashes)), slices.Sorted(maps.Keys(words().groups)))
 }
 
-// ciphers, hashes and groups are the daemon's names of algorithms (Libreswan 4.10), in lower case.
-var ciphers = sync.OnceValue(func() map[string][]ike.Choice {
-	m := map[string][]ike.Choice{}
+// cipherWords are the daemon's names of ciphers both ways: what each stands for, and the first name of each.
+type cipherWords struct {
+	means map[string][]ike.Choice
+	name  map[size]string
+}
+
+type size struct {
+	id   uint16
+	bits int
+}
+
+func ciphers() map[string][]ike.Choice { return cipherTable().means }
+
+// The daemon's names of ciphers, hashes and groups (Libreswan 4.10), in lower case; the first name of each is the one that is written.
+var cipherTable = sync.OnceValue(func() cipherWords {
+	m, first := map[string][]ike.Choice{}, map[size]string{}
+	note := func(c ike.Choice, name string) {
+		if k := (size{c.ID, c.KeyBits}); first[k] == "" {
+			first[k] = name
+		}
+	}
 	add := func(id uint16, sizes []int, names ...string) {
 		for _, n := range names {
 			for _, bits := range sizes {
@@ -27,6 +47,7 @@ var ciphers = sync.OnceValue(func() map[string][]ike.Choice {
 					sized = fmt.Sprintf("%s_%d", n, bits)
 				}
 				m[sized] = []ike.Choice{ike.Pick(ike.Encryption, id, bits)}
+				note(m[sized][0], sized)
 				m[fmt.Sprintf("%s_%d", n, bits)] = m[sized]
 				if bits != 192 { // without a size: 256 and 128 bits
 					m[n] = append([]ike.Choice{ike.Pick(ike.Encryption, id, bits)}, m[n]...)
@@ -48,24 +69,141 @@ var ciphers = sync.OnceValue(func() map[string][]ike.Choice {
 	one := func(id uint16, names ...string) {
 		for _, n := range names {
 			m[n] = []ike.Choice{ike.Pick(ike.Encryption, id, 0)}
+			note(m[n][0], n)
 		}
 	}
 	one(3, "3des", "3des_cbc")
 	one(28, "chacha20_poly1305", "chacha20poly1305")
 	one(11, "null")
-	return m
+	return cipherWords{m, first}
 })
 
+// hash is what a word for a hash stands for: integrity, and in IKE the PRF.
 type hash struct{ integrity, prf uint16 }
 
-var hashes = map[string]hash{"sha1": {2, 2}, "sha": {2, 2}, "sha2": {12, 5}, "sha256": {12, 5}, "sha2_256": {12, 5}, "sha384": {13, 6}, "sha2_384": {13, 6},
-	"sha512": {14, 7}, "sha2_512": {14, 7}, "md5": {1, 1}, "aes_xcbc": {5, 4}, "aes_xcbc_96": {5, 4}, "aes_xcbc_128": {5, 4}, "aes128_xcbc": {5, 4}, "aes_cmac": {8, 8}, "aes_cmac_96": {8, 8},
-	"hmac_sha1": {2, 2}, "hmac_sha2_256": {12, 5}, "hmac_sha2_384": {13, 6}, "hmac_sha2_512": {14, 7}, "hmac_md5": {1, 1}, "sha1_96": {2, 2}, "hmac_sha1_96": {2, 2},
-	"sha2_256_128": {12, 5}, "sha2_384_192": {13, 6}, "sha2_512_256": {14, 7}, "hmac_sha2_256_128": {12, 5}, "hmac_sha2_512_256": {14, 7}, "hmac_sha2_384_192": {13, 6}}
+// hashNames and groupNames are the words, a line each: the numbers, then the names, the first of them the one that is written.
+const (
+	hashNames = `
+		1 1 md5 hmac_md5
+		2 2 sha1 sha hmac_sha1 sha1_96 hmac_sha1_96
+		12 5 sha2_256 sha2 sha256 hmac_sha2_256 sha2_256_128 hmac_sha2_256_128
+		13 6 sha2_384 sha384 hmac_sha2_384 sha2_384_192 hmac_sha2_384_192
+		14 7 sha2_512 sha512 hmac_sha2_512 sha2_512_256 hmac_sha2_512_256
+		5 4 aes_xcbc aes_xcbc_96 aes_xcbc_128 aes128_xcbc
+		8 8 aes_cmac aes_cmac_96`
+	groupNames = `
+		5 dh5 modp1536
+		14 dh14 modp2048
+		15 dh15 modp3072
+		16 dh16 modp4096
+		17 dh17 modp6144
+		18 dh18 modp8192
+		19 dh19 ecp_256 ecp256
+		20 dh20 ecp_384 ecp384
+		21 dh21 ecp_521 ecp521
+		22 dh22
+		23 dh23
+		24 dh24
+		31 dh31 curve25519`
+)
 
-var groups = map[string]uint16{"modp1536": 5, "dh5": 5, "modp2048": 14, "dh14": 14, "modp3072": 15, "dh15": 15, "modp4096": 16, "dh16": 16, "modp6144": 17, "dh17": 17,
-	"modp8192": 18, "dh18": 18, "dh19": 19, "ecp_256": 19, "ecp256": 19, "dh20": 20, "ecp_384": 20, "ecp384": 20, "dh21": 21, "ecp_521": 21, "ecp521": 21, "dh22": 22, "dh23": 23,
-	"dh24": 24, "dh31": 31, "curve25519": 31}
+// wordTable is the words of hashes and groups, both ways.
+type wordTable struct {
+	hashes    map[string]hash
+	hashName  map[uint16]string // by the number of the integrity algorithm
+	groups    map[string]uint16
+	groupName map[uint16]string
+}
+
+var words = sync.OnceValue(func() wordTable {
+	w := wordTable{map[string]hash{}, map[uint16]string{}, map[string]uint16{}, map[uint16]string{}}
+	number := func(s string) uint16 {
+		n, err := strconv.ParseUint(s, 10, 16)
+		if err != nil {
+			panic(err)
+		}
+		return uint16(n)
+	}
+	for line := range strings.Lines(strings.TrimSpace(hashNames)) {
+		f := strings.Fields(line)
+		h := hash{number(f[0]), number(f[1])}
+		w.hashName[h.integrity] = f[2]
+		for _, name := range f[2:] {
+			w.hashes[name] = h
+		}
+	}
+	for line := range strings.Lines(strings.TrimSpace(groupNames)) {
+		f := strings.Fields(line)
+		w.groupName[number(f[0])] = f[1]
+		for _, name := range f[1:] {
+			w.groups[name] = number(f[0])
+		}
+	}
+	return w
+})
+
+// Write returns a proposal in the daemon's words, as ike=, esp= or ah= have it; the error is that they cannot say it. Read again, the
+// proposal is the same, but for its sequence numbers, which esn= says.
+func Write(p ike.Proposal) (string, error) {
+	var encryption, hashed, groups []string
+	combined := false
+	for _, c := range p.Of(ike.Encryption) {
+		name := cipherTable().name[size{c.ID, c.KeyBits}]
+		if name == "" {
+			return "", fmt.Errorf("%s has no word in ipsec.conf", c)
+		}
+		encryption = append(encryption, name)
+		combined = combined || c.Algorithm.Combined
+	}
+	integrity := p.Of(ike.Integrity)
+	prfs := map[uint16]string{}
+	for _, h := range words().hashes {
+		prfs[h.prf] = words().hashName[h.integrity]
+	}
+	switch {
+	case p.Protocol == ike.IKE && combined:
+		for _, c := range p.Of(ike.PRF) {
+			if prfs[c.ID] == "" {
+				return "", fmt.Errorf("%s has no word in ipsec.conf", c)
+			}
+			hashed = append(hashed, prfs[c.ID])
+		}
+	default:
+		for i, c := range integrity {
+			name := words().hashName[c.ID]
+			if name == "" {
+				return "", fmt.Errorf("%s has no word in ipsec.conf", c)
+			}
+			hashed = append(hashed, name)
+			if p.Protocol == ike.IKE && (len(p.Of(ike.PRF)) != len(integrity) || p.Of(ike.PRF)[i].ID != words().hashes[name].prf) {
+				return "", errors.New("ipsec.conf has one word for integrity and PRF, and these differ")
+			}
+		}
+	}
+	for _, c := range p.Of(ike.KeyExchange) {
+		name := words().groupName[c.ID]
+		if name == "" {
+			return "", fmt.Errorf("%s has no word in ipsec.conf", c)
+		}
+		groups = append(groups, name)
+	}
+	for r := ike.Additional1; r <= ike.Additional7; r++ {
+		if len(p.Of(r)) > 0 {
+			return "", errors.New("ipsec.conf has no word for additional key exchanges")
+		}
+	}
+	var parts []string
+	for _, part := range [][]string{encryption, hashed} {
+		if len(part) > 0 {
+			parts = append(parts, strings.Join(part, "+"))
+		}
+	}
+	out := strings.Join(parts, "-")
+	if len(groups) > 0 {
+		out += ";" + strings.Join(groups, "+")
+	}
+	return out, nil
+}
 
 // Dialect is for what a proposal is written: the zero value is IKEv2, and the newest version of the daemon that is known. What the
 // versions fill in was asked of the algparse of 4.3, 4.10 and 5.2.
@@ -129,15 +267,15 @@ func (d Dialect) Proposals(text string, protocol ike.Protocol) ([]ike.Proposal, 
 
 func (d Dialect) parseOne(text string, protocol ike.Protocol) (ike.Proposal, error) {
 	p := ike.Proposal{Text: text, Protocol: protocol}
-	words := strings.FieldsFunc(text, func(r rune) bool { return r == '-' || r == ';' })
+	parts := strings.FieldsFunc(text, func(r rune) bool { return r == '-' || r == ';' })
 	stage := 0 // 0: ciphers, 1: hashes, 2: groups
 	if protocol == ike.AH {
 		stage = 1
 	}
 	combined := false
-	for _, w := range words {
+	for _, w := range parts {
 		for alt := range strings.SplitSeq(w, "+") {
-			_, isGroup := groups[alt]
+			_, isGroup := words().groups[alt]
 			switch {
 			case stage == 0:
 				cs, ok := ciphers()[alt]
@@ -151,7 +289,7 @@ func (d Dialect) parseOne(text string, protocol ike.Protocol) (ike.Proposal, err
 					combined = combined || c.Algorithm.Combined
 				}
 			case isGroup:
-				if c := ike.Pick(ike.KeyExchange, groups[alt], 0); !p.Transforms[ike.KeyExchange].Has(c) {
+				if c := ike.Pick(ike.KeyExchange, words().groups[alt], 0); !p.Transforms[ike.KeyExchange].Has(c) {
 					p.Transforms[ike.KeyExchange] = append(p.Transforms[ike.KeyExchange], c)
 				}
 				stage = 2
@@ -160,7 +298,7 @@ func (d Dialect) parseOne(text string, protocol ike.Protocol) (ike.Proposal, err
 				stage = 2
 			case (alt == "null" || alt == "none") && combined:
 			default:
-				h, ok := hashes[alt]
+				h, ok := words().hashes[alt]
 				if !ok || stage == 2 {
 					return p, fmt.Errorf("%q is neither a hash nor a group that it knows", alt)
 				}

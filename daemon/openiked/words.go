@@ -1,6 +1,7 @@
 package openiked
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -19,10 +20,28 @@ var (
 		"ecp256": 19, "ecp384": 20, "ecp521": 21, "ecp192": 25, "ecp224": 26, "brainpool224": 27, "brainpool256": 28, "brainpool384": 29, "brainpool512": 30, "curve25519": 31, "sntrup761x25519": 1035}
 )
 
-// ciphers are the names of "enc".
-var ciphers = sync.OnceValue(func() map[string]ike.Choice {
-	m := map[string]ike.Choice{}
-	add := func(name string, id uint16, bits int) { m[name] = ike.Pick(ike.Encryption, id, bits) }
+// size is a cipher with its key length.
+type size struct {
+	id   uint16
+	bits int
+}
+
+// cipherWords are the names of "enc" both ways; the first name of each is the one that is written.
+type cipherWords struct {
+	means map[string]ike.Choice
+	name  map[size]string
+}
+
+func ciphers() map[string]ike.Choice { return cipherTable().means }
+
+var cipherTable = sync.OnceValue(func() cipherWords {
+	m, first := map[string]ike.Choice{}, map[size]string{}
+	add := func(name string, id uint16, bits int) {
+		m[name] = ike.Pick(ike.Encryption, id, bits)
+		if k := (size{id, m[name].KeyBits}); first[k] == "" && name != "aes" {
+			first[k] = name
+		}
+	}
 	add("3des", 3, 0)
 	add("3des-cbc", 3, 0)
 	add("des", 2, 0)
@@ -41,8 +60,44 @@ var ciphers = sync.OnceValue(func() map[string]ike.Choice {
 		add(fmt.Sprintf("aes-%d-gcm-12", bits), 19, bits)
 		add(fmt.Sprintf("aes-%d-gmac", bits), 21, bits)
 	}
-	return m
+	return cipherWords{m, first}
 })
+
+// Write returns a proposal as "ikesa" and "childsa" have it: "enc aes-256 auth hmac-sha2-256 group modp2048"; the error is that the daemon
+// has no word for an algorithm. Read again, the proposal is the same.
+func Write(p ike.Proposal) (string, error) {
+	var out []string
+	for _, kind := range []struct {
+		word string
+		of   ike.Registry
+		from map[string]uint16
+	}{{"enc", ike.Encryption, nil}, {"auth", ike.Integrity, auths}, {"prf", ike.PRF, prfs}, {"group", ike.KeyExchange, groups}} {
+		for _, c := range p.Of(kind.of) {
+			name := cipherTable().name[size{c.ID, c.KeyBits}]
+			if kind.from != nil {
+				name = ""
+				for n, id := range kind.from {
+					if id == c.ID {
+						name = n
+					}
+				}
+			}
+			if name == "" {
+				return "", fmt.Errorf("%s has no word in iked.conf", c)
+			}
+			out = append(out, kind.word, name)
+		}
+	}
+	for r := ike.Additional1; r <= ike.Additional7; r++ {
+		if len(p.Of(r)) > 0 {
+			return "", errors.New("iked.conf has no word for additional key exchanges")
+		}
+	}
+	for _, c := range p.Of(ike.Sequence) {
+		out = append(out, map[uint16]string{0: "noesn", 1: "esn"}[c.ID])
+	}
+	return strings.Join(out, " "), nil
+}
 
 // group returns the number of a group: by name, or "grp" with the number.
 func group(name string) (uint16, bool) {
