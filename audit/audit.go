@@ -7,13 +7,9 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
-	"runtime"
 	"slices"
 	"strings"
-	"sync"
 	"time"
-
-	"golang.org/x/sync/errgroup"
 
 	"toril/baseline"
 	"toril/estate"
@@ -64,6 +60,7 @@ type Check struct {
 	Why      string   // one sentence: why it matters
 	Fix      string   // one sentence: what to write instead
 	Doc      Doc
+	Requires Needs // what it asks of the driver, which works it out once and lets it go
 
 	Estate     func(*Pass)
 	Gateway    func(*Pass, *model.Gateway)
@@ -71,6 +68,17 @@ type Check struct {
 	Connection func(*Pass, *Subject)
 	Child      func(*Pass, *Subject) // with Subject.Child set
 }
+
+// Needs are results that several checks ask for.
+type Needs uint8
+
+// The results: the ways of packets through a gateway (Pass.Walk), rules that no packet reaches (Pass.Shadows), what comes of either end's
+// setting a tunnel up (Pass.Attempts).
+const (
+	Walks Needs = 1 << iota
+	Shadows
+	Negotiation
+)
 
 // Area returns the part of the name before the slash.
 func (c *Check) Area() string {
@@ -124,16 +132,11 @@ type Pass struct {
 	shared   *shared
 }
 
-// shared is what the passes of one run work out once.
-type shared struct {
-	paths    sync.Map // *model.Gateway: func() *walk.Path
-	attempts sync.Map // *estate.Tunnel: func() []negotiate.Attempt
-}
-
-// once returns what a function makes for a key, made by whoever asks first.
-func once[K comparable, V any](m *sync.Map, key K, make func() V) V {
-	made, _ := m.LoadOrStore(key, sync.OnceValue(make))
-	return made.(func() V)()
+// need notes where a check asks for what it did not say: the tests want it said.
+func (p *Pass) need(n Needs) {
+	if p.Check.Requires&n == 0 {
+		p.shared.undeclared.Store(p.Check.Name, true)
+	}
 }
 
 // Subject is a connection, or a child of it, in its tunnel.
@@ -180,13 +183,21 @@ func (p *Pass) On(s *Subject, at source.Pos, fromDefault bool) Finding {
 
 // Walk returns the way of packets through a gateway all of whose children have an SA.
 func (p *Pass) Walk(g *model.Gateway) *walk.Path {
+	p.need(Walks)
 	return once(&p.shared.paths, g, func() *walk.Path { return walk.NewPath(g, p.Estate.Ends(g), walk.Options{}) })
 }
 
 // Attempts predicts what happens when either end sets a tunnel up; nil where only one end was given. It must not be
 // changed.
 func (p *Pass) Attempts(t *estate.Tunnel) []negotiate.Attempt {
+	p.need(Negotiation)
 	return once(&p.shared.attempts, t, func() []negotiate.Attempt { return negotiate.Tunnel(t) })
+}
+
+// Shadows returns the rules of a chain that no packet reaches, or that nothing would change without. It must not be changed.
+func (p *Pass) Shadows(c *model.Chain) []walk.Shadow {
+	p.need(Shadows)
+	return once(&p.shared.shadows, c, func() []walk.Shadow { return walk.Shadows(c) })
 }
 
 // PolicyOf returns the policy of the subject's child on a path; nil where the daemon installs none.
@@ -245,84 +256,6 @@ func (p *Pass) Report(f Finding) {
 	p.found = append(p.found, f)
 }
 
-// Result is all that an audit found, in a fixed order: by severity, tunnel, gateway, place, check.
-type Result struct {
-	Estate   *estate.Estate
-	Baseline *baseline.Baseline
-	Findings []Finding
-	NotGiven []NotGiven // what could not be judged, by gateway
-}
-
-// Run asks every check, as of a day. The findings do not depend on the number of processors.
-func Run(ctx context.Context, e *estate.Estate, checks []*Check, b *baseline.Baseline, now time.Time) (*Result, error) {
-	passes, all := make([]*Pass, len(checks)), &shared{}
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(runtime.GOMAXPROCS(0))
-	for i, c := range checks {
-		passes[i] = &Pass{Context: ctx, Check: c, Estate: e, Baseline: b, Now: now, shared: all}
-		group.Go(func() error {
-			passes[i].run()
-			return ctx.Err()
-		})
-	}
-	if err := group.Wait(); err != nil {
-		return nil, err
-	}
-	r := &Result{Estate: e, Baseline: b, NotGiven: Absences(e)}
-	total := 0
-	for _, p := range passes {
-		p.found = merge(p.found)
-		total += len(p.found)
-	}
-	r.Findings = make([]Finding, 0, total)
-	for _, p := range passes {
-		r.Findings, p.found = append(r.Findings, p.found...), nil
-	}
-	slices.SortStableFunc(r.Findings, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(a.Tunnel, b.Tunnel), cmp.Compare(a.Gateway, b.Gateway),
-			a.At.Pos.Compare(b.At.Pos), cmp.Compare(a.Check, b.Check), cmp.Compare(a.Child, b.Child), cmp.Compare(a.Message, b.Message))
-	})
-	return r, nil
-}
-
-func (p *Pass) run() {
-	c := p.Check
-	if c.Estate != nil {
-		p.guarded(Finding{}, func() { c.Estate(p) })
-	}
-	if c.Gateway != nil {
-		for _, g := range p.Estate.Gateways {
-			p.guarded(Finding{Gateway: g.Name}, func() { c.Gateway(p, g) })
-		}
-	}
-	if c.Tunnel == nil && c.Connection == nil && c.Child == nil {
-		return
-	}
-	for _, t := range p.Estate.Tunnels {
-		if c.Tunnel != nil {
-			p.guarded(Finding{Tunnel: t.Name, Gateway: t.Ends[0].Gateway.Name, At: Evidence{Pos: t.Ends[0].Connection.At}}, func() { c.Tunnel(p, t) })
-		}
-		if c.Connection == nil && c.Child == nil {
-			continue
-		}
-		for _, end := range t.Ends {
-			s := Subject{End: end, Tunnel: t, Baseline: p.BaselineFor(t, end)}
-			at := Finding{Tunnel: t.Name, Gateway: end.Gateway.Name, Connection: end.Connection.Name, At: Evidence{Pos: end.Connection.At}}
-			if c.Connection != nil {
-				p.guarded(at, func() { c.Connection(p, &s) })
-			}
-			if c.Child == nil {
-				continue
-			}
-			for _, child := range end.Connection.Children {
-				one := s
-				one.Child = child
-				p.guarded(at, func() { c.Child(p, &one) })
-			}
-		}
-	}
-}
-
 // BaselineFor lays the scopes that fit an end over the baseline: those that name its gateway, its connection or the
 // far gateway.
 func (p *Pass) BaselineFor(t *estate.Tunnel, end estate.End) *baseline.Baseline {
@@ -348,56 +281,6 @@ func (p *Pass) Baselines(g *model.Gateway, uses []*model.Connection) []*baseline
 	}
 	if len(out) == 0 {
 		out = append(out, p.Baseline.For(g.Name))
-	}
-	return out
-}
-
-// guarded runs one question; where its packet sets become too complex, that is the answer.
-func (p *Pass) guarded(at Finding, ask func()) {
-	if p.Context.Err() != nil {
-		return
-	}
-	if err := packet.Guard(ask); err != nil {
-		at.Severity = Low
-		at.Unsure = err.Error()
-		at.Message = "this was not decided: " + err.Error()
-		at.Why = "The result is left open instead of guessed; other checks are not affected."
-		at.Fix = "Ask about a part of the rules, or look at the rules by hand."
-		p.Report(at)
-	}
-}
-
-// merge makes one finding of those that say the same at one line: a section that several connections inherit, or a
-// connection that is an end of several tunnels.
-func merge(in []Finding) []Finding {
-	type key struct {
-		pos          source.Pos
-		message, fix string
-	}
-	index := make(map[key]int, len(in))
-	out := in[:0] // what is kept never comes before what is read
-	for _, f := range in {
-		k := key{f.At.Pos, f.Message, f.Fix}
-		i, seen := index[k]
-		if !seen || f.At.Pos.IsZero() {
-			index[k] = len(out)
-			out = append(out, f)
-			continue
-		}
-		if out[i].Example == "" {
-			out[i].Example = f.Example
-		}
-		name := f.Connection
-		if f.Child != "" {
-			name += "/" + f.Child
-		}
-		if name == "" {
-			name = f.Tunnel
-		}
-		if !slices.Contains(out[i].AlsoIn, name) {
-			out[i].AlsoIn = append(out[i].AlsoIn, name)
-		}
-		out[i].Severity = max(out[i].Severity, f.Severity)
 	}
 	return out
 }

@@ -42,6 +42,8 @@ type Default struct {
 	Since    string // the first version that does so; "" for all that are known
 	Source   string
 	Before   *Default // what earlier versions do
+	Why      string   // for readers: in words, made once a file
+	Parsed   any      // for readers: the value, read once a file
 }
 
 // Name returns section and key as people write them.

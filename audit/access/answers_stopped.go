@@ -20,6 +20,7 @@ var AnswersStopped = &audit.Check{
 		Write:   "ct state established,related accept; for iptables: -A FORWARD -m conntrack --ctstate ESTABLISHED,RELATED -j ACCEPT.",
 		Sources: []string{"nft(8)", "iptables-extensions(8)"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		path, pol := of(p, s)
 		if pol == nil {

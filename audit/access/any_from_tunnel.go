@@ -22,6 +22,7 @@ var AnyFromTunnel = &audit.Check{
 		Write:   "In nftables: meta ipsec exists ip saddr 10.2.0.0/24 ip daddr 10.1.0.10 tcp dport 443 accept, then meta ipsec exists log drop.",
 		Sources: []string{"RFC 4301 section 5.2", "NIST SP 800-77 Rev. 1"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		c := s.Child
 		path, pol := of(p, s)

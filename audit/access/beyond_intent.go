@@ -23,6 +23,7 @@ var BeyondIntent = &audit.Check{
 		Write:   "tunnels: [{between: [headland, quayside], allow: [{from: 10.2.0.0/16, to: 10.1.0.80, protocol: tcp, ports: 443}]}]",
 		Sources: []string{"RFC 4301 section 5.2"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		path, pol := of(p, s)
 		intended, declared := meant(path, pol, s)

@@ -23,6 +23,7 @@ var Blocked = &audit.Check{
 		Write:   "ip saddr 10.1.0.0/16 ip daddr 10.2.0.0/16 accept, and the same with source and destination swapped.",
 		Sources: []string{"nft(8)", "RFC 4301 section 5"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		path, pol := of(p, s)
 		if pol == nil {

@@ -21,6 +21,7 @@ var DefaultAccept = &audit.Check{
 		Write:   "type filter hook forward priority filter; policy drop;",
 		Sources: []string{"NIST SP 800-41 Rev. 1 section 4.2"},
 	},
+	Requires: audit.Walks,
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		if len(g.Connections) == 0 || len(g.Chains) == 0 {
 			return

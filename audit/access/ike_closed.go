@@ -23,6 +23,7 @@ var IKEClosed = &audit.Check{
 		Write:   "In nftables, chain input: ip saddr 203.0.113.9 udp dport { 500, 4500 } accept, and ip saddr 203.0.113.9 meta l4proto esp accept.",
 		Sources: []string{"RFC 7296 section 2", "RFC 3948", "RFC 4303"},
 	},
+	Requires: audit.Walks,
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
 		path := p.Walk(s.Gateway)

@@ -24,6 +24,7 @@ var IKEOpen = &audit.Check{
 		Write:   "ip saddr { 203.0.113.9, 198.51.100.7 } udp dport { 500, 4500 } accept",
 		Sources: []string{"RFC 7296 section 2.6", "NIST SP 800-77 Rev. 1"},
 	},
+	Requires: audit.Walks,
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		if len(g.Chains) == 0 || len(g.Connections) == 0 {
 			return

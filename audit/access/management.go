@@ -25,6 +25,7 @@ var Management = &audit.Check{
 		Write:   "ip saddr 10.1.0.0/24 tcp dport 22 accept",
 		Sources: []string{"NIST SP 800-41 Rev. 1 section 5.2"},
 	},
+	Requires: audit.Walks,
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		if len(g.Chains) == 0 || len(g.Connections) == 0 {
 			return

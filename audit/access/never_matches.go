@@ -19,9 +19,10 @@ var NeverMatches = &audit.Check{
 		Write:   "ip saddr { 10.2.0.1, 10.2.0.2 } in place of ip saddr 10.2.0.1 ip saddr 10.2.0.2.",
 		Sources: []string{"nft(8)", "iptables(8)"},
 	},
+	Requires: audit.Shadows,
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, c := range g.Chains {
-			for _, s := range walk.Shadows(c) {
+			for _, s := range p.Shadows(c) {
 				if s.Kind == walk.Impossible {
 					p.Report(audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: s.Rule.At}, Message: "the conditions of this rule contradict each other: no packet matches"})
 				}

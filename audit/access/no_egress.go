@@ -23,6 +23,7 @@ var NoEgress = &audit.Check{
 		Write:   "meta ipsec exists ip saddr 10.2.0.0/24 oifname \"wan0\" tcp dport { 80, 443 } accept",
 		Sources: []string{"nft(8)"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		inner, ok := audit.Egress(p, s)
 		if !ok || len(s.Gateway.Chains) == 0 {

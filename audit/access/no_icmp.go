@@ -21,6 +21,7 @@ var NoICMP = &audit.Check{
 		Write:   "ct state established,related accept, or icmp type destination-unreachable accept.",
 		Sources: []string{"RFC 1191", "RFC 8201", "RFC 4301 section 8.1"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		path, pol := of(p, s)
 		if pol == nil || pol.Child.Local.Value.At(pol.Own).Packets().Families() == nil {

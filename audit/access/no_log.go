@@ -21,6 +21,7 @@ var NoLog = &audit.Check{
 		Write:   "ct state new log prefix \"from-partner \" accept",
 		Sources: []string{"NIST SP 800-41 Rev. 1 section 5", "NIST SP 800-77 Rev. 1"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		path, pol := of(p, s)
 		if pol == nil {

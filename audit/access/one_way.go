@@ -20,6 +20,7 @@ var OneWay = &audit.Check{
 		Write:   "Here ip saddr 10.1.0.0/24 ip daddr 10.2.0.0/24 tcp dport 443 accept, and there the same rule, not swapped.",
 		Sources: []string{"nft(8)"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		path, pol := of(p, s)
 		end, given := s.Far()

@@ -19,12 +19,13 @@ var Redundant = &audit.Check{
 		Write:   "The wider of the two rules alone.",
 		Sources: []string{"nft(8)", "iptables(8)"},
 	},
+	Requires: audit.Shadows,
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, c := range g.Chains {
 			if c.Kind == model.NATChain {
 				continue
 			}
-			for _, s := range walk.Shadows(c) {
+			for _, s := range p.Shadows(c) {
 				if s.Kind != walk.Redundant {
 					continue
 				}

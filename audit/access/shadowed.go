@@ -20,9 +20,10 @@ var Shadowed = &audit.Check{
 		Write:   "ip saddr 10.2.0.66 drop before ip saddr 10.2.0.0/16 accept.",
 		Sources: []string{"nft(8)", "iptables(8)"},
 	},
+	Requires: audit.Shadows,
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, c := range g.Chains {
-			for _, s := range walk.Shadows(c) {
+			for _, s := range p.Shadows(c) {
 				if s.Kind != walk.Hidden {
 					continue
 				}

@@ -21,6 +21,7 @@ var ShortOfIntent = &audit.Check{
 		Write:   "local_ts and remote_ts that hold the declared networks, and a rule that accepts them.",
 		Sources: []string{"RFC 4301 section 5"},
 	},
+	Requires: audit.Walks,
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		if s.Tunnel.Intent == nil || len(s.Tunnel.Intent.Allow) == 0 || len(s.Connection.Children) == 0 {
 			return

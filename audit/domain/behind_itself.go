@@ -22,6 +22,7 @@ var BehindItself = &audit.Check{
 		Write:   "local_ts is what is behind this gateway, remote_ts what is behind the other.",
 		Sources: []string{"RFC 4301 section 4.4.1"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		if s.Shunted() || s.Child.RouteBased() || s.Child.Remote.Value.AnyAddress() || s.Child.Remote.Value.Dynamic() {
 			return

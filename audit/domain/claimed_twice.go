@@ -21,6 +21,7 @@ var ClaimedTwice = &audit.Check{
 		Write:   "remote_ts = 10.2.0.0/16 in one connection and 10.3.0.0/16 in the other.",
 		Sources: []string{"RFC 4301 section 4.4.1"},
 	},
+	Requires: audit.Walks,
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		path := p.Walk(g)
 		sets := make([]packet.Set, len(path.Policies))

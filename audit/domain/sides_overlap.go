@@ -20,6 +20,7 @@ var SidesOverlap = &audit.Check{
 		Write:   "Networks that are apart: 10.1.0.0/24 here and 10.2.0.0/24 there.",
 		Sources: []string{"RFC 4301 section 4.4.1"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		c := s.Child
 		if s.Shunted() || c.Local.Value.AnyAddress() || c.Remote.Value.AnyAddress() {

@@ -21,6 +21,7 @@ var Wider = &audit.Check{
 		Write:   "local_ts = 10.1.0.0/24, 10.1.9.0/24 in place of 10.0.0.0/8.",
 		Sources: []string{"RFC 4301 section 4.4.1"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		if s.Shunted() || s.Child.RouteBased() || s.Child.Local.Value.AnyAddress() || s.Child.Local.Value.Dynamic() {
 			return

@@ -18,5 +18,6 @@ var AuthenticationDiffers = &audit.Check{
 		Write:   "local { auth = psk } and remote { auth = psk } on both ends, or pubkey on both.",
 		Sources: []string{"RFC 7296 section 2.15", "RFC 2409 section 5", "RFC 6023 section 3"},
 	},
-	Tunnel: failing(negotiate.Method, negotiate.Childless),
+	Requires: audit.Negotiation,
+	Tunnel:   failing(negotiate.Method, negotiate.Childless),
 }

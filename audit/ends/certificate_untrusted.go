@@ -19,5 +19,6 @@ var CertificateUntrusted = &audit.Check{
 		Write:   "remote { auth = pubkey  cacerts = ca.pem } with the certificate of the authority in x509ca/.",
 		Sources: []string{"RFC 4945 section 5.1", "RFC 5280 section 6"},
 	},
-	Tunnel: failing(negotiate.Certificates),
+	Requires: audit.Negotiation,
+	Tunnel:   failing(negotiate.Certificates),
 }

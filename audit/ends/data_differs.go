@@ -18,6 +18,7 @@ var DataDiffers = &audit.Check{
 		Write:   "Remove sha256_96 = yes (sha2-truncbug=yes) on both ends, or use aes256gcm16.",
 		Sources: []string{"RFC 4868 section 2.3"},
 	},
+	Requires: audit.Negotiation,
 	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
 		for _, a := range p.Attempts(t) {
 			for _, c := range a.Children {

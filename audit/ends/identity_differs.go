@@ -18,5 +18,6 @@ var IdentityDiffers = &audit.Check{
 		Write:   "Here local { id = headland.example }, there remote { id = headland.example }.",
 		Sources: []string{"RFC 7296 section 3.5", "RFC 4945 section 3.1"},
 	},
-	Tunnel: failing(negotiate.Identity),
+	Requires: audit.Negotiation,
+	Tunnel:   failing(negotiate.Identity),
 }

@@ -18,5 +18,6 @@ var KeyDiffers = &audit.Check{
 		Write:   "secrets { ike-quay { id-a = headland.example  id-b = quayside.example  secret = ... } } on both.",
 		Sources: []string{"RFC 7296 section 2.15"},
 	},
-	Tunnel: failing(negotiate.Key),
+	Requires: audit.Negotiation,
+	Tunnel:   failing(negotiate.Key),
 }

@@ -22,6 +22,7 @@ var ModeDiffers = &audit.Check{
 		Write:   "mode = tunnel on both.",
 		Sources: []string{"RFC 7296 section 1.3.1", "RFC 4301 section 4.1"},
 	},
+	Requires: audit.Negotiation,
 	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
 		for _, c := range pairs(t) {
 			if c.A.Mode.Value == c.B.Mode.Value {

@@ -22,6 +22,7 @@ var NoCounterpart = &audit.Check{
 		Write:   "On the far gateway a connection with local and remote swapped; in ipsec.conf with auto=route.",
 		Sources: []string{"RFC 7296 section 2.9"},
 	},
+	Requires: audit.Negotiation,
 	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
 		if len(t.Ends) == 1 && t.Toward != nil {
 			lonely(p, t, p.Attempts(t))

@@ -24,6 +24,7 @@ var NotMirrored = &audit.Check{
 		Write:   "Here local_ts = 10.1.0.0/24 and remote_ts = 10.2.0.0/24, there local_ts = 10.2.0.0/24 and remote_ts = 10.1.0.0/24.",
 		Sources: []string{"RFC 7296 section 2.9"},
 	},
+	Requires: audit.Negotiation,
 	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
 		if len(t.Ends) < 2 {
 			return

@@ -24,6 +24,7 @@ var PFSDiffers = &audit.Check{
 		Write:   "esp_proposals = aes256gcm16-ecp384 on both.",
 		Sources: []string{"RFC 7296 sections 1.2 and 1.3.1", "RFC 2409 section 5.5"},
 	},
+	Requires: audit.Negotiation,
 	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
 		failing(negotiate.PFS)(p, t)
 		for _, a := range p.Attempts(t) {

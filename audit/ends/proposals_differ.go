@@ -19,5 +19,6 @@ var ProposalsDiffer = &audit.Check{
 		Write:   "aes256gcm16-prfsha384-ecp384 for the IKE SA and aes256gcm16-ecp384 for the child, on both.",
 		Sources: []string{"RFC 7296 section 2.7", "RFC 2409 section 5"},
 	},
-	Tunnel: failing(negotiate.Proposals),
+	Requires: audit.Negotiation,
+	Tunnel:   failing(negotiate.Proposals),
 }

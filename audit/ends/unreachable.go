@@ -18,5 +18,6 @@ var Unreachable = &audit.Check{
 		Write:   "Here remote_addrs = 198.51.100.7, there local_addrs = 198.51.100.7.",
 		Sources: []string{"RFC 7296 section 2.1"},
 	},
-	Tunnel: failing(negotiate.Address),
+	Requires: audit.Negotiation,
+	Tunnel:   failing(negotiate.Address),
 }

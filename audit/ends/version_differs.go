@@ -18,5 +18,6 @@ var VersionDiffers = &audit.Check{
 		Write:   "version = 2 on both.",
 		Sources: []string{"RFC 7296 section 2.5"},
 	},
-	Tunnel: failing(negotiate.Version, negotiate.Refused),
+	Requires: audit.Negotiation,
+	Tunnel:   failing(negotiate.Version, negotiate.Refused),
 }

@@ -23,6 +23,7 @@ var WeakerThanPossible = &audit.Check{
 		Write:   "proposals = aes256gcm16-prfsha384-ecp384 alone.",
 		Sources: []string{"RFC 7296 section 2.7", "NIST SP 800-57 part 1"},
 	},
+	Requires: audit.Negotiation,
 	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
 		for _, a := range p.Attempts(t) {
 			if a.Failure != nil {

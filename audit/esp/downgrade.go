@@ -21,6 +21,7 @@ var Downgrade = &audit.Check{
 		Sources: []string{"RFC 8221 sections 5 and 6", "RFC 7296 section 2.7"},
 		Demands: []string{baseline.Algorithms},
 	},
+	Requires: audit.Negotiation,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		if s.Shunted() {
 			return

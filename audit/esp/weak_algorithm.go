@@ -22,6 +22,7 @@ var Weak = &audit.Check{
 		Sources: []string{"RFC 8221 sections 5 and 6", "CVE-2016-2183"},
 		Demands: []string{baseline.Algorithms},
 	},
+	Requires: audit.Negotiation,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		if s.Shunted() {
 			return

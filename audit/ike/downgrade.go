@@ -21,6 +21,7 @@ var Downgrade = &audit.Check{
 		Sources: []string{"RFC 8247 section 2", "RFC 7296 section 2.7"},
 		Demands: []string{baseline.Algorithms},
 	},
+	Requires: audit.Negotiation,
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		set := s.Connection.Proposals
 		j := audit.Judge(s.Baseline, set.Value, algo.IKE, ikeTypes...)

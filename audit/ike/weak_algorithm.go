@@ -24,6 +24,7 @@ var Weak = &audit.Check{
 		Sources: []string{"RFC 8247 section 2", "NIST SP 800-57 Part 1", "RFC 7296 section 3.3"},
 		Demands: []string{baseline.Algorithms},
 	},
+	Requires: audit.Negotiation,
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		set := s.Connection.Proposals
 		j := audit.Judge(s.Baseline, set.Value, algo.IKE, ikeTypes...)

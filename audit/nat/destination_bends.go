@@ -22,6 +22,7 @@ var DestinationBends = &audit.Check{
 		Write:   "iifname \"wan0\" ip daddr 198.51.100.1 tcp dport 443 dnat to 10.1.0.80",
 		Sources: []string{"nft(8)", "RFC 4301 section 5.1"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		path := p.Walk(s.Gateway)
 		pol := s.PolicyOf(path)

@@ -22,6 +22,7 @@ var LateExemption = &audit.Check{
 		Write:   "ip daddr 10.2.0.0/16 accept before oifname \"wan0\" masquerade.",
 		Sources: []string{"nft(8)", "iptables(8)"},
 	},
+	Requires: audit.Walks,
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		path := p.Walk(g)
 		domains := make([]packet.Set, len(path.Policies))

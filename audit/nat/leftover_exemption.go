@@ -23,6 +23,7 @@ var LeftoverExemption = &audit.Check{
 		Write:   "nothing: delete the rule.",
 		Sources: []string{"RFC 1918"},
 	},
+	Requires: audit.Walks,
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		path := p.Walk(g)
 		for _, c := range postrouting(g) {

@@ -19,6 +19,7 @@ var NarrowExemption = &audit.Check{
 		Write:   "ip saddr { 10.1.0.0/24, 10.1.9.0/24 } ip daddr 10.2.0.0/16 accept",
 		Sources: []string{"nft(8)"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		c, path := s.Child, p.Walk(s.Gateway)
 		pol := s.PolicyOf(path)

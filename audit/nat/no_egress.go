@@ -21,6 +21,7 @@ var NoEgress = &audit.Check{
 		Write:   "ip saddr { 10.1.0.0/24, 10.2.0.0/24 } oifname \"wan0\" masquerade",
 		Sources: []string{"RFC 1918 section 3"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		inner, ok := audit.Egress(p, s)
 		if !ok {

@@ -22,6 +22,7 @@ var NoEncapsulation = &audit.Check{
 		Write:   "udp dport 4500 accept in the output chain.",
 		Sources: []string{"RFC 3948", "RFC 3715"},
 	},
+	Requires: audit.Walks,
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
 		if !own.IsValid() || !peer.IsValid() || !own.IsPrivate() || peer.IsPrivate() || own.BitLen() != peer.BitLen() {

@@ -21,6 +21,7 @@ var OuterRewritten = &audit.Check{
 		Write:   "meta l4proto esp accept, then oifname \"wan0\" snat to 198.51.100.2.",
 		Sources: []string{"RFC 4303", "nft(8)"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		path := p.Walk(s.Gateway)
 		pol := s.PolicyOf(path)

@@ -21,6 +21,7 @@ var Rewritten = &audit.Check{
 			"matters: after the masquerade it is never reached.",
 		Sources: []string{"RFC 4301 section 5.1", "nft(8)"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		c, path := s.Child, p.Walk(s.Gateway)
 		rewrites, _ := path.Rewrites(s.PolicyOf(path))

@@ -23,6 +23,7 @@ var WideExemption = &audit.Check{
 		Write:   "ip saddr 10.1.0.0/16 ip daddr 10.2.0.0/16 accept in place of ip daddr 10.0.0.0/8 accept.",
 		Sources: []string{"RFC 1918", "nft(8)"},
 	},
+	Requires: audit.Walks,
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		path := p.Walk(g)
 		if len(path.Policies) == 0 {

@@ -21,6 +21,7 @@ var WeakGroup = &audit.Check{
 		Sources: []string{"RFC 8247 section 2.4", "NIST SP 800-57 Part 1"},
 		Demands: []string{baseline.Algorithms},
 	},
+	Requires: audit.Negotiation,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		set, ok := subject(s)
 		if !ok {

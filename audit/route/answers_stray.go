@@ -24,6 +24,7 @@ var AnswersStray = &audit.Check{
 		Write:   "ip route add 10.2.0.0/24 dev ipsec0",
 		Sources: []string{"RFC 4301 section 5.1"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		if !protects(s) {
 			return

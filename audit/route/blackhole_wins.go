@@ -20,6 +20,7 @@ var BlackholeWins = &audit.Check{
 		Write:   "ip route add blackhole 10.2.0.0/16 metric 4278198272, besides a real route with a better metric.",
 		Sources: []string{"ip-route(8)", "RFC 4301 section 5.1"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		if !whole(s) {
 			return

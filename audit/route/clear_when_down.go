@@ -26,6 +26,7 @@ var ClearWhenDown = &audit.Check{
 			"A blackhole route for the remote networks of higher metric serves where the daemon installs routes of its own.",
 		Sources: []string{"RFC 4301 section 5.1", "RFC 7296 section 2.4"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		if !protects(s) {
 			return

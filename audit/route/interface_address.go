@@ -20,6 +20,7 @@ var NoTunnelInterface = &audit.Check{
 		Write:   "ip link add ipsec0 type xfrm dev eth0 if_id 42; ip addr add 10.255.0.1/30 dev ipsec0",
 		Sources: []string{"ip-link(8)"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		if !protects(s) || len(s.Gateway.Interfaces) == 0 || s.Child.IfIDOut.Value == ^uint32(0) {
 			return

@@ -22,6 +22,7 @@ var NoReturn = &audit.Check{
 		Write:   "ip route add 10.1.9.0/24 via 10.1.0.9",
 		Sources: []string{"ip-route(8)"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		if !whole(s) || s.Child.Local.Value.AnyAddress() || s.Child.RouteBased() {
 			return

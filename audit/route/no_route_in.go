@@ -24,6 +24,7 @@ var NoRouteIn = &audit.Check{
 		Write:   "ip route add 10.2.0.0/16 dev ipsec0",
 		Sources: []string{"ip-route(8)", "ip-xfrm(8)"},
 	},
+	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		if !protects(s) || len(s.Gateway.Routes) == 0 {
 			return

@@ -21,6 +21,7 @@ var NoRouteToPeer = &audit.Check{
 		Write:   "ip route add default via 198.51.100.254 dev wan0",
 		Sources: []string{"ip-route(8)"},
 	},
+	Requires: audit.Walks,
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
 		if len(s.Gateway.Routes) == 0 || !peer.IsValid() || s.Connection.Unusable != nil {

@@ -83,6 +83,7 @@ var ProtocolBlocked = &audit.Check{
 		Write:   "iifname \"gre1\" meta l4proto ospf accept",
 		Sources: []string{"RFC 2328 section 8", "RFC 4271 section 8.2.1"},
 	},
+	Requires: audit.Walks,
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		path := p.Walk(g)
 		for _, r := range runsOn(g, func(i *model.Interface) bool { return i.Tunnel() && !i.Down }) {
@@ -155,6 +156,7 @@ var ProtocolPassive = &audit.Check{
 		Write:   "interface gre1, no ip ospf passive; or, under router ospf, no passive-interface gre1.",
 		Sources: []string{"RFC 2328 section 9"},
 	},
+	Requires: audit.Walks,
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, r := range runsOn(g, func(i *model.Interface) bool { return i.Tunnel() }) {
 			if !r.passive() || leads(g, r.on.Name) || r.proto.Name == "bgp" {
@@ -181,6 +183,7 @@ var ProtocolOutside = &audit.Check{
 		Write:   "no network 198.51.100.0/24 area 0, and network 172.31.254.0/30 area 0 for the tunnel interface.",
 		Sources: []string{"RFC 2328 section 9", "RFC 7454 section 2"},
 	},
+	Requires: audit.Walks,
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		path := p.Walk(g)
 		outside := map[string]bool{}

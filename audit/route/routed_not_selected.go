@@ -22,6 +22,7 @@ var RoutedNotSelected = &audit.Check{
 		Write:   "remote_ts = 10.2.0.0/24, 10.9.0.0/24 where ip route has 10.9.0.0/24 dev ipsec0.",
 		Sources: []string{"RFC 4301 section 4.4.1"},
 	},
+	Requires: audit.Walks,
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		if len(g.Connections) == 0 {
 			return

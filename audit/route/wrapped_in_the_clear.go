@@ -22,6 +22,7 @@ var WrappedInTheClear = &audit.Check{
 		Write:   "For gre remote 203.0.113.9 local 198.51.100.1: local_ts = dynamic[gre], remote_ts = dynamic[gre] and mode = transport, with remote_addrs = 203.0.113.9.",
 		Sources: []string{"RFC 2784 section 8", "RFC 4301 section 4.4.1"},
 	},
+	Requires: audit.Walks,
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		if len(g.Connections) == 0 {
 			return

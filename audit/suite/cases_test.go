@@ -54,6 +54,7 @@ func TestCases(t *testing.T) {
 			require.NoError(t, err)
 			r, err := audit.Run(context.Background(), e, suite.All(), b, day)
 			require.NoError(t, err)
+			assert.Empty(t, r.Undeclared, "checks that ask for what they do not require")
 			for l := range strings.Lines(comment) {
 				key, rest, _ := strings.Cut(strings.TrimSpace(l), ": ")
 				switch key {

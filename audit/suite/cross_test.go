@@ -82,6 +82,7 @@ func crossCheck(t *testing.T, e *estate.Estate) []audit.Finding {
 	require.NoError(t, err)
 	r, err := audit.Run(context.Background(), e, suite.All(), b, time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC))
 	require.NoError(t, err)
+	assert.Empty(t, r.Undeclared, "checks that ask for what they do not require")
 	var found []audit.Finding
 	for _, f := range r.Findings {
 		if f.Severity > audit.Info || f.Unsure != "" {

@@ -301,6 +301,7 @@ func run(t *testing.T, fsys fs.FS, checks []*audit.Check, b *baseline.Baseline) 
 	}
 	r, err := audit.Run(context.Background(), e, checks, b, time.Date(2026, 11, 27, 0, 0, 0, 0, time.UTC))
 	require.NoError(t, err)
+	assert.Empty(t, r.Undeclared, "checks that ask for what they do not require")
 	return r
 }
 

@@ -55,6 +55,7 @@ type Row struct {
 	Derived  bool   // it follows from another row
 
 	get   func(Subject) Shown
+	said  func(Subject) bool   // somebody says it
 	when  func(Subject) bool   // nil: always
 	label func(Subject) string // nil: the term
 	plain func(any) string     // in words that no daemon's are; nil: as it is shown
@@ -77,7 +78,7 @@ type Shown struct {
 
 // Get returns the value of the setting; ok is false where it has no place there.
 func (r *Row) Get(s Subject) (v Shown, ok bool) {
-	if s.Connection == nil || r.Of == OfChild && s.Child == nil || r.when != nil && !r.when(s) {
+	if !r.has(s) {
 		return v, false
 	}
 	v = r.get(s)
@@ -86,6 +87,11 @@ func (r *Row) Get(s Subject) (v Shown, ok bool) {
 		v.Plain = r.plain(v.Value)
 	}
 	return v, true
+}
+
+// has reports whether the setting has a place there.
+func (r *Row) has(s Subject) bool {
+	return s.Connection != nil && (r.Of == OfConnection || s.Child != nil) && (r.when == nil || r.when(s))
 }
 
 // Label returns the setting's term, which may depend on what it is asked of.
@@ -99,7 +105,7 @@ func (r *Row) Label(s Subject) string {
 // Told reports whether a setting is worth a line: one that people compare first, or one that any end says.
 func (r *Row) Told(ends ...Subject) bool {
 	for _, s := range ends {
-		if v, ok := r.Get(s); ok && (r.Main || !v.Default) {
+		if r.has(s) && (r.Main || r.said(s)) {
 			return true
 		}
 	}
@@ -120,6 +126,7 @@ func Named(rows []Row, name string) *Row {
 func connection[T any](r Row, get func(*model.Connection) model.Setting[T], show func(T) string) Row {
 	r.Of = OfConnection
 	r.get = func(s Subject) Shown { return shown(get(s.Connection), show) }
+	r.said = func(s Subject) bool { return !get(s.Connection).IsDefault() }
 	return r
 }
 
@@ -127,6 +134,7 @@ func connection[T any](r Row, get func(*model.Connection) model.Setting[T], show
 func child[T any](r Row, get func(*model.Child) model.Setting[T], show func(T) string) Row {
 	r.Of = OfChild
 	r.get = func(s Subject) Shown { return shown(get(s.Child), show) }
+	r.said = func(s Subject) bool { return !get(s.Child).IsDefault() }
 	return r
 }
 
@@ -137,17 +145,22 @@ func shown[T any](set model.Setting[T], show func(T) string) Shown {
 // More makes a row of a setting of connections or children that no check asks for: the row is all there is to it. Readers keep what a
 // file says under its name.
 func More(r Row) Row {
-	r.get = func(s Subject) Shown {
-		more := s.Connection.More
+	more := func(s Subject) (model.Setting[string], bool) {
+		all := s.Connection.More
 		if r.Of == OfChild {
-			more = s.Child.More
+			all = s.Child.More
 		}
-		set, said := more[r.Name]
+		set, said := all[r.Name]
+		return set, said
+	}
+	r.get = func(s Subject) Shown {
+		set, said := more(s)
 		if !said {
 			return Shown{Text: "not said", Value: "", Default: true}
 		}
 		return shown(set, func(t string) string { return t })
 	}
+	r.said = func(s Subject) bool { _, said := more(s); return said }
 	return r
 }
 

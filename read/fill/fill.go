@@ -51,12 +51,14 @@ func (s *Section) Lookup(key string) *Value {
 // A value that the daemon cannot parse makes it refuse the whole connection.
 func Take[T any](s *Section, parse func(string) (T, error), keys ...string) model.Setting[T] {
 	d := s.byDefault(keys[0])
-	var value T
-	if d.Value != "" {
+	value, done := d.Parsed.(T)
+	if !done && d.Value != "" {
 		var err error
 		if value, err = parse(d.Value); err != nil || d.Computed {
 			panic(fmt.Sprintf("the default of %s cannot be read: %v", keys[0], err)) // daemon/<name> and the reader do not fit each other
 		}
+		d.Parsed = value
+		s.Defaults[Left(keys[0])] = d
 	}
 	return TakeOr(s, value, parse, keys...)
 }
@@ -121,9 +123,17 @@ func More(s *Section, more *map[string]model.Setting[string], name string, keys 
 
 // Why says whose the default of a key is, and since when, where that depends on a version which is not known.
 func (s *Section) Why(key string) string {
+	d, known := s.Defaults[Left(key)]
+	if known && d.Why != "" && key == Left(key) {
+		return d.Why
+	}
 	why := fmt.Sprintf("%s default of %s.%s", s.Software, s.Path, key)
-	if change := s.Defaults[Left(key)].Change(); change != "" {
+	if change := d.Change(); change != "" {
 		why += " (" + change + ")"
+	}
+	if known && key == Left(key) { // the same for every section of a file
+		d.Why = why
+		s.Defaults[key] = d
 	}
 	return why
 }
