@@ -104,13 +104,19 @@ type Evidence struct {
 
 // Finding is an answer that a person should act on.
 type Finding struct {
+	// ID says which finding it is, from one run to the next: by the check, the subject and what it is about, whatever the line it stands on
+	// and whatever the value is by now. It is 16 hexadecimal digits; Run sets it.
+	ID         string
 	Check      string
-	Severity   Severity
+	Severity   Severity // Report sets it; see By and Lower
 	Gateway    string
 	Tunnel     string
 	Connection string
 	Child      string
+	About      string // what of the subject it is about, where the subject has several such things; "" for the statement itself
 	Message    string
+	Measured   string // what is, where a limit decides: "36 h"
+	Required   string // and what the baseline requires: "at most 24 h"
 	Example    string // a packet for which it is so
 	Why        string
 	Fix        string
@@ -119,6 +125,36 @@ type Finding struct {
 	At         Evidence
 	Also       []Evidence
 	AlsoIn     []string // other connections and children that the same line serves
+
+	level   Severity // by the baseline, where leveled
+	leveled bool
+	lower   int
+}
+
+// By makes the severity that of breaking a requirement of a level, which a standard demands.
+func (f *Finding) By(l baseline.Level, standard string) {
+	f.level, f.leveled, f.Standard = OfLevel(l), true, standard
+}
+
+// Lower makes the severity a number of steps less than the check's or the level's: what is wrong is exposed less.
+func (f *Finding) Lower(steps int) { f.lower += steps }
+
+// Severity returns the severity that a finding will have.
+func (p *Pass) Severity(f Finding) Severity {
+	f.rate(p.Check)
+	return f.Severity
+}
+
+// rate sets the severity: said once, by the check or by the baseline's level, lowered by exposure, and Info where it is uncertain.
+func (f *Finding) rate(c *Check) {
+	f.Severity = c.Severity
+	if f.leveled {
+		f.Severity = f.level
+	}
+	f.Severity = f.Severity.Less(f.lower)
+	if f.Unsure != "" {
+		f.Severity = Info
+	}
 }
 
 // Pass is one check at work.
@@ -244,8 +280,8 @@ func (p *Pass) Report(f Finding) {
 	f.Check = p.Check.Name
 	f.Why = cmp.Or(f.Why, p.Check.Why)
 	f.Fix = cmp.Or(f.Fix, p.Check.Fix)
+	f.rate(p.Check)
 	if f.Unsure != "" {
-		f.Severity = Info
 		f.Message = "could not be told for certain: " + f.Message
 	}
 	f.At.Text = p.Estate.Quote(f.At.Pos)

@@ -76,7 +76,7 @@ func TestEveryQuestionIsAskedOfEverything(t *testing.T) {
 func TestWhatAFindingGets(t *testing.T) {
 	c := &audit.Check{Name: "test/one", Severity: audit.High, Why: "because", Fix: "do this", Child: func(p *audit.Pass, s *audit.Subject) {
 		f := p.On(s, s.Child.Local.Where(s.Child.At), false)
-		f.Severity, f.Message = audit.High, "it is so"
+		f.Message = "it is so"
 		p.Report(f)
 	}}
 	found := run(t, pairOf(t), c)
@@ -95,7 +95,7 @@ func TestWhatAFindingGets(t *testing.T) {
 
 func TestWhatIsUncertainIsInfoAndSaysSo(t *testing.T) {
 	c := &audit.Check{Name: "test/unsure", Gateway: func(p *audit.Pass, g *model.Gateway) {
-		f := audit.Finding{Severity: audit.Critical, Gateway: g.Name, Message: "it may be so", At: audit.Evidence{Pos: g.Connections[0].At}}
+		f := audit.Finding{Gateway: g.Name, Message: "it may be so", At: audit.Evidence{Pos: g.Connections[0].At}}
 		f.Undecided([]string{"a limit of rate", "a time of day"})
 		p.Report(f)
 	}}
@@ -107,13 +107,13 @@ func TestWhatIsUncertainIsInfoAndSaysSo(t *testing.T) {
 }
 
 func TestTheSameLineIsOneFinding(t *testing.T) {
-	c := &audit.Check{Name: "test/merge", Child: func(p *audit.Pass, s *audit.Subject) {
+	c := &audit.Check{Name: "test/merge", Severity: audit.High, Child: func(p *audit.Pass, s *audit.Subject) {
 		f := p.On(s, p.Estate.Gateways[0].Connections[0].At, false)
 		f.Message = "of one line"
-		f.Severity = audit.Low
 		if s.Gateway.Name == "g2" {
-			f.Severity = audit.High
 			f.Example = "a packet"
+		} else {
+			f.Lower(2)
 		}
 		p.Report(f)
 	}}
@@ -127,7 +127,7 @@ func TestTheSameLineIsOneFinding(t *testing.T) {
 func TestAQuestionThatIsTooComplexIsLeftOpen(t *testing.T) {
 	too := &audit.Check{Name: "test/complex", Gateway: func(*audit.Pass, *model.Gateway) { panic(packet.TooComplex()) }}
 	fine := &audit.Check{Name: "test/fine", Gateway: func(p *audit.Pass, g *model.Gateway) {
-		p.Report(audit.Finding{Gateway: g.Name, Severity: audit.Low, Message: "heard of " + g.Name})
+		p.Report(audit.Finding{Gateway: g.Name, Message: "heard of " + g.Name})
 	}}
 	found := run(t, pairOf(t), too, fine)
 	require.Len(t, found, 4)
@@ -148,8 +148,8 @@ func TestOtherPanicsAreMistakesOfOurs(t *testing.T) {
 
 func TestOrderDoesNotDependOnTheChecks(t *testing.T) {
 	say := func(name string, s audit.Severity) *audit.Check {
-		return &audit.Check{Name: name, Gateway: func(p *audit.Pass, g *model.Gateway) {
-			p.Report(audit.Finding{Gateway: g.Name, Severity: s, Message: name, At: audit.Evidence{Pos: g.Connections[0].At}})
+		return &audit.Check{Name: name, Severity: s, Gateway: func(p *audit.Pass, g *model.Gateway) {
+			p.Report(audit.Finding{Gateway: g.Name, Message: name, At: audit.Evidence{Pos: g.Connections[0].At}})
 		}}
 	}
 	a, b, c := say("test/a", audit.Low), say("test/b", audit.High), say("test/c", audit.High)
@@ -191,4 +191,32 @@ func TestJudged(t *testing.T) {
 	assert.Empty(t, audit.List(nil))
 	assert.Equal(t, audit.High, audit.OfLevel(baseline.MustNot))
 	assert.Equal(t, audit.Medium, audit.OfLevel(baseline.ShouldNot))
+}
+
+// TestSeverityIsSaidOnce by the check or by the baseline's level; exposure lowers it, and what is uncertain is worth knowing only.
+func TestSeverityIsSaidOnce(t *testing.T) {
+	for _, c := range []struct {
+		change func(*audit.Finding)
+		want   audit.Severity
+	}{
+		{func(*audit.Finding) {}, audit.High},
+		{func(f *audit.Finding) { f.Severity = audit.Critical }, audit.High},
+		{func(f *audit.Finding) { f.Lower(1) }, audit.Medium},
+		{func(f *audit.Finding) { f.Lower(1); f.Lower(1) }, audit.Low},
+		{func(f *audit.Finding) { f.Lower(9) }, audit.Info},
+		{func(f *audit.Finding) { f.By(baseline.Should, "x") }, audit.Medium},
+		{func(f *audit.Finding) { f.By(baseline.Must, "x"); f.Lower(1) }, audit.Medium},
+		{func(f *audit.Finding) { f.By(baseline.May, "x") }, audit.Info},
+		{func(f *audit.Finding) { f.By(baseline.Must, "x"); f.Unsure = "this and that" }, audit.Info},
+	} {
+		check := &audit.Check{Name: "test/one", Severity: audit.High, Estate: func(p *audit.Pass) {
+			var f audit.Finding
+			c.change(&f)
+			assert.Equal(t, c.want, p.Severity(f))
+			p.Report(f)
+		}}
+		found := run(t, pairOf(t), check)
+		require.Len(t, found, 1)
+		assert.Equal(t, c.want, found[0].Severity)
+	}
 }

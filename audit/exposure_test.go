@@ -66,13 +66,13 @@ func TestExposure(t *testing.T) {
 				far.Gateway.Name = "distant"
 				s.Tunnel.Ends = append(s.Tunnel.Ends, far)
 			}
-			f := audit.Finding{Severity: audit.High, Message: "weak things are offered"}
+			f := audit.Finding{Message: "weak things are offered"}
 			audit.Exposure(&f, s, judged)
 			if c.line == 0 {
-				assert.Equal(t, audit.Finding{Severity: audit.High, Message: "weak things are offered"}, f)
+				assert.Equal(t, audit.Finding{Message: "weak things are offered"}, f)
 				return
 			}
-			assert.Equal(t, audit.Low, f.Severity)
+			assert.Equal(t, audit.Low, (&audit.Pass{Check: &audit.Check{Severity: audit.High}}).Severity(f))
 			assert.Equal(t, "weak things are offered; distant offers none of them, so as both ends stand they are not used", f.Message)
 			require.Len(t, f.Also, 1)
 			assert.Equal(t, fmt.Sprintf("swanctl.conf:%d what the far end offers", c.line), fmt.Sprintf("%s:%d %s", f.Also[0].File, f.Also[0].Line, f.Also[0].Note))
@@ -80,8 +80,8 @@ func TestExposure(t *testing.T) {
 	}
 	t.Run("nothing is weak", func(t *testing.T) {
 		own, far := offering(t, strongIKE), offering(t, strongIKE)
-		f := audit.Finding{Severity: audit.High}
+		f := audit.Finding{}
 		audit.Exposure(&f, &audit.Subject{End: own, Tunnel: &estate.Tunnel{Ends: []estate.End{own, far}}}, audit.Judged{})
-		assert.Equal(t, audit.Finding{Severity: audit.High}, f)
+		assert.Equal(t, audit.Finding{}, f)
 	})
 }

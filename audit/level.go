@@ -76,6 +76,11 @@ func canBeStrong(b *baseline.Baseline, p ike.Proposal, protocol ike.Protocol, ty
 	return true
 }
 
+// Judged makes the severity that of the worst of weak algorithms, by their level and exposure.
+func (f *Finding) Judged(j Judged) {
+	f.level, f.leveled, f.Standard = j.Severity(), true, j.Standard()
+}
+
 // Severity follows the level and the exposure: a weak algorithm that is preferred counts in full, one beside strong ones
 // a step less.
 func (j Judged) Severity() Severity {
@@ -167,7 +172,7 @@ func Exposure(f *Finding, s *Subject, j Judged) {
 			return
 		}
 	}
-	f.Severity = f.Severity.Less(2)
+	f.Lower(2)
 	f.Message += "; " + far.Gateway.Name + " offers none of them, so as both ends stand they are not used"
 	f.Also = append(f.Also, Evidence{Pos: at, Note: "what the far end offers"})
 }

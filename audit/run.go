@@ -3,8 +3,12 @@ package audit
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -180,10 +184,32 @@ func (r *Result) gather(done []*work, checks int) {
 		r.Findings = append(r.Findings, merge(of[i])...)
 		of[i] = nil
 	}
+	r.identify()
 	slices.SortStableFunc(r.Findings, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(a.Tunnel, b.Tunnel), cmp.Compare(a.Gateway, b.Gateway),
 			a.At.Pos.Compare(b.At.Pos), cmp.Compare(a.Check, b.Check), cmp.Compare(a.Child, b.Child), cmp.Compare(a.Message, b.Message))
 	})
+}
+
+// identify gives every finding its identity. Findings of one check about one subject that are about the same in every word are told apart
+// by their order.
+func (r *Result) identify() {
+	seen := map[string]int{}
+	for i := range r.Findings {
+		f := &r.Findings[i]
+		about := f.About
+		if about == "" && f.Connection == "" {
+			about = f.At.Text
+		}
+		subject := f.Gateway
+		if subject == "" {
+			subject = f.Tunnel
+		}
+		id := strings.Join([]string{f.Check, subject, f.Connection, f.Child, about}, "\x00")
+		seen[id]++
+		sum := sha256.Sum256(fmt.Appendf(nil, "%s\x00%d", id, seen[id]))
+		f.ID = hex.EncodeToString(sum[:8])
+	}
 }
 
 // subjects are the ends of a tunnel, each with the baseline that holds for it.
@@ -245,7 +271,6 @@ func (p *Pass) guarded(at Finding, ask func()) {
 		return
 	}
 	if err := packet.Guard(ask); err != nil {
-		at.Severity = Low
 		at.Unsure = err.Error()
 		at.Message = "this was not decided: " + err.Error()
 		at.Why = "The result is left open instead of guessed; other checks are not affected."

@@ -76,6 +76,7 @@ type endJSON struct {
 }
 
 type findingJSON struct {
+	ID         string         `json:"id"`
 	Check      string         `json:"check"`
 	Severity   audit.Severity `json:"severity"`
 	Gateway    string         `json:"gateway"`
@@ -83,6 +84,8 @@ type findingJSON struct {
 	Connection string         `json:"connection"`
 	Child      string         `json:"child"`
 	Message    string         `json:"message"`
+	Measured   string         `json:"measured"`
+	Required   string         `json:"required"`
 	Example    string         `json:"example"`
 	Why        string         `json:"why"`
 	Fix        string         `json:"fix"`
@@ -121,7 +124,7 @@ func JSON(w io.Writer, r *audit.Result) error {
 		out.LeftOut = append(out.LeftOut, leftOutJSON(l))
 	}
 	for _, f := range r.Findings {
-		j := findingJSON{Check: f.Check, Severity: f.Severity, Gateway: f.Gateway, Tunnel: f.Tunnel, Connection: f.Connection, Child: f.Child, Message: f.Message, Example: f.Example, Why: f.Why,
+		j := findingJSON{ID: f.ID, Check: f.Check, Severity: f.Severity, Gateway: f.Gateway, Tunnel: f.Tunnel, Connection: f.Connection, Child: f.Child, Message: f.Message, Measured: f.Measured, Required: f.Required, Example: f.Example, Why: f.Why,
 			Fix: f.Fix, Standard: f.Standard, Unsure: f.Unsure, At: place(f.At), Also: []placeJSON{}, AlsoIn: emptied(f.AlsoIn)}
 		for _, e := range f.Also {
 			j.Also = append(j.Also, place(e))

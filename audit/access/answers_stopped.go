@@ -37,9 +37,8 @@ var AnswersStopped = &audit.Check{
 						continue
 					}
 					f := p.On(s, stopped[0].Decided(s.Child.At), false)
-					f.Severity = audit.High
 					if len(passed) > 0 {
-						f.Severity = audit.Medium
+						f.Lower(1)
 					}
 					w, _ := stopped[0].Was().Witness()
 					f.Example = w.String()

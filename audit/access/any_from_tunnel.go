@@ -41,7 +41,6 @@ var AnyFromTunnel = &audit.Check{
 				continue
 			}
 			f := p.On(s, at, false)
-			f.Severity = audit.High
 			example, _ := v.Now.Witness()
 			f.Example = example.String()
 			f.Message = "the chain's policy allows every protocol and port from the tunnel"

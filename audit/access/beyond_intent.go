@@ -50,7 +50,6 @@ var BeyondIntent = &audit.Check{
 				}
 			}
 			f := p.On(s, at, false)
-			f.Severity = audit.Medium
 			w, _ := o.Was().Witness()
 			f.Example = w.String()
 			f.Message = fmt.Sprintf("traffic that is not declared comes out of %s", s.Child.Name)

@@ -48,7 +48,7 @@ var Blanket = &audit.Check{
 				if !whole || r.When.Contains(fam.With(packet.State, packet.OneOf(packet.New))) {
 					continue
 				}
-				f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: r.At}, Message: "the rule accepts all decrypted packets, from every tunnel"}
+				f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: r.At}, Message: "the rule accepts all decrypted packets, from every tunnel"}
 				if by != "" {
 					f.Message = "the rule accepts everything that comes in on " + by
 				}

@@ -42,16 +42,16 @@ var Blocked = &audit.Check{
 		switch {
 		case !wholeInto.passes() && !wholeFrom.passes():
 			if wholeInto.blocked() {
-				blocked(p, s, audit.High, "new connections into %s are all dropped by the filter, and none come out of it", wholeInto)
+				blocked(p, s, 0, "new connections into %s are all dropped by the filter, and none come out of it", wholeInto)
 			} else if wholeFrom.blocked() {
-				blocked(p, s, audit.High, "new connections out of %s are all dropped by the filter", wholeFrom)
+				blocked(p, s, 0, "new connections out of %s are all dropped by the filter", wholeFrom)
 			}
 			return
 		case !wholeFrom.passes() && wholeFrom.blocked() && farOpens(p, s):
-			blocked(p, s, audit.Low, "new connections out of %s are all dropped by the filter", wholeFrom)
+			blocked(p, s, 2, "new connections out of %s are all dropped by the filter", wholeFrom)
 			return
 		case !wholeInto.passes() && wholeInto.blocked() && farAccepts(p, s):
-			blocked(p, s, audit.Low, "new connections into %s are all dropped by the filter", wholeInto)
+			blocked(p, s, 2, "new connections into %s are all dropped by the filter", wholeInto)
 			return
 		}
 		for i, c := range all {
@@ -62,7 +62,7 @@ var Blocked = &audit.Check{
 			if !one.blocked() {
 				one = from[i]
 			}
-			blocked(p, s, audit.Medium, "nothing passes between "+c.Local+" and "+c.Remote+" of %s, while its other networks pass: no rule accepts it", one)
+			blocked(p, s, 1, "nothing passes between "+c.Local+" and "+c.Remote+" of %s, while its other networks pass: no rule accepts it", one)
 			return
 		}
 	},
@@ -83,10 +83,10 @@ func (a passage) with(b passage) passage {
 func (a passage) passes() bool  { return len(a.passed) > 0 }
 func (a passage) blocked() bool { return len(a.stopped) > 0 }
 
-func blocked(p *audit.Pass, s *audit.Subject, severity audit.Severity, what string, by passage) {
+func blocked(p *audit.Pass, s *audit.Subject, lower int, what string, by passage) {
 	o := by.stopped[0]
 	f := p.On(s, o.Decided(s.Child.At), false)
-	f.Severity = severity
+	f.Lower(lower)
 	w, _ := o.Was().Witness()
 	f.Example = w.String()
 	f.Message = fmt.Sprintf(what, s.Child.Name)

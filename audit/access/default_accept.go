@@ -46,7 +46,7 @@ var DefaultAccept = &audit.Check{
 			if closed {
 				continue
 			}
-			f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: at, Message: fmt.Sprintf("at the %s hook, packets that match no rule are accepted", h)}
+			f := audit.Finding{Gateway: g.Name, At: at, Message: fmt.Sprintf("at the %s hook, packets that match no rule are accepted", h)}
 			if at.Pos.IsZero() {
 				f.At = audit.Evidence{Pos: g.Chains[0].At}
 				f.Message = fmt.Sprintf("the packet filter has no chain at the %s hook: everything is accepted there", h)

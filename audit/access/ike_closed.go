@@ -60,7 +60,6 @@ var IKEClosed = &audit.Check{
 				continue
 			}
 			f := p.On(s, closed.Decided(s.Connection.At), false)
-			f.Severity = audit.High
 			f.Message = fmt.Sprintf("%s from the peer %s to %s is blocked", kind.name, peer, own)
 			f.Also = []audit.Evidence{{Pos: s.Connection.RemoteAddrs.Where(s.Connection.At), Note: "the peer"}}
 			f.Undecided(unsure[:min(1, len(unsure))])
@@ -80,7 +79,6 @@ var IKEClosed = &audit.Check{
 					continue
 				}
 				f := p.On(s, o.Decided(s.Connection.At), false)
-				f.Severity = audit.High
 				f.Message = fmt.Sprintf("%s from %s to the peer %s is blocked in %s", kind.name, own, peer, o.Where)
 				f.Also = []audit.Evidence{{Pos: s.Connection.RemoteAddrs.Where(s.Connection.At), Note: "the peer"}}
 				f.Undecided(o.Unsure)

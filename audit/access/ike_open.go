@@ -64,7 +64,7 @@ var IKEOpen = &audit.Check{
 			if !ok {
 				continue
 			}
-			p.Report(audit.Finding{Severity: audit.Low, Gateway: g.Name, At: audit.Evidence{Pos: at}, Example: fmt.Sprintf("udp %s:500 > %s:500", stranger, own), Message: "IKE is accepted from any address, and every peer has a fixed address"})
+			p.Report(audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: at}, Example: fmt.Sprintf("udp %s:500 > %s:500", stranger, own), Message: "IKE is accepted from any address, and every peer has a fixed address"})
 			return
 		}
 	},

@@ -70,7 +70,7 @@ var Management = &audit.Check{
 				if len(open) == 0 {
 					continue
 				}
-				p.Report(audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: at}, Example: example, Message: fmt.Sprintf("%s of the gateway can be reached %s", audit.List(open), from.what)})
+				p.Report(audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: at}, Example: example, Message: fmt.Sprintf("%s of the gateway can be reached %s", audit.List(open), from.what)})
 			}
 		}
 	},

@@ -24,7 +24,7 @@ var NeverMatches = &audit.Check{
 		for _, c := range g.Chains {
 			for _, s := range p.Shadows(c) {
 				if s.Kind == walk.Impossible {
-					p.Report(audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: s.Rule.At}, Message: "the conditions of this rule contradict each other: no packet matches"})
+					p.Report(audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: s.Rule.At}, Message: "the conditions of this rule contradict each other: no packet matches"})
 				}
 			}
 		}

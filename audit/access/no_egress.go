@@ -35,7 +35,6 @@ var NoEgress = &audit.Check{
 			return
 		}
 		f := p.On(s, stopped[0].Decided(s.Child.At), false)
-		f.Severity = audit.High
 		w, _ := stopped[0].Was().Witness()
 		f.Example = w.String()
 		f.Message = fmt.Sprintf("all traffic is to go through %s, and the filter drops all of it on the way to the Internet", s.Child.Name)

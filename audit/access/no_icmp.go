@@ -47,7 +47,6 @@ var NoICMP = &audit.Check{
 			return
 		}
 		f := p.On(s, stopped[0].Decided(s.Child.At), false)
-		f.Severity = audit.Low
 		f.Message = fmt.Sprintf("%s allows TCP and blocks the ICMP messages that report a packet as too big", s.Child.Name)
 		f.Undecided(reasons(stopped))
 		p.Report(f)

@@ -62,7 +62,6 @@ var OneWay = &audit.Check{
 						continue
 					}
 					f := p.On(s, stopped[0].Decided(s.Child.At), false)
-					f.Severity = audit.Low
 					w, _ := lost.Witness()
 					f.Example = w.String()
 					f.Message = fmt.Sprintf("%s allows new connections from %s to %s into the tunnel, and %s drops all of them", end.Gateway.Name, far.Local, far.Remote, s.Gateway.Name)

@@ -29,7 +29,7 @@ var Redundant = &audit.Check{
 				if s.Kind != walk.Redundant {
 					continue
 				}
-				f := audit.Finding{Severity: audit.Info, Gateway: g.Name, At: audit.Evidence{Pos: s.Rule.At}, Message: "the rules after it do the same with the packets of this rule"}
+				f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: s.Rule.At}, Message: "the rules after it do the same with the packets of this rule"}
 				if len(s.By) > 0 {
 					f.Also = []audit.Evidence{{Pos: s.By[0].At, Note: "does the same"}}
 				} else {

@@ -27,9 +27,10 @@ var Shadowed = &audit.Check{
 				if s.Kind != walk.Hidden {
 					continue
 				}
-				f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: s.Rule.At}, Message: "no packet reaches this rule: earlier rules match them all"}
+				f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: s.Rule.At}, Message: "no packet reaches this rule: earlier rules match them all"}
 				if s.Same {
-					f.Severity, f.Message = audit.Low, "no packet reaches this rule: earlier rules match them all and do the same"
+					f.Lower(1)
+					f.Message = "no packet reaches this rule: earlier rules match them all and do the same"
 				}
 				if s.Err != nil {
 					f.Message, f.Unsure = "whether earlier rules hide this one", s.Err.Error()

@@ -44,7 +44,6 @@ var ShortOfIntent = &audit.Check{
 		for _, a := range s.Tunnel.Intent.Allow {
 			if out := a.Needed.Minus(all); !out.Empty() {
 				f := p.On(s, a.At, false)
-				f.Severity = audit.High
 				w, _ := out.Witness()
 				f.Example = w.String()
 				f.Message = fmt.Sprintf("no child of %s covers all of %s", s.End.Name(), a.Text)
@@ -61,7 +60,6 @@ var ShortOfIntent = &audit.Check{
 			for _, pol := range policies {
 				if o, what := short(path, pol, a.Needed); o != nil {
 					f := p.On(s, a.At, false)
-					f.Severity = audit.High
 					w, _ := o.Was().Witness()
 					f.Example = w.String()
 					f.Message = fmt.Sprintf("%s is declared, and %s dropped in %s", a.Text, what, o.Where)

@@ -29,7 +29,6 @@ var AnyToAny = &audit.Check{
 			return
 		}
 		f := p.On(s, c.Remote.Where(c.Local.Where(c.At)), false)
-		f.Severity = audit.Medium
 		f.Message = fmt.Sprintf("the child protects %s to %s", c.Local.Value, c.Remote.Value)
 		if c.Local.At != c.Remote.At {
 			f.Also = []audit.Evidence{{Pos: c.Local.At, Note: "the local side"}}

@@ -35,7 +35,6 @@ var BehindItself = &audit.Check{
 			k := slices.IndexFunc(i.Addresses, func(a netip.Prefix) bool { return remote.Hold(a.Addr()) && a.Bits() < a.Addr().BitLen() })
 			if k >= 0 && !bypassed(p.Walk(s.Gateway), packet.Prefixes(packet.Src, i.Addresses[k].Masked())) {
 				f := p.On(s, s.Child.Remote.Where(s.Child.At), false)
-				f.Severity = audit.High
 				f.Message = fmt.Sprintf("the remote side holds %s, the network of %s", i.Addresses[k].Masked(), i.Name)
 				f.Also = []audit.Evidence{{Pos: i.At, Note: "the interface"}}
 				p.Report(f)

@@ -44,7 +44,7 @@ var ClaimedTwice = &audit.Check{
 			}
 			o := path.Policies[j]
 			both := pol.Domain.And(o.Domain)
-			f := audit.Finding{Severity: audit.High, Gateway: g.Name, Connection: pol.Connection.Name, Child: pol.Child.Name, At: audit.Evidence{Pos: pol.Child.Remote.Where(pol.Child.At)}}
+			f := audit.Finding{Gateway: g.Name, Connection: pol.Connection.Name, Child: pol.Child.Name, At: audit.Evidence{Pos: pol.Child.Remote.Where(pol.Child.At)}}
 			w, _ := both.Witness()
 			f.Example = w.String()
 			f.Message = fmt.Sprintf("%s and %s are both for %s", pol.Name, o.Name, both)

@@ -47,7 +47,6 @@ var Covered = &audit.Check{
 			one := *s
 			one.Child = k
 			f := p.On(&one, k.Remote.Where(k.Local.Where(k.At)), false)
-			f.Severity = audit.Low
 			f.Message = fmt.Sprintf("%s lies within %s", k.Name, kids[by[0]].Name)
 			f.Also = []audit.Evidence{{Pos: kids[by[0]].At, Note: "the wider child"}}
 			p.Report(f)

@@ -52,7 +52,6 @@ var PublicInside = &audit.Check{
 				continue
 			}
 			f := p.On(s, side.set.Where(s.Child.At), false)
-			f.Severity = audit.Low
 			f.Message = fmt.Sprintf("the %s side holds public addresses: %s", side.what, audit.Networks(public, packet.Src))
 			p.Report(f)
 		}

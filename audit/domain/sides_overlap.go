@@ -32,7 +32,6 @@ var SidesOverlap = &audit.Check{
 			return
 		}
 		f := p.On(s, c.Remote.Where(c.Local.Where(c.At)), false)
-		f.Severity = audit.High
 		f.Message = fmt.Sprintf("%s is on both sides of the child", audit.Networks(both, packet.Src))
 		if c.Local.At != c.Remote.At {
 			f.Also = []audit.Evidence{{Pos: c.Local.Where(c.At), Note: "the local side"}}

@@ -44,7 +44,6 @@ var Wider = &audit.Check{
 			return
 		}
 		f := p.On(s, s.Child.Local.Where(s.Child.At), false)
-		f.Severity = audit.Low
 		f.Message = fmt.Sprintf("%s names %s, of which %s is not behind the gateway", s.Child.Name, s.Child.Local.Value, audit.Networks(missing, packet.Dst))
 		p.Report(f)
 	},

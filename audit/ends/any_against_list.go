@@ -31,7 +31,6 @@ var AnyAgainstList = &audit.Check{
 					continue
 				}
 				f := both(p, t, side.a.Where(c.A.At), side.b.Where(c.B.At))
-				f.Severity = audit.Medium
 				f.Message = fmt.Sprintf("%s is set to %s and %s to %s: only the list is negotiated, and the other end would accept anything", t.Ends[0].Gateway.Name, side.a.Value, t.Ends[1].Gateway.Name, side.b.Value)
 				p.Report(f)
 			}

@@ -32,7 +32,6 @@ var BackupMissing = &audit.Check{
 			}
 			f := p.On(&audit.Subject{End: e, Tunnel: t}, named.Where(e.Connection.At), false)
 			f.Also = []audit.Evidence{{Pos: has.Where(far.Connection.At), Note: "what " + far.Name() + " says"}}
-			f.Severity = audit.Low
 			f.Message = fmt.Sprintf("%s names %s as addresses of its peer, and %s sends from %s only", e.Gateway.Name, named.Value, far.Gateway.Name, has.Value)
 			p.Report(f)
 		}

@@ -37,9 +37,8 @@ func failing(topics ...negotiate.Topic) func(*audit.Pass, *estate.Tunnel) {
 		}
 		for i, f := range hits {
 			out := of(p, t, by[i], f)
-			out.Severity = audit.High
 			if seen < 2 {
-				out.Severity = audit.Medium
+				out.Lower(1)
 				out.Message = "if " + by[i].Initiator.Gateway.Name + " initiates: " + out.Message
 			}
 			if by[i].Unsure != "" {

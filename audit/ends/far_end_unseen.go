@@ -11,7 +11,7 @@ import (
 var FarEndUnseen = &audit.Check{
 	Name:     "ends/far-end-unseen",
 	Title:    "The far end was not given",
-	Severity: audit.Info,
+	Severity: audit.Low,
 	Why:      "Nothing can be said about whether both ends agree; findings about this end still hold.",
 	Fix:      "Add the far end's saved configuration, or compare with toril mirror what its administrator set.",
 	Doc: audit.Doc{
@@ -27,12 +27,12 @@ var FarEndUnseen = &audit.Check{
 		case t.Toward != nil:
 			return // ends/no-counterpart says it
 		case len(t.Ends) < 2:
+			f.Lower(1)
 			f.Message = fmt.Sprintf("the far end of %s was not given", e.Name())
 			if t.Intent != nil && t.Intent.Partner != "" {
 				f.Message += fmt.Sprintf(": it is %s's", t.Intent.Partner)
 			}
 		case len(t.Doubts) > 0:
-			f.Severity = audit.Low
 			f.Message = "the far end may be another: " + t.Doubts[0]
 		default:
 			return

@@ -14,7 +14,7 @@ import (
 var LifetimesDiffer = &audit.Check{
 	Name:     "ends/lifetimes-differ",
 	Title:    "Lifetimes differ where it matters",
-	Severity: audit.Low,
+	Severity: audit.Medium,
 	Why:      "Each end keeps its own lifetime; an end whose hard limit comes before the other rekeys drops the child.",
 	Fix:      "Configure the same lifetimes on both ends.",
 	Doc: audit.Doc{
@@ -28,14 +28,13 @@ var LifetimesDiffer = &audit.Check{
 		for _, c := range pairs(t) {
 			if a, b := c.A.Rekey.Value, c.B.Rekey.Value; far(a, b) {
 				f := both(p, t, c.A.Rekey.Where(c.A.At), c.B.Rekey.Where(c.B.At))
-				f.Severity = audit.Low
+				f.Lower(1)
 				f.Message = fmt.Sprintf("the child's lifetime is %s on %s and %s on %s: the shorter one applies", present.Span(a), t.Ends[0].Gateway.Name, present.Span(b), t.Ends[1].Gateway.Name)
 				p.Report(f)
 			}
 			for _, side := range [][2]*model.Child{{c.A, c.B}, {c.B, c.A}} {
 				if side[0].Rekey.Value == 0 && side[0].Life.Value > 0 && side[1].Rekey.Value > side[0].Life.Value {
 					f := both(p, t, c.A.Rekey.Where(c.A.At), c.B.Rekey.Where(c.B.At))
-					f.Severity = audit.Medium
 					f.Message = fmt.Sprintf("one end closes the child after %s without rekeying, the other would rekey after %s: it drops in between", present.Span(side[0].Life.Value), present.Span(side[1].Rekey.Value))
 					p.Report(f)
 				}
@@ -47,7 +46,7 @@ var LifetimesDiffer = &audit.Check{
 		a, b := t.Ends[0].Connection, t.Ends[1].Connection
 		if far(a.Lifetime(), b.Lifetime()) {
 			f := both(p, t, a.LifetimeSetting().Where(a.At), b.LifetimeSetting().Where(b.At))
-			f.Severity = audit.Low
+			f.Lower(1)
 			f.Message = fmt.Sprintf("the IKE SA's lifetime is %s on %s and %s on %s: the shorter one applies", present.Span(a.Lifetime()), t.Ends[0].Gateway.Name, present.Span(b.Lifetime()), t.Ends[1].Gateway.Name)
 			p.Report(f)
 		}

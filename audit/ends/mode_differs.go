@@ -13,7 +13,7 @@ import (
 var ModeDiffers = &audit.Check{
 	Name:     "ends/mode-differs",
 	Title:    "One end is set to transport mode, the other to tunnel mode",
-	Severity: audit.Medium,
+	Severity: audit.High,
 	Why:      "IKEv2 falls back to tunnel mode where it can; IKEv1 refuses, and so do selectors that do not hold the gateways' own addresses.",
 	Fix:      "Set the same mode on both ends: tunnel mode for networks.",
 	Doc: audit.Doc{
@@ -29,12 +29,13 @@ var ModeDiffers = &audit.Check{
 				continue
 			}
 			f := both(p, t, c.A.Mode.Where(c.A.At), c.B.Mode.Where(c.B.At))
-			f.Severity = audit.Medium
 			f.Message = fmt.Sprintf("%s is in %s mode on %s and in %s mode on %s", c.A.Name, c.A.Mode.Value, t.Ends[0].Gateway.Name, c.B.Mode.Value, t.Ends[1].Gateway.Name)
 			if slices.ContainsFunc(p.Attempts(t), func(a negotiate.Attempt) bool {
 				return slices.ContainsFunc(a.Children, func(k negotiate.Child) bool { return k.Failure != nil && k.Failure.Topic == negotiate.Mode })
 			}) {
-				f.Severity, f.Message = audit.High, f.Message+": the child does not come up"
+				f.Message += ": the child does not come up"
+			} else {
+				f.Lower(1)
 			}
 			p.Report(f)
 		}

@@ -37,7 +37,6 @@ func lonely(p *audit.Pass, t *estate.Tunnel, attempts []negotiate.Attempt) {
 		return // ike/refused says it
 	}
 	f := p.On(&audit.Subject{End: e, Tunnel: t}, e.Connection.At, false)
-	f.Severity = audit.High
 	switch {
 	case t.Unloaded != nil:
 		f.Message = fmt.Sprintf("%s has the counterpart of %s, %s, and never loads it: auto= is not set, or set to ignore", t.Toward.Name, e.Name(), t.Unloaded.Name)
@@ -51,7 +50,7 @@ func lonely(p *audit.Pass, t *estate.Tunnel, attempts []negotiate.Attempt) {
 		case a.Failure != nil:
 			f.Message += ": " + a.Failure.Why
 		case a.Outcome == negotiate.Agrees:
-			f.Severity = audit.Low
+			f.Lower(2)
 			f.Message = fmt.Sprintf("%s responds to %s with its connection %s, which is the counterpart of another", t.Toward.Name, e.Name(), a.Responder.Connection.Name)
 		default:
 			for _, c := range a.Children {
@@ -62,8 +61,8 @@ func lonely(p *audit.Pass, t *estate.Tunnel, attempts []negotiate.Attempt) {
 			}
 		}
 	}
-	if f.Severity > audit.Medium && spare(p.Estate, t) {
-		f.Severity = audit.Medium
+	if p.Severity(f) > audit.Medium && spare(p.Estate, t) {
+		f.Lower(1)
 		f.Message += "; another tunnel between the two carries the same networks, so only the redundancy is lost"
 	}
 	p.Report(f)

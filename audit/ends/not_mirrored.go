@@ -14,7 +14,7 @@ import (
 var NotMirrored = &audit.Check{
 	Name:     "ends/not-mirrored",
 	Title:    "The selectors of both ends are not mirrored",
-	Severity: audit.Medium,
+	Severity: audit.High,
 	Why:      "The child covers only what both ends name; the rest of either side never passes.",
 	Fix:      "Configure the same networks on both ends, local and remote swapped.",
 	Doc: audit.Doc{
@@ -38,7 +38,7 @@ var NotMirrored = &audit.Check{
 				}
 				said[c.Of] = true
 				f := of(p, t, attempt, c.Failure)
-				f.Child, f.Severity, f.Unsure = c.Of.Name, audit.High, attempt.Unsure
+				f.Child, f.Unsure = c.Of.Name, attempt.Unsure
 				p.Report(f)
 			}
 		}
@@ -69,12 +69,12 @@ func compare(p *audit.Pass, t *estate.Tunnel, a, b estate.End, ca, cb *model.Chi
 		f := p.On(s, side.x.Where(ca.At), side.x.IsDefault())
 		f.Also = []audit.Evidence{{Pos: side.y.Where(cb.At), Note: fmt.Sprintf("what is configured on %s", b.Name())}}
 		both := side.atX.Meet(side.atY)
-		f.Severity = audit.Medium
 		f.Message = fmt.Sprintf("the %s side of %s is %s, but the %s side of %s is %s: only %s passes", side.what, a.Gateway.Name, side.atX, side.other, b.Gateway.Name, side.atY, both)
 		if len(both) == 0 {
-			f.Severity = audit.High
 			f.Message = fmt.Sprintf("the %s side of %s is %s, but the %s side of %s is %s: they have nothing in common, so the child does not come up", side.what, a.Gateway.Name, side.atX, side.other,
 				b.Gateway.Name, side.atY)
+		} else {
+			f.Lower(1)
 		}
 		p.Report(f)
 	}

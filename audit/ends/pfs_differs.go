@@ -39,9 +39,8 @@ var PFSDiffers = &audit.Check{
 				}
 				f := of(p, t, a, r.Failure)
 				f.Child = c.Of.Name
-				f.Severity = audit.High
 				if r.Outcome == negotiate.Agrees {
-					f.Severity = audit.Low
+					f.Lower(2)
 				} else {
 					f.Message = fmt.Sprintf("the tunnel comes up and fails within %s, when %s rekeys %s", present.Span(r.After), r.By, c.Of.Name)
 					if r.Ends > 0 {

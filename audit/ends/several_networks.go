@@ -35,7 +35,6 @@ var SeveralNetworks = &audit.Check{
 				continue
 			}
 			f := p.On(s, side.set.Where(s.Child.At), side.set.IsDefault())
-			f.Severity = audit.High
 			f.Message = fmt.Sprintf("of the %d %s networks only %s is negotiated: IKEv1 takes one pair per child", len(side.all), side.what, side.all[0])
 			p.Report(f)
 		}

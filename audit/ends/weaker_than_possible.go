@@ -36,7 +36,6 @@ var WeakerThanPossible = &audit.Check{
 				}
 				f := p.On(&audit.Subject{End: a.Responder, Tunnel: t}, other, false)
 				f.Also = []audit.Evidence{{Pos: at, Note: "what " + a.Initiator.Name() + " offers"}}
-				f.Severity = audit.Medium
 				f.Message = fmt.Sprintf("%s: when %s initiates, %s chooses %s (%d bits) although both support %s (%d bits)", what, a.Initiator.Gateway.Name, a.Responder.Gateway.Name, chosen, chosen.Strength(), best, best.Strength())
 				p.Report(f)
 			}

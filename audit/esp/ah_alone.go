@@ -25,9 +25,8 @@ var AHAlone = &audit.Check{
 			return
 		}
 		f := p.On(s, s.Child.Protocol.Where(s.Child.At), false)
-		f.Severity = audit.High // Toril's judgement, where the baseline says nothing
 		if d := s.Baseline.Demand(baseline.AH); d.Level != baseline.Unsaid {
-			f.Severity, f.Standard = audit.OfLevel(d.Level), d.Level.String()+" by "+d.Source.String()
+			f.By(d.Level, d.Level.String()+" by "+d.Source.String())
 		}
 		f.Message = "the child uses AH, which does not encrypt"
 		p.Report(f)

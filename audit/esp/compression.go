@@ -25,7 +25,8 @@ var Compression = &audit.Check{
 			return
 		}
 		f := p.On(s, s.Child.IPComp.Where(s.Child.At), s.Child.IPComp.IsDefault())
-		f.Severity, f.Standard = audit.OfLevel(d.Level).Less(1), d.Source.String()
+		f.By(d.Level, d.Source.String())
+		f.Lower(1)
 		f.Message = "IP compression is offered"
 		p.Report(f)
 	},

@@ -32,10 +32,9 @@ var NoEncryption = &audit.Check{
 			return
 		}
 		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
-		f.Severity = audit.Critical
 		f.Message = fmt.Sprintf("ESP offers %s", all[i])
 		if i > 0 || len(all) > 1 {
-			f.Severity = audit.High
+			f.Lower(1)
 			f.Message += " beside ciphers"
 		}
 		p.Report(f)

@@ -32,7 +32,7 @@ var NoIntegrity = &audit.Check{
 				continue
 			}
 			f := p.On(s, set.Where(s.Child.At), set.IsDefault())
-			f.Severity, f.Standard = audit.High, "MUST NOT by RFC 8221 section 4"
+			f.Standard = "MUST NOT by RFC 8221 section 4"
 			f.Message = fmt.Sprintf("ESP offers %s without integrity", pr.Transforms[ike.Encryption].Labels())
 			if ah {
 				f.Message = "AH is offered without an integrity algorithm, so it protects nothing"

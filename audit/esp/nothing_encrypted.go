@@ -39,7 +39,6 @@ var NothingEncrypted = &audit.Check{
 		}
 		k := c.Children[0]
 		f := p.On(s, k.Mode.Where(k.At), false)
-		f.Severity = audit.High
 		f.Message = fmt.Sprintf("no child of the connection to %s encrypts: %s is of mode %s", peers[0], k.Name, k.Mode.Value)
 		p.Report(f)
 	},

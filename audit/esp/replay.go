@@ -29,12 +29,16 @@ var Replay = &audit.Check{
 		set, least := s.Child.ReplayWindow, s.Baseline.Limit(baseline.ReplayWindow)
 		d := s.Baseline.Demand(baseline.ReplayProtection)
 		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
+		f.Measured, f.Required = fmt.Sprintf("%d packets", set.Value), fmt.Sprintf("at least %.0f packets", least.Least)
 		switch {
 		case set.Value == 0:
-			f.Severity, f.Standard = max(audit.Medium, audit.OfLevel(d.Level)), d.Source.String()
+			if f.Standard = d.Source.String(); audit.OfLevel(d.Level) > p.Check.Severity {
+				f.By(d.Level, d.Source.String())
+			}
 			f.Message = "replay protection is off"
 		case float64(set.Value) < least.Least:
-			f.Severity, f.Standard = audit.Low, least.Source.String()
+			f.Standard = least.Source.String()
+			f.Lower(1)
 			f.Message = fmt.Sprintf("the replay window is %d packets, less than %.0f", set.Value, least.Least)
 		default:
 			return

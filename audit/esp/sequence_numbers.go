@@ -36,7 +36,7 @@ var SequenceNumbers = &audit.Check{
 			return
 		}
 		f := p.On(s, s.Child.Rekey.Where(s.Child.At), s.Child.Rekey.IsDefault())
-		f.Severity, f.Standard = max(audit.Info, audit.OfLevel(d.Level)), d.Source.String()
+		f.By(d.Level, d.Source.String())
 		f.Message = "the child lives long and has 32-bit sequence numbers"
 		p.Report(f)
 	},

@@ -32,7 +32,6 @@ var Transport = &audit.Check{
 			return
 		}
 		f := p.On(s, s.Child.Mode.Where(s.Child.At), false)
-		f.Severity = audit.Medium
 		f.Message = fmt.Sprintf("transport mode is asked for between %s and %s", s.Child.Local.Value, s.Child.Remote.Value)
 		p.Report(f)
 	},

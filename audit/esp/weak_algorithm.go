@@ -32,7 +32,7 @@ var Weak = &audit.Check{
 			return
 		}
 		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
-		f.Severity, f.Standard = j.Severity(), j.Standard()
+		f.Judged(j)
 		f.Message = fmt.Sprintf("the %s proposals prefer %s%s", s.Child.Protocol.Value, j.Names(), audit.ByDefault(set))
 		audit.Exposure(&f, s, j)
 		p.Report(f)

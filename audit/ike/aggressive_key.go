@@ -27,7 +27,7 @@ var Aggressive = &audit.Check{
 			return
 		}
 		f := p.On(s, c.Aggressive.Where(c.At), false)
-		f.Severity, f.Standard = audit.OfLevel(d.Level), d.Source.String()
+		f.By(d.Level, d.Source.String())
 		f.Message = "aggressive mode is used with a pre-shared key"
 		p.Report(f)
 	},

@@ -36,7 +36,7 @@ var Authentication = &audit.Check{
 				set = c.Remote.Method
 			}
 			f := p.On(s, set.Where(c.At), set.IsDefault())
-			f.Severity, f.Standard = audit.OfLevel(d.Level), d.Level.String()+" by "+d.Source.String()
+			f.By(d.Level, d.Level.String()+" by "+d.Source.String())
 			f.Message = "a pre-shared key authenticates, and the baseline asks for certificates" + audit.ByDefault(set)
 			p.Report(f)
 			return
@@ -58,7 +58,7 @@ var Authentication = &audit.Check{
 			return // another method is possible
 		}
 		f := p.On(s, method.Where(c.At), method.IsDefault())
-		f.Severity, f.Standard = audit.OfLevel(worst), standard
+		f.By(worst, standard)
 		f.Message = fmt.Sprintf("%s authenticates with %s", s.Gateway.Name, strings.Join(names, " or ")) + audit.ByDefault(method)
 		p.Report(f)
 	},

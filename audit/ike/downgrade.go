@@ -29,7 +29,7 @@ var Downgrade = &audit.Check{
 			return
 		}
 		f := p.On(s, set.Where(s.Connection.At), set.IsDefault())
-		f.Severity, f.Standard = j.Severity(), j.Standard()
+		f.Judged(j)
 		f.Message = "the IKE proposals also offer " + j.Names() + audit.ByDefault(set)
 		audit.Exposure(&f, s, j)
 		f.Fix = p.WithoutWeak(s, j)

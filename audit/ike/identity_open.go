@@ -11,7 +11,7 @@ import (
 var IdentityOpen = &audit.Check{
 	Name:     "ike/identity-open",
 	Title:    "The peer's identity is not pinned",
-	Severity: audit.Low,
+	Severity: audit.Medium,
 	Why:      "Without an expected identity, anyone with a valid key or certificate is accepted as the peer.",
 	Fix:      "Configure the identity that the peer sends, and your own, on both ends.",
 	Doc: audit.Doc{
@@ -28,20 +28,20 @@ var IdentityOpen = &audit.Check{
 		switch {
 		case id.Value.Wild():
 			f := p.On(s, id.Where(c.At), id.IsDefault())
-			f.Severity = audit.Low
 			what := "any peer identity is accepted"
 			if id.Value.Kind != algo.AnyID {
 				what = fmt.Sprintf("any identity that matches %s is accepted", id.Value)
 			}
 			if c.Remote.Method.Value != algo.PSK {
-				f.Severity = audit.Medium
 				what += ", with any certificate that is trusted"
+			} else {
+				f.Lower(1)
 			}
 			f.Message = what + audit.ByDefault(id)
 			p.Report(f)
 		case c.Local.ID.Value.Kind == algo.NoID && c.Local.Method.Value == algo.PSK:
 			f := p.On(s, c.At, true)
-			f.Severity = audit.Info
+			f.Lower(2)
 			f.Message = "the own identity is not configured, so it is the address that packets are sent from"
 			p.Report(f)
 		}

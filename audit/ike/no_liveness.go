@@ -26,7 +26,8 @@ var NoLiveness = &audit.Check{
 			return
 		}
 		f := p.On(s, c.DPD.Where(c.At), c.DPD.IsDefault())
-		f.Severity, f.Standard = audit.OfLevel(d.Level).Less(1), d.Source.String()
+		f.By(d.Level, d.Source.String())
+		f.Lower(1)
 		f.Message = "the peer's liveness is never checked (no dead peer detection)" + audit.ByDefault(c.DPD)
 		p.Report(f)
 	},

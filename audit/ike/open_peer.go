@@ -9,7 +9,7 @@ import (
 var OpenPeer = &audit.Check{
 	Name:     "ike/open-peer",
 	Title:    "Any address may use the pre-shared key",
-	Severity: audit.Medium,
+	Severity: audit.High,
 	Why:      "Anyone who learns the key, from any of its holders, can connect from anywhere.",
 	Fix:      "Name the peer's address; where it changes, use certificates, or one key and one identity per peer.",
 	Doc: audit.Doc{
@@ -24,11 +24,11 @@ var OpenPeer = &audit.Check{
 			return
 		}
 		f := p.On(s, c.RemoteAddrs.Where(c.At), c.RemoteAddrs.IsDefault())
-		f.Severity = audit.Medium
 		f.Message = "a peer at any address may use the pre-shared key" + audit.ByDefault(c.RemoteAddrs)
 		if c.Remote.ID.Value.Wild() {
-			f.Severity = audit.High
 			f.Message += ", under any identity"
+		} else {
+			f.Lower(1)
 		}
 		p.Report(f)
 	},

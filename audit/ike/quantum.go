@@ -40,7 +40,7 @@ var Quantum = &audit.Check{
 				continue
 			}
 			f = p.On(&audit.Subject{End: end, Tunnel: t}, at, c.Proposals.IsDefault())
-			f.Severity, f.Standard = audit.OfLevel(d.Level), d.Source.String()
+			f.By(d.Level, d.Source.String())
 			f.Message = "no key exchange of the tunnel withstands a quantum computer, and no post-quantum pre-shared key is required"
 			if d.Name == baseline.QuantumSafeKE.Name {
 				f.Message = "no key exchange of the tunnel withstands a quantum computer, and the baseline does not take a post-quantum pre-shared key for one"

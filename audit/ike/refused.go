@@ -25,7 +25,6 @@ var Refused = &audit.Check{
 		alone := func(r model.Refusal) bool { return r.Error == s.Connection.Unusable }
 		if e := s.Connection.Unusable; e != nil && !slices.ContainsFunc(s.Gateway.Refused, alone) { // with all others: read/refused
 			f := p.On(s, e.Pos, false)
-			f.Severity = audit.High
 			f.Message = "the daemon refuses the whole connection: " + e.Message
 			p.Report(f)
 		}

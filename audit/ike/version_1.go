@@ -27,7 +27,7 @@ var Version1 = &audit.Check{
 			return
 		}
 		f := p.On(s, v.Where(s.Connection.At), v.IsDefault())
-		f.Severity, f.Standard = audit.OfLevel(d.Level), d.Source.String()
+		f.By(d.Level, d.Source.String())
 		f.Message = "the connection uses IKEv1 only" + audit.ByDefault(v)
 		p.Report(f)
 	},

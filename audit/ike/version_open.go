@@ -27,7 +27,8 @@ var VersionOpen = &audit.Check{
 			return
 		}
 		f := p.On(s, v.Where(s.Connection.At), v.IsDefault())
-		f.Severity, f.Standard = audit.OfLevel(d.Level).Less(2), d.Source.String()
+		f.By(d.Level, d.Source.String())
+		f.Lower(2)
 		f.Message = "the connection accepts IKEv1 as well as IKEv2" + audit.ByDefault(v)
 		p.Report(f)
 	},

@@ -41,7 +41,6 @@ var WeakerFirst = &audit.Check{
 			}
 			if best.Strength() > all[0].Strength() {
 				f := p.On(s, set.Where(s.Connection.At), false)
-				f.Severity = audit.Info
 				f.Message = fmt.Sprintf("the IKE proposals prefer %s (%d bits) although %s (%d bits) is offered too", all[0].Label(), all[0].Strength(), best.Label(), best.Strength())
 				p.Report(f)
 			}

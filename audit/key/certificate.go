@@ -14,7 +14,7 @@ import (
 
 // onCertificate starts a finding about a certificate, in the tunnel of a connection that names it.
 func onCertificate(p *audit.Pass, g *model.Gateway, c *model.Certificate) audit.Finding {
-	f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: c.At}}
+	f := audit.Finding{Gateway: g.Name, About: "certificate of " + c.Subject.String(), At: audit.Evidence{Pos: c.At}}
 	for _, conn := range g.Connections {
 		if slices.Contains(g.CertificatesOf(conn), c) {
 			f.Connection, f.Tunnel = conn.Name, tunnelOf(p.Estate, g, conn)
@@ -60,7 +60,10 @@ var ShortRSA = &audit.Check{
 			l := strictest(p, g, c, baseline.RSABits)
 			if c.KeyType == "RSA" && float64(c.KeyBits) < l.Least {
 				f := onCertificate(p, g, c)
-				f.Severity, f.Standard = max(audit.OfLevel(l.Level), audit.Medium), l.Level.String()+" by "+l.Source.String()
+				if f.By(l.Level, l.Level.String()+" by "+l.Source.String()); audit.OfLevel(l.Level) < audit.Medium { // short all the same
+					f.By(baseline.Should, f.Standard)
+				}
+				f.Measured, f.Required = fmt.Sprintf("%d bits", c.KeyBits), fmt.Sprintf("at least %.0f bits", l.Least)
 				f.Message = fmt.Sprintf("the RSA key of %s has %d bits, fewer than %.0f", c.Subject, c.KeyBits, l.Least)
 				p.Report(f)
 			}
@@ -92,7 +95,7 @@ var WeakSignature = &audit.Check{
 			}
 			if c.WeakHash && !(c.CA && c.SelfSigned) && d.Level.Against() {
 				f := onCertificate(p, g, c)
-				f.Severity, f.Standard = audit.OfLevel(d.Level), d.Level.String()+" by "+d.Source.String()
+				f.By(d.Level, d.Level.String()+" by "+d.Source.String())
 				f.Message = fmt.Sprintf("the certificate of %s is signed with %s", c.Subject, c.Signature)
 				p.Report(f)
 			}
@@ -124,13 +127,11 @@ var Expiry = &audit.Check{
 			day := func(t time.Time) string { return t.UTC().Format(time.DateOnly) }
 			switch {
 			case p.Now.After(c.To):
-				f.Severity = audit.High
 				f.Message = fmt.Sprintf("the certificate of %s expired on %s", c.Subject, day(c.To))
 			case p.Now.Before(c.From):
-				f.Severity = audit.High
 				f.Message = fmt.Sprintf("the certificate of %s holds only from %s", c.Subject, day(c.From))
 			case c.To.Sub(p.Now) < notice:
-				f.Severity = audit.Medium
+				f.Lower(1)
 				f.Message = fmt.Sprintf("the certificate of %s expires on %s, within %s", c.Subject, day(c.To), present.Span(notice))
 			default:
 				continue
@@ -157,7 +158,6 @@ var Usage = &audit.Check{
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		for _, c := range s.Gateway.CertificatesOf(s.Connection) {
 			f := onCertificate(p, s.Gateway, c)
-			f.Severity = audit.Medium
 			switch {
 			case c.CA:
 				f.Message = fmt.Sprintf("the certificate of %s is that of an authority, and the connection shows it as its own", c.Subject)
@@ -196,7 +196,6 @@ var Name = &audit.Check{
 			return
 		}
 		f := p.On(s, id.Where(s.Connection.At), false)
-		f.Severity = audit.High
 		f.Message = fmt.Sprintf("the identity %s is not in the certificate of %s", id.Value, certs[0].Subject)
 		f.Also = []audit.Evidence{{Pos: certs[0].At, Note: "the certificate"}}
 		p.Report(f)
@@ -218,7 +217,7 @@ var PrivateSaved = &audit.Check{
 	},
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, at := range g.PrivateKeys {
-			p.Report(audit.Finding{Severity: audit.Low, Gateway: g.Name, At: audit.Evidence{Pos: at}, Message: "a private key was saved with the configuration"})
+			p.Report(audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: at}, Message: "a private key was saved with the configuration"})
 		}
 	},
 }

@@ -33,7 +33,6 @@ var Missing = &audit.Check{
 			return
 		}
 		f := p.On(s, at(c), true)
-		f.Severity = audit.High
 		f.Message = fmt.Sprintf("none of the gateway's pre-shared keys is for the peer %s", c.Remote.ID.Value)
 		for _, k := range s.Gateway.Keys {
 			f.Also = append(f.Also, audit.Evidence{Pos: k.At, Note: "a key for others"})

@@ -50,7 +50,7 @@ var Reused = &audit.Check{
 				names = append(names, n)
 			}
 			slices.Sort(names)
-			f := audit.Finding{Severity: audit.Medium, Gateway: holders[0].gateway.Name, At: audit.Evidence{Pos: holders[0].key.At}}
+			f := audit.Finding{Gateway: holders[0].gateway.Name, About: "key " + holders[0].key.Name, At: audit.Evidence{Pos: holders[0].key.At}}
 			for _, h := range holders[1:] {
 				f.Also = append(f.Also, audit.Evidence{Pos: h.key.At, Note: "the same key"})
 			}

@@ -28,7 +28,7 @@ var Unused = &audit.Check{
 		said, more := 0, 0
 		defer func() {
 			if more > 0 {
-				p.Report(audit.Finding{Severity: audit.Low, Gateway: g.Name, At: audit.Evidence{Pos: g.Keys[len(g.Keys)-1].At}, Message: fmt.Sprintf("%d more pre-shared keys are for peers that no connection has", more)})
+				p.Report(audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: g.Keys[len(g.Keys)-1].At}, Message: fmt.Sprintf("%d more pre-shared keys are for peers that no connection has", more)})
 			}
 		}()
 		for _, k := range g.Keys {
@@ -39,7 +39,7 @@ var Unused = &audit.Check{
 				more++
 				continue
 			}
-			f := audit.Finding{Severity: audit.Low, Gateway: g.Name, At: audit.Evidence{Pos: k.At}, Message: "no connection has a peer that this pre-shared key is for"}
+			f := audit.Finding{Gateway: g.Name, About: "key " + k.Name, At: audit.Evidence{Pos: k.At}, Message: "no connection has a peer that this pre-shared key is for"}
 			for _, u := range g.Unloaded {
 				if k.Serves(u) {
 					f.Message = "only connections that are never loaded have a peer that this pre-shared key is for"

@@ -44,8 +44,10 @@ var Weak = &audit.Check{
 		}
 		guesses := make([]float64, len(keys))
 		if len(keys) > mostGuessed {
-			p.Report(audit.Finding{Severity: audit.Info, Gateway: keys[mostGuessed].gateway.Name, At: audit.Evidence{Pos: keys[mostGuessed].key.At},
-				Message: fmt.Sprintf("there are %d pre-shared keys; the strength was estimated for the first %d; of the others only length and names were judged", len(keys), mostGuessed)})
+			f := audit.Finding{Gateway: keys[mostGuessed].gateway.Name, At: audit.Evidence{Pos: keys[mostGuessed].key.At}}
+			f.Message = fmt.Sprintf("there are %d pre-shared keys; the strength was estimated for the first %d; of the others only length and names were judged", len(keys), mostGuessed)
+			f.Lower(3) // worth knowing
+			p.Report(f)
 		}
 		var group errgroup.Group
 		group.SetLimit(runtime.GOMAXPROCS(0))
@@ -70,7 +72,10 @@ var Weak = &audit.Check{
 			}
 			fp := h.key.Secret.Fingerprint()
 			if i, again := seen[fp]; again { // the far end's copy of the same key
-				found[i].Severity = max(found[i].Severity, f.Severity)
+				if also := found[i].Also; p.Severity(f) > p.Severity(found[i]) {
+					f.Gateway, f.Connection, f.Tunnel, f.At, f.Message, f.Also = found[i].Gateway, found[i].Connection, found[i].Tunnel, found[i].At, found[i].Message, also
+					found[i] = f
+				}
 				found[i].Also = append(found[i].Also, audit.Evidence{Pos: h.key.At, Note: "the same key"})
 				continue
 			}
@@ -103,7 +108,7 @@ func judge(p *audit.Pass, g *model.Gateway, k *model.Key, names []string, entrop
 	if k.Hash {
 		return f, false
 	}
-	f = audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: k.At}}
+	f = audit.Finding{Gateway: g.Name, About: "key " + k.Name, At: audit.Evidence{Pos: k.At}}
 	conns := serves(g, k)
 	if len(conns) > 0 {
 		f.Connection = conns[0].Name
@@ -111,26 +116,32 @@ func judge(p *audit.Pass, g *model.Gateway, k *model.Key, names []string, entrop
 	}
 	text := k.Secret.Reveal()
 	var worst []string
+	out := f
 	for _, b := range p.Baselines(g, conns) {
 		bits, length := b.Limit(baseline.KeyBits), b.Limit(baseline.KeyLength)
 		var why []string
-		severity := audit.Info
+		one := f
 		switch {
 		case derived(text, names):
-			severity = audit.High
 			why = append(why, "contains a name from the configuration")
 		case entropy < bits.Least:
-			severity = audit.OfLevel(bits.Level)
+			one.By(bits.Level, "")
 			why = append(why, fmt.Sprintf("has an estimated strength of %.0f bits; at least %.0f are required", entropy, bits.Least))
 		}
 		if float64(len(text)) < length.Least {
-			severity = max(severity, audit.OfLevel(length.Level).Less(1))
+			short := f
+			short.By(length.Level, "")
+			if short.Lower(1); len(why) == 0 || p.Severity(short) > p.Severity(one) {
+				one = short
+			}
 			why = append(why, fmt.Sprintf("has %d characters; at least %.0f are required", len(text), length.Least))
 		}
-		if len(why) > 0 && (worst == nil || severity > f.Severity) {
-			worst, f.Severity, f.Standard = why, severity, cmp.Or(bits.Source.String(), length.Source.String())
+		if len(why) > 0 && (worst == nil || p.Severity(one) > p.Severity(out)) {
+			worst, out = why, one
+			out.Standard = cmp.Or(bits.Source.String(), length.Source.String())
 		}
 	}
+	f = out
 	f.Message = "the pre-shared key " + strings.Join(worst, ", and ")
 	return f, len(worst) > 0
 }

@@ -28,7 +28,8 @@ var ChildTooLong = &audit.Check{
 			return
 		}
 		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
-		f.Severity, f.Standard = audit.OfLevel(most.Level), most.Source.String()
+		f.By(most.Level, most.Source.String())
+		f.Measured, f.Required = present.SpanOr("never rekeyed")(set.Value), "at most "+present.Span(most.Duration())
 		switch {
 		case set.Value == 0:
 			f.Message = "the child is never rekeyed by time"

@@ -28,7 +28,8 @@ var IKETooLong = &audit.Check{
 			return
 		}
 		f := p.On(s, set.Where(s.Connection.At), set.IsDefault())
-		f.Severity, f.Standard = audit.OfLevel(most.Level), most.Source.String()
+		f.By(most.Level, most.Source.String())
+		f.Measured, f.Required = present.SpanOr("never rekeyed")(s.Connection.Lifetime()), "at most "+present.Span(most.Duration())
 		switch life := s.Connection.Lifetime(); {
 		case life == 0:
 			f.Message = "the IKE SA is neither rekeyed nor reauthenticated" + audit.ByDefault(set)

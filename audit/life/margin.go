@@ -29,7 +29,6 @@ var Margin = &audit.Check{
 		}
 		if life := c.Lifetime(); life > 0 && c.Random.Value >= life {
 			f := p.On(s, c.Random.Where(c.At), c.Random.IsDefault())
-			f.Severity = audit.Medium
 			f.Message = fmt.Sprintf("the IKE SA's margin of %s is as long as its lifetime of %s", present.Span(c.Random.Value), present.Span(life))
 			p.Report(f)
 		}
@@ -40,11 +39,9 @@ var Margin = &audit.Check{
 			return
 		}
 		f := p.On(s, c.Random.Where(c.Life.Where(c.At)), false)
-		f.Severity = audit.Medium
 		switch {
 		case c.Life.Value > 0 && c.Life.Value <= c.Rekey.Value:
 			f = p.On(s, c.Life.Where(c.At), false)
-			f.Severity = audit.Medium
 			f.Message = fmt.Sprintf("the child's hard limit of %s does not come after its rekeying at %s", present.Span(c.Life.Value), present.Span(c.Rekey.Value))
 		case c.Random.Value >= c.Rekey.Value:
 			f.Message = fmt.Sprintf("the child's margin of %s is as long as its lifetime of %s", present.Span(c.Random.Value), present.Span(c.Rekey.Value))
@@ -62,7 +59,6 @@ func swallowed(p *audit.Pass, s *audit.Subject, spans []model.Span, margin model
 			continue
 		}
 		f := p.On(s, margin.Where(span.Where(s.Connection.At)), false)
-		f.Severity = audit.Medium
 		f.Message = fmt.Sprintf("%s is to be rekeyed %s before its end, and its lifetime is %s", what, present.Span(margin.Value), present.Span(span.Value)) + audit.ByDefault(margin)
 		if !span.At.IsZero() && span.At != f.At.Pos {
 			f.Also = []audit.Evidence{{Pos: span.At, Note: "the lifetime"}}

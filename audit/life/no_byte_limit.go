@@ -35,7 +35,7 @@ var NoByteLimit = &audit.Check{
 			return
 		}
 		f := p.On(s, s.Child.Proposals.Where(s.Child.At), s.Child.Proposals.IsDefault())
-		f.Severity, f.Standard = audit.OfLevel(most.Level), most.Source.String()
+		f.By(most.Level, most.Source.String())
 		bound := ike.BirthdayBytes(64) / (1 << 30)
 		limit := "no limit of volume ends its keys"
 		if s.Child.LifeBytes.Value > 0 {
@@ -44,7 +44,7 @@ var NoByteLimit = &audit.Check{
 		}
 		f.Message = fmt.Sprintf("%s has 64-bit blocks (birthday bound %.0f GiB), and %s", all[i], bound, limit)
 		if i > 0 {
-			f.Severity = f.Severity.Less(1)
+			f.Lower(1)
 		}
 		p.Report(f)
 	},

@@ -23,7 +23,6 @@ var NoHardLimit = &audit.Check{
 			return
 		}
 		f := p.On(s, c.Life.Where(c.Rekey.Where(c.At)), false)
-		f.Severity = audit.Medium
 		f.Message = "the child has no hard limit: nothing ends it if rekeying fails"
 		if c.Rekey.Value == 0 {
 			f.Message = "the child has no lifetime at all: its keys are used until the tunnel is closed"

@@ -41,7 +41,8 @@ func short(p *audit.Pass, s *audit.Subject, set model.Setting[time.Duration], l 
 		return
 	}
 	f := p.On(s, set.Where(at), set.IsDefault())
-	f.Severity, f.Standard = audit.Low, l.Source.String()
+	f.Standard = l.Source.String()
+	f.Measured, f.Required = present.Span(set.Value), "at least "+present.Span(least)
 	f.Message = fmt.Sprintf("%s is rekeyed after %s, sooner than %s", what, present.Span(set.Value), present.Span(least))
 	p.Report(f)
 }

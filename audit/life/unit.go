@@ -21,7 +21,6 @@ var Unit = &audit.Check{
 		for _, set := range s.Connection.Spans {
 			if why := mistaken(set.Value); why != "" && !set.IsDefault() {
 				f := p.On(s, set.At, false)
-				f.Severity = audit.Medium
 				f.Message = "the IKE lifetime: " + why
 				p.Report(f)
 			}
@@ -31,7 +30,6 @@ var Unit = &audit.Check{
 		for _, set := range s.Child.Spans {
 			if why := mistaken(set.Value); why != "" && !set.IsDefault() {
 				f := p.On(s, set.At, false)
-				f.Severity = audit.Medium
 				f.Message = "the child's lifetime: " + why
 				p.Report(f)
 			}

@@ -41,7 +41,6 @@ var DestinationBends = &audit.Check{
 				continue
 			}
 			f := p.On(s, v.Rule.At, false)
-			f.Severity = audit.Medium
 			w, _ := v.Was().Witness()
 			f.Example = w.String()
 			f.Message = fmt.Sprintf("packets of %s are given another destination, outside the tunnel", s.Child.Name)
@@ -63,7 +62,6 @@ var DestinationBends = &audit.Check{
 					continue
 				}
 				f := p.On(s, r.At, false)
-				f.Severity = audit.Medium
 				f.Message = fmt.Sprintf("destination NAT to %s leads into %s, to the far end", r.To.Text, s.Child.Name)
 				f.Also = []audit.Evidence{{Pos: s.Child.Remote.Where(s.Child.At), Note: "the remote networks of the child"}}
 				p.Report(f)

@@ -41,7 +41,7 @@ var LateExemption = &audit.Check{
 					}
 					for _, earlier := range c.Rules[:i] {
 						if earlier.Verb.Translates() && earlier.Certain() && addresses(earlier.When).Contains(addresses(mine)) && !earlier.When.And(walk.Peered(packet.PeerOut, pol.Peer)).Empty() {
-							f := audit.Finding{Severity: audit.High, Gateway: g.Name, Connection: pol.Connection.Name, Child: pol.Child.Name, At: audit.Evidence{Pos: r.At}}
+							f := audit.Finding{Gateway: g.Name, Connection: pol.Connection.Name, Child: pol.Child.Name, At: audit.Evidence{Pos: r.At}}
 							f.Message = fmt.Sprintf("this exemption for %s is never reached: an earlier rule translates its packets", pol.Child.Name)
 							f.Also = []audit.Evidence{{Pos: earlier.At, Note: "the rule that translates"}}
 							p.Report(f)

@@ -39,7 +39,7 @@ var LeftoverExemption = &audit.Check{
 				if slices.ContainsFunc(path.Policies, func(pol *walk.Policy) bool { return pol.Domain.Overlaps(addresses(r.When)) }) || wanted(p, g, r) || internal(path, r.When) || len(path.Policies) == 0 && !path.Known() {
 					continue
 				}
-				f := audit.Finding{Severity: audit.Low, Gateway: g.Name, At: audit.Evidence{Pos: r.At}}
+				f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: r.At}}
 				f.Message = "this exempts private networks that no tunnel of the gateway protects from NAT"
 				p.Report(f)
 			}

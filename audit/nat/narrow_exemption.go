@@ -43,7 +43,6 @@ var NarrowExemption = &audit.Check{
 						continue
 					}
 					f := p.On(s, r.At, false)
-					f.Severity = audit.High
 					example, _ := lost.Witness()
 					f.Example = example.String()
 					f.Message = fmt.Sprintf("the exemption covers %s, and not the rest of %s", part, c.Name)

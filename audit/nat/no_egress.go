@@ -33,7 +33,6 @@ var NoEgress = &audit.Check{
 				continue
 			}
 			f := p.On(s, o.Decided(s.Child.At), false)
-			f.Severity = audit.High
 			w, _ := private.Free(packet.In, packet.Out).Witness()
 			f.Example = w.String()
 			f.Message = fmt.Sprintf("what comes out of %s for the Internet leaves with its private source", s.Child.Name)

@@ -13,7 +13,7 @@ import (
 var NoEncapsulation = &audit.Check{
 	Name:     "nat/no-encapsulation",
 	Title:    "Behind NAT, and port 4500 is closed",
-	Severity: audit.Medium,
+	Severity: audit.High,
 	Why:      "ESP has no ports that NAT could tell apart: through NAT it must go in UDP port 4500.",
 	Fix:      "Allow UDP port 4500 to the peer and from it.",
 	Doc: audit.Doc{
@@ -31,7 +31,6 @@ var NoEncapsulation = &audit.Check{
 		for _, k := range s.Connection.Children {
 			if k.Protocol.Value == ike.AH {
 				f := p.On(s, k.Proposals.Where(k.At), false)
-				f.Severity = audit.High
 				f.Message = "the authentication header does not survive NAT, and this gateway is behind one"
 				p.Report(f)
 				return
@@ -44,7 +43,7 @@ var NoEncapsulation = &audit.Check{
 				continue
 			}
 			f := p.On(s, o.Decided(s.Connection.At), false)
-			f.Severity = audit.Medium
+			f.Lower(1)
 			f.Message = fmt.Sprintf("%s is behind NAT (%s to %s), and outgoing UDP port 4500 is blocked", s.Gateway.Name, own, peer)
 			f.Undecided(o.Unsure)
 			p.Report(f)

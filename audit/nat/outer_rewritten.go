@@ -34,7 +34,6 @@ var OuterRewritten = &audit.Check{
 				continue
 			}
 			f := p.On(s, last(o), false)
-			f.Severity = audit.High
 			f.Message = fmt.Sprintf("the ESP packets of %s leave from %s and not from %s", s.Child.Name, w.Src, pol.Own)
 			f.Also = []audit.Evidence{{Pos: s.Connection.LocalAddrs.Where(s.Connection.At), Note: "the own tunnel address"}}
 			f.Fix = audit.Sentence("exempt ESP before the translation: "+p.In(audit.ExemptESP, s.Gateway.Name, f.At.Pos), "translate to the tunnel's own address")

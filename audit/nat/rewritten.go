@@ -27,12 +27,11 @@ var Rewritten = &audit.Check{
 		rewrites, _ := path.Rewrites(s.PolicyOf(path))
 		for _, r := range rewrites {
 			f := p.On(s, r.Rule.At, false)
-			f.Severity = audit.Critical
 			example, _ := r.Was.Witness()
 			f.Example = example.String()
 			f.Message = fmt.Sprintf("%s rewrites tunnel traffic, which then leaves in the clear", r.Rule.Verb)
 			if !r.Leaves {
-				f.Severity = audit.Medium
+				f.Lower(2)
 				f.Message = fmt.Sprintf("%s rewrites tunnel traffic, which stays in the encryption domain with another source", r.Rule.Verb)
 				f.Why = "The far end sees another source than the one that sent, and the ESP packets themselves may be rewritten by the same rule."
 			}

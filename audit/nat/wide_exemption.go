@@ -54,7 +54,7 @@ var WideExemption = &audit.Check{
 					if leak.Empty() || internal(path, leak) {
 						continue
 					}
-					f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: r.At}}
+					f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: r.At}}
 					w, _ := addresses(leak).Witness()
 					f.Example = w.String()
 					f.Message = "the exemption covers packets that no tunnel protects: they leave with their private source"

@@ -32,7 +32,7 @@ var Absent = &audit.Check{
 			at, byDefault = off.At, false
 		}
 		f := p.On(s, at, byDefault)
-		f.Severity, f.Standard = audit.OfLevel(d.Level), d.Source.String()
+		f.By(d.Level, d.Source.String())
 		f.Message = "the child SA is rekeyed without PFS"
 		if byDefault {
 			f.Message += audit.ByDefault(set)

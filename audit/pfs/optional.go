@@ -27,7 +27,8 @@ var Optional = &audit.Check{
 			return
 		}
 		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
-		f.Severity, f.Standard = audit.OfLevel(d.Level).Less(1), d.Source.String()
+		f.By(d.Level, d.Source.String())
+		f.Lower(1)
 		f.Message = "some ESP proposals have a group and some do not, so PFS is optional"
 		p.Report(f)
 	},

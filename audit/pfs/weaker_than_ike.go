@@ -35,7 +35,6 @@ var WeakerThanIKE = &audit.Check{
 			return // pfs/weak-group says more
 		}
 		f := p.On(s, set.Where(s.Child.At), false)
-		f.Severity = audit.Low
 		f.Message = fmt.Sprintf("the child's %s (%d bits) is weaker than the IKE SA's %s (%d bits)", child[0].Label(), child[0].Strength(), of[0].Label(), of[0].Strength())
 		f.Also = []audit.Evidence{{Pos: s.Connection.Proposals.Where(s.Connection.At), Note: "the IKE SA's proposals"}}
 		p.Report(f)

@@ -24,7 +24,7 @@ var IncludeMissing = &audit.Check{
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, d := range g.Definitions {
 			if d.Kind == "included file" && d.Missing {
-				p.Report(audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: d.Used[0]}, Message: fmt.Sprintf("the included file %q was not given", d.Name)})
+				p.Report(audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: d.Used[0]}, Message: fmt.Sprintf("the included file %q was not given", d.Name)})
 			}
 		}
 	},

@@ -24,7 +24,7 @@ var Refused = &audit.Check{
 	},
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, r := range g.Refused {
-			p.Report(audit.Finding{Severity: audit.High, Gateway: g.Name, At: audit.Evidence{Pos: r.Pos},
+			p.Report(audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: r.Pos},
 				Message: loaded(r)})
 		}
 	},

@@ -29,7 +29,7 @@ var Unread = &audit.Check{
 				continue
 			}
 			first := f.Unread[0]
-			out := audit.Finding{Severity: audit.Info, Gateway: g.Name, At: audit.Evidence{Pos: first.At, Note: first.Why}}
+			out := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: first.At, Note: first.Why}}
 			out.Message = fmt.Sprintf("a statement of this file was not understood: %s", first.Why)
 			if n := len(f.Unread); n > 1 {
 				out.Message = fmt.Sprintf("%d statements of this file were not understood; the first: %s", n, first.Why)

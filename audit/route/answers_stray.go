@@ -52,7 +52,6 @@ var AnswersStray = &audit.Check{
 					continue
 				}
 				f := p.On(s, s.Child.At, false)
-				f.Severity = audit.High
 				w, _ := a.Was().Witness()
 				f.Example = w.String()
 				f.Message = fmt.Sprintf("replies to connections out of %s do not go back into it: %s", s.Child.Name, strayed(a))

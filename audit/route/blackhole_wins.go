@@ -40,7 +40,6 @@ var BlackholeWins = &audit.Check{
 				continue
 			}
 			f := p.On(s, r.At, false)
-			f.Severity = audit.High
 			w, _ := part.Packets.Witness()
 			f.Example = w.String()
 			f.Message = fmt.Sprintf("the %s route for %s takes packets of %s, also while it is up", r.Kind, r.To, s.Child.Name)

@@ -54,7 +54,6 @@ var ClearWhenDown = &audit.Check{
 				continue // from one inside network to another
 			}
 			f := p.On(s, s.Child.Start.Where(s.Child.At), s.Child.Start.IsDefault())
-			f.Severity = audit.High
 			was, _ := o.Was().Witness()
 			now, _ := o.Now.Witness()
 			f.Example = was.String()

@@ -11,7 +11,7 @@ import (
 var NoTunnelInterface = &audit.Check{
 	Name:     "route/interface-address",
 	Title:    "The tunnel interface is missing or has no address",
-	Severity: audit.Low,
+	Severity: audit.High,
 	Why:      "Without the interface nothing can be routed into the tunnel; without an address on it the gateway's own packets, and those of routing protocols, have no fitting source.",
 	Fix:      "Create the interface with the child's identifier and give it an address, if only of a transfer network.",
 	Doc: audit.Doc{
@@ -34,7 +34,6 @@ var NoTunnelInterface = &audit.Check{
 		f := p.On(s, s.Child.IfIDOut.Where(s.Child.MarkOut.Where(s.Child.At)), false)
 		switch {
 		case len(into) == 0 && s.Child.RouteBased():
-			f.Severity = audit.High
 			mark, mask, marked := s.Child.Marked()
 			switch {
 			case !marked:
@@ -45,7 +44,7 @@ var NoTunnelInterface = &audit.Check{
 				f.Message = fmt.Sprintf("no VTI has the key %d, and no rule sets that mark: no packet enters %s", mark, s.Child.Name)
 			}
 		case len(into) > 0 && len(into[0].Addresses) == 0 && !into[0].Dynamic:
-			f.Severity = audit.Low
+			f.Lower(2)
 			f.Message = fmt.Sprintf("%s, the interface of %s, has no address", into[0].Name, s.Child.Name)
 			f.Also = []audit.Evidence{{Pos: into[0].At, Note: "the interface"}}
 		default:

@@ -51,7 +51,6 @@ var NoReturn = &audit.Check{
 		taken, lost = taken.Minus(path.AtFarEnds(taken, pol)), lost.Minus(path.AtFarEnds(lost, pol)) // a hub's way between its spokes
 		if !taken.Empty() {
 			f := p.On(s, line, false)
-			f.Severity = audit.Medium
 			w, _ := taken.Witness()
 			f.Example = w.String()
 			f.Message = fmt.Sprintf("the route that the IKE daemon installs for %s also takes what comes out of %s: it goes back out, and not to %s", by.Name, s.Child.Name, s.Child.Local.Value)
@@ -62,7 +61,6 @@ var NoReturn = &audit.Check{
 			return
 		}
 		f := p.On(s, s.Child.Local.Where(s.Child.At), false)
-		f.Severity = audit.Medium
 		w, _ := lost.Witness()
 		f.Example = w.String()
 		f.Message = fmt.Sprintf("the gateway has no route of its own to %s, which %s protects", audit.Networks(lost, packet.Dst), s.Child.Name)

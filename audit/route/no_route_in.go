@@ -39,7 +39,6 @@ var NoRouteIn = &audit.Check{
 			return
 		}
 		f := p.On(s, s.Child.Remote.Where(s.Child.At), false)
-		f.Severity = audit.High
 		f.Also = []audit.Evidence{{Pos: own.At, Note: "the interface"}}
 		remote := s.Child.Remote.Value
 		if len(pol.Wraps) > 0 || remote.AnyAddress() { // the selectors name no network: any route will do

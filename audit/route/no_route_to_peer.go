@@ -36,7 +36,6 @@ var NoRouteToPeer = &audit.Check{
 				continue
 			}
 			f := p.On(s, s.Connection.RemoteAddrs.Where(s.Connection.At), false)
-			f.Severity = audit.High
 			f.Message = fmt.Sprintf("%s has no route to its peer %s", s.Gateway.Name, peer)
 			for _, st := range o.Steps {
 				if st.Stage == "route" && st.Route != nil {

@@ -36,7 +36,6 @@ var OwnAddress = &audit.Check{
 			return
 		}
 		f := p.On(s, s.Connection.LocalAddrs.Where(s.Connection.At), false)
-		f.Severity = audit.Medium
 		f.Message = fmt.Sprintf("%s is set to send from %s, and no interface of %s has that address", s.Connection.Name, fixed[0], s.Gateway.Name)
 		p.Report(f)
 	},

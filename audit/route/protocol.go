@@ -99,7 +99,7 @@ var ProtocolBlocked = &audit.Check{
 					if !o.Filtered() {
 						continue
 					}
-					f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: o.Decided(r.proto.At)}}
+					f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: o.Decided(r.proto.At)}}
 					w, _ := o.Was().Witness()
 					f.Example = w.String()
 					f.Message = fmt.Sprintf("%s is set to run on %s, and its messages %s the neighbour there are dropped in %s", r.proto.Name, r.on.Name, way.what, o.Where)
@@ -162,7 +162,7 @@ var ProtocolPassive = &audit.Check{
 			if !r.passive() || leads(g, r.on.Name) || r.proto.Name == "bgp" {
 				continue
 			}
-			f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: r.proto.At}}
+			f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: r.proto.At}}
 			f.Message = fmt.Sprintf("%s is passive on %s, and no other route leads into it", r.proto.Name, r.on.Name)
 			f.Also = []audit.Evidence{{Pos: r.on.At, Note: "the interface"}}
 			p.Report(f)
@@ -198,7 +198,7 @@ var ProtocolOutside = &audit.Check{
 			if r.passive() || r.proto.Name == "bgp" {
 				continue
 			}
-			f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: r.proto.At}}
+			f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: r.proto.At}}
 			for _, c := range r.proto.Interfaces {
 				if c.Name == r.on.Name {
 					f.At.Pos = c.At

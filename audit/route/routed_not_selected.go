@@ -13,7 +13,7 @@ import (
 var RoutedNotSelected = &audit.Check{
 	Name:     "route/routed-not-selected",
 	Title:    "A network routed into the tunnel is in no selector",
-	Severity: audit.Medium,
+	Severity: audit.High,
 	Why:      "No policy of the interface matches the packets, and the kernel drops them.",
 	Fix:      "Add the network to the remote selectors on this end and to the local ones on the far end, or route it elsewhere.",
 	Doc: audit.Doc{
@@ -47,11 +47,12 @@ var RoutedNotSelected = &audit.Check{
 				if lost.Empty() || some && r.To.Bits() == 0 {
 					continue
 				}
-				f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: r.At}}
+				f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: r.At}}
 				f.Message = fmt.Sprintf("%s is routed into %s, and no child of it covers %s", r.To, i.Name, audit.Networks(lost, packet.Dst))
 				if !some {
-					f.Severity = audit.High
 					f.Message = fmt.Sprintf("%s is routed into %s, and no child has its identifier", r.To, i.Name)
+				} else {
+					f.Lower(1)
 				}
 				f.Also = []audit.Evidence{{Pos: i.At, Note: "the interface"}}
 				p.Report(f)

@@ -38,7 +38,7 @@ var WrappedInTheClear = &audit.Check{
 					continue // it is encrypted, or held back until it is
 				}
 				w, _ := o.Was().Witness()
-				f := audit.Finding{Severity: audit.High, Gateway: g.Name, At: audit.Evidence{Pos: i.At}}
+				f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: i.At}}
 				f.Example = w.String()
 				what := fmt.Sprintf("%s from %s to %s", packet.ProtoName(uint64(w.Proto)), w.Src, w.Dst)
 				f.Message = fmt.Sprintf("what is routed into %s leaves unencrypted as %s: no child covers these packets", i.Name, what)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -11,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -353,4 +355,39 @@ func TestSameFindingsAtAnyNumberOfProcessors(t *testing.T) {
 		}
 		assert.Equal(t, first, r.Findings)
 	}
+}
+
+// TestFindingsKeepTheirIdentity puts lines before everything and changes a value: the findings stay the same ones.
+func TestFindingsKeepTheirIdentity(t *testing.T) {
+	b, err := baseline.Named(baseline.Default)
+	require.NoError(t, err)
+	ids := func(change func(name, text string) string) map[string]string {
+		fsys := fstest.MapFS{}
+		require.NoError(t, fs.WalkDir(demo.Estate(), ".", func(name string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() {
+				return err
+			}
+			text, err := fs.ReadFile(demo.Estate(), name)
+			fsys[name] = &fstest.MapFile{Data: []byte(change(name, string(text)))}
+			return err
+		}))
+		out := map[string]string{}
+		for _, f := range run(t, fsys, suite.All(), b).Findings {
+			assert.Empty(t, out[f.ID], "two findings have one identity: %s", f.Message)
+			assert.Regexp(t, "^[0-9a-f]{16}$", f.ID)
+			out[f.ID] = f.Check + " " + f.At.Text
+		}
+		return out
+	}
+	as := ids(func(_, text string) string { return text })
+	require.Greater(t, len(as), 20)
+	moved := ids(func(name, text string) string {
+		if strings.HasSuffix(name, ".conf") || strings.HasSuffix(name, ".nft") || strings.HasSuffix(name, ".rules") {
+			return "# a line\n\n" + text
+		}
+		return text
+	})
+	assert.Equal(t, as, moved)
+	shorter := ids(func(_, text string) string { return strings.ReplaceAll(text, "rekey_time = 48h", "rekey_time = 47h") })
+	assert.Equal(t, slices.Sorted(maps.Keys(as)), slices.Sorted(maps.Keys(shorter)))
 }

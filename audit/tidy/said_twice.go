@@ -25,7 +25,7 @@ var SaidTwice = &audit.Check{
 			if len(d.Again) == 0 {
 				continue
 			}
-			f := audit.Finding{Severity: audit.Low, Gateway: g.Name, At: audit.Evidence{Pos: d.At}, Message: fmt.Sprintf("%s is set %d times to different values; this one, the last, applies", d.Name, len(d.Again)+1)}
+			f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: d.At}, Message: fmt.Sprintf("%s is set %d times to different values; this one, the last, applies", d.Name, len(d.Again)+1)}
 			for _, at := range d.Again[:min(len(d.Again), 6)] {
 				f.Also = append(f.Also, audit.Evidence{Pos: at, Note: "set before, without effect"})
 			}

@@ -25,7 +25,7 @@ var Undefined = &audit.Check{
 			if !d.Missing || len(d.Used) == 0 || d.Kind == "included file" {
 				continue
 			}
-			f := audit.Finding{Severity: audit.Medium, Gateway: g.Name, At: audit.Evidence{Pos: d.Used[0]}, Message: fmt.Sprintf("%s %q is used and nothing defines it", d.Kind, d.Name)}
+			f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: d.Used[0]}, Message: fmt.Sprintf("%s %q is used and nothing defines it", d.Kind, d.Name)}
 			for _, at := range d.Used[1:min(len(d.Used), 6)] {
 				f.Also = append(f.Also, audit.Evidence{Pos: at, Note: "used again"})
 			}
