@@ -63,7 +63,11 @@ func Other[T any](n int, v T) T {
 	case reflect.Pointer:
 		r.Set(reflect.New(r.Type().Elem()))
 	case reflect.Slice:
-		if was.Len() > 1 {
+		switch was.Len() {
+		case 0:
+			r.Set(reflect.MakeSlice(r.Type(), 1, 1))
+		case 1:
+		default:
 			r.Set(was.Slice(1, was.Len()))
 		}
 	}
@@ -79,8 +83,18 @@ import (
 	"toril/internal/mutant"
 )
 
-func TakeOr[T any](n int, s *Section, byDefault T, parse func(string) (T, error), keys ...string) model.Setting[T] {
-	return Take(s, mutant.Other(n, byDefault), parse, keys...)
+// Changed is Take with another default.
+func Changed[T any](n int, s *Section, parse func(string) (T, error), keys ...string) model.Setting[T] {
+	set := Take(s, parse, keys...)
+	if set.IsDefault() {
+		set.Value = mutant.Other(n, set.Value)
+	}
+	return set
+}
+
+// ChangedOr is TakeOr with another default.
+func ChangedOr[T any](n int, s *Section, byDefault T, parse func(string) (T, error), keys ...string) model.Setting[T] {
+	return TakeOr(s, mutant.Other(n, byDefault), parse, keys...)
 }
 `
 
@@ -112,11 +126,12 @@ var groups = []group{
 
 // alike are the changes after which the program does the same, with the reason.
 var alike = map[string]string{
-	`read/libreswan/child.go child: another default: fill.Take(f, model.StartNever, func(t string) (model.Start, error) {`:      "a connection without auto= is not loaded",
-	`read/strongswan/ipsecconf.go child: another default: fill.Take(f, model.StartNever, func(t string) (model.Start, error) {`: "a connection without auto= is not loaded",
-	`read/libreswan/libreswan.go parties: another default: fill.Take(f, authby.Value, method, side.name+"auth")`:                "what authby= says stands in its place",
-	`read/strongswan/ipsecconf.go parties: another default: fill.Take(f, authby.Value, parseAuth, side.name+"auth")`:            "what authby= says stands in its place",
-	`read/strongswan/daemonconf.go settle: another default: fill.Take(f, to.Value, parse, key); !set.IsDefault() {`:             "only what is said is taken over",
+	`read/libreswan/child.go child: another default: fill.TakeOr(f, model.StartNever, func(t string) (model.Start, error) {`:      "a connection without auto= is not loaded",
+	`read/strongswan/ipsecconf.go child: another default: fill.TakeOr(f, model.StartNever, func(t string) (model.Start, error) {`: "a connection without auto= is not loaded",
+	`read/libreswan/libreswan.go parties: another default: fill.TakeOr(f, authby.Value, method, side.name+"auth")`:                "what authby= says stands in its place",
+	`read/strongswan/ipsecconf.go parties: another default: fill.TakeOr(f, authby.Value, parseAuth, side.name+"auth")`:            "what authby= says stands in its place",
+	`read/libreswan/libreswan.go vti: another default: fill.Take(f, netip.ParsePrefix, local+"vti")`:                              "there is no address, and nothing like one",
+	`read/strongswan/daemonconf.go settle: another default: fill.TakeOr(f, to.Value, parse, key); !set.IsDefault() {`:             "only what is said is taken over",
 }
 
 // An edit puts text before and after a piece of the source.
@@ -157,7 +172,10 @@ func byDefault(n ast.Node) *edit {
 		return nil
 	}
 	s, ok := c.Fun.(*ast.SelectorExpr)
-	if !ok || s.Sel.Name != "Take" {
+	if ok && s.Sel.Name == "Take" {
+		return &edit{s.Pos(), c.Lparen + 1, "fill.Changed(%d, ", "", "another default: "}
+	}
+	if !ok || s.Sel.Name != "TakeOr" {
 		return nil
 	}
 	switch d := c.Args[1].(type) {
@@ -170,7 +188,7 @@ func byDefault(n ast.Node) *edit {
 			return nil // one that is not looked at where nothing is said
 		}
 	}
-	return &edit{s.Pos(), c.Lparen + 1, "fill.TakeOr(%d, ", "", "another default: "}
+	return &edit{s.Pos(), c.Lparen + 1, "fill.ChangedOr(%d, ", "", "another default: "}
 }
 
 // hook exchanges a hook for the next.
@@ -179,7 +197,7 @@ func hook(n ast.Node) *edit {
 	if !ok {
 		return nil
 	}
-	if of, ok := s.X.(*ast.Ident); !ok || of.Name != "gateway" || !slices.Contains([]string{"Prerouting", "Input", "Forward", "Output", "Postrouting"}, s.Sel.Name) {
+	if of, ok := s.X.(*ast.Ident); !ok || of.Name != "model" || !slices.Contains([]string{"Prerouting", "Input", "Forward", "Output", "Postrouting"}, s.Sel.Name) {
 		return nil
 	}
 	return &edit{s.Pos(), s.End(), "mutant.Other(%d, ", ")", "another hook: "}

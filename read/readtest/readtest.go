@@ -284,6 +284,9 @@ func Everything(g *model.Gateway) string {
 			case !field.IsExported() || f.Kind() == reflect.Map && f.Len() == 0 || f.Type() == reflect.TypeFor[source.Pos]():
 			case f.Kind() == reflect.Struct && f.FieldByName("Origin").IsValid():
 				text := fmt.Sprint(f.FieldByName("Value"))
+				if list, ok := f.FieldByName("Value").Interface().([]string); ok {
+					text = fmt.Sprintf("%q", list)
+				}
 				if f.FieldByName("Origin").Interface() == model.Default {
 					text = "(" + text + ")"
 				}
