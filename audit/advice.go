@@ -13,14 +13,33 @@ type Saying map[string]string
 // What advice is made of.
 var (
 	// ExemptByPolicy lets pass what a policy will encrypt.
-	ExemptByPolicy = Saying{"": "an exemption by IPsec policy", "nftables": "rt ipsec exists accept", "nftables-json": "rt ipsec exists accept", "iptables-save": "-m policy --dir out --pol ipsec -j ACCEPT"}
+	ExemptByPolicy = Saying{
+		"":              "an exemption by IPsec policy",
+		"nftables":      "rt ipsec exists accept",
+		"nftables-json": "rt ipsec exists accept",
+		"iptables-save": "-m policy --dir out --pol ipsec -j ACCEPT",
+	}
 	// ExemptESP lets the encrypted packets pass.
-	ExemptESP = Saying{"": "an exemption of ESP", "nftables": "meta l4proto esp accept", "nftables-json": "meta l4proto esp accept", "iptables-save": "-p esp -j ACCEPT"}
+	ExemptESP = Saying{
+		"":              "an exemption of ESP",
+		"nftables":      "meta l4proto esp accept",
+		"nftables-json": "meta l4proto esp accept",
+		"iptables-save": "-p esp -j ACCEPT",
+	}
 	// CatchTraffic lets a policy stand while there is no SA, which sets the tunnel up when traffic asks for it.
-	CatchTraffic = Saying{"": "start the child by traffic", "swanctl.conf": "set start_action = trap", "ipsec.conf-strongswan": "set auto=route", "ipsec.conf-libreswan": "set auto=ondemand"}
+	CatchTraffic = Saying{
+		"":                      "start the child by traffic",
+		"swanctl.conf":          "set start_action = trap",
+		"ipsec.conf-strongswan": "set auto=route",
+		"ipsec.conf-libreswan":  "set auto=ondemand",
+	}
 	// PassChild leaves the networks behind the gateway out of a child that takes everything.
-	PassChild = Saying{"": "leave the networks behind the gateway out of the child", "swanctl.conf": "add a child with mode = pass and start_action = trap from and to the networks behind the gateway",
-		"ipsec.conf-strongswan": "add a connection with type=passthrough and auto=route from and to the networks behind the gateway", "ipsec.conf-libreswan": "add a connection with type=passthrough and auto=route from and to the networks behind the gateway"}
+	PassChild = Saying{
+		"":                      "leave the networks behind the gateway out of the child",
+		"swanctl.conf":          "add a child with mode = pass and start_action = trap from and to the networks behind the gateway",
+		"ipsec.conf-strongswan": "add a connection with type=passthrough and auto=route from and to the networks behind the gateway",
+		"ipsec.conf-libreswan":  "add a connection with type=passthrough and auto=route from and to the networks behind the gateway",
+	}
 )
 
 // In returns the words for the format of the file that a line of a gateway stands in.

@@ -244,7 +244,8 @@ func (s *Subject) PolicyOf(path *walk.Path) *walk.Policy {
 // Egress follows new connections out of a declared full tunnel to public addresses, at the end that they leave for the Internet
 // by; ok is false where the subject is not such a child.
 func Egress(p *Pass, s *Subject) (inner []walk.Outcome, ok bool) {
-	if in := s.Tunnel.Intent; in == nil || !in.FullTunnel || s.Shunted() || !s.Child.Local.Value.AnyAddress() || s.Child.Remote.Value.AnyAddress() {
+	if in := s.Tunnel.Intent; in == nil || !in.FullTunnel || s.Shunted() || !s.Child.Local.Value.AnyAddress() ||
+		s.Child.Remote.Value.AnyAddress() {
 		return nil, false
 	}
 	path := p.Walk(s.Gateway)
@@ -257,8 +258,22 @@ func Egress(p *Pass, s *Subject) (inner []walk.Outcome, ok bool) {
 }
 
 // reserved are packets to addresses that are nobody's on the Internet (IANA's registry of special-purpose addresses).
-var reserved = packet.Prefixes(packet.Dst, special("0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16", "172.16.0.0/12", "192.168.0.0/16", "192.0.2.0/24", "198.18.0.0/15",
-	"198.51.100.0/24", "203.0.113.0/24", "224.0.0.0/3")...)
+var reserved = packet.Prefixes(
+	packet.Dst,
+	special(
+		"0.0.0.0/8",
+		"10.0.0.0/8",
+		"100.64.0.0/10",
+		"127.0.0.0/8",
+		"169.254.0.0/16",
+		"172.16.0.0/12",
+		"192.168.0.0/16",
+		"192.0.2.0/24",
+		"198.18.0.0/15",
+		"198.51.100.0/24",
+		"203.0.113.0/24",
+		"224.0.0.0/3",
+	)...)
 
 func special(texts ...string) []netip.Prefix {
 	var out []netip.Prefix

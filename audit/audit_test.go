@@ -20,7 +20,10 @@ import (
 	"toril/read/formats"
 )
 
-const conn = "connections {\n  %s {\n    local_addrs = 192.0.2.%d\n    remote_addrs = 192.0.2.%d\n    proposals = aes256-sha256-ecp256\n    local {\n      auth = psk\n      id = g%d\n    }\n    remote {\n      auth = psk\n      id = g%d\n    }\n    children {\n      net {\n        local_ts = 10.%d.0.0/16\n        remote_ts = 10.%d.0.0/16\n      }\n    }\n  }\n}\n"
+const conn = "connections {\n  %s {\n    local_addrs = 192.0.2.%d\n    remote_addrs = 192.0.2.%d\n" +
+	"    proposals = aes256-sha256-ecp256\n    local {\n      auth = psk\n      id = g%d\n    }\n    remote {\n      auth = psk\n" +
+	"      id = g%d\n    }\n    children {\n      net {\n        local_ts = 10.%d.0.0/16\n        remote_ts = 10.%d.0.0/16\n      }\n" +
+	"    }\n  }\n}\n"
 
 func pairOf(t *testing.T) *estate.Estate {
 	t.Helper()
@@ -69,7 +72,20 @@ func TestEveryQuestionIsAskedOfEverything(t *testing.T) {
 		Child:      func(_ *audit.Pass, s *audit.Subject) { count("child " + s.End.Name() + "/" + s.Child.Name) },
 	}
 	run(t, pairOf(t), c)
-	assert.Equal(t, map[string]int{"estate": 1, "gateway g1": 1, "gateway g2": 1, "tunnel g1/far <> g2/near": 1, "connection g1/far": 1, "connection g2/near": 1, "child g1/far/net": 1, "child g2/near/net": 1}, asked)
+	assert.Equal(
+		t,
+		map[string]int{
+			"estate":                   1,
+			"gateway g1":               1,
+			"gateway g2":               1,
+			"tunnel g1/far <> g2/near": 1,
+			"connection g1/far":        1,
+			"connection g2/near":       1,
+			"child g1/far/net":         1,
+			"child g2/near/net":        1,
+		},
+		asked,
+	)
 	assert.Equal(t, "test", c.Area())
 }
 
@@ -175,7 +191,13 @@ func TestACancelledRunIsAnError(t *testing.T) {
 func TestJudged(t *testing.T) {
 	b, err := baseline.Named("sound")
 	require.NoError(t, err)
-	weak := ike.Proposal{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: ike.Choices{ike.Pick(ike.Encryption, 3, 0)}, ike.Integrity: ike.Choices{ike.Pick(ike.Integrity, 1, 0)}}}
+	weak := ike.Proposal{
+		Protocol: ike.ESP,
+		Transforms: ike.Transforms{
+			ike.Encryption: ike.Choices{ike.Pick(ike.Encryption, 3, 0)},
+			ike.Integrity:  ike.Choices{ike.Pick(ike.Integrity, 1, 0)},
+		},
+	}
 	strong := ike.Proposal{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: ike.Choices{ike.Pick(ike.Encryption, 20, 256)}}}
 	types := []ike.Registry{ike.Encryption, ike.Integrity}
 	first := audit.Judge(b, []ike.Proposal{weak, strong}, ike.ESP, types...)

@@ -75,7 +75,11 @@ func TestExposure(t *testing.T) {
 			assert.Equal(t, audit.Low, (&audit.Pass{Check: &audit.Check{Severity: audit.High}}).Severity(f))
 			assert.Equal(t, "weak things are offered; distant offers none of them, so as both ends stand they are not used", f.Message)
 			require.Len(t, f.Also, 1)
-			assert.Equal(t, fmt.Sprintf("swanctl.conf:%d what the far end offers", c.line), fmt.Sprintf("%s:%d %s", f.Also[0].File, f.Also[0].Line, f.Also[0].Note))
+			assert.Equal(
+				t,
+				fmt.Sprintf("swanctl.conf:%d what the far end offers", c.line),
+				fmt.Sprintf("%s:%d %s", f.Also[0].File, f.Also[0].Line, f.Also[0].Note),
+			)
 		})
 	}
 	t.Run("nothing is weak", func(t *testing.T) {

@@ -61,7 +61,8 @@ func Judge(b *baseline.Baseline, ps []ike.Proposal, protocol ike.Protocol, types
 			}
 		}
 	}
-	out.Preferred = out.Preferred || len(out.Weak) > 0 && !slices.ContainsFunc(ps, func(p ike.Proposal) bool { return canBeStrong(b, p, protocol, types) })
+	out.Preferred = out.Preferred ||
+		len(out.Weak) > 0 && !slices.ContainsFunc(ps, func(p ike.Proposal) bool { return canBeStrong(b, p, protocol, types) })
 	return out
 }
 
@@ -93,7 +94,12 @@ func (j Judged) Severity() Severity {
 
 // Names lists the weak algorithms with their part in the proposal: "3DES (cipher), group 2 (MODP 1024)".
 func (j Judged) Names() string {
-	part := map[ike.Registry]string{ike.Encryption: " (cipher)", ike.Integrity: " (integrity)", ike.PRF: " (PRF)", ike.KeyExchange: " (key exchange)"}
+	part := map[ike.Registry]string{
+		ike.Encryption:  " (cipher)",
+		ike.Integrity:   " (integrity)",
+		ike.PRF:         " (PRF)",
+		ike.KeyExchange: " (key exchange)",
+	}
 	var out []string
 	for _, w := range j.Weak {
 		if w.Registry == ike.KeyExchange {

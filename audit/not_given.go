@@ -35,7 +35,11 @@ func Absences(e *estate.Estate) []NotGiven {
 			}
 		}
 		add(len(g.Chains) == 0, "packet filter", "access rules and NAT")
-		add(!slices.ContainsFunc(g.Interfaces, func(i *model.Interface) bool { return i.Kind != "loopback" && len(i.Addresses) > 0 }), "addresses", "own addresses, and which networks are behind the gateway")
+		add(
+			!slices.ContainsFunc(g.Interfaces, func(i *model.Interface) bool { return i.Kind != "loopback" && len(i.Addresses) > 0 }),
+			"addresses",
+			"own addresses, and which networks are behind the gateway",
+		)
 		add(len(g.Routes) == 0, "routes", "routes to peers and networks, and what leaves while a tunnel is down")
 		var far, keys, certs, cas []string
 		seen := map[string]bool{}
@@ -55,7 +59,8 @@ func Absences(e *estate.Estate) []NotGiven {
 			if c.Local.Method.Value == ike.Certificate && len(g.CertificatesOf(c)) == 0 {
 				certs = append(certs, c.Name)
 			}
-			if c.Remote.Method.Value == ike.Certificate && !slices.ContainsFunc(g.Certs, func(x *model.Certificate) bool { return x.CA }) && len(c.Remote.Certificates.Value) == 0 {
+			if c.Remote.Method.Value == ike.Certificate && !slices.ContainsFunc(g.Certs, func(x *model.Certificate) bool { return x.CA }) &&
+				len(c.Remote.Certificates.Value) == 0 {
 				cas = append(cas, c.Name)
 			}
 		}

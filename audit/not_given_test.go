@@ -16,8 +16,10 @@ import (
 
 // TestWhatWasNotGiven: what a gateway's files leave out, and nothing that they hold.
 func TestWhatWasNotGiven(t *testing.T) {
-	const conf = "connections {\n  far {\n    remote_addrs = 192.0.2.2\n    local {\n      auth = AUTH\n    }\n    remote {\n      auth = AUTH\n    }\n    children {\n      net {\n        remote_ts = 10.2.0.0/16\n      }\n    }\n  }\n}\n"
-	const ip, routes, rules = "2: lan0: <UP> mtu 1500\n    inet 10.1.0.1/24 scope global lan0\n", "10.9.0.0/16 dev lan0\n", "table ip f {\n}\n"
+	const conf = "connections {\n  far {\n    remote_addrs = 192.0.2.2\n    local {\n      auth = AUTH\n    }\n    remote {\n" +
+		"      auth = AUTH\n    }\n    children {\n      net {\n        remote_ts = 10.2.0.0/16\n      }\n    }\n  }\n}\n"
+	const ip = "2: lan0: <UP> mtu 1500\n    inet 10.1.0.1/24 scope global lan0\n"
+	const routes, rules = "10.9.0.0/16 dev lan0\n", "table ip f {\n}\n"
 	const chain = "table ip f {\n  chain in {\n    type filter hook input priority 0;\n  }\n}\n"
 	with := func(auth string) string { return strings.ReplaceAll(conf, "AUTH", auth) }
 	for _, c := range []struct {
@@ -25,13 +27,20 @@ func TestWhatWasNotGiven(t *testing.T) {
 		files map[string]string
 		want  []string
 	}{
-		{"a connection alone", map[string]string{"swanctl.conf": with("psk")}, []string{"packet filter", "addresses", "routes", "far end: far", "pre-shared keys: far"}},
-		{"with addresses", map[string]string{"swanctl.conf": with("psk"), "net.txt": ip}, []string{"packet filter", "routes", "far end: far", "pre-shared keys: far"}},
-		{"with routes too", map[string]string{"swanctl.conf": with("psk"), "net.txt": ip + routes}, []string{"packet filter", "far end: far", "pre-shared keys: far"}},
-		{"with a filter without chains", map[string]string{"swanctl.conf": with("psk"), "f.nft": rules}, []string{"packet filter", "addresses", "routes", "far end: far", "pre-shared keys: far"}},
-		{"with a filter", map[string]string{"swanctl.conf": with("psk"), "f.nft": chain}, []string{"addresses", "routes", "far end: far", "pre-shared keys: far"}},
-		{"with a key", map[string]string{"swanctl.conf": with("psk") + "secrets {\n  ike {\n    secret = \"some key\"\n  }\n}\n"}, []string{"packet filter", "addresses", "routes", "far end: far"}},
-		{"with certificates", map[string]string{"swanctl.conf": with("pubkey")}, []string{"packet filter", "addresses", "routes", "far end: far", "own certificates: far", "certificates of authorities: far"}},
+		{"a connection alone", map[string]string{"swanctl.conf": with("psk")},
+			[]string{"packet filter", "addresses", "routes", "far end: far", "pre-shared keys: far"}},
+		{"with addresses", map[string]string{"swanctl.conf": with("psk"), "net.txt": ip},
+			[]string{"packet filter", "routes", "far end: far", "pre-shared keys: far"}},
+		{"with routes too", map[string]string{"swanctl.conf": with("psk"), "net.txt": ip + routes},
+			[]string{"packet filter", "far end: far", "pre-shared keys: far"}},
+		{"with a filter without chains", map[string]string{"swanctl.conf": with("psk"), "f.nft": rules},
+			[]string{"packet filter", "addresses", "routes", "far end: far", "pre-shared keys: far"}},
+		{"with a filter", map[string]string{"swanctl.conf": with("psk"), "f.nft": chain},
+			[]string{"addresses", "routes", "far end: far", "pre-shared keys: far"}},
+		{"with a key", map[string]string{"swanctl.conf": with("psk") + "secrets {\n  ike {\n    secret = \"some key\"\n  }\n}\n"},
+			[]string{"packet filter", "addresses", "routes", "far end: far"}},
+		{"with certificates", map[string]string{"swanctl.conf": with("pubkey")},
+			[]string{"packet filter", "addresses", "routes", "far end: far", "own certificates: far", "certificates of authorities: far"}},
 		{"no connection", map[string]string{"net.txt": ip}, nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {

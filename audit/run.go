@@ -243,7 +243,10 @@ func (p *Pass) run(w *work, ends []Subject) {
 func (p *Pass) tunnel(t *estate.Tunnel, ends []Subject) {
 	c := p.Check
 	if c.Tunnel != nil {
-		p.guarded(Finding{Tunnel: t.Name, Gateway: t.Ends[0].Gateway.Name, At: Evidence{Pos: t.Ends[0].Connection.At}}, func() { c.Tunnel(p, t) })
+		p.guarded(
+			Finding{Tunnel: t.Name, Gateway: t.Ends[0].Gateway.Name, At: Evidence{Pos: t.Ends[0].Connection.At}},
+			func() { c.Tunnel(p, t) },
+		)
 	}
 	if c.Connection == nil && c.Child == nil {
 		return

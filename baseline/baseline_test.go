@@ -23,13 +23,28 @@ func TestEveryEmbeddedBaselineIsWhole(t *testing.T) {
 		b := named(t, name)
 		assert.Equal(t, name, b.Name)
 		assert.NotEmpty(t, b.Title)
-		documents := map[string]bool{"RFC 4303": true, "RFC 2409": true, "RFC 7296": true, "RFC 3706": true, "RFC 4304": true, "NIST SP 800-77 Rev. 1": true,
-			"NIST SP 800-67 Rev. 2": true, "RFC 8784": true}
+		documents := map[string]bool{
+			"RFC 4303":              true,
+			"RFC 2409":              true,
+			"RFC 7296":              true,
+			"RFC 3706":              true,
+			"RFC 4304":              true,
+			"NIST SP 800-77 Rev. 1": true,
+			"NIST SP 800-67 Rev. 2": true,
+			"RFC 8784":              true,
+		}
 		for _, d := range b.Documents {
 			documents[d.Name] = true
 		}
 		for _, r := range b.Rules {
-			assert.True(t, documents[r.Source.Document], "%s: a rule for %v stands in %q, which is not in its list of documents", name, r.Names, r.Source.Document)
+			assert.True(
+				t,
+				documents[r.Source.Document],
+				"%s: a rule for %v stands in %q, which is not in its list of documents",
+				name,
+				r.Names,
+				r.Source.Document,
+			)
 			assert.NotZero(t, r.Level)
 			assert.NotEmpty(t, r.For)
 		}
@@ -141,7 +156,8 @@ func TestCompareOfTheFourDocuments(t *testing.T) {
 }
 
 func TestSpan(t *testing.T) {
-	for d, want := range map[time.Duration]string{0: "0 s", 90 * time.Minute: "1 h 30 min", 24 * time.Hour: "24 h", 72 * time.Hour: "3 d", 3960 * time.Second: "1 h 6 min"} {
+	for d, want := range map[time.Duration]string{0: "0 s", 90 * time.Minute: "1 h 30 min", 24 * time.Hour: "24 h",
+		72 * time.Hour: "3 d", 3960 * time.Second: "1 h 6 min"} {
 		assert.Equal(t, want, present.Span(d))
 	}
 }

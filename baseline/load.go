@@ -209,7 +209,13 @@ func (d *document) fill(b *Baseline, file, at string, rules []ruleText, limits m
 	return nil
 }
 
-var types = map[string]ike.Registry{"encryption": ike.Encryption, "prf": ike.PRF, "integrity": ike.Integrity, "key-exchange": ike.KeyExchange, "authentication": ike.AuthMethod}
+var types = map[string]ike.Registry{
+	"encryption":     ike.Encryption,
+	"prf":            ike.PRF,
+	"integrity":      ike.Integrity,
+	"key-exchange":   ike.KeyExchange,
+	"authentication": ike.AuthMethod,
+}
 var protocols = map[string]ike.Protocol{"ike": ike.IKE, "esp": ike.ESP, "ah": ike.AH}
 
 func (r ruleText) parse() (rule Rule, where string, err error) {

@@ -88,7 +88,19 @@ func Table(file, section, source, text string) []Default {
 		}
 		key, since, _ := strings.Cut(strings.TrimSpace(line[:i]), "@")
 		value, note, _ := strings.Cut(strings.TrimSpace(line[i+1:]), "; ")
-		out = append(out, Default{File: file, Section: section, Key: key, Value: value, Computed: line[i] == '~', Note: note, Since: since, Source: cmp.Or(own, source)})
+		out = append(
+			out,
+			Default{
+				File:     file,
+				Section:  section,
+				Key:      key,
+				Value:    value,
+				Computed: line[i] == '~',
+				Note:     note,
+				Since:    since,
+				Source:   cmp.Or(own, source),
+			},
+		)
 	}
 	return out
 }
@@ -163,7 +175,9 @@ func IsVersion(text string) bool { return isVersion(text) }
 var (
 	isVersion = lazy.Match(`^[0-9]{1,4}(\.[0-9]{1,4}){1,3}$`)
 	// said is how a comment names a program and its version: "# strongSwan 5.9.8", "# Libreswan U4.10/K6.1", "# openiked (7.4)"
-	said = lazy.Regexp(`(?mi)^[ \t]*#[^\n]*\b(strongswan|libreswan|openiked)(?: version)?[ \t:/(]+(?:linux[ \t]+)?[vu]?([0-9]{1,4}(?:\.[0-9]{1,4}){1,3})\b`)
+	said = lazy.Regexp(
+		`(?mi)^[ \t]*#[^\n]*\b(strongswan|libreswan|openiked)(?: version)?[ \t:/(]+(?:linux[ \t]+)?[vu]?([0-9]{1,4}(?:\.[0-9]{1,4}){1,3})\b`,
+	)
 )
 
 // VersionIn returns the version of a daemon that a comment in a file names; ok is false where none does.

@@ -101,7 +101,17 @@ func TestArchivesAreReadInPlace(t *testing.T) {
 	write("four/backup.tgz", gzipped(t, inner))
 	write("four/deep.zip", zipOf(t, entry{"more.tar", string(tarOf(t, entry{"peers.conf", small}))}))
 	e := loadPaths(t, estate.Options{}, dir)
-	assert.Equal(t, []string{"four: more.tar/peers.conf", "four: swanctl/swanctl.conf", "one: swanctl/swanctl.conf", "three: three.zip/swanctl.conf", "two: swanctl/swanctl.conf"}, fileNames(e))
+	assert.Equal(
+		t,
+		[]string{
+			"four: more.tar/peers.conf",
+			"four: swanctl/swanctl.conf",
+			"one: swanctl/swanctl.conf",
+			"three: three.zip/swanctl.conf",
+			"two: swanctl/swanctl.conf",
+		},
+		fileNames(e),
+	)
 	assert.Contains(t, said(e), `two.tar.gz: entry "backup-2026/etc/link" is no plain file and was left out`)
 	assert.Equal(t, "remote_addrs = 198.51.100.7", strings.TrimSpace(e.Quote(e.Gateway("one").Connections[0].RemoteAddrs.At)))
 	alone := loadPaths(t, estate.Options{}, filepath.Join(dir, "two.tar.gz"))
@@ -115,14 +125,16 @@ func TestHostileArchives(t *testing.T) {
 		data []byte
 		want string
 	}{
-		"escape.tar":    {tarOf(t, entry{"../../etc/swanctl.conf", small}, entry{"swanctl.conf", small}), "has a name that leads outside"},
-		"escape.zip":    {zipOf(t, entry{"..\\..\\swanctl.conf", small}, entry{"swanctl.conf", small}), "has a name that leads outside"},
-		"twice.tar":     {tarOf(t, entry{"swanctl.conf", small}, entry{"./swanctl.conf", small}), "is there twice"},
-		"broken.tar.gz": {gzipped(t, tarOf(t, entry{"swanctl.conf", small}, entry{"b", noise(5000)}))[:2000], "the archive is broken; what was before the break is read"},
-		"bomb.tar.gz":   {bomb, "is larger than 64 MiB and was cut off there"},
-		"text.zip":      {[]byte("not an archive"), "it is not a tar archive"},
-		"pk.zip":        {[]byte("PK not an archive"), "it is not a zip archive"},
-		"gz.tgz":        {[]byte{0x1f, 0x8b, 1, 2}, "it is not a gzip file"},
+		"escape.tar": {tarOf(t, entry{"../../etc/swanctl.conf", small}, entry{"swanctl.conf", small}), "has a name that leads outside"},
+		"escape.zip": {zipOf(t, entry{"..\\..\\swanctl.conf", small}, entry{"swanctl.conf", small}), "has a name that leads outside"},
+		"twice.tar":  {tarOf(t, entry{"swanctl.conf", small}, entry{"./swanctl.conf", small}), "is there twice"},
+		"broken.tar.gz": {gzipped(t, tarOf(t, entry{"swanctl.conf", small}, entry{"b", noise(5000)}))[:2000],
+			"the archive is broken; what was before the break " +
+				"is read"},
+		"bomb.tar.gz": {bomb, "is larger than 64 MiB and was cut off there"},
+		"text.zip":    {[]byte("not an archive"), "it is not a tar archive"},
+		"pk.zip":      {[]byte("PK not an archive"), "it is not a zip archive"},
+		"gz.tgz":      {[]byte{0x1f, 0x8b, 1, 2}, "it is not a gzip file"},
 	} {
 		dir := t.TempDir()
 		file := filepath.Join(dir, name)
@@ -185,13 +197,17 @@ func TestConfigOverrulesFormats(t *testing.T) {
 func TestVersionOfADaemon(t *testing.T) {
 	dir := t.TempDir()
 	const text = "connections {\n  x {\n    children {\n      k {\n        life_time = 8h\n      }\n    }\n  }\n}\n"
-	for name, text := range map[string]string{"toril.yaml": "versions:\n  \"told-*\": strongswan 5.9.8\n", "told-a/swanctl.conf": text, "told-b/swanctl.conf": "# strongSwan 6.0.1\n" + text,
-		"said/swanctl.conf": "# strongSwan 5.9.8\n" + text, "beside/a.conf": text, "beside/strongswan.conf": "# strongSwan 5.9.1\ncharon {\n}\n", "newest/swanctl.conf": text, "new/swanctl.conf": "# strongSwan 6.0.1\n" + text} {
+	for name, text := range map[string]string{"toril.yaml": "versions:\n  \"told-*\": strongswan 5.9.8\n", "told-a/swanctl.conf": text,
+		"told-b/swanctl.conf": "# strongSwan 6.0.1\n" + text,
+		"said/swanctl.conf":   "# strongSwan 5.9.8\n" + text, "beside/a.conf": text,
+		"beside/strongswan.conf": "# strongSwan 5.9.1\ncharon {\n}\n", "newest/swanctl.conf": text,
+		"new/swanctl.conf": "# strongSwan 6.0.1\n" + text} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 	}
 	e := loadPaths(t, estate.Options{}, dir)
-	for gateway, want := range map[string]string{"told-a": "1h0m0s", "told-b": "1h0m0s", "said": "1h0m0s", "beside": "1h0m0s", "newest": "7h12m0s", "new": "7h12m0s"} {
+	for gateway, want := range map[string]string{"told-a": "1h0m0s", "told-b": "1h0m0s", "said": "1h0m0s", "beside": "1h0m0s",
+		"newest": "7h12m0s", "new": "7h12m0s"} {
 		k := e.Gateway(gateway).Connections[0].Children[0]
 		assert.Equal(t, want, k.Rekey.Value.String(), gateway)
 		assert.Equal(t, gateway == "newest", strings.Contains(k.Rekey.Why, "since 6.0.1"), gateway)
@@ -226,8 +242,11 @@ func TestIntentFindsItsTunnel(t *testing.T) {
 	conf := func(own, peer string) string {
 		return "connections {\n  x {\n    local_addrs = " + own + "\n    remote_addrs = " + peer + "\n  }\n}\n"
 	}
-	for name, text := range map[string]string{"a/swanctl.conf": conf("192.0.2.1", "198.51.100.7"), "b/swanctl.conf": conf("198.51.100.7", "192.0.2.1"), "c/swanctl.conf": conf("192.0.2.3", "203.0.113.9"),
-		"toril.yaml": "tunnels:\n  - between: [a, b]\n    full-tunnel: true\n    allow:\n      - {from: 10.1.0.0/16, to: \"10.2.0.0/16, 10.3.0.0/16\", protocol: tcp, ports: \"22, 80-90\"}\n  - between: [c]\n    connection: x\n    partner: Northwind\n  - between: [a, z]\n"} {
+	for name, text := range map[string]string{"a/swanctl.conf": conf("192.0.2.1", "198.51.100.7"),
+		"b/swanctl.conf": conf("198.51.100.7", "192.0.2.1"), "c/swanctl.conf": conf("192.0.2.3", "203.0.113.9"),
+		"toril.yaml": "tunnels:\n  - between: [a, b]\n    full-tunnel: true\n    allow:\n" +
+			"      - {from: 10.1.0.0/16, to: \"10.2.0.0/16, 10.3.0.0/16\", protocol: tcp, ports: \"22, 80-90\"}\n  - between: [c]\n" +
+			"    connection: x\n    partner: Northwind\n  - between: [a, z]\n"} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 	}

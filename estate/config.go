@@ -132,7 +132,10 @@ func ParseConfig(file string, text []byte, formats []*read.Format) (*Config, err
 		where := fmt.Sprintf("$.tunnels[%d]", i)
 		in := &Intent{At: at(where), Between: t.Between, Connection: t.Connection, Partner: t.Partner, FullTunnel: t.FullTunnel}
 		if len(t.Between) == 0 || len(t.Between) > 2 {
-			return nil, source.Errorf(in.At, "a tunnel is between two gateways, or between one and a far end that was not given: between: [a, b]")
+			return nil, source.Errorf(
+				in.At,
+				"a tunnel is between two gateways, or between one and a far end that was not given: between: [a, b]",
+			)
 		}
 		for k, a := range t.Allow {
 			pos := at(fmt.Sprintf("%s.allow[%d]", where, k))
@@ -231,7 +234,13 @@ func (c *Config) version(pattern, text string, at source.Pos) error {
 		return source.Errorf(at, "unknown daemon %q; %s", source.Clean(name), strictyaml.Suggest(name, names))
 	}
 	if !daemon.IsVersion(number) {
-		return source.Errorf(at, "%q is not a version; write it as %s %s", source.Clean(number), k.Daemon.Name, k.Versions[len(k.Versions)-1])
+		return source.Errorf(
+			at,
+			"%q is not a version; write it as %s %s",
+			source.Clean(number),
+			k.Daemon.Name,
+			k.Versions[len(k.Versions)-1],
+		)
 	}
 	c.Versions = append(c.Versions, VersionRule{pattern, model.Version{Software: k.Daemon.Name, Number: number, At: at}})
 	return nil

@@ -133,7 +133,10 @@ func once(paths []string) []string {
 	var out []string
 	for i, p := range paths {
 		if !slices.ContainsFunc(real[:i], func(r string) bool { return r == real[i] }) &&
-			!slices.ContainsFunc(real, func(r string) bool { return strings.HasPrefix(real[i], strings.TrimSuffix(r, "/")+"/") && real[i] != r }) {
+			!slices.ContainsFunc(
+				real,
+				func(r string) bool { return strings.HasPrefix(real[i], strings.TrimSuffix(r, "/")+"/") && real[i] != r },
+			) {
 			out = append(out, p)
 		}
 	}
@@ -293,7 +296,26 @@ func reason(err error) error {
 }
 
 // system are the names of folders that lie inside a gateway's own.
-var system = []string{"etc", "usr", "var", "opt", "root", "home", "swanctl", "conf.d", "ipsec.d", "strongswan.d", "nftables.d", "network", "netplan", "systemd", "frr", "x509", "x509ca", "certs"}
+var system = []string{
+	"etc",
+	"usr",
+	"var",
+	"opt",
+	"root",
+	"home",
+	"swanctl",
+	"conf.d",
+	"ipsec.d",
+	"strongswan.d",
+	"nftables.d",
+	"network",
+	"netplan",
+	"systemd",
+	"frr",
+	"x509",
+	"x509ca",
+	"certs",
+}
 
 // folder plans what is in a folder: gateways of its own, or one gateway.
 func (l *loader) folder(fsys fs.FS, prefix, name string) {
@@ -570,14 +592,21 @@ func between(ctx context.Context, folder *read.Folder, f found, all []found) rea
 	rival := v.Others[other]
 	beside := func(format *read.Format) bool {
 		return slices.ContainsFunc(all, func(o found) bool {
-			return o.verdict.Format != nil && o.verdict.Format.Software == format.Software && o.verdict.Format.Family == "" && o.verdict.Score >= 60
+			return o.verdict.Format != nil && o.verdict.Format.Software == format.Software && o.verdict.Format.Family == "" &&
+				o.verdict.Score >= 60
 		})
 	}
 	left := func(format *read.Format) int {
 		g := &model.Gateway{Name: "trial"}
 		file := &model.File{File: source.NewFile(f.file.Path, f.file.Bytes()), Format: format.Name}
 		g.Files = append(g.Files, file)
-		trial := &read.Folder{FS: folder.FS, Prefix: folder.Prefix, MaxBytes: folder.MaxBytes, Formats: folder.Formats, Taken: map[string]bool{}}
+		trial := &read.Folder{
+			FS:       folder.FS,
+			Prefix:   folder.Prefix,
+			MaxBytes: folder.MaxBytes,
+			Formats:  folder.Formats,
+			Taken:    map[string]bool{},
+		}
 		readFile(format, read.NewInput(ctx, g, file, trial))
 		n := len(g.Problems)
 		for _, x := range g.Files {
@@ -619,12 +648,22 @@ func readFile(format *read.Format, in *read.Input) {
 	defer func() {
 		if r := recover(); r != nil {
 			in.Unread(0, "", "the reader of %s failed", format.Name)
-			in.Gateway.Problems = append(in.Gateway.Problems, source.Errorf(source.Pos{File: in.File.Path}, "the reader of %s failed on this file, which is a fault of Toril's: what it says is not known", format.Name))
+			in.Gateway.Problems = append(
+				in.Gateway.Problems,
+				source.Errorf(
+					source.Pos{File: in.File.Path},
+					"the reader of %s failed on this file, which is a fault of Toril's: what it says is not known",
+					format.Name,
+				),
+			)
 		}
 	}()
 	if packet.Guard(func() { format.Read(in) }) != nil {
 		in.Unread(0, "", "%s", read.TooLarge)
-		in.Gateway.Problems = append(in.Gateway.Problems, source.Errorf(source.Pos{File: in.File.Path}, "%s; the rest of it is not read", read.TooLarge))
+		in.Gateway.Problems = append(
+			in.Gateway.Problems,
+			source.Errorf(source.Pos{File: in.File.Path}, "%s; the rest of it is not read", read.TooLarge),
+		)
 	}
 }
 

@@ -32,8 +32,26 @@ func conn(name, local, remote, id, peerID, localTS, remoteTS string) string {
 		}
 		return " " + k + " = " + v + "\n"
 	}
-	return "connections {\n" + name + " {\n" + line("local_addrs", local) + line("remote_addrs", remote) + " local {\n auth = psk\n" + line("id", id) + " }\n remote {\n auth = psk\n" + line("id", peerID) +
-		" }\n children {\n k {\n" + line("local_ts", localTS) + line("remote_ts", remoteTS) + " }\n }\n}\n}\n"
+	return "connections {\n" + name + " {\n" + line(
+		"local_addrs",
+		local,
+	) + line(
+		"remote_addrs",
+		remote,
+	) + " local {\n auth = psk\n" + line(
+		"id",
+		id,
+	) + " }\n remote {\n auth = psk\n" + line(
+		"id",
+		peerID,
+	) +
+		" }\n children {\n k {\n" + line(
+		"local_ts",
+		localTS,
+	) + line(
+		"remote_ts",
+		remoteTS,
+	) + " }\n }\n}\n}\n"
 }
 
 func file(parts ...string) *fstest.MapFile {
@@ -58,15 +76,20 @@ func TestPairing(t *testing.T) {
 			"b/swanctl.conf": file(conn("y", "192.0.2.2", "192.0.2.1", "", "", "", "")),
 		}, []string{"a/x <> b/y"}},
 		"two between the same addresses, by selectors": {fstest.MapFS{
-			"a/swanctl.conf": file(conn("x1", "192.0.2.1", "192.0.2.2", "", "", "10.1.0.0/24", "10.2.0.0/24"), conn("x2", "192.0.2.1", "192.0.2.2", "", "", "10.1.9.0/24", "10.2.9.0/24")),
-			"b/swanctl.conf": file(conn("y1", "192.0.2.2", "192.0.2.1", "", "", "10.2.9.0/24", "10.1.9.0/24"), conn("y2", "192.0.2.2", "192.0.2.1", "", "", "10.2.0.0/24", "10.1.0.0/24")),
+			"a/swanctl.conf": file(conn("x1", "192.0.2.1", "192.0.2.2", "", "", "10.1.0.0/24", "10.2.0.0/24"),
+				conn("x2", "192.0.2.1", "192.0.2.2", "", "", "10.1.9.0/24", "10.2.9.0/24")),
+			"b/swanctl.conf": file(conn("y1", "192.0.2.2", "192.0.2.1", "", "", "10.2.9.0/24", "10.1.9.0/24"),
+				conn("y2", "192.0.2.2", "192.0.2.1", "", "", "10.2.0.0/24", "10.1.0.0/24")),
 		}, []string{"a/x1 <> b/y2", "a/x2 <> b/y1"}},
 		"two between the same addresses, by identities": {fstest.MapFS{
-			"a/swanctl.conf": file(conn("x1", "192.0.2.1", "192.0.2.2", "a1", "b1", "", ""), conn("x2", "192.0.2.1", "192.0.2.2", "a2", "b2", "", "")),
-			"b/swanctl.conf": file(conn("y1", "192.0.2.2", "192.0.2.1", "b2", "a2", "", ""), conn("y2", "192.0.2.2", "192.0.2.1", "b1", "a1", "", "")),
+			"a/swanctl.conf": file(conn("x1", "192.0.2.1", "192.0.2.2", "a1", "b1", "", ""),
+				conn("x2", "192.0.2.1", "192.0.2.2", "a2", "b2", "", "")),
+			"b/swanctl.conf": file(conn("y1", "192.0.2.2", "192.0.2.1", "b2", "a2", "", ""),
+				conn("y2", "192.0.2.2", "192.0.2.1", "b1", "a1", "", "")),
 		}, []string{"a/x1 <> b/y2", "a/x2 <> b/y1"}},
 		"far end not given": {fstest.MapFS{
-			"a/swanctl.conf": file(conn("x", "192.0.2.1", "192.0.2.2", "", "", "", ""), conn("z", "192.0.2.1", "192.0.2.9", "", "", "", "")),
+			"a/swanctl.conf": file(conn("x", "192.0.2.1", "192.0.2.2", "", "", "", ""),
+				conn("z", "192.0.2.1", "192.0.2.9", "", "", "", "")),
 			"b/swanctl.conf": file(conn("y", "192.0.2.2", "192.0.2.1", "", "", "", "")),
 		}, []string{"a/x <> b/y", "a/z <> (not given)"}},
 		"far end behind NAT, by identity": {fstest.MapFS{
@@ -147,7 +170,11 @@ func TestFolderWithBrokenFiles(t *testing.T) {
 	write("gate/empty.conf", "")
 	write("gate/notes.txt", "call the harbour office on Monday\n")
 	require.NoError(t, os.Symlink("/nowhere", filepath.Join(dir, "gate/gone.conf")))
-	e, err := estate.Load(context.Background(), []string{filepath.Join(dir, "gate"), filepath.Join(dir, "missing")}, estate.Options{Formats: formats.All()})
+	e, err := estate.Load(
+		context.Background(),
+		[]string{filepath.Join(dir, "gate"), filepath.Join(dir, "missing")},
+		estate.Options{Formats: formats.All()},
+	)
 	require.NoError(t, err)
 	var got []string
 	for _, p := range e.Problems {

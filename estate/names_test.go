@@ -20,7 +20,8 @@ import (
 func TestNamesDoNotDependOnTheOrder(t *testing.T) {
 	dir := t.TempDir()
 	t.Chdir(dir)
-	for _, name := range []string{"north/gate/swanctl.conf", "south/gate/swanctl.conf", "north/fw.conf", "south/fw.conf", "south/other.conf"} {
+	for _, name := range []string{"north/gate/swanctl.conf", "south/gate/swanctl.conf", "north/fw.conf", "south/fw.conf",
+		"south/other.conf"} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
 		require.NoError(t, os.WriteFile(name, []byte("connections {\n a {\n  remote_addrs = 192.0.2.1\n }\n}\n"), 0o644))
 	}
@@ -68,7 +69,9 @@ func TestWhatIsNoFile(t *testing.T) {
 	for _, p := range e.Problems {
 		said += p.Error() + "\n"
 	}
-	for _, want := range []string{"pipe.conf: cannot be read: it is a named pipe", "out.conf: cannot be read: it leads out of the folder", "toril.yaml: cannot be read: it leads out of the folder", "pack.tar.gz: cannot be read: it is a named pipe"} {
+	for _, want := range []string{"pipe.conf: cannot be read: it is a named pipe", "out.conf: cannot be read: it leads out of the " +
+		"folder", "toril.yaml: cannot be read: it leads out of the " +
+		"folder", "pack.tar.gz: cannot be read: it is a named pipe"} {
 		assert.Contains(t, said, want)
 	}
 	require.Len(t, e.Gateways, 1)

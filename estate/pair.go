@@ -75,7 +75,11 @@ func (e End) Shows(own netip.Addr) (id ike.Identity, ok bool) {
 	}
 	if e.Connection.Local.Method.Value == ike.Certificate {
 		for _, c := range e.Gateway.Certs {
-			if !c.CA && slices.ContainsFunc(e.Connection.Local.Certificates.Value, func(n string) bool { return path.Base(n) == path.Base(c.At.File) }) {
+			if !c.CA &&
+				slices.ContainsFunc(
+					e.Connection.Local.Certificates.Value,
+					func(n string) bool { return path.Base(n) == path.Base(c.At.File) },
+				) {
 				return c.Subject, true
 			}
 		}
@@ -231,8 +235,15 @@ type edge struct {
 }
 
 func pair(e *Estate) []*Tunnel {
-	p := &pairing{owners: map[netip.Addr][]*model.Gateway{}, byPeer: map[peerKey][]int{}, byID: map[idKey][]int{}, open: map[*model.Gateway][]int{},
-		byDomain: map[domainKey][]int{}, byIDs: map[[2]ike.Identity][]int{}, showing: map[ike.Identity][]*model.Gateway{}}
+	p := &pairing{
+		owners:   map[netip.Addr][]*model.Gateway{},
+		byPeer:   map[peerKey][]int{},
+		byID:     map[idKey][]int{},
+		open:     map[*model.Gateway][]int{},
+		byDomain: map[domainKey][]int{},
+		byIDs:    map[[2]ike.Identity][]int{},
+		showing:  map[ike.Identity][]*model.Gateway{},
+	}
 	for _, g := range e.Gateways {
 		p.index(g)
 	}

@@ -98,7 +98,10 @@ func Packets(from, to Place, protocol string) (packet.Set, error) {
 	if !known {
 		v, err := strconv.ParseUint(protocol, 10, 8)
 		if err != nil {
-			return packet.None(), fmt.Errorf("there is no protocol %q; names are tcp, udp, icmp, icmpv6, esp, ah, gre, sctp, or a number", protocol)
+			return packet.None(), fmt.Errorf(
+				"there is no protocol %q; names are tcp, udp, icmp, icmpv6, esp, ah, gre, sctp, or a number",
+				protocol,
+			)
 		}
 		n = v
 	}

@@ -176,7 +176,9 @@ func joined(in []walk.Outcome) []walk.Outcome {
 			continue
 		}
 		i := slices.IndexFunc(out, func(x walk.Outcome) bool {
-			return x.Fate == o.Fate && x.Out == o.Out && x.Policy == o.Policy && !x.Changed() && !o.Changed() && slices.Equal(x.Steps, o.Steps) && slices.Equal(x.Unsure, o.Unsure)
+			return x.Fate == o.Fate && x.Out == o.Out && x.Policy == o.Policy && !x.Changed() && !o.Changed() &&
+				slices.Equal(x.Steps, o.Steps) &&
+				slices.Equal(x.Unsure, o.Unsure)
 		})
 		if i < 0 {
 			out = append(out, o)

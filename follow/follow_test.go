@@ -22,7 +22,19 @@ func site(files fstest.MapFS, n int, rules string, more string, far ...int) {
 	dir := fmt.Sprintf("g%d/", n)
 	var conns strings.Builder
 	for _, f := range far {
-		fmt.Fprintf(&conns, "to%d {\nversion=2\nlocal_addrs=192.0.2.%d\nremote_addrs=192.0.2.%d\nproposals=aes256-sha256-ecp256\nlocal {\nauth=psk\nid=g%d\n}\nremote {\nauth=psk\nid=g%d\n}\nchildren {\nnet {\nlocal_ts=LOCAL%d\nremote_ts=REMOTE%d\nesp_proposals=aes256gcm16-ecp256\nstart_action=trap\n}\n}\n}\n", f, n, f, n, f, f, f)
+		fmt.Fprintf(
+			&conns,
+			"to%d {\nversion=2\nlocal_addrs=192.0.2.%d\nremote_addrs=192.0.2.%d\nproposals=aes256-sha256-ecp256\nlocal {\nauth=psk\n"+
+				"id=g%d\n}\nremote {\nauth=psk\nid=g%d\n}\nchildren {\nnet {\nlocal_ts=LOCAL%d\nremote_ts=REMOTE%d\n"+
+				"esp_proposals=aes256gcm16-ecp256\nstart_action=trap\n}\n}\n}\n",
+			f,
+			n,
+			f,
+			n,
+			f,
+			f,
+			f,
+		)
 	}
 	text := "connections {\n" + conns.String() + "}\n"
 	for _, pair := range strings.Fields(more) {
@@ -34,7 +46,16 @@ func site(files fstest.MapFS, n int, rules string, more string, far ...int) {
 		text = strings.ReplaceAll(text, fmt.Sprintf("REMOTE%d", f), fmt.Sprintf("10.%d.0.0/16", f))
 	}
 	files[dir+"swanctl.conf"] = &fstest.MapFile{Data: []byte(text)}
-	files[dir+"ip.txt"] = &fstest.MapFile{Data: []byte(fmt.Sprintf("1: lo: <LOOPBACK,UP> mtu 65536\n    inet 127.0.0.1/8 scope host lo\n2: wan: <UP> mtu 1500\n    inet 192.0.2.%d/24 scope global wan\n3: lan: <UP> mtu 1500\n    inet 10.%d.0.1/16 scope global lan\n", n, n))}
+	files[dir+"ip.txt"] = &fstest.MapFile{
+		Data: []byte(
+			fmt.Sprintf(
+				"1: lo: <LOOPBACK,UP> mtu 65536\n    inet 127.0.0.1/8 scope host lo\n2: wan: <UP> mtu 1500\n"+
+					"    inet 192.0.2.%d/24 scope global wan\n3: lan: <UP> mtu 1500\n    inet 10.%d.0.1/16 scope global lan\n",
+				n,
+				n,
+			),
+		),
+	}
 	if rules != "" {
 		files[dir+"nftables.conf"] = &fstest.MapFile{Data: []byte(rules)}
 	}
@@ -129,8 +150,15 @@ func TestDownHoldsBackOrLeaks(t *testing.T) {
 	for action, want := range map[string]walk.Fate{"trap": walk.Dropped, "start": walk.Clear} {
 		files := fstest.MapFS{}
 		site(files, 1, "", "", 2)
-		files["g1/swanctl.conf"].Data = []byte(strings.ReplaceAll(string(files["g1/swanctl.conf"].Data), "start_action=trap", "start_action="+action))
-		files["g1/route.txt"] = &fstest.MapFile{Data: []byte("default via 192.0.2.254 dev wan\n10.1.0.0/16 dev lan proto kernel scope link src 10.1.0.1\n192.0.2.0/24 dev wan proto kernel scope link src 192.0.2.1\n")}
+		files["g1/swanctl.conf"].Data = []byte(
+			strings.ReplaceAll(string(files["g1/swanctl.conf"].Data), "start_action=trap", "start_action="+action),
+		)
+		files["g1/route.txt"] = &fstest.MapFile{
+			Data: []byte(
+				"default via 192.0.2.254 dev wan\n10.1.0.0/16 dev lan proto kernel scope link src 10.1.0.1\n" +
+					"192.0.2.0/24 dev wan proto kernel scope link src 192.0.2.1\n",
+			),
+		}
 		p := ask(t, files, "g1", "10.1.0.5", "10.2.0.9:443", "", func(q *follow.Question) { q.Down = true })[0].Parts[0]
 		assert.Equal(t, want, p.Fate, action)
 	}
@@ -180,7 +208,9 @@ func TestEndsThatDoNotAgreeAreNoted(t *testing.T) {
 	files := fstest.MapFS{}
 	site(files, 1, "", "", 2)
 	site(files, 2, "", "", 1)
-	files["g2/swanctl.conf"].Data = []byte(strings.ReplaceAll(string(files["g2/swanctl.conf"].Data), "proposals=aes256-sha256-ecp256", "proposals=aes128-sha256-ecp256"))
+	files["g2/swanctl.conf"].Data = []byte(
+		strings.ReplaceAll(string(files["g2/swanctl.conf"].Data), "proposals=aes256-sha256-ecp256", "proposals=aes128-sha256-ecp256"),
+	)
 	c := ask(t, files, "g1", "10.1.0.5", "10.2.0.9:443", "", nil)[0].Parts[0].Crossing
 	require.Len(t, c.Notes, 2)
 	assert.Contains(t, c.Notes[0], "with g1 as initiator the IKE SA does not come up")
@@ -189,7 +219,8 @@ func TestEndsThatDoNotAgreeAreNoted(t *testing.T) {
 func TestPlaces(t *testing.T) {
 	for in, want := range map[string]string{
 		"10.1.0.5": "10.1.0.5", "10.1.0.5:443": "10.1.0.5:443", "10.1.0.7/24": "10.1.0.0/24", "10.1.0.0/24:53": "10.1.0.0/24:53",
-		"2001:db8::1": "2001:db8::1", "[2001:db8::1]:443": "[2001:db8::1]:443", "2001:db8::/32": "2001:db8::/32", "[2001:db8::]/32:443": "[2001:db8::]/32:443", "[2001:db8::1]": "2001:db8::1",
+		"2001:db8::1": "2001:db8::1", "[2001:db8::1]:443": "[2001:db8::1]:443", "2001:db8::/32": "2001:db8::/32",
+		"[2001:db8::]/32:443": "[2001:db8::]/32:443", "[2001:db8::1]": "2001:db8::1",
 	} {
 		p, err := follow.ParsePlace(in)
 		require.NoError(t, err, in)
@@ -198,7 +229,8 @@ func TestPlaces(t *testing.T) {
 		require.NoError(t, err, p.String())
 		assert.Equal(t, p, again)
 	}
-	for _, in := range []string{"", "10.1.0", "10.1.0.5:0", "10.1.0.5:70000", "[2001:db8::1", "[2001:db8::1]443", "fe80::1%eth0", "10.1.0.0/33", "a:b"} {
+	for _, in := range []string{"", "10.1.0", "10.1.0.5:0", "10.1.0.5:70000", "[2001:db8::1", "[2001:db8::1]443", "fe80::1%eth0",
+		"10.1.0.0/33", "a:b"} {
 		_, err := follow.ParsePlace(in)
 		assert.Error(t, err, in)
 	}

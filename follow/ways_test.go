@@ -58,7 +58,13 @@ func TestNATOnTheWay(t *testing.T) {
 
 func TestSetsPart(t *testing.T) {
 	files := fstest.MapFS{}
-	site(files, 1, fmt.Sprintf(forward, "ct state established accept\nip daddr 10.2.0.0/24 tcp dport { 22, 443 } accept\nip daddr 10.2.9.9 accept"), "", 2)
+	site(
+		files,
+		1,
+		fmt.Sprintf(forward, "ct state established accept\nip daddr 10.2.0.0/24 tcp dport { 22, 443 } accept\nip daddr 10.2.9.9 accept"),
+		"",
+		2,
+	)
 	site(files, 2, fmt.Sprintf(forward, "ct state established accept\nmeta ipsec exists tcp dport 443 accept"), "", 1)
 	trips := ask(t, files, "g1", "10.1.0.0/28", "10.2.0.0/20", "tcp", func(q *follow.Question) { q.In = "lan" })
 	require.Len(t, trips, 1)
@@ -97,7 +103,9 @@ func TestRoundInACircle(t *testing.T) {
 	files := fstest.MapFS{}
 	site(files, 1, "", "REMOTE2=10.2.0.0/16,10.9.0.0/16", 2)
 	site(files, 2, "", "LOCAL1=10.2.0.0/16,10.9.0.0/16", 1)
-	files["g2/swanctl.conf"].Data = []byte(strings.ReplaceAll(string(files["g2/swanctl.conf"].Data), "remote_ts=10.1.0.0/16", "remote_ts=10.1.0.0/16,10.9.0.0/16"))
+	files["g2/swanctl.conf"].Data = []byte(
+		strings.ReplaceAll(string(files["g2/swanctl.conf"].Data), "remote_ts=10.1.0.0/16", "remote_ts=10.1.0.0/16,10.9.0.0/16"),
+	)
 	p := ask(t, files, "g1", "10.1.0.5", "10.9.0.9", "icmp", nil)[0].Parts[0]
 	assert.Equal(t, walk.Encrypted, p.Fate)
 	require.NotNil(t, p.Crossing.Trip, p.Crossing.Lost)

@@ -19,9 +19,13 @@ func TestThroughAWrappingInterface(t *testing.T) {
 		lost, stray          string
 	}{
 		{name: "as it is"},
-		{name: "the far end unwraps nothing", file: "wrack/net.txt", from: "gre remote 198.51.100.61", to: "gre remote 198.51.100.16", lost: "no interface of wrack takes them out of what t0 wrapped them in"},
-		{name: "the far end has a child for another protocol", file: "wrack/swanctl.conf", from: "dynamic[gre]", to: "dynamic[udp]", lost: "no child of wrack/kelp is for them"},
-		{name: "the answer is routed elsewhere", file: "wrack/net.txt", from: "10.70.2.0/24 dev t0", to: "10.70.9.0/24 dev t0", stray: "at wrack the reply is in the clear, not encrypted"},
+		{name: "the far end unwraps nothing", file: "wrack/net.txt", from: "gre remote 198.51.100.61", to: "gre remote 198.51.100.16",
+			lost: "no interface of wrack takes them out of what t0 " +
+				"wrapped them in"},
+		{name: "the far end has a child for another protocol", file: "wrack/swanctl.conf", from: "dynamic[gre]", to: "dynamic[udp]",
+			lost: "no child of wrack/kelp is for them"},
+		{name: "the answer is routed elsewhere", file: "wrack/net.txt", from: "10.70.2.0/24 dev t0", to: "10.70.9.0/24 dev t0",
+			stray: "at wrack the reply is in the clear, not encrypted"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			ar, err := txtar.ParseFile("testdata/wrapped.txtar")

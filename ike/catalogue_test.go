@@ -11,7 +11,40 @@ import (
 
 // registered are the values of IANA's registries that are assigned (reserved ones and ranges left out).
 var registered = map[ike.Registry][]uint16{
-	ike.Encryption:   {1, 2, 3, 4, 5, 6, 7, 8, 9, 11, 12, 13, 14, 15, 16, 18, 19, 20, 21, 23, 24, 25, 26, 27, 28, 29, 30, 31, 32, 33, 34, 35},
+	ike.Encryption: {
+		1,
+		2,
+		3,
+		4,
+		5,
+		6,
+		7,
+		8,
+		9,
+		11,
+		12,
+		13,
+		14,
+		15,
+		16,
+		18,
+		19,
+		20,
+		21,
+		23,
+		24,
+		25,
+		26,
+		27,
+		28,
+		29,
+		30,
+		31,
+		32,
+		33,
+		34,
+		35,
+	},
 	ike.PRF:          {1, 2, 3, 4, 5, 6, 7, 8, 9},
 	ike.Integrity:    {0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14},
 	ike.KeyExchange:  {0, 1, 2, 5, 14, 15, 16, 17, 18, 19, 20, 21, 22, 23, 24, 25, 26, 27, 28, 29, 30, 31, 32, 33, 34, 35, 36, 37},
@@ -56,7 +89,12 @@ func TestWhatTripsPeopleUp(t *testing.T) {
 	group2 := ike.ByID(ike.KeyExchange, 2)
 	assert.Equal(t, group2, ike.ByName(ike.V1Group, "Alternate 1024-bit MODP group").Equivalent(), "group 2 by its IKEv1 name")
 	assert.Equal(t, ike.ByName(ike.PRF, "PRF_HMAC_SHA1"), ike.ByName(ike.V1Hash, "SHA").Equivalent(), "SHA as IKEv1 hash is a PRF")
-	assert.Equal(t, ike.ByName(ike.Integrity, "AUTH_HMAC_SHA1_96"), ike.ByName(ike.V1Integrity, "HMAC-SHA").Equivalent(), "SHA in ESP is an integrity algorithm")
+	assert.Equal(
+		t,
+		ike.ByName(ike.Integrity, "AUTH_HMAC_SHA1_96"),
+		ike.ByName(ike.V1Integrity, "HMAC-SHA").Equivalent(),
+		"SHA in ESP is an integrity algorithm",
+	)
 	assert.Nil(t, ike.ByName(ike.V1ESP, "ESP_RC4").Equivalent())
 	assert.Equal(t, group2, group2.Equivalent())
 	cut128, cut96 := ike.ByName(ike.Integrity, "AUTH_HMAC_SHA2_256_128"), ike.ByName(ike.Integrity, "AUTH_HMAC_SHA2_256_96")
@@ -78,8 +116,10 @@ func TestWhatTripsPeopleUp(t *testing.T) {
 
 func TestStrengths(t *testing.T) {
 	for c, want := range map[ike.Choice]int{
-		ike.Pick(ike.Encryption, 12, 128): 128, ike.Pick(ike.Encryption, 12, 256): 256, ike.Pick(ike.Encryption, 3, 0): 112, ike.Pick(ike.Encryption, 11, 0): 0,
-		ike.Pick(ike.KeyExchange, 2, 0): 80, ike.Pick(ike.KeyExchange, 14, 0): 112, ike.Pick(ike.KeyExchange, 15, 0): 128, ike.Pick(ike.KeyExchange, 19, 0): 128,
+		ike.Pick(ike.Encryption, 12, 128): 128, ike.Pick(ike.Encryption, 12, 256): 256, ike.Pick(ike.Encryption, 3, 0): 112,
+		ike.Pick(ike.Encryption, 11, 0): 0,
+		ike.Pick(ike.KeyExchange, 2, 0): 80, ike.Pick(ike.KeyExchange, 14, 0): 112, ike.Pick(ike.KeyExchange, 15, 0): 128,
+		ike.Pick(ike.KeyExchange, 19, 0): 128,
 		ike.Pick(ike.KeyExchange, 20, 0): 192, ike.Pick(ike.KeyExchange, 21, 0): 256,
 	} {
 		assert.Equal(t, want, c.Strength(), c.String())

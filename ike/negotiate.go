@@ -202,7 +202,11 @@ var hashPRF = map[uint16]uint16{1: 1, 6: 1, 2: 2, 7: 2, 12: 5, 13: 6, 14: 7}
 func OfferV1(ps []Proposal) []Proposal {
 	var out []Proposal
 	for _, p := range ps {
-		one := Proposal{Text: p.Text, Protocol: p.Protocol, Transforms: Transforms{KeyExchange: head(p.Transforms[KeyExchange]), Sequence: extended(p.Transforms[Sequence])}}
+		one := Proposal{
+			Text:       p.Text,
+			Protocol:   p.Protocol,
+			Transforms: Transforms{KeyExchange: head(p.Transforms[KeyExchange]), Sequence: extended(p.Transforms[Sequence])},
+		}
 		one.Transforms[Encryption] = first(p.Transforms[Encryption], func(c Choice) bool { return !c.Combined && c.ID != 13 && c.ID != 24 })
 		if p.Protocol != IKE { // of ESP's the very first, whether it can be said or not
 			one.Transforms[Encryption] = head(p.Transforms[Encryption])
@@ -210,8 +214,12 @@ func OfferV1(ps []Proposal) []Proposal {
 		if len(one.Transforms[Encryption]) > 0 && one.Transforms[Encryption][0].ID == 28 {
 			continue
 		}
-		one.Transforms[Integrity] = first(p.Transforms[Integrity], func(c Choice) bool { _, known := hashPRF[c.ID]; return known || p.Protocol != IKE })
-		if len(p.Transforms[Encryption]) > 0 && len(one.Transforms[Encryption]) == 0 || len(p.Transforms[Integrity]) > 0 && len(one.Transforms[Integrity]) == 0 {
+		one.Transforms[Integrity] = first(
+			p.Transforms[Integrity],
+			func(c Choice) bool { _, known := hashPRF[c.ID]; return known || p.Protocol != IKE },
+		)
+		if len(p.Transforms[Encryption]) > 0 && len(one.Transforms[Encryption]) == 0 ||
+			len(p.Transforms[Integrity]) > 0 && len(one.Transforms[Integrity]) == 0 {
 			continue
 		}
 		if p.Protocol == IKE {

@@ -25,8 +25,28 @@ func of(r ike.Registry, ids ...uint16) ike.Choices {
 }
 
 func TestTheRespondersOrderWins(t *testing.T) {
-	i := []ike.Proposal{{Protocol: ike.IKE, Transforms: ike.Transforms{ike.Encryption: enc(128, 256), ike.PRF: of(ike.PRF, 5), ike.Integrity: of(ike.Integrity, 12), ike.KeyExchange: of(ike.KeyExchange, 14, 19)}}}
-	r := []ike.Proposal{{Protocol: ike.IKE, Transforms: ike.Transforms{ike.Encryption: enc(256, 128), ike.PRF: of(ike.PRF, 5), ike.Integrity: of(ike.Integrity, 12), ike.KeyExchange: of(ike.KeyExchange, 19, 14)}}}
+	i := []ike.Proposal{
+		{
+			Protocol: ike.IKE,
+			Transforms: ike.Transforms{
+				ike.Encryption:  enc(128, 256),
+				ike.PRF:         of(ike.PRF, 5),
+				ike.Integrity:   of(ike.Integrity, 12),
+				ike.KeyExchange: of(ike.KeyExchange, 14, 19),
+			},
+		},
+	}
+	r := []ike.Proposal{
+		{
+			Protocol: ike.IKE,
+			Transforms: ike.Transforms{
+				ike.Encryption:  enc(256, 128),
+				ike.PRF:         of(ike.PRF, 5),
+				ike.Integrity:   of(ike.Integrity, 12),
+				ike.KeyExchange: of(ike.KeyExchange, 19, 14),
+			},
+		},
+	}
 	s, _, ok := ike.Choose(r, i, false)
 	assert.True(t, ok)
 	assert.Equal(t, "AES-CBC-256 / HMAC-SHA2-256 cut to 128 bits / HMAC-SHA2-256 / group 19 (NIST P-256)", s.String())
@@ -45,7 +65,10 @@ func TestASuiteComesFromOneProposalOfEach(t *testing.T) {
 		{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: enc(256), ike.Integrity: of(ike.Integrity, 2)}}}
 	_, _, ok := ike.Choose(r, i, false)
 	assert.False(t, ok, "crossed lists have no proposal in common")
-	r = append(r, ike.Proposal{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: enc(256), ike.Integrity: of(ike.Integrity, 2, 12)}})
+	r = append(
+		r,
+		ike.Proposal{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: enc(256), ike.Integrity: of(ike.Integrity, 2, 12)}},
+	)
 	_, at, ok := ike.Choose(r, i, false)
 	assert.True(t, ok)
 	assert.Equal(t, 1, at)
@@ -53,13 +76,21 @@ func TestASuiteComesFromOneProposalOfEach(t *testing.T) {
 
 func TestNoneIsAChoiceOfKeyExchange(t *testing.T) {
 	with := func(ids ...uint16) ike.Proposal {
-		return ike.Proposal{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: enc(128), ike.Integrity: of(ike.Integrity, 12), ike.KeyExchange: of(ike.KeyExchange, ids...)}}
+		return ike.Proposal{
+			Protocol: ike.ESP,
+			Transforms: ike.Transforms{
+				ike.Encryption:  enc(128),
+				ike.Integrity:   of(ike.Integrity, 12),
+				ike.KeyExchange: of(ike.KeyExchange, ids...),
+			},
+		}
 	}
 	for _, c := range []struct {
 		a, b ike.Proposal
 		ok   bool
 		want uint16
-	}{{with(), with(), true, 0}, {with(14), with(), false, 0}, {with(14, 0), with(), true, 0}, {with(0, 14), with(14), true, 14}, {with(14), with(19), false, 0}, {with(19, 14), with(14, 19), true, 19}} {
+	}{{with(), with(), true, 0}, {with(14), with(), false, 0}, {with(14, 0), with(), true, 0}, {with(0, 14), with(14), true, 14},
+		{with(14), with(19), false, 0}, {with(19, 14), with(14, 19), true, 19}} {
 		s, ok := c.a.Agree(c.b)
 		assert.Equal(t, c.ok, ok, "%v %v", c.a.Transforms[ike.KeyExchange], c.b.Transforms[ike.KeyExchange])
 		if c.want > 0 {
@@ -81,23 +112,71 @@ func TestExtendedSequenceNumbers(t *testing.T) {
 }
 
 func TestProtocolsAndTypesMustMatch(t *testing.T) {
-	_, ok := ike.Proposal{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: enc(128)}}.Agree(ike.Proposal{Protocol: ike.AH, Transforms: ike.Transforms{ike.Encryption: enc(128)}})
+	_, ok := ike.Proposal{
+		Protocol:   ike.ESP,
+		Transforms: ike.Transforms{ike.Encryption: enc(128)},
+	}.Agree(
+		ike.Proposal{Protocol: ike.AH, Transforms: ike.Transforms{ike.Encryption: enc(128)}},
+	)
 	assert.False(t, ok)
-	_, ok = ike.Proposal{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: enc(128)}}.Agree(ike.Proposal{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: enc(128), ike.Integrity: of(ike.Integrity, 12)}})
+	_, ok = ike.Proposal{
+		Protocol:   ike.ESP,
+		Transforms: ike.Transforms{ike.Encryption: enc(128)},
+	}.Agree(
+		ike.Proposal{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: enc(128), ike.Integrity: of(ike.Integrity, 12)}},
+	)
 	assert.False(t, ok, "without integrity is not with it")
-	_, ok = ike.Proposal{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: enc(128)}}.Agree(ike.Proposal{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: enc(256)}})
+	_, ok = ike.Proposal{
+		Protocol:   ike.ESP,
+		Transforms: ike.Transforms{ike.Encryption: enc(128)},
+	}.Agree(
+		ike.Proposal{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: enc(256)}},
+	)
 	assert.False(t, ok, "the size of the key counts")
 }
 
 func TestIKEv1SendsTheFirstOfEachType(t *testing.T) {
 	all := []ike.Proposal{
-		{Protocol: ike.IKE, Transforms: ike.Transforms{ike.Encryption: enc(256, 128), ike.PRF: of(ike.PRF, 5, 2), ike.Integrity: of(ike.Integrity, 12, 2), ike.KeyExchange: of(ike.KeyExchange, 14, 2)}},
-		{Protocol: ike.IKE, Transforms: ike.Transforms{ike.Encryption: of(ike.Encryption, 20), ike.PRF: of(ike.PRF, 5), ike.KeyExchange: of(ike.KeyExchange, 14)}},
-		{Protocol: ike.IKE, Transforms: ike.Transforms{ike.Encryption: enc(128), ike.PRF: of(ike.PRF, 7), ike.Integrity: of(ike.Integrity, 12), ike.KeyExchange: of(ike.KeyExchange, 14)}}}
+		{
+			Protocol: ike.IKE,
+			Transforms: ike.Transforms{
+				ike.Encryption:  enc(256, 128),
+				ike.PRF:         of(ike.PRF, 5, 2),
+				ike.Integrity:   of(ike.Integrity, 12, 2),
+				ike.KeyExchange: of(ike.KeyExchange, 14, 2),
+			},
+		},
+		{
+			Protocol: ike.IKE,
+			Transforms: ike.Transforms{
+				ike.Encryption:  of(ike.Encryption, 20),
+				ike.PRF:         of(ike.PRF, 5),
+				ike.KeyExchange: of(ike.KeyExchange, 14),
+			},
+		},
+		{
+			Protocol: ike.IKE,
+			Transforms: ike.Transforms{
+				ike.Encryption:  enc(128),
+				ike.PRF:         of(ike.PRF, 7),
+				ike.Integrity:   of(ike.Integrity, 12),
+				ike.KeyExchange: of(ike.KeyExchange, 14),
+			},
+		}}
 	sent := ike.OfferV1(all)
 	assert.Len(t, sent, 1, "neither a combined cipher nor a PRF of another hash can be said")
 	assert.Equal(t, "AES-CBC-256 / HMAC-SHA2-256 cut to 128 bits / HMAC-SHA2-256 / group 14 (MODP 2048)", sent[0].Names())
-	esp := []ike.Proposal{{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: of(ike.Encryption, 28)}}, {Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: enc(128), ike.Integrity: of(ike.Integrity, 2), ike.KeyExchange: of(ike.KeyExchange, 19, 14)}}}
+	esp := []ike.Proposal{
+		{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: of(ike.Encryption, 28)}},
+		{
+			Protocol: ike.ESP,
+			Transforms: ike.Transforms{
+				ike.Encryption:  enc(128),
+				ike.Integrity:   of(ike.Integrity, 2),
+				ike.KeyExchange: of(ike.KeyExchange, 19, 14),
+			},
+		},
+	}
 	assert.Len(t, ike.OfferV1(esp), 1)
 	assert.Equal(t, uint16(14), ike.QuickModeGroup(esp, ike.Pick(ike.KeyExchange, 14, 0)).ID, "the group of the IKE SA where it may be")
 	assert.Equal(t, uint16(19), ike.QuickModeGroup(esp, ike.Pick(ike.KeyExchange, 2, 0)).ID)

@@ -21,7 +21,20 @@ type Proposal struct {
 }
 
 // order is the order in which types are shown: what protects packets first, then how keys are made.
-var order = [...]Registry{Encryption, Integrity, PRF, KeyExchange, Additional1, Additional1 + 1, Additional1 + 2, Additional1 + 3, Additional1 + 4, Additional1 + 5, Additional7, Sequence}
+var order = [...]Registry{
+	Encryption,
+	Integrity,
+	PRF,
+	KeyExchange,
+	Additional1,
+	Additional1 + 1,
+	Additional1 + 2,
+	Additional1 + 3,
+	Additional1 + 4,
+	Additional1 + 5,
+	Additional7,
+	Sequence,
+}
 
 // TypesShown returns every type of transform, in the order in which they are shown to people.
 func TypesShown() []Registry { return order[:] }
@@ -52,7 +65,8 @@ func (p Proposal) Names() string {
 
 // Combined reports whether every cipher of the proposal protects integrity too.
 func (p Proposal) Combined() bool {
-	return len(p.Transforms[Encryption]) > 0 && !slices.ContainsFunc(p.Transforms[Encryption], func(c Choice) bool { return !c.Algorithm.Combined })
+	return len(p.Transforms[Encryption]) > 0 &&
+		!slices.ContainsFunc(p.Transforms[Encryption], func(c Choice) bool { return !c.Algorithm.Combined })
 }
 
 // PFS reports whether the proposal asks for a key exchange of the child's own: always, or (optional) as one choice

@@ -81,7 +81,8 @@ func TestGroups(t *testing.T) {
 		{17, "group 17 (MODP 6144)", 0, false}, {18, "group 18 (MODP 8192)", 0, false},
 		{19, "group 19 (NIST P-256)", 128, false}, {20, "group 20 (NIST P-384)", 192, false}, {21, "group 21 (NIST P-521)", 256, false},
 		{25, "group 25 (NIST P-192)", 0, false}, {26, "group 26 (NIST P-224)", 112, false},
-		{28, "group 28 (Brainpool P256r1)", 128, false}, {29, "group 29 (Brainpool P384r1)", 192, false}, {30, "group 30 (Brainpool P512r1)", 256, false},
+		{28, "group 28 (Brainpool P256r1)", 128, false}, {29, "group 29 (Brainpool P384r1)", 192, false},
+		{30, "group 30 (Brainpool P512r1)", 256, false},
 		{31, "group 31 (Curve25519)", 128, false}, {32, "group 32 (Curve448)", 0, false},
 	} {
 		g := ike.Pick(ike.KeyExchange, c.id, 0)
@@ -98,7 +99,12 @@ func TestGroups(t *testing.T) {
 	}
 	order := []uint16{1, 2, 5, 14, 15, 16, 17, 18}
 	for i := 1; i < len(order); i++ {
-		assert.Greater(t, ike.Pick(ike.KeyExchange, order[i], 0).Strength(), ike.Pick(ike.KeyExchange, order[i-1], 0).Strength(), "a longer modulus is stronger")
+		assert.Greater(
+			t,
+			ike.Pick(ike.KeyExchange, order[i], 0).Strength(),
+			ike.Pick(ike.KeyExchange, order[i-1], 0).Strength(),
+			"a longer modulus is stronger",
+		)
 	}
 }
 
@@ -109,10 +115,15 @@ func TestVersionOneMeansVersionTwo(t *testing.T) {
 		id       uint16
 		same     string
 	}{
-		{ike.V1Encryption, 1, "ENCR_DES"}, {ike.V1Encryption, 5, "ENCR_3DES"}, {ike.V1Encryption, 7, "ENCR_AES_CBC"}, {ike.V1Encryption, 8, "ENCR_CAMELLIA_CBC"},
-		{ike.V1Hash, 1, "PRF_HMAC_MD5"}, {ike.V1Hash, 2, "PRF_HMAC_SHA1"}, {ike.V1Hash, 4, "PRF_HMAC_SHA2_256"}, {ike.V1Hash, 5, "PRF_HMAC_SHA2_384"}, {ike.V1Hash, 6, "PRF_HMAC_SHA2_512"},
-		{ike.V1ESP, 2, "ENCR_DES"}, {ike.V1ESP, 3, "ENCR_3DES"}, {ike.V1ESP, 11, "ENCR_NULL"}, {ike.V1ESP, 12, "ENCR_AES_CBC"}, {ike.V1ESP, 13, "ENCR_AES_CTR"}, {ike.V1ESP, 20, "ENCR_AES_GCM_16"},
-		{ike.V1Integrity, 1, "AUTH_HMAC_MD5_96"}, {ike.V1Integrity, 2, "AUTH_HMAC_SHA1_96"}, {ike.V1Integrity, 5, "AUTH_HMAC_SHA2_256_128"}, {ike.V1Integrity, 6, "AUTH_HMAC_SHA2_384_192"}, {ike.V1Integrity, 7, "AUTH_HMAC_SHA2_512_256"},
+		{ike.V1Encryption, 1, "ENCR_DES"}, {ike.V1Encryption, 5, "ENCR_3DES"}, {ike.V1Encryption, 7, "ENCR_AES_CBC"},
+		{ike.V1Encryption, 8, "ENCR_CAMELLIA_CBC"},
+		{ike.V1Hash, 1, "PRF_HMAC_MD5"}, {ike.V1Hash, 2, "PRF_HMAC_SHA1"}, {ike.V1Hash, 4, "PRF_HMAC_SHA2_256"},
+		{ike.V1Hash, 5, "PRF_HMAC_SHA2_384"}, {ike.V1Hash, 6, "PRF_HMAC_SHA2_512"},
+		{ike.V1ESP, 2, "ENCR_DES"}, {ike.V1ESP, 3, "ENCR_3DES"}, {ike.V1ESP, 11, "ENCR_NULL"}, {ike.V1ESP, 12, "ENCR_AES_CBC"},
+		{ike.V1ESP, 13, "ENCR_AES_CTR"}, {ike.V1ESP, 20, "ENCR_AES_GCM_16"},
+		{ike.V1Integrity, 1, "AUTH_HMAC_MD5_96"}, {ike.V1Integrity, 2, "AUTH_HMAC_SHA1_96"},
+		{ike.V1Integrity, 5, "AUTH_HMAC_SHA2_256_128"}, {ike.V1Integrity, 6, "AUTH_HMAC_SHA2_384_192"},
+		{ike.V1Integrity, 7, "AUTH_HMAC_SHA2_512_256"},
 		{ike.V1AH, 2, "AUTH_HMAC_MD5_96"}, {ike.V1AH, 3, "AUTH_HMAC_SHA1_96"}, {ike.V1AH, 5, "AUTH_HMAC_SHA2_256_128"},
 	} {
 		a := ike.ByID(c.registry, c.id)
@@ -159,5 +170,10 @@ func TestIdentitiesAccept(t *testing.T) {
 func TestBirthdayBytes(t *testing.T) {
 	small, big := ike.BirthdayBytes(64), ike.BirthdayBytes(128)
 	assert.Greater(t, big, small*1e9)
-	assert.Less(t, small, 64.0*(1<<30), "a cipher of 64-bit blocks is not for more than some gigabytes (RFC 7296 section 2.8, CVE-2016-2183)")
+	assert.Less(
+		t,
+		small,
+		64.0*(1<<30),
+		"a cipher of 64-bit blocks is not for more than some gigabytes (RFC 7296 section 2.8, CVE-2016-2183)",
+	)
 }

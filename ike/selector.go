@@ -91,7 +91,13 @@ func (s Selector) String() string {
 
 // Compare orders selectors by address, then protocol, then port.
 func (s Selector) Compare(t Selector) int {
-	return cmp.Or(s.Lo.Compare(t.Lo), s.Hi.Compare(t.Hi), cmp.Compare(s.Proto, t.Proto), cmp.Compare(s.LoPort, t.LoPort), cmp.Compare(s.HiPort, t.HiPort))
+	return cmp.Or(
+		s.Lo.Compare(t.Lo),
+		s.Hi.Compare(t.Hi),
+		cmp.Compare(s.Proto, t.Proto),
+		cmp.Compare(s.LoPort, t.LoPort),
+		cmp.Compare(s.HiPort, t.HiPort),
+	)
 }
 
 // Meet returns the part that both selectors have (RFC 7296 section 2.9); ok is false where there is none. An own address

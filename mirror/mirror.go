@@ -82,7 +82,11 @@ func (s *Sheet) child(k *model.Child) *model.Child {
 	case k.RouteBased():
 		s.open("child %s is chosen by routes: an interface for it, and routes by that to the networks behind %s", k.Name, name)
 	case k.Mode.Value == ike.Transport:
-		s.open("child %s protects packets between the two gateways themselves: what they carry, as GRE, needs an interface and routes of its own", k.Name)
+		s.open(
+			"child %s protects packets between the two gateways themselves: what they carry, as GRE, needs an interface and routes "+
+				"of its own",
+			k.Name,
+		)
 	}
 	out := *k
 	out.Local, out.Remote = k.Remote, k.Local

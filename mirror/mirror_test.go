@@ -63,8 +63,10 @@ func TestEveryDemoConnectionMirrored(t *testing.T) {
 
 func TestOtherMakesMirrored(t *testing.T) {
 	for name, text := range map[string]string{
-		"ipsec.conf": "conn a\n\tikev2=insist\n\tleft=192.0.2.1\n\tright=198.51.100.7\n\tleftid=@here.example\n\trightid=@there.example\n\tleftsubnet=10.1.0.0/16\n\trightsubnet=10.2.0.0/16\n\tauthby=secret\n\tauto=start\n",
-		"iked.conf":  "ikev2 \"a\" active esp from 10.1.0.0/16 to 10.2.0.0/16 local 192.0.2.1 peer 198.51.100.7 srcid here.example dstid there.example psk \"not a real key\"\n",
+		"ipsec.conf": "conn a\n\tikev2=insist\n\tleft=192.0.2.1\n\tright=198.51.100.7\n\tleftid=@here.example\n" +
+			"\trightid=@there.example\n\tleftsubnet=10.1.0.0/16\n\trightsubnet=10.2.0.0/16\n\tauthby=secret\n\tauto=start\n",
+		"iked.conf": "ikev2 \"a\" active esp from 10.1.0.0/16 to 10.2.0.0/16 local 192.0.2.1 peer 198.51.100.7 srcid here.example " +
+			"dstid there.example psk \"not a real key\"\n",
 	} {
 		e := load(t, fstest.MapFS{"g/" + name: {Data: []byte(text)}})
 		out, err := mirror.Swanctl(mirror.Of(e.Tunnels[0], e.Tunnels[0].Ends[0]))
@@ -75,9 +77,30 @@ func TestOtherMakesMirrored(t *testing.T) {
 }
 
 func TestWhatIsOpenIsSaid(t *testing.T) {
-	e := load(t, fstest.MapFS{"g/swanctl.conf": {Data: []byte("connections {\n a {\n  local_addrs = 192.0.2.1\n  remote_addrs = %any\n  local {\n   auth = psk\n  }\n  remote {\n   auth = psk\n  }\n  children {\n   c {\n    local_ts = 10.1.0.0/16[tcp/443], 10.9.0.1-10.9.0.7\n    esp_proposals = aes128gmac-x25519, null-sha256\n   }\n  }\n }\n}\n")}})
+	e := load(
+		t,
+		fstest.MapFS{
+			"g/swanctl.conf": {
+				Data: []byte(
+					"connections {\n a {\n  local_addrs = 192.0.2.1\n  remote_addrs = %any\n  local {\n   auth = psk\n  }\n" +
+						"  remote {\n   auth = psk\n  }\n  children {\n   c {\n" +
+						"    local_ts = 10.1.0.0/16[tcp/443], 10.9.0.1-10.9.0.7\n    esp_proposals = aes128gmac-x25519, null-sha256\n" +
+						"   }\n  }\n }\n}\n",
+				),
+			},
+		},
+	)
 	s := mirror.Of(e.Tunnels[0], e.Tunnels[0].Ends[0])
-	assert.Equal(t, []string{"the far end's own address: g accepts %any", "the identity of g is not written down: its address stands for it", "the far end's own identity: g accepts any", "the pre-shared key: hand it over by another way than this sheet"}, s.Open)
+	assert.Equal(
+		t,
+		[]string{
+			"the far end's own address: g accepts %any",
+			"the identity of g is not written down: its address stands for it",
+			"the far end's own identity: g accepts any",
+			"the pre-shared key: hand it over by another way than this sheet",
+		},
+		s.Open,
+	)
 	text, err := mirror.Swanctl(mirror.Of(e.Tunnels[0], e.Tunnels[0].Ends[0]))
 	require.NoError(t, err)
 	assert.Contains(t, text, `remote_ts = "10.1.0.0/16[6/443], 10.9.0.1-10.9.0.7"`)
@@ -86,7 +109,11 @@ func TestWhatIsOpenIsSaid(t *testing.T) {
 }
 
 func TestNamesCannotBreakOut(t *testing.T) {
-	c := &model.Connection{Name: "x", RemoteAddrs: model.Setting[model.Addresses]{Value: model.Addresses{{Name: "evil\n}\nsecrets {"}}}, Proposals: model.Setting[[]ike.Proposal]{Value: nil}}
+	c := &model.Connection{
+		Name:        "x",
+		RemoteAddrs: model.Setting[model.Addresses]{Value: model.Addresses{{Name: "evil\n}\nsecrets {"}}},
+		Proposals:   model.Setting[[]ike.Proposal]{Value: nil},
+	}
 	c.Local.ID.Value = ike.Identity{Kind: ike.IDFQDN, Value: "a\"\n} b {"}
 	g := &model.Gateway{Name: "g } {\n#"}
 	tu := &estate.Tunnel{Ends: []estate.End{{Gateway: g, Connection: c}}}
@@ -99,7 +126,17 @@ func TestNamesCannotBreakOut(t *testing.T) {
 
 func TestEveryAlgorithmOfTheDaemonCanBeMirrored(t *testing.T) {
 	for _, proposals := range []string{"serpent256-sha256-modp2048", "aes256gcm16-prfsha384-ecp384-ke1_mlkem768", "aes128-sha256-ntru128"} {
-		e := load(t, fstest.MapFS{"g/swanctl.conf": {Data: []byte("connections {\n a {\n  local_addrs = 192.0.2.1\n  remote_addrs = 198.51.100.7\n  proposals = " + proposals + "\n }\n}\n")}})
+		e := load(
+			t,
+			fstest.MapFS{
+				"g/swanctl.conf": {
+					Data: []byte(
+						"connections {\n a {\n  local_addrs = 192.0.2.1\n  remote_addrs = 198.51.100.7\n  proposals = " + proposals +
+							"\n }\n}\n",
+					),
+				},
+			},
+		)
 		text, err := mirror.Swanctl(mirror.Of(e.Tunnels[0], e.Tunnels[0].Ends[0]))
 		require.NoError(t, err)
 		back := load(t, fstest.MapFS{"h/swanctl.conf": {Data: []byte(text)}})

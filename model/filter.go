@@ -75,8 +75,22 @@ const (
 	UnknownAction // not understood: any of the above
 )
 
-var verbNames = [...]string{"continue", "accept", "drop", "reject", "jump", "goto", "return", "source NAT", "destination NAT", "masquerade", "redirect",
-	"notrack", "queue", "unknown"}
+var verbNames = [...]string{
+	"continue",
+	"accept",
+	"drop",
+	"reject",
+	"jump",
+	"goto",
+	"return",
+	"source NAT",
+	"destination NAT",
+	"masquerade",
+	"redirect",
+	"notrack",
+	"queue",
+	"unknown",
+}
 
 // String returns the verb's name.
 func (v Verb) String() string { return verbNames[v] }

@@ -210,8 +210,12 @@ type Party struct {
 
 // SamePeer reports whether two connections are for the same peer, as a daemon that joins them sees it.
 func (c *Connection) SamePeer(d *Connection) bool {
-	return c.Version.Value == d.Version.Value && c.LocalAddrs.Value.String() == d.LocalAddrs.Value.String() && c.RemoteAddrs.Value.String() == d.RemoteAddrs.Value.String() &&
-		c.Local.ID.Value == d.Local.ID.Value && c.Remote.ID.Value == d.Remote.ID.Value && c.Local.Method.Value == d.Local.Method.Value && c.Remote.Method.Value == d.Remote.Method.Value
+	return c.Version.Value == d.Version.Value && c.LocalAddrs.Value.String() == d.LocalAddrs.Value.String() &&
+		c.RemoteAddrs.Value.String() == d.RemoteAddrs.Value.String() &&
+		c.Local.ID.Value == d.Local.ID.Value &&
+		c.Remote.ID.Value == d.Remote.ID.Value &&
+		c.Local.Method.Value == d.Local.Method.Value &&
+		c.Remote.Method.Value == d.Remote.Method.Value
 }
 
 // Hard returns the time after which the IKE SA is closed if nothing renewed it; 0 where it never is.
@@ -299,7 +303,7 @@ type Child struct {
 	MarkIn       Setting[string]
 	MarkOut      Setting[string]
 	Inactivity   Setting[time.Duration]
-	Opens        Setting[bool]   // a script of the daemon's adds rules for iptables that accept what is forwarded through the child, while it is up
+	Opens        Setting[bool]   // a script of the daemon's adds rules for iptables that accept what the child forwards, while it is up
 	OpensHost    Setting[bool]   // and what is for the gateway itself
 	Script       Setting[string] // another script that runs as the child comes up: what it does is not known
 	Unsure       bool

@@ -65,7 +65,8 @@ func TestStartActions(t *testing.T) {
 
 func TestVerbs(t *testing.T) {
 	final := map[model.Verb]bool{model.Accept: true, model.Drop: true, model.Reject: true}
-	for _, v := range []model.Verb{model.Continue, model.Accept, model.Drop, model.Reject, model.Jump, model.Goto, model.Return, model.SourceNAT, model.DestinationNAT, model.Masquerade, model.Redirect} {
+	for _, v := range []model.Verb{model.Continue, model.Accept, model.Drop, model.Reject, model.Jump, model.Goto, model.Return,
+		model.SourceNAT, model.DestinationNAT, model.Masquerade, model.Redirect} {
 		assert.NotEmpty(t, v.String())
 		translates := v == model.SourceNAT || v == model.DestinationNAT || v == model.Masquerade || v == model.Redirect
 		assert.Equal(t, translates, v.Translates(), v.String())

@@ -32,19 +32,32 @@ func TestTheKeyThatIsTaken(t *testing.T) {
 	}{
 		{"none", nil, []ike.Identity{tern}, []ike.Identity{plover}, ""},
 		{"the peer's", []*model.Key{key("own", tern), key("peer", plover)}, []ike.Identity{tern}, []ike.Identity{plover}, "peer"},
-		{"its own where none is the peer's", []*model.Key{key("own", tern), key("strange", addr1)}, []ike.Identity{tern}, []ike.Identity{plover}, "own"},
+		{"its own where none is the peer's", []*model.Key{key("own", tern), key("strange", addr1)}, []ike.Identity{tern},
+			[]ike.Identity{plover}, "own"},
 		{"nobody's fits nobody", []*model.Key{key("strange", addr1)}, []ike.Identity{tern}, []ike.Identity{plover}, ""},
-		{"both rather than the peer alone", []*model.Key{key("peer", plover), key("both", tern, plover)}, []ike.Identity{tern}, []ike.Identity{plover}, "both"},
+		{"both rather than the peer alone", []*model.Key{key("peer", plover), key("both", tern, plover)}, []ike.Identity{tern},
+			[]ike.Identity{plover}, "both"},
 		{"without owners for all", []*model.Key{key("all")}, []ike.Identity{tern}, []ike.Identity{plover}, "all"},
-		{"named before anybody's", []*model.Key{key("all"), key("any", anybody), key("peer", plover)}, []ike.Identity{tern}, []ike.Identity{plover}, "peer"},
-		{"by the address where the name is not known yet", []*model.Key{key("name", tern), key("address", addr2)}, []ike.Identity{addr1}, []ike.Identity{addr2}, "address"},
-		{"the first of two as good", []*model.Key{key("first", plover), key("second", plover)}, []ike.Identity{tern}, []ike.Identity{plover}, "first"},
-		{"exactly before a wildcard", []*model.Key{key("wild", ike.FQDN("*.example")), key("exact", plover)}, []ike.Identity{addr1}, []ike.Identity{plover}, "exact"},
-		{"a wildcard before anybody's", []*model.Key{key("all"), key("wild", ike.FQDN("*.example"))}, []ike.Identity{addr1}, []ike.Identity{plover}, "wild"},
-		{"the connection's own before all", []*model.Key{key("peer", plover), other(key("inside"), func(k *model.Key) { k.For = conn })}, []ike.Identity{tern}, []ike.Identity{plover}, "inside"},
-		{"not that of another connection", []*model.Key{other(key("elsewhere", plover), func(k *model.Key) { k.For = &model.Connection{} })}, []ike.Identity{tern}, []ike.Identity{plover}, ""},
-		{"not a post-quantum key", []*model.Key{other(key("ppk", plover), func(k *model.Key) { k.PPK = true })}, []ike.Identity{tern}, []ike.Identity{plover}, ""},
-		{"not one whose secret was taken out", []*model.Key{other(key("out", plover), func(k *model.Key) { k.Secret = source.NewSecret("") })}, []ike.Identity{tern}, []ike.Identity{plover}, ""},
+		{"named before anybody's", []*model.Key{key("all"), key("any", anybody), key("peer", plover)}, []ike.Identity{tern},
+			[]ike.Identity{plover}, "peer"},
+		{"by the address where the name is not known yet", []*model.Key{key("name", tern), key("address", addr2)}, []ike.Identity{addr1},
+			[]ike.Identity{addr2}, "address"},
+		{"the first of two as good", []*model.Key{key("first", plover), key("second", plover)}, []ike.Identity{tern},
+			[]ike.Identity{plover}, "first"},
+		{"exactly before a wildcard", []*model.Key{key("wild", ike.FQDN("*.example")), key("exact", plover)}, []ike.Identity{addr1},
+			[]ike.Identity{plover}, "exact"},
+		{"a wildcard before anybody's", []*model.Key{key("all"), key("wild", ike.FQDN("*.example"))}, []ike.Identity{addr1},
+			[]ike.Identity{plover}, "wild"},
+		{"the connection's own before all", []*model.Key{key("peer", plover), other(key("inside"), func(k *model.Key) { k.For = conn })},
+			[]ike.Identity{tern}, []ike.Identity{plover}, "inside"},
+		{"not that of another connection",
+			[]*model.Key{other(key("elsewhere", plover), func(k *model.Key) { k.For = &model.Connection{} })}, []ike.Identity{tern},
+			[]ike.Identity{plover}, ""},
+		{"not a post-quantum key", []*model.Key{other(key("ppk", plover), func(k *model.Key) { k.PPK = true })}, []ike.Identity{tern},
+			[]ike.Identity{plover}, ""},
+		{"not one whose secret was taken out",
+			[]*model.Key{other(key("out", plover), func(k *model.Key) { k.Secret = source.NewSecret("") })}, []ike.Identity{tern},
+			[]ike.Identity{plover}, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			g := &model.Gateway{Keys: c.keys}
@@ -61,8 +74,11 @@ func TestTheKeyThatIsTaken(t *testing.T) {
 func TestWhomAKeyServes(t *testing.T) {
 	conn := func(version ike.Version, id ike.Identity, method ike.Method) *model.Connection {
 		at := netip.MustParseAddr("192.0.2.2")
-		return &model.Connection{Version: model.Setting[ike.Version]{Value: version}, RemoteAddrs: model.Setting[model.Addresses]{Value: model.Addresses{{Lo: at, Hi: at}}},
-			Remote: model.Party{ID: model.Setting[ike.Identity]{Value: id}, Method: model.Setting[ike.Method]{Value: method}}}
+		return &model.Connection{
+			Version:     model.Setting[ike.Version]{Value: version},
+			RemoteAddrs: model.Setting[model.Addresses]{Value: model.Addresses{{Lo: at, Hi: at}}},
+			Remote:      model.Party{ID: model.Setting[ike.Identity]{Value: id}, Method: model.Setting[ike.Method]{Value: method}},
+		}
 	}
 	own := conn(ike.V2, plover, ike.PSK)
 	for _, c := range []struct {

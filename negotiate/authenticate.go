@@ -86,7 +86,8 @@ func (a *attempt) identity(c *model.Connection) int {
 	id, known := a.i.Shows(a.i.own)
 	peer := score(c.Remote.ID.Value, id, known)
 	own, asked := 1, a.i.c.Remote.ID.Value
-	if a.Version == ike.V2 && asked.Kind != ike.AnyID && asked.Kind != ike.NoID && !(asked.Wild() && asked.Kind != ike.IDNet) { // sent as IDr
+	if a.Version == ike.V2 && asked.Kind != ike.AnyID && asked.Kind != ike.NoID &&
+		!(asked.Wild() && asked.Kind != ike.IDNet) { // sent as IDr
 		mine, told := (estate.End{Gateway: a.r.Gateway, Connection: c}).Shows(a.target())
 		switch {
 		case c.Local.ID.Value.Kind == ike.NoID || !told: // it takes the one that it is asked for
@@ -110,12 +111,33 @@ func (a *attempt) mode() *Failure {
 	lines := [2]source.Pos{a.i.c.Aggressive.Where(a.i.c.At), a.r.c.Aggressive.Where(a.r.c.At)}
 	word := func(aggressive bool) string { return map[bool]string{true: "aggressive", false: "main"}[aggressive] }
 	if a.i.c.Aggressive.Value != a.r.c.Aggressive.Value {
-		return &Failure{Topic: Method, Step: a.phase1(), Notify: "AUTHENTICATION_FAILED", Lines: lines, Why: fmt.Sprintf("%s uses %s mode, %s is set to %s mode", a.i.name(), word(a.i.c.Aggressive.Value), a.r.name(), word(a.r.c.Aggressive.Value)),
-			Changes: []string{"set main mode, or rather IKEv2, on both"}}
+		return &Failure{
+			Topic:  Method,
+			Step:   a.phase1(),
+			Notify: "AUTHENTICATION_FAILED",
+			Lines:  lines,
+			Why: fmt.Sprintf(
+				"%s uses %s mode, %s is set to %s mode",
+				a.i.name(),
+				word(a.i.c.Aggressive.Value),
+				a.r.name(),
+				word(a.r.c.Aggressive.Value),
+			),
+			Changes: []string{"set main mode, or rather IKEv2, on both"},
+		}
 	}
 	if a.Aggressive && a.r.c.Daemon.GuardsAggressive && a.i.c.Local.Method.Value == ike.PSK && !a.r.Gateway.Options.AggressiveKeys.Value {
-		return &Failure{Topic: Method, Step: a.phase1(), Notify: "AUTHENTICATION_FAILED", Lines: lines, Why: fmt.Sprintf("the daemon of %s accepts aggressive mode with a pre-shared key only if its own configuration allows it", a.r.name()),
-			Changes: []string{"set main mode, or rather IKEv2, on both"}}
+		return &Failure{
+			Topic:  Method,
+			Step:   a.phase1(),
+			Notify: "AUTHENTICATION_FAILED",
+			Lines:  lines,
+			Why: fmt.Sprintf(
+				"the daemon of %s accepts aggressive mode with a pre-shared key only if its own configuration allows it",
+				a.r.name(),
+			),
+			Changes: []string{"set main mode, or rather IKEv2, on both"},
+		}
 	}
 	return nil
 }
@@ -123,14 +145,38 @@ func (a *attempt) mode() *Failure {
 func (a *attempt) methods() *Failure {
 	i, r := a.i.c, a.r.c
 	fail := func(mine, theirs model.Setting[ike.Method], who, whom side) *Failure {
-		return &Failure{Topic: Method, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Why: fmt.Sprintf("%s authenticates with %s, and %s expects %s", who.name(), mine.Value, whom.name(), theirs.Value),
-			Lines:   ordered(a, who, mine.Where(who.c.At), theirs.Where(whom.c.At)),
-			Changes: []string{fmt.Sprintf("set %s for %s on both ends", mine.Value, who.name()), fmt.Sprintf("set %s for it on both", theirs.Value)}}
+		return &Failure{
+			Topic:  Method,
+			Step:   a.authStep(),
+			Notify: "AUTHENTICATION_FAILED",
+			Why:    fmt.Sprintf("%s authenticates with %s, and %s expects %s", who.name(), mine.Value, whom.name(), theirs.Value),
+			Lines:  ordered(a, who, mine.Where(who.c.At), theirs.Where(whom.c.At)),
+			Changes: []string{
+				fmt.Sprintf("set %s for %s on both ends", mine.Value, who.name()),
+				fmt.Sprintf("set %s for it on both", theirs.Value),
+			},
+		}
 	}
 	for _, s := range []side{a.i, a.r} {
 		if mine, peer := s.c.Local.Method, s.c.Remote.Method; a.Version == ike.V1 && mine.Value != peer.Value {
-			f := &Failure{Topic: Method, Step: a.phase1(), Notify: "AUTHENTICATION_FAILED", Why: fmt.Sprintf("IKEv1 has one method for both ends, and %s is set to %s for itself and %s for its peer", s.name(), mine.Value, peer.Value),
-				Lines: ordered(a, s, mine.Where(s.c.At), source.Pos{}), Changes: []string{fmt.Sprintf("set one method for both on %s, or IKEv2", s.name())}}
+			f := &Failure{
+				Topic:  Method,
+				Step:   a.phase1(),
+				Notify: "AUTHENTICATION_FAILED",
+				Why: fmt.Sprintf(
+					"IKEv1 has one method for both ends, and %s is set to %s for itself and %s for its peer",
+					s.name(),
+					mine.Value,
+					peer.Value,
+				),
+				Lines: ordered(
+					a,
+					s,
+					mine.Where(s.c.At),
+					source.Pos{},
+				),
+				Changes: []string{fmt.Sprintf("set one method for both on %s, or IKEv2", s.name())},
+			}
 			if s.End == a.i.End {
 				f.Step, f.Notify = Local, ""
 			}
@@ -166,18 +212,37 @@ func (a *attempt) identities() *Failure {
 	i, r := a.i.c, a.r.c
 	idI, knownI := shown(a.i)
 	idR, knownR := shown(a.r)
-	asked := i.Remote.ID.Value                                                                         // sent as IDr where it is one
-	if a.Version == ike.V2 && asked.Kind == ike.IDNet && knownR && r.Local.ID.Value.Kind != ike.NoID { // sent as it is, and nobody is a network
-		return &Failure{Topic: Identity, Step: Auth, Notify: "AUTHENTICATION_FAILED", Why: fmt.Sprintf("%s requires the identity %s from its peer, and %s sends %s", a.i.name(), asked, a.r.name(), idR),
-			Lines: [2]source.Pos{i.Remote.ID.Where(i.At), r.Local.ID.Where(r.At)}, Changes: []string{fmt.Sprintf("on %s set the peer's identity to %s", a.i.name(), idR)}}
+	asked := i.Remote.ID.Value // sent as IDr where it is one
+	if a.Version == ike.V2 && asked.Kind == ike.IDNet && knownR &&
+		r.Local.ID.Value.Kind != ike.NoID { // sent as it is, and nobody is a network
+		return &Failure{
+			Topic:  Identity,
+			Step:   Auth,
+			Notify: "AUTHENTICATION_FAILED",
+			Why:    fmt.Sprintf("%s requires the identity %s from its peer, and %s sends %s", a.i.name(), asked, a.r.name(), idR),
+			Lines: [2]source.Pos{
+				i.Remote.ID.Where(i.At),
+				r.Local.ID.Where(r.At),
+			},
+			Changes: []string{fmt.Sprintf("on %s set the peer's identity to %s", a.i.name(), idR)},
+		}
 	}
 	if a.Version == ike.V2 && r.Local.ID.Value.Kind == ike.NoID && asked.Definite() {
 		idR, knownR = asked, true // the responder has none of its own and takes the one that it is asked for
 	}
 	fail := func(who, whom side, id ike.Identity, notify string, mine, theirs source.Pos) *Failure {
 		want := whom.c.Remote.ID.Value
-		return &Failure{Topic: Identity, Step: a.authStep(), Notify: notify, Why: fmt.Sprintf("%s sends the identity %s, and %s expects %s", who.name(), id, whom.name(), want), Lines: ordered(a, who, mine, theirs),
-			Changes: []string{fmt.Sprintf("set the own identity %s on %s", want, who.name()), fmt.Sprintf("set the peer's identity %s on %s", id, whom.name())}}
+		return &Failure{
+			Topic:  Identity,
+			Step:   a.authStep(),
+			Notify: notify,
+			Why:    fmt.Sprintf("%s sends the identity %s, and %s expects %s", who.name(), id, whom.name(), want),
+			Lines:  ordered(a, who, mine, theirs),
+			Changes: []string{
+				fmt.Sprintf("set the own identity %s on %s", want, who.name()),
+				fmt.Sprintf("set the peer's identity %s on %s", id, whom.name()),
+			},
+		}
 	}
 	if !knownI && !r.Remote.ID.Value.Wild() {
 		a.Notes = append(a.Notes, fmt.Sprintf("%s sends the subject of its certificate, which was not compared", a.i.name()))
@@ -226,21 +291,40 @@ func (a *attempt) keys() *Failure {
 	ki, kr := find(a.i, a.r), find(a.r, a.i)
 	switch {
 	case ki == nil:
-		return &Failure{Topic: Key, Step: a.authStep(), Why: fmt.Sprintf("%s has no pre-shared key for its peer", a.i.name()), Lines: [2]source.Pos{a.i.c.Remote.ID.Where(a.i.c.At)}, Changes: []string{fmt.Sprintf("name the identities of both ends as the owners of the key on %s", a.i.name())}}
+		return &Failure{
+			Topic:   Key,
+			Step:    a.authStep(),
+			Why:     fmt.Sprintf("%s has no pre-shared key for its peer", a.i.name()),
+			Lines:   [2]source.Pos{a.i.c.Remote.ID.Where(a.i.c.At)},
+			Changes: []string{fmt.Sprintf("name the identities of both ends as the owners of the key on %s", a.i.name())},
+		}
 	case kr == nil:
 		notify := "AUTHENTICATION_FAILED"
 		if a.Version == ike.V1 {
 			notify = "INVALID_KEY_INFORMATION"
 		}
-		return &Failure{Topic: Key, Step: a.authStep(), Notify: notify, Why: fmt.Sprintf("%s has no pre-shared key for its peer", a.r.name()), Lines: [2]source.Pos{ki.At, a.r.c.Remote.ID.Where(a.r.c.At)},
-			Changes: []string{fmt.Sprintf("name the identities of both ends as the owners of the key on %s", a.r.name())}}
+		return &Failure{
+			Topic:   Key,
+			Step:    a.authStep(),
+			Notify:  notify,
+			Why:     fmt.Sprintf("%s has no pre-shared key for its peer", a.r.name()),
+			Lines:   [2]source.Pos{ki.At, a.r.c.Remote.ID.Where(a.r.c.At)},
+			Changes: []string{fmt.Sprintf("name the identities of both ends as the owners of the key on %s", a.r.name())},
+		}
 	case ki.Secret.Fingerprint() != kr.Secret.Fingerprint():
 		notify := "AUTHENTICATION_FAILED"
 		why := "the pre-shared keys of both ends differ"
 		if a.Version == ike.V1 && !a.Aggressive {
 			notify, why = "", why+"; in main mode the responder cannot read the message and does not respond"
 		}
-		return &Failure{Topic: Key, Step: a.authStep(), Notify: notify, Why: why, Lines: [2]source.Pos{ki.At, kr.At}, Changes: []string{"set the same key on both ends"}}
+		return &Failure{
+			Topic:   Key,
+			Step:    a.authStep(),
+			Notify:  notify,
+			Why:     why,
+			Lines:   [2]source.Pos{ki.At, kr.At},
+			Changes: []string{"set the same key on both ends"},
+		}
 	}
 	return nil
 }
@@ -262,9 +346,22 @@ func (a *attempt) childless() *Failure {
 	lines := [2]source.Pos{i.Where(a.i.c.At), r.Where(a.r.c.At)}
 	switch {
 	case i.Value == "force" && r.Value == "never":
-		return &Failure{Topic: Childless, Step: Auth, Why: fmt.Sprintf("%s requires an IKE SA without a child, and %s does not support that", a.i.name(), a.r.name()), Lines: lines, Changes: []string{fmt.Sprintf("allow it on %s", a.r.name())}}
+		return &Failure{
+			Topic:   Childless,
+			Step:    Auth,
+			Why:     fmt.Sprintf("%s requires an IKE SA without a child, and %s does not support that", a.i.name(), a.r.name()),
+			Lines:   lines,
+			Changes: []string{fmt.Sprintf("allow it on %s", a.r.name())},
+		}
 	case r.Value == "force" && !asks:
-		return &Failure{Topic: Childless, Step: Auth, Notify: "INVALID_SYNTAX", Why: fmt.Sprintf("%s requires an IKE SA without a child, and %s does not initiate so", a.r.name(), a.i.name()), Lines: lines, Changes: []string{fmt.Sprintf("allow it on %s", a.r.name())}}
+		return &Failure{
+			Topic:   Childless,
+			Step:    Auth,
+			Notify:  "INVALID_SYNTAX",
+			Why:     fmt.Sprintf("%s requires an IKE SA without a child, and %s does not initiate so", a.r.name(), a.i.name()),
+			Lines:   lines,
+			Changes: []string{fmt.Sprintf("allow it on %s", a.r.name())},
+		}
 	}
 	return nil
 }
@@ -292,7 +389,12 @@ func (a *attempt) certificates() *Failure {
 		}
 		at := whom.c.Remote.CAs.Where(whom.c.Remote.Method.Where(whom.c.At))
 		return &Failure{Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Lines: ordered(a, who, shows[0].At, at),
-			Why:     fmt.Sprintf("%s sends a certificate signed by %s, and %s does not trust that authority", who.name(), shows[0].Issuer, whom.name()),
+			Why: fmt.Sprintf(
+				"%s sends a certificate signed by %s, and %s does not trust that authority",
+				who.name(),
+				shows[0].Issuer,
+				whom.name(),
+			),
 			Changes: []string{fmt.Sprintf("install the certificate of %s on %s", shows[0].Issuer, whom.name())}}
 	}
 	return nil

@@ -169,7 +169,15 @@ func (a *attempt) selectorsFail(step Step, k *model.Child, local, remote ike.Sel
 	if theirs := a.theirs(); len(theirs) == 1 {
 		o := theirs[0]
 		f.Lines[1] = o.Local.Where(o.At)
-		f.Why = fmt.Sprintf("%s proposes %s to %s, and %s has %s to %s, which is not mirrored", a.i.name(), local, remote, a.r.name(), o.Local.Value, o.Remote.Value)
+		f.Why = fmt.Sprintf(
+			"%s proposes %s to %s, and %s has %s to %s, which is not mirrored",
+			a.i.name(),
+			local,
+			remote,
+			a.r.name(),
+			o.Local.Value,
+			o.Remote.Value,
+		)
 		f.Changes = append(f.Changes, fmt.Sprintf("on %s set local to %s and remote to %s", a.i.name(), o.Remote.Value, o.Local.Value))
 	}
 	return f
@@ -188,7 +196,14 @@ func (a *attempt) wrap(c *Child, k *model.Child, step Step) *Failure {
 	}
 	hosts := c.Local.Hold(a.source()) && c.Remote.Hold(a.target())
 	if !hosts {
-		f := &Failure{Topic: Mode, Step: step, Notify: "TS_UNACCEPTABLE", Lines: lines, Why: "in transport mode only the gateways' own addresses can be protected, and the selectors do not hold them", Changes: []string{"set tunnel mode on both ends"}}
+		f := &Failure{
+			Topic:   Mode,
+			Step:    step,
+			Notify:  "TS_UNACCEPTABLE",
+			Lines:   lines,
+			Why:     "in transport mode only the gateways' own addresses can be protected, and the selectors do not hold them",
+			Changes: []string{"set tunnel mode on both ends"},
+		}
 		if a.Version == ike.V1 {
 			f.Notify = "INVALID_ID_INFORMATION"
 		}
@@ -199,7 +214,14 @@ func (a *attempt) wrap(c *Child, k *model.Child, step Step) *Failure {
 		return nil
 	}
 	if a.Version == ike.V1 {
-		return &Failure{Topic: Mode, Step: step, Notify: "INVALID_ID_INFORMATION", Lines: lines, Why: fmt.Sprintf("%s proposes %s mode, and %s is set to %s mode", a.i.name(), mine, a.r.name(), theirs), Changes: []string{"set the same mode on both ends"}}
+		return &Failure{
+			Topic:   Mode,
+			Step:    step,
+			Notify:  "INVALID_ID_INFORMATION",
+			Lines:   lines,
+			Why:     fmt.Sprintf("%s proposes %s mode, and %s is set to %s mode", a.i.name(), mine, a.r.name(), theirs),
+			Changes: []string{"set the same mode on both ends"},
+		}
 	}
 	c.Notes = append(c.Notes, "one end is set to transport mode, the other to tunnel mode: tunnel mode is used")
 	return nil
@@ -213,10 +235,22 @@ func (a *attempt) beet(c *Child, mine, theirs ike.Mode, lines [2]source.Pos, ste
 		return nil
 	}
 	if theirs == ike.BEET {
-		return &Failure{Topic: Mode, Step: step, Notify: "INVALID_ID_INFORMATION", Lines: lines, Why: "beet mode cannot be negotiated with IKEv1", Changes: []string{"set tunnel mode on both ends"}}
+		return &Failure{
+			Topic:   Mode,
+			Step:    step,
+			Notify:  "INVALID_ID_INFORMATION",
+			Lines:   lines,
+			Why:     "beet mode cannot be negotiated with IKEv1",
+			Changes: []string{"set tunnel mode on both ends"},
+		}
 	}
 	c.Mode, c.BrokenAt = mine, lines
-	c.Broken = fmt.Sprintf("%s uses beet mode and %s %s mode: the child comes up, and no packet is accepted", a.i.name(), a.r.name(), theirs)
+	c.Broken = fmt.Sprintf(
+		"%s uses beet mode and %s %s mode: the child comes up, and no packet is accepted",
+		a.i.name(),
+		a.r.name(),
+		theirs,
+	)
 	return nil
 }
 
@@ -231,8 +265,16 @@ func (a *attempt) quickTransport() *Failure {
 	if k.Mode.Value != ike.Transport || local.Hold(a.source()) && remote.Hold(a.target()) {
 		return nil
 	}
-	return &Failure{Topic: Mode, Step: QuickMode, Lines: [2]source.Pos{k.Mode.Where(k.At)}, Why: fmt.Sprintf("in transport mode only the gateways' own addresses can be protected, and the selectors of %s do not hold them", a.i.name()),
-		Changes: []string{fmt.Sprintf("set tunnel mode on both ends, or leave the selectors of %s out", a.i.name())}}
+	return &Failure{
+		Topic: Mode,
+		Step:  QuickMode,
+		Lines: [2]source.Pos{k.Mode.Where(k.At)},
+		Why: fmt.Sprintf(
+			"in transport mode only the gateways' own addresses can be protected, and the selectors of %s do not hold them",
+			a.i.name(),
+		),
+		Changes: []string{fmt.Sprintf("set tunnel mode on both ends, or leave the selectors of %s out", a.i.name())},
+	}
 }
 
 // suite chooses the child's suite.
@@ -246,26 +288,52 @@ func (a *attempt) suite(c *Child, k *model.Child, step Step) *Failure {
 		offer := a.quickOffer(mine)
 		c.Suite, _, ok = ike.Choose(theirs, offer, decides)
 		if !ok {
-			return &Failure{Topic: a.pfsOr(mine, theirs), Step: step, Notify: "NO_PROPOSAL_CHOSEN", Lines: lines, Why: a.difference(offer, theirs, k.Protocol.Value.String()), Changes: a.widen(mine, theirs)}
+			return &Failure{
+				Topic:   a.pfsOr(mine, theirs),
+				Step:    step,
+				Notify:  "NO_PROPOSAL_CHOSEN",
+				Lines:   lines,
+				Why:     a.difference(offer, theirs, k.Protocol.Value.String()),
+				Changes: a.widen(mine, theirs),
+			}
 		}
 	case step == Auth:
 		offer, own := ike.WithoutKeyExchange(mine), ike.WithoutKeyExchange(theirs)
 		c.Suite, _, ok = ike.Choose(own, offer, decides)
 		if !ok {
-			return &Failure{Topic: Proposals, Step: step, Notify: "NO_PROPOSAL_CHOSEN", Lines: lines, Why: a.difference(offer, own, k.Protocol.Value.String()), Changes: a.widen(mine, theirs)}
+			return &Failure{
+				Topic:   Proposals,
+				Step:    step,
+				Notify:  "NO_PROPOSAL_CHOSEN",
+				Lines:   lines,
+				Why:     a.difference(offer, own, k.Protocol.Value.String()),
+				Changes: a.widen(mine, theirs),
+			}
 		}
 	default:
 		c.Suite, ok = create(mine, theirs, decides)
 		if !ok {
-			return &Failure{Topic: a.pfsOr(mine, theirs), Step: step, Notify: "NO_PROPOSAL_CHOSEN", Lines: lines, Why: a.difference(mine, theirs, k.Protocol.Value.String()), Changes: a.widen(mine, theirs)}
+			return &Failure{
+				Topic:   a.pfsOr(mine, theirs),
+				Step:    step,
+				Notify:  "NO_PROPOSAL_CHOSEN",
+				Lines:   lines,
+				Why:     a.difference(mine, theirs, k.Protocol.Value.String()),
+				Changes: a.widen(mine, theirs),
+			}
 		}
 	}
-	if integrity := c.Suite.Transforms[ike.Integrity]; integrity.Algorithm != nil && integrity.ID == 12 && k.Cut96.Value != c.With.Cut96.Value {
+	if integrity := c.Suite.Transforms[ike.Integrity]; integrity.Algorithm != nil && integrity.ID == 12 &&
+		k.Cut96.Value != c.With.Cut96.Value {
 		long, short := a.r.name(), a.i.name()
 		if c.With.Cut96.Value {
 			long, short = short, long
 		}
-		c.Broken = fmt.Sprintf("%s truncates HMAC-SHA2-256 to 96 bits and %s to 128: the child comes up, and no packet is accepted", short, long)
+		c.Broken = fmt.Sprintf(
+			"%s truncates HMAC-SHA2-256 to 96 bits and %s to 128: the child comes up, and no packet is accepted",
+			short,
+			long,
+		)
 		c.BrokenAt = [2]source.Pos{k.Cut96.Where(k.At), c.With.Cut96.Where(c.With.At)}
 	}
 	return nil
@@ -324,7 +392,10 @@ func (a *attempt) narrowed(c *Child, k *model.Child, local, remote ike.Selectors
 		have, taken ike.Selectors
 	}{{"local", k.Local.Value.At(a.i.own), c.Local}, {"remote", k.Remote.Value.At(a.target()), c.Remote}} {
 		if lost := side.have.Packets().Minus(side.taken.Packets()); !lost.Empty() {
-			c.Notes = append(c.Notes, fmt.Sprintf("the %s selectors of %s are %s, and only %s is negotiated", side.what, a.i.name(), side.have, side.taken))
+			c.Notes = append(
+				c.Notes,
+				fmt.Sprintf("the %s selectors of %s are %s, and only %s is negotiated", side.what, a.i.name(), side.have, side.taken),
+			)
 		}
 	}
 	_, _ = local, remote
@@ -339,7 +410,9 @@ func (a *attempt) rekeyChild(c *Child, k *model.Child) {
 			if initiator == k {
 				return c.Suite, Agrees
 			}
-			if s, _, ok := ike.Choose(responder.Proposals.Value, a.quickOffer(initiator.Proposals.Value), g.Options.InitiatorDecides.Value); ok && a.reverses(initiator, responder) {
+			if s, _, ok := ike.Choose(responder.Proposals.Value, a.quickOffer(initiator.Proposals.Value),
+				g.Options.InitiatorDecides.Value); ok &&
+				a.reverses(initiator, responder) {
 				return s, Agrees
 			}
 			return ike.Suite{}, Fails
@@ -369,9 +442,17 @@ func (a *attempt) rekeyChild(c *Child, k *model.Child) {
 		return
 	}
 	re.Ends = least(life(k), life(c.With))
-	re.Failure = &Failure{Topic: PFS, Step: Create, Notify: "NO_PROPOSAL_CHOSEN", Lines: [2]source.Pos{k.Proposals.Where(k.At), c.With.Proposals.Where(c.With.At)}, Why: a.pfsDiffers(k, c.With)}
-	re.Failure.Changes = []string{fmt.Sprintf("on %s, add the group of %s to the child's proposals (%s)", a.r.name(), a.i.name(), groupsOf(k)),
-		fmt.Sprintf("on %s, add that of %s (%s)", a.i.name(), a.r.name(), groupsOf(c.With))}
+	re.Failure = &Failure{
+		Topic:  PFS,
+		Step:   Create,
+		Notify: "NO_PROPOSAL_CHOSEN",
+		Lines:  [2]source.Pos{k.Proposals.Where(k.At), c.With.Proposals.Where(c.With.At)},
+		Why:    a.pfsDiffers(k, c.With),
+	}
+	re.Failure.Changes = []string{
+		fmt.Sprintf("on %s, add the group of %s to the child's proposals (%s)", a.r.name(), a.i.name(), groupsOf(k)),
+		fmt.Sprintf("on %s, add that of %s (%s)", a.i.name(), a.r.name(), groupsOf(c.With)),
+	}
 }
 
 // reverses reports whether the selectors that the responder would ask for in quick mode fit the initiator's child.
@@ -401,5 +482,12 @@ func groupsOf(k *model.Child) string {
 }
 
 func (a *attempt) pfsDiffers(mine, theirs *model.Child) string {
-	return fmt.Sprintf("perfect forward secrecy: %s on %s, %s on %s. The first child SA is set up without a key exchange of its own, so it comes up; rekeying needs a common one", groupsOf(mine), a.i.name(), groupsOf(theirs), a.r.name())
+	return fmt.Sprintf(
+		"perfect forward secrecy: %s on %s, %s on %s. The first child SA is set up without a key exchange of its own, so it comes "+
+			"up; rekeying needs a common one",
+		groupsOf(mine),
+		a.i.name(),
+		groupsOf(theirs),
+		a.r.name(),
+	)
 }

@@ -32,7 +32,8 @@ func Compare(e *estate.Estate, table []settings.Row) []Compared {
 
 // Disagrees reports whether anything was compared that does not fit.
 func (c Compared) Disagrees() bool {
-	return slices.ContainsFunc(c.Lines, func(l Line) bool { return l.Differs }) || slices.ContainsFunc(c.Attempts, func(a Attempt) bool { return a.Outcome == Fails || a.Outcome == Partly })
+	return slices.ContainsFunc(c.Lines, func(l Line) bool { return l.Differs }) ||
+		slices.ContainsFunc(c.Attempts, func(a Attempt) bool { return a.Outcome == Fails || a.Outcome == Partly })
 }
 
 // Line is one thing that both ends say, in their own words, with what they agree on.
@@ -97,7 +98,8 @@ var settled = map[string]func(c *comparison, p *pair) verdict{
 // mirrored are the settings of which one end's own value is judged by what the other accepts in a way of its own: end i says, the other
 // expects.
 var mirrored = map[string]func(c *comparison, p *pair, i int) verdict{
-	"own-address": (*comparison).address, "own-identity": (*comparison).identity, "own-authentication": (*comparison).authentication, "own-networks": (*comparison).networks,
+	"own-address": (*comparison).address, "own-identity": (*comparison).identity, "own-authentication": (*comparison).authentication,
+	"own-networks": (*comparison).networks,
 }
 
 // level compares every setting of connections or children.
@@ -200,7 +202,8 @@ func (c *comparison) side(i int) side {
 
 func (c *comparison) address(p *pair, i int) verdict {
 	own, expected := p.of[i].Connection.LocalAddrs.Value, p.of[1-i].Connection.RemoteAddrs.Value
-	fits := own.Any() || expected.Any() || hasName(expected) || slices.ContainsFunc(own, func(a model.Address) bool { one, ok := a.Single(); return !ok || covers(expected, one) })
+	fits := own.Any() || expected.Any() || hasName(expected) ||
+		slices.ContainsFunc(own, func(a model.Address) bool { one, ok := a.Single(); return !ok || covers(expected, one) })
 	return verdict{differs: !fits}
 }
 
@@ -287,7 +290,13 @@ func (c *comparison) ikeProposals(*pair) verdict {
 	}
 	v.agreed = strings.Join(agreed, "")
 	if len(agreed) == 2 {
-		v.agreed = fmt.Sprintf("%s if %s initiates; %s if %s does", agreed[0], c.attempts[0].Initiator.Gateway.Name, agreed[1], c.attempts[1].Initiator.Gateway.Name)
+		v.agreed = fmt.Sprintf(
+			"%s if %s initiates; %s if %s does",
+			agreed[0],
+			c.attempts[0].Initiator.Gateway.Name,
+			agreed[1],
+			c.attempts[1].Initiator.Gateway.Name,
+		)
 	}
 	return v
 }

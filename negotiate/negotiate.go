@@ -223,16 +223,26 @@ func (a *attempt) authStep() Step {
 func (a *attempt) start() *Failure {
 	c := a.i.c
 	if c.Unusable != nil {
-		return &Failure{Topic: Refused, Step: Local, Why: fmt.Sprintf("the daemon of %s refuses the connection: %s", a.i.name(), c.Unusable.Message), Lines: [2]source.Pos{c.Unusable.Pos},
-			Changes: []string{fmt.Sprintf("correct %s", c.Unusable.Pos)}}
+		return &Failure{
+			Topic:   Refused,
+			Step:    Local,
+			Why:     fmt.Sprintf("the daemon of %s refuses the connection: %s", a.i.name(), c.Unusable.Message),
+			Lines:   [2]source.Pos{c.Unusable.Pos},
+			Changes: []string{fmt.Sprintf("correct %s", c.Unusable.Pos)},
+		}
 	}
 	first := model.Address{Any: true}
 	if as := c.RemoteAddrs.Value; len(as) > 0 {
 		first = as[0]
 	}
 	if _, single := first.Single(); !single && first.Name == "" {
-		return &Failure{Topic: AnswersOnly, Step: Local, Why: fmt.Sprintf("%s names no single address of its peer (%s), so it can only respond", a.i.name(), c.RemoteAddrs.Value), Lines: [2]source.Pos{c.RemoteAddrs.Where(c.At)},
-			Changes: []string{fmt.Sprintf("name the address of %s as the peer's on %s", a.r.name(), a.i.name())}}
+		return &Failure{
+			Topic:   AnswersOnly,
+			Step:    Local,
+			Why:     fmt.Sprintf("%s names no single address of its peer (%s), so it can only respond", a.i.name(), c.RemoteAddrs.Value),
+			Lines:   [2]source.Pos{c.RemoteAddrs.Where(c.At)},
+			Changes: []string{fmt.Sprintf("name the address of %s as the peer's on %s", a.r.name(), a.i.name())},
+		}
 	}
 	return nil
 }
@@ -243,8 +253,16 @@ func (a *attempt) address() *Failure {
 	if c := a.r.c; c != nil && single {
 		lines := [2]source.Pos{a.i.c.RemoteAddrs.Where(a.i.c.At), c.LocalAddrs.Where(c.At)}
 		if owns := c.LocalAddrs.Value; !owns.Any() && !covers(owns, to) && !a.behindNAT(a.r, to) && !a.answersAt(to) {
-			return &Failure{Topic: Address, Step: a.phase1(), Why: fmt.Sprintf("%s sends to %s, and %s responds at %s only", a.i.name(), to, a.r.name(), owns), Lines: lines,
-				Changes: []string{fmt.Sprintf("on %s set the peer's address to %s", a.i.name(), owns), fmt.Sprintf("on %s set the local address to %s", a.r.name(), to)}}
+			return &Failure{
+				Topic: Address,
+				Step:  a.phase1(),
+				Why:   fmt.Sprintf("%s sends to %s, and %s responds at %s only", a.i.name(), to, a.r.name(), owns),
+				Lines: lines,
+				Changes: []string{
+					fmt.Sprintf("on %s set the peer's address to %s", a.i.name(), owns),
+					fmt.Sprintf("on %s set the local address to %s", a.r.name(), to),
+				},
+			}
 		}
 	}
 	if f := a.ports(); f != nil {
@@ -255,13 +273,30 @@ func (a *attempt) address() *Failure {
 		return nil
 	}
 	if a.r.c == nil {
-		return &Failure{Topic: Address, Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("%s has no connection for a peer at %s", a.r.name(), a.source()), Lines: [2]source.Pos{a.i.c.At},
-			Changes: []string{fmt.Sprintf("on %s add a connection for %s, or remove the one on %s", a.r.name(), a.i.name(), a.i.name())}}
+		return &Failure{
+			Topic:   Address,
+			Step:    a.phase1(),
+			Notify:  "NO_PROPOSAL_CHOSEN",
+			Why:     fmt.Sprintf("%s has no connection for a peer at %s", a.r.name(), a.source()),
+			Lines:   [2]source.Pos{a.i.c.At},
+			Changes: []string{fmt.Sprintf("on %s add a connection for %s, or remove the one on %s", a.r.name(), a.i.name(), a.i.name())},
+		}
 	}
 	expected := a.r.c.RemoteAddrs.Value
-	return &Failure{Topic: Address, Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("%s sends from %s, and %s has no connection for that address, only for %s", a.i.name(), a.i.own, a.r.name(), expected),
+	return &Failure{
+		Topic:  Address,
+		Step:   a.phase1(),
+		Notify: "NO_PROPOSAL_CHOSEN",
+		Why: fmt.Sprintf(
+			"%s sends from %s, and %s has no connection for that address, only for %s",
+			a.i.name(),
+			a.i.own,
+			a.r.name(),
+			expected,
+		),
 		Lines:   [2]source.Pos{a.i.c.LocalAddrs.Where(a.i.c.At), a.r.c.RemoteAddrs.Where(a.r.c.At)},
-		Changes: []string{fmt.Sprintf("on %s set the peer's address to %s", a.r.name(), a.i.own)}}
+		Changes: []string{fmt.Sprintf("on %s set the peer's address to %s", a.r.name(), a.i.own)},
+	}
 }
 
 // answersAt reports whether any connection of the responder answers at an address.
@@ -278,7 +313,8 @@ func (a *attempt) candidates(to netip.Addr) []*model.Connection {
 	}
 	var all []ranked
 	list := a.r.Gateway.Accepting(a.i.own)
-	if a.r.c != nil && !slices.Contains(list, a.r.c) && (a.natted(a.r.c.RemoteAddrs.Value) || !a.i.own.IsValid() || hasName(a.r.c.RemoteAddrs.Value)) {
+	if a.r.c != nil && !slices.Contains(list, a.r.c) &&
+		(a.natted(a.r.c.RemoteAddrs.Value) || !a.i.own.IsValid() || hasName(a.r.c.RemoteAddrs.Value)) {
 		list = append([]*model.Connection{a.r.c}, list...)
 	}
 	for _, c := range list {
@@ -332,15 +368,29 @@ func shunt(c *model.Connection) bool {
 func (a *attempt) ports() *Failure {
 	c := a.i.c
 	if own := c.LocalPort; own.Value != 500 && own.Value != 4500 && own.Value != 0 && !own.IsDefault() && c.Daemon.FixedPorts {
-		return &Failure{Topic: Address, Step: Local, Why: fmt.Sprintf("the daemon of %s has no socket at port %d, from which the connection is to be set up", a.i.name(), own.Value), Lines: [2]source.Pos{own.Where(c.At)},
-			Changes: []string{fmt.Sprintf("on %s remove the local port, or set the daemon's own port to it", a.i.name())}}
+		return &Failure{
+			Topic: Address,
+			Step:  Local,
+			Why: fmt.Sprintf(
+				"the daemon of %s has no socket at port %d, from which the connection is to be set up",
+				a.i.name(),
+				own.Value,
+			),
+			Lines:   [2]source.Pos{own.Where(c.At)},
+			Changes: []string{fmt.Sprintf("on %s remove the local port, or set the daemon's own port to it", a.i.name())},
+		}
 	}
 	to := c.RemotePort
 	if to.IsDefault() || to.Value == 500 || to.Value == 4500 || to.Value == 0 || a.r.c != nil && a.r.c.LocalPort.Value == to.Value {
 		return nil
 	}
-	return &Failure{Topic: Address, Step: a.phase1(), Why: fmt.Sprintf("%s sends to port %d, and %s does not respond there", a.i.name(), to.Value, a.r.name()), Lines: [2]source.Pos{to.Where(c.At)},
-		Changes: []string{fmt.Sprintf("on %s remove the peer's port", a.i.name())}}
+	return &Failure{
+		Topic:   Address,
+		Step:    a.phase1(),
+		Why:     fmt.Sprintf("%s sends to port %d, and %s does not respond there", a.i.name(), to.Value, a.r.name()),
+		Lines:   [2]source.Pos{to.Where(c.At)},
+		Changes: []string{fmt.Sprintf("on %s remove the peer's port", a.i.name())},
+	}
 }
 
 func covers(as model.Addresses, a netip.Addr) bool {
@@ -379,7 +429,10 @@ func (a *attempt) natted(expected model.Addresses) bool {
 	}
 	for _, e := range expected.Fixed() {
 		if !e.IsPrivate() {
-			a.Notes = append(a.Notes, fmt.Sprintf("%s is taken to be behind NAT: it sends from %s, and %s is expected", a.i.name(), a.i.own, e))
+			a.Notes = append(
+				a.Notes,
+				fmt.Sprintf("%s is taken to be behind NAT: it sends from %s, and %s is expected", a.i.name(), a.i.own, e),
+			)
 			return true
 		}
 	}
@@ -400,14 +453,25 @@ func (a *attempt) version() *Failure {
 	nearest := a.nominal(a.meet)
 	if len(speaks) == 0 {
 		v := nearest.Version
-		return &Failure{Topic: Version, Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("%s initiates with %s, and %s accepts %s only", a.i.name(), a.Version, a.r.name(), v.Value),
+		return &Failure{
+			Topic:   Version,
+			Step:    a.phase1(),
+			Notify:  "NO_PROPOSAL_CHOSEN",
+			Why:     fmt.Sprintf("%s initiates with %s, and %s accepts %s only", a.i.name(), a.Version, a.r.name(), v.Value),
 			Lines:   [2]source.Pos{a.i.c.Version.Where(a.i.c.At), v.Where(nearest.At)},
-			Changes: []string{fmt.Sprintf("set IKEv2 on %s", map[bool]string{true: a.r.name(), false: a.i.name()}[a.Version == ike.V2])}}
+			Changes: []string{fmt.Sprintf("set IKEv2 on %s", map[bool]string{true: a.r.name(), false: a.i.name()}[a.Version == ike.V2])},
+		}
 	}
 	if len(loaded) == 0 {
 		e := a.nominal(speaks).Unusable
-		return &Failure{Topic: Refused, Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: fmt.Sprintf("the daemon of %s refuses its connection: %s", a.r.name(), e.Message), Lines: [2]source.Pos{{}, e.Pos},
-			Changes: []string{fmt.Sprintf("correct %s", e.Pos)}}
+		return &Failure{
+			Topic:   Refused,
+			Step:    a.phase1(),
+			Notify:  "NO_PROPOSAL_CHOSEN",
+			Why:     fmt.Sprintf("the daemon of %s refuses its connection: %s", a.r.name(), e.Message),
+			Lines:   [2]source.Pos{{}, e.Pos},
+			Changes: []string{fmt.Sprintf("correct %s", e.Pos)},
+		}
 	}
 	a.meet = loaded
 	return nil
@@ -441,8 +505,14 @@ func (a *attempt) proposals() *Failure {
 	}
 	c := a.nominal(asked)
 	own := c.Proposals
-	return &Failure{Topic: Proposals, Step: a.phase1(), Notify: "NO_PROPOSAL_CHOSEN", Why: a.difference(offer, own.Value, "IKE"), Lines: [2]source.Pos{a.i.c.Proposals.Where(a.i.c.At), own.Where(c.At)},
-		Changes: a.widen(a.i.c.Proposals.Value, own.Value)}
+	return &Failure{
+		Topic:   Proposals,
+		Step:    a.phase1(),
+		Notify:  "NO_PROPOSAL_CHOSEN",
+		Why:     a.difference(offer, own.Value, "IKE"),
+		Lines:   [2]source.Pos{a.i.c.Proposals.Where(a.i.c.At), own.Where(c.At)},
+		Changes: a.widen(a.i.c.Proposals.Value, own.Value),
+	}
 }
 
 // offer is what the initiator proposes for the IKE SA.

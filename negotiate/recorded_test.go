@@ -35,12 +35,30 @@ func told(tu *estate.Tunnel) string {
 	for _, a := range negotiate.Tunnel(tu) {
 		fmt.Fprintf(&b, "%s to %s: %s%s\n", name(a.Initiator), name(a.Responder), a.Outcome, failure(a.Failure))
 		if a.Failure == nil {
-			fmt.Fprintf(&b, "  %s %s, asked for another group: %v, renewed: %s%s\n", a.Version, a.IKE, a.Retry, a.Rekey.Outcome, failure(a.Rekey.Failure))
+			fmt.Fprintf(
+				&b,
+				"  %s %s, asked for another group: %v, renewed: %s%s\n",
+				a.Version,
+				a.IKE,
+				a.Retry,
+				a.Rekey.Outcome,
+				failure(a.Rekey.Failure),
+			)
 		}
 		for _, c := range a.Children {
 			fmt.Fprintf(&b, "  child %s: %s%s\n", c.Of.Name, c.Outcome, failure(c.Failure))
 			if c.Failure == nil {
-				fmt.Fprintf(&b, "    %s, %s, %s to %s, renewed: by the initiator %s, by the responder %s%s\n", c.Mode, c.Suite, c.Local, c.Remote, c.Rekey.ByInitiator, c.Rekey.ByResponder, failure(c.Rekey.Failure))
+				fmt.Fprintf(
+					&b,
+					"    %s, %s, %s to %s, renewed: by the initiator %s, by the responder %s%s\n",
+					c.Mode,
+					c.Suite,
+					c.Local,
+					c.Remote,
+					c.Rekey.ByInitiator,
+					c.Rekey.ByResponder,
+					failure(c.Rekey.Failure),
+				)
 			}
 		}
 	}
@@ -63,12 +81,25 @@ func TestWhatDaemonsDid(t *testing.T) {
 			if !ok {
 				continue
 			}
-			e, err := estate.LoadFS(context.Background(), fstest.MapFS{"toril.yaml": {Data: []byte("versions: {\"*\": strongSwan 5.9.8}\n")}, "a/swanctl.conf": {Data: []byte(texts[f.Name])}, "b/swanctl.conf": {Data: []byte(texts[pair+"/b"])}}, estate.Options{Formats: formats.All()})
+			e, err := estate.LoadFS(
+				context.Background(),
+				fstest.MapFS{
+					"toril.yaml":     {Data: []byte("versions: {\"*\": strongSwan 5.9.8}\n")},
+					"a/swanctl.conf": {Data: []byte(texts[f.Name])},
+					"b/swanctl.conf": {Data: []byte(texts[pair+"/b"])},
+				},
+				estate.Options{Formats: formats.All()},
+			)
 			require.NoError(t, err)
 			tunnels := e.Tunnels
 			if name == "random" { // whether they would be paired is another question
 				ga, gb := e.Gateway("a"), e.Gateway("b")
-				tunnels = []*estate.Tunnel{{Name: "a <> b", Ends: []estate.End{{Gateway: ga, Connection: ga.Connections[0]}, {Gateway: gb, Connection: gb.Connections[0]}}}}
+				tunnels = []*estate.Tunnel{
+					{
+						Name: "a <> b",
+						Ends: []estate.End{{Gateway: ga, Connection: ga.Connections[0]}, {Gateway: gb, Connection: gb.Connections[0]}},
+					},
+				}
 			}
 			var got strings.Builder
 			for _, tu := range tunnels {

@@ -9,8 +9,30 @@ import (
 )
 
 // protoNames are the IANA protocol keywords in the lower case that people write.
-var protoNames = map[uint64]string{0: "hopopt", 1: "icmp", 2: "igmp", 4: "ipip", 6: "tcp", 17: "udp", 33: "dccp", 41: "ipv6", 46: "rsvp", 47: "gre",
-	50: "esp", 51: "ah", 58: "icmpv6", 88: "eigrp", 89: "ospf", 94: "ipip2", 103: "pim", 108: "comp", 112: "vrrp", 115: "l2tp", 132: "sctp", 136: "udplite"}
+var protoNames = map[uint64]string{
+	0:   "hopopt",
+	1:   "icmp",
+	2:   "igmp",
+	4:   "ipip",
+	6:   "tcp",
+	17:  "udp",
+	33:  "dccp",
+	41:  "ipv6",
+	46:  "rsvp",
+	47:  "gre",
+	50:  "esp",
+	51:  "ah",
+	58:  "icmpv6",
+	88:  "eigrp",
+	89:  "ospf",
+	94:  "ipip2",
+	103: "pim",
+	108: "comp",
+	112: "vrrp",
+	115: "l2tp",
+	132: "sctp",
+	136: "udplite",
+}
 
 // ProtoName returns the everyday name of a protocol number, or the number.
 func ProtoName(n uint64) string {
@@ -115,7 +137,14 @@ func (b *box) describe() string {
 		out = append(out, map[bool]string{true: "replies", false: "not replies"}[b.v[Direction][0].lo.lo == Reply])
 	}
 	if b.v[Translated] != nil {
-		out = append(out, "translated "+spell(b.v[Translated], 3, func(n number) string { return [...]string{"no", "source", "destination", "both"}[n.lo] }))
+		out = append(
+			out,
+			"translated "+spell(
+				b.v[Translated],
+				3,
+				func(n number) string { return [...]string{"no", "source", "destination", "both"}[n.lo] },
+			),
+		)
 	}
 	if b.v[Mark] != nil {
 		out = append(out, "mark "+spell(b.v[Mark], 1<<32-1, func(n number) string { return fmt.Sprintf("%#x", n.lo) }))

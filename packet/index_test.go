@@ -95,7 +95,10 @@ func BenchmarkIndex(b *testing.B) {
 			for i := range sets {
 				src := netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)})
 				dst := netip.AddrFrom4([4]byte{172, 16, byte(i >> 4), byte(i)})
-				sets[i] = packet.Range(packet.Src, src, src).And(packet.Range(packet.Dst, dst, dst)).With(packet.Proto, packet.OneOf(6)).With(packet.Dport, packet.OneOf(uint64(i%1000+1)))
+				sets[i] = packet.Range(packet.Src, src, src).
+					And(packet.Range(packet.Dst, dst, dst)).
+					With(packet.Proto, packet.OneOf(6)).
+					With(packet.Dport, packet.OneOf(uint64(i%1000+1)))
 			}
 			for b.Loop() {
 				x := packet.NewIndex(sets)

@@ -31,7 +31,15 @@ func universe() []packet.Packet {
 						}
 						for in := range 2 {
 							for peer := range 2 {
-								p := packet.Packet{Family: fam, Src: addr(src), Dst: addr(dst), Proto: proto, Dport: port, In: []string{"lan", "wan0"}[in], State: uint64(port)}
+								p := packet.Packet{
+									Family: fam,
+									Src:    addr(src),
+									Dst:    addr(dst),
+									Proto:  proto,
+									Dport:  port,
+									In:     []string{"lan", "wan0"}[in],
+									State:  uint64(port),
+								}
 								if peer == 1 {
 									p.PeerOut = netip.MustParseAddr("192.0.2.1")
 								}
@@ -141,19 +149,24 @@ func TestMirrorAndReplace(t *testing.T) {
 func TestDescriptions(t *testing.T) {
 	lan := packet.Prefixes(packet.Src, netip.MustParsePrefix("10.1.0.0/16"))
 	for want, s := range map[string]packet.Set{
-		"no packets":                          packet.None(),
-		"all packets":                         packet.All(),
-		"10.1.0.0/16 > any":                   lan,
-		"10.1.0.0/16 > any tcp port not 22":   lan.With(packet.Proto, packet.OneOf(6)).With(packet.Dport, packet.Numbers(0, 21).Or(packet.Numbers(23, 65535))),
+		"no packets":        packet.None(),
+		"all packets":       packet.All(),
+		"10.1.0.0/16 > any": lan,
+		"10.1.0.0/16 > any tcp port not 22": lan.With(packet.Proto, packet.OneOf(6)).With(packet.Dport,
+			packet.Numbers(0, 21).Or(packet.Numbers(23, 65535))),
 		"10.1.0.0/16 > any in on any but lan": lan.Minus(packet.Where(packet.In, packet.Name("lan"))),
 		"10.1.0.0/16 > any to be encrypted":   lan.Minus(packet.Where(packet.PeerOut, packet.Numbers(0, 0))),
 		"10.1.0.0/16 > any icmp type 8/0":     lan.With(packet.ICMP, packet.Numbers(8<<8, 8<<8)).With(packet.Proto, packet.OneOf(1)),
 		"any > 10.0.0.3-10.0.0.17":            packet.Range(packet.Dst, netip.MustParseAddr("10.0.0.3"), netip.MustParseAddr("10.0.0.17")),
-		"any > 10.0.0.0/8 in on eth* new":     packet.Prefixes(packet.Dst, netip.MustParsePrefix("10.0.0.0/8")).With(packet.In, packet.Name("eth*")).With(packet.State, packet.OneOf(packet.New)),
-		"any > fd00::/8 mark 0x1":             packet.Prefixes(packet.Dst, netip.MustParsePrefix("fd00::/8")).With(packet.Mark, packet.OneOf(1)),
-		"any IPv4 from port 53":               packet.Only(packet.IPv4).With(packet.Sport, packet.OneOf(53)),
-		"any IPv6 not icmpv6":                 packet.Only(packet.IPv6).Minus(packet.Where(packet.Proto, packet.OneOf(58))),
-		"10.0.0.1 > any; 10.0.0.3 > any tcp":  packet.Prefixes(packet.Src, netip.MustParsePrefix("10.0.0.1/32")).Or(packet.Prefixes(packet.Src, netip.MustParsePrefix("10.0.0.3/32")).With(packet.Proto, packet.OneOf(6))),
+		"any > 10.0.0.0/8 in on eth* new": packet.Prefixes(packet.Dst, netip.MustParsePrefix("10.0.0.0/8")).With(packet.In,
+			packet.Name("eth*")).With(packet.State, packet.OneOf(packet.New)),
+		"any > fd00::/8 mark 0x1": packet.Prefixes(packet.Dst, netip.MustParsePrefix("fd00::/8")).With(packet.Mark,
+			packet.OneOf(1)),
+		"any IPv4 from port 53": packet.Only(packet.IPv4).With(packet.Sport, packet.OneOf(53)),
+		"any IPv6 not icmpv6":   packet.Only(packet.IPv6).Minus(packet.Where(packet.Proto, packet.OneOf(58))),
+		"10.0.0.1 > any; 10.0.0.3 > any tcp": packet.Prefixes(packet.Src,
+			netip.MustParsePrefix("10.0.0.1/32")).Or(packet.Prefixes(packet.Src, netip.MustParsePrefix("10.0.0.3/32")).With(packet.Proto,
+			packet.OneOf(6))),
 	} {
 		assert.Equal(t, want, s.String())
 	}

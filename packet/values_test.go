@@ -81,7 +81,8 @@ func TestPrefixValues(t *testing.T) {
 }
 
 func TestProtocolNames(t *testing.T) {
-	for name, n := range map[string]uint64{"icmp": 1, "tcp": 6, "udp": 17, "gre": 47, "esp": 50, "ah": 51, "icmpv6": 58, "ipv6-icmp": 58, "ospf": 89, "sctp": 132, "TCP": 6} {
+	for name, n := range map[string]uint64{"icmp": 1, "tcp": 6, "udp": 17, "gre": 47, "esp": 50, "ah": 51, "icmpv6": 58, "ipv6-icmp": 58,
+		"ospf": 89, "sctp": 132, "TCP": 6} {
 		got, ok := packet.ProtoNumber(name)
 		assert.True(t, ok, name)
 		assert.Equal(t, n, got, name)
@@ -98,7 +99,16 @@ func TestProtocolNames(t *testing.T) {
 }
 
 func TestPackets(t *testing.T) {
-	p := packet.Packet{Family: packet.IPv4, Src: netip.MustParseAddr("10.1.0.5"), Dst: netip.MustParseAddr("10.2.0.9"), Proto: 6, Sport: 50000, Dport: 443, In: "lan", State: packet.New}
+	p := packet.Packet{
+		Family: packet.IPv4,
+		Src:    netip.MustParseAddr("10.1.0.5"),
+		Dst:    netip.MustParseAddr("10.2.0.9"),
+		Proto:  6,
+		Sport:  50000,
+		Dport:  443,
+		In:     "lan",
+		State:  packet.New,
+	}
 	assert.Equal(t, "tcp 10.1.0.5:50000 > 10.2.0.9:443", p.String())
 	assert.True(t, p.Set().Has(p))
 	w, ok := p.Set().Witness()
@@ -109,7 +119,14 @@ func TestPackets(t *testing.T) {
 	assert.False(t, p.Set().Has(other))
 	ping := packet.Packet{Family: packet.IPv4, Src: p.Src, Dst: p.Dst, Proto: 1, ICMP: 8 << 8}
 	assert.Equal(t, "icmp 10.1.0.5 > 10.2.0.9 type 8", ping.String())
-	six := packet.Packet{Family: packet.IPv6, Src: netip.MustParseAddr("2001:db8::1"), Dst: netip.MustParseAddr("2001:db8::2"), Proto: 17, Sport: 500, Dport: 500}
+	six := packet.Packet{
+		Family: packet.IPv6,
+		Src:    netip.MustParseAddr("2001:db8::1"),
+		Dst:    netip.MustParseAddr("2001:db8::2"),
+		Proto:  17,
+		Sport:  500,
+		Dport:  500,
+	}
 	assert.Equal(t, "udp [2001:db8::1]:500 > [2001:db8::2]:500", six.String())
 }
 

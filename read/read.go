@@ -170,7 +170,10 @@ func (in *Input) Count() { in.File.Statements++ }
 // Unread keeps a statement that was not understood; scope is what it may change ("" for the whole gateway).
 func (in *Input) Unread(line int, scope, format string, args ...any) {
 	in.File.Veil(in.At(line))
-	in.File.Unread = append(in.File.Unread, model.Unread{At: in.At(line), Scope: scope, Why: in.File.Veiled(in.At(line), fmt.Sprintf(format, args...))})
+	in.File.Unread = append(
+		in.File.Unread,
+		model.Unread{At: in.At(line), Scope: scope, Why: in.File.Veiled(in.At(line), fmt.Sprintf(format, args...))},
+	)
 }
 
 // Problemf says that something at a line is wrong.
@@ -216,7 +219,8 @@ func (in *Input) Include(line int, pattern string) []*Input {
 			in.Problemf(line, "%s includes itself", source.Clean(name))
 			continue
 		}
-		if !in.Folder.Taken[name] && slices.ContainsFunc(in.Gateway.Files, func(f *model.File) bool { return f.Path == in.Folder.Prefix+name }) {
+		if !in.Folder.Taken[name] &&
+			slices.ContainsFunc(in.Gateway.Files, func(f *model.File) bool { return f.Path == in.Folder.Prefix+name }) {
 			continue // it was read before, by itself
 		}
 		f, err := in.Folder.Open(name)
@@ -239,7 +243,10 @@ func (in *Input) Include(line int, pattern string) []*Input {
 		out = append(out, &Input{Context: in.Context, Gateway: in.Gateway, File: f, Folder: in.Folder, depth: in.depth + 1})
 	}
 	if len(names) == 0 && !wild {
-		in.Gateway.Definitions = append(in.Gateway.Definitions, &model.Definition{Kind: "included file", Name: pattern, Used: []source.Pos{in.At(line)}, Missing: true})
+		in.Gateway.Definitions = append(
+			in.Gateway.Definitions,
+			&model.Definition{Kind: "included file", Name: pattern, Used: []source.Pos{in.At(line)}, Missing: true},
+		)
 		in.Unread(line, "", "the included file %s was not given", source.Clean(pattern))
 	}
 	return out
@@ -327,8 +334,53 @@ func (d *Folder) Take(f *model.File, format *Format, why string) {
 }
 
 // common are words that stand in many formats.
-var common = []string{"yes", "no", "true", "false", "on", "off", "none", "any", "all", "default", "auto", "add", "set", "del", "delete", "to", "from", "in", "out", "up", "down", "src", "dst", "log", "prefix", "name", "type", "mode",
-	"version", "via", "dev", "table", "description", "enabled", "disabled", "allow", "deny", "permit", "reject", "with", "and", "or", "not", "eq", "neq"}
+var common = []string{
+	"yes",
+	"no",
+	"true",
+	"false",
+	"on",
+	"off",
+	"none",
+	"any",
+	"all",
+	"default",
+	"auto",
+	"add",
+	"set",
+	"del",
+	"delete",
+	"to",
+	"from",
+	"in",
+	"out",
+	"up",
+	"down",
+	"src",
+	"dst",
+	"log",
+	"prefix",
+	"name",
+	"type",
+	"mode",
+	"version",
+	"via",
+	"dev",
+	"table",
+	"description",
+	"enabled",
+	"disabled",
+	"allow",
+	"deny",
+	"permit",
+	"reject",
+	"with",
+	"and",
+	"or",
+	"not",
+	"eq",
+	"neq",
+}
 
 // Manners says how the files of formats are quoted; open shows what was not understood.
 func Manners(formats []*Format, open bool) map[*Format]*source.Manner {

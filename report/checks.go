@@ -36,7 +36,12 @@ func ChecksText(w io.Writer, checks []*audit.Check, bs []*baseline.Baseline, loo
 	p := newPaper(w, look)
 	tw := table.NewWriter()
 	tw.SetStyle(plainStyle)
-	tw.SetColumnConfigs([]table.ColumnConfig{{Number: 3, WidthMax: p.look.Width - 66, WidthMaxEnforcer: wrap}, {Number: 4, WidthMax: 22, WidthMaxEnforcer: wrap}})
+	tw.SetColumnConfigs(
+		[]table.ColumnConfig{
+			{Number: 3, WidthMax: p.look.Width - 66, WidthMaxEnforcer: wrap},
+			{Number: 4, WidthMax: 22, WidthMaxEnforcer: wrap},
+		},
+	)
 	tw.AppendRow(table.Row{p.bold("name"), p.bold("severity"), p.bold("title"), p.bold("set by baseline")})
 	area := ""
 	for _, c := range checks {
@@ -48,7 +53,15 @@ func ChecksText(w io.Writer, checks []*audit.Check, bs []*baseline.Baseline, loo
 	}
 	p.line("%s", tw.Render())
 	p.line("")
-	p.line("%s", p.dim(fmt.Sprintf("%s; the severity is the usual one, a finding says its own. Next: toril explain NAME", plural(len(checks), "check"))))
+	p.line(
+		"%s",
+		p.dim(
+			fmt.Sprintf(
+				"%s; the severity is the usual one, a finding says its own. Next: toril explain NAME",
+				plural(len(checks), "check"),
+			),
+		),
+	)
 	return p.err
 }
 
@@ -93,7 +106,8 @@ func Explain(w io.Writer, c *audit.Check, bs []*baseline.Baseline, look Look) er
 	p.heading(c.Name)
 	p.line("")
 	p.line("%s (%s)", p.bold(c.Title), p.severity(c.Severity))
-	for _, part := range []struct{ label, body string }{{"What it looks at", c.Doc.What}, {"Why it matters", c.Why}, {"How an attacker or an outage uses it", c.Doc.Harm},
+	for _, part := range []struct{ label, body string }{{"What it looks at", c.Doc.What}, {"Why it matters", c.Why},
+		{"How an attacker or an outage uses it", c.Doc.Harm},
 		{"How to fix it", c.Fix}, {"Example", c.Doc.Write}} {
 		p.line("")
 		p.line("%s", p.bold(part.label))
@@ -125,7 +139,8 @@ func Explain(w io.Writer, c *audit.Check, bs []*baseline.Baseline, look Look) er
 func CheckPage(c *audit.Check, bs []*baseline.Baseline) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "# %s\n\n%s. Usual severity: %s.\n", c.Name, c.Title, c.Severity)
-	for _, part := range []struct{ label, body string }{{"What it looks at", c.Doc.What}, {"Why it matters", c.Why}, {"How an attacker or an outage uses it", c.Doc.Harm},
+	for _, part := range []struct{ label, body string }{{"What it looks at", c.Doc.What}, {"Why it matters", c.Why},
+		{"How an attacker or an outage uses it", c.Doc.Harm},
 		{"How to fix it", c.Fix}, {"Example", c.Doc.Write}} {
 		fmt.Fprintf(&b, "\n## %s\n\n%s\n", part.label, part.body)
 	}
@@ -150,7 +165,10 @@ func CheckPage(c *audit.Check, bs []*baseline.Baseline) string {
 // ChecksIndex returns the list of all checks as Markdown, with links to their pages.
 func ChecksIndex(checks []*audit.Check, bs []*baseline.Baseline) string {
 	var b strings.Builder
-	b.WriteString("# The checks\n\nWritten by `go generate ./...` from the checks themselves; change the text there.\n\n| check | severity | title | set by baseline |\n| --- | --- | --- | --- |\n")
+	b.WriteString(
+		"# The checks\n\nWritten by `go generate ./...` from the checks themselves; change the text there.\n\n" +
+			"| check | severity | title | set by baseline |\n| --- | --- | --- | --- |\n",
+	)
 	for _, c := range checks {
 		fmt.Fprintf(&b, "| [%s](%s) | %s | %s | %s |\n", c.Name, PageName(c), c.Severity, c.Title, settingBaselines(c, bs))
 	}

@@ -76,8 +76,13 @@ func DefaultsText(w io.Writer, k *daemon.Known, version string, look Look) error
 		}
 		tw = table.NewWriter()
 		tw.SetStyle(plainStyle)
-		tw.SetColumnConfigs([]table.ColumnConfig{{Number: 1, WidthMin: first, WidthMax: first, WidthMaxEnforcer: wrap}, {Number: 2, WidthMin: second, WidthMax: second, WidthMaxEnforcer: wrap},
-			{Number: 3, WidthMax: third, WidthMaxEnforcer: wrap}})
+		tw.SetColumnConfigs(
+			[]table.ColumnConfig{
+				{Number: 1, WidthMin: first, WidthMax: first, WidthMaxEnforcer: wrap},
+				{Number: 2, WidthMin: second, WidthMax: second, WidthMaxEnforcer: wrap},
+				{Number: 3, WidthMax: third, WidthMaxEnforcer: wrap},
+			},
+		)
 	}
 	place := ""
 	for _, d := range k.In(version) {
@@ -130,7 +135,16 @@ type beforeJSON struct {
 func defaultsJSON(ds []daemon.Default) []defaultJSON {
 	out := []defaultJSON{}
 	for _, d := range ds {
-		one := defaultJSON{File: d.File, Section: d.Section, Key: d.Key, Value: d.Value, Follows: d.Computed, Note: d.Note, Since: d.Since, Source: d.Source}
+		one := defaultJSON{
+			File:    d.File,
+			Section: d.Section,
+			Key:     d.Key,
+			Value:   d.Value,
+			Follows: d.Computed,
+			Note:    d.Note,
+			Since:   d.Since,
+			Source:  d.Source,
+		}
 		if d.Before != nil {
 			one.Before = &beforeJSON{d.Before.Value, d.Before.Note}
 		}

@@ -305,14 +305,41 @@ func additional(s ike.Suite) []string {
 }
 
 func attemptOf(e *estate.Estate, a negotiate.Attempt) attemptJSON {
-	j := attemptJSON{Initiator: a.Initiator.Gateway.Name, Outcome: a.Outcome, Failure: failureOf(e, a.Failure), Children: []childAttemptJSON{}, Notes: emptied(a.Notes), Unsure: a.Unsure}
+	j := attemptJSON{
+		Initiator: a.Initiator.Gateway.Name,
+		Outcome:   a.Outcome,
+		Failure:   failureOf(e, a.Failure),
+		Children:  []childAttemptJSON{},
+		Notes:     emptied(a.Notes),
+		Unsure:    a.Unsure,
+	}
 	if a.Failure == nil {
-		j.IKE = &ikeJSON{a.Version.String(), iana(a.IKE.Transforms[ike.Encryption]), a.IKE.Transforms[ike.Encryption].KeyBits, iana(a.IKE.Transforms[ike.Integrity]), iana(a.IKE.Transforms[ike.PRF]), iana(a.IKE.Transforms[ike.KeyExchange]), additional(a.IKE)}
+		j.IKE = &ikeJSON{
+			a.Version.String(),
+			iana(a.IKE.Transforms[ike.Encryption]),
+			a.IKE.Transforms[ike.Encryption].KeyBits,
+			iana(a.IKE.Transforms[ike.Integrity]),
+			iana(a.IKE.Transforms[ike.PRF]),
+			iana(a.IKE.Transforms[ike.KeyExchange]),
+			additional(a.IKE),
+		}
 	}
 	for _, c := range a.Children {
-		k := childAttemptJSON{Child: c.Of.Name, Additional: []string{}, Outcome: c.Outcome, Failure: failureOf(e, c.Failure), LocalTS: []string{}, RemoteTS: []string{}, Notes: emptied(c.Notes)}
+		k := childAttemptJSON{
+			Child:      c.Of.Name,
+			Additional: []string{},
+			Outcome:    c.Outcome,
+			Failure:    failureOf(e, c.Failure),
+			LocalTS:    []string{},
+			RemoteTS:   []string{},
+			Notes:      emptied(c.Notes),
+		}
 		if c.Outcome == negotiate.Agrees {
-			k.Protocol, k.Encryption, k.KeyBits, k.Integrity = c.Suite.Protocol.String(), iana(c.Suite.Transforms[ike.Encryption]), c.Suite.Transforms[ike.Encryption].KeyBits, iana(c.Suite.Transforms[ike.Integrity])
+			k.Protocol, k.Encryption, k.KeyBits, k.Integrity = c.Suite.Protocol.String(), iana(
+				c.Suite.Transforms[ike.Encryption],
+			), c.Suite.Transforms[ike.Encryption].KeyBits, iana(
+				c.Suite.Transforms[ike.Integrity],
+			)
 			k.Additional = additional(c.Suite)
 			k.KeyExchange, k.ESN, k.Mode = iana(c.Suite.Transforms[ike.KeyExchange]), c.Suite.ESN(), c.Mode.String()
 			for _, s := range c.Local {
@@ -321,7 +348,12 @@ func attemptOf(e *estate.Estate, a negotiate.Attempt) attemptJSON {
 			for _, s := range c.Remote {
 				k.RemoteTS = append(k.RemoteTS, s.String())
 			}
-			k.Rekey = &rekeyJSON{Outcome: c.Rekey.Outcome, After: int(c.Rekey.After / time.Second), Ends: int(c.Rekey.Ends / time.Second), By: c.Rekey.By}
+			k.Rekey = &rekeyJSON{
+				Outcome: c.Rekey.Outcome,
+				After:   int(c.Rekey.After / time.Second),
+				Ends:    int(c.Rekey.Ends / time.Second),
+				By:      c.Rekey.By,
+			}
 			if c.Rekey.Failure != nil {
 				k.Rekey.Why = c.Rekey.Failure.Why
 			}

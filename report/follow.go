@@ -192,7 +192,11 @@ func (f trail) way(t *follow.Trip, p *follow.Part) {
 		f.aside(o, "ESP out")
 	}
 	if p.Fate == walk.Clear {
-		f.step("leaves", strings.TrimSpace(map[bool]string{true: "", false: "in the clear"}[t.Out != nil]+by(p.Out)+via(p.Outcome)+became(p)), source.Pos{})
+		f.step(
+			"leaves",
+			strings.TrimSpace(map[bool]string{true: "", false: "in the clear"}[t.Out != nil]+by(p.Out)+via(p.Outcome)+became(p)),
+			source.Pos{},
+		)
 	}
 	if p.Fate == walk.Delivered {
 		f.step("ends", "delivered to the gateway itself", source.Pos{})
@@ -367,8 +371,15 @@ func tripOf(e *estate.Estate, t *follow.Trip) *tripJSON {
 		j.OutOf = t.Out.Name
 	}
 	for _, p := range t.Parts {
-		k := partJSON{Packets: p.Came.Free(packet.State, packet.Direction, packet.Mark, packet.PeerIn).String(), outcomeJSON: outcomeOf(e, p.Outcome), Example: exampleJSON{p.First.String(), p.Last.String()},
-			Outer: outcomesOf(e, p.Outer), Notes: []string{}, Answer: []legJSON{}, Stray: p.Stray}
+		k := partJSON{
+			Packets:     p.Came.Free(packet.State, packet.Direction, packet.Mark, packet.PeerIn).String(),
+			outcomeJSON: outcomeOf(e, p.Outcome),
+			Example:     exampleJSON{p.First.String(), p.Last.String()},
+			Outer:       outcomesOf(e, p.Outer),
+			Notes:       []string{},
+			Answer:      []legJSON{},
+			Stray:       p.Stray,
+		}
 		if c := p.Crossing; c != nil {
 			k.Lost, k.Notes = c.Lost, emptied(c.Notes)
 			if c.Trip != nil {

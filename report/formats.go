@@ -15,7 +15,12 @@ func FormatsText(w io.Writer, formats []*read.Format, look Look) error {
 	p := newPaper(w, look)
 	tw := table.NewWriter()
 	tw.SetStyle(plainStyle)
-	tw.SetColumnConfigs([]table.ColumnConfig{{Number: 2, WidthMax: p.look.Width - 56, WidthMaxEnforcer: wrap}, {Number: 3, WidthMax: 30, WidthMaxEnforcer: wrap}})
+	tw.SetColumnConfigs(
+		[]table.ColumnConfig{
+			{Number: 2, WidthMax: p.look.Width - 56, WidthMaxEnforcer: wrap},
+			{Number: 3, WidthMax: 30, WidthMaxEnforcer: wrap},
+		},
+	)
 	tw.AppendRow(table.Row{p.bold("format"), p.bold("what it is"), p.bold("usual names")})
 	tw.AppendSeparator()
 	for _, f := range formats {
@@ -23,7 +28,12 @@ func FormatsText(w io.Writer, formats []*read.Format, look Look) error {
 	}
 	p.line("%s", tw.Render())
 	p.line("")
-	p.line("%s", p.dim(plural(len(formats), "format")+"; files are recognised by their content, names only help. Next: toril formats --explain FILE"))
+	p.line(
+		"%s",
+		p.dim(
+			plural(len(formats), "format")+"; files are recognised by their content, names only help. Next: toril formats --explain FILE",
+		),
+	)
 	return p.err
 }
 

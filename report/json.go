@@ -113,8 +113,17 @@ type errorJSON struct {
 
 // JSON writes an audit in the form that docs/json.md describes.
 func JSON(w io.Writer, r *audit.Result) error {
-	out := auditJSON{Schema: Schema, Tool: toolJSON{"toril", Version}, Baseline: r.Baseline.Name, Gateways: gatewaysJSON(r.Estate), Tunnels: tunnelsJSON(r.Estate),
-		NotGiven: []notGivenJSON{}, LeftOut: []leftOutJSON{}, Findings: []findingJSON{}, Errors: errorsJSON(r.Estate)}
+	out := auditJSON{
+		Schema:   Schema,
+		Tool:     toolJSON{"toril", Version},
+		Baseline: r.Baseline.Name,
+		Gateways: gatewaysJSON(r.Estate),
+		Tunnels:  tunnelsJSON(r.Estate),
+		NotGiven: []notGivenJSON{},
+		LeftOut:  []leftOutJSON{},
+		Findings: []findingJSON{},
+		Errors:   errorsJSON(r.Estate),
+	}
 	for _, n := range r.NotGiven {
 		for _, a := range n.What {
 			out.NotGiven = append(out.NotGiven, notGivenJSON{n.Gateway, a.Thing, a.Unjudged, emptied(a.Of)})
@@ -124,8 +133,26 @@ func JSON(w io.Writer, r *audit.Result) error {
 		out.LeftOut = append(out.LeftOut, leftOutJSON(l))
 	}
 	for _, f := range r.Findings {
-		j := findingJSON{ID: f.ID, Check: f.Check, Severity: f.Severity, Gateway: f.Gateway, Tunnel: f.Tunnel, Connection: f.Connection, Child: f.Child, Message: f.Message, Measured: f.Measured, Required: f.Required, Example: f.Example, Why: f.Why,
-			Fix: f.Fix, Standard: f.Standard, Unsure: f.Unsure, At: place(f.At), Also: []placeJSON{}, AlsoIn: emptied(f.AlsoIn)}
+		j := findingJSON{
+			ID:         f.ID,
+			Check:      f.Check,
+			Severity:   f.Severity,
+			Gateway:    f.Gateway,
+			Tunnel:     f.Tunnel,
+			Connection: f.Connection,
+			Child:      f.Child,
+			Message:    f.Message,
+			Measured:   f.Measured,
+			Required:   f.Required,
+			Example:    f.Example,
+			Why:        f.Why,
+			Fix:        f.Fix,
+			Standard:   f.Standard,
+			Unsure:     f.Unsure,
+			At:         place(f.At),
+			Also:       []placeJSON{},
+			AlsoIn:     emptied(f.AlsoIn),
+		}
 		for _, e := range f.Also {
 			j.Also = append(j.Also, place(e))
 		}

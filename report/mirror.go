@@ -90,7 +90,16 @@ func proposalsJSON(ps []ike.Proposal) []proposalJSON {
 		for r := ike.Additional1; r <= ike.Additional7; r++ {
 			further = append(further, list(p.Transforms[r])...)
 		}
-		out = append(out, proposalJSON{list(p.Transforms[ike.Encryption]), list(p.Transforms[ike.Integrity]), list(p.Transforms[ike.PRF]), list(p.Transforms[ike.KeyExchange]), further})
+		out = append(
+			out,
+			proposalJSON{
+				list(p.Transforms[ike.Encryption]),
+				list(p.Transforms[ike.Integrity]),
+				list(p.Transforms[ike.PRF]),
+				list(p.Transforms[ike.KeyExchange]),
+				further,
+			},
+		)
 	}
 	return out
 }

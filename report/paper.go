@@ -73,8 +73,13 @@ func (p *paper) paint(s string, cs ...text.Color) string {
 func (p *paper) bold(s string) string { return p.paint(s, text.Bold) }
 func (p *paper) dim(s string) string  { return p.paint(s, text.Faint) }
 
-var severityColors = map[audit.Severity][]text.Color{audit.Critical: {text.Bold, text.FgHiRed}, audit.High: {text.FgRed}, audit.Medium: {text.FgYellow},
-	audit.Low: {text.FgCyan}, audit.Info: {text.FgHiBlack}}
+var severityColors = map[audit.Severity][]text.Color{
+	audit.Critical: {text.Bold, text.FgHiRed},
+	audit.High:     {text.FgRed},
+	audit.Medium:   {text.FgYellow},
+	audit.Low:      {text.FgCyan},
+	audit.Info:     {text.FgHiBlack},
+}
 
 func (p *paper) severity(s audit.Severity) string { return p.paint(s.String(), severityColors[s]...) }
 
@@ -87,7 +92,12 @@ func (p *paper) block(indent int, label, body string, style ...text.Color) {
 		if i == 0 {
 			head = label
 		}
-		p.line("%s%s%s", strings.Repeat(" ", indent), p.dim(fmt.Sprintf("%-*s", labels, head)), p.paint(strings.TrimRight(l, " "), style...))
+		p.line(
+			"%s%s%s",
+			strings.Repeat(" ", indent),
+			p.dim(fmt.Sprintf("%-*s", labels, head)),
+			p.paint(strings.TrimRight(l, " "), style...),
+		)
 	}
 }
 

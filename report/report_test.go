@@ -71,7 +71,13 @@ func writers(t *testing.T) map[string]func(io.Writer, report.Look) error {
 		},
 		"formats": func(w io.Writer, l report.Look) error { return report.FormatsText(w, formats.All(), l) },
 		"follow": func(w io.Writer, l report.Look) error {
-			return report.FollowText(w, e, report.Asked{Gateway: "headland", From: "10.30.0.10", To: "10.20.0.0/24"}, trips(t, e, "headland", "10.30.0.10", "10.20.0.0/24", false), l)
+			return report.FollowText(
+				w,
+				e,
+				report.Asked{Gateway: "headland", From: "10.30.0.10", To: "10.20.0.0/24"},
+				trips(t, e, "headland", "10.30.0.10", "10.20.0.0/24", false),
+				l,
+			)
 		},
 	}
 }
@@ -150,15 +156,27 @@ func TestFollowSaysItsVerdictFirst(t *testing.T) {
 		down         bool
 		want         string
 	}{
-		{"headland", "10.30.0.10", "10.20.0.9:443", false, "encrypted by headland/skerry/lights; delivered by skerry via lan; the reply returns"},
+		{"headland", "10.30.0.10", "10.20.0.9:443", false, "encrypted by headland/skerry/lights; delivered by skerry via lan; the " +
+			"reply returns"},
 		{"headland", "10.30.0.10", "10.20.0.9:22", false, "dropped at headland: policy drop in chain forward, headland/nftables.conf:21"},
 		{"headland", "10.30.0.10", "10.20.0.9:443", true, "dropped at headland: policy skerry/lights blocks it: no SA is up"},
-		{"buoyyard", "10.40.0.10", "10.10.0.9:443", false, "encrypted by buoyyard/lampwright/centre; delivered by lampwright via lan; the reply returns"},
-		{"buoyyard", "10.40.0.10", "10.10.0.9:22", false, "encrypted by buoyyard/lampwright/centre; dropped at lampwright: policy drop in chain forward"},
+		{"buoyyard", "10.40.0.10", "10.10.0.9:443", false, "encrypted by buoyyard/lampwright/centre; delivered by lampwright via " +
+			"lan; the reply returns"},
+		{"buoyyard", "10.40.0.10", "10.10.0.9:22", false, "encrypted by buoyyard/lampwright/centre; dropped at lampwright: policy " +
+			"drop in chain forward"},
 		{"headland", "10.30.0.10", "203.0.113.1:80", false, "dropped at headland: policy drop in chain forward"},
 	} {
 		var b bytes.Buffer
-		require.NoError(t, report.FollowText(&b, e, report.Asked{Gateway: c.at, From: c.from, To: c.to, Down: c.down}, trips(t, e, c.at, c.from, c.to, c.down), report.Look{Width: 200}))
+		require.NoError(
+			t,
+			report.FollowText(
+				&b,
+				e,
+				report.Asked{Gateway: c.at, From: c.from, To: c.to, Down: c.down},
+				trips(t, e, c.at, c.from, c.to, c.down),
+				report.Look{Width: 200},
+			),
+		)
 		lines := strings.Split(b.String(), "\n")
 		assert.True(t, strings.HasPrefix(lines[0], c.from+" to "+c.to), lines[0])
 		assert.True(t, strings.HasPrefix(lines[1], c.want), "%s > %s: %s", c.from, c.to, lines[1])
@@ -168,7 +186,15 @@ func TestFollowSaysItsVerdictFirst(t *testing.T) {
 func TestFollowJSONTellsTheWholeWay(t *testing.T) {
 	e := demoEstate(t)
 	var b bytes.Buffer
-	require.NoError(t, report.FollowJSON(&b, e, report.Asked{Gateway: "headland", From: "10.30.0.10", To: "10.20.0.9:443"}, trips(t, e, "headland", "10.30.0.10", "10.20.0.9:443", false)))
+	require.NoError(
+		t,
+		report.FollowJSON(
+			&b,
+			e,
+			report.Asked{Gateway: "headland", From: "10.30.0.10", To: "10.20.0.9:443"},
+			trips(t, e, "headland", "10.30.0.10", "10.20.0.9:443", false),
+		),
+	)
 	var j struct {
 		Schema string
 		Trips  []struct {
@@ -255,7 +281,12 @@ func TestEveryCheckHasAPage(t *testing.T) {
 // TestANewSettingIsOneRow adds a row to the table: it is in every comparison and sheet, for people and for programs.
 func TestANewSettingIsOneRow(t *testing.T) {
 	e := demoEstate(t)
-	table := append(settings.All(), settings.More(settings.Row{Name: "tide-offset", Term: "tide offset", Of: settings.OfConnection, Relation: settings.Equal, Unit: "s"}))
+	table := append(
+		settings.All(),
+		settings.More(
+			settings.Row{Name: "tide-offset", Term: "tide offset", Of: settings.OfConnection, Relation: settings.Equal, Unit: "s"},
+		),
+	)
 	tu := e.Tunnels[0]
 	require.Len(t, tu.Ends, 2)
 	for i, value := range []string{"seven", "nine"} {

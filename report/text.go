@@ -60,8 +60,11 @@ func (p *paper) summary(r *audit.Result, least audit.Severity) {
 	for _, g := range r.Estate.Gateways {
 		files += len(g.Files)
 	}
-	p.line("%s", p.bold(fmt.Sprintf("%s, %s, %s, judged by the baseline %q", plural(len(r.Estate.Gateways), "gateway"), plural(files, "file"),
-		plural(len(r.Estate.Tunnels), "tunnel"), r.Baseline.Name)))
+	p.line(
+		"%s",
+		p.bold(fmt.Sprintf("%s, %s, %s, judged by the baseline %q", plural(len(r.Estate.Gateways), "gateway"), plural(files, "file"),
+			plural(len(r.Estate.Tunnels), "tunnel"), r.Baseline.Name)),
+	)
 	counts := map[audit.Severity]int{}
 	for _, f := range r.Findings {
 		counts[f.Severity]++
@@ -125,7 +128,13 @@ func (p *paper) notGiven(list []audit.NotGiven) {
 		if len(of) > most {
 			of = append(slices.Clone(of[:most]), fmt.Sprintf("%d more", len(r.of)-most))
 		}
-		p.wrapped("%s %s of %s; not judged: %s", p.paint("not given:", severityColors[audit.Medium]...), r.Thing, strings.Join(of, ", "), r.Unjudged)
+		p.wrapped(
+			"%s %s of %s; not judged: %s",
+			p.paint("not given:", severityColors[audit.Medium]...),
+			r.Thing,
+			strings.Join(of, ", "),
+			r.Unjudged,
+		)
 	}
 }
 

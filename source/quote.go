@@ -41,8 +41,8 @@ func (f *File) Hide(line int, secret string) {
 // small numbers.
 func (f *File) Veil(p Pos) { f.veiled[p] = true }
 
-// Quote returns the line or the part of it at a position, fit to be shown: trimmed, secrets, comments and what was not understood masked, control and escape
-// characters made harmless, cut at MaxQuote runes.
+// Quote returns the line or the part of it at a position, fit to be shown: trimmed, secrets, comments and what was not understood masked,
+// control and escape characters made harmless, cut at MaxQuote runes.
 func (f *File) Quote(p Pos) string {
 	text := f.text(p)
 	secrets := slices.Clone(f.hidden[p.Line])
@@ -132,7 +132,8 @@ func (f *File) veil(text string) string {
 	out := piece().ReplaceAllStringFunc(text, func(w string) string {
 		i := at + strings.Index(text[at:], w)
 		at = i + len(w)
-		if strings.HasPrefix(w, "secret") && strings.Contains(Mask, w) || strings.Contains(MaskComment, w) || f.manner.harmless(w) || isKey(strings.TrimSpace(text[i:]), w) {
+		if strings.HasPrefix(w, "secret") && strings.Contains(Mask, w) || strings.Contains(MaskComment, w) || f.manner.harmless(w) ||
+			isKey(strings.TrimSpace(text[i:]), w) {
 			return w
 		}
 		return MaskUnread
@@ -142,7 +143,8 @@ func (f *File) veil(text string) string {
 
 // harmless reports whether a word tells nothing: it is one of the formats', an address, or a small number.
 func (m *Manner) harmless(w string) bool {
-	if plain().MatchString(w) || m.Words[strings.ToLower(w)] || !strings.ContainsFunc(w, func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }) {
+	if plain().MatchString(w) || m.Words[strings.ToLower(w)] ||
+		!strings.ContainsFunc(w, func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }) {
 		return true
 	}
 	if _, err := netip.ParseAddr(w); err == nil {

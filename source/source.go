@@ -78,7 +78,15 @@ type File struct {
 // NewFile makes a File of raw bytes. A byte order mark is dropped; nothing else is changed.
 func NewFile(path string, data []byte) *File {
 	data, marked := bytes.CutPrefix(data, []byte("\xef\xbb\xbf"))
-	f := &File{Path: path, data: data, marked: marked, starts: []int{0}, hidden: map[int][]string{}, veiled: map[Pos]bool{}, parts: map[Pos]int{}}
+	f := &File{
+		Path:   path,
+		data:   data,
+		marked: marked,
+		starts: []int{0},
+		hidden: map[int][]string{},
+		veiled: map[Pos]bool{},
+		parts:  map[Pos]int{},
+	}
 	for i, b := range data {
 		if b == '\n' && i+1 < len(data) {
 			f.starts = append(f.starts, i+1)

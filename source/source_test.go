@@ -31,7 +31,13 @@ func TestQuoteIsHarmless(t *testing.T) {
 }
 
 func TestSecretsAreMasked(t *testing.T) {
-	f := source.NewFile("a", []byte("x = Zz9secretvalue and more\n  secret = \"never; seen\"\npsk 0sAAAA;\nkeyexchange = ikev2\nrekey_time = 4h\nesp_proposals = aes\n"))
+	f := source.NewFile(
+		"a",
+		[]byte(
+			"x = Zz9secretvalue and more\n  secret = \"never; seen\"\npsk 0sAAAA;\nkeyexchange = ikev2\nrekey_time = 4h\n"+
+				"esp_proposals = aes\n",
+		),
+	)
 	f.Hide(1, "Zz9secretvalue")
 	assert.Equal(t, "x = [secret] and more", f.Quote(f.At(1)))
 	assert.Equal(t, "secret = [secret]", f.Quote(f.At(2)))
@@ -48,7 +54,8 @@ func TestSecretCannotBePrinted(t *testing.T) {
 	var log strings.Builder
 	slog.New(slog.NewTextHandler(&log, nil)).Info("x", "s", s)
 	for _, out := range []string{fmt.Sprint(s), fmt.Sprintf("%v %+v %#v %s %q", s, s, s, s, s), string(j), log.String(),
-		fmt.Sprintf("%v", struct{ S source.Secret }{s}), fmt.Sprintf("%+v %#v", struct{ s source.Secret }{s}, struct{ s source.Secret }{s})} {
+		fmt.Sprintf("%v", struct{ S source.Secret }{s}),
+		fmt.Sprintf("%+v %#v", struct{ s source.Secret }{s}, struct{ s source.Secret }{s})} {
 		assert.NotContains(t, out, "lantern")
 	}
 	assert.Equal(t, "lantern", s.Reveal())

@@ -113,7 +113,10 @@ func childLines(t *estate.Tunnel, pair estate.ChildPair, walks map[*model.Gatewa
 // exemption says in a few words whether a child's packets pass by source NAT.
 func exemption(path *walk.Path, t *estate.Tunnel, e estate.End, c *model.Child) Cell {
 	rewrites, ok := path.Rewrites(path.Policy(c, t.Own(e), t.Peer(e)))
-	nats := slices.ContainsFunc(e.Gateway.Chains, func(c *model.Chain) bool { return c.Kind == model.NATChain && c.Hook == model.Postrouting })
+	nats := slices.ContainsFunc(
+		e.Gateway.Chains,
+		func(c *model.Chain) bool { return c.Kind == model.NATChain && c.Hook == model.Postrouting },
+	)
 	switch {
 	case !ok && c.RouteBased():
 		return Cell{Text: "not needed: chosen by routes"}

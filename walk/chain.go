@@ -285,7 +285,9 @@ func (f Flow) translated(field packet.Field) Flow {
 		bit, other = other, bit
 	}
 	before := packet.Where(packet.Translated, packet.OneOf(other, 3))
-	f.Now = f.Now.And(before).Replace(packet.Translated, packet.OneOf(3)).Or(f.Now.Minus(before).Replace(packet.Translated, packet.OneOf(bit)))
+	f.Now = f.Now.And(before).
+		Replace(packet.Translated, packet.OneOf(3)).
+		Or(f.Now.Minus(before).Replace(packet.Translated, packet.OneOf(bit)))
 	return f
 }
 

@@ -20,7 +20,11 @@ import (
 // filterOf reads a ruleset.
 func filterOf(t *testing.T, rules string) (*model.Gateway, *walk.Filter) {
 	t.Helper()
-	e, err := estate.LoadFS(context.Background(), fstest.MapFS{"g/rules.nft": {Data: []byte(rules)}}, estate.Options{Formats: formats.All()})
+	e, err := estate.LoadFS(
+		context.Background(),
+		fstest.MapFS{"g/rules.nft": {Data: []byte(rules)}},
+		estate.Options{Formats: formats.All()},
+	)
 	require.NoError(t, err)
 	require.Empty(t, e.Problems)
 	g := e.Gateways[0]
@@ -48,23 +52,34 @@ const base = "table inet f {\n%s\nchain pass {\ntype filter hook forward priorit
 
 func TestVerdictsOfChains(t *testing.T) {
 	for name, c := range map[string]struct{ more, policy, rules, want string }{
-		"the first that fits decides":          {"", "drop", "tcp dport 22 drop\ntcp dport 1-1024 accept", "22 drop, 80 accept, 8080 drop"},
-		"the policy decides what nobody does":  {"", "accept", "tcp dport 22 drop", "22 drop, 80 accept, 8080 accept"},
-		"jump comes back":                      {"chain sub {\ntcp dport 22 drop\n}", "accept", "jump sub\ntcp dport 80 drop", "22 drop, 80 drop, 8080 accept"},
-		"goto does not":                        {"chain sub {\ntcp dport 22 drop\n}", "accept", "goto sub\ntcp dport 80 drop", "22 drop, 80 accept, 8080 accept"},
-		"return leaves the chain":              {"chain sub {\ntcp dport 22 return\ndrop\n}", "accept", "jump sub", "22 accept, 80 drop, 8080 drop"},
+		"the first that fits decides":         {"", "drop", "tcp dport 22 drop\ntcp dport 1-1024 accept", "22 drop, 80 accept, 8080 drop"},
+		"the policy decides what nobody does": {"", "accept", "tcp dport 22 drop", "22 drop, 80 accept, 8080 accept"},
+		"jump comes back": {"chain sub {\ntcp dport 22 drop\n}", "accept", "jump sub\ntcp dport 80 drop",
+			"22 drop, 80 drop, 8080 accept"},
+		"goto does not": {"chain sub {\ntcp dport 22 drop\n}", "accept", "goto sub\ntcp dport 80 drop",
+			"22 drop, 80 accept, 8080 accept"},
+		"return leaves the chain": {"chain sub {\ntcp dport 22 return\ndrop\n}", "accept", "jump sub",
+			"22 accept, 80 drop, 8080 drop"},
 		"return of a base chain is its policy": {"", "drop", "tcp dport 22 return\naccept", "22 drop, 80 accept, 8080 accept"},
 		"reject is a drop that says so":        {"", "accept", "tcp dport 22 reject", "22 reject, 80 accept, 8080 accept"},
-		"jumps within jumps":                   {"chain a {\njump b\ntcp dport 80 drop\n}\nchain b {\ntcp dport 22 drop\n}", "accept", "jump a", "22 drop, 80 drop, 8080 accept"},
-		"untracked, and on":                    {"", "drop", "notrack\nct state untracked tcp dport 22 accept\nct state new accept", "22 accept, 80 drop, 8080 drop"},
-		"a verdict map":                        {"", "drop", "tcp dport vmap { 22 : drop, 80 : accept }", "22 drop, 80 accept, 8080 drop"},
-		"a named set":                          {"set open {\ntype inet_service\nelements = { 80, 8080 }\n}", "drop", "tcp dport @open accept", "22 drop, 80 accept, 8080 accept"},
-		"negation":                             {"", "drop", "tcp dport != 22 accept", "22 drop, 80 accept, 8080 accept"},
-		"counters and logs decide nothing":     {"", "drop", "counter log\ntcp dport 80 counter log prefix \"x\" accept", "22 drop, 80 accept, 8080 drop"},
-		"marks carry a decision":               {"", "drop", "tcp dport 80 meta mark set 5\nmeta mark 5 accept", "22 drop, 80 accept, 8080 drop"},
-		"marks are overwritten":                {"", "drop", "meta mark set 5\ntcp dport 80 meta mark set 6\nmeta mark 5 accept", "22 accept, 80 drop, 8080 accept"},
-		"another family's rule":                {"", "drop", "ip6 nexthdr tcp accept\nmeta nfproto ipv6 accept", "22 drop, 80 drop, 8080 drop"},
-		"states":                               {"", "drop", "ct state established,related accept\nct state new tcp dport 80 accept", "22 drop, 80 accept, 8080 drop"},
+		"jumps within jumps": {"chain a {\njump b\ntcp dport 80 drop\n}\nchain b {\ntcp dport 22 drop\n}", "accept",
+			"jump a", "22 drop, 80 drop, 8080 accept"},
+		"untracked, and on": {"", "drop", "notrack\nct state untracked tcp dport 22 accept\nct state new accept",
+			"22 accept, 80 drop, 8080 drop"},
+		"a verdict map": {"", "drop", "tcp dport vmap { 22 : drop, 80 : accept }", "22 drop, 80 accept, 8080 drop"},
+		"a named set": {"set open {\ntype inet_service\nelements = { 80, 8080 }\n}", "drop",
+			"tcp dport @open accept", "22 drop, 80 accept, 8080 accept"},
+		"negation": {"", "drop", "tcp dport != 22 accept", "22 drop, 80 accept, 8080 accept"},
+		"counters and logs decide nothing": {"", "drop", "counter log\ntcp dport 80 counter log prefix \"x\" accept",
+			"22 drop, 80 accept, 8080 drop"},
+		"marks carry a decision": {"", "drop", "tcp dport 80 meta mark set 5\nmeta mark 5 accept",
+			"22 drop, 80 accept, 8080 drop"},
+		"marks are overwritten": {"", "drop", "meta mark set 5\ntcp dport 80 meta mark set 6\nmeta mark 5 accept",
+			"22 accept, 80 drop, 8080 accept"},
+		"another family's rule": {"", "drop", "ip6 nexthdr tcp accept\nmeta nfproto ipv6 accept",
+			"22 drop, 80 drop, 8080 drop"},
+		"states": {"", "drop", "ct state established,related accept\nct state new tcp dport 80 accept",
+			"22 drop, 80 accept, 8080 drop"},
 	} {
 		_, f := filterOf(t, fmt.Sprintf(base, c.more, c.policy, c.rules))
 		assert.Equal(t, c.want, fates(f, 22, 80, 8080), name)
@@ -72,7 +87,8 @@ func TestVerdictsOfChains(t *testing.T) {
 }
 
 func TestSeveralChainsAtOneHook(t *testing.T) {
-	const two = "table inet a {\nchain c {\ntype filter hook forward priority %d; policy accept;\n%s\n}\n}\ntable inet b {\nchain c {\ntype filter hook forward priority 10; policy accept;\n%s\n}\n}\n"
+	const two = "table inet a {\nchain c {\ntype filter hook forward priority %d; policy accept;\n%s\n}\n}\ntable inet b {\n" +
+		"chain c {\ntype filter hook forward priority 10; policy accept;\n%s\n}\n}\n"
 	_, f := filterOf(t, fmt.Sprintf(two, 0, "tcp dport 22 accept", "tcp dport 22 drop"))
 	assert.Equal(t, "22 drop, 80 accept", fates(f, 22, 80), "what one chain accepts the next may drop")
 	_, f = filterOf(t, fmt.Sprintf(two, 20, "tcp dport 22 drop", "tcp dport 22 accept"))
@@ -119,7 +135,10 @@ func TestStepsSayWhichRules(t *testing.T) {
 }
 
 func TestTranslationRemembersWhatThePacketsWere(t *testing.T) {
-	_, f := filterOf(t, "table ip nat {\nchain post {\ntype nat hook postrouting priority 100;\nip saddr 10.1.0.0/24 snat to 10.77.0.9\n}\n}\n")
+	_, f := filterOf(
+		t,
+		"table ip nat {\nchain post {\ntype nat hook postrouting priority 100;\nip saddr 10.1.0.0/24 snat to 10.77.0.9\n}\n}\n",
+	)
 	set := packet.Only(packet.IPv4).With(packet.Proto, packet.OneOf(17))
 	translated := 0
 	for _, v := range f.Through(model.Postrouting, walk.Fresh(set, "lan0")) {

@@ -85,8 +85,12 @@ func answersTo(s packet.Set) packet.Set {
 	rest := s.Minus(icmp)
 	four := s.With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(8<<8)).Replace(packet.ICMP, packet.OneOf(0))
 	six := s.With(packet.Proto, packet.OneOf(58)).With(packet.ICMP, packet.OneOf(128<<8)).Replace(packet.ICMP, packet.OneOf(129<<8))
-	return packet.Union(rest, four, six).Mirror().Replace(packet.State, packet.OneOf(packet.Established)).Replace(packet.Direction, packet.OneOf(packet.Reply)).
-		Replace(packet.Mark, packet.OneOf(0)).Free(packet.In, packet.Out, packet.PeerIn, packet.PeerOut)
+	return packet.Union(rest, four, six).
+		Mirror().
+		Replace(packet.State, packet.OneOf(packet.Established)).
+		Replace(packet.Direction, packet.OneOf(packet.Reply)).
+		Replace(packet.Mark, packet.OneOf(0)).
+		Free(packet.In, packet.Out, packet.PeerIn, packet.PeerOut)
 }
 
 // Answers follows the answers to packets that passed: out of a policy's tunnel where they were encrypted, else from where they

@@ -87,7 +87,8 @@ func only(s packet.Set, f packet.Field) (packet.Values, bool) {
 // tells.
 func (p *Path) outside(own, peer netip.Addr) string {
 	for _, i := range p.Gateway.Interfaces {
-		if i.Kind != "loopback" && i.Kind != "dummy" && slices.ContainsFunc(i.Addresses, func(a netip.Prefix) bool { return a.Addr() == own }) {
+		if i.Kind != "loopback" && i.Kind != "dummy" &&
+			slices.ContainsFunc(i.Addresses, func(a netip.Prefix) bool { return a.Addr() == own }) {
 			return i.Name
 		}
 	}

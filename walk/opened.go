@@ -15,7 +15,10 @@ func (p *Path) opened(g *model.Gateway) *model.Gateway {
 			continue
 		}
 		accept := func(h model.Hook, s packet.Set) {
-			rules[h] = append(rules[h], &model.Rule{At: k.Opens.Where(k.At), When: s, Verb: model.Accept, Comment: "added by the IKE daemon"})
+			rules[h] = append(
+				rules[h],
+				&model.Rule{At: k.Opens.Where(k.At), When: s, Verb: model.Accept, Comment: "added by the IKE daemon"},
+			)
 		}
 		out := pol.Domain.Free(packet.Mark).And(Peered(packet.PeerOut, pol.Peer))
 		in := pol.back.And(Peered(packet.PeerIn, pol.Peer))

@@ -121,7 +121,10 @@ func (p *Path) Without(k *model.Child) *Path {
 
 // Plain makes the packets of a set those of a new connection that nobody touched yet.
 func Plain(s packet.Set) packet.Set {
-	return s.With(packet.State, packet.OneOf(packet.New)).With(packet.Direction, packet.OneOf(packet.Original)).With(packet.Translated, packet.OneOf(0)).With(packet.Mark, packet.OneOf(0))
+	return s.With(packet.State, packet.OneOf(packet.New)).
+		With(packet.Direction, packet.OneOf(packet.Original)).
+		With(packet.Translated, packet.OneOf(0)).
+		With(packet.Mark, packet.OneOf(0))
 }
 
 // Fresh makes the packets of a set those of a new connection, in the clear, that come in by an interface; "" where any may be
@@ -195,10 +198,26 @@ func (p *Path) routed(h hop) []Outcome {
 	for _, s := range p.split(rest, h.dev) {
 		switch {
 		case s.pol != nil && s.pol.drops():
-			out = append(out, Outcome{Flow: s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + " drops"}), Fate: Dropped, Where: "policy", Policy: s.pol})
+			out = append(
+				out,
+				Outcome{
+					Flow:   s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + " drops"}),
+					Fate:   Dropped,
+					Where:  "policy",
+					Policy: s.pol,
+				},
+			)
 			continue
 		case s.pol != nil && !s.pol.passes() && !s.pol.Up && !p.asksLater(h.dev):
-			out = append(out, Outcome{Flow: s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + " blocks it: no SA is up"}), Fate: Dropped, Where: "policy", Policy: s.pol})
+			out = append(
+				out,
+				Outcome{
+					Flow:   s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + " blocks it: no SA is up"}),
+					Fate:   Dropped,
+					Where:  "policy",
+					Policy: s.pol,
+				},
+			)
 			continue
 		}
 		for _, v := range p.filter.Through(model.Forward, s.Flow) {
@@ -277,7 +296,15 @@ func (p *Path) unprotected(f Flow) (dropped []Outcome, rest Flow) {
 		}
 		may = may.Or(hit.And(right))
 		if bad := hit.Minus(right); !bad.Empty() {
-			dropped = append(dropped, Outcome{Flow: f.with(bad).met(Step{Stage: "policy", What: "policy " + pol.Name + what}), Fate: Dropped, Where: "policy", Policy: pol})
+			dropped = append(
+				dropped,
+				Outcome{
+					Flow:   f.with(bad).met(Step{Stage: "policy", What: "policy " + pol.Name + what}),
+					Fate:   Dropped,
+					Where:  "policy",
+					Policy: pol,
+				},
+			)
 		}
 	}
 	if may.Empty() {
@@ -383,7 +410,8 @@ func (p *Path) end(f Flow, pol *Policy, h hop) []Outcome {
 		return dropped("policy " + pol.Name + " drops")
 	case pol != nil && !pol.passes() && !pol.Up:
 		return dropped("policy " + pol.Name + " blocks it: no SA is up")
-	case pol != nil && !pol.passes() && into && by.Kind == "vti" && by.Remote.IsValid() && !by.Remote.IsUnspecified() && pol.Peer.IsValid() && by.Remote != pol.Peer:
+	case pol != nil && !pol.passes() && into && by.Kind == "vti" && by.Remote.IsValid() && !by.Remote.IsUnspecified() &&
+		pol.Peer.IsValid() && by.Remote != pol.Peer:
 		return dropped(fmt.Sprintf("%s is set up to %s, and policy %s is to %s", by.Name, by.Remote, pol.Name, pol.Peer))
 	case pol != nil && !pol.passes() && into:
 		return p.sealedBehind(f, pol, h)
@@ -402,7 +430,14 @@ func (p *Path) end(f Flow, pol *Policy, h hop) []Outcome {
 
 // sealed is the outcome of packets that a policy encrypts.
 func (p *Path) sealed(f Flow, pol *Policy, h hop) Outcome {
-	o := Outcome{Flow: f.met(Step{Stage: "encrypt", What: "by " + pol.Name}), Fate: Encrypted, Where: "encrypt", Policy: pol, Out: h.dev, Via: h.via}
+	o := Outcome{
+		Flow:   f.met(Step{Stage: "encrypt", What: "by " + pol.Name}),
+		Fate:   Encrypted,
+		Where:  "encrypt",
+		Policy: pol,
+		Out:    h.dev,
+		Via:    h.via,
+	}
 	o.Outer = p.Outer(pol)
 	return o
 }
@@ -473,7 +508,10 @@ func (p *Path) local(f Flow, esp bool) []Outcome {
 			out = append(out, Outcome{Flow: h.Flow, Fate: Delivered, Where: "route"})
 			continue
 		default:
-			out = append(out, Outcome{Flow: h.Flow.met(Step{Stage: "route", What: h.kind + " route", Route: h.route}), Fate: Dropped, Where: "route"})
+			out = append(
+				out,
+				Outcome{Flow: h.Flow.met(Step{Stage: "route", What: h.kind + " route", Route: h.route}), Fate: Dropped, Where: "route"},
+			)
 			continue
 		}
 		flow := h.step()
@@ -483,7 +521,21 @@ func (p *Path) local(f Flow, esp bool) []Outcome {
 		}
 		for _, s := range shares {
 			if s.pol != nil && (s.pol.drops() || !s.pol.passes() && !s.pol.Up && !p.asksLater(h.dev)) {
-				out = append(out, Outcome{Flow: s.Flow.met(Step{Stage: "policy", What: "policy " + s.pol.Name + map[bool]string{true: " drops", false: " blocks it: no SA is up"}[s.pol.drops()]}), Fate: Dropped, Where: "policy", Policy: s.pol})
+				out = append(
+					out,
+					Outcome{
+						Flow: s.Flow.met(
+							Step{
+								Stage: "policy",
+								What: "policy " + s.pol.Name +
+									map[bool]string{true: " drops", false: " blocks it: no SA is up"}[s.pol.drops()],
+							},
+						),
+						Fate:   Dropped,
+						Where:  "policy",
+						Policy: s.pol,
+					},
+				)
 				continue
 			}
 			for _, v := range p.filter.Through(model.Output, s.Flow) {

@@ -40,8 +40,10 @@ func gatewayOf(t *testing.T, start, rules, routes string) (*estate.Estate, *mode
 }
 
 func ping(from, to string) packet.Set {
-	return packet.Range(packet.Src, netip.MustParseAddr(from), netip.MustParseAddr(from)).And(packet.Range(packet.Dst, netip.MustParseAddr(to), netip.MustParseAddr(to))).
-		With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(8<<8))
+	return packet.Range(packet.Src, netip.MustParseAddr(from), netip.MustParseAddr(from)).
+		And(packet.Range(packet.Dst, netip.MustParseAddr(to), netip.MustParseAddr(to))).
+		With(packet.Proto, packet.OneOf(1)).
+		With(packet.ICMP, packet.OneOf(8<<8))
 }
 
 // say writes outcomes as the measurements do: ESP with the inner source, CLEAR with the source, or nothing.
@@ -158,20 +160,37 @@ func TestInbound(t *testing.T) {
 }
 
 func TestRouteBased(t *testing.T) {
-	e, g := gatewayOf(t, "if_id_in = 42\nif_id_out = 42", cases.Nat(`oifname "wan0" masquerade`), "4: xf0@wan0: <UP> mtu 1400\n    xfrm if_id 0x2a\n10.2.0.0/24 dev xf0\n")
+	e, g := gatewayOf(
+		t,
+		"if_id_in = 42\nif_id_out = 42",
+		cases.Nat(`oifname "wan0" masquerade`),
+		"4: xf0@wan0: <UP> mtu 1400\n    xfrm if_id 0x2a\n10.2.0.0/24 dev xf0\n",
+	)
 	p := walk.NewPath(g, e.Ends(g), walk.Options{})
 	got := p.Forward(walk.Fresh(ping("10.1.0.10", "10.2.0.5"), "lan0"))
 	assert.Equal(t, esp, say(got), "the masquerade names another interface")
 	assert.Equal(t, "xf0", got[0].Out)
-	assert.Equal(t, "dropped in encapsulation", say(p.Forward(walk.Fresh(ping("10.1.0.10", "10.2.0.5"), "lan0").Moved("10.77.0.1"))), "what no policy of the interface is for does not leave by it")
+	assert.Equal(
+		t,
+		"dropped in encapsulation",
+		say(p.Forward(walk.Fresh(ping("10.1.0.10", "10.2.0.5"), "lan0").Moved("10.77.0.1"))),
+		"what no policy of the interface is for does not leave by it",
+	)
 	p = walk.NewPath(g, e.Ends(g), walk.Options{Down: func(*model.Child) bool { return true }})
 	assert.Equal(t, "dropped in encapsulation", say(p.Forward(walk.Fresh(ping("10.1.0.10", "10.2.0.5"), "lan0"))))
 }
 
 func TestRoutingRules(t *testing.T) {
-	_, g := gatewayOf(t, cases.NoConnection, "", "0:\tfrom all lookup local\n100:\tfrom 10.1.0.0/25 lookup 7\n200:\tfrom all fwmark 0x5 unreachable\n32766:\tfrom all lookup main\n10.9.0.0/24 dev wan0 table 7\nthrow 10.9.0.128/25 table 7\nblackhole 10.9.0.0/16\n")
+	_, g := gatewayOf(
+		t,
+		cases.NoConnection,
+		"",
+		"0:\tfrom all lookup local\n100:\tfrom 10.1.0.0/25 lookup 7\n200:\tfrom all fwmark 0x5 unreachable\n"+
+			"32766:\tfrom all lookup main\n10.9.0.0/24 dev wan0 table 7\nthrow 10.9.0.128/25 table 7\nblackhole 10.9.0.0/16\n",
+	)
 	p := walk.NewPath(g, func(*model.Connection) []walk.Ends { return nil }, walk.Options{})
-	for to, want := range map[string]string{"10.9.0.5": "CLEAR from 10.1.0.10", "10.9.0.200": "dropped in route", "10.9.7.1": "dropped in route", "192.0.2.7": "CLEAR from 10.1.0.10", "10.1.0.1": "delivered"} {
+	for to, want := range map[string]string{"10.9.0.5": "CLEAR from 10.1.0.10", "10.9.0.200": "dropped in route",
+		"10.9.7.1": "dropped in route", "192.0.2.7": "CLEAR from 10.1.0.10", "10.1.0.1": "delivered"} {
 		assert.Equal(t, want, say(p.Forward(walk.Fresh(ping("10.1.0.10", to), "lan0"))), to)
 	}
 	assert.Equal(t, "wan0", p.InterfaceFor(netip.MustParseAddr("192.0.2.7")))
@@ -180,15 +199,22 @@ func TestRoutingRules(t *testing.T) {
 // TestASetIsWhatItsPacketsAre walks sets and, for many packets of them, the packet alone: it must be found in exactly the
 // outcomes that the set gave it.
 func TestASetIsWhatItsPacketsAre(t *testing.T) {
-	rules := cases.Nat(`ip daddr 10.2.0.0/25 accept; ip saddr 10.1.0.64/26 snat to 10.1.0.7; oifname "wan0" masquerade`) + cases.Forward(`tcp dport 22 drop; ip saddr 10.1.0.128/25 ip daddr 10.2.0.0/24 rt ipsec exists accept; ip protocol icmp accept; ip daddr 10.2.0.64/26 drop`)
+	rules := cases.Nat(
+		`ip daddr 10.2.0.0/25 accept; ip saddr 10.1.0.64/26 snat to 10.1.0.7; oifname "wan0" masquerade`,
+	) + cases.Forward(
+		`tcp dport 22 drop; ip saddr 10.1.0.128/25 ip daddr 10.2.0.0/24 rt ipsec exists accept; ip protocol icmp accept; ip daddr 10.2.0.64/26 drop`,
+	)
 	e, g := gatewayOf(t, "", rules, "")
 	p := walk.NewPath(g, e.Ends(g), walk.Options{})
-	all := packet.Prefixes(packet.Src, netip.MustParsePrefix("10.1.0.0/24")).And(packet.Prefixes(packet.Dst, netip.MustParsePrefix("10.2.0.0/24")))
+	all := packet.Prefixes(packet.Src, netip.MustParsePrefix("10.1.0.0/24")).
+		And(packet.Prefixes(packet.Dst, netip.MustParsePrefix("10.2.0.0/24")))
 	whole := p.Forward(walk.Fresh(all, "lan0"))
 	fates := map[string]bool{}
 	for s := 1; s < 250; s += 21 {
 		for d := 1; d < 250; d += 17 {
-			for _, kind := range []packet.Set{packet.Where(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(8<<8)), packet.Where(packet.Proto, packet.OneOf(6)).With(packet.Sport, packet.OneOf(50000)).With(packet.Dport, packet.OneOf(22)), packet.Where(packet.Proto, packet.OneOf(17)).With(packet.Sport, packet.OneOf(50000)).With(packet.Dport, packet.OneOf(53))} {
+			for _, kind := range []packet.Set{packet.Where(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(8<<8)),
+				packet.Where(packet.Proto, packet.OneOf(6)).With(packet.Sport, packet.OneOf(50000)).With(packet.Dport, packet.OneOf(22)),
+				packet.Where(packet.Proto, packet.OneOf(17)).With(packet.Sport, packet.OneOf(50000)).With(packet.Dport, packet.OneOf(53))} {
 				src, dst := netip.MustParseAddr(fmt.Sprintf("10.1.0.%d", s)), netip.MustParseAddr(fmt.Sprintf("10.2.0.%d", d))
 				one := packet.Range(packet.Src, src, src).And(packet.Range(packet.Dst, dst, dst)).And(kind)
 				alone := p.Forward(walk.Fresh(one, "lan0"))
@@ -196,8 +222,19 @@ func TestASetIsWhatItsPacketsAre(t *testing.T) {
 				fates[alone[0].String()] = true
 				for _, o := range whole {
 					same := o.String() == alone[0].String() && o.Now.Contains(alone[0].Now)
-					if o.Was().Free(packet.Out, packet.PeerOut, packet.Translated).Overlaps(alone[0].Was().Free(packet.Out, packet.PeerOut, packet.Translated)) && !same {
-						assert.True(t, o.Now.Overlaps(alone[0].Now) || o.String() == alone[0].String(), "%s %s: %s, in the set %s", src, dst, alone[0], o)
+					if o.Was().
+						Free(packet.Out, packet.PeerOut, packet.Translated).
+						Overlaps(alone[0].Was().Free(packet.Out, packet.PeerOut, packet.Translated)) &&
+						!same {
+						assert.True(
+							t,
+							o.Now.Overlaps(alone[0].Now) || o.String() == alone[0].String(),
+							"%s %s: %s, in the set %s",
+							src,
+							dst,
+							alone[0],
+							o,
+						)
 					}
 				}
 			}

@@ -71,7 +71,16 @@ func (p *Path) policy(c *model.Connection, k *model.Child, e Ends, opts Options)
 	if !k.Policies.Value || c.Unusable != nil {
 		return
 	}
-	pol := &Policy{Name: c.Name + "/" + k.Name, Child: k, Connection: c, Own: e.Own, Peer: e.Peer, Domain: k.Domain(e.Own, e.Peer), IfID: k.IfIDOut.Value, memo: &memo{}}
+	pol := &Policy{
+		Name:       c.Name + "/" + k.Name,
+		Child:      k,
+		Connection: c,
+		Own:        e.Own,
+		Peer:       e.Peer,
+		Domain:     k.Domain(e.Own, e.Peer),
+		IfID:       k.IfIDOut.Value,
+		memo:       &memo{},
+	}
 	pol.Up = opts.Down == nil || !opts.Down(k)
 	if pol.Protects() && !pol.Up && !k.Start.Value.Traps() || !pol.Protects() && !shuntInstalled(c, k) {
 		return
@@ -244,7 +253,8 @@ func specific(p *Policy) int {
 // networks thrown out of that table. There is none for transport mode, nor for single protocols or ports, nor for an xfrm
 // interface.
 func (p *Path) routesOf(pol *Policy) []*model.Route {
-	if !pol.Connection.Daemon.Routes || p.Gateway.Options.NoRoutes.Value || pol.IfID != 0 || pol.drops() || !p.router.known || pol.Child.Mode.Value == ike.Transport {
+	if !pol.Connection.Daemon.Routes || p.Gateway.Options.NoRoutes.Value || pol.IfID != 0 || pol.drops() || !p.router.known ||
+		pol.Child.Mode.Value == ike.Transport {
 		return nil
 	}
 	local, remote := pol.Child.Local.Value.At(pol.Own), pol.Child.Remote.Value.At(pol.Peer)
@@ -271,7 +281,10 @@ func (p *Path) routesOf(pol *Policy) []*model.Route {
 			continue
 		}
 		for _, n := range to {
-			out = append(out, &model.Route{At: pol.Child.At, To: n, Via: h.via, Dev: h.dev, Kind: "unicast", Table: daemonTable, Origin: daemonOrigin})
+			out = append(
+				out,
+				&model.Route{At: pol.Child.At, To: n, Via: h.via, Dev: h.dev, Kind: "unicast", Table: daemonTable, Origin: daemonOrigin},
+			)
 		}
 		break
 	}

@@ -9,7 +9,17 @@ import (
 
 // answer is the answer to a packet: first as its sender sent it, last as it ended.
 func answer(first, last packet.Packet) packet.Packet {
-	a := packet.Packet{Family: last.Family, Src: last.Dst, Dst: last.Src, Proto: last.Proto, Sport: last.Dport, Dport: last.Sport, ICMP: last.ICMP, State: packet.Established, Direction: packet.Reply}
+	a := packet.Packet{
+		Family:    last.Family,
+		Src:       last.Dst,
+		Dst:       last.Src,
+		Proto:     last.Proto,
+		Sport:     last.Dport,
+		Dport:     last.Sport,
+		ICMP:      last.ICMP,
+		State:     packet.Established,
+		Direction: packet.Reply,
+	}
 	switch {
 	case last.Proto == 1 && last.ICMP == 8<<8:
 		a.ICMP = 0

@@ -15,7 +15,8 @@ import (
 
 func TestWithoutIsAPathThatWasMadeWithoutTheSA(t *testing.T) {
 	for _, start := range []string{"", "start_action = start", "start_action = trap"} {
-		for _, rules := range []string{"", cases.Nat(`oifname "wan0" masquerade`), cases.Forward("ip daddr 10.2.0.0/24 rt ipsec missing drop")} {
+		for _, rules := range []string{"", cases.Nat(`oifname "wan0" masquerade`),
+			cases.Forward("ip daddr 10.2.0.0/24 rt ipsec missing drop")} {
 			e, g := gatewayOf(t, start, rules, "blackhole 10.2.0.128/25\n")
 			child := g.Connections[0].Children[0]
 			up := walk.NewPath(g, e.Ends(g), walk.Options{})
@@ -24,7 +25,12 @@ func TestWithoutIsAPathThatWasMadeWithoutTheSA(t *testing.T) {
 				f := walk.Fresh(ping("10.1.0.10", to), "lan0")
 				assert.Equal(t, say(down.Forward(f)), say(up.Without(child).Forward(f)), "%q %q %s", start, rules, to)
 			}
-			assert.Equal(t, say(walk.NewPath(g, e.Ends(g), walk.Options{}).Forward(walk.Fresh(ping("10.1.0.10", "10.2.0.5"), "lan0"))), say(up.Forward(walk.Fresh(ping("10.1.0.10", "10.2.0.5"), "lan0"))), "the path itself is as it was")
+			assert.Equal(
+				t,
+				say(walk.NewPath(g, e.Ends(g), walk.Options{}).Forward(walk.Fresh(ping("10.1.0.10", "10.2.0.5"), "lan0"))),
+				say(up.Forward(walk.Fresh(ping("10.1.0.10", "10.2.0.5"), "lan0"))),
+				"the path itself is as it was",
+			)
 		}
 	}
 }
@@ -53,9 +59,27 @@ func TestRoutesOfTheDaemon(t *testing.T) {
 }
 
 func TestAnswers(t *testing.T) {
-	e, g := gatewayOf(t, "", cases.Nat(`ip daddr 10.2.0.0/24 accept; oifname "wan0" masquerade`)+cases.Forward("ct state established,related accept; iifname lan0 accept; drop"), "")
+	e, g := gatewayOf(
+		t,
+		"",
+		cases.Nat(
+			`ip daddr 10.2.0.0/24 accept; oifname "wan0" masquerade`,
+		)+cases.Forward(
+			"ct state established,related accept; iifname lan0 accept; drop",
+		),
+		"",
+	)
 	p := walk.NewPath(g, e.Ends(g), walk.Options{})
-	first := packet.Packet{Family: packet.IPv4, Src: netip.MustParseAddr("10.1.0.10"), Dst: netip.MustParseAddr("192.0.2.7"), Proto: 6, Sport: 50000, Dport: 443, In: "lan0", State: packet.New}
+	first := packet.Packet{
+		Family: packet.IPv4,
+		Src:    netip.MustParseAddr("10.1.0.10"),
+		Dst:    netip.MustParseAddr("192.0.2.7"),
+		Proto:  6,
+		Sport:  50000,
+		Dport:  443,
+		In:     "lan0",
+		State:  packet.New,
+	}
 	last := first
 	last.Src, last.Sport = netip.MustParseAddr("198.51.100.1"), 61000
 	os := p.Reply(first, last, "wan0", netip.Addr{})
@@ -77,9 +101,22 @@ func TestAnswers(t *testing.T) {
 }
 
 func TestOwnAnswers(t *testing.T) {
-	e, g := gatewayOf(t, "", "table inet f {\nchain out {\ntype filter hook output priority 0; policy drop;\nct state established accept\nmeta l4proto esp accept\n}\n}\n", "")
+	e, g := gatewayOf(
+		t,
+		"",
+		"table inet f {\nchain out {\ntype filter hook output priority 0; policy drop;\nct state established accept\n"+
+			"meta l4proto esp accept\n}\n}\n",
+		"",
+	)
 	p := walk.NewPath(g, e.Ends(g), walk.Options{})
-	q := packet.Packet{Family: packet.IPv4, Src: netip.MustParseAddr("10.2.0.5"), Dst: netip.MustParseAddr("10.1.0.1"), Proto: 1, ICMP: 8 << 8, State: packet.New}
+	q := packet.Packet{
+		Family: packet.IPv4,
+		Src:    netip.MustParseAddr("10.2.0.5"),
+		Dst:    netip.MustParseAddr("10.1.0.1"),
+		Proto:  1,
+		ICMP:   8 << 8,
+		State:  packet.New,
+	}
 	os := p.ReplySelf(q, q)
 	require.Len(t, os, 1)
 	assert.Equal(t, walk.Encrypted, os[0].Fate)

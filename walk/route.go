@@ -43,7 +43,16 @@ func NewRouter(g *model.Gateway) *Router {
 	connected := slices.ContainsFunc(g.Routes, func(rt *model.Route) bool { return rt.Origin == "connected" && rt.Table == "main" })
 	for _, i := range g.Interfaces {
 		for _, a := range i.Addresses {
-			add(&model.Route{At: i.At, To: netip.PrefixFrom(a.Addr(), a.Addr().BitLen()), Dev: i.Name, Kind: "local", Table: "local", Origin: "connected"})
+			add(
+				&model.Route{
+					At:     i.At,
+					To:     netip.PrefixFrom(a.Addr(), a.Addr().BitLen()),
+					Dev:    i.Name,
+					Kind:   "local",
+					Table:  "local",
+					Origin: "connected",
+				},
+			)
 			if !connected && !i.Down && i.Kind != "loopback" && a.Bits() < a.Addr().BitLen() {
 				add(&model.Route{At: i.At, To: a.Masked(), Dev: i.Name, Kind: "unicast", Table: "main", Origin: "connected"})
 			}
@@ -66,7 +75,10 @@ func NewRouter(g *model.Gateway) *Router {
 	if !slices.ContainsFunc(r.rules, func(x *model.RouteRule) bool { return x.Table == daemonTable }) {
 		r.rules = append(r.rules, &model.RouteRule{Priority: daemonPriority, When: packet.All(), Table: daemonTable, Kind: "lookup"})
 	}
-	if !slices.ContainsFunc(r.rules, func(x *model.RouteRule) bool { return x.Table == "local" }) { // a list that leaves out what is always there
+	if !slices.ContainsFunc(
+		r.rules,
+		func(x *model.RouteRule) bool { return x.Table == "local" },
+	) { // a list that leaves out what is always there
 		r.rules = append(r.rules, &model.RouteRule{Priority: 0, When: packet.All(), Table: "local", Kind: "lookup"})
 	}
 	slices.SortStableFunc(r.rules, func(a, b *model.RouteRule) int { return cmp.Compare(a.Priority, b.Priority) })

@@ -13,7 +13,13 @@ import (
 )
 
 func shadows(rules, policy string) string {
-	g := readtest.Read(nftables.Text, "r.nft", "table inet f {\n\tchain x {\n\t\taccept\n\t}\n\tchain c {\n\t\ttype filter hook forward priority 0; policy "+policy+";\n"+rules+"\n\t}\n}\n", nil)
+	g := readtest.Read(
+		nftables.Text,
+		"r.nft",
+		"table inet f {\n\tchain x {\n\t\taccept\n\t}\n\tchain c {\n\t\ttype filter hook forward priority 0; policy "+policy+";\n"+rules+
+			"\n\t}\n}\n",
+		nil,
+	)
 	var out []string
 	for _, s := range walk.Shadows(g.Chains[1]) {
 		text := fmt.Sprintf("%d %s", s.Rule.At.Line-7, [...]string{"hidden", "impossible", "redundant"}[s.Kind])

@@ -140,7 +140,8 @@ func (p *Path) wrappers(pol *Policy) []*model.Interface {
 func (p *Path) routedInto(devs []*model.Interface) ike.Selectors {
 	var out ike.Selectors
 	for _, rt := range p.Gateway.Routes {
-		if rt.Kind == "unicast" && rt.Origin != "connected" && slices.ContainsFunc(devs, func(d *model.Interface) bool { return d.Name == rt.Dev }) {
+		if rt.Kind == "unicast" && rt.Origin != "connected" &&
+			slices.ContainsFunc(devs, func(d *model.Interface) bool { return d.Name == rt.Dev }) {
 			if s := ike.SelectPrefix(rt.To); !slices.Contains(out, s) {
 				out = append(out, s)
 			}
@@ -158,7 +159,8 @@ func (p *Path) behindIt(pol *Policy, into []*model.Interface) ike.Selectors {
 	outside := p.outside(pol.Own, pol.Peer)
 	var out ike.Selectors
 	add := func(n netip.Prefix) {
-		if s := ike.SelectPrefix(n.Masked()); n.Bits() > 0 && !n.Addr().IsLoopback() && !n.Addr().IsLinkLocalUnicast() && !slices.Contains(out, s) {
+		if s := ike.SelectPrefix(n.Masked()); n.Bits() > 0 && !n.Addr().IsLoopback() && !n.Addr().IsLinkLocalUnicast() &&
+			!slices.Contains(out, s) {
 			out = append(out, s)
 		}
 	}
@@ -167,7 +169,8 @@ func (p *Path) behindIt(pol *Policy, into []*model.Interface) ike.Selectors {
 			if d := p.devices[rt.Dev]; d != nil && d.Tunnel() && rt.Origin == "connected" {
 				continue // a transfer network
 			}
-			if rt.Kind == "unicast" && rt.Dev != outside && !slices.ContainsFunc(into, func(d *model.Interface) bool { return d.Name == rt.Dev }) {
+			if rt.Kind == "unicast" && rt.Dev != outside &&
+				!slices.ContainsFunc(into, func(d *model.Interface) bool { return d.Name == rt.Dev }) {
 				add(rt.To)
 			}
 		}

@@ -14,7 +14,8 @@ import (
 	"toril/walk"
 )
 
-const nat = "table ip n {\nchain pre {\ntype nat hook prerouting priority dstnat;\n%s\n}\nchain post {\ntype nat hook postrouting priority srcnat;\n%s\n}\nchain late {\ntype filter hook postrouting priority srcnat + 10;\n%s\n}\n}\n"
+const nat = "table ip n {\nchain pre {\ntype nat hook prerouting priority dstnat;\n%s\n}\nchain post {\n" +
+	"type nat hook postrouting priority srcnat;\n%s\n}\nchain late {\ntype filter hook postrouting priority srcnat + 10;\n%s\n}\n}\n"
 
 // through sends packets of a protocol through a hook and says what they are then, and what was done to them.
 func through(f *walk.Filter, h model.Hook, s packet.Set) string {
@@ -28,7 +29,8 @@ func through(f *walk.Filter, h model.Hook, s packet.Set) string {
 
 // TestPortsAreTranslatedWhereThereAreSome: a translation of ports is for protocols that have ports.
 func TestPortsAreTranslatedWhereThereAreSome(t *testing.T) {
-	from := packet.Range(packet.Src, netip.MustParseAddr("192.0.2.7"), netip.MustParseAddr("192.0.2.7")).And(packet.Range(packet.Dst, netip.MustParseAddr("192.0.2.9"), netip.MustParseAddr("192.0.2.9")))
+	from := packet.Range(packet.Src, netip.MustParseAddr("192.0.2.7"), netip.MustParseAddr("192.0.2.7")).
+		And(packet.Range(packet.Dst, netip.MustParseAddr("192.0.2.9"), netip.MustParseAddr("192.0.2.9")))
 	tcp := from.With(packet.Proto, packet.OneOf(6)).With(packet.Dport, packet.OneOf(80)).With(packet.Sport, packet.OneOf(1024))
 	echo := from.With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(8<<8))
 	_, f := filterOf(t, fmt.Sprintf(nat, "tcp dport 80 dnat to 10.0.0.9:8080", "", ""))
@@ -66,7 +68,8 @@ func TestWordsOfTheWay(t *testing.T) {
 	words := func(start, rules, routes, to string) string {
 		e, g := gatewayOf(t, start, rules, routes)
 		var out []string
-		for _, o := range walk.NewPath(g, e.Ends(g), walk.Options{}).Forward(walk.Start(ping("10.1.0.10", to).With(packet.In, packet.Name("lan0")))) {
+		for _, o := range walk.NewPath(g, e.Ends(g), walk.Options{}).Forward(walk.Start(ping("10.1.0.10", to).With(packet.In,
+			packet.Name("lan0")))) {
 			for _, s := range o.Steps {
 				out = append(out, s.Stage+": "+s.What)
 			}
@@ -74,12 +77,31 @@ func TestWordsOfTheWay(t *testing.T) {
 		return strings.Join(out, "; ")
 	}
 	const out = "table ip n {\nchain post {\ntype nat hook postrouting priority srcnat;\noifname \"wan0\" snat to %s\n}\n}\n"
-	assert.Equal(t, "route: out via wan0, next hop 198.51.100.254, a route of the IKE daemon's; encrypt: by far/net", words("start_action = trap", "", "", "10.2.0.5"))
+	assert.Equal(
+		t,
+		"route: out via wan0, next hop 198.51.100.254, a route of the IKE daemon's; encrypt: by far/net",
+		words("start_action = trap", "", "", "10.2.0.5"),
+	)
 	assert.Equal(t, "route: out via wan0, next hop 198.51.100.254", words("start_action = trap", "", "", "192.0.2.5"))
-	assert.Equal(t, "route: out via lan0", words(cases.NoConnection, "", "192.0.2.0/24 dev lan0\n", "192.0.2.5"), "a route without a gateway")
+	assert.Equal(
+		t,
+		"route: out via lan0",
+		words(cases.NoConnection, "", "192.0.2.0/24 dev lan0\n", "192.0.2.5"),
+		"a route without a gateway",
+	)
 	assert.Equal(t, "route: prohibit route", words(cases.NoConnection, "", "prohibit 192.0.2.0/24\n", "192.0.2.5"))
-	assert.Contains(t, words("start_action = trap", fmt.Sprintf(out, "198.51.100.1"), "", "10.2.0.5"), "source NAT to 198.51.100.1; policy: policy looked up again after NAT: no match", "what is translated leaves the tunnel")
-	assert.NotContains(t, words("start_action = trap", fmt.Sprintf(out, "10.1.0.99"), "", "10.2.0.5"), "policy:", "translated within the tunnel's networks: the same policy")
+	assert.Contains(
+		t,
+		words("start_action = trap", fmt.Sprintf(out, "198.51.100.1"), "", "10.2.0.5"),
+		"source NAT to 198.51.100.1; policy: policy looked up again after NAT: no match",
+		"what is translated leaves the tunnel",
+	)
+	assert.NotContains(
+		t,
+		words("start_action = trap", fmt.Sprintf(out, "10.1.0.99"), "", "10.2.0.5"),
+		"policy:",
+		"translated within the tunnel's networks: the same policy",
+	)
 }
 
 // TestHostPartStays: a network moved onto another keeps each host's part, also where the rule does not say which network it was.

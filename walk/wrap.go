@@ -25,10 +25,18 @@ func (p *Path) wrapped(f Flow, by *model.Interface, h hop) []Outcome {
 		return []Outcome{{Flow: f.doubt("the far end of " + by.Name + " is not known"), Fate: Unknown, Where: "wrap", Out: h.dev}}
 	}
 	if f.wraps++; f.wraps > maxWraps {
-		return []Outcome{{Flow: f.met(Step{Stage: "route", What: "the far end of " + by.Name + " is routed into " + by.Name + " itself"}), Fate: Dropped, Where: "route"}}
+		return []Outcome{
+			{
+				Flow:  f.met(Step{Stage: "route", What: "the far end of " + by.Name + " is routed into " + by.Name + " itself"}),
+				Fate:  Dropped,
+				Where: "route",
+			},
+		}
 	}
 	w, _ := outer.Witness()
-	f = f.met(Step{Stage: "wrap", What: fmt.Sprintf("by %s, as %s from %s to %s", by.Name, packet.ProtoName(uint64(w.Proto)), w.Src, w.Dst)})
+	f = f.met(
+		Step{Stage: "wrap", What: fmt.Sprintf("by %s, as %s from %s to %s", by.Name, packet.ProtoName(uint64(w.Proto)), w.Src, w.Dst)},
+	)
 	start := ownPackets(outer)
 	start.wraps = f.wraps
 	var out []Outcome
@@ -65,7 +73,10 @@ func (p *Path) wrapOf(i *model.Interface) (packet.Set, bool) {
 	if !from.IsValid() || from.BitLen() != i.Remote.BitLen() {
 		return packet.None(), false
 	}
-	return packet.Range(packet.Src, from, from).And(packet.Range(packet.Dst, i.Remote, i.Remote)).With(packet.Proto, packet.OneOf(proto)), true
+	return packet.Range(packet.Src, from, from).
+			And(packet.Range(packet.Dst, i.Remote, i.Remote)).
+			With(packet.Proto, packet.OneOf(proto)),
+		true
 }
 
 // sourceTo is the address that the gateway's own packets to another get; invalid where the saved files do not tell.

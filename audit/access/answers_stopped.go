@@ -15,8 +15,10 @@ var AnswersStopped = &audit.Check{
 	Why:      "The first packet passes and nothing comes back: every connection times out.",
 	Fix:      "Accept established and related packets at the top of the forward chain.",
 	Doc: audit.Doc{
-		What:    "The replies to every new connection that the filter allows into a tunnel, or out of it, are sent through the filter as packets of an established connection, in the other direction.",
-		Harm:    "The counters of the accepting rule rise, the tunnel's counters rise in one direction only, and the search starts at the far end.",
+		What: "The replies to every new connection that the filter allows into a tunnel, or out of it, are sent through the " +
+			"filter as packets of an established connection, in the other direction.",
+		Harm: "The counters of the accepting rule rise, the tunnel's counters rise in one direction only, and the search starts " +
+			"at the far end.",
 		Write:   "ct state established,related accept; for iptables: -A FORWARD -m conntrack --ctstate ESTABLISHED,RELATED -j ACCEPT.",
 		Sources: []string{"nft(8)", "iptables-extensions(8)"},
 	},
@@ -30,7 +32,8 @@ var AnswersStopped = &audit.Check{
 			for _, way := range []struct {
 				what    string
 				answers []walk.Answer
-			}{{"out of %s, to connections allowed into it, are dropped", c.Sent}, {"into %s, to connections allowed out of it, are dropped", c.Given}} {
+			}{{"out of %s, to connections allowed into it, are dropped", c.Sent}, {"into %s, to connections allowed out of it, are " +
+				"dropped", c.Given}} {
 				for _, a := range way.answers {
 					passed, stopped := filtered(a.Gets)
 					if len(stopped) == 0 {

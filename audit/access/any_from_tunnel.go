@@ -16,10 +16,12 @@ var AnyFromTunnel = &audit.Check{
 	Why:      "Anyone who controls the far end, or breaks into it, reaches every port of every host behind this gateway.",
 	Fix:      "Allow the protocols and hosts that the tunnel is for, and drop the rest with a log.",
 	Doc: audit.Doc{
-		What: "The packets that come out of a child, of all protocols and to all ports, are sent through the forward hook as new connections. The check reports where one " +
+		What: "The packets that come out of a child, of all protocols and to all ports, are sent through the forward hook as new " +
+			"connections. The check reports where one " +
 			"rule, or the policy, accepts whole addresses with every protocol.",
-		Harm:    "A tunnel to a partner is a door into the network; an any-to-any rule \"for now\" leaves it open for good.",
-		Write:   "In nftables: meta ipsec exists ip saddr 10.2.0.0/24 ip daddr 10.1.0.10 tcp dport 443 accept, then meta ipsec exists log drop.",
+		Harm: "A tunnel to a partner is a door into the network; an any-to-any rule \"for now\" leaves it open for good.",
+		Write: "In nftables: meta ipsec exists ip saddr 10.2.0.0/24 ip daddr 10.1.0.10 tcp dport 443 accept, then meta ipsec " +
+			"exists log drop.",
 		Sources: []string{"RFC 4301 section 5.2", "NIST SP 800-77 Rev. 1"},
 	},
 	Requires: audit.Walks,

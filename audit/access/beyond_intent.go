@@ -18,7 +18,8 @@ var BeyondIntent = &audit.Check{
 	Why:      "What is allowed and not intended is what an attacker uses.",
 	Fix:      "Narrow the rules to what the estate's toril.yaml declares, or declare what is meant.",
 	Doc: audit.Doc{
-		What:    "New connections that come out of a child, of all that its selectors allow, are sent through the whole gateway. For tunnels whose intent is declared, the check reports where some pass that no declared flow allows, with such a packet.",
+		What: "New connections that come out of a child, of all that its selectors allow, are sent through the whole gateway. For " +
+			"tunnels whose intent is declared, the check reports where some pass that no declared flow allows, with such a packet.",
 		Harm:    "A partner that was to reach one web server reaches the file server beside it.",
 		Write:   "tunnels: [{between: [headland, quayside], allow: [{from: 10.2.0.0/16, to: 10.1.0.80, protocol: tcp, ports: 443}]}]",
 		Sources: []string{"RFC 4301 section 5.2"},
@@ -63,7 +64,10 @@ var BeyondIntent = &audit.Check{
 
 // toTheGateway is what every network sends to its gateway, and nobody declares: ICMP, and IKE and ESP where peers have no fixed
 // address.
-var toTheGateway = packet.Union(packet.Where(packet.Proto, packet.OneOf(1, 50, 51, 58)), packet.Where(packet.Proto, packet.OneOf(17)).And(packet.Where(packet.Dport, packet.OneOf(500, 4500))))
+var toTheGateway = packet.Union(
+	packet.Where(packet.Proto, packet.OneOf(1, 50, 51, 58)),
+	packet.Where(packet.Proto, packet.OneOf(17)).And(packet.Where(packet.Dport, packet.OneOf(500, 4500))),
+)
 
 // carried are the packets that may come out of a policy's tunnel.
 func carried(path *walk.Path, pol *walk.Policy) packet.Set {

@@ -16,7 +16,8 @@ var Blanket = &audit.Check{
 	Why:      "The rule bypasses the rules written for the tunnels: every tunnel added later is open from its first packet.",
 	Fix:      "Send decrypted packets through rules of their own: jump to a chain that names networks and protocols.",
 	Doc: audit.Doc{
-		What:    "Accepting rules at the forward or input hook whose only condition is that the packet was decrypted, or that it came in on a tunnel interface.",
+		What: "Accepting rules at the forward or input hook whose only condition is that the packet was decrypted, or that it " +
+			"came in on a tunnel interface.",
 		Harm:    "A partner's whole network reaches the gateway and all that is behind it, also what the partner was never meant to see.",
 		Write:   "meta ipsec exists jump from-tunnels in place of meta ipsec exists accept.",
 		Sources: []string{"RFC 4301 section 5.2", "NIST SP 800-77 Rev. 1"},
@@ -48,7 +49,11 @@ var Blanket = &audit.Check{
 				if !whole || r.When.Contains(fam.With(packet.State, packet.OneOf(packet.New))) {
 					continue
 				}
-				f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: r.At}, Message: "the rule accepts all decrypted packets, from every tunnel"}
+				f := audit.Finding{
+					Gateway: g.Name,
+					At:      audit.Evidence{Pos: r.At},
+					Message: "the rule accepts all decrypted packets, from every tunnel",
+				}
 				if by != "" {
 					f.Message = "the rule accepts everything that comes in on " + by
 				}

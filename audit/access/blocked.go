@@ -14,12 +14,16 @@ var Blocked = &audit.Check{
 	Title:    "The filter blocks tunnel traffic",
 	Severity: audit.High,
 	Why:      "The tunnel is up but no packet passes, or connections can be opened from one side only.",
-	Fix:      "Accept what the tunnel is for in the forward chain: each pair of networks, and each direction in which connections are opened.",
+	Fix: "Accept what the tunnel is for in the forward chain: each pair of networks, and each direction in which connections " +
+		"are opened.",
 	Doc: audit.Doc{
-		What: "For each pair of networks of every child, new connections into the tunnel and out of it are sent through the whole filter. The check reports where nothing passes either way: between all networks, or " +
-			"between two of them while others pass; and where one direction is blocked in which the far end opens or accepts connections. Packets to the gateway itself do not count. " +
+		What: "For each pair of networks of every child, new connections into the tunnel and out of it are sent through the whole " +
+			"filter. The check reports where nothing passes either way: between all networks, or " +
+			"between two of them while others pass; and where one direction is blocked in which the far end opens or accepts " +
+			"connections. Packets to the gateway itself do not count. " +
 			"Tunnels whose intent is declared are left to access/short-of-intent.",
-		Harm:    "The tunnel shows as established, so the search starts at the far end; it is this gateway's filter that drops every packet.",
+		Harm: "The tunnel shows as established, so the search starts at the far end; it is this gateway's filter that drops every " +
+			"packet.",
 		Write:   "ip saddr 10.1.0.0/16 ip daddr 10.2.0.0/16 accept, and the same with source and destination swapped.",
 		Sources: []string{"nft(8)", "RFC 4301 section 5"},
 	},
@@ -62,7 +66,13 @@ var Blocked = &audit.Check{
 			if !one.blocked() {
 				one = from[i]
 			}
-			blocked(p, s, 1, "nothing passes between "+c.Local+" and "+c.Remote+" of %s, while its other networks pass: no rule accepts it", one)
+			blocked(
+				p,
+				s,
+				1,
+				"nothing passes between "+c.Local+" and "+c.Remote+" of %s, while its other networks pass: no rule accepts it",
+				one,
+			)
 			return
 		}
 	},

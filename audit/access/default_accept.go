@@ -16,7 +16,8 @@ var DefaultAccept = &audit.Check{
 	Why:      "Every service and every network that no rule names is open.",
 	Fix:      "Set the policy of the forward and input chains to drop, and accept what is needed.",
 	Doc: audit.Doc{
-		What:    "Gateways with tunnels whose packet filter was given and has, at the forward or the input hook, no base chain with the policy drop and none that ends in a rule that drops all.",
+		What: "Gateways with tunnels whose packet filter was given and has, at the forward or the input hook, no base chain with " +
+			"the policy drop and none that ends in a rule that drops all.",
 		Harm:    "A service that is installed later is reachable from the moment it starts, from the Internet and from every partner.",
 		Write:   "type filter hook forward priority filter; policy drop;",
 		Sources: []string{"NIST SP 800-41 Rev. 1 section 4.2"},

@@ -15,12 +15,16 @@ var IKEClosed = &audit.Check{
 	Title:    "IKE or ESP is blocked at the gateway",
 	Severity: audit.High,
 	Why:      "The tunnel cannot be set up, or comes up and carries nothing in one direction.",
-	Fix:      "Accept UDP 500 and 4500 and ESP from the peer's address in the input chain and to it in the output chain, before anything drops them.",
+	Fix: "Accept UDP 500 and 4500 and ESP from the peer's address in the input chain and to it in the output chain, before " +
+		"anything drops them.",
 	Doc: audit.Doc{
-		What: "IKE (UDP 500 and 4500), and ESP where no NAT is between, from the peer's address to the own tunnel address are sent through the input hook as new packets, and from the own address to the peer's through the output and postrouting hooks.",
-		Harm: "A tunnel that this end can initiate and the other cannot; after the far end restarts it stays down until this end initiates. With ESP blocked, the tunnel " +
+		What: "IKE (UDP 500 and 4500), and ESP where no NAT is between, from the peer's address to the own tunnel address are sent " +
+			"through the input hook as new packets, and from the own address to the peer's through the output and postrouting hooks.",
+		Harm: "A tunnel that this end can initiate and the other cannot; after the far end restarts it stays down until this end " +
+			"initiates. With ESP blocked, the tunnel " +
 			"comes up and nothing passes.",
-		Write:   "In nftables, chain input: ip saddr 203.0.113.9 udp dport { 500, 4500 } accept, and ip saddr 203.0.113.9 meta l4proto esp accept.",
+		Write: "In nftables, chain input: ip saddr 203.0.113.9 udp dport { 500, 4500 } accept, and ip saddr 203.0.113.9 meta " +
+			"l4proto esp accept.",
 		Sources: []string{"RFC 7296 section 2", "RFC 3948", "RFC 4303"},
 	},
 	Requires: audit.Walks,
@@ -32,7 +36,9 @@ var IKEClosed = &audit.Check{
 			return
 		}
 		outside, _ := path.Outside(own, peer)
-		from := walk.Plain(packet.Range(packet.Src, peer, peer).And(packet.Range(packet.Dst, own, own))).With(packet.PeerIn, packet.OneOf(0)).With(packet.In, outside)
+		from := walk.Plain(packet.Range(packet.Src, peer, peer).And(packet.Range(packet.Dst, own, own))).
+			With(packet.PeerIn, packet.OneOf(0)).
+			With(packet.In, outside)
 		udp := from.With(packet.Proto, packet.OneOf(17))
 		for _, kind := range []struct {
 			name string
@@ -42,7 +48,8 @@ var IKEClosed = &audit.Check{
 			{"IKE and ESP in UDP (port 4500)", udp.With(packet.Dport, packet.OneOf(4500)).With(packet.Sport, packet.OneOf(4500))},
 			{"ESP", from.With(packet.Proto, packet.OneOf(50))},
 		} {
-			if kind.name == "ESP" && (s.Connection.Encap.Value || own.IsPrivate() != peer.IsPrivate()) || s.Connection.LocalPort.Value != 500 && kind.name != "ESP" {
+			if kind.name == "ESP" && (s.Connection.Encap.Value || own.IsPrivate() != peer.IsPrivate()) ||
+				s.Connection.LocalPort.Value != 500 && kind.name != "ESP" {
 				continue
 			}
 			passed, closed := packet.None(), (*walk.Verdict)(nil)
@@ -71,7 +78,9 @@ var IKEClosed = &audit.Check{
 			name string
 			outs []walk.Outcome
 		}{
-			{"IKE (UDP 500)", path.Local(to.With(packet.Proto, packet.OneOf(17)).With(packet.Dport, packet.OneOf(500)).With(packet.Sport, packet.OneOf(500)))},
+			{"IKE (UDP 500)",
+				path.Local(to.With(packet.Proto, packet.OneOf(17)).With(packet.Dport, packet.OneOf(500)).With(packet.Sport,
+					packet.OneOf(500)))},
 			{"ESP", espOut(path, s)},
 		} {
 			for _, o := range kind.outs {

@@ -19,7 +19,8 @@ var IKEOpen = &audit.Check{
 	Why:      "Anyone can try keys, and any flaw of the daemon, without being a peer.",
 	Fix:      "Accept UDP 500 and 4500 and ESP from the addresses of the peers only.",
 	Doc: audit.Doc{
-		What:    "IKE from a source that is no peer, to an own tunnel address, is sent through the input hook, on gateways all of whose connections name single addresses of their peers.",
+		What: "IKE from a source that is no peer, to an own tunnel address, is sent through the input hook, on gateways all of " +
+			"whose connections name single addresses of their peers.",
 		Harm:    "Scans find the daemon, its version and its weakest proposals; any flaw in it is open to everyone.",
 		Write:   "ip saddr { 203.0.113.9, 198.51.100.7 } udp dport { 500, 4500 } accept",
 		Sources: []string{"RFC 7296 section 2.6", "NIST SP 800-77 Rev. 1"},
@@ -54,8 +55,12 @@ var IKEOpen = &audit.Check{
 			stranger = stranger.Prev()
 		}
 		outside, _ := path.Outside(own, peers[0])
-		ike := walk.Plain(packet.Range(packet.Src, stranger, stranger).And(packet.Range(packet.Dst, own, own))).With(packet.Proto, packet.OneOf(17)).With(packet.Sport, packet.OneOf(500)).With(packet.Dport, packet.OneOf(500)).
-			With(packet.PeerIn, packet.OneOf(0)).With(packet.In, outside)
+		ike := walk.Plain(packet.Range(packet.Src, stranger, stranger).And(packet.Range(packet.Dst, own, own))).
+			With(packet.Proto, packet.OneOf(17)).
+			With(packet.Sport, packet.OneOf(500)).
+			With(packet.Dport, packet.OneOf(500)).
+			With(packet.PeerIn, packet.OneOf(0)).
+			With(packet.In, outside)
 		for _, v := range path.Filter().Through(model.Input, walk.Start(ike)) {
 			if v.Verb != model.Accept || len(v.Unsure) > 0 {
 				continue
@@ -64,7 +69,14 @@ var IKEOpen = &audit.Check{
 			if !ok {
 				continue
 			}
-			p.Report(audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: at}, Example: fmt.Sprintf("udp %s:500 > %s:500", stranger, own), Message: "IKE is accepted from any address, and every peer has a fixed address"})
+			p.Report(
+				audit.Finding{
+					Gateway: g.Name,
+					At:      audit.Evidence{Pos: at},
+					Example: fmt.Sprintf("udp %s:500 > %s:500", stranger, own),
+					Message: "IKE is accepted from any address, and every peer has a fixed address",
+				},
+			)
 			return
 		}
 	},

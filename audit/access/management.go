@@ -19,7 +19,8 @@ var Management = &audit.Check{
 	Why:      "Anyone who takes over the gateway takes over every tunnel that ends on it, and reaches all networks behind them.",
 	Fix:      "Accept management from the networks of its administrators only.",
 	Doc: audit.Doc{
-		What: "New connections to SSH, telnet, HTTP, HTTPS and SNMP of the gateway are sent through the input hook: from the outside interface, and decrypted from every tunnel to a gateway of someone else. " +
+		What: "New connections to SSH, telnet, HTTP, HTTPS and SNMP of the gateway are sent through the input hook: from the outside " +
+			"interface, and decrypted from every tunnel to a gateway of someone else. " +
 			"The check reports where some source reaches them that is in no private network, or comes from a far end.",
 		Harm:    "Guessed passwords, and flaws of web interfaces, are how gateways fall.",
 		Write:   "ip saddr 10.1.0.0/24 tcp dport 22 accept",
@@ -40,13 +41,18 @@ var Management = &audit.Check{
 				continue
 			}
 			in, _ := path.Outside(pol.Own, pol.Peer)
-			outside := walk.Plain(packet.Only(packet.IPv4).And(packet.Range(packet.Dst, pol.Own, pol.Own)).And(publicSources)).With(packet.PeerIn, packet.OneOf(0)).With(packet.In, in)
-			inner := walk.Plain(pol.Back().Free(packet.Proto, packet.Sport, packet.Dport, packet.ICMP).And(packet.Only(packet.IPv4))).And(walk.Peered(packet.PeerIn, pol.Peer)).With(packet.In, in)
+			outside := walk.Plain(packet.Only(packet.IPv4).And(packet.Range(packet.Dst, pol.Own, pol.Own)).And(publicSources)).
+				With(packet.PeerIn, packet.OneOf(0)).
+				With(packet.In, in)
+			inner := walk.Plain(pol.Back().Free(packet.Proto, packet.Sport, packet.Dport, packet.ICMP).And(packet.Only(packet.IPv4))).
+				And(walk.Peered(packet.PeerIn, pol.Peer)).
+				With(packet.In, in)
 			for _, from := range []struct {
 				what string
 				set  packet.Set
 				to   packet.Set
-			}{{"from outside", outside, packet.Range(packet.Dst, pol.Own, pol.Own)}, {"from the far end of " + pol.Name, inner, ownInside(g)}} {
+			}{{"from outside", outside, packet.Range(packet.Dst, pol.Own, pol.Own)},
+				{"from the far end of " + pol.Name, inner, ownInside(g)}} {
 				var open []string
 				at, example := source.Pos{}, ""
 				for _, m := range managed {
@@ -70,7 +76,14 @@ var Management = &audit.Check{
 				if len(open) == 0 {
 					continue
 				}
-				p.Report(audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: at}, Example: example, Message: fmt.Sprintf("%s of the gateway can be reached %s", audit.List(open), from.what)})
+				p.Report(
+					audit.Finding{
+						Gateway: g.Name,
+						At:      audit.Evidence{Pos: at},
+						Example: example,
+						Message: fmt.Sprintf("%s of the gateway can be reached %s", audit.List(open), from.what),
+					},
+				)
 			}
 		}
 	},
@@ -98,7 +111,8 @@ func ownInside(g *model.Gateway) packet.Set {
 
 var publicSources = func() packet.Set {
 	s := packet.Only(packet.IPv4)
-	for _, n := range []string{"10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "169.254.0.0/16", "127.0.0.0/8", "224.0.0.0/3", "0.0.0.0/8"} {
+	for _, n := range []string{"10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "169.254.0.0/16", "127.0.0.0/8",
+		"224.0.0.0/3", "0.0.0.0/8"} {
 		s = s.Minus(packet.Prefixes(packet.Src, netip.MustParsePrefix(n)))
 	}
 	return s

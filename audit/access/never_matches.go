@@ -14,7 +14,8 @@ var NeverMatches = &audit.Check{
 	Why:      "Its conditions contradict each other, so it never has any effect.",
 	Fix:      "Correct the conditions.",
 	Doc: audit.Doc{
-		What:    "Rules whose conditions, taken together, leave no packet: two sources, a port of a protocol without ports, an IPv6 address in an IPv4 chain.",
+		What: "Rules whose conditions, taken together, leave no packet: two sources, a port of a protocol without ports, an IPv6 " +
+			"address in an IPv4 chain.",
 		Harm:    "A protective rule that protects nothing, or an allow rule that somebody will \"fix\" by allowing more.",
 		Write:   "ip saddr { 10.2.0.1, 10.2.0.2 } in place of ip saddr 10.2.0.1 ip saddr 10.2.0.2.",
 		Sources: []string{"nft(8)", "iptables(8)"},
@@ -24,7 +25,13 @@ var NeverMatches = &audit.Check{
 		for _, c := range g.Chains {
 			for _, s := range p.Shadows(c) {
 				if s.Kind == walk.Impossible {
-					p.Report(audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: s.Rule.At}, Message: "the conditions of this rule contradict each other: no packet matches"})
+					p.Report(
+						audit.Finding{
+							Gateway: g.Name,
+							At:      audit.Evidence{Pos: s.Rule.At},
+							Message: "the conditions of this rule contradict each other: no packet matches",
+						},
+					)
 				}
 			}
 		}

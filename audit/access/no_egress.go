@@ -17,7 +17,8 @@ var NoEgress = &audit.Check{
 	Why:      "The branch sends everything here, and has no other way to the Internet.",
 	Fix:      "Accept in the forward chain what comes out of the tunnel for the Internet, and apply source NAT as it leaves.",
 	Doc: audit.Doc{
-		What: "For tunnels that are declared as full-tunnel, at the end whose local side is any address: new connections out of the tunnel to public addresses are followed. The check reports where the filter drops all of them; and, " +
+		What: "For tunnels that are declared as full-tunnel, at the end whose local side is any address: new connections out of the " +
+			"tunnel to public addresses are followed. The check reports where the filter drops all of them; and, " +
 			"as nat/no-egress, where they leave with a private source.",
 		Harm:    "The branch works with the hub's networks and has no Internet.",
 		Write:   "meta ipsec exists ip saddr 10.2.0.0/24 oifname \"wan0\" tcp dport { 80, 443 } accept",
@@ -30,7 +31,10 @@ var NoEgress = &audit.Check{
 			return
 		}
 		passed, stopped := filtered(inner)
-		passed = slices.DeleteFunc(passed, func(o walk.Outcome) bool { return !o.Now.Overlaps(packet.Where(packet.Proto, packet.OneOf(6, 17))) })
+		passed = slices.DeleteFunc(
+			passed,
+			func(o walk.Outcome) bool { return !o.Now.Overlaps(packet.Where(packet.Proto, packet.OneOf(6, 17))) },
+		)
 		if len(passed) > 0 || len(stopped) == 0 {
 			return
 		}

@@ -14,7 +14,8 @@ var NoICMP = &audit.Check{
 	Title:    "ICMP is blocked: large packets disappear",
 	Severity: audit.Low,
 	Why:      "A tunnel makes packets larger than the path takes; without \"fragmentation needed\" the sender never learns it.",
-	Fix:      "Accept ICMP type 3 code 4 (packet too big for IPv6) through the tunnel, or related packets of connection tracking; clamping the MSS of TCP helps TCP only.",
+	Fix: "Accept ICMP type 3 code 4 (packet too big for IPv6) through the tunnel, or related packets of connection tracking; " +
+		"clamping the MSS of TCP helps TCP only.",
 	Doc: audit.Doc{
 		What:    "New TCP connections of a child are allowed, and neither ICMP type 3 code 4 as such nor related packets are.",
 		Harm:    "Logins work and copies hang: the usual complaint about tunnels.",
@@ -40,7 +41,12 @@ var NoICMP = &audit.Check{
 		if len(tcp) == 0 {
 			return
 		}
-		message := returning(path, pol, sent.Mirror().With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(3<<8|4)), packet.Related)
+		message := returning(
+			path,
+			pol,
+			sent.Mirror().With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(3<<8|4)),
+			packet.Related,
+		)
 		_, inner := path.InboundAs(pol, message)
 		passed, stopped := filtered(inner)
 		if len(passed) > 0 || len(stopped) == 0 {

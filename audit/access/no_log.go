@@ -16,7 +16,8 @@ var NoLog = &audit.Check{
 	Why:      "Afterwards there is no record of what came through the tunnel.",
 	Fix:      "Log new connections in the rule that accepts them, or before it.",
 	Doc: audit.Doc{
-		What:    "The rules that accept new connections which come out of a tunnel to another gateway: the check reports where none of those that the packets meet logs.",
+		What: "The rules that accept new connections which come out of a tunnel to another gateway: the check reports where none " +
+			"of those that the packets meet logs.",
 		Harm:    "After an incident at a partner nobody can tell what was reached through the tunnel.",
 		Write:   "ct state new log prefix \"from-partner \" accept",
 		Sources: []string{"NIST SP 800-41 Rev. 1 section 5", "NIST SP 800-77 Rev. 1"},

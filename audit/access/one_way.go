@@ -15,8 +15,10 @@ var OneWay = &audit.Check{
 	Why:      "The rules of the two ends do not match: what one allows, the other drops.",
 	Fix:      "Accept the connections at the far end too, with source and destination as they arrive there, or block them here.",
 	Doc: audit.Doc{
-		What:    "What the filter of one end allows into the tunnel between two networks is compared, packet by packet, with what the filter of the other allows out of it. The check reports where nothing of it is accepted.",
-		Harm:    "A rule was copied from one gateway to the other without swapping source and destination, or forgotten on one of them; both configurations look right by themselves.",
+		What: "What the filter of one end allows into the tunnel between two networks is compared, packet by packet, with what " +
+			"the filter of the other allows out of it. The check reports where nothing of it is accepted.",
+		Harm: "A rule was copied from one gateway to the other without swapping source and destination, or forgotten on one of " +
+			"them; both configurations look right by themselves.",
 		Write:   "Here ip saddr 10.1.0.0/24 ip daddr 10.2.0.0/24 tcp dport 443 accept, and there the same rule, not swapped.",
 		Sources: []string{"nft(8)"},
 	},
@@ -64,7 +66,13 @@ var OneWay = &audit.Check{
 					f := p.On(s, stopped[0].Decided(s.Child.At), false)
 					w, _ := lost.Witness()
 					f.Example = w.String()
-					f.Message = fmt.Sprintf("%s allows new connections from %s to %s into the tunnel, and %s drops all of them", end.Gateway.Name, far.Local, far.Remote, s.Gateway.Name)
+					f.Message = fmt.Sprintf(
+						"%s allows new connections from %s to %s into the tunnel, and %s drops all of them",
+						end.Gateway.Name,
+						far.Local,
+						far.Remote,
+						s.Gateway.Name,
+					)
 					for _, a := range far.Sent {
 						if r, _ := a.To.Decisive(); r != nil {
 							f.Also = []audit.Evidence{{Pos: r.At, Note: "the rule that allows them at " + end.Gateway.Name}}

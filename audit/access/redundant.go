@@ -14,7 +14,8 @@ var Redundant = &audit.Check{
 	Why:      "The rules after it do the same with its packets; each such rule makes the others harder to read.",
 	Fix:      "Remove it, unless it is there for its counter.",
 	Doc: audit.Doc{
-		What:    "Accepting and dropping rules without log whose packets the next rule that meets them takes whole and treats alike, or whose packets meet no further rule of a base chain and whose policy does the same.",
+		What: "Accepting and dropping rules without log whose packets the next rule that meets them takes whole and treats alike, " +
+			"or whose packets meet no further rule of a base chain and whose policy does the same.",
 		Harm:    "None by itself; but of two rules that do the same, sooner or later only one is changed.",
 		Write:   "The wider of the two rules alone.",
 		Sources: []string{"nft(8)", "iptables(8)"},
@@ -29,7 +30,11 @@ var Redundant = &audit.Check{
 				if s.Kind != walk.Redundant {
 					continue
 				}
-				f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: s.Rule.At}, Message: "the rules after it do the same with the packets of this rule"}
+				f := audit.Finding{
+					Gateway: g.Name,
+					At:      audit.Evidence{Pos: s.Rule.At},
+					Message: "the rules after it do the same with the packets of this rule",
+				}
 				if len(s.By) > 0 {
 					f.Also = []audit.Evidence{{Pos: s.By[0].At, Note: "does the same"}}
 				} else {

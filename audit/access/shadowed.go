@@ -14,7 +14,8 @@ var Shadowed = &audit.Check{
 	Why:      "It is never reached and has no effect.",
 	Fix:      "Move it before the rules that hide it, or remove it.",
 	Doc: audit.Doc{
-		What: "Every rule of every chain is compared, exactly, with the union of the rules before it that take their packets for good. Rules whose conditions are outside the model hide nothing. The hiding rules are named. " +
+		What: "Every rule of every chain is compared, exactly, with the union of the rules before it that take their packets for " +
+			"good. Rules whose conditions are outside the model hide nothing. The hiding rules are named. " +
 			"Where all of them do the same as the hidden one, it is only clutter, and the severity is low.",
 		Harm:    "A drop that was added at the end, behind the accept that it was meant to restrict, restricts nothing.",
 		Write:   "ip saddr 10.2.0.66 drop before ip saddr 10.2.0.0/16 accept.",
@@ -27,7 +28,11 @@ var Shadowed = &audit.Check{
 				if s.Kind != walk.Hidden {
 					continue
 				}
-				f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: s.Rule.At}, Message: "no packet reaches this rule: earlier rules match them all"}
+				f := audit.Finding{
+					Gateway: g.Name,
+					At:      audit.Evidence{Pos: s.Rule.At},
+					Message: "no packet reaches this rule: earlier rules match them all",
+				}
 				if s.Same {
 					f.Lower(1)
 					f.Message = "no packet reaches this rule: earlier rules match them all and do the same"

@@ -16,7 +16,8 @@ var ShortOfIntent = &audit.Check{
 	Why:      "The tunnel does not carry the traffic it was set up for.",
 	Fix:      "Accept the flow in the filter, or name its networks in the selectors.",
 	Doc: audit.Doc{
-		What:    "Every declared flow of a tunnel is sent through the gateway, into the children of the tunnel and out of them. The check reports where some of it is in no child, or is blocked by the filter.",
+		What: "Every declared flow of a tunnel is sent through the gateway, into the children of the tunnel and out of them. The " +
+			"check reports where some of it is in no child, or is blocked by the filter.",
 		Harm:    "The service that the tunnel was ordered for does not work.",
 		Write:   "local_ts and remote_ts that hold the declared networks, and a rule that accepts them.",
 		Sources: []string{"RFC 4301 section 5"},

@@ -14,9 +14,11 @@ var AnyToAny = &audit.Check{
 	Why:      "The tunnel carries whatever either side sends: the selectors no longer say, or limit, what it is for.",
 	Fix:      "Name the networks of both sides; where all traffic shall pass, say so as the tunnel's intent.",
 	Doc: audit.Doc{
-		What: "Both sides of a child's selectors hold every address. A child whose packets are chosen by routes (through an interface of its own) is asked by other checks; " +
+		What: "Both sides of a child's selectors hold every address. A child whose packets are chosen by routes (through an " +
+			"interface of its own) is asked by other checks; " +
 			"there any-to-any is the usual form.",
-		Harm:    "A partner can send packets of any source into the network, and a policy for everything draws all traffic into the tunnel, the Internet included.",
+		Harm: "A partner can send packets of any source into the network, and a policy for everything draws all traffic into the " +
+			"tunnel, the Internet included.",
 		Write:   "In swanctl.conf: local_ts = 10.1.0.0/24 and remote_ts = 10.2.0.0/24.",
 		Sources: []string{"RFC 4301 section 4.4.1"},
 	},

@@ -17,7 +17,8 @@ var BehindItself = &audit.Check{
 	Why:      "The policy draws packets between two inside networks into the tunnel, or local and remote selectors are swapped.",
 	Fix:      "Swap local and remote, or remove the network from the remote side.",
 	Doc: audit.Doc{
-		What:    "Remote selectors that hold a network of one of the gateway's own interfaces, the one by which the peer is reached left out, where they do not cover all addresses.",
+		What: "Remote selectors that hold a network of one of the gateway's own interfaces, the one by which the peer is reached " +
+			"left out, where they do not cover all addresses.",
 		Harm:    "The tunnel comes up and nothing passes; or hosts of an inside network lose their neighbours the moment it does.",
 		Write:   "local_ts is what is behind this gateway, remote_ts what is behind the other.",
 		Sources: []string{"RFC 4301 section 4.4.1"},

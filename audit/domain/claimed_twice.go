@@ -16,7 +16,8 @@ var ClaimedTwice = &audit.Check{
 	Why:      "One policy takes the packets of both; which one is decided by order and breadth, not by intent.",
 	Fix:      "Give each network to one tunnel, or make the tunnels redundant through routes and interfaces of their own.",
 	Doc: audit.Doc{
-		What:    "The encryption domains of all children of a gateway that go to different peers, pair by pair, where neither is chosen by routes. Tunnels for all addresses are not compared.",
+		What: "The encryption domains of all children of a gateway that go to different peers, pair by pair, where neither is " +
+			"chosen by routes. Tunnels for all addresses are not compared.",
 		Harm:    "A new tunnel attracts the traffic of an old one; a partner whose selectors are wide receives what was meant for another.",
 		Write:   "remote_ts = 10.2.0.0/16 in one connection and 10.3.0.0/16 in the other.",
 		Sources: []string{"RFC 4301 section 4.4.1"},
@@ -44,7 +45,12 @@ var ClaimedTwice = &audit.Check{
 			}
 			o := path.Policies[j]
 			both := pol.Domain.And(o.Domain)
-			f := audit.Finding{Gateway: g.Name, Connection: pol.Connection.Name, Child: pol.Child.Name, At: audit.Evidence{Pos: pol.Child.Remote.Where(pol.Child.At)}}
+			f := audit.Finding{
+				Gateway:    g.Name,
+				Connection: pol.Connection.Name,
+				Child:      pol.Child.Name,
+				At:         audit.Evidence{Pos: pol.Child.Remote.Where(pol.Child.At)},
+			}
 			w, _ := both.Witness()
 			f.Example = w.String()
 			f.Message = fmt.Sprintf("%s and %s are both for %s", pol.Name, o.Name, both)

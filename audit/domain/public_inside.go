@@ -18,7 +18,9 @@ var PublicInside = &audit.Check{
 	Why:      "Public networks in the selectors are a typing mistake, or send Internet traffic into the tunnel.",
 	Fix:      "Correct the network, or declare it in the estate's toril.yaml.",
 	Doc: audit.Doc{
-		What:    "Selectors with addresses that are neither private (RFC 1918, RFC 4193), shared (RFC 6598) nor for documentation (RFC 5737), without being everything; the tunnel's own addresses are left out. Nothing is said where a declared intent names them.",
+		What: "Selectors with addresses that are neither private (RFC 1918, RFC 4193), shared (RFC 6598) nor for documentation " +
+			"(RFC 5737), without being everything; the tunnel's own addresses are left out. Nothing is said where a declared intent " +
+			"names them.",
 		Harm:    "172.61.0.0/16 in place of 172.16.0.0/16: the partner's network never passes, and someone else's would.",
 		Write:   "remote_ts = 172.16.0.0/16",
 		Sources: []string{"RFC 1918", "RFC 4193", "RFC 6598"},
@@ -60,7 +62,9 @@ var PublicInside = &audit.Check{
 
 var notPublic = func() packet.Set {
 	var sets []packet.Set
-	for _, n := range []string{"10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "192.0.2.0/24", "198.51.100.0/24", "203.0.113.0/24", "198.18.0.0/15", "169.254.0.0/16", "224.0.0.0/4", "127.0.0.0/8", "fc00::/7", "fe80::/10", "ff00::/8", "2001:db8::/32", "3fff::/20"} {
+	for _, n := range []string{"10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "192.0.2.0/24", "198.51.100.0/24",
+		"203.0.113.0/24", "198.18.0.0/15", "169.254.0.0/16", "224.0.0.0/4", "127.0.0.0/8", "fc00::/7", "fe80::/10", "ff00::/8",
+		"2001:db8::/32", "3fff::/20"} {
 		sets = append(sets, packet.Prefixes(packet.Src, netip.MustParsePrefix(n)))
 	}
 	return packet.Union(sets...)

@@ -15,8 +15,9 @@ var SidesOverlap = &audit.Check{
 	Why:      "Packets within one site match the tunnel, and hosts with the same address on both sides cannot reach each other.",
 	Fix:      "Renumber one side, or translate one of the networks one-to-one and put the translated one into the selectors of both ends.",
 	Doc: audit.Doc{
-		What:    "Some address stands in the local and in the remote selectors of a child, and the sides are not both \"everything\".",
-		Harm:    "Hosts of one network lose each other when the tunnel comes up; replies go to the wrong one of two hosts with the same address.",
+		What: "Some address stands in the local and in the remote selectors of a child, and the sides are not both \"everything\".",
+		Harm: "Hosts of one network lose each other when the tunnel comes up; replies go to the wrong one of two hosts with the " +
+			"same address.",
 		Write:   "Networks that are apart: 10.1.0.0/24 here and 10.2.0.0/24 there.",
 		Sources: []string{"RFC 4301 section 4.4.1"},
 	},
@@ -27,7 +28,10 @@ var SidesOverlap = &audit.Check{
 			return
 		}
 		own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
-		both := c.Local.Value.At(own).Packets().Free(packet.Proto, packet.Sport, packet.ICMP).And(c.Remote.Value.At(peer).Packets().Free(packet.Proto, packet.Sport, packet.ICMP))
+		both := c.Local.Value.At(own).
+			Packets().
+			Free(packet.Proto, packet.Sport, packet.ICMP).
+			And(c.Remote.Value.At(peer).Packets().Free(packet.Proto, packet.Sport, packet.ICMP))
 		if both.Empty() || bypassed(p.Walk(s.Gateway), both) {
 			return
 		}

@@ -16,7 +16,9 @@ var Wider = &audit.Check{
 	Why:      "The far end may send to networks that are not there, and any network added later is in the tunnel automatically.",
 	Fix:      "Name the networks that are behind the gateway.",
 	Doc: audit.Doc{
-		What:    "The local selectors of every child are compared with the networks that the gateway reaches by routes other than its default one, where its routes or interfaces were given. The check reports where some but not all of the selectors is behind the gateway.",
+		What: "The local selectors of every child are compared with the networks that the gateway reaches by routes other than " +
+			"its default one, where its routes or interfaces were given. The check reports where some but not all of the selectors " +
+			"is behind the gateway.",
 		Harm:    "10.0.0.0/8 \"to be safe\" on both ends of several tunnels makes every new network a conflict.",
 		Write:   "local_ts = 10.1.0.0/24, 10.1.9.0/24 in place of 10.0.0.0/8.",
 		Sources: []string{"RFC 4301 section 4.4.1"},
@@ -44,7 +46,12 @@ var Wider = &audit.Check{
 			return
 		}
 		f := p.On(s, s.Child.Local.Where(s.Child.At), false)
-		f.Message = fmt.Sprintf("%s names %s, of which %s is not behind the gateway", s.Child.Name, s.Child.Local.Value, audit.Networks(missing, packet.Dst))
+		f.Message = fmt.Sprintf(
+			"%s names %s, of which %s is not behind the gateway",
+			s.Child.Name,
+			s.Child.Local.Value,
+			audit.Networks(missing, packet.Dst),
+		)
 		p.Report(f)
 	},
 }

@@ -14,8 +14,9 @@ var AnyAgainstList = &audit.Check{
 	Name:     "ends/any-against-list",
 	Title:    "One end is set to any-to-any, the other to a list of networks",
 	Severity: audit.Medium,
-	Why:      "It is narrowed to the list and works, so the loose end goes unnoticed; it would accept any network that the other end proposes.",
-	Fix:      "Configure the same networks on both ends.",
+	Why: "It is narrowed to the list and works, so the loose end goes unnoticed; it would accept any network that the other end " +
+		"proposes.",
+	Fix: "Configure the same networks on both ends.",
 	Doc: audit.Doc{
 		What:    "The selectors of one end's child hold every address, those of the other's do not.",
 		Harm:    "Anyone who changes the narrow end, or takes it over, reaches every network behind the loose one.",
@@ -31,7 +32,13 @@ var AnyAgainstList = &audit.Check{
 					continue
 				}
 				f := both(p, t, side.a.Where(c.A.At), side.b.Where(c.B.At))
-				f.Message = fmt.Sprintf("%s is set to %s and %s to %s: only the list is negotiated, and the other end would accept anything", t.Ends[0].Gateway.Name, side.a.Value, t.Ends[1].Gateway.Name, side.b.Value)
+				f.Message = fmt.Sprintf(
+					"%s is set to %s and %s to %s: only the list is negotiated, and the other end would accept anything",
+					t.Ends[0].Gateway.Name,
+					side.a.Value,
+					t.Ends[1].Gateway.Name,
+					side.b.Value,
+				)
 				p.Report(f)
 			}
 		}

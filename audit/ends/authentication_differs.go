@@ -13,7 +13,8 @@ var AuthenticationDiffers = &audit.Check{
 	Why:      "Each end must authenticate by the method that the other is set to expect, in the mode that the other is set to use.",
 	Fix:      "Set the same method for each end on both.",
 	Doc: audit.Doc{
-		What:    "Methods (pre-shared key, certificate), IKEv1's main and aggressive mode, and whether the first child is made along with the IKE SA (RFC 6023).",
+		What: "Methods (pre-shared key, certificate), IKEv1's main and aggressive mode, and whether the first child is made along " +
+			"with the IKE SA (RFC 6023).",
 		Harm:    "AUTHENTICATION_FAILED, which in the log looks like a wrong key.",
 		Write:   "local { auth = psk } and remote { auth = psk } on both ends, or pubkey on both.",
 		Sources: []string{"RFC 7296 section 2.15", "RFC 2409 section 5", "RFC 6023 section 3"},

@@ -16,7 +16,8 @@ var BothWait = &audit.Check{
 	Why:      "No traffic and no restart sets the tunnel up: it stays down until someone initiates it by hand.",
 	Fix:      "Let one end initiate, by traffic, so that a policy also catches packets while the tunnel is down.",
 	Doc: audit.Doc{
-		What:    "A child that on both ends waits for the peer; or one that only one end would initiate, where that end does not know the other's address.",
+		What: "A child that on both ends waits for the peer; or one that only one end would initiate, where that end does not " +
+			"know the other's address.",
 		Harm:    "The tunnel is up after the tests, and gone after the first restart.",
 		Write:   "start_action = trap on at least one end.",
 		Sources: []string{"RFC 7296 section 1.2"},
@@ -24,7 +25,8 @@ var BothWait = &audit.Check{
 	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
 		for _, c := range pairs(t) {
 			begins := func(k *model.Child, e estate.End) bool {
-				return k.Start.Value != model.StartNever && (len(e.Connection.RemoteAddrs.Value.Fixed()) > 0 || !e.Connection.RemoteAddrs.Value.Any())
+				return k.Start.Value != model.StartNever &&
+					(len(e.Connection.RemoteAddrs.Value.Fixed()) > 0 || !e.Connection.RemoteAddrs.Value.Any())
 			}
 			if begins(c.A, t.Ends[0]) || begins(c.B, t.Ends[1]) {
 				continue

@@ -13,7 +13,8 @@ var DataDiffers = &audit.Check{
 	Why:      "Negotiation does not reveal it: both ends report the child as installed, and each drops the other's packets.",
 	Fix:      "Set the same on both ends, or use a combined cipher, which has no truncated hash.",
 	Doc: audit.Doc{
-		What:    "Properties of a child that are not negotiated and must be the same on both ends: the truncation of HMAC-SHA2-256 to 96 or 128 bits, and the mode where IKEv1 leaves it open.",
+		What: "Properties of a child that are not negotiated and must be the same on both ends: the truncation of HMAC-SHA2-256 " +
+			"to 96 or 128 bits, and the mode where IKEv1 leaves it open.",
 		Harm:    "Counters rise on the sending side only, the log is silent, and both administrators see an established tunnel.",
 		Write:   "Remove sha256_96 = yes (sha2-truncbug=yes) on both ends, or use aes256gcm16.",
 		Sources: []string{"RFC 4868 section 2.3"},

@@ -23,7 +23,8 @@ func failing(topics ...negotiate.Topic) func(*audit.Pass, *estate.Tunnel) {
 		for _, a := range attempts {
 			found := false
 			for _, f := range failuresOf(a) {
-				if !slices.Contains(topics, f.Topic) || f.Topic == negotiate.Refused && a.Outcome == negotiate.NoStart { // ike/refused says it
+				if !slices.Contains(topics, f.Topic) ||
+					f.Topic == negotiate.Refused && a.Outcome == negotiate.NoStart { // ike/refused says it
 					continue
 				}
 				found = true

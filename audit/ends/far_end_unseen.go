@@ -15,7 +15,8 @@ var FarEndUnseen = &audit.Check{
 	Why:      "Nothing can be said about whether both ends agree; findings about this end still hold.",
 	Fix:      "Add the far end's saved configuration, or compare with toril mirror what its administrator set.",
 	Doc: audit.Doc{
-		What:    "Connections for which no other in the estate is the far end, by addresses, identities and networks; and connections that several others match equally well.",
+		What: "Connections for which no other in the estate is the far end, by addresses, identities and networks; and " +
+			"connections that several others match equally well.",
 		Harm:    "Half of all tunnel problems are a difference between the two ends.",
 		Write:   "toril mirror GATEWAY/CONNECTION writes what the far end must set.",
 		Sources: []string{"RFC 7296"},

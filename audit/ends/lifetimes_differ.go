@@ -18,7 +18,8 @@ var LifetimesDiffer = &audit.Check{
 	Why:      "Each end keeps its own lifetime; an end whose hard limit comes before the other rekeys drops the child.",
 	Fix:      "Configure the same lifetimes on both ends.",
 	Doc: audit.Doc{
-		What:    "A child whose hard lifetime on one end, where that end does not rekey, is shorter than the rekey time of the other; IKE SAs and children that differ by more than four times.",
+		What: "A child whose hard lifetime on one end, where that end does not rekey, is shorter than the rekey time of the " +
+			"other; IKE SAs and children that differ by more than four times.",
 		Harm:    "Under IKEv1 a peer that keeps an SA the other has dropped sends into nothing until it notices.",
 		Write:   "rekey_time = 1h on both.",
 		Sources: []string{"RFC 7296 section 2.8", "RFC 2409 section 5.5"},
@@ -29,13 +30,23 @@ var LifetimesDiffer = &audit.Check{
 			if a, b := c.A.Rekey.Value, c.B.Rekey.Value; far(a, b) {
 				f := both(p, t, c.A.Rekey.Where(c.A.At), c.B.Rekey.Where(c.B.At))
 				f.Lower(1)
-				f.Message = fmt.Sprintf("the child's lifetime is %s on %s and %s on %s: the shorter one applies", present.Span(a), t.Ends[0].Gateway.Name, present.Span(b), t.Ends[1].Gateway.Name)
+				f.Message = fmt.Sprintf(
+					"the child's lifetime is %s on %s and %s on %s: the shorter one applies",
+					present.Span(a),
+					t.Ends[0].Gateway.Name,
+					present.Span(b),
+					t.Ends[1].Gateway.Name,
+				)
 				p.Report(f)
 			}
 			for _, side := range [][2]*model.Child{{c.A, c.B}, {c.B, c.A}} {
 				if side[0].Rekey.Value == 0 && side[0].Life.Value > 0 && side[1].Rekey.Value > side[0].Life.Value {
 					f := both(p, t, c.A.Rekey.Where(c.A.At), c.B.Rekey.Where(c.B.At))
-					f.Message = fmt.Sprintf("one end closes the child after %s without rekeying, the other would rekey after %s: it drops in between", present.Span(side[0].Life.Value), present.Span(side[1].Rekey.Value))
+					f.Message = fmt.Sprintf(
+						"one end closes the child after %s without rekeying, the other would rekey after %s: it drops in between",
+						present.Span(side[0].Life.Value),
+						present.Span(side[1].Rekey.Value),
+					)
 					p.Report(f)
 				}
 			}
@@ -47,7 +58,13 @@ var LifetimesDiffer = &audit.Check{
 		if far(a.Lifetime(), b.Lifetime()) {
 			f := both(p, t, a.LifetimeSetting().Where(a.At), b.LifetimeSetting().Where(b.At))
 			f.Lower(1)
-			f.Message = fmt.Sprintf("the IKE SA's lifetime is %s on %s and %s on %s: the shorter one applies", present.Span(a.Lifetime()), t.Ends[0].Gateway.Name, present.Span(b.Lifetime()), t.Ends[1].Gateway.Name)
+			f.Message = fmt.Sprintf(
+				"the IKE SA's lifetime is %s on %s and %s on %s: the shorter one applies",
+				present.Span(a.Lifetime()),
+				t.Ends[0].Gateway.Name,
+				present.Span(b.Lifetime()),
+				t.Ends[1].Gateway.Name,
+			)
 			p.Report(f)
 		}
 	},

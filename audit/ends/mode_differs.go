@@ -14,8 +14,9 @@ var ModeDiffers = &audit.Check{
 	Name:     "ends/mode-differs",
 	Title:    "One end is set to transport mode, the other to tunnel mode",
 	Severity: audit.High,
-	Why:      "IKEv2 falls back to tunnel mode where it can; IKEv1 refuses, and so do selectors that do not hold the gateways' own addresses.",
-	Fix:      "Set the same mode on both ends: tunnel mode for networks.",
+	Why: "IKEv2 falls back to tunnel mode where it can; IKEv1 refuses, and so do selectors that do not hold the gateways' own " +
+		"addresses.",
+	Fix: "Set the same mode on both ends: tunnel mode for networks.",
 	Doc: audit.Doc{
 		What:    "The mode of both ends of every child, and what becomes of it for either initiator.",
 		Harm:    "No child comes up, and the error about selectors points to the wrong cause.",
@@ -29,9 +30,19 @@ var ModeDiffers = &audit.Check{
 				continue
 			}
 			f := both(p, t, c.A.Mode.Where(c.A.At), c.B.Mode.Where(c.B.At))
-			f.Message = fmt.Sprintf("%s is in %s mode on %s and in %s mode on %s", c.A.Name, c.A.Mode.Value, t.Ends[0].Gateway.Name, c.B.Mode.Value, t.Ends[1].Gateway.Name)
+			f.Message = fmt.Sprintf(
+				"%s is in %s mode on %s and in %s mode on %s",
+				c.A.Name,
+				c.A.Mode.Value,
+				t.Ends[0].Gateway.Name,
+				c.B.Mode.Value,
+				t.Ends[1].Gateway.Name,
+			)
 			if slices.ContainsFunc(p.Attempts(t), func(a negotiate.Attempt) bool {
-				return slices.ContainsFunc(a.Children, func(k negotiate.Child) bool { return k.Failure != nil && k.Failure.Topic == negotiate.Mode })
+				return slices.ContainsFunc(
+					a.Children,
+					func(k negotiate.Child) bool { return k.Failure != nil && k.Failure.Topic == negotiate.Mode },
+				)
 			}) {
 				f.Message += ": the child does not come up"
 			} else {

@@ -13,10 +13,12 @@ var NoCounterpart = &audit.Check{
 	Name:     "ends/no-counterpart",
 	Title:    "The far gateway has no counterpart",
 	Severity: audit.High,
-	Why:      "The far gateway has no such connection: it rejects it, or responds with another one, and the networks behind it stay unreachable.",
-	Fix:      "Add the counterpart on the far gateway, local and remote swapped, or remove what is left over here.",
+	Why: "The far gateway has no such connection: it rejects it, or responds with another one, and the networks behind it stay " +
+		"unreachable.",
+	Fix: "Add the counterpart on the far gateway, local and remote swapped, or remove what is left over here.",
 	Doc: audit.Doc{
-		What: "Connections to a gateway among those given that has no connection for them, or one that its daemon never loads (no auto= line, or auto=ignore). " +
+		What: "Connections to a gateway among those given that has no connection for them, or one that its daemon never loads (no " +
+			"auto= line, or auto=ignore). " +
 			"Where another tunnel between the two gateways carries the same networks, redundancy is lost and nothing else.",
 		Harm:    "A network was added on one gateway only: the tunnel is up, the old networks work, and the new one does not.",
 		Write:   "On the far gateway a connection with local and remote swapped; in ipsec.conf with auto=route.",
@@ -39,7 +41,12 @@ func lonely(p *audit.Pass, t *estate.Tunnel, attempts []negotiate.Attempt) {
 	f := p.On(&audit.Subject{End: e, Tunnel: t}, e.Connection.At, false)
 	switch {
 	case t.Unloaded != nil:
-		f.Message = fmt.Sprintf("%s has the counterpart of %s, %s, and never loads it: auto= is not set, or set to ignore", t.Toward.Name, e.Name(), t.Unloaded.Name)
+		f.Message = fmt.Sprintf(
+			"%s has the counterpart of %s, %s, and never loads it: auto= is not set, or set to ignore",
+			t.Toward.Name,
+			e.Name(),
+			t.Unloaded.Name,
+		)
 		f.Fix = fmt.Sprintf("On %s set auto=route or auto=start in %s.", t.Toward.Name, t.Unloaded.Name)
 		f.Also = []audit.Evidence{{Pos: t.Unloaded.At, Note: "the connection that is not loaded"}}
 	default:
@@ -51,11 +58,20 @@ func lonely(p *audit.Pass, t *estate.Tunnel, attempts []negotiate.Attempt) {
 			f.Message += ": " + a.Failure.Why
 		case a.Outcome == negotiate.Agrees:
 			f.Lower(2)
-			f.Message = fmt.Sprintf("%s responds to %s with its connection %s, which is the counterpart of another", t.Toward.Name, e.Name(), a.Responder.Connection.Name)
+			f.Message = fmt.Sprintf(
+				"%s responds to %s with its connection %s, which is the counterpart of another",
+				t.Toward.Name,
+				e.Name(),
+				a.Responder.Connection.Name,
+			)
 		default:
 			for _, c := range a.Children {
 				if c.Failure != nil {
-					f.Message += fmt.Sprintf("; its connection %s responds, and the child fails: %s", a.Responder.Connection.Name, c.Failure.Why)
+					f.Message += fmt.Sprintf(
+						"; its connection %s responds, and the child fails: %s",
+						a.Responder.Connection.Name,
+						c.Failure.Why,
+					)
 					break
 				}
 			}
@@ -82,7 +98,8 @@ func spare(e *estate.Estate, t *estate.Tunnel) bool {
 					continue
 				}
 				for _, c := range x.Connection.Children {
-					covered = covered || c.Local.Value.String() == k.Local.Value.String() && c.Remote.Value.String() == k.Remote.Value.String()
+					covered = covered ||
+						c.Local.Value.String() == k.Local.Value.String() && c.Remote.Value.String() == k.Remote.Value.String()
 				}
 			}
 		}

@@ -18,9 +18,11 @@ var NotMirrored = &audit.Check{
 	Why:      "The child covers only what both ends name; the rest of either side never passes.",
 	Fix:      "Configure the same networks on both ends, local and remote swapped.",
 	Doc: audit.Doc{
-		What: "The local selectors of one end's child are compared with the remote ones of the other's, and the other way round. With nothing in common the child does not come up; " +
+		What: "The local selectors of one end's child are compared with the remote ones of the other's, and the other way round. " +
+			"With nothing in common the child does not come up; " +
 			"with a part in common it comes up for that part.",
-		Harm:    "One network works and its neighbour does not; or the tunnel works from one side only, as the responder refuses what it does not know.",
+		Harm: "One network works and its neighbour does not; or the tunnel works from one side only, as the responder refuses " +
+			"what it does not know.",
 		Write:   "Here local_ts = 10.1.0.0/24 and remote_ts = 10.2.0.0/24, there local_ts = 10.2.0.0/24 and remote_ts = 10.1.0.0/24.",
 		Sources: []string{"RFC 7296 section 2.9"},
 	},
@@ -69,10 +71,26 @@ func compare(p *audit.Pass, t *estate.Tunnel, a, b estate.End, ca, cb *model.Chi
 		f := p.On(s, side.x.Where(ca.At), side.x.IsDefault())
 		f.Also = []audit.Evidence{{Pos: side.y.Where(cb.At), Note: fmt.Sprintf("what is configured on %s", b.Name())}}
 		both := side.atX.Meet(side.atY)
-		f.Message = fmt.Sprintf("the %s side of %s is %s, but the %s side of %s is %s: only %s passes", side.what, a.Gateway.Name, side.atX, side.other, b.Gateway.Name, side.atY, both)
+		f.Message = fmt.Sprintf(
+			"the %s side of %s is %s, but the %s side of %s is %s: only %s passes",
+			side.what,
+			a.Gateway.Name,
+			side.atX,
+			side.other,
+			b.Gateway.Name,
+			side.atY,
+			both,
+		)
 		if len(both) == 0 {
-			f.Message = fmt.Sprintf("the %s side of %s is %s, but the %s side of %s is %s: they have nothing in common, so the child does not come up", side.what, a.Gateway.Name, side.atX, side.other,
-				b.Gateway.Name, side.atY)
+			f.Message = fmt.Sprintf(
+				"the %s side of %s is %s, but the %s side of %s is %s: they have nothing in common, so the child does not come up",
+				side.what,
+				a.Gateway.Name,
+				side.atX,
+				side.other,
+				b.Gateway.Name,
+				side.atY,
+			)
 		} else {
 			f.Lower(1)
 		}

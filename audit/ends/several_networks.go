@@ -16,8 +16,10 @@ var SeveralNetworks = &audit.Check{
 	Why:      "IKEv1 takes one pair of networks per child: only the first of each side passes.",
 	Fix:      "Configure one child per pair of networks, or use IKEv2.",
 	Doc: audit.Doc{
-		What:    "A connection that uses IKEv1 and a child with more than one selector on a side, after those that lie within others are taken out.",
-		Harm:    "The first network works and the others do not, or the tunnel works from one side only, as the ends name them in another order.",
+		What: "A connection that uses IKEv1 and a child with more than one selector on a side, after those that lie within others " +
+			"are taken out.",
+		Harm: "The first network works and the others do not, or the tunnel works from one side only, as the ends name them in " +
+			"another order.",
 		Write:   "children { lan { local_ts = 10.1.0.0/24 } phones { local_ts = 10.1.9.0/24 } }",
 		Sources: []string{"RFC 2409 section 5.5", "RFC 2407 section 4.6.2"},
 	},
@@ -30,12 +32,18 @@ var SeveralNetworks = &audit.Check{
 			what string
 			set  model.Setting[ike.Selectors]
 			all  ike.Selectors
-		}{{"local", s.Child.Local, s.Child.Local.Value.At(own).Reduce()}, {"remote", s.Child.Remote, s.Child.Remote.Value.At(peer).Reduce()}} {
+		}{{"local", s.Child.Local, s.Child.Local.Value.At(own).Reduce()},
+			{"remote", s.Child.Remote, s.Child.Remote.Value.At(peer).Reduce()}} {
 			if len(side.all) < 2 {
 				continue
 			}
 			f := p.On(s, side.set.Where(s.Child.At), side.set.IsDefault())
-			f.Message = fmt.Sprintf("of the %d %s networks only %s is negotiated: IKEv1 takes one pair per child", len(side.all), side.what, side.all[0])
+			f.Message = fmt.Sprintf(
+				"of the %d %s networks only %s is negotiated: IKEv1 takes one pair per child",
+				len(side.all),
+				side.what,
+				side.all[0],
+			)
 			p.Report(f)
 		}
 	},

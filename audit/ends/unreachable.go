@@ -13,8 +13,10 @@ var Unreachable = &audit.Check{
 	Why:      "The first packet goes to an address that does not respond, or comes from one that is not expected.",
 	Fix:      "On each end, configure the address that the other sends from.",
 	Doc: audit.Doc{
-		What:    "The address that one end sends to is compared with those that the other responds at, and the address that it sends from with those that the other has a connection for. A private address against a public one is taken for NAT.",
-		Harm:    "The initiator tries for minutes and gives up; the log of the far end shows nothing, or that it has no connection for the peer.",
+		What: "The address that one end sends to is compared with those that the other responds at, and the address that it sends " +
+			"from with those that the other has a connection for. A private address against a public one is taken for NAT.",
+		Harm: "The initiator tries for minutes and gives up; the log of the far end shows nothing, or that it has no connection " +
+			"for the peer.",
 		Write:   "Here remote_addrs = 198.51.100.7, there local_addrs = 198.51.100.7.",
 		Sources: []string{"RFC 7296 section 2.1"},
 	},

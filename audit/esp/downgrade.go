@@ -13,10 +13,12 @@ var Downgrade = &audit.Check{
 	Title:    "ESP offers weak algorithms beside strong ones",
 	Severity: audit.Medium,
 	Why:      "Anything offered can be negotiated, however low it stands in the list.",
-	Fix:      "Remove the weak algorithms from the proposals; where both ends have nothing else in common, add a strong proposal on both first.",
+	Fix: "Remove the weak algorithms from the proposals; where both ends have nothing else in common, add a strong proposal on " +
+		"both first.",
 	Doc: audit.Doc{
-		What:    "The child's proposals prefer algorithms that the baseline accepts, and also offer some that it advises against.",
-		Harm:    "A far end that only offers the weak one, by mistake or because it was replaced, gets it, and the tunnel looks as healthy as before.",
+		What: "The child's proposals prefer algorithms that the baseline accepts, and also offer some that it advises against.",
+		Harm: "A far end that only offers the weak one, by mistake or because it was replaced, gets it, and the tunnel looks as " +
+			"healthy as before.",
 		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384, without the word default.",
 		Sources: []string{"RFC 8221 sections 5 and 6", "RFC 7296 section 2.7"},
 		Demands: []string{baseline.Algorithms},

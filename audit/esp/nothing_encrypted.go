@@ -17,7 +17,8 @@ var NothingEncrypted = &audit.Check{
 	Why:      "It has a peer, a key and networks like a tunnel, but no SA is ever set up for them.",
 	Fix:      "Use tunnel mode, on both ends; a child in pass mode belongs beside one that encrypts.",
 	Doc: audit.Doc{
-		What: "Connections to a peer with a fixed address of which every child is of mode pass or drop (type=passthrough, type=drop), where no other connection to that peer encrypts. " +
+		What: "Connections to a peer with a fixed address of which every child is of mode pass or drop (type=passthrough, " +
+			"type=drop), where no other connection to that peer encrypts. " +
 			"A child for packets that stay behind the gateway is not meant.",
 		Harm:    "The type was changed to pass traffic for a test, and stayed. Everything is configured, monitored and unencrypted.",
 		Write:   "In swanctl.conf: mode = tunnel. In ipsec.conf: type=tunnel.",
@@ -25,7 +26,11 @@ var NothingEncrypted = &audit.Check{
 	},
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		c := s.Connection
-		if len(c.Children) == 0 || slices.ContainsFunc(c.Children, func(k *model.Child) bool { return !k.Shunts() || k.Local.Value.String() == k.Remote.Value.String() }) {
+		if len(c.Children) == 0 ||
+			slices.ContainsFunc(
+				c.Children,
+				func(k *model.Child) bool { return !k.Shunts() || k.Local.Value.String() == k.Remote.Value.String() },
+			) {
 			return
 		}
 		peers := c.RemoteAddrs.Value.Fixed()

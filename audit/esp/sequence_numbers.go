@@ -16,8 +16,9 @@ var SequenceNumbers = &audit.Check{
 	Why:      "A child with 32-bit sequence numbers stops after 2^32 packets, about twelve hours at one gigabit per second.",
 	Fix:      "Negotiate extended sequence numbers on both ends, or rekey more often.",
 	Doc: audit.Doc{
-		What:    "The child lives for twelve hours or longer, or without a limit, with 32-bit sequence numbers.",
-		Harm:    "When the numbers come to their end the SA must stop; on a fast link that is before the lifetime ends, and the tunnel drops in between.",
+		What: "The child lives for twelve hours or longer, or without a limit, with 32-bit sequence numbers.",
+		Harm: "When the numbers come to their end the SA must stop; on a fast link that is before the lifetime ends, and the " +
+			"tunnel drops in between.",
 		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384-esn on both ends, or a rekey_time of some hours.",
 		Sources: []string{"RFC 4303 section 2.2.1", "RFC 4304"},
 		Demands: []string{baseline.ExtendedSequence.Name},

@@ -16,8 +16,9 @@ var Transport = &audit.Check{
 	Why:      "Transport mode protects packets of the two gateways themselves, so the packets of the networks behind them are not carried.",
 	Fix:      "Use tunnel mode, on both ends.",
 	Doc: audit.Doc{
-		What:    "The child asks for transport mode, and its selectors are networks or addresses of others than the gateways.",
-		Harm:    "The child does not come up, or one end falls back to tunnel mode and the other does not; and the inner addresses are not hidden.",
+		What: "The child asks for transport mode, and its selectors are networks or addresses of others than the gateways.",
+		Harm: "The child does not come up, or one end falls back to tunnel mode and the other does not; and the inner addresses " +
+			"are not hidden.",
 		Write:   "In swanctl.conf: mode = tunnel.",
 		Sources: []string{"RFC 4301 section 4.1", "RFC 7296 section 1.3.1"},
 	},

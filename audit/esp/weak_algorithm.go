@@ -15,9 +15,11 @@ var Weak = &audit.Check{
 	Why:      "It protects every packet that passes through the tunnel.",
 	Fix:      "Offer strong algorithms only, for example AES-GCM with 256 bits, on both ends.",
 	Doc: audit.Doc{
-		What: "Every cipher and integrity algorithm in the child's proposals is looked up in the baseline. The check reports once per setting, naming all weak algorithms in it, " +
+		What: "Every cipher and integrity algorithm in the child's proposals is looked up in the baseline. The check reports once " +
+			"per setting, naming all weak algorithms in it, " +
 			"where a weak one is preferred or no strong one of its type is offered.",
-		Harm:    "A 64-bit block cipher repeats blocks after some gigabytes under one key, and from repeated blocks plain text follows; a short or broken hash lets packets be forged.",
+		Harm: "A 64-bit block cipher repeats blocks after some gigabytes under one key, and from repeated blocks plain text " +
+			"follows; a short or broken hash lets packets be forged.",
 		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384.",
 		Sources: []string{"RFC 8221 sections 5 and 6", "CVE-2016-2183"},
 		Demands: []string{baseline.Algorithms},

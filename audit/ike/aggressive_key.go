@@ -14,8 +14,9 @@ var Aggressive = &audit.Check{
 	Why:      "The responder sends a hash of the key to anyone who asks, and the key can be guessed offline.",
 	Fix:      "Use IKEv2; if the far end cannot, main mode, or certificates.",
 	Doc: audit.Doc{
-		What:    "An IKEv1 connection uses aggressive mode, and one side authenticates with a pre-shared key.",
-		Harm:    "One packet from anywhere is enough to get the hash; from then on the attacker tries billions of keys per second offline, and a dictionary word falls at once.",
+		What: "An IKEv1 connection uses aggressive mode, and one side authenticates with a pre-shared key.",
+		Harm: "One packet from anywhere is enough to get the hash; from then on the attacker tries billions of keys per second " +
+			"offline, and a dictionary word falls at once.",
 		Write:   "version = 2, and no aggressive mode.",
 		Sources: []string{"RFC 2409 section 5.4", "RFC 9395"},
 		Demands: []string{baseline.AggressiveWithKey.Name},

@@ -20,9 +20,11 @@ var Authentication = &audit.Check{
 	Why:      "Everything that the tunnel protects is only as safe as the authentication of the other end.",
 	Fix:      "Authenticate with certificates whose keys the baseline allows, on both ends.",
 	Doc: audit.Doc{
-		What: "The method by which each end authenticates: a pre-shared key, none at all, or a signature, whose IANA method follows from the key of the certificate that the connection shows, as far as it was given. " +
+		What: "The method by which each end authenticates: a pre-shared key, none at all, or a signature, whose IANA method follows " +
+			"from the key of the certificate that the connection shows, as far as it was given. " +
 			"A baseline may ask for certificates, or give levels to single methods.",
-		Harm:    "Where several people know a pre-shared key, any of them can impersonate either end; a signature with a method that is no longer trusted can be forged.",
+		Harm: "Where several people know a pre-shared key, any of them can impersonate either end; a signature with a method that " +
+			"is no longer trusted can be forged.",
 		Write:   "local { auth = pubkey  certs = own.pem } and remote { auth = pubkey  cacerts = ca.pem } on both ends.",
 		Sources: []string{"RFC 7296 section 3.8", "RFC 8247 section 3", "RFC 9206"},
 		Demands: []string{baseline.Certificates.Name, baseline.Algorithms},
@@ -30,7 +32,8 @@ var Authentication = &audit.Check{
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		c := s.Connection
 		method := c.Local.Method
-		if d := s.Baseline.Demand(baseline.Certificates); audit.OfLevel(d.Level) > audit.Info && (method.Value == algo.PSK || c.Remote.Method.Value == algo.PSK) {
+		if d := s.Baseline.Demand(baseline.Certificates); audit.OfLevel(d.Level) > audit.Info &&
+			(method.Value == algo.PSK || c.Remote.Method.Value == algo.PSK) {
 			set := method
 			if method.Value != algo.PSK {
 				set = c.Remote.Method
@@ -66,7 +69,14 @@ var Authentication = &audit.Check{
 
 // signatures are the IANA authentication methods that a certificate's key can be used with: the one that is made for it, and
 // Digital Signature (RFC 7427).
-var signatures = map[string][]uint16{"RSA": {1, 14}, "DSA": {3}, "Ed25519": {14}, "ECDSA 256": {9, 14}, "ECDSA 384": {10, 14}, "ECDSA 521": {11, 14}}
+var signatures = map[string][]uint16{
+	"RSA":       {1, 14},
+	"DSA":       {3},
+	"Ed25519":   {14},
+	"ECDSA 256": {9, 14},
+	"ECDSA 384": {10, 14},
+	"ECDSA 521": {11, 14},
+}
 
 // methodsOf are the IANA authentication methods that an end may authenticate with; none where the files do not tell.
 func methodsOf(g *model.Gateway, c *model.Connection) algo.Choices {

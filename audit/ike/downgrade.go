@@ -12,12 +12,14 @@ var Downgrade = &audit.Check{
 	Title:    "IKE offers weak algorithms beside strong ones",
 	Severity: audit.Medium,
 	Why:      "Anything offered can be negotiated, however low it stands in the list.",
-	Fix:      "Remove the weak algorithms from the proposals; where both ends have nothing else in common, add a strong proposal on both first.",
+	Fix: "Remove the weak algorithms from the proposals; where both ends have nothing else in common, add a strong proposal on " +
+		"both first.",
 	Doc: audit.Doc{
 		What: "The proposals of the IKE SA prefer algorithms that the baseline accepts, and also offer some that it advises against.",
 		Harm: "A partner's device that is set up carelessly, or replaced, gets the weak suite unnoticed; and a fault in the negotiation " +
 			"itself, as there have been some, has something to fall back to.",
-		Write:   "Only what is wanted. In swanctl.conf: proposals = aes256gcm16-prfsha384-ecp384, without the word default, which adds the daemon's own list.",
+		Write: "Only what is wanted. In swanctl.conf: proposals = aes256gcm16-prfsha384-ecp384, without the word default, which " +
+			"adds the daemon's own list.",
 		Sources: []string{"RFC 8247 section 2", "RFC 7296 section 2.7"},
 		Demands: []string{baseline.Algorithms},
 	},

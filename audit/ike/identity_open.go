@@ -15,9 +15,11 @@ var IdentityOpen = &audit.Check{
 	Why:      "Without an expected identity, anyone with a valid key or certificate is accepted as the peer.",
 	Fix:      "Configure the identity that the peer sends, and your own, on both ends.",
 	Doc: audit.Doc{
-		What: "The peer's expected identity is open or has a wildcard, or the own identity is not configured and so is the address that packets are sent from. " +
+		What: "The peer's expected identity is open or has a wildcard, or the own identity is not configured and so is the address " +
+			"that packets are sent from. " +
 			"With certificates the first matters most: any certificate of the same authority is accepted.",
-		Harm: "A second device with a certificate of the same authority becomes the peer. An own identity that follows the address changes with it: behind NAT, or after " +
+		Harm: "A second device with a certificate of the same authority becomes the peer. An own identity that follows the address " +
+			"changes with it: behind NAT, or after " +
 			"a move, the tunnel no longer comes up, and the log says only that authentication failed.",
 		Write:   "In swanctl.conf: local { id = lampwright.example } and remote { id = skerry.example }.",
 		Sources: []string{"RFC 7296 section 3.5", "RFC 4301 section 4.4.3.1"},

@@ -13,8 +13,9 @@ var NoLiveness = &audit.Check{
 	Why:      "When the peer restarts or the path breaks, packets go into a dead SA until its lifetime ends.",
 	Fix:      "Enable dead peer detection on both ends, for example every 30 seconds.",
 	Doc: audit.Doc{
-		What:    "The connection never checks whether its peer is alive.",
-		Harm:    "After a restart of one end the other keeps encrypting for an SA that no longer exists: the tunnel is up and nothing passes, until the lifetime ends.",
+		What: "The connection never checks whether its peer is alive.",
+		Harm: "After a restart of one end the other keeps encrypting for an SA that no longer exists: the tunnel is up and " +
+			"nothing passes, until the lifetime ends.",
 		Write:   "In swanctl.conf: dpd_delay = 30s.",
 		Sources: []string{"RFC 7296 section 2.4", "RFC 3706"},
 		Demands: []string{baseline.Liveness.Name},

@@ -13,8 +13,9 @@ var OpenPeer = &audit.Check{
 	Why:      "Anyone who learns the key, from any of its holders, can connect from anywhere.",
 	Fix:      "Name the peer's address; where it changes, use certificates, or one key and one identity per peer.",
 	Doc: audit.Doc{
-		What:    "The peer authenticates with a pre-shared key and its address is open.",
-		Harm:    "A key that leaked, from a backup or a former partner, works from the whole Internet, and guesses can be tried from anywhere.",
+		What: "The peer authenticates with a pre-shared key and its address is open.",
+		Harm: "A key that leaked, from a backup or a former partner, works from the whole Internet, and guesses can be tried from " +
+			"anywhere.",
 		Write:   "In swanctl.conf: remote_addrs = 203.0.113.9, and in the secret the identity whose key it is.",
 		Sources: []string{"RFC 7296 section 2.15"},
 	},

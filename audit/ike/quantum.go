@@ -17,9 +17,12 @@ var Quantum = &audit.Check{
 	Why:      "Traffic recorded today can be decrypted once such a computer exists.",
 	Fix:      "Add ML-KEM as an additional key exchange, or a post-quantum pre-shared key, where both ends can.",
 	Doc: audit.Doc{
-		What:    "No proposal of the connection has a key exchange that is thought to withstand a quantum computer, and no post-quantum pre-shared key is required.",
-		Harm:    "Anyone who records the exchange and the packets now can compute the keys later. What matters is for how long the content must stay secret.",
-		Write:   "On daemons that know them: proposals = aes256gcm16-prfsha384-ecp384-ke1_mlkem1024 (RFC 9370); else ppk_id and ppk_required = yes (RFC 8784).",
+		What: "No proposal of the connection has a key exchange that is thought to withstand a quantum computer, and no " +
+			"post-quantum pre-shared key is required.",
+		Harm: "Anyone who records the exchange and the packets now can compute the keys later. What matters is for how long the " +
+			"content must stay secret.",
+		Write: "On daemons that know them: proposals = aes256gcm16-prfsha384-ecp384-ke1_mlkem1024 (RFC 9370); else ppk_id and " +
+			"ppk_required = yes (RFC 8784).",
 		Sources: []string{"RFC 9370", "RFC 8784", "FIPS 203"},
 		Demands: []string{baseline.QuantumSafe.Name, baseline.QuantumSafeKE.Name},
 	},
@@ -31,7 +34,8 @@ var Quantum = &audit.Check{
 			if ke := b.Demand(baseline.QuantumSafeKE); audit.OfLevel(ke.Level) > audit.Info { // a key is not enough
 				d, enough = ke, false
 			}
-			if d.Level == baseline.Unsaid || c.Unusable != nil || enough || len(c.Proposals.Value) > 0 && !slices.ContainsFunc(c.Proposals.Value, unsafe) {
+			if d.Level == baseline.Unsaid || c.Unusable != nil || enough ||
+				len(c.Proposals.Value) > 0 && !slices.ContainsFunc(c.Proposals.Value, unsafe) {
 				continue
 			}
 			at := c.Proposals.Where(c.At)
@@ -43,7 +47,8 @@ var Quantum = &audit.Check{
 			f.By(d.Level, d.Source.String())
 			f.Message = "no key exchange of the tunnel withstands a quantum computer, and no post-quantum pre-shared key is required"
 			if d.Name == baseline.QuantumSafeKE.Name {
-				f.Message = "no key exchange of the tunnel withstands a quantum computer, and the baseline does not take a post-quantum pre-shared key for one"
+				f.Message = "no key exchange of the tunnel withstands a quantum computer, and the baseline does not take a " +
+					"post-quantum pre-shared key for one"
 			}
 		}
 		if !f.At.IsZero() {

@@ -15,9 +15,11 @@ var Refused = &audit.Check{
 	Why:      "The connection is not loaded: it never initiates, and as responder the peer is told NO_PROPOSAL_CHOSEN.",
 	Fix:      "Correct the value; after loading, read the daemon's answer, which also keeps an older version of the connection in use.",
 	Doc: audit.Doc{
-		What: "A value of the connection is one that its daemon does not accept: an unknown algorithm, a cipher without integrity, a proposal without a key exchange, a number " +
+		What: "A value of the connection is one that its daemon does not accept: an unknown algorithm, a cipher without integrity, a " +
+			"proposal without a key exchange, a number " +
 			"that is none.",
-		Harm:    "The whole connection is dropped for one wrong word. Where an older version was loaded it stays in use, and the file and the gateway differ from then on.",
+		Harm: "The whole connection is dropped for one wrong word. Where an older version was loaded it stays in use, and the " +
+			"file and the gateway differ from then on.",
 		Write:   "A value from the daemon's documentation.",
 		Sources: []string{"swanctl.conf(5)"},
 	},

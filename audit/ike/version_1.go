@@ -11,11 +11,13 @@ var Version1 = &audit.Check{
 	Name:     "ike/version-1",
 	Title:    "IKE version 1 is in use",
 	Severity: audit.High,
-	Why:      "IKEv1 is historic: it has no protection against flooding, its aggressive mode reveals a hash of the key, and it is no longer maintained.",
-	Fix:      "Set both ends to IKEv2.",
+	Why: "IKEv1 is historic: it has no protection against flooding, its aggressive mode reveals a hash of the key, and it is no " +
+		"longer maintained.",
+	Fix: "Set both ends to IKEv2.",
 	Doc: audit.Doc{
-		What:    "The connection is set to IKEv1 only.",
-		Harm:    "New algorithms (AES-GCM for IKE, ML-KEM) do not exist in it, a single lost packet can leave the two ends in different states, and authentication is weaker.",
+		What: "The connection is set to IKEv1 only.",
+		Harm: "New algorithms (AES-GCM for IKE, ML-KEM) do not exist in it, a single lost packet can leave the two ends in " +
+			"different states, and authentication is weaker.",
 		Write:   "Both ends: IKEv2. In swanctl.conf: version = 2.",
 		Sources: []string{"RFC 9395"},
 		Demands: []string{baseline.IKEv2.Name},

@@ -14,8 +14,10 @@ var VersionOpen = &audit.Check{
 	Why:      "A peer that asks for IKEv1 gets it, with all the weaknesses that IKEv2 was designed to fix.",
 	Fix:      "Restrict the connection to IKEv2.",
 	Doc: audit.Doc{
-		What:    "The connection starts with IKEv2 and, as responder, accepts IKEv1 too. Often it is not configured: it is the daemon's default.",
-		Harm:    "A far end that is replaced or set up from an old example brings the tunnel up with IKEv1, and nobody notices, because it works.",
+		What: "The connection starts with IKEv2 and, as responder, accepts IKEv1 too. Often it is not configured: it is the " +
+			"daemon's default.",
+		Harm: "A far end that is replaced or set up from an old example brings the tunnel up with IKEv1, and nobody notices, " +
+			"because it works.",
 		Write:   "In swanctl.conf: version = 2.",
 		Sources: []string{"RFC 9395", "RFC 7296 section 2.5"},
 		Demands: []string{baseline.IKEv2.Name},

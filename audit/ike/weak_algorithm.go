@@ -14,12 +14,16 @@ var Weak = &audit.Check{
 	Why:      "Breaking the IKE SA exposes the keys of every child SA that it sets up.",
 	Fix:      "Offer strong algorithms only, for example AES-GCM with 256 bits, PRF HMAC-SHA2-384 and group 20 (NIST P-384), on both ends.",
 	Doc: audit.Doc{
-		What: "Every algorithm in the proposals of the IKE SA (cipher, integrity, PRF, key exchange) is looked up in the baseline. The check reports once per setting, " +
-			"naming all weak algorithms in it, where a weak one is preferred or no strong one of its type is offered. Weak ones that only stand beside preferred " +
+		What: "Every algorithm in the proposals of the IKE SA (cipher, integrity, PRF, key exchange) is looked up in the baseline. " +
+			"The check reports once per setting, " +
+			"naming all weak algorithms in it, where a weak one is preferred or no strong one of its type is offered. Weak ones that " +
+			"only stand beside preferred " +
 			"strong ones are reported by ike/downgrade.",
-		Harm: "A 64-bit block cipher leaks plain text after some gigabytes; a 1024-bit group can be broken ahead of time for everyone who uses it, and then every " +
+		Harm: "A 64-bit block cipher leaks plain text after some gigabytes; a 1024-bit group can be broken ahead of time for " +
+			"everyone who uses it, and then every " +
 			"recorded session opens; a broken hash lets an attacker in the path forge what both ends agree on.",
-		Write: "One or two proposals that both ends know, strong in every part. In swanctl.conf: proposals = aes256gcm16-prfsha384-ecp384. Change the far end at the " +
+		Write: "One or two proposals that both ends know, strong in every part. In swanctl.conf: proposals = " +
+			"aes256gcm16-prfsha384-ecp384. Change the far end at the " +
 			"same time: a proposal that only one end has is no proposal.",
 		Sources: []string{"RFC 8247 section 2", "NIST SP 800-57 Part 1", "RFC 7296 section 3.3"},
 		Demands: []string{baseline.Algorithms},

@@ -16,9 +16,11 @@ var WeakerFirst = &audit.Check{
 	Why:      "The first common algorithm is used, so the stronger ones have no effect.",
 	Fix:      "Put the strongest proposal first.",
 	Doc: audit.Doc{
-		What: "Among algorithms that the baseline accepts, the preferred key exchange or cipher has fewer bits of strength than a later one of the same setting.",
+		What: "Among algorithms that the baseline accepts, the preferred key exchange or cipher has fewer bits of strength than a " +
+			"later one of the same setting.",
 		Harm: "Nothing breaks, but the stronger algorithm brings no benefit.",
-		Write: "The strongest first, in every list of a proposal and in the list of proposals. Remember that the responder's order may decide, so the order " +
+		Write: "The strongest first, in every list of a proposal and in the list of proposals. Remember that the responder's order " +
+			"may decide, so the order " +
 			"belongs on both ends.",
 		Sources: []string{"RFC 7296 section 2.7", "NIST SP 800-57 Part 1"},
 		Demands: []string{baseline.Algorithms},
@@ -41,7 +43,13 @@ var WeakerFirst = &audit.Check{
 			}
 			if best.Strength() > all[0].Strength() {
 				f := p.On(s, set.Where(s.Connection.At), false)
-				f.Message = fmt.Sprintf("the IKE proposals prefer %s (%d bits) although %s (%d bits) is offered too", all[0].Label(), all[0].Strength(), best.Label(), best.Strength())
+				f.Message = fmt.Sprintf(
+					"the IKE proposals prefer %s (%d bits) although %s (%d bits) is offered too",
+					all[0].Label(),
+					all[0].Strength(),
+					best.Label(),
+					best.Strength(),
+				)
 				p.Report(f)
 			}
 		}

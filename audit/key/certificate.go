@@ -27,7 +27,10 @@ func onCertificate(p *audit.Pass, g *model.Gateway, c *model.Certificate) audit.
 
 // users are the connections that show a certificate.
 func users(g *model.Gateway, c *model.Certificate) []*model.Connection {
-	return slices.DeleteFunc(slices.Clone(g.Connections), func(x *model.Connection) bool { return !slices.Contains(g.CertificatesOf(x), c) })
+	return slices.DeleteFunc(
+		slices.Clone(g.Connections),
+		func(x *model.Connection) bool { return !slices.Contains(g.CertificatesOf(x), c) },
+	)
 }
 
 // strictest is the limit that asks the most of a certificate, of those that hold for the connections that show it.
@@ -49,8 +52,10 @@ var ShortRSA = &audit.Check{
 	Why:      "Anyone who factors the key can impersonate its owner.",
 	Fix:      "Generate a new key, ECDSA P-384 or RSA with 3072 bits, and a new certificate.",
 	Doc: audit.Doc{
-		What:    "The length of every RSA key in the certificates that lie beside the configuration is compared with the baseline's least length.",
-		Harm:    "Keys of 1024 bits are within reach of well-funded attackers; a certificate lives for years, and so does what an attacker learns from it.",
+		What: "The length of every RSA key in the certificates that lie beside the configuration is compared with the baseline's " +
+			"least length.",
+		Harm: "Keys of 1024 bits are within reach of well-funded attackers; a certificate lives for years, and so does what an " +
+			"attacker learns from it.",
 		Write:   "openssl ecparam -name secp384r1 -genkey, or openssl genrsa 3072; then a certificate for it.",
 		Sources: []string{"RFC 8247", "NIST SP 800-77 Rev. 1"},
 		Demands: []string{baseline.RSABits.Name},
@@ -79,7 +84,8 @@ var WeakSignature = &audit.Check{
 	Why:      "Two certificates with the same signature can be made, so the signature proves nothing.",
 	Fix:      "Have the certificate signed again, with SHA-256 or better.",
 	Doc: audit.Doc{
-		What:    "The signature of a certificate that lies beside the configuration uses MD5 or SHA-1. An authority's signature of itself is not judged: nobody relies on it.",
+		What: "The signature of a certificate that lies beside the configuration uses MD5 or SHA-1. An authority's signature of " +
+			"itself is not judged: nobody relies on it.",
 		Harm:    "An attacker who gets one harmless certificate signed has a second one for another name, and is accepted as the peer.",
 		Write:   "openssl x509 -sha384 ..., at the authority.",
 		Sources: []string{"RFC 8247"},
@@ -111,9 +117,11 @@ var Expiry = &audit.Check{
 	Why:      "From that moment the peer rejects the connection: a tunnel that was up for years does not come up again.",
 	Fix:      "Renew the certificate, on both ends where both have one.",
 	Doc: audit.Doc{
-		What: "The days between which every certificate beside the configuration holds are compared with the day of the audit (--as-of; today unless said), and with the notice that the " +
+		What: "The days between which every certificate beside the configuration holds are compared with the day of the audit " +
+			"(--as-of; today unless said), and with the notice that the " +
 			"baseline gives.",
-		Harm:    "The tunnel stays up until the next reauthentication or restart, so the outage comes later than the expiry, and nobody connects the two.",
+		Harm: "The tunnel stays up until the next reauthentication or restart, so the outage comes later than the expiry, and " +
+			"nobody connects the two.",
 		Write:   "A certificate that holds for a year, and a note of when it ends.",
 		Sources: []string{"RFC 5280 section 4.1.2.5", "RFC 7296 section 3.6"},
 		Demands: []string{baseline.CertificateExpiry.Name},
@@ -147,11 +155,14 @@ var Usage = &audit.Check{
 	Title:    "A certificate is not for what it is used for",
 	Severity: audit.Medium,
 	Why:      "A peer that follows the standard rejects the certificate.",
-	Fix:      "Have a certificate made for IKE: key usage digitalSignature, no authority, and no extended key usage or one that allows IKE.",
+	Fix: "Have a certificate made for IKE: key usage digitalSignature, no authority, and no extended key usage or one that " +
+		"allows IKE.",
 	Doc: audit.Doc{
-		What: "A certificate that a connection shows its peer is an authority's own, or its key usage allows no signatures, or its extended key usage names purposes that IKE is not " +
+		What: "A certificate that a connection shows its peer is an authority's own, or its key usage allows no signatures, or its " +
+			"extended key usage names purposes that IKE is not " +
 			"among.",
-		Harm:    "The tunnel works with one make and fails with the next; an authority's key on a gateway can sign certificates for anyone once the gateway is taken over.",
+		Harm: "The tunnel works with one make and fails with the next; an authority's key on a gateway can sign certificates for " +
+			"anyone once the gateway is taken over.",
 		Write:   "keyUsage = digitalSignature; extendedKeyUsage = 1.3.6.1.5.5.7.3.17; basicConstraints = CA:FALSE.",
 		Sources: []string{"RFC 4945 section 5.1.3"},
 	},
@@ -181,8 +192,10 @@ var Name = &audit.Check{
 	Why:      "The peer does not find the identity in the certificate and rejects it: the log says only that authentication failed.",
 	Fix:      "Configure an identity that is in the certificate, or have the name added to its alternative names.",
 	Doc: audit.Doc{
-		What:    "A connection sends a certificate and has an own identity configured, and the identity is neither the certificate's subject nor one of its alternative names.",
-		Harm:    "The tunnel does not come up; or, with a peer that falls back to the subject, it is known under another name than its rules expect.",
+		What: "A connection sends a certificate and has an own identity configured, and the identity is neither the certificate's " +
+			"subject nor one of its alternative names.",
+		Harm: "The tunnel does not come up; or, with a peer that falls back to the subject, it is known under another name than " +
+			"its rules expect.",
 		Write:   "In swanctl.conf: local { certs = skerry.pem  id = skerry.example }, where subjectAltName has DNS:skerry.example.",
 		Sources: []string{"RFC 7296 section 3.5", "RFC 4945 section 3.1"},
 	},

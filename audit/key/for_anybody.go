@@ -32,7 +32,12 @@ var SharedByAny = &audit.Check{
 			if len(conns) == 0 || len(conns) == 1 && !anybody {
 				continue
 			}
-			f := audit.Finding{Gateway: g.Name, About: "key " + k.Name, At: audit.Evidence{Pos: k.At}, Tunnel: tunnelOf(p.Estate, g, conns[0])}
+			f := audit.Finding{
+				Gateway: g.Name,
+				About:   "key " + k.Name,
+				At:      audit.Evidence{Pos: k.At},
+				Tunnel:  tunnelOf(p.Estate, g, conns[0]),
+			}
 			f.Message = "the pre-shared key names no owner and serves every peer"
 			if anybody {
 				f.Message += ", also one at any address"

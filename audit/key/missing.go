@@ -18,7 +18,8 @@ var Missing = &audit.Check{
 	Why:      "Without a key the connection cannot authenticate: the log says only that authentication failed.",
 	Fix:      "Add a secret whose owners are the identities of both ends, as the connection writes them.",
 	Doc: audit.Doc{
-		What: "A connection authenticates with a pre-shared key, secrets of the gateway were given, and none of them is for this peer. Where no secret was given at all the check " +
+		What: "A connection authenticates with a pre-shared key, secrets of the gateway were given, and none of them is for this " +
+			"peer. Where no secret was given at all the check " +
 			"reports nothing: they are often left out of what is handed over.",
 		Harm:    "The tunnel does not come up. The usual cause: the key names the peer's address, and the connection its name.",
 		Write:   "In swanctl.conf: secrets { ike-skerry { id = skerry.example  secret = ... } }.",

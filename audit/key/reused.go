@@ -18,9 +18,11 @@ var Reused = &audit.Check{
 	Why:      "Every holder of the key can impersonate every other.",
 	Fix:      "Give each pair of peers a key of its own.",
 	Doc: audit.Doc{
-		What: "The same key serves more than one peer: two secrets have the same value, or one secret serves several connections with different peers. Keys are compared by a " +
+		What: "The same key serves more than one peer: two secrets have the same value, or one secret serves several connections " +
+			"with different peers. Keys are compared by a " +
 			"keyed digest that exists only while Toril runs.",
-		Harm:    "One stolen device, one careless partner, and all tunnels of the key are open to impersonation; and changing the key means changing it everywhere at once.",
+		Harm: "One stolen device, one careless partner, and all tunnels of the key are open to impersonation; and changing the " +
+			"key means changing it everywhere at once.",
 		Write:   "One secret per peer, with its identity as id.",
 		Sources: []string{"RFC 7296 section 2.15"},
 	},
@@ -50,7 +52,11 @@ var Reused = &audit.Check{
 				names = append(names, n)
 			}
 			slices.Sort(names)
-			f := audit.Finding{Gateway: holders[0].gateway.Name, About: "key " + holders[0].key.Name, At: audit.Evidence{Pos: holders[0].key.At}}
+			f := audit.Finding{
+				Gateway: holders[0].gateway.Name,
+				About:   "key " + holders[0].key.Name,
+				At:      audit.Evidence{Pos: holders[0].key.At},
+			}
 			for _, h := range holders[1:] {
 				f.Also = append(f.Also, audit.Evidence{Pos: h.key.At, Note: "the same key"})
 			}

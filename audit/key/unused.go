@@ -15,7 +15,8 @@ var Unused = &audit.Check{
 	Why:      "It is left over from a peer that is gone, or its owners are mistyped and the connection it was meant for has no key.",
 	Fix:      "Remove the key, or correct its owners.",
 	Doc: audit.Doc{
-		What:    "Pre-shared keys whose owners are neither the identity nor the address of any connection's peer. Post-quantum keys are left out.",
+		What: "Pre-shared keys whose owners are neither the identity nor the address of any connection's peer. Post-quantum keys " +
+			"are left out.",
 		Harm:    "A former partner's key stays valid in a file that is copied from gateway to gateway.",
 		Write:   "id = partner.example.net beside the secret, as in the connection's remote section.",
 		Sources: []string{"RFC 7296 section 2.15"},
@@ -28,7 +29,13 @@ var Unused = &audit.Check{
 		said, more := 0, 0
 		defer func() {
 			if more > 0 {
-				p.Report(audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: g.Keys[len(g.Keys)-1].At}, Message: fmt.Sprintf("%d more pre-shared keys are for peers that no connection has", more)})
+				p.Report(
+					audit.Finding{
+						Gateway: g.Name,
+						At:      audit.Evidence{Pos: g.Keys[len(g.Keys)-1].At},
+						Message: fmt.Sprintf("%d more pre-shared keys are for peers that no connection has", more),
+					},
+				)
 			}
 		}()
 		for _, k := range g.Keys {
@@ -39,7 +46,12 @@ var Unused = &audit.Check{
 				more++
 				continue
 			}
-			f := audit.Finding{Gateway: g.Name, About: "key " + k.Name, At: audit.Evidence{Pos: k.At}, Message: "no connection has a peer that this pre-shared key is for"}
+			f := audit.Finding{
+				Gateway: g.Name,
+				About:   "key " + k.Name,
+				At:      audit.Evidence{Pos: k.At},
+				Message: "no connection has a peer that this pre-shared key is for",
+			}
 			for _, u := range g.Unloaded {
 				if k.Serves(u) {
 					f.Message = "only connections that are never loaded have a peer that this pre-shared key is for"

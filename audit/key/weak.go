@@ -25,9 +25,11 @@ var Weak = &audit.Check{
 	Why:      "Anyone who guesses the key can impersonate either end.",
 	Fix:      "Use at least 32 random characters, one key per peer: openssl rand -base64 33.",
 	Doc: audit.Doc{
-		What: "The key's length is counted, and what a guesser needs is estimated from its least surprising reading: as common words, names, dates, keyboard rows, " +
+		What: "The key's length is counted, and what a guesser needs is estimated from its least surprising reading: as common " +
+			"words, names, dates, keyboard rows, " +
 			"repetitions and the names in the configuration. The key itself is never shown.",
-		Harm:    "An attacker who once took part in the exchange as a false responder, or saw one in aggressive mode, tries keys offline. Words and names fall within seconds.",
+		Harm: "An attacker who once took part in the exchange as a false responder, or saw one in aggressive mode, tries keys " +
+			"offline. Words and names fall within seconds.",
 		Write:   "A random key: openssl rand -base64 33. In swanctl.conf: secret = \"...\" with id = of both ends. Better: certificates.",
 		Sources: []string{"NIST SP 800-77 Rev. 1", "RFC 7296 section 2.15"},
 		Demands: []string{baseline.KeyBits.Name, baseline.KeyLength.Name},
@@ -45,7 +47,12 @@ var Weak = &audit.Check{
 		guesses := make([]float64, len(keys))
 		if len(keys) > mostGuessed {
 			f := audit.Finding{Gateway: keys[mostGuessed].gateway.Name, At: audit.Evidence{Pos: keys[mostGuessed].key.At}}
-			f.Message = fmt.Sprintf("there are %d pre-shared keys; the strength was estimated for the first %d; of the others only length and names were judged", len(keys), mostGuessed)
+			f.Message = fmt.Sprintf(
+				"there are %d pre-shared keys; the strength was estimated for the first %d; of the others only length and names were "+
+					"judged",
+				len(keys),
+				mostGuessed,
+			)
 			f.Lower(3) // worth knowing
 			p.Report(f)
 		}
@@ -73,7 +80,8 @@ var Weak = &audit.Check{
 			fp := h.key.Secret.Fingerprint()
 			if i, again := seen[fp]; again { // the far end's copy of the same key
 				if also := found[i].Also; p.Severity(f) > p.Severity(found[i]) {
-					f.Gateway, f.Connection, f.Tunnel, f.At, f.Message, f.Also = found[i].Gateway, found[i].Connection, found[i].Tunnel, found[i].At, found[i].Message, also
+					f.Gateway, f.Connection, f.Tunnel, f.At, f.Message, f.Also = found[i].Gateway, found[i].Connection, found[i].Tunnel,
+						found[i].At, found[i].Message, also
 					found[i] = f
 				}
 				found[i].Also = append(found[i].Also, audit.Evidence{Pos: h.key.At, Note: "the same key"})

@@ -26,7 +26,11 @@ var ChildLongerThanIKE = &audit.Check{
 			return
 		}
 		f := p.On(s, s.Child.Rekey.Where(s.Child.At), s.Child.Rekey.IsDefault())
-		f.Message = fmt.Sprintf("the child is rekeyed after %s, the IKE SA already after %s", present.Span(s.Child.Rekey.Value), present.Span(of))
+		f.Message = fmt.Sprintf(
+			"the child is rekeyed after %s, the IKE SA already after %s",
+			present.Span(s.Child.Rekey.Value),
+			present.Span(of),
+		)
 		set := s.Connection.LifetimeSetting()
 		f.Also = []audit.Evidence{{Pos: set.Where(s.Connection.At), Note: "the IKE SA's lifetime" + audit.ByDefault(set)}}
 		p.Report(f)

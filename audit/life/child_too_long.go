@@ -34,7 +34,12 @@ var ChildTooLong = &audit.Check{
 		case set.Value == 0:
 			f.Message = "the child is never rekeyed by time"
 		case set.Value > most.Duration():
-			f.Message = fmt.Sprintf("the child is rekeyed after %s, later than %s%s", present.Span(set.Value), present.Span(most.Duration()), audit.ByDefault(set))
+			f.Message = fmt.Sprintf(
+				"the child is rekeyed after %s, later than %s%s",
+				present.Span(set.Value),
+				present.Span(most.Duration()),
+				audit.ByDefault(set),
+			)
 		default:
 			return
 		}

@@ -34,7 +34,12 @@ var IKETooLong = &audit.Check{
 		case life == 0:
 			f.Message = "the IKE SA is neither rekeyed nor reauthenticated" + audit.ByDefault(set)
 		case life > most.Duration():
-			f.Message = fmt.Sprintf("the IKE SA is rekeyed after %s, later than %s%s", present.Span(life), present.Span(most.Duration()), audit.ByDefault(set))
+			f.Message = fmt.Sprintf(
+				"the IKE SA is rekeyed after %s, later than %s%s",
+				present.Span(life),
+				present.Span(most.Duration()),
+				audit.ByDefault(set),
+			)
 		default:
 			return
 		}

@@ -17,8 +17,10 @@ var NoByteLimit = &audit.Check{
 	Why:      "With blocks of 64 bits, equal blocks appear long before the lifetime ends, and each pair reveals plain text.",
 	Fix:      "Use a cipher with 128-bit blocks; until then, limit the volume.",
 	Doc: audit.Doc{
-		What: "A child may use a cipher with 64-bit blocks (3DES, Blowfish, CAST, IDEA, DES), and no limit of volume, or one above the baseline's, ends its keys.",
-		Harm: "The birthday bound is 2^32 blocks, 32 GiB: there the first collision is more likely than not. One in a thousand is reached at about one GiB, minutes on a fast link; " +
+		What: "A child may use a cipher with 64-bit blocks (3DES, Blowfish, CAST, IDEA, DES), and no limit of volume, or one above " +
+			"the baseline's, ends its keys.",
+		Harm: "The birthday bound is 2^32 blocks, 32 GiB: there the first collision is more likely than not. One in a thousand is " +
+			"reached at about one GiB, minutes on a fast link; " +
 			"each collision gives the XOR of two plain-text blocks.",
 		Write:   "esp_proposals = aes256gcm16-ecp384; or, until that is possible, rekey_bytes = 8m in swanctl.conf.",
 		Sources: []string{"CVE-2016-2183", "NIST SP 800-67 Rev. 2"},

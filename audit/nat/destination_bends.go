@@ -14,11 +14,14 @@ var DestinationBends = &audit.Check{
 	Name:     "nat/destination-bends",
 	Title:    "Destination NAT moves traffic into or out of a tunnel",
 	Severity: audit.Medium,
-	Why:      "The IPsec policy sees the destination after the translation: traffic for the tunnel leaves in the clear, or other traffic goes into it.",
-	Fix:      "Restrict the translation to the addresses that it is for, or to the interface that it is for.",
+	Why: "The IPsec policy sees the destination after the translation: traffic for the tunnel leaves in the clear, or other " +
+		"traffic goes into it.",
+	Fix: "Restrict the translation to the addresses that it is for, or to the interface that it is for.",
 	Doc: audit.Doc{
-		What:    "The packets of every child are sent through prerouting; and the targets of destination NAT are compared with the domains.",
-		Harm:    "A port forward that names no destination catches the tunnel's traffic for that port; a forward to a host at the far end opens the partner's network to the Internet.",
+		What: "The packets of every child are sent through prerouting; and the targets of destination NAT are compared with the " +
+			"domains.",
+		Harm: "A port forward that names no destination catches the tunnel's traffic for that port; a forward to a host at the " +
+			"far end opens the partner's network to the Internet.",
 		Write:   "iifname \"wan0\" ip daddr 198.51.100.1 tcp dport 443 dnat to 10.1.0.80",
 		Sources: []string{"nft(8)", "RFC 4301 section 5.1"},
 	},
@@ -37,7 +40,9 @@ var DestinationBends = &audit.Check{
 			if v.Verb != model.DestinationNAT && v.Verb != model.Redirect || v.Rule == nil {
 				continue
 			}
-			if pol.Domain.Contains(v.Now.Free(packet.In, packet.Out, packet.State, packet.Direction, packet.Translated, packet.PeerIn, packet.PeerOut)) {
+			if pol.Domain.Contains(
+				v.Now.Free(packet.In, packet.Out, packet.State, packet.Direction, packet.Translated, packet.PeerIn, packet.PeerOut),
+			) {
 				continue
 			}
 			f := p.On(s, v.Rule.At, false)
@@ -57,7 +62,9 @@ var DestinationBends = &audit.Check{
 				if r.Verb != model.DestinationNAT || r.To.Addrs.Empty() {
 					continue
 				}
-				into := packet.Only(r.To.Family).With(packet.Dst, r.To.Addrs).And(s.Child.Remote.Value.At(pol.Peer).Packets().Free(packet.Proto, packet.Sport, packet.ICMP).Mirror())
+				into := packet.Only(r.To.Family).
+					With(packet.Dst, r.To.Addrs).
+					And(s.Child.Remote.Value.At(pol.Peer).Packets().Free(packet.Proto, packet.Sport, packet.ICMP).Mirror())
 				if into.Empty() {
 					continue
 				}

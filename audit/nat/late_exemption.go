@@ -17,7 +17,8 @@ var LateExemption = &audit.Check{
 	Why:      "In a nat chain the first matching rule wins; the exemption is never reached.",
 	Fix:      "Move the exemption before the translation.",
 	Doc: audit.Doc{
-		What:    "Rules of a source NAT chain that would exempt packets of an encryption domain, all of which an earlier rule of the chain translates.",
+		What: "Rules of a source NAT chain that would exempt packets of an encryption domain, all of which an earlier rule of the " +
+			"chain translates.",
 		Harm:    "The rule is there, so everyone believes in the exemption, and the traffic still leaves in the clear.",
 		Write:   "ip daddr 10.2.0.0/16 accept before oifname \"wan0\" masquerade.",
 		Sources: []string{"nft(8)", "iptables(8)"},
@@ -40,9 +41,18 @@ var LateExemption = &audit.Check{
 						continue
 					}
 					for _, earlier := range c.Rules[:i] {
-						if earlier.Verb.Translates() && earlier.Certain() && addresses(earlier.When).Contains(addresses(mine)) && !earlier.When.And(walk.Peered(packet.PeerOut, pol.Peer)).Empty() {
-							f := audit.Finding{Gateway: g.Name, Connection: pol.Connection.Name, Child: pol.Child.Name, At: audit.Evidence{Pos: r.At}}
-							f.Message = fmt.Sprintf("this exemption for %s is never reached: an earlier rule translates its packets", pol.Child.Name)
+						if earlier.Verb.Translates() && earlier.Certain() && addresses(earlier.When).Contains(addresses(mine)) &&
+							!earlier.When.And(walk.Peered(packet.PeerOut, pol.Peer)).Empty() {
+							f := audit.Finding{
+								Gateway:    g.Name,
+								Connection: pol.Connection.Name,
+								Child:      pol.Child.Name,
+								At:         audit.Evidence{Pos: r.At},
+							}
+							f.Message = fmt.Sprintf(
+								"this exemption for %s is never reached: an earlier rule translates its packets",
+								pol.Child.Name,
+							)
 							f.Also = []audit.Evidence{{Pos: earlier.At, Note: "the rule that translates"}}
 							p.Report(f)
 							break

@@ -18,7 +18,8 @@ var LeftoverExemption = &audit.Check{
 	Why:      "Nothing protects what it exempts; it leaks private addresses and misleads anyone who reads the rules.",
 	Fix:      "Remove the exemption together with the tunnel.",
 	Doc: audit.Doc{
-		What:    "Rules of a source NAT chain that exempt packets between private networks which no child of the gateway protects, where the destination is not reached by a route of its own.",
+		What: "Rules of a source NAT chain that exempt packets between private networks which no child of the gateway protects, " +
+			"where the destination is not reached by a route of its own.",
 		Harm:    "After the tunnel was moved to another gateway, packets for the old partner leave untranslated by the default route.",
 		Write:   "nothing: delete the rule.",
 		Sources: []string{"RFC 1918"},
@@ -33,10 +34,14 @@ var LeftoverExemption = &audit.Check{
 					continue
 				}
 				to := r.When.Prefixes(packet.Dst)
-				if len(to) == 0 || len(to) > 64 || slices.ContainsFunc(to, func(n netip.Prefix) bool { return n.Bits() < 8 || !n.Addr().IsPrivate() }) {
+				if len(to) == 0 || len(to) > 64 ||
+					slices.ContainsFunc(to, func(n netip.Prefix) bool { return n.Bits() < 8 || !n.Addr().IsPrivate() }) {
 					continue
 				}
-				if slices.ContainsFunc(path.Policies, func(pol *walk.Policy) bool { return pol.Domain.Overlaps(addresses(r.When)) }) || wanted(p, g, r) || internal(path, r.When) || len(path.Policies) == 0 && !path.Known() {
+				if slices.ContainsFunc(path.Policies, func(pol *walk.Policy) bool { return pol.Domain.Overlaps(addresses(r.When)) }) ||
+					wanted(p, g, r) ||
+					internal(path, r.When) ||
+					len(path.Policies) == 0 && !path.Known() {
 					continue
 				}
 				f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: r.At}}

@@ -11,8 +11,9 @@ var NarrowExemption = &audit.Check{
 	Name:     "nat/narrow-exemption",
 	Title:    "The NAT exemption covers only part of the encryption domain",
 	Severity: audit.High,
-	Why:      "The rest of the domain is translated and leaves in the clear: some hosts or networks work through the tunnel, others do not.",
-	Fix:      "Exempt by IPsec policy, or widen it to every network of the child.",
+	Why: "The rest of the domain is translated and leaves in the clear: some hosts or networks work through the tunnel, others " +
+		"do not.",
+	Fix: "Exempt by IPsec policy, or widen it to every network of the child.",
 	Doc: audit.Doc{
 		What:    "Children of which some packets pass source NAT untouched by an exemption, and others are translated.",
 		Harm:    "One subnet was added to the tunnel and forgotten in the exemption; its packets go out to the Internet.",
@@ -46,8 +47,14 @@ var NarrowExemption = &audit.Check{
 					example, _ := lost.Witness()
 					f.Example = example.String()
 					f.Message = fmt.Sprintf("the exemption covers %s, and not the rest of %s", part, c.Name)
-					f.Also = []audit.Evidence{{Pos: w.Rule.At, Note: "the rule that translates the rest"}, {Pos: c.Local.Where(c.Remote.Where(c.At)), Note: "the networks of the child"}}
-					f.Fix = audit.Sentence("exempt by IPsec policy: "+p.In(audit.ExemptByPolicy, s.Gateway.Name, r.At), "widen it to every network of the child")
+					f.Also = []audit.Evidence{
+						{Pos: w.Rule.At, Note: "the rule that translates the rest"},
+						{Pos: c.Local.Where(c.Remote.Where(c.At)), Note: "the networks of the child"},
+					}
+					f.Fix = audit.Sentence(
+						"exempt by IPsec policy: "+p.In(audit.ExemptByPolicy, s.Gateway.Name, r.At),
+						"widen it to every network of the child",
+					)
 					p.Report(f)
 					return
 				}

@@ -16,7 +16,8 @@ var NoEgress = &audit.Check{
 	Why:      "Packets leave for the Internet with a private source: no reply can come back.",
 	Fix:      "Masquerade the branch's networks too, as they leave by the outside interface.",
 	Doc: audit.Doc{
-		What:    "For tunnels that are declared as full-tunnel, at the end whose local side is any address: new connections out of the tunnel to public addresses are followed to where they leave, and their source is looked at.",
+		What: "For tunnels that are declared as full-tunnel, at the end whose local side is any address: new connections out of " +
+			"the tunnel to public addresses are followed to where they leave, and their source is looked at.",
 		Harm:    "The branch's packets reach the hub and leave it, and nothing returns; the provider drops them.",
 		Write:   "ip saddr { 10.1.0.0/24, 10.2.0.0/24 } oifname \"wan0\" masquerade",
 		Sources: []string{"RFC 1918 section 3"},

@@ -17,7 +17,8 @@ var NoEncapsulation = &audit.Check{
 	Why:      "ESP has no ports that NAT could tell apart: through NAT it must go in UDP port 4500.",
 	Fix:      "Allow UDP port 4500 to the peer and from it.",
 	Doc: audit.Doc{
-		What:    "Connections from a private address to a public one, on gateways whose filter blocks outgoing UDP port 4500, or use the authentication header, which no NAT leaves valid.",
+		What: "Connections from a private address to a public one, on gateways whose filter blocks outgoing UDP port 4500, or use " +
+			"the authentication header, which no NAT leaves valid.",
 		Harm:    "IKE comes up as far as the second message and stops; or AH is dropped by the peer for its checksum.",
 		Write:   "udp dport 4500 accept in the output chain.",
 		Sources: []string{"RFC 3948", "RFC 3715"},
@@ -37,7 +38,11 @@ var NoEncapsulation = &audit.Check{
 			}
 		}
 		path := p.Walk(s.Gateway)
-		set := packet.Range(packet.Src, own, own).And(packet.Range(packet.Dst, peer, peer)).With(packet.Proto, packet.OneOf(17)).With(packet.Sport, packet.OneOf(4500)).With(packet.Dport, packet.OneOf(4500))
+		set := packet.Range(packet.Src, own, own).
+			And(packet.Range(packet.Dst, peer, peer)).
+			With(packet.Proto, packet.OneOf(17)).
+			With(packet.Sport, packet.OneOf(4500)).
+			With(packet.Dport, packet.OneOf(4500))
 		for _, o := range path.Local(set) {
 			if o.Fate != walk.Dropped || o.Where == "route" {
 				continue

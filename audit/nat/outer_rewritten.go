@@ -16,7 +16,8 @@ var OuterRewritten = &audit.Check{
 	Why:      "Encrypted packets go through source NAT once more: with another source, the peer does not accept them.",
 	Fix:      "Exempt ESP before the translation, or translate to the tunnel's own address.",
 	Doc: audit.Doc{
-		What:    "The ESP packets of every child, from the own tunnel address to the peer's, are routed and sent through output and postrouting.",
+		What: "The ESP packets of every child, from the own tunnel address to the peer's, are routed and sent through output and " +
+			"postrouting.",
 		Harm:    "The tunnel is up and the counters rise on this side; on the other nothing arrives, as the SA is for another address.",
 		Write:   "meta l4proto esp accept, then oifname \"wan0\" snat to 198.51.100.2.",
 		Sources: []string{"RFC 4303", "nft(8)"},
@@ -36,7 +37,10 @@ var OuterRewritten = &audit.Check{
 			f := p.On(s, last(o), false)
 			f.Message = fmt.Sprintf("the ESP packets of %s leave from %s and not from %s", s.Child.Name, w.Src, pol.Own)
 			f.Also = []audit.Evidence{{Pos: s.Connection.LocalAddrs.Where(s.Connection.At), Note: "the own tunnel address"}}
-			f.Fix = audit.Sentence("exempt ESP before the translation: "+p.In(audit.ExemptESP, s.Gateway.Name, f.At.Pos), "translate to the tunnel's own address")
+			f.Fix = audit.Sentence(
+				"exempt ESP before the translation: "+p.In(audit.ExemptESP, s.Gateway.Name, f.At.Pos),
+				"translate to the tunnel's own address",
+			)
 			f.Undecided(o.Unsure)
 			p.Report(f)
 			return

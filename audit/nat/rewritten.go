@@ -14,10 +14,13 @@ var Rewritten = &audit.Check{
 	Why:      "IPsec policy is looked up again after source NAT; the rewritten packets no longer match and leave in the clear.",
 	Fix:      "Put a rule before it that exempts the encryption domain, by IPsec policy or by its networks.",
 	Doc: audit.Doc{
-		What: "Every packet of the encryption domain is sent through the rules of the postrouting hook, exactly. The check reports where some of them meet a source NAT or " +
+		What: "Every packet of the encryption domain is sent through the rules of the postrouting hook, exactly. The check reports " +
+			"where some of them meet a source NAT or " +
 			"masquerade that no earlier rule of the same chain exempts them from, and shows one such packet.",
-		Harm: "The tunnel is up, and its traffic leaves in the clear with the gateway's address, readable for anyone on the path; the far end never replies.",
-		Write: "In the nat chain, before the masquerade: rt ipsec exists accept. An exemption in another nat chain does not help, as accept ends only its own chain. The order " +
+		Harm: "The tunnel is up, and its traffic leaves in the clear with the gateway's address, readable for anyone on the path; " +
+			"the far end never replies.",
+		Write: "In the nat chain, before the masquerade: rt ipsec exists accept. An exemption in another nat chain does not help, as " +
+			"accept ends only its own chain. The order " +
 			"matters: after the masquerade it is never reached.",
 		Sources: []string{"RFC 4301 section 5.1", "nft(8)"},
 	},
@@ -33,9 +36,13 @@ var Rewritten = &audit.Check{
 			if !r.Leaves {
 				f.Lower(2)
 				f.Message = fmt.Sprintf("%s rewrites tunnel traffic, which stays in the encryption domain with another source", r.Rule.Verb)
-				f.Why = "The far end sees another source than the one that sent, and the ESP packets themselves may be rewritten by the same rule."
+				f.Why = "The far end sees another source than the one that sent, and the ESP packets themselves may be rewritten by " +
+					"the same rule."
 			}
-			f.Fix = audit.Sentence("put a rule before it that exempts the encryption domain: "+p.In(audit.ExemptByPolicy, s.Gateway.Name, r.Rule.At), "one that names its networks")
+			f.Fix = audit.Sentence(
+				"put a rule before it that exempts the encryption domain: "+p.In(audit.ExemptByPolicy, s.Gateway.Name, r.Rule.At),
+				"one that names its networks",
+			)
 			f.Undecided(r.Unsure)
 			f.Also = []audit.Evidence{{Pos: c.Remote.Where(c.At), Note: "the remote networks of the child"}}
 			p.Report(f)

@@ -18,7 +18,8 @@ var WideExemption = &audit.Check{
 	Why:      "Exempted traffic that no tunnel protects leaves with its private source, and no reply finds its way back.",
 	Fix:      "Exempt by IPsec policy, or narrow it to the encryption domains.",
 	Doc: audit.Doc{
-		What:    "Rules of a source NAT chain that exempt packets which a later rule of the chain would translate and which belong to no encryption domain. An example packet is shown.",
+		What: "Rules of a source NAT chain that exempt packets which a later rule of the chain would translate and which belong " +
+			"to no encryption domain. An example packet is shown.",
 		Harm:    "Private addresses leak to the provider; hosts that the rule was not meant for lose the Internet.",
 		Write:   "ip saddr 10.1.0.0/16 ip daddr 10.2.0.0/16 accept in place of ip daddr 10.0.0.0/8 accept.",
 		Sources: []string{"RFC 1918", "nft(8)"},
@@ -59,7 +60,10 @@ var WideExemption = &audit.Check{
 					f.Example = w.String()
 					f.Message = "the exemption covers packets that no tunnel protects: they leave with their private source"
 					f.Also = []audit.Evidence{{Pos: later.At, Note: "the rule that would have translated them"}}
-					f.Fix = audit.Sentence("exempt by IPsec policy: "+p.In(audit.ExemptByPolicy, g.Name, r.At), "narrow it to the encryption domains")
+					f.Fix = audit.Sentence(
+						"exempt by IPsec policy: "+p.In(audit.ExemptByPolicy, g.Name, r.At),
+						"narrow it to the encryption domains",
+					)
 					p.Report(f)
 					break
 				}
@@ -70,8 +74,14 @@ var WideExemption = &audit.Check{
 
 // touches reports whether a rule has to do with any policy's domain, and not with everything.
 func touches(path *walk.Path, r *model.Rule) bool {
-	return !everything(r) && slices.ContainsFunc(path.Policies, func(pol *walk.Policy) bool { return pol.Domain.Overlaps(addresses(r.When)) })
+	return !everything(r) &&
+		slices.ContainsFunc(path.Policies, func(pol *walk.Policy) bool { return pol.Domain.Overlaps(addresses(r.When)) })
 }
 
 // privateSources are packets from the networks of RFC 1918.
-var privateSources = packet.Prefixes(packet.Src, netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"), netip.MustParsePrefix("192.168.0.0/16"))
+var privateSources = packet.Prefixes(
+	packet.Src,
+	netip.MustParsePrefix("10.0.0.0/8"),
+	netip.MustParsePrefix("172.16.0.0/12"),
+	netip.MustParsePrefix("192.168.0.0/16"),
+)

@@ -13,10 +13,13 @@ var Absent = &audit.Check{
 	Why:      "All child SA keys come from one exchange: breaking that exchange exposes all traffic since the tunnel came up.",
 	Fix:      "Add the same group to the child's proposals on both ends.",
 	Doc: audit.Doc{
-		What: "No proposal of the child asks for a key exchange of its own. Often it is not configured: the daemon's default proposals have none.",
-		Harm: "The keys of every child are derived from the IKE SA's secret. Anyone who gets it, by breaking the exchange or from a seized gateway, decrypts all recorded " +
+		What: "No proposal of the child asks for a key exchange of its own. Often it is not configured: the daemon's default " +
+			"proposals have none.",
+		Harm: "The keys of every child are derived from the IKE SA's secret. Anyone who gets it, by breaking the exchange or from a " +
+			"seized gateway, decrypts all recorded " +
 			"traffic of its lifetime.",
-		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384. Set it on both ends at once: on one side only, IKEv2 brings the tunnel up and fails at the first rekeying.",
+		Write: "In swanctl.conf: esp_proposals = aes256gcm16-ecp384. Set it on both ends at once: on one side only, IKEv2 brings " +
+			"the tunnel up and fails at the first rekeying.",
 		Sources: []string{"RFC 7296 section 1.3.1", "NIST SP 800-77 Rev. 1"},
 		Demands: []string{baseline.PFS.Name},
 	},

@@ -31,11 +31,18 @@ var WeakerThanIKE = &audit.Check{
 		if len(child) == 0 || len(of) == 0 || child[0].ID == 0 || child[0].Strength() >= of[0].Strength() {
 			return
 		}
-		if level, _ := s.Baseline.Judge(s.Child.Protocol.Value, child[0]); level.Against() || level == baseline.Unsaid && child[0].Strength() < 112 {
+		if level, _ := s.Baseline.Judge(s.Child.Protocol.Value, child[0]); level.Against() ||
+			level == baseline.Unsaid && child[0].Strength() < 112 {
 			return // pfs/weak-group says more
 		}
 		f := p.On(s, set.Where(s.Child.At), false)
-		f.Message = fmt.Sprintf("the child's %s (%d bits) is weaker than the IKE SA's %s (%d bits)", child[0].Label(), child[0].Strength(), of[0].Label(), of[0].Strength())
+		f.Message = fmt.Sprintf(
+			"the child's %s (%d bits) is weaker than the IKE SA's %s (%d bits)",
+			child[0].Label(),
+			child[0].Strength(),
+			of[0].Label(),
+			of[0].Strength(),
+		)
 		f.Also = []audit.Evidence{{Pos: s.Connection.Proposals.Where(s.Connection.At), Note: "the IKE SA's proposals"}}
 		p.Report(f)
 	},

@@ -18,8 +18,9 @@ var Unread = &audit.Check{
 	Why:      "Their effect is not known; findings that depend on them say so.",
 	Fix:      "Correct them if they are mistakes; otherwise check these lines by hand.",
 	Doc: audit.Doc{
-		What:    "Every reader keeps what it does not understand, with the line. Nothing unread counts as not configured.",
-		Harm:    "A misspelt option is ignored or refused by the daemon, and its default holds in its place. An option that is new, or of another version, may change everything around it.",
+		What: "Every reader keeps what it does not understand, with the line. Nothing unread counts as not configured.",
+		Harm: "A misspelt option is ignored or refused by the daemon, and its default holds in its place. An option that is new, " +
+			"or of another version, may change everything around it.",
 		Write:   "toril formats --explain FILE says what a file was taken for; docs/formats.md lists what is read of every format.",
 		Sources: []string{"docs/formats.md"},
 	},

@@ -18,7 +18,8 @@ var AnswersStray = &audit.Check{
 	Why:      "The far end's connections arrive here, and the replies are lost, or leave unencrypted by another path.",
 	Fix:      "Route the far end's networks back into the tunnel they come from.",
 	Doc: audit.Doc{
-		What: "New connections that come out of every tunnel, as the far end sends them where it was given, are followed to their destination, and their replies back: routes, policies and translation. The check reports where " +
+		What: "New connections that come out of every tunnel, as the far end sends them where it was given, are followed to their " +
+			"destination, and their replies back: routes, policies and translation. The check reports where " +
 			"a reply is not encrypted by the same connection. What rules drop is reported by access/answers-stopped.",
 		Harm:    "One network of the far end was mistyped in a route: its hosts reach the servers here, and no reply comes back.",
 		Write:   "ip route add 10.2.0.0/24 dev ipsec0",
@@ -48,7 +49,8 @@ var AnswersStray = &audit.Check{
 				continue
 			}
 			for _, a := range path.Answers(pol, o) {
-				if a.Filtered() || a.Fate == walk.Unknown || a.Fate == walk.Encrypted && together(p, s, a.Policy) || a.Fate == walk.Delivered {
+				if a.Filtered() || a.Fate == walk.Unknown || a.Fate == walk.Encrypted && together(p, s, a.Policy) ||
+					a.Fate == walk.Delivered {
 					continue
 				}
 				f := p.On(s, s.Child.At, false)
@@ -97,7 +99,18 @@ func sent(p *audit.Pass, s *audit.Subject) packet.Set {
 		}
 		for _, c := range path.Crossings(pol) {
 			for _, a := range c.Sent {
-				out = out.Or(a.To.Now.Free(packet.In, packet.Out, packet.State, packet.Direction, packet.Translated, packet.Mark, packet.PeerIn, packet.PeerOut))
+				out = out.Or(
+					a.To.Now.Free(
+						packet.In,
+						packet.Out,
+						packet.State,
+						packet.Direction,
+						packet.Translated,
+						packet.Mark,
+						packet.PeerIn,
+						packet.PeerOut,
+					),
+				)
 			}
 		}
 	}

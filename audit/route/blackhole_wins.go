@@ -12,10 +12,13 @@ var BlackholeWins = &audit.Check{
 	Name:     "route/blackhole-wins",
 	Title:    "A blackhole route takes tunnel traffic while the tunnel is up",
 	Severity: audit.High,
-	Why:      "The routing decision comes before the IPsec policy: what a blackhole, unreachable or prohibit route takes is never encrypted.",
-	Fix:      "Give the blackhole route a worse metric than a real route for the same network, or let the IKE daemon install its own routes.",
+	Why: "The routing decision comes before the IPsec policy: what a blackhole, unreachable or prohibit route takes is never " +
+		"encrypted.",
+	Fix: "Give the blackhole route a worse metric than a real route for the same network, or let the IKE daemon install its own " +
+		"routes.",
 	Doc: audit.Doc{
-		What:    "The packets of every child are routed as the kernel does, with the routes that the daemon installs in a table of its own where it does so.",
+		What: "The packets of every child are routed as the kernel does, with the routes that the daemon installs in a table of " +
+			"its own where it does so.",
 		Harm:    "The tunnel is up, the counters of its SA stay at zero, and every packet is lost inside the gateway.",
 		Write:   "ip route add blackhole 10.2.0.0/16 metric 4278198272, besides a real route with a better metric.",
 		Sources: []string{"ip-route(8)", "RFC 4301 section 5.1"},

@@ -18,11 +18,14 @@ var ClearWhenDown = &audit.Check{
 	Why:      "Without an SA nothing stops the packets: they follow the default route, readable for anyone on the path.",
 	Fix:      "Let a policy catch them (start by traffic), or drop unencrypted packets to the remote networks after NAT.",
 	Doc: audit.Doc{
-		What: "The packets of every child are sent through the gateway as if its SA had gone, with the policies that the daemon then keeps. The check reports where some of them leave by an interface, " +
+		What: "The packets of every child are sent through the gateway as if its SA had gone, with the policies that the daemon then " +
+			"keeps. The check reports where some of them leave by an interface, " +
 			"and says with which source.",
-		Harm: "Each restart and each failed rekey opens a window in which private traffic leaves in the clear, source-translated and working, so nobody notices. A flow that started so stays in the clear when " +
+		Harm: "Each restart and each failed rekey opens a window in which private traffic leaves in the clear, source-translated and " +
+			"working, so nobody notices. A flow that started so stays in the clear when " +
 			"the tunnel comes back.",
-		Write: "In swanctl.conf start_action = trap; or in nftables, in a postrouting chain of priority 150: ip daddr 10.2.0.0/16 rt ipsec missing drop. A guard in the forward chain helps only where no source NAT follows. " +
+		Write: "In swanctl.conf start_action = trap; or in nftables, in a postrouting chain of priority 150: ip daddr 10.2.0.0/16 rt " +
+			"ipsec missing drop. A guard in the forward chain helps only where no source NAT follows. " +
 			"A blackhole route for the remote networks of higher metric serves where the daemon installs routes of its own.",
 		Sources: []string{"RFC 4301 section 5.1", "RFC 7296 section 2.4"},
 	},
@@ -71,7 +74,10 @@ var ClearWhenDown = &audit.Check{
 			if at := o.Decided(source.Pos{}); !at.IsZero() {
 				f.Also = append(f.Also, audit.Evidence{Pos: at, Note: "the last rule that they meet"})
 			}
-			f.Fix = audit.Sentence("let a policy catch them: "+p.In(audit.CatchTraffic, s.Gateway.Name, s.Connection.At), "drop unencrypted packets to the remote networks after NAT")
+			f.Fix = audit.Sentence(
+				"let a policy catch them: "+p.In(audit.CatchTraffic, s.Gateway.Name, s.Connection.At),
+				"drop unencrypted packets to the remote networks after NAT",
+			)
 			f.Undecided(o.Unsure)
 			p.Report(f)
 			return

@@ -12,8 +12,9 @@ var NoTunnelInterface = &audit.Check{
 	Name:     "route/interface-address",
 	Title:    "The tunnel interface is missing or has no address",
 	Severity: audit.High,
-	Why:      "Without the interface nothing can be routed into the tunnel; without an address on it the gateway's own packets, and those of routing protocols, have no fitting source.",
-	Fix:      "Create the interface with the child's identifier and give it an address, if only of a transfer network.",
+	Why: "Without the interface nothing can be routed into the tunnel; without an address on it the gateway's own packets, and " +
+		"those of routing protocols, have no fitting source.",
+	Fix: "Create the interface with the child's identifier and give it an address, if only of a transfer network.",
 	Doc: audit.Doc{
 		What:    "Children with an interface identifier, on gateways whose interfaces were given.",
 		Harm:    "The tunnel comes up and carries nothing; or the gateway's own tests through it fail while everything else works.",
@@ -37,7 +38,11 @@ var NoTunnelInterface = &audit.Check{
 			mark, mask, marked := s.Child.Marked()
 			switch {
 			case !marked:
-				f.Message = fmt.Sprintf("no interface has the identifier %d of %s: nothing can be routed into it", s.Child.IfIDOut.Value, s.Child.Name)
+				f.Message = fmt.Sprintf(
+					"no interface has the identifier %d of %s: nothing can be routed into it",
+					s.Child.IfIDOut.Value,
+					s.Child.Name,
+				)
 			case mask == 0 || marks(s.Gateway, mark, mask):
 				return // rules choose the packets, or the daemon makes the mark up
 			default:

@@ -17,8 +17,11 @@ var NoReturn = &audit.Check{
 	Why:      "Traffic from the tunnel to it is lost, or goes back out via the default route.",
 	Fix:      "Add a route for the network behind the gateway, or take it out of the selectors.",
 	Doc: audit.Doc{
-		What:    "The packets of every child in the other direction are routed. The check reports where some local network has no route but the default one, or none at all, or one that the IKE daemon installed for another child, on gateways whose routes or interfaces were given.",
-		Harm:    "Hosts of that network are reachable on paper only; the requests that come through the tunnel leave on the wrong side, in the clear.",
+		What: "The packets of every child in the other direction are routed. The check reports where some local network has no " +
+			"route but the default one, or none at all, or one that the IKE daemon installed for another child, on gateways whose " +
+			"routes or interfaces were given.",
+		Harm: "Hosts of that network are reachable on paper only; the requests that come through the tunnel leave on the wrong " +
+			"side, in the clear.",
 		Write:   "ip route add 10.1.9.0/24 via 10.1.0.9",
 		Sources: []string{"ip-route(8)"},
 	},
@@ -44,7 +47,8 @@ var NoReturn = &audit.Check{
 				taken = taken.Or(set)
 				continue
 			}
-			if r == nil || r.To.Bits() == 0 && r.Kind == "unicast" || r.Kind == "blackhole" || r.Kind == "unreachable" || r.Kind == "prohibit" {
+			if r == nil || r.To.Bits() == 0 && r.Kind == "unicast" || r.Kind == "blackhole" || r.Kind == "unreachable" ||
+				r.Kind == "prohibit" {
 				lost = lost.Or(set)
 			}
 		}
@@ -53,8 +57,17 @@ var NoReturn = &audit.Check{
 			f := p.On(s, line, false)
 			w, _ := taken.Witness()
 			f.Example = w.String()
-			f.Message = fmt.Sprintf("the route that the IKE daemon installs for %s also takes what comes out of %s: it goes back out, and not to %s", by.Name, s.Child.Name, s.Child.Local.Value)
-			f.Fix = audit.Sentence(p.In(audit.PassChild, s.Gateway.Name, line), "name narrower remote networks", "set charon.install_routes = no and configure the routes yourself")
+			f.Message = fmt.Sprintf(
+				"the route that the IKE daemon installs for %s also takes what comes out of %s: it goes back out, and not to %s",
+				by.Name,
+				s.Child.Name,
+				s.Child.Local.Value,
+			)
+			f.Fix = audit.Sentence(
+				p.In(audit.PassChild, s.Gateway.Name, line),
+				"name narrower remote networks",
+				"set charon.install_routes = no and configure the routes yourself",
+			)
 			p.Report(f)
 		}
 		if lost.Empty() {
@@ -63,7 +76,11 @@ var NoReturn = &audit.Check{
 		f := p.On(s, s.Child.Local.Where(s.Child.At), false)
 		w, _ := lost.Witness()
 		f.Example = w.String()
-		f.Message = fmt.Sprintf("the gateway has no route of its own to %s, which %s protects", audit.Networks(lost, packet.Dst), s.Child.Name)
+		f.Message = fmt.Sprintf(
+			"the gateway has no route of its own to %s, which %s protects",
+			audit.Networks(lost, packet.Dst),
+			s.Child.Name,
+		)
 		p.Report(f)
 	},
 }

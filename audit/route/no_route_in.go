@@ -18,7 +18,8 @@ var NoRouteIn = &audit.Check{
 	Why:      "A route-based tunnel carries only what a route sends to its interface.",
 	Fix:      "Add a route for the remote networks via the tunnel interface, and remove more specific routes elsewhere.",
 	Doc: audit.Doc{
-		What: "A child with an interface identifier, and its remote networks as the routing tables have them: the check reports where no route leads to the interface of that identifier, or where a more specific one leads elsewhere. " +
+		What: "A child with an interface identifier, and its remote networks as the routing tables have them: the check reports " +
+			"where no route leads to the interface of that identifier, or where a more specific one leads elsewhere. " +
 			"Networks that a routing protocol on that interface may learn are not reported.",
 		Harm:    "The tunnel is up, and the traffic takes the default route, in the clear.",
 		Write:   "ip route add 10.2.0.0/16 dev ipsec0",
@@ -73,7 +74,10 @@ var NoRouteIn = &audit.Check{
 
 // leads reports whether a route other than that of its own network leads to an interface.
 func leads(g *model.Gateway, dev string) bool {
-	return slices.ContainsFunc(g.Routes, func(r *model.Route) bool { return r.Dev == dev && r.Kind == "unicast" && r.Origin != "connected" })
+	return slices.ContainsFunc(
+		g.Routes,
+		func(r *model.Route) bool { return r.Dev == dev && r.Kind == "unicast" && r.Origin != "connected" },
+	)
 }
 
 // learns reports whether a routing protocol is told to run on an interface.

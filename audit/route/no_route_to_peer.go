@@ -16,7 +16,8 @@ var NoRouteToPeer = &audit.Check{
 	Why:      "IKE packets to the peer never leave: the tunnel cannot be initiated from here, and responses do not get out either.",
 	Fix:      "Add a route to the peer's address, or a default route via the outside interface.",
 	Doc: audit.Doc{
-		What:    "IKE packets from the own tunnel address to the peer's are routed as the gateway's own. Asked only where routes were given.",
+		What: "IKE packets from the own tunnel address to the peer's are routed as the gateway's own. Asked only where routes " +
+			"were given.",
 		Harm:    "The daemon retries for minutes and gives up; its log shows retransmissions, as for a peer that is down.",
 		Write:   "ip route add default via 198.51.100.254 dev wan0",
 		Sources: []string{"ip-route(8)"},
@@ -27,7 +28,10 @@ var NoRouteToPeer = &audit.Check{
 		if len(s.Gateway.Routes) == 0 || !peer.IsValid() || s.Connection.Unusable != nil {
 			return
 		}
-		ike := packet.Range(packet.Dst, peer, peer).With(packet.Proto, packet.OneOf(17)).With(packet.Sport, packet.OneOf(500)).With(packet.Dport, packet.OneOf(500))
+		ike := packet.Range(packet.Dst, peer, peer).
+			With(packet.Proto, packet.OneOf(17)).
+			With(packet.Sport, packet.OneOf(500)).
+			With(packet.Dport, packet.OneOf(500))
 		if own.IsValid() && own.BitLen() == peer.BitLen() {
 			ike = ike.And(packet.Range(packet.Src, own, own))
 		}

@@ -17,9 +17,11 @@ var OwnAddress = &audit.Check{
 	Why:      "A daemon cannot send from an address that the gateway does not have, and packets to it do not arrive.",
 	Fix:      "Set the local address to one of the gateway's own; behind NAT that is the private one, not the public one of the router.",
 	Doc: audit.Doc{
-		What: "The single local addresses of every connection are looked for among the addresses of the gateway's interfaces. Asked only where interfaces with addresses were given and none gets its address " +
+		What: "The single local addresses of every connection are looked for among the addresses of the gateway's interfaces. Asked " +
+			"only where interfaces with addresses were given and none gets its address " +
 			"while it runs.",
-		Harm:    "The address was mistyped, or is the public address of the router in front: both ends agree on it, and no packet ever comes from it.",
+		Harm: "The address was mistyped, or is the public address of the router in front: both ends agree on it, and no packet " +
+			"ever comes from it.",
 		Write:   "local_addrs = 192.168.1.2 behind a router whose public address the peer has as its remote address.",
 		Sources: []string{"RFC 7296 section 2.23"},
 	},
@@ -36,7 +38,12 @@ var OwnAddress = &audit.Check{
 			return
 		}
 		f := p.On(s, s.Connection.LocalAddrs.Where(s.Connection.At), false)
-		f.Message = fmt.Sprintf("%s is set to send from %s, and no interface of %s has that address", s.Connection.Name, fixed[0], s.Gateway.Name)
+		f.Message = fmt.Sprintf(
+			"%s is set to send from %s, and no interface of %s has that address",
+			s.Connection.Name,
+			fixed[0],
+			s.Gateway.Name,
+		)
 		p.Report(f)
 	},
 }

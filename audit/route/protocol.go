@@ -67,7 +67,8 @@ func runsOn(g *model.Gateway, wanted func(*model.Interface) bool) []running {
 
 // passive reports whether a protocol only tells of an interface and does not run on it.
 func (r running) passive() bool {
-	return slices.Contains(r.proto.Passive, r.on.Name) || slices.Contains(r.proto.Passive, "default") && !slices.Contains(r.proto.Active, r.on.Name)
+	return slices.Contains(r.proto.Passive, r.on.Name) ||
+		slices.Contains(r.proto.Passive, "default") && !slices.Contains(r.proto.Active, r.on.Name)
 }
 
 // ProtocolBlocked speaks where the filter drops the messages of a routing protocol that is to run inside a tunnel.
@@ -78,7 +79,8 @@ var ProtocolBlocked = &audit.Check{
 	Why:      "Without its neighbour the protocol learns no routes: nothing is routed into the tunnel.",
 	Fix:      "Accept the protocol in the input chain on the tunnel interface, and in the output chain.",
 	Doc: audit.Doc{
-		What:    "The messages of OSPF, BGP, RIP and EIGRP that are set to run on a GRE, IPIP, xfrm or VTI interface are sent through the input and the output hook on that interface.",
+		What: "The messages of OSPF, BGP, RIP and EIGRP that are set to run on a GRE, IPIP, xfrm or VTI interface are sent " +
+			"through the input and the output hook on that interface.",
 		Harm:    "The tunnel and the interface are up, ping between the interface's addresses may work, and the neighbour never appears.",
 		Write:   "iifname \"gre1\" meta l4proto ospf accept",
 		Sources: []string{"RFC 2328 section 8", "RFC 4271 section 8.2.1"},
@@ -102,7 +104,13 @@ var ProtocolBlocked = &audit.Check{
 					f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: o.Decided(r.proto.At)}}
 					w, _ := o.Was().Witness()
 					f.Example = w.String()
-					f.Message = fmt.Sprintf("%s is set to run on %s, and its messages %s the neighbour there are dropped in %s", r.proto.Name, r.on.Name, way.what, o.Where)
+					f.Message = fmt.Sprintf(
+						"%s is set to run on %s, and its messages %s the neighbour there are dropped in %s",
+						r.proto.Name,
+						r.on.Name,
+						way.what,
+						o.Where,
+					)
 					f.Also = []audit.Evidence{{Pos: r.proto.At, Note: "the routing protocol"}}
 					f.Undecided(o.Unsure)
 					p.Report(f)
@@ -136,7 +144,10 @@ func (r running) messages() (in, out packet.Set) {
 		}
 		in = in.Or(from.And(packet.Range(packet.Dst, to, to)))
 		if how.multicast == "" {
-			back := packet.Range(packet.Src, a.Addr(), a.Addr()).And(packet.Range(packet.Dst, peer, peer)).With(packet.Proto, packet.OneOf(how.proto)).With(packet.Dport, packet.OneOf(how.port))
+			back := packet.Range(packet.Src, a.Addr(), a.Addr()).
+				And(packet.Range(packet.Dst, peer, peer)).
+				With(packet.Proto, packet.OneOf(how.proto)).
+				With(packet.Dport, packet.OneOf(how.port))
 			out = out.Or(back)
 		}
 	}
@@ -151,8 +162,9 @@ var ProtocolPassive = &audit.Check{
 	Why:      "A passive interface sends and accepts no messages: there is no neighbour, and nothing is learned through the tunnel.",
 	Fix:      "Make the tunnel interface active; keep the inside interfaces passive.",
 	Doc: audit.Doc{
-		What:    "Routing protocols that are set to run on a tunnel interface and to be passive there, while no other route leads into it.",
-		Harm:    "The default was set to passive for all interfaces, and the tunnel's was not taken out of it: the interface's network is announced, and no neighbour appears.",
+		What: "Routing protocols that are set to run on a tunnel interface and to be passive there, while no other route leads into it.",
+		Harm: "The default was set to passive for all interfaces, and the tunnel's was not taken out of it: the interface's " +
+			"network is announced, and no neighbour appears.",
 		Write:   "interface gre1, no ip ospf passive; or, under router ospf, no passive-interface gre1.",
 		Sources: []string{"RFC 2328 section 9"},
 	},
@@ -178,8 +190,10 @@ var ProtocolOutside = &audit.Check{
 	Why:      "It announces the inside networks to anyone on the outside network, and accepts routes from there.",
 	Fix:      "Remove the outside interface or its network from the protocol; run it on the tunnel interface.",
 	Doc: audit.Doc{
-		What:    "OSPF, RIP and EIGRP on the interface from which a tunnel's own packets leave, by name or by a network statement that covers its address, unless it is passive there.",
-		Harm:    "A neighbour on the transfer network to the provider offers a better route to a network behind the tunnel, and its traffic leaves unencrypted.",
+		What: "OSPF, RIP and EIGRP on the interface from which a tunnel's own packets leave, by name or by a network statement " +
+			"that covers its address, unless it is passive there.",
+		Harm: "A neighbour on the transfer network to the provider offers a better route to a network behind the tunnel, and its " +
+			"traffic leaves unencrypted.",
 		Write:   "no network 198.51.100.0/24 area 0, and network 172.31.254.0/30 area 0 for the tunnel interface.",
 		Sources: []string{"RFC 2328 section 9", "RFC 7454 section 2"},
 	},
@@ -205,7 +219,10 @@ var ProtocolOutside = &audit.Check{
 				}
 			}
 			for _, c := range r.proto.Networks {
-				if slices.ContainsFunc(r.on.Addresses, func(a netip.Prefix) bool { return c.Network.IsValid() && c.Network.Contains(a.Addr()) }) {
+				if slices.ContainsFunc(
+					r.on.Addresses,
+					func(a netip.Prefix) bool { return c.Network.IsValid() && c.Network.Contains(a.Addr()) },
+				) {
 					f.At.Pos = c.At
 				}
 			}

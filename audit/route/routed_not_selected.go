@@ -17,7 +17,8 @@ var RoutedNotSelected = &audit.Check{
 	Why:      "No policy of the interface matches the packets, and the kernel drops them.",
 	Fix:      "Add the network to the remote selectors on this end and to the local ones on the far end, or route it elsewhere.",
 	Doc: audit.Doc{
-		What:    "Routes into xfrm and VTI interfaces whose destinations no child of the interface has among its remote selectors; and interfaces of that kind with routes whose identifier or key no child has.",
+		What: "Routes into xfrm and VTI interfaces whose destinations no child of the interface has among its remote selectors; " +
+			"and interfaces of that kind with routes whose identifier or key no child has.",
 		Harm:    "A network was added to the routes and not to the tunnel: its packets disappear without a log.",
 		Write:   "remote_ts = 10.2.0.0/24, 10.9.0.0/24 where ip route has 10.9.0.0/24 dev ipsec0.",
 		Sources: []string{"RFC 4301 section 4.4.1"},
@@ -48,7 +49,12 @@ var RoutedNotSelected = &audit.Check{
 					continue
 				}
 				f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: r.At}}
-				f.Message = fmt.Sprintf("%s is routed into %s, and no child of it covers %s", r.To, i.Name, audit.Networks(lost, packet.Dst))
+				f.Message = fmt.Sprintf(
+					"%s is routed into %s, and no child of it covers %s",
+					r.To,
+					i.Name,
+					audit.Networks(lost, packet.Dst),
+				)
 				if !some {
 					f.Message = fmt.Sprintf("%s is routed into %s, and no child has its identifier", r.To, i.Name)
 				} else {

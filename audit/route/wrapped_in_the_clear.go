@@ -17,9 +17,13 @@ var WrappedInTheClear = &audit.Check{
 	Why:      "GRE and IP in IP do not encrypt: only a child that covers the outer packets does, and none does.",
 	Fix:      "Make the interface's addresses and the child's selectors the same, or correct the interface's remote address.",
 	Doc: audit.Doc{
-		What:    "The outer packets of every GRE, IPIP and SIT interface with a known far end are followed as the gateway's own, with all tunnels up. The check reports where no tunnel takes them: they leave unencrypted, or a rule drops them for that.",
-		Harm:    "The interface and the routing protocol on it come up, traffic flows, and all of it is readable on the path; or the remote address is mistyped and it goes to someone else.",
-		Write:   "For gre remote 203.0.113.9 local 198.51.100.1: local_ts = dynamic[gre], remote_ts = dynamic[gre] and mode = transport, with remote_addrs = 203.0.113.9.",
+		What: "The outer packets of every GRE, IPIP and SIT interface with a known far end are followed as the gateway's own, " +
+			"with all tunnels up. The check reports where no tunnel takes them: they leave unencrypted, or a rule drops them for " +
+			"that.",
+		Harm: "The interface and the routing protocol on it come up, traffic flows, and all of it is readable on the path; or the " +
+			"remote address is mistyped and it goes to someone else.",
+		Write: "For gre remote 203.0.113.9 local 198.51.100.1: local_ts = dynamic[gre], remote_ts = dynamic[gre] and mode = " +
+			"transport, with remote_addrs = 203.0.113.9.",
 		Sources: []string{"RFC 2784 section 8", "RFC 4301 section 4.4.1"},
 	},
 	Requires: audit.Walks,
@@ -43,7 +47,12 @@ var WrappedInTheClear = &audit.Check{
 				what := fmt.Sprintf("%s from %s to %s", packet.ProtoName(uint64(w.Proto)), w.Src, w.Dst)
 				f.Message = fmt.Sprintf("what is routed into %s leaves unencrypted as %s: no child covers these packets", i.Name, what)
 				if o.Fate == walk.Dropped {
-					f.Message = fmt.Sprintf("what is routed into %s is dropped in %s as %s: no child covers these packets", i.Name, o.Where, what)
+					f.Message = fmt.Sprintf(
+						"what is routed into %s is dropped in %s as %s: no child covers these packets",
+						i.Name,
+						o.Where,
+						what,
+					)
 				}
 				for _, c := range g.Connections {
 					f.Also = append(f.Also, audit.Evidence{Pos: c.RemoteAddrs.Where(c.At), Note: "the peer of " + c.Name})

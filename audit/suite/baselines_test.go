@@ -36,19 +36,50 @@ var someday = time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC)
 func at(line int) source.Pos { return source.Pos{File: "g/x", Line: line} }
 
 func newSample() *sample {
-	s := &sample{g: &model.Gateway{Name: "g"}, c: &model.Connection{Name: "c", At: at(1), Daemon: strongswan.Daemon}, k: &model.Child{Name: "k", At: at(2)}}
+	s := &sample{
+		g: &model.Gateway{Name: "g"},
+		c: &model.Connection{Name: "c", At: at(1), Daemon: strongswan.Daemon},
+		k: &model.Child{Name: "k", At: at(2)},
+	}
 	s.g.Connections, s.c.Children = []*model.Connection{s.c}, []*model.Child{s.k}
 	net := func(text string) ike.Selectors {
 		return ike.Selectors{{Lo: ip(text), Hi: ip(text), HiPort: 65535}}
 	}
 	s.c.RemoteAddrs.Value = model.Addresses{{Text: "203.0.113.9", Lo: ip("203.0.113.9"), Hi: ip("203.0.113.9")}}
 	s.c.Version, s.c.DPD = model.Say(ike.V2, at(3)), model.Say(30*time.Second, at(4))
-	s.c.Rekey, s.c.Local.Method, s.c.Remote.Method = model.Say(4*time.Hour, at(5)), model.Say(ike.Certificate, at(6)), model.Say(ike.Certificate, at(6))
+	s.c.Rekey, s.c.Local.Method, s.c.Remote.Method = model.Say(
+		4*time.Hour,
+		at(5),
+	), model.Say(
+		ike.Certificate,
+		at(6),
+	), model.Say(
+		ike.Certificate,
+		at(6),
+	)
 	s.c.Local.ID, s.c.Remote.ID = model.Say(ike.FQDN("a.example"), at(7)), model.Say(ike.FQDN("b.example"), at(8))
 	s.k.Protocol.Value = ike.ESP
 	s.k.Local, s.k.Remote = model.Say(net("10.1.0.1"), at(9)), model.Say(net("10.2.0.1"), at(10))
-	s.k.Rekey, s.k.Life, s.k.ReplayWindow, s.k.Policies = model.Say(time.Hour, at(11)), model.Say(66*time.Minute, at(11)), model.Say(1024, at(12)), model.Say(true, at(2))
-	s.c.Proposals, s.k.Proposals = model.Say([]ike.Proposal{{Protocol: ike.IKE}}, at(13)), model.Say([]ike.Proposal{{Protocol: ike.ESP}}, at(14))
+	s.k.Rekey, s.k.Life, s.k.ReplayWindow, s.k.Policies = model.Say(
+		time.Hour,
+		at(11),
+	), model.Say(
+		66*time.Minute,
+		at(11),
+	), model.Say(
+		1024,
+		at(12),
+	), model.Say(
+		true,
+		at(2),
+	)
+	s.c.Proposals, s.k.Proposals = model.Say(
+		[]ike.Proposal{{Protocol: ike.IKE}},
+		at(13),
+	), model.Say(
+		[]ike.Proposal{{Protocol: ike.ESP}},
+		at(14),
+	)
 	return s
 }
 
@@ -64,7 +95,17 @@ func (s *sample) offer(p ike.Protocol, r ike.Registry, c ike.Choice) {
 }
 
 func (s *sample) certificate(keyType string, bits int) *model.Certificate {
-	c := &model.Certificate{At: at(20), Subject: ike.DN("CN=g"), KeyType: keyType, KeyBits: bits, From: someday.AddDate(-1, 0, 0), To: someday.AddDate(5, 0, 0), Signs: true, ForIKE: true, Names: []ike.Identity{ike.FQDN("a.example")}}
+	c := &model.Certificate{
+		At:      at(20),
+		Subject: ike.DN("CN=g"),
+		KeyType: keyType,
+		KeyBits: bits,
+		From:    someday.AddDate(-1, 0, 0),
+		To:      someday.AddDate(5, 0, 0),
+		Signs:   true,
+		ForIKE:  true,
+		Names:   []ike.Identity{ike.FQDN("a.example")},
+	}
 	s.g.Certs = append(s.g.Certs, c)
 	return c
 }
@@ -75,7 +116,10 @@ func (s *sample) key(text string) {
 }
 
 func (s *sample) findings(t *testing.T, b *baseline.Baseline) []audit.Finding {
-	e := &estate.Estate{Gateways: []*model.Gateway{s.g}, Tunnels: []*estate.Tunnel{{Name: "g/c", Ends: []estate.End{{Gateway: s.g, Connection: s.c}}}}}
+	e := &estate.Estate{
+		Gateways: []*model.Gateway{s.g},
+		Tunnels:  []*estate.Tunnel{{Name: "g/c", Ends: []estate.End{{Gateway: s.g, Connection: s.c}}}},
+	}
 	r, err := audit.Run(context.Background(), e, suite.All(), b, someday)
 	require.NoError(t, err)
 	return r.Findings
@@ -83,8 +127,10 @@ func (s *sample) findings(t *testing.T, b *baseline.Baseline) []audit.Finding {
 
 // authentications make the sample authenticate by an IANA method; nil where no connection can be told to.
 var authentications = map[uint16]func(*sample){
-	1: func(s *sample) { s.certificate("RSA", 4096) }, 2: func(s *sample) { s.key("Zk3vXq8LmT2wRc7YpB5nHd9JgAe6UoFs") }, 3: func(s *sample) { s.certificate("DSA", 2048) },
-	9: func(s *sample) { s.certificate("ECDSA", 256) }, 10: func(s *sample) { s.certificate("ECDSA", 384) }, 11: func(s *sample) { s.certificate("ECDSA", 521) },
+	1: func(s *sample) { s.certificate("RSA", 4096) }, 2: func(s *sample) { s.key("Zk3vXq8LmT2wRc7YpB5nHd9JgAe6UoFs") },
+	3: func(s *sample) { s.certificate("DSA", 2048) },
+	9: func(s *sample) { s.certificate("ECDSA", 256) }, 10: func(s *sample) { s.certificate("ECDSA", 384) },
+	11: func(s *sample) { s.certificate("ECDSA", 521) },
 	13: func(s *sample) { s.c.Local.Method.Value = ike.NoAuth }, 14: func(s *sample) { s.certificate("Ed25519", 256) },
 }
 
@@ -163,7 +209,8 @@ func TestEveryLineOfTheBaselinesBites(t *testing.T) {
 			}
 			for _, k := range baseline.DemandKinds() {
 				d := b.Demand(k)
-				if d.Level == baseline.Unsaid || d.Level == baseline.May && !slices.Contains([]*baseline.Kind{baseline.QuantumSafe, baseline.ExtendedSequence}, k) {
+				if d.Level == baseline.Unsaid ||
+					d.Level == baseline.May && !slices.Contains([]*baseline.Kind{baseline.QuantumSafe, baseline.ExtendedSequence}, k) {
 					continue
 				}
 				lines++
@@ -194,7 +241,9 @@ func meant(b *baseline.Baseline, rule baseline.Rule, p ike.Protocol) ike.Choices
 				continue
 			}
 			level, got := b.Judge(p, c)
-			if level == rule.Level && slices.Equal(got.Names, rule.Names) && slices.Equal(got.Bits, rule.Bits) && got.Source == rule.Source && slices.Equal(got.For, rule.For) {
+			if level == rule.Level && slices.Equal(got.Names, rule.Names) && slices.Equal(got.Bits, rule.Bits) &&
+				got.Source == rule.Source &&
+				slices.Equal(got.For, rule.For) {
 				out = append(out, c)
 			}
 		}
@@ -279,10 +328,12 @@ func TestEveryKindNamesItsCheck(t *testing.T) {
 // TestEveryKeyExchangeMayHaveToResist: where a baseline asks for a quantum-safe key exchange, a post-quantum pre-shared key is not
 // enough, and the message says so.
 func TestEveryKeyExchangeMayHaveToResist(t *testing.T) {
-	conf := "connections {\n  a {\n    version = 2\n    remote_addrs = 192.0.2.1\n    proposals = aes256gcm16-prfsha384-ecp384%s\n    ppk_id = both\n    ppk_required = yes\n  }\n}\n"
+	conf := "connections {\n  a {\n    version = 2\n    remote_addrs = 192.0.2.1\n    proposals = aes256gcm16-prfsha384-ecp384%s\n" +
+		"    ppk_id = both\n    ppk_required = yes\n  }\n}\n"
 	for demand, wants := range map[string][2]string{
-		"quantum-safe":     {"", ""},
-		"quantum-safe-key": {"no key exchange of the tunnel withstands a quantum computer, and the baseline does not take a post-quantum pre-shared key for one", ""},
+		"quantum-safe": {"", ""},
+		"quantum-safe-key": {"no key exchange of the tunnel withstands a quantum computer, and the baseline does not take a " +
+			"post-quantum pre-shared key for one", ""},
 	} {
 		b, err := baseline.Parse("site.yaml", []byte("name: site\ndemands:\n  "+demand+": {level: MUST, document: house rule}\n"))
 		require.NoError(t, err)

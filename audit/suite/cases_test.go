@@ -186,9 +186,11 @@ func followed(t *testing.T, e *estate.Estate, text string) {
 			for _, q := range p.Crossing.Trip.Parts {
 				add(&far, string(q.Fate))
 				add(&out, q.Out)
-				if passes(p.Outer) && passes(p.Crossing.Trip.Arrival) && p.Crossing.Lost == "" && (q.Fate == walk.Clear || q.Fate == walk.Delivered) {
+				if passes(p.Outer) && passes(p.Crossing.Trip.Arrival) && p.Crossing.Lost == "" &&
+					(q.Fate == walk.Clear || q.Fate == walk.Delivered) {
 					arrives = "yes"
-					if len(q.Answer) > 0 && q.Stray == "" && !slices.ContainsFunc(q.Answer, func(l *follow.Leg) bool { return !passes(l.Parts) }) {
+					if len(q.Answer) > 0 && q.Stray == "" &&
+						!slices.ContainsFunc(q.Answer, func(l *follow.Leg) bool { return !passes(l.Parts) }) {
 						answered = "yes"
 					}
 				}
@@ -198,7 +200,13 @@ func followed(t *testing.T, e *estate.Estate, text string) {
 	slices.Sort(fates)
 	slices.Sort(far)
 	slices.Sort(out)
-	got := map[string]string{"fates": strings.Join(fates, ", "), "far": strings.Join(far, ", "), "out": strings.Join(out, ", "), "arrives": arrives, "answered": answered}
+	got := map[string]string{
+		"fates":    strings.Join(fates, ", "),
+		"far":      strings.Join(far, ", "),
+		"out":      strings.Join(out, ", "),
+		"arrives":  arrives,
+		"answered": answered,
+	}
 	for part := range strings.SplitSeq(wanted, "; ") {
 		key, want, _ := strings.Cut(part, " ")
 		assert.Equal(t, want, got[key], "follow %s: %s", text, key)

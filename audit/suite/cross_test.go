@@ -93,19 +93,34 @@ func crossCheck(t *testing.T, e *estate.Estate) []audit.Finding {
 		said := func(areas ...string) bool {
 			return slices.ContainsFunc(found, func(f audit.Finding) bool {
 				area, _, _ := strings.Cut(f.Check, "/")
-				at := f.Tunnel == tu.Name || f.Tunnel == "" && slices.ContainsFunc(tu.Ends, func(x estate.End) bool { return x.Gateway.Name == f.Gateway })
+				at := f.Tunnel == tu.Name ||
+					f.Tunnel == "" && slices.ContainsFunc(tu.Ends, func(x estate.End) bool { return x.Gateway.Name == f.Gateway })
 				return at && (slices.Contains(areas, area) || slices.Contains(areas, f.Check))
 			})
 		}
 		for _, a := range negotiate.Tunnel(tu) {
 			switch {
 			case a.Failure != nil && a.Failure.Topic != negotiate.AnswersOnly:
-				assert.True(t, said("ends", "key", "ike/refused"), "%s: an attempt of %s fails and audit is silent: %s", tu.Name, a.Initiator.Name(), a.Failure.Why)
+				assert.True(
+					t,
+					said("ends", "key", "ike/refused"),
+					"%s: an attempt of %s fails and audit is silent: %s",
+					tu.Name,
+					a.Initiator.Name(),
+					a.Failure.Why,
+				)
 			case a.Failure != nil:
 			default:
 				for _, c := range a.Children {
 					if c.Failure != nil {
-						assert.True(t, said("ends", "esp/transport"), "%s: child %s fails and audit is silent: %s", tu.Name, c.Of.Name, c.Failure.Why)
+						assert.True(
+							t,
+							said("ends", "esp/transport"),
+							"%s: child %s fails and audit is silent: %s",
+							tu.Name,
+							c.Of.Name,
+							c.Failure.Why,
+						)
 						continue
 					}
 					if c.Rekey.Failure != nil {
@@ -138,7 +153,8 @@ func crossPackets(t *testing.T, tu *estate.Tunnel, end estate.End, path *walk.Pa
 			assert.True(t, said("access", "route", "nat"), "%s: ESP packets are %s and audit is silent", name, o)
 		}
 	}
-	if arrived := path.Arrive(pol); len(arrived) > 0 && !slices.ContainsFunc(arrived, func(o walk.Outcome) bool { return o.Fate == walk.Delivered }) {
+	if arrived := path.Arrive(pol); len(arrived) > 0 &&
+		!slices.ContainsFunc(arrived, func(o walk.Outcome) bool { return o.Fate == walk.Delivered }) {
 		assert.True(t, said("access"), "%s: ESP packets of the peer are %s and audit is silent", name, arrived[0])
 	}
 	if declared {
@@ -149,19 +165,40 @@ func crossPackets(t *testing.T, tu *estate.Tunnel, end estate.End, path *walk.Pa
 		for _, o := range c.Into {
 			passes = passes || o.Fate == walk.Encrypted
 			if o.Fate == walk.Clear && path.Known() && len(o.Unsure) == 0 {
-				assert.True(t, said("nat", "route", "domain"), "%s: packets of %s leave in the clear with the tunnel up and audit is silent: %s", name, pol.Name, o.Was())
+				assert.True(
+					t,
+					said("nat", "route", "domain"),
+					"%s: packets of %s leave in the clear with the tunnel up and audit is silent: %s",
+					name,
+					pol.Name,
+					o.Was(),
+				)
 			}
 		}
 		for _, o := range c.From {
 			passes = passes || o.Passes()
 		}
 		if !passes && len(c.Into)+len(c.From) > 0 {
-			assert.True(t, said("access", "route", "nat", "domain"), "%s: nothing of %s to %s passes and audit is silent", name, c.Local, c.Remote)
+			assert.True(
+				t,
+				said("access", "route", "nat", "domain"),
+				"%s: nothing of %s to %s passes and audit is silent",
+				name,
+				c.Local,
+				c.Remote,
+			)
 		}
 		for _, a := range slices.Concat(c.Sent, c.Given) {
 			for _, got := range a.Gets {
 				if got.Fate == walk.Dropped && len(got.Unsure)+len(a.To.Unsure) == 0 {
-					assert.True(t, said("access", "route", "nat", "domain"), "%s: answers are %s and audit is silent: %s", name, got, got.Was())
+					assert.True(
+						t,
+						said("access", "route", "nat", "domain"),
+						"%s: answers are %s and audit is silent: %s",
+						name,
+						got,
+						got.Was(),
+					)
 				}
 			}
 		}

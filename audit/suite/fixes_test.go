@@ -67,7 +67,8 @@ func (m *fix) apply(ar *txtar.Archive) (*txtar.Archive, error) {
 			at = -1
 		case strings.HasPrefix(e, "+ "):
 			text := e[2:]
-			if strings.HasSuffix(out.Files[at].Name, "ipsec.conf") && !strings.HasPrefix(text, "conn ") { // there, what stands at the margin begins a section
+			if strings.HasSuffix(out.Files[at].Name, "ipsec.conf") &&
+				!strings.HasPrefix(text, "conn ") { // there, what stands at the margin begins a section
 				text = "\t" + text
 			}
 			lines = slices.Insert(lines, line, text)

@@ -48,7 +48,14 @@ func randomEstate(seed int) (fsys fstest.MapFS, faults []string, sound bool) {
 		esp = "aes256gcm16-ecp384"
 	}
 	for i := range r.ends {
-		e := &end{name: []string{"tarn", "weir"}[i], own: []string{"198.51.100.7", "203.0.113.9"}[i], proposals: "aes256gcm16-prfsha384-ecp384", version: version, esp: esp, key: "Zk3vXq8LmT2wRc7YpB5nHd9JgAe6UoFs"}
+		e := &end{
+			name:      []string{"tarn", "weir"}[i],
+			own:       []string{"198.51.100.7", "203.0.113.9"}[i],
+			proposals: "aes256gcm16-prfsha384-ecp384",
+			version:   version,
+			esp:       esp,
+			key:       "Zk3vXq8LmT2wRc7YpB5nHd9JgAe6UoFs",
+		}
 		for n := range 1 + r.IntN(3) {
 			e.nets = append(e.nets, fmt.Sprintf("10.%d.%d.0/24", 31+i*10, n*4))
 		}
@@ -110,7 +117,12 @@ func (r *random) spoil(e, far *end) {
 }
 
 func (r *random) files(e, far *end) map[string]string {
-	return map[string]string{"swanctl.conf": r.daemon(e, far), "net.txt": r.network(e, far), "rules.nft": r.ruleset(e, far), "strongswan.conf": map[bool]string{true: "charon {\n  install_routes = no\n}\n", false: "charon {\n}\n"}[r.style != "policy"]}
+	return map[string]string{
+		"swanctl.conf":    r.daemon(e, far),
+		"net.txt":         r.network(e, far),
+		"rules.nft":       r.ruleset(e, far),
+		"strongswan.conf": map[bool]string{true: "charon {\n  install_routes = no\n}\n", false: "charon {\n}\n"}[r.style != "policy"],
+	}
 }
 
 func (r *random) daemon(e, far *end) string {
@@ -168,13 +180,24 @@ secrets {
 
 func (r *random) network(e, far *end) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "1: lo: <LOOPBACK,UP> mtu 65536\n    inet 127.0.0.1/8 scope host lo\n2: wan0: <UP> mtu 1500\n    inet %s/24 scope global wan0\n", e.own)
+	fmt.Fprintf(
+		&b,
+		"1: lo: <LOOPBACK,UP> mtu 65536\n    inet 127.0.0.1/8 scope host lo\n2: wan0: <UP> mtu 1500\n    inet %s/24 scope global wan0\n",
+		e.own,
+	)
 	for i, n := range e.nets {
 		fmt.Fprintf(&b, "%d: lan%d: <UP> mtu 1500\n    inet %s scope global lan%d\n", 3+i, i, strings.Replace(n, ".0/24", ".1/24", 1), i)
 	}
-	detail := map[string]string{"xfrm": "xfrm if_id 0x2a", "vti": fmt.Sprintf("vti remote %s local %s ikey 0.0.0.42 okey 0.0.0.42", far.own, e.own), "gre": fmt.Sprintf("gre remote %s local %s ttl 64", far.own, e.own)}[r.style]
+	detail := map[string]string{"xfrm": "xfrm if_id 0x2a",
+		"vti": fmt.Sprintf("vti remote %s local %s ikey 0.0.0.42 okey 0.0.0.42", far.own, e.own),
+		"gre": fmt.Sprintf("gre remote %s local %s ttl 64", far.own, e.own)}[r.style]
 	if detail != "" {
-		fmt.Fprintf(&b, "9: t0@NONE: <POINTOPOINT,NOARP,UP> mtu 1400\n    %s\n    inet 172.31.255.%d/30 scope global t0\n", detail, map[string]int{"tarn": 1, "weir": 2}[e.name])
+		fmt.Fprintf(
+			&b,
+			"9: t0@NONE: <POINTOPOINT,NOARP,UP> mtu 1400\n    %s\n    inet 172.31.255.%d/30 scope global t0\n",
+			detail,
+			map[string]int{"tarn": 1, "weir": 2}[e.name],
+		)
 	}
 	if !r.chance(20, "no default route") {
 		fmt.Fprintf(&b, "default via %s.254 dev wan0\n", e.own[:strings.LastIndex(e.own, ".")])
@@ -196,7 +219,10 @@ func (r *random) network(e, far *end) string {
 func (r *random) ruleset(e, far *end) string {
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	line("table inet filter {\n  chain input {\n    type filter hook input priority filter; policy drop;\n    ct state established,related accept\n    iifname lo accept")
+	line(
+		"table inet filter {\n  chain input {\n    type filter hook input priority filter; policy drop;\n" +
+			"    ct state established,related accept\n    iifname lo accept",
+	)
 	if !r.chance(14, "IKE closed") {
 		line("    ip saddr %s udp dport { 500, 4500 } accept", far.own)
 	}
@@ -206,7 +232,10 @@ func (r *random) ruleset(e, far *end) string {
 	if r.style == "gre" && !r.chance(10, "GRE closed") {
 		line("    ip saddr %s meta l4proto gre meta ipsec exists accept", far.own)
 	}
-	line("    icmp type { echo-request, destination-unreachable, time-exceeded } accept\n  }\n  chain forward {\n    type filter hook forward priority filter; policy drop;")
+	line(
+		"    icmp type { echo-request, destination-unreachable, time-exceeded } accept\n  }\n  chain forward {\n" +
+			"    type filter hook forward priority filter; policy drop;",
+	)
 	if !r.chance(10, "answers") {
 		line("    ct state established,related accept")
 	}
@@ -226,7 +255,11 @@ func (r *random) ruleset(e, far *end) string {
 	}
 	line("  }")
 	if r.chance(8, "output") {
-		line("  chain output {\n    type filter hook output priority filter; policy drop;\n    ct state established,related accept\n    udp dport { 500, 4500 } accept\n    %s\n  }", r.pick("meta l4proto esp accept", "meta l4proto { tcp, udp } accept", ""))
+		line(
+			"  chain output {\n    type filter hook output priority filter; policy drop;\n    ct state established,related accept\n"+
+				"    udp dport { 500, 4500 } accept\n    %s\n  }",
+			r.pick("meta l4proto esp accept", "meta l4proto { tcp, udp } accept", ""),
+		)
 	}
 	line("}")
 	exempt := ""
@@ -243,6 +276,10 @@ func (r *random) ruleset(e, far *end) string {
 	if r.style != "policy" && r.chance(12, "NAT everywhere") {
 		out = ""
 	}
-	line("table ip nat {\n  chain post {\n    type nat hook postrouting priority srcnat;\n%s    ip saddr 10.0.0.0/8 %s masquerade\n  }\n}", exempt, out)
+	line(
+		"table ip nat {\n  chain post {\n    type nat hook postrouting priority srcnat;\n%s    ip saddr 10.0.0.0/8 %s masquerade\n  }\n}",
+		exempt,
+		out,
+	)
 	return b.String()
 }

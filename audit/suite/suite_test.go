@@ -88,7 +88,13 @@ func samples(t *testing.T) []*estateSample {
 	for _, file := range files {
 		ar, err := txtar.ParseFile(file)
 		require.NoError(t, err)
-		s := &estateSample{name: strings.TrimSuffix(filepath.Base(file), ".txtar"), file: file, archive: ar, wants: wants(ar), quiet: strings.Fields(line(string(ar.Comment), "silent"))}
+		s := &estateSample{
+			name:    strings.TrimSuffix(filepath.Base(file), ".txtar"),
+			file:    file,
+			archive: ar,
+			wants:   wants(ar),
+			quiet:   strings.Fields(line(string(ar.Comment), "silent")),
+		}
 		checks, base := header(t, string(ar.Comment))
 		fsys, err := txtar.FS(ar)
 		require.NoError(t, err)
@@ -112,7 +118,10 @@ func (s *estateSample) wrong(found []audit.Finding) []string {
 			}
 		}
 		if !wanted {
-			out = append(out, fmt.Sprintf("a finding that nobody wants: %s:%d %s %s %s", f.At.File, f.At.Line, f.Check, f.Severity, f.Message))
+			out = append(
+				out,
+				fmt.Sprintf("a finding that nobody wants: %s:%d %s %s %s", f.At.File, f.At.Line, f.Check, f.Severity, f.Message),
+			)
 		}
 	}
 	for _, w := range s.wants {
@@ -174,7 +183,8 @@ type want struct {
 }
 
 func (w *want) meets(f audit.Finding) bool {
-	return w.place == fmt.Sprintf("%s:%d", f.At.File, f.At.Line) && w.check == f.Check && w.severity == f.Severity.String() && f.Message == w.words
+	return w.place == fmt.Sprintf("%s:%d", f.At.File, f.At.Line) && w.check == f.Check && w.severity == f.Severity.String() &&
+		f.Message == w.words
 }
 
 func newWant(place, text string) *want {

@@ -15,8 +15,10 @@ var SaidTwice = &audit.Check{
 	Why:      "Only the last one applies; anyone who reads the first is misled.",
 	Fix:      "Keep the intended one and remove the other.",
 	Doc: audit.Doc{
-		What:    "A key that is set more than once in a section, or again in a later section of the same name, to different values. The last one wins.",
-		Harm:    "A strong proposal stands at the top of a section and a weak one, left over from a test, further down: the weak one is what the daemon offers.",
+		What: "A key that is set more than once in a section, or again in a later section of the same name, to different values. " +
+			"The last one wins.",
+		Harm: "A strong proposal stands at the top of a section and a weak one, left over from a test, further down: the weak one " +
+			"is what the daemon offers.",
 		Write:   "proposals once in every connection.",
 		Sources: []string{"swanctl.conf(5)", "ipsec.conf(5)"},
 	},
@@ -25,7 +27,11 @@ var SaidTwice = &audit.Check{
 			if len(d.Again) == 0 {
 				continue
 			}
-			f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: d.At}, Message: fmt.Sprintf("%s is set %d times to different values; this one, the last, applies", d.Name, len(d.Again)+1)}
+			f := audit.Finding{
+				Gateway: g.Name,
+				At:      audit.Evidence{Pos: d.At},
+				Message: fmt.Sprintf("%s is set %d times to different values; this one, the last, applies", d.Name, len(d.Again)+1),
+			}
 			for _, at := range d.Again[:min(len(d.Again), 6)] {
 				f.Also = append(f.Also, audit.Evidence{Pos: at, Note: "set before, without effect"})
 			}

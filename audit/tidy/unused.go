@@ -17,9 +17,11 @@ var Unused = &audit.Check{
 	Why:      "It was meant to have an effect and has none, or it is a leftover that misleads the next reader.",
 	Fix:      "Refer to it where it was meant to apply, or remove it.",
 	Doc: audit.Doc{
-		What: "Chains that nothing jumps to, sets and maps that no rule looks into, definitions that no statement expands, sections that no other refers to, connections that the daemon neither loads " +
+		What: "Chains that nothing jumps to, sets and maps that no rule looks into, definitions that no statement expands, sections " +
+			"that no other refers to, connections that the daemon neither loads " +
 			"nor inherits from.",
-		Harm:    "A chain of careful access rules that no base chain jumps to filters nothing, and reads as if it did. The same goes for a connection with auto=ignore that was meant to be up.",
+		Harm: "A chain of careful access rules that no base chain jumps to filters nothing, and reads as if it did. The same goes " +
+			"for a connection with auto=ignore that was meant to be up.",
 		Write:   "jump vpn in the forward chain, if chain vpn is what filters the tunnels.",
 		Sources: []string{"nft(8)", "iptables-save(8)", "swanctl.conf(5)", "ipsec.conf(5)"},
 	},
@@ -28,7 +30,13 @@ var Unused = &audit.Check{
 			if d.Missing || len(d.Used) > 0 || d.Kind == "value" {
 				continue
 			}
-			p.Report(audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: d.At}, Message: fmt.Sprintf("%s %q is defined and nothing uses it", d.Kind, d.Name)})
+			p.Report(
+				audit.Finding{
+					Gateway: g.Name,
+					At:      audit.Evidence{Pos: d.At},
+					Message: fmt.Sprintf("%s %q is defined and nothing uses it", d.Kind, d.Name),
+				},
+			)
 		}
 	},
 }

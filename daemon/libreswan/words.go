@@ -15,7 +15,11 @@ import (
 
 // Words are the daemon's words for algorithms: ciphers, hashes, groups.
 func Words() []string {
-	return slices.Concat(slices.Sorted(maps.Keys(ciphers())), slices.Sorted(maps.Keys(words().hashes)), slices.Sorted(maps.Keys(words().groups)))
+	return slices.Concat(
+		slices.Sorted(maps.Keys(ciphers())),
+		slices.Sorted(maps.Keys(words().hashes)),
+		slices.Sorted(maps.Keys(words().groups)),
+	)
 }
 
 // cipherWords are the daemon's names of ciphers both ways: what each stands for, and the first name of each.

@@ -16,8 +16,28 @@ import (
 var (
 	auths  = map[string]uint16{"hmac-md5": 1, "hmac-sha1": 2, "hmac-sha2-256": 12, "hmac-sha2-384": 13, "hmac-sha2-512": 14}
 	prfs   = map[string]uint16{"hmac-md5": 1, "hmac-sha1": 2, "hmac-sha2-256": 5, "hmac-sha2-384": 6, "hmac-sha2-512": 7}
-	groups = map[string]uint16{"none": 0, "modp768": 1, "modp1024": 2, "modp1536": 5, "modp2048": 14, "modp3072": 15, "modp4096": 16, "modp6144": 17, "modp8192": 18,
-		"ecp256": 19, "ecp384": 20, "ecp521": 21, "ecp192": 25, "ecp224": 26, "brainpool224": 27, "brainpool256": 28, "brainpool384": 29, "brainpool512": 30, "curve25519": 31, "sntrup761x25519": 1035}
+	groups = map[string]uint16{
+		"none":            0,
+		"modp768":         1,
+		"modp1024":        2,
+		"modp1536":        5,
+		"modp2048":        14,
+		"modp3072":        15,
+		"modp4096":        16,
+		"modp6144":        17,
+		"modp8192":        18,
+		"ecp256":          19,
+		"ecp384":          20,
+		"ecp521":          21,
+		"ecp192":          25,
+		"ecp224":          26,
+		"brainpool224":    27,
+		"brainpool256":    28,
+		"brainpool384":    29,
+		"brainpool512":    30,
+		"curve25519":      31,
+		"sntrup761x25519": 1035,
+	}
 )
 
 // size is a cipher with its key length.
@@ -119,7 +139,15 @@ var own = sync.OnceValue(func() map[ike.Protocol][]ike.Proposal {
 	return map[ike.Protocol][]ike.Proposal{
 		ike.IKE: {
 			{Protocol: ike.IKE, Transforms: ike.Transforms{ike.Encryption: combined, ike.PRF: prf, ike.KeyExchange: groups}},
-			{Protocol: ike.IKE, Transforms: ike.Transforms{ike.Encryption: slices.Concat(plain, named("3des")), ike.PRF: prf, ike.Integrity: auth, ike.KeyExchange: groups}},
+			{
+				Protocol: ike.IKE,
+				Transforms: ike.Transforms{
+					ike.Encryption:  slices.Concat(plain, named("3des")),
+					ike.PRF:         prf,
+					ike.Integrity:   auth,
+					ike.KeyExchange: groups,
+				},
+			},
 		},
 		ike.ESP: {
 			{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: combined, ike.Sequence: esn}},
@@ -134,7 +162,12 @@ func Default(protocol ike.Protocol) []ike.Proposal { return own()[protocol] }
 
 // Words are the daemon's words for algorithms: of "enc", "auth", "prf", "group".
 func Words() []string {
-	return slices.Concat(slices.Sorted(maps.Keys(ciphers())), slices.Sorted(maps.Keys(auths)), slices.Sorted(maps.Keys(prfs)), slices.Sorted(maps.Keys(groups)))
+	return slices.Concat(
+		slices.Sorted(maps.Keys(ciphers())),
+		slices.Sorted(maps.Keys(auths)),
+		slices.Sorted(maps.Keys(prfs)),
+		slices.Sorted(maps.Keys(groups)),
+	)
 }
 
 // Transform reads one transform: what is said ("enc", "auth", "prf", "group") and the daemon's word for the algorithm. Group "none" is

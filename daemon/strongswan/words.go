@@ -109,9 +109,12 @@ var words = sync.OnceValue(func() table {
 	add(prf, 7, 0, "prfsha512")
 	add(prf, 8, 0, "prfaescmac")
 	add(ke, 0, 0, "modpnone")
-	for id, name := range map[uint16]string{1: "modp768", 2: "modp1024", 5: "modp1536", 14: "modp2048", 15: "modp3072", 16: "modp4096", 17: "modp6144",
-		18: "modp8192", 19: "ecp256", 20: "ecp384", 21: "ecp521", 22: "modp1024s160", 23: "modp2048s224", 24: "modp2048s256", 25: "ecp192", 26: "ecp224",
-		27: "ecp224bp", 28: "ecp256bp", 29: "ecp384bp", 30: "ecp512bp", 35: "mlkem512", 36: "mlkem768", 37: "mlkem1024", 1030: "ntru112", 1031: "ntru128",
+	for id, name := range map[uint16]string{1: "modp768", 2: "modp1024", 5: "modp1536", 14: "modp2048", 15: "modp3072", 16: "modp4096",
+		17: "modp6144",
+		18: "modp8192", 19: "ecp256", 20: "ecp384", 21: "ecp521", 22: "modp1024s160", 23: "modp2048s224", 24: "modp2048s256",
+		25: "ecp192", 26: "ecp224",
+		27: "ecp224bp", 28: "ecp256bp", 29: "ecp384bp", 30: "ecp512bp", 35: "mlkem512", 36: "mlkem768", 37: "mlkem1024", 1030: "ntru112",
+		1031: "ntru128",
 		1032: "ntru192", 1033: "ntru256", 1040: "newhope128"} {
 		add(ke, id, 0, name)
 	}
@@ -251,11 +254,16 @@ const (
 
 // The daemon's default proposals: version 5.9.8 with Debian's plugins, as it logs them.
 const (
-	ikePlain = "aes128-aes192-aes256-aes128ctr-aes192ctr-aes256ctr-camellia128-camellia192-camellia256-camellia128ctr-camellia192ctr-camellia256ctr-3des" +
+	ikePlain = "aes128-aes192-aes256-aes128ctr-aes192ctr-aes256ctr-camellia128-camellia192-camellia256-camellia128ctr" +
+		"-camellia192ctr-camellia256ctr" +
+		"-3des" +
 		"-sha256-sha384-sha512-aescmac-aesxcbc-sha1" + prfs + groups
-	ikeCombined = "aes128ccm16-aes192ccm16-aes256ccm16-camellia128ccm16-camellia192ccm16-camellia256ccm16-chacha20poly1305-aes128gcm16-aes192gcm16-aes256gcm16" +
+	ikeCombined = "aes128ccm16-aes192ccm16-aes256ccm16-camellia128ccm16-camellia192ccm16-camellia256ccm16-chacha20poly1305" +
+		"-aes128gcm16-aes192gcm16" +
+		"-aes256gcm16" +
 		"-aes128ccm8-aes192ccm8-aes256ccm8-aes128ccm12-aes192ccm12-aes256ccm12-camellia128ccm8-camellia192ccm8-camellia256ccm8" +
-		"-camellia128ccm12-camellia192ccm12-camellia256ccm12-aes128gcm12-aes192gcm12-aes256gcm12-aes128gcm8-aes192gcm8-aes256gcm8" + prfs + groups
+		"-camellia128ccm12-camellia192ccm12-camellia256ccm12-aes128gcm12-aes192gcm12-aes256gcm12-aes128gcm8-aes192gcm8-aes256gcm8" +
+		prfs + groups
 )
 
 // own holds proposals of the daemon's own by protocol, each made when it is first asked for.
@@ -270,8 +278,15 @@ func (o own) of(protocol ike.Protocol) []ike.Proposal {
 
 var (
 	unset     = own{ike.IKE: proposals(ike.IKE, ikePlain, ikeCombined), ike.ESP: proposals(ike.ESP, espGCM, espCBC)}
-	byDefault = own{ike.IKE: unset[ike.IKE], ike.ESP: proposals(ike.ESP, espCBC, espGCM), ike.AH: proposals(ike.AH, "sha256-sha384-sha512-sha1-aesxcbc")}
-	unsetConn = own{ike.IKE: proposals(ike.IKE, "aes128-sha256-modp3072", ikePlain, ikeCombined), ike.ESP: proposals(ike.ESP, "aes128-sha256", espCBC, espGCM)}
+	byDefault = own{
+		ike.IKE: unset[ike.IKE],
+		ike.ESP: proposals(ike.ESP, espCBC, espGCM),
+		ike.AH:  proposals(ike.AH, "sha256-sha384-sha512-sha1-aesxcbc"),
+	}
+	unsetConn = own{
+		ike.IKE: proposals(ike.IKE, "aes128-sha256-modp3072", ikePlain, ikeCombined),
+		ike.ESP: proposals(ike.ESP, "aes128-sha256", espCBC, espGCM),
+	}
 )
 
 // Unset is what the daemon proposes for a connection of swanctl.conf that names no proposals of a protocol; there is no AH then.

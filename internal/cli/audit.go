@@ -31,10 +31,13 @@ func (a *app) audit() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "audit PATH...",
 		Short: "Report what is wrong, where, why it matters and how to fix it",
-		Long: "Reads every gateway below the paths and asks every check. A path is a folder with one folder per gateway,\nthe folder of one gateway, an archive (.tar, .tar.gz, .zip) of either, a file, or \"-\" for standard input.\n\n" +
-			"Exit code: 0 nothing at or above --fail-on, 1 something is or a file could not be read, 2 wrong usage or nothing could be read.",
-		Example: "  toril audit estate/\n  toril audit estate/ --baseline nist --fail-on medium\n  ssh lampwright cat /etc/swanctl/swanctl.conf | toril audit - --gateway lampwright",
-		Args:    paths(),
+		Long: "Reads every gateway below the paths and asks every check. A path is a folder with one folder per gateway,\n" +
+			"the folder of one gateway, an archive (.tar, .tar.gz, .zip) of either, a file, or \"-\" for standard input.\n\n" +
+			"Exit code: 0 nothing at or above --fail-on, 1 something is or a file could not be read, 2 wrong usage or nothing could " +
+			"be read.",
+		Example: "  toril audit estate/\n  toril audit estate/ --baseline nist --fail-on medium\n" +
+			"  ssh lampwright cat /etc/swanctl/swanctl.conf | toril audit - --gateway lampwright",
+		Args: paths(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			failOn, err := severityFlag(f.failOn)
 			if err != nil {

@@ -12,7 +12,8 @@ func (a *app) baseline() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "baseline",
 		Short: "Show what is required, and by which document",
-		Long:  "A baseline is a set of requirements, each with the document and section that says so. Where list and show take a\nname, a file with a baseline of your own does as well (docs/baselines.md).",
+		Long: "A baseline is a set of requirements, each with the document and section that says so. Where list and show take a\n" +
+			"name, a file with a baseline of your own does as well (docs/baselines.md).",
 	}
 	table := func(names []string) error {
 		if err := format(form, "text", "json"); err != nil {
@@ -31,10 +32,20 @@ func (a *app) baseline() *cobra.Command {
 		}
 		return report.BaselineTable(a.out, bs, a.look)
 	}
-	show := &cobra.Command{Use: "show NAME", Short: "Show one baseline: every requirement with its source", Example: "  toril baseline show nist", Args: exactly("NAME"),
-		RunE: func(_ *cobra.Command, args []string) error { return table(args) }}
-	compare := &cobra.Command{Use: "compare NAME NAME...", Short: "Show baselines side by side", Example: "  toril baseline compare nist bsi", Args: atLeast("NAME", "another NAME"),
-		RunE: func(_ *cobra.Command, args []string) error { return table(args) }}
+	show := &cobra.Command{
+		Use:     "show NAME",
+		Short:   "Show one baseline: every requirement with its source",
+		Example: "  toril baseline show nist",
+		Args:    exactly("NAME"),
+		RunE:    func(_ *cobra.Command, args []string) error { return table(args) },
+	}
+	compare := &cobra.Command{
+		Use:     "compare NAME NAME...",
+		Short:   "Show baselines side by side",
+		Example: "  toril baseline compare nist bsi",
+		Args:    atLeast("NAME", "another NAME"),
+		RunE:    func(_ *cobra.Command, args []string) error { return table(args) },
+	}
 	list := &cobra.Command{Use: "list", Short: "List the baselines that are built in", Args: noArgs,
 		RunE: func(*cobra.Command, []string) error {
 			bs, err := embedded()

@@ -42,7 +42,8 @@ func TestJSONMeetsItsSchema(t *testing.T) {
 		"tunnels.schema.json":  {"tunnels", "--format", "json", dir},
 		"ends.schema.json":     {"ends", "--format", "json", dir},
 		"mirror.schema.json":   {"mirror", "--format", "json", "lampwright/quayside", dir},
-		"follow.schema.json":   {"follow", "--format", "json", "--gateway", "lampwright", "--from", "10.10.0.0/23", "--to", "10.40.0.0/22", dir},
+		"follow.schema.json": {"follow", "--format", "json", "--gateway", "lampwright", "--from", "10.10.0.0/23", "--to",
+			"10.40.0.0/22", dir},
 	} {
 		_, out, _ := toril(t, args...)
 		s, err := jsonschema.NewCompiler().Compile("../../docs/schema/" + schema)
@@ -56,10 +57,12 @@ func TestJSONMeetsItsSchema(t *testing.T) {
 func TestPlantedSecretShowsNowhere(t *testing.T) {
 	const secret = "Xq7PlantedSecretZz"
 	dir := t.TempDir()
-	text := "connections {\n a {\n version = 1\n local {\n auth = psk\n }\n remote {\n auth = psk\n }\n }\n}\nsecrets {\n ike-a {\n secret = SECRET\n }\n private-x {\n secret = \"SECRET\"\n }\n" +
+	text := "connections {\n a {\n version = 1\n local {\n auth = psk\n }\n remote {\n auth = psk\n }\n }\n}\nsecrets {\n ike-a {\n" +
+		" secret = SECRET\n }\n private-x {\n secret = \"SECRET\"\n }\n" +
 		" unknown {\n thing = SECRET\n pin = SECRET\n }\n}\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "swanctl.conf"), []byte(strings.ReplaceAll(text, "SECRET", secret)), 0o644))
-	for _, args := range [][]string{{"audit", dir}, {"audit", "--format", "json", dir}, {"tunnels", dir}, {"tunnels", "--format", "json", dir}, {"ends", dir},
+	for _, args := range [][]string{{"audit", dir}, {"audit", "--format", "json", dir}, {"tunnels", dir},
+		{"tunnels", "--format", "json", dir}, {"ends", dir},
 		{"follow", "--from", "10.1.0.1", "--to", "10.2.0.1", dir}} {
 		_, out, errs := toril(t, args...)
 		assert.NotContains(t, out, secret, args)

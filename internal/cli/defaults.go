@@ -15,9 +15,11 @@ import (
 func (a *app) defaults() *cobra.Command {
 	var form string
 	cmd := &cobra.Command{
-		Use:     "defaults [DAEMON [VERSION]]",
-		Short:   "Show what IKE daemons do where their configuration does not say",
-		Long:    "What an IKE daemon does where its configuration does not say is audited as if it were written. Without an argument, the daemons are\nlisted; with one, every default of its newest known version, each with its source; with two, those of that version.",
+		Use:   "defaults [DAEMON [VERSION]]",
+		Short: "Show what IKE daemons do where their configuration does not say",
+		Long: "What an IKE daemon does where its configuration does not say is audited as if it were written. Without an " +
+			"argument, the daemons are\nlisted; with one, every default of its newest known version, each with its source; with two, " +
+			"those of that version.",
 		Example: "  toril defaults\n  toril defaults libreswan\n  toril defaults strongswan 5.9.8",
 		Args:    cobra.MaximumNArgs(2),
 		RunE: func(_ *cobra.Command, args []string) error {

@@ -16,8 +16,10 @@ func (a *app) ends() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "ends PATH...",
 		Short: "Predict whether both ends of every tunnel agree, on what, and when it would fail",
-		Long: "Shows both ends side by side, one row per setting, and predicts what happens when either end initiates:\nthe IKE SA, every child SA, and their rekeying. " +
-			"Two files are two ends; a folder is an estate.\n\nExit code: 0 all that was compared agrees, 1 something differs or a file could not be read, 2 wrong usage.",
+		Long: "Shows both ends side by side, one row per setting, and predicts what happens when either end initiates:\n" +
+			"the IKE SA, every child SA, and their rekeying. " +
+			"Two files are two ends; a folder is an estate.\n\n" +
+			"Exit code: 0 all that was compared agrees, 1 something differs or a file could not be read, 2 wrong usage.",
 		Example: "  toril ends estate/\n  toril ends near/swanctl.conf far/ipsec.conf --only-differences",
 		Args:    paths(),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -84,7 +84,9 @@ func TestExitCodes(t *testing.T) {
 		{"frobnicate", 2, "unknown command"},
 		{"--version", 0, "toril"},
 	} {
-		line := strings.NewReplacer("ESTATE", estate, "CLEAN", clean, "BROKEN", broken, "EMPTY", empty, "NOWHERE", filepath.Join(dir, "nowhere")).Replace(c.args)
+		line := strings.NewReplacer("ESTATE", estate, "CLEAN", clean, "BROKEN", broken, "EMPTY", empty, "NOWHERE",
+			filepath.Join(dir, "nowhere")).
+			Replace(c.args)
 		code, out, errs := toril(t, strings.Fields(line)...)
 		assert.Equal(t, c.code, code, "toril %s\n%s", c.args, errs)
 		assert.Contains(t, out+errs, c.says, "toril %s", c.args)

@@ -18,11 +18,15 @@ func (a *app) follow() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "follow PATH... --gateway NAME --from ADDRESS[:PORT] --to ADDRESS[:PORT]",
 		Short: "Follow a packet, or every packet of a set, through a gateway, its tunnel and the far gateway, and the reply back",
-		Long: "Shows for one packet, or for all packets of two networks, which rules they match and where they end:\nencrypted in which child, in the clear, delivered or dropped; " +
-			"then what the far gateway does with them, and where the reply goes.\nDiverging paths are shown separately, each with an example. Every child counts as up unless --tunnel-down is given.\n\n" +
+		Long: "Shows for one packet, or for all packets of two networks, which rules they match and where they end:\n" +
+			"encrypted in which child, in the clear, delivered or dropped; " +
+			"then what the far gateway does with them, and where the reply goes.\n" +
+			"Diverging paths are shown separately, each with an example. Every child counts as up unless --tunnel-down is " +
+			"given.\n\n" +
 			"Exit code: 0 the question was answered, 1 a file could not be read, 2 wrong usage.",
-		Example: "  toril follow estate --gateway lampwright --from 10.10.0.10 --to 10.40.0.9:443\n  toril follow estate --gateway lampwright --from 10.10.0.0/24 --to 10.40.0.0/24 --tunnel-down",
-		Args:    paths(),
+		Example: "  toril follow estate --gateway lampwright --from 10.10.0.10 --to 10.40.0.9:443\n" +
+			"  toril follow estate --gateway lampwright --from 10.10.0.0/24 --to 10.40.0.0/24 --tunnel-down",
+		Args: paths(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := format(form, "text", "json"); err != nil {
 				return err

@@ -17,7 +17,19 @@ import (
 )
 
 // hostile are texts that would move a cursor, ring, hide, turn or break what is printed.
-var hostile = []string{"a\x1b[2Jb", "a\x1b]0;title\x07b", "a\rb", "a\x08\x08b", "a\u009b31mb", "a\u202eb\u2066c", "a\u200fb", "a\xff\xfeb", "a\x7fb", "a\u2028b", "a\ufeffb"}
+var hostile = []string{
+	"a\x1b[2Jb",
+	"a\x1b]0;title\x07b",
+	"a\rb",
+	"a\x08\x08b",
+	"a\u009b31mb",
+	"a\u202eb\u2066c",
+	"a\u200fb",
+	"a\xff\xfeb",
+	"a\x7fb",
+	"a\u2028b",
+	"a\ufeffb",
+}
 
 // dangerous are the characters that no output holds.
 func dangerous(text string) string {
@@ -51,7 +63,8 @@ func TestHostileFields(t *testing.T) {
 			}
 		}
 		name := strings.ReplaceAll(h, "/", "")
-		conn := "connections {\n \"" + h + "\" {\n }\n n" + h + " {\n  version = 1\n  remote_addrs = 192.0.2.1\n  local {\n   id = " + h + "\n  }\n  children {\n   k" + h + " {\n    remote_ts = 10.0.0.0/8\n   }\n  }\n }\n}\n"
+		conn := "connections {\n \"" + h + "\" {\n }\n n" + h + " {\n  version = 1\n  remote_addrs = 192.0.2.1\n  local {\n   id = " +
+			h + "\n  }\n  children {\n   k" + h + " {\n    remote_ts = 10.0.0.0/8\n   }\n  }\n }\n}\n"
 		write("g"+name+"/swanctl.conf", conn)
 		write("gx/x"+name+".conf", conn)
 		var packed bytes.Buffer
@@ -67,11 +80,48 @@ func TestHostileFields(t *testing.T) {
 		fields += 12
 		var lists [][]string
 		for _, form := range []string{"text", "json"} {
-			lists = append(lists, []string{"audit", estate, "--format", form}, []string{"audit", estate, "--show-unread", "--format", form}, []string{"tunnels", estate, "--format", form}, []string{"ends", estate, "--format", form},
-				[]string{"follow", estate, "--gateway", "gx", "--from", "10.1.0.1", "--to", "10.2.0.1", "--format", form}, []string{"follow", estate, "--gateway", h, "--from", h, "--to", h, "--format", form})
+			lists = append(
+				lists,
+				[]string{"audit", estate, "--format", form},
+				[]string{"audit", estate, "--show-unread", "--format", form},
+				[]string{"tunnels", estate, "--format", form},
+				[]string{"ends", estate, "--format", form},
+				[]string{
+					"follow",
+					estate,
+					"--gateway",
+					"gx",
+					"--from",
+					"10.1.0.1",
+					"--to",
+					"10.2.0.1",
+					"--format",
+					form,
+				},
+				[]string{"follow", estate, "--gateway", h, "--from", h, "--to", h, "--format", form},
+			)
 		}
-		lists = append(lists, []string{"mirror", "gx/n" + h, estate}, []string{"mirror", "gx/n" + h, estate, "--format", "json"}, []string{"mirror", "gx/n" + h, estate, "--write", "swanctl"}, []string{"audit", h}, []string{"explain", h}, []string{"baseline", "show", h},
-			[]string{"baseline", "show", baseline}, []string{"audit", estate, "--baseline", baseline}, []string{"audit", estate, "--fail-on", h}, []string{"audit", "-", "--as", h}, []string{"audit", "-", "--gateway", h}, []string{h}, []string{"formats", "--explain", filepath.Join(estate, "gx/x"+name+".conf")}, []string{"demo", "--as-of", h})
+		lists = append(
+			lists,
+			[]string{"mirror", "gx/n" + h, estate},
+			[]string{"mirror", "gx/n" + h, estate, "--format", "json"},
+			[]string{"mirror", "gx/n" + h, estate, "--write", "swanctl"},
+			[]string{"audit", h},
+			[]string{"explain", h},
+			[]string{"baseline", "show", h},
+			[]string{
+				"baseline",
+				"show",
+				baseline,
+			},
+			[]string{"audit", estate, "--baseline", baseline},
+			[]string{"audit", estate, "--fail-on", h},
+			[]string{"audit", "-", "--as", h},
+			[]string{"audit", "-", "--gateway", h},
+			[]string{h},
+			[]string{"formats", "--explain", filepath.Join(estate, "gx/x"+name+".conf")},
+			[]string{"demo", "--as-of", h},
+		)
 		for _, args := range lists {
 			var out, errs bytes.Buffer
 			Main(args, strings.NewReader(conn), &out, &errs)

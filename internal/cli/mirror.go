@@ -32,7 +32,11 @@ func (a *app) mirror() *cobra.Command {
 				return err
 			}
 			if write != "" && cmd.Flags().Changed("format") {
-				return fmt.Errorf("--write %s and --format %s contradict each other: one writes a configuration, the other a sheet", write, form)
+				return fmt.Errorf(
+					"--write %s and --format %s contradict each other: one writes a configuration, the other a sheet",
+					write,
+					form,
+				)
 			}
 			writer := mirror.Writers[write]
 			if write != "" && writer == nil {

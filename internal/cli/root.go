@@ -116,16 +116,31 @@ func (a *app) execute(ctx context.Context, root *cobra.Command) (err error) {
 
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
-		Use:           "toril",
-		Short:         "Are these IPsec tunnels sound?",
-		Long:          "Toril reads the saved configurations of firewalls and routers and says, with file and line,\nwhat is weak, loose or contradictory in their IPsec tunnels, and what to write instead.\nIt touches no device and sends no packet.",
+		Use:   "toril",
+		Short: "Are these IPsec tunnels sound?",
+		Long: "Toril reads the saved configurations of firewalls and routers and says, with file and line,\n" +
+			"what is weak, loose or contradictory in their IPsec tunnels, and what to write instead.\n" +
+			"It touches no device and sends no packet.",
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		Version:       versionText(),
 	}
 	root.SetVersionTemplate("{{.Version}}\n")
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(a.audit(), a.tunnels(), a.checks(), a.explain(), a.baseline(), a.defaults(), a.formats(), a.ends(), a.mirror(), a.follow(), a.demo(), a.version())
+	root.AddCommand(
+		a.audit(),
+		a.tunnels(),
+		a.checks(),
+		a.explain(),
+		a.baseline(),
+		a.defaults(),
+		a.formats(),
+		a.ends(),
+		a.mirror(),
+		a.follow(),
+		a.demo(),
+		a.version(),
+	)
 	return root
 }
 
@@ -158,7 +173,13 @@ func atLeast(names ...string) cobra.PositionalArgs {
 func exactly(names ...string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) > len(names) {
-			return fmt.Errorf("%s takes %s, and %q is one too many: for example %s", cmd.CommandPath(), audit.List(names), args[len(names)], example(cmd))
+			return fmt.Errorf(
+				"%s takes %s, and %q is one too many: for example %s",
+				cmd.CommandPath(),
+				audit.List(names),
+				args[len(names)],
+				example(cmd),
+			)
 		}
 		return atLeast(names...)(cmd, args)
 	}

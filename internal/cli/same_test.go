@@ -18,8 +18,11 @@ func TestSameBytes(t *testing.T) {
 	before := runtime.GOMAXPROCS(0)
 	defer runtime.GOMAXPROCS(before)
 	for _, command := range []string{
-		"audit", "audit --format json", "audit --baseline cnsa2 --format json", "tunnels", "tunnels --format json", "ends", "ends --format json --only-differences",
-		"follow --gateway lampwright --from 10.10.0.0/23 --to 172.16.50.0/24", "follow --gateway lampwright --from 10.10.0.0/23 --to 10.40.0.0/16 --format json", "follow --gateway quayside --from 172.16.50.0/24 --to 0.0.0.0/0 --tunnel-down --format json",
+		"audit", "audit --format json", "audit --baseline cnsa2 --format json", "tunnels", "tunnels --format json", "ends",
+		"ends --format json --only-differences",
+		"follow --gateway lampwright --from 10.10.0.0/23 --to 172.16.50.0/24", "follow --gateway lampwright --from 10.10.0.0/23 --to " +
+			"10.40.0.0/16 --format json", "follow --gateway quayside --from 172.16.50.0/24 " +
+			"--to 0.0.0.0/0 --tunnel-down --format json",
 	} {
 		var first string
 		for _, processors := range []int{1, 2, 8, 1} {

@@ -24,7 +24,9 @@ func TestOnlyRegularFilesAreOpened(t *testing.T) {
 	require.NoError(t, os.Mkdir(at("below"), 0o700))
 	require.NoError(t, os.WriteFile(at("below/more"), []byte("more"), 0o600))
 	require.NoError(t, syscall.Mkfifo(at("pipe"), 0o600))
-	for name, to := range map[string]string{"inside": "below/more", "out": filepath.Join(outside, "secret"), "up": "../../../../../../etc/passwd", "null": "/dev/null", "topipe": "pipe", "kernel": "/proc/version", "loop": "loop", "gone": "nowhere"} {
+	for name, to := range map[string]string{"inside": "below/more", "out": filepath.Join(outside, "secret"),
+		"up": "../../../../../../etc/passwd", "null": "/dev/null", "topipe": "pipe", "kernel": "/proc/version", "loop": "loop",
+		"gone": "nowhere"} {
 		require.NoError(t, os.Symlink(to, at(name)))
 	}
 	fsys, err := disk.Folder(dir)
@@ -35,7 +37,9 @@ func TestOnlyRegularFilesAreOpened(t *testing.T) {
 		assert.NoError(t, err, name)
 		assert.Equal(t, want, string(data), name)
 	}
-	for name, want := range map[string]string{"pipe": "it is a named pipe", "topipe": "it is a named pipe", "out": "it leads out of the folder that is read", "up": "it leads out of the folder that is read", "null": "it leads out of the folder that is read",
+	for name, want := range map[string]string{"pipe": "it is a named pipe", "topipe": "it is a named pipe",
+		"out": "it leads out of the folder that is read", "up": "it leads out of the folder that is read",
+		"null":   "it leads out of the folder that is read",
 		"kernel": "it leads out of the folder that is read"} {
 		_, err := disk.Read(fsys, name, 100)
 		assert.EqualError(t, err, want, name)
@@ -63,7 +67,9 @@ func TestPathsThatAreGiven(t *testing.T) {
 	data, err := disk.ReadFile(link, 100)
 	require.NoError(t, err)
 	assert.Equal(t, "text", string(data))
-	for path, want := range map[string]string{"/dev/zero": "it is a device", "/proc/kmsg": "", "/proc/self/status": "it is a file of the running kernel, not a saved one"} {
+	for path, want := range map[string]string{"/dev/zero": "it is a device", "/proc/kmsg": "",
+		"/proc/self/status": "it is a file of the running kernel, not a saved " +
+			"one"} {
 		_, err := disk.ReadFile(path, 100)
 		require.Error(t, err, path)
 		if want != "" {

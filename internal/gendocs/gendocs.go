@@ -43,10 +43,17 @@ func Files(root string) (map[string]string, error) {
 func formatsPage() string {
 	var b strings.Builder
 	b.WriteString("# Saved formats\n\nWritten by `go generate ./...` from the readers' own declarations; change them there. " +
-		"\"Used\" statements are in the model, \"irrelevant\" ones are read and have no bearing on what an auditor asks, and what is \"left unread\" is reported with its line. " +
+		"\"Used\" statements are in the model, \"irrelevant\" ones are read and have no bearing on what an auditor asks, and what is " +
+		"\"left unread\" is reported with its line. " +
 		"So is every statement that stands in no table here.\n")
 	for _, f := range formats.All() {
-		fmt.Fprintf(&b, "\n## %s\n\n%s. Usual file names: %s.\n\n| statement | what the reader does | note |\n| --- | --- | --- |\n", f.Name, f.Title, "`"+strings.Join(f.Hints, "`, `")+"`")
+		fmt.Fprintf(
+			&b,
+			"\n## %s\n\n%s. Usual file names: %s.\n\n| statement | what the reader does | note |\n| --- | --- | --- |\n",
+			f.Name,
+			f.Title,
+			"`"+strings.Join(f.Hints, "`, `")+"`",
+		)
 		for _, use := range []read.Use{read.Used, read.Irrelevant, read.Left} {
 			for _, c := range f.Covers() {
 				if c.Use == use {
@@ -55,7 +62,12 @@ func formatsPage() string {
 			}
 		}
 		if len(f.Departures) > 0 {
-			fmt.Fprintf(&b, "\nThousands of damaged texts were given to the program and to Toril (`lab/formats`). They differ where:\n\n| %s says | why Toril does not |\n| --- | --- |\n", f.Software)
+			fmt.Fprintf(
+				&b,
+				"\nThousands of damaged texts were given to the program and to Toril (`lab/formats`). They differ where:\n\n"+
+					"| %s says | why Toril does not |\n| --- | --- |\n",
+				f.Software,
+			)
 			for _, d := range f.Departures {
 				fmt.Fprintf(&b, "| %s | %s |\n", strings.ReplaceAll(d.Says, "|", "\\|"), d.Why)
 			}
@@ -92,8 +104,23 @@ func baselineSchema() object {
 		}
 	}
 	slices.Sort(names)
-	rule := closed(with(object{"for": listOf(oneOf([]string{"ike", "esp", "ah"})), "type": oneOf([]string{"encryption", "prf", "integrity", "key-exchange", "authentication"}),
-		"names": listOf(oneOf(append(names, "*"))), "bits": listOf(object{"type": "integer"}), "level": levels}), "for", "type", "names", "level")
+	rule := closed(
+		with(
+			object{
+				"for":  listOf(oneOf([]string{"ike", "esp", "ah"})),
+				"type": oneOf([]string{"encryption", "prf", "integrity", "key-exchange", "authentication"}),
+				"names": listOf(
+					oneOf(append(names, "*")),
+				),
+				"bits":  listOf(object{"type": "integer"}),
+				"level": levels,
+			},
+		),
+		"for",
+		"type",
+		"names",
+		"level",
+	)
 	quantity := object{"type": []string{"string", "number"}, "description": "a number, a time (s, min, h, d) or a size (KiB, MiB, GiB)"}
 	limits, demands := object{}, object{}
 	for _, k := range baseline.LimitKinds() {
@@ -122,6 +149,7 @@ func baselineSchema() object {
 	}
 	top["scopes"] = listOf(closed(scope))
 	s := closed(top, "name")
-	s["$schema"], s["$id"], s["title"] = "https://json-schema.org/draft/2020-12/schema", "https://toril.example/schema/baseline.schema.json", "A baseline of Toril"
+	s["$schema"], s["$id"], s["title"] = "https://json-schema.org/draft/2020-12/schema",
+		"https://toril.example/schema/baseline.schema.json", "A baseline of Toril"
 	return s
 }

@@ -21,10 +21,19 @@ func settingsPage(root string) (string, error) {
 		return "", err
 	}
 	var b strings.Builder
-	b.WriteString("# Settings\n\nWritten by `go generate ./...` from `model/settings`, the one table over which `toril tunnels`, `ends` and `mirror` run. A new setting is a row there, " +
-		"and a word in each format that can say it.\n\nSettings that are marked with ● are always shown; the others where an end says them. Which formats can say a setting is seen from samples that their programs take (`lab/formats`).\n")
+	b.WriteString(
+		"# Settings\n\nWritten by `go generate ./...` from `model/settings`, the one table over which `toril tunnels`, `ends` and " +
+			"`mirror` run. A new setting is a row there, " +
+			"and a word in each format that can say it.\n\n" +
+			"Settings that are marked with ● are always shown; the others where an end says them. Which formats can say a " +
+			"setting is seen from samples that their programs take (`lab/formats`).\n",
+	)
 	for _, level := range []settings.Level{settings.OfConnection, settings.OfChild} {
-		fmt.Fprintf(&b, "\n## Of a %s\n\n| name | term | unit | two ends | standard | said in |\n| --- | --- | --- | --- | --- | --- |\n", level)
+		fmt.Fprintf(
+			&b,
+			"\n## Of a %s\n\n| name | term | unit | two ends | standard | said in |\n| --- | --- | --- | --- | --- | --- |\n",
+			level,
+		)
 		for _, r := range settings.All() {
 			if r.Of != level {
 				continue
@@ -39,7 +48,16 @@ func settingsPage(root string) (string, error) {
 			if r.Derived {
 				relation = "follows from others"
 			}
-			fmt.Fprintf(&b, "| %s | %s | %s | %s | %s | %s |\n", name, r.Term, r.Unit, relation, r.Standard, strings.Join(said[r.Name], ", "))
+			fmt.Fprintf(
+				&b,
+				"| %s | %s | %s | %s | %s | %s |\n",
+				name,
+				r.Term,
+				r.Unit,
+				relation,
+				r.Standard,
+				strings.Join(said[r.Name], ", "),
+			)
 		}
 	}
 	return b.String(), nil

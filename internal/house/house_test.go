@@ -2,14 +2,18 @@
 package house
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -17,11 +21,30 @@ import (
 
 // floors are those of docs/architecture.md, the highest first. A package may import what is on a lower floor, and what is below its own
 // folder's name on the same.
-var floors = [][]string{{"cmd"}, {"internal/cli", "internal/gendocs"}, {"report"}, {"audit"}, {"mirror"}, {"follow", "tunnels"}, {"negotiate"}, {"baseline"}, {"estate"}, {"read", "demo"}, {"walk"}, {"daemon"}, {"model"}, {"present"}, {"ike", "packet", "source"},
-	{"internal/strictyaml", "internal/disk", "internal/strength", "internal/lazy"}}
+var floors = [][]string{
+	{"cmd"},
+	{"internal/cli", "internal/gendocs"},
+	{"report"},
+	{"audit"},
+	{"mirror"},
+	{"follow", "tunnels"},
+	{"negotiate"},
+	{"baseline"},
+	{"estate"},
+	{"read", "demo"},
+	{"walk"},
+	{"daemon"},
+	{"model"},
+	{"present"},
+	{"ike", "packet", "source"},
+	{"internal/strictyaml", "internal/disk", "internal/strength", "internal/lazy"},
+}
 
 // outside are libraries that one room alone may use.
-var outside = map[string][]string{"github.com/spf13/cobra": {"internal/cli", "internal/gendocs"}, "github.com/jedib0t/go-pretty": {"internal/cli", "report"}}
+var outside = map[string][]string{
+	"github.com/spf13/cobra":       {"internal/cli", "internal/gendocs"},
+	"github.com/jedib0t/go-pretty": {"internal/cli", "report"},
+}
 
 func floorOf(pkg string) int {
 	return slices.IndexFunc(floors, func(rooms []string) bool {
@@ -30,7 +53,11 @@ func floorOf(pkg string) int {
 }
 
 // sideways are the imports that do not point down and are meant: the helpers at the bottom clean what they say.
-var sideways = map[[2]string]bool{{"internal/strictyaml", "source"}: true, {"internal/disk", "source"}: true, {"source", "internal/lazy"}: true}
+var sideways = map[[2]string]bool{
+	{"internal/strictyaml", "source"}: true,
+	{"internal/disk", "source"}:       true,
+	{"source", "internal/lazy"}:       true,
+}
 
 func TestImportsPointDown(t *testing.T) {
 	seen := 0
@@ -49,7 +76,13 @@ func TestImportsPointDown(t *testing.T) {
 			name, _ := strconv.Unquote(imp.Path.Value)
 			for lib, rooms := range outside {
 				if strings.HasPrefix(name, lib) {
-					assert.True(t, slices.ContainsFunc(rooms, func(r string) bool { return strings.HasPrefix(pkg, r) }), "%s imports %s", path, name)
+					assert.True(
+						t,
+						slices.ContainsFunc(rooms, func(r string) bool { return strings.HasPrefix(pkg, r) }),
+						"%s imports %s",
+						path,
+						name,
+					)
 				}
 			}
 			to, ours := strings.CutPrefix(name, "toril/")
@@ -59,10 +92,48 @@ func TestImportsPointDown(t *testing.T) {
 			}
 			seen++
 			room := func(p string) string { return strings.SplitN(p, "/", 2)[0] }
-			assert.True(t, there > here || there == here && room(pkg) == room(to) || there == here && here == len(floors)-2, "%s imports %s, which is above it or beside it", path, to)
+			assert.True(
+				t,
+				there > here || there == here && room(pkg) == room(to) || there == here && here == len(floors)-2,
+				"%s imports %s, which is above it or beside it",
+				path,
+				to,
+			)
 		}
 		return nil
 	})
 	require.NoError(t, err)
 	assert.Greater(t, seen, 200)
+}
+
+// TestLinesAreShort finds lines of more than 140 columns; raw text goes as it is, and blanks that align values do not count.
+func TestLinesAreShort(t *testing.T) {
+	blanks := regexp.MustCompile(` {2,}`)
+	err := filepath.WalkDir("../..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		require.NoError(t, err)
+		files := token.NewFileSet()
+		f, err := parser.ParseFile(files, path, text, parser.ParseComments)
+		require.NoError(t, err)
+		raw := map[int]bool{}
+		ast.Inspect(f, func(n ast.Node) bool {
+			if l, ok := n.(*ast.BasicLit); ok && strings.HasPrefix(l.Value, "`") {
+				for line := files.Position(l.Pos()).Line; line <= files.Position(l.End()).Line; line++ {
+					raw[line] = true
+				}
+			}
+			return true
+		})
+		for i, line := range strings.Split(string(text), "\n") {
+			line = strings.ReplaceAll(blanks.ReplaceAllString(line, " "), "\t", "    ")
+			if n := utf8.RuneCountInString(line); n > 140 && !raw[i+1] {
+				t.Errorf("%s:%d has %d columns", path, i+1, n)
+			}
+		}
+		return nil
+	})
+	require.NoError(t, err)
 }

@@ -108,7 +108,23 @@ func perCharacter(text []rune) float64 {
 }
 
 // leet are the signs that stand for letters; a 1 is an l or an i.
-var leet = map[rune]rune{'4': 'a', '@': 'a', '8': 'b', '(': 'c', '3': 'e', '6': 'g', '9': 'g', '!': 'i', '|': 'l', '0': 'o', '5': 's', '$': 's', '7': 't', '+': 't', '2': 'z'}
+var leet = map[rune]rune{
+	'4': 'a',
+	'@': 'a',
+	'8': 'b',
+	'(': 'c',
+	'3': 'e',
+	'6': 'g',
+	'9': 'g',
+	'!': 'i',
+	'|': 'l',
+	'0': 'o',
+	'5': 's',
+	'$': 's',
+	'7': 't',
+	'+': 't',
+	'2': 'z',
+}
 
 // words finds common words and the names that are known, also backwards, in capitals, and with signs in place of letters.
 func words(text []rune, names map[string]int) []part {
@@ -228,7 +244,17 @@ func sequences(text []rune) []part {
 	return out
 }
 
-var keyboard = []string{"qwertyuiop", "qwertzuiop", "azertyuiop", "asdfghjkl", "zxcvbnm", "yxcvbnm", "1234567890", "!@#$%^&*()", "1qaz2wsx3edc4rfv5tgb6yhn7ujm"}
+var keyboard = []string{
+	"qwertyuiop",
+	"qwertzuiop",
+	"azertyuiop",
+	"asdfghjkl",
+	"zxcvbnm",
+	"yxcvbnm",
+	"1234567890",
+	"!@#$%^&*()",
+	"1qaz2wsx3edc4rfv5tgb6yhn7ujm",
+}
 
 // rows finds pieces of rows of the keyboard, in either direction.
 func rows(text []rune) []part {

@@ -147,7 +147,8 @@ func bounded(text []byte) (line int, err error) {
 				return line, fmt.Errorf("it nests more than %d deep", MaxDepth)
 			}
 		}
-		if trimmed := bytes.TrimSpace(row); bytes.Contains(row, []byte(": *")) || bytes.HasPrefix(trimmed, []byte("- *")) || bytes.HasPrefix(trimmed, []byte("*")) {
+		if trimmed := bytes.TrimSpace(row); bytes.Contains(row, []byte(": *")) || bytes.HasPrefix(trimmed, []byte("- *")) ||
+			bytes.HasPrefix(trimmed, []byte("*")) {
 			return line, errors.New("aliases are not read")
 		}
 		line++
@@ -244,7 +245,11 @@ func checkKeys(file string, n ast.Node, t reflect.Type) error {
 			key := kv.Key.String()
 			ft, ok := fields[key]
 			if !ok {
-				return source.Errorf(source.Pos{File: file, Line: kv.Key.GetToken().Position.Line}, "%s", unknownKey(key, slices.Sorted(maps.Keys(fields))))
+				return source.Errorf(
+					source.Pos{File: file, Line: kv.Key.GetToken().Position.Line},
+					"%s",
+					unknownKey(key, slices.Sorted(maps.Keys(fields))),
+				)
 			}
 			if err := checkKeys(file, kv.Value, ft); err != nil {
 				return err

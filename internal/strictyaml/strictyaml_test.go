@@ -61,7 +61,8 @@ func TestDecodeReadsWhatIsThere(t *testing.T) {
 
 // FuzzDecode asks for an error or a document, whatever the text, and that no error quotes the text's longest word.
 func FuzzDecode(f *testing.F) {
-	for _, s := range []string{"title: a\n", "tunnels: !!binary abc\n", "formats: {a: !!int x}\n", "a: &b [*b]\n", "? a\n: b\n", "<<: {a: b}\n", "title: |\n  a\n", "- - - -\n", "%YAML 1.2\n---\n..."} {
+	for _, s := range []string{"title: a\n", "tunnels: !!binary abc\n", "formats: {a: !!int x}\n", "a: &b [*b]\n", "? a\n: b\n",
+		"<<: {a: b}\n", "title: |\n  a\n", "- - - -\n", "%YAML 1.2\n---\n..."} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, text []byte) {

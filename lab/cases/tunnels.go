@@ -19,15 +19,19 @@ type Interface struct {
 // Interfaces are the kinds of tunnel interfaces.
 var Interfaces = []Interface{
 	{Name: "VTI", Detail: "vti remote PEER local 198.51.100.1 ikey 0.0.0.42 okey 0.0.0.42", Device: "vti remote PEER local OWN key 42",
-		Child: "local_ts = 0.0.0.0/0\nremote_ts = 0.0.0.0/0\nmark_in = 42\nmark_out = 42", Domain: "src 0.0.0.0/0 dst 0.0.0.0/0", Select: "mark 42", Mode: "tunnel"},
+		Child: "local_ts = 0.0.0.0/0\nremote_ts = 0.0.0.0/0\nmark_in = 42\nmark_out = 42", Domain: "src 0.0.0.0/0 dst 0.0.0.0/0",
+		Select: "mark 42", Mode: "tunnel"},
 	{Name: "xfrm", Detail: "xfrm if_id 0x2a", Device: "xfrm dev PARENT if_id 42",
-		Child: "local_ts = 0.0.0.0/0\nremote_ts = 0.0.0.0/0\nif_id_in = 42\nif_id_out = 42", Domain: "src 0.0.0.0/0 dst 0.0.0.0/0", Select: "if_id 42", Mode: "tunnel"},
+		Child: "local_ts = 0.0.0.0/0\nremote_ts = 0.0.0.0/0\nif_id_in = 42\nif_id_out = 42", Domain: "src 0.0.0.0/0 dst 0.0.0.0/0",
+		Select: "if_id 42", Mode: "tunnel"},
 	{Name: "GRE in transport mode", Detail: "gre remote PEER local 198.51.100.1 ttl inherit", Device: "gre remote PEER local OWN",
-		Child: "local_ts = dynamic[gre]\nremote_ts = dynamic[gre]\nmode = transport", Domain: "src OWN/32 dst FAR/32 proto 47", Mode: "transport"},
+		Child: "local_ts = dynamic[gre]\nremote_ts = dynamic[gre]\nmode = transport", Domain: "src OWN/32 dst FAR/32 proto 47",
+		Mode: "transport"},
 	{Name: "GRE in tunnel mode", Detail: "gre remote PEER local 198.51.100.1 ttl inherit", Device: "gre remote PEER local OWN",
 		Child: "local_ts = 198.51.100.1/32\nremote_ts = 203.0.113.9/32", Domain: "src OWN/32 dst FAR/32", Mode: "tunnel"},
 	{Name: "IPIP", Detail: "ipip ipip remote PEER local 198.51.100.1 ttl inherit", Device: "ipip remote PEER local OWN",
-		Child: "local_ts = dynamic[4]\nremote_ts = dynamic[4]\nmode = transport", Domain: "src OWN/32 dst FAR/32 proto 4", Mode: "transport"},
+		Child: "local_ts = dynamic[4]\nremote_ts = dynamic[4]\nmode = transport", Domain: "src OWN/32 dst FAR/32 proto 4",
+		Mode: "transport"},
 }
 
 // By is an echo request that is routed into a tunnel interface, or comes out of it, and what became of it.
@@ -56,7 +60,11 @@ func (b By) Files(i Interface) (network, daemon string) {
 		routes = routed
 	}
 	links, rest, _ := strings.Cut(Network, "default via")
-	network = links + "4: t0@NONE: <POINTOPOINT,NOARP,UP,LOWER_UP> mtu 1400\n    " + strings.ReplaceAll(i.Detail, "PEER", peer) + "\n    inet 172.31.255.1/30 scope global t0\n" +
+	network = links + "4: t0@NONE: <POINTOPOINT,NOARP,UP,LOWER_UP> mtu 1400\n    " + strings.ReplaceAll(
+		i.Detail,
+		"PEER",
+		peer,
+	) + "\n    inet 172.31.255.1/30 scope global t0\n" +
 		"default via" + rest + "172.31.255.0/30 dev t0 proto kernel scope link src 172.31.255.1\n" + routes
 	child := i.Child
 	if b.Trap {
@@ -101,24 +109,47 @@ func (b By) Batches(i Interface) (gateway, far []string) {
 		domain := strings.NewReplacer("OWN", src, "FAR", dst).Replace(i.Domain)
 		return fmt.Sprintf("xfrm policy add %s dir %s %s tmpl src %s dst %s proto esp mode %s", domain, dir, i.Select, src, dst, i.Mode)
 	}
-	far = append(far, "xfrm state flush", state(gw, wan, 1), state(wan, gw, 2), policy(wan, gw, "out"), policy(gw, wan, "in"), policy(gw, wan, "fwd"))
+	far = append(
+		far,
+		"xfrm state flush",
+		state(gw, wan, 1),
+		state(wan, gw, 2),
+		policy(wan, gw, "out"),
+		policy(gw, wan, "in"),
+		policy(gw, wan, "fwd"),
+	)
 	switch {
 	case b.Trap:
 		gateway = append(gateway, policy(gw, wan, "out"), policy(wan, gw, "in"), policy(wan, gw, "fwd"))
 	case !b.Down:
-		gateway = append(gateway, state(gw, wan, 1), state(wan, gw, 2), policy(gw, wan, "out"), policy(wan, gw, "in"), policy(wan, gw, "fwd"))
+		gateway = append(
+			gateway,
+			state(gw, wan, 1),
+			state(wan, gw, 2),
+			policy(gw, wan, "out"),
+			policy(wan, gw, "in"),
+			policy(wan, gw, "fwd"),
+		)
 	}
 	return gateway, far
 }
 
 // Input writes a chain of the input hook with rules that are parted by "; ".
 func Input(rules string) string {
-	return "table inet in {\n\tchain input {\n\t\ttype filter hook input priority 0;\n\t\t" + strings.ReplaceAll(rules, "; ", "\n\t\t") + "\n\t}\n}\n"
+	return "table inet in {\n\tchain input {\n\t\ttype filter hook input priority 0;\n\t\t" + strings.ReplaceAll(
+		rules,
+		"; ",
+		"\n\t\t",
+	) + "\n\t}\n}\n"
 }
 
 // Output writes a chain of the output hook, likewise.
 func Output(rules string) string {
-	return "table inet out {\n\tchain output {\n\t\ttype filter hook output priority 0;\n\t\t" + strings.ReplaceAll(rules, "; ", "\n\t\t") + "\n\t}\n}\n"
+	return "table inet out {\n\tchain output {\n\t\ttype filter hook output priority 0;\n\t\t" + strings.ReplaceAll(
+		rules,
+		"; ",
+		"\n\t\t",
+	) + "\n\t}\n}\n"
 }
 
 const (
@@ -142,25 +173,63 @@ var AllBy = []By{
 	{Name: "masquerade on the WAN", Rules: Nat(`oifname "wan0" masquerade`), Want: all(esp)},
 	{Name: "masquerade on the tunnel", Rules: Nat(`oifname "t0" masquerade`), Want: all("ESP from 172.31.255.1, outer from 198.51.100.1")},
 	{Name: "masquerade everywhere", Rules: Nat(`masquerade`), Want: all("ESP from 172.31.255.1, outer from 198.51.100.1")},
-	{Name: "source NAT by source", Rules: Nat(`ip saddr 10.1.0.0/24 snat to 198.51.100.1`), Want: all("ESP from 198.51.100.1, outer from 198.51.100.1")},
+	{
+		Name:  "source NAT by source",
+		Rules: Nat(`ip saddr 10.1.0.0/24 snat to 198.51.100.1`),
+		Want:  all("ESP from 198.51.100.1, outer from 198.51.100.1"),
+	},
 	{Name: "no route in", Routes: "172.30.0.0/24 dev t0\n", Want: all("CLEAR from 10.1.0.10")},
-	{Name: "no route in, masquerade", Routes: "172.30.0.0/24 dev t0\n", Rules: Nat(`oifname "wan0" masquerade`), Want: all("CLEAR from 198.51.100.1")},
+	{
+		Name:   "no route in, masquerade",
+		Routes: "172.30.0.0/24 dev t0\n",
+		Rules:  Nat(`oifname "wan0" masquerade`),
+		Want:   all("CLEAR from 198.51.100.1"),
+	},
 	{Name: "a blackhole of a worse metric", Routes: routed + "blackhole 10.2.0.0/24 metric 200\n", Want: all(esp)},
 	{Name: "a blackhole that is narrower", Routes: routed + "blackhole 10.2.0.0/28\n", Want: all("dropped in route")},
-	{Name: "the remote address is mistyped", Peer: "203.0.113.8", Want: map[string]string{"VTI": "dropped in encapsulation", "xfrm": esp, "": bare}},
+	{
+		Name: "the remote address is mistyped",
+		Peer: "203.0.113.8",
+		Want: map[string]string{"VTI": "dropped in encapsulation", "xfrm": esp, "": bare},
+	},
 	{Name: "forward names the tunnel", Rules: Forward(`oifname "t0" accept; drop`), Want: all(esp)},
 	{Name: "forward names the WAN", Rules: Forward(`oifname "wan0" accept; drop`), Want: all("dropped in forward")},
 	{Name: "forward asks whether it will be encrypted", Rules: Forward(`rt ipsec exists accept; drop`), Want: all("dropped in forward")},
-	{Name: "postrouting names the WAN", Rules: "table inet p {\n\tchain post {\n\t\ttype filter hook postrouting priority 0;\n\t\toifname \"wan0\" meta l4proto != esp drop\n\t}\n}\n", Want: either("dropped in postrouting", "wrapped, dropped in postrouting")},
-	{Name: "output drops what is not encrypted", Down: true, Rules: Output(`meta l4proto { 4, 47 } rt ipsec missing drop`), Want: either("dropped in encapsulation", "wrapped, dropped in output")},
+	{
+		Name: "postrouting names the WAN",
+		Rules: "table inet p {\n\tchain post {\n\t\ttype filter hook postrouting priority 0;\n" +
+			"\t\toifname \"wan0\" meta l4proto != esp drop\n\t}\n}\n",
+		Want: either("dropped in postrouting", "wrapped, dropped in postrouting"),
+	},
+	{
+		Name:  "output drops what is not encrypted",
+		Down:  true,
+		Rules: Output(`meta l4proto { 4, 47 } rt ipsec missing drop`),
+		Want:  either("dropped in encapsulation", "wrapped, dropped in output"),
+	},
 	{Name: "output, up", Rules: Output(`meta l4proto { 4, 47 } rt ipsec missing drop`), Want: all(esp)},
 
 	{Name: "out of it", Inbound: true, Want: all(out)},
 	{Name: "forward from the tunnel", Inbound: true, Rules: Forward(`iifname "t0" accept; drop`), Want: all(out)},
 	{Name: "forward from the WAN", Inbound: true, Rules: Forward(`iifname "wan0" accept; drop`), Want: all("dropped in forward")},
-	{Name: "forward of what was decrypted", Inbound: true, Rules: Forward(`meta ipsec exists accept; drop`), Want: map[string]string{"xfrm": out, "": "dropped in forward"}},
-	{Name: "input of GRE and IPIP closed", Inbound: true, Rules: Input(`meta l4proto { 4, 47 } drop`), Want: either(out, "dropped in input")},
-	{Name: "input of GRE and IPIP if decrypted", Inbound: true, Rules: Input(`meta l4proto { 4, 47 } meta ipsec exists accept; meta l4proto { 4, 47 } drop`), Want: all(out)},
+	{
+		Name:    "forward of what was decrypted",
+		Inbound: true,
+		Rules:   Forward(`meta ipsec exists accept; drop`),
+		Want:    map[string]string{"xfrm": out, "": "dropped in forward"},
+	},
+	{
+		Name:    "input of GRE and IPIP closed",
+		Inbound: true,
+		Rules:   Input(`meta l4proto { 4, 47 } drop`),
+		Want:    either(out, "dropped in input"),
+	},
+	{
+		Name:    "input of GRE and IPIP if decrypted",
+		Inbound: true,
+		Rules:   Input(`meta l4proto { 4, 47 } meta ipsec exists accept; meta l4proto { 4, 47 } drop`),
+		Want:    all(out),
+	},
 	{Name: "input of ESP closed", Inbound: true, Rules: Input(`meta l4proto esp drop`), Want: all("dropped in input")},
 }
 

@@ -47,7 +47,16 @@ var (
 func backend(t testing.TB) (dir, plugin string) {
 	t.Helper()
 	once.Do(func() {
-		lab.Need(t, "/usr/lib/ipsec/charon", "strongswan-charon", "strongswan-swanctl", "libcharon-extra-plugins", "libstrongswan-extra-plugins", "libstrongswan-standard-plugins", "strongswan-starter")
+		lab.Need(
+			t,
+			"/usr/lib/ipsec/charon",
+			"strongswan-charon",
+			"strongswan-swanctl",
+			"libcharon-extra-plugins",
+			"libstrongswan-extra-plugins",
+			"libstrongswan-standard-plugins",
+			"strongswan-starter",
+		)
 		dir := filepath.Join(os.TempDir(), "toril-lab", "charon")
 		plugins, kernel = filepath.Join(dir, "plugins"), "acceptall"
 		if _, err := os.Stat(filepath.Join(plugins, "libstrongswan-acceptall.so")); err == nil {
@@ -77,7 +86,10 @@ for have in CONFIG_H_INCLUDED HAVE_SIGWAITINFO HAVE_STRUCT_SADB USE_IKEV1 USE_IK
   HAVE_GCC_ATOMIC_OPERATIONS HAVE_CLOSEFROM HAVE_EXPLICIT_BZERO; do echo "#define $have 1"; done > config.h
 gcc -shared -fPIC -O1 -w -D_GNU_SOURCE -include "$PWD/config.h" -I"$src/libstrongswan" -I"$src/libcharon" -o plugins/libstrongswan-acceptall.so acceptall.c`)
 		if r.Failed != nil {
-			fmt.Printf("lab: the kernel that accepts everything could not be built; the daemon's own userspace kernel stands in: %s\n", r.Err)
+			fmt.Printf(
+				"lab: the kernel that accepts everything could not be built; the daemon's own userspace kernel stands in: %s\n",
+				r.Err,
+			)
 			kernel = "kernel-libipsec"
 		}
 	})
@@ -126,7 +138,8 @@ func Start(t testing.TB, name, ns, extra string) *Daemon {
 %s}
 `, kernel, dir, d.log, extra)
 	require.NoError(t, os.WriteFile(conf, []byte(text), 0o644))
-	script := "mount -t tmpfs tmpfs /run; mount --bind " + plugins + " /usr/lib/ipsec/plugins; mkdir -p " + dir + "; exec /usr/lib/ipsec/charon"
+	script := "mount -t tmpfs tmpfs /run; mount --bind " + plugins + " /usr/lib/ipsec/plugins; mkdir -p " + dir +
+		"; exec /usr/lib/ipsec/charon"
 	args := []string{"-m", "sh", "-c", script}
 	program := "unshare"
 	if ns != "" {

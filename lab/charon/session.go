@@ -25,10 +25,39 @@ func StartPair(t testing.TB, name string) *Pair {
 	run := func(line string) error { return exec.Command("sh", "-c", line).Run() }
 	clean := func() { _ = run("ip netns del " + a + "; ip netns del " + b) }
 	clean()
-	require.NoError(t, run(fmt.Sprintf("ip netns add %s && ip netns add %s && ip link add tv%s netns %s type veth peer name tv%s netns %s", a, b, name, a, name, b)))
+	require.NoError(
+		t,
+		run(
+			fmt.Sprintf(
+				"ip netns add %s && ip netns add %s && ip link add tv%s netns %s type veth peer name tv%s netns %s",
+				a,
+				b,
+				name,
+				a,
+				name,
+				b,
+			),
+		),
+	)
 	t.Cleanup(clean)
 	for i, ns := range []string{a, b} {
-		require.NoError(t, run(fmt.Sprintf("ip -n %s link set lo up && ip -n %s addr add 10.0.0.%d/24 dev tv%s && ip -n %s link set tv%s up && ip -n %s addr add 10.%d.0.1/32 dev lo", ns, ns, i+1, name, ns, name, ns, i+1)))
+		require.NoError(
+			t,
+			run(
+				fmt.Sprintf(
+					"ip -n %s link set lo up && ip -n %s addr add 10.0.0.%d/24 dev tv%s && ip -n %s link set tv%s up && ip -n %s "+
+						"addr add 10.%d.0.1/32 dev lo",
+					ns,
+					ns,
+					i+1,
+					name,
+					ns,
+					name,
+					ns,
+					i+1,
+				),
+			),
+		)
 	}
 	time.Sleep(200 * time.Millisecond)
 	return &Pair{Start(t, "a", a, ""), Start(t, "b", b, "")}
@@ -99,7 +128,10 @@ func (d *Daemon) SAs() ([]SA, error) {
 				n, _ := strconv.Atoi(str(k, "uniqueid"))
 				local, _ := k["local-ts"].([]string)
 				remote, _ := k["remote-ts"].([]string)
-				sa.Children = append(sa.Children, ChildSA{ID: n, Protocol: str(k, "protocol"), Mode: str(k, "mode"), Suite: suiteOf(k), Local: local, Remote: remote})
+				sa.Children = append(
+					sa.Children,
+					ChildSA{ID: n, Protocol: str(k, "protocol"), Mode: str(k, "mode"), Suite: suiteOf(k), Local: local, Remote: remote},
+				)
 			}
 			sort.Slice(sa.Children, func(i, j int) bool { return sa.Children[i].ID < sa.Children[j].ID })
 			out = append(out, sa)
@@ -167,7 +199,10 @@ func Try(t testing.TB, from, to *Daemon, conn, child string, rekey bool) Outcome
 			o.RekeyI = renew(t, from, to, "child", 3)
 			if sa.Version == "1" { // the old child stays beside the new one, and a further renewal may be thought redundant
 				down(t, from, to)
-				_, _, _ = from.Command("initiate", Section{"ike": conn, "child": child, "timeout": "6000", "init-limits": "no", "loglevel": "-1"})
+				_, _, _ = from.Command(
+					"initiate",
+					Section{"ike": conn, "child": child, "timeout": "6000", "init-limits": "no", "loglevel": "-1"},
+				)
 				settle(t, from, to)
 			}
 			o.RekeyR = renew(t, to, from, "child", 3)
@@ -203,7 +238,9 @@ func clear(t testing.TB, d *Daemon) {
 }
 
 var (
-	notify    = regexp.MustCompile(`parsed \S+ (?:request|response) \d+ \[.*N\((NO_PROP|CRIT|AUTH_FAILED|NO_ADD_SAS|TS_UNACCEPT|TEMP_FAIL|NO_CHILD_SA|INVAL_\w+)\)`)
+	notify = regexp.MustCompile(
+		`parsed \S+ (?:request|response) \d+ \[.*N\((NO_PROP|CRIT|AUTH_FAILED|NO_ADD_SAS|TS_UNACCEPT|TEMP_FAIL|NO_CHILD_SA|INVAL_\w+)\)`,
+	)
 	gaveUp    = regexp.MustCompile(`rekeying failed|giving up|reauthenticating|failed to establish CHILD_SA`)
 	childUp   = regexp.MustCompile(`CHILD_SA \S+\{\d+\} established`)
 	temporary = regexp.MustCompile(`parsed .*N\(TEMP_FAIL\)`)

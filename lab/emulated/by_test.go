@@ -49,7 +49,9 @@ func TestTunnelInterfacesWithRealESP(t *testing.T) {
 			parts := strings.Split(m.run(byScript(i), 5*time.Minute), "CASE")
 			require.Len(t, parts, 1+len(cases.AllBy), "%s", parts[len(parts)-1])
 			for k, c := range cases.AllBy {
-				tally.Count(assert.Equal(t, onTheWire(c, c.Wants(i)), arrived(parts[1+k]), "%s: Toril says %q\n%s", c.Name, c.Wants(i), parts[1+k]))
+				tally.Count(
+					assert.Equal(t, onTheWire(c, c.Wants(i)), arrived(parts[1+k]), "%s: Toril says %q\n%s", c.Name, c.Wants(i), parts[1+k]),
+				)
 			}
 		})
 	}

@@ -86,12 +86,23 @@ func TestCasesWithRealESP(t *testing.T) {
 			batch = append(batch, "route add "+strings.TrimSpace(r))
 		}
 		begin(c.Rules, append(batch, c.Policies()...))
-		fmt.Fprintf(&b, "watch $wan\nip netns exec $lan ping -n -c1 -W0.4 -I %s %s >/dev/null 2>&1\nshown $wan seen\n", cmp.Or(c.From, "10.1.0.10"), cmp.Or(c.To, "10.2.0.5"))
+		fmt.Fprintf(
+			&b,
+			"watch $wan\nip netns exec $lan ping -n -c1 -W0.4 -I %s %s >/dev/null 2>&1\nshown $wan seen\n",
+			cmp.Or(c.From, "10.1.0.10"),
+			cmp.Or(c.To, "10.2.0.5"),
+		)
 	}
 	for _, c := range cases.AllInbound {
 		begin(c.Rules, c.Policies())
 		if !c.Clear {
-			fmt.Fprintf(&b, "ip -n $wan -batch - <<'E'\nxfrm state add src 203.0.113.9 dst 198.51.100.1 proto esp spi 0x2 mode tunnel %s\nxfrm policy add src 10.2.0.0/24 dst 10.1.0.0/24 dir out tmpl src 203.0.113.9 dst 198.51.100.1 proto esp mode tunnel\nE\n", cases.Keys)
+			fmt.Fprintf(
+				&b,
+				"ip -n $wan -batch - <<'E'\nxfrm state add src 203.0.113.9 dst 198.51.100.1 proto esp spi 0x2 mode tunnel %s\n"+
+					"xfrm policy add src 10.2.0.0/24 dst 10.1.0.0/24 dir out tmpl src 203.0.113.9 dst 198.51.100.1 proto esp mode "+
+					"tunnel\nE\n",
+				cases.Keys,
+			)
 		}
 		b.WriteString("watch $lan\nip netns exec $wan ping -n -c1 -W0.4 -I 10.2.0.5 10.1.0.10 >/dev/null 2>&1\nshown $lan seen\n")
 	}

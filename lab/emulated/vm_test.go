@@ -100,8 +100,36 @@ func (m *machine) run(script string, limit time.Duration) string {
 	dir := m.t.TempDir()
 	require.NoError(m.t, os.WriteFile(filepath.Join(dir, "script"), []byte(script), 0o755))
 	sh(m.t, dir, fmt.Sprintf("echo script | cpio -o -H newc --quiet > s.cpio; cat %s s.cpio > first", m.archive))
-	cmd := exec.Command("timeout", fmt.Sprint(int(limit.Seconds())), "qemu-system-x86_64", "-M", "pc", "-accel", "tcg,thread=multi", "-cpu", "max", "-smp", "1", "-m", "512", "-nodefaults", "-no-user-config",
-		"-display", "none", "-no-reboot", "-serial", "stdio", "-monitor", "none", "-kernel", m.kernel, "-initrd", filepath.Join(dir, "first"), "-append", "console=ttyS0 panic=-1 quiet loglevel=3 edd=off")
+	cmd := exec.Command(
+		"timeout",
+		fmt.Sprint(int(limit.Seconds())),
+		"qemu-system-x86_64",
+		"-M",
+		"pc",
+		"-accel",
+		"tcg,thread=multi",
+		"-cpu",
+		"max",
+		"-smp",
+		"1",
+		"-m",
+		"512",
+		"-nodefaults",
+		"-no-user-config",
+		"-display",
+		"none",
+		"-no-reboot",
+		"-serial",
+		"stdio",
+		"-monitor",
+		"none",
+		"-kernel",
+		m.kernel,
+		"-initrd",
+		filepath.Join(dir, "first"),
+		"-append",
+		"console=ttyS0 panic=-1 quiet loglevel=3 edd=off",
+	)
 	out, err := cmd.CombinedOutput()
 	text := strings.ReplaceAll(string(out), "\r", "")
 	_, text, begun := strings.Cut(text, "BEGIN ")

@@ -159,15 +159,39 @@ func TestIPsecConf(t *testing.T) {
 		g := understood(t, strongswan.IPsecConf, text)
 		dir := t.TempDir()
 		// the programs' files have fixed places: they run in a mount namespace of their own
-		script := "mount -t tmpfs tmpfs /run; cp " + file + " " + dir + "/ipsec.conf; touch " + dir + "/ipsec.secrets; mount --bind " + dir + "/ipsec.conf /etc/ipsec.conf; ip link set lo up; ip tuntap add dev t0 mode tun; ip addr add 192.0.2.1/24 dev t0; " +
+		script := "mount -t tmpfs tmpfs /run; cp " + file + " " + dir + "/ipsec.conf; touch " + dir + "/ipsec.secrets; mount --bind " +
+			dir + "/ipsec.conf /etc/ipsec.conf; ip link set lo up; " +
+			"ip tuntap add dev t0 mode tun; ip addr add 192.0.2.1/24 dev t0; " +
 			"ipsec start >/dev/null 2>&1; sleep 2; ipsec statusall; ipsec stop >/dev/null 2>&1"
 		r := lab.Run(nil, "unshare", "-n", "-m", "sh", "-c", script)
 		require.NoError(t, r.Failed, r.Err)
 		for _, c := range g.Connections {
 			k := c.Children[0]
-			tally.Count(assert.Regexp(t, `(?m)^ *`+c.Name+`: +`+regexp.QuoteMeta(addressesOf(c.LocalAddrs.Value)+"..."+addressesOf(c.RemoteAddrs.Value)+"  "+c.Version.Value.String()), r.Out))
-			tally.Count(assert.Contains(t, r.Out, fmt.Sprintf("%s:   local:  [%s] uses pre-shared key authentication", c.Name, c.Local.ID.Value)))
-			tally.Count(assert.Contains(t, r.Out, fmt.Sprintf("%s:   child:  %s === %s %s", c.Name, selectors(k.Local.Value), selectors(k.Remote.Value), strings.ToUpper(k.Mode.Value.String()))))
+			tally.Count(
+				assert.Regexp(
+					t,
+					`(?m)^ *`+c.Name+`: +`+regexp.QuoteMeta(
+						addressesOf(c.LocalAddrs.Value)+"..."+addressesOf(c.RemoteAddrs.Value)+"  "+c.Version.Value.String(),
+					),
+					r.Out,
+				),
+			)
+			tally.Count(
+				assert.Contains(t, r.Out, fmt.Sprintf("%s:   local:  [%s] uses pre-shared key authentication", c.Name, c.Local.ID.Value)),
+			)
+			tally.Count(
+				assert.Contains(
+					t,
+					r.Out,
+					fmt.Sprintf(
+						"%s:   child:  %s === %s %s",
+						c.Name,
+						selectors(k.Local.Value),
+						selectors(k.Remote.Value),
+						strings.ToUpper(k.Mode.Value.String()),
+					),
+				),
+			)
 		}
 	}
 }
@@ -211,7 +235,16 @@ func TestLibreswan(t *testing.T) {
 				i := 0
 				for line := range strings.Lines(a.Out) {
 					if strings.HasPrefix(line, "\t") {
-						tally.Count(assert.Equal(t, strings.TrimSpace(line), spelt(ps[i], kind == "esp"), "%s of %s: first the program's", kind, c.Name))
+						tally.Count(
+							assert.Equal(
+								t,
+								strings.TrimSpace(line),
+								spelt(ps[i], kind == "esp"),
+								"%s of %s: first the program's",
+								kind,
+								c.Name,
+							),
+						)
 						i++
 					}
 				}
@@ -255,14 +288,22 @@ func spelt(p ike.Proposal, child bool) string {
 		}
 		return strings.Join(out, "+")
 	}
-	parts := []string{join(p.Transforms[ike.Encryption], func(c ike.Choice) string { return strings.ReplaceAll(charon.Algorithm(c), "HMAC_SHA1_96", "HMAC_SHA1") })}
+	parts := []string{
+		join(
+			p.Transforms[ike.Encryption],
+			func(c ike.Choice) string { return strings.ReplaceAll(charon.Algorithm(c), "HMAC_SHA1_96", "HMAC_SHA1") },
+		),
+	}
 	switch {
 	case child && len(p.Transforms[ike.Integrity]) == 0:
 		parts = append(parts, "NONE")
 	case child:
 		parts = append(parts, join(p.Transforms[ike.Integrity], charon.Algorithm))
 	default:
-		parts = append(parts, join(p.Transforms[ike.PRF], func(c ike.Choice) string { return strings.TrimPrefix(charon.Algorithm(c), "PRF_") }))
+		parts = append(
+			parts,
+			join(p.Transforms[ike.PRF], func(c ike.Choice) string { return strings.TrimPrefix(charon.Algorithm(c), "PRF_") }),
+		)
 	}
 	if !child || strings.Contains(p.Text, ";") || strings.Contains(p.Text, "dh") {
 		parts = append(parts, join(p.Transforms[ike.KeyExchange], group))
@@ -305,7 +346,9 @@ func TestIked(t *testing.T) {
 			tally.Count(assert.Contains(t, p, fmt.Sprintf("lifetime %s bytes %d", seconds(k.Life.Value), k.LifeBytes.Value), c.Name))
 			tally.Count(assert.Equal(t, strings.Contains(" "+p, " active "), k.Start.Value == model.StartBoot, c.Name))
 			for _, s := range k.Remote.Value {
-				tally.Count(assert.Contains(t, p, "to "+strings.TrimSuffix(s.String()[:strings.IndexAny(s.String()+" ", " ")], "/32"), c.Name))
+				tally.Count(
+					assert.Contains(t, p, "to "+strings.TrimSuffix(s.String()[:strings.IndexAny(s.String()+" ", " ")], "/32"), c.Name),
+				)
 			}
 			for _, ps := range [][]ike.Proposal{c.Proposals.Value} {
 				for _, one := range ps {
@@ -321,5 +364,6 @@ func TestIked(t *testing.T) {
 }
 
 func ikedGroup(id uint16) string {
-	return map[uint16]string{2: "modp1024", 5: "modp1536", 14: "modp2048", 15: "modp3072", 16: "modp4096", 19: "ecp256", 20: "ecp384", 21: "ecp521", 31: "curve25519"}[id]
+	return map[uint16]string{2: "modp1024", 5: "modp1536", 14: "modp2048", 15: "modp3072", 16: "modp4096", 19: "ecp256", 20: "ecp384",
+		21: "ecp521", 31: "curve25519"}[id]
 }

@@ -96,7 +96,17 @@ func askAll(t *testing.T, texts []string, script string) []answer {
 		wg.Go(func() {
 			const batch = 500
 			for from := p; from < len(texts); from += batch * parts {
-				lab.InNamespace(t, fmt.Sprintf(`cd %s; i=%d; while [ $i -lt %d ]; do f=$i; if ( %s ) 2>$f.err; then touch $f.ok; fi; i=$((i+%d)); done`, dir, from, min(len(texts), from+batch*parts), script, parts))
+				lab.InNamespace(
+					t,
+					fmt.Sprintf(
+						`cd %s; i=%d; while [ $i -lt %d ]; do f=$i; if ( %s ) 2>$f.err; then touch $f.ok; fi; i=$((i+%d)); done`,
+						dir,
+						from,
+						min(len(texts), from+batch*parts),
+						script,
+						parts,
+					),
+				)
 			}
 		})
 	}
@@ -169,7 +179,14 @@ func differ(t *testing.T, format *read.Format, samples []string, script string) 
 	for _, n := range reasons {
 		named += n
 	}
-	fmt.Printf("lab: %s: %d mutated texts, %d taken by the program, %d disagreements of which %d are named\n", format.Name, len(texts), taken, disagree+named, named)
+	fmt.Printf(
+		"lab: %s: %d mutated texts, %d taken by the program, %d disagreements of which %d are named\n",
+		format.Name,
+		len(texts),
+		taken,
+		disagree+named,
+		named,
+	)
 	for _, r := range slices.Sorted(maps.Keys(reasons)) {
 		t.Logf("%4d  %s", reasons[r], r)
 	}
@@ -209,10 +226,20 @@ func sampleTexts(t *testing.T, folder, suffix string) []string {
 
 func TestMutatedNftables(t *testing.T) {
 	lab.Need(t, "nft", "nftables")
-	differ(t, nftables.Text, sampleTexts(t, "nftables", ".nft"), "nft -f $f && nft list ruleset > $f.held; r=$?; nft flush ruleset; exit $r")
+	differ(
+		t,
+		nftables.Text,
+		sampleTexts(t, "nftables", ".nft"),
+		"nft -f $f && nft list ruleset > $f.held; r=$?; nft flush ruleset; exit $r",
+	)
 }
 
 func TestMutatedIptables(t *testing.T) {
 	lab.Need(t, "iptables-restore", "iptables")
-	differ(t, iptables.Save, sampleTexts(t, "iptables", ".rules"), "iptables-restore < $f && iptables-save > $f.held; r=$?; nft flush ruleset; exit $r")
+	differ(
+		t,
+		iptables.Save,
+		sampleTexts(t, "iptables", ".rules"),
+		"iptables-restore < $f && iptables-save > $f.held; r=$?; nft flush ruleset; exit $r",
+	)
 }

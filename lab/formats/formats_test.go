@@ -84,14 +84,23 @@ func TestIptables(t *testing.T) {
 func TestIpset(t *testing.T) {
 	lab.Need(t, "ipset", "ipset")
 	tally := lab.NewTally(t, "ipset save: what is loaded and saved again gives the same sets")
-	rules := "*filter\n:FORWARD DROP [0:0]\n-A FORWARD -m set --match-set peers src -j ACCEPT\n-A FORWARD -m set --match-set nets dst,dst -j DROP\n-A FORWARD -m set --match-set all src -j DROP\nCOMMIT\n"
+	rules := "*filter\n:FORWARD DROP [0:0]\n-A FORWARD -m set --match-set peers src -j ACCEPT\n" +
+		"-A FORWARD -m set --match-set nets dst,dst -j DROP\n-A FORWARD -m set --match-set all src -j DROP\nCOMMIT\n"
 	both := []*read.Format{iptables.Sets, iptables.Save}
 	for file, text := range lab.Samples(t, "iptables") {
 		if !strings.HasSuffix(file, ".ipset") {
 			continue
 		}
 		again := lab.InNamespace(t, "ipset restore < "+file+"; ipset save")
-		tally.Count(assert.Empty(t, readtest.Differences(readtest.ReadAll(both, map[string]string{"a.ipset": text, "r.rules": rules}), readtest.ReadAll(both, map[string]string{"a.ipset": again, "r.rules": rules}))))
+		tally.Count(
+			assert.Empty(
+				t,
+				readtest.Differences(
+					readtest.ReadAll(both, map[string]string{"a.ipset": text, "r.rules": rules}),
+					readtest.ReadAll(both, map[string]string{"a.ipset": again, "r.rules": rules}),
+				),
+			),
+		)
 	}
 }
 
@@ -100,8 +109,13 @@ func TestIproute(t *testing.T) {
 	tally := lab.NewTally(t, "iproute2: text and JSON of one state give one model")
 	for file := range lab.Samples(t, "iproute") {
 		dir := t.TempDir()
-		lab.InNamespace(t, "ip tuntap add dev eth0 mode tun; ip tuntap add dev eth1 mode tun; ip link set eth0 up; ip link set eth1 up; ip -batch "+file+
-			"; cd "+dir+"; ip -j addr > addr.json; ip -j route show table all > route.json; ip -j rule > rule.json; ip addr > addr.txt; ip route show table all > route.txt; ip rule > rule.txt; ip -6 -j route > route6.json; ip -6 route > route6.txt")
+		lab.InNamespace(
+			t,
+			"ip tuntap add dev eth0 mode tun; ip tuntap add dev eth1 mode tun; ip link set eth0 up; ip link set eth1 up; ip -batch "+file+
+				"; cd "+dir+"; ip -j addr > addr.json; ip -j route show table all > route.json; ip -j rule > rule.json; ip addr > "+
+				"addr.txt; ip route show table all > route.txt; ip rule > rule.txt; ip -6 -j route > route6.json; ip -6 route > "+
+				"route6.txt",
+		)
 		model := map[string]*model.Gateway{}
 		for _, ending := range []string{".json", ".txt"} {
 			files := map[string]string{}

@@ -33,7 +33,18 @@ type scene struct {
 	children string            // of swanctl.conf
 }
 
-var networks = []string{"10.1.0.0/24", "10.1.9.0/24", "10.1.0.0/16", "10.1.0.12", "10.2.0.0/16", "10.2.0.0/24", "10.2.0.5", "10.3.0.0/16", "203.0.113.0/24", "198.51.100.0/24"}
+var networks = []string{
+	"10.1.0.0/24",
+	"10.1.9.0/24",
+	"10.1.0.0/16",
+	"10.1.0.12",
+	"10.2.0.0/16",
+	"10.2.0.0/24",
+	"10.2.0.5",
+	"10.3.0.0/16",
+	"203.0.113.0/24",
+	"198.51.100.0/24",
+}
 
 func (g generator) not(s string, percent int) string {
 	if s != "" && g.chance(percent) {
@@ -152,29 +163,64 @@ func random(seed uint64, n int) (generator, scene) {
 		s.policies["input"] = "drop"
 	}
 	for range g.IntN(3) {
-		s.routes = append(s.routes, g.one("route add 10.3.0.0/16 via 192.0.2.254", "route add 10.2.0.0/24 via 192.0.2.254", "route add blackhole 10.2.0.0/16", "route add unreachable 10.3.0.0/24", "route add prohibit 203.0.113.0/24",
-			"route add 10.2.0.5/32 via 198.51.100.254", "route add 10.2.0.0/16 via 192.0.2.254 table 7\nrule add from 10.1.9.0/24 lookup 7 priority 100", "rule add to 10.3.0.0/16 blackhole priority 90",
-			"route add throw 10.2.0.0/25 table 8\nroute add default via 192.0.2.254 table 8\nrule add iif lan0 lookup 8 priority 110"))
+		s.routes = append(
+			s.routes,
+			g.one(
+				"route add 10.3.0.0/16 via 192.0.2.254",
+				"route add 10.2.0.0/24 via 192.0.2.254",
+				"route add blackhole 10.2.0.0/16",
+				"route add unreachable 10.3.0.0/24",
+				"route add prohibit 203.0.113.0/24",
+				"route add 10.2.0.5/32 via 198.51.100.254",
+				"route add 10.2.0.0/16 via 192.0.2.254 table 7\nrule add from 10.1.9.0/24 lookup 7 priority 100",
+				"rule add to 10.3.0.0/16 blackhole priority 90",
+				"route add throw 10.2.0.0/25 table 8\nroute add default via 192.0.2.254 table 8\nrule add iif lan0 lookup 8 priority 110",
+			),
+		)
 	}
 	for i := range g.IntN(4) {
 		mode := g.one("tunnel", "tunnel", "tunnel", "pass", "drop")
-		s.children += fmt.Sprintf("      c%d {\n        mode = %s\n        local_ts = %s\n        remote_ts = %s\n        start_action = trap\n      }\n", i, mode, g.one("10.1.0.0/24", "10.1.0.0/16", "10.1.9.0/24", "10.1.0.77", "0.0.0.0/0"),
-			g.one("10.2.0.0/24", "10.2.0.0/16", "10.2.0.5", "10.3.0.0/16[udp]", "10.2.0.0/16[tcp/80]", "10.3.0.0/16"))
+		s.children += fmt.Sprintf(
+			"      c%d {\n        mode = %s\n        local_ts = %s\n        remote_ts = %s\n        start_action = trap\n      }\n",
+			i,
+			mode,
+			g.one("10.1.0.0/24", "10.1.0.0/16", "10.1.9.0/24", "10.1.0.77", "0.0.0.0/0"),
+			g.one("10.2.0.0/24", "10.2.0.0/16", "10.2.0.5", "10.3.0.0/16[udp]", "10.2.0.0/16[tcp/80]", "10.3.0.0/16"),
+		)
 	}
 	return g, s
 }
 
 // swanctl writes the scene's policies as a daemon's configuration.
 func (s scene) swanctl() string {
-	return "connections {\n  far {\n    local_addrs = 198.51.100.1\n    remote_addrs = 203.0.113.99\n    children {\n" + s.children + "    }\n  }\n}\n"
+	return "connections {\n  far {\n    local_addrs = 198.51.100.1\n    remote_addrs = 203.0.113.99\n    children {\n" + s.children +
+		"    }\n  }\n}\n"
 }
 
 // packets makes the packets of a scene: none shares a connection with another.
 func (g generator) packets(n int) []packet.Packet {
 	var out []packet.Packet
 	for i := range n {
-		p := packet.Packet{Family: packet.IPv4, Src: netip.MustParseAddr(fmt.Sprintf("10.1.%s.%d", g.one("0", "0", "9"), 10+g.IntN(6))), In: "lan0", State: packet.New}
-		p.Dst = netip.MustParseAddr(g.one("10.2.0.5", "10.2.0.9", "10.2.7.1", "10.3.0.7", "10.3.9.9", "203.0.113.5", "198.51.100.254", "10.1.0.1", "198.51.100.1", "192.0.2.254"))
+		p := packet.Packet{
+			Family: packet.IPv4,
+			Src:    netip.MustParseAddr(fmt.Sprintf("10.1.%s.%d", g.one("0", "0", "9"), 10+g.IntN(6))),
+			In:     "lan0",
+			State:  packet.New,
+		}
+		p.Dst = netip.MustParseAddr(
+			g.one(
+				"10.2.0.5",
+				"10.2.0.9",
+				"10.2.7.1",
+				"10.3.0.7",
+				"10.3.9.9",
+				"203.0.113.5",
+				"198.51.100.254",
+				"10.1.0.1",
+				"198.51.100.1",
+				"192.0.2.254",
+			),
+		)
 		switch g.IntN(3) {
 		case 0:
 			p.Proto, p.ICMP = 1, 8<<8
@@ -195,7 +241,15 @@ func (g generator) packets(n int) []packet.Packet {
 func (s scene) nft() string {
 	var b strings.Builder
 	base := func(name, kind, hook string, priority int) {
-		fmt.Fprintf(&b, "\tchain %s {\n\t\ttype %s hook %s priority %d; policy %s;\n", name, kind, hook, priority, orAccept(s.policies[name]))
+		fmt.Fprintf(
+			&b,
+			"\tchain %s {\n\t\ttype %s hook %s priority %d; policy %s;\n",
+			name,
+			kind,
+			hook,
+			priority,
+			orAccept(s.policies[name]),
+		)
 		for _, r := range s.chains[name] {
 			b.WriteString("\t\t" + r.nft() + "\n")
 		}

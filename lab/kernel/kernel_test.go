@@ -103,7 +103,17 @@ func TestRandomGateways(t *testing.T) {
 			outcomes := path.Forward(walk.Fresh(p.Set(), "lan0"))
 			want := words(outcomes)
 			if !tally.Count(got == want) {
-				t.Errorf("case %d: %s\n kernel:    %s\n predicted: %s\n steps: %s\n%s%s\nroutes: %v\n", n, p, got, want, steps(outcomes), rules, s.children, s.routes)
+				t.Errorf(
+					"case %d: %s\n kernel:    %s\n predicted: %s\n steps: %s\n%s%s\nroutes: %v\n",
+					n,
+					p,
+					got,
+					want,
+					steps(outcomes),
+					rules,
+					s.children,
+					s.routes,
+				)
 			}
 			if s, ok := seen[k]; ok && got == want {
 				w.answer(replies, n, path, p, s, k)
@@ -115,7 +125,10 @@ func TestRandomGateways(t *testing.T) {
 // reset takes the gateway back and loads a scene.
 func (w *wire) reset(s scene, dir, rules string) {
 	batch := filepath.Join(dir, "batch")
-	lines := "route flush table main\nroute flush table 7\nroute flush table 8\nrule flush\nrule add from all lookup main priority 32766\nxfrm policy flush\nxfrm state flush\nroute add 10.1.0.0/16 dev lan0 src 10.1.0.1\nroute add 198.51.100.0/24 dev wan0 src 198.51.100.1\nroute add 192.0.2.0/24 dev alt0 src 192.0.2.1\nroute add default via 198.51.100.254\n"
+	lines := "route flush table main\nroute flush table 7\nroute flush table 8\nrule flush\n" +
+		"rule add from all lookup main priority 32766\nxfrm policy flush\nxfrm state flush\n" +
+		"route add 10.1.0.0/16 dev lan0 src 10.1.0.1\nroute add 198.51.100.0/24 dev wan0 src 198.51.100.1\n" +
+		"route add 192.0.2.0/24 dev alt0 src 192.0.2.1\nroute add default via 198.51.100.254\n"
 	for _, r := range s.routes {
 		lines += r + "\n"
 	}
@@ -137,8 +150,14 @@ func readBack(t *testing.T, w *wire, s scene, name, rules string) *walk.Path {
 		require.NoError(t, err)
 		return out
 	}
-	files := fstest.MapFS{name: {Data: []byte(rules)}, "g/swanctl.conf": {Data: []byte(s.swanctl())}, "g/addr.txt": {Data: state("addr")}, "g/route.txt": {Data: state("route show table all")},
-		"g/rule.txt": {Data: state("rule")}, "g/strongswan.conf": {Data: []byte("charon {\n install_routes = no\n}\n")}}
+	files := fstest.MapFS{
+		name:                {Data: []byte(rules)},
+		"g/swanctl.conf":    {Data: []byte(s.swanctl())},
+		"g/addr.txt":        {Data: state("addr")},
+		"g/route.txt":       {Data: state("route show table all")},
+		"g/rule.txt":        {Data: state("rule")},
+		"g/strongswan.conf": {Data: []byte("charon {\n install_routes = no\n}\n")},
+	}
 	e, err := estate.LoadFS(context.Background(), files, estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
 	require.Empty(t, e.Problems)
@@ -295,7 +314,15 @@ func steps(os []walk.Outcome) string {
 // answer sends the answer to a packet that came out, and compares where it goes.
 func (w *wire) answer(tally *lab.Tally, n int, path *walk.Path, first packet.Packet, s sighting, id uint32) {
 	last := s.p
-	back := packet.Packet{Family: packet.IPv4, Src: last.Dst, Dst: last.Src, Proto: last.Proto, Sport: last.Dport, Dport: last.Sport, Direction: packet.Reply}
+	back := packet.Packet{
+		Family:    packet.IPv4,
+		Src:       last.Dst,
+		Dst:       last.Src,
+		Proto:     last.Proto,
+		Sport:     last.Dport,
+		Dport:     last.Sport,
+		Direction: packet.Reply,
+	}
 	if last.Proto == 1 {
 		back.ICMP = 0
 	}
@@ -315,7 +342,15 @@ func (w *wire) answer(tally *lab.Tally, n int, path *walk.Path, first packet.Pac
 		}
 	}
 	if !tally.Count(got == strings.Join(want, " and ")) {
-		w.t.Errorf("case %d: the answer to %s, which left as %s\n kernel:    %s\n predicted: %s\n steps: %s", n, first, last, got, want, steps(outcomes))
+		w.t.Errorf(
+			"case %d: the answer to %s, which left as %s\n kernel:    %s\n predicted: %s\n steps: %s",
+			n,
+			first,
+			last,
+			got,
+			want,
+			steps(outcomes),
+		)
 	}
 }
 
@@ -323,5 +358,10 @@ func returned(p packet.Packet) string {
 	if p.Proto == 1 {
 		return fmt.Sprintf("icmp %s > %s", p.Src, p.Dst)
 	}
-	return fmt.Sprintf("%s %s > %s", packet.ProtoName(uint64(p.Proto)), netip.AddrPortFrom(p.Src, p.Sport), netip.AddrPortFrom(p.Dst, p.Dport))
+	return fmt.Sprintf(
+		"%s %s > %s",
+		packet.ProtoName(uint64(p.Proto)),
+		netip.AddrPortFrom(p.Src, p.Sport),
+		netip.AddrPortFrom(p.Dst, p.Dport),
+	)
 }

@@ -47,7 +47,8 @@ func newWire(t testing.TB) *wire {
 	clean()
 	t.Cleanup(clean)
 	sh(t, "ip netns add %s; ip netns add %s; ip netns add %s", w.lan, w.gw, w.out)
-	for _, l := range []struct{ gw, far, ns, own, peer string }{{"lan0", "eth0", w.lan, "10.1.0.1/16", "10.1.0.10"}, {"wan0", "wan0", w.out, "198.51.100.1/24", "198.51.100.254"}, {"alt0", "alt0", w.out, "192.0.2.1/24", "192.0.2.254"}} {
+	for _, l := range []struct{ gw, far, ns, own, peer string }{{"lan0", "eth0", w.lan, "10.1.0.1/16", "10.1.0.10"},
+		{"wan0", "wan0", w.out, "198.51.100.1/24", "198.51.100.254"}, {"alt0", "alt0", w.out, "192.0.2.1/24", "192.0.2.254"}} {
 		sh(t, "ip link add %s netns %s type veth peer name %s netns %s", l.gw, w.gw, l.far, l.ns)
 		sh(t, "ip -n %s link set %s address 02:00:00:00:00:01; ip -n %s link set %s address 02:00:00:00:00:02", w.gw, l.gw, l.ns, l.far)
 		sh(t, "ip -n %s addr add %s dev %s; ip -n %s link set %s up; ip -n %s link set %s up", w.gw, l.own, l.gw, w.gw, l.gw, l.ns, l.far)
@@ -58,9 +59,22 @@ func newWire(t testing.TB) *wire {
 			sh(t, "ip -n %s neigh replace 10.1.%d.%d lladdr 02:00:00:00:00:02 dev lan0 nud permanent", w.gw, third, 10+i)
 		}
 	}
-	sh(t, "ip -n %s link set lo up; ip -n %s addr add 10.1.0.10/16 dev eth0; ip -n %s route add default via 10.1.0.1; ip -n %s neigh add 10.1.0.1 lladdr 02:00:00:00:00:01 dev eth0 nud permanent", w.gw, w.lan, w.lan, w.lan)
+	sh(
+		t,
+		"ip -n %s link set lo up; ip -n %s addr add 10.1.0.10/16 dev eth0; ip -n %s route add default via 10.1.0.1; ip -n %s neigh "+
+			"add 10.1.0.1 lladdr 02:00:00:00:00:01 dev eth0 nud permanent",
+		w.gw,
+		w.lan,
+		w.lan,
+		w.lan,
+	)
 	sh(t, "ip -n %s addr add 198.51.100.254/24 dev wan0; ip -n %s addr add 192.0.2.254/24 dev alt0", w.out, w.out)
-	sh(t, "ip netns exec %s sh -c 'echo 1 > /proc/sys/net/ipv4/ip_forward; for f in /proc/sys/net/ipv4/conf/*/rp_filter; do echo 0 > $f; done; for f in /proc/sys/net/ipv4/conf/*/send_redirects; do echo 0 > $f; done'", w.gw)
+	sh(
+		t,
+		"ip netns exec %s sh -c 'echo 1 > /proc/sys/net/ipv4/ip_forward; for f in /proc/sys/net/ipv4/conf/*/rp_filter; do echo 0 > "+
+			"$f; done; for f in /proc/sys/net/ipv4/conf/*/send_redirects; do echo 0 > $f; done'",
+		w.gw,
+	)
 	for _, ns := range []string{w.lan, w.out} { // nobody answers but the laboratory
 		sh(t, "ip netns exec %s nft 'add table ip quiet; add chain ip quiet in { type filter hook input priority 0; policy drop; }'", ns)
 	}
@@ -207,7 +221,15 @@ func (w *wire) emit(p packet.Packet, id uint32) {
 func (w *wire) emitOutside(dev string, p packet.Packet, id uint32) {
 	w.in(w.out, func() {
 		index := ifindex(w.t, dev)
-		require.NoError(w.t, unix.Sendto(w.seen[dev], bytes(p, id), 0, &unix.SockaddrLinklayer{Protocol: htons(unix.ETH_P_IP), Ifindex: index, Halen: 6, Addr: [8]byte{2, 0, 0, 0, 0, 1}}))
+		require.NoError(
+			w.t,
+			unix.Sendto(
+				w.seen[dev],
+				bytes(p, id),
+				0,
+				&unix.SockaddrLinklayer{Protocol: htons(unix.ETH_P_IP), Ifindex: index, Halen: 6, Addr: [8]byte{2, 0, 0, 0, 0, 1}},
+			),
+		)
 	})
 }
 

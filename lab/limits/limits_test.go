@@ -62,20 +62,82 @@ func inputs(t *testing.T) map[string]map[string]string {
 	}
 	require.NoError(t, z.Close())
 	return map[string]map[string]string{
-		"20,000 connections": {"g/swanctl.conf": "connections {\n" + rows(20_000, " c%d {\n  version = 2\n  remote_addrs = 192.%s\n  local {\n   auth = psk\n  }\n  remote {\n   auth = psk\n   id = c%d.example\n  }\n  children {\n   n {\n    local_ts = 10.0.0.0/24\n    remote_ts = %s\n   }\n  }\n }\n", func(i int) []any {
-			return []any{i, strings.TrimPrefix(addr(i), "10."), i, net(11, i)}
-		}) + "}\n"},
-		"20,000 selectors on each side":     {"g/swanctl.conf": "connections {\n a {\n  remote_addrs = 192.0.2.1\n  children {\n   n {\n    local_ts = " + list(20_000, func(i int) string { return net(10, i) }) + "\n    remote_ts = " + list(20_000, func(i int) string { return net(11, i) }) + "\n   }\n  }\n }\n}\n"},
-		"2,000 flows of iked":               {"g/iked.conf": "ikev2 \"a\" active esp \\\n" + rows(2000, "from %s to %s \\\n", func(i int) []any { return []any{net(10, i), net(11, i)} }) + " peer 192.0.2.1 psk \"abcabcabc\"\n"},
-		"5,000 chains in a row":             {"g/rules.nft": "table inet f {\n" + rows(5000, " chain c%d {\n  tcp dport %d accept\n  jump c%d\n }\n", func(i int) []any { return []any{i, i + 1, i + 1} }) + " chain c5000 {\n  drop\n }\n chain pass {\n  type filter hook forward priority 0; policy drop;\n  jump c0\n }\n}\n"},
-		"5,000 chains side by side":         {"g/rules.nft": "table inet f {\n" + rows(5000, " chain c%d {\n  tcp dport %d accept\n }\n", func(i int) []any { return []any{i, i + 1} }) + " chain pass {\n  type filter hook forward priority 0; policy drop;\n" + rows(5000, "  ip saddr %s jump c%d\n", func(i int) []any { return []any{net(10, i), i} }) + " }\n}\n"},
-		"50,000 keys of a section":          {"g/swanctl.conf": "connections {\n a {\n" + rows(50_000, "  key%d = %d\n", func(i int) []any { return []any{i, i} }) + " }\n}\n"},
-		"200,000 secrets":                   {"g/ipsec.secrets": rows(200_000, "%s : PSK \"abc%ddef%dxyz\"\n", func(i int) []any { return []any{addr(i), i, i * 7} }), "g/ipsec.conf": "conn a\n\tleft=192.0.2.1\n\tright=192.0.2.2\n\tauthby=psk\n\tkeyexchange=ikev2\n\tauto=start\n"},
-		"100,000 elements of a verdict map": {"g/rules.nft": "table inet f {\n map m {\n  type ipv4_addr : verdict\n  elements = { " + list(100_000, func(i int) string { return addr(i) + " : accept" }) + " }\n }\n chain pass {\n  type filter hook forward priority 0; policy drop;\n  ip saddr vmap @m\n }\n}\n"},
-		"20,000 concatenated elements":      {"g/rules.nft": "table inet f {\n set s {\n  type ipv4_addr . inet_service\n  elements = { " + list(20_000, func(i int) string { return fmt.Sprintf("%s . %d", addr(i), i+1) }) + " }\n }\n chain pass {\n  type filter hook forward priority 0; policy drop;\n  ip saddr . tcp dport @s accept\n }\n}\n"},
-		"100,000 lines of toril.yaml":       {"toril.yaml": "tunnels:\n" + rows(100_000, "  - {between: [a, b]}\n", func(int) []any { return nil }), "g/swanctl.conf": small},
-		"20,000 lines of toril.yaml":        {"toril.yaml": "tunnels:\n" + rows(20_000, "  - {between: [a, b]}\n", func(int) []any { return nil }), "g/swanctl.conf": small},
-		"an archive of 2 GiB":               {"bomb.zip": bomb.String()},
+		"20,000 connections": {
+			"g/swanctl.conf": "connections {\n" + rows(
+				20_000,
+				" c%d {\n  version = 2\n  remote_addrs = 192.%s\n  local {\n   auth = psk\n  }\n  remote {\n   auth = psk\n"+
+					"   id = c%d.example\n  }\n  children {\n   n {\n    local_ts = 10.0.0.0/24\n    remote_ts = %s\n   }\n  }\n }\n",
+				func(i int) []any {
+					return []any{i, strings.TrimPrefix(addr(i), "10."), i, net(11, i)}
+				},
+			) + "}\n",
+		},
+		"20,000 selectors on each side": {
+			"g/swanctl.conf": "connections {\n a {\n  remote_addrs = 192.0.2.1\n  children {\n   n {\n    local_ts = " + list(
+				20_000,
+				func(i int) string { return net(10, i) },
+			) + "\n    remote_ts = " + list(
+				20_000,
+				func(i int) string { return net(11, i) },
+			) + "\n   }\n  }\n }\n}\n",
+		},
+		"2,000 flows of iked": {
+			"g/iked.conf": "ikev2 \"a\" active esp \\\n" + rows(
+				2000,
+				"from %s to %s \\\n",
+				func(i int) []any { return []any{net(10, i), net(11, i)} },
+			) + " peer 192.0.2.1 psk \"abcabcabc\"\n",
+		},
+		"5,000 chains in a row": {
+			"g/rules.nft": "table inet f {\n" + rows(
+				5000,
+				" chain c%d {\n  tcp dport %d accept\n  jump c%d\n }\n",
+				func(i int) []any { return []any{i, i + 1, i + 1} },
+			) + " chain c5000 {\n  drop\n }\n chain pass {\n  type filter hook forward priority 0; policy drop;\n  jump c0\n }\n}\n",
+		},
+		"5,000 chains side by side": {
+			"g/rules.nft": "table inet f {\n" + rows(
+				5000,
+				" chain c%d {\n  tcp dport %d accept\n }\n",
+				func(i int) []any { return []any{i, i + 1} },
+			) + " chain pass {\n  type filter hook forward priority 0; policy drop;\n" + rows(
+				5000,
+				"  ip saddr %s jump c%d\n",
+				func(i int) []any { return []any{net(10, i), i} },
+			) + " }\n}\n",
+		},
+		"50,000 keys of a section": {
+			"g/swanctl.conf": "connections {\n a {\n" + rows(
+				50_000,
+				"  key%d = %d\n",
+				func(i int) []any { return []any{i, i} },
+			) + " }\n}\n",
+		},
+		"200,000 secrets": {
+			"g/ipsec.secrets": rows(200_000, "%s : PSK \"abc%ddef%dxyz\"\n", func(i int) []any { return []any{addr(i), i, i * 7} }),
+			"g/ipsec.conf":    "conn a\n\tleft=192.0.2.1\n\tright=192.0.2.2\n\tauthby=psk\n\tkeyexchange=ikev2\n\tauto=start\n",
+		},
+		"100,000 elements of a verdict map": {
+			"g/rules.nft": "table inet f {\n map m {\n  type ipv4_addr : verdict\n  elements = { " + list(
+				100_000,
+				func(i int) string { return addr(i) + " : accept" },
+			) + " }\n }\n chain pass {\n  type filter hook forward priority 0; policy drop;\n  ip saddr vmap @m\n }\n}\n",
+		},
+		"20,000 concatenated elements": {
+			"g/rules.nft": "table inet f {\n set s {\n  type ipv4_addr . inet_service\n  elements = { " + list(
+				20_000,
+				func(i int) string { return fmt.Sprintf("%s . %d", addr(i), i+1) },
+			) + " }\n }\n chain pass {\n  type filter hook forward priority 0; policy drop;\n  ip saddr . tcp dport @s accept\n }\n}\n",
+		},
+		"100,000 lines of toril.yaml": {
+			"toril.yaml":     "tunnels:\n" + rows(100_000, "  - {between: [a, b]}\n", func(int) []any { return nil }),
+			"g/swanctl.conf": small,
+		},
+		"20,000 lines of toril.yaml": {
+			"toril.yaml":     "tunnels:\n" + rows(20_000, "  - {between: [a, b]}\n", func(int) []any { return nil }),
+			"g/swanctl.conf": small,
+		},
+		"an archive of 2 GiB": {"bomb.zip": bomb.String()},
 	}
 }
 
@@ -101,7 +163,10 @@ func TestLargeInput(t *testing.T) {
 			said, _ := cmd.CombinedOutput()
 			took, used := time.Since(begin), cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss<<10
 			fmt.Printf("lab: %-34s %-8s %5.1f s  %4d MiB\n", name, command, took.Seconds(), used>>20)
-			tally.Count(assert.Less(t, took, longest, name) && assert.Less(t, used, int64(largest), name) && assert.NotContains(t, string(said), "fault of", name))
+			tally.Count(
+				assert.Less(t, took, longest, name) && assert.Less(t, used, int64(largest), name) &&
+					assert.NotContains(t, string(said), "fault of", name),
+			)
 		}
 	}
 }

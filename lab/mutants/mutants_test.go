@@ -197,7 +197,8 @@ func hook(n ast.Node) *edit {
 	if !ok {
 		return nil
 	}
-	if of, ok := s.X.(*ast.Ident); !ok || of.Name != "model" || !slices.Contains([]string{"Prerouting", "Input", "Forward", "Output", "Postrouting"}, s.Sel.Name) {
+	if of, ok := s.X.(*ast.Ident); !ok || of.Name != "model" ||
+		!slices.Contains([]string{"Prerouting", "Input", "Forward", "Output", "Postrouting"}, s.Sel.Name) {
 		return nil
 	}
 	return &edit{s.Pos(), s.End(), "mutant.Other(%d, ", ")", "another hook: "}

@@ -58,9 +58,27 @@ func TestMirrors(t *testing.T) {
 			child := end.Connection.Children[0].Name
 			mirrored := end.Gateway.Name // the section that the mirror gave its connection
 			o := charon.Try(t, p.A, p.B, end.Connection.Name, child, true)
-			tally.Count(assert.True(t, o.IKE != nil && len(o.IKE.Children) == 1 && strings.HasPrefix(o.RekeyI, "ok"), "%s begins: %+v\n%s", end.Name(), o, far))
+			tally.Count(
+				assert.True(
+					t,
+					o.IKE != nil && len(o.IKE.Children) == 1 && strings.HasPrefix(o.RekeyI, "ok"),
+					"%s begins: %+v\n%s",
+					end.Name(),
+					o,
+					far,
+				),
+			)
 			o = charon.Try(t, p.B, p.A, mirrored, child, true)
-			tally.Count(assert.True(t, o.IKE != nil && len(o.IKE.Children) == 1 && strings.HasPrefix(o.RekeyI, "ok"), "the mirror of %s begins: %+v\n%s", end.Name(), o, far))
+			tally.Count(
+				assert.True(
+					t,
+					o.IKE != nil && len(o.IKE.Children) == 1 && strings.HasPrefix(o.RekeyI, "ok"),
+					"the mirror of %s begins: %+v\n%s",
+					end.Name(),
+					o,
+					far,
+				),
+			)
 		}
 	}
 }

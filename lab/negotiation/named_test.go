@@ -53,7 +53,19 @@ func (s section) text(own, far string, me, peer int) string {
 	line("local { auth = psk\n id = ", id, "\n}")
 	line("remote { auth = psk\n id = ", peerID, "\n}")
 	line(s.more)
-	line("children { ", s.name, " { local_ts = ", or(s.local, net[me]), "\nremote_ts = ", or(s.remote, net[peer]), "\nesp_proposals = ", or(s.esp, "aes128-sha256"), "\n", s.child, "\n} }")
+	line(
+		"children { ",
+		s.name,
+		" { local_ts = ",
+		or(s.local, net[me]),
+		"\nremote_ts = ",
+		or(s.remote, net[peer]),
+		"\nesp_proposals = ",
+		or(s.esp, "aes128-sha256"),
+		"\n",
+		s.child,
+		"\n} }",
+	)
 	b.WriteString("  }\n")
 	return b.String()
 }
@@ -83,40 +95,111 @@ func allNamed() []named {
 	with := func(s section, change func(*section)) section { change(&s); return s }
 	beet := func(s *section) { s.child = "mode = beet" }
 	out := []named{
-		{name: "two connections, the same peers: the first", a: []section{{name: "ike"}, {name: "two", local: "10.1.8.0/24"}}, b: []section{{name: "ike"}, {name: "two", remote: "10.1.8.0/24"}}},
-		{name: "two connections, the same peers: the second", a: []section{{name: "ike"}, {name: "two", local: "10.1.8.0/24"}}, b: []section{{name: "ike"}, {name: "two", remote: "10.1.8.0/24"}}, first: "two"},
-		{name: "two connections told apart by identity", a: one(section{id: "c.example"}), b: []section{{name: "ike"}, {name: "two", peerID: "c.example"}}},
-		{name: "two connections told apart by identity, another cipher", a: one(section{id: "c.example", ike: "aes256-sha256-modp2048"}), b: []section{{name: "ike"}, {name: "two", peerID: "c.example", ike: "aes256-sha256-modp2048"}}},
-		{name: "the first connection has another cipher", a: one(section{ike: "aes256-sha256-modp2048"}), b: []section{{name: "ike"}, {name: "two", ike: "aes256-sha256-modp2048"}}},
-		{name: "the first connection has other ESP", a: one(section{esp: "aes256-sha256"}), b: []section{{name: "ike"}, {name: "two", esp: "aes256-sha256"}}},
-		{name: "the first connection has other networks", a: one(section{}), b: []section{{name: "ike", remote: "10.1.8.0/24"}, {name: "two"}}},
-		{name: "any peer beside the named one", a: one(section{}), b: []section{{name: "ike", peerID: "%any", remote: "10.1.8.0/24"}, {name: "two"}}},
-		{name: "IKEv1, the first connection has another cipher", a: one(v1(section{ike: "aes256-sha256-modp2048"})), b: []section{v1(section{name: "ike"}), v1(section{name: "two", ike: "aes256-sha256-modp2048"})}},
-		{name: "IKEv1, told apart by identity", a: one(v1(section{id: "c.example"})), b: []section{v1(section{name: "ike"}), v1(section{name: "two", peerID: "c.example"})}},
+		{
+			name: "two connections, the same peers: the first",
+			a:    []section{{name: "ike"}, {name: "two", local: "10.1.8.0/24"}},
+			b:    []section{{name: "ike"}, {name: "two", remote: "10.1.8.0/24"}},
+		},
+		{
+			name:  "two connections, the same peers: the second",
+			a:     []section{{name: "ike"}, {name: "two", local: "10.1.8.0/24"}},
+			b:     []section{{name: "ike"}, {name: "two", remote: "10.1.8.0/24"}},
+			first: "two",
+		},
+		{
+			name: "two connections told apart by identity",
+			a:    one(section{id: "c.example"}),
+			b:    []section{{name: "ike"}, {name: "two", peerID: "c.example"}},
+		},
+		{
+			name: "two connections told apart by identity, another cipher",
+			a:    one(section{id: "c.example", ike: "aes256-sha256-modp2048"}),
+			b:    []section{{name: "ike"}, {name: "two", peerID: "c.example", ike: "aes256-sha256-modp2048"}},
+		},
+		{
+			name: "the first connection has another cipher",
+			a:    one(section{ike: "aes256-sha256-modp2048"}),
+			b:    []section{{name: "ike"}, {name: "two", ike: "aes256-sha256-modp2048"}},
+		},
+		{
+			name: "the first connection has other ESP",
+			a:    one(section{esp: "aes256-sha256"}),
+			b:    []section{{name: "ike"}, {name: "two", esp: "aes256-sha256"}},
+		},
+		{
+			name: "the first connection has other networks",
+			a:    one(section{}),
+			b:    []section{{name: "ike", remote: "10.1.8.0/24"}, {name: "two"}},
+		},
+		{
+			name: "any peer beside the named one",
+			a:    one(section{}),
+			b:    []section{{name: "ike", peerID: "%any", remote: "10.1.8.0/24"}, {name: "two"}},
+		},
+		{
+			name: "IKEv1, the first connection has another cipher",
+			a:    one(v1(section{ike: "aes256-sha256-modp2048"})),
+			b:    []section{v1(section{name: "ike"}), v1(section{name: "two", ike: "aes256-sha256-modp2048"})},
+		},
+		{
+			name: "IKEv1, told apart by identity",
+			a:    one(v1(section{id: "c.example"})),
+			b:    []section{v1(section{name: "ike"}), v1(section{name: "two", peerID: "c.example"})},
+		},
 		{name: "childless = prefer", a: one(section{more: "childless = prefer"}), b: one(section{})},
 		{name: "a port that nobody answers on", a: one(section{more: "remote_port = 4711"}), b: one(section{})},
 		{name: "the other IKE port", a: one(section{more: "remote_port = 4500"}), b: one(section{})},
 		{name: "a local port without a socket", a: one(section{more: "local_port = 4711"}), b: one(section{})},
 		{name: "the responder expects a network", a: one(section{id: "10.0.0.1"}), b: one(section{peerID: "10.0.0.0/24"})},
 		{name: "the initiator expects a network", a: one(section{peerID: "10.0.0.0/24"}), b: one(section{id: "10.0.0.2"})},
-		{name: "key owned by addresses, identities are names", a: one(section{}), b: one(section{}), keyA: "id-1 = 10.0.0.1\nid-2 = 10.0.0.2", keyB: "id-1 = 10.0.0.1\nid-2 = 10.0.0.2"},
-		{name: "the same with IKEv1", a: one(v1(section{})), b: one(v1(section{})), keyA: "id-1 = 10.0.0.1\nid-2 = 10.0.0.2", keyB: "id-1 = 10.0.0.1\nid-2 = 10.0.0.2"},
+		{
+			name: "key owned by addresses, identities are names",
+			a:    one(section{}),
+			b:    one(section{}),
+			keyA: "id-1 = 10.0.0.1\nid-2 = 10.0.0.2",
+			keyB: "id-1 = 10.0.0.1\nid-2 = 10.0.0.2",
+		},
+		{
+			name: "the same with IKEv1",
+			a:    one(v1(section{})),
+			b:    one(v1(section{})),
+			keyA: "id-1 = 10.0.0.1\nid-2 = 10.0.0.2",
+			keyB: "id-1 = 10.0.0.1\nid-2 = 10.0.0.2",
+		},
 		{name: "beet, hosts", a: one(with(hostsA, beet)), b: one(with(hostsB, beet))},
 		{name: "beet on one end", a: one(with(hostsA, beet)), b: one(hostsB)},
 		{name: "beet between networks", a: one(section{child: "mode = beet"}), b: one(section{child: "mode = beet"})},
 		{name: "IKEv1, beet", a: one(v1(with(hostsA, beet))), b: one(v1(with(hostsB, beet)))},
 		{name: "IKEv1, beet at the initiator", a: one(v1(with(hostsA, beet))), b: one(v1(hostsB))},
 		{name: "IKEv1, beet at the responder", a: one(v1(hostsA)), b: one(v1(with(hostsB, beet)))},
-		{name: "several children with other ESP", a: one(section{esp: "aes256-sha256"}), b: one(section{child: "}\nwide {\nlocal_ts = 10.2.0.0/16\nremote_ts = 10.1.0.0/16\nesp_proposals = aes256-sha256"})},
+		{
+			name: "several children with other ESP",
+			a:    one(section{esp: "aes256-sha256"}),
+			b:    one(section{child: "}\nwide {\nlocal_ts = 10.2.0.0/16\nremote_ts = 10.1.0.0/16\nesp_proposals = aes256-sha256"}),
+		},
 	}
 	for _, i := range []string{"", "-esn", "-noesn", "-esn-noesn", "-noesn-esn"} {
 		for _, r := range []string{"", "-esn", "-noesn-esn"} {
-			out = append(out, named{name: "IKEv1, sequence numbers" + i + " to" + r, a: one(v1(section{esp: "aes128-sha256" + i})), b: one(v1(section{esp: "aes128-sha256" + r}))})
+			out = append(
+				out,
+				named{
+					name: "IKEv1, sequence numbers" + i + " to" + r,
+					a:    one(v1(section{esp: "aes128-sha256" + i})),
+					b:    one(v1(section{esp: "aes128-sha256" + r})),
+				},
+			)
 		}
 	}
 	for _, i := range []string{"-modpnone-modp2048", "-modp3072-modpnone", "-modpnone-modp3072"} {
 		for _, r := range []string{"", "-modp2048", "-modp3072", "-modpnone-modp3072"} {
-			out = append(out, named{name: "IKEv1, PFS" + i + " to" + r, a: one(v1(section{esp: "aes128-sha256" + i})), b: one(v1(section{esp: "aes128-sha256" + r}))})
+			out = append(
+				out,
+				named{
+					name: "IKEv1, PFS" + i + " to" + r,
+					a:    one(v1(section{esp: "aes128-sha256" + i})),
+					b:    one(v1(section{esp: "aes128-sha256" + r})),
+				},
+			)
 		}
 	}
 	return out
@@ -143,7 +226,11 @@ func TestNamedPairs(t *testing.T) {
 			first = "ike"
 		}
 		got := strings.Split(seen(charon.Try(t, p.A, p.B, first, first, false)), "; renewed")[0]
-		e, err := estate.LoadFS(context.Background(), fstest.MapFS{"toril.yaml": lab.Versions(), "a/swanctl.conf": {Data: []byte(a)}, "b/swanctl.conf": {Data: []byte(b)}}, estate.Options{Formats: formats.All()})
+		e, err := estate.LoadFS(
+			context.Background(),
+			fstest.MapFS{"toril.yaml": lab.Versions(), "a/swanctl.conf": {Data: []byte(a)}, "b/swanctl.conf": {Data: []byte(b)}},
+			estate.Options{Formats: formats.All()},
+		)
 		require.NoError(t, err)
 		want, why := "no tunnel", ""
 		for _, tu := range e.Tunnels {

@@ -26,11 +26,18 @@ import (
 
 // tunnelOf reads two configurations and joins them by hand: whether they would be paired is another question.
 func tunnelOf(t testing.TB, a, b string) *estate.Tunnel {
-	e, err := estate.LoadFS(context.Background(), fstest.MapFS{"toril.yaml": lab.Versions(), "a/swanctl.conf": {Data: []byte(a)}, "b/swanctl.conf": {Data: []byte(b)}}, estate.Options{Formats: formats.All()})
+	e, err := estate.LoadFS(
+		context.Background(),
+		fstest.MapFS{"toril.yaml": lab.Versions(), "a/swanctl.conf": {Data: []byte(a)}, "b/swanctl.conf": {Data: []byte(b)}},
+		estate.Options{Formats: formats.All()},
+	)
 	require.NoError(t, err)
 	require.Empty(t, e.Problems)
 	ga, gb := e.Gateway("a"), e.Gateway("b")
-	return &estate.Tunnel{Name: "a <> b", Ends: []estate.End{{Gateway: ga, Connection: ga.Connections[0]}, {Gateway: gb, Connection: gb.Connections[0]}}}
+	return &estate.Tunnel{
+		Name: "a <> b",
+		Ends: []estate.End{{Gateway: ga, Connection: ga.Connections[0]}, {Gateway: gb, Connection: gb.Connections[0]}},
+	}
 }
 
 // suite writes a suite as list-sas does.
@@ -86,7 +93,14 @@ func predicted(a negotiate.Attempt) string {
 	if c.Outcome != negotiate.Agrees {
 		return out + "; no child"
 	}
-	out += fmt.Sprintf("; %s %s %s %s === %s", c.Suite.Protocol, strings.ToUpper(c.Mode.String()), suite(c.Suite), listed(c.Local), listed(c.Remote))
+	out += fmt.Sprintf(
+		"; %s %s %s %s === %s",
+		c.Suite.Protocol,
+		strings.ToUpper(c.Mode.String()),
+		suite(c.Suite),
+		listed(c.Local),
+		listed(c.Remote),
+	)
 	re := func(o negotiate.Outcome) string {
 		return map[bool]string{true: "ok", false: "fail"}[o == negotiate.Agrees]
 	}
@@ -156,7 +170,8 @@ func TestRandomPairs(t *testing.T) {
 			if tally.Count(got == want) {
 				agreed++
 			} else {
-				t.Errorf("case %d, %s initiates\n daemons:   %s\n predicted: %s\n because:   %s\n loaded: %v\n--- a\n%s--- b\n%s", n, ends[0].Name, got, want, because(attempts[i]), refused, texts["a"], texts["b"])
+				t.Errorf("case %d, %s initiates\n daemons:   %s\n predicted: %s\n because:   %s\n loaded: %v\n--- a\n%s--- b\n%s", n,
+					ends[0].Name, got, want, because(attempts[i]), refused, texts["a"], texts["b"])
 			}
 		}
 		if agreed == 2 && n < kept.most {

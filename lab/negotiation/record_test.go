@@ -31,5 +31,9 @@ func newRecord(t *testing.T, name string) *record {
 }
 
 func (r *record) keep(name, a, b string) {
-	r.archive.Files = append(r.archive.Files, txtar.File{Name: name + "/a", Data: []byte(a)}, txtar.File{Name: name + "/b", Data: []byte(b)})
+	r.archive.Files = append(
+		r.archive.Files,
+		txtar.File{Name: name + "/a", Data: []byte(a)},
+		txtar.File{Name: name + "/b", Data: []byte(b)},
+	)
 }

@@ -39,12 +39,29 @@ func chain(seed uint64) (text string, planted int) {
 		if i%100 == 99 {
 			m = before[r.IntN(len(before))]
 			planted++
-			fmt.Fprintf(&b, "\t\tip saddr 10.%d.%d.7 ip daddr 172.%d.%d.0/25 tcp dport %d accept\n", m.a>>8, m.a&255, 16+m.b>>12, m.b>>4&255, m.port)
+			fmt.Fprintf(
+				&b,
+				"\t\tip saddr 10.%d.%d.7 ip daddr 172.%d.%d.0/25 tcp dport %d accept\n",
+				m.a>>8,
+				m.a&255,
+				16+m.b>>12,
+				m.b>>4&255,
+				m.port,
+			)
 			continue
 		}
 		before = append(before, m)
 		verb := []string{"accept", "drop"}[r.IntN(2)]
-		fmt.Fprintf(&b, "\t\tip saddr 10.%d.%d.0/24 ip daddr 172.%d.%d.0/24 tcp dport %d %s\n", m.a>>8, m.a&255, 16+m.b>>12, m.b>>4&255, m.port, verb)
+		fmt.Fprintf(
+			&b,
+			"\t\tip saddr 10.%d.%d.0/24 ip daddr 172.%d.%d.0/24 tcp dport %d %s\n",
+			m.a>>8,
+			m.a&255,
+			16+m.b>>12,
+			m.b>>4&255,
+			m.port,
+			verb,
+		)
 	}
 	b.WriteString("\t}\n}\n")
 	return b.String(), planted
@@ -101,8 +118,18 @@ func TestLongChain(t *testing.T) {
 	audit := time.Since(began)
 	mib := whole.ProcessState.SysUsage().(*syscall.Rusage).Maxrss / 1024
 
-	fmt.Printf("lab: shadowing of %d rules: nft -c -f %.2f s, Toril's analysis %.2f s (ratio %.3f), reading %.2f s; a whole audit %.2f s and %d MiB; %d never reached\n",
-		rules, theirs.Seconds(), analysis.Seconds(), analysis.Seconds()/theirs.Seconds(), reading.Seconds(), audit.Seconds(), mib, hidden)
+	fmt.Printf(
+		"lab: shadowing of %d rules: nft -c -f %.2f s, Toril's analysis %.2f s (ratio %.3f), reading %.2f s; a whole audit %.2f s "+
+			"and %d MiB; %d never reached\n",
+		rules,
+		theirs.Seconds(),
+		analysis.Seconds(),
+		analysis.Seconds()/theirs.Seconds(),
+		reading.Seconds(),
+		audit.Seconds(),
+		mib,
+		hidden,
+	)
 	fast := assert.Less(t, analysis.Seconds()*10, theirs.Seconds(), "a tenth of the time of nft")
 	small := assert.LessOrEqual(t, mib, int64(512), "MiB")
 	tally.Count(fast && small && hidden >= planted)

@@ -38,7 +38,8 @@ const (
 
 // String says it in the words of docs/settings.md.
 func (r Relation) String() string {
-	return [...]string{"each end its own", "the same at both ends", "mirrored", "negotiated", "the shorter one holds", "one end is enough"}[r]
+	return [...]string{"each end its own", "the same at both ends", "mirrored", "negotiated", "the shorter one holds",
+		"one end is enough"}[r]
 }
 
 // Row is one setting.
@@ -48,7 +49,7 @@ type Row struct {
 	Of       Level
 	Relation Relation
 	Peer     string // of a mirrored setting: the name of the one by which the other end says the same
-	Each     string // of a mirrored setting: its term for one end, with "%s" for the end's name; "" at the one that is the other's mirror image
+	Each     string // of a mirrored setting: its term for one end, "%s" being the end's name; "" at the other's mirror image
 	Unit     string // of the value in JSON: "s", "bytes", "packets"; "" for none
 	Standard string // where it is described; "" where no standard does
 	Main     bool   // it is shown although nobody says it

@@ -15,11 +15,14 @@ import (
 
 // beside are the settings of the model that have no row, each with the reason.
 var beside = map[string]string{
-	"Connection.Rekey": "ike-lifetime has the shorter of it and reauthentication", "Connection.Random": "how much of a renewal is left to chance",
+	"Connection.Rekey":  "ike-lifetime has the shorter of it and reauthentication",
+	"Connection.Random": "how much of a renewal is left to chance",
 	"Connection.IfIDIn": "its children have it", "Connection.IfIDOut": "its children have it", "Connection.Margin": "part of the lifetime",
 	"Local.CAs":      "who vouches for the own certificate is the peer's matter",
-	"Child.Protocol": "the term of child-proposals says it", "Child.Random": "how much of a renewal is left to chance", "Child.Margin": "part of the lifetime",
-	"Child.PFS": "pfs says what comes of it and of the proposals", "Child.ForwardOut": "a detail of the policies in the kernel", "Child.OpensHost": "opens-filter says the greater part",
+	"Child.Protocol": "the term of child-proposals says it", "Child.Random": "how much of a renewal is left to chance",
+	"Child.Margin": "part of the lifetime",
+	"Child.PFS":    "pfs says what comes of it and of the proposals", "Child.ForwardOut": "a detail of the policies in the kernel",
+	"Child.OpensHost": "opens-filter says the greater part",
 }
 
 // TestEverySettingHasARow says each setting of the model in turn, and looks for a row that shows it.
@@ -98,7 +101,10 @@ func TestTable(t *testing.T) {
 }
 
 func TestGet(t *testing.T) {
-	c := &model.Connection{Encap: model.Say(true, source.Pos{File: "f", Line: 3}), More: map[string]model.Setting[string]{"fragmentation": model.Say("no", source.Pos{File: "f", Line: 4})}}
+	c := &model.Connection{
+		Encap: model.Say(true, source.Pos{File: "f", Line: 3}),
+		More:  map[string]model.Setting[string]{"fragmentation": model.Say("no", source.Pos{File: "f", Line: 4})},
+	}
 	at := settings.Subject{Connection: c}
 	row := func(name string) *settings.Row { return settings.Named(settings.All(), name) }
 	v, ok := row("encapsulation").Get(at)

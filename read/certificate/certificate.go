@@ -33,7 +33,11 @@ var Format = &read.Format{
 	Read:     readFile,
 	Covers: read.Rows(
 		read.Coverage{Statement: "subject, issuer, alternative names, validity, key, signature algorithm, key usages", Use: read.Used},
-		read.Coverage{Statement: "private keys, encrypted or not", Use: read.Used, Note: "that one is there; its content is hidden and not read"},
+		read.Coverage{
+			Statement: "private keys, encrypted or not",
+			Use:       read.Used,
+			Note:      "that one is there; its content is hidden and not read",
+		},
 		read.Coverage{Statement: "revocation lists, requests, policies, name constraints", Use: read.Irrelevant},
 	),
 }
@@ -93,8 +97,19 @@ func one(in *read.Input, line int, der []byte) {
 		return
 	}
 	in.Count()
-	g := &model.Certificate{At: in.At(line), Subject: ike.DN(distinguished(c.Subject)), Issuer: ike.DN(distinguished(c.Issuer)), X509: c, From: c.NotBefore, To: c.NotAfter, CA: c.IsCA,
-		Signature: c.SignatureAlgorithm.String(), SelfSigned: bytes.Equal(c.RawIssuer, c.RawSubject), Signs: true, ForIKE: true}
+	g := &model.Certificate{
+		At:         in.At(line),
+		Subject:    ike.DN(distinguished(c.Subject)),
+		Issuer:     ike.DN(distinguished(c.Issuer)),
+		X509:       c,
+		From:       c.NotBefore,
+		To:         c.NotAfter,
+		CA:         c.IsCA,
+		Signature:  c.SignatureAlgorithm.String(),
+		SelfSigned: bytes.Equal(c.RawIssuer, c.RawSubject),
+		Signs:      true,
+		ForIKE:     true,
+	}
 	switch c.SignatureAlgorithm {
 	case x509.MD2WithRSA, x509.MD5WithRSA, x509.SHA1WithRSA, x509.DSAWithSHA1, x509.ECDSAWithSHA1:
 		g.WeakHash = true
@@ -126,8 +141,10 @@ func one(in *read.Input, line int, der []byte) {
 	if len(c.ExtKeyUsage)+len(c.UnknownExtKeyUsage) > 0 {
 		g.ForIKE = false
 		for _, u := range c.ExtKeyUsage {
-			g.ForIKE = g.ForIKE || u == x509.ExtKeyUsageAny || u == x509.ExtKeyUsageServerAuth || u == x509.ExtKeyUsageClientAuth || u == x509.ExtKeyUsageIPSECEndSystem ||
-				u == x509.ExtKeyUsageIPSECTunnel || u == x509.ExtKeyUsageIPSECUser
+			g.ForIKE = g.ForIKE || u == x509.ExtKeyUsageAny || u == x509.ExtKeyUsageServerAuth || u == x509.ExtKeyUsageClientAuth ||
+				u == x509.ExtKeyUsageIPSECEndSystem ||
+				u == x509.ExtKeyUsageIPSECTunnel ||
+				u == x509.ExtKeyUsageIPSECUser
 		}
 		for _, u := range c.UnknownExtKeyUsage {
 			g.ForIKE = g.ForIKE || u.Equal(ipsecIKE) || u.Equal(ikeIntermediate)
@@ -143,8 +160,18 @@ var (
 )
 
 // attributes are the short names of the parts of a distinguished name, as daemons write them.
-var attributes = map[string]string{"2.5.4.3": "CN", "2.5.4.5": "serialNumber", "2.5.4.6": "C", "2.5.4.7": "L", "2.5.4.8": "ST", "2.5.4.10": "O",
-	"2.5.4.11": "OU", "1.2.840.113549.1.9.1": "E", "0.9.2342.19200300.100.1.25": "DC", "0.9.2342.19200300.100.1.1": "UID"}
+var attributes = map[string]string{
+	"2.5.4.3":                    "CN",
+	"2.5.4.5":                    "serialNumber",
+	"2.5.4.6":                    "C",
+	"2.5.4.7":                    "L",
+	"2.5.4.8":                    "ST",
+	"2.5.4.10":                   "O",
+	"2.5.4.11":                   "OU",
+	"1.2.840.113549.1.9.1":       "E",
+	"0.9.2342.19200300.100.1.25": "DC",
+	"0.9.2342.19200300.100.1.1":  "UID",
+}
 
 func distinguished(n pkix.Name) string {
 	var parts []string

@@ -54,7 +54,17 @@ func newAuthority(t testing.TB, name string, above *authority) (*authority, stri
 	t.Helper()
 	_, key, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)
-	der := above.sign(t, x509.Certificate{Subject: pkix.Name{CommonName: name}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign, SubjectKeyId: []byte(name)}, key)
+	der := above.sign(
+		t,
+		x509.Certificate{
+			Subject:               pkix.Name{CommonName: name},
+			IsCA:                  true,
+			BasicConstraintsValid: true,
+			KeyUsage:              x509.KeyUsageCertSign,
+			SubjectKeyId:          []byte(name),
+		},
+		key,
+	)
 	cert, err := x509.ParseCertificate(der)
 	require.NoError(t, err)
 	return &authority{cert, key}, armour("CERTIFICATE", der)
@@ -81,15 +91,26 @@ func readOne(t testing.TB, text string) *model.Certificate {
 func TestWhatACertificateSays(t *testing.T) {
 	ca, _ := newAuthority(t, "Kelp CA", nil)
 	c := readOne(t, "gate of the kelp works\n"+armour("CERTIFICATE", ca.sign(t, x509.Certificate{
-		Subject:  pkix.Name{Country: []string{"IE"}, Organization: []string{"Kelp"}, CommonName: "tern"},
-		DNSNames: []string{"tern.example"}, EmailAddresses: []string{"Noc@Tern.example"}, IPAddresses: []net.IP{net.ParseIP("192.0.2.1"), net.ParseIP("2001:db8::1")},
+		Subject: pkix.Name{Country: []string{"IE"}, Organization: []string{"Kelp"}, CommonName: "tern"},
+		DNSNames: []string{
+			"tern.example",
+		}, EmailAddresses: []string{"Noc@Tern.example"}, IPAddresses: []net.IP{net.ParseIP("192.0.2.1"), net.ParseIP("2001:db8::1")},
 		KeyUsage: x509.KeyUsageDigitalSignature,
 	}, elliptical(t, elliptic.P384()))))
 	assert.Equal(t, 2, c.At.Line)
 	// attributes are compared without case (RFC 5280 section 7.1), and so they are kept
 	assert.Equal(t, "C=ie, O=kelp, CN=tern", c.Subject.Value)
 	assert.Equal(t, "CN=kelp ca", c.Issuer.Value)
-	assert.Equal(t, []ike.Identity{ike.FQDN("tern.example"), {Kind: ike.IDMail, Value: "noc@tern.example"}, ike.Addr(netip.MustParseAddr("192.0.2.1")), ike.Addr(netip.MustParseAddr("2001:db8::1"))}, c.Names)
+	assert.Equal(
+		t,
+		[]ike.Identity{
+			ike.FQDN("tern.example"),
+			{Kind: ike.IDMail, Value: "noc@tern.example"},
+			ike.Addr(netip.MustParseAddr("192.0.2.1")),
+			ike.Addr(netip.MustParseAddr("2001:db8::1")),
+		},
+		c.Names,
+	)
 	assert.Equal(t, "ECDSA 384", c.KeyType+" "+big.NewInt(int64(c.KeyBits)).String())
 	assert.Equal(t, "Ed25519", c.Signature)
 	assert.Equal(t, []time.Time{begin, end}, []time.Time{c.From, c.To})
@@ -111,12 +132,20 @@ func TestKeysAndUsages(t *testing.T) {
 		signs, forIKE bool
 	}{
 		{"a short RSA key without usages", self.sign(t, x509.Certificate{}, short), "RSA", 1024, true, true},
-		{"for encipherment only", self.sign(t, x509.Certificate{KeyUsage: x509.KeyUsageKeyEncipherment}, edwards), "Ed25519", 256, false, true},
-		{"nonRepudiation signs too", self.sign(t, x509.Certificate{KeyUsage: x509.KeyUsageContentCommitment}, edwards), "Ed25519", 256, true, true},
-		{"for mail only", self.sign(t, x509.Certificate{ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageEmailProtection}}, edwards), "Ed25519", 256, true, false},
-		{"for servers, and mail", self.sign(t, x509.Certificate{ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageEmailProtection, x509.ExtKeyUsageServerAuth}}, edwards), "Ed25519", 256, true, true},
-		{"for IKE by its own purpose", self.sign(t, x509.Certificate{UnknownExtKeyUsage: []asn1.ObjectIdentifier{{1, 3, 6, 1, 5, 5, 7, 3, 17}}}, elliptical(t, elliptic.P256())), "ECDSA", 256, true, true},
-		{"for a purpose that nobody knows", self.sign(t, x509.Certificate{UnknownExtKeyUsage: []asn1.ObjectIdentifier{{1, 2, 3}}}, edwards), "Ed25519", 256, true, false},
+		{"for encipherment only", self.sign(t, x509.Certificate{KeyUsage: x509.KeyUsageKeyEncipherment}, edwards), "Ed25519", 256, false,
+			true},
+		{"nonRepudiation signs too", self.sign(t, x509.Certificate{KeyUsage: x509.KeyUsageContentCommitment}, edwards), "Ed25519", 256,
+			true, true},
+		{"for mail only", self.sign(t, x509.Certificate{ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageEmailProtection}}, edwards),
+			"Ed25519", 256, true, false},
+		{"for servers, and mail",
+			self.sign(t, x509.Certificate{ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageEmailProtection, x509.ExtKeyUsageServerAuth}},
+				edwards), "Ed25519", 256, true, true},
+		{"for IKE by its own purpose",
+			self.sign(t, x509.Certificate{UnknownExtKeyUsage: []asn1.ObjectIdentifier{{1, 3, 6, 1, 5, 5, 7, 3, 17}}},
+				elliptical(t, elliptic.P256())), "ECDSA", 256, true, true},
+		{"for a purpose that nobody knows",
+			self.sign(t, x509.Certificate{UnknownExtKeyUsage: []asn1.ObjectIdentifier{{1, 2, 3}}}, edwards), "Ed25519", 256, true, false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			got := readOne(t, armour("CERTIFICATE", c.der))
@@ -137,7 +166,21 @@ func TestSeveralBlocks(t *testing.T) {
 	ca, root := newAuthority(t, "Kelp CA", nil)
 	leaf := armour("CERTIFICATE", ca.sign(t, x509.Certificate{Subject: pkix.Name{CommonName: "tern"}}, elliptical(t, elliptic.P256())))
 	key := armour("PRIVATE KEY", []byte("not a key, and secret all the same, over more than one line of text"))
-	g := readtest.Read(certificate.Format, "all.pem", root+armour("CERTIFICATE", []byte("rubbish"))+armour("X509 CRL", []byte("x"))+armour("SNUFF", []byte("x"))+key+leaf+"-----BEGIN CERTIFICATE-----\n!", nil)
+	g := readtest.Read(
+		certificate.Format,
+		"all.pem",
+		root+armour(
+			"CERTIFICATE",
+			[]byte("rubbish"),
+		)+armour(
+			"X509 CRL",
+			[]byte("x"),
+		)+armour(
+			"SNUFF",
+			[]byte("x"),
+		)+key+leaf+"-----BEGIN CERTIFICATE-----\n!",
+		nil,
+	)
 	require.Len(t, g.Certs, 2)
 	assert.Equal(t, []string{"CN=kelp ca", "CN=tern"}, []string{g.Certs[0].Subject.Value, g.Certs[1].Subject.Value})
 	require.Len(t, g.PrivateKeys, 1)
@@ -158,7 +201,9 @@ func TestTrust(t *testing.T) {
 	}
 	byRoot, byMiddle := leaf(root), leaf(middle)
 	conn := func(certs, cas []string) *model.Connection {
-		return &model.Connection{Remote: model.Party{Certificates: model.Setting[[]string]{Value: certs}, CAs: model.Setting[[]string]{Value: cas}}}
+		return &model.Connection{
+			Remote: model.Party{Certificates: model.Setting[[]string]{Value: certs}, CAs: model.Setting[[]string]{Value: cas}},
+		}
 	}
 	holding := func(files map[string]string) *model.Gateway {
 		g := readtest.ReadAll([]*read.Format{certificate.Format}, files)
@@ -176,14 +221,21 @@ func TestTrust(t *testing.T) {
 		{"its authority is there", map[string]string{"root.pem": rootPEM}, conn(nil, nil), byRoot, nil, true, true},
 		{"another authority is there", map[string]string{"other.pem": otherPEM}, conn(nil, nil), byRoot, nil, false, true},
 		{"none is there", nil, conn(nil, nil), byRoot, nil, false, false},
-		{"the one that is named was not given", map[string]string{"root.pem": rootPEM}, conn(nil, []string{"elsewhere.pem"}), byRoot, nil, false, false},
-		{"another is named than that which signed", map[string]string{"root.pem": rootPEM, "other.pem": otherPEM}, conn(nil, []string{"/etc/cas/other.pem"}), byRoot, nil, false, true},
-		{"through one between, which it has", map[string]string{"root.pem": rootPEM, "middle.pem": middlePEM}, conn(nil, []string{"root.pem"}), byMiddle, nil, true, true},
-		{"through one between, which the peer has", map[string]string{"root.pem": rootPEM}, conn(nil, nil), byMiddle, []*model.Certificate{readOne(t, middlePEM)}, true, true},
+		{"the one that is named was not given", map[string]string{"root.pem": rootPEM}, conn(nil, []string{"elsewhere.pem"}), byRoot,
+			nil, false, false},
+		{"another is named than that which signed", map[string]string{"root.pem": rootPEM, "other.pem": otherPEM},
+			conn(nil, []string{"/etc/cas/other.pem"}), byRoot, nil, false, true},
+		{"through one between, which it has", map[string]string{"root.pem": rootPEM, "middle.pem": middlePEM},
+			conn(nil, []string{"root.pem"}), byMiddle, nil, true, true},
+		{"through one between, which the peer has", map[string]string{"root.pem": rootPEM}, conn(nil, nil), byMiddle,
+			[]*model.Certificate{readOne(t, middlePEM)}, true, true},
 		{"through one between, which nobody has", map[string]string{"root.pem": rootPEM}, conn(nil, nil), byMiddle, nil, false, true},
-		{"the very one is named", map[string]string{"tern.pem": armour("CERTIFICATE", byRoot.X509.Raw)}, conn([]string{"tern.pem"}, nil), byRoot, nil, true, true},
-		{"another one is named", map[string]string{"tern.pem": armour("CERTIFICATE", byMiddle.X509.Raw), "root.pem": rootPEM}, conn([]string{"tern.pem"}, nil), byRoot, nil, false, true},
-		{"the one that is named was not given", map[string]string{"root.pem": rootPEM}, conn([]string{"tern.pem"}, nil), byRoot, nil, false, false},
+		{"the very one is named", map[string]string{"tern.pem": armour("CERTIFICATE", byRoot.X509.Raw)}, conn([]string{"tern.pem"}, nil),
+			byRoot, nil, true, true},
+		{"another one is named", map[string]string{"tern.pem": armour("CERTIFICATE", byMiddle.X509.Raw), "root.pem": rootPEM},
+			conn([]string{"tern.pem"}, nil), byRoot, nil, false, true},
+		{"the one that is named was not given", map[string]string{"root.pem": rootPEM}, conn([]string{"tern.pem"}, nil), byRoot, nil,
+			false, false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			trusted, known := holding(c.files).Trusts(c.conn, c.peer, c.others...)

@@ -322,7 +322,10 @@ func (f *File) Mistaken() {
 // refuseAt says that the daemon takes nothing of the file for a mistake that is known already.
 func (f *File) refuseAt(e *source.Error) {
 	if f.in.Gateway.RefusedOf(f.in.File.Format) == nil {
-		f.in.Gateway.Refused = append(f.in.Gateway.Refused, model.Refusal{Error: e, Format: f.in.File.Format, What: "nothing of " + f.in.File.Format})
+		f.in.Gateway.Refused = append(
+			f.in.Gateway.Refused,
+			model.Refusal{Error: e, Format: f.in.File.Format, What: "nothing of " + f.in.File.Format},
+		)
 		f.in.Gateway.Problems = append(f.in.Gateway.Problems, e)
 	}
 }
@@ -480,7 +483,8 @@ func Secrets(in *read.Input) []Secret {
 		entry := line
 		for n < in.File.Lines() { // lines that begin with a blank go on
 			next := in.File.Line(n + 1)
-			if next == "" || next[0] != ' ' && next[0] != '\t' || strings.HasPrefix(strings.TrimSpace(next), "#") || ownEntry().MatchString(next) {
+			if next == "" || next[0] != ' ' && next[0] != '\t' || strings.HasPrefix(strings.TrimSpace(next), "#") ||
+				ownEntry().MatchString(next) {
 				break
 			}
 			n++

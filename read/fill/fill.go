@@ -188,7 +188,10 @@ func (s *Section) Leave(at source.Pos, why string) {
 
 func (s *Section) again(v *Value) {
 	if len(v.Was) > 0 && !v.Inherited && !s.Quiet {
-		s.In.Gateway.Definitions = append(s.In.Gateway.Definitions, &model.Definition{Kind: "value", Name: s.Scope + " " + v.Key, At: v.At, Used: []source.Pos{v.At}, Again: v.Was})
+		s.In.Gateway.Definitions = append(
+			s.In.Gateway.Definitions,
+			&model.Definition{Kind: "value", Name: s.Scope + " " + v.Key, At: v.At, Used: []source.Pos{v.At}, Again: v.Was},
+		)
 	}
 }
 

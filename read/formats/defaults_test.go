@@ -17,11 +17,17 @@ import (
 func TestDefaults(t *testing.T) {
 	for _, c := range []struct{ name, format, file, text string }{
 		{"swanctl", "swanctl.conf", "swanctl.conf", "connections {\n a {\n  children {\n   b {\n   }\n  }\n }\n}\n"},
-		{"swanctl-reauth-and-ah", "swanctl.conf", "swanctl.conf", "connections {\n a {\n  version = 1\n  reauth_time = 3h\n  local {\n   auth = psk\n  }\n  remote {\n   id = x.example\n  }\n  children {\n   b {\n    ah_proposals = default\n    rekey_time = 30m\n    life_bytes = 1g\n    life_packets = 1000\n    mark_in = 7\n    mark_out = 8\n   }\n  }\n }\n}\n"},
+		{"swanctl-reauth-and-ah", "swanctl.conf", "swanctl.conf", "connections {\n a {\n  version = 1\n  reauth_time = 3h\n" +
+			"  local {\n   auth = psk\n  }\n  remote {\n   id = x.example\n  }\n  children {\n   b {\n    ah_proposals = default\n" +
+			"    rekey_time = 30m\n    life_bytes = 1g\n    life_packets = 1000\n    mark_in = 7\n    mark_out = 8\n   }\n  }\n }\n" +
+			"}\n"},
 		{"ipsec-conf-strongswan", "ipsec.conf-strongswan", "ipsec.conf", "conn a\n\tauto=add\n"},
-		{"ipsec-conf-strongswan-opened", "ipsec.conf-strongswan", "ipsec.conf", "conn a\n\tkeyexchange=ikev1\n\tleft=192.0.2.1\n\tright=192.0.2.2\n\tauthby=psk\n\tdpdaction=restart\n\tleftfirewall=yes\n\tleftprotoport=udp\n\tmark=7\n\tlifebytes=1000000000\n\tlifepackets=1000\n\tauto=route\n"},
+		{"ipsec-conf-strongswan-opened", "ipsec.conf-strongswan", "ipsec.conf", "conn a\n\tkeyexchange=ikev1\n\tleft=192.0.2.1\n" +
+			"\tright=192.0.2.2\n\tauthby=psk\n\tdpdaction=restart\n\tleftfirewall=yes\n\tleftprotoport=udp\n\tmark=7\n" +
+			"\tlifebytes=1000000000\n\tlifepackets=1000\n\tauto=route\n"},
 		{"ipsec-conf-libreswan", "ipsec.conf-libreswan", "ipsec.conf", "conn a\n\tauto=add\n"},
-		{"ipsec-conf-libreswan-vti", "ipsec.conf-libreswan", "ipsec.conf", "conn a\n\tikev2=no\n\tleft=192.0.2.1\n\tright=192.0.2.2\n\tauthby=secret\n\trightsubnet=10.9.0.0/16\n\tmark=7\n\tvti-interface=t0\n\tleftvti=172.31.9.1/30\n\tauto=start\n"},
+		{"ipsec-conf-libreswan-vti", "ipsec.conf-libreswan", "ipsec.conf", "conn a\n\tikev2=no\n\tleft=192.0.2.1\n\tright=192.0.2.2\n" +
+			"\tauthby=secret\n\trightsubnet=10.9.0.0/16\n\tmark=7\n\tvti-interface=t0\n\tleftvti=172.31.9.1/30\n\tauto=start\n"},
 		{"iked", "iked.conf", "iked.conf", "ikev2 esp from 10.1.0.0/16 to 10.2.0.0/16 peer 192.0.2.1\n"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -22,8 +22,10 @@ import (
 
 // samples are the files that the laboratory holds against the real programs, with the format that each is in.
 var samples = map[string]string{
-	"swanctl/site.conf": "swanctl.conf", "swanctl/defaults.conf": "swanctl.conf", "ipsec.conf-strongswan/site.conf": "ipsec.conf-strongswan", "ipsec.conf-libreswan/site.conf": "ipsec.conf-libreswan",
-	"iked/site.conf": "iked.conf", "nftables/written.nft": "nftables", "nftables/listed.nft": "nftables", "iptables/site.rules": "iptables-save", "iptables/sets.ipset": "ipset",
+	"swanctl/site.conf": "swanctl.conf", "swanctl/defaults.conf": "swanctl.conf",
+	"ipsec.conf-strongswan/site.conf": "ipsec.conf-strongswan", "ipsec.conf-libreswan/site.conf": "ipsec.conf-libreswan",
+	"iked/site.conf": "iked.conf", "nftables/written.nft": "nftables", "nftables/listed.nft": "nftables",
+	"iptables/site.rules": "iptables-save", "iptables/sets.ipset": "ipset",
 	"ifupdown/interfaces": "interfaces", "netplan/01-net.yaml": "netplan", "frr/frr.conf": "frr.conf",
 }
 
@@ -45,7 +47,19 @@ func byName(t *testing.T, name string) *read.Format {
 
 // understood is all that was understood of a gateway.
 func understood(g *model.Gateway) string {
-	return readtest.Connections(g) + readtest.Rules(g) + readtest.Network(g) + strings.Join(readtest.Unread(g), "\n") + strings.Join(readtest.Problems(g), "\n")
+	return readtest.Connections(
+		g,
+	) + readtest.Rules(
+		g,
+	) + readtest.Network(
+		g,
+	) + strings.Join(
+		readtest.Unread(g),
+		"\n",
+	) + strings.Join(
+		readtest.Problems(g),
+		"\n",
+	)
 }
 
 func TestSamplesAreRecognised(t *testing.T) {
@@ -55,7 +69,8 @@ func TestSamplesAreRecognised(t *testing.T) {
 			assert.Equal(t, format, v.Format.Name, "%s: %s", name, v.Why)
 		}
 	}
-	for _, prose := range []string{"Dear colleagues,\nthe tunnel is up.\n", "a: 1\nb: [2]\n", `{"a": 1}`, "[]", "<xml/>", "x = 1\n", "#!/bin/sh\nexit 0\n"} {
+	for _, prose := range []string{"Dear colleagues,\nthe tunnel is up.\n", "a: 1\nb: [2]\n", `{"a": 1}`, "[]", "<xml/>", "x = 1\n",
+		"#!/bin/sh\nexit 0\n"} {
 		v := read.Recognise(formats.All(), source.NewFile("gw/notes", []byte(prose)))
 		assert.Nil(t, v.Format, prose)
 	}
@@ -80,9 +95,26 @@ func TestLineEndsAndMarksChangeNothing(t *testing.T) {
 	for name, format := range samples {
 		text := sample(t, name)
 		want := understood(readtest.Read(byName(t, format), "x", text, nil))
-		assert.Equal(t, want, understood(readtest.Read(byName(t, format), "x", strings.ReplaceAll(text, "\n", "\r\n"), nil)), "%s with CRLF", name)
+		assert.Equal(
+			t,
+			want,
+			understood(readtest.Read(byName(t, format), "x", strings.ReplaceAll(text, "\n", "\r\n"), nil)),
+			"%s with CRLF",
+			name,
+		)
 		marked := readtest.Read(byName(t, format), "x", "\xef\xbb\xbf"+text, nil)
-		if slices.Contains([]string{"swanctl.conf", "nftables", "iptables-save", "ipsec.conf-strongswan", "ipsec.conf-libreswan", "interfaces", "iked.conf"}, format) { // a byte order mark is too much for these programs
+		if slices.Contains(
+			[]string{
+				"swanctl.conf",
+				"nftables",
+				"iptables-save",
+				"ipsec.conf-strongswan",
+				"ipsec.conf-libreswan",
+				"interfaces",
+				"iked.conf",
+			},
+			format,
+		) { // a byte order mark is too much for these programs
 			assert.Len(t, marked.Refused, 1, name)
 			continue
 		}
@@ -133,16 +165,25 @@ func TestHostileInput(t *testing.T) {
 		"long value":    "conn a\n\tleft=" + strings.Repeat("1", 10<<20) + "\n\tauto=add\n",
 		"many sections": strings.Repeat("conn a\n\talso=b\n\tauto=add\nconn b\n\talso=a\n", 3000),
 		"macros":        "a = \"$a $a $a $a\"\n" + strings.Repeat("b = \"$a $b $b\"\n", 40) + "ikev2 from $b to $b\n",
-		"defines":       "define a = { 1, 2, 3, 4 }\n" + strings.Repeat("define a = { $a, $a, $a }\n", 40) + "table ip t {\n chain c {\n tcp dport $a accept\n }\n}\n",
-		"continued":     strings.Repeat("\\\n", deep),
-		"quotes":        strings.Repeat("\"", deep),
-		"inherits":      "connections {\n" + strings.Repeat("  a : b {\n  }\n  b : a {\n  }\n", 500) + "}\n",
-		"sets":          "create a list:set\n" + strings.Repeat("add a a\n", 3000),
-		"masks":         "*filter\n:INPUT DROP [0:0]\n" + strings.Repeat("-A INPUT -m mark --mark 0x1/0x55555555 -j DROP\n", 200),
-		"subnets":       "conn a\n\tleft=192.0.2.1\n\tright=192.0.2.2\n\tauto=add\n\tleftsubnets={" + strings.Repeat("10.0.0.0/8 ", 3000) + "}\n\trightsubnets={" + strings.Repeat("10.0.0.0/8 ", 3000) + "}\n",
-		"nothing":       "",
-		"zero bytes":    strings.Repeat("\x00", 1000),
-		"escapes":       "\x1b[31m\x1b]0;title\x07 { = }\n",
+		"defines": "define a = { 1, 2, 3, 4 }\n" + strings.Repeat(
+			"define a = { $a, $a, $a }\n",
+			40,
+		) + "table ip t {\n chain c {\n tcp dport $a accept\n }\n}\n",
+		"continued": strings.Repeat("\\\n", deep),
+		"quotes":    strings.Repeat("\"", deep),
+		"inherits":  "connections {\n" + strings.Repeat("  a : b {\n  }\n  b : a {\n  }\n", 500) + "}\n",
+		"sets":      "create a list:set\n" + strings.Repeat("add a a\n", 3000),
+		"masks":     "*filter\n:INPUT DROP [0:0]\n" + strings.Repeat("-A INPUT -m mark --mark 0x1/0x55555555 -j DROP\n", 200),
+		"subnets": "conn a\n\tleft=192.0.2.1\n\tright=192.0.2.2\n\tauto=add\n\tleftsubnets={" + strings.Repeat(
+			"10.0.0.0/8 ",
+			3000,
+		) + "}\n\trightsubnets={" + strings.Repeat(
+			"10.0.0.0/8 ",
+			3000,
+		) + "}\n",
+		"nothing":    "",
+		"zero bytes": strings.Repeat("\x00", 1000),
+		"escapes":    "\x1b[31m\x1b]0;title\x07 { = }\n",
 	}
 	for what, text := range inputs {
 		for _, f := range formats.All() {
@@ -163,7 +204,9 @@ func TestHostileInput(t *testing.T) {
 }
 
 func TestFilesThatIncludeThemselves(t *testing.T) {
-	for format, statement := range map[string]string{"swanctl.conf": "include x", "ipsec.conf-strongswan": "include x", "ipsec.conf-libreswan": "include x", "iked.conf": `include "x"`, "nftables": `include "x"`, "interfaces": "source x", "ipsec.secrets": "include x"} {
+	for format, statement := range map[string]string{"swanctl.conf": "include x", "ipsec.conf-strongswan": "include x",
+		"ipsec.conf-libreswan": "include x", "iked.conf": `include "x"`, "nftables": `include "x"`, "interfaces": "source x",
+		"ipsec.secrets": "include x"} {
 		g := readtest.Read(byName(t, format), "x", statement+"\n", nil)
 		assert.Equal(t, []string{"x:1: x includes itself"}, readtest.Problems(g), format)
 		chain := map[string]string{}

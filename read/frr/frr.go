@@ -43,20 +43,47 @@ var Format = &read.Format{
 	},
 	Read: readFile,
 	Covers: read.Rows(
-		read.Coverage{Statement: "interface: ip address, ipv6 address, shutdown, ip ospf area, ipv6 ospf6 area, ip router isis", Use: read.Used},
-		read.Coverage{Statement: "ip route, ipv6 route: gateway, interface, Null0, blackhole, reject, distance, table, vrf blocks", Use: read.Used},
-		read.Coverage{Statement: "router ospf, ospf6, bgp, rip, ripng, eigrp, isis: network, neighbor, redistribute, passive-interface, interface area", Use: read.Used},
-		read.Coverage{Statement: "password, enable password, username, key-string, neighbor password, message-digest-key, authentication-key", Use: read.Used, Note: "hidden from every quote"},
-		read.Coverage{Statement: "frr, hostname, log, service, line, ip prefix-list, access-list, route-map, bfd, key chain and the other settings of protocols", Use: read.Irrelevant, Note: "they choose and order routes, which are not computed here"},
-		read.Coverage{Statement: "pbr-map: match src-ip, dst-ip, mark, set nexthop, set vrf; pbr-policy", Use: read.Used, Note: "other parts leave the rule unsure"},
+		read.Coverage{
+			Statement: "interface: ip address, ipv6 address, shutdown, ip ospf area, ipv6 ospf6 area, ip router isis",
+			Use:       read.Used,
+		},
+		read.Coverage{
+			Statement: "ip route, ipv6 route: gateway, interface, Null0, blackhole, reject, distance, table, vrf blocks",
+			Use:       read.Used,
+		},
+		read.Coverage{
+			Statement: "router ospf, ospf6, bgp, rip, ripng, eigrp, isis: network, neighbor, redistribute, passive-interface, " +
+				"interface area",
+			Use: read.Used,
+		},
+		read.Coverage{
+			Statement: "password, enable password, username, key-string, neighbor password, message-digest-key, authentication-key",
+			Use:       read.Used,
+			Note:      "hidden from every quote",
+		},
+		read.Coverage{
+			Statement: "frr, hostname, log, service, line, ip prefix-list, access-list, route-map, bfd, key chain and the other " +
+				"settings of protocols",
+			Use:  read.Irrelevant,
+			Note: "they choose and order routes, which are not computed here",
+		},
+		read.Coverage{
+			Statement: "pbr-map: match src-ip, dst-ip, mark, set nexthop, set vrf; pbr-policy",
+			Use:       read.Used,
+			Note:      "other parts leave the rule unsure",
+		},
 	),
 }
 
 var (
 	frrLine   = lazy.Regexp(`(?m)^frr (version|defaults) .*$`)
-	blockLine = lazy.Regexp(`(?m)^(router (?:ospf|ospf6|bgp|rip|ripng|eigrp|isis|babel|openfabric|pim|pim6)\b|ip route [0-9]|ipv6 route |ip forwarding|ipv6 forwarding|service integrated-vtysh-config|bfd[ \t]*$|route-map \S+ (?:permit|deny) \d|(?:ip|ipv6|bgp) (?:prefix-list|access-list|community-list|as-path access-list) \S+|access-list \S+ (?:permit|deny|seq)|vrf \S+[ \t]*$|debug (?:ospf6?|bgp|zebra|rip|isis|pim|bfd)|pbr-map \S+ seq|nexthop-group \S+|key chain \S+|mpls (?:ldp|label)|segment-routing[ \t]*$|log (?:file|syslog|stdout)|hostname \S+[ \t]*$|password \S+|zebra |agentx[ \t]*$)`)
+	blockLine = lazy.Regexp(
+		`(?m)^(router (?:ospf|ospf6|bgp|rip|ripng|eigrp|isis|babel|openfabric|pim|pim6)\b|ip route [0-9]|ipv6 route |ip forwarding|ipv6 forwarding|service integrated-vtysh-config|bfd[ \t]*$|route-map \S+ (?:permit|deny) \d|(?:ip|ipv6|bgp) (?:prefix-list|access-list|community-list|as-path access-list) \S+|access-list \S+ (?:permit|deny|seq)|vrf \S+[ \t]*$|debug (?:ospf6?|bgp|zebra|rip|isis|pim|bfd)|pbr-map \S+ seq|nexthop-group \S+|key chain \S+|mpls (?:ldp|label)|segment-routing[ \t]*$|log (?:file|syslog|stdout)|hostname \S+[ \t]*$|password \S+|zebra |agentx[ \t]*$)`,
+	)
 	// what stands within blocks, indented by a blank or not
-	innerLine     = lazy.Regexp(`(?m)^[ \t]*(?:no )?(?:ip(?:v6)? (?:address|ospf6?|rip|router|igmp|pim) |ip(?:v6)? address |neighbor \S+ (?:remote-as|peer-group|timers|password|update-source)|network [0-9a-f.:]+/[0-9]+(?: area \S+)?[ \t]*$|bgp (?:router-id|log|as-path)|redistribute (?:connected|static|kernel|ospf|bgp|rip)|router-id |ospf router-id|passive-interface |isis |address-family (?:ipv4|ipv6|l2vpn)|exit-address-family)`)
+	innerLine = lazy.Regexp(
+		`(?m)^[ \t]*(?:no )?(?:ip(?:v6)? (?:address|ospf6?|rip|router|igmp|pim) |ip(?:v6)? address |neighbor \S+ (?:remote-as|peer-group|timers|password|update-source)|network [0-9a-f.:]+/[0-9]+(?: area \S+)?[ \t]*$|bgp (?:router-id|log|as-path)|redistribute (?:connected|static|kernel|ospf|bgp|rip)|router-id |ospf router-id|passive-interface |isis |address-family (?:ipv4|ipv6|l2vpn)|exit-address-family)`,
+	)
 	interfaceLine = lazy.Regexp(`(?m)^interface [A-Za-z0-9._@:-]+[ \t]*(?:vrf \S+)?[ \t]*$`)
 	// what none of these daemons writes
 	foreign   = lazy.Regexp(`(?m)[{};]|^[ \t]*\[|^(?:auto|iface|conn|config setup)\b`)
@@ -114,10 +141,60 @@ func readFile(in *read.Input) {
 
 // spelt are the words that may be cut short, as long as they mean one thing: at the top, and inside a block.
 var spelt = map[string][]string{
-	"top":       {"interface", "router", "hostname", "service", "route-map", "access-list", "password", "enable", "username", "debug", "banner", "vrf", "pbr-map", "line", "log", "key", "nexthop-group"},
+	"top": {
+		"interface",
+		"router",
+		"hostname",
+		"service",
+		"route-map",
+		"access-list",
+		"password",
+		"enable",
+		"username",
+		"debug",
+		"banner",
+		"vrf",
+		"pbr-map",
+		"line",
+		"log",
+		"key",
+		"nexthop-group",
+	},
 	"interface": {"description", "shutdown", "bandwidth", "pbr-policy", "vrf", "link-params", "mpls", "multicast", "evpn", "ipv6"},
-	"router":    {"network", "neighbor", "redistribute", "passive-interface", "default-information", "distribute-list", "address-family", "interface", "timers", "version", "area", "auto-cost", "maximum-paths", "log-adjacency-changes"},
-	"ip":        {"address", "route", "ospf", "router", "prefix-list", "forwarding", "igmp", "pim", "nht", "rip", "access-list", "community-list", "as-path", "import-table", "protocol", "multicast"},
+	"router": {
+		"network",
+		"neighbor",
+		"redistribute",
+		"passive-interface",
+		"default-information",
+		"distribute-list",
+		"address-family",
+		"interface",
+		"timers",
+		"version",
+		"area",
+		"auto-cost",
+		"maximum-paths",
+		"log-adjacency-changes",
+	},
+	"ip": {
+		"address",
+		"route",
+		"ospf",
+		"router",
+		"prefix-list",
+		"forwarding",
+		"igmp",
+		"pim",
+		"nht",
+		"rip",
+		"access-list",
+		"community-list",
+		"as-path",
+		"import-table",
+		"protocol",
+		"multicast",
+	},
 }
 
 // whole writes the words of a statement out that are cut short.
@@ -159,7 +236,14 @@ func longer(word string, list []string) string {
 func (r *reader) policies() {
 	for _, s := range r.steps {
 		for _, dev := range r.by[s.name] {
-			rule := &model.RouteRule{At: s.at, Priority: 300 + s.seq, When: s.when.And(packet.Where(packet.In, packet.Name(dev))), Kind: "lookup", Table: s.table, Unsure: s.unsure}
+			rule := &model.RouteRule{
+				At:       s.at,
+				Priority: 300 + s.seq,
+				When:     s.when.And(packet.Where(packet.In, packet.Name(dev))),
+				Kind:     "lookup",
+				Table:    s.table,
+				Unsure:   s.unsure,
+			}
 			if s.via.IsValid() || s.dev != "" {
 				rule.Table = fmt.Sprintf("%s %d", s.name, s.seq)
 			}
@@ -168,7 +252,17 @@ func (r *reader) policies() {
 		if len(r.by[s.name]) > 0 && (s.via.IsValid() || s.dev != "") {
 			for _, to := range []netip.Prefix{netip.PrefixFrom(netip.IPv4Unspecified(), 0), netip.PrefixFrom(netip.IPv6Unspecified(), 0)} {
 				if !s.via.IsValid() || s.via.Is4() == to.Addr().Is4() {
-					r.in.Gateway.AddRoute(&model.Route{At: s.at, Kind: "unicast", To: to, Via: s.via, Dev: s.dev, Table: fmt.Sprintf("%s %d", s.name, s.seq), Origin: "static"})
+					r.in.Gateway.AddRoute(
+						&model.Route{
+							At:     s.at,
+							Kind:   "unicast",
+							To:     to,
+							Via:    s.via,
+							Dev:    s.dev,
+							Table:  fmt.Sprintf("%s %d", s.name, s.seq),
+							Origin: "static",
+						},
+					)
 				}
 			}
 		}
@@ -263,8 +357,43 @@ func (r *reader) opens(n int, w []string) bool {
 			r.step.seq, _ = strconv.Atoi(w[3])
 		}
 		r.steps = append(r.steps, r.step)
-	case "frr", "hostname", "log", "service", "line", "route-map", "access-list", "bfd", "key", "password", "enable", "username", "debug", "domainname", "banner", "mpls", "bgp", "agentx", "nexthop-group",
-		"segment-routing", "rpki", "vni", "zebra", "fpm", "allow-external-route-update", "router-id", "nexthop", "affinity-map", "mac", "evpn", "end", "configure", "Building", "Current", "version", "l2vpn", "ipv4":
+	case "frr",
+		"hostname",
+		"log",
+		"service",
+		"line",
+		"route-map",
+		"access-list",
+		"bfd",
+		"key",
+		"password",
+		"enable",
+		"username",
+		"debug",
+		"domainname",
+		"banner",
+		"mpls",
+		"bgp",
+		"agentx",
+		"nexthop-group",
+		"segment-routing",
+		"rpki",
+		"vni",
+		"zebra",
+		"fpm",
+		"allow-external-route-update",
+		"router-id",
+		"nexthop",
+		"affinity-map",
+		"mac",
+		"evpn",
+		"end",
+		"configure",
+		"Building",
+		"Current",
+		"version",
+		"l2vpn",
+		"ipv4":
 		r.block = "other"
 	default:
 		r.block = "other"
@@ -300,7 +429,8 @@ func (r *reader) interfaceLine(n int, w []string, no bool) {
 			return
 		}
 		r.iface.AddAddress(p)
-	case len(w) > 2 && (w[0] == "ip" && w[1] == "ospf" || w[0] == "ipv6" && w[1] == "ospf6") && (w[2] == "area" || len(w) > 3 && w[3] == "area") && !no:
+	case len(w) > 2 && (w[0] == "ip" && w[1] == "ospf" || w[0] == "ipv6" && w[1] == "ospf6") &&
+		(w[2] == "area" || len(w) > 3 && w[3] == "area") && !no:
 		name := "ospf"
 		if w[0] == "ipv6" {
 			name = "ospf6"
@@ -381,7 +511,10 @@ func (r *reader) protocolLine(n int, w []string, no bool) {
 		} else {
 			nb.Interface = source.Clean(value)
 		}
-		if !slices.ContainsFunc(r.proto.Neighbors, func(o model.Neighbor) bool { return o.Addr == nb.Addr && o.Interface == nb.Interface }) {
+		if !slices.ContainsFunc(
+			r.proto.Neighbors,
+			func(o model.Neighbor) bool { return o.Addr == nb.Addr && o.Interface == nb.Interface },
+		) {
 			r.proto.Neighbors = append(r.proto.Neighbors, nb)
 		}
 	}
@@ -447,7 +580,9 @@ func (r *reader) route(n int, w []string, no bool) {
 	}
 	if no { // one that stood before, on the same way or on any
 		same := func(o *model.Route) bool {
-			return o.Origin == "static" && o.To == rt.To && o.Table == rt.Table && (!rt.Via.IsValid() || o.Via == rt.Via) && (rt.Dev == "" || o.Dev == rt.Dev) && o.At.File == rt.At.File
+			return o.Origin == "static" && o.To == rt.To && o.Table == rt.Table && (!rt.Via.IsValid() || o.Via == rt.Via) &&
+				(rt.Dev == "" || o.Dev == rt.Dev) &&
+				o.At.File == rt.At.File
 		}
 		r.in.Gateway.Routes = slices.DeleteFunc(r.in.Gateway.Routes, same)
 		return

@@ -108,9 +108,20 @@ rip : eth1 passive []
 }
 
 func TestMistakes(t *testing.T) {
-	g := readtest.Read(frr.Format, "frr.conf", "ip route nowhere 192.0.2.1\nip route 10.0.0.0 255.0.255.0 192.0.2.1\ninterface eth0\n ip address x\npbr-map P seq 1\nfluxcapacitor on\n", nil)
-	assert.Equal(t, []string{`frr.conf:1: "192.0.2.1" is not a mask`, `frr.conf:2: "255.0.255.0" is not a mask`, `frr.conf:4: "x" is not an address with its network`,
-		`frr.conf:6: "fluxcapacitor" is not a known statement`}[1:], readtest.Unread(g)[1:])
+	g := readtest.Read(
+		frr.Format,
+		"frr.conf",
+		"ip route nowhere 192.0.2.1\nip route 10.0.0.0 255.0.255.0 192.0.2.1\ninterface eth0\n ip address x\npbr-map P seq 1\n"+
+			"fluxcapacitor on\n",
+		nil,
+	)
+	assert.Equal(
+		t,
+		[]string{`frr.conf:1: "192.0.2.1" is not a mask`, `frr.conf:2: "255.0.255.0" is not a mask`,
+			`frr.conf:4: "x" is not an address with its network`,
+			`frr.conf:6: "fluxcapacitor" is not a known statement`}[1:],
+		readtest.Unread(g)[1:],
+	)
 	require.Empty(t, g.Routes)
 }
 
@@ -123,11 +134,12 @@ func FuzzFRR(f *testing.F) {
 // TestWhereAProtocolIsPassive: on named interfaces, on all but named ones, and taken back again.
 func TestWhereAProtocolIsPassive(t *testing.T) {
 	for name, c := range map[string]struct{ lines, want string }{
-		"one":                        {"router ospf\n passive-interface eth0\n", "[eth0] []"},
-		"all but one":                {"router ospf\n passive-interface default\n no passive-interface gre1\n", "[default] [gre1]"},
-		"taken back":                 {"router ospf\n passive-interface eth0\n no passive-interface eth0\n", "[] [eth0]"},
-		"by the interface":           {"interface eth0\n ip ospf passive\n!\nrouter ospf\n", "[eth0] []"},
-		"all but one, the other way": {"interface gre1\n no ip ospf passive\n!\nrouter ospf\n passive-interface default\n", "[default] [gre1]"},
+		"one":              {"router ospf\n passive-interface eth0\n", "[eth0] []"},
+		"all but one":      {"router ospf\n passive-interface default\n no passive-interface gre1\n", "[default] [gre1]"},
+		"taken back":       {"router ospf\n passive-interface eth0\n no passive-interface eth0\n", "[] [eth0]"},
+		"by the interface": {"interface eth0\n ip ospf passive\n!\nrouter ospf\n", "[eth0] []"},
+		"all but one, the other way": {"interface gre1\n no ip ospf passive\n!\nrouter ospf\n passive-interface default\n",
+			"[default] [gre1]"},
 	} {
 		g := readtest.Read(frr.Format, "frr.conf", "frr version 8.4\n"+c.lines, nil)
 		require.Len(t, g.Protocols, 1, name)
@@ -160,8 +172,14 @@ func TestRecognisedWithoutTheUsualHeader(t *testing.T) {
 }
 
 func TestShortWordsAndRoutingByPolicy(t *testing.T) {
-	g := readtest.Read(frr.Format, "frr.conf", "frr version 8.4\nint eth0\n ip add 10.0.0.1/24\n pbr-policy OUT\n!\nrout ospf\n netw 10.0.0.0/24 area 0\n passive eth0\n!\n"+
-		"ip route 10.9.0.0/16 10.0.0.2\nip route 10.8.0.0/16 10.0.0.2\nno ip route 10.9.0.0/16 10.0.0.2\npbr-map OUT seq 5\n match src-ip 10.0.0.0/24\n set nexthop 10.0.0.9\n!\npbr-map OUT seq 9\n match dscp ef\n set vrf blue\n", nil)
+	g := readtest.Read(
+		frr.Format,
+		"frr.conf",
+		"frr version 8.4\nint eth0\n ip add 10.0.0.1/24\n pbr-policy OUT\n!\nrout ospf\n netw 10.0.0.0/24 area 0\n passive eth0\n!\n"+
+			"ip route 10.9.0.0/16 10.0.0.2\nip route 10.8.0.0/16 10.0.0.2\nno ip route 10.9.0.0/16 10.0.0.2\npbr-map OUT seq 5\n"+
+			" match src-ip 10.0.0.0/24\n set nexthop 10.0.0.9\n!\npbr-map OUT seq 9\n match dscp ef\n set vrf blue\n",
+		nil,
+	)
 	assert.Equal(t, "interface eth0  [10.0.0.1/24] down false dynamic false\n"+
 		"route unicast 10.8.0.0/16 via 10.0.0.2 dev  table main metric 0 src invalid IP static\n"+
 		"route unicast 0.0.0.0/0 via 10.0.0.9 dev  table OUT 5 metric 0 src invalid IP static\n"+

@@ -34,7 +34,11 @@ var Format = &read.Format{
 	Covers: read.Rows(
 		read.Coverage{Statement: "iface, auto, allow-hotplug, source, source-directory, no-auto-down, rename", Use: read.Used},
 		read.Coverage{Statement: "address, netmask, gateway, metric", Use: read.Used},
-		read.Coverage{Statement: "up, post-up, pre-up: ip route, ip addr, ip link add of xfrm, vti, gre; route add", Use: read.Used, Note: "other commands are left unread"},
+		read.Coverage{
+			Statement: "up, post-up, pre-up: ip route, ip addr, ip link add of xfrm, vti, gre; route add",
+			Use:       read.Used,
+			Note:      "other commands are left unread",
+		},
 		read.Coverage{Statement: "mapping, template, hwaddress, mtu, dns, bridge, bond, vlan, wireless options", Use: read.Irrelevant},
 	),
 }
@@ -81,7 +85,17 @@ func (r *reader) refuse(n int, format string, args ...any) {
 
 // methods are those of the program, by address family (interfaces(5)).
 var methods = map[string][]string{
-	"inet": {"loopback", "static", "manual", "dhcp", "bootp", "tunnel", "ppp", "wvdial", "ipv4ll"}, "inet6": {"loopback", "auto", "static", "manual", "dhcp", "v4tunnel", "6to4", "ppp", "wvdial", "tunnel"},
+	"inet": {
+		"loopback",
+		"static",
+		"manual",
+		"dhcp",
+		"bootp",
+		"tunnel",
+		"ppp",
+		"wvdial",
+		"ipv4ll",
+	}, "inet6": {"loopback", "auto", "static", "manual", "dhcp", "v4tunnel", "6to4", "ppp", "wvdial", "tunnel"},
 	"can": {"static", "manual"}, "ipx": {"static", "dynamic"}, "link": {"none", "manual"}, "meta": {"none"},
 }
 
@@ -196,8 +210,30 @@ func (r *reader) option(n int, w []string) {
 				r.in.Unread(n, "", "the command %q is not read", source.Clean(strings.Join(c, " ")))
 			}
 		}
-	case "down", "pre-down", "post-down", "metric", "broadcast", "network", "mtu", "hwaddress", "pointopoint", "scope", "accept_ra", "autoconf", "privext", "dad-attempts",
-		"preferred-lifetime", "hostname", "leasehours", "leasetime", "vendor", "client", "label", "description", "provider", "request_prefix":
+	case "down",
+		"pre-down",
+		"post-down",
+		"metric",
+		"broadcast",
+		"network",
+		"mtu",
+		"hwaddress",
+		"pointopoint",
+		"scope",
+		"accept_ra",
+		"autoconf",
+		"privext",
+		"dad-attempts",
+		"preferred-lifetime",
+		"hostname",
+		"leasehours",
+		"leasetime",
+		"vendor",
+		"client",
+		"label",
+		"description",
+		"provider",
+		"request_prefix":
 	default:
 		if !strings.ContainsAny(w[0], "-_") { // dns-*, bridge_*, bond-*, vlan-*, wpa-*: options of scripts
 			r.in.Unread(n, "", "%q is not a known option", source.Clean(w[0]))

@@ -65,9 +65,16 @@ route unicast 10.3.0.0/16 via invalid IP dev ipsec0 table main metric 0 src inva
 }
 
 func TestMistakes(t *testing.T) {
-	g := readtest.Read(ifupdown.Format, "interfaces", "iface eth0\n\taddress 192.0.2.1\niface eth1 inet static\n\taddress nowhere\n\tnetmask 24\n\tgateway there\n\tcolour green\n\tup ip route add x\n", nil)
+	g := readtest.Read(
+		ifupdown.Format,
+		"interfaces",
+		"iface eth0\n\taddress 192.0.2.1\niface eth1 inet static\n\taddress nowhere\n\tnetmask 24\n\tgateway there\n\tcolour green\n"+
+			"\tup ip route add x\n",
+		nil,
+	)
 	assert.Equal(t, []string{"interfaces:1: a stanza is: iface NAME inet|inet6 METHOD", `interfaces:4: "nowhere" is not an address`,
-		`interfaces:6: "there" is not an address`, `interfaces:7: "colour" is not a known option`, `interfaces:8: the command "ip route add x" is not read`}, readtest.Unread(g))
+		`interfaces:6: "there" is not an address`, `interfaces:7: "colour" is not a known option`,
+		`interfaces:8: the command "ip route add x" is not read`}, readtest.Unread(g))
 }
 
 func TestRecognition(t *testing.T) {
@@ -77,7 +84,10 @@ func TestRecognition(t *testing.T) {
 }
 
 func FuzzInterfaces(f *testing.F) {
-	f.Add("iface eth0 inet static\n\taddress 192.0.2.1\n\tnetmask 255.255.255.0\n\tup ip route add 10.0.0.0/8 dev $IFACE\n\tup ip link add x\n")
+	f.Add(
+		"iface eth0 inet static\n\taddress 192.0.2.1\n\tnetmask 255.255.255.0\n\tup ip route add 10.0.0.0/8 dev $IFACE\n" +
+			"\tup ip link add x\n",
+	)
 	f.Add("source interfaces\n\tup route add -net 10.0.0.0 netmask 1.2.3.4 gw x\nmapping\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		readtest.Network(readtest.Read(ifupdown.Format, "interfaces", text, nil))
@@ -108,9 +118,16 @@ func held(text string) string {
 }
 
 func TestTunnelsAndCommands(t *testing.T) {
-	g := readtest.Read(ifupdown.Format, "interfaces", "iface tun0 inet tunnel\n mode gre\n local 192.0.2.1\n endpoint 198.51.100.1\n address 10.9.9.1/30\n"+
-		" up ip rule add from 10.1.0.0/16 lookup 100 && ip route add default via 10.9.9.2 table 100 || true\n up iptables -A INPUT -j ACCEPT\n", nil)
+	g := readtest.Read(
+		ifupdown.Format,
+		"interfaces",
+		"iface tun0 inet tunnel\n mode gre\n local 192.0.2.1\n endpoint 198.51.100.1\n address 10.9.9.1/30\n"+
+			" up ip rule add from 10.1.0.0/16 lookup 100 && ip route add default via 10.9.9.2 table 100 || true\n"+
+			" up iptables -A INPUT -j ACCEPT\n",
+		nil,
+	)
 	assert.Equal(t, "interface tun0 gre [10.9.9.1/30] if_id 0 key 0 192.0.2.1 > 198.51.100.1 down false dynamic false\n"+
-		"route unicast 0.0.0.0/0 via 10.9.9.2 dev  table 100 metric 0 src invalid IP static\nrule 32765 10.1.0.0/16 > any -> lookup 100 unsure false\n", readtest.Network(g))
+		"route unicast 0.0.0.0/0 via 10.9.9.2 dev  table 100 metric 0 src invalid IP static\n"+
+		"rule 32765 10.1.0.0/16 > any -> lookup 100 unsure false\n", readtest.Network(g))
 	assert.Equal(t, []string{`interfaces:7: the command "iptables -A INPUT -j ACCEPT" is not read`}, readtest.Unread(g))
 }

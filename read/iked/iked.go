@@ -42,20 +42,33 @@ var Format = &read.Format{
 	Read: readFile,
 	Covers: read.Rows(
 		read.Coverage{Statement: "macros, include, lines that go on with a backslash", Use: read.Used},
-		read.Coverage{Statement: "ikev2 [name] active|passive, tunnel|transport, esp|ah, ipcomp, proto, from, to, port, local, peer", Use: read.Used},
+		read.Coverage{
+			Statement: "ikev2 [name] active|passive, tunnel|transport, esp|ah, ipcomp, proto, from, to, port, local, peer",
+			Use:       read.Used,
+		},
 		read.Coverage{Statement: "ikesa, childsa: enc, auth, prf, group, esn, noesn", Use: read.Used},
 		read.Coverage{Statement: "srcid, dstid, ikelifetime, lifetime, bytes", Use: read.Used},
 		read.Coverage{Statement: "psk", Use: read.Used, Note: "the value is hidden from every quote"},
 		read.Coverage{Statement: "rsa, ecdsa256, ecdsa384, ecdsa521, rfc7427, eap", Use: read.Used},
 		read.Coverage{Statement: "set active, passive, dpd_check_interval, mobike, nomobike", Use: read.Used},
 		read.Coverage{Statement: "user", Use: read.Irrelevant, Note: "its password is hidden from every quote"},
-		read.Coverage{Statement: "set of other properties, tag, tap, iface, config, request, rdomain", Use: read.Irrelevant, Note: "addresses of roadwarriors, marks for other programs"},
-		read.Coverage{Statement: "quick, skip, default", Use: read.Irrelevant, Note: "which policy answers a peer that several match; the last one does"},
+		read.Coverage{
+			Statement: "set of other properties, tag, tap, iface, config, request, rdomain",
+			Use:       read.Irrelevant,
+			Note:      "addresses of roadwarriors, marks for other programs",
+		},
+		read.Coverage{
+			Statement: "quick, skip, default",
+			Use:       read.Irrelevant,
+			Note:      "which policy answers a peer that several match; the last one does",
+		},
 		read.Coverage{Statement: "(srcnat) behind from", Use: read.Left},
 	),
 }
 
-var policyLine = lazy.Regexp(`(?m)^[ \t]*ikev2[ \t]+("[^"]*"|quick|skip|default|active|passive|esp|ah|from|proto|tunnel|transport|inet6?|ipcomp)\b?`)
+var policyLine = lazy.Regexp(
+	`(?m)^[ \t]*ikev2[ \t]+("[^"]*"|quick|skip|default|active|passive|esp|ah|from|proto|tunnel|transport|inet6?|ipcomp)\b?`,
+)
 
 // token is a word, or a text in quotation marks.
 type token struct {
@@ -76,7 +89,11 @@ type reader struct {
 }
 
 func readFile(in *read.Input) {
-	r := &reader{macros: map[string][]token{}, defaults: openiked.Known.For(in.Gateway.VersionOf(software), "iked.conf", ""), mobike: unsaid(true, "mobike")}
+	r := &reader{
+		macros:   map[string][]token{},
+		defaults: openiked.Known.For(in.Gateway.VersionOf(software), "iked.conf", ""),
+		mobike:   unsaid(true, "mobike"),
+	}
 	r.dpd = standing(r, "dpd_check_interval", values.Time)
 	r.file(in)
 	if e := in.Gateway.RefusedOf(in.File.Format); e != nil {
@@ -243,7 +260,8 @@ func (r *reader) expand(in *read.Input, tokens []token) []token {
 func slashes(in []token) []token {
 	var out []token
 	for i := 0; i < len(in); i++ {
-		if i+1 < len(in) && in[i].s == "/" && !in[i].quoted && len(out) > 0 && !out[len(out)-1].quoted && strings.Trim(in[i+1].s, "0123456789") == "" {
+		if i+1 < len(in) && in[i].s == "/" && !in[i].quoted && len(out) > 0 && !out[len(out)-1].quoted &&
+			strings.Trim(in[i+1].s, "0123456789") == "" {
 			out[len(out)-1].s += "/" + in[i+1].s
 			i++
 			continue
@@ -307,7 +325,18 @@ func (r *reader) set(in *read.Input, line int, t []token) {
 			}
 		}
 		in.Unread(line, "", "an interval in seconds is missing")
-	case "couple", "decouple", "fragmentation", "nofragmentation", "vendorid", "novendorid", "enforcesingleikesa", "noenforcesingleikesa", "cert_partial_chain", "ocsp", "stickyaddress", "nostickyaddress":
+	case "couple",
+		"decouple",
+		"fragmentation",
+		"nofragmentation",
+		"vendorid",
+		"novendorid",
+		"enforcesingleikesa",
+		"noenforcesingleikesa",
+		"cert_partial_chain",
+		"ocsp",
+		"stickyaddress",
+		"nostickyaddress":
 	default:
 		in.Unread(line, "", "%q is not a known property", source.Clean(t[0].s))
 		r.refuse(in, line, "%q is not a property", source.Clean(t[0].s))
@@ -370,7 +399,8 @@ func (p *policy) refuse(format string, args ...any) {
 var (
 	places = func() map[string]int {
 		out := map[string]int{}
-		for i, group := range []string{"quick skip default", "active passive", "ipcomp", "tunnel transport", "esp ah", "inet inet6", "proto", "rdomain", "from", "local peer", "ikesa", "childsa", "srcid", "dstid",
+		for i, group := range []string{"quick skip default", "active passive", "ipcomp", "tunnel transport", "esp ah", "inet inet6",
+			"proto", "rdomain", "from", "local peer", "ikesa", "childsa", "srcid", "dstid",
 			"ikelifetime", "lifetime", "bytes", "psk rsa ecdsa256 ecdsa384 ecdsa521 rfc7427 eap", "config request", "iface", "tag tap"} {
 			for _, w := range strings.Fields(group) {
 				out[w] = i + 1
@@ -435,15 +465,53 @@ func standing[T any](r *reader, key string, parse func(string) (T, error)) model
 func (p *policy) defaults(name string) {
 	anywhere := model.Addresses{{Text: "any", Any: true}}
 	at := p.in.At(p.line)
-	p.conn = &model.Connection{Name: name, At: at, Daemon: openiked.Daemon, Joins: true, Version: unsaid(ike.V2, "ikev2"), Aggressive: unsaid(false, "ikev2"), LocalAddrs: unsaid(anywhere, "local"),
-		RemoteAddrs: unsaid(anywhere, "peer"), LocalPort: unsaid(500, "local"), RemotePort: unsaid(500, "peer"), Proposals: unsaid(openiked.Default(ike.IKE), "ikesa"),
-		Rekey: unsaid(time.Duration(0), "ikelifetime"), Reauth: unsaid(time.Duration(0), "ikelifetime"), Over: unsaid(time.Duration(0), "ikelifetime"), Random: unsaid(time.Duration(0), "ikelifetime"),
-		Encap: unsaid(false, "ikev2"), Childless: unsaid("never", "ikev2"), Tries: unsaid(0, "ikev2"), PPK: unsaid(false, "ikev2")}
+	p.conn = &model.Connection{
+		Name:       name,
+		At:         at,
+		Daemon:     openiked.Daemon,
+		Joins:      true,
+		Version:    unsaid(ike.V2, "ikev2"),
+		Aggressive: unsaid(false, "ikev2"),
+		LocalAddrs: unsaid(anywhere, "local"),
+		RemoteAddrs: unsaid(
+			anywhere,
+			"peer",
+		),
+		LocalPort:  unsaid(500, "local"),
+		RemotePort: unsaid(500, "peer"),
+		Proposals:  unsaid(openiked.Default(ike.IKE), "ikesa"),
+		Rekey: unsaid(
+			time.Duration(0),
+			"ikelifetime",
+		),
+		Reauth:    unsaid(time.Duration(0), "ikelifetime"),
+		Over:      unsaid(time.Duration(0), "ikelifetime"),
+		Random:    unsaid(time.Duration(0), "ikelifetime"),
+		Encap:     unsaid(false, "ikev2"),
+		Childless: unsaid("never", "ikev2"),
+		Tries:     unsaid(0, "ikev2"),
+		PPK:       unsaid(false, "ikev2"),
+	}
 	p.conn.Local = model.Party{Method: unsaid(ike.Certificate, "ikeauth"), ID: unsaid(ike.Identity{Kind: ike.NoID}, "srcid")}
 	p.conn.Remote = model.Party{Method: unsaid(ike.Certificate, "ikeauth"), ID: unsaid(ike.Identity{Kind: ike.AnyID}, "dstid")}
-	p.child = &model.Child{Name: name, At: at, Protocol: unsaid(ike.ESP, "encap"), Proposals: unsaid(openiked.Default(ike.ESP), "childsa"), Mode: unsaid(ike.Tunnel, "tmode"), Start: unsaid(model.StartNever, "mode"),
-		CloseAction: unsaid(model.StartNever, "mode"), DPDAction: unsaid("clear", "mode"), ReplayWindow: standing(p.reader, "replay window", strconv.Atoi), IPComp: unsaid(false, "ipcomp"), Policies: unsaid(true, "couple"),
-		RekeyPackets: unsaid(uint64(0), "lifetime"), LifePackets: unsaid(uint64(0), "lifetime")}
+	p.child = &model.Child{
+		Name:      name,
+		At:        at,
+		Protocol:  unsaid(ike.ESP, "encap"),
+		Proposals: unsaid(openiked.Default(ike.ESP), "childsa"),
+		Mode:      unsaid(ike.Tunnel, "tmode"),
+		Start:     unsaid(model.StartNever, "mode"),
+		CloseAction: unsaid(
+			model.StartNever,
+			"mode",
+		),
+		DPDAction:    unsaid("clear", "mode"),
+		ReplayWindow: standing(p.reader, "replay window", strconv.Atoi),
+		IPComp:       unsaid(false, "ipcomp"),
+		Policies:     unsaid(true, "couple"),
+		RekeyPackets: unsaid(uint64(0), "lifetime"),
+		LifePackets:  unsaid(uint64(0), "lifetime"),
+	}
 	p.life(standing(p.reader, "lifetime", values.Time))
 	p.bytes(standing(p.reader, "bytes", values.Size))
 }
@@ -692,7 +760,8 @@ func (p *policy) finish() {
 		p.conn.Unusable = source.Errorf(p.conn.At, "the policy names no flow")
 		return
 	}
-	if p.conn.RemoteAddrs.IsDefault() && len(p.flows) == 1 && len(p.flows[0].to) == 1 && p.flows[0].to[0].Lo == p.flows[0].to[0].Hi && p.flows[0].to[0].Lo.IsValid() {
+	if p.conn.RemoteAddrs.IsDefault() && len(p.flows) == 1 && len(p.flows[0].to) == 1 && p.flows[0].to[0].Lo == p.flows[0].to[0].Hi &&
+		p.flows[0].to[0].Lo.IsValid() {
 		a := p.flows[0].to[0].Lo // host to host: the far end is the destination
 		p.conn.RemoteAddrs.Value = model.Addresses{{Text: a.String(), Lo: a, Hi: a}}
 	}

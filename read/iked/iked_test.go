@@ -74,11 +74,22 @@ key quay for connection quay, 14 bytes
 }
 
 func TestDefaults(t *testing.T) {
-	g := readtest.Read(iked.Format, "iked.conf", "ikev2 from any to dynamic\nikev2 \"ah\" ah from 10.1.0.0/16 to 10.2.0.0/16 peer 198.51.100.7\nset passive\nset nomobike\n", nil)
+	g := readtest.Read(
+		iked.Format,
+		"iked.conf",
+		"ikev2 from any to dynamic\nikev2 \"ah\" ah from 10.1.0.0/16 to 10.2.0.0/16 peer 198.51.100.7\nset passive\nset nomobike\n",
+		nil,
+	)
 	require.Len(t, g.Connections, 2)
 	c := g.Connections[0]
-	assert.Equal(t, "AES-GCM-128 with a 16-byte ICV, AES-GCM-256 with a 16-byte ICV / HMAC-SHA2-256, HMAC-SHA2-384, HMAC-SHA2-512, HMAC-SHA1 / group 31 (Curve25519), group 21 (NIST P-521), group 20 (NIST P-384), "+
-		"group 19 (NIST P-256), group 16 (MODP 4096), group 15 (MODP 3072), group 14 (MODP 2048), group 5 (MODP 1536), group 2 (MODP 1024)", c.Proposals.Value[0].Names())
+	assert.Equal(
+		t,
+		"AES-GCM-128 with a 16-byte ICV, AES-GCM-256 with a 16-byte ICV / HMAC-SHA2-256, HMAC-SHA2-384, HMAC-SHA2-512, HMAC-SHA1 / "+
+			"group 31 (Curve25519), group 21 (NIST P-521), group 20 (NIST P-384), "+
+			"group 19 (NIST P-256), group 16 (MODP 4096), group 15 (MODP 3072), group 14 (MODP 2048), group 5 (MODP 1536), group 2 "+
+			"(MODP 1024)",
+		c.Proposals.Value[0].Names(),
+	)
 	assert.Equal(t, "OpenIKED default of iked.conf ikesa", c.Proposals.Why)
 	assert.Equal(t, "0.0.0.0/0, ::/0", c.Children[0].Local.Value.String())
 	assert.True(t, c.Children[0].Remote.Value.Dynamic())
@@ -108,7 +119,12 @@ func TestMistakes(t *testing.T) {
 }
 
 func TestIncludeAndMacros(t *testing.T) {
-	g := readtest.Read(iked.Format, "iked.conf", "include \"macros.conf\"\nikev2 \"a\" from $lan to $far peer $gw\n", map[string]string{"macros.conf": "lan = \"10.1.0.0/16\"\nfar = 10.2.0.0/16\ngw = \"198.51.100.7\"\n"})
+	g := readtest.Read(
+		iked.Format,
+		"iked.conf",
+		"include \"macros.conf\"\nikev2 \"a\" from $lan to $far peer $gw\n",
+		map[string]string{"macros.conf": "lan = \"10.1.0.0/16\"\nfar = 10.2.0.0/16\ngw = \"198.51.100.7\"\n"},
+	)
 	require.Empty(t, readtest.Unread(g))
 	assert.Equal(t, "198.51.100.7", g.Connections[0].RemoteAddrs.Value.String())
 	assert.Equal(t, "10.2.0.0/16", g.Connections[0].Children[0].Remote.Value.String())
@@ -116,7 +132,10 @@ func TestIncludeAndMacros(t *testing.T) {
 
 func FuzzIked(f *testing.F) {
 	f.Add("lan = \"{ 10.0.0.0/8 10.1.0.0/16 }\"\nikev2 \"a\" active esp from $lan to any peer 198.51.100.7 psk \"x\"\n")
-	f.Add("set passive\nikev2 quick transport proto { tcp udp } from 192.0.2.1 port 179 to 198.51.100.9 ikesa enc aes-256 group none \\\n childsa esn noesn\n")
+	f.Add(
+		"set passive\nikev2 quick transport proto { tcp udp } from 192.0.2.1 port 179 to 198.51.100.9 ikesa enc aes-256 group none " +
+			"\\\n childsa esn noesn\n",
+	)
 	f.Add("a = \"$a $a\"\na = \"$a $a\"\nikev2 from $a to $a\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		g := readtest.Read(iked.Format, "iked.conf", text, nil)

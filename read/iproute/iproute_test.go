@@ -84,16 +84,46 @@ func TestJSON(t *testing.T) {
 }
 
 func TestMistakes(t *testing.T) {
-	g := readtest.Read(iproute.Text, "net.txt", "2: eth0: <UP> mtu 1\n    inet nonsense scope global\nmeow purr\n10.0.0.0/8 via nowhere\n    orphan line\n", nil)
-	assert.Equal(t, []string{`net.txt:2: "nonsense" is not an address`, `net.txt:3: it is neither an interface nor a route nor a rule: "meow" is not a network`, `net.txt:4: "nowhere" is not an address`, "net.txt:5: it belongs to nothing before it"}, readtest.Unread(g))
-	g = readtest.Read(iproute.JSON, "net.json", "[{\"ifname\":\"a\",\"flags\":[],\"addr_info\":[{\"local\":\"x\",\"prefixlen\":8}]},\n{\"colour\":1},\n{\"dst\":\"x\",\"dev\":\"y\"}, 5, {", nil)
-	assert.Equal(t, []string{`net.json:1:2: "x" is not an address`, "net.json:2:1: it is neither an interface nor a route nor a rule", `net.json:3:1: "x" is not a network`, "net.json:3:24: an object was expected: json: cannot unmarshal number into Go value of type map[string]json.RawMessage"}, readtest.Unread(g))
+	g := readtest.Read(
+		iproute.Text,
+		"net.txt",
+		"2: eth0: <UP> mtu 1\n    inet nonsense scope global\nmeow purr\n10.0.0.0/8 via nowhere\n    orphan line\n",
+		nil,
+	)
+	assert.Equal(
+		t,
+		[]string{
+			`net.txt:2: "nonsense" is not an address`,
+			`net.txt:3: it is neither an interface nor a route nor a rule: "meow" is not a network`,
+			`net.txt:4: "nowhere" is not an address`,
+			"net.txt:5: it belongs to nothing before it",
+		},
+		readtest.Unread(g),
+	)
+	g = readtest.Read(
+		iproute.JSON,
+		"net.json",
+		"[{\"ifname\":\"a\",\"flags\":[],\"addr_info\":[{\"local\":\"x\",\"prefixlen\":8}]},\n{\"colour\":1},\n"+
+			"{\"dst\":\"x\",\"dev\":\"y\"}, 5, {",
+		nil,
+	)
+	assert.Equal(
+		t,
+		[]string{
+			`net.json:1:2: "x" is not an address`,
+			"net.json:2:1: it is neither an interface nor a route nor a rule",
+			`net.json:3:1: "x" is not a network`,
+			"net.json:3:24: an object was expected: json: cannot unmarshal number into Go value of type map[string]json.RawMessage",
+		},
+		readtest.Unread(g),
+	)
 	assert.Equal(t, []string{"net.json:3:26: the rest is not JSON: unexpected EOF"}, readtest.Problems(g))
 }
 
 func TestRecognition(t *testing.T) {
 	for text, score := range map[string]int{
-		"default via 192.0.2.1 dev eth0\n10.0.0.0/8 dev eth1 proto kernel\n": 60, "0:\tfrom all lookup local\n": 80, "1: lo: <LOOPBACK,UP> mtu 65536\n": 85, "some prose\nabout nothing\n": 0, "conn a\n": 0,
+		"default via 192.0.2.1 dev eth0\n10.0.0.0/8 dev eth1 proto kernel\n": 60, "0:\tfrom all lookup local\n": 80,
+		"1: lo: <LOOPBACK,UP> mtu 65536\n": 85, "some prose\nabout nothing\n": 0, "conn a\n": 0,
 	} {
 		got, _ := iproute.Text.Looks(source.NewFile("x", []byte(text)))
 		assert.Equal(t, score, got, text)
@@ -106,6 +136,8 @@ func FuzzText(f *testing.F) {
 }
 
 func FuzzIPJSON(f *testing.F) {
-	f.Add(`[{"ifname":"eth0","flags":["UP"],"addr_info":[{"family":"inet","local":"192.0.2.1","prefixlen":24}]},{"priority":1,"src":"all","fwmark":"0x1"},{"dst":"default","via":{"host":"fe80::1"}}]`)
+	f.Add(
+		`[{"ifname":"eth0","flags":["UP"],"addr_info":[{"family":"inet","local":"192.0.2.1","prefixlen":24}]},{"priority":1,"src":"all","fwmark":"0x1"},{"dst":"default","via":{"host":"fe80::1"}}]`,
+	)
 	f.Fuzz(func(t *testing.T, text string) { readtest.Network(readtest.Read(iproute.JSON, "net.json", text, nil)) })
 }

@@ -27,7 +27,11 @@ var JSON = &read.Format{
 		read.Coverage{Statement: "ifname, addr_info, flags, link, linkinfo of xfrm, vti, gre, vlan, dummy, bridge", Use: read.Used},
 		read.Coverage{Statement: "route: type, dst, gateway, via, dev, table, protocol, metric, prefsrc, nexthops", Use: read.Used},
 		read.Coverage{Statement: "rule: priority, src, dst, fwmark, iif, oif, ipproto, sport, dport, table, action", Use: read.Used},
-		read.Coverage{Statement: "rule: tos, uidrange, l3mdev, suppress, not", Use: read.Used, Note: "outside the model: results that depend on them say so"},
+		read.Coverage{
+			Statement: "rule: tos, uidrange, l3mdev, suppress, not",
+			Use:       read.Used,
+			Note:      "outside the model: results that depend on them say so",
+		},
 		read.Coverage{Statement: "everything else", Use: read.Irrelevant, Note: "queues, sizes, counters, lifetimes of addresses"},
 	),
 }
@@ -181,7 +185,14 @@ func addRoute(in *read.Input, line int, j route) error {
 	if j.Table != nil {
 		table = fmt.Sprint(j.Table)
 	}
-	r := model.Route{At: in.At(line), Dev: source.Clean(j.Dev), Kind: j.Type, Table: source.Clean(table), Metric: j.Metric, Origin: origin(j.Protocol)}
+	r := model.Route{
+		At:     in.At(line),
+		Dev:    source.Clean(j.Dev),
+		Kind:   j.Type,
+		Table:  source.Clean(table),
+		Metric: j.Metric,
+		Origin: origin(j.Protocol),
+	}
 	six := strings.Contains(j.Gateway+j.Src, ":")
 	var err error
 	if r.To, err = destination(j.Dst, six); err != nil {

@@ -20,15 +20,34 @@ var Text = &read.Format{
 	Comments: []string{"#"},
 	Title:    "addresses, routes and routing rules: the output of ip addr, link, route, rule",
 	Software: "iproute2",
-	Hints:    []string{"ip-addr*", "ip-route*", "ip-rule*", "ip_addr*", "ip_route*", "ip_rule*", "addr.txt", "addresses.txt", "routes.txt", "route*.txt", "rule*.txt"},
-	Order:    5,
-	Looks:    looksLikeText,
-	Read:     readText,
+	Hints: []string{
+		"ip-addr*",
+		"ip-route*",
+		"ip-rule*",
+		"ip_addr*",
+		"ip_route*",
+		"ip_rule*",
+		"addr.txt",
+		"addresses.txt",
+		"routes.txt",
+		"route*.txt",
+		"rule*.txt",
+	},
+	Order: 5,
+	Looks: looksLikeText,
+	Read:  readText,
 	Covers: read.Rows(
 		read.Coverage{Statement: "interfaces: flags, inet, inet6, peer, and of -d: xfrm, vti, gre, ipip, sit, vlan", Use: read.Used},
 		read.Coverage{Statement: "routes: all types, via, dev, table, proto, metric, src, nexthop", Use: read.Used},
-		read.Coverage{Statement: "rules: from, to, fwmark, iif, oif, ipproto, sport, dport, lookup, blackhole, unreachable, prohibit", Use: read.Used},
-		read.Coverage{Statement: "rules: tos, uidrange, l3mdev, suppress_prefixlength", Use: read.Used, Note: "outside the model: results that depend on them say so"},
+		read.Coverage{
+			Statement: "rules: from, to, fwmark, iif, oif, ipproto, sport, dport, lookup, blackhole, unreachable, prohibit",
+			Use:       read.Used,
+		},
+		read.Coverage{
+			Statement: "rules: tos, uidrange, l3mdev, suppress_prefixlength",
+			Use:       read.Used,
+			Note:      "outside the model: results that depend on them say so",
+		},
 		read.Coverage{Statement: "everything else", Use: read.Irrelevant, Note: "queues, sizes, counters, lifetimes of addresses"},
 	),
 }
@@ -36,8 +55,10 @@ var Text = &read.Format{
 var (
 	linkLine  = lazy.Regexp(`(?m)^\d+: \S+: <[A-Z0-9_,-]*>`)
 	ruleLine  = lazy.Regexp(`(?m)^\d+:\s+(not )?from \S+ `)
-	routeLine = lazy.Regexp(`(?m)^((unicast|blackhole|unreachable|prohibit|throw|local|broadcast) )?(default|[0-9a-f.:]+(/\d+)?) ?(via|dev|proto|metric|table|$)`)
-	typed     = lazy.Regexp(`^(unicast|blackhole|unreachable|prohibit|throw|local|broadcast|multicast|anycast)$`)
+	routeLine = lazy.Regexp(
+		`(?m)^((unicast|blackhole|unreachable|prohibit|throw|local|broadcast) )?(default|[0-9a-f.:]+(/\d+)?) ?(via|dev|proto|metric|table|$)`,
+	)
+	typed = lazy.Regexp(`^(unicast|blackhole|unreachable|prohibit|throw|local|broadcast|multicast|anycast)$`)
 )
 
 func looksLikeText(f *source.File) (int, string) {
@@ -48,7 +69,8 @@ func looksLikeText(f *source.File) (int, string) {
 	if m := ruleLine().Find(head); m != nil {
 		return 80, fmt.Sprintf("it lists rules of the routing policy (%q)", m)
 	}
-	if m := routeLine().Find(head); m != nil && len(routeLine().FindAll(head, -1))*3 >= strings.Count(strings.TrimSpace(string(head)), "\n")+1 {
+	if m := routeLine().Find(head); m != nil &&
+		len(routeLine().FindAll(head, -1))*3 >= strings.Count(strings.TrimSpace(string(head)), "\n")+1 {
 		return 60, fmt.Sprintf("it lists routes (%q)", m)
 	}
 	return 0, ""
@@ -221,7 +243,23 @@ func routeWords(r *model.Route, w []string) error {
 			r.Metric = int(m)
 		case "src":
 			r.Src, _ = netip.ParseAddr(value)
-		case "scope", "weight", "mtu", "advmss", "pref", "expires", "hoplimit", "error", "realm", "initcwnd", "rtt", "window", "encap", "nhid", "tos", "features", "cache":
+		case "scope",
+			"weight",
+			"mtu",
+			"advmss",
+			"pref",
+			"expires",
+			"hoplimit",
+			"error",
+			"realm",
+			"initcwnd",
+			"rtt",
+			"window",
+			"encap",
+			"nhid",
+			"tos",
+			"features",
+			"cache":
 		default:
 			continue // a flag: linkdown, onlink
 		}

@@ -31,7 +31,9 @@ var kinds = map[string]func(string) bool{
 	"mode":   lazy.Match(`^(transport|tunnel)$`),
 	"ctdir":  lazy.Match(`^(?i:original|reply)$`),
 	"status": lazy.Match(`^(?i:none|expected|seen_reply|assured|confirmed)(,(?i:none|expected|seen_reply|assured|confirmed))*$`),
-	"type":   lazy.Match(`^(UNSPEC|UNICAST|LOCAL|BROADCAST|ANYCAST|MULTICAST|BLACKHOLE|UNREACHABLE|PROHIBIT|THROW|NAT|XRESOLVE)(,[A-Z]+)*$`),
+	"type": lazy.Match(
+		`^(UNSPEC|UNICAST|LOCAL|BROADCAST|ANYCAST|MULTICAST|BLACKHOLE|UNREACHABLE|PROHIBIT|THROW|NAT|XRESOLVE)(,[A-Z]+)*$`,
+	),
 	"packet": lazy.Match(`^(unicast|broadcast|multicast)$`),
 	"mac":    lazy.Match(`^[0-9a-fA-F]{2}(:[0-9a-fA-F]{2}){5}$`),
 	"level":  lazy.Match(`^([0-7]|(?i:emerg|panic|alert|crit|err|error|warning|warn|notice|info|debug))$`),
@@ -42,7 +44,9 @@ var kinds = map[string]func(string) bool{
 		_, err2 := netip.ParseAddr(s)
 		return err == nil || err2 == nil
 	},
-	"reject": lazy.Match(`^(icmp6?-[a-z-]+|tcp-rst|tcp-reset|host-unreach|net-unreach|port-unreach|proto-unreach|net-prohib|host-prohib|admin-prohib|no-route|adm-prohibited|addr-unreach|policy-fail|reject-route)$`),
+	"reject": lazy.Match(
+		`^(icmp6?-[a-z-]+|tcp-rst|tcp-reset|host-unreach|net-unreach|port-unreach|proto-unreach|net-prohib|host-prohib|admin-prohib|no-route|adm-prohibited|addr-unreach|policy-fail|reject-route)$`,
+	),
 }
 
 // optionsOf are the options of modules and of targets (iptables-extensions(8)), each with the kinds of its words.
@@ -55,9 +59,11 @@ sctp: sport=any source-port=any dport=any destination-port=any chunk-types=word,
 multiport: sports=any source-ports=any dports=any destination-ports=any ports=any
 icmp: icmp-type=any
 icmp6: icmpv6-type=any
-conntrack: ctstate=any ctdir=ctdir ctstatus=status ctproto=word ctorigsrc=net ctorigdst=net ctreplsrc=net ctrepldst=net ctorigsrcport=nums ctorigdstport=nums ctreplsrcport=nums ctrepldstport=nums ctexpire=nums
+conntrack: ctstate=any ctdir=ctdir ctstatus=status ctproto=word ctorigsrc=net ctorigdst=net ctreplsrc=net ctrepldst=net
+conntrack: ctorigsrcport=nums ctorigdstport=nums ctreplsrcport=nums ctrepldstport=nums ctexpire=nums
 state: state=any
-set: match-set=any,dirs return-nomatch update-counters update-subcounters packets-eq=num packets-lt=num packets-gt=num bytes-eq=num bytes-lt=num bytes-gt=num
+set: match-set=any,dirs return-nomatch update-counters update-subcounters packets-eq=num packets-lt=num packets-gt=num bytes-eq=num
+set: bytes-lt=num bytes-gt=num
 iprange: src-range=any dst-range=any
 mark: mark=mark
 comment: comment=any
@@ -79,7 +85,9 @@ dst: dst-len=num dst-opts=any
 ecn: ecn-tcp-cwr ecn-tcp-ece ecn-ip-ect=num
 eui64:
 frag: fragid=nums fraglen=num fragres fragfirst fragmore fraglast
-hashlimit: hashlimit-upto=any hashlimit-above=any hashlimit=any hashlimit-burst=any hashlimit-mode=word hashlimit-srcmask=num hashlimit-dstmask=num hashlimit-name=any hashlimit-htable-size=num hashlimit-htable-max=num hashlimit-htable-expire=num hashlimit-htable-gcinterval=num hashlimit-rate-match hashlimit-rate-interval=any
+hashlimit: hashlimit-upto=any hashlimit-above=any hashlimit=any hashlimit-burst=any hashlimit-mode=word hashlimit-srcmask=num
+hashlimit: hashlimit-dstmask=num hashlimit-name=any hashlimit-htable-size=num hashlimit-htable-max=num hashlimit-htable-expire=num
+hashlimit: hashlimit-htable-gcinterval=num hashlimit-rate-match hashlimit-rate-interval=any
 hbh: hbh-len=num hbh-opts=any
 helper: helper=any
 hl: hl-eq=num hl-lt=num hl-gt=num
@@ -96,7 +104,8 @@ owner: uid-owner=any gid-owner=any socket-exists suppl-groups
 physdev: physdev-in=any physdev-out=any physdev-is-in physdev-is-out physdev-is-bridged
 pkttype: pkt-type=packet
 quota: quota=num
-rateest: rateest1=any rateest-delta rateest-bps=any rateest-pps=any rateest-lt rateest-gt rateest-eq rateest=any rateest1-bps=any rateest2-bps=any rateest1-pps=any rateest2-pps=any rateest2=any
+rateest: rateest1=any rateest-delta rateest-bps=any rateest-pps=any rateest-lt rateest-gt rateest-eq rateest=any rateest1-bps=any
+rateest: rateest2-bps=any rateest1-pps=any rateest2-pps=any rateest2=any
 realm: realm=any
 recent: name=any set rsource rdest mask=net rcheck update remove seconds=num reap hitcount=num rttl
 rpfilter: loose validmark accept-local invert
@@ -119,7 +128,8 @@ MASQUERADE: to-ports=any random random-fully
 REDIRECT: to-ports=any random
 NETMAP: to=any
 MARK: set-xmark=mark set-mark=mark and-mark=num or-mark=num xor-mark=num
-CONNMARK: set-xmark=mark set-mark=mark and-mark=num or-mark=num xor-mark=num save-mark restore-mark nfmask=num ctmask=num mask=num left-shift-mark=num right-shift-mark=num
+CONNMARK: set-xmark=mark set-mark=mark and-mark=num or-mark=num xor-mark=num save-mark restore-mark nfmask=num ctmask=num mask=num
+CONNMARK: left-shift-mark=num right-shift-mark=num
 CT: notrack helper=any ctevents=any expevents=any zone=any zone-orig=any zone-reply=any timeout=any
 TCPMSS: set-mss=num clamp-mss-to-pmtu
 TPROXY: on-port=num on-ip=any tproxy-mark=mark
@@ -209,7 +219,8 @@ SNAT: to-source
 DNAT: to-destination
 NETMAP: to
 MARK: * set-xmark^set-mark^and-mark^or-mark^xor-mark
-CONNMARK: set-xmark|set-mark|and-mark|or-mark|xor-mark|save-mark|restore-mark set-xmark^set-mark^and-mark^or-mark^xor-mark^save-mark^restore-mark nfmask^mask ctmask^mask
+CONNMARK: set-xmark|set-mark|and-mark|or-mark|xor-mark|save-mark|restore-mark
+CONNMARK: set-xmark^set-mark^and-mark^or-mark^xor-mark^save-mark^restore-mark nfmask^mask ctmask^mask
 TCPMSS: *
 TPROXY: on-port
 NFQUEUE: queue-num^queue-balance queue-cpu-fanout>queue-balance
@@ -228,7 +239,7 @@ var demands = sync.OnceValue(func() map[string][]string {
 	out := map[string][]string{}
 	for line := range strings.Lines(strings.TrimSpace(demandsOf)) {
 		owner, rest, _ := strings.Cut(strings.TrimSpace(line), ":")
-		out[owner] = strings.Fields(rest)
+		out[owner] = append(out[owner], strings.Fields(rest)...)
 	}
 	out["icmpv6"], out["ipv6-icmp"] = out["icmp6"], out["icmp6"]
 	return out
@@ -280,7 +291,9 @@ var forms = sync.OnceValue(func() map[string]map[string]form {
 	out := map[string]map[string]form{}
 	for line := range strings.Lines(strings.TrimSpace(optionsOf)) {
 		owner, rest, _ := strings.Cut(strings.TrimSpace(line), ":")
-		out[owner] = map[string]form{}
+		if out[owner] == nil {
+			out[owner] = map[string]form{}
+		}
 		for _, o := range strings.Fields(rest) {
 			name, words, valued := strings.Cut(o, "=")
 			f := form{}
@@ -297,7 +310,19 @@ var forms = sync.OnceValue(func() map[string]map[string]form {
 })
 
 // twins are options of the program itself that may stand once.
-var twins = map[string]string{"--source": "-s", "--src": "-s", "--destination": "-d", "--dst": "-d", "--in-interface": "-i", "--out-interface": "-o", "--protocol": "-p", "--proto": "-p", "--jump": "-j", "--goto": "-j", "-g": "-j"}
+var twins = map[string]string{
+	"--source":        "-s",
+	"--src":           "-s",
+	"--destination":   "-d",
+	"--dst":           "-d",
+	"--in-interface":  "-i",
+	"--out-interface": "-o",
+	"--protocol":      "-p",
+	"--proto":         "-p",
+	"--jump":          "-j",
+	"--goto":          "-j",
+	"-g":              "-j",
+}
 
 // belongs are the tables that a target may stand in, and the base chains of them; what has none may stand anywhere.
 var belongs = map[string]struct {
@@ -340,14 +365,22 @@ func misplaced(target string, c *model.Chain) string {
 
 // typeNames are the names of types and codes of ICMP, as iptables and ip6tables have them.
 const typeNames = `
-1: echo-reply=0 pong=0 destination-unreachable=3 network-unreachable=3/0 host-unreachable=3/1 protocol-unreachable=3/2 port-unreachable=3/3 fragmentation-needed=3/4 source-route-failed=3/5
-1: network-unknown=3/6 host-unknown=3/7 network-prohibited=3/9 host-prohibited=3/10 tos-network-unreachable=3/11 tos-host-unreachable=3/12 communication-prohibited=3/13
-1: host-precedence-violation=3/14 precedence-cutoff=3/15 source-quench=4 redirect=5 network-redirect=5/0 host-redirect=5/1 tos-network-redirect=5/2 tos-host-redirect=5/3
-1: echo-request=8 ping=8 router-advertisement=9 router-solicitation=10 time-exceeded=11 ttl-exceeded=11 ttl-zero-during-transit=11/0 ttl-zero-during-reassembly=11/1
-1: parameter-problem=12 ip-header-bad=12/0 required-option-missing=12/1 timestamp-request=13 timestamp-reply=14 address-mask-request=17 address-mask-reply=18
-58: destination-unreachable=1 no-route=1/0 communication-prohibited=1/1 beyond-scope=1/2 address-unreachable=1/3 port-unreachable=1/4 failed-policy=1/5 reject-route=1/6
-58: packet-too-big=2 time-exceeded=3 ttl-exceeded=3 ttl-zero-during-transit=3/0 ttl-zero-during-reassembly=3/1 parameter-problem=4 bad-header=4/0 unknown-header-type=4/1
-58: unknown-option=4/2 echo-request=128 ping=128 echo-reply=129 pong=129 router-solicitation=133 router-advertisement=134 neighbour-solicitation=135 neighbor-solicitation=135
+1: echo-reply=0 pong=0 destination-unreachable=3 network-unreachable=3/0 host-unreachable=3/1 protocol-unreachable=3/2
+1: port-unreachable=3/3 fragmentation-needed=3/4 source-route-failed=3/5
+1: network-unknown=3/6 host-unknown=3/7 network-prohibited=3/9 host-prohibited=3/10 tos-network-unreachable=3/11
+1: tos-host-unreachable=3/12 communication-prohibited=3/13
+1: host-precedence-violation=3/14 precedence-cutoff=3/15 source-quench=4 redirect=5 network-redirect=5/0 host-redirect=5/1
+1: tos-network-redirect=5/2 tos-host-redirect=5/3
+1: echo-request=8 ping=8 router-advertisement=9 router-solicitation=10 time-exceeded=11 ttl-exceeded=11 ttl-zero-during-transit=11/0
+1: ttl-zero-during-reassembly=11/1
+1: parameter-problem=12 ip-header-bad=12/0 required-option-missing=12/1 timestamp-request=13 timestamp-reply=14
+1: address-mask-request=17 address-mask-reply=18
+58: destination-unreachable=1 no-route=1/0 communication-prohibited=1/1 beyond-scope=1/2 address-unreachable=1/3
+58: port-unreachable=1/4 failed-policy=1/5 reject-route=1/6
+58: packet-too-big=2 time-exceeded=3 ttl-exceeded=3 ttl-zero-during-transit=3/0 ttl-zero-during-reassembly=3/1 parameter-problem=4
+58: bad-header=4/0 unknown-header-type=4/1
+58: unknown-option=4/2 echo-request=128 ping=128 echo-reply=129 pong=129 router-solicitation=133 router-advertisement=134
+58: neighbour-solicitation=135 neighbor-solicitation=135
 58: neighbour-advertisement=136 neighbor-advertisement=136 redirect=137
 `
 

@@ -30,7 +30,11 @@ var Sets = &read.Format{
 	},
 	Read: readSets,
 	Covers: read.Rows(
-		read.Coverage{Statement: "create of hash:ip, hash:net, hash:ip,port, hash:net,port, hash:net,net, hash:net,iface, hash:ip,port,ip, hash:ip,port,net, hash:ip,mark, bitmap:ip, bitmap:port, list:set", Use: read.Used},
+		read.Coverage{
+			Statement: "create of hash:ip, hash:net, hash:ip,port, hash:net,port, hash:net,net, hash:net,iface, hash:ip,port,ip, " +
+				"hash:ip,port,net, hash:ip,mark, bitmap:ip, bitmap:port, list:set",
+			Use: read.Used,
+		},
 		read.Coverage{Statement: "add with nomatch", Use: read.Used},
 		read.Coverage{Statement: "timeout", Use: read.Used, Note: "such a set may have another content while the gateway runs"},
 		read.Coverage{Statement: "hash:mac, bitmap:ip,mac", Use: read.Used, Note: "MAC addresses are outside the model"},

@@ -26,7 +26,10 @@ var Save = &read.Format{
 	Read:     readSave,
 	Covers:   coverage,
 	Departures: []read.Departure{
-		{Says: "Operation not supported", Why: "the kernel that was asked has no such match or target: which ones the gateway's has, its files do not say"},
+		{
+			Says: "Operation not supported",
+			Why:  "the kernel that was asked has no such match or target: which ones the gateway's has, its files do not say",
+		},
 	},
 }
 
@@ -48,11 +51,26 @@ func looks(f *source.File) (int, string) {
 
 // A base chain's place: hook and priority (netfilter's ip_tables.h; the kernel's NF_IP_PRI_*).
 var places = map[string]map[string]model.Chain{
-	"raw":      {"PREROUTING": {Hook: model.Prerouting, Priority: -300}, "OUTPUT": {Hook: model.Output, Priority: -300}},
-	"mangle":   {"PREROUTING": {Hook: model.Prerouting, Priority: -150}, "INPUT": {Hook: model.Input, Priority: -150}, "FORWARD": {Hook: model.Forward, Priority: -150}, "OUTPUT": {Hook: model.Output, Priority: -150, Kind: model.RouteChain}, "POSTROUTING": {Hook: model.Postrouting, Priority: -150}},
-	"nat":      {"PREROUTING": {Hook: model.Prerouting, Priority: -100, Kind: model.NATChain}, "INPUT": {Hook: model.Input, Priority: 100, Kind: model.NATChain}, "OUTPUT": {Hook: model.Output, Priority: -100, Kind: model.NATChain}, "POSTROUTING": {Hook: model.Postrouting, Priority: 100, Kind: model.NATChain}},
-	"filter":   {"INPUT": {Hook: model.Input}, "FORWARD": {Hook: model.Forward}, "OUTPUT": {Hook: model.Output}},
-	"security": {"INPUT": {Hook: model.Input, Priority: 50}, "FORWARD": {Hook: model.Forward, Priority: 50}, "OUTPUT": {Hook: model.Output, Priority: 50}},
+	"raw": {"PREROUTING": {Hook: model.Prerouting, Priority: -300}, "OUTPUT": {Hook: model.Output, Priority: -300}},
+	"mangle": {
+		"PREROUTING":  {Hook: model.Prerouting, Priority: -150},
+		"INPUT":       {Hook: model.Input, Priority: -150},
+		"FORWARD":     {Hook: model.Forward, Priority: -150},
+		"OUTPUT":      {Hook: model.Output, Priority: -150, Kind: model.RouteChain},
+		"POSTROUTING": {Hook: model.Postrouting, Priority: -150},
+	},
+	"nat": {
+		"PREROUTING":  {Hook: model.Prerouting, Priority: -100, Kind: model.NATChain},
+		"INPUT":       {Hook: model.Input, Priority: 100, Kind: model.NATChain},
+		"OUTPUT":      {Hook: model.Output, Priority: -100, Kind: model.NATChain},
+		"POSTROUTING": {Hook: model.Postrouting, Priority: 100, Kind: model.NATChain},
+	},
+	"filter": {"INPUT": {Hook: model.Input}, "FORWARD": {Hook: model.Forward}, "OUTPUT": {Hook: model.Output}},
+	"security": {
+		"INPUT":   {Hook: model.Input, Priority: 50},
+		"FORWARD": {Hook: model.Forward, Priority: 50},
+		"OUTPUT":  {Hook: model.Output, Priority: 50},
+	},
 }
 
 // reader reads one file.
@@ -219,14 +237,22 @@ func (r *reader) refuse(n int, format string, args ...any) {
 
 func (r *reader) open(n int, table string) {
 	r.table, r.chains, r.opened = table, map[string]*model.Chain{}, n
-	r.order = slices.DeleteFunc(r.order, func(c *model.Chain) bool { return c.Table == source.Clean(table) }) // the last block of a table holds
+	r.order = slices.DeleteFunc(
+		r.order,
+		func(c *model.Chain) bool { return c.Table == source.Clean(table) },
+	) // the last block of a table holds
 	if places[table] == nil {
 		r.in.Unread(n, "", "%q is not a table that is known", source.Clean(table))
 		r.refuse(n, "%q is not a table", source.Clean(table))
 	}
 	for _, c := range r.in.Gateway.Chains {
 		if c.Family == r.family && c.Table == source.Clean(table) && !r.twice[table] {
-			r.in.Problemf(n, "table %q is also in %s; only that one is used, as two saved states of one packet filter cannot both hold", table, c.At)
+			r.in.Problemf(
+				n,
+				"table %q is also in %s; only that one is used, as two saved states of one packet filter cannot both hold",
+				table,
+				c.At,
+			)
 			if r.twice == nil {
 				r.twice = map[string]bool{}
 			}
@@ -241,7 +267,8 @@ func (r *reader) declare(n int, w []string) {
 		r.refuse(n, "a chain has a name and a policy")
 		return
 	}
-	if _, target := forms()[w[0]]; strings.HasPrefix(w[0], "-") || strings.HasPrefix(w[0], "!") || len(w[0]) > 28 || target && strings.ToUpper(w[0]) == w[0] {
+	if _, target := forms()[w[0]]; strings.HasPrefix(w[0], "-") || strings.HasPrefix(w[0], "!") || len(w[0]) > 28 ||
+		target && strings.ToUpper(w[0]) == w[0] {
 		r.in.Unread(n, "", "%q is not a name of a chain", source.Clean(w[0]))
 		r.refuse(n, "%q is not a name of a chain", source.Clean(w[0]))
 		return
@@ -363,7 +390,10 @@ func (r *reader) finish() {
 		}
 		r.in.Gateway.Chains = append(r.in.Gateway.Chains, c)
 		if c.Hook == model.NoHook {
-			r.in.Gateway.Definitions = append(r.in.Gateway.Definitions, &model.Definition{Kind: "chain", Name: c.ID(), At: c.At, Used: r.used[c]})
+			r.in.Gateway.Definitions = append(
+				r.in.Gateway.Definitions,
+				&model.Definition{Kind: "chain", Name: c.ID(), At: c.At, Used: r.used[c]},
+			)
 		}
 	}
 }
@@ -418,13 +448,21 @@ func (r *reader) packetFamily() packet.Family {
 func coverage() []read.Coverage {
 	return []read.Coverage{
 		{Statement: "*table, :CHAIN policy [counters], COMMIT, -A, -I, -N, -P", Use: read.Used},
-		{Statement: "-s, -d, -i, -o, -p, with \"!\" before them", Use: read.Used, Note: "also under masks that are no prefix, of which those with many ranges are a doubt"},
+		{
+			Statement: "-s, -d, -i, -o, -p, with \"!\" before them",
+			Use:       read.Used,
+			Note:      "also under masks that are no prefix, of which those with many ranges are a doubt",
+		},
 		{Statement: "-m tcp|udp|udplite|sctp|dccp --sport, --dport", Use: read.Used},
 		{Statement: "-m multiport --sports, --dports, --ports", Use: read.Used},
 		{Statement: "-m icmp|icmp6 types and codes, by number and by name", Use: read.Used},
 		{Statement: "-m conntrack --ctstate, --ctdir, --ctstatus; -m state --state", Use: read.Used},
 		{Statement: "-m policy --dir, --pol, --tunnel-src, --tunnel-dst", Use: read.Used},
-		{Statement: "-m policy --reqid, --spi, --proto, --mode, --strict, --next", Use: read.Used, Note: "outside the model: results that depend on them say so"},
+		{
+			Statement: "-m policy --reqid, --spi, --proto, --mode, --strict, --next",
+			Use:       read.Used,
+			Note:      "outside the model: results that depend on them say so",
+		},
 		{Statement: "-m set --match-set", Use: read.Used, Note: "with the sets of ipset save"},
 		{Statement: "-m iprange --src-range, --dst-range", Use: read.Used},
 		{Statement: "-m mark --mark", Use: read.Used},
@@ -434,7 +472,11 @@ func coverage() []read.Coverage {
 		{Statement: "SNAT, DNAT, MASQUERADE, REDIRECT, NETMAP", Use: read.Used},
 		{Statement: "MARK, CONNMARK", Use: read.Used, Note: "a mark restored from the connection counts as any mark"},
 		{Statement: "LOG, NFLOG", Use: read.Used},
-		{Statement: "-m " + strings.Join(sortedModules(), ", "), Use: read.Used, Note: "outside the model: the rule may or may not concern a packet"},
+		{
+			Statement: "-m " + strings.Join(sortedModules(), ", "),
+			Use:       read.Used,
+			Note:      "outside the model: the rule may or may not concern a packet",
+		},
 		{Statement: strings.Join(sortedTargets(), ", "), Use: read.Irrelevant, Note: "they decide about no packet"},
 		{Statement: "other modules and targets", Use: read.Left, Note: "the rule counts as one that may do anything"},
 	}

@@ -40,43 +40,54 @@ func table(lines string) *model.Gateway {
 
 func TestRules(t *testing.T) {
 	for rule, want := range map[string]string{
-		`-j ACCEPT`:                                                                            "any IPv4 -> accept",
-		`-s 10.1.0.0/16 -d 10.2.0.5/32 -j DROP`:                                                "10.1.0.0/16 > 10.2.0.5 -> drop",
-		`! -s 10.0.0.0/8 -j DROP`:                                                              "0.0.0.0/5, 8.0.0.0/7, 11.0.0.0-255.255.255.255 > any -> drop",
-		`-s 10.0.0.0/255.0.0.0 -j DROP`:                                                        "10.0.0.0/8 > any -> drop",
-		`-s 0.0.0.0/0 -j DROP`:                                                                 "any IPv4 -> drop",
-		`-i eth0 ! -o wan+ -j ACCEPT`:                                                          "any IPv4 in on eth0 out via any but wan* -> accept",
-		`-p tcp -m tcp --dport 22 -j ACCEPT`:                                                   "any IPv4 tcp port 22 -> accept",
-		`-p tcp -m tcp --sport 1024:65535 --dport :80 -j ACCEPT`:                               "any IPv4 tcp from port 1024-65535 port 0-80 -> accept",
-		`-p tcp -m multiport --dports 22,80:90,https -j ACCEPT`:                                "any IPv4 tcp port 22, 80-90, 443 -> accept",
-		`-p tcp -m multiport ! --dports 22 -j ACCEPT`:                                          "any IPv4 tcp port not 22 -> accept",
-		`-p udp -m multiport --ports 53 -j ACCEPT`:                                             "any IPv4 udp from port 53; any IPv4 udp port 53 -> accept",
-		`! -p tcp -j DROP`:                                                                     "any IPv4 not tcp -> drop",
-		`-p esp -j ACCEPT`:                                                                     "any IPv4 esp -> accept",
-		`-p icmp -m icmp --icmp-type 8 -j ACCEPT`:                                              "any IPv4 icmp type 8 -> accept",
-		`-p icmp -m icmp --icmp-type fragmentation-needed -j ACCEPT`:                           "any IPv4 icmp type 3/4 -> accept",
-		`-p icmp -m icmp --icmp-type 3/4 -j ACCEPT`:                                            "any IPv4 icmp type 3/4 -> accept",
-		`-p icmp -m icmp --icmp-type any -j ACCEPT`:                                            "any IPv4 icmp -> accept",
-		`-m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT`:                                 "any IPv4 established, related -> accept",
-		`-m state --state NEW -j LOG --log-prefix "new: " --log-level 4`:                       "any IPv4 new -> continue log",
-		`-m conntrack ! --ctstate INVALID -j RETURN`:                                           "any IPv4 new, established, related, untracked -> return",
-		`-m conntrack --ctstate DNAT -j ACCEPT`:                                                "any IPv4 translated destination, both -> accept",
-		`-m conntrack --ctdir REPLY -j ACCEPT`:                                                 "any IPv4 replies -> accept",
-		`-m policy --dir in --pol ipsec -j ACCEPT`:                                             "any IPv4 decrypted -> accept",
-		`-m policy --dir out --pol none -j ACCEPT`:                                             "any IPv4 in the clear -> accept",
-		`-m policy --dir in --pol ipsec --mode tunnel --tunnel-src 198.51.100.7 -g vpn`:        "any IPv4 decrypted from 198.51.100.7 -> goto ip filter vpn",
-		`-m policy --dir in --pol ipsec --reqid 5 -j ACCEPT`:                                   "any IPv4 decrypted if the reqid of the SA -> accept",
-		`-m policy --dir out --pol ipsec --proto esp -j ACCEPT`:                                "any IPv4 to be encrypted if the proto of the SA -> accept",
-		`-m iprange --src-range 10.1.0.5-10.1.0.9 -j ACCEPT`:                                   "10.1.0.5-10.1.0.9 > any -> accept",
-		`-m iprange ! --dst-range 0.0.0.0-10.255.255.255 -j ACCEPT`:                            "any > 11.0.0.0-255.255.255.255 -> accept",
-		`-m mark --mark 0x10 -j ACCEPT`:                                                        "any IPv4 mark 0x10 -> accept",
-		`-m mark --mark 0x1/0xff -j ACCEPT`:                                                    "any IPv4 if single bits of the mark -> accept",
-		`-m set --match-set peers src -j ACCEPT`:                                               "192.0.2.1, 198.51.100.7 > any -> accept",
-		`-m set ! --match-set peers src -p udp -j DROP`:                                        "0.0.0.0-192.0.2.0, 192.0.2.2-198.51.100.6, 198.51.100.8-255.255.255.255 > any udp -> drop",
-		`-m set --match-set nets dst,dst -j ACCEPT`:                                            "any > 10.1.0.0/16 tcp port 22; any > 10.2.0.0/16 tcp port 53 -> accept",
-		`-m set --match-set holes dst -j ACCEPT`:                                               "any > 10.0.0.0/14, 10.4.0.0/16, 10.6.0.0-10.255.255.255 -> accept",
-		`-m set --match-set old src -j DROP`:                                                   "any IPv4 if set old: its elements expire -> drop",
-		`-m set --match-set all src -j vpn`:                                                    "192.0.2.1, 198.51.100.7 > any -> jump ip filter vpn",
+		`-j ACCEPT`:                             "any IPv4 -> accept",
+		`-s 10.1.0.0/16 -d 10.2.0.5/32 -j DROP`: "10.1.0.0/16 > 10.2.0.5 -> drop",
+		`! -s 10.0.0.0/8 -j DROP`: "0.0.0.0/5, 8.0.0.0/7, 11.0.0.0-255.255.255.255 > " +
+			"any -> drop",
+		`-s 10.0.0.0/255.0.0.0 -j DROP`:      "10.0.0.0/8 > any -> drop",
+		`-s 0.0.0.0/0 -j DROP`:               "any IPv4 -> drop",
+		`-i eth0 ! -o wan+ -j ACCEPT`:        "any IPv4 in on eth0 out via any but wan* -> accept",
+		`-p tcp -m tcp --dport 22 -j ACCEPT`: "any IPv4 tcp port 22 -> accept",
+		`-p tcp -m tcp --sport 1024:65535 --dport :80 -j ACCEPT`: "any IPv4 tcp from port 1024-65535 port 0-80 -> " +
+			"accept",
+		`-p tcp -m multiport --dports 22,80:90,https -j ACCEPT`: "any IPv4 tcp port 22, 80-90, 443 -> accept",
+		`-p tcp -m multiport ! --dports 22 -j ACCEPT`:           "any IPv4 tcp port not 22 -> accept",
+		`-p udp -m multiport --ports 53 -j ACCEPT`: "any IPv4 udp from port 53; any IPv4 udp port 53 " +
+			"-> accept",
+		`! -p tcp -j DROP`:                        "any IPv4 not tcp -> drop",
+		`-p esp -j ACCEPT`:                        "any IPv4 esp -> accept",
+		`-p icmp -m icmp --icmp-type 8 -j ACCEPT`: "any IPv4 icmp type 8 -> accept",
+		`-p icmp -m icmp --icmp-type fragmentation-needed -j ACCEPT`:     "any IPv4 icmp type 3/4 -> accept",
+		`-p icmp -m icmp --icmp-type 3/4 -j ACCEPT`:                      "any IPv4 icmp type 3/4 -> accept",
+		`-p icmp -m icmp --icmp-type any -j ACCEPT`:                      "any IPv4 icmp -> accept",
+		`-m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT`:           "any IPv4 established, related -> accept",
+		`-m state --state NEW -j LOG --log-prefix "new: " --log-level 4`: "any IPv4 new -> continue log",
+		`-m conntrack ! --ctstate INVALID -j RETURN`: "any IPv4 new, established, related, untracked -> " +
+			"return",
+		`-m conntrack --ctstate DNAT -j ACCEPT`:    "any IPv4 translated destination, both -> accept",
+		`-m conntrack --ctdir REPLY -j ACCEPT`:     "any IPv4 replies -> accept",
+		`-m policy --dir in --pol ipsec -j ACCEPT`: "any IPv4 decrypted -> accept",
+		`-m policy --dir out --pol none -j ACCEPT`: "any IPv4 in the clear -> accept",
+		`-m policy --dir in --pol ipsec --mode tunnel --tunnel-src 198.51.100.7 -g vpn`: "any IPv4 decrypted from 198.51.100.7 -> goto ip " +
+			"filter vpn",
+		`-m policy --dir in --pol ipsec --reqid 5 -j ACCEPT`: "any IPv4 decrypted if the reqid of the SA -> " +
+			"accept",
+		`-m policy --dir out --pol ipsec --proto esp -j ACCEPT`: "any IPv4 to be encrypted if the proto of the SA " +
+			"-> accept",
+		`-m iprange --src-range 10.1.0.5-10.1.0.9 -j ACCEPT`:        "10.1.0.5-10.1.0.9 > any -> accept",
+		`-m iprange ! --dst-range 0.0.0.0-10.255.255.255 -j ACCEPT`: "any > 11.0.0.0-255.255.255.255 -> accept",
+		`-m mark --mark 0x10 -j ACCEPT`:                             "any IPv4 mark 0x10 -> accept",
+		`-m mark --mark 0x1/0xff -j ACCEPT`:                         "any IPv4 if single bits of the mark -> accept",
+		`-m set --match-set peers src -j ACCEPT`:                    "192.0.2.1, 198.51.100.7 > any -> accept",
+		`-m set ! --match-set peers src -p udp -j DROP`: "0.0.0.0-192.0.2.0, 192.0.2.2-198.51.100.6, " +
+			"198.51.100.8-255.255.255.255 > any udp -> drop",
+		`-m set --match-set nets dst,dst -j ACCEPT`: "any > 10.1.0.0/16 tcp port 22; any > 10.2.0.0/16 " +
+			"tcp port 53 -> accept",
+		`-m set --match-set holes dst -j ACCEPT`: "any > 10.0.0.0/14, 10.4.0.0/16, " +
+			"10.6.0.0-10.255.255.255 -> accept",
+		`-m set --match-set old src -j DROP`: "any IPv4 if set old: its elements expire -> drop",
+		`-m set --match-set all src -j vpn`: "192.0.2.1, 198.51.100.7 > any -> jump ip filter " +
+			"vpn",
 		`-m limit --limit 5/min --limit-burst 7 -j REJECT --reject-with icmp-port-unreachable`: "any IPv4 if module limit -> reject",
 		`-m addrtype --dst-type LOCAL -j DROP`:                                                 "any IPv4 if module addrtype -> drop",
 		`-p tcp --syn -j DROP`:                                                                 "any IPv4 tcp if tcp flags -> drop",
@@ -144,7 +155,13 @@ chain ip nat POSTROUTING: hook postrouting, priority 100, kind 1, policy accept
 }
 
 func TestFamilies(t *testing.T) {
-	six := readtest.Read(iptables.Save, "rules", "# Generated by ip6tables-save v1.8.9\n*filter\n:INPUT DROP [0:0]\n-A INPUT -s fd00::/8 -p ipv6-icmp -m icmp6 --icmpv6-type 135 -j ACCEPT\nCOMMIT\n", nil)
+	six := readtest.Read(
+		iptables.Save,
+		"rules",
+		"# Generated by ip6tables-save v1.8.9\n*filter\n:INPUT DROP [0:0]\n"+
+			"-A INPUT -s fd00::/8 -p ipv6-icmp -m icmp6 --icmpv6-type 135 -j ACCEPT\nCOMMIT\n",
+		nil,
+	)
 	assert.Equal(t, "fd00::/8 > any icmpv6 type 135 -> accept", readtest.Rule(six.Chains[0].Rules[0]))
 	byName := readtest.Read(iptables.Save, "rules.v6", "*filter\n:INPUT DROP [0:0]\n-A INPUT -j ACCEPT\nCOMMIT\n", nil)
 	assert.Equal(t, "ip6", byName.Chains[0].Family)
@@ -190,8 +207,21 @@ func TestDefinitions(t *testing.T) {
 }
 
 func TestSetMistakes(t *testing.T) {
-	g := readtest.Read(iptables.Sets, "a.ipset", "create a hash:ip\nadd a notanaddress\nadd b 10.0.0.1\ncreate a hash:net\nswap a b\ncreate m hash:mac\nadd m 02:00:00:00:00:01\ncreate p hash:ip,port\nadd p 10.0.0.1\n", nil)
-	assert.Equal(t, []string{"a.ipset:3: set \"b\" is not created before it is filled", "a.ipset:4: set \"a\" is also created at a.ipset:1; only that one is used"}, readtest.Problems(g))
+	g := readtest.Read(
+		iptables.Sets,
+		"a.ipset",
+		"create a hash:ip\nadd a notanaddress\nadd b 10.0.0.1\ncreate a hash:net\nswap a b\ncreate m hash:mac\n"+
+			"add m 02:00:00:00:00:01\ncreate p hash:ip,port\nadd p 10.0.0.1\n",
+		nil,
+	)
+	assert.Equal(
+		t,
+		[]string{
+			"a.ipset:3: set \"b\" is not created before it is filled",
+			"a.ipset:4: set \"a\" is also created at a.ipset:1; only that one is used",
+		},
+		readtest.Problems(g),
+	)
 	assert.Len(t, readtest.Unread(g), 4)
 	assert.Equal(t, "an element of it was not read", g.Set("a").Changes)
 }
@@ -223,7 +253,10 @@ func FuzzSave(f *testing.F) {
 func TestListsOfSetsInThemselvesTakeNoTime(t *testing.T) {
 	text := "create a list:set\ncreate b list:set\n" + strings.Repeat("add a a\nadd a b\nadd b a\n", 2000)
 	began := time.Now()
-	g := readtest.ReadAll([]*read.Format{iptables.Sets, iptables.Save}, map[string]string{"a.ipset": text, "b.rules": "*filter\n:INPUT DROP [0:0]\n-A INPUT -m set --match-set a src -j DROP\n"})
+	g := readtest.ReadAll(
+		[]*read.Format{iptables.Sets, iptables.Save},
+		map[string]string{"a.ipset": text, "b.rules": "*filter\n:INPUT DROP [0:0]\n-A INPUT -m set --match-set a src -j DROP\n"},
+	)
 	assert.Contains(t, readtest.Rules(g), "a list of sets is in a list of sets")
 	assert.Less(t, time.Since(began), 5*time.Second)
 }
@@ -233,14 +266,21 @@ func FuzzSets(f *testing.F) {
 	f.Add("create a list:set\nadd a a\nadd a a\nadd a a\nadd a a\n")
 	f.Add("create a list:set\nadd a a\ncreate b hash:net,iface\nadd b 10.0.0.0/8,eth0\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		g := readtest.ReadAll([]*read.Format{iptables.Sets, iptables.Save}, map[string]string{"a.ipset": "create z hash:ip\n" + text, "b.rules": "*filter\n:INPUT DROP [0:0]\n-A INPUT -m set --match-set a src -m set --match-set b dst,dst -j DROP\n"})
+		g := readtest.ReadAll(
+			[]*read.Format{iptables.Sets, iptables.Save},
+			map[string]string{
+				"a.ipset": "create z hash:ip\n" + text,
+				"b.rules": "*filter\n:INPUT DROP [0:0]\n-A INPUT -m set --match-set a src -m set --match-set b dst,dst -j DROP\n",
+			},
+		)
 		readtest.Rules(g)
 	})
 }
 
 // TestAddressesOfTheRule: behind -s and -d the program takes no range, which only the module iprange does, no star, and no other family.
 func TestAddressesOfTheRule(t *testing.T) {
-	for words, refused := range map[string]bool{"-s 10.1.0.5-10.1.0.9": true, "-d 10.2.0.0/24,10.1.0.5-10.1.0.9": true, "-s *": true, "-s 0.0.0.0/0": false, "-s 0.0.0.0/0 -d ::/0": true, "-s 10.1.0.5": false, "-m iprange --src-range 10.1.0.5-10.1.0.9": false} {
+	for words, refused := range map[string]bool{"-s 10.1.0.5-10.1.0.9": true, "-d 10.2.0.0/24,10.1.0.5-10.1.0.9": true, "-s *": true,
+		"-s 0.0.0.0/0": false, "-s 0.0.0.0/0 -d ::/0": true, "-s 10.1.0.5": false, "-m iprange --src-range 10.1.0.5-10.1.0.9": false} {
 		g := readtest.Read(iptables.Save, "rules.v4", "*filter\n:INPUT DROP [0:0]\n-A INPUT "+words+" -j ACCEPT\nCOMMIT\n", nil)
 		assert.Equal(t, refused, len(g.Refused) > 0, words)
 	}
@@ -251,14 +291,19 @@ func TestDemands(t *testing.T) {
 	for words, refused := range map[string]bool{
 		"-m addrtype": true, "-m addrtype --limit-iface-in": true, "-m addrtype --src-type LOCAL": false,
 		"-m addrtype --src-type LOCAL --limit-iface-in --limit-iface-out": true, "-p icmp -m icmp": true, "-p icmp": false,
-		"-m statistic --mode random": true, "-m statistic --mode random --probability 0.5": false, "-m statistic --mode nth --every 2": true,
-		"-m recent --name a": true, "-m recent --rcheck": false, "-m recent --rcheck --update": true, "-m recent --rcheck --reap": true,
+		"-m statistic --mode random": true, "-m statistic --mode random --probability 0.5": false,
+		"-m statistic --mode nth --every 2": true,
+		"-m recent --name a":                true, "-m recent --rcheck": false, "-m recent --rcheck --update": true,
+		"-m recent --rcheck --reap":         true,
 		"-m hashlimit --hashlimit-upto 1/s": true, "-m hashlimit --hashlimit-upto 1/s --hashlimit-name x": false,
 		"-m connlimit --connlimit-mask 3": true, "-m string --string a": true, "-m string --algo bm --string a": false,
-		"-p tcp -m multiport --sports 1 --dports 2": true, "-p tcp -m tcp --sport 1 --source-port 2": true, "-m time --kerneltz --utc": true,
-		"-m policy --dir in": false, "-m policy --dir in --pol none --strict": true, "-m policy --dir in --pol ipsec --strict": true,
-		"-m policy --dir in --pol ipsec --tunnel-src 10.0.0.1": true, "-m policy --dir in --pol ipsec --mode tunnel --tunnel-src 10.0.0.1": false,
-		"-m policy --dir in --pol ipsec --proto esp --next --proto ah": true, "-m policy --dir in --pol ipsec --strict --proto esp --next --proto ah": false,
+		"-p tcp -m multiport --sports 1 --dports 2": true, "-p tcp -m tcp --sport 1 --source-port 2": true,
+		"-m time --kerneltz --utc": true,
+		"-m policy --dir in":       false, "-m policy --dir in --pol none --strict": true, "-m policy --dir in --pol ipsec --strict": true,
+		"-m policy --dir in --pol ipsec --tunnel-src 10.0.0.1": true, "-m policy --dir in --pol ipsec --mode tunnel --tunnel-src " +
+			"10.0.0.1": false,
+		"-m policy --dir in --pol ipsec --proto esp --next --proto ah": true, "-m policy --dir in --pol ipsec --strict --proto esp " +
+			"--next --proto ah": false,
 		"-m policy --dir in --pol ipsec --strict --proto esp --next": true,
 	} {
 		g := readtest.Read(iptables.Save, "a.rules", "*filter\n-A INPUT "+words+" -j ACCEPT\nCOMMIT\n", nil)
@@ -266,7 +311,8 @@ func TestDemands(t *testing.T) {
 	}
 	for words, refused := range map[string]bool{
 		"MARK --set-mark 1 --or-mark 2": true, "CONNMARK --save-mark --restore-mark": true, "CONNMARK --save-mark --nfmask 1": false,
-		"CONNMARK --left-shift-mark 1": true, "TOS": true, "TTL --ttl-inc 1 --ttl-dec 1": true, "NFQUEUE --queue-cpu-fanout": true, "NFQUEUE": false,
+		"CONNMARK --left-shift-mark 1": true, "TOS": true, "TTL --ttl-inc 1 --ttl-dec 1": true, "NFQUEUE --queue-cpu-fanout": true,
+		"NFQUEUE": false,
 	} {
 		g := readtest.Read(iptables.Save, "a.rules", "*mangle\n-A PREROUTING -j "+words+"\nCOMMIT\n", nil)
 		assert.Equal(t, refused, len(g.Refused) > 0, words)
@@ -276,7 +322,8 @@ func TestDemands(t *testing.T) {
 // TestLineEnds is what it said of a line in a file that is not wholly converted.
 func TestLineEnds(t *testing.T) {
 	for line, refused := range map[string]bool{
-		"": false, " ": true, "\t": true, "\r": true, " # x": true, "#x": false, "#x\r": false, " COMMIT": true, " -A INPUT -j DROP": false, "\f": true,
+		"": false, " ": true, "\t": true, "\r": true, " # x": true, "#x": false, "#x\r": false, " COMMIT": true,
+		" -A INPUT -j DROP": false, "\f": true,
 		"-A INPUT -j DROP\r": true, "-A INPUT\f-j DROP": true, "*nat\r": true, "COMMIT\r": true, ":INPUT ACCEPT [0:0]\r": false,
 	} {
 		g := readtest.Read(iptables.Save, "a.rules", "*filter\n"+line+"\n-A FORWARD -j ACCEPT\nCOMMIT\n", nil)
@@ -287,11 +334,15 @@ func TestLineEnds(t *testing.T) {
 // TestNumbersAsAddresses is what it held of each.
 func TestNumbersAsAddresses(t *testing.T) {
 	for words, held := range map[string]string{
-		"-s 123": "-s 123.0.0.0/32", "-s 0x10": "-s 16.0.0.0/32", "-s 010.1.1.1": "-s 8.1.1.1/32", "-s 10.1": "-s 10.1.0.0/32", "-s 10.1/16": "-s 10.1.0.0/16",
+		"-s 123": "-s 123.0.0.0/32", "-s 0x10": "-s 16.0.0.0/32", "-s 010.1.1.1": "-s 8.1.1.1/32", "-s 10.1": "-s 10.1.0.0/32",
+		"-s 10.1/16":       "-s 10.1.0.0/16",
 		"-s 10.1.0.0/0x10": "-s 10.1.0.0/16", "-s 10.1.0.0/016": "-s 10.0.0.0/14", "-s 300": "-s 0.0.1.44/32", "-s 1.256": "-s 1.0.1.0/32",
-		"-s 4294967295": "-s 255.255.255.255/32", "-s 10.1.2.3/+8": "-s 10.0.0.0/8", "-m iprange --src-range 10.0.0.9-10.0.0.1": "-m iprange --src-range 10.0.0.9-10.0.0.1", "-s 0X1f": "-s 31.0.0.0/32",
-		"-m iprange --src-range 10-20": "-m iprange --src-range 10.0.0.0-20.0.0.0", "-m iprange --src-range 0x10-10.2": "-m iprange --src-range 16.0.0.0-10.2.0.0",
-		"-s 4294967296": "", "-s 1.2.3.256": "", "-s 08": "", "-s -1": "", "-s 1.2.3.": "", "-s 10.1.2.3/33": "", "-s 10.1.0.0/255.255": "", "-s 1.2.3.4.5": "", "-s 0b11": "", "-s 1_0": "",
+		"-s 4294967295": "-s 255.255.255.255/32", "-s 10.1.2.3/+8": "-s 10.0.0.0/8",
+		"-m iprange --src-range 10.0.0.9-10.0.0.1": "-m iprange --src-range 10.0.0.9-10.0.0.1", "-s 0X1f": "-s 31.0.0.0/32",
+		"-m iprange --src-range 10-20":     "-m iprange --src-range 10.0.0.0-20.0.0.0",
+		"-m iprange --src-range 0x10-10.2": "-m iprange --src-range 16.0.0.0-10.2.0.0",
+		"-s 4294967296":                    "", "-s 1.2.3.256": "", "-s 08": "", "-s -1": "", "-s 1.2.3.": "", "-s 10.1.2.3/33": "",
+		"-s 10.1.0.0/255.255": "", "-s 1.2.3.4.5": "", "-s 0b11": "", "-s 1_0": "",
 	} {
 		file := func(w string) string { return "*filter\n-A INPUT " + w + " -j ACCEPT\nCOMMIT\n" }
 		g := readtest.Read(iptables.Save, "a.rules", file(words), nil)
@@ -300,7 +351,8 @@ func TestNumbersAsAddresses(t *testing.T) {
 			assert.Empty(t, readtest.Differences(g, readtest.Read(iptables.Save, "a.rules", file(held), nil)), words)
 		}
 	}
-	for to, held := range map[string]string{"10": "0.0.0.10/32", "10.1/16": "10.0.0.0/16", "10.2.0.1": "10.2.0.1/32", "0x10/0xffffffff": "", "10.2.0.0/255.255.0.0": "10.2.0.0/16"} {
+	for to, held := range map[string]string{"10": "0.0.0.10/32", "10.1/16": "10.0.0.0/16", "10.2.0.1": "10.2.0.1/32",
+		"0x10/0xffffffff": "", "10.2.0.0/255.255.0.0": "10.2.0.0/16"} {
 		file := func(w string) string { return "*nat\n-A PREROUTING -d 10.1.0.0/16 -j NETMAP --to " + w + "\nCOMMIT\n" }
 		g := readtest.Read(iptables.Save, "a.rules", file(to), nil)
 		assert.Empty(t, g.Refused, to)

@@ -16,16 +16,79 @@ import (
 )
 
 // modules are the matches that are outside the model.
-var modules = map[string]bool{"addrtype": true, "ah": true, "bpf": true, "cgroup": true, "cluster": true, "connbytes": true, "connlabel": true, "connlimit": true, "connmark": true,
-	"cpu": true, "dscp": true, "devgroup": true, "dst": true, "ecn": true, "esp": true, "eui64": true, "frag": true, "hashlimit": true, "hbh": true, "helper": true, "hl": true, "ipv6header": true,
-	"length": true, "ipcomp": true, "limit": true, "mac": true, "mh": true, "mobility-header": true, "nfacct": true, "osf": true, "owner": true, "physdev": true, "pkttype": true, "quota": true, "rateest": true, "realm": true,
-	"recent": true, "rpfilter": true, "rt": true, "socket": true, "statistic": true, "string": true, "tcpmss": true, "time": true, "tos": true, "ttl": true, "u32": true}
+var modules = map[string]bool{
+	"addrtype":        true,
+	"ah":              true,
+	"bpf":             true,
+	"cgroup":          true,
+	"cluster":         true,
+	"connbytes":       true,
+	"connlabel":       true,
+	"connlimit":       true,
+	"connmark":        true,
+	"cpu":             true,
+	"dscp":            true,
+	"devgroup":        true,
+	"dst":             true,
+	"ecn":             true,
+	"esp":             true,
+	"eui64":           true,
+	"frag":            true,
+	"hashlimit":       true,
+	"hbh":             true,
+	"helper":          true,
+	"hl":              true,
+	"ipv6header":      true,
+	"length":          true,
+	"ipcomp":          true,
+	"limit":           true,
+	"mac":             true,
+	"mh":              true,
+	"mobility-header": true,
+	"nfacct":          true,
+	"osf":             true,
+	"owner":           true,
+	"physdev":         true,
+	"pkttype":         true,
+	"quota":           true,
+	"rateest":         true,
+	"realm":           true,
+	"recent":          true,
+	"rpfilter":        true,
+	"rt":              true,
+	"socket":          true,
+	"statistic":       true,
+	"string":          true,
+	"tcpmss":          true,
+	"time":            true,
+	"tos":             true,
+	"ttl":             true,
+	"u32":             true,
+}
 
 func sortedModules() []string { return slices.Sorted(maps.Keys(modules)) }
 
 // passing are the targets behind which the next rule is asked, and which change nothing that the model knows.
-var passing = map[string]bool{"AUDIT": true, "CHECKSUM": true, "CLASSIFY": true, "CONNSECMARK": true, "DSCP": true, "ECN": true, "HL": true, "IDLETIMER": true, "LED": true, "RATEEST": true,
-	"SECMARK": true, "SET": true, "SYNPROXY": true, "TCPMSS": true, "TCPOPTSTRIP": true, "TOS": true, "TRACE": true, "TTL": true}
+var passing = map[string]bool{
+	"AUDIT":       true,
+	"CHECKSUM":    true,
+	"CLASSIFY":    true,
+	"CONNSECMARK": true,
+	"DSCP":        true,
+	"ECN":         true,
+	"HL":          true,
+	"IDLETIMER":   true,
+	"LED":         true,
+	"RATEEST":     true,
+	"SECMARK":     true,
+	"SET":         true,
+	"SYNPROXY":    true,
+	"TCPMSS":      true,
+	"TCPOPTSTRIP": true,
+	"TOS":         true,
+	"TRACE":       true,
+	"TTL":         true,
+}
 
 func sortedTargets() []string { return slices.Sorted(maps.Keys(passing)) }
 
@@ -223,7 +286,8 @@ func (s *state) protocol(name string) {
 	}
 	if !s.not {
 		s.proto = n
-		s.implied = map[uint64]string{6: "tcp", 17: "udp", 136: "udplite", 132: "sctp", 33: "dccp", 1: "icmp", 58: "icmp6", 50: "esp", 51: "ah", 108: "ipcomp", 135: "mh"}[n]
+		s.implied = map[uint64]string{6: "tcp", 17: "udp", 136: "udplite", 132: "sctp", 33: "dccp", 1: "icmp", 58: "icmp6", 50: "esp",
+			51: "ah", 108: "ipcomp", 135: "mh"}[n]
 	}
 	base := packet.Only(s.packetFamily())
 	s.narrow(base, base.With(packet.Proto, packet.OneOf(n)))
@@ -234,7 +298,9 @@ func (s *state) load(name string) {
 	s.module = name
 	s.loaded = append(s.loaded, name)
 	s.used = append(s.used, map[string]bool{})
-	if n := map[string]uint64{"tcp": 6, "udp": 17, "udplite": 136, "sctp": 132, "dccp": 33, "icmp": 1, "icmp6": 58, "icmpv6": 58, "ipv6-icmp": 58, "esp": 50, "ah": 51, "ipcomp": 108, "mh": 135, "mobility-header": 135}[name]; n != 0 && s.proto != n {
+	if n := map[string]uint64{"tcp": 6, "udp": 17, "udplite": 136, "sctp": 132, "dccp": 33, "icmp": 1, "icmp6": 58, "icmpv6": 58,
+		"ipv6-icmp": 58, "esp": 50, "ah": 51, "ipcomp": 108, "mh": 135, "mobility-header": 135}[name]; n != 0 &&
+		s.proto != n {
 		s.refuse("the module %s is for its protocol only", name)
 	}
 	switch {
@@ -284,8 +350,24 @@ func (s *state) once(module, opt string) bool {
 	return true
 }
 
-var modelled = map[string]bool{"tcp": true, "udp": true, "udplite": true, "sctp": true, "dccp": true, "icmp": true, "icmp6": true, "ipv6-icmp": true, "conntrack": true, "state": true,
-	"multiport": true, "set": true, "iprange": true, "mark": true, "comment": true, "policy": true}
+var modelled = map[string]bool{
+	"tcp":       true,
+	"udp":       true,
+	"udplite":   true,
+	"sctp":      true,
+	"dccp":      true,
+	"icmp":      true,
+	"icmp6":     true,
+	"ipv6-icmp": true,
+	"conntrack": true,
+	"state":     true,
+	"multiport": true,
+	"set":       true,
+	"iprange":   true,
+	"mark":      true,
+	"comment":   true,
+	"policy":    true,
+}
 
 func (s *state) address(f packet.Field, text string) {
 	fam := s.packetFamily()
@@ -611,7 +693,8 @@ func (s *state) policyOption(opt string) {
 	case "--dir":
 		p.said = true
 		p.out = s.take() == "out"
-		if h := s.chain.Hook; p.out && (h == model.Input || h == model.Prerouting) || !p.out && (h == model.Output || h == model.Postrouting) {
+		if h := s.chain.Hook; p.out && (h == model.Input || h == model.Prerouting) ||
+			!p.out && (h == model.Output || h == model.Postrouting) {
 			s.refuse("the direction has no meaning in the chain %s", s.chain.Name)
 		}
 	case "--pol":

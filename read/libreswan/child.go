@@ -29,7 +29,10 @@ func (r *reader) children(c *model.Connection, f *fill.Section, local, remote st
 	for i, l := range locals.Value {
 		for j, m := range remotes.Value {
 			if len(out) == maxChildren {
-				f.Note(f.Lookup(local+"subnets"), fmt.Sprintf("subnets on both sides give more than %d children; the rest is not read", maxChildren))
+				f.Note(
+					f.Lookup(local+"subnets"),
+					fmt.Sprintf("subnets on both sides give more than %d children; the rest is not read", maxChildren),
+				)
 				return out
 			}
 			one := *k
@@ -117,7 +120,14 @@ func (r *reader) child(c *model.Connection, f *fill.Section) *model.Child {
 		}
 		return ike.ESP, fmt.Errorf("%q is neither esp nor ah", t)
 	}, "phase2")
-	k.Proposals = fill.TakeOr(f, dialect.Default(k.Protocol.Value), func(t string) ([]ike.Proposal, error) { return dialect.Proposals(t, k.Protocol.Value) }, "esp", "phase2alg", "ah")
+	k.Proposals = fill.TakeOr(
+		f,
+		dialect.Default(k.Protocol.Value),
+		func(t string) ([]ike.Proposal, error) { return dialect.Proposals(t, k.Protocol.Value) },
+		"esp",
+		"phase2alg",
+		"ah",
+	)
 	r.forward(c, k, f)
 	k.Mode = fill.Take(f, func(t string) (ike.Mode, error) {
 		switch t {

@@ -43,7 +43,9 @@ var Format = &read.Format{
 
 var (
 	connLine = lazy.Regexp(`(?m)^(conn[ \t]+\S+|config[ \t]+setup)`)
-	own      = lazy.Regexp(`(?m)^[ \t]+(ikev2|salifetime|phase2alg|phase2|(left|right)subnets|(left|right)ckaid|ipsec-interface|vti-interface|sha2-truncbug|encapsulation|dpddelay[ \t]*=[ \t]*\d+$|narrowing|ppk|esn|pfs|ikepad|replay-window|ipsec-max-bytes|virtual-private|virtual_private|plutodebug|plutostderrlog|plutorestartoncrash|logfile|logappend|logtime|logip|audit-log|crlcheckinterval|ocsp-[a-z]+|ddos-mode|seedbits|global-redirect|uniqueids[ \t]*=[ \t]*(yes|no)$|nssdir|protostack|dnssec-enable|auto[ \t]*=[ \t]*(ondemand|keep)|authby[ \t]*=[ \t]*(rsasig|rsa-sha|ecdsa)|(left|right)id[ \t]*=[ \t]*%fromcert|ike[ \t]*=[ \t]*[^#\n]*(;|_gcm|sha2_))[ \t]*=?`)
+	own      = lazy.Regexp(
+		`(?m)^[ \t]+(ikev2|salifetime|phase2alg|phase2|(left|right)subnets|(left|right)ckaid|ipsec-interface|vti-interface|sha2-truncbug|encapsulation|dpddelay[ \t]*=[ \t]*\d+$|narrowing|ppk|esn|pfs|ikepad|replay-window|ipsec-max-bytes|virtual-private|virtual_private|plutodebug|plutostderrlog|plutorestartoncrash|logfile|logappend|logtime|logip|audit-log|crlcheckinterval|ocsp-[a-z]+|ddos-mode|seedbits|global-redirect|uniqueids[ \t]*=[ \t]*(yes|no)$|nssdir|protostack|dnssec-enable|auto[ \t]*=[ \t]*(ondemand|keep)|authby[ \t]*=[ \t]*(rsasig|rsa-sha|ecdsa)|(left|right)id[ \t]*=[ \t]*%fromcert|ike[ \t]*=[ \t]*[^#\n]*(;|_gcm|sha2_))[ \t]*=?`,
+	)
 )
 
 func looks(f *source.File) (int, string) {
@@ -56,34 +58,63 @@ func looks(f *source.File) (int, string) {
 	if n == 0 {
 		return 40, fmt.Sprintf("it has sections of connections (%q)", conn)
 	}
-	return min(95, 70+5*n), fmt.Sprintf("it has sections of connections (%q), with keywords that only Libreswan knows (%q)", conn, strings.TrimSpace(string(own().Find(head))))
+	return min(
+			95,
+			70+5*n,
+		), fmt.Sprintf(
+			"it has sections of connections (%q), with keywords that only Libreswan knows (%q)",
+			conn,
+			strings.TrimSpace(string(own().Find(head))),
+		)
 }
 
 // irrelevant are the keywords without bearing on what an auditor asks, each with the reason; right forms as left.
 var irrelevant = map[string]string{
-	"accept-redirect": "redirection of peers", "accept-redirect-to": "redirection of peers", "send-redirect": "redirection of peers", "redirect-to": "redirection of peers",
-	"*-unity": "vendor identifiers", "ignore-peer-dns": "name servers of roadwarriors", "clientaddrfamily": "follows from the addresses", "hostaddrfamily": "follows from the addresses",
-	"connalias": "another name", "decap-dscp": "marking of inner packets", "dns-match-id": "identity by DNS", "fake-strongswan": "vendor identifiers", "failureshunt": "what happens to packets after a failure",
-	"negotiationshunt": "what happens to packets during negotiation", "ikepad": "padding of IKE messages", "initial-contact": "form of the exchange",
-	"leftaddresspool": "virtual addresses of roadwarriors", "leftcat": "translation by the daemon", "leftfirewall": "script", "leftmodecfgclient": "virtual addresses of roadwarriors",
-	"leftmodecfgserver": "virtual addresses of roadwarriors", "leftnexthop": "route of the outer packets", "leftsendcert": "form of the exchange", "leftsourceip": "source address of the gateway's own packets",
-	"leftupdown": "script that runs when the child comes up", "leftusername": "XAuth", "leftxauthclient": "XAuth", "leftxauthserver": "XAuth",
-	"leftautheap": "EAP", "leftinterface-ip": "address of the tunnel interface", "metric": "metric of the route", "modecfgbanner": "virtual addresses of roadwarriors", "modecfgdns": "virtual addresses of roadwarriors",
-	"modecfgdomains": "virtual addresses of roadwarriors", "modecfgpull": "virtual addresses of roadwarriors", "ms-dh-downgrade": "of one make of client", "mtu": "size of packets", "nat-ikev1-method": "form of the exchange",
-	"nat-keepalive": "keeps NAT open", "nflog": "logging", "nic-offload": "who computes", "nm-configured": "who configured it", "nopmtudisc": "fragmentation of the outer packet", "overlapip": "several peers with one network",
-	"pam-authorize": "XAuth", "policy-label": "security label", "labeled-ipsec": "security label", "priority": "order of policies, set by hand", "remote-peer-type": "of one make of peer", "reqid": "number of the SA in the kernel",
-	"require-id-on-certificate": "identity in the certificate", "retransmit-interval": "timing", "retransmit-timeout": "timing", "sareftrack": "of an older kernel part", "send-no-esp-tfc": "padding",
+	"accept-redirect": "redirection of peers", "accept-redirect-to": "redirection of peers", "send-redirect": "redirection of peers",
+	"redirect-to": "redirection of peers",
+	"*-unity":     "vendor identifiers", "ignore-peer-dns": "name servers of roadwarriors",
+	"clientaddrfamily": "follows from the addresses",
+	"hostaddrfamily":   "follows from the addresses",
+	"connalias":        "another name", "decap-dscp": "marking of inner packets", "dns-match-id": "identity by DNS",
+	"fake-strongswan": "vendor identifiers", "failureshunt": "what happens to packets after a failure",
+	"negotiationshunt": "what happens to packets during negotiation", "ikepad": "padding of IKE messages",
+	"initial-contact": "form of the exchange",
+	"leftaddresspool": "virtual addresses of roadwarriors", "leftcat": "translation by the daemon", "leftfirewall": "script",
+	"leftmodecfgclient": "virtual addresses of roadwarriors",
+	"leftmodecfgserver": "virtual addresses of roadwarriors", "leftnexthop": "route of the outer packets",
+	"leftsendcert": "form of the exchange", "leftsourceip": "source address of the gateway's own packets",
+	"leftupdown": "script that runs when the child comes up", "leftusername": "XAuth", "leftxauthclient": "XAuth",
+	"leftxauthserver": "XAuth",
+	"leftautheap":     "EAP", "leftinterface-ip": "address of the tunnel interface", "metric": "metric of the route",
+	"modecfgbanner": "virtual addresses of roadwarriors", "modecfgdns": "virtual addresses of roadwarriors",
+	"modecfgdomains": "virtual addresses of roadwarriors", "modecfgpull": "virtual addresses of roadwarriors",
+	"ms-dh-downgrade": "of one make of client", "mtu": "size of packets", "nat-ikev1-method": "form of the exchange",
+	"nat-keepalive": "keeps NAT open", "nflog": "logging", "nic-offload": "who computes", "nm-configured": "who configured it",
+	"nopmtudisc": "fragmentation of the outer packet", "overlapip": "several peers with one network",
+	"pam-authorize": "XAuth", "policy-label": "security label", "labeled-ipsec": "security label",
+	"priority": "order of policies, set by hand", "remote-peer-type": "of one make of peer", "reqid": "number of the SA in the kernel",
+	"require-id-on-certificate": "identity in the certificate", "retransmit-interval": "timing", "retransmit-timeout": "timing",
+	"sareftrack": "of an older kernel part", "send-no-esp-tfc": "padding",
 	"send-vendorid": "vendor identifiers", "sendca": "form of the exchange", "tfc": "padding against traffic analysis", "xauthby": "XAuth",
-	"xauthfail": "XAuth", "xfrmlifetime": "timing", "enable-tcp": "IKE over TCP", "tcp-remoteport": "IKE over TCP", "leftca2": "second authentication", "pfsgroup": "of an older version",
-	"leftrsasigkey": "public key", "leftecdsakey": "public key", "leftpubkey": "public key", "leftckaid": "key in the daemon's store", "narrowing": "the responder may take less than it is asked for",
+	"xauthfail": "XAuth", "xfrmlifetime": "timing", "enable-tcp": "IKE over TCP", "tcp-remoteport": "IKE over TCP",
+	"leftca2": "second authentication", "pfsgroup": "of an older version",
+	"leftrsasigkey": "public key", "leftecdsakey": "public key", "leftpubkey": "public key", "leftckaid": "key in the daemon's store",
+	"narrowing": "the responder may take less than it is asked for",
 }
 
 func coverage() []read.Coverage {
-	out := []read.Coverage{{Statement: "include, also, conn %default", Use: read.Used}, {Statement: "config setup, ca", Use: read.Irrelevant, Note: "logging, revocation, threads"},
-		{Statement: "alsoflip", Use: read.Left}}
-	for _, k := range []string{"aggressive", "ah", "authby", "auto", "compress", "dpdaction", "dpddelay", "dpdtimeout", "encapsulation, forceencaps", "esn", "esp, phase2alg", "fragmentation", "ike", "ikelifetime", "ikev2", "ipsec-interface",
-		"ipsec-max-bytes", "ipsec-max-packets", "keyexchange", "keyingtries", "left|right", "left|rightauth", "left|rightca", "left|rightcert", "left|rightid", "left|rightikeport", "left|rightprotoport", "left|rightsubnet",
-		"left|rightsubnets", "mark, mark-in, mark-out", "mobike", "pfs", "phase2", "ppk", "rekey", "rekeyfuzz", "rekeymargin", "replay-window", "salifetime, keylife, lifetime", "sha2-truncbug", "type", "vti-interface, vti-routing, vti-shared, left|rightvti"} {
+	out := []read.Coverage{
+		{Statement: "include, also, conn %default", Use: read.Used},
+		{Statement: "config setup, ca", Use: read.Irrelevant, Note: "logging, revocation, threads"},
+		{Statement: "alsoflip", Use: read.Left},
+	}
+	for _, k := range []string{"aggressive", "ah", "authby", "auto", "compress", "dpdaction", "dpddelay", "dpdtimeout",
+		"encapsulation, forceencaps", "esn", "esp, phase2alg", "fragmentation", "ike", "ikelifetime", "ikev2", "ipsec-interface",
+		"ipsec-max-bytes", "ipsec-max-packets", "keyexchange", "keyingtries", "left|right", "left|rightauth", "left|rightca",
+		"left|rightcert", "left|rightid", "left|rightikeport", "left|rightprotoport", "left|rightsubnet",
+		"left|rightsubnets", "mark, mark-in, mark-out", "mobike", "pfs", "phase2", "ppk", "rekey", "rekeyfuzz", "rekeymargin",
+		"replay-window", "salifetime, keylife, lifetime", "sha2-truncbug", "type", "vti-interface, vti-routing, vti-shared, " +
+			"left|rightvti"} {
 		out = append(out, read.Coverage{Statement: k, Use: read.Used})
 	}
 	for _, k := range slices.Sorted(maps.Keys(irrelevant)) {
@@ -144,7 +175,17 @@ func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bo
 			v.Text = strings.ToLower(v.Text)
 		}
 	}
-	f := &fill.Section{In: r.in, Values: said, Software: software, Path: "ipsec.conf conn", Defaults: r.defaults, Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable, Quiet: unloaded}
+	f := &fill.Section{
+		In:       r.in,
+		Values:   said,
+		Software: software,
+		Path:     "ipsec.conf conn",
+		Defaults: r.defaults,
+		Scope:    c.Name,
+		Unsure:   &c.Unsure,
+		Refused:  &c.Unusable,
+		Quiet:    unloaded,
+	}
 	local, remote := connfile.Sides(r.in.Gateway, said)
 	c.Version = fill.Take(f, func(t string) (ike.Version, error) {
 		switch t {
@@ -161,7 +202,12 @@ func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bo
 	c.RemoteAddrs = fill.Take(f, address, remote)
 	c.LocalPort = fill.Take(f, port, local+"ikeport")
 	c.RemotePort = fill.Take(f, port, remote+"ikeport")
-	c.Proposals = fill.TakeOr(f, dialect.Default(ike.IKE), func(t string) ([]ike.Proposal, error) { return dialect.Proposals(t, ike.IKE) }, "ike")
+	c.Proposals = fill.TakeOr(
+		f,
+		dialect.Default(ike.IKE),
+		func(t string) ([]ike.Proposal, error) { return dialect.Proposals(t, ike.IKE) },
+		"ike",
+	)
 	c.Aggressive = fill.Take(f, values.Bool, "aggressive")
 	c.Encap = fill.Take(f, func(t string) (bool, error) {
 		if t == "auto" {
@@ -351,7 +397,22 @@ func method(t string) (ike.Method, error) {
 	switch first {
 	case "secret", "psk":
 		return ike.PSK, nil
-	case "rsasig", "ecdsa", "rsa", "rsa-sha1", "rsa-sha2", "rsa-sha2_256", "rsa-sha2_384", "rsa-sha2_512", "ecdsa-sha1", "ecdsa-sha2", "ecdsa-sha2_256", "ecdsa-sha2_384", "ecdsa-sha2_512", "secret|rsasig", "rsasig|secret", "never":
+	case "rsasig",
+		"ecdsa",
+		"rsa",
+		"rsa-sha1",
+		"rsa-sha2",
+		"rsa-sha2_256",
+		"rsa-sha2_384",
+		"rsa-sha2_512",
+		"ecdsa-sha1",
+		"ecdsa-sha2",
+		"ecdsa-sha2_256",
+		"ecdsa-sha2_384",
+		"ecdsa-sha2_512",
+		"secret|rsasig",
+		"rsasig|secret",
+		"never":
 		return ike.Certificate, nil
 	case "eaponly":
 		return ike.EAP, nil

@@ -91,24 +91,32 @@ func TestOldVersionAndUnknownKeyword(t *testing.T) {
 	assert.NotNil(t, c.Unusable, "the daemon takes nothing of a file with a keyword that it does not know")
 	assert.Equal(t, ike.V1, c.Version.Value)
 	assert.Equal(t, ike.AH, c.Children[0].Protocol.Value)
-	assert.Equal(t, "HMAC-SHA1 cut to 96 bits / group 14 (MODP 2048), group 5 (MODP 1536), group 19 (NIST P-256), group 31 (Curve25519)", c.Children[0].Proposals.Value[0].Names(), "pfs=yes is the default")
+	assert.Equal(
+		t,
+		"HMAC-SHA1 cut to 96 bits / group 14 (MODP 2048), group 5 (MODP 1536), group 19 (NIST P-256), group 31 (Curve25519)",
+		c.Children[0].Proposals.Value[0].Names(),
+		"pfs=yes is the default",
+	)
 	assert.Equal(t, "own address udp 1701", c.Children[0].Local.Value.String())
 }
 
 func TestPFSAndSequence(t *testing.T) {
 	for body, want := range map[string]string{
-		"esp=aes256-sha2_256":                                          "AES-CBC-256 / HMAC-SHA2-256 cut to 128 bits / group 14 (MODP 2048) / ESN, no ESN",
-		"esp=aes256-sha2_256\n\tpfs=no":                                "AES-CBC-256 / HMAC-SHA2-256 cut to 128 bits / ESN, no ESN",
-		"esp=aes256-sha2_256-dh19\n\tesn=no":                           "AES-CBC-256 / HMAC-SHA2-256 cut to 128 bits / group 19 (NIST P-256)",
-		"esp=aes256-sha2_256;none\n\tesn=yes":                          "AES-CBC-256 / HMAC-SHA2-256 cut to 128 bits / ESN",
-		"esp=aes_gcm_b256-null\n\tesn=no\n\tpfs=no":                    "AES-GCM-256 with a 12-byte ICV",
-		"esp=aes-sha1\n\tesn=no\n\tpfs=no":                             "AES-CBC-256, AES-CBC-128 / HMAC-SHA1 cut to 96 bits",
-		"esp=null-sha1\n\tesn=no\n\tpfs=no":                            "no encryption / HMAC-SHA1 cut to 96 bits",
-		"esp=chacha20_poly1305\n\tesn=no\n\tpfs=no":                    "ChaCha20-Poly1305",
-		"esp=3des-md5+sha1\n\tesn=no\n\tpfs=no":                        "3DES / HMAC-MD5 cut to 96 bits, HMAC-SHA1 cut to 96 bits",
-		"phase2=ah\n\tah=sha2_512\n\tesn=no\n\tpfs=no":                 "HMAC-SHA2-512 cut to 256 bits",
-		"esp=aes_ccm128-null\n\tesn=no\n\tpfs=no":                      "AES-CCM-128 with a 16-byte ICV",
-		"esp=aes256\n\tikev2=no\n\tpfs=no":                             "AES-CBC-256 / HMAC-SHA1 cut to 96 bits, HMAC-SHA2-512 cut to 256 bits, HMAC-SHA2-256 cut to 128 bits",
+		"esp=aes256-sha2_256": "AES-CBC-256 / HMAC-SHA2-256 cut to 128 bits / group 14 " +
+			"(MODP 2048) / ESN, no ESN",
+		"esp=aes256-sha2_256\n\tpfs=no": "AES-CBC-256 / HMAC-SHA2-256 cut to 128 bits / ESN, no ESN",
+		"esp=aes256-sha2_256-dh19\n\tesn=no": "AES-CBC-256 / HMAC-SHA2-256 cut to 128 bits / group 19 " +
+			"(NIST P-256)",
+		"esp=aes256-sha2_256;none\n\tesn=yes":          "AES-CBC-256 / HMAC-SHA2-256 cut to 128 bits / ESN",
+		"esp=aes_gcm_b256-null\n\tesn=no\n\tpfs=no":    "AES-GCM-256 with a 12-byte ICV",
+		"esp=aes-sha1\n\tesn=no\n\tpfs=no":             "AES-CBC-256, AES-CBC-128 / HMAC-SHA1 cut to 96 bits",
+		"esp=null-sha1\n\tesn=no\n\tpfs=no":            "no encryption / HMAC-SHA1 cut to 96 bits",
+		"esp=chacha20_poly1305\n\tesn=no\n\tpfs=no":    "ChaCha20-Poly1305",
+		"esp=3des-md5+sha1\n\tesn=no\n\tpfs=no":        "3DES / HMAC-MD5 cut to 96 bits, HMAC-SHA1 cut to 96 bits",
+		"phase2=ah\n\tah=sha2_512\n\tesn=no\n\tpfs=no": "HMAC-SHA2-512 cut to 256 bits",
+		"esp=aes_ccm128-null\n\tesn=no\n\tpfs=no":      "AES-CCM-128 with a 16-byte ICV",
+		"esp=aes256\n\tikev2=no\n\tpfs=no": "AES-CBC-256 / HMAC-SHA1 cut to 96 bits, HMAC-SHA2-512 cut " +
+			"to 256 bits, HMAC-SHA2-256 cut to 128 bits",
 		"esp=aes256-aes_xcbc\n\tesn=no\n\tpfs=no":                      "AES-CBC-256 / AES-XCBC cut to 96 bits",
 		"esp=camellia256-sha2_384\n\tesn=no\n\tpfs=no":                 "Camellia-CBC-256 / HMAC-SHA2-384 cut to 192 bits",
 		"esp=aes_ctr256-sha2_512\n\tesn=no\n\tpfs=no":                  "AES-CTR-256 / HMAC-SHA2-512 cut to 256 bits",
@@ -168,7 +176,11 @@ func TestIdentities(t *testing.T) {
 }
 
 func TestInterfaceMakesItRouteBased(t *testing.T) {
-	g := readConf(t, "conn a\n\tleft=%defaultroute\n\tright=%any\n\tauto=ondemand\n\tipsec-interface=7\n\tppk=insist\n\tencapsulation=yes\n\tcompress=yes\n\tipsec-max-bytes=1G\n\trekey=no\n")
+	g := readConf(
+		t,
+		"conn a\n\tleft=%defaultroute\n\tright=%any\n\tauto=ondemand\n\tipsec-interface=7\n\tppk=insist\n\tencapsulation=yes\n"+
+			"\tcompress=yes\n\tipsec-max-bytes=1G\n\trekey=no\n",
+	)
 	c := g.Connections[0]
 	assert.True(t, c.Children[0].RouteBased())
 	assert.True(t, c.PPK.Value && c.PPKRequired.Value && c.Encap.Value && c.Children[0].IPComp.Value)
@@ -194,8 +206,10 @@ func FuzzLibreswan(f *testing.F) {
 
 // TestVersions asks for what the programs of three versions said of one file (addconn and algparse of 4.3, 4.10 and 5.2).
 func TestVersions(t *testing.T) {
-	const groupsOld = "group 14 (MODP 2048), group 15 (MODP 3072), group 16 (MODP 4096), group 18 (MODP 8192), group 19 (NIST P-256), group 20 (NIST P-384), group 21 (NIST P-521), group 31 (Curve25519)"
-	const groupsNew = "group 19 (NIST P-256), group 20 (NIST P-384), group 21 (NIST P-521), group 31 (Curve25519), group 16 (MODP 4096), group 15 (MODP 3072), group 14 (MODP 2048), group 18 (MODP 8192)"
+	const groupsOld = "group 14 (MODP 2048), group 15 (MODP 3072), group 16 (MODP 4096), group 18 (MODP 8192), group 19 (NIST " +
+		"P-256), group 20 (NIST P-384), group 21 (NIST P-521), group 31 (Curve25519)"
+	const groupsNew = "group 19 (NIST P-256), group 20 (NIST P-384), group 21 (NIST P-521), group 31 (Curve25519), group 16 (MODP " +
+		"4096), group 15 (MODP 3072), group 14 (MODP 2048), group 18 (MODP 8192)"
 	read := func(version, body string) *model.Gateway {
 		return readConf(t, version+"conn a\n\tleft=192.0.2.1\n\tright=198.51.100.8\n\tauthby=secret\n\tauto=add\n"+body)
 	}

@@ -18,8 +18,14 @@ func listed(fold bool, words string) connfile.Words {
 
 var words = sync.OnceValue(func() map[string]connfile.Words {
 	out := map[string]connfile.Words{
-		"type": listed(true, "tunnel transport passthrough pass drop reject"), "auto": listed(true, "ignore add ondemand route start up keep"),
-		"ikev2": listed(true, "yes no insist propose permit never"), "ppk": listed(true, "yes no permit insist propose never"), "phase2": listed(true, "esp ah"),
+		"type": listed(
+			true,
+			"tunnel transport passthrough pass drop reject",
+		), "auto": listed(true, "ignore add ondemand route start up keep"),
+		"ikev2": listed(
+			true,
+			"yes no insist propose permit never",
+		), "ppk": listed(true, "yes no permit insist propose never"), "phase2": listed(true, "esp ah"),
 		"dpdaction": listed(true, "hold clear restart restart_by_peer"), "fragmentation": listed(true, "yes no force"),
 	}
 	for _, k := range strings.Fields("aggressive pfs rekey mobike compress narrowing sha2-truncbug overlapip vti-routing vti-shared") {
@@ -39,8 +45,10 @@ func wordsOf(version string) map[string]connfile.Words {
 }
 
 // more are keywords beside those of the coverage: of version 5, and other spellings.
-const more = `iptfs iptfs-fragmentation iptfs-packet-size iptfs-max-queue-size iptfs-init-delay iptfs-drop-time iptfs-reorder-window session-resumption share-lease remote_peer_type
-	intermediate alsoflip also sec-label nexthop ipsec-lifetime reauth ipsec-interface-managed reject-simultaneous-ike-auth sendcert redirect-to tcp-remoteport hostaddrfamily
+const more = `iptfs iptfs-fragmentation iptfs-packet-size iptfs-max-queue-size iptfs-init-delay iptfs-drop-time iptfs-reorder-window
+	session-resumption share-lease remote_peer_type
+	intermediate alsoflip also sec-label nexthop ipsec-lifetime reauth ipsec-interface-managed reject-simultaneous-ike-auth sendcert
+	redirect-to tcp-remoteport hostaddrfamily
 	clientaddrfamily dpddelay dpdtimeout keyexchange leftcert leftcert2`
 
 // knownConn are the keywords of a connection, right forms as left.
@@ -66,12 +74,18 @@ func known(key string) bool {
 }
 
 // setup are the keywords of "config setup", also those that a version of the daemon has dropped and passes over.
-const setup = `audit-log bandwidth crl-strict crlcheckinterval curl-iface curl-timeout ctlbase ddos-ike-threshold ddos-mode debug debug- disable_port_floating dnssec-anchors dnssec-enable
-	dnssec-rootkey-file drop-oppo-null dumpdir expire-lifetime expire-shunt-interval force-busy force_busy force_keepalive forwardcontrol fragicmp global-redirect global-redirect-to
-	hidetos ike-socket-bufsize ike-socket-errqueue ikev1-policy ikev1-reject ikev1-secctx-attr-type interfaces ipsecdir keep-alive keep_alive klipsdebug listen listen-tcp
-	listen-udp logappend logfile logip logtime manualstart max-halfopen-ike myid myvendorid nat-ikeport nat_traversal nflog-all nhelpers nssdir ocsp-cache-max-age
-	ocsp-cache-min-age ocsp-cache-size ocsp-enable ocsp-method ocsp-strict ocsp-timeout ocsp-trustname ocsp-uri oe overridemtu packetdefault perpeerlog perpeerlogdir pluto
-	plutodebug plutofork plutoopts plutorestartoncrash plutostderrlog plutostderrlogtime plutowait postpluto prepluto protostack rundir secctx-attr-type secctx_attr_value
+const setup = `audit-log bandwidth crl-strict crlcheckinterval curl-iface curl-timeout ctlbase ddos-ike-threshold ddos-mode debug
+	debug- disable_port_floating dnssec-anchors dnssec-enable
+	dnssec-rootkey-file drop-oppo-null dumpdir expire-lifetime expire-shunt-interval force-busy force_busy force_keepalive
+	forwardcontrol fragicmp global-redirect global-redirect-to
+	hidetos ike-socket-bufsize ike-socket-errqueue ikev1-policy ikev1-reject ikev1-secctx-attr-type interfaces ipsecdir keep-alive
+	keep_alive klipsdebug listen listen-tcp
+	listen-udp logappend logfile logip logtime manualstart max-halfopen-ike myid myvendorid nat-ikeport nat_traversal nflog-all
+	nhelpers nssdir ocsp-cache-max-age
+	ocsp-cache-min-age ocsp-cache-size ocsp-enable ocsp-method ocsp-strict ocsp-timeout ocsp-trustname ocsp-uri oe overridemtu
+	packetdefault perpeerlog perpeerlogdir pluto
+	plutodebug plutofork plutoopts plutorestartoncrash plutostderrlog plutostderrlogtime plutowait postpluto prepluto protostack
+	rundir secctx-attr-type secctx_attr_value
 	seccomp secretsfile seedbits shuntlifetime statsbin strictcrlpolicy syslog uniqueids virtual-private virtual_private`
 
 var setupKeys = sync.OnceValue(func() map[string]bool {

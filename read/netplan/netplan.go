@@ -35,7 +35,10 @@ var Format = &read.Format{
 	},
 	Read: readFile,
 	Covers: read.Rows(
-		read.Coverage{Statement: "ethernets, vlans, bridges, bonds, wifis, tunnels, dummy-devices, vrfs: addresses, gateway4, gateway6, dhcp4, dhcp6", Use: read.Used},
+		read.Coverage{
+			Statement: "ethernets, vlans, bridges, bonds, wifis, tunnels, dummy-devices, vrfs: addresses, gateway4, gateway6, dhcp4, dhcp6",
+			Use:       read.Used,
+		},
 		read.Coverage{Statement: "routes: to, via, table, metric, type, from", Use: read.Used},
 		read.Coverage{Statement: "routing-policy: from, to, mark, table, priority", Use: read.Used},
 		read.Coverage{Statement: "match: name; set-name; vrfs: table", Use: read.Used},

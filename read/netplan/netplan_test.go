@@ -91,10 +91,23 @@ func FuzzPlan(f *testing.F) {
 }
 
 func TestNamesTablesAndKeysTwice(t *testing.T) {
-	g := readtest.Read(netplan.Format, "x.yaml", "network:\n  ethernets:\n    lan:\n      match: {name: enp3s0}\n      addresses: [10.0.0.1/24]\n    wan:\n      match: {macaddress: aa:bb:cc:dd:ee:ff}\n      set-name: wan0\n"+
-		"      addresses: [192.0.2.1/24]\n  vrfs:\n    blue:\n      table: 100\n      routes:\n        - {to: default, via: 10.0.0.2}\n        - {to: 10.9.0.0/16, via: 10.0.0.3, table: 7}\n"+
-		"  ethernets:\n    lan:\n      match: {name: enp3s0}\n      addresses: [10.0.1.1/24]\n", nil)
+	g := readtest.Read(
+		netplan.Format,
+		"x.yaml",
+		"network:\n  ethernets:\n    lan:\n      match: {name: enp3s0}\n      addresses: [10.0.0.1/24]\n    wan:\n"+
+			"      match: {macaddress: aa:bb:cc:dd:ee:ff}\n      set-name: wan0\n"+
+			"      addresses: [192.0.2.1/24]\n  vrfs:\n    blue:\n      table: 100\n      routes:\n"+
+			"        - {to: default, via: 10.0.0.2}\n        - {to: 10.9.0.0/16, via: 10.0.0.3, table: 7}\n"+
+			"  ethernets:\n    lan:\n      match: {name: enp3s0}\n      addresses: [10.0.1.1/24]\n",
+		nil,
+	)
 	assert.Empty(t, readtest.Problems(g))
-	assert.Equal(t, "interface enp3s0  [10.0.0.1/24 10.0.1.1/24] down false dynamic false\ninterface wan0  [192.0.2.1/24] down false dynamic false\ninterface blue vrf [] down false dynamic false\n"+
-		"route unicast 0.0.0.0/0 via 10.0.0.2 dev blue table 100 metric 0 src invalid IP static\nroute unicast 10.9.0.0/16 via 10.0.0.3 dev blue table 7 metric 0 src invalid IP static\n", readtest.Network(g))
+	assert.Equal(
+		t,
+		"interface enp3s0  [10.0.0.1/24 10.0.1.1/24] down false dynamic false\n"+
+			"interface wan0  [192.0.2.1/24] down false dynamic false\ninterface blue vrf [] down false dynamic false\n"+
+			"route unicast 0.0.0.0/0 via 10.0.0.2 dev blue table 100 metric 0 src invalid IP static\n"+
+			"route unicast 10.9.0.0/16 via 10.0.0.3 dev blue table 7 metric 0 src invalid IP static\n",
+		readtest.Network(g),
+	)
 }

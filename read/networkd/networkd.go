@@ -37,7 +37,10 @@ var Format = &read.Format{
 		read.Coverage{Statement: "[Match] Name", Use: read.Used, Note: "a pattern is kept as the interface's name"},
 		read.Coverage{Statement: "[Network] Address, Gateway, DHCP; [Address] Address", Use: read.Used},
 		read.Coverage{Statement: "[Route] Destination, Gateway, Table, Metric, Type, PreferredSource", Use: read.Used},
-		read.Coverage{Statement: "[RoutingPolicyRule] From, To, FirewallMark, IncomingInterface, OutgoingInterface, Table, Priority, Type", Use: read.Used},
+		read.Coverage{
+			Statement: "[RoutingPolicyRule] From, To, FirewallMark, IncomingInterface, OutgoingInterface, Table, Priority, Type",
+			Use:       read.Used,
+		},
 		read.Coverage{Statement: "[NetDev] Name, Kind; [Xfrm] InterfaceId; [Tunnel] Local, Remote, Key, OutputKey", Use: read.Used},
 		read.Coverage{Statement: "other sections and keys", Use: read.Irrelevant, Note: "DHCP options, queues, Wi-Fi, DNS"},
 	),
@@ -132,7 +135,16 @@ func readUnit(in *read.Input) {
 }
 
 // matched are the keys that choose an interface by something else than its name.
-var matched = map[string]bool{"MACAddress": true, "PermanentMACAddress": true, "Path": true, "Driver": true, "Type": true, "Kind": true, "Property": true, "Architecture": true}
+var matched = map[string]bool{
+	"MACAddress":          true,
+	"PermanentMACAddress": true,
+	"Path":                true,
+	"Driver":              true,
+	"Type":                true,
+	"Kind":                true,
+	"Property":            true,
+	"Architecture":        true,
+}
 
 type unit struct {
 	in    *read.Input

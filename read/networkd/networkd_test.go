@@ -59,9 +59,25 @@ rule 220 10.1.0.0/16 > 10.4.0.0/16 in on eth1 mark 0x5 -> lookup 220 unsure fals
 }
 
 func TestMistakes(t *testing.T) {
-	g := readtest.Read(networkd.Format, "a.network", "Name=lost\n[Match]\nName=eth0\n[Network]\nAddress=nowhere\n[Route]\nDestination=there\n[Route]\nGateway=here\n[RoutingPolicyRule]\nFrom=x\nUser=root\n[Network]\nno equals sign\n", nil)
-	assert.Equal(t, []string{"a.network:1: it is neither a section nor a setting of one", "a.network:14: it is neither a section nor a setting of one", `a.network:5: "nowhere" is not an address`,
-		`a.network:6: "there" is not a network`, `a.network:8: "here" is not an address`, `a.network:11: "x" is not a network`}, readtest.Unread(g))
+	g := readtest.Read(
+		networkd.Format,
+		"a.network",
+		"Name=lost\n[Match]\nName=eth0\n[Network]\nAddress=nowhere\n[Route]\nDestination=there\n[Route]\nGateway=here\n"+
+			"[RoutingPolicyRule]\nFrom=x\nUser=root\n[Network]\nno equals sign\n",
+		nil,
+	)
+	assert.Equal(
+		t,
+		[]string{
+			"a.network:1: it is neither a section nor a setting of one",
+			"a.network:14: it is neither a section nor a setting of one",
+			`a.network:5: "nowhere" is not an address`,
+			`a.network:6: "there" is not a network`,
+			`a.network:8: "here" is not an address`,
+			`a.network:11: "x" is not a network`,
+		},
+		readtest.Unread(g),
+	)
 	assert.True(t, g.RouteRules[0].Unsure)
 	g = readtest.Read(networkd.Format, "b.network", "[Match]\nMACAddress=02:00:00:00:00:01\n[Network]\nAddress=10.0.0.1/8\n", nil)
 	assert.Equal(t, []string{"b.network:2: which interface this matches, the file does not say"}, readtest.Unread(g))

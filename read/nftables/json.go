@@ -20,7 +20,11 @@ var JSON = &read.Format{
 	Hints:    []string{"nft*.json", "ruleset*.json"},
 	Order:    30,
 	Words: func() []string {
-		return slices.Concat(slices.Sorted(maps.Keys(keywords)), slices.Sorted(maps.Keys(forms)), []string{"state", "status", "direction", "label", "helper", "event", "iif", "oif"})
+		return slices.Concat(
+			slices.Sorted(maps.Keys(keywords)),
+			slices.Sorted(maps.Keys(forms)),
+			[]string{"state", "status", "direction", "label", "helper", "event", "iif", "oif"},
+		)
 	},
 	Looks: func(f *source.File) (int, string) {
 		head := bytes.TrimSpace(f.Head())
@@ -31,8 +35,16 @@ var JSON = &read.Format{
 	},
 	Read: readJSON,
 	Covers: read.Rows(
-		read.Coverage{Statement: "table, chain, rule, set, map, element, and add, insert, create of them", Use: read.Used, Note: "every expression is read as its text form"},
-		read.Coverage{Statement: "counter, limit, quota, ct helper, ct timeout, flowtable, secmark, synproxy", Use: read.Irrelevant, Note: "declared; they decide about no first packet"},
+		read.Coverage{
+			Statement: "table, chain, rule, set, map, element, and add, insert, create of them",
+			Use:       read.Used,
+			Note:      "every expression is read as its text form",
+		},
+		read.Coverage{
+			Statement: "counter, limit, quota, ct helper, ct timeout, flowtable, secmark, synproxy",
+			Use:       read.Irrelevant,
+			Note:      "declared; they decide about no first packet",
+		},
 		read.Coverage{Statement: "expressions without a text form (raw payload, xt)", Use: read.Left},
 	),
 }

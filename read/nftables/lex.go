@@ -37,7 +37,20 @@ type lexer struct {
 }
 
 // signs are operators written as words.
-var signs = map[string]string{"and": "&", "or": "|", "xor": "^", "not": "!", "lshift": "<<", "rshift": ">>", "eq": "==", "ne": "!=", "lt": "<", "gt": ">", "le": "<=", "ge": ">="}
+var signs = map[string]string{
+	"and":    "&",
+	"or":     "|",
+	"xor":    "^",
+	"not":    "!",
+	"lshift": "<<",
+	"rshift": ">>",
+	"eq":     "==",
+	"ne":     "!=",
+	"lt":     "<",
+	"gt":     ">",
+	"le":     "<=",
+	"ge":     ">=",
+}
 
 var macAddress = lazy.Regexp(`^[0-9a-fA-F]{1,2}(:[0-9a-fA-F]{1,2}){5}$`)
 

@@ -23,7 +23,10 @@ var Text = &read.Format{
 	Read:     readText,
 	Covers:   coverage,
 	Departures: []read.Departure{
-		{Says: "Operation not supported", Why: "the kernel that was asked has no such expression: which ones the gateway's has, its files do not say"},
+		{
+			Says: "Operation not supported",
+			Why:  "the kernel that was asked has no such expression: which ones the gateway's has, its files do not say",
+		},
 		{Says: "Assertion", Why: "the program itself ends by a mistake of its own"},
 		{Says: "User does not exist", Why: "which users the gateway has, the file does not say"},
 		{Says: "conntrack label", Why: "which labels the gateway's own list names, the file does not say"},
@@ -32,10 +35,12 @@ var Text = &read.Format{
 }
 
 var (
-	opensTable = lazy.Regexp(`(?m)^[ \t]*(?:add[ \t]+|create[ \t]+)?table[ \t]+(?:(?:ip|ip6|inet|arp|bridge|netdev)[ \t]+)?[\w.-]+[ \t]*[{;\n]?`)
-	baseLine   = lazy.Regexp(`(?m)\btype[ \t]+(?:filter|nat|route)[ \t]+hook[ \t]+\w+`)
-	shebang    = lazy.Regexp(`^#!.*\bnft\b`)
-	commands   = lazy.Regexp(`(?m)^[ \t]*(?:(?:add|insert)[ \t]+(?:rule|chain|element|set)|flush[ \t]+ruleset|define[ \t]+\w+[ \t]*=)`)
+	opensTable = lazy.Regexp(
+		`(?m)^[ \t]*(?:add[ \t]+|create[ \t]+)?table[ \t]+(?:(?:ip|ip6|inet|arp|bridge|netdev)[ \t]+)?[\w.-]+[ \t]*[{;\n]?`,
+	)
+	baseLine = lazy.Regexp(`(?m)\btype[ \t]+(?:filter|nat|route)[ \t]+hook[ \t]+\w+`)
+	shebang  = lazy.Regexp(`^#!.*\bnft\b`)
+	commands = lazy.Regexp(`(?m)^[ \t]*(?:(?:add|insert)[ \t]+(?:rule|chain|element|set)|flush[ \t]+ruleset|define[ \t]+\w+[ \t]*=)`)
 )
 
 func looks(f *source.File) (int, string) {
@@ -70,7 +75,15 @@ func readText(in *read.Input) {
 }
 
 func newRuleset(in *read.Input) *ruleset {
-	return &ruleset{gateway: in.Gateway, defines: map[string][]token{}, byID: map[string]*chain{}, sets: map[string]*set{}, objects: map[string]*model.Definition{}, asleep: map[string]source.Pos{}, tables: map[string]bool{}}
+	return &ruleset{
+		gateway: in.Gateway,
+		defines: map[string][]token{},
+		byID:    map[string]*chain{},
+		sets:    map[string]*set{},
+		objects: map[string]*model.Definition{},
+		asleep:  map[string]source.Pos{},
+		tables:  map[string]bool{},
+	}
 }
 
 // finish turns what was read into the model, now that every set is known.
@@ -92,7 +105,12 @@ func (rs *ruleset) finish(in *read.Input) {
 	}
 	for _, c := range rs.chains {
 		if other := known[c.ID()]; other != nil {
-			in.ProblemAt(c.At, "chain %s is also in %s; only that one is used, as two saved states of one packet filter cannot both hold", c.ID(), other.At)
+			in.ProblemAt(
+				c.At,
+				"chain %s is also in %s; only that one is used, as two saved states of one packet filter cannot both hold",
+				c.ID(),
+				other.At,
+			)
 			continue
 		}
 		known[c.ID()] = c.Chain
@@ -138,7 +156,10 @@ func (rs *ruleset) declareAll() {
 		if s.isMap {
 			kind = "map"
 		}
-		rs.defs = append(rs.defs, &model.Definition{Kind: kind, Name: source.Clean(s.family + " " + s.table + " " + s.name), At: s.in.At(s.line), Used: s.used})
+		rs.defs = append(
+			rs.defs,
+			&model.Definition{Kind: kind, Name: source.Clean(s.family + " " + s.table + " " + s.name), At: s.in.At(s.line), Used: s.used},
+		)
 	}
 	for _, c := range rs.chains {
 		if c.Hook == model.NoHook && !c.Unsure {
@@ -179,13 +200,29 @@ func coverage() []read.Coverage {
 		{Statement: "masquerade, redirect, snat, dnat: addresses, ports, ranges, prefixes, maps", Use: read.Used},
 		{Statement: "meta mark set", Use: read.Used, Note: "a value that is computed counts as any mark"},
 		{Statement: "counter, log, comment", Use: read.Used},
-		{Statement: "limit, quota, ct count, ct mark, other ct status, tcp flags, fib, time, sockets, other headers", Use: read.Used, Note: "conditions outside the model: the rule may or may not concern a packet, and results that depend on it say so"},
+		{
+			Statement: "limit, quota, ct count, ct mark, other ct status, tcp flags, fib, time, sockets, other headers",
+			Use:       read.Used,
+			Note:      "conditions outside the model: the rule may or may not concern a packet, and results that depend on it say so",
+		},
 		{Statement: "sets with flag dynamic or timeout, or filled by a rule", Use: read.Used, Note: "filled at run time: as above"},
-		{Statement: "flowtable, flow add, ct helper, secmark, synproxy objects, quota and limit objects", Use: read.Irrelevant, Note: "declared; they decide about no first packet"},
-		{Statement: "delete, destroy, flush of tables, chains, sets, elements, rulesets; flags dormant", Use: read.Used, Note: "of what the file itself has made: what is left is judged"},
+		{
+			Statement: "flowtable, flow add, ct helper, secmark, synproxy objects, quota and limit objects",
+			Use:       read.Irrelevant,
+			Note:      "declared; they decide about no first packet",
+		},
+		{
+			Statement: "delete, destroy, flush of tables, chains, sets, elements, rulesets; flags dormant",
+			Use:       read.Used,
+			Note:      "of what the file itself has made: what is left is judged",
+		},
 		{Statement: "reset, list, get, monitor", Use: read.Irrelevant, Note: "they change nothing"},
 		{Statement: "tproxy, dup, fwd, rewriting of header fields", Use: read.Left, Note: "the rule counts as one that may do anything"},
 		{Statement: "rules placed by index", Use: read.Used},
-		{Statement: "rules placed, replaced or deleted by handle", Use: read.Left, Note: "numbers that only the running system knows: what their chain does is not certain"},
+		{
+			Statement: "rules placed, replaced or deleted by handle",
+			Use:       read.Left,
+			Note:      "numbers that only the running system knows: what their chain does is not certain",
+		},
 	}
 }

@@ -49,7 +49,8 @@ func operandAt(t []token) (o operand, n int) {
 	if t[0].kind != word {
 		return o, 0
 	}
-	if len(t) > 4 && slices.Contains([]string{"@ll", "@nh", "@th", "@ih"}, t[0].s) && t[1].is(",") && number(t[2].s) && t[3].is(",") && number(t[4].s) {
+	if len(t) > 4 && slices.Contains([]string{"@ll", "@nh", "@th", "@ih"}, t[0].s) && t[1].is(",") && number(t[2].s) && t[3].is(",") &&
+		number(t[4].s) {
 		return opaque(number, "bytes of the packet"), 5
 	}
 	switch t[0].s {
@@ -80,7 +81,9 @@ func operandAt(t []token) (o operand, n int) {
 		}
 	case "fib":
 		n := 1
-		for n < len(t) && (t[n].is("saddr") || t[n].is("daddr") || t[n].is("mark") || t[n].is("iif") || t[n].is("oif") || t[n].is(".") || t[n].is("type") || t[n].is("oifname")) {
+		for n < len(t) &&
+			(t[n].is("saddr") || t[n].is("daddr") || t[n].is("mark") || t[n].is("iif") || t[n].is("oif") || t[n].is(".") ||
+				t[n].is("type") || t[n].is("oifname")) {
 			n++
 		}
 		if n < 3 {
@@ -91,7 +94,27 @@ func operandAt(t []token) (o operand, n int) {
 			form = oneOf("local", "unicast", "broadcast", "anycast", "multicast", "blackhole", "unreachable", "prohibit")
 		}
 		return opaque(form, "a look into the routing table (fib)"), n
-	case "ether", "vlan", "arp", "esp", "ah", "comp", "socket", "osf", "dst", "frag", "hbh", "mh", "srh", "igmp", "gre", "geneve", "vxlan", "tunnel", "exthdr", "rt0", "xfrm":
+	case "ether",
+		"vlan",
+		"arp",
+		"esp",
+		"ah",
+		"comp",
+		"socket",
+		"osf",
+		"dst",
+		"frag",
+		"hbh",
+		"mh",
+		"srh",
+		"igmp",
+		"gre",
+		"geneve",
+		"vxlan",
+		"tunnel",
+		"exthdr",
+		"rt0",
+		"xfrm":
 		if fields := headers[t[0].s]; second != "" && (fields == nil || slices.Contains(fields, second)) {
 			n := 2
 			for n+1 < len(t) && t[n].kind == word && (t[n-1].is("tunnel") || t[0].is("socket") && t[n].is("level")) {
@@ -140,7 +163,23 @@ func operandAt(t []token) (o operand, n int) {
 			form = number
 		}
 		return opaque(form, "a choice by %s", t[0].s), n
-	case "length", "l4proto", "nfproto", "protocol", "time", "day", "hour", "random", "priority", "iifkind", "oifkind", "ibrpvid", "ibrvproto", "sdif", "sdifname", "broute", "secpath":
+	case "length",
+		"l4proto",
+		"nfproto",
+		"protocol",
+		"time",
+		"day",
+		"hour",
+		"random",
+		"priority",
+		"iifkind",
+		"oifkind",
+		"ibrpvid",
+		"ibrvproto",
+		"sdif",
+		"sdifname",
+		"broute",
+		"secpath":
 		return o, 0 // only behind the word meta
 	}
 	return meta(t[0].s, t)
@@ -148,9 +187,18 @@ func operandAt(t []token) (o operand, n int) {
 
 // headers are the fields of headers that the model does not have.
 var headers = map[string][]string{
-	"ether": {"saddr", "daddr", "type"}, "vlan": {"id", "cfi", "dei", "pcp", "type"}, "arp": {"htype", "ptype", "hlen", "plen", "operation", "saddr", "daddr"},
+	"ether": {
+		"saddr",
+		"daddr",
+		"type",
+	}, "vlan": {"id", "cfi", "dei", "pcp", "type"}, "arp": {"htype", "ptype", "hlen", "plen", "operation", "saddr", "daddr"},
 	"esp": {"spi", "sequence"}, "ah": {"nexthdr", "hdrlength", "reserved", "spi", "sequence"}, "comp": {"nexthdr", "flags", "cpi"},
-	"socket": {"transparent", "mark", "wildcard", "cgroupv2"}, "osf": {"name", "version", "ttl"}, "frag": {"nexthdr", "reserved", "frag-off", "reserved2", "more-fragments", "id"},
+	"socket": {
+		"transparent",
+		"mark",
+		"wildcard",
+		"cgroupv2",
+	}, "osf": {"name", "version", "ttl"}, "frag": {"nexthdr", "reserved", "frag-off", "reserved2", "more-fragments", "id"},
 	"hbh": {"nexthdr", "hdrlength"}, "dst": {"nexthdr", "hdrlength"}, "mh": {"nexthdr", "hdrlength", "type", "reserved", "checksum"},
 	"srh": {"flags", "tag", "last-entry", "sid", "seg-left"}, "igmp": {"type", "mrt", "checksum", "group"},
 }
@@ -163,7 +211,20 @@ func option(t []token) int {
 	return min(3, len(t))
 }
 
-var optionFields = map[string]bool{"kind": true, "length": true, "size": true, "count": true, "left": true, "right": true, "tsval": true, "tsecr": true, "type": true, "ptr": true, "addr": true, "value": true}
+var optionFields = map[string]bool{
+	"kind":   true,
+	"length": true,
+	"size":   true,
+	"count":  true,
+	"left":   true,
+	"right":  true,
+	"tsval":  true,
+	"tsecr":  true,
+	"type":   true,
+	"ptr":    true,
+	"addr":   true,
+	"value":  true,
+}
 
 // below is a number smaller than another.
 func below(limit string) check {
@@ -298,11 +359,41 @@ func meta(key string, t []token) (operand, int) {
 			return packet.None(), fmt.Errorf("%q is not a protocol of Ethernet", s)
 		}}, 1
 	case "mark":
-		return operand{base: packet.All(), field: packet.Mark, values: func(s string) (packet.Values, error) { return values.Ranged(s, 1<<32-1, nil, "a mark") }}, 1
+		return operand{
+			base:   packet.All(),
+			field:  packet.Mark,
+			values: func(s string) (packet.Values, error) { return values.Ranged(s, 1<<32-1, nil, "a mark") },
+		}, 1
 	case "ipsec", "secpath":
 		return existence(packet.PeerIn), 1
-	case "length", "pkttype", "skuid", "skgid", "cgroup", "cpu", "priority", "iiftype", "oiftype", "iifgroup", "oifgroup", "rtclassid", "random", "time", "day", "hour",
-		"iifkind", "oifkind", "ibrname", "obrname", "ibridgename", "obridgename", "ibrpvid", "ibrvproto", "nftrace", "sdif", "sdifname", "broute":
+	case "length",
+		"pkttype",
+		"skuid",
+		"skgid",
+		"cgroup",
+		"cpu",
+		"priority",
+		"iiftype",
+		"oiftype",
+		"iifgroup",
+		"oifgroup",
+		"rtclassid",
+		"random",
+		"time",
+		"day",
+		"hour",
+		"iifkind",
+		"oifkind",
+		"ibrname",
+		"obrname",
+		"ibridgename",
+		"obridgename",
+		"ibrpvid",
+		"ibrvproto",
+		"nftrace",
+		"sdif",
+		"sdifname",
+		"broute":
 		return opaque(forms[key], "meta %s", key), 1
 	}
 	return operand{}, 0
@@ -346,7 +437,11 @@ func ipsec(t []token) (operand, int) {
 		}
 		// the peer's end of the tunnel: the source of what came in, the destination of what goes out
 		if first && (f == packet.PeerIn && t[i+1].is("saddr") || f == packet.PeerOut && t[i+1].is("daddr")) {
-			return operand{base: protected, field: f, values: func(s string) (packet.Values, error) { return values.Addresses(s, fam) }}, i + 2
+			return operand{
+				base:   protected,
+				field:  f,
+				values: func(s string) (packet.Values, error) { return values.Addresses(s, fam) },
+			}, i + 2
 		}
 		if !t[i+1].is("saddr") && !t[i+1].is("daddr") {
 			return operand{}, 0
@@ -360,7 +455,18 @@ func ipsec(t []token) (operand, int) {
 }
 
 // statuses are those of a connection that the model does not have.
-var statuses = map[string]bool{"expected": true, "seen-reply": true, "assured": true, "confirmed": true, "dying": true, "seq-adjust": true, "fixed-timeout": true, "template": true, "helper": true, "offload": true}
+var statuses = map[string]bool{
+	"expected":      true,
+	"seen-reply":    true,
+	"assured":       true,
+	"confirmed":     true,
+	"dying":         true,
+	"seq-adjust":    true,
+	"fixed-timeout": true,
+	"template":      true,
+	"helper":        true,
+	"offload":       true,
+}
 
 func conntrack(t []token) (operand, int) {
 	if len(t) < 2 {
@@ -403,7 +509,21 @@ func conntrack(t []token) (operand, int) {
 			}
 			return packet.Values{}, fmt.Errorf("%q is not a status of a connection", s)
 		}, beyond: statuses}, 2
-	case "mark", "expiration", "helper", "bytes", "packets", "avgpkt", "zone", "label", "l3proto", "protocol", "proto-src", "proto-dst", "secmark", "event", "id":
+	case "mark",
+		"expiration",
+		"helper",
+		"bytes",
+		"packets",
+		"avgpkt",
+		"zone",
+		"label",
+		"l3proto",
+		"protocol",
+		"proto-src",
+		"proto-dst",
+		"secmark",
+		"event",
+		"id":
 		return opaque(forms[t[i].s], "ct %s", t[i].s), 2
 	}
 	return operand{}, 0

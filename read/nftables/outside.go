@@ -69,21 +69,83 @@ func dayOf(words ...string) check {
 
 var forms = map[string]check{
 	"length": number, "skuid": either(number, anyName), "skgid": either(number, anyName), "cgroup": number, "cpu": number, "random": number,
-	"pkttype": oneOf("host", "unicast", "broadcast", "multicast", "other"), "iiftype": either(number, anyName), "oiftype": either(number, anyName),
-	"iifgroup": either(number, anyName), "oifgroup": either(number, anyName), "rtclassid": either(number, anyName), "time": moment, "hour": moment,
-	"day":  dayOf("Sunday", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "sunday", "monday", "tuesday", "wednesday", "thursday", "friday", "saturday"),
-	"mark": number, "expiration": either(number, span), "bytes": number, "packets": number, "avgpkt": number, "zone": number, "label": either(below("128"), anyName), "l3proto": oneOf("ipv4", "ipv6"),
-	"version": number, "hdrlength": number, "id": number, "frag-off": number, "ttl": number, "checksum": number, "flowlabel": number, "hoplimit": number,
-	"dscp":  oneOf("cs0", "cs1", "cs2", "cs3", "cs4", "cs5", "cs6", "cs7", "be", "df", "lephb", "va", "ef", "af11", "af12", "af13", "af21", "af22", "af23", "af31", "af32", "af33", "af41", "af42", "af43"),
-	"ecn":   oneOf("not-ect", "ect0", "ect1", "ce"),
-	"flags": oneOf("fin", "syn", "rst", "psh", "ack", "urg", "ecn", "cwr"), "sequence": number, "ackseq": number, "doff": number, "reserved": number, "window": number,
+	"pkttype": oneOf(
+		"host",
+		"unicast",
+		"broadcast",
+		"multicast",
+		"other",
+	), "iiftype": either(number, anyName), "oiftype": either(number, anyName),
+	"iifgroup": either(
+		number,
+		anyName,
+	), "oifgroup": either(number, anyName), "rtclassid": either(number, anyName), "time": moment, "hour": moment,
+	"day": dayOf(
+		"Sunday",
+		"Monday",
+		"Tuesday",
+		"Wednesday",
+		"Thursday",
+		"Friday",
+		"Saturday",
+		"sunday",
+		"monday",
+		"tuesday",
+		"wednesday",
+		"thursday",
+		"friday",
+		"saturday",
+	),
+	"mark": number, "expiration": either(number, span), "bytes": number, "packets": number, "avgpkt": number, "zone": number,
+	"label": either(below("128"), anyName), "l3proto": oneOf("ipv4", "ipv6"),
+	"version": number, "hdrlength": number, "id": number, "frag-off": number, "ttl": number, "checksum": number, "flowlabel": number,
+	"hoplimit": number,
+	"dscp": oneOf(
+		"cs0",
+		"cs1",
+		"cs2",
+		"cs3",
+		"cs4",
+		"cs5",
+		"cs6",
+		"cs7",
+		"be",
+		"df",
+		"lephb",
+		"va",
+		"ef",
+		"af11",
+		"af12",
+		"af13",
+		"af21",
+		"af22",
+		"af23",
+		"af31",
+		"af32",
+		"af33",
+		"af41",
+		"af42",
+		"af43",
+	),
+	"ecn": oneOf("not-ect", "ect0", "ect1", "ce"),
+	"flags": oneOf(
+		"fin",
+		"syn",
+		"rst",
+		"psh",
+		"ack",
+		"urg",
+		"ecn",
+		"cwr",
+	), "sequence": number, "ackseq": number, "doff": number, "reserved": number, "window": number,
 	"urgptr": number, "nexthop": address, "mtu": number, "seg-left": number, "more-fragments": number, "reserved2": number,
 }
 
 // keywords are words of the language that are no names.
 var keywords = func() map[string]bool {
 	out := map[string]bool{}
-	for _, w := range strings.Fields(`accept add ah all arp bridge chain comment comp continue counter cpu create ct day dccp define delete describe devices
+	for _, w := range strings.Fields(`accept add ah all arp bridge chain comment comp continue counter cpu create ct day dccp define
+	delete describe devices
 		dnat drop dst dup dynamic elements esp ether expires export exthdr fib flags flow flush frag fwd goto handle hbh hook
 		hour icmp icmpv6 igmp iif iifgroup iifname iiftype include index inet insert interval ip ip6 ipsec jhash jump limit list
 		log map mark masquerade meta mh netdev notrack numgen oif oifgroup oifname oiftype osf policy position priority queue
@@ -225,7 +287,9 @@ func (s *state) rate(kind string) string {
 		if !number(before) || !unitOfTime[unit] {
 			return fmt.Sprintf("%q is not a rate", source.Clean(amount))
 		}
-	} else if unit := s.take().s; !number(amount) || !slices.Contains([]string{"bytes", "kbytes", "mbytes", "packets"}, strings.SplitN(unit, "/", 2)[0]) || !unitOfTime[unit[strings.Index(unit, "/")+1:]] {
+	} else if unit := s.take().s; !number(amount) ||
+		!slices.Contains([]string{"bytes", "kbytes", "mbytes", "packets"}, strings.SplitN(unit, "/", 2)[0]) ||
+		!unitOfTime[unit[strings.Index(unit, "/")+1:]] {
 		return fmt.Sprintf("%q is not a rate", source.Clean(amount))
 	}
 	if s.accept("burst") && (!digits() || !s.accept("packets", "bytes", "kbytes", "mbytes")) {
@@ -302,8 +366,20 @@ func (s *state) connections() string {
 }
 
 // assignable are what a rule may set, beside marks.
-var assignable = map[string]bool{"meta priority": true, "meta pkttype": true, "meta nftrace": true, "meta secmark": true, "ct mark": true, "ct label": true, "ct zone": true, "ct event": true,
-	"ct helper": true, "ct timeout": true, "ct expectation": true, "ct secmark": true}
+var assignable = map[string]bool{
+	"meta priority":  true,
+	"meta pkttype":   true,
+	"meta nftrace":   true,
+	"meta secmark":   true,
+	"ct mark":        true,
+	"ct label":       true,
+	"ct zone":        true,
+	"ct event":       true,
+	"ct helper":      true,
+	"ct timeout":     true,
+	"ct expectation": true,
+	"ct secmark":     true,
+}
 
 // refusal reads what stands behind "reject", and returns why it is nothing that stands there.
 func (s *state) refusal() string {
@@ -329,5 +405,7 @@ func (s *state) refusal() string {
 // rewritable reports whether a field of a header can be set.
 func rewritable(t []token) bool {
 	o, n := operandAt(t)
-	return n == len(t) && (o.opaque != "" || o.field == packet.Src || o.field == packet.Dst || o.field == packet.Sport || o.field == packet.Dport || o.field == packet.Proto)
+	return n == len(t) &&
+		(o.opaque != "" || o.field == packet.Src || o.field == packet.Dst || o.field == packet.Sport || o.field == packet.Dport ||
+			o.field == packet.Proto)
 }

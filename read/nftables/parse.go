@@ -128,7 +128,8 @@ func (p *parser) rest() []token {
 			depth--
 		}
 		p.take()
-		if t.kind == newRow && t.s == "\n" && p.ofRules && inline == 0 && depth > 0 && len(out) > 0 && (tight > 0 || !out[len(out)-1].is("{") && !out[len(out)-1].is(",")) {
+		if t.kind == newRow && t.s == "\n" && p.ofRules && inline == 0 && depth > 0 && len(out) > 0 &&
+			(tight > 0 || !out[len(out)-1].is("{") && !out[len(out)-1].is(",")) {
 			for p.peek().kind == newRow && p.peek().s == "\n" {
 				p.take()
 			}
@@ -404,7 +405,9 @@ func (p *parser) object(family, table string, t token) {
 	if t.s == "ct" && len(args) > 0 {
 		t.s, args = "ct "+args[0].s, args[1:]
 	}
-	if len(args) == 0 || strings.HasPrefix(t.s, "ct") && t.s != "ct helper" && t.s != "ct timeout" && t.s != "ct expectation" || args[0].kind != word || len(args) > 1 && !args[1].is("{") {
+	if len(args) == 0 || strings.HasPrefix(t.s, "ct") && t.s != "ct helper" && t.s != "ct timeout" && t.s != "ct expectation" ||
+		args[0].kind != word ||
+		len(args) > 1 && !args[1].is("{") {
 		p.unread(t.line, "", "a name was expected behind %q, and settings in braces", source.Clean(t.s))
 		return
 	}

@@ -100,9 +100,28 @@ func (s *state) unread(from int, why string, args ...any) {
 	}
 }
 
-var verdicts = map[string]bool{"accept": true, "drop": true, "reject": true, "return": true, "continue": true, "jump": true, "goto": true, "queue": true}
+var verdicts = map[string]bool{
+	"accept":   true,
+	"drop":     true,
+	"reject":   true,
+	"return":   true,
+	"continue": true,
+	"jump":     true,
+	"goto":     true,
+	"queue":    true,
+}
 
-var statements = map[string]bool{"counter": true, "log": true, "limit": true, "masquerade": true, "snat": true, "dnat": true, "redirect": true, "comment": true, "notrack": true}
+var statements = map[string]bool{
+	"counter":    true,
+	"log":        true,
+	"limit":      true,
+	"masquerade": true,
+	"snat":       true,
+	"dnat":       true,
+	"redirect":   true,
+	"comment":    true,
+	"notrack":    true,
+}
 
 // step reads one condition or statement; false ends the rule.
 func (s *state) step() bool {
@@ -236,7 +255,16 @@ func (s *state) target(t token) string {
 func (s *state) anonymous() string {
 	s.unnamed++
 	name := fmt.Sprintf("(unnamed %d)", s.unnamed)
-	c := &chain{in: s.in, Chain: &model.Chain{Family: s.chain.Family, Table: s.chain.Table, Name: name, At: s.rule.At, Policy: model.Unsaid(model.Accept, "")}}
+	c := &chain{
+		in: s.in,
+		Chain: &model.Chain{
+			Family: s.chain.Family,
+			Table:  s.chain.Table,
+			Name:   name,
+			At:     s.rule.At,
+			Policy: model.Unsaid(model.Accept, ""),
+		},
+	}
 	depth, start := 1, s.i
 	for ; s.i < len(s.t) && depth > 0; s.i++ {
 		if s.t[s.i].is("{") {
@@ -365,7 +393,8 @@ func (s *state) match() bool {
 			break
 		}
 		o, n := operandAt(s.left())
-		if n == 3 && s.chain.Family != "ip" && s.chain.Family != "ip6" && s.peek().is("ct") && (s.t[s.i+2].is("saddr") || s.t[s.i+2].is("daddr")) {
+		if n == 3 && s.chain.Family != "ip" && s.chain.Family != "ip6" && s.peek().is("ct") &&
+			(s.t[s.i+2].is("saddr") || s.t[s.i+2].is("daddr")) {
 			n = 0 // of which family the address is would not be known
 		}
 		if n == 0 {
@@ -375,7 +404,8 @@ func (s *state) match() bool {
 		}
 		ops = append(ops, o)
 		s.i += n
-		if s.chain.Family == "ip" && o.base.And(packet.Only(packet.IPv4)).Empty() || s.chain.Family == "ip6" && o.base.And(packet.Only(packet.IPv6)).Empty() {
+		if s.chain.Family == "ip" && o.base.And(packet.Only(packet.IPv4)).Empty() ||
+			s.chain.Family == "ip6" && o.base.And(packet.Only(packet.IPv6)).Empty() {
 			s.unread(from, "a condition on packets that a table of this family never sees")
 			return true
 		}
@@ -415,7 +445,8 @@ func (s *state) assignment() bool {
 			s.setMark()
 			return true
 		}
-		if t[0].is("meta") || t[0].is("ct") || t[0].is("ip") || t[0].is("ip6") || t[0].is("tcp") || t[0].is("udp") || t[0].is("ether") || t[0].is("vlan") {
+		if t[0].is("meta") || t[0].is("ct") || t[0].is("ip") || t[0].is("ip6") || t[0].is("tcp") || t[0].is("udp") || t[0].is("ether") ||
+			t[0].is("vlan") {
 			what := t[0].s + " " + t[n-1].s
 			switch {
 			case t[0].is("ct") && n == 3 && (t[1].is("original") || t[1].is("reply")) && t[2].is("zone"):
@@ -650,7 +681,8 @@ func (s *state) anyBit(ops []operand, base packet.Set) (set packet.Set, sure boo
 		}
 	}
 	negate := false
-	if (!inside || s.accept(")")) && (s.accept("!=") || s.accept("==") && func() bool { negate = true; return true }()) && (s.accept("0") || s.accept("0x0") || s.accept("0x00000000")) {
+	if (!inside || s.accept(")")) && (s.accept("!=") || s.accept("==") && func() bool { negate = true; return true }()) &&
+		(s.accept("0") || s.accept("0x0") || s.accept("0x00000000")) {
 		set, sure, why = s.union(ops, elements)
 		if negate && why == "" {
 			set = base.Minus(set)
@@ -796,7 +828,8 @@ func parts(e []token) ([]string, string) {
 		case t.kind == word && t.s == "-" && len(out) > 0:
 			out[len(out)-1] += "-"
 			joined = true
-		case t.kind == word && len(out) > 0 && !joined && (t.s == "timeout" || t.s == "expires" || t.s == "counter" || t.s == "comment" || t.s == "limit"):
+		case t.kind == word && len(out) > 0 && !joined &&
+			(t.s == "timeout" || t.s == "expires" || t.s == "counter" || t.s == "comment" || t.s == "limit"):
 			return out, ""
 		case t.kind == mark:
 			return nil, fmt.Sprintf("%q was not expected in a value", source.Clean(t.s))
@@ -1040,7 +1073,8 @@ func (s *state) ways() ([]way, string) {
 	ops, ok := s.mapOperands()
 	if !ok {
 		var b strings.Builder
-		for s.i < len(s.t) && !s.peek().is("comment") && !s.peek().is("random") && !s.peek().is("persistent") && !s.peek().is("fully-random") && !s.peek().is(",") && !s.peek().is(":") {
+		for s.i < len(s.t) && !s.peek().is("comment") && !s.peek().is("random") && !s.peek().is("persistent") &&
+			!s.peek().is("fully-random") && !s.peek().is(",") && !s.peek().is(":") {
 			b.WriteString(s.take().s)
 		}
 		return []way{{when: packet.All(), text: b.String()}}, ""

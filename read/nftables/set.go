@@ -13,8 +13,12 @@ var setFlags = map[string]bool{"constant": true, "interval": true, "timeout": tr
 
 // settingsOfSets are the settings beside type, flags and elements, and what may stand behind each.
 var settingsOfSets = map[string]func([]token) bool{
-	"size": just(number), "timeout": just(span), "gc-interval": just(span), "policy": just(oneOf("performance", "memory")), "comment": just(func(string) bool { return true }),
-	"auto-merge": func(t []token) bool { return len(t) == 0 }, "counter": whatever, "quota": whatever, "limit": whatever, "ct": whatever, "last": whatever,
+	"size": just(
+		number,
+	), "timeout": just(span), "gc-interval": just(span), "policy": just(oneOf("performance", "memory")),
+	"comment":    just(func(string) bool { return true }),
+	"auto-merge": func(t []token) bool { return len(t) == 0 }, "counter": whatever, "quota": whatever, "limit": whatever, "ct": whatever,
+	"last": whatever,
 }
 
 func whatever(t []token) bool { return true }
@@ -24,14 +28,60 @@ func just(form check) func([]token) bool {
 }
 
 // typed are the types of sets that the model has operands for.
-var typed = map[string][]string{"ipv4_addr": {"ip", "saddr"}, "ipv6_addr": {"ip6", "saddr"}, "inet_service": {"th", "dport"}, "inet_proto": {"meta", "l4proto"},
-	"mark": {"meta", "mark"}, "ifname": {"iifname"}, "iface_index": {"iif"}, "ether_addr": {"ether", "saddr"}, "icmp_type": {"icmp", "type"}, "icmpv6_type": {"icmpv6", "type"},
-	"ct_state": {"ct", "state"}, "ct_dir": {"ct", "direction"}}
+var typed = map[string][]string{
+	"ipv4_addr":    {"ip", "saddr"},
+	"ipv6_addr":    {"ip6", "saddr"},
+	"inet_service": {"th", "dport"},
+	"inet_proto":   {"meta", "l4proto"},
+	"mark": {
+		"meta",
+		"mark",
+	},
+	"ifname":      {"iifname"},
+	"iface_index": {"iif"},
+	"ether_addr":  {"ether", "saddr"},
+	"icmp_type":   {"icmp", "type"},
+	"icmpv6_type": {"icmpv6", "type"},
+	"ct_state":    {"ct", "state"},
+	"ct_dir":      {"ct", "direction"},
+}
 
 // others are the types that it has none for.
-var others = map[string]bool{"ether_type": true, "icmp_code": true, "icmpv6_code": true, "icmpx_code": true, "ct_status": true, "ct_label": true, "ct_id": true, "ct_event": true, "realm": true, "classid": true,
-	"iface_type": true, "uid": true, "gid": true, "cgroupsv2": true, "pkt_type": true, "fib_addrtype": true, "dscp": true, "ecn": true, "integer": true, "string": true, "boolean": true, "tcp_flag": true,
-	"time": true, "day": true, "hour": true, "devgroup": true, "packetlength": true, "nf_proto": true, "ip_address": true, "arp_op": true, "dccp_pkttype": true, "mh_type": true, "ll_addr": true}
+var others = map[string]bool{
+	"ether_type":   true,
+	"icmp_code":    true,
+	"icmpv6_code":  true,
+	"icmpx_code":   true,
+	"ct_status":    true,
+	"ct_label":     true,
+	"ct_id":        true,
+	"ct_event":     true,
+	"realm":        true,
+	"classid":      true,
+	"iface_type":   true,
+	"uid":          true,
+	"gid":          true,
+	"cgroupsv2":    true,
+	"pkt_type":     true,
+	"fib_addrtype": true,
+	"dscp":         true,
+	"ecn":          true,
+	"integer":      true,
+	"string":       true,
+	"boolean":      true,
+	"tcp_flag":     true,
+	"time":         true,
+	"day":          true,
+	"hour":         true,
+	"devgroup":     true,
+	"packetlength": true,
+	"nf_proto":     true,
+	"ip_address":   true,
+	"arp_op":       true,
+	"dccp_pkttype": true,
+	"mh_type":      true,
+	"ll_addr":      true,
+}
 
 // shape reads the types of a set: of its keys, and behind a colon of its data.
 func (s *set) shape(t []token, one func([]token) (operand, int)) {
@@ -65,7 +115,8 @@ func (s *set) shape(t []token, one func([]token) (operand, int)) {
 			s.verdicts = true
 			return
 		}
-		if len(t) == 1 && slices.Contains([]string{"counter", "quota", "limit", "secmark", "synproxy"}, t[0].s) || len(t) == 2 && t[0].is("ct") {
+		if len(t) == 1 && slices.Contains([]string{"counter", "quota", "limit", "secmark", "synproxy"}, t[0].s) ||
+			len(t) == 2 && t[0].is("ct") {
 			return
 		}
 		s.data = part()
@@ -163,7 +214,8 @@ func (s *set) holds(e []token) string {
 		}
 	}
 	if !s.interval && !s.dynamic && slices.ContainsFunc(key, func(t token) bool {
-		return t.kind == word && (strings.Contains(t.s, "/") || t.s == "-" || strings.Contains(t.s, "-") && strings.ContainsAny(t.s[:1], "0123456789"))
+		return t.kind == word &&
+			(strings.Contains(t.s, "/") || t.s == "-" || strings.Contains(t.s, "-") && strings.ContainsAny(t.s[:1], "0123456789"))
 	}) {
 		return "a range or a prefix in a set without the flag interval"
 	}
@@ -181,7 +233,8 @@ func (s *set) holds(e []token) string {
 // verdictOf returns why tokens are no verdict; "" where they are.
 func verdictOf(t []token) string {
 	switch {
-	case len(t) == 1 && slices.Contains([]string{"accept", "drop", "return", "continue", "queue"}, t[0].s), len(t) == 2 && (t[0].is("jump") || t[0].is("goto")) && t[1].kind == word:
+	case len(t) == 1 && slices.Contains([]string{"accept", "drop", "return", "continue", "queue"}, t[0].s),
+		len(t) == 2 && (t[0].is("jump") || t[0].is("goto")) && t[1].kind == word:
 		return ""
 	case len(t) == 0:
 		return "a verdict was expected"

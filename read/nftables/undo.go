@@ -18,7 +18,9 @@ func (p *parser) flush(line int, args []token) {
 	if len(names) > 0 && isFamily(names[0]) && (what == "ruleset" || len(names) > 1) {
 		family, names = names[0], names[1:]
 	}
-	if parts, known := map[string]int{"ruleset": 0, "table": 1, "chain": 2, "set": 2, "map": 2, "meter": 2}[what]; known && len(names) != parts || slices.ContainsFunc(names, func(s string) bool { return !name(s) }) {
+	if parts, known := map[string]int{"ruleset": 0, "table": 1, "chain": 2, "set": 2, "map": 2, "meter": 2}[what]; known &&
+		len(names) != parts ||
+		slices.ContainsFunc(names, func(s string) bool { return !name(s) }) {
 		p.broken(line, "a name was expected behind %q, or fewer of them", source.Clean(what))
 	}
 	if what == "ruleset" {
@@ -81,7 +83,8 @@ func (p *parser) delete(verb token, args []token) {
 	if _, made := p.tables[family+" "+strings.Join(names[:min(1, len(names))], "")]; known && !made && verb.is("delete") {
 		p.unread(line, "", "what is deleted was not made by this file")
 	}
-	if made := p.sets[id]; verb.is("delete") && (what == "chain" && p.byID[id] == nil || (what == "set" || what == "map" || what == "element") && made == nil) {
+	if made := p.sets[id]; verb.is("delete") &&
+		(what == "chain" && p.byID[id] == nil || (what == "set" || what == "map" || what == "element") && made == nil) {
 		p.unread(line, "", "what is deleted was not made by this file")
 	}
 	switch what {

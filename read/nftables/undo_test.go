@@ -14,7 +14,9 @@ import (
 // TestWhatIsLeft: what a file makes and takes away again. What nft itself did with these texts is in lab/formats/samples/nftables,
 // and what it refuses was asked of it one by one (version 1.0.6).
 func TestWhatIsLeft(t *testing.T) {
-	const made = "table ip f {\n chain c {\n  type filter hook input priority 0; policy drop;\n  tcp dport 1 accept\n  tcp dport 2 accept\n }\n chain d {\n  tcp dport 9 accept\n }\n set s {\n type ipv4_addr\n elements = { 192.0.2.1 }\n }\n}\n"
+	const made = "table ip f {\n chain c {\n  type filter hook input priority 0; policy drop;\n  tcp dport 1 accept\n" +
+		"  tcp dport 2 accept\n }\n chain d {\n  tcp dport 9 accept\n }\n set s {\n type ipv4_addr\n elements = { 192.0.2.1 }\n }\n" +
+		"}\n"
 	const all = "c drop 1 2; d accept 9"
 	for more, want := range map[string]string{
 		"":                                      all,

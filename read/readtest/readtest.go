@@ -138,7 +138,18 @@ func Network(g *model.Gateway) string {
 		fmt.Fprintf(&b, " down %v dynamic %v\n", i.Down, i.Dynamic)
 	}
 	for _, r := range g.Routes {
-		fmt.Fprintf(&b, "route %s %s via %s dev %s table %s metric %d src %s %s\n", r.Kind, r.To, r.Via, r.Dev, r.Table, r.Metric, r.Src, r.Origin)
+		fmt.Fprintf(
+			&b,
+			"route %s %s via %s dev %s table %s metric %d src %s %s\n",
+			r.Kind,
+			r.To,
+			r.Via,
+			r.Dev,
+			r.Table,
+			r.Metric,
+			r.Src,
+			r.Origin,
+		)
 	}
 	for _, r := range g.RouteRules {
 		fmt.Fprintf(&b, "rule %d %s -> %s %s unsure %v\n", r.Priority, r.When, r.Kind, r.Table, r.Unsure)
@@ -152,7 +163,14 @@ func Connections(g *model.Gateway) string {
 	var b strings.Builder
 	for _, c := range g.Connections {
 		fmt.Fprintf(&b, "connection %s %s%s\n", c.Name, c.Daemon.Name, mark(c.Unsure, " unsure")+mark(c.Unusable != nil, " refused"))
-		fmt.Fprintf(&b, "  version %s, aggressive %s, encap %s, mobike %s\n", show(c.Version), show(c.Aggressive), show(c.Encap), show(c.MOBIKE))
+		fmt.Fprintf(
+			&b,
+			"  version %s, aggressive %s, encap %s, mobike %s\n",
+			show(c.Version),
+			show(c.Aggressive),
+			show(c.Encap),
+			show(c.MOBIKE),
+		)
 		fmt.Fprintf(&b, "  %s > %s\n", show(c.LocalAddrs), show(c.RemoteAddrs))
 		fmt.Fprintf(&b, "  %s %s > %s %s\n", show(c.Local.Method), show(c.Local.ID), show(c.Remote.Method), show(c.Remote.ID))
 		proposals(&b, "  ike", c.Proposals)
@@ -160,7 +178,18 @@ func Connections(g *model.Gateway) string {
 		for _, k := range c.Children {
 			fmt.Fprintf(&b, "  child %s%s: %s === %s\n", k.Name, mark(k.Unsure, " unsure"), show(k.Local), show(k.Remote))
 			proposals(&b, "    "+k.Protocol.Value.String(), k.Proposals)
-			fmt.Fprintf(&b, "    mode %s, start %s, rekey %s, life %s, bytes %s, window %s, if_id %s, mark %s\n", show(k.Mode), show(k.Start), show(k.Rekey), show(k.Life), show(k.LifeBytes), show(k.ReplayWindow), show(k.IfIDOut), show(k.MarkOut))
+			fmt.Fprintf(
+				&b,
+				"    mode %s, start %s, rekey %s, life %s, bytes %s, window %s, if_id %s, mark %s\n",
+				show(k.Mode),
+				show(k.Start),
+				show(k.Rekey),
+				show(k.Life),
+				show(k.LifeBytes),
+				show(k.ReplayWindow),
+				show(k.IfIDOut),
+				show(k.MarkOut),
+			)
 		}
 	}
 	for _, k := range g.Keys {

@@ -20,20 +20,73 @@ func swanctlCoverage() []read.Coverage {
 		}
 	}
 	used("", "include", "sections that refer to others (name : other)")
-	used("connections.*.", "version", "local_addrs", "remote_addrs", "local_port", "remote_port", "proposals", "aggressive", "encap", "mobike", "dpd_delay", "dpd_timeout",
-		"childless", "ppk_id", "ppk_required", "keyingtries", "reauth_time", "rekey_time", "over_time", "rand_time", "if_id_in", "if_id_out")
+	used(
+		"connections.*.",
+		"version",
+		"local_addrs",
+		"remote_addrs",
+		"local_port",
+		"remote_port",
+		"proposals",
+		"aggressive",
+		"encap",
+		"mobike",
+		"dpd_delay",
+		"dpd_timeout",
+		"childless",
+		"ppk_id",
+		"ppk_required",
+		"keyingtries",
+		"reauth_time",
+		"rekey_time",
+		"over_time",
+		"rand_time",
+		"if_id_in",
+		"if_id_out",
+	)
 	irrelevant("connections.*.", irrelevantConnection)
 	used("connections.*.local*|remote*.", "auth", "id", "certs", "cacerts", "cert*.file", "cacert*.file", "revocation", "pubkeys")
 	irrelevant("connections.*.local*|remote*.", irrelevantParty)
-	used("connections.*.children.*.", "esp_proposals", "ah_proposals", "sha256_96", "local_ts", "remote_ts", "mode", "start_action", "close_action", "dpd_action", "rekey_time",
-		"life_time", "rand_time", "rekey_bytes", "life_bytes", "rekey_packets", "life_packets", "replay_window", "ipcomp", "policies", "policies_fwd_out", "inactivity",
-		"if_id_in", "if_id_out", "mark_in", "mark_out")
+	used(
+		"connections.*.children.*.",
+		"esp_proposals",
+		"ah_proposals",
+		"sha256_96",
+		"local_ts",
+		"remote_ts",
+		"mode",
+		"start_action",
+		"close_action",
+		"dpd_action",
+		"rekey_time",
+		"life_time",
+		"rand_time",
+		"rekey_bytes",
+		"life_bytes",
+		"rekey_packets",
+		"life_packets",
+		"replay_window",
+		"ipcomp",
+		"policies",
+		"policies_fwd_out",
+		"inactivity",
+		"if_id_in",
+		"if_id_out",
+		"mark_in",
+		"mark_out",
+	)
 	irrelevant("connections.*.children.*.", irrelevantChild)
 	used("secrets.ike*|ppk*.", "secret", "id*")
-	out = append(out,
+	out = append(
+		out,
 		read.Coverage{Statement: "secrets.eap*|xauth*|ntlm*", Use: read.Irrelevant, Note: "passwords of users; hidden in every quote"},
-		read.Coverage{Statement: "secrets.private*|rsa*|ecdsa*|pkcs8*|pkcs12*|token*", Use: read.Irrelevant, Note: "passwords of key files; hidden in every quote"},
+		read.Coverage{
+			Statement: "secrets.private*|rsa*|ecdsa*|pkcs8*|pkcs12*|token*",
+			Use:       read.Irrelevant,
+			Note:      "passwords of key files; hidden in every quote",
+		},
 		read.Coverage{Statement: "pools, authorities", Use: read.Irrelevant, Note: "virtual addresses; where revocation lists are"},
-		read.Coverage{Statement: "further authentication rounds", Use: read.Left, Note: "only the first round of each side is judged"})
+		read.Coverage{Statement: "further authentication rounds", Use: read.Left, Note: "only the first round of each side is judged"},
+	)
 	return out
 }

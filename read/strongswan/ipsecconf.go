@@ -47,7 +47,11 @@ var IPsecSecrets = &read.Format{
 	Looks:    looksLikeSecrets,
 	Read:     readSecrets,
 	Covers: read.Rows(
-		read.Coverage{Statement: "[who ...] : PSK value", Use: read.Used, Note: "the value is hidden from every quote; 0x and 0s are decoded"},
+		read.Coverage{
+			Statement: "[who ...] : PSK value",
+			Use:       read.Used,
+			Note:      "the value is hidden from every quote; 0x and 0s are decoded",
+		},
 		read.Coverage{Statement: "include", Use: read.Used},
 		read.Coverage{Statement: ": RSA, ECDSA, PKCS8, P12, EAP, XAUTH, NTLM, PIN", Use: read.Irrelevant, Note: "hidden from every quote"},
 		read.Coverage{Statement: "who : PPKS value", Use: read.Used, Note: "Libreswan's post-quantum pre-shared keys"},
@@ -55,9 +59,11 @@ var IPsecSecrets = &read.Format{
 }
 
 var (
-	connLine      = lazy.Regexp(`(?m)^conn[ \t]+\S+`)
-	configLine    = lazy.Regexp(`(?m)^config[ \t]+setup`)
-	ownKeywords   = lazy.Regexp(`(?m)^[ \t]+(charondebug|charonstart|strictcrlpolicy|cachecrls|margintime|lifebytes|lifepackets|marginbytes|lefthostaccess|righthostaccess|leftauth2|rightauth2|forceencaps|installpolicy|mediation|modeconfig|leftallowany|rightallowany|eap_identity|inactivity|reauth|closeaction)[ \t]*=?|=[^\n#]*![ \t]*$|auto[ \t]*=[ \t]*route`)
+	connLine    = lazy.Regexp(`(?m)^conn[ \t]+\S+`)
+	configLine  = lazy.Regexp(`(?m)^config[ \t]+setup`)
+	ownKeywords = lazy.Regexp(
+		`(?m)^[ \t]+(charondebug|charonstart|strictcrlpolicy|cachecrls|margintime|lifebytes|lifepackets|marginbytes|lefthostaccess|righthostaccess|leftauth2|rightauth2|forceencaps|installpolicy|mediation|modeconfig|leftallowany|rightallowany|eap_identity|inactivity|reauth|closeaction)[ \t]*=?|=[^\n#]*![ \t]*$|auto[ \t]*=[ \t]*route`,
+	)
 	secretsLine   = lazy.Regexp(`(?m)^[^#\n]*:[ \t]*(PSK|RSA|ECDSA|PKCS8|P12|EAP|XAUTH|NTLM|PPKS)\b`)
 	onlyIncludes  = lazy.Regexp(`^(?:[ \t]*(?:#[^\n]*|include[ \t]+[^\n]*|version[ \t]+[^\n]*)?(?:\n|$))+$`)
 	forIPsecConf  = "it has sections of connections (%q)"
@@ -95,21 +101,34 @@ func looksLikeSecrets(f *source.File) (int, string) {
 // are written with left.
 var irrelevantConn = map[string]string{
 	"aaa_identity": "EAP server identity", "eap_identity": "EAP identity", "ikedscp": "marking of IKE packets",
-	"leftca2": "second authentication", "leftcert2": "second authentication", "leftcertpolicy": "policy OIDs of certificates", "leftdns": "virtual addresses of roadwarriors",
+	"leftca2": "second authentication", "leftcert2": "second authentication", "leftcertpolicy": "policy OIDs of certificates",
+	"leftdns":    "virtual addresses of roadwarriors",
 	"leftgroups": "group membership of certificates", "leftgroups2": "group membership of certificates",
-	"leftid2": "second authentication", "leftsendcert": "form of the exchange", "leftsigkey": "public key", "leftrsasigkey": "public key", "leftsourceip": "virtual addresses of roadwarriors",
+	"leftid2": "second authentication", "leftsendcert": "form of the exchange", "leftsigkey": "public key",
+	"leftrsasigkey": "public key", "leftsourceip": "virtual addresses of roadwarriors",
 	"lefthostkey": "public key", "mediation": "mediation between peers behind NAT", "mediated_by": "mediation between peers behind NAT",
-	"me_peerid": "mediation between peers behind NAT", "mobike": "addresses that change", "modeconfig": "direction of the mode config exchange", "reqid": "number of the SA in the kernel",
-	"tfc": "padding against traffic analysis", "xauth": "role in XAuth", "xauth_identity": "XAuth identity", "leftnexthop": "of an older daemon",
-	"pfs": "of an older daemon; ignored by this one", "pfsgroup": "of an older daemon; ignored by this one", "eap": "of an older daemon", "auth": "of an older daemon", "cacert": "authority",
-	"leftauth2": "second authentication", "set_mark_in": "mark of packets", "set_mark_out": "mark of packets", "authby2": "second authentication",
+	"me_peerid": "mediation between peers behind NAT", "mobike": "addresses that change",
+	"modeconfig": "direction of the mode config exchange", "reqid": "number of the SA in the kernel",
+	"tfc": "padding against traffic analysis", "xauth": "role in XAuth", "xauth_identity": "XAuth identity",
+	"leftnexthop": "of an older daemon",
+	"pfs":         "of an older daemon; ignored by this one", "pfsgroup": "of an older daemon; ignored by this one",
+	"eap":  "of an older daemon",
+	"auth": "of an older daemon", "cacert": "authority",
+	"leftauth2": "second authentication", "set_mark_in": "mark of packets", "set_mark_out": "mark of packets",
+	"authby2": "second authentication",
 }
 
 func ipsecConfCoverage() []read.Coverage {
-	out := []read.Coverage{{Statement: "include, also, conn %default", Use: read.Used}, {Statement: "config setup, ca", Use: read.Irrelevant, Note: "logging, revocation"}}
-	for _, k := range []string{"ah", "aggressive", "authby", "auto", "closeaction", "compress", "dpdaction", "dpddelay", "dpdtimeout", "esp", "forceencaps", "fragmentation", "if_id_in", "if_id_out", "ike", "ikelifetime",
-		"inactivity", "installpolicy", "keyexchange", "keyingtries", "left|right", "left|rightallowany", "left|rightauth", "left|rightca", "left|rightcert", "left|rightfirewall", "left|righthostaccess", "left|rightupdown", "left|rightid",
-		"left|rightikeport", "left|rightprotoport", "left|rightsubnet", "lifebytes", "lifepackets", "lifetime, keylife", "marginbytes", "marginpackets", "margintime, rekeymargin", "mark, mark_in, mark_out",
+	out := []read.Coverage{
+		{Statement: "include, also, conn %default", Use: read.Used},
+		{Statement: "config setup, ca", Use: read.Irrelevant, Note: "logging, revocation"},
+	}
+	for _, k := range []string{"ah", "aggressive", "authby", "auto", "closeaction", "compress", "dpdaction", "dpddelay", "dpdtimeout",
+		"esp", "forceencaps", "fragmentation", "if_id_in", "if_id_out", "ike", "ikelifetime",
+		"inactivity", "installpolicy", "keyexchange", "keyingtries", "left|right", "left|rightallowany", "left|rightauth",
+		"left|rightca", "left|rightcert", "left|rightfirewall", "left|righthostaccess", "left|rightupdown", "left|rightid",
+		"left|rightikeport", "left|rightprotoport", "left|rightsubnet", "lifebytes", "lifepackets", "lifetime, keylife", "marginbytes",
+		"marginpackets", "margintime, rekeymargin", "mark, mark_in, mark_out",
 		"reauth", "rekey", "rekeyfuzz", "replay_window", "type"} {
 		out = append(out, read.Coverage{Statement: k, Use: read.Used})
 	}
@@ -121,8 +140,16 @@ func ipsecConfCoverage() []read.Coverage {
 
 func readIPsecConf(in *read.Input) {
 	f := connfile.Parse(in, connfile.Dialect{Authority: true, MissingBad: true})
-	f.Check("config", map[string]connfile.Words{"uniqueids": {Any: []string{"yes", "no", "never", "replace", "keep"}}, "strictcrlpolicy": {Any: []string{"yes", "no", "ifuri"}},
-		"cachecrls": {Any: []string{"yes", "no"}}, "charonstart": {Any: []string{"yes", "no"}}}, nil)
+	f.Check(
+		"config",
+		map[string]connfile.Words{
+			"uniqueids":       {Any: []string{"yes", "no", "never", "replace", "keep"}},
+			"strictcrlpolicy": {Any: []string{"yes", "no", "ifuri"}},
+			"cachecrls":       {Any: []string{"yes", "no"}},
+			"charonstart":     {Any: []string{"yes", "no"}},
+		},
+		nil,
+	)
 	f.Mistaken()
 	r := &ipsecConf{in: in, defaults: strongswan.Known.For(in.Gateway.VersionOf(software), "ipsec.conf", "conn")}
 	defer unusable(in, len(in.Gateway.Connections))
@@ -182,7 +209,17 @@ func (r *ipsecConf) loaded(values []*fill.Value) bool {
 
 func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded bool) *model.Connection {
 	c := &model.Connection{Name: source.Clean(s.Name), At: s.At, Daemon: strongswan.Daemon, Joins: true}
-	f := &fill.Section{In: r.in, Values: said, Software: software, Path: "ipsec.conf conn", Defaults: r.defaults, Scope: c.Name, Unsure: &c.Unsure, Refused: &c.Unusable, Quiet: unloaded}
+	f := &fill.Section{
+		In:       r.in,
+		Values:   said,
+		Software: software,
+		Path:     "ipsec.conf conn",
+		Defaults: r.defaults,
+		Scope:    c.Name,
+		Unsure:   &c.Unsure,
+		Refused:  &c.Unusable,
+		Quiet:    unloaded,
+	}
 	local, remote := connfile.Sides(r.in.Gateway, said)
 	c.Version = fill.Take(f, func(t string) (ike.Version, error) {
 		switch t {
@@ -205,7 +242,8 @@ func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded
 	c.LocalAddrs = fill.Take(f, addresses, local)
 	c.RemoteAddrs = fill.Take(f, addresses, remote)
 	fill.Take(f, yes, local+"allowany")
-	if any := fill.Take(f, yes, remote+"allowany"); any.Value || strings.HasPrefix(firstText(c.RemoteAddrs.Value), "%") && !c.RemoteAddrs.Value.Any() {
+	if any := fill.Take(f, yes, remote+"allowany"); any.Value ||
+		strings.HasPrefix(firstText(c.RemoteAddrs.Value), "%") && !c.RemoteAddrs.Value.Any() {
 		c.RemoteAddrs.Value = append(slices.Clone(c.RemoteAddrs.Value), model.Address{Text: "%any", Any: true})
 	}
 	c.LocalPort = fill.Take(f, number, local+"ikeport")
@@ -310,7 +348,12 @@ func (r *ipsecConf) parties(c *model.Connection, f *fill.Section, local, remote 
 			id = side.noID
 		}
 		side.to.CAs = fill.Take(f, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"ca")
-		side.to.ID = fill.TakeOr(f, id, func(t string) (ike.Identity, error) { return ParseIdentity(strings.TrimPrefix(t, "%")), nil }, side.name+"id")
+		side.to.ID = fill.TakeOr(
+			f,
+			id,
+			func(t string) (ike.Identity, error) { return ParseIdentity(strings.TrimPrefix(t, "%")), nil },
+			side.name+"id",
+		)
 		side.to.Method = fill.TakeOr(f, authby.Value, parseAuth, side.name+"auth")
 		if side.to.Method.IsDefault() {
 			side.to.Method = authby
@@ -322,7 +365,20 @@ func parseAuth(t string) (ike.Method, error) {
 	switch first, _, _ := strings.Cut(t, "-"); first {
 	case "psk", "secret":
 		return ike.PSK, nil
-	case "pubkey", "rsasig", "ecdsasig", "rsa", "ecdsa", "bliss", "ed25519", "ed448", "ike:pubkey", "ike:rsa", "ike:ecdsa", "never", "rsa/pss", "ike:rsa/pss":
+	case "pubkey",
+		"rsasig",
+		"ecdsasig",
+		"rsa",
+		"ecdsa",
+		"bliss",
+		"ed25519",
+		"ed448",
+		"ike:pubkey",
+		"ike:rsa",
+		"ike:ecdsa",
+		"never",
+		"rsa/pss",
+		"ike:rsa/pss":
 		return ike.Certificate, nil
 	case "eap":
 		return ike.EAP, nil
@@ -422,7 +478,8 @@ func (r *ipsecConf) selectors(f *fill.Section, side string) model.Setting[ike.Se
 		out := slices.Clone(set.Value)
 		for i := range out {
 			if out[i].Proto == 0 && out[i].AllPorts() {
-				out[i].Proto, out[i].LoPort, out[i].HiPort, out[i].Opaque = ports.Value.Proto, ports.Value.LoPort, ports.Value.HiPort, ports.Value.Opaque
+				out[i].Proto, out[i].LoPort, out[i].HiPort, out[i].Opaque = ports.Value.Proto, ports.Value.LoPort, ports.Value.HiPort,
+					ports.Value.Opaque
 			}
 		}
 		set.Value = out

@@ -91,7 +91,10 @@ connection old strongSwan unsure
 }
 
 func TestDefaultsAreAddedUnlessStrict(t *testing.T) {
-	g := ipsecConf("conn a\n\tleft=192.0.2.1\n\tright=198.51.100.7\n\tike=aes256-sha256-modp2048\n\tesp=aes256-sha256\n\tauto=add\nconn b\n\tleft=192.0.2.1\n\tright=198.51.100.8\n\tauto=add\n")
+	g := ipsecConf(
+		"conn a\n\tleft=192.0.2.1\n\tright=198.51.100.7\n\tike=aes256-sha256-modp2048\n\tesp=aes256-sha256\n\tauto=add\nconn b\n" +
+			"\tleft=192.0.2.1\n\tright=198.51.100.8\n\tauto=add\n",
+	)
 	a, b := g.Connections[0], g.Connections[1]
 	assert.Len(t, a.Proposals.Value, 3, "without \"!\" the daemon's own follow")
 	assert.Len(t, a.Children[0].Proposals.Value, 3)
@@ -142,8 +145,10 @@ key %any for [(any)], 5 bytes
 
 func TestDaemonConf(t *testing.T) {
 	g := readtest.ReadAll([]*read.Format{strongswan.DaemonConf, strongswan.Swanctl}, map[string]string{
-		"strongswan.conf": "charon {\n  install_routes = no\n  replay_window = 64\n  prefer_configured_proposals = no\n  i_dont_care_about_security_and_use_aggressive_mode_psk = yes\n  reuse_ikesa = no\n  plugins {\n    vici {\n    }\n  }\n}\n",
-		"swanctl.conf":    "connections {\n  a {\n    children {\n      k {\n      }\n    }\n  }\n}\n",
+		"strongswan.conf": "charon {\n  install_routes = no\n  replay_window = 64\n  prefer_configured_proposals = no\n" +
+			"  i_dont_care_about_security_and_use_aggressive_mode_psk = yes\n  reuse_ikesa = no\n  plugins {\n    vici {\n    }\n" +
+			"  }\n}\n",
+		"swanctl.conf": "connections {\n  a {\n    children {\n      k {\n      }\n    }\n  }\n}\n",
 	})
 	o := g.Options
 	assert.True(t, o.NoRoutes.Value && o.InitiatorDecides.Value && o.AggressiveKeys.Value && o.NoReuse.Value)
@@ -152,7 +157,10 @@ func TestDaemonConf(t *testing.T) {
 }
 
 func TestIPsecConfTimes(t *testing.T) {
-	g := ipsecConf("conn a\n\tleft=192.0.2.1\n\tright=198.51.100.7\n\tikelifetime=2h\n\tkeylife=20m\n\tmargintime=2m\n\trekeyfuzz=50%\n\tlifebytes=1000\n\tmarginbytes=100\n\tauto=add\n")
+	g := ipsecConf(
+		"conn a\n\tleft=192.0.2.1\n\tright=198.51.100.7\n\tikelifetime=2h\n\tkeylife=20m\n\tmargintime=2m\n\trekeyfuzz=50%\n" +
+			"\tlifebytes=1000\n\tmarginbytes=100\n\tauto=add\n",
+	)
 	c, k := g.Connections[0], g.Connections[0].Children[0]
 	assert.Equal(t, 118*time.Minute, c.Reauth.Value)
 	assert.Equal(t, time.Minute, c.Random.Value)

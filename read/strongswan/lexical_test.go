@@ -26,7 +26,15 @@ func understood(text string) string {
 			kids = append(kids, k.Name)
 		}
 		slices.Sort(kids)
-		out = append(out, fmt.Sprintf("%s %v [%s]", c.Name, strings.Replace(c.Version.Value.String(), "IKEv1 or IKEv2", "IKEv1/2", 1), strings.Join(kids, " ")))
+		out = append(
+			out,
+			fmt.Sprintf(
+				"%s %v [%s]",
+				c.Name,
+				strings.Replace(c.Version.Value.String(), "IKEv1 or IKEv2", "IKEv1/2", 1),
+				strings.Join(kids, " "),
+			),
+		)
 	}
 	slices.Sort(out)
 	return strings.Join(out, "; ")

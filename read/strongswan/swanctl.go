@@ -42,8 +42,10 @@ var Swanctl = &read.Format{
 
 var (
 	sectionOpens = lazy.Regexp(`(?m)^[ \t]*(connections|secrets|pools|authorities)[ \t]*(:[^{}\n]*)?\{`)
-	swanctlKey   = lazy.Regexp(`(?m)^[ \t]*(local_ts|remote_ts|esp_proposals|local_addrs|remote_addrs|start_action|proposals|children|rekey_time|life_time)[ \t]*[={]`)
-	includeOnly  = lazy.Regexp(`(?m)^[ \t]*include[ \t]+\S+`)
+	swanctlKey   = lazy.Regexp(
+		`(?m)^[ \t]*(local_ts|remote_ts|esp_proposals|local_addrs|remote_addrs|start_action|proposals|children|rekey_time|life_time)[ \t]*[={]`,
+	)
+	includeOnly = lazy.Regexp(`(?m)^[ \t]*include[ \t]+\S+`)
 )
 
 func looksLikeSwanctl(f *source.File) (int, string) {
@@ -52,7 +54,11 @@ func looksLikeSwanctl(f *source.File) (int, string) {
 	keys := swanctlKey().FindAll(data, -1)
 	switch {
 	case len(opens) > 0 && len(keys) > 0:
-		return 95, fmt.Sprintf("it opens %d of the sections connections, secrets, pools and authorities and has keys such as %s", len(opens), bytes.TrimSpace(bytes.TrimRight(keys[0], " \t={")))
+		return 95, fmt.Sprintf(
+			"it opens %d of the sections connections, secrets, pools and authorities and has keys such as %s",
+			len(opens),
+			bytes.TrimSpace(bytes.TrimRight(keys[0], " \t={")),
+		)
 	case len(opens) > 0:
 		return 60, fmt.Sprintf("it opens the section %s", bytes.Fields(opens[0])[0])
 	case len(keys) > 2:
@@ -66,20 +72,26 @@ func looksLikeSwanctl(f *source.File) (int, string) {
 // The options that are read and have no bearing on what an auditor asks, each with the reason.
 var irrelevantConnection = map[string]string{
 	"pull": "direction of the mode config exchange", "dscp": "marking of IKE packets",
-	"send_certreq": "form of the exchange", "send_cert": "form of the exchange", "vips": "virtual addresses of roadwarriors", "pools": "virtual addresses of roadwarriors",
-	"mediation": "mediation between peers behind NAT", "mediated_by": "mediation between peers behind NAT", "mediation_peer": "mediation between peers behind NAT",
-	"unique": "what happens to an older SA of the same peer",
+	"send_certreq": "form of the exchange", "send_cert": "form of the exchange", "vips": "virtual addresses of roadwarriors",
+	"pools":     "virtual addresses of roadwarriors",
+	"mediation": "mediation between peers behind NAT", "mediated_by": "mediation between peers behind NAT",
+	"mediation_peer": "mediation between peers behind NAT",
+	"unique":         "what happens to an older SA of the same peer",
 }
 
 var irrelevantChild = map[string]string{
 	"reqid":     "number of the SA in the kernel",
-	"interface": "outbound interface for hardware", "priority": "order of policies, set by hand", "mark_in_sa": "form of the mark", "set_mark_in": "mark of packets after decryption",
-	"set_mark_out": "mark of packets after encryption", "label": "security label", "label_mode": "security label", "tfc_padding": "padding against traffic analysis",
-	"hw_offload": "who computes", "copy_df": "fragmentation of the outer packet", "copy_ecn": "congestion marks", "copy_dscp": "marking of the outer packet",
+	"interface": "outbound interface for hardware", "priority": "order of policies, set by hand", "mark_in_sa": "form of the mark",
+	"set_mark_in":  "mark of packets after decryption",
+	"set_mark_out": "mark of packets after encryption", "label": "security label", "label_mode": "security label",
+	"tfc_padding": "padding against traffic analysis",
+	"hw_offload":  "who computes", "copy_df": "fragmentation of the outer packet", "copy_ecn": "congestion marks",
+	"copy_dscp": "marking of the outer packet",
 }
 
 var irrelevantParty = map[string]string{
-	"round": "order of authentication rounds", "eap_id": "EAP identity", "aaa_id": "EAP server identity", "xauth_id": "XAuth identity", "groups": "group membership of certificates",
+	"round": "order of authentication rounds", "eap_id": "EAP identity", "aaa_id": "EAP server identity", "xauth_id": "XAuth identity",
+	"groups":      "group membership of certificates",
 	"cert_policy": "policy OIDs of certificates", "ca_id": "identity in the CA certificate",
 }
 
@@ -169,7 +181,17 @@ func (r *swanctl) ignore(s *section) {
 
 // of prepares a section for its settings to be taken.
 func (r *swanctl) of(s *section, path, scope string, unsure *bool, refused **source.Error) *fill.Section {
-	return &fill.Section{In: r.in, Values: s.values, Software: software, Path: path, Defaults: r.defaults(path), Scope: scope, Unsure: unsure, Refused: refused, Strict: true}
+	return &fill.Section{
+		In:       r.in,
+		Values:   s.values,
+		Software: software,
+		Path:     path,
+		Defaults: r.defaults(path),
+		Scope:    scope,
+		Unsure:   unsure,
+		Refused:  refused,
+		Strict:   true,
+	}
 }
 
 func (r *swanctl) connection(s *section) {
@@ -192,7 +214,12 @@ func (r *swanctl) connection(s *section) {
 	c.RemoteAddrs = fill.Take(f, addresses, "remote_addrs")
 	c.LocalPort = fill.Take(f, number, "local_port")
 	c.RemotePort = fill.Take(f, number, "remote_port")
-	c.Proposals = fill.TakeOr(f, strongswan.Unset(ike.IKE), func(t string) ([]ike.Proposal, error) { return strongswan.Proposals(t, ike.IKE) }, "proposals")
+	c.Proposals = fill.TakeOr(
+		f,
+		strongswan.Unset(ike.IKE),
+		func(t string) ([]ike.Proposal, error) { return strongswan.Proposals(t, ike.IKE) },
+		"proposals",
+	)
 	c.Aggressive = fill.Take(f, values.Bool, "aggressive")
 	c.Encap = fill.Take(f, values.Bool, "encap")
 	c.MOBIKE = fill.Take(f, values.Bool, "mobike")
@@ -340,7 +367,12 @@ func splitList(t string) []string {
 func (r *swanctl) child(c *model.Connection, s *section) *model.Child {
 	k := &model.Child{Name: source.Clean(s.name), At: s.at}
 	f := r.of(s, "connections.<conn>.children.<child>", c.Name+"/"+k.Name, &k.Unsure, &c.Unusable)
-	esp := fill.TakeOr(f, strongswan.Unset(ike.ESP), func(t string) ([]ike.Proposal, error) { return strongswan.Proposals(t, ike.ESP) }, "esp_proposals")
+	esp := fill.TakeOr(
+		f,
+		strongswan.Unset(ike.ESP),
+		func(t string) ([]ike.Proposal, error) { return strongswan.Proposals(t, ike.ESP) },
+		"esp_proposals",
+	)
 	ah := fill.Take(f, func(t string) ([]ike.Proposal, error) { return strongswan.Proposals(t, ike.AH) }, "ah_proposals")
 	k.Protocol, k.Proposals = model.Unsaid(ike.ESP, "ESP unless only ah_proposals is said"), esp
 	if len(ah.Value) > 0 && esp.IsDefault() { // both said: ESP

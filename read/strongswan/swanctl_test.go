@@ -89,10 +89,23 @@ connections {
 }
 
 func TestDefaultsThatHangTogether(t *testing.T) {
-	g := swanctl("connections {\n a {\n reauth_time = 3h\n children {\n k {\n rekey_time = 0\n }\n }\n }\n b {\n reauth_time = 3h\n rekey_time = 2h\n }\n c {\n }\n}\n", nil)
+	g := swanctl(
+		"connections {\n a {\n reauth_time = 3h\n children {\n k {\n rekey_time = 0\n }\n }\n }\n b {\n reauth_time = 3h\n"+
+			" rekey_time = 2h\n }\n c {\n }\n}\n",
+		nil,
+	)
 	a, b, c := g.Connections[0], g.Connections[1], g.Connections[2]
-	assert.Equal(t, []time.Duration{0, 3 * time.Hour, 18 * time.Minute}, []time.Duration{a.Rekey.Value, a.Reauth.Value, a.Over.Value}, "reauthentication turns rekeying off")
-	assert.Equal(t, []time.Duration{2 * time.Hour, 18 * time.Minute, 18 * time.Minute}, []time.Duration{b.Lifetime(), b.Over.Value, b.Random.Value})
+	assert.Equal(
+		t,
+		[]time.Duration{0, 3 * time.Hour, 18 * time.Minute},
+		[]time.Duration{a.Rekey.Value, a.Reauth.Value, a.Over.Value},
+		"reauthentication turns rekeying off",
+	)
+	assert.Equal(
+		t,
+		[]time.Duration{2 * time.Hour, 18 * time.Minute, 18 * time.Minute},
+		[]time.Duration{b.Lifetime(), b.Over.Value, b.Random.Value},
+	)
 	assert.Equal(t, []time.Duration{4 * time.Hour, 24 * time.Minute}, []time.Duration{c.Lifetime(), c.Over.Value})
 	assert.Zero(t, a.Children[0].Life.Value, "no rekeying, no limit")
 	assert.Equal(t, ike.NoID, c.Local.ID.Value.Kind)
@@ -101,7 +114,12 @@ func TestDefaultsThatHangTogether(t *testing.T) {
 	assert.Equal(t, ike.AnyMethod, c.Remote.Method.Value)
 	k := a.Children[0]
 	assert.True(t, k.HostToHost)
-	assert.Equal(t, "AES-GCM-128 with a 16-byte ICV", k.Proposals.Value[0].Transforms[ike.Encryption][0].String(), "AES-GCM comes first where nothing is written")
+	assert.Equal(
+		t,
+		"AES-GCM-128 with a 16-byte ICV",
+		k.Proposals.Value[0].Transforms[ike.Encryption][0].String(),
+		"AES-GCM comes first where nothing is written",
+	)
 	for _, p := range k.Proposals.Value {
 		assert.Empty(t, p.Transforms[ike.KeyExchange], "no PFS by default")
 	}
@@ -109,12 +127,13 @@ func TestDefaultsThatHangTogether(t *testing.T) {
 
 func TestProposals(t *testing.T) {
 	for text, want := range map[string]string{
-		"aes128-sha256-modp2048":               "AES-CBC-128 / HMAC-SHA2-256 cut to 128 bits / HMAC-SHA2-256 / group 14 (MODP 2048)",
-		"aes-sha1-modp1024-modp1024":           "AES-CBC-128 / HMAC-SHA1 cut to 96 bits / HMAC-SHA1 / group 2 (MODP 1024)",
-		"aes256-sha256-sha512-x25519-modpnone": "AES-CBC-256 / HMAC-SHA2-256 cut to 128 bits, HMAC-SHA2-512 cut to 256 bits / HMAC-SHA2-256, HMAC-SHA2-512 / group 31 (Curve25519)",
-		"aes128gcm16-sha384-ecp384":            "AES-GCM-128 with a 16-byte ICV / HMAC-SHA2-384 / group 20 (NIST P-384)",
-		"aes128gcm128-prfsha384-ecp384":        "AES-GCM-128 with a 16-byte ICV / HMAC-SHA2-384 / group 20 (NIST P-384)",
-		"aes128ccm8-prfaesxcbc-curve448":       "AES-CCM-128 with an 8-byte ICV / AES-XCBC / group 32 (Curve448)",
+		"aes128-sha256-modp2048":     "AES-CBC-128 / HMAC-SHA2-256 cut to 128 bits / HMAC-SHA2-256 / group 14 (MODP 2048)",
+		"aes-sha1-modp1024-modp1024": "AES-CBC-128 / HMAC-SHA1 cut to 96 bits / HMAC-SHA1 / group 2 (MODP 1024)",
+		"aes256-sha256-sha512-x25519-modpnone": "AES-CBC-256 / HMAC-SHA2-256 cut to 128 bits, HMAC-SHA2-512 cut to 256 bits / " +
+			"HMAC-SHA2-256, HMAC-SHA2-512 / group 31 (Curve25519)",
+		"aes128gcm16-sha384-ecp384":      "AES-GCM-128 with a 16-byte ICV / HMAC-SHA2-384 / group 20 (NIST P-384)",
+		"aes128gcm128-prfsha384-ecp384":  "AES-GCM-128 with a 16-byte ICV / HMAC-SHA2-384 / group 20 (NIST P-384)",
+		"aes128ccm8-prfaesxcbc-curve448": "AES-CCM-128 with an 8-byte ICV / AES-XCBC / group 32 (Curve448)",
 	} {
 		g := swanctl("connections {\n c {\n proposals = "+text+"\n }\n}\n", nil)
 		assert.Nil(t, g.Connections[0].Unusable, text)
@@ -139,7 +158,12 @@ func TestProposals(t *testing.T) {
 }
 
 func TestIdentities(t *testing.T) {
-	same := [][]string{{"@x.example", "x.example", "fqdn:X.example"}, {"/C=AT/CN=a", "C=AT, CN=a", "c=AT,cn=A"}, {"10.0.0.1", "ipv4:#0a000001"}, {"a@b.example", "@@a@b.example", "email:a@b.example"}}
+	same := [][]string{
+		{"@x.example", "x.example", "fqdn:X.example"},
+		{"/C=AT/CN=a", "C=AT, CN=a", "c=AT,cn=A"},
+		{"10.0.0.1", "ipv4:#0a000001"},
+		{"a@b.example", "@@a@b.example", "email:a@b.example"},
+	}
 	for _, group := range same {
 		for _, text := range group[1:] {
 			assert.Equal(t, strongswan.ParseIdentity(group[0]), strongswan.ParseIdentity(text), text)
@@ -151,14 +175,23 @@ func TestIdentities(t *testing.T) {
 			assert.NotEqual(t, strongswan.ParseIdentity(a), strongswan.ParseIdentity(b), "%s %s", a, b)
 		}
 	}
-	for pattern, text := range map[string]string{"*.example": "a.b.example", "%any": "x", "10.0.0.0/24": "10.0.0.9", "10.0.0.1-10.0.0.9": "10.0.0.9", "C=AT, CN=*": "C=AT, CN=b", "*@x.example": "a@x.example"} {
+	for pattern, text := range map[string]string{"*.example": "a.b.example", "%any": "x", "10.0.0.0/24": "10.0.0.9",
+		"10.0.0.1-10.0.0.9": "10.0.0.9", "C=AT, CN=*": "C=AT, CN=b", "*@x.example": "a@x.example"} {
 		assert.True(t, strongswan.ParseIdentity(pattern).Accepts(strongswan.ParseIdentity(text)), pattern)
-		assert.False(t, strongswan.ParseIdentity(pattern).Accepts(strongswan.ParseIdentity("C=AT, CN=b, O=c")) && pattern != "%any", pattern)
+		assert.False(
+			t,
+			strongswan.ParseIdentity(pattern).Accepts(strongswan.ParseIdentity("C=AT, CN=b, O=c")) && pattern != "%any",
+			pattern,
+		)
 	}
 }
 
 func TestSecretsNeverShow(t *testing.T) {
-	g := swanctl("secrets {\n ike-a {\n id-1 = a.example\n secret = \"my very secret words\"\n }\n eap-b {\n secret = 0x"+"6d7973656372"+"\n }\n ike-c {\n secret = \"two\\nlines\"\n }\n}\n", nil)
+	g := swanctl(
+		"secrets {\n ike-a {\n id-1 = a.example\n secret = \"my very secret words\"\n }\n eap-b {\n secret = 0x"+"6d7973656372"+
+			"\n }\n ike-c {\n secret = \"two\\nlines\"\n }\n}\n",
+		nil,
+	)
 	require.Len(t, g.Keys, 2)
 	assert.Equal(t, "my very secret words", g.Keys[0].Secret.Reveal())
 	assert.Equal(t, []ike.Identity{ike.FQDN("a.example")}, g.Keys[0].Owners)
@@ -171,11 +204,15 @@ func TestSecretsNeverShow(t *testing.T) {
 }
 
 func TestIncludes(t *testing.T) {
-	g := swanctl("connections {\n include conf.d/*.part\n}\ninclude /etc/swanctl/more.conf\ninclude gone.conf\ninclude none/*.conf\ninclude swanctl.conf\ninclude ../../outside\n", map[string]string{
-		"conf.d/a.part": "a {\n version = 2\n}\n",
-		"conf.d/b.part": "b {\n warble = 1\n}\n",
-		"more.conf":     "connections {\n a {\n dpd_delay = 5m\n }\n}\n",
-	})
+	g := swanctl(
+		"connections {\n include conf.d/*.part\n}\ninclude /etc/swanctl/more.conf\ninclude gone.conf\ninclude none/*.conf\n"+
+			"include swanctl.conf\ninclude ../../outside\n",
+		map[string]string{
+			"conf.d/a.part": "a {\n version = 2\n}\n",
+			"conf.d/b.part": "b {\n warble = 1\n}\n",
+			"more.conf":     "connections {\n a {\n dpd_delay = 5m\n }\n}\n",
+		},
+	)
 	require.Len(t, g.Connections, 2)
 	assert.Equal(t, "conf.d/a.part:2", g.Connections[0].Version.At.String())
 	assert.Equal(t, "more.conf:3", g.Connections[0].DPD.At.String(), "later sections extend earlier ones")
@@ -193,7 +230,17 @@ func TestReferencesThatMissOrTurnInCircles(t *testing.T) {
 	for _, d := range g.Definitions {
 		defs = append(defs, fmt.Sprintf("%s used %d missing %v", d.Name, len(d.Used), d.Missing))
 	}
-	assert.Equal(t, []string{"gone used 1 missing true", "t used 1 missing false", "u used 2 missing false", "unused used 0 missing false", "v used 1 missing false"}, defs)
+	assert.Equal(
+		t,
+		[]string{
+			"gone used 1 missing true",
+			"t used 1 missing false",
+			"u used 2 missing false",
+			"unused used 0 missing false",
+			"v used 1 missing false",
+		},
+		defs,
+	)
 	assert.Contains(t, strings.Join(readtest.Problems(g), "\n"), "refers to itself")
 }
 
@@ -229,7 +276,10 @@ func TestReferencesDoNotExplode(t *testing.T) {
 }
 
 func FuzzSwanctl(f *testing.F) {
-	f.Add("a : b, c.d {\n k = \"v\\\"\" w # c\n}\nconnections {\n x : a {\n proposals = aes-sha1-modp1024, default\n children {\n y {\n local_ts = 10.0.0.0/8[tcp/1-2]\n } } } }")
+	f.Add(
+		"a : b, c.d {\n k = \"v\\\"\" w # c\n}\nconnections {\n x : a {\n proposals = aes-sha1-modp1024, default\n children {\n y {\n" +
+			" local_ts = 10.0.0.0/8[tcp/1-2]\n } } } }",
+	)
 	f.Add("secrets {\n ike {\n secret = 0sAAAA\n id = C=AT, CN=x\n } }\ninclude x*\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		g := swanctl(text, nil)

@@ -31,7 +31,13 @@ func TestWhatScriptsOpen(t *testing.T) {
 		assert.Equal(t, fmt.Sprint(c.opens, c.host, c.script), fmt.Sprint(k.Opens.Value, k.OpensHost.Value, k.Script.Value), c.name)
 	}
 	t.Run("swanctl", func(t *testing.T) {
-		g := readtest.Read(strongswan.Swanctl, "swanctl.conf", "connections {\n a {\n  children {\n   b {\n    updown = /usr/libexec/ipsec/_updown iptables\n    hostaccess = yes\n   }\n  }\n }\n}\n", nil)
+		g := readtest.Read(
+			strongswan.Swanctl,
+			"swanctl.conf",
+			"connections {\n a {\n  children {\n   b {\n    updown = /usr/libexec/ipsec/_updown iptables\n    hostaccess = yes\n"+
+				"   }\n  }\n }\n}\n",
+			nil,
+		)
 		k := g.Connections[0].Children[0]
 		assert.Equal(t, "true true", fmt.Sprint(k.Opens.Value, k.OpensHost.Value, k.Script.Value))
 		assert.Equal(t, 5, k.Opens.At.Line)

@@ -109,7 +109,13 @@ func EachType(types packet.Values) packet.Values {
 }
 
 // States are the names of connection states.
-var States = map[string]uint64{"new": packet.New, "established": packet.Established, "related": packet.Related, "invalid": packet.Invalid, "untracked": packet.Untracked}
+var States = map[string]uint64{
+	"new":         packet.New,
+	"established": packet.Established,
+	"related":     packet.Related,
+	"invalid":     packet.Invalid,
+	"untracked":   packet.Untracked,
+}
 
 // Target reads "address", "address:port", ":port", ranges of both, a network.
 func Target(s string, fam packet.Family) (model.Translation, error) {

@@ -14,7 +14,8 @@ import (
 
 func TestTime(t *testing.T) {
 	for text, want := range map[string]time.Duration{
-		"0": 0, "3600": time.Hour, "90s": 90 * time.Second, "30m": 30 * time.Minute, "4h": 4 * time.Hour, "2d": 48 * time.Hour, "10 m": 10 * time.Minute,
+		"0": 0, "3600": time.Hour, "90s": 90 * time.Second, "30m": 30 * time.Minute, "4h": 4 * time.Hour, "2d": 48 * time.Hour,
+		"10 m": 10 * time.Minute,
 	} {
 		got, err := values.Time(text)
 		require.NoError(t, err, text)
@@ -27,7 +28,8 @@ func TestTime(t *testing.T) {
 }
 
 func TestSize(t *testing.T) {
-	for text, want := range map[string]uint64{"0": 0, "1000": 1000, "7m": 7 << 20, "1G": 1 << 30, "512k": 512 << 10, "18446744073709551615": 1<<64 - 1} {
+	for text, want := range map[string]uint64{"0": 0, "1000": 1000, "7m": 7 << 20, "1G": 1 << 30, "512k": 512 << 10,
+		"18446744073709551615": 1<<64 - 1} {
 		got, err := values.Size(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
@@ -39,7 +41,8 @@ func TestSize(t *testing.T) {
 }
 
 func TestBoolAndNumber(t *testing.T) {
-	for text, want := range map[string]bool{"yes": true, "no": false, "TRUE": true, "false": false, "1": true, "0": false, "enabled": true} {
+	for text, want := range map[string]bool{"yes": true, "no": false, "TRUE": true, "false": false, "1": true, "0": false,
+		"enabled": true} {
 		got, err := values.Bool(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
@@ -56,7 +59,8 @@ func TestBoolAndNumber(t *testing.T) {
 func TestNet(t *testing.T) {
 	for text, want := range map[string]string{
 		"10.1.0.0/16": "10.1.0.0/16", "10.1.2.3": "10.1.2.3", "10.1.2.3/16": "10.1.0.0/16", "10.1.0.0/33": "10.1.0.0",
-		"10.1.0.5-10.1.0.9": "10.1.0.5-10.1.0.9", "2001:db8::/32": "2001:db8::/32", "::/0": "::/0", "dynamic": "own address", "": "own address",
+		"10.1.0.5-10.1.0.9": "10.1.0.5-10.1.0.9", "2001:db8::/32": "2001:db8::/32", "::/0": "::/0", "dynamic": "own address",
+		"": "own address",
 	} {
 		got, err := values.Net(text)
 		require.NoError(t, err, text)
@@ -69,7 +73,8 @@ func TestNet(t *testing.T) {
 }
 
 func TestProtocols(t *testing.T) {
-	for text, want := range map[string]uint8{"": 0, "any": 0, "%any": 0, "tcp": 6, "UDP": 17, "icmp": 1, "ipv6-icmp": 58, "esp": 50, "47": 47, "255": 255} {
+	for text, want := range map[string]uint8{"": 0, "any": 0, "%any": 0, "tcp": 6, "UDP": 17, "icmp": 1, "ipv6-icmp": 58, "esp": 50,
+		"47": 47, "255": 255} {
 		got, err := values.Proto(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
@@ -87,7 +92,8 @@ func TestProtocols(t *testing.T) {
 
 func TestPorts(t *testing.T) {
 	for text, want := range map[string]packet.Values{
-		"443": packet.OneOf(443), "ssh": packet.OneOf(22), "1024-65535": packet.Numbers(1024, 65535), "*": packet.Numbers(0, 65535), "0x50": packet.OneOf(80), "http-443": packet.Numbers(80, 443),
+		"443": packet.OneOf(443), "ssh": packet.OneOf(22), "1024-65535": packet.Numbers(1024, 65535), "*": packet.Numbers(0, 65535),
+		"0x50": packet.OneOf(80), "http-443": packet.Numbers(80, 443),
 	} {
 		got, err := values.Ports(text)
 		require.NoError(t, err, text)
@@ -100,7 +106,8 @@ func TestPorts(t *testing.T) {
 }
 
 func TestSelectorPorts(t *testing.T) {
-	for text, want := range map[string][2]uint16{"": {0, 65535}, "any": {0, 65535}, "443": {443, 443}, "ssh": {22, 22}, "1000-2000": {1000, 2000}} {
+	for text, want := range map[string][2]uint16{"": {0, 65535}, "any": {0, 65535}, "443": {443, 443}, "ssh": {22, 22},
+		"1000-2000": {1000, 2000}} {
 		s, err := values.Net("10.0.0.1")
 		require.NoError(t, err)
 		require.NoError(t, values.SelectorPorts(text, &s), text)
@@ -116,7 +123,8 @@ func TestSelectorPorts(t *testing.T) {
 }
 
 func TestAddresses(t *testing.T) {
-	for text, want := range map[string]string{"10.0.0.1": "10.0.0.1", "10.0.0.0/8": "10.0.0.0/8", "10.0.0.1-10.0.0.9": "10.0.0.1-10.0.0.9"} {
+	for text, want := range map[string]string{"10.0.0.1": "10.0.0.1", "10.0.0.0/8": "10.0.0.0/8",
+		"10.0.0.1-10.0.0.9": "10.0.0.1-10.0.0.9"} {
 		v, err := values.Addresses(text, packet.IPv4)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, packet.Spell(v, packet.IPv4), text)
@@ -162,7 +170,8 @@ func TestTargets(t *testing.T) {
 		addrs, ports string
 		onto         bool
 	}{
-		"10.1.0.7": {addrs: "10.1.0.7"}, "10.1.0.7:8080": {addrs: "10.1.0.7", ports: "8080"}, ":3128": {ports: "3128"}, "10.1.0.7-10.1.0.9": {addrs: "10.1.0.7, 10.1.0.8/31"},
+		"10.1.0.7": {addrs: "10.1.0.7"}, "10.1.0.7:8080": {addrs: "10.1.0.7", ports: "8080"}, ":3128": {ports: "3128"},
+		"10.1.0.7-10.1.0.9":  {addrs: "10.1.0.7, 10.1.0.8/31"},
 		"10.1.0.7:1024-2048": {addrs: "10.1.0.7", ports: "1024-2048"}, "10.9.0.0/24": {addrs: "10.9.0.0/24", onto: true},
 	} {
 		to, err := values.Target(text, packet.IPv4)
