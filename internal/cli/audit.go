@@ -16,11 +16,12 @@ import (
 
 // auditFlags are the flags of every command that audits.
 type auditFlags struct {
-	format, failOn, atLeast, baseline, asOf string
+	form                            *formFlag
+	failOn, atLeast, baseline, asOf string
 }
 
 func (f *auditFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.format, "format", "text", "text or json")
+	f.form = addForm(cmd, "", func(f report.Form) bool { return f.Audit != nil })
 	cmd.Flags().StringVar(&f.atLeast, "at-least", "info", "lowest severity that the text shows: info, low, medium, high, critical")
 	cmd.Flags().StringVar(&f.baseline, "baseline", baseline.Default, "name of a baseline, or a file with one")
 	cmd.Flags().StringVar(&f.asOf, "as-of", "", "day for which certificates are judged, as 2027-01-31 (default today)")
@@ -73,7 +74,7 @@ func (a *app) audit() *cobra.Command {
 
 // audited is what the flags of an audit ask for.
 type audited struct {
-	json     bool
+	form     report.Form
 	least    audit.Severity
 	baseline *baseline.Baseline
 	now      time.Time
@@ -81,10 +82,9 @@ type audited struct {
 
 // asked reads the flags, before anything else is read.
 func (f *auditFlags) asked() (out audited, err error) {
-	if err := format(f.format, "text", "json"); err != nil {
+	if out.form, err = f.form.form(); err != nil {
 		return out, err
 	}
-	out.json = f.format == "json"
 	if out.least, err = severityFlag(f.atLeast); err != nil {
 		return out, err
 	}
@@ -106,8 +106,5 @@ func (a *app) runAudit(ctx context.Context, e *estate.Estate, asked audited) (*a
 	if err != nil {
 		return nil, err
 	}
-	if asked.json {
-		return r, report.JSON(a.out, r)
-	}
-	return r, report.Text(a.out, r, a.look, asked.least)
+	return r, asked.form.Audit(a.out, r, report.Options{Look: a.look, Least: asked.least})
 }

@@ -5,18 +5,20 @@ import (
 
 	"toril/baseline"
 	"toril/report"
+	"toril/report/text"
 )
 
 func (a *app) baseline() *cobra.Command {
-	var form string
+	can := func(f report.Form) bool { return f.Baselines != nil }
 	cmd := &cobra.Command{
 		Use:   "baseline",
 		Short: "Show what is required, and by which document",
 		Long: "A baseline is a set of requirements, each with the document and section that says so. Where list and show take a\n" +
 			"name, a file with a baseline of your own does as well (docs/baselines.md).",
 	}
-	table := func(names []string) error {
-		if err := format(form, "text", "json"); err != nil {
+	table := func(form *formFlag, names []string) error {
+		as, err := form.form()
+		if err != nil {
 			return err
 		}
 		var bs []*baseline.Baseline
@@ -27,24 +29,19 @@ func (a *app) baseline() *cobra.Command {
 			}
 			bs = append(bs, b)
 		}
-		if form == "json" {
-			return report.BaselineJSON(a.out, bs)
-		}
-		return report.BaselineTable(a.out, bs, a.look)
+		return as.Baselines(a.out, bs, report.Options{Look: a.look})
 	}
 	show := &cobra.Command{
 		Use:     "show NAME",
 		Short:   "Show one baseline: every requirement with its source",
 		Example: "  toril baseline show nist",
 		Args:    exactly("NAME"),
-		RunE:    func(_ *cobra.Command, args []string) error { return table(args) },
 	}
 	compare := &cobra.Command{
 		Use:     "compare NAME NAME...",
 		Short:   "Show baselines side by side",
 		Example: "  toril baseline compare nist bsi",
 		Args:    atLeast("NAME", "another NAME"),
-		RunE:    func(_ *cobra.Command, args []string) error { return table(args) },
 	}
 	list := &cobra.Command{Use: "list", Short: "List the baselines that are built in", Args: noArgs,
 		RunE: func(*cobra.Command, []string) error {
@@ -52,10 +49,11 @@ func (a *app) baseline() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return report.BaselineList(a.out, bs, a.look)
+			return text.BaselineList(a.out, bs, a.look)
 		}}
 	for _, c := range []*cobra.Command{show, compare} {
-		c.Flags().StringVar(&form, "format", "text", "text or json")
+		form := addForm(c, "", can)
+		c.RunE = func(_ *cobra.Command, args []string) error { return table(form, args) }
 	}
 	cmd.AddCommand(list, show, compare)
 	return cmd

@@ -6,6 +6,7 @@ import (
 	"toril/audit/suite"
 	"toril/baseline"
 	"toril/report"
+	"toril/report/text"
 )
 
 // embedded returns the baselines that are built in.
@@ -22,26 +23,24 @@ func embedded() ([]*baseline.Baseline, error) {
 }
 
 func (a *app) checks() *cobra.Command {
-	var form string
+	var form *formFlag
 	cmd := &cobra.Command{
 		Use:   "checks",
 		Short: "List every check: name, usual severity, title, and which baselines set it",
 		Args:  noArgs,
 		RunE: func(*cobra.Command, []string) error {
-			if err := format(form, "text", "json"); err != nil {
+			as, err := form.form()
+			if err != nil {
 				return err
 			}
 			bs, err := embedded()
 			if err != nil {
 				return err
 			}
-			if form == "json" {
-				return report.ChecksJSON(a.out, suite.All(), bs)
-			}
-			return report.ChecksText(a.out, suite.All(), bs, a.look)
+			return as.Checks(a.out, suite.All(), bs, report.Options{Look: a.look})
 		},
 	}
-	cmd.Flags().StringVar(&form, "format", "text", "text or json")
+	form = addForm(cmd, "", func(f report.Form) bool { return f.Checks != nil })
 	return cmd
 }
 
@@ -61,7 +60,7 @@ func (a *app) explain() *cobra.Command {
 			}
 			for _, c := range suite.All() {
 				if c.Name == args[0] {
-					return report.Explain(a.out, c, bs, a.look)
+					return text.Explain(a.out, c, bs, a.look)
 				}
 			}
 			return missing("check", args[0], checkNames())

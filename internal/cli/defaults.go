@@ -13,7 +13,7 @@ import (
 )
 
 func (a *app) defaults() *cobra.Command {
-	var form string
+	var form *formFlag
 	cmd := &cobra.Command{
 		Use:   "defaults [DAEMON [VERSION]]",
 		Short: "Show what IKE daemons do where their configuration does not say",
@@ -23,26 +23,21 @@ func (a *app) defaults() *cobra.Command {
 		Example: "  toril defaults\n  toril defaults libreswan\n  toril defaults strongswan 5.9.8",
 		Args:    cobra.MaximumNArgs(2),
 		RunE: func(_ *cobra.Command, args []string) error {
-			if err := format(form, "text", "json"); err != nil {
+			as, err := form.form()
+			if err != nil {
 				return err
 			}
 			if len(args) == 0 {
-				if form == "json" {
-					return report.DaemonsJSON(a.out, known.All())
-				}
-				return report.DaemonsText(a.out, known.All(), a.look)
+				return as.Daemons(a.out, known.All(), report.Options{Look: a.look})
 			}
 			k, version, err := pickDaemon(args)
 			if err != nil {
 				return err
 			}
-			if form == "json" {
-				return report.DefaultsJSON(a.out, k, version)
-			}
-			return report.DefaultsText(a.out, k, version, a.look)
+			return as.Defaults(a.out, k, version, report.Options{Look: a.look})
 		},
 	}
-	cmd.Flags().StringVar(&form, "format", "text", "text or json")
+	form = addForm(cmd, "", func(f report.Form) bool { return f.Defaults != nil })
 	return cmd
 }
 

@@ -11,7 +11,7 @@ import (
 )
 
 func (a *app) ends() *cobra.Command {
-	var form string
+	var form *formFlag
 	var only bool
 	cmd := &cobra.Command{
 		Use:   "ends PATH...",
@@ -23,7 +23,8 @@ func (a *app) ends() *cobra.Command {
 		Example: "  toril ends estate/\n  toril ends near/swanctl.conf far/ipsec.conf --only-differences",
 		Args:    paths(),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := format(form, "text", "json"); err != nil {
+			as, err := form.form()
+			if err != nil {
 				return err
 			}
 			e, err := a.load(cmd, args)
@@ -31,18 +32,14 @@ func (a *app) ends() *cobra.Command {
 				return err
 			}
 			all := negotiate.Compare(e, settings.All())
-			if form == "json" {
-				err = report.EndsJSON(a.out, e, all, only)
-			} else {
-				err = report.EndsText(a.out, all, only, a.look)
-			}
+			err = as.Ends(a.out, e, all, report.Options{Look: a.look, OnlyDifferences: only})
 			if err == nil && (len(e.Problems) > 0 || slices.ContainsFunc(all, negotiate.Compared.Disagrees)) {
 				err = exit(exitFindings)
 			}
 			return err
 		},
 	}
-	cmd.Flags().StringVar(&form, "format", "text", "text or json")
+	form = addForm(cmd, "", func(f report.Form) bool { return f.Ends != nil })
 	cmd.Flags().BoolVar(&only, "only-differences", false, "leave out the settings that match")
 	return a.input(cmd)
 }

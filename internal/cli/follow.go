@@ -13,7 +13,8 @@ import (
 )
 
 func (a *app) follow() *cobra.Command {
-	var form, at, from, to, protocol, in string
+	var form *formFlag
+	var at, from, to, protocol, in string
 	var down bool
 	cmd := &cobra.Command{
 		Use:   "follow PATH... --gateway NAME --from ADDRESS[:PORT] --to ADDRESS[:PORT]",
@@ -28,7 +29,8 @@ func (a *app) follow() *cobra.Command {
 			"  toril follow estate --gateway lampwright --from 10.10.0.0/24 --to 10.40.0.0/24 --tunnel-down",
 		Args: paths(),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := format(form, "text", "json"); err != nil {
+			as, err := form.form()
+			if err != nil {
 				return err
 			}
 			for _, f := range []string{"from", "to"} {
@@ -60,11 +62,7 @@ func (a *app) follow() *cobra.Command {
 				return err
 			}
 			asked := report.Asked{Gateway: q.Gateway.Name, From: from, To: to, Protocol: protocol, Down: down}
-			if form == "json" {
-				err = report.FollowJSON(a.out, e, asked, trips)
-			} else {
-				err = report.FollowText(a.out, e, asked, trips, a.look)
-			}
+			err = as.Follow(a.out, e, asked, trips, report.Options{Look: a.look})
 			if err == nil && len(e.Problems) > 0 {
 				err = exit(exitFindings)
 			}
@@ -72,7 +70,7 @@ func (a *app) follow() *cobra.Command {
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&form, "format", "text", "text or json")
+	form = addForm(cmd, "", func(f report.Form) bool { return f.Follow != nil })
 	f.StringVar(&at, "gateway", "", "gateway that receives the packets; also the name of what comes on standard input")
 	f.StringVar(&from, "from", "", "source: an address or a network, with or without a port")
 	f.StringVar(&to, "to", "", "destination, likewise")

@@ -12,6 +12,7 @@ import (
 	"toril/read"
 	"toril/read/formats"
 	"toril/report"
+	"toril/report/text"
 	"toril/source"
 )
 
@@ -24,13 +25,15 @@ func formatNames() []string {
 }
 
 func (a *app) formats() *cobra.Command {
-	var form, explain string
+	var explain string
+	var form *formFlag
 	cmd := &cobra.Command{
 		Use:   "formats",
 		Short: "List the formats that can be read, or show with --explain why a file is read as one",
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if err := format(form, "text", "json"); err != nil {
+			as, err := form.form()
+			if err != nil {
 				return err
 			}
 			if cmd.Flags().Changed("explain") {
@@ -39,13 +42,10 @@ func (a *app) formats() *cobra.Command {
 				}
 				return a.explainFile(explain)
 			}
-			if form == "json" {
-				return report.FormatsJSON(a.out, formats.All())
-			}
-			return report.FormatsText(a.out, formats.All(), a.look)
+			return as.Formats(a.out, formats.All(), report.Options{Look: a.look})
 		},
 	}
-	cmd.Flags().StringVar(&form, "format", "text", "text or json, of the list")
+	form = addForm(cmd, ", of the list", func(f report.Form) bool { return f.Formats != nil })
 	cmd.Flags().StringVar(&explain, "explain", "", "show which format this file is read as, and why")
 	return cmd
 }
@@ -57,7 +57,7 @@ func (a *app) explainFile(name string) error {
 		return fmt.Errorf("%s cannot be read: %w", name, err)
 	}
 	v := read.Recognise(formats.All(), source.NewFile(filepath.ToSlash(name), data))
-	if err := report.Verdict(a.out, name, v, a.look); err != nil {
+	if err := text.Verdict(a.out, name, v, a.look); err != nil {
 		return err
 	}
 	if v.Format == nil {

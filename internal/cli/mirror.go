@@ -14,7 +14,8 @@ import (
 )
 
 func (a *app) mirror() *cobra.Command {
-	var form, write string
+	var form *formFlag
+	var write string
 	cmd := &cobra.Command{
 		Use:   "mirror GATEWAY/CONNECTION PATH...",
 		Short: "Write what the far end of a connection must configure, to hand over",
@@ -28,14 +29,15 @@ func (a *app) mirror() *cobra.Command {
 			return paths("GATEWAY/CONNECTION")(cmd, args)
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := format(form, "markdown", "json"); err != nil {
+			as, err := form.form()
+			if err != nil {
 				return err
 			}
 			if write != "" && cmd.Flags().Changed("format") {
 				return fmt.Errorf(
 					"--write %s and --format %s contradict each other: one writes a configuration, the other a sheet",
 					write,
-					form,
+					form.name,
 				)
 			}
 			writer := mirror.Writers[write]
@@ -54,21 +56,18 @@ func (a *app) mirror() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			switch {
-			case writer != nil:
+			if writer != nil {
 				text, err := writer(mirror.Of(t, end))
 				if err != nil {
 					return err
 				}
 				_, err = fmt.Fprint(a.out, text)
 				return err
-			case form == "json":
-				return report.MirrorJSON(a.out, mirror.Of(t, end), settings.All())
 			}
-			return report.MirrorMarkdown(a.out, mirror.Of(t, end), settings.All())
+			return as.Mirror(a.out, mirror.Of(t, end), settings.All())
 		},
 	}
-	cmd.Flags().StringVar(&form, "format", "markdown", "markdown or json")
+	form = addForm(cmd, "", func(f report.Form) bool { return f.Mirror != nil })
 	cmd.Flags().StringVar(&write, "write", "", "write a configuration instead: swanctl")
 	return a.input(cmd)
 }

@@ -279,14 +279,4 @@ func missing(kind, name string, known []string) error {
 	return fmt.Errorf("there is no %s %q; known are: %s", kind, name, strings.Join(known, ", "))
 }
 
-// format checks the value of --format.
-func format(value string, known ...string) error {
-	for _, k := range known {
-		if value == k {
-			return nil
-		}
-	}
-	return fmt.Errorf("unknown format %q; known are: %s", value, strings.Join(known, ", "))
-}
-
 func severityFlag(value string) (audit.Severity, error) { return audit.ParseSeverity(value) }

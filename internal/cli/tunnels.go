@@ -9,31 +9,28 @@ import (
 )
 
 func (a *app) tunnels() *cobra.Command {
-	var form string
+	var form *formFlag
 	cmd := &cobra.Command{
 		Use:     "tunnels PATH...",
 		Short:   "Show tunnel parameters, one column per end",
 		Example: "  toril tunnels estate/",
 		Args:    paths(),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := format(form, "text", "json"); err != nil {
+			as, err := form.form()
+			if err != nil {
 				return err
 			}
 			e, err := a.load(cmd, args)
 			if err != nil {
 				return err
 			}
-			if form == "json" {
-				err = report.TunnelsJSON(a.out, e, tunnels.Of(e, settings.All()))
-			} else {
-				err = report.TunnelsText(a.out, tunnels.Of(e, settings.All()), a.look)
-			}
+			err = as.Tunnels(a.out, e, tunnels.Of(e, settings.All()), report.Options{Look: a.look})
 			if err == nil && len(e.Problems) > 0 {
 				err = exit(exitFindings)
 			}
 			return err
 		},
 	}
-	cmd.Flags().StringVar(&form, "format", "text", "text or json")
+	form = addForm(cmd, "", func(f report.Form) bool { return f.Tunnels != nil })
 	return a.input(cmd)
 }

@@ -13,7 +13,7 @@ import (
 	"toril/ike"
 	"toril/read"
 	"toril/read/formats"
-	"toril/report"
+	"toril/report/markdown"
 )
 
 // Files returns every generated document by its path below docs/. Samples are read below root, the folder of the module.
@@ -26,9 +26,9 @@ func Files(root string) (map[string]string, error) {
 		}
 		bs = append(bs, b)
 	}
-	out := map[string]string{"checks/README.md": report.ChecksIndex(suite.All(), bs), "formats.md": formatsPage()}
+	out := map[string]string{"checks/README.md": markdown.ChecksIndex(suite.All(), bs), "formats.md": formatsPage()}
 	for _, c := range suite.All() {
-		out["checks/"+report.PageName(c)] = report.CheckPage(c, bs)
+		out["checks/"+markdown.PageName(c)] = markdown.CheckPage(c, bs)
 	}
 	page, err := settingsPage(root)
 	if err != nil {

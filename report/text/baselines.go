@@ -1,7 +1,6 @@
-package report
+package text
 
 import (
-	"fmt"
 	"io"
 	"strings"
 
@@ -9,10 +8,11 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"toril/baseline"
+	"toril/report"
 )
 
 // BaselineList lists baselines for people.
-func BaselineList(w io.Writer, bs []*baseline.Baseline, look Look) error {
+func BaselineList(w io.Writer, bs []*baseline.Baseline, look report.Look) error {
 	p := newPaper(w, look)
 	for _, b := range bs {
 		name := b.Name
@@ -25,9 +25,9 @@ func BaselineList(w io.Writer, bs []*baseline.Baseline, look Look) error {
 	return p.err
 }
 
-// BaselineTable writes what baselines say, one column each, subject by subject; with one baseline, the source beside it.
-func BaselineTable(w io.Writer, bs []*baseline.Baseline, look Look) error {
-	p := newPaper(w, look)
+// baselines writes what baselines say, one column each, subject by subject; with one baseline, the source beside it.
+func baselines(w io.Writer, bs []*baseline.Baseline, o report.Options) error {
+	p := newPaper(w, o.Look)
 	rows := baseline.Compare(bs...)
 	for _, b := range bs {
 		p.line("%s: %s", p.bold(b.Name), b.Title)
@@ -90,26 +90,4 @@ func (p *paper) level(s string) string {
 		return p.dim(s)
 	}
 	return s
-}
-
-type rowJSON struct {
-	Subject string            `json:"subject"`
-	Says    map[string]string `json:"says"`
-	Sources map[string]string `json:"sources"`
-}
-
-// BaselineJSON writes what baselines say for programs.
-func BaselineJSON(w io.Writer, bs []*baseline.Baseline) error {
-	out := []rowJSON{}
-	for _, r := range baseline.Compare(bs...) {
-		j := rowJSON{Subject: r.Subject, Says: map[string]string{}, Sources: map[string]string{}}
-		for i, c := range r.Cells {
-			j.Says[bs[i].Name] = c.Text
-			if c.Source.Document != "" {
-				j.Sources[bs[i].Name] = fmt.Sprint(c.Source)
-			}
-		}
-		out = append(out, j)
-	}
-	return encode(w, out)
 }

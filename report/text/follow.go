@@ -1,4 +1,4 @@
-package report
+package text
 
 import (
 	"fmt"
@@ -10,36 +10,17 @@ import (
 	"toril/estate"
 	"toril/follow"
 	"toril/packet"
+	"toril/report"
 	"toril/source"
 	"toril/walk"
 )
 
-// FollowSchema names the contract of the JSON form of follow.
-const FollowSchema = "toril-follow/1"
-
-// Asked is a question about packets, as its reader wrote it.
-type Asked struct {
-	Gateway, From, To, Protocol string
-	Down                        bool
-}
-
-func (a Asked) String() string {
-	out := fmt.Sprintf("%s to %s", a.From, a.To)
-	if a.Protocol != "" {
-		out += ", " + a.Protocol
-	}
-	if a.Down {
-		out += ", while no tunnel is up"
-	}
-	return out
-}
-
 // maxParts is how many parts of an answer the text tells; the JSON has all.
 const maxParts = 12
 
-// FollowText writes where packets go, step by step.
-func FollowText(w io.Writer, e *estate.Estate, q Asked, trips []*follow.Trip, look Look) error {
-	f := trail{newPaper(w, look), e}
+// trips writes where packets go, step by step.
+func trips(w io.Writer, e *estate.Estate, q report.Asked, trips []*follow.Trip, o report.Options) error {
+	f := trail{newPaper(w, o.Look), e}
 	f.heading(q.String())
 	n, first := 0, true
 	for _, t := range trips {
@@ -59,7 +40,7 @@ func FollowText(w io.Writer, e *estate.Estate, q Asked, trips []*follow.Trip, lo
 		f.line("no such packet can arrive there")
 	case n > maxParts:
 		f.line("")
-		f.line("and %s; ask for fewer packets, or for JSON", plural(n-maxParts, "more part"))
+		f.line("and %s; ask for fewer packets, or for JSON", report.Plural(n-maxParts, "more part"))
 	}
 	return f.err
 }
@@ -218,7 +199,7 @@ func (f trail) way(t *follow.Trip, p *follow.Part) {
 			for i, q := range c.Trip.Parts {
 				if len(c.Trip.Parts) > 1 {
 					if i == maxParts {
-						f.line("  and %s", plural(len(c.Trip.Parts)-i, "more part"))
+						f.line("  and %s", report.Plural(len(c.Trip.Parts)-i, "more part"))
 						break
 					}
 					s, _ := verdict(c.Trip, q)
@@ -297,128 +278,4 @@ func (f trail) step(stage, what string, at source.Pos) {
 	if q := f.estate.Quote(at); q != "" && place != "" {
 		f.line("    %s%s", strings.Repeat(" ", stages), f.dim(text.Snip(strings.TrimSpace(q), f.look.Width-stages-4, "…")))
 	}
-}
-
-type tripJSON struct {
-	Gateway string        `json:"gateway"`
-	In      string        `json:"in"`
-	Own     bool          `json:"own"`
-	OutOf   string        `json:"out_of"`
-	Arrival []outcomeJSON `json:"esp_in"`
-	Parts   []partJSON    `json:"parts"`
-}
-
-type partJSON struct {
-	Packets string `json:"packets"`
-	outcomeJSON
-	Example exampleJSON   `json:"example"`
-	Outer   []outcomeJSON `json:"esp_out"`
-	Lost    string        `json:"lost"`
-	Notes   []string      `json:"notes"`
-	Onward  *tripJSON     `json:"onward"`
-	Answer  []legJSON     `json:"answer"`
-	Stray   string        `json:"answer_strays"`
-}
-
-type exampleJSON struct {
-	Came string `json:"came"`
-	Left string `json:"left"`
-}
-
-type outcomeJSON struct {
-	Fate   walk.Fate  `json:"fate"`
-	Where  string     `json:"where"`
-	Policy string     `json:"policy"`
-	Out    string     `json:"out"`
-	Via    string     `json:"via"`
-	Unsure []string   `json:"unsure"`
-	Steps  []stepJSON `json:"steps"`
-}
-
-type stepJSON struct {
-	Stage string     `json:"stage"`
-	What  string     `json:"what"`
-	Chain string     `json:"chain"`
-	At    *placeJSON `json:"at"`
-}
-
-type legJSON struct {
-	Gateway string        `json:"gateway"`
-	Parts   []outcomeJSON `json:"parts"`
-}
-
-// FollowJSON writes where packets go, for programs.
-func FollowJSON(w io.Writer, e *estate.Estate, q Asked, trips []*follow.Trip) error {
-	out := []*tripJSON{}
-	for _, t := range trips {
-		out = append(out, tripOf(e, t))
-	}
-	return encode(w, struct {
-		Schema   string      `json:"schema"`
-		Gateway  string      `json:"gateway"`
-		From     string      `json:"from"`
-		To       string      `json:"to"`
-		Protocol string      `json:"protocol"`
-		Down     bool        `json:"tunnel_down"`
-		Trips    []*tripJSON `json:"trips"`
-		Errors   []errorJSON `json:"errors"`
-	}{FollowSchema, q.Gateway, q.From, q.To, q.Protocol, q.Down, out, errorsJSON(e)})
-}
-
-func tripOf(e *estate.Estate, t *follow.Trip) *tripJSON {
-	j := &tripJSON{Gateway: t.Gateway.Name, In: t.In, Own: t.Own, Arrival: outcomesOf(e, t.Arrival), Parts: []partJSON{}}
-	if t.Out != nil {
-		j.OutOf = t.Out.Name
-	}
-	for _, p := range t.Parts {
-		k := partJSON{
-			Packets:     p.Came.Free(packet.State, packet.Direction, packet.Mark, packet.PeerIn).String(),
-			outcomeJSON: outcomeOf(e, p.Outcome),
-			Example:     exampleJSON{p.First.String(), p.Last.String()},
-			Outer:       outcomesOf(e, p.Outer),
-			Notes:       []string{},
-			Answer:      []legJSON{},
-			Stray:       p.Stray,
-		}
-		if c := p.Crossing; c != nil {
-			k.Lost, k.Notes = c.Lost, emptied(c.Notes)
-			if c.Trip != nil {
-				k.Onward = tripOf(e, c.Trip)
-			}
-		}
-		for _, l := range p.Answer {
-			k.Answer = append(k.Answer, legJSON{l.Gateway.Name, outcomesOf(e, l.Parts)})
-		}
-		j.Parts = append(j.Parts, k)
-	}
-	return j
-}
-
-func outcomesOf(e *estate.Estate, os []walk.Outcome) []outcomeJSON {
-	out := []outcomeJSON{}
-	for _, o := range os {
-		out = append(out, outcomeOf(e, o))
-	}
-	return out
-}
-
-func outcomeOf(e *estate.Estate, o walk.Outcome) outcomeJSON {
-	j := outcomeJSON{Fate: o.Fate, Where: o.Where, Out: o.Out, Unsure: emptied(o.Unsure), Steps: []stepJSON{}}
-	if o.Policy != nil {
-		j.Policy = o.Policy.Name
-	}
-	if o.Via.IsValid() {
-		j.Via = o.Via.String()
-	}
-	for _, s := range o.Steps {
-		k := stepJSON{Stage: s.Stage, What: s.What}
-		if s.Chain != nil {
-			k.Chain = s.Chain.ID()
-		}
-		if at := s.Line(); !at.IsZero() {
-			k.At = &placeJSON{File: at.File, Line: at.Line, Col: at.Col, Text: e.Quote(at)}
-		}
-		j.Steps = append(j.Steps, k)
-	}
-	return j
 }

@@ -1,4 +1,5 @@
-package report
+// Package text writes results for people, within a width, in colour where that is allowed.
+package text
 
 import (
 	"fmt"
@@ -8,15 +9,20 @@ import (
 
 	"toril/audit"
 	"toril/estate"
+	"toril/report"
 )
 
-// Text writes an audit for people: a summary, then the findings grouped by tunnel, then what was read and what was not.
+// Form is text.
+var Form = report.Form{Name: "text", Audit: audits, Tunnels: views, Ends: ends, Follow: trips, Checks: checks, Baselines: baselines,
+	Formats: savedFormats, Daemons: daemons, Defaults: defaults}
+
+// audits writes an audit for people: a summary, then the findings grouped by tunnel, then what was read and what was not.
 // Findings below least are counted and not shown.
-func Text(w io.Writer, r *audit.Result, look Look, least audit.Severity) error {
-	p := newPaper(w, look)
-	p.summary(r, least)
+func audits(w io.Writer, r *audit.Result, o report.Options) error {
+	p := newPaper(w, o.Look)
+	p.summary(r, o.Least)
 	for _, group := range grouped(r) {
-		shown := slices.DeleteFunc(slices.Clone(group.findings), func(f audit.Finding) bool { return f.Severity < least })
+		shown := slices.DeleteFunc(slices.Clone(group.findings), func(f audit.Finding) bool { return f.Severity < o.Least })
 		if len(shown) == 0 {
 			continue
 		}
@@ -62,8 +68,15 @@ func (p *paper) summary(r *audit.Result, least audit.Severity) {
 	}
 	p.line(
 		"%s",
-		p.bold(fmt.Sprintf("%s, %s, %s, judged by the baseline %q", plural(len(r.Estate.Gateways), "gateway"), plural(files, "file"),
-			plural(len(r.Estate.Tunnels), "tunnel"), r.Baseline.Name)),
+		p.bold(
+			fmt.Sprintf(
+				"%s, %s, %s, judged by the baseline %q",
+				report.Plural(len(r.Estate.Gateways), "gateway"),
+				report.Plural(files, "file"),
+				report.Plural(len(r.Estate.Tunnels), "tunnel"),
+				r.Baseline.Name,
+			),
+		),
 	)
 	counts := map[audit.Severity]int{}
 	for _, f := range r.Findings {
@@ -81,7 +94,7 @@ func (p *paper) summary(r *audit.Result, least audit.Severity) {
 				break
 			}
 		}
-		p.line("%s: %s", plural(len(r.Findings), "finding"), strings.Join(parts, ", "))
+		p.line("%s: %s", report.Plural(len(r.Findings), "finding"), strings.Join(parts, ", "))
 	}
 	hidden := 0
 	for s, n := range counts {
@@ -90,7 +103,7 @@ func (p *paper) summary(r *audit.Result, least audit.Severity) {
 		}
 	}
 	if hidden > 0 {
-		p.line("%s", p.dim(fmt.Sprintf("%s below %s not shown (--at-least info shows all)", plural(hidden, "finding"), least)))
+		p.line("%s", p.dim(fmt.Sprintf("%s below %s not shown (--at-least info shows all)", report.Plural(hidden, "finding"), least)))
 	}
 	if clean := unblemished(r); len(clean) > 0 {
 		p.line("without findings of low or above: %s", strings.Join(clean, ", "))
@@ -228,9 +241,9 @@ func (p *paper) reading(e *estate.Estate) {
 		for _, f := range g.Files {
 			unread := p.dim("all read")
 			if len(f.Unread) > 0 {
-				unread = p.paint(plural(len(f.Unread), "statement")+" unread", severityColors[audit.Medium]...)
+				unread = p.paint(report.Plural(len(f.Unread), "statement")+" unread", severityColors[audit.Medium]...)
 			}
-			p.line("  %-*s  %-14s %s, %s", width, f.Path, f.Format, plural(f.Statements, "statement"), unread)
+			p.line("  %-*s  %-14s %s, %s", width, f.Path, f.Format, report.Plural(f.Statements, "statement"), unread)
 			for i, u := range f.Unread {
 				if i == 20 {
 					p.line("      and %d more", len(f.Unread)-i)

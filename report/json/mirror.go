@@ -1,10 +1,8 @@
-package report
+package json
 
 import (
-	"cmp"
 	"fmt"
 	"io"
-	"strings"
 	"time"
 
 	"toril/ike"
@@ -15,37 +13,6 @@ import (
 
 // MirrorSchema names the contract of the JSON form of a mirrored end.
 const MirrorSchema = "toril-mirror/2"
-
-// MirrorMarkdown writes what the far end must set as a sheet to hand over.
-func MirrorMarkdown(w io.Writer, s mirror.Sheet, table []settings.Row) error {
-	p := &paper{w: w}
-	p.line("# Far end of %s", s.For.Name())
-	p.line("")
-	p.line("What the administrator of the far end sets. \"Own\" is the far end, \"peer\" is %s.", s.For.Gateway.Name)
-	part := func(k *model.Child) {
-		p.line("")
-		p.line("| setting | value |")
-		p.line("| --- | --- |")
-		for _, l := range s.Lines(k, table) {
-			p.line("| %s | %s |", l.Name, strings.NewReplacer("|", `\|`, "\n", " ").Replace(cmp.Or(l.Text, "to be settled")))
-		}
-	}
-	part(nil)
-	for _, k := range s.Far.Children {
-		p.line("")
-		p.line("## Child %s", k.Name)
-		part(k)
-	}
-	if len(s.Open) > 0 {
-		p.line("")
-		p.line("## To settle between the two")
-		p.line("")
-		for _, o := range s.Open {
-			p.line("- %s", o)
-		}
-	}
-	return p.err
-}
 
 type mirrorJSON struct {
 	Schema   string            `json:"schema"`
@@ -125,8 +92,8 @@ func machine(v any) any {
 	return fmt.Sprint(v)
 }
 
-// MirrorJSON writes the sheet for programs.
-func MirrorJSON(w io.Writer, s mirror.Sheet, table []settings.Row) error {
+// sheet writes the sheet for programs.
+func sheet(w io.Writer, s mirror.Sheet, table []settings.Row) error {
 	lines := func(k *model.Child) []mirrorLineJSON {
 		out := []mirrorLineJSON{}
 		for _, l := range s.Lines(k, table) {

@@ -1,4 +1,4 @@
-package report
+package text
 
 import (
 	"fmt"
@@ -8,22 +8,17 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"toril/audit"
+	"toril/report"
 )
-
-// Look says how text is laid out.
-type Look struct {
-	Width int  // columns; 0 means 100
-	Color bool // escape sequences for colour are allowed
-}
 
 // paper is what text reports are written on: it wraps, indents and, where allowed, colours. The first error sticks.
 type paper struct {
 	w    io.Writer
-	look Look
+	look report.Look
 	err  error
 }
 
-func newPaper(w io.Writer, look Look) *paper {
+func newPaper(w io.Writer, look report.Look) *paper {
 	if look.Width <= 0 {
 		look.Width = 100
 	}
@@ -71,7 +66,8 @@ func (p *paper) paint(s string, cs ...text.Color) string {
 }
 
 func (p *paper) bold(s string) string { return p.paint(s, text.Bold) }
-func (p *paper) dim(s string) string  { return p.paint(s, text.Faint) }
+
+func (p *paper) dim(s string) string { return p.paint(s, text.Faint) }
 
 var severityColors = map[audit.Severity][]text.Color{
 	audit.Critical: {text.Bold, text.FgHiRed},
@@ -104,12 +100,4 @@ func (p *paper) block(indent int, label, body string, style ...text.Color) {
 func (p *paper) heading(s string) {
 	rule := strings.Repeat("─", max(3, p.look.Width-text.StringWidthWithoutEscSequences(s)-1))
 	p.line("%s %s", p.bold(s), p.dim(rule))
-}
-
-func plural(n int, one string) string {
-	switch {
-	case n == 1:
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %ss", n, one)
 }

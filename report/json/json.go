@@ -1,5 +1,5 @@
-// Package report writes what was found: for people as text, for programs as JSON.
-package report
+// Package json writes results for programs, each under a contract that docs/schema describes.
+package json
 
 import (
 	"encoding/json"
@@ -7,13 +7,11 @@ import (
 
 	"toril/audit"
 	"toril/estate"
+	"toril/report"
 )
 
 // Schema names the contract of the JSON output; docs/json.md describes it and docs/schema/ has it as a JSON Schema.
 const Schema = "toril-audit/2"
-
-// Version is Toril's own version.
-const Version = "0.1.0"
 
 type auditJSON struct {
 	Schema   string         `json:"schema"`
@@ -111,11 +109,26 @@ type errorJSON struct {
 	Message string `json:"message"`
 }
 
-// JSON writes an audit in the form that docs/json.md describes.
-func JSON(w io.Writer, r *audit.Result) error {
+// Form is JSON.
+var Form = report.Form{
+	Name:      "json",
+	Audit:     audits,
+	Tunnels:   views,
+	Ends:      ends,
+	Follow:    trips,
+	Mirror:    sheet,
+	Checks:    checks,
+	Baselines: baselines,
+	Formats:   savedFormats,
+	Daemons:   daemons,
+	Defaults:  defaults,
+}
+
+// audits writes an audit in the form that docs/json.md describes.
+func audits(w io.Writer, r *audit.Result, _ report.Options) error {
 	out := auditJSON{
 		Schema:   Schema,
-		Tool:     toolJSON{"toril", Version},
+		Tool:     toolJSON{"toril", report.Version},
 		Baseline: r.Baseline.Name,
 		Gateways: gatewaysJSON(r.Estate),
 		Tunnels:  tunnelsJSON(r.Estate),

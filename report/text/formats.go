@@ -1,4 +1,4 @@
-package report
+package text
 
 import (
 	"io"
@@ -7,12 +7,13 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 
 	"toril/read"
+	"toril/report"
 	"toril/source"
 )
 
-// FormatsText lists the saved formats for people: name, what it is, usual names of files.
-func FormatsText(w io.Writer, formats []*read.Format, look Look) error {
-	p := newPaper(w, look)
+// savedFormats lists the saved formats for people: name, what it is, usual names of files.
+func savedFormats(w io.Writer, formats []*read.Format, o report.Options) error {
+	p := newPaper(w, o.Look)
 	tw := table.NewWriter()
 	tw.SetStyle(plainStyle)
 	tw.SetColumnConfigs(
@@ -31,30 +32,17 @@ func FormatsText(w io.Writer, formats []*read.Format, look Look) error {
 	p.line(
 		"%s",
 		p.dim(
-			plural(len(formats), "format")+"; files are recognised by their content, names only help. Next: toril formats --explain FILE",
+			report.Plural(
+				len(formats),
+				"format",
+			)+"; files are recognised by their content, names only help. Next: toril formats --explain FILE",
 		),
 	)
 	return p.err
 }
 
-type formatJSON struct {
-	Name     string   `json:"name"`
-	Title    string   `json:"title"`
-	Software string   `json:"software"`
-	Names    []string `json:"names"`
-}
-
-// FormatsJSON lists the saved formats for programs.
-func FormatsJSON(w io.Writer, formats []*read.Format) error {
-	out := []formatJSON{}
-	for _, f := range formats {
-		out = append(out, formatJSON{f.Name, f.Title, f.Software, append([]string{}, f.Hints...)})
-	}
-	return encode(w, out)
-}
-
 // Verdict says what a file was taken for, and what else it might have been.
-func Verdict(w io.Writer, name string, v read.Verdict, look Look) error {
+func Verdict(w io.Writer, name string, v read.Verdict, look report.Look) error {
 	p := newPaper(w, look)
 	if v.Format == nil {
 		p.line("%s: not recognised: %s", p.bold(source.Clean(name)), source.Clean(v.Why))

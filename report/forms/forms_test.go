@@ -1,9 +1,14 @@
-package report_test
+package forms_test
 
 import (
+	"toril/report/forms"
+	"toril/report/json"
+	"toril/report/markdown"
+	"toril/report/text"
+
 	"bytes"
 	"context"
-	"encoding/json"
+	stdjson "encoding/json"
 	"errors"
 	"io"
 	"slices"
@@ -64,19 +69,23 @@ func writers(t *testing.T) map[string]func(io.Writer, report.Look) error {
 	r := demoResult(t)
 	e := r.Estate
 	return map[string]func(io.Writer, report.Look) error{
-		"audit":   func(w io.Writer, l report.Look) error { return report.Text(w, r, l, audit.Info) },
-		"tunnels": func(w io.Writer, l report.Look) error { return report.TunnelsText(w, tunnels.Of(e, settings.All()), l) },
-		"ends": func(w io.Writer, l report.Look) error {
-			return report.EndsText(w, negotiate.Compare(e, settings.All()), false, l)
+		"audit": func(w io.Writer, l report.Look) error { return text.Form.Audit(w, r, report.Options{Look: l}) },
+		"tunnels": func(w io.Writer, l report.Look) error {
+			return text.Form.Tunnels(w, e, tunnels.Of(e, settings.All()), report.Options{Look: l})
 		},
-		"formats": func(w io.Writer, l report.Look) error { return report.FormatsText(w, formats.All(), l) },
+		"ends": func(w io.Writer, l report.Look) error {
+			return text.Form.Ends(w, e, negotiate.Compare(e, settings.All()), report.Options{Look: l})
+		},
+		"formats": func(w io.Writer, l report.Look) error {
+			return text.Form.Formats(w, formats.All(), report.Options{Look: l})
+		},
 		"follow": func(w io.Writer, l report.Look) error {
-			return report.FollowText(
+			return text.Form.Follow(
 				w,
 				e,
 				report.Asked{Gateway: "headland", From: "10.30.0.10", To: "10.20.0.0/24"},
 				trips(t, e, "headland", "10.30.0.10", "10.20.0.0/24", false),
-				l,
+				report.Options{Look: l},
 			)
 		},
 	}
@@ -141,9 +150,9 @@ func TestSecretsShowInNoOutput(t *testing.T) {
 	for _, write := range writers(t) {
 		require.NoError(t, write(&b, report.Look{}))
 	}
-	require.NoError(t, report.JSON(&b, r))
-	require.NoError(t, report.EndsJSON(&b, r.Estate, negotiate.Compare(r.Estate, settings.All()), false))
-	require.NoError(t, report.TunnelsJSON(&b, r.Estate, tunnels.Of(r.Estate, settings.All())))
+	require.NoError(t, json.Form.Audit(&b, r, report.Options{}))
+	require.NoError(t, json.Form.Ends(&b, r.Estate, negotiate.Compare(r.Estate, settings.All()), report.Options{}))
+	require.NoError(t, json.Form.Tunnels(&b, r.Estate, tunnels.Of(r.Estate, settings.All()), report.Options{}))
 	for _, secret := range []string{"buoyyard2019", "hV3x9QmTz7LwRk2PbYc8NsGd4JfAe6Uo", "0sY29tbW9u"} {
 		assert.NotContains(t, b.String(), secret)
 	}
@@ -169,12 +178,12 @@ func TestFollowSaysItsVerdictFirst(t *testing.T) {
 		var b bytes.Buffer
 		require.NoError(
 			t,
-			report.FollowText(
+			text.Form.Follow(
 				&b,
 				e,
 				report.Asked{Gateway: c.at, From: c.from, To: c.to, Down: c.down},
 				trips(t, e, c.at, c.from, c.to, c.down),
-				report.Look{Width: 200},
+				report.Options{Look: report.Look{Width: 200}},
 			),
 		)
 		lines := strings.Split(b.String(), "\n")
@@ -188,11 +197,12 @@ func TestFollowJSONTellsTheWholeWay(t *testing.T) {
 	var b bytes.Buffer
 	require.NoError(
 		t,
-		report.FollowJSON(
+		json.Form.Follow(
 			&b,
 			e,
 			report.Asked{Gateway: "headland", From: "10.30.0.10", To: "10.20.0.9:443"},
 			trips(t, e, "headland", "10.30.0.10", "10.20.0.9:443", false),
+			report.Options{},
 		),
 	)
 	var j struct {
@@ -211,7 +221,7 @@ func TestFollowJSONTellsTheWholeWay(t *testing.T) {
 			}
 		}
 	}
-	require.NoError(t, json.Unmarshal(b.Bytes(), &j))
+	require.NoError(t, stdjson.Unmarshal(b.Bytes(), &j))
 	assert.Equal(t, "toril-follow/1", j.Schema)
 	require.Len(t, j.Trips, 1)
 	assert.Equal(t, "lan", j.Trips[0].In)
@@ -232,7 +242,7 @@ func TestMirrorSheet(t *testing.T) {
 	for _, tu := range e.Tunnels {
 		for _, end := range tu.Ends {
 			var b bytes.Buffer
-			require.NoError(t, report.MirrorMarkdown(&b, mirror.Of(tu, end), settings.All()))
+			require.NoError(t, markdown.Form.Mirror(&b, mirror.Of(tu, end), settings.All()))
 			text := b.String()
 			assert.True(t, strings.HasPrefix(text, "# Far end of "+end.Name()+"\n"), text)
 			for _, want := range []string{"| own address | ", "| IKE proposals | ", "| own networks | ", "| PFS | "} {
@@ -251,8 +261,8 @@ func TestEndsDisagree(t *testing.T) {
 	var all, only bytes.Buffer
 	compared := negotiate.Compare(demoEstate(t), settings.All())
 	assert.True(t, slices.ContainsFunc(compared, negotiate.Compared.Disagrees))
-	require.NoError(t, report.EndsText(&all, compared, false, report.Look{Width: 120}))
-	require.NoError(t, report.EndsText(&only, compared, true, report.Look{Width: 120}))
+	require.NoError(t, text.Form.Ends(&all, nil, compared, report.Options{Look: report.Look{Width: 120}}))
+	require.NoError(t, text.Form.Ends(&only, nil, compared, report.Options{Look: report.Look{Width: 120}, OnlyDifferences: true}))
 	assert.Greater(t, all.Len(), only.Len())
 	assert.Contains(t, only.String(), "both ends match", "of headland and skerry nothing is left")
 	assert.NotContains(t, only.String(), "IKE version")
@@ -266,14 +276,14 @@ func TestEveryCheckHasAPage(t *testing.T) {
 		bs = append(bs, b)
 	}
 	for _, c := range suite.All() {
-		page := report.CheckPage(c, bs)
+		page := markdown.CheckPage(c, bs)
 		assert.Contains(t, page, c.Name)
 		assert.Contains(t, page, c.Title)
 		assert.NotEmpty(t, c.Doc.Sources, c.Name)
-		assert.True(t, strings.HasSuffix(report.PageName(c), ".md"))
-		assert.NotContains(t, report.PageName(c), "/")
+		assert.True(t, strings.HasSuffix(markdown.PageName(c), ".md"))
+		assert.NotContains(t, markdown.PageName(c), "/")
 		var b bytes.Buffer
-		require.NoError(t, report.Explain(&b, c, bs, report.Look{Width: 100}))
+		require.NoError(t, text.Explain(&b, c, bs, report.Look{Width: 100}))
 		assert.Contains(t, b.String(), c.Name)
 	}
 }
@@ -294,10 +304,16 @@ func TestANewSettingIsOneRow(t *testing.T) {
 	}
 	look := report.Look{Width: 140}
 	for name, write := range map[string]func(io.Writer) error{
-		"tunnels":      func(w io.Writer) error { return report.TunnelsText(w, tunnels.Of(e, table), look) },
-		"tunnels JSON": func(w io.Writer) error { return report.TunnelsJSON(w, e, tunnels.Of(e, table)) },
-		"ends":         func(w io.Writer) error { return report.EndsText(w, negotiate.Compare(e, table), true, look) },
-		"ends JSON":    func(w io.Writer) error { return report.EndsJSON(w, e, negotiate.Compare(e, table), true) },
+		"tunnels": func(w io.Writer) error {
+			return text.Form.Tunnels(w, e, tunnels.Of(e, table), report.Options{Look: look})
+		},
+		"tunnels JSON": func(w io.Writer) error { return json.Form.Tunnels(w, e, tunnels.Of(e, table), report.Options{}) },
+		"ends": func(w io.Writer) error {
+			return text.Form.Ends(w, e, negotiate.Compare(e, table), report.Options{Look: look, OnlyDifferences: true})
+		},
+		"ends JSON": func(w io.Writer) error {
+			return json.Form.Ends(w, e, negotiate.Compare(e, table), report.Options{OnlyDifferences: true})
+		},
 	} {
 		var b bytes.Buffer
 		require.NoError(t, write(&b))
@@ -307,12 +323,29 @@ func TestANewSettingIsOneRow(t *testing.T) {
 	}
 	s := mirror.Of(tu, tu.Ends[0])
 	for name, write := range map[string]func(io.Writer) error{
-		"mirror":      func(w io.Writer) error { return report.MirrorMarkdown(w, s, table) },
-		"mirror JSON": func(w io.Writer) error { return report.MirrorJSON(w, s, table) },
+		"mirror":      func(w io.Writer) error { return markdown.Form.Mirror(w, s, table) },
+		"mirror JSON": func(w io.Writer) error { return json.Form.Mirror(w, s, table) },
 	} {
 		var b bytes.Buffer
 		require.NoError(t, write(&b))
 		assert.Contains(t, b.String(), "tide offset", name)
 		assert.Contains(t, b.String(), "seven", name)
+	}
+}
+
+// TestForms finds every kind of result in text and JSON, or in Markdown and JSON, and says which there are.
+func TestForms(t *testing.T) {
+	for want, can := range map[string]func(report.Form) bool{
+		"text json": func(f report.Form) bool {
+			return f.Audit != nil && f.Tunnels != nil && f.Ends != nil && f.Follow != nil && f.Defaults != nil
+		},
+		"markdown json": func(f report.Form) bool { return f.Mirror != nil },
+	} {
+		assert.Equal(t, want, strings.Join(forms.Can(can), " "))
+		f, err := forms.Named("json", can)
+		require.NoError(t, err)
+		assert.Equal(t, "json", f.Name)
+		_, err = forms.Named("warble", can)
+		assert.ErrorContains(t, err, `unknown format "warble"; known are: `+strings.ReplaceAll(want, " ", ", "))
 	}
 }

@@ -1,0 +1,76 @@
+// Package report is the frame of the forms in which results are written: what each can write, and what it is told. A form is a folder here
+// and a line in report/forms. Forms write; what they write was worked out before.
+package report
+
+import (
+	"fmt"
+	"io"
+
+	"toril/audit"
+	"toril/baseline"
+	"toril/daemon"
+	"toril/estate"
+	"toril/follow"
+	"toril/mirror"
+	"toril/model/settings"
+	"toril/negotiate"
+	"toril/read"
+	"toril/tunnels"
+)
+
+// Version is Toril's own version.
+const Version = "0.1.0"
+
+// Form is a way to write results. A function that is nil writes nothing of its kind.
+type Form struct {
+	Name      string // for --format
+	Audit     func(io.Writer, *audit.Result, Options) error
+	Tunnels   func(io.Writer, *estate.Estate, []tunnels.View, Options) error
+	Ends      func(io.Writer, *estate.Estate, []negotiate.Compared, Options) error
+	Follow    func(io.Writer, *estate.Estate, Asked, []*follow.Trip, Options) error
+	Mirror    func(io.Writer, mirror.Sheet, []settings.Row) error
+	Checks    func(io.Writer, []*audit.Check, []*baseline.Baseline, Options) error
+	Baselines func(io.Writer, []*baseline.Baseline, Options) error
+	Formats   func(io.Writer, []*read.Format, Options) error
+	Daemons   func(io.Writer, []*daemon.Known, Options) error
+	Defaults  func(w io.Writer, k *daemon.Known, version string, o Options) error
+}
+
+// Options are what a form is told beside the results; each form heeds what concerns it.
+type Options struct {
+	Look
+	Least           audit.Severity // findings below it are counted and not shown
+	OnlyDifferences bool           // settings that fit each other are left out
+}
+
+// Look says how text is laid out.
+type Look struct {
+	Width int  // columns; 0 means 100
+	Color bool // escape sequences for colour are allowed
+}
+
+// Asked is a question about packets, as its reader wrote it.
+type Asked struct {
+	Gateway, From, To, Protocol string
+	Down                        bool
+}
+
+// String writes the question without the gateway: "10.1.0.0/16 to 10.2.0.0/16, tcp 443".
+func (a Asked) String() string {
+	out := fmt.Sprintf("%s to %s", a.From, a.To)
+	if a.Protocol != "" {
+		out += ", " + a.Protocol
+	}
+	if a.Down {
+		out += ", while no tunnel is up"
+	}
+	return out
+}
+
+// Plural writes a number of things: "1 gateway", "3 gateways".
+func Plural(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
+}
