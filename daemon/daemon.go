@@ -36,10 +36,11 @@ type Default struct {
 	File     string // the saved format: "swanctl.conf"
 	Section  string // "connections.<conn>"
 	Key      string
-	Value    string // in the words of the format; "" where it is nothing
-	Computed bool   // Value says in words how it follows from others
-	Note     string // what else decides
-	Since    string // the first version that does so; "" for all that are known
+	Also     []string // further names of the key
+	Value    string   // in the words of the format; "" where it is nothing
+	Computed bool     // Value says in words how it follows from others
+	Note     string   // what else decides
+	Since    string   // the first version that does so; "" for all that are known
 	Source   string
 	Before   *Default // what earlier versions do
 	Why      string   // for readers: in words, made once a file
@@ -71,7 +72,8 @@ func (d Default) Text() string {
 	return out
 }
 
-// Table reads defaults of one section of a format, a line each: "key = value", or "key ~ how it follows from others"; behind the key,
+// Table reads defaults of one section of a format, a line each: "key = value", or "key ~ how it follows from others"; a key may have
+// further names behind commas; behind it,
 // "@5.1" names the version since which it is so; behind the value, "; words" says what else decides, and "# page" names a source other than
 // the table's. It is called with
 // constants only, and panics where a line has no such form.
@@ -87,13 +89,19 @@ func Table(file, section, source, text string) []Default {
 			panic("no default: " + line)
 		}
 		key, since, _ := strings.Cut(strings.TrimSpace(line[:i]), "@")
+		names := strings.Split(key, ", ")
+		var further []string
+		if len(names) > 1 {
+			further = names[1:]
+		}
 		value, note, _ := strings.Cut(strings.TrimSpace(line[i+1:]), "; ")
 		out = append(
 			out,
 			Default{
 				File:     file,
 				Section:  section,
-				Key:      key,
+				Key:      names[0],
+				Also:     further,
 				Value:    value,
 				Computed: line[i] == '~',
 				Note:     note,

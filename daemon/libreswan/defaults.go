@@ -29,11 +29,13 @@ var defaults = daemon.Once(func() [][]daemon.Default {
 		daemon.Table("ipsec.conf-libreswan", "conn", "ipsec.conf(5)", `
 			ikev2 = no # list of changes, 3.28
 			ikev2@3.28 = yes # list of changes, 3.28
+			keyexchange = ike # list of changes, 5.0
+			keyexchange@5.0 = ikev2 # list of changes, 5.0
 			left = %any
 			leftikeport = 500
 			ike ~ the daemon's own
 			aggressive = no
-			encapsulation = auto
+			encapsulation, forceencaps = auto
 			mobike = no
 			fragmentation = yes
 			keyingtries = %forever
@@ -57,22 +59,22 @@ var defaults = daemon.Once(func() [][]daemon.Default {
 			leftcert =
 			leftca =
 			phase2 = esp
-			esp ~ the daemon's own
+			esp, phase2alg, ah ~ the daemon's own
 			leftsubnet ~ the address alone
 			leftsubnets =
 			leftprotoport =
 			type = tunnel
 			auto ~ ignore: the connection is not loaded
 			dpdaction = hold
-			salifetime = 8h
+			salifetime, keylife, lifetime = 8h
 			ipsec-max-bytes = 0
 			ipsec-max-packets = 0
 			replay-window = 32 # list of changes, 4.6
 			replay-window@4.6 = 128 # list of changes, 4.6
 			compress = no
 			sha2-truncbug = no
-			mark-in =
-			mark-out =
+			mark-in, mark =
+			mark-out, mark =
 			pfs = yes
 			esn = no # list of changes, 4.6
 			esn@4.6 = either # list of changes, 4.6`),

@@ -63,6 +63,8 @@ var defaults = daemon.Once(func() [][]daemon.Default {
 			cacerts =
 			pubkeys =
 			revocation = relaxed`),
+		daemon.Table("swanctl.conf", "connections.<conn>.local.cert", swanctlPage, "file ="),
+		daemon.Table("swanctl.conf", "connections.<conn>.remote.cert", swanctlPage, "file ="),
 		daemon.Table("swanctl.conf", "connections.<conn>.children.<child>", swanctlPage, `
 			esp_proposals ~ the daemon's own
 			ah_proposals =
@@ -121,7 +123,7 @@ var defaults = daemon.Once(func() [][]daemon.Default {
 			ikelifetime = 3h
 			rekey = yes
 			reauth = yes
-			margintime = 9m
+			margintime, rekeymargin = 9m
 			rekeyfuzz = 100%
 			if_id_in = 0
 			if_id_out = 0
@@ -137,7 +139,7 @@ var defaults = daemon.Once(func() [][]daemon.Default {
 			type = tunnel
 			auto ~ ignore: the connection is not loaded
 			closeaction = none
-			lifetime = 1h
+			lifetime, keylife = 1h
 			lifebytes = 0
 			marginbytes = 0
 			lifepackets = 0
@@ -147,8 +149,8 @@ var defaults = daemon.Once(func() [][]daemon.Default {
 			sha256_96 = no
 			installpolicy = yes
 			inactivity = 0
-			mark_in =
-			mark_out =
+			mark_in, mark =
+			mark_out, mark =
 			leftfirewall = no
 			lefthostaccess = no
 			leftupdown =`),

@@ -84,8 +84,8 @@ import (
 )
 
 // Changed is Take with another default.
-func Changed[T any](n int, s *Section, parse func(string) (T, error), keys ...string) model.Setting[T] {
-	set := Take(s, parse, keys...)
+func Changed[T any](n int, s *Section, parse func(string) (T, error), key string) model.Setting[T] {
+	set := Take(s, parse, key)
 	if set.IsDefault() {
 		set.Value = mutant.Other(n, set.Value)
 	}
@@ -93,8 +93,8 @@ func Changed[T any](n int, s *Section, parse func(string) (T, error), keys ...st
 }
 
 // ChangedOr is TakeOr with another default.
-func ChangedOr[T any](n int, s *Section, byDefault T, parse func(string) (T, error), keys ...string) model.Setting[T] {
-	return TakeOr(s, mutant.Other(n, byDefault), parse, keys...)
+func ChangedOr[T any](n int, s *Section, byDefault T, parse func(string) (T, error), key string) model.Setting[T] {
+	return TakeOr(s, mutant.Other(n, byDefault), parse, key)
 }
 `
 

@@ -4,6 +4,7 @@ package fill
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -47,24 +48,25 @@ func (s *Section) Lookup(key string) *Value {
 	return nil
 }
 
-// Take returns the setting of the first of some keys that is said; otherwise the daemon's default of the first, which stands in its table.
+// Take returns the setting of a key where it is said, by whichever of its names; otherwise the daemon's default, which stands in its table.
 // A value that the daemon cannot parse makes it refuse the whole connection.
-func Take[T any](s *Section, parse func(string) (T, error), keys ...string) model.Setting[T] {
-	d := s.byDefault(keys[0])
+func Take[T any](s *Section, parse func(string) (T, error), key string) model.Setting[T] {
+	d := s.row(key)
 	value, done := d.Parsed.(T)
 	if !done && d.Value != "" {
 		var err error
 		if value, err = parse(d.Value); err != nil || d.Computed {
-			panic(fmt.Sprintf("the default of %s cannot be read: %v", keys[0], err)) // daemon/<name> and the reader do not fit each other
+			// daemon/<name> and the reader do not fit each other
+			panic(fmt.Sprintf("the default of %s cannot be read: %v", key, err))
 		}
 		d.Parsed = value
-		s.Defaults[Left(keys[0])] = d
+		s.Defaults[Left(key)] = d
 	}
-	return TakeOr(s, value, parse, keys...)
+	return TakeOr(s, value, parse, key)
 }
 
-// byDefault returns the daemon's default of a key, which must be in its table.
-func (s *Section) byDefault(key string) daemon.Default {
+// row returns what the daemon's table has of a key, which must be there.
+func (s *Section) row(key string) daemon.Default {
 	d, ok := s.Defaults[Left(key)]
 	if !ok {
 		panic("no default of " + key)
@@ -80,38 +82,82 @@ func Left(key string) string {
 	return key
 }
 
-// TakeOr is Take with a default that follows from other settings.
-func TakeOr[T any](s *Section, byDefault T, parse func(string) (T, error), keys ...string) model.Setting[T] {
-	for _, key := range keys {
-		v := s.Lookup(key)
+// said returns the value of a key by the first of its names that is said; nil where none is.
+func (s *Section) said(key string) *Value {
+	d := s.row(key)
+	for i := -1; i < len(d.Also); i++ {
+		name := key
+		if i >= 0 {
+			name = d.Also[i]
+		}
+		v := s.Lookup(name)
 		if v == nil {
 			continue
 		}
 		v.Used = true
 		s.again(v)
-		if v.Text == "" {
+		if v.Text != "" {
+			return v
+		}
+	}
+	return nil
+}
+
+// TakeOr is Take with a default that follows from other settings.
+func TakeOr[T any](s *Section, byDefault T, parse func(string) (T, error), key string) model.Setting[T] {
+	v := s.said(key)
+	if v == nil {
+		return model.Unsaid(byDefault, s.Why(key))
+	}
+	got, err := parse(v.Text)
+	if err != nil {
+		s.Refuse(v, err)
+		if _, list := any(got).([]ike.Proposal); list { // what was understood of a list is still worth judging
+			return model.Say(got, v.At)
+		}
+		return model.Unsaid(byDefault, s.Why(key))
+	}
+	set := model.Say(got, v.At)
+	if v.Inherited {
+		set.Origin = model.Inherited
+	}
+	return set
+}
+
+// Covers lists what a reader uses of a format: the keys of the daemon's tables, which it takes all settings by.
+func Covers(k *daemon.Known, file string) []read.Coverage {
+	var out []read.Coverage
+	for _, d := range k.In("") {
+		if d.File != file {
 			continue
 		}
-		got, err := parse(v.Text)
-		if err != nil {
-			s.Refuse(v, err)
-			if _, list := any(got).([]ike.Proposal); list { // what was understood of a list is still worth judging
-				return model.Say(got, v.At)
+		names := append([]string{d.Key}, d.Also...)
+		for i, n := range names {
+			if rest, sided := strings.CutPrefix(n, "left"); sided {
+				names[i] = "left|right" + rest
 			}
-			return model.Unsaid(byDefault, s.Why(keys[0]))
 		}
-		set := model.Say(got, v.At)
-		if v.Inherited {
-			set.Origin = model.Inherited
+		name := strings.Join(names, ", ")
+		if strings.Contains(d.Section, "<") {
+			name = d.Section + "." + name
 		}
-		return set
+		out = append(out, read.Coverage{Statement: name, Use: read.Used})
 	}
-	return model.Unsaid(byDefault, s.Why(keys[0]))
+	return out
+}
+
+// Irrelevant lists keys that are read and have no bearing on what an auditor asks, each with the reason.
+func Irrelevant(section string, reasons map[string]string) []read.Coverage {
+	var out []read.Coverage
+	for _, k := range slices.Sorted(maps.Keys(reasons)) {
+		out = append(out, read.Coverage{Statement: section + k, Use: read.Irrelevant, Note: reasons[k]})
+	}
+	return out
 }
 
 // More keeps the value of a key, as written, under the name of a setting that no check asks for.
-func More(s *Section, more *map[string]model.Setting[string], name string, keys ...string) {
-	set := TakeOr(s, "", Word, keys...)
+func More(s *Section, more *map[string]model.Setting[string], name, key string) {
+	set := TakeOr(s, "", Word, key)
 	if set.IsDefault() {
 		return
 	}

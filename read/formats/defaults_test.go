@@ -9,11 +9,31 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"toril/read"
+	"toril/read/formats"
 	"toril/read/readtest"
 )
 
 // TestDefaults holds, for each daemon, every setting of connections that say next to nothing: what lies in testdata/defaults is what
 // the daemons themselves were found to do. TORIL_WRITE_WANTS writes what the readers make of it, for people to compare.
+// TestNothingIsReadAndCalledIrrelevant compares what formats say that they do with a statement.
+func TestNothingIsReadAndCalledIrrelevant(t *testing.T) {
+	for _, f := range formats.All() {
+		use := map[string]read.Use{}
+		for _, c := range f.Covers() {
+			if strings.ContainsAny(c.Statement, ":*") { // in words
+				continue
+			}
+			for name := range strings.SplitSeq(c.Statement, ", ") {
+				if was, ok := use[name]; ok && was != c.Use {
+					t.Errorf("%s: %s is %s and %s", f.Name, name, was, c.Use)
+				}
+				use[name] = c.Use
+			}
+		}
+	}
+}
+
 func TestDefaults(t *testing.T) {
 	for _, c := range []struct{ name, format, file, text string }{
 		{"swanctl", "swanctl.conf", "swanctl.conf", "connections {\n a {\n  children {\n   b {\n   }\n  }\n }\n}\n"},

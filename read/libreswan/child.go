@@ -125,8 +125,6 @@ func (r *reader) child(c *model.Connection, f *fill.Section) *model.Child {
 		dialect.Default(k.Protocol.Value),
 		func(t string) ([]ike.Proposal, error) { return dialect.Proposals(t, k.Protocol.Value) },
 		"esp",
-		"phase2alg",
-		"ah",
 	)
 	r.forward(c, k, f)
 	k.Mode = fill.Take(f, func(t string) (ike.Mode, error) {
@@ -155,7 +153,7 @@ func (r *reader) child(c *model.Connection, f *fill.Section) *model.Child {
 	}, "auto")
 	k.CloseAction = model.Unsaid(model.StartNever, software+" default of ipsec.conf conn")
 	k.DPDAction = fill.Take(f, fill.Word, "dpdaction")
-	k.Life = fill.Take(f, duration, "salifetime", "keylife", "lifetime")
+	k.Life = fill.Take(f, duration, "salifetime")
 	rekey := fill.Take(f, values.Bool, "rekey")
 	margin, before, random := r.margins(f)
 	k.Margin, k.Spans = margin, []model.Span{{Setting: k.Life, Name: "salifetime"}}
@@ -171,8 +169,8 @@ func (r *reader) child(c *model.Connection, f *fill.Section) *model.Child {
 	k.Cut96 = fill.Take(f, values.Bool, "sha2-truncbug")
 	k.Policies = model.Unsaid(true, software+" default of ipsec.conf conn")
 	k.IfIDIn, k.IfIDOut = c.IfIDIn, c.IfIDOut
-	k.MarkIn = fill.Take(f, fill.Word, "mark-in", "mark")
-	k.MarkOut = fill.Take(f, fill.Word, "mark-out", "mark")
+	k.MarkIn = fill.Take(f, fill.Word, "mark-in")
+	k.MarkOut = fill.Take(f, fill.Word, "mark-out")
 	k.Unsure = c.Unsure
 	return k
 }

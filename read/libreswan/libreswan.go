@@ -3,7 +3,6 @@ package libreswan
 
 import (
 	"fmt"
-	"maps"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -108,18 +107,8 @@ func coverage() []read.Coverage {
 		{Statement: "config setup, ca", Use: read.Irrelevant, Note: "logging, revocation, threads"},
 		{Statement: "alsoflip", Use: read.Left},
 	}
-	for _, k := range []string{"aggressive", "ah", "authby", "auto", "compress", "dpdaction", "dpddelay", "dpdtimeout",
-		"encapsulation, forceencaps", "esn", "esp, phase2alg", "fragmentation", "ike", "ikelifetime", "ikev2", "ipsec-interface",
-		"ipsec-max-bytes", "ipsec-max-packets", "keyexchange", "keyingtries", "left|right", "left|rightauth", "left|rightca",
-		"left|rightcert", "left|rightid", "left|rightikeport", "left|rightprotoport", "left|rightsubnet",
-		"left|rightsubnets", "mark, mark-in, mark-out", "mobike", "pfs", "phase2", "ppk", "rekey", "rekeyfuzz", "rekeymargin",
-		"replay-window", "salifetime, keylife, lifetime", "sha2-truncbug", "type", "vti-interface, vti-routing, vti-shared, " +
-			"left|rightvti"} {
-		out = append(out, read.Coverage{Statement: k, Use: read.Used})
-	}
-	for _, k := range slices.Sorted(maps.Keys(irrelevant)) {
-		out = append(out, read.Coverage{Statement: k, Use: read.Irrelevant, Note: irrelevant[k]})
-	}
+	out = append(out, fill.Covers(libreswan.Known, "ipsec.conf-libreswan")...)
+	out = append(out, fill.Irrelevant("", irrelevant)...)
 	return out
 }
 
@@ -214,7 +203,7 @@ func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bo
 			return false, nil
 		}
 		return values.Bool(t)
-	}, "encapsulation", "forceencaps")
+	}, "encapsulation")
 	c.MOBIKE = fill.Take(f, values.Bool, "mobike")
 	c.Childless = model.Unsaid("never", software+" default of ipsec.conf conn")
 	c.Tries = fill.Take(f, func(t string) (int, error) {

@@ -41,12 +41,21 @@ func looksLikeDaemonConf(f *source.File) (int, string) {
 
 func readDaemonConf(in *read.Input) {
 	root := parse(in)
+	defaults := strongswan.Known.For(in.Gateway.VersionOf(software), "strongswan.conf", "charon")
 	for _, s := range root.subs {
 		if s.name != "charon" && s.name != "charon-systemd" {
 			continue
 		}
 		var unsure bool
-		f := &fill.Section{In: in, Values: s.values, Software: software, Path: s.name, Scope: "(daemon)", Unsure: &unsure}
+		f := &fill.Section{
+			In:       in,
+			Values:   s.values,
+			Software: software,
+			Path:     s.name,
+			Defaults: defaults,
+			Scope:    "(daemon)",
+			Unsure:   &unsure,
+		}
 		o := &in.Gateway.Options
 		invert := func(t string) (bool, error) {
 			b, err := values.Bool(t)

@@ -3,7 +3,6 @@ package strongswan
 import (
 	"bytes"
 	"fmt"
-	"maps"
 	"path"
 	"slices"
 	"strconv"
@@ -53,7 +52,11 @@ var IPsecSecrets = &read.Format{
 			Note:      "the value is hidden from every quote; 0x and 0s are decoded",
 		},
 		read.Coverage{Statement: "include", Use: read.Used},
-		read.Coverage{Statement: ": RSA, ECDSA, PKCS8, P12, EAP, XAUTH, NTLM, PIN", Use: read.Irrelevant, Note: "hidden from every quote"},
+		read.Coverage{
+			Statement: ": RSA, ECDSA, PKCS8, P12, EAP, XAUTH, NTLM, PIN",
+			Use:       read.Irrelevant,
+			Note:      "hidden from every quote",
+		},
 		read.Coverage{Statement: "who : PPKS value", Use: read.Used, Note: "Libreswan's post-quantum pre-shared keys"},
 	),
 }
@@ -107,7 +110,7 @@ var irrelevantConn = map[string]string{
 	"leftid2": "second authentication", "leftsendcert": "form of the exchange", "leftsigkey": "public key",
 	"leftrsasigkey": "public key", "leftsourceip": "virtual addresses of roadwarriors",
 	"lefthostkey": "public key", "mediation": "mediation between peers behind NAT", "mediated_by": "mediation between peers behind NAT",
-	"me_peerid": "mediation between peers behind NAT", "mobike": "addresses that change",
+	"me_peerid":  "mediation between peers behind NAT",
 	"modeconfig": "direction of the mode config exchange", "reqid": "number of the SA in the kernel",
 	"tfc": "padding against traffic analysis", "xauth": "role in XAuth", "xauth_identity": "XAuth identity",
 	"leftnexthop": "of an older daemon",
@@ -123,18 +126,8 @@ func ipsecConfCoverage() []read.Coverage {
 		{Statement: "include, also, conn %default", Use: read.Used},
 		{Statement: "config setup, ca", Use: read.Irrelevant, Note: "logging, revocation"},
 	}
-	for _, k := range []string{"ah", "aggressive", "authby", "auto", "closeaction", "compress", "dpdaction", "dpddelay", "dpdtimeout",
-		"esp", "forceencaps", "fragmentation", "if_id_in", "if_id_out", "ike", "ikelifetime",
-		"inactivity", "installpolicy", "keyexchange", "keyingtries", "left|right", "left|rightallowany", "left|rightauth",
-		"left|rightca", "left|rightcert", "left|rightfirewall", "left|righthostaccess", "left|rightupdown", "left|rightid",
-		"left|rightikeport", "left|rightprotoport", "left|rightsubnet", "lifebytes", "lifepackets", "lifetime, keylife", "marginbytes",
-		"marginpackets", "margintime, rekeymargin", "mark, mark_in, mark_out",
-		"reauth", "rekey", "rekeyfuzz", "replay_window", "type"} {
-		out = append(out, read.Coverage{Statement: k, Use: read.Used})
-	}
-	for _, k := range slices.Sorted(maps.Keys(irrelevantConn)) {
-		out = append(out, read.Coverage{Statement: k, Use: read.Irrelevant, Note: irrelevantConn[k]})
-	}
+	out = append(out, fill.Covers(strongswan.Known, "ipsec.conf")...)
+	out = append(out, fill.Irrelevant("", irrelevantConn)...)
 	return out
 }
 
@@ -305,7 +298,7 @@ func (r *ipsecConf) dpd(c *model.Connection, f *fill.Section) {
 
 // margin is how long before the end of an SA its renewal begins, and how much of that is random.
 func (r *ipsecConf) margin(f *fill.Section) (set model.Setting[time.Duration], before, random time.Duration) {
-	m := fill.Take(f, span, "margintime", "rekeymargin")
+	m := fill.Take(f, span, "margintime")
 	fuzz := fill.Take(f, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
 	return m, m.Value, m.Value * time.Duration(max(0, min(fuzz.Value, 10_000))) / 100
 }
@@ -433,8 +426,8 @@ func (r *ipsecConf) child(c *model.Connection, f *fill.Section, local, remote st
 	k.Policies = fill.Take(f, yes, "installpolicy")
 	k.Inactivity = fill.Take(f, span, "inactivity")
 	k.IfIDIn, k.IfIDOut = c.IfIDIn, c.IfIDOut
-	k.MarkIn = fill.Take(f, fill.Word, "mark_in", "mark")
-	k.MarkOut = fill.Take(f, fill.Word, "mark_out", "mark")
+	k.MarkIn = fill.Take(f, fill.Word, "mark_in")
+	k.MarkOut = fill.Take(f, fill.Word, "mark_out")
 	k.Opens = fill.Take(f, yes, local+"firewall")
 	k.OpensHost = fill.Take(f, yes, local+"hostaccess")
 	if updown(k, fill.Take(f, fill.Word, local+"updown")); k.Script.Value != "" {
@@ -446,7 +439,7 @@ func (r *ipsecConf) child(c *model.Connection, f *fill.Section, local, remote st
 
 func (r *ipsecConf) life(k *model.Child, f *fill.Section) {
 	rekeys := fill.Take(f, yes, "rekey")
-	k.Life = fill.Take(f, span, "lifetime", "keylife")
+	k.Life = fill.Take(f, span, "lifetime")
 	margin, before, random := r.margin(f)
 	k.Margin, k.Spans = margin, []model.Span{{Setting: k.Life, Name: "lifetime"}}
 	k.Rekey = model.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}

@@ -225,7 +225,10 @@ func TestIncludes(t *testing.T) {
 }
 
 func TestReferencesThatMissOrTurnInCircles(t *testing.T) {
-	g := swanctl("t {\n dpd_delay = 1m\n}\nunused {\n}\nu : v {\n}\nv : u {\n}\nconnections {\n a : t, gone {\n }\n b : u {\n }\n}\n", nil)
+	g := swanctl(
+		"t {\n dpd_delay = 1m\n}\nunused {\n}\nu : v {\n}\nv : u {\n}\nconnections {\n a : t, gone {\n }\n b : u {\n }\n}\n",
+		nil,
+	)
 	var defs []string
 	for _, d := range g.Definitions {
 		defs = append(defs, fmt.Sprintf("%s used %d missing %v", d.Name, len(d.Used), d.Missing))

@@ -26,7 +26,12 @@ func TestWhatScriptsOpen(t *testing.T) {
 		{"its own script, not told to", "\tleftupdown=\"ipsec _updown\"\n", false, false, ""},
 		{"another script", "\tleftupdown=/etc/tunnel.sh\n", false, false, "/etc/tunnel.sh"},
 	} {
-		g := readtest.Read(strongswan.IPsecConf, "ipsec.conf", "conn a\n\tleft=192.0.2.1\n\tright=192.0.2.2\n"+c.lines+"\tauto=add\n", nil)
+		g := readtest.Read(
+			strongswan.IPsecConf,
+			"ipsec.conf",
+			"conn a\n\tleft=192.0.2.1\n\tright=192.0.2.2\n"+c.lines+"\tauto=add\n",
+			nil,
+		)
 		k := g.Connections[0].Children[0]
 		assert.Equal(t, fmt.Sprint(c.opens, c.host, c.script), fmt.Sprint(k.Opens.Value, k.OpensHost.Value, k.Script.Value), c.name)
 	}
