@@ -95,7 +95,7 @@ type Doc struct {
 	Demands []string // demands and limits of a baseline that set its level
 }
 
-// Evidence is a line of a saved file.
+// Evidence is a statement of a saved file, with its place: line, and bytes.
 type Evidence struct {
 	source.Pos
 	Text string // the line, secrets masked
@@ -299,8 +299,10 @@ func (p *Pass) Report(f Finding) {
 	if f.Unsure != "" {
 		f.Message = "could not be told for certain: " + f.Message
 	}
+	f.At.Pos = p.Estate.Ranged(f.At.Pos)
 	f.At.Text = p.Estate.Quote(f.At.Pos)
 	for i := range f.Also {
+		f.Also[i].Pos = p.Estate.Ranged(f.Also[i].Pos)
 		f.Also[i].Text = p.Estate.Quote(f.Also[i].Pos)
 	}
 	f.Message = source.Clean(f.Message)

@@ -66,6 +66,14 @@ func (e *Estate) Quote(p source.Pos) string {
 	return ""
 }
 
+// Ranged returns a position with the bytes of its statement.
+func (e *Estate) Ranged(p source.Pos) source.Pos {
+	if f := e.files[p.File]; f != nil {
+		p.Range = f.Range(p)
+	}
+	return p
+}
+
 // TunnelsOf returns the tunnels of which a gateway is an end, or the far gateway that has no counterpart.
 func (e *Estate) TunnelsOf(g *model.Gateway) []*Tunnel {
 	e.once.Do(func() {

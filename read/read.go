@@ -139,6 +139,11 @@ func (in *Input) At(line int) source.Pos {
 	return in.File.At(line)
 }
 
+// Statement returns the position of a statement on a line: its bytes from start up to end.
+func (in *Input) Statement(line, start, end int) source.Pos {
+	return in.File.Statement(line, start, end)
+}
+
 // Part notes where a statement stands that is not a line, from byte start up to end, and returns the number that means it in place
 // of a line.
 func (in *Input) Part(start, end int) int {

@@ -39,7 +39,7 @@ func (f *File) Hide(line int, secret string) {
 
 // Veil marks a line, or a part of it, as one that was not understood: a quote of it shows the words of the formats, addresses and
 // small numbers.
-func (f *File) Veil(p Pos) { f.veiled[p] = true }
+func (f *File) Veil(p Pos) { f.veiled[p.Place()] = true }
 
 // Quote returns the line or the part of it at a position, fit to be shown: trimmed, secrets, comments and what was not understood masked,
 // control and escape characters made harmless, cut at MaxQuote runes.
@@ -53,7 +53,7 @@ func (f *File) Quote(p Pos) string {
 		text = strings.ReplaceAll(text, s, Mask)
 	}
 	text = f.withoutComment(f.redactAnnounced(text))
-	if f.veiled[p] {
+	if f.veiled[p.Place()] {
 		text = f.veil(text)
 	} else if i := strings.Index(text, Mask); i >= 0 { // nobody knows what stands behind a secret
 		text = text[:i+len(Mask)] + f.veil(text[i+len(Mask):])

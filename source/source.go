@@ -22,7 +22,17 @@ const Mask = "[secret]"
 type Pos struct {
 	File string
 	Line int
-	Col  int
+	Col  int // of a statement that is not a line; 0 for one that is
+	Range
+}
+
+// Range is a part of a file: its bytes from Start up to End. The zero value stands for what stands on the line.
+type Range struct{ Start, End int }
+
+// Place returns the position without its range.
+func (p Pos) Place() Pos {
+	p.Range = Range{}
+	return p
 }
 
 // IsZero reports whether p is nowhere.
@@ -71,7 +81,6 @@ type File struct {
 	starts []int
 	hidden map[int][]string // secrets, by the line in which they stand
 	veiled map[Pos]bool     // lines and parts of lines that were not understood
-	parts  map[Pos]int      // the ends of statements that are not lines
 	manner *Manner
 }
 
@@ -85,7 +94,6 @@ func NewFile(path string, data []byte) *File {
 		starts: []int{0},
 		hidden: map[int][]string{},
 		veiled: map[Pos]bool{},
-		parts:  map[Pos]int{},
 	}
 	for i, b := range data {
 		if b == '\n' && i+1 < len(data) {
@@ -149,19 +157,31 @@ func (f *File) LineAt(offset int) int {
 // Part returns the position of a statement that is not a line: its bytes from start up to end.
 func (f *File) Part(start, end int) Pos {
 	line := f.LineAt(start)
-	p := Pos{File: f.Path, Line: line, Col: start - f.starts[line-1] + 1}
-	f.parts[p] = end
-	return p
+	return Pos{File: f.Path, Line: line, Col: start - f.starts[line-1] + 1, Range: Range{start, end}}
+}
+
+// Statement returns the position of a statement on line n: its bytes from start up to end.
+func (f *File) Statement(n, start, end int) Pos {
+	return Pos{File: f.Path, Line: n, Range: Range{start, end}}
+}
+
+// Range returns the bytes of the statement at a position: where only its line is known, what stands there between blanks.
+func (f *File) Range(p Pos) Range {
+	if p.End > 0 || p.Line < 1 || p.Line > len(f.starts) {
+		return p.Range
+	}
+	start, line := f.starts[p.Line-1], f.Line(p.Line)
+	left := strings.TrimLeft(line, " \t\r")
+	start += len(line) - len(left)
+	return Range{start, start + len(strings.TrimRight(left, " \t\r"))}
 }
 
 // text returns the line or the part of it at a position, without blanks around it; a part that spans lines becomes one.
 func (f *File) text(p Pos) string {
-	end, ok := f.parts[p]
-	if !ok || p.Line < 1 || p.Line > len(f.starts) {
+	if p.Col == 0 || p.End == 0 || p.Start < 0 || p.End > len(f.data) || p.Start > p.End {
 		return strings.TrimSpace(f.Line(p.Line))
 	}
-	start := f.starts[p.Line-1] + p.Col - 1
-	return strings.Join(strings.Fields(string(f.data[start:min(end, start+4*MaxQuote+4096)])), " ")
+	return strings.Join(strings.Fields(string(f.data[p.Start:min(p.End, p.Start+4*MaxQuote+4096)])), " ")
 }
 
 // At returns the position of line n of this file.

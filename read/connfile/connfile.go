@@ -3,6 +3,7 @@
 package connfile
 
 import (
+	"bytes"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -37,13 +38,13 @@ type File struct {
 
 // problem says what is wrong with a line, once.
 func (f *File) problem(at source.Pos, format string, args ...any) {
-	if f.said[at] {
+	if f.said[at.Place()] {
 		return
 	}
 	if f.said == nil {
 		f.said = map[source.Pos]bool{}
 	}
-	f.said[at] = true
+	f.said[at.Place()] = true
 	f.in.Gateway.Problems = append(f.in.Gateway.Problems, source.Errorf(at, format, args...))
 }
 
@@ -142,7 +143,16 @@ func (f *File) setting(in *read.Input, n int, s *Section, text string) {
 	if f.dialect.OneWord && len(value) > 1 && value[0] == '{' && value[len(value)-1] == '}' {
 		value = value[1 : len(value)-1]
 	}
-	s.set(&fill.Value{Key: key, Text: unquote(value), At: in.At(n)})
+	s.set(&fill.Value{Key: key, Text: unquote(value), At: statement(in, n, text)})
+}
+
+// statement returns the position of what stands on a line before a comment.
+func statement(in *read.Input, n int, text string) source.Pos {
+	r := in.File.Range(in.At(n))
+	if text = strings.TrimSpace(text); bytes.HasPrefix(in.File.Bytes()[r.Start:r.End], []byte(text)) {
+		r.End = r.Start + len(text)
+	}
+	return in.Statement(n, r.Start, r.End)
 }
 
 // odd returns why a value breaks the daemon's grammar; "" where it does not.

@@ -9,6 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"toril/model"
+	"toril/model/settings"
 	"toril/read"
 	"toril/read/formats"
 	"toril/read/readtest"
@@ -16,6 +18,49 @@ import (
 
 // TestDefaults holds, for each daemon, every setting of connections that say next to nothing: what lies in testdata/defaults is what
 // the daemons themselves were found to do. TORIL_WRITE_WANTS writes what the readers make of it, for people to compare.
+// TestSettingsKnowTheirBytes cuts every statement that says a setting out of the samples that the programs take: it begins with a word of
+// its own, and with it alone the file says the same. What is only known by its line is the line.
+func TestSettingsKnowTheirBytes(t *testing.T) {
+	for folder, exact := range map[string]bool{"swanctl": true, "ipsec.conf-strongswan": true, "ipsec.conf-libreswan": true, "iked": false} {
+		files, err := filepath.Glob("../../lab/formats/samples/" + folder + "/*")
+		require.NoError(t, err)
+		require.NotEmpty(t, files)
+		for _, file := range files {
+			text, err := os.ReadFile(file)
+			require.NoError(t, err)
+			name := folder
+			if !strings.Contains(name, ".") {
+				name += ".conf"
+			}
+			g := readtest.Read(byName(t, name), "sample", string(text), nil)
+			said := 0
+			for _, c := range g.Connections {
+				for _, k := range append([]*model.Child{nil}, c.Children...) {
+					s := settings.Subject{Connection: c, Child: k}
+					for _, r := range settings.All() {
+						v, ok := r.Get(s)
+						if !ok || v.Default || (r.Of == settings.OfChild) != (k != nil) {
+							continue
+						}
+						said++
+						at := g.Files[0].Range(v.At)
+						statement := string(text[at.Start:at.End])
+						assert.Equal(t, v.At.Line, g.Files[0].LineAt(at.Start), statement)
+						assert.Equal(t, strings.TrimSpace(statement), statement)
+						assert.Contains(t, g.Files[0].Line(v.At.Line), strings.Split(statement, "\n")[0])
+						if exact {
+							key, value, _ := strings.Cut(statement, "=")
+							assert.Regexp(t, `^[a-z][a-z0-9_-]*[ \t]*$`, key)
+							assert.NotContains(t, value, "#")
+						}
+					}
+				}
+			}
+			assert.Positive(t, said, file)
+		}
+	}
+}
+
 // TestNothingIsReadAndCalledIrrelevant compares what formats say that they do with a statement.
 func TestNothingIsReadAndCalledIrrelevant(t *testing.T) {
 	for _, f := range formats.All() {

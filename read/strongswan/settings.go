@@ -160,7 +160,7 @@ func (p *parser) section(s *section, outermost bool) bool {
 			p.at++
 			return false
 		}
-		line := p.line
+		line, start := p.line, p.at
 		quoted := p.peek() == '"'
 		name := p.name()
 		if quoted || strings.Contains(name, ".") {
@@ -180,7 +180,8 @@ func (p *parser) section(s *section, outermost bool) bool {
 		case c == '=':
 			p.at++
 			p.in.Count()
-			s.set(&fill.Value{Key: name, Text: p.valueText(), At: p.in.At(line)})
+			text := p.valueText()
+			s.set(&fill.Value{Key: name, Text: text, At: p.in.Statement(line, start, p.end(start))})
 		case c == '{' || c == ':' || c == '\n':
 			if p.open(s, name, line) {
 				return true
@@ -327,6 +328,11 @@ func (p *parser) valueText() string {
 			out.WriteString(strings.TrimRight(string(p.data[start:p.at]), " \t\r"))
 		}
 	}
+}
+
+// end returns where the statement that began at start ends: before the blanks that stand behind it.
+func (p *parser) end(start int) int {
+	return start + len(bytes.TrimRight(p.data[start:p.at], " \t\r"))
 }
 
 func (p *parser) quoted() string {

@@ -209,7 +209,8 @@ func failureOf(e *estate.Estate, f *negotiate.Failure) *failureJSON {
 	j := &failureJSON{Step: f.Step, Notify: f.Notify, Why: f.Why, Lines: []placeJSON{}, Changes: emptied(f.Changes)}
 	for _, at := range f.Lines {
 		if !at.IsZero() {
-			j.Lines = append(j.Lines, placeJSON{File: at.File, Line: at.Line, Col: at.Col, Text: e.Quote(at)})
+			at = e.Ranged(at)
+			j.Lines = append(j.Lines, placeJSON{at.File, at.Line, at.Col, at.Start, at.End, e.Quote(at), ""})
 		}
 	}
 	return j

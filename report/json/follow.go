@@ -130,7 +130,8 @@ func outcomeOf(e *estate.Estate, o walk.Outcome) outcomeJSON {
 			k.Chain = s.Chain.ID()
 		}
 		if at := s.Line(); !at.IsZero() {
-			k.At = &placeJSON{File: at.File, Line: at.Line, Col: at.Col, Text: e.Quote(at)}
+			at = e.Ranged(at)
+			k.At = &placeJSON{at.File, at.Line, at.Col, at.Start, at.End, e.Quote(at), ""}
 		}
 		j.Steps = append(j.Steps, k)
 	}

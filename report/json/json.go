@@ -95,11 +95,13 @@ type findingJSON struct {
 }
 
 type placeJSON struct {
-	File string `json:"file"`
-	Line int    `json:"line"`
-	Col  int    `json:"column,omitempty"`
-	Text string `json:"text"`
-	Note string `json:"note,omitempty"`
+	File  string `json:"file"`
+	Line  int    `json:"line"`
+	Col   int    `json:"column,omitempty"`
+	Start int    `json:"start"`
+	End   int    `json:"end"`
+	Text  string `json:"text"`
+	Note  string `json:"note,omitempty"`
 }
 
 type errorJSON struct {
@@ -188,7 +190,9 @@ func emptied(in []string) []string {
 	return in
 }
 
-func place(e audit.Evidence) placeJSON { return placeJSON{e.File, e.Line, e.Col, e.Text, e.Note} }
+func place(e audit.Evidence) placeJSON {
+	return placeJSON{e.File, e.Line, e.Col, e.Start, e.End, e.Text, e.Note}
+}
 
 func gatewaysJSON(e *estate.Estate) []gatewayJSON {
 	out := []gatewayJSON{}
