@@ -33,7 +33,7 @@ var floors = [][]string{
 	{"estate"},
 	{"read", "demo"},
 	{"walk"},
-	{"daemon"},
+	{"daemon", "syntax"},
 	{"model"},
 	{"present"},
 	{"ike", "packet", "source"},

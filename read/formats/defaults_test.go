@@ -16,12 +16,11 @@ import (
 	"toril/read/readtest"
 )
 
-// TestDefaults holds, for each daemon, every setting of connections that say next to nothing: what lies in testdata/defaults is what
-// the daemons themselves were found to do. TORIL_WRITE_WANTS writes what the readers make of it, for people to compare.
 // TestSettingsKnowTheirBytes cuts every statement that says a setting out of the samples that the programs take: it begins with a word of
 // its own, and with it alone the file says the same. What is only known by its line is the line.
 func TestSettingsKnowTheirBytes(t *testing.T) {
-	for folder, exact := range map[string]bool{"swanctl": true, "ipsec.conf-strongswan": true, "ipsec.conf-libreswan": true, "iked": false} {
+	for folder, exact := range map[string]bool{"swanctl": true, "ipsec.conf-strongswan": true, "ipsec.conf-libreswan": true,
+		"iked": false} {
 		files, err := filepath.Glob("../../lab/formats/samples/" + folder + "/*")
 		require.NoError(t, err)
 		require.NotEmpty(t, files)
@@ -79,6 +78,8 @@ func TestNothingIsReadAndCalledIrrelevant(t *testing.T) {
 	}
 }
 
+// TestDefaults holds, for each daemon, every setting of connections that say next to nothing: what lies in testdata/defaults is what
+// the daemons themselves were found to do. TORIL_WRITE_WANTS writes what the readers make of it, for people to compare.
 func TestDefaults(t *testing.T) {
 	for _, c := range []struct{ name, format, file, text string }{
 		{"swanctl", "swanctl.conf", "swanctl.conf", "connections {\n a {\n  children {\n   b {\n   }\n  }\n }\n}\n"},

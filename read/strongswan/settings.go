@@ -2,13 +2,13 @@
 package strongswan
 
 import (
-	"bytes"
 	"slices"
 	"strings"
 
 	"toril/read"
 	"toril/read/fill"
 	"toril/source"
+	"toril/syntax/braces"
 )
 
 // section is a section of a settings file: keys with values, subsections, and references to other sections whose
@@ -58,13 +58,10 @@ func (s *section) sub(name string) *section {
 	return s.byName[name]
 }
 
-// parser reads settings into a section; a file that is included goes on in the section of its include statement.
-type parser struct {
-	in    *read.Input
-	data  []byte
-	at    int
-	line  int
-	depth int
+// builder makes sections of what a file says; a file that is included goes on in the section of its include statement.
+type builder struct {
+	in   *read.Input
+	open []*section // the outermost first
 }
 
 func parse(in *read.Input) *section {
@@ -74,161 +71,61 @@ func parse(in *read.Input) *section {
 }
 
 func into(in *read.Input, s *section) {
-	p := &parser{in: in, data: in.File.Bytes(), line: 1}
+	b := &builder{in, []*section{s}}
 	if in.File.Marked() {
-		p.broken(1, "the file begins with a byte order mark")
+		b.Broken(1, "the file begins with a byte order mark")
 	}
-	if end := bytes.IndexByte(p.data, 0); end >= 0 { // there it ends for the daemon
-		p.data = p.data[:end]
-		in.Unread(in.File.LineAt(end), "", "whatever stands behind a zero byte")
+	braces.Parse(in.File.Bytes(), b)
+}
+
+func (b *builder) section() *section { return b.open[len(b.open)-1] }
+
+// Open begins a section, or goes on with one of that name.
+func (b *builder) Open(name string, refs []braces.Reference, at braces.Place) {
+	b.in.Count()
+	s := b.section().sub(name)
+	if s == nil {
+		s = &section{name: name, at: b.in.At(at.Line)}
+		b.section().subs = append(b.section().subs, s)
 	}
-	for !p.section(s, true) { // a brace too many does not end the file
-		p.broken(p.line, "a closing brace has no opening one")
+	for _, r := range refs {
+		s.refs = append(s.refs, reference{r.Name, b.in.At(r.Line)})
+	}
+	b.open = append(b.open, s)
+}
+
+// Close ends the section that was begun last.
+func (b *builder) Close() { b.open = b.open[:len(b.open)-1] }
+
+// Value keeps a key with its value.
+func (b *builder) Value(key, text string, at braces.Place) {
+	b.in.Count()
+	b.section().set(&fill.Value{Key: key, Text: text, At: b.in.Statement(at.Line, at.Start, at.End)})
+}
+
+// Include reads the files that are meant into the section.
+func (b *builder) Include(pattern string, at braces.Place) {
+	b.in.Count()
+	for _, in := range b.in.Include(at.Line, pattern) {
+		into(in, b.section())
 	}
 }
 
-// broken says that the text breaks the grammar: the daemon's parser then gives up the whole of what it was to load.
-func (p *parser) broken(line int, format string, args ...any) {
-	if e := p.in.Gateway.RefusedOf(p.in.File.Format); e != nil && e.File == p.in.File.Path { // the first is what counts
+// Broken says that the text breaks the grammar: the daemon's parser then gives up the whole of what it was to load.
+func (b *builder) Broken(line int, why string) {
+	if e := b.in.Gateway.RefusedOf(b.in.File.Format); e != nil && e.File == b.in.File.Path { // the first is what counts
 		return
 	}
-	p.in.Refuse(line, format, args...)
+	b.in.Refuse(line, "%s", why)
 }
 
-func (p *parser) peek() byte {
-	if p.at < len(p.data) {
-		return p.data[p.at]
-	}
-	return 0
-}
+// Unread keeps a place that was not understood.
+func (b *builder) Unread(line int, section, why string) { b.in.Unread(line, section, "%s", why) }
 
-func (p *parser) step() {
-	if p.data[p.at] == '\n' {
-		p.line++
-	}
-	p.at++
-}
-
-// space passes over blanks, line ends and comments.
-func (p *parser) space() {
-	for p.at < len(p.data) {
-		switch c := p.data[p.at]; {
-		case c == '#':
-			for p.at < len(p.data) && p.data[p.at] != '\n' && p.data[p.at] != '\r' {
-				p.at++
-			}
-		case c == ' ' || c == '\t' || c == '\r' || c == '\n':
-			p.step()
-		default:
-			return
-		}
-	}
-}
-
-func (p *parser) blanks() {
-	for p.at < len(p.data) && (p.data[p.at] == ' ' || p.data[p.at] == '\t' || p.data[p.at] == '\r') {
-		p.at++
-	}
-}
-
-func isName(c byte) bool { return c > ' ' && !strings.ContainsRune(`,:{}="#`, rune(c)) }
-
-func (p *parser) name() string {
-	if p.peek() == '"' {
-		return p.quoted()
-	}
-	start := p.at
-	for p.at < len(p.data) && isName(p.data[p.at]) {
-		p.at++
-	}
-	return string(p.data[start:p.at])
-}
-
-// section reads until the section's closing brace (false) or the end of the file (true).
-func (p *parser) section(s *section, outermost bool) bool {
-	for {
-		p.space()
-		if p.at >= len(p.data) {
-			if !outermost {
-				last := min(p.line, p.in.File.Lines())
-				p.broken(last, "section %s, opened at line %d, is not closed: the file ends here", source.Clean(s.name), s.at.Line)
-				p.in.Unread(last, "", "whatever stood behind the end of the file")
-			}
-			return true
-		}
-		if p.peek() == '}' {
-			p.at++
-			return false
-		}
-		line, start := p.line, p.at
-		quoted := p.peek() == '"'
-		name := p.name()
-		if quoted || strings.Contains(name, ".") {
-			p.broken(line, "the name %q is in quotation marks or has a dot", source.Clean(name))
-		}
-		if name == "" {
-			p.skipLine(line, s, "a name was expected")
-			continue
-		}
-		p.blanks()
-		switch c := p.peek(); {
-		case name == "include" && c != '=' && c != '{' && c != ':':
-			p.in.Count()
-			for _, in := range p.in.Include(line, p.includePattern()) {
-				into(in, s)
-			}
-		case c == '=':
-			p.at++
-			p.in.Count()
-			text := p.valueText()
-			s.set(&fill.Value{Key: name, Text: text, At: p.in.Statement(line, start, p.end(start))})
-		case c == '{' || c == ':' || c == '\n':
-			if p.open(s, name, line) {
-				return true
-			}
-		default:
-			p.skipLine(line, s, "neither a value nor a section follows the name")
-		}
-	}
-}
-
-// open reads "name [: references] {" and the section behind it; it returns true at the end of the file.
-func (p *parser) open(s *section, name string, line int) bool {
-	var refs []reference
-	if p.peek() == ':' {
-		p.at++
-		for {
-			p.space()
-			refs = append(refs, reference{p.name(), p.in.At(p.line)})
-			p.space()
-			if p.peek() != ',' {
-				break
-			}
-			p.at++
-		}
-	}
-	p.space()
-	if p.peek() != '{' {
-		p.broken(line, "neither a value nor a section follows the name %q", source.Clean(name))
-		p.in.Unread(line, s.name, "neither a value nor a section follows the name")
-		return false
-	}
-	p.at++
-	p.in.Count()
-	if p.depth >= read.MaxDepth {
-		p.in.Problemf(line, "sections nest more than %d deep; the inner ones are not read", read.MaxDepth)
-		return p.skipBlock()
-	}
-	sub := s.sub(name)
-	if sub == nil {
-		sub = &section{name: name, at: p.in.At(line)}
-		s.subs = append(s.subs, sub)
-	}
-	sub.refs = append(sub.refs, refs...)
-	p.depth++
-	end := p.section(sub, false)
-	p.depth--
-	return end
+// TooDeep says where sections nest too deep.
+func (b *builder) TooDeep(line int) {
+	b.in.Count()
+	b.in.Problemf(line, "sections nest more than %d deep; the inner ones are not read", braces.MaxDepth)
 }
 
 func (s *section) set(v *fill.Value) {
@@ -261,109 +158,6 @@ func (s *section) place(key string) int {
 		return i
 	}
 	return -1
-}
-
-// skipBlock passes over a section without reading it.
-func (p *parser) skipBlock() bool {
-	for depth := 1; depth > 0; {
-		p.space()
-		if p.at >= len(p.data) {
-			return true
-		}
-		switch p.peek() {
-		case '{':
-			depth++
-		case '}':
-			depth--
-		case '"':
-			p.quoted()
-			continue
-		}
-		p.step()
-	}
-	return false
-}
-
-func (p *parser) skipLine(line int, s *section, why string) {
-	p.broken(line, "%s", why)
-	p.in.Unread(line, s.name, "%s", why)
-	start := p.at
-	for p.at < len(p.data) && p.data[p.at] != '\n' && (p.data[p.at] != '}' || p.at == start) {
-		p.at++
-	}
-}
-
-func (p *parser) includePattern() string {
-	if p.peek() == '"' {
-		return p.quoted()
-	}
-	start := p.at
-	for p.at < len(p.data) && !strings.ContainsRune(" \t\r\n#}", rune(p.data[p.at])) {
-		p.at++
-	}
-	return string(p.data[start:p.at])
-}
-
-// valueText reads a value up to the end of the line, a comment or a closing brace. Quoted parts may hold all of these.
-func (p *parser) valueText() string {
-	var out strings.Builder
-	for {
-		p.blanks()
-		switch c := p.peek(); {
-		case c == 0 || c == '\n' || c == '#' || c == '}':
-			return out.String()
-		case c == '"':
-			if out.Len() > 0 {
-				out.WriteByte(' ')
-			}
-			out.WriteString(p.quoted())
-		default:
-			start := p.at
-			for p.at < len(p.data) && !strings.ContainsRune("\n#}\"", rune(p.data[p.at])) {
-				p.at++
-			}
-			if out.Len() > 0 {
-				out.WriteByte(' ')
-			}
-			out.WriteString(strings.TrimRight(string(p.data[start:p.at]), " \t\r"))
-		}
-	}
-}
-
-// end returns where the statement that began at start ends: before the blanks that stand behind it.
-func (p *parser) end(start int) int {
-	return start + len(bytes.TrimRight(p.data[start:p.at], " \t\r"))
-}
-
-func (p *parser) quoted() string {
-	var out strings.Builder
-	line := p.line
-	for p.at++; p.at < len(p.data); p.step() {
-		switch c := p.data[p.at]; c {
-		case '"':
-			p.at++
-			return out.String()
-		case '\\':
-			if p.at+1 < len(p.data) {
-				p.step()
-				switch e := p.data[p.at]; e {
-				case 'n':
-					out.WriteByte('\n')
-				case 'r':
-					out.WriteByte('\r')
-				case 't':
-					out.WriteByte('\t')
-				case '\n':
-				default:
-					out.WriteByte(e)
-				}
-			}
-		default:
-			out.WriteByte(c)
-		}
-	}
-	p.broken(line, "a quotation mark opened here is not closed")
-	return out.String()
 }
 
 // maxInherited bounds the work of references to sections that refer to others in turn.
