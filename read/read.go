@@ -151,24 +151,6 @@ func (in *Input) Part(start, end int) int {
 	return len(in.parts)
 }
 
-// Logical returns the text of a line with those that it goes on in, where lines end in a backslash; next is the number of
-// the last of them.
-func (in *Input) Logical(n int) (text string, last int) {
-	text = in.File.Line(n)
-	if !strings.HasSuffix(text, "\\") {
-		return text, n
-	}
-	var b strings.Builder
-	for strings.HasSuffix(text, "\\") && n < in.File.Lines() {
-		b.WriteString(text[:len(text)-1])
-		b.WriteByte(' ')
-		n++
-		text = strings.TrimLeft(in.File.Line(n), " \t")
-	}
-	b.WriteString(text)
-	return b.String(), n
-}
-
 // Count counts a statement as read.
 func (in *Input) Count() { in.File.Statements++ }
 

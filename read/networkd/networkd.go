@@ -12,6 +12,7 @@ import (
 	"toril/packet"
 	"toril/read"
 	"toril/source"
+	"toril/syntax/ini"
 )
 
 // Format is the format of systemd-networkd's units.
@@ -53,52 +54,15 @@ var (
 	matchLine = lazy.Regexp(`(?m)^\[Match\]`)
 )
 
-// section is one section of a unit: its keys in order.
-type section struct {
-	name   string
-	at     int
-	values []value
-}
-
-type value struct {
-	key, text string
-	line      int
-}
-
-func (s *section) get(key string) string {
-	for _, v := range s.values {
-		if v.key == key {
-			return v.text
-		}
+func parse(in *read.Input) []*ini.Section {
+	f := ini.Parse(in.File.Bytes())
+	for _, b := range f.Bad {
+		in.Unread(b.Line, "", "it is neither a section nor a setting of one")
 	}
-	return ""
-}
-
-func parse(in *read.Input) []*section {
-	var out []*section
-	for n := 1; n <= in.File.Lines(); n++ {
-		at := n
-		if first := strings.TrimSpace(in.File.Line(n)); first == "" || first[0] == '#' || first[0] == ';' {
-			continue
-		}
-		var line string
-		line, n = in.Logical(n)
-		line = strings.TrimSpace(line)
-		if name, ok := strings.CutPrefix(line, "["); ok && strings.HasSuffix(line, "]") {
-			in.Count()
-			out = append(out, &section{name: strings.TrimSuffix(name, "]"), at: at})
-			continue
-		}
-		key, text, ok := strings.Cut(line, "=")
-		if !ok || len(out) == 0 {
-			in.Unread(at, "", "it is neither a section nor a setting of one")
-			continue
-		}
-		in.Count()
-		s := out[len(out)-1]
-		s.values = append(s.values, value{strings.TrimSpace(key), strings.TrimSpace(text), at})
+	for _, s := range f.Sections {
+		in.File.Statements += 1 + len(s.Values)
 	}
-	return out
+	return f.Sections
 }
 
 func readUnit(in *read.Input) {
@@ -106,15 +70,15 @@ func readUnit(in *read.Input) {
 	var names []string
 	by := ""
 	for _, s := range sections {
-		switch s.name {
+		switch s.Name {
 		case "Match", "NetDev":
-			if n := s.get("Name"); n != "" && len(names) == 0 {
+			if n := s.Get("Name"); n != "" && len(names) == 0 {
 				names = strings.Fields(n)
 			}
-			for _, v := range s.values {
-				if s.name == "Match" && matched[v.key] && by == "" {
-					by = v.key + "=" + v.text
-					in.Unread(v.line, "", "which interface this matches, the file does not say")
+			for _, v := range s.Values {
+				if s.Name == "Match" && matched[v.Key] && by == "" {
+					by = v.Key + "=" + v.Text
+					in.Unread(v.At.Line, "", "which interface this matches, the file does not say")
 				}
 			}
 		}
@@ -152,41 +116,41 @@ type unit struct {
 	again bool // the unit was read for another interface before
 }
 
-func (r *unit) section(s *section) {
-	switch s.name {
+func (r *unit) section(s *ini.Section) {
+	switch s.Name {
 	case "NetDev":
-		if k := s.get("Kind"); k != "" {
+		if k := s.Get("Kind"); k != "" {
 			r.iface.Kind = model.TunnelKind(k)
 		}
 	case "Xfrm":
-		id, err := strconv.ParseUint(s.get("InterfaceId"), 0, 32)
+		id, err := strconv.ParseUint(s.Get("InterfaceId"), 0, 32)
 		if err != nil {
-			r.in.Unread(s.at, "", "an xfrm interface has a numeric InterfaceId")
+			r.in.Unread(s.At.Line, "", "an xfrm interface has a numeric InterfaceId")
 			return
 		}
 		r.iface.IfID = uint32(id)
 	case "Tunnel":
-		r.iface.Ends(s.get("Local"), s.get("Remote"))
-		r.iface.Keyed(s.get("Key"), s.get("OutputKey"), s.get("InputKey"))
+		r.iface.Ends(s.Get("Local"), s.Get("Remote"))
+		r.iface.Keyed(s.Get("Key"), s.Get("OutputKey"), s.Get("InputKey"))
 	case "Network":
-		for _, v := range s.values {
-			switch v.key {
+		for _, v := range s.Values {
+			switch v.Key {
 			case "Address":
 				r.address(v)
 			case "Gateway":
-				r.route(v.line, "", v.text, &section{})
+				r.route(v.At.Line, "", v.Text, &ini.Section{})
 			case "DHCP":
-				r.iface.Dynamic = r.iface.Dynamic || v.text != "no" && v.text != "false"
+				r.iface.Dynamic = r.iface.Dynamic || v.Text != "no" && v.Text != "false"
 			}
 		}
 	case "Address":
-		for _, v := range s.values {
-			if v.key == "Address" {
+		for _, v := range s.Values {
+			if v.Key == "Address" {
 				r.address(v)
 			}
 		}
 	case "Route":
-		r.route(s.at, s.get("Destination"), s.get("Gateway"), s)
+		r.route(s.At.Line, s.Get("Destination"), s.Get("Gateway"), s)
 	case "RoutingPolicyRule":
 		if !r.again {
 			r.rule(s)
@@ -194,12 +158,12 @@ func (r *unit) section(s *section) {
 	}
 }
 
-func (r *unit) address(v value) {
-	p, err := netip.ParsePrefix(v.text)
+func (r *unit) address(v ini.Value) {
+	p, err := netip.ParsePrefix(v.Text)
 	if err != nil {
-		a, err := netip.ParseAddr(v.text)
+		a, err := netip.ParseAddr(v.Text)
 		if err != nil {
-			r.in.Unread(v.line, "", "%q is not an address", source.Clean(v.text))
+			r.in.Unread(v.At.Line, "", "%q is not an address", source.Clean(v.Text))
 			return
 		}
 		p = netip.PrefixFrom(a, a.BitLen())
@@ -207,8 +171,8 @@ func (r *unit) address(v value) {
 	r.iface.AddAddress(p)
 }
 
-func (r *unit) route(line int, to, via string, s *section) {
-	rt := &model.Route{At: r.in.At(line), Dev: r.iface.Name, Kind: s.get("Type"), Table: source.Clean(s.get("Table")), Origin: "static"}
+func (r *unit) route(line int, to, via string, s *ini.Section) {
+	rt := &model.Route{At: r.in.At(line), Dev: r.iface.Name, Kind: s.Get("Type"), Table: source.Clean(s.Get("Table")), Origin: "static"}
 	if via != "" && via != "_dhcp4" && via != "_ipv6ra" {
 		a, err := netip.ParseAddr(via)
 		if err != nil {
@@ -229,8 +193,8 @@ func (r *unit) route(line int, to, via string, s *section) {
 		return
 	}
 	rt.To = p
-	rt.Metric, _ = strconv.Atoi(s.get("Metric"))
-	rt.Src, _ = netip.ParseAddr(s.get("PreferredSource"))
+	rt.Metric, _ = strconv.Atoi(s.Get("Metric"))
+	rt.Src, _ = netip.ParseAddr(s.Get("PreferredSource"))
 	if rt.Kind == "blackhole" || rt.Kind == "unreachable" || rt.Kind == "prohibit" {
 		rt.Dev = ""
 	}
@@ -248,25 +212,25 @@ func prefix(text string) (netip.Prefix, error) {
 	return netip.PrefixFrom(a, a.BitLen()), nil
 }
 
-func (r *unit) rule(s *section) {
-	rule := &model.RouteRule{At: r.in.At(s.at), When: packet.All(), Kind: "lookup", Table: "main"}
-	for _, v := range s.values {
+func (r *unit) rule(s *ini.Section) {
+	rule := &model.RouteRule{At: r.in.At(s.At.Line), When: packet.All(), Kind: "lookup", Table: "main"}
+	for _, v := range s.Values {
 		narrow := func(f packet.Field, vs packet.Values) { rule.When = rule.When.And(packet.Where(f, vs)) }
-		switch v.key {
+		switch v.Key {
 		case "From", "To":
-			p, err := prefix(v.text)
+			p, err := prefix(v.Text)
 			if err != nil {
-				r.in.Unread(v.line, "", "%v", err)
+				r.in.Unread(v.At.Line, "", "%v", err)
 				rule.Unsure = true
 				continue
 			}
 			f := packet.Src
-			if v.key == "To" {
+			if v.Key == "To" {
 				f = packet.Dst
 			}
 			rule.When = rule.When.And(packet.Prefixes(f, p))
 		case "FirewallMark":
-			text, mask, masked := strings.Cut(v.text, "/")
+			text, mask, masked := strings.Cut(v.Text, "/")
 			n, err := strconv.ParseUint(text, 0, 32)
 			m, err2 := uint64(1<<32-1), error(nil)
 			if masked {
@@ -278,16 +242,16 @@ func (r *unit) rule(s *section) {
 				rule.Unsure = true
 			}
 		case "IncomingInterface":
-			narrow(packet.In, packet.Name(v.text))
+			narrow(packet.In, packet.Name(v.Text))
 		case "OutgoingInterface":
-			narrow(packet.Out, packet.Name(v.text))
+			narrow(packet.Out, packet.Name(v.Text))
 		case "Table":
-			rule.Table = source.Clean(v.text)
+			rule.Table = source.Clean(v.Text)
 		case "Priority":
-			rule.Priority, _ = strconv.Atoi(v.text)
+			rule.Priority, _ = strconv.Atoi(v.Text)
 		case "Type":
-			if v.text != "table" {
-				rule.Kind = source.Clean(v.text)
+			if v.Text != "table" {
+				rule.Kind = source.Clean(v.Text)
 			}
 		case "Family":
 		default:

@@ -8,6 +8,7 @@ import (
 	"toril/read"
 	"toril/read/fill"
 	"toril/source"
+	"toril/syntax"
 	"toril/syntax/braces"
 )
 
@@ -81,7 +82,7 @@ func into(in *read.Input, s *section) {
 func (b *builder) section() *section { return b.open[len(b.open)-1] }
 
 // Open begins a section, or goes on with one of that name.
-func (b *builder) Open(name string, refs []braces.Reference, at braces.Place) {
+func (b *builder) Open(name string, refs []braces.Reference, at syntax.Place) {
 	b.in.Count()
 	s := b.section().sub(name)
 	if s == nil {
@@ -98,13 +99,13 @@ func (b *builder) Open(name string, refs []braces.Reference, at braces.Place) {
 func (b *builder) Close() { b.open = b.open[:len(b.open)-1] }
 
 // Value keeps a key with its value.
-func (b *builder) Value(key, text string, at braces.Place) {
+func (b *builder) Value(key, text string, at syntax.Place) {
 	b.in.Count()
 	b.section().set(&fill.Value{Key: key, Text: text, At: b.in.Statement(at.Line, at.Start, at.End)})
 }
 
 // Include reads the files that are meant into the section.
-func (b *builder) Include(pattern string, at braces.Place) {
+func (b *builder) Include(pattern string, at syntax.Place) {
 	b.in.Count()
 	for _, in := range b.in.Include(at.Line, pattern) {
 		into(in, b.section())

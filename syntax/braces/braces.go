@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"toril/source"
+	"toril/syntax"
 )
 
 // MaxDepth is how deep sections nest; what is deeper is passed over.
@@ -19,18 +20,12 @@ type Reference struct {
 	Line int
 }
 
-// Place is where a statement stands: the line on which it begins, and its bytes.
-type Place struct {
-	Line int
-	source.Range
-}
-
 // Handler is told of every statement, in the order of the file.
 type Handler interface {
-	Open(name string, refs []Reference, at Place) // its range ends behind the opening brace
+	Open(name string, refs []Reference, at syntax.Place) // its range ends behind the opening brace
 	Close()
-	Value(key, text string, at Place)
-	Include(pattern string, at Place)
+	Value(key, text string, at syntax.Place)
+	Include(pattern string, at syntax.Place)
 	Broken(line int, why string)          // the grammar is broken there: a program takes nothing of the file
 	Unread(line int, section, why string) // something there was passed over
 	TooDeep(line int)                     // and there a section that is too deep
@@ -256,8 +251,8 @@ func (p *parser) valueText() string {
 }
 
 // place returns where a statement stands that began at start: its range ends before the blanks behind it.
-func (p *parser) place(line, start int) Place {
-	return Place{line, source.Range{Start: start, End: start + len(bytes.TrimRight(p.data[start:p.at], " \t\r"))}}
+func (p *parser) place(line, start int) syntax.Place {
+	return syntax.Place{Line: line, Range: source.Range{Start: start, End: start + len(bytes.TrimRight(p.data[start:p.at], " \t\r"))}}
 }
 
 // lines returns the number of lines.
