@@ -49,6 +49,21 @@ func Number[T ~int | ~uint32 | ~uint64](zero string) func(T) string {
 	}
 }
 
+// Bytes writes a volume in the largest unit of which it is a whole number: "7 MiB", "1000 bytes"; zero has words of its own.
+func Bytes(zero string) func(uint64) string {
+	return func(n uint64) string {
+		if n == 0 {
+			return zero
+		}
+		for i, unit := range []string{"TiB", "GiB", "MiB", "KiB"} {
+			if size := uint64(1) << (40 - 10*i); n%size == 0 {
+				return fmt.Sprintf("%d %s", n/size, unit)
+			}
+		}
+		return fmt.Sprintf("%d bytes", n)
+	}
+}
+
 // Choice returns a function that writes true and false in two words.
 func Choice(yes, no string) func(bool) string {
 	return func(b bool) string {

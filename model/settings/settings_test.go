@@ -58,7 +58,10 @@ func TestEverySettingHasARow(t *testing.T) {
 		}
 	}
 	conn := func() *model.Connection {
-		return &model.Connection{Version: model.Setting[ike.Version]{Value: ike.V1}, Reauth: model.Setting[time.Duration]{Value: time.Hour}}
+		return &model.Connection{
+			Version: model.Setting[ike.Version]{Value: ike.V1},
+			Reauth:  model.Setting[time.Duration]{Value: time.Hour},
+		}
 	}
 	each("Connection", func() (settings.Subject, reflect.Value) {
 		c := conn()

@@ -131,7 +131,12 @@ func All() []Row {
 		connection(Row{Name: "reauthentication", Term: "reauthentication", Unit: "s", Standard: "RFC 7296, section 2.8.3"},
 			func(c *model.Connection) model.Setting[time.Duration] { return c.Reauth }, present.SpanOr("never")),
 		connection(
-			Row{Name: "ike-overtime", Term: "IKE SA closed without renewal after a further", Unit: "s", Standard: "RFC 7296, section 2.8"},
+			Row{
+				Name:     "ike-overtime",
+				Term:     "IKE SA closed without renewal after a further",
+				Unit:     "s",
+				Standard: "RFC 7296, section 2.8",
+			},
 			func(c *model.Connection) model.Setting[time.Duration] { return c.Over },
 			present.SpanOr("never closed"),
 		),
@@ -203,10 +208,13 @@ func All() []Row {
 				Standard: "RFC 4301, section 4.4.2.1",
 			},
 			func(k *model.Child) model.Setting[uint64] { return k.RekeyBytes },
-			present.Number[uint64]("none"),
+			present.Bytes("none"),
 		),
-		child(Row{Name: "child-hard-lifetime-bytes", Term: "hard lifetime in bytes", Unit: "bytes", Standard: "RFC 4301, section 4.4.2.1"},
-			func(k *model.Child) model.Setting[uint64] { return k.LifeBytes }, present.Number[uint64]("none")),
+		child(
+			Row{Name: "child-hard-lifetime-bytes", Term: "hard lifetime in bytes", Unit: "bytes", Standard: "RFC 4301, section 4.4.2.1"},
+			func(k *model.Child) model.Setting[uint64] { return k.LifeBytes },
+			present.Bytes("none"),
+		),
 		child(
 			Row{
 				Name:     "child-lifetime-packets",

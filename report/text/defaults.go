@@ -60,27 +60,48 @@ func defaults(w io.Writer, k *daemon.Known, version string, o report.Options) er
 			},
 		)
 	}
-	place := ""
-	for _, d := range k.In(version) {
+	place, page := "", ""
+	all := k.In(version)
+	for i, d := range all {
 		if here := strings.TrimSpace(d.File + "  " + d.Section); here != place {
-			place = here
+			place, page = here, usualSource(all[i:])
 			flush()
 			p.line("")
-			p.line("%s", p.bold(here))
+			p.line("%s  %s", p.bold(here), p.dim(page))
 		}
 		value := d.Text()
 		if change := report.ChangeText(d); change != "" {
 			value += "\n" + change
 		}
-		tw.AppendRow(table.Row{d.Key, value, p.dim(d.Source)})
+		from := d.Source
+		if from == page {
+			from = ""
+		}
+		tw.AppendRow(table.Row{strings.Join(append([]string{d.Key}, d.Also...), ", "), value, p.dim(from)})
 	}
 	flush()
 	for _, o := range k.Own {
 		p.line("")
 		p.line("%s", p.bold("the daemon's own "+o.What+" proposals")+"  "+p.dim(o.Source))
 		for _, one := range o.Proposals(version) {
-			p.block(0, "", one.String())
+			for i, l := range strings.Split(wrap(one.String(), p.look.Width-6), "\n") {
+				p.line("%s%s", strings.Repeat(" ", 2+4*min(i, 1)), strings.TrimRight(l, " "))
+			}
 		}
 	}
 	return p.err
+}
+
+// usualSource returns the source of most defaults of the first one's section.
+func usualSource(ds []daemon.Default) string {
+	count, most := map[string]int{}, ""
+	for _, d := range ds {
+		if d.File != ds[0].File || d.Section != ds[0].Section {
+			break
+		}
+		if count[d.Source]++; count[d.Source] > count[most] {
+			most = d.Source
+		}
+	}
+	return most
 }

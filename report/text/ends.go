@@ -3,6 +3,7 @@ package text
 import (
 	"fmt"
 	"io"
+	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -92,17 +93,26 @@ func endsTable(p *paper, t *estate.Tunnel, rows []negotiate.Line, onlyDifference
 
 func attemptText(p *paper, a negotiate.Attempt) {
 	who := a.Initiator.Gateway.Name + " initiates:"
-	good := []text.Color{text.FgGreen}
 	bad := []text.Color{text.FgRed}
+	say := func(outcome, more string, colors ...text.Color) {
+		for i, l := range strings.Split(wrap(who+" "+outcome+more, p.look.Width-2), "\n") {
+			if i > 0 {
+				l = "  " + l
+			} else if rest, whole := strings.CutPrefix(l, who+" "+outcome); whole {
+				l = p.bold(who) + " " + p.paint(outcome, colors...) + rest
+			}
+			p.line("%s", strings.TrimRight(l, " "))
+		}
+	}
 	switch a.Outcome {
 	case negotiate.Agrees:
-		p.wrapped("%s %s, %s", p.bold(who), p.paint("comes up", good...), ikeText(a))
+		say("comes up", ", "+ikeText(a), text.FgGreen)
 	case negotiate.Partly:
-		p.wrapped("%s %s, %s", p.bold(who), p.paint("the IKE SA comes up, but not every child", bad...), ikeText(a))
+		say("the IKE SA comes up, but not every child", ", "+ikeText(a), bad...)
 	case negotiate.NoStart:
-		p.wrapped("%s %s: %s", p.bold(who), p.paint("cannot", bad...), a.Failure.Why)
+		say("cannot", ": "+a.Failure.Why, bad...)
 	default:
-		p.wrapped("%s %s", p.bold(who), p.paint("fails in "+string(a.Failure.Step)+notifyText(a.Failure), bad...))
+		say("fails in "+string(a.Failure.Step)+notifyText(a.Failure), "", bad...)
 		failureText(p, a.Failure)
 	}
 	for _, c := range a.Children {
