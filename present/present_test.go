@@ -12,7 +12,8 @@ import (
 
 func TestSpan(t *testing.T) {
 	for d, want := range map[time.Duration]string{
-		0: "0 s", time.Second: "1 s", 90 * time.Minute: "1 h 30 min", 24 * time.Hour: "24 h", 48 * time.Hour: "2 d", 49*time.Hour + time.Second: "2 d 1 h 1 s",
+		0: "0 s", time.Second: "1 s", 90 * time.Minute: "1 h 30 min", 24 * time.Hour: "24 h", 48 * time.Hour: "2 d",
+		49*time.Hour + time.Second: "2 d 1 h 1 s",
 	} {
 		assert.Equal(t, want, present.Span(d))
 	}
@@ -23,7 +24,8 @@ func TestSpan(t *testing.T) {
 func TestWords(t *testing.T) {
 	assert.Equal(t, "none", present.Number[int]("none")(0))
 	assert.Equal(t, "7", present.Number[uint32]("none")(7))
-	for n, want := range map[uint64]string{0: "none", 1: "1 bytes", 1000: "1000 bytes", 2048: "2 KiB", 7 << 20: "7 MiB", 4 << 30: "4 GiB", 1<<40 + 1<<30: "1025 GiB"} {
+	for n, want := range map[uint64]string{0: "none", 1: "1 bytes", 1000: "1000 bytes", 2048: "2 KiB", 7 << 20: "7 MiB",
+		4 << 30: "4 GiB", 1<<40 + 1<<30: "1025 GiB"} {
 		assert.Equal(t, want, present.Bytes("none")(n))
 	}
 	assert.Equal(t, "yes", present.Choice("yes", "no")(true))
