@@ -1,5 +1,7 @@
 package cases
 
+import "strings"
+
 const policy = "esp from 10.1.0.0/16 to 10.2.0.0/16 peer 192.0.2.2 psk \"xyz\"\n"
 
 // Policies are texts of iked.conf, with the policies that OpenIKED has after it: name, whether it begins, peer; "refused" where the
@@ -23,6 +25,8 @@ var Policies = []Text{
 	{"a brace behind", "ikev2 \"a\" " + policy + "}\n", "refused"},
 	{"a quotation mark that is not closed", "ikev2 \"a\" esp from 10.1.0.0/16 to 10.2.0.0/16 peer 192.0.2.2 psk \"xyz\n", "refused"},
 	{"a text over two lines", "ikev2 \"a\" esp from 10.1.0.0/16 to 10.2.0.0/16 peer 192.0.2.2 psk \"xy\nz\"\n", "a passive 192.0.2.2"},
+	{"a CR at a line's end", "ikev2 \"a\" " + strings.TrimSuffix(policy, "\n") + "\r\nikev2 \"b\" " + policy, "refused"},
+	{"a line with a CR alone", "ikev2 \"a\" " + policy + "\r\nikev2 \"b\" " + policy, "refused"},
 	{"a CR in a line", "ikev2 \"a\" " + policy + "ikev2 \"b\" \r" + policy, "refused"},
 	{"a macro", "x=\"10.1.0.0/16\"\nikev2 \"a\" esp from $x to 10.2.0.0/16 peer 192.0.2.2 psk \"x\"\n", "a passive 192.0.2.2"},
 	{"a macro that is not there", "ikev2 \"a\" esp from $nope to 10.2.0.0/16 peer 192.0.2.2 psk \"x\"\n", "refused"},

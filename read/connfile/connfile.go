@@ -81,6 +81,9 @@ func (f *File) parse(in *read.Input) {
 		line := in.File.Line(n)
 		text := strings.TrimSpace(cut(line))
 		if text == "" {
+			if in.File.Returned(n) && strings.TrimSpace(line) == "" && !in.File.Converted() { // what stands there is no blank
+				f.refuse(in, n, "a carriage return stands here")
+			}
 			continue
 		}
 		if strings.Contains(line, "\r") && !in.File.Converted() && !strings.HasPrefix(strings.TrimSpace(line), "#") {
@@ -143,7 +146,8 @@ func (f *File) setting(in *read.Input, n int, s *Section, text string) {
 	if f.dialect.OneWord && len(value) > 1 && value[0] == '{' && value[len(value)-1] == '}' {
 		value = value[1 : len(value)-1]
 	}
-	s.set(&fill.Value{Key: key, Text: unquote(value), At: statement(in, n, text)})
+	returned := in.File.Returned(n) && !in.File.Converted() && cut(in.File.Line(n)) == in.File.Line(n)
+	s.set(&fill.Value{Key: key, Text: unquote(value), At: statement(in, n, text), Returned: returned})
 }
 
 // statement returns the position of what stands on a line before a comment.
@@ -364,7 +368,7 @@ func (f *File) Check(kind string, words map[string]Words, known func(key string)
 		for _, v := range s.Values {
 			key := v.Key
 			switch w, ok := words[key]; {
-			case ok && v.Text != "" && !w.takes(v.Text):
+			case ok && v.Text != "" && (v.Returned || !w.takes(v.Text)):
 				f.refuseAt(source.Errorf(v.At, "%s", f.veiled(v, "%q is not a value of %s", source.Clean(v.Text), source.Clean(key))))
 			case known != nil && !known(key):
 				f.refuseAt(source.Errorf(v.At, "%s", f.veiled(v, "%q is not a keyword of the daemon", source.Clean(key))))

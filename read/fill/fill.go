@@ -19,6 +19,7 @@ import (
 type Value struct {
 	Key, Text string
 	At        source.Pos
+	Returned  bool         // a carriage return stands at its end, in a file that is not converted
 	Inherited bool         // it stands in another section that this one refers to
 	Was       []source.Pos // earlier lines that say the key with another value
 	Used      bool

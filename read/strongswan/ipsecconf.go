@@ -2,6 +2,7 @@ package strongswan
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -212,6 +213,11 @@ func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded
 		Unsure:   &c.Unsure,
 		Refused:  &c.Unusable,
 		Quiet:    unloaded,
+	}
+	for _, v := range said {
+		if v.Returned && !strings.HasSuffix(v.Key, "id") { // of an identity it becomes a part
+			f.Refuse(v, errors.New("a carriage return stands at the end of the value"))
+		}
 	}
 	local, remote := connfile.Sides(r.in.Gateway, said)
 	c.Version = fill.Take(f, func(t string) (ike.Version, error) {
