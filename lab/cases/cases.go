@@ -326,7 +326,12 @@ var AllInbound = []Inbound{
 		ESP: "dropped in input",
 	},
 	{Name: "decrypted may pass", Rules: Forward("meta ipsec exists accept; drop"), ESP: "delivered", Inner: "CLEAR from 10.2.0.5"},
-	{Name: "from this peer", Rules: Forward("ipsec in ip saddr 203.0.113.9 accept; drop"), ESP: "delivered", Inner: "CLEAR from 10.2.0.5"},
+	{
+		Name:  "from this peer",
+		Rules: Forward("ipsec in ip saddr 203.0.113.9 accept; drop"),
+		ESP:   "delivered",
+		Inner: "CLEAR from 10.2.0.5",
+	},
 	{Name: "from another", Rules: Forward("ipsec in ip saddr 203.0.113.8 accept; drop"), ESP: "delivered", Inner: "dropped in forward"},
 	{
 		Name:  "prerouting sees both",

@@ -67,7 +67,11 @@ var Policies = []Text{
 	},
 	{"no name", "ikev2 " + policy, "policy1 passive 192.0.2.2"},
 	{"a list in braces", "ikev2 \"a\" esp from { 10.1.0.0/16, 10.3.0.0/16 } to 10.2.0.0/16 peer 192.0.2.2 psk \"x\"\n", "refused"},
-	{"a time in capitals", "ikev2 \"a\" esp from 10.1.0.0/16 to 10.2.0.0/16 peer 192.0.2.2 lifetime 8H psk \"x\"\n", "a passive 192.0.2.2"},
+	{
+		"a time in capitals",
+		"ikev2 \"a\" esp from 10.1.0.0/16 to 10.2.0.0/16 peer 192.0.2.2 lifetime 8H psk \"x\"\n",
+		"a passive 192.0.2.2",
+	},
 	{"a time that is none", "ikev2 \"a\" esp from 10.1.0.0/16 to 10.2.0.0/16 peer 192.0.2.2 lifetime soon psk \"x\"\n", "refused"},
 	{"a setting that is none", "set passive\nset warble\nikev2 \"a\" " + policy, "refused"},
 	{"a comment behind", "ikev2 \"a\" esp from 10.1.0.0/16 to 10.2.0.0/16 peer 192.0.2.2 psk \"x\" # c\n", "a passive 192.0.2.2"},

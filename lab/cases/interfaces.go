@@ -14,7 +14,11 @@ var Stanzas = []Text{
 	{"a method in capitals", "iface eth0 inet STATIC\n address 10.0.0.1/24\n", "refused"},
 	{"a method that is none", "iface eth0 inet fixed\n address 10.0.0.1/24\n", "refused"},
 	{"an address twice", "iface eth0 inet static\n address 10.0.0.1/24\n address 10.0.0.2/24\n", "10.0.0.1"},
-	{"a stanza twice", "iface eth0 inet static\n address 10.0.0.1/24\niface eth0 inet static\n address 10.0.0.2/24\n", "10.0.0.1 10.0.0.2"},
+	{
+		"a stanza twice",
+		"iface eth0 inet static\n address 10.0.0.1/24\niface eth0 inet static\n address 10.0.0.2/24\n",
+		"10.0.0.1 10.0.0.2",
+	},
 	{"an option without a value", "iface eth0 inet static\n address\n", "refused"},
 	{"a stanza without a family", "iface eth0\n address 10.0.0.1/24\n", "refused"},
 	{"a stanza without a method", "iface eth0 inet\n address 10.0.0.1/24\n", "refused"},

@@ -11,7 +11,11 @@ var Lexical = []Text{
 	{"a value ends at CR", "connections {\n a {\n  version = 2\r  aggressive = yes\n }\n}\n", ""},
 	{"CRLF", "connections {\r\n a {\r\n  version = 2\r\n }\r\n}\r\n", "a IKEv2 []"},
 	{"section names in capitals", "Connections {\n A {\n  version = 2\n  Children {\n   c {\n   }\n  }\n }\n}\n", ""},
-	{"the same connection in two cases", "connections {\n a {\n  version = 2\n }\n A {\n  version = 1\n }\n}\n", "A IKEv1 []; a IKEv2 []"},
+	{
+		"the same connection in two cases",
+		"connections {\n a {\n  version = 2\n }\n A {\n  version = 1\n }\n}\n",
+		"A IKEv1 []; a IKEv2 []",
+	},
 	{"keys in capitals", "connections {\n a {\n  VERSION = 1\n  Local {\n   AUTH = psk\n  }\n }\n}\n", ""},
 	{"a byte order mark", "\xef\xbb\xbfconnections {\n a {\n  version = 2\n }\n}\n", ""},
 	{
@@ -102,7 +106,11 @@ var Lexical = []Text{
 	{"auth in capitals", "connections {\n a {\n  local {\n   auth = PSK\n  }\n }\n}\n", "a IKEv1/2 []"},
 	{"pubkey in capitals", "connections {\n a {\n  local {\n   auth = PUBKEY\n  }\n }\n}\n", ""},
 	{"mode in capitals", "connections {\n a {\n  children {\n   c {\n    mode = TUNNEL\n   }\n  }\n }\n}\n", "a IKEv1/2 [c]"},
-	{"start_action in capitals", "connections {\n a {\n  children {\n   c {\n    start_action = TRAP\n   }\n  }\n }\n}\n", "a IKEv1/2 [c]"},
+	{
+		"start_action in capitals",
+		"connections {\n a {\n  children {\n   c {\n    start_action = TRAP\n   }\n  }\n }\n}\n",
+		"a IKEv1/2 [c]",
+	},
 	{
 		"party sections in capitals",
 		"connections {\n a {\n  LOCAL {\n   auth = psk\n  }\n  Remote-2 {\n   auth = psk\n  }\n }\n}\n",
@@ -110,7 +118,11 @@ var Lexical = []Text{
 	},
 	{"children in capitals", "connections {\n a {\n  CHILDREN {\n   c {\n   }\n  }\n }\n}\n", "a IKEv1/2 [c]"},
 	{"policies in capitals", "connections {\n a {\n  children {\n   c {\n    policies = NO\n   }\n  }\n }\n}\n", "a IKEv1/2 [c]"},
-	{"dpd_action in capitals", "connections {\n a {\n  children {\n   c {\n    dpd_action = RESTART\n   }\n  }\n }\n}\n", "a IKEv1/2 [c]"},
+	{
+		"dpd_action in capitals",
+		"connections {\n a {\n  children {\n   c {\n    dpd_action = RESTART\n   }\n  }\n }\n}\n",
+		"a IKEv1/2 [c]",
+	},
 	{
 		"close_action in capitals",
 		"connections {\n a {\n  children {\n   c {\n    close_action = Start\n   }\n  }\n }\n}\n",
@@ -133,7 +145,11 @@ var Lexical = []Text{
 	{"an octal number", "connections {\n a {\n  children {\n   c {\n    reqid = 010\n   }\n  }\n }\n}\n", "a IKEv1/2 [c]"},
 	{"a time with a blank", "connections {\n a {\n  rekey_time = 10 m\n }\n}\n", "a IKEv1/2 []"},
 	{"a version with a blank", "connections {\n a {\n  version = \"1 \"\n }\n}\n", ""},
-	{"selectors with blanks", "connections {\n a {\n  children {\n   c {\n    local_ts = 10.0.0.0/8 [ tcp / 443 ]\n   }\n  }\n }\n}\n", ""},
+	{
+		"selectors with blanks",
+		"connections {\n a {\n  children {\n   c {\n    local_ts = 10.0.0.0/8 [ tcp / 443 ]\n   }\n  }\n }\n}\n",
+		"",
+	},
 	{"selectors in capitals", "connections {\n a {\n  children {\n   c {\n    local_ts = DYNAMIC\n   }\n  }\n }\n}\n", ""},
 	{
 		"a protocol in capitals",
@@ -152,7 +168,11 @@ var Lexical = []Text{
 	},
 	{"an address in words", "connections {\n a {\n  remote_addrs = %ANY\n }\n}\n", "a IKEv1/2 []"},
 	{"a bool in words", "connections {\n a {\n  aggressive = on\n }\n}\n", ""},
-	{"an uppercase default", "connections {\n a {\n  children {\n   c {\n    esp_proposals = DEFAULT\n   }\n  }\n }\n}\n", "a IKEv1/2 [c]"},
+	{
+		"an uppercase default",
+		"connections {\n a {\n  children {\n   c {\n    esp_proposals = DEFAULT\n   }\n  }\n }\n}\n",
+		"a IKEv1/2 [c]",
+	},
 	{"an unknown proposal", "connections {\n a {\n  children {\n   c {\n    esp_proposals = aes128-warble\n   }\n  }\n }\n}\n", ""},
 	{"ifid in words", "connections {\n a {\n  if_id_in = %UNIQUE\n }\n}\n", "a IKEv1/2 []"},
 	{"a mark in words", "connections {\n a {\n  children {\n   c {\n    mark_in = %unique-dir\n   }\n  }\n }\n}\n", "a IKEv1/2 [c]"},

@@ -103,7 +103,16 @@ func (b By) Batches(i Interface) (gateway, far []string) {
 		encap = " encap espinudp 4500 4500 0.0.0.0"
 	}
 	state := func(src, dst string, spi int) string {
-		return fmt.Sprintf("xfrm state add src %s dst %s proto esp spi 0x%x mode %s %s %s%s", src, dst, spi, i.Mode, i.Select, Keys, encap)
+		return fmt.Sprintf(
+			"xfrm state add src %s dst %s proto esp spi 0x%x mode %s %s %s%s",
+			src,
+			dst,
+			spi,
+			i.Mode,
+			i.Select,
+			Keys,
+			encap,
+		)
 	}
 	policy := func(src, dst, dir string) string {
 		domain := strings.NewReplacer("OWN", src, "FAR", dst).Replace(i.Domain)
@@ -171,7 +180,11 @@ var AllBy = []By{
 	{Name: "trapped", Trap: true, Want: either("dropped in encapsulation", "wrapped, dropped in policy")},
 	{Name: "in UDP", Encap: true, Want: all(esp)},
 	{Name: "masquerade on the WAN", Rules: Nat(`oifname "wan0" masquerade`), Want: all(esp)},
-	{Name: "masquerade on the tunnel", Rules: Nat(`oifname "t0" masquerade`), Want: all("ESP from 172.31.255.1, outer from 198.51.100.1")},
+	{
+		Name:  "masquerade on the tunnel",
+		Rules: Nat(`oifname "t0" masquerade`),
+		Want:  all("ESP from 172.31.255.1, outer from 198.51.100.1"),
+	},
 	{Name: "masquerade everywhere", Rules: Nat(`masquerade`), Want: all("ESP from 172.31.255.1, outer from 198.51.100.1")},
 	{
 		Name:  "source NAT by source",
