@@ -52,7 +52,7 @@ func ParseSeverity(name string) (Severity, error) {
 }
 
 // Check is a question that is asked of an estate. Of its functions at least one is set; each is called once for every
-// subject of its kind.
+// subject of its kind, for several of them side by side.
 type Check struct {
 	Name     string   // "area/name"
 	Title    string   // a short statement of the fault

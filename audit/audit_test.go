@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -63,7 +64,12 @@ func TestSeverities(t *testing.T) {
 
 func TestEveryQuestionIsAskedOfEverything(t *testing.T) {
 	asked := map[string]int{}
-	count := func(what string) { asked[what]++ }
+	var mu sync.Mutex // subjects are asked about side by side
+	count := func(what string) {
+		mu.Lock()
+		defer mu.Unlock()
+		asked[what]++
+	}
 	c := &audit.Check{Name: "test/all", Severity: audit.Low,
 		Estate:     func(*audit.Pass) { count("estate") },
 		Gateway:    func(_ *audit.Pass, g *model.Gateway) { count("gateway " + g.Name) },

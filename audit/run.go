@@ -65,6 +65,7 @@ func (s *shared) asked(g *model.Gateway) {
 type work struct {
 	gateway *model.Gateway
 	tunnel  *estate.Tunnel
+	mu      sync.Mutex
 	found   []answer
 }
 
@@ -101,33 +102,30 @@ func Run(ctx context.Context, e *estate.Estate, checks []*Check, b *baseline.Bas
 	for _, g := range e.Gateways {
 		all.pending[g] = &atomic.Int32{}
 	}
+	parts := partsOf(len(checks), len(todo))
 	for _, w := range todo {
 		for _, g := range w.gateways() {
-			all.pending[g].Add(1)
+			all.pending[g].Add(int32(len(parts)))
 		}
 	}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for _, w := range todo {
-		group.Go(func() error {
-			p := &Pass{Context: ctx, Estate: e, Baseline: b, Now: now, shared: all}
-			ends := p.subjects(w.tunnel)
-			for i, c := range checks {
-				p.Check = c
-				p.run(w, ends)
-				for _, f := range p.found {
-					w.found = append(w.found, answer{i, f})
+		left := &atomic.Int32{}
+		left.Store(int32(len(parts)))
+		for _, part := range parts {
+			group.Go(func() error {
+				p := &Pass{Context: ctx, Estate: e, Baseline: b, Now: now, shared: all}
+				p.ask(w, checks, part)
+				for _, g := range w.gateways() {
+					all.asked(g)
 				}
-				p.found = p.found[:0]
-			}
-			for _, g := range w.gateways() {
-				all.asked(g)
-			}
-			if w.tunnel != nil {
-				all.attempts.Delete(w.tunnel)
-			}
-			return ctx.Err()
-		})
+				if left.Add(-1) == 0 && w.tunnel != nil {
+					all.attempts.Delete(w.tunnel)
+				}
+				return ctx.Err()
+			})
+		}
 	}
 	if err := group.Wait(); err != nil {
 		return nil, err
@@ -140,6 +138,35 @@ func Run(ctx context.Context, e *estate.Estate, checks []*Check, b *baseline.Bas
 		}
 	}
 	return r, nil
+}
+
+// partsOf divides checks, by their numbers, into parts that are asked side by side: all in one where there is much work, so that what they
+// share is soon let go; else one by one, so that a single gateway keeps every processor busy.
+func partsOf(checks, work int) [][2]int {
+	size := max(1, checks)
+	if work < 8*runtime.GOMAXPROCS(0) {
+		size = 1
+	}
+	var out [][2]int
+	for from := 0; from < checks; from += size {
+		out = append(out, [2]int{from, min(checks, from+size)})
+	}
+	return out
+}
+
+// ask asks checks about the subject of some work, from one number up to another.
+func (p *Pass) ask(w *work, checks []*Check, part [2]int) {
+	ends := p.subjects(w.tunnel)
+	for i := part[0]; i < part[1]; i++ {
+		p.Check = checks[i]
+		p.run(w, ends)
+		w.mu.Lock()
+		for _, f := range p.found {
+			w.found = append(w.found, answer{i, f})
+		}
+		w.mu.Unlock()
+		p.found = p.found[:0]
+	}
 }
 
 // gateways are those that work may ask about.
