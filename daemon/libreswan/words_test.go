@@ -85,16 +85,6 @@ func again(t *testing.T, d Dialect, p ike.Proposal) {
 	assert.Equal(t, p.Transforms, back[0].Transforms, text)
 }
 
-func mapsKeys[V any](m map[string]V) func(func(string) bool) {
-	return func(yield func(string) bool) {
-		for k := range m {
-			if !yield(k) {
-				return
-			}
-		}
-	}
-}
-
 func TestEveryWordIsWrittenAsSomethingThatMeansIt(t *testing.T) {
 	for name, cs := range ciphers() {
 		for _, c := range cs {
