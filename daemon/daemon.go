@@ -182,13 +182,14 @@ func IsVersion(text string) bool { return isVersion(text) }
 
 var (
 	isVersion = lazy.Match(`^[0-9]{1,4}(\.[0-9]{1,4}){1,3}$`)
-	// said is how a comment names a program and its version: "# strongSwan 5.9.8", "# Libreswan U4.10/K6.1", "# openiked (7.4)"
-	said = lazy.Regexp(
-		`(?mi)^[ \t]*#[^\n]*\b(strongswan|libreswan|openiked)(?: version)?[ \t:/(]+(?:linux[ \t]+)?[vu]?([0-9]{1,4}(?:\.[0-9]{1,4}){1,3})\b`,
-	)
+	// said is how a comment that says nothing else names a program and its version: "# strongSwan 5.9.8", "# Libreswan U4.10/K6.1",
+	// "# made by openiked (7.4)"
+	said = lazy.Regexp(`(?mi)^[ \t]*#[ \t]*(?:(?:made|generated|written)[ \t]+by[ \t]+)?(?:linux[ \t]+)?(strongswan|libreswan|openiked)` +
+		`(?:[ \t]+version)?[ \t:/(]+[vu]?([0-9]{1,4}(?:\.[0-9]{1,4}){1,3})(?:[-+~/][^ \t\n]*)?\)?[ \t.]*\r?$`)
 )
 
-// VersionIn returns the version of a daemon that a comment in a file names; ok is false where none does.
+// VersionIn returns the version of a daemon that a comment in a file names; ok is false where none does. A comment that says more is none:
+// it may be of times past, or of a sample ("Libreswan 4.0 configuration file" is at the head of 4.10's).
 func VersionIn(f *source.File, software string) (v model.Version, ok bool) {
 	for _, m := range said().FindAllSubmatchIndex(f.Head(), 16) {
 		if name := string(f.Head()[m[2]:m[3]]); strings.EqualFold(name, software) {

@@ -74,20 +74,25 @@ func TestByVersion(t *testing.T) {
 
 func TestVersionIn(t *testing.T) {
 	for text, want := range map[string]string{
-		"# strongSwan 5.9.8\n": "5.9.8",
-		"x\n  # made by strongSwan version 6.0.1 on a harbour\n": "6.0.1",
-		"# Linux strongSwan U5.9.8/K6.1.0\n":                     "5.9.8",
-		"# strongswan: v5.9.1\n":                                 "5.9.1",
-		"# Libreswan 4.10\n# strongSwan 5.9.1\n":                 "5.9.1",
-		"# strongSwan\n":                                         "",
-		"remark = strongSwan 5.9.8\n":                            "",
-		"# strongSwan 5.9.8-5+deb12u1\n":                         "5.9.8",
-		"# strongSwan IPsec configuration file, section 5\n":     "",
+		"# strongSwan 5.9.8\n":                               "5.9.8",
+		"x\n  # made by strongSwan version 6.0.1\n":          "6.0.1",
+		"# Linux strongSwan U5.9.8/K6.1.0\n":                 "5.9.8",
+		"# strongswan: v5.9.1\n":                             "5.9.1",
+		"# Libreswan 4.10\n# strongSwan 5.9.1\n":             "5.9.1",
+		"# migrated from strongSwan 5.3.5\n":                 "",
+		"# strongSwan 5.3.5 until 2019\n":                    "",
+		"# strongSwan (5.9.8)\n":                             "5.9.8",
+		"# strongSwan\n":                                     "",
+		"remark = strongSwan 5.9.8\n":                        "",
+		"# strongSwan 5.9.8-5+deb12u1\n":                     "5.9.8",
+		"# strongSwan IPsec configuration file, section 5\n": "",
 	} {
 		v, ok := daemon.VersionIn(source.NewFile("a", []byte(text)), "strongSwan")
 		assert.Equal(t, want, v.Number, text)
 		assert.Equal(t, want != "", ok, text)
 	}
+	_, ok := daemon.VersionIn(source.NewFile("a", []byte("# /etc/ipsec.conf - Libreswan 4.0 configuration file\n")), "Libreswan")
+	assert.False(t, ok, "4.10 ships it")
 	assert.True(t, daemon.IsVersion("5.9.8"))
 	assert.False(t, daemon.IsVersion("5"))
 	assert.False(t, daemon.IsVersion("5.9.8-x"))
