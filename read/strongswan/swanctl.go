@@ -230,7 +230,7 @@ func (r *swanctl) connection(s *section) {
 		case "allow", "force", "never":
 			return t, nil
 		case "prefer":
-			if r.since("6.0.1") {
+			if r.version == "" || daemon.Compare(r.version, "5.9.8") > 0 { // 5.9.8 refuses it, 6.0.1 has it
 				return t, nil
 			}
 		}

@@ -294,3 +294,24 @@ func FuzzSwanctl(f *testing.F) {
 		}
 	})
 }
+
+// TestVersions is what the pages of 5.9.8 and 6.0.1 say, and what 5.9.8 did.
+func TestVersions(t *testing.T) {
+	const text = "connections {\n c {\n  childless = prefer\n  children {\n   k {\n    life_time = 10h\n    life_bytes = 1000\n   }\n  }\n }\n}\n"
+	for version, want := range map[string]struct {
+		rekey   time.Duration
+		bytes   uint64
+		refused bool
+	}{
+		"# strongSwan 5.9.8\n":  {time.Hour, 0, true},
+		"# strongSwan 5.9.14\n": {time.Hour, 0, false},
+		"# strongSwan 6.0.1\n":  {9 * time.Hour, 900, false},
+		"":                      {9 * time.Hour, 900, false},
+	} {
+		c := swanctl(version+text, nil).Connections[0]
+		assert.Equal(t, want.rekey, c.Children[0].Rekey.Value, version)
+		assert.Equal(t, want.bytes, c.Children[0].RekeyBytes.Value, version)
+		assert.Equal(t, want.refused, c.Unusable != nil, version)
+		assert.Equal(t, version == "", strings.Contains(c.Children[0].Rekey.Why, "since 6.0.1"), version)
+	}
+}
