@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"toril/baseline"
@@ -164,7 +165,7 @@ type Pass struct {
 	Estate   *estate.Estate
 	Baseline *baseline.Baseline
 	Now      time.Time // the day that the question is asked for
-	found    []Finding
+	found    []*Finding
 	shared   *shared
 }
 
@@ -253,27 +254,29 @@ func Egress(p *Pass, s *Subject) (inner []walk.Outcome, ok bool) {
 	if pol == nil || !path.Known() {
 		return nil, false
 	}
-	_, inner = path.Inbound(pol, pol.Back().And(packet.Only(packet.IPv4)).Minus(reserved))
+	_, inner = path.Inbound(pol, pol.Back().And(packet.Only(packet.IPv4)).Minus(reserved()))
 	return inner, true
 }
 
 // reserved are packets to addresses that are nobody's on the Internet (IANA's registry of special-purpose addresses).
-var reserved = packet.Prefixes(
-	packet.Dst,
-	special(
-		"0.0.0.0/8",
-		"10.0.0.0/8",
-		"100.64.0.0/10",
-		"127.0.0.0/8",
-		"169.254.0.0/16",
-		"172.16.0.0/12",
-		"192.168.0.0/16",
-		"192.0.2.0/24",
-		"198.18.0.0/15",
-		"198.51.100.0/24",
-		"203.0.113.0/24",
-		"224.0.0.0/3",
-	)...)
+var reserved = sync.OnceValue(func() packet.Set {
+	return packet.Prefixes(
+		packet.Dst,
+		special(
+			"0.0.0.0/8",
+			"10.0.0.0/8",
+			"100.64.0.0/10",
+			"127.0.0.0/8",
+			"169.254.0.0/16",
+			"172.16.0.0/12",
+			"192.168.0.0/16",
+			"192.0.2.0/24",
+			"198.18.0.0/15",
+			"198.51.100.0/24",
+			"203.0.113.0/24",
+			"224.0.0.0/3",
+		)...)
+})
 
 func special(texts ...string) []netip.Prefix {
 	var out []netip.Prefix
@@ -306,7 +309,7 @@ func (p *Pass) Report(f Finding) {
 		f.Also[i].Text = p.Estate.Quote(f.Also[i].Pos)
 	}
 	f.Message = source.Clean(f.Message)
-	p.found = append(p.found, f)
+	p.found = append(p.found, &f)
 }
 
 // BaselineFor lays the scopes that fit an end over the baseline: those that name its gateway, its connection or the

@@ -72,7 +72,7 @@ type work struct {
 // answer is a finding of one of the checks that were asked.
 type answer struct {
 	check int
-	Finding
+	*Finding
 }
 
 // jobs lists all work, each tunnel behind the later one of its gateways, so that what was worked out for them is let go soon.
@@ -200,7 +200,7 @@ func (r *Result) gather(done []*work, checks int) {
 		}
 		return cmp.Compare(place[a.tunnel], place[b.tunnel])
 	})
-	of := make([][]Finding, checks)
+	of, total := make([][]*Finding, checks), 0
 	for _, w := range done {
 		for _, a := range w.found {
 			of[a.check] = append(of[a.check], a.Finding)
@@ -208,7 +208,14 @@ func (r *Result) gather(done []*work, checks int) {
 		w.found = nil
 	}
 	for i := range of {
-		r.Findings = append(r.Findings, merge(of[i])...)
+		of[i] = merge(of[i])
+		total += len(of[i])
+	}
+	r.Findings = make([]Finding, 0, total)
+	for i := range of {
+		for _, f := range of[i] {
+			r.Findings = append(r.Findings, *f)
+		}
 		of[i] = nil
 	}
 	r.identify()
@@ -311,7 +318,7 @@ func (p *Pass) guarded(at Finding, ask func()) {
 
 // merge makes one finding of those that say the same at one line: a section that several connections inherit, or a
 // connection that is an end of several tunnels.
-func merge(in []Finding) []Finding {
+func merge(in []*Finding) []*Finding {
 	type key struct {
 		pos          source.Pos
 		message, fix string
@@ -319,7 +326,7 @@ func merge(in []Finding) []Finding {
 	index := make(map[key]int, len(in))
 	out := in[:0] // what is kept never comes before what is read
 	for _, f := range in {
-		k := key{f.At.Pos, f.Message, f.Fix}
+		k := key{f.At.Pos.Place(), f.Message, f.Fix}
 		i, seen := index[k]
 		if !seen || f.At.Pos.IsZero() {
 			index[k] = len(out)

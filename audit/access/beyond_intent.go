@@ -3,6 +3,7 @@ package access
 import (
 	"fmt"
 	"slices"
+	"sync"
 
 	"toril/audit"
 	"toril/estate"
@@ -41,7 +42,7 @@ var BeyondIntent = &audit.Check{
 			if o.Fate != walk.Clear && o.Fate != walk.Delivered {
 				continue
 			}
-			if o.Fate == walk.Delivered && o.Now.Minus(toTheGateway).Empty() {
+			if o.Fate == walk.Delivered && o.Now.Minus(toTheGateway()).Empty() {
 				continue
 			}
 			at := s.Tunnel.Intent.At
@@ -64,10 +65,12 @@ var BeyondIntent = &audit.Check{
 
 // toTheGateway is what every network sends to its gateway, and nobody declares: ICMP, and IKE and ESP where peers have no fixed
 // address.
-var toTheGateway = packet.Union(
-	packet.Where(packet.Proto, packet.OneOf(1, 50, 51, 58)),
-	packet.Where(packet.Proto, packet.OneOf(17)).And(packet.Where(packet.Dport, packet.OneOf(500, 4500))),
-)
+var toTheGateway = sync.OnceValue(func() packet.Set {
+	return packet.Union(
+		packet.Where(packet.Proto, packet.OneOf(1, 50, 51, 58)),
+		packet.Where(packet.Proto, packet.OneOf(17)).And(packet.Where(packet.Dport, packet.OneOf(500, 4500))),
+	)
+})
 
 // carried are the packets that may come out of a policy's tunnel.
 func carried(path *walk.Path, pol *walk.Policy) packet.Set {

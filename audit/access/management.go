@@ -3,6 +3,7 @@ package access
 import (
 	"fmt"
 	"net/netip"
+	"sync"
 
 	"toril/audit"
 	"toril/model"
@@ -41,7 +42,7 @@ var Management = &audit.Check{
 				continue
 			}
 			in, _ := path.Outside(pol.Own, pol.Peer)
-			outside := walk.Plain(packet.Only(packet.IPv4).And(packet.Range(packet.Dst, pol.Own, pol.Own)).And(publicSources)).
+			outside := walk.Plain(packet.Only(packet.IPv4).And(packet.Range(packet.Dst, pol.Own, pol.Own)).And(publicSources())).
 				With(packet.PeerIn, packet.OneOf(0)).
 				With(packet.In, in)
 			inner := walk.Plain(pol.Back().Free(packet.Proto, packet.Sport, packet.Dport, packet.ICMP).And(packet.Only(packet.IPv4))).
@@ -109,11 +110,11 @@ func ownInside(g *model.Gateway) packet.Set {
 	return packet.Union(sets...)
 }
 
-var publicSources = func() packet.Set {
+var publicSources = sync.OnceValue(func() packet.Set {
 	s := packet.Only(packet.IPv4)
 	for _, n := range []string{"10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "169.254.0.0/16", "127.0.0.0/8",
 		"224.0.0.0/3", "0.0.0.0/8"} {
 		s = s.Minus(packet.Prefixes(packet.Src, netip.MustParsePrefix(n)))
 	}
 	return s
-}()
+})

@@ -3,6 +3,7 @@ package domain
 import (
 	"fmt"
 	"net/netip"
+	"sync"
 
 	"toril/audit"
 	"toril/ike"
@@ -44,7 +45,7 @@ var PublicInside = &audit.Check{
 				continue
 			}
 			all := side.set.Value.At(own).Packets()
-			public := all.Minus(notPublic).Free(packet.Proto, packet.Sport, packet.ICMP)
+			public := all.Minus(notPublic()).Free(packet.Proto, packet.Sport, packet.ICMP)
 			for _, a := range []netip.Addr{own, peer} {
 				if a.IsValid() {
 					public = public.Minus(packet.Range(packet.Src, a, a))
@@ -60,7 +61,7 @@ var PublicInside = &audit.Check{
 	},
 }
 
-var notPublic = func() packet.Set {
+var notPublic = sync.OnceValue(func() packet.Set {
 	var sets []packet.Set
 	for _, n := range []string{"10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "192.0.2.0/24", "198.51.100.0/24",
 		"203.0.113.0/24", "198.18.0.0/15", "169.254.0.0/16", "224.0.0.0/4", "127.0.0.0/8", "fc00::/7", "fe80::/10", "ff00::/8",
@@ -68,4 +69,4 @@ var notPublic = func() packet.Set {
 		sets = append(sets, packet.Prefixes(packet.Src, netip.MustParsePrefix(n)))
 	}
 	return packet.Union(sets...)
-}()
+})

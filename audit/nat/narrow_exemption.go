@@ -35,7 +35,7 @@ var NarrowExemption = &audit.Check{
 					continue
 				}
 				part := domain.And(addresses(r.When))
-				if part.Minus(ofTunnels).Empty() || part.Equal(domain) {
+				if part.Minus(ofTunnels()).Empty() || part.Equal(domain) {
 					continue
 				}
 				for _, w := range rewrites {

@@ -3,6 +3,7 @@ package nat
 
 import (
 	"slices"
+	"sync"
 
 	"toril/model"
 	"toril/packet"
@@ -21,10 +22,12 @@ func postrouting(g *model.Gateway) []*model.Chain {
 func exempts(r *model.Rule) bool { return r.Verb == model.Accept || r.Verb == model.Return }
 
 // ofTunnels are the packets of the tunnels themselves: whoever exempts them does not mean an encryption domain.
-var ofTunnels = packet.Union(
-	packet.Where(packet.Proto, packet.OneOf(50, 51)),
-	packet.Where(packet.Proto, packet.OneOf(17)).And(packet.Where(packet.Dport, packet.OneOf(500, 4500))),
-)
+var ofTunnels = sync.OnceValue(func() packet.Set {
+	return packet.Union(
+		packet.Where(packet.Proto, packet.OneOf(50, 51)),
+		packet.Where(packet.Proto, packet.OneOf(17)).And(packet.Where(packet.Dport, packet.OneOf(500, 4500))),
+	)
+})
 
 // everything reports whether a rule is for all packets.
 func everything(r *model.Rule) bool { return r.When.Contains(packet.Only(packet.IPv4)) }

@@ -29,7 +29,7 @@ var NoEgress = &audit.Check{
 			return
 		}
 		for _, o := range inner {
-			private := o.Now.And(privateSources)
+			private := o.Now.And(privateSources())
 			if o.Fate != walk.Clear || private.Empty() {
 				continue
 			}

@@ -3,6 +3,7 @@ package nat
 import (
 	"net/netip"
 	"slices"
+	"sync"
 
 	"toril/audit"
 	"toril/model"
@@ -46,7 +47,7 @@ var WideExemption = &audit.Check{
 						clear = clear.Minus(before.When)
 					}
 				}
-				private := clear.And(privateSources)
+				private := clear.And(privateSources())
 				for _, later := range c.Rules[i+1:] {
 					if !later.Verb.Translates() || !later.Certain() {
 						continue
@@ -79,9 +80,11 @@ func touches(path *walk.Path, r *model.Rule) bool {
 }
 
 // privateSources are packets from the networks of RFC 1918.
-var privateSources = packet.Prefixes(
-	packet.Src,
-	netip.MustParsePrefix("10.0.0.0/8"),
-	netip.MustParsePrefix("172.16.0.0/12"),
-	netip.MustParsePrefix("192.168.0.0/16"),
-)
+var privateSources = sync.OnceValue(func() packet.Set {
+	return packet.Prefixes(
+		packet.Src,
+		netip.MustParsePrefix("10.0.0.0/8"),
+		netip.MustParsePrefix("172.16.0.0/12"),
+		netip.MustParsePrefix("192.168.0.0/16"),
+	)
+})

@@ -27,10 +27,14 @@ func limit() {
 	type mark struct{ _ *int }
 	var again func(*mark)
 	again = func(m *mark) { // whenever memory was cleared
-		live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
-		metrics.Read(live)
-		used := int64(live[0].Value.Uint64())
-		debug.SetMemoryLimit(max(small, used+max(128<<20, 2*(used-256<<20))))
+		all := []metrics.Sample{
+			{Name: "/gc/heap/live:bytes"}, {Name: "/memory/classes/total:bytes"}, {Name: "/memory/classes/heap/released:bytes"},
+			{Name: "/memory/classes/heap/free:bytes"}, {Name: "/memory/classes/heap/objects:bytes"},
+		}
+		metrics.Read(all)
+		size := func(i int) int64 { return int64(all[i].Value.Uint64()) }
+		used, beside := size(0), size(1)-size(2)-size(3)-size(4) // what is between objects, and the runtime's own
+		debug.SetMemoryLimit(max(small, used+beside+max(64<<20, 2*(used-256<<20))))
 		runtime.SetFinalizer(m, again)
 	}
 	runtime.SetFinalizer(&mark{}, again)

@@ -22,14 +22,17 @@ func audits(w io.Writer, r *audit.Result, o report.Options) error {
 	p := newPaper(w, o.Look)
 	p.summary(r, o.Least)
 	for _, group := range grouped(r) {
-		shown := slices.DeleteFunc(slices.Clone(group.findings), func(f audit.Finding) bool { return f.Severity < o.Least })
-		if len(shown) == 0 {
-			continue
-		}
-		p.line("")
-		p.heading(group.title)
-		for _, f := range shown {
-			p.finding(f)
+		titled := false
+		for _, f := range group.findings {
+			if f.Severity < o.Least {
+				continue
+			}
+			if !titled {
+				titled = true
+				p.line("")
+				p.heading(group.title)
+			}
+			p.finding(*f)
 		}
 	}
 	p.reading(r.Estate)
@@ -38,14 +41,15 @@ func audits(w io.Writer, r *audit.Result, o report.Options) error {
 
 type group struct {
 	title    string
-	findings []audit.Finding
+	findings []*audit.Finding
 }
 
 // grouped divides findings by tunnel, in the order of the worst of each, those of no tunnel last.
 func grouped(r *audit.Result) []group {
 	index := map[string]int{}
 	var out []group
-	for _, f := range r.Findings { // the worst come first
+	for at := range r.Findings { // the worst come first
+		f := &r.Findings[at]
 		title := f.Tunnel
 		if title == "" {
 			title = "gateway " + f.Gateway
