@@ -73,10 +73,9 @@ func (d Default) Text() string {
 }
 
 // Table reads defaults of one section of a format, a line each: "key = value", or "key ~ how it follows from others"; a key may have
-// further names behind commas; behind it,
-// "@5.1" names the version since which it is so; behind the value, "; words" says what else decides, and "# page" names a source other than
-// the table's. It is called with
-// constants only, and panics where a line has no such form.
+// further names behind commas; behind it, "@5.1" names the version since which it is so; behind the value, "; words" says what else
+// decides, and "# page" names a source other than the table's. It is called with constants only, and panics where a line has no such
+// form.
 func Table(file, section, source, text string) []Default {
 	var out []Default
 	for line := range strings.Lines(text) {
@@ -113,19 +112,13 @@ func Table(file, section, source, text string) []Default {
 	return out
 }
 
-// For returns the defaults that hold in a version, the newest known where it is "", by name of file and section; what was so before stands
-// behind each that changed, where the version was not said.
+// For returns the defaults that hold in a version, the newest known where it is "", by name of one section of a file; what was so before
+// stands behind each that changed, where the version was not said.
 func (k *Known) For(version, file, section string) map[string]Default {
 	out := map[string]Default{}
-	for _, d := range k.Defaults() {
-		if d.File != file || d.Section != section {
-			continue
-		}
-		if version != "" && d.Since != "" && Compare(version, d.Since) < 0 {
-			continue
-		}
-		if before, ok := out[d.Key]; ok && version == "" {
-			d.Before = &before
+	for _, d := range k.hold(version, func(d Default) bool { return d.File == file && d.Section == section }) {
+		if version != "" {
+			d.Before = nil
 		}
 		out[d.Key] = d
 	}
@@ -135,11 +128,16 @@ func (k *Known) For(version, file, section string) map[string]Default {
 // In returns the defaults that hold in a version, in the order of the tables; "" is the newest. Each that changed has before it what
 // was so.
 func (k *Known) In(version string) []Default {
+	return k.hold(version, func(Default) bool { return true })
+}
+
+// hold returns those of the defaults asked for that hold in a version.
+func (k *Known) hold(version string, asked func(Default) bool) []Default {
 	type place struct{ file, section, key string }
 	at := map[place]int{}
 	var out []Default
 	for _, d := range k.Defaults() {
-		if version != "" && d.Since != "" && Compare(version, d.Since) < 0 {
+		if !asked(d) || version != "" && d.Since != "" && Compare(version, d.Since) < 0 {
 			continue
 		}
 		p := place{d.File, d.Section, d.Key}

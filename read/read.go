@@ -188,6 +188,24 @@ func (in *Input) RefusePart(what string, line int, format string, args ...any) {
 	in.Gateway.Refused = append(in.Gateway.Refused, model.Refusal{Error: e, Format: in.File.Format, What: what})
 }
 
+// Unusable marks the connections of this format where its program refuses what it was given: it takes none of them. A reader calls it when
+// it is done.
+func (in *Input) Unusable() {
+	e := in.Gateway.RefusedOf(in.File.Format)
+	if e == nil {
+		return
+	}
+	own := map[string]bool{}
+	for _, f := range in.Gateway.Files {
+		own[f.Path] = f.Format == in.File.Format
+	}
+	for _, c := range in.Gateway.Connections {
+		if c.Unusable == nil && own[c.At.File] {
+			c.Unusable = e
+		}
+	}
+}
+
 // Include opens the files that a pattern in an include statement means, each as an Input of its own for the same
 // gateway. A relative pattern is relative to the including file. An absolute one is looked for below the gateway's
 // folder: whole, then without its first folders; with wildcards it keeps its last folder, and never takes whatever lies about.

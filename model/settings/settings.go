@@ -182,7 +182,7 @@ var (
 	spanNone = present.SpanOr("none")
 )
 
-// span is a time that is of use as text and as number of seconds.
+// every puts how often something is done; off where never.
 func every(d time.Duration) string {
 	if d == 0 {
 		return "off"

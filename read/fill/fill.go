@@ -85,12 +85,7 @@ func Left(key string) string {
 
 // said returns the value of a key by the first of its names that is said; nil where none is.
 func (s *Section) said(key string) *Value {
-	d := s.row(key)
-	for i := -1; i < len(d.Also); i++ {
-		name := key
-		if i >= 0 {
-			name = d.Also[i]
-		}
+	for _, name := range append([]string{key}, s.row(key).Also...) {
 		v := s.Lookup(name)
 		if v == nil {
 			continue

@@ -124,15 +124,7 @@ func readFile(in *read.Input) {
 	f.Check("conn", wordsOf(version), known)
 	f.Check("config", setupWords, knownSetup)
 	r := &reader{in, version, libreswan.Known.For(version, "ipsec.conf-libreswan", "conn")}
-	defer func(since int) { // of a refused file nothing is used
-		if e := in.Gateway.RefusedOf(in.File.Format); e != nil {
-			for _, c := range in.Gateway.Connections[since:] {
-				if c.Unusable == nil {
-					c.Unusable = e
-				}
-			}
-		}
-	}(len(in.Gateway.Connections))
+	defer in.Unusable()
 	loaded := func(said []*fill.Value) bool {
 		return slices.ContainsFunc(said, func(v *fill.Value) bool {
 			return v.Key == "auto" && strings.ToLower(v.Text) != "ignore" && v.Text != ""

@@ -146,7 +146,7 @@ func readIPsecConf(in *read.Input) {
 	)
 	f.Mistaken()
 	r := &ipsecConf{in: in, defaults: strongswan.Known.For(in.Gateway.VersionOf(software), "ipsec.conf", "conn")}
-	defer unusable(in, len(in.Gateway.Connections))
+	defer in.Unusable()
 	f.Declare(func(s *connfile.Section) bool { return r.loaded(f.Effective(s, true)) })
 	for _, s := range f.Sections {
 		if s.Kind != "conn" || s.Name == "%default" {
@@ -157,17 +157,6 @@ func readIPsecConf(in *read.Input) {
 			in.Gateway.Connections = append(in.Gateway.Connections, r.connection(s, values, false))
 		case connfile.Complete(values):
 			in.Gateway.Unloaded = append(in.Gateway.Unloaded, r.connection(s, values, true))
-		}
-	}
-}
-
-// unusable marks the connections that were read since there were some number of them: the daemon takes nothing of the file.
-func unusable(in *read.Input, since int) {
-	if e := in.Gateway.RefusedOf(in.File.Format); e != nil {
-		for _, c := range in.Gateway.Connections[since:] {
-			if c.Unusable == nil {
-				c.Unusable = e
-			}
 		}
 	}
 }

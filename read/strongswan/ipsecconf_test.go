@@ -179,3 +179,16 @@ func FuzzIPsecSecrets(f *testing.F) {
 	f.Add(" : PSK 0x0\n\t: PSK 0s====\n")
 	f.Fuzz(func(t *testing.T, text string) { readtest.Read(strongswan.IPsecSecrets, "ipsec.secrets", text, nil) })
 }
+
+// What one of the daemon's files is refused for leaves the connections of another: each is loaded by itself.
+func TestRefusedApart(t *testing.T) {
+	g := readtest.ReadAll([]*read.Format{strongswan.IPsecConf, strongswan.Swanctl}, map[string]string{
+		"ipsec.conf":   "conn b\n  keyexchange=ikev2\n  right=192.0.2.9\n  auto=start\n",
+		"swanctl.conf": "connections {\n  a {\n    remote_addrs = 192.0.2.1\n  }\n",
+	})
+	refused := map[string]bool{}
+	for _, c := range g.Connections {
+		refused[c.Name] = c.Unusable != nil
+	}
+	assert.Equal(t, map[string]bool{"a": true, "b": false}, refused)
+}

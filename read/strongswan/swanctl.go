@@ -141,13 +141,7 @@ func readSwanctl(in *read.Input) {
 		}
 	}
 	r.templates(templates)
-	if e := in.Gateway.RefusedOf(in.File.Format); e != nil {
-		for _, c := range in.Gateway.Connections {
-			if c.Daemon == strongswan.Daemon && c.Unusable == nil {
-				c.Unusable = e
-			}
-		}
-	}
+	in.Unusable()
 }
 
 // templates declares the sections that only serve to be referred to.
