@@ -44,15 +44,10 @@ var (
 
 // In returns the words for the format of the file that a line of a gateway stands in.
 func (p *Pass) In(s Saying, gatewayName string, at source.Pos) string {
-	for _, g := range p.Estate.Gateways {
-		if g.Name != gatewayName {
-			continue
-		}
-		for _, f := range g.Files {
-			if f.Path == at.File {
-				if words, ok := s[f.Format]; ok {
-					return words
-				}
+	for _, g := range p.work.gateways() {
+		if f := g.File(at.File); f != nil && g.Name == gatewayName {
+			if words, ok := s[f.Format]; ok {
+				return words
 			}
 		}
 	}

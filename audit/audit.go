@@ -11,12 +11,13 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unique"
 
 	"toril/baseline"
-	"toril/estate"
 	"toril/model"
 	"toril/negotiate"
 	"toril/packet"
+	"toril/pair"
 	"toril/source"
 	"toril/walk"
 )
@@ -53,7 +54,8 @@ func ParseSeverity(name string) (Severity, error) {
 }
 
 // Check is a question that is asked of an estate. Of its functions at least one is set; each is called once for every
-// subject of its kind, for several of them side by side.
+// subject of its kind, for several of them side by side. A gateway is in memory only while it is asked about: what an Estate function
+// looks at, the other functions have put down (Pass.Keep).
 type Check struct {
 	Name     string   // "area/name"
 	Title    string   // a short statement of the fault
@@ -65,7 +67,7 @@ type Check struct {
 
 	Estate     func(*Pass)
 	Gateway    func(*Pass, *model.Gateway)
-	Tunnel     func(*Pass, *estate.Tunnel)
+	Tunnel     func(*Pass, *pair.Tunnel)
 	Connection func(*Pass, *Subject)
 	Child      func(*Pass, *Subject) // with Subject.Child set
 }
@@ -162,11 +164,14 @@ func (f *Finding) rate(c *Check) {
 type Pass struct {
 	Context  context.Context
 	Check    *Check
-	Estate   *estate.Estate
+	Estate   *pair.Estate
 	Baseline *baseline.Baseline
 	Now      time.Time // the day that the question is asked for
 	found    []*Finding
 	shared   *shared
+	work     *work
+	number   int     // of the check
+	kept     [][]any // what checks put down, by their numbers
 }
 
 // need notes where a check asks for what it did not say: the tests want it said.
@@ -178,14 +183,14 @@ func (p *Pass) need(n Needs) {
 
 // Subject is a connection, or a child of it, in its tunnel.
 type Subject struct {
-	estate.End
-	Tunnel   *estate.Tunnel
+	pair.End
+	Tunnel   *pair.Tunnel
 	Child    *model.Child // nil for a connection
 	Baseline *baseline.Baseline
 }
 
 // Far returns the other end; ok is false where it was not given.
-func (s *Subject) Far() (estate.End, bool) { return s.Tunnel.Far(s.End) }
+func (s *Subject) Far() (pair.End, bool) { return s.Tunnel.Far(s.End) }
 
 // Unsure reports whether something in the subject's section is unread, so that what looks unsaid may be said.
 func (s *Subject) Unsure() bool {
@@ -226,7 +231,7 @@ func (p *Pass) Walk(g *model.Gateway) *walk.Path {
 
 // Attempts predicts what happens when either end sets a tunnel up; nil where only one end was given. It must not be
 // changed.
-func (p *Pass) Attempts(t *estate.Tunnel) []negotiate.Attempt {
+func (p *Pass) Attempts(t *pair.Tunnel) []negotiate.Attempt {
 	p.need(Negotiation)
 	return once(&p.shared.attempts, t, func() []negotiate.Attempt { return negotiate.Tunnel(t) })
 }
@@ -302,19 +307,75 @@ func (p *Pass) Report(f Finding) {
 	if f.Unsure != "" {
 		f.Message = "could not be told for certain: " + f.Message
 	}
-	f.At.Pos = p.Estate.Ranged(f.At.Pos)
-	f.At.Text = p.Estate.Quote(f.At.Pos)
+	f.At = p.quoted(f.At)
 	for i := range f.Also {
-		f.Also[i].Pos = p.Estate.Ranged(f.Also[i].Pos)
-		f.Also[i].Text = p.Estate.Quote(f.Also[i].Pos)
+		f.Also[i] = p.quoted(f.Also[i])
 	}
 	f.Message = source.Clean(f.Message)
+	f.Detach()
 	p.found = append(p.found, &f)
+}
+
+// Evidence returns a statement with its quote, for a finding that is reported later.
+func (p *Pass) Evidence(at source.Pos, note string) Evidence {
+	return p.quoted(Evidence{Pos: at, Note: note})
+}
+
+// quoted fills in the quote and the range of a statement, where they are not filled in yet.
+func (p *Pass) quoted(e Evidence) Evidence {
+	if e.Text != "" {
+		return e
+	}
+	var f *source.File
+	for _, g := range p.work.gateways() {
+		if x := g.File(e.File); x != nil {
+			f = x.File
+		}
+	}
+	if f == nil {
+		f = p.Estate.Config(e.File)
+	}
+	if f != nil {
+		e.Range, e.Text = f.Range(e.Pos), f.Quote(e.Pos)
+	}
+	return e
+}
+
+// gateways are those that the work is about.
+func (w *work) gateways() []*model.Gateway {
+	var out []*model.Gateway
+	if w.gateway != nil {
+		out = append(out, w.gateway)
+	}
+	if w.tunnel != nil {
+		for _, end := range w.tunnel.Ends {
+			out = append(out, end.Gateway)
+		}
+		if w.tunnel.Toward != nil {
+			out = append(out, w.tunnel.Toward)
+		}
+	}
+	return out
+}
+
+// Detach makes the finding's texts its own: names of readers are parts of files, which would stay in memory.
+func (f *Finding) Detach() {
+	for _, text := range []*string{
+		&f.Gateway, &f.Tunnel, &f.Connection, &f.Child, &f.About, &f.Measured, &f.Required, &f.Example, &f.Why, &f.Fix, &f.Standard,
+		&f.Unsure, &f.Message, &f.At.File, &f.At.Text, &f.At.Note,
+	} {
+		*text = unique.Make(*text).Value()
+	}
+	for i := range f.Also {
+		for _, text := range []*string{&f.Also[i].File, &f.Also[i].Text, &f.Also[i].Note} {
+			*text = unique.Make(*text).Value()
+		}
+	}
 }
 
 // BaselineFor lays the scopes that fit an end over the baseline: those that name its gateway, its connection or the
 // far gateway.
-func (p *Pass) BaselineFor(t *estate.Tunnel, end estate.End) *baseline.Baseline {
+func (p *Pass) BaselineFor(t *pair.Tunnel, end pair.End) *baseline.Baseline {
 	partners := []string{end.Connection.Name}
 	if far, ok := t.Far(end); ok {
 		partners = append(partners, far.Gateway.Name)
@@ -326,12 +387,17 @@ func (p *Pass) BaselineFor(t *estate.Tunnel, end estate.End) *baseline.Baseline 
 // are an end of, each once; the gateway's own where there is none.
 func (p *Pass) Baselines(g *model.Gateway, uses []*model.Connection) []*baseline.Baseline {
 	var out []*baseline.Baseline
-	for _, t := range p.Estate.TunnelsOf(g) {
-		for _, end := range t.Ends {
-			if end.Gateway == g && slices.Contains(uses, end.Connection) {
-				if b := p.BaselineFor(t, end); !slices.Contains(out, b) {
-					out = append(out, b)
-				}
+	for _, m := range p.Estate.MatchesOfAny(g, uses...) {
+		for i, side := range m.Sides {
+			if !slices.ContainsFunc(uses, func(c *model.Connection) bool { return side.Of(g, c) }) {
+				continue
+			}
+			partners := []string{side.Connection.Name}
+			if len(m.Sides) == 2 {
+				partners = append(partners, m.Sides[1-i].Gateway.Name)
+			}
+			if b := p.Baseline.For(g.Name, partners...); !slices.Contains(out, b) {
+				out = append(out, b)
 			}
 		}
 	}

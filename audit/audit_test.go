@@ -18,7 +18,9 @@ import (
 	"toril/ike"
 	"toril/model"
 	"toril/packet"
+	"toril/pair"
 	"toril/read/formats"
+	"toril/source"
 )
 
 const conn = "connections {\n  %s {\n    local_addrs = 192.0.2.%d\n    remote_addrs = 192.0.2.%d\n" +
@@ -26,9 +28,9 @@ const conn = "connections {\n  %s {\n    local_addrs = 192.0.2.%d\n    remote_ad
 	"      id = g%d\n    }\n    children {\n      net {\n        local_ts = 10.%d.0.0/16\n        remote_ts = 10.%d.0.0/16\n      }\n" +
 	"    }\n  }\n}\n"
 
-func pairOf(t *testing.T) *estate.Estate {
+func pairOf(t *testing.T) *pair.Whole {
 	t.Helper()
-	e, err := estate.LoadFS(context.Background(), fstest.MapFS{
+	e, err := pair.WholeFS(context.Background(), fstest.MapFS{
 		"g1/swanctl.conf": {Data: []byte(fmt.Sprintf(conn, "far", 1, 2, 1, 2, 1, 2))},
 		"g2/swanctl.conf": {Data: []byte(fmt.Sprintf(conn, "near", 2, 1, 2, 1, 2, 1))},
 	}, estate.Options{Formats: formats.All()})
@@ -38,11 +40,11 @@ func pairOf(t *testing.T) *estate.Estate {
 	return e
 }
 
-func run(t *testing.T, e *estate.Estate, checks ...*audit.Check) []audit.Finding {
+func run(t *testing.T, e *pair.Whole, checks ...*audit.Check) []audit.Finding {
 	t.Helper()
 	b, err := baseline.Named("sound")
 	require.NoError(t, err)
-	r, err := audit.Run(context.Background(), e, checks, b, time.Date(2026, 11, 25, 0, 0, 0, 0, time.UTC))
+	r, err := audit.Run(context.Background(), e.Estate, checks, b, time.Date(2026, 11, 25, 0, 0, 0, 0, time.UTC))
 	require.NoError(t, err)
 	return r.Findings
 }
@@ -73,7 +75,7 @@ func TestEveryQuestionIsAskedOfEverything(t *testing.T) {
 	c := &audit.Check{Name: "test/all", Severity: audit.Low,
 		Estate:     func(*audit.Pass) { count("estate") },
 		Gateway:    func(_ *audit.Pass, g *model.Gateway) { count("gateway " + g.Name) },
-		Tunnel:     func(_ *audit.Pass, tu *estate.Tunnel) { count("tunnel " + tu.Name) },
+		Tunnel:     func(_ *audit.Pass, tu *pair.Tunnel) { count("tunnel " + tu.Name) },
 		Connection: func(_ *audit.Pass, s *audit.Subject) { count("connection " + s.End.Name()) },
 		Child:      func(_ *audit.Pass, s *audit.Subject) { count("child " + s.End.Name() + "/" + s.Child.Name) },
 	}
@@ -130,7 +132,7 @@ func TestWhatIsUncertainIsInfoAndSaysSo(t *testing.T) {
 
 func TestTheSameLineIsOneFinding(t *testing.T) {
 	c := &audit.Check{Name: "test/merge", Severity: audit.High, Child: func(p *audit.Pass, s *audit.Subject) {
-		f := p.On(s, p.Estate.Gateways[0].Connections[0].At, false)
+		f := p.On(s, source.Pos{File: "g1/swanctl.conf", Line: 2}, false)
 		f.Message = "of one line"
 		if s.Gateway.Name == "g2" {
 			f.Example = "a packet"
@@ -190,7 +192,7 @@ func TestACancelledRunIsAnError(t *testing.T) {
 	cancel()
 	b, err := baseline.Named("sound")
 	require.NoError(t, err)
-	_, err = audit.Run(ctx, pairOf(t), []*audit.Check{{Name: "test/x", Estate: func(*audit.Pass) {}}}, b, time.Now())
+	_, err = audit.Run(ctx, pairOf(t).Estate, []*audit.Check{{Name: "test/x", Estate: func(*audit.Pass) {}}}, b, time.Now())
 	assert.ErrorIs(t, err, context.Canceled)
 }
 

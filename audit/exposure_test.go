@@ -10,15 +10,15 @@ import (
 
 	"toril/audit"
 	"toril/baseline"
-	"toril/estate"
 	"toril/ike"
+	"toril/pair"
 	"toril/read/readtest"
 	"toril/read/strongswan"
 )
 
 // offering is an end whose connection offers ike and whose children offer what esp lists, one a child; line 3 is that of the
 // IKE proposals, line 6 that of the first child's.
-func offering(t *testing.T, ike string, esp ...string) estate.End {
+func offering(t *testing.T, ike string, esp ...string) pair.End {
 	t.Helper()
 	var b strings.Builder
 	fmt.Fprintf(&b, "connections {\n  c {\n    proposals = %s\n    children {\n", ike)
@@ -28,7 +28,7 @@ func offering(t *testing.T, ike string, esp ...string) estate.End {
 	b.WriteString("    }\n  }\n}\n")
 	g := readtest.Read(strongswan.Swanctl, "swanctl.conf", b.String(), nil)
 	require.Empty(t, readtest.Problems(g))
-	return estate.End{Gateway: g, Connection: g.Connections[0]}
+	return pair.End{Gateway: g, Connection: g.Connections[0]}
 }
 
 // TestExposure: what one end offers counts in full, unless the far end is known and takes none of it.
@@ -54,7 +54,7 @@ func TestExposure(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			own := offering(t, weakIKE, weakESP)
 			own.Gateway.Name = "near"
-			s := &audit.Subject{End: own, Tunnel: &estate.Tunnel{Ends: []estate.End{own}}, Baseline: b}
+			s := &audit.Subject{End: own, Tunnel: &pair.Tunnel{Ends: []pair.End{own}}, Baseline: b}
 			judged := audit.Judge(b, own.Connection.Proposals.Value, ike.IKE, types...)
 			if c.ofChild {
 				s.Child = own.Connection.Children[0]
@@ -85,7 +85,7 @@ func TestExposure(t *testing.T) {
 	t.Run("nothing is weak", func(t *testing.T) {
 		own, far := offering(t, strongIKE), offering(t, strongIKE)
 		f := audit.Finding{}
-		audit.Exposure(&f, &audit.Subject{End: own, Tunnel: &estate.Tunnel{Ends: []estate.End{own, far}}}, audit.Judged{})
+		audit.Exposure(&f, &audit.Subject{End: own, Tunnel: &pair.Tunnel{Ends: []pair.End{own, far}}}, audit.Judged{})
 		assert.Equal(t, audit.Finding{}, f)
 	})
 }

@@ -3,9 +3,9 @@ package audit
 import (
 	"slices"
 
-	"toril/estate"
 	"toril/ike"
 	"toril/model"
+	"toril/pair"
 )
 
 // NotGiven is what one gateway's saved files leave out, and what was therefore not judged.
@@ -21,56 +21,48 @@ type Absent struct {
 	Of       []string // the connections concerned; none for the whole gateway
 }
 
-// Absences lists, for every gateway that has connections, what could not be judged because it was not given.
-func Absences(e *estate.Estate) []NotGiven {
-	var out []NotGiven
-	for _, g := range e.Gateways {
-		if len(g.Connections) == 0 {
-			continue
-		}
-		n := NotGiven{Gateway: g.Name}
-		add := func(missing bool, thing, unjudged string, of ...string) {
-			if missing {
-				n.What = append(n.What, Absent{thing, unjudged, of})
-			}
-		}
-		add(len(g.Chains) == 0, "packet filter", "access rules and NAT")
-		add(
-			!slices.ContainsFunc(g.Interfaces, func(i *model.Interface) bool { return i.Kind != "loopback" && len(i.Addresses) > 0 }),
-			"addresses",
-			"own addresses, and which networks are behind the gateway",
-		)
-		add(len(g.Routes) == 0, "routes", "routes to peers and networks, and what leaves while a tunnel is down")
-		var far, keys, certs, cas []string
-		seen := map[string]bool{}
-		for _, t := range e.TunnelsOf(g) {
-			for _, end := range t.Ends {
-				if end.Gateway == g && len(t.Ends) == 1 && t.Toward == nil && !seen[end.Connection.Name] {
-					seen[end.Connection.Name] = true
-					far = append(far, end.Connection.Name)
-				}
-			}
-		}
-		for _, c := range g.Connections {
-			key := c.Local.Method.Value == ike.PSK || c.Remote.Method.Value == ike.PSK
-			if key && !g.Given() {
-				keys = append(keys, c.Name)
-			}
-			if c.Local.Method.Value == ike.Certificate && len(g.CertificatesOf(c)) == 0 {
-				certs = append(certs, c.Name)
-			}
-			if c.Remote.Method.Value == ike.Certificate && !slices.ContainsFunc(g.Certs, func(x *model.Certificate) bool { return x.CA }) &&
-				len(c.Remote.Certificates.Value) == 0 {
-				cas = append(cas, c.Name)
-			}
-		}
-		add(len(far) > 0, "far end", "whether both ends agree", far...)
-		add(len(keys) > 0, "pre-shared keys", "their strength, and whether both ends have the same", keys...)
-		add(len(certs) > 0, "own certificates", "their keys, dates and names", certs...)
-		add(len(cas) > 0, "certificates of authorities", "whether the peer's certificate is trusted", cas...)
-		if len(n.What) > 0 {
-			out = append(out, n)
+// absences lists what could not be judged of a gateway because it was not given; ok is false where it was, or there are no connections.
+func absences(e *pair.Estate, g *model.Gateway) (n NotGiven, ok bool) {
+	if len(g.Connections) == 0 {
+		return n, false
+	}
+	n.Gateway = g.Name
+	add := func(missing bool, thing, unjudged string, of ...string) {
+		if missing {
+			n.What = append(n.What, Absent{thing, unjudged, of})
 		}
 	}
-	return out
+	add(len(g.Chains) == 0, "packet filter", "access rules and NAT")
+	add(
+		!slices.ContainsFunc(g.Interfaces, func(i *model.Interface) bool { return i.Kind != "loopback" && len(i.Addresses) > 0 }),
+		"addresses",
+		"own addresses, and which networks are behind the gateway",
+	)
+	add(len(g.Routes) == 0, "routes", "routes to peers and networks, and what leaves while a tunnel is down")
+	var far, keys, certs, cas []string
+	seen := map[string]bool{}
+	for _, m := range e.MatchesOf(g) {
+		if name := m.Sides[0].Connection.Name; len(m.Sides) == 1 && m.Toward == nil && !seen[name] {
+			seen[name] = true
+			far = append(far, name)
+		}
+	}
+	for _, c := range g.Connections {
+		key := c.Local.Method.Value == ike.PSK || c.Remote.Method.Value == ike.PSK
+		if key && !g.Given() {
+			keys = append(keys, c.Name)
+		}
+		if c.Local.Method.Value == ike.Certificate && len(g.CertificatesOf(c)) == 0 {
+			certs = append(certs, c.Name)
+		}
+		if c.Remote.Method.Value == ike.Certificate && !slices.ContainsFunc(g.Certs, func(x *model.Certificate) bool { return x.CA }) &&
+			len(c.Remote.Certificates.Value) == 0 {
+			cas = append(cas, c.Name)
+		}
+	}
+	add(len(far) > 0, "far end", "whether both ends agree", far...)
+	add(len(keys) > 0, "pre-shared keys", "their strength, and whether both ends have the same", keys...)
+	add(len(certs) > 0, "own certificates", "their keys, dates and names", certs...)
+	add(len(cas) > 0, "certificates of authorities", "whether the peer's certificate is trusted", cas...)
+	return n, len(n.What) > 0
 }

@@ -5,12 +5,15 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"toril/audit"
+	"toril/baseline"
 	"toril/estate"
+	"toril/pair"
 	"toril/read/formats"
 )
 
@@ -48,11 +51,15 @@ func TestWhatWasNotGiven(t *testing.T) {
 			for name, text := range c.files {
 				files["g/"+name] = &fstest.MapFile{Data: []byte(text)}
 			}
-			e, err := estate.LoadFS(context.Background(), files, estate.Options{Formats: formats.All()})
+			e, err := pair.LoadFS(context.Background(), files, estate.Options{Formats: formats.All()})
 			require.NoError(t, err)
 			require.Empty(t, e.Problems)
+			b, err := baseline.Named("sound")
+			require.NoError(t, err)
+			r, err := audit.Run(context.Background(), e, nil, b, time.Now())
+			require.NoError(t, err)
 			var got []string
-			for _, n := range audit.Absences(e) {
+			for _, n := range r.NotGiven {
 				assert.Equal(t, "g", n.Gateway)
 				for _, a := range n.What {
 					assert.NotEmpty(t, a.Unjudged)

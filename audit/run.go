@@ -19,12 +19,13 @@ import (
 	"toril/estate"
 	"toril/model"
 	"toril/packet"
+	"toril/pair"
 	"toril/source"
 )
 
 // Result is all that an audit found, in a fixed order: by severity, tunnel, gateway, place, check.
 type Result struct {
-	Estate   *estate.Estate
+	Estate   *pair.Estate
 	Baseline *baseline.Baseline
 	Findings []Finding
 	NotGiven []NotGiven // what could not be judged, by gateway
@@ -32,13 +33,14 @@ type Result struct {
 	Undeclared []string
 }
 
-// shared is what the checks of one run have worked out for them once. It is let go as soon as nobody can ask for it any more.
+// shared is what the checks of one run have worked out for them once. What is of a gateway is let go with it, or as soon as nobody can
+// ask for it any more.
 type shared struct {
-	paths      sync.Map                         // *model.Gateway: func() *walk.Path
-	shadows    sync.Map                         // *model.Chain: func() []walk.Shadow
-	attempts   sync.Map                         // *estate.Tunnel: func() []negotiate.Attempt
-	undeclared sync.Map                         // the names of checks
-	pending    map[*model.Gateway]*atomic.Int32 // questions about a gateway, or a tunnel of it, that were not asked yet
+	paths      sync.Map       // *model.Gateway: func() *walk.Path
+	shadows    sync.Map       // *model.Chain: func() []walk.Shadow
+	attempts   sync.Map       // *pair.Tunnel: func() []negotiate.Attempt
+	undeclared sync.Map       // the names of checks
+	pending    []atomic.Int32 // work that is about a gateway and was not done yet, by its number
 }
 
 // once returns what a function makes for a key, made by whoever asks first.
@@ -50,23 +52,31 @@ func once[K comparable, V any](m *sync.Map, key K, make func() V) V {
 	return made.(func() V)()
 }
 
-// asked notes that one of the questions about a gateway was answered.
-func (s *shared) asked(g *model.Gateway) {
-	if s.pending[g].Add(-1) > 0 {
-		return
-	}
+// forget lets go what was worked out for a gateway.
+func (s *shared) forget(g *model.Gateway) {
 	s.paths.Delete(g)
 	for _, c := range g.Chains {
 		s.shadows.Delete(c)
 	}
 }
 
-// work is the checks of one subject: the estate, a gateway, or a tunnel with its ends and their children.
+// work is the checks of one subject: a gateway, or a tunnel with its ends and their children, or the estate.
 type work struct {
+	facts *estate.Facts
+	match *pair.Match
+	place int // of the gateway among gateways, of the tunnel among tunnels
+
+	once    sync.Once // for what is opened
 	gateway *model.Gateway
-	tunnel  *estate.Tunnel
-	mu      sync.Mutex
-	found   []answer
+	tunnel  *pair.Tunnel
+	err     error
+	left    atomic.Int32 // parts of the checks that were not asked yet
+
+	notGiven []NotGiven
+
+	mu    sync.Mutex
+	found []answer
+	kept  []kept
 }
 
 // answer is a finding of one of the checks that were asked.
@@ -75,69 +85,150 @@ type answer struct {
 	*Finding
 }
 
-// jobs lists all work, each tunnel behind the later one of its gateways, so that what was worked out for them is let go soon.
-func jobs(e *estate.Estate) []*work {
-	place := map[*model.Gateway]int{}
-	for i, g := range e.Gateways {
-		place[g] = i
-	}
-	behind := make([][]*work, len(e.Gateways))
-	for _, t := range e.Tunnels {
-		last := 0
-		for _, end := range t.Ends {
-			last = max(last, place[end.Gateway])
+// kept is what one of the checks put down for its Estate function.
+type kept struct {
+	check int
+	what  any
+}
+
+// jobs lists the work on gateways and tunnels. Gateways that share a tunnel come near each other, each tunnel behind the later of its
+// gateways, so that few gateways are in memory at a time and few are read again.
+func jobs(e *pair.Estate) []*work {
+	of := make([][]int, len(e.Gateways)) // the matches of a gateway
+	for i, m := range e.Matches {
+		for _, s := range m.Sides {
+			of[s.Gateway.Number] = append(of[s.Gateway.Number], i)
 		}
-		behind[last] = append(behind[last], &work{tunnel: t})
 	}
-	out := []*work{{}}
-	for i, g := range e.Gateways {
-		out = append(append(out, &work{gateway: g}), behind[i]...)
+	out := make([]*work, 0, len(e.Gateways)+len(e.Matches))
+	reached, done := make([]bool, len(e.Gateways)), make([]bool, len(e.Matches))
+	for n := range e.Gateways {
+		for next := []int{n}; len(next) > 0; {
+			at := next[len(next)-1]
+			next = next[:len(next)-1]
+			if reached[at] {
+				continue
+			}
+			reached[at] = true
+			out = append(out, &work{facts: e.Gateways[at], place: at})
+			for k := len(of[at]) - 1; k >= 0; k-- {
+				i := of[at][k]
+				m := e.Matches[i]
+				far := m.Sides[len(m.Sides)-1].Gateway.Number + m.Sides[0].Gateway.Number - at
+				if !reached[far] {
+					next = append(next, far)
+				} else if !done[i] {
+					done[i] = true
+					out = append(out, &work{match: m, place: i})
+				}
+			}
+		}
 	}
 	return out
 }
 
 // Run asks every check, as of a day. The findings do not depend on the number of processors.
-func Run(ctx context.Context, e *estate.Estate, checks []*Check, b *baseline.Baseline, now time.Time) (*Result, error) {
-	all, todo := &shared{pending: map[*model.Gateway]*atomic.Int32{}}, jobs(e)
-	for _, g := range e.Gateways {
-		all.pending[g] = &atomic.Int32{}
-	}
+func Run(ctx context.Context, e *pair.Estate, checks []*Check, b *baseline.Baseline, now time.Time) (*Result, error) {
+	all, todo := &shared{pending: make([]atomic.Int32, len(e.Gateways))}, jobs(e)
+	e.WhenGone(all.forget)
+	defer e.WhenGone(nil)
 	parts := partsOf(len(checks), len(todo))
-	for _, w := range todo {
-		for _, g := range w.gateways() {
-			all.pending[g].Add(int32(len(parts)))
-		}
-	}
-	group, ctx := errgroup.WithContext(ctx)
+	group, inner := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for _, w := range todo {
-		left := &atomic.Int32{}
-		left.Store(int32(len(parts)))
+		for _, f := range w.about() {
+			all.pending[f.Number].Add(1)
+		}
+	}
+	for _, w := range todo {
+		w.left.Store(int32(len(parts)))
 		for _, part := range parts {
 			group.Go(func() error {
-				p := &Pass{Context: ctx, Estate: e, Baseline: b, Now: now, shared: all}
-				p.ask(w, checks, part)
-				for _, g := range w.gateways() {
-					all.asked(g)
+				defer w.close(e, all)
+				if w.open(inner, e); w.err != nil {
+					return w.err
 				}
-				if left.Add(-1) == 0 && w.tunnel != nil {
-					all.attempts.Delete(w.tunnel)
-				}
-				return ctx.Err()
+				p := &Pass{Context: inner, Estate: e, Baseline: b, Now: now, shared: all, work: w}
+				p.ask(checks, part)
+				return inner.Err()
 			})
 		}
 	}
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
-	r := &Result{Estate: e, Baseline: b, NotGiven: Absences(e)}
-	r.gather(todo, len(checks))
+	slices.SortFunc(todo, func(a, b *work) int { // gateways, then tunnels, each in their order
+		if (a.match == nil) != (b.match == nil) {
+			return map[bool]int{true: -1, false: 1}[a.match == nil]
+		}
+		return cmp.Compare(a.place, b.place)
+	})
+	last := &work{}
+	p := &Pass{Context: ctx, Estate: e, Baseline: b, Now: now, shared: all, work: last}
+	p.kept = make([][]any, len(checks))
+	for _, w := range todo {
+		for _, k := range w.kept {
+			p.kept[k.check] = append(p.kept[k.check], k.what)
+		}
+		w.kept = nil
+	}
+	p.ask(checks, [2]int{0, len(checks)})
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	r := &Result{Estate: e, Baseline: b}
+	for _, w := range todo {
+		r.NotGiven = append(r.NotGiven, w.notGiven...)
+	}
+	r.gather(append([]*work{last}, todo...), len(checks))
 	for _, c := range checks {
 		if _, slip := all.undeclared.Load(c.Name); slip {
 			r.Undeclared = append(r.Undeclared, c.Name)
 		}
 	}
 	return r, nil
+}
+
+// about are the gateways that the work is about, each once.
+func (w *work) about() []*estate.Facts {
+	if w.match != nil {
+		return w.match.Gateways()
+	}
+	return []*estate.Facts{w.facts}
+}
+
+// open opens what the work is about, once.
+func (w *work) open(ctx context.Context, e *pair.Estate) {
+	w.once.Do(func() {
+		if w.match != nil {
+			w.tunnel, w.err = e.OpenTunnel(ctx, w.match)
+			return
+		}
+		if w.gateway, w.err = e.Open(ctx, w.facts); w.err == nil {
+			if n, ok := absences(e, w.gateway); ok {
+				w.notGiven = append(w.notGiven, n)
+			}
+		}
+	})
+}
+
+// close notes that a part of the checks was asked; after the last one the work's gateways are let go.
+func (w *work) close(e *pair.Estate, all *shared) {
+	if w.left.Add(-1) > 0 || w.err != nil {
+		return
+	}
+	for _, g := range w.gateways() {
+		if all.pending[g.Number].Add(-1) == 0 {
+			all.forget(g)
+		}
+	}
+	if w.tunnel != nil {
+		all.attempts.Delete(w.tunnel)
+		e.CloseTunnel(w.match)
+	} else {
+		e.Close(w.facts)
+	}
+	w.tunnel, w.gateway = nil, nil
 }
 
 // partsOf divides checks, by their numbers, into parts that are asked side by side: all in one where there is much work, so that what they
@@ -147,18 +238,19 @@ func partsOf(checks, work int) [][2]int {
 	if work < 8*runtime.GOMAXPROCS(0) {
 		size = 1
 	}
-	var out [][2]int
-	for from := 0; from < checks; from += size {
+	out := [][2]int{{0, min(checks, size)}}
+	for from := size; from < checks; from += size {
 		out = append(out, [2]int{from, min(checks, from+size)})
 	}
 	return out
 }
 
-// ask asks checks about the subject of some work, from one number up to another.
-func (p *Pass) ask(w *work, checks []*Check, part [2]int) {
+// ask asks checks about the subject of the work, from one number up to another.
+func (p *Pass) ask(checks []*Check, part [2]int) {
+	w := p.work
 	ends := p.subjects(w.tunnel)
 	for i := part[0]; i < part[1]; i++ {
-		p.Check = checks[i]
+		p.Check, p.number = checks[i], i
 		p.run(w, ends)
 		w.mu.Lock()
 		for _, f := range p.found {
@@ -169,37 +261,19 @@ func (p *Pass) ask(w *work, checks []*Check, part [2]int) {
 	}
 }
 
-// gateways are those that work may ask about.
-func (w *work) gateways() []*model.Gateway {
-	if w.gateway != nil {
-		return []*model.Gateway{w.gateway}
-	}
-	var out []*model.Gateway
-	if w.tunnel != nil {
-		for _, end := range w.tunnel.Ends {
-			if !slices.Contains(out, end.Gateway) {
-				out = append(out, end.Gateway)
-			}
-		}
-	}
-	return out
+// Keep puts something down for the check's Estate function, which is asked when everything else has been. It must hold nothing of the
+// gateway's: that is let go.
+func (p *Pass) Keep(what any) {
+	p.work.mu.Lock()
+	defer p.work.mu.Unlock()
+	p.work.kept = append(p.work.kept, kept{p.number, what})
 }
 
-// gather puts the findings in order: those of each check in the estate's order, those that say the same merged, then all by severity.
+// Kept returns what the check has put down, in the order of the gateways, then of the tunnels. It is for Estate functions.
+func (p *Pass) Kept() []any { return p.kept[p.number] }
+
+// gather puts the findings in order: those of each check in the order of the work, those that say the same merged, then all by severity.
 func (r *Result) gather(done []*work, checks int) {
-	place := map[*estate.Tunnel]int{}
-	for i, t := range r.Estate.Tunnels {
-		place[t] = i
-	}
-	slices.SortStableFunc(done, func(a, b *work) int { // the estate, its gateways, its tunnels
-		switch {
-		case (a.tunnel == nil) != (b.tunnel == nil):
-			return map[bool]int{true: -1, false: 1}[a.tunnel == nil]
-		case a.tunnel == nil:
-			return 0
-		}
-		return cmp.Compare(place[a.tunnel], place[b.tunnel])
-	})
 	of, total := make([][]*Finding, checks), 0
 	for _, w := range done {
 		for _, a := range w.found {
@@ -247,7 +321,7 @@ func (r *Result) identify() {
 }
 
 // subjects are the ends of a tunnel, each with the baseline that holds for it.
-func (p *Pass) subjects(t *estate.Tunnel) []Subject {
+func (p *Pass) subjects(t *pair.Tunnel) []Subject {
 	if t == nil {
 		return nil
 	}
@@ -268,13 +342,13 @@ func (p *Pass) run(w *work, ends []Subject) {
 		}
 	case w.tunnel != nil:
 		p.tunnel(w.tunnel, ends)
-	case c.Estate != nil:
+	case w.facts == nil && w.match == nil && c.Estate != nil:
 		p.guarded(Finding{}, func() { c.Estate(p) })
 	}
 }
 
 // tunnel asks one check about a tunnel, its ends and their children.
-func (p *Pass) tunnel(t *estate.Tunnel, ends []Subject) {
+func (p *Pass) tunnel(t *pair.Tunnel, ends []Subject) {
 	c := p.Check
 	if c.Tunnel != nil {
 		p.guarded(

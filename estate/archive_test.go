@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"toril/estate"
+	"toril/pair"
 	"toril/read/formats"
 )
 
@@ -62,15 +63,17 @@ func zipOf(t *testing.T, entries ...entry) []byte {
 	return buf.Bytes()
 }
 
-func loadPaths(t *testing.T, opts estate.Options, paths ...string) *estate.Estate {
+func loadPaths(t *testing.T, opts estate.Options, paths ...string) *pair.Whole {
 	t.Helper()
 	opts.Formats = formats.All()
-	e, err := estate.Load(context.Background(), paths, opts)
+	e, err := pair.Load(context.Background(), paths, opts)
 	require.NoError(t, err)
-	return e
+	w, err := e.Whole(context.Background())
+	require.NoError(t, err)
+	return w
 }
 
-func fileNames(e *estate.Estate) []string {
+func fileNames(e *pair.Whole) []string {
 	var out []string
 	for _, g := range e.Gateways {
 		for _, f := range g.Files {
@@ -80,7 +83,7 @@ func fileNames(e *estate.Estate) []string {
 	return out
 }
 
-func said(e *estate.Estate) string {
+func said(e *pair.Whole) string {
 	var out []string
 	for _, p := range e.Problems {
 		out = append(out, p.Error())

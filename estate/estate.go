@@ -5,7 +5,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -14,14 +13,11 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
 
 	"golang.org/x/sync/errgroup"
 
-	"toril/daemon"
 	"toril/internal/disk"
 	"toril/model"
-	"toril/packet"
 	"toril/read"
 	"toril/source"
 )
@@ -29,18 +25,15 @@ import (
 // MaxFile is the size in bytes beyond which a file is not read.
 const MaxFile = 64 << 20
 
-// Estate is all that was read in one run.
+// Estate is all that was found in one run: of every gateway the facts, and the gateway itself for as long as there is room.
 type Estate struct {
-	Gateways []*model.Gateway // by name
-	Tunnels  []*Tunnel        // by name
-	Problems []*source.Error  // of every file, in their order
-	Intents  []*Intent        // what tunnels are for, as far as a toril.yaml says
-	Read     int              // files that were read
-	LeftOut  []model.LeftOut  // files that were not read, by path
-	files    map[string]*model.File
-
-	once      sync.Once
-	byGateway map[*model.Gateway][]*Tunnel
+	Gateways []*Facts        // by name
+	Problems []*source.Error // of every file, in their order
+	Intents  []*Intent       // what tunnels are for, as far as a toril.yaml says
+	Read     int             // files that were read
+	LeftOut  []model.LeftOut // files that were not read, by path
+	configs  []*source.File  // the files of the estate itself
+	keeper   *keeper
 }
 
 // Options say how an estate is read.
@@ -49,58 +42,26 @@ type Options struct {
 
 	ShowUnread bool // quotes show what was not understood, and comments
 
+	Room int64 // bytes of files of the gateways that are kept in memory beside those in use; 0: as many as Room says
+
 	// Stdin is what the path "-" stands for; As is the name of its format, "" to recognise it, and Gateway the name of
 	// the gateway that it describes.
 	Stdin       io.Reader
 	As, Gateway string
 }
 
-// File returns a file by its shown path; nil where there is none.
-func (e *Estate) File(path string) *model.File { return e.files[path] }
-
-// Quote returns the line at a position, fit to be shown; "" where there is none.
-func (e *Estate) Quote(p source.Pos) string {
-	if f := e.files[p.File]; f != nil {
-		return f.Quote(p)
-	}
-	return ""
-}
-
-// Ranged returns a position with the bytes of its statement.
-func (e *Estate) Ranged(p source.Pos) source.Pos {
-	if f := e.files[p.File]; f != nil {
-		p.Range = f.Range(p)
-	}
-	return p
-}
-
-// TunnelsOf returns the tunnels of which a gateway is an end, or the far gateway that has no counterpart.
-func (e *Estate) TunnelsOf(g *model.Gateway) []*Tunnel {
-	e.once.Do(func() {
-		e.byGateway = map[*model.Gateway][]*Tunnel{}
-		for _, t := range e.Tunnels {
-			for i, end := range t.Ends {
-				if i == 0 || end.Gateway != t.Ends[0].Gateway {
-					e.byGateway[end.Gateway] = append(e.byGateway[end.Gateway], t)
-				}
-			}
-			if t.Toward != nil {
-				e.byGateway[t.Toward] = append(e.byGateway[t.Toward], t)
-			}
-		}
-	})
-	return e.byGateway[g]
-}
-
-// Gateway returns a gateway by name; nil where there is none.
-func (e *Estate) Gateway(name string) *model.Gateway {
-	for _, g := range e.Gateways {
-		if g.Name == name {
-			return g
+// Config returns a file of the estate itself, a toril.yaml, by its shown path; nil where there is none.
+func (e *Estate) Config(path string) *source.File {
+	for _, f := range e.configs {
+		if f.Path == path {
+			return f
 		}
 	}
 	return nil
 }
+
+// FactsOf returns the facts of a gateway that was read for the estate.
+func (e *Estate) FactsOf(g *model.Gateway) *Facts { return e.Gateways[g.Number] }
 
 // plan is a gateway before it is read: where its files are.
 type plan struct {
@@ -113,6 +74,7 @@ type plan struct {
 	as     string  // the format of all its files, where that is given
 
 	leftOut []model.LeftOut
+	known   map[string]read.Verdict // what its files were taken for, once that was found out
 }
 
 // Load reads every gateway below the paths. A path is a folder with one folder a gateway, the folder of one gateway, an
@@ -464,6 +426,8 @@ func (l *loader) named() []*plan {
 				p.name = folder + "/" + p.name
 			}
 		}
+		slices.Sort(p.files)
+		p.files = slices.Compact(p.files)
 		out = append(out, p)
 	}
 	slices.SortFunc(out, func(a, b *plan) int {
@@ -472,257 +436,46 @@ func (l *loader) named() []*plan {
 	return out
 }
 
+// run reads every gateway once, keeps the facts of each, and lets those go again that there is no room for.
 func (l *loader) run(ctx context.Context) (*Estate, error) {
 	plans := l.named()
-	manners := read.Manners(l.opts.Formats, l.opts.ShowUnread)
-	gateways := make([]*model.Gateway, len(plans))
+	e := &Estate{LeftOut: l.leftOut, Problems: l.problems, Intents: l.intents, configs: l.files, keeper: newKeeper(l.opts)}
+	all := make([]*Facts, len(plans))
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for i, p := range plans {
 		group.Go(func() error {
-			gateways[i] = readGateway(ctx, p, l.opts.Formats, manners)
+			g := e.keeper.read(ctx, p)
+			all[i] = factsOf(g)
+			all[i].plan = p
+			e.keeper.offer(all[i], g)
 			return ctx.Err()
 		})
 	}
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
-	e := &Estate{LeftOut: l.leftOut, Problems: l.problems, Intents: l.intents, files: map[string]*model.File{}}
-	for _, f := range l.files {
-		e.files[f.Path] = &model.File{File: f}
-	}
-	for _, g := range gateways {
-		e.Problems = append(e.Problems, g.Problems...)
-		e.LeftOut = append(e.LeftOut, g.LeftOut...)
-		read := 0
-		for _, f := range g.Files {
-			e.files[f.Path] = f
-			if f.Format != "" {
-				read++
-			}
-		}
-		e.Read += read
-		if read > 0 {
-			e.Gateways = append(e.Gateways, g)
+	for _, f := range all {
+		e.Problems = append(e.Problems, f.problems...)
+		e.LeftOut = append(e.LeftOut, f.leftOut...)
+		f.problems, f.leftOut = nil, nil
+		if len(f.Files) > 0 {
+			e.Read += len(f.Files)
+			e.add(f)
 		}
 	}
 	slices.SortStableFunc(e.LeftOut, func(a, b model.LeftOut) int { return strings.Compare(a.Path, b.Path) })
 	slices.SortStableFunc(e.Problems, func(a, b *source.Error) int { return a.Pos.Compare(b.Pos) })
-	e.Tunnels = pair(e)
-	e.declare()
 	return e, nil
 }
 
-// readGateway recognises the files of a gateway and has them read, formats in their order.
-func readGateway(ctx context.Context, p *plan, formats []*read.Format, manners map[*read.Format]*source.Manner) *model.Gateway {
-	g := &model.Gateway{Name: source.Clean(p.name)}
-	folder := &read.Folder{FS: p.fsys, Prefix: p.shown, MaxBytes: MaxFile, Formats: formats, Manners: manners, Taken: map[string]bool{}}
-	g.LeftOut = p.leftOut
-	var all []found
-	slices.Sort(p.files)
-	for _, name := range slices.Compact(p.files) {
-		f, err := folder.Open(name)
-		if err != nil {
-			g.Problems = append(g.Problems, asProblem(err, p.shown+name))
-			continue
-		}
-		v, skip := p.recognise(formats, name, f.File)
-		switch {
-		case skip:
-			g.LeftOut = append(g.LeftOut, model.LeftOut{Path: f.Path, Why: ConfigName + " says so"})
-		case len(f.Bytes()) == 0:
-			g.LeftOut = append(g.LeftOut, model.LeftOut{Path: f.Path, Why: "it is empty"})
-		default:
-			all = append(all, found{name, f, v})
-		}
+// add gives a gateway its number.
+func (e *Estate) add(f *Facts) {
+	f.Number = len(e.Gateways)
+	if f.Number > 0 {
+		last := e.Gateways[f.Number-1]
+		f.Before = last.Before + last.Keys
 	}
-	for i := range all {
-		all[i].verdict = between(ctx, folder, all[i], all)
-	}
-	// inside a format outer folders come first, so that what includes comes before what is included
-	slices.SortStableFunc(all, func(a, b found) int {
-		if o := order(a.verdict) - order(b.verdict); o != 0 {
-			return o
-		}
-		if o := strings.Count(a.name, "/") - strings.Count(b.name, "/"); o != 0 {
-			return o
-		}
-		return usual(b) - usual(a)
-	})
-	g.Versions = p.config.versionsOf(g.Name)
-	for _, f := range all {
-		if f.verdict.Format == nil {
-			continue
-		}
-		if v, ok := daemon.VersionIn(f.file.File, f.verdict.Format.Software); ok {
-			g.Versions = append(g.Versions, v)
-		}
-	}
-	for _, f := range all {
-		if folder.Taken[f.name] || ctx.Err() != nil {
-			continue
-		}
-		if f.verdict.Format == nil {
-			g.Problems = append(g.Problems, source.Errorf(source.Pos{File: f.file.Path}, "not read: %s", f.verdict.Why))
-			continue
-		}
-		folder.Take(f.file, f.verdict.Format, f.verdict.Why)
-		g.Files = append(g.Files, f.file)
-		readFile(f.verdict.Format, read.NewInput(ctx, g, f.file, folder))
-	}
-	// what another file includes is read with it, also where that file came later
-	g.Problems = slices.DeleteFunc(g.Problems, func(e *source.Error) bool {
-		return folder.Taken[strings.TrimPrefix(e.File, p.shown)] && strings.HasPrefix(e.Message, "not read: ")
-	})
-	finish(g)
-	return g
-}
-
-// found is a file of a gateway, and what it was taken for.
-type found struct {
-	name    string
-	file    *model.File
-	verdict read.Verdict
-}
-
-// between decides for a file that fits two programs of one family about as well: the one whose other files lie beside it, else the
-// one under which more is understood. The verdict says so.
-func between(ctx context.Context, folder *read.Folder, f found, all []found) read.Verdict {
-	v := f.verdict
-	if v.Format == nil || v.Format.Family == "" {
-		return v
-	}
-	const close = 25
-	other := slices.IndexFunc(v.Others, func(o read.Verdict) bool { return o.Format.Family == v.Format.Family && v.Score-o.Score <= close })
-	if other < 0 {
-		return v
-	}
-	rival := v.Others[other]
-	beside := func(format *read.Format) bool {
-		return slices.ContainsFunc(all, func(o found) bool {
-			return o.verdict.Format != nil && o.verdict.Format.Software == format.Software && o.verdict.Format.Family == "" &&
-				o.verdict.Score >= 60
-		})
-	}
-	left := func(format *read.Format) int {
-		g := &model.Gateway{Name: "trial"}
-		file := &model.File{File: source.NewFile(f.file.Path, f.file.Bytes()), Format: format.Name}
-		g.Files = append(g.Files, file)
-		trial := &read.Folder{
-			FS:       folder.FS,
-			Prefix:   folder.Prefix,
-			MaxBytes: folder.MaxBytes,
-			Formats:  folder.Formats,
-			Taken:    map[string]bool{},
-		}
-		readFile(format, read.NewInput(ctx, g, file, trial))
-		n := len(g.Problems)
-		for _, x := range g.Files {
-			n += len(x.Unread)
-		}
-		return n
-	}
-	why := ""
-	switch a, b := beside(v.Format), beside(rival.Format); {
-	case a != b && b:
-		v, rival, why = rival, v, "other files of "+rival.Format.Software+" lie beside it"
-	case a != b:
-		why = "other files of " + v.Format.Software + " lie beside it"
-	default:
-		mine, theirs := left(v.Format), left(rival.Format)
-		if theirs < mine {
-			v, rival, mine, theirs = rival, v, theirs, mine
-		}
-		if mine == theirs && v.Score > rival.Score {
-			why = "it is more like those of " + v.Format.Software
-			break
-		}
-		why = fmt.Sprintf("%d of its statements stay unread as %s's, %d as %s's", mine, v.Format.Software, theirs, rival.Format.Software)
-	}
-	v.Why += fmt.Sprintf("; it fits %s too: %s (%s can say which it is)", rival.Format.Software, why, ConfigName)
-	return v
-}
-
-// usual is 1 for a file with the very name that its format's main file has, which may include others beside it.
-func usual(f found) int {
-	if f.verdict.Format != nil && slices.Contains(f.verdict.Format.Hints, path.Base(f.name)) {
-		return 1
-	}
-	return 0
-}
-
-// readFile has a file read. A reader that fails is a fault of Toril's own: it is named with the file, and the rest goes on.
-func readFile(format *read.Format, in *read.Input) {
-	defer func() {
-		if r := recover(); r != nil {
-			in.Unread(0, "", "the reader of %s failed", format.Name)
-			in.Gateway.Problems = append(
-				in.Gateway.Problems,
-				source.Errorf(
-					source.Pos{File: in.File.Path},
-					"the reader of %s failed on this file, which is a fault of Toril's: what it says is not known",
-					format.Name,
-				),
-			)
-		}
-	}()
-	if packet.Guard(func() { format.Read(in) }) != nil {
-		in.Unread(0, "", "%s", read.TooLarge)
-		in.Gateway.Problems = append(
-			in.Gateway.Problems,
-			source.Errorf(source.Pos{File: in.File.Path}, "%s; the rest of it is not read", read.TooLarge),
-		)
-	}
-}
-
-// recognise finds the format of a file: as the command line or the estate's toril.yaml says, else by what is in it.
-func (p *plan) recognise(formats []*read.Format, name string, f *source.File) (v read.Verdict, skip bool) {
-	as, why := p.as, "the command line says so"
-	if told, ok := p.config.formatFor(p.within + name); ok {
-		as, why = told, ConfigName+" says so"
-	}
-	if as == "skip" {
-		return v, true
-	}
-	for _, format := range formats {
-		if format.Name == as {
-			return read.Verdict{Format: format, Score: 100, Why: why}, false
-		}
-	}
-	return read.Recognise(formats, f), false
-}
-
-func order(v read.Verdict) int {
-	if v.Format == nil {
-		return 1000
-	}
-	return v.Format.Order
-}
-
-func asProblem(err error, file string) *source.Error {
-	if e, ok := err.(*source.Error); ok {
-		return e
-	}
-	return source.Errorf(source.Pos{File: file}, "%v", err)
-}
-
-// finish gives every rule its chain and place, and marks as unsure what an unread statement may have changed.
-func finish(g *model.Gateway) {
-	for _, c := range g.Chains {
-		for i, r := range c.Rules {
-			r.Of, r.Index = c, i
-		}
-	}
-	whole := false
-	for _, f := range g.Files {
-		slices.SortStableFunc(f.Unread, func(a, b model.Unread) int { return a.At.Compare(b.At) })
-		for _, u := range f.Unread {
-			whole = whole || u.Scope == ""
-		}
-	}
-	if whole {
-		for _, c := range g.Connections {
-			c.Unsure = true
-		}
-	}
+	e.Gateways = append(e.Gateways, f)
+	e.keeper.number(f)
 }

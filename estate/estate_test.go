@@ -2,24 +2,24 @@ package estate_test
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"toril/estate"
+	"toril/pair"
 	"toril/read/formats"
 )
 
-func load(t *testing.T, fsys fstest.MapFS) *estate.Estate {
-	e, err := estate.LoadFS(context.Background(), fsys, estate.Options{Formats: formats.All()})
+// load reads an estate whole: what its gateways say is looked at too.
+func load(t *testing.T, fsys fstest.MapFS) *pair.Whole {
+	e, err := pair.WholeFS(context.Background(), fsys, estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
 	return e
 }
@@ -58,106 +58,6 @@ func file(parts ...string) *fstest.MapFile {
 	return &fstest.MapFile{Data: []byte(strings.Join(parts, ""))}
 }
 
-func names(e *estate.Estate) []string {
-	var out []string
-	for _, t := range e.Tunnels {
-		out = append(out, t.Name)
-	}
-	return out
-}
-
-func TestPairing(t *testing.T) {
-	for name, c := range map[string]struct {
-		files fstest.MapFS
-		want  []string
-	}{
-		"by addresses": {fstest.MapFS{
-			"a/swanctl.conf": file(conn("x", "192.0.2.1", "192.0.2.2", "", "", "", "")),
-			"b/swanctl.conf": file(conn("y", "192.0.2.2", "192.0.2.1", "", "", "", "")),
-		}, []string{"a/x <> b/y"}},
-		"two between the same addresses, by selectors": {fstest.MapFS{
-			"a/swanctl.conf": file(conn("x1", "192.0.2.1", "192.0.2.2", "", "", "10.1.0.0/24", "10.2.0.0/24"),
-				conn("x2", "192.0.2.1", "192.0.2.2", "", "", "10.1.9.0/24", "10.2.9.0/24")),
-			"b/swanctl.conf": file(conn("y1", "192.0.2.2", "192.0.2.1", "", "", "10.2.9.0/24", "10.1.9.0/24"),
-				conn("y2", "192.0.2.2", "192.0.2.1", "", "", "10.2.0.0/24", "10.1.0.0/24")),
-		}, []string{"a/x1 <> b/y2", "a/x2 <> b/y1"}},
-		"two between the same addresses, by identities": {fstest.MapFS{
-			"a/swanctl.conf": file(conn("x1", "192.0.2.1", "192.0.2.2", "a1", "b1", "", ""),
-				conn("x2", "192.0.2.1", "192.0.2.2", "a2", "b2", "", "")),
-			"b/swanctl.conf": file(conn("y1", "192.0.2.2", "192.0.2.1", "b2", "a2", "", ""),
-				conn("y2", "192.0.2.2", "192.0.2.1", "b1", "a1", "", "")),
-		}, []string{"a/x1 <> b/y2", "a/x2 <> b/y1"}},
-		"far end not given": {fstest.MapFS{
-			"a/swanctl.conf": file(conn("x", "192.0.2.1", "192.0.2.2", "", "", "", ""),
-				conn("z", "192.0.2.1", "192.0.2.9", "", "", "", "")),
-			"b/swanctl.conf": file(conn("y", "192.0.2.2", "192.0.2.1", "", "", "", "")),
-		}, []string{"a/x <> b/y", "a/z <> (not given)"}},
-		"far end behind NAT, by identity": {fstest.MapFS{
-			"hub/swanctl.conf":   file(conn("spoke", "192.0.2.1", "%any", "hub", "spoke", "10.0.0.0/24", "10.5.0.0/24")),
-			"spoke/swanctl.conf": file(conn("hub", "192.168.1.2", "192.0.2.1", "spoke", "hub", "10.5.0.0/24", "10.0.0.0/24")),
-		}, []string{"hub/spoke <> spoke/hub"}},
-		"far end behind NAT, by its public address and selectors": {fstest.MapFS{
-			"hub/swanctl.conf":   file(conn("spoke", "192.0.2.1", "203.0.113.77", "", "", "10.0.0.0/24", "10.5.0.0/24")),
-			"spoke/swanctl.conf": file(conn("hub", "192.168.1.2", "192.0.2.1", "", "", "10.5.0.0/24", "10.0.0.0/24")),
-		}, []string{"hub/spoke <> spoke/hub"}},
-		"one connection for all spokes": {fstest.MapFS{
-			"hub/swanctl.conf": file(conn("all", "192.0.2.1", "%any", "hub", "", "10.0.0.0/24", "10.5.0.0/16")),
-			"s1/swanctl.conf":  file(conn("hub", "203.0.113.1", "192.0.2.1", "s1", "hub", "10.5.1.0/24", "10.0.0.0/24")),
-			"s2/swanctl.conf":  file(conn("hub", "203.0.113.2", "192.0.2.1", "s2", "hub", "10.5.2.0/24", "10.0.0.0/24")),
-		}, []string{"hub/all <> s1/hub", "hub/all <> s2/hub"}},
-		"wrong address at one end, right identities": {fstest.MapFS{
-			"a/swanctl.conf": file(conn("x", "192.0.2.1", "192.0.2.22", "a", "b", "", "")),
-			"b/swanctl.conf": file(conn("y", "192.0.2.2", "192.0.2.1", "b", "a", "", "")),
-		}, []string{"a/x <> b/y"}},
-		"strangers": {fstest.MapFS{
-			"a/swanctl.conf": file(conn("x", "192.0.2.1", "192.0.2.7", "a", "c", "10.1.0.0/24", "10.9.0.0/24")),
-			"b/swanctl.conf": file(conn("y", "192.0.2.2", "192.0.2.8", "b", "d", "10.2.0.0/24", "10.8.0.0/24")),
-		}, []string{"a/x <> (not given)", "b/y <> (not given)"}},
-		"several addresses": {fstest.MapFS{
-			"a/swanctl.conf": file(conn("x", "192.0.2.1, 198.51.100.1", "192.0.2.2", "", "", "", "")),
-			"b/swanctl.conf": file(conn("y", "192.0.2.2", "198.51.100.1", "", "", "", "")),
-		}, []string{"a/x <> b/y"}},
-	} {
-		e := load(t, c.files)
-		assert.Equal(t, c.want, names(e), name)
-	}
-}
-
-func TestAmbiguityIsNamed(t *testing.T) {
-	e := load(t, fstest.MapFS{
-		"a/swanctl.conf": file(conn("x", "192.0.2.1", "192.0.2.2", "", "", "", "")),
-		"b/swanctl.conf": file(conn("y1", "192.0.2.2", "192.0.2.1", "", "", "", ""), conn("y2", "192.0.2.2", "192.0.2.1", "", "", "", "")),
-	})
-	require.Equal(t, []string{"a/x <> b/y1", "b/y2 <> a"}, names(e))
-	assert.Equal(t, []string{"b/y2 matches a/x equally well"}, e.Tunnels[0].Doubts)
-}
-
-func TestPairingTakesLinearTime(t *testing.T) {
-	took := func(n int) time.Duration { // on a real disk: the file system of the tests is quadratic itself
-		dir := t.TempDir()
-		write := func(name, text string) {
-			require.NoError(t, os.MkdirAll(filepath.Join(dir, name), 0o755))
-			require.NoError(t, os.WriteFile(filepath.Join(dir, name, "swanctl.conf"), []byte(text), 0o644))
-		}
-		var hub []string
-		for i := range n {
-			spoke := fmt.Sprintf("203.%d.%d.1", 100+i/200, i%200)
-			net := fmt.Sprintf("10.%d.%d.0/24", i/200, i%200)
-			hub = append(hub, conn(fmt.Sprintf("s%d", i), "192.0.2.1", spoke, "hub", fmt.Sprintf("s%d.example", i), "10.255.0.0/24", net))
-			write(fmt.Sprintf("s%d", i), conn("hub", spoke, "192.0.2.1", fmt.Sprintf("s%d.example", i), "hub", net, "10.255.0.0/24"))
-		}
-		write("hub", strings.Join(hub, ""))
-		start := time.Now()
-		e, err := estate.Load(context.Background(), []string{dir}, estate.Options{Formats: formats.All()})
-		require.NoError(t, err)
-		assert.Len(t, e.Tunnels, n)
-		return time.Since(start)
-	}
-	took(100) // warm up
-	small, large := took(400), took(3200)
-	assert.Less(t, large.Seconds(), 4*8*small.Seconds(), "eight times the spokes took %v, up from %v", large, small)
-}
-
 func TestFolderWithBrokenFiles(t *testing.T) {
 	dir := t.TempDir()
 	write := func(name, text string) {
@@ -189,7 +89,8 @@ func TestFolderWithBrokenFiles(t *testing.T) {
 	}, slices.Sorted(slices.Values(got)))
 	require.Len(t, e.LeftOut, 1)
 	assert.Equal(t, "it is empty", e.LeftOut[0].Why)
-	assert.Len(t, e.Tunnels, 2, "the rest is still read")
+	require.Len(t, e.Gateways, 1)
+	assert.Len(t, e.Gateways[0].Connections, 2, "the rest is still read")
 }
 
 func TestWhatIsAGateway(t *testing.T) {

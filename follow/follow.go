@@ -7,10 +7,10 @@ import (
 	"net/netip"
 	"slices"
 
-	"toril/estate"
 	"toril/model"
 	"toril/negotiate"
 	"toril/packet"
+	"toril/pair"
 	"toril/walk"
 )
 
@@ -48,7 +48,7 @@ type Part struct {
 
 // Crossing is what becomes of encrypted packets behind the gateway.
 type Crossing struct {
-	Tunnel *estate.Tunnel
+	Tunnel *pair.Tunnel
 	Lost   string        // why they do not come out of the tunnel; "" where they do
 	Where  *walk.Outcome // what stopped the ESP packets; nil where nothing did
 	Notes  []string      // whether both ends would agree on the child
@@ -63,10 +63,10 @@ type Leg struct {
 
 // guide is one question at work.
 type guide struct {
-	estate *estate.Estate
+	estate *pair.Whole
 	down   bool
 	paths  map[*model.Gateway]*walk.Path
-	agreed map[*estate.Tunnel][]negotiate.Attempt
+	agreed map[*pair.Tunnel][]negotiate.Attempt
 }
 
 // passage is one gateway that an example went through.
@@ -78,8 +78,8 @@ type passage struct {
 }
 
 // Ask follows the packets of a question. The error is that their sets become too complex.
-func Ask(e *estate.Estate, q Question) (trips []*Trip, err error) {
-	g := &guide{estate: e, down: q.Down, paths: map[*model.Gateway]*walk.Path{}, agreed: map[*estate.Tunnel][]negotiate.Attempt{}}
+func Ask(e *pair.Whole, q Question) (trips []*Trip, err error) {
+	g := &guide{estate: e, down: q.Down, paths: map[*model.Gateway]*walk.Path{}, agreed: map[*pair.Tunnel][]negotiate.Attempt{}}
 	err = packet.Guard(func() { trips = g.begin(q) })
 	return trips, err
 }
@@ -212,7 +212,7 @@ func (g *guide) last(t *Trip, p *Part) packet.Packet {
 }
 
 // tunnelOf returns the tunnel that a policy belongs to, and its end.
-func (g *guide) tunnelOf(at *model.Gateway, pol *walk.Policy) (*estate.Tunnel, estate.End) {
+func (g *guide) tunnelOf(at *model.Gateway, pol *walk.Policy) (*pair.Tunnel, pair.End) {
 	for _, t := range g.estate.Tunnels {
 		for _, end := range t.Ends {
 			if end.Gateway == at && end.Connection == pol.Connection && t.Own(end) == pol.Own && t.Peer(end) == pol.Peer {
@@ -220,11 +220,11 @@ func (g *guide) tunnelOf(at *model.Gateway, pol *walk.Policy) (*estate.Tunnel, e
 			}
 		}
 	}
-	return nil, estate.End{}
+	return nil, pair.End{}
 }
 
 // policies are those of an end of a tunnel, in the order in which its kernel asks them.
-func (g *guide) policies(t *estate.Tunnel, end estate.End) []*walk.Policy {
+func (g *guide) policies(t *pair.Tunnel, end pair.End) []*walk.Policy {
 	var out []*walk.Policy
 	for _, pol := range g.path(end.Gateway).Policies {
 		if pol.Connection == end.Connection && pol.Own == t.Own(end) && pol.Peer == t.Peer(end) {
@@ -295,7 +295,7 @@ func (g *guide) cross(from *model.Gateway, p *Part, way []passage) *Crossing {
 }
 
 // farPolicy is the policy of the far end whose child belongs to the one that encrypted.
-func (g *guide) farPolicy(t *estate.Tunnel, far estate.End, child *model.Child, plain packet.Set) *walk.Policy {
+func (g *guide) farPolicy(t *pair.Tunnel, far pair.End, child *model.Child, plain packet.Set) *walk.Policy {
 	twin := map[*model.Child]bool{}
 	for _, pair := range t.Children() {
 		switch child {
@@ -321,7 +321,7 @@ func (g *guide) farPolicy(t *estate.Tunnel, far estate.End, child *model.Child, 
 }
 
 // agreement says where both ends would not agree on a child.
-func (g *guide) agreement(t *estate.Tunnel, child *model.Child) []string {
+func (g *guide) agreement(t *pair.Tunnel, child *model.Child) []string {
 	if g.agreed[t] == nil {
 		g.agreed[t] = negotiate.Tunnel(t)
 	}

@@ -13,6 +13,7 @@ import (
 
 	"toril/estate"
 	"toril/follow"
+	"toril/pair"
 	"toril/read/formats"
 	"toril/walk"
 )
@@ -63,7 +64,7 @@ func site(files fstest.MapFS, n int, rules string, more string, far ...int) {
 
 func ask(t *testing.T, files fstest.MapFS, at, from, to, protocol string, change func(*follow.Question)) []*follow.Trip {
 	t.Helper()
-	e, err := estate.LoadFS(context.Background(), files, estate.Options{Formats: formats.All()})
+	e, err := pair.WholeFS(context.Background(), files, estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
 	require.Empty(t, e.Problems)
 	src, err := follow.ParsePlace(from)

@@ -95,7 +95,7 @@ func TestMirrorsOfTunnelsByInterface(t *testing.T) {
 			files["wrack/swanctl.conf"] = &fstest.MapFile{Data: []byte(text + key)}
 			b, err := baseline.Named(baseline.Default)
 			require.NoError(t, err)
-			r, err := audit.Run(context.Background(), load(t, files), suite.All(), b, time.Date(2026, 11, 27, 0, 0, 0, 0, time.UTC))
+			r, err := audit.Run(context.Background(), load(t, files).Estate, suite.All(), b, time.Date(2026, 11, 27, 0, 0, 0, 0, time.UTC))
 			require.NoError(t, err)
 			for _, f := range r.Findings {
 				assert.Less(t, f.Severity, audit.Low, "%s: %s\n%s", f.Check, f.Message, text)

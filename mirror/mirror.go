@@ -7,15 +7,15 @@ import (
 	"net/netip"
 	"strings"
 
-	"toril/estate"
 	"toril/ike"
 	"toril/model"
 	"toril/model/settings"
+	"toril/pair"
 )
 
 // Sheet is what the far end must set. Values that the known end leaves open are said to be open.
 type Sheet struct {
-	For  estate.End        // the end that the sheet was made from
+	For  pair.End          // the end that the sheet was made from
 	Far  *model.Connection // the far end's, as far as the known end says it
 	Open []string          // what must still be settled between the two
 
@@ -31,7 +31,7 @@ type Line struct {
 }
 
 // Of makes the sheet for the far end of a connection.
-func Of(t *estate.Tunnel, e estate.End) Sheet {
+func Of(t *pair.Tunnel, e pair.End) Sheet {
 	c := e.Connection
 	own, peer := t.Own(e), t.Peer(e)
 	s := Sheet{For: e, own: peer, peer: own}

@@ -15,24 +15,25 @@ import (
 	"toril/mirror"
 	"toril/model"
 	"toril/negotiate"
+	"toril/pair"
 	"toril/read/formats"
 )
 
-func load(t *testing.T, files fstest.MapFS) *estate.Estate {
-	e, err := estate.LoadFS(context.Background(), files, estate.Options{Formats: formats.All()})
+func load(t *testing.T, files fstest.MapFS) *pair.Whole {
+	e, err := pair.WholeFS(context.Background(), files, estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
 	require.Empty(t, e.Problems)
 	return e
 }
 
 // agrees reads a mirrored end back and asks whether it agrees with the original, whoever begins.
-func agrees(t *testing.T, end estate.End, text string) {
+func agrees(t *testing.T, end pair.End, text string) {
 	e := load(t, fstest.MapFS{"far/swanctl.conf": {Data: []byte(text)}})
 	for _, f := range e.Gateways[0].Files {
 		assert.Empty(t, f.Unread, text)
 	}
 	far := e.Gateways[0]
-	tunnel := &estate.Tunnel{Ends: []estate.End{end, {Gateway: far, Connection: far.Connections[0]}}}
+	tunnel := &pair.Tunnel{Ends: []pair.End{end, {Gateway: far, Connection: far.Connections[0]}}}
 	for _, a := range negotiate.Tunnel(tunnel) {
 		assert.Equal(t, negotiate.Agrees, a.Outcome, "%s begins: %v\n%s", a.Initiator.Name(), a.Failure, text)
 		for _, c := range a.Children {
@@ -44,7 +45,7 @@ func agrees(t *testing.T, end estate.End, text string) {
 }
 
 func TestEveryDemoConnectionMirrored(t *testing.T) {
-	e, err := estate.LoadFS(context.Background(), demo.Estate(), estate.Options{Formats: formats.All()})
+	e, err := pair.WholeFS(context.Background(), demo.Estate(), estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
 	n := 0
 	for _, tu := range e.Tunnels {
@@ -116,7 +117,7 @@ func TestNamesCannotBreakOut(t *testing.T) {
 	}
 	c.Local.ID.Value = ike.Identity{Kind: ike.IDFQDN, Value: "a\"\n} b {"}
 	g := &model.Gateway{Name: "g } {\n#"}
-	tu := &estate.Tunnel{Ends: []estate.End{{Gateway: g, Connection: c}}}
+	tu := &pair.Tunnel{Ends: []pair.End{{Gateway: g, Connection: c}}}
 	c.LocalAddrs.Value = model.Addresses{{Name: "x"}}
 	text, err := mirror.Swanctl(mirror.Of(tu, tu.Ends[0]))
 	if err == nil {

@@ -4,6 +4,7 @@ package model
 
 import (
 	"net/netip"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -17,6 +18,7 @@ import (
 // Gateway is one firewall or router, whatever number of files describe it.
 type Gateway struct {
 	Name        string
+	Number      int // in its estate
 	Files       []*File
 	LeftOut     []LeftOut // files that were not read
 	Refused     []Refusal // mistakes for which a program takes nothing of its configuration
@@ -95,6 +97,36 @@ func (g *Gateway) RefusedOf(format string) *source.Error {
 	return nil
 }
 
+// File returns a file of the gateway's by its shown path; nil where there is none.
+func (g *Gateway) File(path string) *File {
+	g.index.filesOnce.Do(func() {
+		g.index.files = make(map[string]*File, len(g.Files))
+		for _, f := range g.Files {
+			g.index.files[f.Path] = f
+		}
+	})
+	return g.index.files[path]
+}
+
+// Shows returns the identity that a connection shows its peer: what is configured, else the address that it speaks from, or the
+// subject of its certificate. ok is false where the files do not tell.
+func (g *Gateway) Shows(c *Connection, own netip.Addr) (id ike.Identity, ok bool) {
+	id = c.Local.ID.Value
+	if id.Kind != ike.NoID {
+		return id, true
+	}
+	if c.Local.Method.Value != ike.Certificate {
+		return ike.Addr(own), own.IsValid()
+	}
+	for _, cert := range g.Certs {
+		if !cert.CA &&
+			slices.ContainsFunc(c.Local.Certificates.Value, func(n string) bool { return path.Base(n) == path.Base(cert.At.File) }) {
+			return cert.Subject, true
+		}
+	}
+	return id, false
+}
+
 // LeftOut is a file that was not read, and why.
 type LeftOut struct{ Path, Why string }
 
@@ -166,6 +198,7 @@ func (as Addresses) Fixed() []netip.Addr {
 // Connection is what a gateway is told about one IKE peer.
 type Connection struct {
 	Name        string
+	Number      int // in its gateway's list
 	At          source.Pos
 	Daemon      Daemon // the daemon whose semantics hold
 	Version     Setting[ike.Version]

@@ -12,6 +12,9 @@ import (
 
 // index finds what several files may say parts of.
 type index struct {
+	filesOnce sync.Once
+	files     map[string]*File
+
 	interfaces map[string]*Interface
 	routes     map[Route]bool
 	sets       map[string]*NamedSet

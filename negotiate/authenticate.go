@@ -6,9 +6,9 @@ import (
 	"net/netip"
 	"slices"
 
-	"toril/estate"
 	"toril/ike"
 	"toril/model"
+	"toril/pair"
 	"toril/source"
 )
 
@@ -88,7 +88,7 @@ func (a *attempt) identity(c *model.Connection) int {
 	own, asked := 1, a.i.c.Remote.ID.Value
 	if a.Version == ike.V2 && asked.Kind != ike.AnyID && asked.Kind != ike.NoID &&
 		!(asked.Wild() && asked.Kind != ike.IDNet) { // sent as IDr
-		mine, told := (estate.End{Gateway: a.r.Gateway, Connection: c}).Shows(a.target())
+		mine, told := (pair.End{Gateway: a.r.Gateway, Connection: c}).Shows(a.target())
 		switch {
 		case c.Local.ID.Value.Kind == ike.NoID || !told: // it takes the one that it is asked for
 		case mine == asked:

@@ -6,22 +6,22 @@ import (
 	"strings"
 	"time"
 
-	"toril/estate"
 	"toril/ike"
 	"toril/model"
 	"toril/model/settings"
+	"toril/pair"
 	"toril/source"
 )
 
 // Compared is a tunnel with both ends side by side, and what would come of it.
 type Compared struct {
-	Tunnel   *estate.Tunnel
+	Tunnel   *pair.Tunnel
 	Attempts []Attempt // one an initiator
 	Lines    []Line    // none where one end was not given
 }
 
 // Compare compares both ends of every tunnel, by the table of settings.
-func Compare(e *estate.Estate, table []settings.Row) []Compared {
+func Compare(e *pair.Whole, table []settings.Row) []Compared {
 	var out []Compared
 	for _, t := range e.Tunnels {
 		attempts := Tunnel(t)
@@ -54,12 +54,12 @@ type Value struct {
 }
 
 // Lines lays both ends of a tunnel side by side, by the table of settings. Of a tunnel with one end there is nothing to compare.
-func Lines(t *estate.Tunnel, attempts []Attempt, table []settings.Row) []Line {
+func Lines(t *pair.Tunnel, attempts []Attempt, table []settings.Row) []Line {
 	if len(t.Ends) < 2 {
 		return nil
 	}
-	c := &comparison{t: t, attempts: attempts, ends: [2]estate.End{t.Ends[0], t.Ends[1]}, table: table}
-	c.level(settings.OfConnection, estate.ChildPair{}, "")
+	c := &comparison{t: t, attempts: attempts, ends: [2]pair.End{t.Ends[0], t.Ends[1]}, table: table}
+	c.level(settings.OfConnection, pair.ChildPair{}, "")
 	for _, p := range t.Children() {
 		c.child(p)
 	}
@@ -67,22 +67,22 @@ func Lines(t *estate.Tunnel, attempts []Attempt, table []settings.Row) []Line {
 }
 
 type comparison struct {
-	t        *estate.Tunnel
+	t        *pair.Tunnel
 	attempts []Attempt
-	ends     [2]estate.End
+	ends     [2]pair.End
 	table    []settings.Row
 	lines    []Line
 }
 
-// pair is what both ends are told of a setting.
-type pair struct {
+// both is what both ends are told of a setting.
+type both struct {
 	of     [2]settings.Subject
 	said   [2]settings.Shown
 	values [2]Value
-	kids   estate.ChildPair
+	kids   pair.ChildPair
 }
 
-// verdict is what comes of a pair: what the two agree on, and whether they do not fit.
+// verdict is what comes of both: what the two agree on, and whether they do not fit.
 type verdict struct {
 	agreed  string
 	differs bool
@@ -90,20 +90,20 @@ type verdict struct {
 }
 
 // settled are the settings that the two ends settle in a way of their own.
-var settled = map[string]func(c *comparison, p *pair) verdict{
+var settled = map[string]func(c *comparison, p *both) verdict{
 	"ike-version": (*comparison).version, "ike-proposals": (*comparison).ikeProposals, "child-proposals": (*comparison).childProposals,
 	"pfs": (*comparison).pfs, "mode": (*comparison).mode, "start": (*comparison).start,
 }
 
 // mirrored are the settings of which one end's own value is judged by what the other accepts in a way of its own: end i says, the other
 // expects.
-var mirrored = map[string]func(c *comparison, p *pair, i int) verdict{
+var mirrored = map[string]func(c *comparison, p *both, i int) verdict{
 	"own-address": (*comparison).address, "own-identity": (*comparison).identity, "own-authentication": (*comparison).authentication,
 	"own-networks": (*comparison).networks,
 }
 
 // level compares every setting of connections or children.
-func (c *comparison) level(of settings.Level, kids estate.ChildPair, name string) {
+func (c *comparison) level(of settings.Level, kids pair.ChildPair, name string) {
 	subjects := [2]settings.Subject{{Connection: c.ends[0].Connection, Child: kids.A}, {Connection: c.ends[1].Connection, Child: kids.B}}
 	for i := range c.table {
 		r := &c.table[i]
@@ -124,10 +124,10 @@ func (c *comparison) level(of settings.Level, kids estate.ChildPair, name string
 }
 
 // mirror compares what each end says of itself with what the other expects: a row an end.
-func (c *comparison) mirror(r *settings.Row, subjects [2]settings.Subject, kids estate.ChildPair, name string) {
+func (c *comparison) mirror(r *settings.Row, subjects [2]settings.Subject, kids pair.ChildPair, name string) {
 	other := settings.Named(c.table, r.Peer)
 	for i, e := range c.ends {
-		p := &pair{of: subjects, kids: kids}
+		p := &both{of: subjects, kids: kids}
 		p.said[i], _ = r.Get(subjects[i])
 		p.said[1-i], _ = other.Get(subjects[1-i])
 		p.values = [2]Value{valueOf(p.said[0]), valueOf(p.said[1])}
@@ -140,8 +140,8 @@ func (c *comparison) mirror(r *settings.Row, subjects [2]settings.Subject, kids 
 }
 
 // compare lays a setting of both ends side by side.
-func (c *comparison) compare(r *settings.Row, subjects [2]settings.Subject, kids estate.ChildPair, name string) {
-	p := &pair{of: subjects, kids: kids}
+func (c *comparison) compare(r *settings.Row, subjects [2]settings.Subject, kids pair.ChildPair, name string) {
+	p := &both{of: subjects, kids: kids}
 	for i := range subjects {
 		said, ok := r.Get(subjects[i])
 		if !ok {
@@ -200,14 +200,14 @@ func (c *comparison) side(i int) side {
 	return side{End: e, c: e.Connection, own: c.t.Own(e)}
 }
 
-func (c *comparison) address(p *pair, i int) verdict {
+func (c *comparison) address(p *both, i int) verdict {
 	own, expected := p.of[i].Connection.LocalAddrs.Value, p.of[1-i].Connection.RemoteAddrs.Value
 	fits := own.Any() || expected.Any() || hasName(expected) ||
 		slices.ContainsFunc(own, func(a model.Address) bool { one, ok := a.Single(); return !ok || covers(expected, one) })
 	return verdict{differs: !fits}
 }
 
-func (c *comparison) identity(p *pair, i int) verdict {
+func (c *comparison) identity(p *both, i int) verdict {
 	id, known := shown(c.side(i))
 	if !known {
 		return verdict{}
@@ -218,7 +218,7 @@ func (c *comparison) identity(p *pair, i int) verdict {
 	return verdict{agreed: id.String(), differs: !p.of[1-i].Connection.Remote.ID.Value.Accepts(id)}
 }
 
-func (c *comparison) authentication(p *pair, i int) verdict {
+func (c *comparison) authentication(p *both, i int) verdict {
 	own, expected := p.of[i].Connection.Local.Method.Value, p.of[1-i].Connection.Remote.Method.Value
 	return verdict{agreed: own.String(), differs: !allows(expected, own)}
 }
@@ -260,7 +260,7 @@ func (c *comparison) key() {
 }
 
 // version says which version of IKE the attempts came to.
-func (c *comparison) version(*pair) verdict {
+func (c *comparison) version(*both) verdict {
 	v, versions := verdict{}, map[ike.Version]bool{}
 	for _, at := range c.attempts {
 		v.differs = v.differs || at.Failure != nil && at.Failure.Topic == Version
@@ -276,7 +276,7 @@ func (c *comparison) version(*pair) verdict {
 	return v
 }
 
-func (c *comparison) ikeProposals(*pair) verdict {
+func (c *comparison) ikeProposals(*both) verdict {
 	v := verdict{}
 	var agreed []string
 	for _, at := range c.attempts {
@@ -302,7 +302,7 @@ func (c *comparison) ikeProposals(*pair) verdict {
 }
 
 // suites names the suite of a pair of children: one, or one for either initiator.
-func (c *comparison) suites(p estate.ChildPair) string {
+func (c *comparison) suites(p pair.ChildPair) string {
 	var by []string
 	suites := map[string]bool{}
 	for _, a := range c.attempts {
@@ -322,7 +322,7 @@ func (c *comparison) suites(p estate.ChildPair) string {
 }
 
 // outcome returns what the attempts came to for a pair of children, an agreement before a failure; nil for nothing.
-func (c *comparison) outcome(p estate.ChildPair) *Child {
+func (c *comparison) outcome(p pair.ChildPair) *Child {
 	var done *Child
 	for i := range c.attempts {
 		for j := range c.attempts[i].Children {
@@ -336,7 +336,7 @@ func (c *comparison) outcome(p estate.ChildPair) *Child {
 }
 
 // child compares what is said of a child, or says that one end has none.
-func (c *comparison) child(p estate.ChildPair) {
+func (c *comparison) child(p pair.ChildPair) {
 	name := ""
 	kids := [2]*model.Child{p.A, p.B}
 	for _, k := range kids {
@@ -358,21 +358,21 @@ func (c *comparison) child(p estate.ChildPair) {
 	c.add("own-networks", "networks", name, values, verdict{differs: true})
 }
 
-func (c *comparison) networks(p *pair, i int) verdict {
+func (c *comparison) networks(p *both, i int) verdict {
 	own, seen := p.of[i].Child.Local.Value.At(c.t.Own(c.ends[i])), p.of[1-i].Child.Remote.Value.At(c.t.Peer(c.ends[1-i]))
 	both := own.Meet(seen)
 	differs := !own.Packets().Equal(seen.Packets()) && !own.Dynamic() && !seen.Dynamic()
 	return verdict{agreed: both.String(), differs: differs, partly: len(both) > 0}
 }
 
-func (c *comparison) childProposals(p *pair) verdict {
+func (c *comparison) childProposals(p *both) verdict {
 	done := c.outcome(p.kids)
 	failed := done != nil && done.Failure != nil && done.Failure.Notify == "NO_PROPOSAL_CHOSEN"
 	return verdict{agreed: c.suites(p.kids), differs: failed}
 }
 
 // pfs says by which group a child is renewed, and whether the renewal fails for it.
-func (c *comparison) pfs(p *pair) verdict {
+func (c *comparison) pfs(p *both) verdict {
 	a, b := p.kids.A, p.kids.B
 	_, ab := create(a.Proposals.Value, b.Proposals.Value, false)
 	_, ba := create(b.Proposals.Value, a.Proposals.Value, false)
@@ -383,7 +383,7 @@ func (c *comparison) pfs(p *pair) verdict {
 	return v
 }
 
-func (c *comparison) mode(p *pair) verdict {
+func (c *comparison) mode(p *both) verdict {
 	v := verdict{differs: p.kids.A.Mode.Value != p.kids.B.Mode.Value, partly: true}
 	if done := c.outcome(p.kids); done != nil && done.Outcome == Agrees {
 		v.agreed = done.Mode.String()
@@ -391,6 +391,6 @@ func (c *comparison) mode(p *pair) verdict {
 	return v
 }
 
-func (c *comparison) start(p *pair) verdict {
+func (c *comparison) start(p *both) verdict {
 	return verdict{differs: p.kids.A.Start.Value == model.StartNever && p.kids.B.Start.Value == model.StartNever}
 }

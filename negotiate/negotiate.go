@@ -11,10 +11,10 @@ import (
 	"strings"
 	"time"
 
-	"toril/estate"
 	"toril/ike"
 	"toril/model"
 	"toril/packet"
+	"toril/pair"
 	"toril/source"
 )
 
@@ -78,7 +78,7 @@ type Failure struct {
 
 // Attempt is what happens when one end sets up the tunnel.
 type Attempt struct {
-	Initiator, Responder estate.End
+	Initiator, Responder pair.End
 	Outcome              Outcome
 	Failure              *Failure // of the IKE SA
 	Version              ike.Version
@@ -125,19 +125,19 @@ type Rekey struct {
 // Tunnel predicts the attempts of both ends of a tunnel; of one end where the far gateway was given and has no connection
 // for it; none where it was not given. An attempt meets a gateway: which of its connections answers is for its daemon to
 // choose.
-func Tunnel(t *estate.Tunnel) []Attempt {
+func Tunnel(t *pair.Tunnel) []Attempt {
 	switch {
 	case len(t.Ends) == 2:
 		return []Attempt{try(t, t.Ends[0], t.Ends[1]), try(t, t.Ends[1], t.Ends[0])}
 	case t.Toward != nil:
-		return []Attempt{try(t, t.Ends[0], estate.End{Gateway: t.Toward})}
+		return []Attempt{try(t, t.Ends[0], pair.End{Gateway: t.Toward})}
 	}
 	return nil
 }
 
 // side is one end with the addresses that it is thought to use.
 type side struct {
-	estate.End
+	pair.End
 	c    *model.Connection
 	own  netip.Addr
 	peer netip.Addr // where it expects the other
@@ -148,12 +148,12 @@ func (s side) name() string { return s.Gateway.Name }
 // attempt is an Attempt in the making.
 type attempt struct {
 	Attempt
-	t    *estate.Tunnel
+	t    *pair.Tunnel
 	i, r side
 	meet []*model.Connection // those of the responder that may answer, the one that its daemon prefers first
 }
 
-func try(t *estate.Tunnel, from, to estate.End) Attempt {
+func try(t *pair.Tunnel, from, to pair.End) Attempt {
 	a := &attempt{t: t}
 	a.Initiator, a.Responder = from, to
 	a.i = side{from, from.Connection, t.Own(from), t.Peer(from)}

@@ -16,6 +16,7 @@ import (
 	"toril/ike"
 	"toril/model/settings"
 	"toril/negotiate"
+	"toril/pair"
 	"toril/read/formats"
 )
 
@@ -101,17 +102,17 @@ func text(name string, o over) string {
 }
 
 // tunnel joins two configurations by hand: whether they would be paired is another question.
-func tunnel(t *testing.T, a, b over, extra ...string) *estate.Tunnel {
+func tunnel(t *testing.T, a, b over, extra ...string) *pair.Tunnel {
 	files := fstest.MapFS{"a/swanctl.conf": {Data: []byte(text("a", a))}, "b/swanctl.conf": {Data: []byte(text("b", b))}}
 	for i := 0; i+1 < len(extra); i += 2 {
 		files[extra[i]] = &fstest.MapFile{Data: []byte(extra[i+1])}
 	}
-	e, err := estate.LoadFS(context.Background(), files, estate.Options{Formats: formats.All()})
+	e, err := pair.WholeFS(context.Background(), files, estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
 	ga, gb := e.Gateway("a"), e.Gateway("b")
-	return &estate.Tunnel{
+	return &pair.Tunnel{
 		Name: "a <> b",
-		Ends: []estate.End{{Gateway: ga, Connection: ga.Connections[0]}, {Gateway: gb, Connection: gb.Connections[0]}},
+		Ends: []pair.End{{Gateway: ga, Connection: ga.Connections[0]}, {Gateway: gb, Connection: gb.Connections[0]}},
 	}
 }
 

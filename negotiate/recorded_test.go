@@ -14,11 +14,12 @@ import (
 
 	"toril/estate"
 	"toril/negotiate"
+	"toril/pair"
 	"toril/read/formats"
 )
 
 // told is all that is predicted of a tunnel, whoever begins.
-func told(tu *estate.Tunnel) string {
+func told(tu *pair.Tunnel) string {
 	var b strings.Builder
 	failure := func(f *negotiate.Failure) string {
 		if f == nil {
@@ -26,7 +27,7 @@ func told(tu *estate.Tunnel) string {
 		}
 		return fmt.Sprintf(" (%s: %s: %s; %s)", f.Step, f.Notify, f.Why, strings.Join(f.Changes, "; or "))
 	}
-	name := func(e estate.End) string {
+	name := func(e pair.End) string {
 		if e.Connection == nil {
 			return "nobody"
 		}
@@ -77,16 +78,16 @@ func TestWhatDaemonsDid(t *testing.T) {
 			texts[f.Name] = string(f.Data)
 		}
 		for _, f := range ar.Files {
-			pair, ok := strings.CutSuffix(f.Name, "/a")
+			both, ok := strings.CutSuffix(f.Name, "/a")
 			if !ok {
 				continue
 			}
-			e, err := estate.LoadFS(
+			e, err := pair.WholeFS(
 				context.Background(),
 				fstest.MapFS{
 					"toril.yaml":     {Data: []byte("versions: {\"*\": strongSwan 5.9.8}\n")},
 					"a/swanctl.conf": {Data: []byte(texts[f.Name])},
-					"b/swanctl.conf": {Data: []byte(texts[pair+"/b"])},
+					"b/swanctl.conf": {Data: []byte(texts[both+"/b"])},
 				},
 				estate.Options{Formats: formats.All()},
 			)
@@ -94,10 +95,10 @@ func TestWhatDaemonsDid(t *testing.T) {
 			tunnels := e.Tunnels
 			if name == "random" { // whether they would be paired is another question
 				ga, gb := e.Gateway("a"), e.Gateway("b")
-				tunnels = []*estate.Tunnel{
+				tunnels = []*pair.Tunnel{
 					{
 						Name: "a <> b",
-						Ends: []estate.End{{Gateway: ga, Connection: ga.Connections[0]}, {Gateway: gb, Connection: gb.Connections[0]}},
+						Ends: []pair.End{{Gateway: ga, Connection: ga.Connections[0]}, {Gateway: gb, Connection: gb.Connections[0]}},
 					},
 				}
 			}
@@ -106,10 +107,10 @@ func TestWhatDaemonsDid(t *testing.T) {
 				got.WriteString(told(tu))
 			}
 			if os.Getenv("TORIL_WRITE_WANTS") != "" {
-				texts[pair+"/want"] = got.String()
+				texts[both+"/want"] = got.String()
 				continue
 			}
-			assert.Equal(t, texts[pair+"/want"], got.String(), "%s\n%s", pair, texts[f.Name])
+			assert.Equal(t, texts[both+"/want"], got.String(), "%s\n%s", both, texts[f.Name])
 		}
 		if os.Getenv("TORIL_WRITE_WANTS") != "" {
 			out := &txtar.Archive{}
@@ -118,8 +119,8 @@ func TestWhatDaemonsDid(t *testing.T) {
 					continue
 				}
 				out.Files = append(out.Files, f)
-				if pair, ok := strings.CutSuffix(f.Name, "/b"); ok {
-					out.Files = append(out.Files, txtar.File{Name: pair + "/want", Data: []byte(texts[pair+"/want"])})
+				if both, ok := strings.CutSuffix(f.Name, "/b"); ok {
+					out.Files = append(out.Files, txtar.File{Name: both + "/want", Data: []byte(texts[both+"/want"])})
 				}
 			}
 			require.NoError(t, os.WriteFile(file, txtar.Format(out), 0o644))

@@ -9,11 +9,11 @@ import (
 	"toril/audit"
 	"toril/baseline"
 	"toril/daemon"
-	"toril/estate"
 	"toril/follow"
 	"toril/mirror"
 	"toril/model/settings"
 	"toril/negotiate"
+	"toril/pair"
 	"toril/read"
 	"toril/tunnels"
 )
@@ -25,9 +25,9 @@ const Version = "0.1.0"
 type Form struct {
 	Name      string // for --format
 	Audit     func(io.Writer, *audit.Result, Options) error
-	Tunnels   func(io.Writer, *estate.Estate, []tunnels.View, Options) error
-	Ends      func(io.Writer, *estate.Estate, []negotiate.Compared, Options) error
-	Follow    func(io.Writer, *estate.Estate, Asked, []*follow.Trip, Options) error
+	Tunnels   func(io.Writer, *pair.Whole, []tunnels.View, Options) error
+	Ends      func(io.Writer, *pair.Whole, []negotiate.Compared, Options) error
+	Follow    func(io.Writer, *pair.Whole, Asked, []*follow.Trip, Options) error
 	Mirror    func(io.Writer, mirror.Sheet, []settings.Row) error
 	Checks    func(io.Writer, []*audit.Check, []*baseline.Baseline, Options) error
 	Baselines func(io.Writer, []*baseline.Baseline, Options) error

@@ -6,16 +6,16 @@ import (
 	"slices"
 	"strings"
 
-	"toril/estate"
 	"toril/model"
 	"toril/model/settings"
+	"toril/pair"
 	"toril/source"
 	"toril/walk"
 )
 
 // View is a tunnel with its settings side by side.
 type View struct {
-	Tunnel *estate.Tunnel
+	Tunnel *pair.Tunnel
 	Lines  []Line
 }
 
@@ -35,7 +35,7 @@ type Cell struct {
 }
 
 // Of lays the settings of every tunnel side by side.
-func Of(e *estate.Estate, table []settings.Row) []View {
+func Of(e *pair.Whole, table []settings.Row) []View {
 	out := []View{}
 	walks := map[*model.Gateway]*walk.Path{}
 	for _, g := range e.Gateways {
@@ -78,7 +78,7 @@ func lineOf(r *settings.Row, child string, subjects []settings.Subject) Line {
 }
 
 // childLines are the lines of a pair of children; whether NAT leaves their packets alone stands before how they are started.
-func childLines(t *estate.Tunnel, pair estate.ChildPair, walks map[*model.Gateway]*walk.Path, table []settings.Row) []Line {
+func childLines(t *pair.Tunnel, pair pair.ChildPair, walks map[*model.Gateway]*walk.Path, table []settings.Row) []Line {
 	children := []*model.Child{pair.A, pair.B}[:len(t.Ends)]
 	var names []string
 	var subjects []settings.Subject
@@ -111,7 +111,7 @@ func childLines(t *estate.Tunnel, pair estate.ChildPair, walks map[*model.Gatewa
 }
 
 // exemption says in a few words whether a child's packets pass by source NAT.
-func exemption(path *walk.Path, t *estate.Tunnel, e estate.End, c *model.Child) Cell {
+func exemption(path *walk.Path, t *pair.Tunnel, e pair.End, c *model.Child) Cell {
 	rewrites, ok := path.Rewrites(path.Policy(c, t.Own(e), t.Peer(e)))
 	nats := slices.ContainsFunc(
 		e.Gateway.Chains,

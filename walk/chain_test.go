@@ -13,6 +13,7 @@ import (
 	"toril/estate"
 	"toril/model"
 	"toril/packet"
+	"toril/pair"
 	"toril/read/formats"
 	"toril/walk"
 )
@@ -20,7 +21,7 @@ import (
 // filterOf reads a ruleset.
 func filterOf(t *testing.T, rules string) (*model.Gateway, *walk.Filter) {
 	t.Helper()
-	e, err := estate.LoadFS(
+	e, err := pair.WholeFS(
 		context.Background(),
 		fstest.MapFS{"g/rules.nft": {Data: []byte(rules)}},
 		estate.Options{Formats: formats.All()},

@@ -17,12 +17,13 @@ import (
 	"toril/lab/cases"
 	"toril/model"
 	"toril/packet"
+	"toril/pair"
 	"toril/read/formats"
 	"toril/walk"
 )
 
 // gatewayOf reads the gateway of the cases with a ruleset and more lines of routes.
-func gatewayOf(t *testing.T, start, rules, routes string) (*estate.Estate, *model.Gateway) {
+func gatewayOf(t *testing.T, start, rules, routes string) (*pair.Whole, *model.Gateway) {
 	files := fstest.MapFS{"g/net.txt": {Data: []byte(cases.Network + routes)}}
 	if rules != "" {
 		files["g/rules.nft"] = &fstest.MapFile{Data: []byte(rules)}
@@ -30,7 +31,7 @@ func gatewayOf(t *testing.T, start, rules, routes string) (*estate.Estate, *mode
 	if start != cases.NoConnection {
 		files["g/swanctl.conf"] = &fstest.MapFile{Data: []byte(strings.Replace(cases.Daemon, "START", start, 1))}
 	}
-	e, err := estate.LoadFS(context.Background(), files, estate.Options{Formats: formats.All()})
+	e, err := pair.WholeFS(context.Background(), files, estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
 	require.Empty(t, e.Problems)
 	for _, f := range e.Gateways[0].Files {
@@ -107,7 +108,7 @@ func TestTunnelInterfaces(t *testing.T) {
 				if c.Rules != "" {
 					files["g/rules.nft"] = &fstest.MapFile{Data: []byte(c.Rules)}
 				}
-				e, err := estate.LoadFS(context.Background(), files, estate.Options{Formats: formats.All()})
+				e, err := pair.WholeFS(context.Background(), files, estate.Options{Formats: formats.All()})
 				require.NoError(t, err)
 				require.Empty(t, e.Problems)
 				g := e.Gateways[0]

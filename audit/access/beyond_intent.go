@@ -6,8 +6,8 @@ import (
 	"sync"
 
 	"toril/audit"
-	"toril/estate"
 	"toril/packet"
+	"toril/pair"
 	"toril/walk"
 )
 
@@ -81,7 +81,7 @@ func carried(path *walk.Path, pol *walk.Policy) packet.Set {
 }
 
 // meant is what is declared of a subject's tunnel, seen from its end.
-func meant(path *walk.Path, pol *walk.Policy, s *audit.Subject) (estate.Meant, bool) {
+func meant(path *walk.Path, pol *walk.Policy, s *audit.Subject) (pair.Meant, bool) {
 	if pol != nil && len(pol.Wraps) > 0 {
 		return s.Tunnel.Meant(path.Traffic(pol))
 	}

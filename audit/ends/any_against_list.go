@@ -4,9 +4,9 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/estate"
 	"toril/ike"
 	"toril/model"
+	"toril/pair"
 )
 
 // AnyAgainstList speaks where one end names networks and the other everything.
@@ -23,7 +23,7 @@ var AnyAgainstList = &audit.Check{
 		Write:   "local_ts = 10.1.0.0/16 in place of 0.0.0.0/0.",
 		Sources: []string{"RFC 7296 section 2.9"},
 	},
-	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
+	Tunnel: func(p *audit.Pass, t *pair.Tunnel) {
 		for _, c := range pairs(t) {
 			for _, side := range []struct {
 				a, b model.Setting[ike.Selectors]

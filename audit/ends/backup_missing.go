@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/estate"
+	"toril/pair"
 )
 
 // BackupMissing speaks where one end names several addresses for its peer and the other has no more than one.
@@ -21,7 +21,7 @@ var BackupMissing = &audit.Check{
 		Write:   "local_addrs = 198.51.100.7, 203.0.113.7 on the far end too.",
 		Sources: []string{"RFC 7296 section 2.23", "RFC 4555"},
 	},
-	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
+	Tunnel: func(p *audit.Pass, t *pair.Tunnel) {
 		if len(t.Ends) < 2 {
 			return
 		}

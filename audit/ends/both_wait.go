@@ -4,8 +4,8 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/estate"
 	"toril/model"
+	"toril/pair"
 )
 
 // BothWait speaks where neither end begins.
@@ -22,9 +22,9 @@ var BothWait = &audit.Check{
 		Write:   "start_action = trap on at least one end.",
 		Sources: []string{"RFC 7296 section 1.2"},
 	},
-	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
+	Tunnel: func(p *audit.Pass, t *pair.Tunnel) {
 		for _, c := range pairs(t) {
-			begins := func(k *model.Child, e estate.End) bool {
+			begins := func(k *model.Child, e pair.End) bool {
 				return k.Start.Value != model.StartNever &&
 					(len(e.Connection.RemoteAddrs.Value.Fixed()) > 0 || !e.Connection.RemoteAddrs.Value.Any())
 			}

@@ -2,7 +2,7 @@ package ends
 
 import (
 	"toril/audit"
-	"toril/estate"
+	"toril/pair"
 )
 
 // DataDiffers speaks where a child comes up and the two ends protect packets differently.
@@ -20,7 +20,7 @@ var DataDiffers = &audit.Check{
 		Sources: []string{"RFC 4868 section 2.3"},
 	},
 	Requires: audit.Negotiation,
-	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
+	Tunnel: func(p *audit.Pass, t *pair.Tunnel) {
 		for _, a := range p.Attempts(t) {
 			for _, c := range a.Children {
 				if c.Failure != nil || c.Broken == "" {

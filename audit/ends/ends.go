@@ -6,16 +6,16 @@ import (
 	"strings"
 
 	"toril/audit"
-	"toril/estate"
 	"toril/ike"
 	"toril/negotiate"
+	"toril/pair"
 	"toril/source"
 )
 
 // failing makes a Tunnel function that speaks where an attempt fails for one of some topics: high where both ends'
 // attempts do, medium where only one end's does.
-func failing(topics ...negotiate.Topic) func(*audit.Pass, *estate.Tunnel) {
-	return func(p *audit.Pass, t *estate.Tunnel) {
+func failing(topics ...negotiate.Topic) func(*audit.Pass, *pair.Tunnel) {
+	return func(p *audit.Pass, t *pair.Tunnel) {
 		attempts := p.Attempts(t)
 		var hits []*negotiate.Failure
 		var by []negotiate.Attempt
@@ -69,7 +69,7 @@ func sameLines(a, b *negotiate.Failure) bool {
 }
 
 // of starts a finding about a failure, with a line of either end.
-func of(p *audit.Pass, t *estate.Tunnel, a negotiate.Attempt, f *negotiate.Failure) audit.Finding {
+func of(p *audit.Pass, t *pair.Tunnel, a negotiate.Attempt, f *negotiate.Failure) audit.Finding {
 	end, other, far := a.Initiator, a.Responder, f.Lines[1]
 	at := f.Lines[0]
 	if at.IsZero() {
@@ -91,18 +91,18 @@ func of(p *audit.Pass, t *estate.Tunnel, a negotiate.Attempt, f *negotiate.Failu
 }
 
 // both starts a finding at a line of one end, with one of the other as further evidence.
-func both(p *audit.Pass, t *estate.Tunnel, at, other source.Pos) audit.Finding {
+func both(p *audit.Pass, t *pair.Tunnel, at, other source.Pos) audit.Finding {
 	f := p.On(&audit.Subject{End: t.Ends[0], Tunnel: t}, at, false)
 	f.Also = []audit.Evidence{{Pos: other, Note: "what is configured on " + t.Ends[1].Name()}}
 	return f
 }
 
 // pairs are the children that both ends have.
-func pairs(t *estate.Tunnel) []estate.ChildPair {
+func pairs(t *pair.Tunnel) []pair.ChildPair {
 	if len(t.Ends) < 2 {
 		return nil
 	}
-	return slices.DeleteFunc(t.Children(), func(c estate.ChildPair) bool { return c.A == nil || c.B == nil })
+	return slices.DeleteFunc(t.Children(), func(c pair.ChildPair) bool { return c.A == nil || c.B == nil })
 }
 
 // strongest is the strongest suite that two lists have in common.

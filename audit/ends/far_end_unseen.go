@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/estate"
+	"toril/pair"
 )
 
 // FarEndUnseen speaks where the far end of a tunnel was not given, or where several would do.
@@ -21,7 +21,7 @@ var FarEndUnseen = &audit.Check{
 		Write:   "toril mirror GATEWAY/CONNECTION writes what the far end must set.",
 		Sources: []string{"RFC 7296"},
 	},
-	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
+	Tunnel: func(p *audit.Pass, t *pair.Tunnel) {
 		e := t.Ends[0]
 		f := p.On(&audit.Subject{End: e, Tunnel: t}, e.Connection.At, false)
 		switch {

@@ -5,8 +5,8 @@ import (
 	"time"
 
 	"toril/audit"
-	"toril/estate"
 	"toril/model"
+	"toril/pair"
 	"toril/present"
 )
 
@@ -24,7 +24,7 @@ var LifetimesDiffer = &audit.Check{
 		Write:   "rekey_time = 1h on both.",
 		Sources: []string{"RFC 7296 section 2.8", "RFC 2409 section 5.5"},
 	},
-	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
+	Tunnel: func(p *audit.Pass, t *pair.Tunnel) {
 		far := func(a, b time.Duration) bool { return a > 0 && b > 0 && (a > 4*b || b > 4*a) }
 		for _, c := range pairs(t) {
 			if a, b := c.A.Rekey.Value, c.B.Rekey.Value; far(a, b) {

@@ -5,8 +5,8 @@ import (
 	"slices"
 
 	"toril/audit"
-	"toril/estate"
 	"toril/negotiate"
+	"toril/pair"
 )
 
 // ModeDiffers speaks where one end says transport mode and the other tunnel mode.
@@ -24,7 +24,7 @@ var ModeDiffers = &audit.Check{
 		Sources: []string{"RFC 7296 section 1.3.1", "RFC 4301 section 4.1"},
 	},
 	Requires: audit.Negotiation,
-	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
+	Tunnel: func(p *audit.Pass, t *pair.Tunnel) {
 		for _, c := range pairs(t) {
 			if c.A.Mode.Value == c.B.Mode.Value {
 				continue

@@ -4,8 +4,8 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/estate"
 	"toril/negotiate"
+	"toril/pair"
 )
 
 // NoCounterpart speaks where a far gateway that was given has nothing that a connection or a child could come up with.
@@ -25,7 +25,7 @@ var NoCounterpart = &audit.Check{
 		Sources: []string{"RFC 7296 section 2.9"},
 	},
 	Requires: audit.Negotiation,
-	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
+	Tunnel: func(p *audit.Pass, t *pair.Tunnel) {
 		if len(t.Ends) == 1 && t.Toward != nil {
 			lonely(p, t, p.Attempts(t))
 		}
@@ -33,7 +33,7 @@ var NoCounterpart = &audit.Check{
 }
 
 // lonely speaks about a connection that the far gateway has no counterpart of.
-func lonely(p *audit.Pass, t *estate.Tunnel, attempts []negotiate.Attempt) {
+func lonely(p *audit.Pass, t *pair.Tunnel, attempts []negotiate.Attempt) {
 	e := t.Ends[0]
 	if e.Connection.Unusable != nil {
 		return // ike/refused says it
@@ -85,21 +85,20 @@ func lonely(p *audit.Pass, t *estate.Tunnel, attempts []negotiate.Attempt) {
 }
 
 // spare reports whether another tunnel between the same gateways, with both its ends, carries what a tunnel is for.
-func spare(e *estate.Estate, t *estate.Tunnel) bool {
+func spare(e *pair.Estate, t *pair.Tunnel) bool {
 	end := t.Ends[0]
 	for _, k := range end.Connection.Children {
 		covered := false
-		for _, o := range e.TunnelsOf(end.Gateway) {
-			if len(o.Ends) < 2 || o.Between() != t.Between() {
+		for _, o := range e.MatchesOf(end.Gateway) {
+			if len(o.Sides) < 2 || o.Between() != t.Between() {
 				continue
 			}
-			for _, x := range o.Ends {
-				if x.Gateway != end.Gateway {
+			for _, x := range o.Sides {
+				if x.Gateway.Number != end.Gateway.Number {
 					continue
 				}
 				for _, c := range x.Connection.Children {
-					covered = covered ||
-						c.Local.Value.String() == k.Local.Value.String() && c.Remote.Value.String() == k.Remote.Value.String()
+					covered = covered || c.Local.String() == k.Local.Value.String() && c.Remote.String() == k.Remote.Value.String()
 				}
 			}
 		}

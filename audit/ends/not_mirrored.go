@@ -4,10 +4,10 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/estate"
 	"toril/ike"
 	"toril/model"
 	"toril/negotiate"
+	"toril/pair"
 )
 
 // NotMirrored speaks where the selectors of two children that belong together are not each other's reverse.
@@ -27,7 +27,7 @@ var NotMirrored = &audit.Check{
 		Sources: []string{"RFC 7296 section 2.9"},
 	},
 	Requires: audit.Negotiation,
-	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
+	Tunnel: func(p *audit.Pass, t *pair.Tunnel) {
 		if len(t.Ends) < 2 {
 			return
 		}
@@ -53,7 +53,7 @@ var NotMirrored = &audit.Check{
 	},
 }
 
-func compare(p *audit.Pass, t *estate.Tunnel, a, b estate.End, ca, cb *model.Child) {
+func compare(p *audit.Pass, t *pair.Tunnel, a, b pair.End, ca, cb *model.Child) {
 	ownA, ownB := t.Own(a), t.Own(b)
 	for _, side := range []struct {
 		what, other string

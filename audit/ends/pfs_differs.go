@@ -5,8 +5,8 @@ import (
 	"strings"
 
 	"toril/audit"
-	"toril/estate"
 	"toril/negotiate"
+	"toril/pair"
 	"toril/present"
 )
 
@@ -27,7 +27,7 @@ var PFSDiffers = &audit.Check{
 		Sources: []string{"RFC 7296 sections 1.2 and 1.3.1", "RFC 2409 section 5.5"},
 	},
 	Requires: audit.Negotiation,
-	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
+	Tunnel: func(p *audit.Pass, t *pair.Tunnel) {
 		failing(negotiate.PFS)(p, t)
 		for _, a := range p.Attempts(t) {
 			for _, c := range a.Children {

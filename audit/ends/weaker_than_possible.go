@@ -4,9 +4,9 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/estate"
 	"toril/ike"
 	"toril/negotiate"
+	"toril/pair"
 	"toril/source"
 )
 
@@ -25,7 +25,7 @@ var WeakerThanPossible = &audit.Check{
 		Sources: []string{"RFC 7296 section 2.7", "NIST SP 800-57 part 1"},
 	},
 	Requires: audit.Negotiation,
-	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
+	Tunnel: func(p *audit.Pass, t *pair.Tunnel) {
 		for _, a := range p.Attempts(t) {
 			if a.Failure != nil {
 				continue

@@ -5,7 +5,6 @@ import (
 	"slices"
 
 	"toril/audit"
-	"toril/estate"
 	"toril/model"
 )
 
@@ -34,11 +33,9 @@ var NothingEncrypted = &audit.Check{
 			return
 		}
 		peers := c.RemoteAddrs.Value.Fixed()
-		if len(peers) == 0 || peers[0].IsLoopback() || slices.ContainsFunc(p.Estate.TunnelsOf(s.Gateway), func(t *estate.Tunnel) bool {
-			return slices.ContainsFunc(t.Ends, func(e estate.End) bool {
-				return e.Gateway == s.Gateway && e.Connection != c && slices.Contains(e.Connection.RemoteAddrs.Value.Fixed(), peers[0]) &&
-					slices.ContainsFunc(e.Connection.Children, func(k *model.Child) bool { return !k.Shunts() })
-			})
+		if len(peers) == 0 || peers[0].IsLoopback() || slices.ContainsFunc(s.Gateway.Connections, func(o *model.Connection) bool {
+			return slices.Contains(o.RemoteAddrs.Value.Fixed(), peers[0]) &&
+				slices.ContainsFunc(o.Children, func(k *model.Child) bool { return !k.Shunts() })
 		}) {
 			return
 		}

@@ -5,8 +5,8 @@ import (
 
 	"toril/audit"
 	"toril/baseline"
-	"toril/estate"
 	algo "toril/ike"
+	"toril/pair"
 )
 
 // Quantum speaks where recorded traffic would open to a quantum computer.
@@ -26,7 +26,7 @@ var Quantum = &audit.Check{
 		Sources: []string{"RFC 9370", "RFC 8784", "FIPS 203"},
 		Demands: []string{baseline.QuantumSafe.Name, baseline.QuantumSafeKE.Name},
 	},
-	Tunnel: func(p *audit.Pass, t *estate.Tunnel) {
+	Tunnel: func(p *audit.Pass, t *pair.Tunnel) {
 		var f audit.Finding
 		for _, end := range t.Ends {
 			c, b := end.Connection, p.BaselineFor(t, end)

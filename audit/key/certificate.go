@@ -17,7 +17,7 @@ func onCertificate(p *audit.Pass, g *model.Gateway, c *model.Certificate) audit.
 	f := audit.Finding{Gateway: g.Name, About: "certificate of " + c.Subject.String(), At: audit.Evidence{Pos: c.At}}
 	for _, conn := range g.Connections {
 		if slices.Contains(g.CertificatesOf(conn), c) {
-			f.Connection, f.Tunnel = conn.Name, tunnelOf(p.Estate, g, conn)
+			f.Connection, f.Tunnel = conn.Name, tunnelOf(p, g, conn)
 			f.Also = []audit.Evidence{{Pos: conn.Local.Certificates.Where(conn.At), Note: "the connection that shows it"}}
 			break
 		}
@@ -171,7 +171,10 @@ var Usage = &audit.Check{
 			f := onCertificate(p, s.Gateway, c)
 			switch {
 			case c.CA:
-				f.Message = fmt.Sprintf("the certificate of %s is that of an authority, and the connection shows it as its own", c.Subject)
+				f.Message = fmt.Sprintf(
+					"the certificate of %s is that of an authority, and the connection shows it as its own",
+					c.Subject,
+				)
 			case !c.Signs:
 				f.Message = fmt.Sprintf("the key usage of the certificate of %s allows no signatures", c.Subject)
 			case !c.ForIKE:
@@ -230,7 +233,9 @@ var PrivateSaved = &audit.Check{
 	},
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, at := range g.PrivateKeys {
-			p.Report(audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: at}, Message: "a private key was saved with the configuration"})
+			p.Report(
+				audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: at}, Message: "a private key was saved with the configuration"},
+			)
 		}
 	},
 }

@@ -36,7 +36,7 @@ var SharedByAny = &audit.Check{
 				Gateway: g.Name,
 				About:   "key " + k.Name,
 				At:      audit.Evidence{Pos: k.At},
-				Tunnel:  tunnelOf(p.Estate, g, conns[0]),
+				Tunnel:  tunnelOf(p, g, conns[0]),
 			}
 			f.Message = "the pre-shared key names no owner and serves every peer"
 			if anybody {

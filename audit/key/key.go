@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"toril/estate"
+	"toril/audit"
 	"toril/ike"
 	"toril/model"
 )
@@ -13,26 +13,13 @@ import (
 // judgedLength is how much of a key the estimator looks at: more makes it slow and no key weaker.
 const judgedLength = 64
 
-// holder is a key with the gateway that holds it.
-type holder struct {
-	gateway *model.Gateway
-	key     *model.Key
-}
-
-func keysOf(e *estate.Estate) []holder {
-	var out []holder
-	for _, g := range e.Gateways {
-		for _, k := range g.Keys {
-			if !k.PPK && !k.Secret.IsZero() {
-				out = append(out, holder{g, k})
-			}
-		}
-	}
-	return out
+// given are the keys of a gateway whose value was given.
+func given(g *model.Gateway) []*model.Key {
+	return slices.DeleteFunc(slices.Clone(g.Keys), func(k *model.Key) bool { return k.PPK || k.Secret.IsZero() })
 }
 
 // words are the names that a key may be made of: those of gateways, connections, identities and the far ends.
-func words(e *estate.Estate, g *model.Gateway) []string {
+func words(p *audit.Pass, g *model.Gateway) []string {
 	out := []string{g.Name}
 	add := func(s string) {
 		out = append(out, s)
@@ -47,12 +34,10 @@ func words(e *estate.Estate, g *model.Gateway) []string {
 			add(k.Name)
 		}
 	}
-	for _, t := range e.Tunnels {
-		for _, end := range t.Ends {
-			if end.Gateway == g {
-				if far, ok := t.Far(end); ok {
-					add(far.Gateway.Name)
-				}
+	for _, m := range p.Estate.MatchesOf(g) {
+		for _, s := range m.Sides {
+			if s.Gateway.Number != g.Number {
+				add(s.Gateway.Name)
 			}
 		}
 	}

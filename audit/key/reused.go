@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"toril/audit"
-	"toril/estate"
 	"toril/model"
 )
 
@@ -26,39 +25,44 @@ var Reused = &audit.Check{
 		Write:   "One secret per peer, with its identity as id.",
 		Sources: []string{"RFC 7296 section 2.15"},
 	},
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
+		for _, k := range given(g) {
+			h := holder{
+				print:   k.Secret.Fingerprint(),
+				gateway: strings.Clone(g.Name),
+				key:     strings.Clone(k.Name),
+				at:      p.Evidence(k.At, "the same key"),
+			}
+			for _, c := range serves(g, k) {
+				h.pairs = append(h.pairs, between(p, g, c))
+			}
+			p.Keep(h)
+		}
+	},
 	Estate: func(p *audit.Pass) {
 		byPrint := map[[32]byte][]holder{}
 		var order [][32]byte
-		for _, h := range keysOf(p.Estate) {
-			fp := h.key.Secret.Fingerprint()
-			if byPrint[fp] == nil {
-				order = append(order, fp)
+		for _, kept := range p.Kept() {
+			h := kept.(holder)
+			if byPrint[h.print] == nil {
+				order = append(order, h.print)
 			}
-			byPrint[fp] = append(byPrint[fp], h)
+			byPrint[h.print] = append(byPrint[h.print], h)
 		}
 		for _, fp := range order {
 			holders := byPrint[fp]
-			pairs := map[string]bool{} // the pairs of peers that the key serves
+			var names []string // the pairs of peers that the key serves
 			for _, h := range holders {
-				for _, c := range serves(h.gateway, h.key) {
-					pairs[between(p.Estate, h.gateway, c)] = true
-				}
-			}
-			if len(pairs) < 2 {
-				continue
-			}
-			names := make([]string, 0, len(pairs))
-			for n := range pairs {
-				names = append(names, n)
+				names = append(names, h.pairs...)
 			}
 			slices.Sort(names)
-			f := audit.Finding{
-				Gateway: holders[0].gateway.Name,
-				About:   "key " + holders[0].key.Name,
-				At:      audit.Evidence{Pos: holders[0].key.At},
+			if names = slices.Compact(names); len(names) < 2 {
+				continue
 			}
+			f := audit.Finding{Gateway: holders[0].gateway, About: "key " + holders[0].key, At: holders[0].at}
+			f.At.Note = ""
 			for _, h := range holders[1:] {
-				f.Also = append(f.Also, audit.Evidence{Pos: h.key.At, Note: "the same key"})
+				f.Also = append(f.Also, h.at)
 			}
 			f.Message = fmt.Sprintf("the same pre-shared key serves %d pairs of peers: %s", len(names), strings.Join(names, ", "))
 			p.Report(f)
@@ -66,14 +70,18 @@ var Reused = &audit.Check{
 	},
 }
 
+// holder is a gateway that holds a key, and what it is for there.
+type holder struct {
+	print        [32]byte // of the key's value
+	gateway, key string
+	at           audit.Evidence
+	pairs        []string // of peers
+}
+
 // between names the two peers of a connection: several connections between the same two have one business.
-func between(e *estate.Estate, g *model.Gateway, c *model.Connection) string {
-	for _, t := range e.TunnelsOf(g) {
-		for _, end := range t.Ends {
-			if end.Connection == c {
-				return t.Between()
-			}
-		}
+func between(p *audit.Pass, g *model.Gateway, c *model.Connection) string {
+	if m := p.Estate.MatchOf(g, c); m != nil {
+		return m.Between()
 	}
 	return g.Name + " and " + c.Name
 }

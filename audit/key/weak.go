@@ -12,7 +12,6 @@ import (
 
 	"toril/audit"
 	"toril/baseline"
-	"toril/estate"
 	"toril/internal/strength"
 	"toril/model"
 )
@@ -34,36 +33,17 @@ var Weak = &audit.Check{
 		Sources: []string{"NIST SP 800-77 Rev. 1", "RFC 7296 section 2.15"},
 		Demands: []string{baseline.KeyBits.Name, baseline.KeyLength.Name},
 	},
-	Estate: func(p *audit.Pass) {
-		seen := map[[32]byte]int{}
-		var found []audit.Finding
-		keys := keysOf(p.Estate)
-		names := map[*model.Gateway][]string{}
-		for _, h := range keys {
-			if names[h.gateway] == nil {
-				names[h.gateway] = words(p.Estate, h.gateway)
-			}
-		}
+	Gateway: func(p *audit.Pass, g *model.Gateway) {
+		keys, names, before := given(g), words(p, g), p.Estate.FactsOf(g).Before
 		guesses := make([]float64, len(keys))
-		if len(keys) > mostGuessed {
-			f := audit.Finding{Gateway: keys[mostGuessed].gateway.Name, At: audit.Evidence{Pos: keys[mostGuessed].key.At}}
-			f.Message = fmt.Sprintf(
-				"there are %d pre-shared keys; the strength was estimated for the first %d; of the others only length and names were "+
-					"judged",
-				len(keys),
-				mostGuessed,
-			)
-			f.Lower(3) // worth knowing
-			p.Report(f)
-		}
 		var group errgroup.Group
 		group.SetLimit(runtime.GOMAXPROCS(0))
 		for at := 0; at < len(keys); at += batch {
 			group.Go(func() error {
 				for i := at; i < min(at+batch, len(keys)) && p.Context.Err() == nil; i++ {
 					guesses[i] = math.Inf(1)
-					if i < mostGuessed {
-						guesses[i] = guess(keys[i].key, names[keys[i].gateway])
+					if before+i < mostGuessed {
+						guesses[i] = guess(keys[i], names)
 					}
 				}
 				return p.Context.Err()
@@ -72,28 +52,67 @@ var Weak = &audit.Check{
 		if group.Wait() != nil {
 			return
 		}
-		for i, h := range keys {
-			f, ok := judge(p, h.gateway, h.key, names[h.gateway], guesses[i])
-			if !ok {
+		for i, k := range keys {
+			if before+i == mostGuessed {
+				p.Keep(beyond{strings.Clone(g.Name), p.Evidence(k.At, "")})
+			}
+			if f, ok := judge(p, g, k, names, guesses[i]); ok {
+				f.At = p.Evidence(k.At, "")
+				f.Detach()
+				p.Keep(judged{k.Secret.Fingerprint(), f})
+			}
+		}
+	},
+	Estate: func(p *audit.Pass) {
+		seen := map[[32]byte]int{}
+		var found []audit.Finding
+		for _, kept := range p.Kept() {
+			if first, ok := kept.(beyond); ok {
+				last := p.Estate.Gateways[len(p.Estate.Gateways)-1]
+				f := audit.Finding{Gateway: first.gateway, At: first.at}
+				f.Message = fmt.Sprintf(
+					"there are %d pre-shared keys; the strength was estimated for the first %d; of the others only length and names were "+
+						"judged",
+					last.Before+last.Keys,
+					mostGuessed,
+				)
+				f.Lower(3) // worth knowing
+				p.Report(f)
 				continue
 			}
-			fp := h.key.Secret.Fingerprint()
-			if i, again := seen[fp]; again { // the far end's copy of the same key
-				if also := found[i].Also; p.Severity(f) > p.Severity(found[i]) {
-					f.Gateway, f.Connection, f.Tunnel, f.At, f.Message, f.Also = found[i].Gateway, found[i].Connection, found[i].Tunnel,
-						found[i].At, found[i].Message, also
-					found[i] = f
-				}
-				found[i].Also = append(found[i].Also, audit.Evidence{Pos: h.key.At, Note: "the same key"})
+			k := kept.(judged)
+			f := k.Finding
+			i, again := seen[k.print]
+			if !again {
+				seen[k.print] = len(found)
+				found = append(found, f)
 				continue
 			}
-			seen[fp] = len(found)
-			found = append(found, f)
+			here := f.At // the far end's copy of the same key
+			here.Note = "the same key"
+			if also := found[i].Also; p.Severity(f) > p.Severity(found[i]) {
+				f.Gateway, f.Connection, f.Tunnel, f.At, f.Message, f.Also = found[i].Gateway, found[i].Connection, found[i].Tunnel,
+					found[i].At, found[i].Message, also
+				found[i] = f
+			}
+			found[i].Also = append(found[i].Also, here)
 		}
 		for _, f := range found {
 			p.Report(f)
 		}
 	},
+}
+
+// judged is a weak key of a gateway.
+type judged struct {
+	print [32]byte // of the key's value
+	audit.Finding
+}
+
+// beyond is the first key whose strength was not estimated any more.
+type beyond struct {
+	gateway string
+	at      audit.Evidence
 }
 
 // mostGuessed is of how many keys of one run it is estimated how hard they are to guess.
@@ -120,7 +139,7 @@ func judge(p *audit.Pass, g *model.Gateway, k *model.Key, names []string, entrop
 	conns := serves(g, k)
 	if len(conns) > 0 {
 		f.Connection = conns[0].Name
-		f.Tunnel = tunnelOf(p.Estate, g, conns[0])
+		f.Tunnel = tunnelOf(p, g, conns[0])
 	}
 	text := k.Secret.Reveal()
 	var worst []string
@@ -170,13 +189,10 @@ func serves(g *model.Gateway, k *model.Key) []*model.Connection {
 	return slices.DeleteFunc(slices.Clone(g.Connections), func(c *model.Connection) bool { return !k.Serves(c) })
 }
 
-func tunnelOf(e *estate.Estate, g *model.Gateway, c *model.Connection) string {
-	for _, t := range e.Tunnels {
-		for _, end := range t.Ends {
-			if end.Gateway == g && end.Connection == c {
-				return t.Name
-			}
-		}
+// tunnelOf names the tunnel of a connection; "" where it has none.
+func tunnelOf(p *audit.Pass, g *model.Gateway, c *model.Connection) string {
+	if m := p.Estate.MatchOf(g, c); m != nil {
+		return m.Name
 	}
 	return ""
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"toril/audit"
+	"toril/ike"
 	"toril/model"
 	"toril/packet"
 	"toril/walk"
@@ -56,12 +57,12 @@ var LeftoverExemption = &audit.Check{
 // connection is missing.
 func wanted(p *audit.Pass, g *model.Gateway, r *model.Rule) bool {
 	exempt := addresses(r.When)
-	for _, t := range p.Estate.TunnelsOf(g) {
-		if t.Toward != g {
+	for _, m := range p.Estate.MatchesOf(g) {
+		if m.Toward == nil || m.Toward.Number != g.Number {
 			continue
 		}
-		for _, k := range t.Ends[0].Connection.Children {
-			if k.Domain(t.Own(t.Ends[0]), t.Peer(t.Ends[0])).Mirror().Overlaps(exempt) {
+		for _, k := range m.Sides[0].Connection.Children {
+			if ike.Domain(k.Local, k.Remote, m.Own(0), m.Peer(0)).Mirror().Overlaps(exempt) {
 				return true
 			}
 		}

@@ -74,11 +74,9 @@ func together(p *audit.Pass, s *audit.Subject, pol *walk.Policy) bool {
 	if pol.Connection == s.Connection {
 		return true
 	}
-	for _, t := range p.Estate.TunnelsOf(s.Gateway) {
-		for _, e := range t.Ends {
-			if e.Connection == pol.Connection && t.Between() == s.Tunnel.Between() {
-				return true
-			}
+	for _, m := range p.Estate.MatchesOfAny(s.Gateway, pol.Connection) {
+		if m.Between() == s.Tunnel.Between() {
+			return true
 		}
 	}
 	return false

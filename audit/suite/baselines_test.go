@@ -21,6 +21,7 @@ import (
 	"toril/estate"
 	"toril/ike"
 	"toril/model"
+	"toril/pair"
 	"toril/source"
 )
 
@@ -116,11 +117,7 @@ func (s *sample) key(text string) {
 }
 
 func (s *sample) findings(t *testing.T, b *baseline.Baseline) []audit.Finding {
-	e := &estate.Estate{
-		Gateways: []*model.Gateway{s.g},
-		Tunnels:  []*estate.Tunnel{{Name: "g/c", Ends: []estate.End{{Gateway: s.g, Connection: s.c}}}},
-	}
-	r, err := audit.Run(context.Background(), e, suite.All(), b, someday)
+	r, err := audit.Run(context.Background(), pair.Of(estate.Of(s.g)), suite.All(), b, someday)
 	require.NoError(t, err)
 	return r.Findings
 }

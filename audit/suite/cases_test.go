@@ -21,6 +21,7 @@ import (
 	"toril/estate"
 	"toril/follow"
 	"toril/negotiate"
+	"toril/pair"
 	"toril/read/formats"
 	"toril/walk"
 )
@@ -43,7 +44,7 @@ func TestCases(t *testing.T) {
 	for _, file := range files {
 		t.Run(strings.TrimSuffix(filepath.Base(file), ".txtar"), func(t *testing.T) {
 			fsys, comment := caseFiles(t, file)
-			e, err := estate.LoadFS(context.Background(), fsys, estate.Options{Formats: formats.All()})
+			e, err := pair.WholeFS(context.Background(), fsys, estate.Options{Formats: formats.All()})
 			require.NoError(t, err)
 			day := time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC)
 			if text := line(comment, "as-of"); text != "" {
@@ -52,7 +53,7 @@ func TestCases(t *testing.T) {
 			}
 			b, err := baseline.Named(baseline.Default)
 			require.NoError(t, err)
-			r, err := audit.Run(context.Background(), e, suite.All(), b, day)
+			r, err := audit.Run(context.Background(), e.Estate, suite.All(), b, day)
 			require.NoError(t, err)
 			assert.Empty(t, r.Undeclared, "checks that ask for what they do not require")
 			for l := range strings.Lines(comment) {
@@ -134,7 +135,7 @@ func told(all, hits []audit.Finding, key string) []string {
 }
 
 // outcomesOf are the outcomes of all attempts of a gateway, or of the rekeying of their children.
-func outcomesOf(e *estate.Estate, initiator string, rekey bool) []negotiate.Outcome {
+func outcomesOf(e *pair.Whole, initiator string, rekey bool) []negotiate.Outcome {
 	var out []negotiate.Outcome
 	for _, t := range e.Tunnels {
 		for _, a := range negotiate.Tunnel(t) {
@@ -156,7 +157,7 @@ func outcomesOf(e *estate.Estate, initiator string, rekey bool) []negotiate.Outc
 }
 
 // followed compares a packet's way: "gateway FROM > TO [down]: fates a, b; far c; out eth1; arrives yes; answered no".
-func followed(t *testing.T, e *estate.Estate, text string) {
+func followed(t *testing.T, e *pair.Whole, text string) {
 	question, wanted, _ := strings.Cut(text, ": ")
 	words := strings.Fields(question)
 	from, err := follow.ParsePlace(words[1])

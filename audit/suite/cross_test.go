@@ -22,6 +22,7 @@ import (
 	"toril/demo"
 	"toril/estate"
 	"toril/negotiate"
+	"toril/pair"
 	"toril/read/formats"
 	"toril/walk"
 )
@@ -31,7 +32,7 @@ import (
 // where audit is silent, ends and follow are content.
 func TestWhatEndsAndFollowKnowAuditSays(t *testing.T) {
 	t.Run("demo", func(t *testing.T) {
-		e, err := estate.LoadFS(context.Background(), demo.Estate(), estate.Options{Formats: formats.All()})
+		e, err := pair.WholeFS(context.Background(), demo.Estate(), estate.Options{Formats: formats.All()})
 		require.NoError(t, err)
 		crossCheck(t, e)
 	})
@@ -43,7 +44,7 @@ func TestWhatEndsAndFollowKnowAuditSays(t *testing.T) {
 			require.NoError(t, err)
 			fsys, err := txtar.FS(ar)
 			require.NoError(t, err)
-			e, err := estate.LoadFS(context.Background(), fsys, estate.Options{Formats: formats.All()})
+			e, err := pair.WholeFS(context.Background(), fsys, estate.Options{Formats: formats.All()})
 			require.NoError(t, err)
 			crossCheck(t, e)
 		})
@@ -56,7 +57,7 @@ func TestWhatEndsAndFollowKnowAuditSays(t *testing.T) {
 	for seed := range n {
 		fsys, faults, sound := randomEstate(seed)
 		ok := t.Run(fmt.Sprint("random ", seed), func(t *testing.T) {
-			e, err := estate.LoadFS(context.Background(), fsys, estate.Options{Formats: formats.All()})
+			e, err := pair.WholeFS(context.Background(), fsys, estate.Options{Formats: formats.All()})
 			require.NoError(t, err)
 			require.Empty(t, e.Problems)
 			found := crossCheck(t, e)
@@ -77,10 +78,10 @@ func TestWhatEndsAndFollowKnowAuditSays(t *testing.T) {
 }
 
 // crossCheck audits an estate and compares. It returns the findings above info.
-func crossCheck(t *testing.T, e *estate.Estate) []audit.Finding {
+func crossCheck(t *testing.T, e *pair.Whole) []audit.Finding {
 	b, err := baseline.Named(baseline.Default)
 	require.NoError(t, err)
-	r, err := audit.Run(context.Background(), e, suite.All(), b, time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC))
+	r, err := audit.Run(context.Background(), e.Estate, suite.All(), b, time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC))
 	require.NoError(t, err)
 	assert.Empty(t, r.Undeclared, "checks that ask for what they do not require")
 	var found []audit.Finding
@@ -94,7 +95,7 @@ func crossCheck(t *testing.T, e *estate.Estate) []audit.Finding {
 			return slices.ContainsFunc(found, func(f audit.Finding) bool {
 				area, _, _ := strings.Cut(f.Check, "/")
 				at := f.Tunnel == tu.Name ||
-					f.Tunnel == "" && slices.ContainsFunc(tu.Ends, func(x estate.End) bool { return x.Gateway.Name == f.Gateway })
+					f.Tunnel == "" && slices.ContainsFunc(tu.Ends, func(x pair.End) bool { return x.Gateway.Name == f.Gateway })
 				return at && (slices.Contains(areas, area) || slices.Contains(areas, f.Check))
 			})
 		}
@@ -145,7 +146,7 @@ func crossCheck(t *testing.T, e *estate.Estate) []audit.Finding {
 }
 
 // crossPackets compares what becomes of packets at one end. Where the intent is declared, only that counts.
-func crossPackets(t *testing.T, tu *estate.Tunnel, end estate.End, path *walk.Path, pol *walk.Policy, said func(...string) bool) {
+func crossPackets(t *testing.T, tu *pair.Tunnel, end pair.End, path *walk.Path, pol *walk.Policy, said func(...string) bool) {
 	name := tu.Name + " at " + end.Gateway.Name
 	_, declared := tu.Intended(end)
 	for _, o := range path.Outer(pol) {

@@ -25,6 +25,7 @@ import (
 	"toril/demo"
 	"toril/estate"
 	"toril/model"
+	"toril/pair"
 	"toril/read/formats"
 )
 
@@ -301,7 +302,7 @@ func header(t *testing.T, comment string) ([]*audit.Check, *baseline.Baseline) {
 }
 
 func run(t *testing.T, fsys fs.FS, checks []*audit.Check, b *baseline.Baseline) *audit.Result {
-	e, err := estate.LoadFS(context.Background(), fsys, estate.Options{Formats: formats.All()})
+	e, err := pair.WholeFS(context.Background(), fsys, estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
 	for _, p := range e.Problems {
 		if slices.ContainsFunc(e.Gateways, func(g *model.Gateway) bool {
@@ -311,7 +312,7 @@ func run(t *testing.T, fsys fs.FS, checks []*audit.Check, b *baseline.Baseline) 
 		}
 		assert.Fail(t, "a problem in a sample", p.Error())
 	}
-	r, err := audit.Run(context.Background(), e, checks, b, time.Date(2026, 11, 27, 0, 0, 0, 0, time.UTC))
+	r, err := audit.Run(context.Background(), e.Estate, checks, b, time.Date(2026, 11, 27, 0, 0, 0, 0, time.UTC))
 	require.NoError(t, err)
 	assert.Empty(t, r.Undeclared, "checks that ask for what they do not require")
 	return r

@@ -10,7 +10,7 @@ import (
 	"toril/audit"
 	"toril/audit/suite"
 	"toril/baseline"
-	"toril/estate"
+	"toril/pair"
 	"toril/report"
 )
 
@@ -101,7 +101,7 @@ func (f *auditFlags) asked() (out audited, err error) {
 }
 
 // runAudit audits an estate and writes the report.
-func (a *app) runAudit(ctx context.Context, e *estate.Estate, asked audited) (*audit.Result, error) {
+func (a *app) runAudit(ctx context.Context, e *pair.Estate, asked audited) (*audit.Result, error) {
 	r, err := audit.Run(ctx, e, suite.All(), asked.baseline, asked.now)
 	if err != nil {
 		return nil, err

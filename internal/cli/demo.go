@@ -11,6 +11,7 @@ import (
 
 	"toril/demo"
 	"toril/estate"
+	"toril/pair"
 	"toril/read/formats"
 )
 
@@ -44,7 +45,7 @@ func (a *app) demo() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			e, err := estate.LoadFS(cmd.Context(), demo.Estate(), estate.Options{Formats: formats.All()})
+			e, err := pair.LoadFS(cmd.Context(), demo.Estate(), estate.Options{Formats: formats.All()})
 			if err != nil {
 				return err
 			}

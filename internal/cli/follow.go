@@ -6,9 +6,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"toril/estate"
 	"toril/follow"
 	"toril/model"
+	"toril/pair"
 	"toril/report"
 )
 
@@ -46,7 +46,7 @@ func (a *app) follow() *cobra.Command {
 			if a.gateway == "" {
 				a.gateway = "stdin"
 			}
-			e, err := a.load(cmd, args)
+			e, err := a.whole(cmd, args)
 			if err != nil {
 				return err
 			}
@@ -96,7 +96,7 @@ func question(from, to, protocol string) (q follow.Question, err error) {
 }
 
 // pickGateway finds a gateway by name; of an estate with one, the name may be left out.
-func pickGateway(e *estate.Estate, name string) (*model.Gateway, error) {
+func pickGateway(e *pair.Whole, name string) (*model.Gateway, error) {
 	if name == "" && len(e.Gateways) == 1 {
 		return e.Gateways[0], nil
 	}

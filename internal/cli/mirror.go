@@ -7,9 +7,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"toril/estate"
 	"toril/mirror"
 	"toril/model/settings"
+	"toril/pair"
 	"toril/report"
 )
 
@@ -48,7 +48,7 @@ func (a *app) mirror() *cobra.Command {
 			if len(paths) == 0 {
 				paths = []string{"."}
 			}
-			e, err := a.load(cmd, paths)
+			e, err := a.whole(cmd, paths)
 			if err != nil {
 				return err
 			}
@@ -73,7 +73,7 @@ func (a *app) mirror() *cobra.Command {
 }
 
 // find returns the tunnel and the end of a name "gateway/connection".
-func find(e *estate.Estate, name string) (*estate.Tunnel, estate.End, error) {
+func find(e *pair.Whole, name string) (*pair.Tunnel, pair.End, error) {
 	var known []string
 	for _, t := range e.Tunnels {
 		for _, end := range t.Ends {
@@ -83,5 +83,5 @@ func find(e *estate.Estate, name string) (*estate.Tunnel, estate.End, error) {
 			known = append(known, end.Name())
 		}
 	}
-	return nil, estate.End{}, missing("connection", name, known)
+	return nil, pair.End{}, missing("connection", name, known)
 }

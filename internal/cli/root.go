@@ -23,6 +23,7 @@ import (
 	"toril/estate"
 	"toril/internal/disk"
 	"toril/internal/strictyaml"
+	"toril/pair"
 	"toril/read/formats"
 	"toril/report"
 	"toril/source"
@@ -227,7 +228,7 @@ func (a *app) checkInput(cmd *cobra.Command, args []string) error {
 }
 
 // load reads an estate. Problems are named on standard error; where nothing at all could be read the error is an exit.
-func (a *app) load(cmd *cobra.Command, paths []string) (*estate.Estate, error) {
+func (a *app) load(cmd *cobra.Command, paths []string) (*pair.Estate, error) {
 	opts := estate.Options{Formats: formats.All(), Stdin: a.in, As: a.as, Gateway: a.gateway, ShowUnread: a.open}
 	if opts.As != "" && !slices.Contains(formatNames(), opts.As) {
 		return nil, missing("format", opts.As, formatNames())
@@ -235,14 +236,24 @@ func (a *app) load(cmd *cobra.Command, paths []string) (*estate.Estate, error) {
 	if err := a.checkInput(cmd, paths); err != nil {
 		return nil, err
 	}
-	e, err := estate.Load(cmd.Context(), paths, opts)
+	e, err := pair.Load(cmd.Context(), paths, opts)
 	if err != nil {
 		return nil, err
 	}
 	return e, a.complain(e)
 }
 
-func (a *app) complain(e *estate.Estate) error {
+// whole reads an estate as load does, and keeps all of it in memory.
+func (a *app) whole(cmd *cobra.Command, paths []string) (*pair.Whole, error) {
+	e, err := a.load(cmd, paths)
+	if err != nil {
+		return nil, err
+	}
+	return e.Whole(cmd.Context())
+}
+
+// complain names what could not be read on standard error.
+func (a *app) complain(e *pair.Estate) error {
 	for _, p := range e.Problems {
 		fmt.Fprintf(a.err, "toril: %s\n", source.Clean(p.Error()))
 	}

@@ -20,7 +20,7 @@ func (a *app) tunnels() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			e, err := a.load(cmd, args)
+			e, err := a.whole(cmd, args)
 			if err != nil {
 				return err
 			}

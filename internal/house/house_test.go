@@ -30,6 +30,7 @@ var floors = [][]string{
 	{"follow", "tunnels"},
 	{"negotiate"},
 	{"baseline"},
+	{"pair"},
 	{"estate"},
 	{"read", "demo"},
 	{"walk"},

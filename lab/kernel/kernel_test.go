@@ -23,6 +23,7 @@ import (
 	"toril/lab"
 	"toril/model"
 	"toril/packet"
+	"toril/pair"
 	"toril/read/formats"
 	"toril/walk"
 )
@@ -158,7 +159,7 @@ func readBack(t *testing.T, w *wire, s scene, name, rules string) *walk.Path {
 		"g/rule.txt":        {Data: state("rule")},
 		"g/strongswan.conf": {Data: []byte("charon {\n install_routes = no\n}\n")},
 	}
-	e, err := estate.LoadFS(context.Background(), files, estate.Options{Formats: formats.All()})
+	e, err := pair.WholeFS(context.Background(), files, estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
 	require.Empty(t, e.Problems)
 	gw := e.Gateway("g")

@@ -152,8 +152,8 @@ func (g generator) networks(third int) string {
 	return strings.Join(out, ",")
 }
 
-// pair makes both ends of case n of a seed.
-func pair(seed uint64, n int, everything bool) (a, b end) {
+// draw makes both ends of case n of a seed.
+func draw(seed uint64, n int, everything bool) (a, b end) {
 	g := generator{rand.New(rand.NewPCG(seed, uint64(n)))}
 	a = end{version: "2", localID: "a.example", remoteID: "b.example", psk: "harbour light", localAuth: "psk", remoteAuth: "psk"}
 	switch {

@@ -17,6 +17,7 @@ import (
 	"toril/lab"
 	"toril/lab/charon"
 	"toril/mirror"
+	"toril/pair"
 	"toril/read/formats"
 )
 
@@ -25,7 +26,7 @@ import (
 func TestMirrors(t *testing.T) {
 	tally := lab.NewTally(t, "mirror: mirrored ends that come up against their originals")
 	p := charon.StartPair(t, "mir")
-	e, err := estate.LoadFS(context.Background(), demo.Estate(), estate.Options{Formats: formats.All()})
+	e, err := pair.WholeFS(context.Background(), demo.Estate(), estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
 	for _, tu := range e.Tunnels {
 		for _, end := range tu.Ends {

@@ -16,6 +16,7 @@ import (
 	"toril/lab"
 	"toril/lab/charon"
 	"toril/negotiate"
+	"toril/pair"
 	"toril/read/formats"
 )
 
@@ -226,7 +227,7 @@ func TestNamedPairs(t *testing.T) {
 			first = "ike"
 		}
 		got := strings.Split(seen(charon.Try(t, p.A, p.B, first, first, false)), "; renewed")[0]
-		e, err := estate.LoadFS(
+		e, err := pair.WholeFS(
 			context.Background(),
 			fstest.MapFS{"toril.yaml": lab.Versions(), "a/swanctl.conf": {Data: []byte(a)}, "b/swanctl.conf": {Data: []byte(b)}},
 			estate.Options{Formats: formats.All()},

@@ -21,12 +21,13 @@ import (
 	"toril/lab/charon"
 	"toril/negotiate"
 	"toril/packet"
+	"toril/pair"
 	"toril/read/formats"
 )
 
 // tunnelOf reads two configurations and joins them by hand: whether they would be paired is another question.
-func tunnelOf(t testing.TB, a, b string) *estate.Tunnel {
-	e, err := estate.LoadFS(
+func tunnelOf(t testing.TB, a, b string) *pair.Tunnel {
+	e, err := pair.WholeFS(
 		context.Background(),
 		fstest.MapFS{"toril.yaml": lab.Versions(), "a/swanctl.conf": {Data: []byte(a)}, "b/swanctl.conf": {Data: []byte(b)}},
 		estate.Options{Formats: formats.All()},
@@ -34,9 +35,9 @@ func tunnelOf(t testing.TB, a, b string) *estate.Tunnel {
 	require.NoError(t, err)
 	require.Empty(t, e.Problems)
 	ga, gb := e.Gateway("a"), e.Gateway("b")
-	return &estate.Tunnel{
+	return &pair.Tunnel{
 		Name: "a <> b",
-		Ends: []estate.End{{Gateway: ga, Connection: ga.Connections[0]}, {Gateway: gb, Connection: gb.Connections[0]}},
+		Ends: []pair.End{{Gateway: ga, Connection: ga.Connections[0]}, {Gateway: gb, Connection: gb.Connections[0]}},
 	}
 }
 
@@ -154,7 +155,7 @@ func TestRandomPairs(t *testing.T) {
 	from, _ := strconv.Atoi(os.Getenv("TORIL_LAB_FROM"))
 	dir := t.TempDir()
 	for n := from; n < from+howMany(); n++ {
-		a, b := pair(seed, n, everything)
+		a, b := draw(seed, n, everything)
 		texts := map[string]string{"a": a.text("10.0.0.1", "10.0.0.2", 1, 2), "b": b.text("10.0.0.2", "10.0.0.1", 2, 1)}
 		refused := map[string]error{}
 		for _, d := range []*charon.Daemon{p.A, p.B} {

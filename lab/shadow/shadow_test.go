@@ -86,7 +86,9 @@ func TestLongChain(t *testing.T) {
 	reading := time.Since(began)
 	require.NoError(t, err)
 	require.Empty(t, e.Problems)
-	c := e.Gateways[0].Chains[0]
+	g, err := e.Open(context.Background(), e.Gateways[0])
+	require.NoError(t, err)
+	c := g.Chains[0]
 	require.Len(t, c.Rules, rules)
 
 	var found []walk.Shadow

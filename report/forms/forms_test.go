@@ -1,6 +1,7 @@
 package forms_test
 
 import (
+	"toril/pair"
 	"toril/report/forms"
 	"toril/report/json"
 	"toril/report/markdown"
@@ -35,9 +36,9 @@ import (
 	"toril/tunnels"
 )
 
-func demoEstate(t *testing.T) *estate.Estate {
+func demoEstate(t *testing.T) *pair.Whole {
 	t.Helper()
-	e, err := estate.LoadFS(context.Background(), demo.Estate(), estate.Options{Formats: formats.All()})
+	e, err := pair.WholeFS(context.Background(), demo.Estate(), estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
 	return e
 }
@@ -46,12 +47,12 @@ func demoResult(t *testing.T) *audit.Result {
 	t.Helper()
 	b, err := baseline.Named("sound")
 	require.NoError(t, err)
-	r, err := audit.Run(context.Background(), demoEstate(t), suite.All(), b, time.Date(2026, 11, 25, 0, 0, 0, 0, time.UTC))
+	r, err := audit.Run(context.Background(), demoEstate(t).Estate, suite.All(), b, time.Date(2026, 11, 25, 0, 0, 0, 0, time.UTC))
 	require.NoError(t, err)
 	return r
 }
 
-func trips(t *testing.T, e *estate.Estate, at, from, to string, down bool) []*follow.Trip {
+func trips(t *testing.T, e *pair.Whole, at, from, to string, down bool) []*follow.Trip {
 	t.Helper()
 	src, err := follow.ParsePlace(from)
 	require.NoError(t, err)
@@ -67,7 +68,7 @@ func trips(t *testing.T, e *estate.Estate, at, from, to string, down bool) []*fo
 // writers are all texts, on the demonstration estate.
 func writers(t *testing.T) map[string]func(io.Writer, report.Look) error {
 	r := demoResult(t)
-	e := r.Estate
+	e := demoEstate(t)
 	return map[string]func(io.Writer, report.Look) error{
 		"audit": func(w io.Writer, l report.Look) error { return text.Form.Audit(w, r, report.Options{Look: l}) },
 		"tunnels": func(w io.Writer, l report.Look) error {
@@ -145,14 +146,14 @@ func TestAFullDiskIsAnError(t *testing.T) {
 }
 
 func TestSecretsShowInNoOutput(t *testing.T) {
-	r := demoResult(t)
+	r, e := demoResult(t), demoEstate(t)
 	var b bytes.Buffer
 	for _, write := range writers(t) {
 		require.NoError(t, write(&b, report.Look{}))
 	}
 	require.NoError(t, json.Form.Audit(&b, r, report.Options{}))
-	require.NoError(t, json.Form.Ends(&b, r.Estate, negotiate.Compare(r.Estate, settings.All()), report.Options{}))
-	require.NoError(t, json.Form.Tunnels(&b, r.Estate, tunnels.Of(r.Estate, settings.All()), report.Options{}))
+	require.NoError(t, json.Form.Ends(&b, e, negotiate.Compare(e, settings.All()), report.Options{}))
+	require.NoError(t, json.Form.Tunnels(&b, e, tunnels.Of(e, settings.All()), report.Options{}))
 	for _, secret := range []string{"buoyyard2019", "hV3x9QmTz7LwRk2PbYc8NsGd4JfAe6Uo", "0sY29tbW9u"} {
 		assert.NotContains(t, b.String(), secret)
 	}

@@ -5,9 +5,9 @@ import (
 	"strings"
 	"time"
 
-	"toril/estate"
 	"toril/ike"
 	"toril/negotiate"
+	"toril/pair"
 	"toril/report"
 )
 
@@ -94,7 +94,7 @@ type rekeyJSON struct {
 }
 
 // ends writes the comparison for programs; algorithms have IANA's names.
-func ends(w io.Writer, e *estate.Estate, all []negotiate.Compared, o report.Options) error {
+func ends(w io.Writer, e *pair.Whole, all []negotiate.Compared, o report.Options) error {
 	out := []endsTunnelJSON{}
 	for _, c := range all {
 		t := c.Tunnel
@@ -121,7 +121,7 @@ func ends(w io.Writer, e *estate.Estate, all []negotiate.Compared, o report.Opti
 		Schema  string           `json:"schema"`
 		Tunnels []endsTunnelJSON `json:"tunnels"`
 		Errors  []errorJSON      `json:"errors"`
-	}{EndsSchema, out, errorsJSON(e)})
+	}{EndsSchema, out, errorsJSON(e.Estate)})
 }
 
 // additional are the further key exchanges of a suite (RFC 9370).
@@ -135,7 +135,7 @@ func additional(s ike.Suite) []string {
 	return out
 }
 
-func attemptOf(e *estate.Estate, a negotiate.Attempt) attemptJSON {
+func attemptOf(e *pair.Whole, a negotiate.Attempt) attemptJSON {
 	j := attemptJSON{
 		Initiator: a.Initiator.Gateway.Name,
 		Outcome:   a.Outcome,
@@ -202,7 +202,7 @@ func iana(c ike.Choice) string {
 	return strings.TrimSpace(c.Name)
 }
 
-func failureOf(e *estate.Estate, f *negotiate.Failure) *failureJSON {
+func failureOf(e *pair.Whole, f *negotiate.Failure) *failureJSON {
 	if f == nil {
 		return nil
 	}

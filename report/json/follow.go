@@ -3,9 +3,9 @@ package json
 import (
 	"io"
 
-	"toril/estate"
 	"toril/follow"
 	"toril/packet"
+	"toril/pair"
 	"toril/report"
 	"toril/walk"
 )
@@ -62,7 +62,7 @@ type legJSON struct {
 }
 
 // trips writes where packets go, for programs.
-func trips(w io.Writer, e *estate.Estate, q report.Asked, trips []*follow.Trip, _ report.Options) error {
+func trips(w io.Writer, e *pair.Whole, q report.Asked, trips []*follow.Trip, _ report.Options) error {
 	out := []*tripJSON{}
 	for _, t := range trips {
 		out = append(out, tripOf(e, t))
@@ -76,10 +76,10 @@ func trips(w io.Writer, e *estate.Estate, q report.Asked, trips []*follow.Trip, 
 		Down     bool        `json:"tunnel_down"`
 		Trips    []*tripJSON `json:"trips"`
 		Errors   []errorJSON `json:"errors"`
-	}{FollowSchema, q.Gateway, q.From, q.To, q.Protocol, q.Down, out, errorsJSON(e)})
+	}{FollowSchema, q.Gateway, q.From, q.To, q.Protocol, q.Down, out, errorsJSON(e.Estate)})
 }
 
-func tripOf(e *estate.Estate, t *follow.Trip) *tripJSON {
+func tripOf(e *pair.Whole, t *follow.Trip) *tripJSON {
 	j := &tripJSON{Gateway: t.Gateway.Name, In: t.In, Own: t.Own, Arrival: outcomesOf(e, t.Arrival), Parts: []partJSON{}}
 	if t.Out != nil {
 		j.OutOf = t.Out.Name
@@ -108,7 +108,7 @@ func tripOf(e *estate.Estate, t *follow.Trip) *tripJSON {
 	return j
 }
 
-func outcomesOf(e *estate.Estate, os []walk.Outcome) []outcomeJSON {
+func outcomesOf(e *pair.Whole, os []walk.Outcome) []outcomeJSON {
 	out := []outcomeJSON{}
 	for _, o := range os {
 		out = append(out, outcomeOf(e, o))
@@ -116,7 +116,7 @@ func outcomesOf(e *estate.Estate, os []walk.Outcome) []outcomeJSON {
 	return out
 }
 
-func outcomeOf(e *estate.Estate, o walk.Outcome) outcomeJSON {
+func outcomeOf(e *pair.Whole, o walk.Outcome) outcomeJSON {
 	j := outcomeJSON{Fate: o.Fate, Where: o.Where, Out: o.Out, Unsure: emptied(o.Unsure), Steps: []stepJSON{}}
 	if o.Policy != nil {
 		j.Policy = o.Policy.Name

@@ -2,11 +2,14 @@
 package json
 
 import (
+	"bufio"
+	"bytes"
 	"encoding/json"
+	"fmt"
 	"io"
 
 	"toril/audit"
-	"toril/estate"
+	"toril/pair"
 	"toril/report"
 )
 
@@ -147,33 +150,41 @@ func audits(w io.Writer, r *audit.Result, _ report.Options) error {
 	for _, l := range r.Estate.LeftOut {
 		out.LeftOut = append(out.LeftOut, leftOutJSON(l))
 	}
-	for _, f := range r.Findings {
-		j := findingJSON{
-			ID:         f.ID,
-			Check:      f.Check,
-			Severity:   f.Severity,
-			Gateway:    f.Gateway,
-			Tunnel:     f.Tunnel,
-			Connection: f.Connection,
-			Child:      f.Child,
-			Message:    f.Message,
-			Measured:   f.Measured,
-			Required:   f.Required,
-			Example:    f.Example,
-			Why:        f.Why,
-			Fix:        f.Fix,
-			Standard:   f.Standard,
-			Unsure:     f.Unsure,
-			At:         place(f.At),
-			Also:       []placeJSON{},
-			AlsoIn:     emptied(f.AlsoIn),
+	return encodeWith(w, out, "findings", func(add func(any) error) error {
+		for i := range r.Findings {
+			if err := add(findingOf(&r.Findings[i])); err != nil {
+				return err
+			}
 		}
-		for _, e := range f.Also {
-			j.Also = append(j.Also, place(e))
-		}
-		out.Findings = append(out.Findings, j)
+		return nil
+	})
+}
+
+func findingOf(f *audit.Finding) findingJSON {
+	j := findingJSON{
+		ID:         f.ID,
+		Check:      f.Check,
+		Severity:   f.Severity,
+		Gateway:    f.Gateway,
+		Tunnel:     f.Tunnel,
+		Connection: f.Connection,
+		Child:      f.Child,
+		Message:    f.Message,
+		Measured:   f.Measured,
+		Required:   f.Required,
+		Example:    f.Example,
+		Why:        f.Why,
+		Fix:        f.Fix,
+		Standard:   f.Standard,
+		Unsure:     f.Unsure,
+		At:         place(f.At),
+		Also:       []placeJSON{},
+		AlsoIn:     emptied(f.AlsoIn),
 	}
-	return encode(w, out)
+	for _, e := range f.Also {
+		j.Also = append(j.Also, place(e))
+	}
+	return j
 }
 
 func encode(w io.Writer, v any) error {
@@ -181,6 +192,41 @@ func encode(w io.Writer, v any) error {
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
 	return e.Encode(v)
+}
+
+// encodeWith encodes a value whose list of a name is empty, and puts elements into that list one by one: the whole of a long list would take
+// several times the memory of what it is made of.
+func encodeWith(w io.Writer, v any, name string, fill func(add func(element any) error) error) error {
+	var frame bytes.Buffer
+	if err := encode(&frame, v); err != nil {
+		return err
+	}
+	before, behind, ok := bytes.Cut(frame.Bytes(), []byte("\n  \""+name+"\": []")) // no text of a value has a line end
+	if !ok {
+		return fmt.Errorf("json: there is no empty list %q", name)
+	}
+	out := bufio.NewWriter(w)
+	fmt.Fprintf(out, "%s\n  %q: [", before, name)
+	var one bytes.Buffer
+	e := json.NewEncoder(&one)
+	e.SetIndent("    ", "  ")
+	e.SetEscapeHTML(false)
+	between, end := "\n    ", ""
+	err := fill(func(element any) error {
+		one.Reset()
+		if err := e.Encode(element); err != nil {
+			return err
+		}
+		out.WriteString(between)
+		between, end = ",\n    ", "\n  "
+		_, err := out.Write(bytes.TrimRight(one.Bytes(), "\n"))
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "%s]%s", end, behind)
+	return out.Flush()
 }
 
 func emptied(in []string) []string {
@@ -194,14 +240,14 @@ func place(e audit.Evidence) placeJSON {
 	return placeJSON{e.File, e.Line, e.Col, e.Start, e.End, e.Text, e.Note}
 }
 
-func gatewaysJSON(e *estate.Estate) []gatewayJSON {
+func gatewaysJSON(e *pair.Estate) []gatewayJSON {
 	out := []gatewayJSON{}
 	for _, g := range e.Gateways {
 		j := gatewayJSON{Name: g.Name, Files: []fileJSON{}}
 		for _, f := range g.Files {
 			file := fileJSON{Path: f.Path, Format: f.Format, Statements: f.Statements, Unread: []unreadJSON{}}
 			for _, u := range f.Unread {
-				file.Unread = append(file.Unread, unreadJSON{u.At.Line, u.At.Col, f.Quote(u.At), u.Why})
+				file.Unread = append(file.Unread, unreadJSON{u.At.Line, u.At.Col, u.Text, u.Why})
 			}
 			j.Files = append(j.Files, file)
 		}
@@ -210,11 +256,11 @@ func gatewaysJSON(e *estate.Estate) []gatewayJSON {
 	return out
 }
 
-func tunnelsJSON(e *estate.Estate) []tunnelJSON {
+func tunnelsJSON(e *pair.Estate) []tunnelJSON {
 	out := []tunnelJSON{}
-	for _, t := range e.Tunnels {
-		j := tunnelJSON{Name: t.Name, Reason: t.Reason, Doubts: emptied(t.Doubts)}
-		for _, end := range t.Ends {
+	for _, m := range e.Matches {
+		j := tunnelJSON{Name: m.Name, Reason: m.Reason, Doubts: emptied(m.Doubts)}
+		for _, end := range m.Sides {
 			j.Ends = append(j.Ends, endJSON{end.Gateway.Name, end.Connection.Name})
 		}
 		out = append(out, j)

@@ -3,7 +3,7 @@ package json
 import (
 	"io"
 
-	"toril/estate"
+	"toril/pair"
 	"toril/report"
 	"toril/tunnels"
 )
@@ -33,7 +33,7 @@ type viewJSON struct {
 }
 
 // views writes the views for programs.
-func views(w io.Writer, e *estate.Estate, views []tunnels.View, _ report.Options) error {
+func views(w io.Writer, e *pair.Whole, views []tunnels.View, _ report.Options) error {
 	out := []viewJSON{}
 	for _, v := range views {
 		one := viewJSON{Name: v.Tunnel.Name, Rows: []lineJSON{}}
@@ -53,10 +53,10 @@ func views(w io.Writer, e *estate.Estate, views []tunnels.View, _ report.Options
 		Schema  string      `json:"schema"`
 		Tunnels []viewJSON  `json:"tunnels"`
 		Errors  []errorJSON `json:"errors"`
-	}{TunnelsSchema, out, errorsJSON(e)})
+	}{TunnelsSchema, out, errorsJSON(e.Estate)})
 }
 
-func errorsJSON(e *estate.Estate) []errorJSON {
+func errorsJSON(e *pair.Estate) []errorJSON {
 	out := []errorJSON{}
 	for _, p := range e.Problems {
 		out = append(out, errorJSON{p.File, p.Line, p.Col, p.Message})

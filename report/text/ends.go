@@ -8,15 +8,15 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
-	"toril/estate"
 	"toril/negotiate"
+	"toril/pair"
 	"toril/present"
 	"toril/report"
 )
 
 // ends writes both ends of every tunnel side by side, and what they would agree on. With onlyDifferences the rows
 // that fit each other are left out.
-func ends(w io.Writer, _ *estate.Estate, all []negotiate.Compared, o report.Options) error {
+func ends(w io.Writer, _ *pair.Whole, all []negotiate.Compared, o report.Options) error {
 	p := newPaper(w, o.Look)
 	for i, c := range all {
 		t, attempts := c.Tunnel, c.Attempts
@@ -47,7 +47,7 @@ func ends(w io.Writer, _ *estate.Estate, all []negotiate.Compared, o report.Opti
 	return p.err
 }
 
-func endsTable(p *paper, t *estate.Tunnel, rows []negotiate.Line, onlyDifferences bool) {
+func endsTable(p *paper, t *pair.Tunnel, rows []negotiate.Line, onlyDifferences bool) {
 	tw := table.NewWriter()
 	tw.SetStyle(plainStyle)
 	const names = 18

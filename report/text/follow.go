@@ -7,9 +7,9 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/text"
 
-	"toril/estate"
 	"toril/follow"
 	"toril/packet"
+	"toril/pair"
 	"toril/report"
 	"toril/source"
 	"toril/walk"
@@ -19,7 +19,7 @@ import (
 const maxParts = 12
 
 // trips writes where packets go, step by step.
-func trips(w io.Writer, e *estate.Estate, q report.Asked, trips []*follow.Trip, o report.Options) error {
+func trips(w io.Writer, e *pair.Whole, q report.Asked, trips []*follow.Trip, o report.Options) error {
 	f := trail{newPaper(w, o.Look), e}
 	f.heading(q.String())
 	n, first := 0, true
@@ -48,7 +48,7 @@ func trips(w io.Writer, e *estate.Estate, q report.Asked, trips []*follow.Trip, 
 // trail is a paper that quotes the estate.
 type trail struct {
 	*paper
-	estate *estate.Estate
+	estate *pair.Whole
 }
 
 // part writes one part of a trip: the verdict, then the way.

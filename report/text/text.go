@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"toril/audit"
-	"toril/estate"
+	"toril/pair"
 	"toril/report"
 )
 
@@ -77,7 +77,7 @@ func (p *paper) summary(r *audit.Result, least audit.Severity) {
 				"%s, %s, %s, judged by the baseline %q",
 				report.Plural(len(r.Estate.Gateways), "gateway"),
 				report.Plural(files, "file"),
-				report.Plural(len(r.Estate.Tunnels), "tunnel"),
+				report.Plural(len(r.Estate.Matches), "tunnel"),
 				r.Baseline.Name,
 			),
 		),
@@ -168,9 +168,9 @@ func unblemished(r *audit.Result) []string {
 		}
 	}
 	var out []string
-	for _, t := range r.Estate.Tunnels {
-		if !tunnels[t.Name] && !slices.ContainsFunc(t.Ends, func(e estate.End) bool { return gateways[e.Gateway.Name] }) {
-			out = append(out, t.Name)
+	for _, m := range r.Estate.Matches {
+		if !tunnels[m.Name] && !slices.ContainsFunc(m.Sides, func(s pair.Side) bool { return gateways[s.Gateway.Name] }) {
+			out = append(out, m.Name)
 		}
 	}
 	return out
@@ -229,7 +229,7 @@ func capital(s string) string {
 }
 
 // reading states what was read of every file, and shows what was not.
-func (p *paper) reading(e *estate.Estate) {
+func (p *paper) reading(e *pair.Estate) {
 	p.line("")
 	p.heading("what was read")
 	width := 0
@@ -253,7 +253,7 @@ func (p *paper) reading(e *estate.Estate) {
 					p.line("      and %d more", len(f.Unread)-i)
 					break
 				}
-				p.block(6, fmt.Sprintf("%d", u.At.Line), f.Quote(u.At)+"  ("+u.Why+")")
+				p.block(6, fmt.Sprintf("%d", u.At.Line), u.Text+"  ("+u.Why+")")
 			}
 		}
 	}

@@ -5,13 +5,13 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
-	"toril/estate"
+	"toril/pair"
 	"toril/report"
 	"toril/tunnels"
 )
 
 // views writes the views for people. A default is marked with an asterisk.
-func views(w io.Writer, _ *estate.Estate, all []tunnels.View, o report.Options) error {
+func views(w io.Writer, _ *pair.Whole, all []tunnels.View, o report.Options) error {
 	p := newPaper(w, o.Look)
 	marked := false
 	for i, v := range all {

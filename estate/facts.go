@@ -1,0 +1,150 @@
+package estate
+
+import (
+	"net/netip"
+	"slices"
+	"unique"
+
+	"toril/ike"
+	"toril/model"
+	"toril/source"
+)
+
+// Facts are what is kept of a gateway once it has been read: what pairs its connections with those of others, what reports tell of its
+// files, and where to read it again. They hold nothing of the files themselves.
+type Facts struct {
+	Name        string
+	Number      int // in Estate.Gateways
+	Files       []File
+	Addresses   []netip.Addr // of its interfaces
+	Connections []Connection // as in model.Gateway
+	Unloaded    []Connection // as in model.Gateway
+	Keys        int          // pre-shared keys whose value was given
+	Before      int          // such keys of the gateways before it
+
+	size     int64  // bytes of its files
+	print    uint64 // of what is in them
+	plan     *plan  // where to read it again; nil where it was given as it is
+	problems []*source.Error
+	leftOut  []model.LeftOut
+}
+
+// File is what is kept of a file.
+type File struct {
+	Path       string
+	Format     string
+	Why        string // why it was taken for that format
+	Statements int    // statements read
+	Unread     []Unread
+}
+
+// Unread is a statement that a reader did not understand.
+type Unread struct {
+	At   source.Pos
+	Text string // the statement, secrets masked
+	Why  string
+}
+
+// Connection is what is kept of a connection.
+type Connection struct {
+	Name     string
+	Local    model.Addresses
+	Remote   model.Addresses
+	Shows    ike.Identity // the identity that it shows its peer, as far as the gateway's own files tell; the zero Identity: they do not
+	Expects  ike.Identity // the identity that it expects, as configured
+	Children []Child
+}
+
+// Child is what is kept of a child.
+type Child struct {
+	Name          string
+	Local, Remote ike.Selectors
+	Shunts        bool // it lets packets pass or drops them, and is no party to the peer
+}
+
+// Shunts reports whether a connection only holds policies that let packets pass or drop them: it has no peer.
+func (c *Connection) Shunts() bool {
+	return len(c.Children) > 0 && !slices.ContainsFunc(c.Children, func(k Child) bool { return !k.Shunts }) && c.Remote.Any()
+}
+
+// own makes a text that keeps nothing else in memory: texts of readers are parts of files.
+func own(text string) string { return unique.Make(text).Value() }
+
+func ownIdentity(id ike.Identity) ike.Identity {
+	return ike.Identity{Kind: id.Kind, Value: own(id.Value)}
+}
+
+func ownPos(p source.Pos) source.Pos {
+	p.File = own(p.File)
+	return p
+}
+
+// factsOf takes down what is kept of a gateway.
+func factsOf(g *model.Gateway) *Facts {
+	f := &Facts{Name: own(g.Name), problems: g.Problems, leftOut: g.LeftOut, print: printOf(g)}
+	for _, x := range g.Files {
+		f.size += int64(len(x.Bytes()))
+		if x.Format == "" {
+			continue
+		}
+		one := File{Path: own(x.Path), Format: x.Format, Why: own(x.Why), Statements: x.Statements}
+		for _, u := range x.Unread {
+			one.Unread = append(one.Unread, Unread{ownPos(u.At), own(x.Quote(u.At)), own(u.Why)})
+		}
+		f.Files = append(f.Files, one)
+	}
+	for _, i := range g.Interfaces {
+		for _, a := range i.Addresses {
+			f.Addresses = append(f.Addresses, a.Addr())
+		}
+	}
+	for _, k := range g.Keys {
+		if !k.PPK && !k.Secret.IsZero() {
+			f.Keys++
+		}
+	}
+	f.Connections, f.Unloaded = connectionsOf(g, g.Connections), connectionsOf(g, g.Unloaded)
+	return f
+}
+
+func connectionsOf(g *model.Gateway, from []*model.Connection) []Connection {
+	out := make([]Connection, len(from))
+	for i, c := range from {
+		shows, told := g.Shows(c, netip.Addr{})
+		if !told {
+			shows = ike.Identity{}
+		}
+		out[i] = Connection{
+			Name:    own(c.Name),
+			Local:   addressesOf(c.LocalAddrs.Value),
+			Remote:  addressesOf(c.RemoteAddrs.Value),
+			Shows:   ownIdentity(shows),
+			Expects: ownIdentity(c.Remote.ID.Value),
+		}
+		for _, k := range c.Children {
+			out[i].Children = append(out[i].Children, Child{own(k.Name), k.Local.Value, k.Remote.Value, k.Shunts()})
+		}
+	}
+	return out
+}
+
+func addressesOf(from model.Addresses) model.Addresses {
+	out := slices.Clone(from)
+	for i := range out {
+		out[i].Text, out[i].Name = own(out[i].Text), own(out[i].Name)
+	}
+	return out
+}
+
+// Of makes an estate of gateways as they are.
+func Of(gateways ...*model.Gateway) *Estate {
+	e := &Estate{keeper: newKeeper(Options{})}
+	for _, g := range gateways {
+		number(g)
+		f := factsOf(g)
+		f.problems, f.leftOut = nil, nil
+		e.keeper.hold(f, g)
+		e.add(f)
+	}
+	return e
+}

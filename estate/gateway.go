@@ -1,0 +1,255 @@
+package estate
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"toril/daemon"
+	"toril/model"
+	"toril/packet"
+	"toril/read"
+	"toril/source"
+)
+
+// readGateway recognises the files of a gateway and has them read, formats in their order.
+func readGateway(ctx context.Context, p *plan, formats []*read.Format, manners map[*read.Format]*source.Manner) *model.Gateway {
+	g := &model.Gateway{Name: source.Clean(p.name)}
+	folder := &read.Folder{FS: p.fsys, Prefix: p.shown, MaxBytes: MaxFile, Formats: formats, Manners: manners, Taken: map[string]bool{}}
+	g.LeftOut = slices.Clip(p.leftOut)
+	var all []found
+	for _, name := range p.files {
+		f, err := folder.Open(name)
+		if err != nil {
+			g.Problems = append(g.Problems, asProblem(err, p.shown+name))
+			continue
+		}
+		v, skip := p.recognise(formats, name, f.File)
+		switch {
+		case skip:
+			g.LeftOut = append(g.LeftOut, model.LeftOut{Path: f.Path, Why: ConfigName + " says so"})
+		case len(f.Bytes()) == 0:
+			g.LeftOut = append(g.LeftOut, model.LeftOut{Path: f.Path, Why: "it is empty"})
+		default:
+			all = append(all, found{name, f, v})
+		}
+	}
+	if p.known == nil {
+		for i := range all {
+			all[i].verdict = between(ctx, folder, all[i], all)
+		}
+		p.remember(all)
+	}
+	// inside a format outer folders come first, so that what includes comes before what is included
+	slices.SortStableFunc(all, func(a, b found) int {
+		if o := order(a.verdict) - order(b.verdict); o != 0 {
+			return o
+		}
+		if o := strings.Count(a.name, "/") - strings.Count(b.name, "/"); o != 0 {
+			return o
+		}
+		return usual(b) - usual(a)
+	})
+	g.Versions = p.config.versionsOf(g.Name)
+	for _, f := range all {
+		if f.verdict.Format == nil {
+			continue
+		}
+		if v, ok := daemon.VersionIn(f.file.File, f.verdict.Format.Software); ok {
+			g.Versions = append(g.Versions, v)
+		}
+	}
+	for _, f := range all {
+		if folder.Taken[f.name] || ctx.Err() != nil {
+			continue
+		}
+		if f.verdict.Format == nil {
+			g.Problems = append(g.Problems, source.Errorf(source.Pos{File: f.file.Path}, "not read: %s", f.verdict.Why))
+			continue
+		}
+		folder.Take(f.file, f.verdict.Format, f.verdict.Why)
+		g.Files = append(g.Files, f.file)
+		readFile(f.verdict.Format, read.NewInput(ctx, g, f.file, folder))
+	}
+	// what another file includes is read with it, also where that file came later
+	g.Problems = slices.DeleteFunc(g.Problems, func(e *source.Error) bool {
+		return folder.Taken[strings.TrimPrefix(e.File, p.shown)] && strings.HasPrefix(e.Message, "not read: ")
+	})
+	finish(g)
+	return g
+}
+
+// found is a file of a gateway, and what it was taken for.
+type found struct {
+	name    string
+	file    *model.File
+	verdict read.Verdict
+}
+
+// between decides for a file that fits two programs of one family about as well: the one whose other files lie beside it, else the
+// one under which more is understood. The verdict says so.
+func between(ctx context.Context, folder *read.Folder, f found, all []found) read.Verdict {
+	v := f.verdict
+	if v.Format == nil || v.Format.Family == "" {
+		return v
+	}
+	const close = 25
+	other := slices.IndexFunc(
+		v.Others,
+		func(o read.Verdict) bool { return o.Format.Family == v.Format.Family && v.Score-o.Score <= close },
+	)
+	if other < 0 {
+		return v
+	}
+	rival := v.Others[other]
+	beside := func(format *read.Format) bool {
+		return slices.ContainsFunc(all, func(o found) bool {
+			return o.verdict.Format != nil && o.verdict.Format.Software == format.Software && o.verdict.Format.Family == "" &&
+				o.verdict.Score >= 60
+		})
+	}
+	left := func(format *read.Format) int {
+		g := &model.Gateway{Name: "trial"}
+		file := &model.File{File: source.NewFile(f.file.Path, f.file.Bytes()), Format: format.Name}
+		g.Files = append(g.Files, file)
+		trial := &read.Folder{
+			FS:       folder.FS,
+			Prefix:   folder.Prefix,
+			MaxBytes: folder.MaxBytes,
+			Formats:  folder.Formats,
+			Taken:    map[string]bool{},
+		}
+		readFile(format, read.NewInput(ctx, g, file, trial))
+		n := len(g.Problems)
+		for _, x := range g.Files {
+			n += len(x.Unread)
+		}
+		return n
+	}
+	why := ""
+	switch a, b := beside(v.Format), beside(rival.Format); {
+	case a != b && b:
+		v, rival, why = rival, v, "other files of "+rival.Format.Software+" lie beside it"
+	case a != b:
+		why = "other files of " + v.Format.Software + " lie beside it"
+	default:
+		mine, theirs := left(v.Format), left(rival.Format)
+		if theirs < mine {
+			v, rival, mine, theirs = rival, v, theirs, mine
+		}
+		if mine == theirs && v.Score > rival.Score {
+			why = "it is more like those of " + v.Format.Software
+			break
+		}
+		why = fmt.Sprintf("%d of its statements stay unread as %s's, %d as %s's", mine, v.Format.Software, theirs, rival.Format.Software)
+	}
+	v.Why += fmt.Sprintf("; it fits %s too: %s (%s can say which it is)", rival.Format.Software, why, ConfigName)
+	return v
+}
+
+// remember keeps what files were taken for, so that it is not asked again when they are read again.
+func (p *plan) remember(all []found) {
+	p.known = make(map[string]read.Verdict, len(all))
+	for _, f := range all {
+		p.known[f.name] = read.Verdict{Format: f.verdict.Format, Score: f.verdict.Score, Why: own(f.verdict.Why)}
+	}
+}
+
+// usual is 1 for a file with the very name that its format's main file has, which may include others beside it.
+func usual(f found) int {
+	if f.verdict.Format != nil && slices.Contains(f.verdict.Format.Hints, path.Base(f.name)) {
+		return 1
+	}
+	return 0
+}
+
+// readFile has a file read. A reader that fails is a fault of Toril's own: it is named with the file, and the rest goes on.
+func readFile(format *read.Format, in *read.Input) {
+	defer func() {
+		if r := recover(); r != nil {
+			in.Unread(0, "", "the reader of %s failed", format.Name)
+			in.Gateway.Problems = append(
+				in.Gateway.Problems,
+				source.Errorf(
+					source.Pos{File: in.File.Path},
+					"the reader of %s failed on this file, which is a fault of Toril's: what it says is not known",
+					format.Name,
+				),
+			)
+		}
+	}()
+	if packet.Guard(func() { format.Read(in) }) != nil {
+		in.Unread(0, "", "%s", read.TooLarge)
+		in.Gateway.Problems = append(
+			in.Gateway.Problems,
+			source.Errorf(source.Pos{File: in.File.Path}, "%s; the rest of it is not read", read.TooLarge),
+		)
+	}
+}
+
+// recognise finds the format of a file: as the command line or the estate's toril.yaml says, else by what is in it.
+func (p *plan) recognise(formats []*read.Format, name string, f *source.File) (v read.Verdict, skip bool) {
+	if v, ok := p.known[name]; ok {
+		return v, false
+	}
+	as, why := p.as, "the command line says so"
+	if told, ok := p.config.formatFor(p.within + name); ok {
+		as, why = told, ConfigName+" says so"
+	}
+	if as == "skip" {
+		return v, true
+	}
+	for _, format := range formats {
+		if format.Name == as {
+			return read.Verdict{Format: format, Score: 100, Why: why}, false
+		}
+	}
+	return read.Recognise(formats, f), false
+}
+
+func order(v read.Verdict) int {
+	if v.Format == nil {
+		return 1000
+	}
+	return v.Format.Order
+}
+
+func asProblem(err error, file string) *source.Error {
+	if e, ok := err.(*source.Error); ok {
+		return e
+	}
+	return source.Errorf(source.Pos{File: file}, "%v", err)
+}
+
+// number gives every connection its number.
+func number(g *model.Gateway) {
+	for _, list := range [][]*model.Connection{g.Connections, g.Unloaded} {
+		for i, c := range list {
+			c.Number = i
+		}
+	}
+}
+
+// finish gives every connection its number and every rule its chain and place, and marks as unsure what an unread statement may have changed.
+func finish(g *model.Gateway) {
+	number(g)
+	for _, c := range g.Chains {
+		for i, r := range c.Rules {
+			r.Of, r.Index = c, i
+		}
+	}
+	whole := false
+	for _, f := range g.Files {
+		slices.SortStableFunc(f.Unread, func(a, b model.Unread) int { return a.At.Compare(b.At) })
+		for _, u := range f.Unread {
+			whole = whole || u.Scope == ""
+		}
+	}
+	if whole {
+		for _, c := range g.Connections {
+			c.Unsure = true
+		}
+	}
+}

@@ -1,0 +1,156 @@
+package estate
+
+import (
+	"cmp"
+	"container/list"
+	"context"
+	"hash/maphash"
+	"sync"
+
+	"toril/model"
+	"toril/read"
+	"toril/source"
+)
+
+// Room is how many bytes of files the gateways may have that are kept in memory beside those in use, where Options do not say. A gateway
+// takes about ten times as much memory as its files.
+const Room = 4 << 20
+
+// keeper holds gateways that were read: those in use, and as many others as there is room for, the last used.
+type keeper struct {
+	opts    Options
+	manners map[*read.Format]*source.Manner
+	gone    func(*model.Gateway) // is told of every gateway that is let go
+
+	room int64
+
+	mu   sync.Mutex
+	held map[*Facts]*held
+	idle list.List // of *held: not in use, the last used first
+	size int64     // of those
+}
+
+// held is a gateway in memory.
+type held struct {
+	facts  *Facts
+	read   func() (*model.Gateway, error) // by whoever asks first
+	users  int
+	at     *list.Element // in keeper.idle; nil while it is in use
+	always bool          // it cannot be read again
+}
+
+func newKeeper(opts Options) *keeper {
+	return &keeper{
+		opts:    opts,
+		room:    cmp.Or(opts.Room, Room),
+		held:    map[*Facts]*held{},
+		manners: read.Manners(opts.Formats, opts.ShowUnread),
+	}
+}
+
+func (k *keeper) read(ctx context.Context, p *plan) *model.Gateway {
+	return readGateway(ctx, p, k.opts.Formats, k.manners)
+}
+
+// offer takes in a gateway that was just read, if there is room.
+func (k *keeper) offer(f *Facts, g *model.Gateway) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.size+f.size > k.room && len(k.held) > 0 || len(f.Files) == 0 {
+		return
+	}
+	h := &held{facts: f, read: func() (*model.Gateway, error) { return g, nil }}
+	h.at = k.idle.PushBack(h)
+	k.held[f], k.size = h, k.size+f.size
+}
+
+// hold takes in a gateway that cannot be read again.
+func (k *keeper) hold(f *Facts, g *model.Gateway) {
+	k.held[f] = &held{facts: f, read: func() (*model.Gateway, error) { return g, nil }, always: true}
+}
+
+// number gives a gateway that is held the number of its facts.
+func (k *keeper) number(f *Facts) {
+	if h := k.held[f]; h != nil {
+		g, _ := h.read()
+		g.Number = f.Number
+	}
+}
+
+// seed is of one run: prints are compared within it.
+var seed = sync.OnceValue(maphash.MakeSeed)
+
+// printOf tells whether a gateway's files are what they were.
+func printOf(g *model.Gateway) uint64 {
+	var h maphash.Hash
+	h.SetSeed(seed())
+	for _, f := range g.Files {
+		h.WriteString(f.Path)
+		h.Write(f.Bytes())
+	}
+	return h.Sum64()
+}
+
+// Open returns a gateway, read again where it was let go, until it is closed. The error is that its files are not what they were, or
+// that the run was cancelled.
+func (e *Estate) Open(ctx context.Context, f *Facts) (*model.Gateway, error) {
+	k := e.keeper
+	k.mu.Lock()
+	h := k.held[f]
+	if h == nil {
+		h = &held{facts: f}
+		h.read = sync.OnceValues(func() (*model.Gateway, error) {
+			g := k.read(ctx, f.plan)
+			g.Number = f.Number
+			if err := ctx.Err(); err != nil {
+				return nil, err
+			}
+			if printOf(g) != f.print {
+				return nil, source.Errorf(source.Pos{}, "the files of %s changed while they were read: run it again", f.Name)
+			}
+			return g, nil
+		})
+		k.held[f] = h
+	}
+	h.users++
+	if h.at != nil {
+		k.idle.Remove(h.at)
+		h.at, k.size = nil, k.size-f.size
+	}
+	k.mu.Unlock()
+	return h.read()
+}
+
+// Close says that a gateway that was opened is not used any more.
+func (e *Estate) Close(f *Facts) {
+	k := e.keeper
+	k.mu.Lock()
+	h := k.held[f]
+	h.users--
+	var gone []*held
+	if h.users == 0 && !h.always {
+		h.at = k.idle.PushFront(h)
+		k.size += f.size
+		for k.size > k.room && k.idle.Len() > 1 {
+			last := k.idle.Remove(k.idle.Back()).(*held)
+			k.size -= last.facts.size
+			delete(k.held, last.facts)
+			gone = append(gone, last)
+		}
+	}
+	tell := k.gone
+	k.mu.Unlock()
+	for _, h := range gone {
+		if g, _ := h.read(); g != nil && tell != nil {
+			tell(g)
+		}
+	}
+}
+
+// WhenGone has a function told of every gateway that is let go, so that what was worked out for it goes too. It is called from any
+// goroutine, one function at a time in a run.
+func (e *Estate) WhenGone(tell func(*model.Gateway)) {
+	e.keeper.mu.Lock()
+	defer e.keeper.mu.Unlock()
+	e.keeper.gone = tell
+}

@@ -1,0 +1,102 @@
+package estate_test
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"toril/estate"
+	"toril/model"
+	"toril/read/formats"
+)
+
+// ring are gateways in a row, all of them alike.
+func ring(n int) fstest.MapFS {
+	files := fstest.MapFS{}
+	for i := range n {
+		files[fmt.Sprintf("g%02d/swanctl.conf", i)] = file(conn("x", fmt.Sprintf("192.0.2.%d", i+1), "198.51.100.1", "", "", "", ""))
+	}
+	return files
+}
+
+// TestGatewaysComeAndGo: what there is no room for is let go and read again, and what is in use stays.
+func TestGatewaysComeAndGo(t *testing.T) {
+	ctx := context.Background()
+	e, err := estate.LoadFS(ctx, ring(6), estate.Options{Formats: formats.All(), Room: 1})
+	require.NoError(t, err)
+	var mu sync.Mutex
+	var gone []string
+	e.WhenGone(func(g *model.Gateway) {
+		mu.Lock()
+		defer mu.Unlock()
+		gone = append(gone, g.Name)
+	})
+	first, err := e.Open(ctx, e.Gateways[0])
+	require.NoError(t, err)
+	for _, f := range e.Gateways[1:] {
+		g, err := e.Open(ctx, f)
+		require.NoError(t, err)
+		assert.Equal(t, f.Number, g.Number)
+		assert.Equal(t, f.Connections[0].Name, g.Connections[0].Name)
+		e.Close(f)
+	}
+	again, err := e.Open(ctx, e.Gateways[0])
+	require.NoError(t, err)
+	assert.Same(t, first, again, "it was in use all the time")
+	assert.NotContains(t, gone, "g00")
+	assert.Contains(t, gone, "g03")
+	e.Close(e.Gateways[0])
+	e.Close(e.Gateways[0])
+	for _, f := range e.Gateways[1:3] {
+		_, err := e.Open(ctx, f)
+		require.NoError(t, err)
+		e.Close(f)
+	}
+	assert.Contains(t, gone, "g00")
+	later, err := e.Open(ctx, e.Gateways[0])
+	require.NoError(t, err)
+	assert.NotSame(t, first, later, "it was read again")
+	assert.Equal(t, first.Connections[0].LocalAddrs, later.Connections[0].LocalAddrs)
+}
+
+// TestFilesThatChangeWhileTheyAreRead: a gateway that is no more what it was is an error, and not another answer.
+func TestFilesThatChangeWhileTheyAreRead(t *testing.T) {
+	ctx, files := context.Background(), ring(3)
+	e, err := estate.LoadFS(ctx, files, estate.Options{Formats: formats.All(), Room: 1})
+	require.NoError(t, err)
+	files["g02/swanctl.conf"].Data = append(files["g02/swanctl.conf"].Data, []byte("# changed\n")...)
+	var errs []error
+	for _, f := range e.Gateways {
+		if _, err := e.Open(ctx, f); err != nil {
+			errs = append(errs, err)
+		}
+	}
+	require.Len(t, errs, 1)
+	assert.ErrorContains(t, errs[0], "the files of g02 changed while they were read")
+}
+
+func TestWhatIsKeptOfAGateway(t *testing.T) {
+	e, err := estate.LoadFS(context.Background(), fstest.MapFS{
+		"a/swanctl.conf": file(conn("x", "192.0.2.1", "192.0.2.2", "a.example", "b.example", "10.1.0.0/16", "10.2.0.0/16"),
+			"secrets {\n ike {\n  secret = abc\n }\n}\nfrobnicate = 1\n"),
+		"b/swanctl.conf": file(conn("y", "192.0.2.2", "192.0.2.1", "", "", "", ""), "secrets {\n ike {\n  secret = def\n }\n}\n"),
+	}, estate.Options{Formats: formats.All()})
+	require.NoError(t, err)
+	require.Len(t, e.Gateways, 2)
+	a, b := e.Gateways[0], e.Gateways[1]
+	assert.Equal(t, []int{0, 1, 1, 1}, []int{a.Before, a.Keys, b.Before, b.Keys})
+	c := a.Connections[0]
+	assert.Equal(t, "a.example", c.Shows.Value)
+	assert.Equal(t, "b.example", c.Expects.Value)
+	assert.Equal(t, "10.2.0.0/16", c.Children[0].Remote.String())
+	assert.False(t, c.Shunts())
+	require.Len(t, a.Files, 1)
+	require.Len(t, a.Files[0].Unread, 1)
+	assert.Contains(t, a.Files[0].Unread[0].Text, "frobnicate")
+	assert.Zero(t, b.Connections[0].Shows, "its own files do not tell which address it speaks from")
+}

@@ -1,0 +1,378 @@
+// Package pair finds out which connections mean each other, from the facts that an estate keeps of its gateways, and opens both ends of a
+// tunnel when they are asked for.
+package pair
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"toril/estate"
+	"toril/ike"
+)
+
+// Side is one end of a match: a connection of a gateway, as the facts tell of it.
+type Side struct {
+	Gateway    *estate.Facts
+	Connection *estate.Connection
+	place      int // in the gateway's Connections, or Unloaded
+}
+
+// Name returns "gateway/connection".
+func (s Side) Name() string { return s.Gateway.Name + "/" + s.Connection.Name }
+
+// Match is two connections that mean each other, or one whose far end was not given: what is known of a tunnel without its gateways.
+type Match struct {
+	Name   string
+	Sides  []Side   // one or two
+	Reason string   // why these two belong together
+	Doubts []string // far ends that fit just as well
+	// Toward is the far gateway of a match with one side, where that was given and has no connection for this one.
+	Toward   *estate.Facts
+	Intent   *estate.Intent // what it is for, where that is declared
+	unloaded *Side          // a connection of that gateway's that would be the far end, and that its daemon never loads
+}
+
+// Own returns the address that a side speaks from, as Tunnel.Own does.
+func (m *Match) Own(side int) netip.Addr {
+	return single(m.Sides[side].Connection.Local, m.far(side).Remote)
+}
+
+// Peer returns the address that a side expects its peer at, as Tunnel.Peer does.
+func (m *Match) Peer(side int) netip.Addr {
+	return single(m.Sides[side].Connection.Remote, m.far(side).Local)
+}
+
+// far is the connection of the other side; an empty one where there is none.
+func (m *Match) far(side int) *estate.Connection {
+	if len(m.Sides) < 2 {
+		return &estate.Connection{}
+	}
+	return m.Sides[1-side].Connection
+}
+
+// Between names the two gateways that a match is between, as Tunnel.Between does.
+func (m *Match) Between() string {
+	a := m.Sides[0]
+	switch {
+	case len(m.Sides) == 2:
+		return between(a.Gateway.Name, m.Sides[1].Gateway.Name)
+	case m.Toward != nil:
+		return between(a.Gateway.Name, m.Toward.Name)
+	}
+	return toward(a.Gateway.Name, a.Connection.Remote, a.Connection.Expects)
+}
+
+// pairing joins connections into matches. Every connection looks up its candidates by address, by identity and by
+// selectors, so the work grows with the number of connections and not with its square.
+type pairing struct {
+	ends     []Side
+	owners   map[netip.Addr][]*estate.Facts   // who speaks from an address
+	byPeer   map[peerKey][]int                // connections of a gateway by the peer address that they name
+	byID     map[idKey][]int                  // and by the identity that they expect
+	open     map[*estate.Facts][]int          // those that accept any address and any identity
+	byDomain map[domainKey][]int              // by the selectors of their first child, as the far end would write them
+	byIDs    map[[2]ike.Identity][]int        // by the identity that they show and the one that they expect
+	showing  map[ike.Identity][]*estate.Facts // gateways by the identities that they show
+}
+
+type peerKey struct {
+	g *estate.Facts
+	a netip.Addr
+}
+
+type idKey struct {
+	g  *estate.Facts
+	id ike.Identity
+}
+
+type domainKey struct{ local, remote string }
+
+// edge says that two connections may be one tunnel.
+type edge struct {
+	a, b  int
+	score int
+	why   string
+}
+
+// matches pairs the connections of gateways.
+func matches(gateways []*estate.Facts) []*Match {
+	p := &pairing{
+		owners:   map[netip.Addr][]*estate.Facts{},
+		byPeer:   map[peerKey][]int{},
+		byID:     map[idKey][]int{},
+		open:     map[*estate.Facts][]int{},
+		byDomain: map[domainKey][]int{},
+		byIDs:    map[[2]ike.Identity][]int{},
+		showing:  map[ike.Identity][]*estate.Facts{},
+	}
+	for _, g := range gateways {
+		p.index(g)
+	}
+	return p.matches(p.edges())
+}
+
+func (p *pairing) own(g *estate.Facts, a netip.Addr) {
+	if !a.IsLoopback() && !slices.Contains(p.owners[a], g) {
+		p.owners[a] = append(p.owners[a], g)
+	}
+}
+
+func (p *pairing) index(g *estate.Facts) {
+	for _, a := range g.Addresses {
+		p.own(g, a)
+	}
+	for i := range g.Connections {
+		c := &g.Connections[i]
+		if c.Shunts() {
+			continue
+		}
+		n := len(p.ends)
+		p.ends = append(p.ends, Side{g, c, i})
+		for _, a := range c.Local.Fixed() {
+			p.own(g, a)
+		}
+		for _, a := range c.Remote.Fixed() {
+			p.byPeer[peerKey{g, a}] = append(p.byPeer[peerKey{g, a}], n)
+		}
+		if id := c.Expects; id.Definite() {
+			p.byID[idKey{g, id}] = append(p.byID[idKey{g, id}], n)
+		} else if len(c.Remote.Fixed()) == 0 {
+			p.open[g] = append(p.open[g], n)
+		}
+		if id := c.Shows; id.Definite() {
+			key := [2]ike.Identity{id, expected(c)}
+			p.byIDs[key] = append(p.byIDs[key], n)
+			if !slices.Contains(p.showing[id], g) {
+				p.showing[id] = append(p.showing[id], g)
+			}
+		}
+		if len(c.Children) > 0 {
+			k := domainKey{c.Children[0].Remote.String(), c.Children[0].Local.String()}
+			p.byDomain[k] = append(p.byDomain[k], n)
+		}
+	}
+}
+
+// maxAlike is the number of connections with one identity or one domain beyond which these tell nothing.
+const maxAlike = 16
+
+// expected is the identity that a connection expects of its peer, the zero Identity where it does not mind.
+func expected(c *estate.Connection) ike.Identity {
+	if id := c.Expects; id.Definite() {
+		return id
+	}
+	return ike.Identity{}
+}
+
+// edges finds, for every connection, the connections that may be its far end.
+func (p *pairing) edges() []edge {
+	var out []edge
+	done := map[[2]int]bool{}
+	for a, end := range p.ends {
+		consider := func(bs []int) {
+			for _, b := range bs {
+				key := [2]int{min(a, b), max(a, b)}
+				if done[key] || p.ends[b].Gateway == end.Gateway {
+					continue
+				}
+				done[key] = true
+				if e, ok := p.judge(key[0], key[1]); ok {
+					out = append(out, e)
+				}
+			}
+		}
+		c := end.Connection
+		for _, addr := range c.Remote.Fixed() {
+			for _, g := range p.owners[addr] {
+				for _, own := range c.Local.Fixed() {
+					consider(p.byPeer[peerKey{g, own}])
+				}
+				if len(c.Local.Fixed()) == 0 {
+					for _, own := range end.Gateway.Addresses {
+						consider(p.byPeer[peerKey{g, own}])
+					}
+				}
+				consider(p.byID[idKey{g, end.Connection.Shows}])
+				consider(p.open[g])
+			}
+		}
+		if id := c.Expects; id.Definite() {
+			consider(p.byIDs[[2]ike.Identity{id, end.Connection.Shows}])
+			anybody := p.byIDs[[2]ike.Identity{id, {}}]
+			consider(anybody[:min(len(anybody), maxAlike)])
+		}
+		if len(c.Children) > 0 {
+			same := p.byDomain[domainKey{c.Children[0].Local.String(), c.Children[0].Remote.String()}]
+			consider(same[:min(len(same), maxAlike)])
+		}
+	}
+	slices.SortFunc(out, func(x, y edge) int {
+		return cmp.Or(cmp.Compare(y.score, x.score), cmp.Compare(x.a, y.a), cmp.Compare(x.b, y.b))
+	})
+	return out
+}
+
+// judge weighs what speaks for two connections being one tunnel. ok is false where nothing does.
+func (p *pairing) judge(a, b int) (edge, bool) {
+	x, y := p.ends[a], p.ends[b]
+	addrXY, addrYX := p.reaches(x, y), p.reaches(y, x)
+	idXY, idYX := expects(x, y), expects(y, x)
+	m := &Match{Sides: []Side{x, y}}
+	ownX, peerX, ownY, peerY := m.Own(0), m.Peer(0), m.Own(1), m.Peer(1)
+	domain := 0
+	for _, kx := range x.Connection.Children[:min(len(x.Connection.Children), 8)] {
+		for _, ky := range y.Connection.Children[:min(len(y.Connection.Children), 8)] {
+			domain = max(domain, mirrored(kx.Local.At(ownX), kx.Remote.At(peerX), ky.Local.At(ownY), ky.Remote.At(peerY)))
+		}
+	}
+	e := edge{a: a, b: b, score: 8*(addrXY+addrYX) + 4*(idXY+idYX) + domain}
+	switch {
+	case addrXY == 3 && addrYX == 3:
+		e.why = "each names the other's address"
+	case idXY == 2 && idYX == 2:
+		e.why = "each expects the other's identity"
+	case addrXY+addrYX >= 4 && min(addrXY, addrYX) > 0:
+		e.why = "one names the other's address, and the other accepts it"
+	case domain == 3 && addrXY > 0 && addrYX > 0:
+		e.why = "their selectors mirror each other, and no address contradicts it"
+	case addrXY == 3 && (idYX == 2 || domain == 3) || addrYX == 3 && (idXY == 2 || domain == 3):
+		e.why = "one names the other's address, and the other expects its identity or networks"
+	default:
+		return e, false
+	}
+	return e, true
+}
+
+// reaches says how well x's idea of its peer's address fits y: 3 exactly, 2 as one of several, 1 not excluded, 0 wrong.
+func (p *pairing) reaches(x, y Side) int {
+	remote := x.Connection.Remote
+	owns := y.Connection.Local.Fixed()
+	if len(owns) == 0 {
+		owns = y.Gateway.Addresses
+	}
+	best := 0
+	for _, r := range remote {
+		one, single := r.Single()
+		switch {
+		case single && slices.Contains(owns, one):
+			return 3
+		case single && len(owns) == 0 && len(p.owners[one]) == 0:
+			best = max(best, 1)
+		case single && len(p.owners[one]) == 0 && allPrivate(owns): // the far end may be behind NAT
+			best = max(best, 1)
+		case r.Any || r.Name != "":
+			best = max(best, 1)
+		case !single && slices.ContainsFunc(owns, r.Covers):
+			best = max(best, 2)
+		}
+	}
+	if len(remote) == 0 {
+		return 1
+	}
+	return best
+}
+
+func allPrivate(as []netip.Addr) bool {
+	return len(as) > 0 && !slices.ContainsFunc(as, func(a netip.Addr) bool { return !a.IsPrivate() })
+}
+
+// expects says how well the identity that x expects fits y: 2 it is y's, 1 any will do, 0 it is another.
+func expects(x, y Side) int {
+	want, shown := x.Connection.Expects, y.Connection.Shows
+	if shown.Kind == ike.NoID {
+		for _, a := range y.Connection.Local.Fixed() {
+			if want == ike.Addr(a) {
+				return 2
+			}
+		}
+	}
+	switch {
+	case want.Kind == ike.AnyID:
+		return 1
+	case want == shown:
+		return 2
+	case want.Wild() && want.Accepts(shown):
+		return 2
+	}
+	return 0
+}
+
+// matches takes the edges from the strongest down. A connection that accepts any peer may be an end of many tunnels.
+func (p *pairing) matches(edges []edge) []*Match {
+	var out []*Match
+	of := make([][]*Match, len(p.ends))
+	many := func(n int) bool {
+		c := p.ends[n].Connection
+		return len(c.Remote.Fixed()) == 0 && !c.Expects.Definite()
+	}
+	free := func(n int) bool { return len(of[n]) == 0 || many(n) }
+	strength := map[*Match]int{}
+	for _, e := range edges {
+		if free(e.a) && free(e.b) && !(many(e.a) && len(of[e.a]) > 0 && many(e.b) && len(of[e.b]) > 0) {
+			m := &Match{Sides: []Side{p.ends[e.a], p.ends[e.b]}, Reason: e.why}
+			of[e.a], of[e.b] = append(of[e.a], m), append(of[e.b], m)
+			strength[m] = e.score
+			out = append(out, m)
+			continue
+		}
+		for _, side := range [][2]int{{e.a, e.b}, {e.b, e.a}} { // as good a far end as the one that was taken
+			for _, m := range of[side[0]] {
+				if strength[m] == e.score && !many(side[0]) {
+					m.Doubts = append(m.Doubts, fmt.Sprintf("%s matches %s equally well", p.ends[side[1]].Name(), p.ends[side[0]].Name()))
+				}
+			}
+		}
+	}
+	for n, ts := range of {
+		if len(ts) == 0 {
+			out = append(out, p.alone(n))
+		}
+	}
+	for _, m := range out {
+		slices.SortFunc(m.Sides, func(a, b Side) int { return strings.Compare(a.Name(), b.Name()) })
+		m.Name = m.Sides[0].Name() + " <> (not given)"
+		if m.Toward != nil {
+			m.Name = m.Sides[0].Name() + " <> " + m.Toward.Name
+		}
+		if len(m.Sides) == 2 {
+			m.Name = m.Sides[0].Name() + " <> " + m.Sides[1].Name()
+		}
+	}
+	slices.SortFunc(out, func(a, b *Match) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+// alone makes the tunnel of a connection whose far end was not found. Its far gateway may be given all the same: by its
+// address, or by the identity that is expected.
+func (p *pairing) alone(n int) *Match {
+	e := p.ends[n]
+	m := &Match{Sides: []Side{e}, Reason: "no peer for it among the files given"}
+	c := e.Connection
+	var far []*estate.Facts
+	for _, a := range c.Remote.Fixed() {
+		for _, g := range p.owners[a] {
+			if g != e.Gateway && !slices.Contains(far, g) {
+				far = append(far, g)
+			}
+		}
+	}
+	if id := c.Expects; len(far) == 0 && id.Definite() && len(c.Remote.Fixed()) == 0 {
+		far = append(far, slices.DeleteFunc(slices.Clone(p.showing[id]), func(g *estate.Facts) bool { return g == e.Gateway })...)
+	}
+	if len(far) != 1 {
+		return m
+	}
+	m.Toward, m.Reason = far[0], far[0].Name+" is its peer, and has no connection for it"
+	for i := range far[0].Unloaded {
+		u := Side{far[0], &far[0].Unloaded[i], i}
+		p.ends = append(p.ends, u)
+		if _, ok := p.judge(n, len(p.ends)-1); ok {
+			m.unloaded, m.Reason = &u, far[0].Name+" does not load its connection "+u.Connection.Name
+		}
+		p.ends = p.ends[:len(p.ends)-1]
+	}
+	return m
+}
