@@ -17,7 +17,7 @@ import (
 	"toril/model"
 	"toril/packet"
 	"toril/read"
-	"toril/read/values"
+	"toril/read/literal"
 	"toril/source"
 )
 
@@ -159,10 +159,10 @@ func (a allowText) allowed(at source.Pos) (Allowed, error) {
 			part = strings.TrimSpace(part)
 			if part == "any" {
 				part = "0.0.0.0/0"
-				six, _ := values.Net("::/0")
+				six, _ := literal.Net("::/0")
 				ss = append(ss, six)
 			}
-			s, err := values.Net(part)
+			s, err := literal.Net(part)
 			if err != nil || s.Dynamic {
 				return nil, fmt.Errorf("%q is not a network, an address or a range", part)
 			}
@@ -182,7 +182,7 @@ func (a allowText) allowed(at source.Pos) (Allowed, error) {
 	switch a.Protocol {
 	case "", "any", "echo", "ping":
 	default:
-		n, err := values.Proto(a.Protocol)
+		n, err := literal.Proto(a.Protocol)
 		if err != nil {
 			return out, err
 		}
@@ -194,7 +194,7 @@ func (a allowText) allowed(at source.Pos) (Allowed, error) {
 		}
 		var all []packet.Values
 		for part := range strings.SplitSeq(a.Ports, ",") {
-			v, err := values.Ports(strings.TrimSpace(part))
+			v, err := literal.Ports(strings.TrimSpace(part))
 			if err != nil {
 				return out, err
 			}

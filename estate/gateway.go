@@ -232,7 +232,8 @@ func number(g *model.Gateway) {
 	}
 }
 
-// finish gives every connection its number and every rule its chain and place, and marks as unsure what an unread statement may have changed.
+// finish gives every connection its number and every rule its chain and place, and marks as unsure what an unread statement may have
+// changed.
 func finish(g *model.Gateway) {
 	number(g)
 	for _, c := range g.Chains {

@@ -17,7 +17,7 @@ import (
 	"toril/internal/disk"
 	"toril/model"
 	"toril/packet"
-	"toril/read/values"
+	"toril/read/literal"
 	"toril/source"
 )
 
@@ -390,7 +390,7 @@ var common = []string{
 // Manners says how the files of formats are quoted; open shows what was not understood.
 func Manners(formats []*Format, open bool) map[*Format]*source.Manner {
 	words := map[string]bool{}
-	for _, w := range slices.Concat(common, slices.Collect(maps.Keys(values.Services)), packet.ProtoNames()) {
+	for _, w := range slices.Concat(common, slices.Collect(maps.Keys(literal.Services)), packet.ProtoNames()) {
 		words[w] = true
 	}
 	for _, f := range formats {

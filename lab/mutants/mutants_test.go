@@ -76,7 +76,7 @@ func Other[T any](n int, v T) T {
 `
 
 // take lets the default of a setting be changed, whose type only the call knows.
-const take = `package fill
+const take = `package table
 
 import (
 	"toril/model"
@@ -126,12 +126,12 @@ var groups = []group{
 
 // alike are the changes after which the program does the same, with the reason.
 var alike = map[string]string{
-	`read/libreswan/child.go child: another default: fill.TakeOr(f, model.StartNever, func(t string) (model.Start, error) {`:      "a connection without auto= is not loaded",
-	`read/strongswan/ipsecconf.go child: another default: fill.TakeOr(f, model.StartNever, func(t string) (model.Start, error) {`: "a connection without auto= is not loaded",
-	`read/libreswan/libreswan.go parties: another default: fill.TakeOr(f, authby.Value, method, side.name+"auth")`:                "what authby= says stands in its place",
-	`read/strongswan/ipsecconf.go parties: another default: fill.TakeOr(f, authby.Value, parseAuth, side.name+"auth")`:            "what authby= says stands in its place",
-	`read/libreswan/libreswan.go vti: another default: fill.Take(f, netip.ParsePrefix, local+"vti")`:                              "there is no address, and nothing like one",
-	`read/strongswan/daemonconf.go settle: another default: fill.TakeOr(f, to.Value, parse, key); !set.IsDefault() {`:             "only what is said is taken over",
+	`read/libreswan/child.go child: another default: table.TakeOr(f, model.StartNever, func(t string) (model.Start, error) {`:      "a connection without auto= is not loaded",
+	`read/strongswan/ipsecconf.go child: another default: table.TakeOr(f, model.StartNever, func(t string) (model.Start, error) {`: "a connection without auto= is not loaded",
+	`read/libreswan/libreswan.go parties: another default: table.TakeOr(f, authby.Value, method, side.name+"auth")`:                "what authby= says stands in its place",
+	`read/strongswan/ipsecconf.go parties: another default: table.TakeOr(f, authby.Value, parseAuth, side.name+"auth")`:            "what authby= says stands in its place",
+	`read/libreswan/libreswan.go vti: another default: table.Take(f, netip.ParsePrefix, local+"vti")`:                              "there is no address, and nothing like one",
+	`read/strongswan/daemonconf.go settle: another default: table.TakeOr(f, to.Value, parse, key); !set.IsDefault() {`:             "only what is said is taken over",
 }
 
 // An edit puts text before and after a piece of the source.
@@ -173,7 +173,7 @@ func byDefault(n ast.Node) *edit {
 	}
 	s, ok := c.Fun.(*ast.SelectorExpr)
 	if ok && s.Sel.Name == "Take" {
-		return &edit{s.Pos(), c.Lparen + 1, "fill.Changed(%d, ", "", "another default: "}
+		return &edit{s.Pos(), c.Lparen + 1, "table.Changed(%d, ", "", "another default: "}
 	}
 	if !ok || s.Sel.Name != "TakeOr" {
 		return nil
@@ -188,7 +188,7 @@ func byDefault(n ast.Node) *edit {
 			return nil // one that is not looked at where nothing is said
 		}
 	}
-	return &edit{s.Pos(), c.Lparen + 1, "fill.ChangedOr(%d, ", "", "another default: "}
+	return &edit{s.Pos(), c.Lparen + 1, "table.ChangedOr(%d, ", "", "another default: "}
 }
 
 // hook exchanges a hook for the next.
@@ -340,7 +340,7 @@ func changed(t *testing.T, root, dir string) (mutants []mutant, overlay string) 
 		replace[path] = to
 	}
 	put(filepath.Join(root, "internal/mutant/mutant.go"), switches)
-	put(filepath.Join(root, "read/fill/take_or.go"), take)
+	put(filepath.Join(root, "read/table/take_or.go"), take)
 	for file, ps := range pieces {
 		slices.SortStableFunc(ps, func(a, b piece) int {
 			if a.at != b.at {

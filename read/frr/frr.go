@@ -13,7 +13,7 @@ import (
 	"toril/model"
 	"toril/packet"
 	"toril/read"
-	"toril/read/values"
+	"toril/read/literal"
 	"toril/source"
 )
 
@@ -539,7 +539,7 @@ func (r *reader) route(n int, w []string, no bool) {
 			r.in.Unread(n, "", "%q is not a mask", source.Clean(rest[0]))
 			return
 		}
-		bits, ok := values.MaskBits(mask)
+		bits, ok := literal.MaskBits(mask)
 		if !ok {
 			r.in.Unread(n, "", "%q is not a mask", source.Clean(rest[0]))
 			return

@@ -12,7 +12,7 @@ import (
 	"toril/model"
 	"toril/read"
 	"toril/read/iproute"
-	"toril/read/values"
+	"toril/read/literal"
 	"toril/source"
 )
 
@@ -260,7 +260,7 @@ func (r *reader) address(n int, value string) {
 
 func bitsOf(mask string, a netip.Addr) (int, bool) {
 	if m, err := netip.ParseAddr(mask); err == nil && m.Is4() && a.Is4() {
-		return values.MaskBits(m)
+		return literal.MaskBits(m)
 	}
 	n, err := strconv.Atoi(mask)
 	return n, err == nil && n >= 0 && n <= a.BitLen()
@@ -327,7 +327,7 @@ func (r *reader) command(n int, w []string) bool {
 			to = "0.0.0.0/0"
 		}
 		if mask, err := netip.ParseAddr(get("netmask")); err == nil && mask.Is4() {
-			if bits, ok := values.MaskBits(mask); ok {
+			if bits, ok := literal.MaskBits(mask); ok {
 				to += "/" + strconv.Itoa(bits)
 			}
 		}

@@ -17,7 +17,7 @@ import (
 	"toril/model"
 	"toril/packet"
 	"toril/read"
-	"toril/read/values"
+	"toril/read/literal"
 	"toril/source"
 )
 
@@ -94,7 +94,7 @@ func readFile(in *read.Input) {
 		defaults: openiked.Known.For(in.Gateway.VersionOf(software), "iked.conf", ""),
 		mobike:   unsaid(true, "mobike"),
 	}
-	r.dpd = standing(r, "dpd_check_interval", values.Time)
+	r.dpd = standing(r, "dpd_check_interval", literal.Time)
 	r.file(in)
 	if e := in.Gateway.RefusedOf(in.File.Format); e != nil {
 		for _, c := range r.conns {
@@ -344,7 +344,7 @@ func (r *reader) set(in *read.Input, line int, t []token) {
 }
 
 // duration reads a time: seconds, or a number with m or h.
-func duration(t string) (time.Duration, error) { return values.Time(strings.ToLower(t)) }
+func duration(t string) (time.Duration, error) { return literal.Time(strings.ToLower(t)) }
 
 // policy is one ikev2 statement on its way into the model.
 type policy struct {
@@ -512,8 +512,8 @@ func (p *policy) defaults(name string) {
 		RekeyPackets: unsaid(uint64(0), "lifetime"),
 		LifePackets:  unsaid(uint64(0), "lifetime"),
 	}
-	p.life(standing(p.reader, "lifetime", values.Time))
-	p.bytes(standing(p.reader, "bytes", values.Size))
+	p.life(standing(p.reader, "lifetime", literal.Time))
+	p.bytes(standing(p.reader, "bytes", literal.Size))
 }
 
 // life sets the hard lifetime of the child; it is renewed after 85 to 95 parts of a hundred.
@@ -553,7 +553,7 @@ func (p *policy) part() {
 		}
 	case "proto":
 		for _, w := range p.list() {
-			n, err := values.Proto(w)
+			n, err := literal.Proto(w)
 			if err != nil {
 				p.refuse("%v", err)
 				continue
@@ -599,7 +599,7 @@ func (p *policy) part() {
 		}
 		p.life(model.Say(d, at))
 	case "bytes":
-		n, err := values.Size(p.take().s)
+		n, err := literal.Size(p.take().s)
 		if err != nil {
 			p.refuse("%v", err)
 			return
@@ -683,13 +683,13 @@ func (p *policy) end() ike.Selectors {
 	for _, w := range p.list() {
 		switch w {
 		case "any":
-			four, _ := values.Net("0.0.0.0/0")
-			six, _ := values.Net("::/0")
+			four, _ := literal.Net("0.0.0.0/0")
+			six, _ := literal.Net("::/0")
 			out = append(out, four, six)
 		case "dynamic":
 			out = append(out, ike.Selector{Dynamic: true, HiPort: 65535})
 		default:
-			s, err := values.Net(w)
+			s, err := literal.Net(w)
 			if err != nil {
 				p.refuse("%v", err)
 				continue
@@ -700,7 +700,7 @@ func (p *policy) end() ike.Selectors {
 	if p.peek().s == "port" {
 		p.take()
 		for i := range out {
-			if err := values.SelectorPorts(p.peek().s, &out[i]); err != nil {
+			if err := literal.SelectorPorts(p.peek().s, &out[i]); err != nil {
 				p.refuse("%v", err)
 			}
 		}
@@ -836,7 +836,7 @@ func host(s string) model.Addresses {
 	if s == "any" {
 		return model.Addresses{{Text: s, Any: true}}
 	}
-	return model.Addresses{values.Host(s)}
+	return model.Addresses{literal.Host(s)}
 }
 
 // identity reads srcid and dstid: a distinguished name begins with a slash, mail has an "@", then addresses, then names.
@@ -847,7 +847,7 @@ func identity(s string) ike.Identity {
 	case strings.Contains(s, "@"):
 		return ike.Identity{Kind: ike.IDMail, Value: strings.ToLower(s)}
 	}
-	if h := values.Host(s); h.Name == "" && !h.Any && h.Lo == h.Hi {
+	if h := literal.Host(s); h.Name == "" && !h.Any && h.Lo == h.Hi {
 		return ike.Addr(h.Lo)
 	}
 	return ike.FQDN(s)

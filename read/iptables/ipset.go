@@ -10,7 +10,7 @@ import (
 	"toril/model"
 	"toril/packet"
 	"toril/read"
-	"toril/read/values"
+	"toril/read/literal"
 	"toril/source"
 )
 
@@ -115,26 +115,26 @@ func setValue(s *model.NamedSet, e *model.SetEntry, kind, text string) (packet.V
 	switch kind {
 	case "ip", "net":
 		if p, err := netip.ParsePrefix(text); err == nil && p.Bits() == 0 {
-			return values.Addresses("*", s.Family)
+			return literal.Addresses("*", s.Family)
 		}
-		return values.Addresses(text, s.Family)
+		return literal.Addresses(text, s.Family)
 	case "port":
 		e.Proto = packet.OneOf(6)
 		if proto, port, ok := strings.Cut(text, ":"); ok {
-			v, err := values.Protocols(proto)
+			v, err := literal.Protocols(proto)
 			if err != nil {
 				return v, err
 			}
 			e.Proto, text = v, port
 		}
-		return values.Ports(text)
+		return literal.Ports(text)
 	case "iface":
 		if strings.HasPrefix(text, "physdev:") {
 			return packet.Values{}, fmt.Errorf("%q is a port of a bridge, which is not modelled", text)
 		}
 		return packet.Name(text), nil
 	case "mark":
-		return values.Ranged(text, 1<<32-1, nil, "a mark")
+		return literal.Ranged(text, 1<<32-1, nil, "a mark")
 	}
 	return packet.Values{}, fmt.Errorf("elements of kind %q are not modelled", kind)
 }

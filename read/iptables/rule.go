@@ -11,7 +11,7 @@ import (
 	"toril/model"
 	"toril/packet"
 	"toril/read"
-	"toril/read/values"
+	"toril/read/literal"
 	"toril/source"
 )
 
@@ -384,7 +384,7 @@ func (s *state) address(f packet.Field, text string) {
 		case err == nil && p.Bits() == 0 && p.Addr().Is4() == (fam == packet.IPv4):
 			t = "*"
 		}
-		v, err := values.Addresses(t, fam)
+		v, err := literal.Addresses(t, fam)
 		if err != nil {
 			wide, exact, ok := masked(t, fam)
 			switch {
@@ -479,10 +479,10 @@ func colons(t string) (packet.Values, error) {
 		t = lo + "-65535"
 	case ok:
 		t = lo + "-" + hi
-	case strings.Contains(t, "-") && values.Services[t] == 0:
+	case strings.Contains(t, "-") && literal.Services[t] == 0:
 		return packet.Values{}, fmt.Errorf("%q is not a port", t)
 	}
-	return values.Ports(t)
+	return literal.Ports(t)
 }
 
 // option reads an option of a module, or of the protocol that -p names.
@@ -560,7 +560,7 @@ func (s *state) option(opt string) {
 		s.states(s.take())
 	case "--ctdir":
 		s.field(packet.All(), packet.Direction, strings.ToLower(s.take()), func(t string) (packet.Values, error) {
-			return values.Ranged(t, 1, map[string]uint64{"original": packet.Original, "reply": packet.Reply}, "a direction")
+			return literal.Ranged(t, 1, map[string]uint64{"original": packet.Original, "reply": packet.Reply}, "a direction")
 		})
 	case "--match-set":
 		s.set(s.take(), strings.Split(s.take(), ","))
@@ -596,14 +596,14 @@ func (s *state) addressRange(text string) (packet.Values, error) {
 		lo, hi = plainNetwork(lo, true), plainNetwork(hi, true)
 	}
 	if !ranged {
-		return values.Addresses(lo, s.packetFamily())
+		return literal.Addresses(lo, s.packetFamily())
 	}
 	l, err1 := netip.ParseAddr(lo)
 	h, err2 := netip.ParseAddr(hi)
 	if err1 == nil && err2 == nil && l.Is4() == h.Is4() && h.Less(l) {
 		return packet.Values{}, nil
 	}
-	return values.Addresses(lo+"-"+hi, s.packetFamily())
+	return literal.Addresses(lo+"-"+hi, s.packetFamily())
 }
 
 func (s *state) icmpType(proto uint64, fam packet.Family) {
@@ -622,7 +622,7 @@ func (s *state) icmpType(proto uint64, fam packet.Family) {
 		s.refuse("%q is not a type of ICMP", text)
 		return
 	}
-	types := values.EachType(packet.OneOf(n))
+	types := literal.EachType(packet.OneOf(n))
 	if coded {
 		c, err := strconv.ParseUint(code, 0, 8)
 		if err != nil {
@@ -637,7 +637,7 @@ func (s *state) icmpType(proto uint64, fam packet.Family) {
 func (s *state) states(text string) {
 	set := packet.None()
 	for word := range strings.SplitSeq(strings.ToLower(text), ",") {
-		switch n, ok := values.States[word]; {
+		switch n, ok := literal.States[word]; {
 		case ok:
 			set = set.Or(packet.Where(packet.State, packet.OneOf(n)))
 		case word == "snat":
@@ -717,7 +717,7 @@ func (s *state) policyOption(opt string) {
 		if s.packetFamily() == packet.IPv4 {
 			text = plainNetwork(text, false)
 		}
-		v, err := values.Addresses(text, s.packetFamily())
+		v, err := literal.Addresses(text, s.packetFamily())
 		if err != nil {
 			s.unread("%v", err)
 			return
@@ -834,7 +834,7 @@ func (s *state) target(name string, goTo bool) {
 			if !s.ported() {
 				s.refuse("a translation of ports is for a protocol that has ports")
 			}
-			v, err := values.Ports(t)
+			v, err := literal.Ports(t)
 			if err != nil {
 				s.unread("%v", err)
 			}
@@ -962,7 +962,7 @@ func (s *state) translate(text string) {
 	if !shifted {
 		shift = ""
 	}
-	to, err := values.Target(text, s.packetFamily())
+	to, err := literal.Target(text, s.packetFamily())
 	if err != nil {
 		s.unread("%v", err)
 		s.rule.To.Text = "an address that was not read"
@@ -990,7 +990,7 @@ func network(text string) (netip.Prefix, error) {
 		a, err := netip.ParseAddr(ip)
 		m, err2 := netip.ParseAddr(mask)
 		if err == nil && err2 == nil && a.Is4() && m.Is4() {
-			if bits, ok := values.MaskBits(m); ok {
+			if bits, ok := literal.MaskBits(m); ok {
 				return netip.PrefixFrom(a, bits), nil
 			}
 		}

@@ -10,12 +10,12 @@ import (
 
 	"toril/ike"
 	"toril/model"
-	"toril/read/fill"
-	"toril/read/values"
+	"toril/read/literal"
+	"toril/read/table"
 )
 
 // children reads what the connection protects: leftsubnets and rightsubnets give one child for every pair of them.
-func (r *reader) children(c *model.Connection, f *fill.Section, local, remote string) []*model.Child {
+func (r *reader) children(c *model.Connection, f *table.Section, local, remote string) []*model.Child {
 	k := r.child(c, f)
 	locals, ports := r.side(f, local)
 	remotes, _ := r.side(f, remote)
@@ -53,20 +53,20 @@ func network(t string) (ike.Selector, error) {
 	if _, err := netip.ParsePrefix(t); err != nil && strings.Contains(t, "/") && t != "0/0" {
 		return ike.Selector{}, fmt.Errorf("%q is not a network", t)
 	}
-	return values.Net(t)
+	return literal.Net(t)
 }
 
 // side reads subnet, subnets and protoport of one side.
-func (r *reader) side(f *fill.Section, side string) (model.Setting[ike.Selectors], bool) {
+func (r *reader) side(f *table.Section, side string) (model.Setting[ike.Selectors], bool) {
 	dynamic := ike.Selectors{{Dynamic: true, HiPort: 65535}}
-	set := fill.TakeOr(f, dynamic, func(t string) (ike.Selectors, error) {
+	set := table.TakeOr(f, dynamic, func(t string) (ike.Selectors, error) {
 		if strings.HasPrefix(t, "vhost:") || strings.HasPrefix(t, "vnet:") {
 			return dynamic, nil
 		}
 		s, err := network(strings.TrimPrefix(t, "%"))
 		return ike.Selectors{s}, err
 	}, side+"subnet")
-	many := fill.Take(f, func(t string) (ike.Selectors, error) {
+	many := table.Take(f, func(t string) (ike.Selectors, error) {
 		var out ike.Selectors
 		for _, part := range strings.FieldsFunc(strings.Trim(t, "{}"), func(r rune) bool { return r == ' ' || r == ',' || r == '\t' }) {
 			s, err := network(part)
@@ -84,13 +84,13 @@ func (r *reader) side(f *fill.Section, side string) (model.Setting[ike.Selectors
 			set.Value = append(slices.Clone(set.Value), many.Value...)
 		}
 	}
-	pp := fill.TakeOr(f, ike.Selector{HiPort: 65535}, func(t string) (s ike.Selector, err error) {
+	pp := table.TakeOr(f, ike.Selector{HiPort: 65535}, func(t string) (s ike.Selector, err error) {
 		proto, port, _ := strings.Cut(t, "/")
-		if s.Proto, err = values.Proto(proto); err == nil {
+		if s.Proto, err = literal.Proto(proto); err == nil {
 			if port == "0" {
 				port = ""
 			}
-			err = values.SelectorPorts(port, &s)
+			err = literal.SelectorPorts(port, &s)
 		}
 		return s, err
 	}, side+"protoport")
@@ -108,10 +108,10 @@ func (r *reader) side(f *fill.Section, side string) (model.Setting[ike.Selectors
 	return set, true
 }
 
-func (r *reader) child(c *model.Connection, f *fill.Section) *model.Child {
+func (r *reader) child(c *model.Connection, f *table.Section) *model.Child {
 	k := &model.Child{Name: c.Name, At: c.At}
 	dialect := r.dialect(c)
-	k.Protocol = fill.Take(f, func(t string) (ike.Protocol, error) {
+	k.Protocol = table.Take(f, func(t string) (ike.Protocol, error) {
 		switch t {
 		case "esp":
 			return ike.ESP, nil
@@ -120,14 +120,14 @@ func (r *reader) child(c *model.Connection, f *fill.Section) *model.Child {
 		}
 		return ike.ESP, fmt.Errorf("%q is neither esp nor ah", t)
 	}, "phase2")
-	k.Proposals = fill.TakeOr(
+	k.Proposals = table.TakeOr(
 		f,
 		dialect.Default(k.Protocol.Value),
 		func(t string) ([]ike.Proposal, error) { return dialect.Proposals(t, k.Protocol.Value) },
 		"esp",
 	)
 	r.forward(c, k, f)
-	k.Mode = fill.Take(f, func(t string) (ike.Mode, error) {
+	k.Mode = table.Take(f, func(t string) (ike.Mode, error) {
 		switch t {
 		case "tunnel":
 			return ike.Tunnel, nil
@@ -140,7 +140,7 @@ func (r *reader) child(c *model.Connection, f *fill.Section) *model.Child {
 		}
 		return 0, fmt.Errorf("%q is not a type of connection", t)
 	}, "type")
-	k.Start = fill.TakeOr(f, model.StartNever, func(t string) (model.Start, error) {
+	k.Start = table.TakeOr(f, model.StartNever, func(t string) (model.Start, error) {
 		switch t {
 		case "add", "keep":
 			return model.StartNever, nil
@@ -152,9 +152,9 @@ func (r *reader) child(c *model.Connection, f *fill.Section) *model.Child {
 		return 0, fmt.Errorf("%q is none of ignore, add, ondemand, start and keep", t)
 	}, "auto")
 	k.CloseAction = model.Unsaid(model.StartNever, software+" default of ipsec.conf conn")
-	k.DPDAction = fill.Take(f, fill.Word, "dpdaction")
-	k.Life = fill.Take(f, duration, "salifetime")
-	rekey := fill.Take(f, values.Bool, "rekey")
+	k.DPDAction = table.Take(f, table.Word, "dpdaction")
+	k.Life = table.Take(f, duration, "salifetime")
+	rekey := table.Take(f, literal.Bool, "rekey")
 	margin, before, random := r.margins(f)
 	k.Margin, k.Spans = margin, []model.Span{{Setting: k.Life, Name: "salifetime"}}
 	k.Rekey = model.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}
@@ -162,25 +162,25 @@ func (r *reader) child(c *model.Connection, f *fill.Section) *model.Child {
 		k.Rekey = model.Setting[time.Duration]{Origin: rekey.Origin, At: rekey.At, Why: rekey.Why}
 	}
 	k.Random = model.Unsaid(random, software+" default of ipsec.conf conn.rekeyfuzz")
-	k.LifeBytes = fill.Take(f, values.Size, "ipsec-max-bytes")
-	k.LifePackets = fill.Take(f, values.Size, "ipsec-max-packets")
-	k.ReplayWindow = fill.Take(f, func(t string) (int, error) { return strconv.Atoi(t) }, "replay-window")
-	k.IPComp = fill.Take(f, values.Bool, "compress")
-	k.Cut96 = fill.Take(f, values.Bool, "sha2-truncbug")
+	k.LifeBytes = table.Take(f, literal.Size, "ipsec-max-bytes")
+	k.LifePackets = table.Take(f, literal.Size, "ipsec-max-packets")
+	k.ReplayWindow = table.Take(f, func(t string) (int, error) { return strconv.Atoi(t) }, "replay-window")
+	k.IPComp = table.Take(f, literal.Bool, "compress")
+	k.Cut96 = table.Take(f, literal.Bool, "sha2-truncbug")
 	k.Policies = model.Unsaid(true, software+" default of ipsec.conf conn")
 	k.IfIDIn, k.IfIDOut = c.IfIDIn, c.IfIDOut
-	k.MarkIn = fill.Take(f, fill.Word, "mark-in")
-	k.MarkOut = fill.Take(f, fill.Word, "mark-out")
+	k.MarkIn = table.Take(f, table.Word, "mark-in")
+	k.MarkOut = table.Take(f, table.Word, "mark-out")
 	k.Unsure = c.Unsure
 	return k
 }
 
 // forward gives the child its key exchange for perfect forward secrecy: with pfs=yes that of the proposals, or, where
 // they name none, that of IKE; and its sequence numbers.
-func (r *reader) forward(c *model.Connection, k *model.Child, f *fill.Section) {
-	pfs := fill.Take(f, values.Bool, "pfs")
+func (r *reader) forward(c *model.Connection, k *model.Child, f *table.Section) {
+	pfs := table.Take(f, literal.Bool, "pfs")
 	k.PFS = pfs
-	esn := fill.Take(f, func(t string) ([]uint16, error) {
+	esn := table.Take(f, func(t string) ([]uint16, error) {
 		switch t {
 		case "yes":
 			return []uint16{1}, nil

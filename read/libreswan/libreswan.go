@@ -16,9 +16,9 @@ import (
 	"toril/model"
 	"toril/packet"
 	"toril/read"
-	"toril/read/connfile"
-	"toril/read/fill"
-	"toril/read/values"
+	"toril/read/ipsecconf"
+	"toril/read/literal"
+	"toril/read/table"
 	"toril/source"
 )
 
@@ -107,8 +107,8 @@ func coverage() []read.Coverage {
 		{Statement: "config setup, ca", Use: read.Irrelevant, Note: "logging, revocation, threads"},
 		{Statement: "alsoflip", Use: read.Left},
 	}
-	out = append(out, fill.Covers(libreswan.Known, "ipsec.conf-libreswan")...)
-	out = append(out, fill.Irrelevant("", irrelevant)...)
+	out = append(out, table.Covers(libreswan.Known, "ipsec.conf-libreswan")...)
+	out = append(out, table.Irrelevant("", irrelevant)...)
 	return out
 }
 
@@ -120,17 +120,17 @@ type reader struct {
 
 func readFile(in *read.Input) {
 	version := in.Gateway.VersionOf(software)
-	f := connfile.Parse(in, connfile.Dialect{FoldKeys: true, OneWord: true, OnceOnly: true})
+	f := ipsecconf.Parse(in, ipsecconf.Dialect{FoldKeys: true, OneWord: true, OnceOnly: true})
 	f.Check("conn", wordsOf(version), known)
 	f.Check("config", setupWords, knownSetup)
 	r := &reader{in, version, libreswan.Known.For(version, "ipsec.conf-libreswan", "conn")}
 	defer in.Unusable()
-	loaded := func(said []*fill.Value) bool {
-		return slices.ContainsFunc(said, func(v *fill.Value) bool {
+	loaded := func(said []*table.Value) bool {
+		return slices.ContainsFunc(said, func(v *table.Value) bool {
 			return v.Key == "auto" && strings.ToLower(v.Text) != "ignore" && v.Text != ""
 		})
 	}
-	f.Declare(func(s *connfile.Section) bool { return loaded(f.Effective(s, false)) })
+	f.Declare(func(s *ipsecconf.Section) bool { return loaded(f.Effective(s, false)) })
 	for _, s := range f.Sections {
 		if s.Kind != "conn" || s.Name == "%default" {
 			continue
@@ -142,13 +142,13 @@ func readFile(in *read.Input) {
 				c.Unusable, c.Unsure = e, true
 			}
 			in.Gateway.Connections = append(in.Gateway.Connections, c)
-		case connfile.Complete(said):
+		case ipsecconf.Complete(said):
 			in.Gateway.Unloaded = append(in.Gateway.Unloaded, r.connection(s, said, true))
 		}
 	}
 }
 
-func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bool) *model.Connection {
+func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded bool) *model.Connection {
 	c := &model.Connection{Name: source.Clean(s.Name), At: s.At, Daemon: libreswan.Daemon, Joins: true}
 	for _, v := range said {
 		v.Key = strings.ReplaceAll(v.Key, "_", "-")
@@ -156,7 +156,7 @@ func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bo
 			v.Text = strings.ToLower(v.Text)
 		}
 	}
-	f := &fill.Section{
+	f := &table.Section{
 		In:       r.in,
 		Values:   said,
 		Software: software,
@@ -167,8 +167,8 @@ func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bo
 		Refused:  &c.Unusable,
 		Quiet:    unloaded,
 	}
-	local, remote := connfile.Sides(r.in.Gateway, said)
-	c.Version = fill.Take(f, func(t string) (ike.Version, error) {
+	local, remote := ipsecconf.Sides(r.in.Gateway, said)
+	c.Version = table.Take(f, func(t string) (ike.Version, error) {
 		switch t {
 		case "yes", "insist", "propose":
 			return ike.V2, nil
@@ -179,43 +179,43 @@ func (r *reader) connection(s *connfile.Section, said []*fill.Value, unloaded bo
 	}, "ikev2")
 	r.exchange(c, f)
 	dialect := r.dialect(c)
-	c.LocalAddrs = fill.Take(f, address, local)
-	c.RemoteAddrs = fill.Take(f, address, remote)
-	c.LocalPort = fill.Take(f, port, local+"ikeport")
-	c.RemotePort = fill.Take(f, port, remote+"ikeport")
-	c.Proposals = fill.TakeOr(
+	c.LocalAddrs = table.Take(f, address, local)
+	c.RemoteAddrs = table.Take(f, address, remote)
+	c.LocalPort = table.Take(f, port, local+"ikeport")
+	c.RemotePort = table.Take(f, port, remote+"ikeport")
+	c.Proposals = table.TakeOr(
 		f,
 		dialect.Default(ike.IKE),
 		func(t string) ([]ike.Proposal, error) { return dialect.Proposals(t, ike.IKE) },
 		"ike",
 	)
-	c.Aggressive = fill.Take(f, values.Bool, "aggressive")
-	c.Encap = fill.Take(f, func(t string) (bool, error) {
+	c.Aggressive = table.Take(f, literal.Bool, "aggressive")
+	c.Encap = table.Take(f, func(t string) (bool, error) {
 		if t == "auto" {
 			return false, nil
 		}
-		return values.Bool(t)
+		return literal.Bool(t)
 	}, "encapsulation")
-	c.MOBIKE = fill.Take(f, values.Bool, "mobike")
+	c.MOBIKE = table.Take(f, literal.Bool, "mobike")
 	c.Childless = model.Unsaid("never", software+" default of ipsec.conf conn")
-	c.Tries = fill.Take(f, func(t string) (int, error) {
+	c.Tries = table.Take(f, func(t string) (int, error) {
 		if t == "%forever" {
 			return 0, nil
 		}
 		return strconv.Atoi(t)
 	}, "keyingtries")
-	c.PPK = fill.Take(f, func(t string) (bool, error) { return t == "yes" || t == "insist" || t == "propose", nil }, "ppk")
-	c.PPKRequired = fill.Take(f, func(t string) (bool, error) { return t == "insist", nil }, "ppk")
-	c.DPD = fill.Take(f, duration, "dpddelay")
-	c.DPDTimeout = fill.Take(f, duration, "dpdtimeout")
+	c.PPK = table.Take(f, func(t string) (bool, error) { return t == "yes" || t == "insist" || t == "propose", nil }, "ppk")
+	c.PPKRequired = table.Take(f, func(t string) (bool, error) { return t == "insist", nil }, "ppk")
+	c.DPD = table.Take(f, duration, "dpddelay")
+	c.DPDTimeout = table.Take(f, duration, "dpdtimeout")
 	r.ikeLife(c, f)
 	r.interfaces(c, f)
-	fill.More(f, &c.More, "fragmentation", "fragmentation")
+	table.More(f, &c.More, "fragmentation", "fragmentation")
 	r.parties(c, f, local, remote)
 	c.Children = r.children(c, f, local, remote)
 	r.vti(c, f, local)
 	for _, v := range said {
-		key := fill.Left(v.Key)
+		key := table.Left(v.Key)
 		if irrelevant[key] != "" || strings.HasPrefix(key, "x-") || strings.HasSuffix(key, "-unity") {
 			v.Used = true
 		}
@@ -230,8 +230,8 @@ func (r *reader) dialect(c *model.Connection) libreswan.Dialect {
 }
 
 // exchange reads keyexchange, which says since 5.0 what ikev2 did before; which of the two holds where they differ is not known.
-func (r *reader) exchange(c *model.Connection, f *fill.Section) {
-	set := fill.TakeOr(f, ike.Either, func(t string) (ike.Version, error) {
+func (r *reader) exchange(c *model.Connection, f *table.Section) {
+	set := table.TakeOr(f, ike.Either, func(t string) (ike.Version, error) {
 		switch t {
 		case "ike":
 			return ike.Either, nil
@@ -261,7 +261,7 @@ func duration(t string) (time.Duration, error) {
 		k, err := strconv.Atoi(n)
 		return time.Duration(k) * 7 * 24 * time.Hour, err
 	}
-	return values.Time(t)
+	return literal.Time(t)
 }
 
 func port(t string) (int, error) {
@@ -277,19 +277,19 @@ func address(t string) (model.Addresses, error) {
 	case "%defaultroute", "%any", "%any6", "%opportunistic", "%opportunisticgroup", "%group", "0.0.0.0", "::":
 		return model.Addresses{{Text: t, Any: true}}, nil
 	}
-	return model.Addresses{values.Host(strings.TrimPrefix(t, "%"))}, nil
+	return model.Addresses{literal.Host(strings.TrimPrefix(t, "%"))}, nil
 }
 
 // margins is how long before the end of an SA its renewal begins, and how much of that is random.
-func (r *reader) margins(f *fill.Section) (set model.Setting[time.Duration], before, random time.Duration) {
-	m := fill.Take(f, duration, "rekeymargin")
-	fuzz := fill.Take(f, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
+func (r *reader) margins(f *table.Section) (set model.Setting[time.Duration], before, random time.Duration) {
+	m := table.Take(f, duration, "rekeymargin")
+	fuzz := table.Take(f, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
 	return m, m.Value, m.Value * time.Duration(max(0, min(fuzz.Value, 10_000))) / 100
 }
 
-func (r *reader) ikeLife(c *model.Connection, f *fill.Section) {
-	life := fill.Take(f, duration, "ikelifetime")
-	rekey := fill.Take(f, values.Bool, "rekey")
+func (r *reader) ikeLife(c *model.Connection, f *table.Section) {
+	life := table.Take(f, duration, "ikelifetime")
+	rekey := table.Take(f, literal.Bool, "rekey")
 	margin, before, random := r.margins(f)
 	c.Margin, c.Spans = margin, []model.Span{{Setting: life, Name: "ikelifetime"}}
 	c.Rekey = model.Setting[time.Duration]{Value: max(0, life.Value-before), Origin: life.Origin, At: life.At, Why: life.Why}
@@ -302,8 +302,8 @@ func (r *reader) ikeLife(c *model.Connection, f *fill.Section) {
 }
 
 // interfaces reads what makes a tunnel route-based: ipsec-interface is an xfrm interface with that if_id.
-func (r *reader) interfaces(c *model.Connection, f *fill.Section) {
-	id := fill.Take(f, func(t string) (uint32, error) {
+func (r *reader) interfaces(c *model.Connection, f *table.Section) {
+	id := table.Take(f, func(t string) (uint32, error) {
 		switch t {
 		case "no":
 			return 0, nil
@@ -317,11 +317,11 @@ func (r *reader) interfaces(c *model.Connection, f *fill.Section) {
 }
 
 // vti makes the interface that the daemon makes for a connection: its key is the mark, its routes lead to the remote networks.
-func (r *reader) vti(c *model.Connection, f *fill.Section, local string) {
-	name := fill.Take(f, fill.Word, "vti-interface")
-	address := fill.Take(f, netip.ParsePrefix, local+"vti")
-	routing := fill.Take(f, values.Bool, "vti-routing")
-	shared := fill.Take(f, values.Bool, "vti-shared")
+func (r *reader) vti(c *model.Connection, f *table.Section, local string) {
+	name := table.Take(f, table.Word, "vti-interface")
+	address := table.Take(f, netip.ParsePrefix, local+"vti")
+	routing := table.Take(f, literal.Bool, "vti-routing")
+	shared := table.Take(f, literal.Bool, "vti-shared")
 	if name.Value == "" || f.Quiet || len(c.Children) == 0 {
 		return
 	}
@@ -351,8 +351,8 @@ func (r *reader) vti(c *model.Connection, f *fill.Section, local string) {
 	}
 }
 
-func (r *reader) parties(c *model.Connection, f *fill.Section, local, remote string) {
-	authby := fill.Take(f, method, "authby")
+func (r *reader) parties(c *model.Connection, f *table.Section, local, remote string) {
+	authby := table.Take(f, method, "authby")
 	for _, side := range []struct {
 		name  string
 		to    *model.Party
@@ -363,10 +363,10 @@ func (r *reader) parties(c *model.Connection, f *fill.Section, local, remote str
 		if fixed := side.addrs.Value.Fixed(); len(fixed) > 0 && !side.addrs.Value.Any() {
 			id = ike.Addr(fixed[0])
 		}
-		side.to.Certificates = fill.Take(f, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"cert")
-		side.to.CAs = fill.Take(f, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"ca")
-		side.to.ID = fill.TakeOr(f, id, func(t string) (ike.Identity, error) { return identity(t, side.noID), nil }, side.name+"id")
-		side.to.Method = fill.TakeOr(f, authby.Value, method, side.name+"auth")
+		side.to.Certificates = table.Take(f, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"cert")
+		side.to.CAs = table.Take(f, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"ca")
+		side.to.ID = table.TakeOr(f, id, func(t string) (ike.Identity, error) { return identity(t, side.noID), nil }, side.name+"id")
+		side.to.Method = table.TakeOr(f, authby.Value, method, side.name+"auth")
 		if side.to.Method.IsDefault() {
 			side.to.Method = authby
 		}
@@ -421,7 +421,7 @@ func identity(t string, noID ike.Identity) ike.Identity {
 	case strings.Contains(t, "@"):
 		return ike.Identity{Kind: ike.IDMail, Value: strings.ToLower(t)}
 	}
-	if h := values.Host(t); h.Name == "" && !h.Any {
+	if h := literal.Host(t); h.Name == "" && !h.Any {
 		return ike.Addr(h.Lo)
 	}
 	return ike.FQDN(t)

@@ -6,18 +6,18 @@ import (
 	"sync"
 
 	"toril/daemon"
-	"toril/read/connfile"
+	"toril/read/ipsecconf"
 )
 
 // For a keyword that it does not know, and for some that are set to a word that they do not have, the daemon takes nothing of a file
 // (Libreswan 4.10's addconn --checkconfig, asked word by word in lab/formats).
 
-func listed(fold bool, words string) connfile.Words {
-	return connfile.Words{Any: strings.Fields(words), Fold: fold}
+func listed(fold bool, words string) ipsecconf.Words {
+	return ipsecconf.Words{Any: strings.Fields(words), Fold: fold}
 }
 
-var words = sync.OnceValue(func() map[string]connfile.Words {
-	out := map[string]connfile.Words{
+var words = sync.OnceValue(func() map[string]ipsecconf.Words {
+	out := map[string]ipsecconf.Words{
 		"type": listed(
 			true,
 			"tunnel transport passthrough pass drop reject",
@@ -35,7 +35,7 @@ var words = sync.OnceValue(func() map[string]connfile.Words {
 })
 
 // wordsOf are those of a version: before 5.0, keyexchange has the one word ike (addconn of 4.3, 4.10 and 5.2, asked).
-func wordsOf(version string) map[string]connfile.Words {
+func wordsOf(version string) map[string]ipsecconf.Words {
 	out := maps.Clone(words())
 	out["keyexchange"] = listed(true, "ike ikev1 ikev2")
 	if version != "" && daemon.Compare(version, "5.0") < 0 {
@@ -98,4 +98,4 @@ var setupKeys = sync.OnceValue(func() map[string]bool {
 
 func knownSetup(key string) bool { return setupKeys()[key] || strings.HasPrefix(key, "x-") }
 
-var setupWords = map[string]connfile.Words{"uniqueids": listed(false, "yes no true false on off y n")}
+var setupWords = map[string]ipsecconf.Words{"uniqueids": listed(false, "yes no true false on off y n")}

@@ -6,7 +6,7 @@ import (
 	"strconv"
 
 	"toril/packet"
-	"toril/read/values"
+	"toril/read/literal"
 )
 
 // operand is what a rule looks at: how one of its values becomes a set of packets, and which packets have it at all.
@@ -245,13 +245,13 @@ func network(t []token, field string) (operand, int) {
 	case "option":
 		return operand{base: base, opaque: "an option of " + family, form: either(number, exists)}, option(t)
 	case "saddr", "daddr":
-		o := operand{base: base, field: packet.Src, values: func(s string) (packet.Values, error) { return values.Addresses(s, fam) }}
+		o := operand{base: base, field: packet.Src, values: func(s string) (packet.Values, error) { return literal.Addresses(s, fam) }}
 		if field == "daddr" {
 			o.field = packet.Dst
 		}
 		return o, 2
 	case "protocol", "nexthdr":
-		return operand{base: base, field: packet.Proto, values: values.Protocols}, 2
+		return operand{base: base, field: packet.Proto, values: literal.Protocols}, 2
 	case "version", "hdrlength", "dscp", "ecn", "length", "id", "frag-off", "ttl", "checksum", "priority", "flowlabel", "hoplimit":
 		o := opaque(forms[field], "%s %s", family, field)
 		if o.form == nil {
@@ -274,9 +274,9 @@ func transport(proto string, t []token) (operand, int) {
 	}
 	switch t[1].s {
 	case "sport":
-		return operand{base: base, field: packet.Sport, values: values.Ports}, 2
+		return operand{base: base, field: packet.Sport, values: literal.Ports}, 2
 	case "dport":
-		return operand{base: base, field: packet.Dport, values: values.Ports}, 2
+		return operand{base: base, field: packet.Dport, values: literal.Ports}, 2
 	case "option":
 		if len(t) < 3 || keywords[t[2].s] || optionFields[t[2].s] && t[2].s != "length" {
 			return operand{}, 0
@@ -293,19 +293,19 @@ func transport(proto string, t []token) (operand, int) {
 }
 
 func icmp(proto, field string) (operand, int) {
-	n, names, fam := uint64(1), values.ICMPTypes, packet.IPv4
+	n, names, fam := uint64(1), literal.ICMPTypes, packet.IPv4
 	if proto == "icmpv6" {
-		n, names, fam = 58, values.ICMPv6Types, packet.IPv6
+		n, names, fam = 58, literal.ICMPv6Types, packet.IPv6
 	}
 	base := packet.Only(fam).With(packet.Proto, packet.OneOf(n))
 	switch field {
 	case "type":
 		return operand{base: base, field: packet.ICMP, values: func(s string) (packet.Values, error) {
-			v, err := values.Ranged(s, 255, names, "a type of ICMP")
+			v, err := literal.Ranged(s, 255, names, "a type of ICMP")
 			if err != nil {
 				return v, err
 			}
-			return values.EachType(v), nil
+			return literal.EachType(v), nil
 		}}, 2
 	case "code", "checksum", "id", "sequence", "mtu", "gateway", "parameter-problem", "max-delay", "taddr", "daddr":
 		form := check(number)
@@ -335,7 +335,7 @@ func meta(key string, t []token) (operand, int) {
 	case "oifname", "oif":
 		return operand{base: packet.All(), field: packet.Out, values: ifnames}, 1
 	case "l4proto":
-		return operand{base: packet.All(), field: packet.Proto, values: values.Protocols}, 1
+		return operand{base: packet.All(), field: packet.Proto, values: literal.Protocols}, 1
 	case "nfproto":
 		return operand{base: packet.All(), set: func(s string) (packet.Set, error) {
 			switch s {
@@ -362,7 +362,7 @@ func meta(key string, t []token) (operand, int) {
 		return operand{
 			base:   packet.All(),
 			field:  packet.Mark,
-			values: func(s string) (packet.Values, error) { return values.Ranged(s, 1<<32-1, nil, "a mark") },
+			values: func(s string) (packet.Values, error) { return literal.Ranged(s, 1<<32-1, nil, "a mark") },
 		}, 1
 	case "ipsec", "secpath":
 		return existence(packet.PeerIn), 1
@@ -440,7 +440,7 @@ func ipsec(t []token) (operand, int) {
 			return operand{
 				base:   protected,
 				field:  f,
-				values: func(s string) (packet.Values, error) { return values.Addresses(s, fam) },
+				values: func(s string) (packet.Values, error) { return literal.Addresses(s, fam) },
 			}, i + 2
 		}
 		if !t[i+1].is("saddr") && !t[i+1].is("daddr") {
@@ -493,11 +493,11 @@ func conntrack(t []token) (operand, int) {
 	switch t[i].s {
 	case "state":
 		return operand{base: packet.All(), field: packet.State, bits: true, values: func(s string) (packet.Values, error) {
-			return values.Ranged(s, packet.Untracked, values.States, "a connection state")
+			return literal.Ranged(s, packet.Untracked, literal.States, "a connection state")
 		}}, 2
 	case "direction":
 		return operand{base: packet.All(), field: packet.Direction, values: func(s string) (packet.Values, error) {
-			return values.Ranged(s, 1, map[string]uint64{"original": packet.Original, "reply": packet.Reply}, "a direction")
+			return literal.Ranged(s, 1, map[string]uint64{"original": packet.Original, "reply": packet.Reply}, "a direction")
 		}}, 2
 	case "status":
 		return operand{base: packet.All(), bits: true, field: packet.Translated, values: func(s string) (packet.Values, error) {

@@ -11,7 +11,7 @@ import (
 	"toril/model"
 	"toril/packet"
 	"toril/read"
-	"toril/read/values"
+	"toril/read/literal"
 	"toril/source"
 )
 
@@ -1042,7 +1042,7 @@ func (s *state) translateSelf(t token) {
 		}
 		r := s.rule
 		var err error
-		if r.To.Ports, err = values.Ports(strings.TrimPrefix(w.text, ":")); err != nil {
+		if r.To.Ports, err = literal.Ports(strings.TrimPrefix(w.text, ":")); err != nil {
 			why = err.Error()
 		} else if len(ways) == 1 && !w.looked {
 			s.rule = r
@@ -1185,7 +1185,7 @@ func (s *state) translate(t token) {
 		why = fmt.Sprintf("the maps give more than %d translations", maxWays)
 	}
 	if why == "" && len(addresses) == 1 && len(ports) == 1 && !addresses[0].looked && !ports[0].looked {
-		to, err := values.Target(withPort(addresses[0].text, ports[0].text), fam)
+		to, err := literal.Target(withPort(addresses[0].text, ports[0].text), fam)
 		if err == nil && to.Family != fam && (named || s.chain.Family != "inet") {
 			err = errors.New("the address is of another family")
 		}
@@ -1204,7 +1204,7 @@ func (s *state) translate(t token) {
 				break
 			}
 			r := s.rule
-			to, err := values.Target(withPort(a.text, p.text), fam)
+			to, err := literal.Target(withPort(a.text, p.text), fam)
 			if err != nil {
 				why = err.Error()
 				break

@@ -5,7 +5,7 @@ import (
 
 	"toril/daemon/strongswan"
 	"toril/read"
-	"toril/read/fill"
+	"toril/read/table"
 )
 
 func swanctlCoverage() []read.Coverage {
@@ -15,10 +15,10 @@ func swanctlCoverage() []read.Coverage {
 			{Statement: "include", Use: read.Used},
 			{Statement: "sections that refer to others (name : other)", Use: read.Used},
 		},
-		fill.Covers(strongswan.Known, "swanctl.conf"),
-		fill.Irrelevant(connection, irrelevantConnection),
-		fill.Irrelevant(connection+"local*|remote*.", irrelevantParty),
-		fill.Irrelevant(connection+"children.<child>.", irrelevantChild),
+		table.Covers(strongswan.Known, "swanctl.conf"),
+		table.Irrelevant(connection, irrelevantConnection),
+		table.Irrelevant(connection+"local*|remote*.", irrelevantParty),
+		table.Irrelevant(connection+"children.<child>.", irrelevantChild),
 		[]read.Coverage{
 			{Statement: "secrets.ike*|ppk*.secret, id*", Use: read.Used},
 			{Statement: "secrets.eap*|xauth*|ntlm*", Use: read.Irrelevant, Note: "passwords of users; hidden in every quote"},

@@ -5,8 +5,8 @@ import (
 	"toril/internal/lazy"
 	"toril/model"
 	"toril/read"
-	"toril/read/fill"
-	"toril/read/values"
+	"toril/read/literal"
+	"toril/read/table"
 	"toril/source"
 )
 
@@ -47,7 +47,7 @@ func readDaemonConf(in *read.Input) {
 			continue
 		}
 		var unsure bool
-		f := &fill.Section{
+		f := &table.Section{
 			In:       in,
 			Values:   s.values,
 			Software: software,
@@ -58,14 +58,14 @@ func readDaemonConf(in *read.Input) {
 		}
 		o := &in.Gateway.Options
 		invert := func(t string) (bool, error) {
-			b, err := values.Bool(t)
+			b, err := literal.Bool(t)
 			return !b, err
 		}
 		settle(f, &o.InitiatorDecides, invert, "prefer_configured_proposals")
 		settle(f, &o.NoRoutes, invert, "install_routes")
 		settle(f, &o.ReplayWindow, number, "replay_window")
 		settle(f, &o.NoReuse, invert, "reuse_ikesa")
-		settle(f, &o.AggressiveKeys, values.Bool, "i_dont_care_about_security_and_use_aggressive_mode_psk")
+		settle(f, &o.AggressiveKeys, literal.Bool, "i_dont_care_about_security_and_use_aggressive_mode_psk")
 	}
 }
 
@@ -80,8 +80,8 @@ func replayWindow(g *model.Gateway) int {
 }
 
 // settle takes a setting only where it is said: several files may say parts.
-func settle[T any](f *fill.Section, to *model.Setting[T], parse func(string) (T, error), key string) {
-	if set := fill.TakeOr(f, to.Value, parse, key); !set.IsDefault() {
+func settle[T any](f *table.Section, to *model.Setting[T], parse func(string) (T, error), key string) {
+	if set := table.TakeOr(f, to.Value, parse, key); !set.IsDefault() {
 		*to = set
 	}
 }

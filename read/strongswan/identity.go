@@ -7,7 +7,7 @@ import (
 
 	"toril/ike"
 	"toril/model"
-	"toril/read/values"
+	"toril/read/literal"
 )
 
 // ParseIdentity reads an identity as the daemon does (swanctl.conf(5), ipsec.conf(5)): the type follows from the form,
@@ -80,7 +80,7 @@ func parseAddresses(text string) model.Addresses {
 	var out model.Addresses
 	for part := range strings.SplitSeq(text, ",") {
 		if part = strings.TrimSpace(part); part != "" {
-			out = append(out, values.Host(part))
+			out = append(out, literal.Host(part))
 		}
 	}
 	return out

@@ -16,9 +16,9 @@ import (
 	"toril/internal/lazy"
 	"toril/model"
 	"toril/read"
-	"toril/read/connfile"
-	"toril/read/fill"
-	"toril/read/values"
+	"toril/read/ipsecconf"
+	"toril/read/literal"
+	"toril/read/table"
 	"toril/source"
 )
 
@@ -127,16 +127,16 @@ func ipsecConfCoverage() []read.Coverage {
 		{Statement: "include, also, conn %default", Use: read.Used},
 		{Statement: "config setup, ca", Use: read.Irrelevant, Note: "logging, revocation"},
 	}
-	out = append(out, fill.Covers(strongswan.Known, "ipsec.conf")...)
-	out = append(out, fill.Irrelevant("", irrelevantConn)...)
+	out = append(out, table.Covers(strongswan.Known, "ipsec.conf")...)
+	out = append(out, table.Irrelevant("", irrelevantConn)...)
 	return out
 }
 
 func readIPsecConf(in *read.Input) {
-	f := connfile.Parse(in, connfile.Dialect{Authority: true, MissingBad: true})
+	f := ipsecconf.Parse(in, ipsecconf.Dialect{Authority: true, MissingBad: true})
 	f.Check(
 		"config",
-		map[string]connfile.Words{
+		map[string]ipsecconf.Words{
 			"uniqueids":       {Any: []string{"yes", "no", "never", "replace", "keep"}},
 			"strictcrlpolicy": {Any: []string{"yes", "no", "ifuri"}},
 			"cachecrls":       {Any: []string{"yes", "no"}},
@@ -147,7 +147,7 @@ func readIPsecConf(in *read.Input) {
 	f.Mistaken()
 	r := &ipsecConf{in: in, defaults: strongswan.Known.For(in.Gateway.VersionOf(software), "ipsec.conf", "conn")}
 	defer in.Unusable()
-	f.Declare(func(s *connfile.Section) bool { return r.loaded(f.Effective(s, true)) })
+	f.Declare(func(s *ipsecconf.Section) bool { return r.loaded(f.Effective(s, true)) })
 	for _, s := range f.Sections {
 		if s.Kind != "conn" || s.Name == "%default" {
 			continue
@@ -155,7 +155,7 @@ func readIPsecConf(in *read.Input) {
 		switch values := f.Effective(s, true); {
 		case r.loaded(values):
 			in.Gateway.Connections = append(in.Gateway.Connections, r.connection(s, values, false))
-		case connfile.Complete(values):
+		case ipsecconf.Complete(values):
 			in.Gateway.Unloaded = append(in.Gateway.Unloaded, r.connection(s, values, true))
 		}
 	}
@@ -177,7 +177,7 @@ func span(t string) (time.Duration, error) {
 	if strings.ToLower(t) != t {
 		return 0, fmt.Errorf("%q is not a time (a number, with s, m, h or d behind it)", t)
 	}
-	return values.Time(t)
+	return literal.Time(t)
 }
 
 type ipsecConf struct {
@@ -186,13 +186,13 @@ type ipsecConf struct {
 }
 
 // loaded reports whether the daemon loads a section: auto is add, route or start.
-func (r *ipsecConf) loaded(values []*fill.Value) bool {
-	return slices.ContainsFunc(values, func(v *fill.Value) bool { return v.Key == "auto" && v.Text != "ignore" && v.Text != "" })
+func (r *ipsecConf) loaded(values []*table.Value) bool {
+	return slices.ContainsFunc(values, func(v *table.Value) bool { return v.Key == "auto" && v.Text != "ignore" && v.Text != "" })
 }
 
-func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded bool) *model.Connection {
+func (r *ipsecConf) connection(s *ipsecconf.Section, said []*table.Value, unloaded bool) *model.Connection {
 	c := &model.Connection{Name: source.Clean(s.Name), At: s.At, Daemon: strongswan.Daemon, Joins: true}
-	f := &fill.Section{
+	f := &table.Section{
 		In:       r.in,
 		Values:   said,
 		Software: software,
@@ -208,8 +208,8 @@ func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded
 			f.Refuse(v, errors.New("a carriage return stands at the end of the value"))
 		}
 	}
-	local, remote := connfile.Sides(r.in.Gateway, said)
-	c.Version = fill.Take(f, func(t string) (ike.Version, error) {
+	local, remote := ipsecconf.Sides(r.in.Gateway, said)
+	c.Version = table.Take(f, func(t string) (ike.Version, error) {
 		switch t {
 		case "ike":
 			return ike.Either, nil
@@ -227,21 +227,21 @@ func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded
 		}
 		return parseAddresses(t), nil
 	}
-	c.LocalAddrs = fill.Take(f, addresses, local)
-	c.RemoteAddrs = fill.Take(f, addresses, remote)
-	fill.Take(f, yes, local+"allowany")
-	if any := fill.Take(f, yes, remote+"allowany"); any.Value ||
+	c.LocalAddrs = table.Take(f, addresses, local)
+	c.RemoteAddrs = table.Take(f, addresses, remote)
+	table.Take(f, yes, local+"allowany")
+	if any := table.Take(f, yes, remote+"allowany"); any.Value ||
 		strings.HasPrefix(firstText(c.RemoteAddrs.Value), "%") && !c.RemoteAddrs.Value.Any() {
 		c.RemoteAddrs.Value = append(slices.Clone(c.RemoteAddrs.Value), model.Address{Text: "%any", Any: true})
 	}
-	c.LocalPort = fill.Take(f, number, local+"ikeport")
-	c.RemotePort = fill.Take(f, number, remote+"ikeport")
-	c.Proposals = fill.TakeOr(f, strongswan.UnsetConn(ike.IKE), withDefaults(ike.IKE), "ike")
-	c.Aggressive = fill.Take(f, yes, "aggressive")
-	c.Encap = fill.Take(f, yes, "forceencaps")
-	c.MOBIKE = fill.Take(f, yes, "mobike")
+	c.LocalPort = table.Take(f, number, local+"ikeport")
+	c.RemotePort = table.Take(f, number, remote+"ikeport")
+	c.Proposals = table.TakeOr(f, strongswan.UnsetConn(ike.IKE), withDefaults(ike.IKE), "ike")
+	c.Aggressive = table.Take(f, yes, "aggressive")
+	c.Encap = table.Take(f, yes, "forceencaps")
+	c.MOBIKE = table.Take(f, yes, "mobike")
 	c.Childless = model.Unsaid("allow", software+" default of ipsec.conf conn")
-	c.Tries = fill.Take(f, func(t string) (int, error) {
+	c.Tries = table.Take(f, func(t string) (int, error) {
 		if t == "%forever" {
 			return 0, nil
 		}
@@ -249,9 +249,9 @@ func (r *ipsecConf) connection(s *connfile.Section, said []*fill.Value, unloaded
 	}, "keyingtries")
 	r.dpd(c, f)
 	r.ikeLife(c, f)
-	c.IfIDIn = fill.Take(f, ifID, "if_id_in")
-	c.IfIDOut = fill.Take(f, ifID, "if_id_out")
-	fill.More(f, &c.More, "fragmentation", "fragmentation")
+	c.IfIDIn = table.Take(f, ifID, "if_id_in")
+	c.IfIDOut = table.Take(f, ifID, "if_id_out")
+	table.More(f, &c.More, "fragmentation", "fragmentation")
 	r.parties(c, f, local, remote)
 	k := r.child(c, f, local, remote)
 	c.Children = append(c.Children, k)
@@ -278,9 +278,9 @@ func withDefaults(protocol ike.Protocol) func(string) ([]ike.Proposal, error) {
 	}
 }
 
-func (r *ipsecConf) dpd(c *model.Connection, f *fill.Section) {
-	action := fill.Take(f, fill.Word, "dpdaction")
-	delay := fill.Take(f, span, "dpddelay")
+func (r *ipsecConf) dpd(c *model.Connection, f *table.Section) {
+	action := table.Take(f, table.Word, "dpdaction")
+	delay := table.Take(f, span, "dpddelay")
 	c.DPD = model.Setting[time.Duration]{Origin: action.Origin, At: action.At, Why: action.Why}
 	if action.Value != "none" {
 		c.DPD.Value = delay.Value
@@ -288,20 +288,20 @@ func (r *ipsecConf) dpd(c *model.Connection, f *fill.Section) {
 			c.DPD.Origin, c.DPD.At = delay.Origin, delay.At
 		}
 	}
-	c.DPDTimeout = fill.Take(f, span, "dpdtimeout")
+	c.DPDTimeout = table.Take(f, span, "dpdtimeout")
 }
 
 // margin is how long before the end of an SA its renewal begins, and how much of that is random.
-func (r *ipsecConf) margin(f *fill.Section) (set model.Setting[time.Duration], before, random time.Duration) {
-	m := fill.Take(f, span, "margintime")
-	fuzz := fill.Take(f, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
+func (r *ipsecConf) margin(f *table.Section) (set model.Setting[time.Duration], before, random time.Duration) {
+	m := table.Take(f, span, "margintime")
+	fuzz := table.Take(f, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
 	return m, m.Value, m.Value * time.Duration(max(0, min(fuzz.Value, 10_000))) / 100
 }
 
-func (r *ipsecConf) ikeLife(c *model.Connection, f *fill.Section) {
-	life := fill.Take(f, span, "ikelifetime")
-	rekeys := fill.Take(f, yes, "rekey")
-	reauth := fill.Take(f, yes, "reauth")
+func (r *ipsecConf) ikeLife(c *model.Connection, f *table.Section) {
+	life := table.Take(f, span, "ikelifetime")
+	rekeys := table.Take(f, yes, "rekey")
+	reauth := table.Take(f, yes, "reauth")
 	margin, before, random := r.margin(f)
 	c.Margin, c.Spans = margin, []model.Span{{Setting: life, Name: "ikelifetime"}}
 	set := model.Setting[time.Duration]{Value: max(0, life.Value-before), Origin: life.Origin, At: life.At, Why: life.Why}
@@ -319,8 +319,8 @@ func (r *ipsecConf) ikeLife(c *model.Connection, f *fill.Section) {
 	c.Random = model.Setting[time.Duration]{Value: random, Why: software + " default of ipsec.conf conn.rekeyfuzz"}
 }
 
-func (r *ipsecConf) parties(c *model.Connection, f *fill.Section, local, remote string) {
-	authby := fill.Take(f, parseAuth, "authby")
+func (r *ipsecConf) parties(c *model.Connection, f *table.Section, local, remote string) {
+	authby := table.Take(f, parseAuth, "authby")
 	for _, side := range []struct {
 		name  string
 		to    *model.Party
@@ -331,18 +331,18 @@ func (r *ipsecConf) parties(c *model.Connection, f *fill.Section, local, remote 
 		if fixed := side.addrs.Value.Fixed(); len(fixed) > 0 && !side.addrs.Value.Any() {
 			id = ike.Addr(fixed[0])
 		}
-		side.to.Certificates = fill.Take(f, func(t string) ([]string, error) { return splitList(t), nil }, side.name+"cert")
+		side.to.Certificates = table.Take(f, func(t string) ([]string, error) { return splitList(t), nil }, side.name+"cert")
 		if len(side.to.Certificates.Value) > 0 {
 			id = side.noID
 		}
-		side.to.CAs = fill.Take(f, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"ca")
-		side.to.ID = fill.TakeOr(
+		side.to.CAs = table.Take(f, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"ca")
+		side.to.ID = table.TakeOr(
 			f,
 			id,
 			func(t string) (ike.Identity, error) { return ParseIdentity(strings.TrimPrefix(t, "%")), nil },
 			side.name+"id",
 		)
-		side.to.Method = fill.TakeOr(f, authby.Value, parseAuth, side.name+"auth")
+		side.to.Method = table.TakeOr(f, authby.Value, parseAuth, side.name+"auth")
 		if side.to.Method.IsDefault() {
 			side.to.Method = authby
 		}
@@ -376,17 +376,17 @@ func parseAuth(t string) (ike.Method, error) {
 	return 0, fmt.Errorf("%q is not a known method of authentication", t)
 }
 
-func (r *ipsecConf) child(c *model.Connection, f *fill.Section, local, remote string) *model.Child {
+func (r *ipsecConf) child(c *model.Connection, f *table.Section, local, remote string) *model.Child {
 	k := &model.Child{Name: c.Name, At: c.At}
-	esp := fill.TakeOr(f, strongswan.UnsetConn(ike.ESP), withDefaults(ike.ESP), "esp")
-	ah := fill.Take(f, withDefaults(ike.AH), "ah")
+	esp := table.TakeOr(f, strongswan.UnsetConn(ike.ESP), withDefaults(ike.ESP), "esp")
+	ah := table.Take(f, withDefaults(ike.AH), "ah")
 	k.Protocol, k.Proposals = model.Unsaid(ike.ESP, "ESP unless ah is said"), esp
 	if len(ah.Value) > 0 {
 		k.Protocol, k.Proposals = model.Say(ike.AH, ah.At), ah
 	}
 	k.Local, k.Remote = r.selectors(f, local), r.selectors(f, remote)
 	k.HostToHost = k.Local.Value.Dynamic() && k.Remote.Value.Dynamic()
-	k.Mode = fill.Take(f, func(t string) (ike.Mode, error) {
+	k.Mode = table.Take(f, func(t string) (ike.Mode, error) {
 		switch t {
 		case "tunnel":
 			return ike.Tunnel, nil
@@ -401,7 +401,7 @@ func (r *ipsecConf) child(c *model.Connection, f *fill.Section, local, remote st
 		}
 		return 0, fmt.Errorf("%q is not a type of connection", t)
 	}, "type")
-	k.Start = fill.TakeOr(f, model.StartNever, func(t string) (model.Start, error) {
+	k.Start = table.TakeOr(f, model.StartNever, func(t string) (model.Start, error) {
 		switch t {
 		case "add":
 			return model.StartNever, nil
@@ -412,38 +412,38 @@ func (r *ipsecConf) child(c *model.Connection, f *fill.Section, local, remote st
 		}
 		return 0, fmt.Errorf("%q is none of ignore, add, route and start", t)
 	}, "auto")
-	k.CloseAction = fill.Take(f, parseStart, "closeaction")
-	k.DPDAction = fill.Take(f, fill.Word, "dpdaction")
+	k.CloseAction = table.Take(f, parseStart, "closeaction")
+	k.DPDAction = table.Take(f, table.Word, "dpdaction")
 	r.life(k, f)
-	k.ReplayWindow = fill.TakeOr(f, replayWindow(r.in.Gateway), number, "replay_window")
-	k.IPComp = fill.Take(f, yes, "compress")
-	k.Cut96 = fill.Take(f, yes, "sha256_96")
-	k.Policies = fill.Take(f, yes, "installpolicy")
-	k.Inactivity = fill.Take(f, span, "inactivity")
+	k.ReplayWindow = table.TakeOr(f, replayWindow(r.in.Gateway), number, "replay_window")
+	k.IPComp = table.Take(f, yes, "compress")
+	k.Cut96 = table.Take(f, yes, "sha256_96")
+	k.Policies = table.Take(f, yes, "installpolicy")
+	k.Inactivity = table.Take(f, span, "inactivity")
 	k.IfIDIn, k.IfIDOut = c.IfIDIn, c.IfIDOut
-	k.MarkIn = fill.Take(f, fill.Word, "mark_in")
-	k.MarkOut = fill.Take(f, fill.Word, "mark_out")
-	k.Opens = fill.Take(f, yes, local+"firewall")
-	k.OpensHost = fill.Take(f, yes, local+"hostaccess")
-	if updown(k, fill.Take(f, fill.Word, local+"updown")); k.Script.Value != "" {
+	k.MarkIn = table.Take(f, table.Word, "mark_in")
+	k.MarkOut = table.Take(f, table.Word, "mark_out")
+	k.Opens = table.Take(f, yes, local+"firewall")
+	k.OpensHost = table.Take(f, yes, local+"hostaccess")
+	if updown(k, table.Take(f, table.Word, local+"updown")); k.Script.Value != "" {
 		f.Leave(k.Script.At, "a script that runs as the child comes up; what it does is not known")
 	}
-	fill.Take(f, yes, remote+"firewall")
+	table.Take(f, yes, remote+"firewall")
 	return k
 }
 
-func (r *ipsecConf) life(k *model.Child, f *fill.Section) {
-	rekeys := fill.Take(f, yes, "rekey")
-	k.Life = fill.Take(f, span, "lifetime")
+func (r *ipsecConf) life(k *model.Child, f *table.Section) {
+	rekeys := table.Take(f, yes, "rekey")
+	k.Life = table.Take(f, span, "lifetime")
 	margin, before, random := r.margin(f)
 	k.Margin, k.Spans = margin, []model.Span{{Setting: k.Life, Name: "lifetime"}}
 	k.Rekey = model.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}
 	k.Random = model.Setting[time.Duration]{Value: random, Why: software + " default of ipsec.conf conn.rekeyfuzz"}
-	k.LifeBytes = fill.Take(f, values.Size, "lifebytes")
-	k.RekeyBytes = fill.Take(f, values.Size, "marginbytes")
+	k.LifeBytes = table.Take(f, literal.Size, "lifebytes")
+	k.RekeyBytes = table.Take(f, literal.Size, "marginbytes")
 	k.RekeyBytes.Value = k.LifeBytes.Value - min(k.RekeyBytes.Value, k.LifeBytes.Value)
-	k.LifePackets = fill.Take(f, values.Size, "lifepackets")
-	k.RekeyPackets = fill.Take(f, values.Size, "marginpackets")
+	k.LifePackets = table.Take(f, literal.Size, "lifepackets")
+	k.RekeyPackets = table.Take(f, literal.Size, "marginpackets")
 	k.RekeyPackets.Value = k.LifePackets.Value - min(k.RekeyPackets.Value, k.LifePackets.Value)
 	if !rekeys.Value {
 		k.Rekey = model.Setting[time.Duration]{Origin: rekeys.Origin, At: rekeys.At, Why: rekeys.Why}
@@ -451,14 +451,14 @@ func (r *ipsecConf) life(k *model.Child, f *fill.Section) {
 }
 
 // selectors reads subnet and protoport of one side.
-func (r *ipsecConf) selectors(f *fill.Section, side string) model.Setting[ike.Selectors] {
-	set := fill.Take(f, func(t string) (ike.Selectors, error) {
+func (r *ipsecConf) selectors(f *table.Section, side string) model.Setting[ike.Selectors] {
+	set := table.Take(f, func(t string) (ike.Selectors, error) {
 		return parseSelectors(strings.ReplaceAll(strings.ReplaceAll(t, "%dynamic", "dynamic"), "%any", ""))
 	}, side+"subnet")
-	ports := fill.TakeOr(f, ike.Selector{HiPort: 65535}, func(t string) (s ike.Selector, err error) {
+	ports := table.TakeOr(f, ike.Selector{HiPort: 65535}, func(t string) (s ike.Selector, err error) {
 		proto, port, _ := strings.Cut(t, "/")
-		if s.Proto, err = values.Proto(proto); err == nil {
-			err = values.SelectorPorts(port, &s)
+		if s.Proto, err = literal.Proto(proto); err == nil {
+			err = literal.SelectorPorts(port, &s)
 		}
 		return s, err
 	}, side+"protoport")
@@ -479,9 +479,9 @@ func (r *ipsecConf) selectors(f *fill.Section, side string) model.Setting[ike.Se
 }
 
 // rest notes what is not known; the words of both sides are looked up in their left form.
-func (r *ipsecConf) rest(f *fill.Section, local, remote string) {
+func (r *ipsecConf) rest(f *table.Section, local, remote string) {
 	for _, v := range f.Values {
-		if irrelevantConn[fill.Left(v.Key)] != "" {
+		if irrelevantConn[table.Left(v.Key)] != "" {
 			v.Used = true
 		}
 	}
@@ -490,7 +490,7 @@ func (r *ipsecConf) rest(f *fill.Section, local, remote string) {
 
 // readSecrets reads ipsec.secrets of either daemon.
 func readSecrets(in *read.Input) {
-	for _, s := range connfile.Secrets(in) {
+	for _, s := range ipsecconf.Secrets(in) {
 		if s.Kind != "PSK" && s.Kind != "PPKS" {
 			continue
 		}

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"toril/read"
-	"toril/read/fill"
+	"toril/read/table"
 	"toril/source"
 	"toril/syntax"
 	"toril/syntax/braces"
@@ -17,7 +17,7 @@ import (
 type section struct {
 	name   string
 	at     source.Pos
-	values []*fill.Value
+	values []*table.Value
 	subs   []*section
 	refs   []reference
 	places map[string]int // of the values by key, once there are many
@@ -29,7 +29,7 @@ type reference struct {
 	at   source.Pos
 }
 
-func (s *section) value(key string) *fill.Value {
+func (s *section) value(key string) *table.Value {
 	for _, v := range s.values {
 		if v.Key == key {
 			return v
@@ -101,7 +101,7 @@ func (b *builder) Close() { b.open = b.open[:len(b.open)-1] }
 // Value keeps a key with its value.
 func (b *builder) Value(key, text string, at syntax.Place) {
 	b.in.Count()
-	b.section().set(&fill.Value{Key: key, Text: text, At: b.in.Statement(at.Line, at.Start, at.End)})
+	b.section().set(&table.Value{Key: key, Text: text, At: b.in.Statement(at.Line, at.Start, at.End)})
 }
 
 // Include reads the files that are meant into the section.
@@ -129,7 +129,7 @@ func (b *builder) TooDeep(line int) {
 	b.in.Problemf(line, "sections nest more than %d deep; the inner ones are not read", braces.MaxDepth)
 }
 
-func (s *section) set(v *fill.Value) {
+func (s *section) set(v *table.Value) {
 	if i := s.place(v.Key); i >= 0 {
 		if old := s.values[i]; old.Text != v.Text {
 			v.Was = append(old.Was, old.At)
@@ -147,7 +147,7 @@ func (s *section) set(v *fill.Value) {
 func (s *section) place(key string) int {
 	const many = 32
 	if len(s.values) < many {
-		return slices.IndexFunc(s.values, func(o *fill.Value) bool { return o.Key == key })
+		return slices.IndexFunc(s.values, func(o *table.Value) bool { return o.Key == key })
 	}
 	if s.places == nil {
 		s.places = map[string]int{}

@@ -18,8 +18,8 @@ import (
 	"toril/internal/lazy"
 	"toril/model"
 	"toril/read"
-	"toril/read/fill"
-	"toril/read/values"
+	"toril/read/literal"
+	"toril/read/table"
 	"toril/source"
 )
 
@@ -174,8 +174,8 @@ func (r *swanctl) ignore(s *section) {
 }
 
 // of prepares a section for its settings to be taken.
-func (r *swanctl) of(s *section, path, scope string, unsure *bool, refused **source.Error) *fill.Section {
-	return &fill.Section{
+func (r *swanctl) of(s *section, path, scope string, unsure *bool, refused **source.Error) *table.Section {
+	return &table.Section{
 		In:       r.in,
 		Values:   s.values,
 		Software: software,
@@ -191,7 +191,7 @@ func (r *swanctl) of(s *section, path, scope string, unsure *bool, refused **sou
 func (r *swanctl) connection(s *section) {
 	c := &model.Connection{Name: source.Clean(s.name), At: s.at, Daemon: strongswan.Daemon}
 	f := r.of(s, "connections.<conn>", c.Name, &c.Unsure, &c.Unusable)
-	c.Version = fill.Take(f, func(t string) (ike.Version, error) {
+	c.Version = table.Take(f, func(t string) (ike.Version, error) {
 		switch t {
 		case "0", "1", "2":
 			return ike.Version(t[0] - '0'), nil
@@ -204,22 +204,22 @@ func (r *swanctl) connection(s *section) {
 		}
 		return parseAddresses(t), nil
 	}
-	c.LocalAddrs = fill.Take(f, addresses, "local_addrs")
-	c.RemoteAddrs = fill.Take(f, addresses, "remote_addrs")
-	c.LocalPort = fill.Take(f, number, "local_port")
-	c.RemotePort = fill.Take(f, number, "remote_port")
-	c.Proposals = fill.TakeOr(
+	c.LocalAddrs = table.Take(f, addresses, "local_addrs")
+	c.RemoteAddrs = table.Take(f, addresses, "remote_addrs")
+	c.LocalPort = table.Take(f, number, "local_port")
+	c.RemotePort = table.Take(f, number, "remote_port")
+	c.Proposals = table.TakeOr(
 		f,
 		strongswan.Unset(ike.IKE),
 		func(t string) ([]ike.Proposal, error) { return strongswan.Proposals(t, ike.IKE) },
 		"proposals",
 	)
-	c.Aggressive = fill.Take(f, values.Bool, "aggressive")
-	c.Encap = fill.Take(f, values.Bool, "encap")
-	c.MOBIKE = fill.Take(f, values.Bool, "mobike")
-	c.DPD = fill.Take(f, values.Time, "dpd_delay")
-	c.DPDTimeout = fill.Take(f, values.Time, "dpd_timeout")
-	c.Childless = fill.Take(f, func(t string) (string, error) {
+	c.Aggressive = table.Take(f, literal.Bool, "aggressive")
+	c.Encap = table.Take(f, literal.Bool, "encap")
+	c.MOBIKE = table.Take(f, literal.Bool, "mobike")
+	c.DPD = table.Take(f, literal.Time, "dpd_delay")
+	c.DPDTimeout = table.Take(f, literal.Time, "dpd_timeout")
+	c.Childless = table.Take(f, func(t string) (string, error) {
 		switch t = strings.ToLower(t); t {
 		case "allow", "force", "never":
 			return t, nil
@@ -230,21 +230,21 @@ func (r *swanctl) connection(s *section) {
 		}
 		return "", fmt.Errorf("%q is none of allow, force and never", t)
 	}, "childless")
-	c.PPK = fill.Take(f, func(string) (bool, error) { return true, nil }, "ppk_id")
-	c.PPKRequired = fill.Take(f, values.Bool, "ppk_required")
-	c.Tries = fill.Take(f, number, "keyingtries")
-	c.Reauth = fill.Take(f, values.Time, "reauth_time")
-	c.Rekey = fill.Take(f, values.Time, "rekey_time")
+	c.PPK = table.Take(f, func(string) (bool, error) { return true, nil }, "ppk_id")
+	c.PPKRequired = table.Take(f, literal.Bool, "ppk_required")
+	c.Tries = table.Take(f, number, "keyingtries")
+	c.Reauth = table.Take(f, literal.Time, "reauth_time")
+	c.Rekey = table.Take(f, literal.Time, "rekey_time")
 	if c.Reauth.Value > 0 && c.Rekey.IsDefault() { // setting reauth_time turns rekeying off unless it is set too
 		c.Rekey.Value = 0
 	}
 	c.Spans = []model.Span{{Setting: c.Rekey, Name: "rekey_time"}, {Setting: c.Reauth, Name: "reauth_time"}}
 	over := max(c.Rekey.Value, c.Reauth.Value) / 10
-	c.Over = fill.TakeOr(f, over, values.Time, "over_time")
-	c.Random = fill.TakeOr(f, c.Over.Value, values.Time, "rand_time")
-	c.IfIDIn = fill.Take(f, ifID, "if_id_in")
-	c.IfIDOut = fill.Take(f, ifID, "if_id_out")
-	fill.More(f, &c.More, "fragmentation", "fragmentation")
+	c.Over = table.TakeOr(f, over, literal.Time, "over_time")
+	c.Random = table.TakeOr(f, c.Over.Value, literal.Time, "rand_time")
+	c.IfIDIn = table.Take(f, ifID, "if_id_in")
+	c.IfIDOut = table.Take(f, ifID, "if_id_out")
+	table.More(f, &c.More, "fragmentation", "fragmentation")
 	f.Rest(irrelevantConnection)
 	r.parties(c, s)
 	for _, sub := range s.subs {
@@ -258,7 +258,7 @@ func (r *swanctl) connection(s *section) {
 			}
 		case strings.HasPrefix(name, "local") || strings.HasPrefix(name, "remote"):
 		default:
-			f.Refuse(&fill.Value{Key: sub.name, At: sub.at}, errors.New("it is not a section of a connection"))
+			f.Refuse(&table.Value{Key: sub.name, At: sub.at}, errors.New("it is not a section of a connection"))
 		}
 	}
 	r.in.Gateway.Connections = append(r.in.Gateway.Connections, c)
@@ -269,7 +269,7 @@ func ifID(t string) (uint32, error) {
 	if strings.HasPrefix(strings.ToLower(t), "%unique") {
 		return ^uint32(0), nil
 	}
-	return values.Number(t)
+	return literal.Number(t)
 }
 
 // number reads a number as strtoul(3) does: with a sign, and one below zero from the far end of the range.
@@ -310,13 +310,13 @@ func (r *swanctl) parties(c *model.Connection, s *section) {
 	}
 }
 
-func (r *swanctl) party(f *fill.Section, subs []*section, noID ike.Identity, side string) model.Party {
+func (r *swanctl) party(f *table.Section, subs []*section, noID ike.Identity, side string) model.Party {
 	byDefault := ike.Certificate
 	if side == "remote" {
 		byDefault = ike.AnyMethod
 	}
 	p := model.Party{
-		Method: fill.TakeOr(f, byDefault, func(t string) (ike.Method, error) {
+		Method: table.TakeOr(f, byDefault, func(t string) (ike.Method, error) {
 			if strings.EqualFold(t, "psk") {
 				return ike.PSK, nil
 			}
@@ -330,19 +330,19 @@ func (r *swanctl) party(f *fill.Section, subs []*section, noID ike.Identity, sid
 			}
 			return 0, fmt.Errorf("%q is not a known method of authentication", t)
 		}, "auth"),
-		ID: fill.TakeOr(f, noID, func(t string) (ike.Identity, error) { return ParseIdentity(t), nil }, "id"),
+		ID: table.TakeOr(f, noID, func(t string) (ike.Identity, error) { return ParseIdentity(t), nil }, "id"),
 	}
 	files := func(t string) ([]string, error) { return splitList(t), nil }
-	p.Certificates = fill.Take(f, files, "certs")
-	p.CAs = fill.Take(f, files, "cacerts")
-	fill.Take(f, fill.Word, "revocation")
-	fill.Take(f, fill.Word, "pubkeys")
+	p.Certificates = table.Take(f, files, "certs")
+	p.CAs = table.Take(f, files, "cacerts")
+	table.Take(f, table.Word, "revocation")
+	table.Take(f, table.Word, "pubkeys")
 	for _, sub := range subs {
 		if name := strings.ToLower(sub.name); strings.HasPrefix(name, "cert") || strings.HasPrefix(name, "cacert") {
-			fill.TakeOr(r.of(sub, f.Path+".cert", f.Scope, f.Unsure, nil), "", fill.Word, "file")
+			table.TakeOr(r.of(sub, f.Path+".cert", f.Scope, f.Unsure, nil), "", table.Word, "file")
 			continue
 		}
-		f.Refuse(&fill.Value{Key: sub.name, At: sub.at}, fmt.Errorf("it is not a section of %s", f.Path))
+		f.Refuse(&table.Value{Key: sub.name, At: sub.at}, fmt.Errorf("it is not a section of %s", f.Path))
 	}
 	f.Rest(irrelevantParty)
 	return p
@@ -361,21 +361,21 @@ func splitList(t string) []string {
 func (r *swanctl) child(c *model.Connection, s *section) *model.Child {
 	k := &model.Child{Name: source.Clean(s.name), At: s.at}
 	f := r.of(s, "connections.<conn>.children.<child>", c.Name+"/"+k.Name, &k.Unsure, &c.Unusable)
-	esp := fill.TakeOr(
+	esp := table.TakeOr(
 		f,
 		strongswan.Unset(ike.ESP),
 		func(t string) ([]ike.Proposal, error) { return strongswan.Proposals(t, ike.ESP) },
 		"esp_proposals",
 	)
-	ah := fill.Take(f, func(t string) ([]ike.Proposal, error) { return strongswan.Proposals(t, ike.AH) }, "ah_proposals")
+	ah := table.Take(f, func(t string) ([]ike.Proposal, error) { return strongswan.Proposals(t, ike.AH) }, "ah_proposals")
 	k.Protocol, k.Proposals = model.Unsaid(ike.ESP, "ESP unless only ah_proposals is said"), esp
 	if len(ah.Value) > 0 && esp.IsDefault() { // both said: ESP
 		k.Protocol, k.Proposals = model.Say(ike.AH, ah.At), ah
 	}
-	k.Local = fill.Take(f, parseSelectors, "local_ts")
-	k.Remote = fill.Take(f, parseSelectors, "remote_ts")
+	k.Local = table.Take(f, parseSelectors, "local_ts")
+	k.Remote = table.Take(f, parseSelectors, "remote_ts")
 	k.HostToHost = k.Local.Value.Dynamic() && k.Remote.Value.Dynamic()
-	k.Mode = fill.Take(f, func(t string) (ike.Mode, error) {
+	k.Mode = table.Take(f, func(t string) (ike.Mode, error) {
 		switch strings.ToLower(t) {
 		case "tunnel":
 			return ike.Tunnel, nil
@@ -390,36 +390,36 @@ func (r *swanctl) child(c *model.Connection, s *section) *model.Child {
 		}
 		return 0, fmt.Errorf("%q is not a mode", t)
 	}, "mode")
-	k.Start = fill.Take(f, parseStart, "start_action")
-	k.CloseAction = fill.Take(f, parseStart, "close_action")
-	k.DPDAction = fill.Take(f, fill.Word, "dpd_action")
-	k.Rekey = fill.Take(f, values.Time, "rekey_time")
-	k.Life = fill.TakeOr(f, k.Rekey.Value+k.Rekey.Value/10, values.Time, "life_time")
+	k.Start = table.Take(f, parseStart, "start_action")
+	k.CloseAction = table.Take(f, parseStart, "close_action")
+	k.DPDAction = table.Take(f, table.Word, "dpd_action")
+	k.Rekey = table.Take(f, literal.Time, "rekey_time")
+	k.Life = table.TakeOr(f, k.Rekey.Value+k.Rekey.Value/10, literal.Time, "life_time")
 	less(r, &k.Rekey, k.Life)
 	k.Spans = []model.Span{{Setting: k.Rekey, Name: "rekey_time"}, {Setting: k.Life, Name: "life_time"}}
-	k.Random = fill.TakeOr(f, max(0, k.Life.Value-k.Rekey.Value), values.Time, "rand_time")
-	k.RekeyBytes = fill.Take(f, values.Size, "rekey_bytes")
-	k.LifeBytes = fill.TakeOr(f, k.RekeyBytes.Value+k.RekeyBytes.Value/10, values.Size, "life_bytes")
+	k.Random = table.TakeOr(f, max(0, k.Life.Value-k.Rekey.Value), literal.Time, "rand_time")
+	k.RekeyBytes = table.Take(f, literal.Size, "rekey_bytes")
+	k.LifeBytes = table.TakeOr(f, k.RekeyBytes.Value+k.RekeyBytes.Value/10, literal.Size, "life_bytes")
 	less(r, &k.RekeyBytes, k.LifeBytes)
-	k.RekeyPackets = fill.Take(f, values.Size, "rekey_packets")
-	k.LifePackets = fill.TakeOr(f, k.RekeyPackets.Value+k.RekeyPackets.Value/10, values.Size, "life_packets")
+	k.RekeyPackets = table.Take(f, literal.Size, "rekey_packets")
+	k.LifePackets = table.TakeOr(f, k.RekeyPackets.Value+k.RekeyPackets.Value/10, literal.Size, "life_packets")
 	less(r, &k.RekeyPackets, k.LifePackets)
-	fill.Take(f, values.Size, "rand_bytes")
-	fill.Take(f, values.Size, "rand_packets")
-	k.ReplayWindow = fill.TakeOr(f, replayWindow(r.in.Gateway), number, "replay_window")
-	k.IPComp = fill.Take(f, values.Bool, "ipcomp")
-	k.Cut96 = fill.Take(f, values.Bool, "sha256_96")
-	k.Policies = fill.Take(f, values.Bool, "policies")
-	k.ForwardOut = fill.Take(f, values.Bool, "policies_fwd_out")
-	k.Inactivity = fill.Take(f, values.Time, "inactivity")
-	k.IfIDIn = fill.TakeOr(f, c.IfIDIn.Value, ifID, "if_id_in")
-	k.IfIDOut = fill.TakeOr(f, c.IfIDOut.Value, ifID, "if_id_out")
-	k.OpensHost = fill.Take(f, values.Bool, "hostaccess")
-	if updown(k, fill.Take(f, fill.Word, "updown")); k.Script.Value != "" {
+	table.Take(f, literal.Size, "rand_bytes")
+	table.Take(f, literal.Size, "rand_packets")
+	k.ReplayWindow = table.TakeOr(f, replayWindow(r.in.Gateway), number, "replay_window")
+	k.IPComp = table.Take(f, literal.Bool, "ipcomp")
+	k.Cut96 = table.Take(f, literal.Bool, "sha256_96")
+	k.Policies = table.Take(f, literal.Bool, "policies")
+	k.ForwardOut = table.Take(f, literal.Bool, "policies_fwd_out")
+	k.Inactivity = table.Take(f, literal.Time, "inactivity")
+	k.IfIDIn = table.TakeOr(f, c.IfIDIn.Value, ifID, "if_id_in")
+	k.IfIDOut = table.TakeOr(f, c.IfIDOut.Value, ifID, "if_id_out")
+	k.OpensHost = table.Take(f, literal.Bool, "hostaccess")
+	if updown(k, table.Take(f, table.Word, "updown")); k.Script.Value != "" {
 		f.Leave(k.Script.At, "a script that runs as the child comes up; what it does is not known")
 	}
-	k.MarkIn = fill.Take(f, fill.Word, "mark_in")
-	k.MarkOut = fill.Take(f, fill.Word, "mark_out")
+	k.MarkIn = table.Take(f, table.Word, "mark_in")
+	k.MarkOut = table.Take(f, table.Word, "mark_out")
 	f.Rest(irrelevantChild)
 	return k
 }
@@ -472,7 +472,7 @@ func (r *swanctl) secret(s *section) {
 	}
 }
 
-func (r *swanctl) hide(v *fill.Value) {
+func (r *swanctl) hide(v *table.Value) {
 	for _, file := range r.in.Gateway.Files {
 		if file.Path == v.At.File {
 			file.Hide(v.At.Line, v.Text)

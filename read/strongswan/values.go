@@ -6,7 +6,7 @@ import (
 
 	"toril/daemon/strongswan"
 	"toril/ike"
-	"toril/read/values"
+	"toril/read/literal"
 )
 
 // parseSelectors reads a list of traffic selectors: network, address or range, each with an optional [protocol/port].
@@ -31,7 +31,7 @@ func parseSelectors(text string) (ike.Selectors, error) {
 
 func parseSelector(text string) (ike.Selector, error) {
 	nets, ports, bracketed := strings.Cut(text, "[")
-	s, err := values.Net(strings.TrimSpace(nets))
+	s, err := literal.Net(strings.TrimSpace(nets))
 	if err != nil || !bracketed {
 		return s, err
 	}
@@ -40,9 +40,9 @@ func parseSelector(text string) (ike.Selector, error) {
 		return s, fmt.Errorf("in %q a closing bracket is missing", text)
 	}
 	proto, port, _ := strings.Cut(ports, "/")
-	if s.Proto, err = values.Proto(proto); err != nil {
+	if s.Proto, err = literal.Proto(proto); err != nil {
 		return s, err
 	}
-	err = values.SelectorPorts(port, &s)
+	err = literal.SelectorPorts(port, &s)
 	return s, err
 }

@@ -194,8 +194,8 @@ func encode(w io.Writer, v any) error {
 	return e.Encode(v)
 }
 
-// encodeWith encodes a value whose list of a name is empty, and puts elements into that list one by one: the whole of a long list would take
-// several times the memory of what it is made of.
+// encodeWith encodes a value whose list of a name is empty, and puts elements into that list one by one: the whole of a long list would
+// take several times the memory of what it is made of.
 func encodeWith(w io.Writer, v any, name string, fill func(add func(element any) error) error) error {
 	var frame bytes.Buffer
 	if err := encode(&frame, v); err != nil {

@@ -1,6 +1,6 @@
-// Package values reads the values that the formats of packet filters and routers share: addresses, ports, protocols,
+// Package literal reads the values that the formats of packet filters and routers share: addresses, ports, protocols,
 // types of ICMP, targets of translations.
-package values
+package literal
 
 import (
 	"fmt"

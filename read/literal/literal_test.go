@@ -1,4 +1,4 @@
-package values_test
+package literal_test
 
 import (
 	"net/netip"
@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"toril/packet"
-	"toril/read/values"
+	"toril/read/literal"
 )
 
 func TestTime(t *testing.T) {
@@ -17,12 +17,12 @@ func TestTime(t *testing.T) {
 		"0": 0, "3600": time.Hour, "90s": 90 * time.Second, "30m": 30 * time.Minute, "4h": 4 * time.Hour, "2d": 48 * time.Hour,
 		"10 m": 10 * time.Minute,
 	} {
-		got, err := values.Time(text)
+		got, err := literal.Time(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
 	for _, text := range []string{"", "h", "-1", "1w", "1.5h", "4 hours", "99999999999", "0x10"} {
-		_, err := values.Time(text)
+		_, err := literal.Time(text)
 		assert.Error(t, err, text)
 	}
 }
@@ -30,12 +30,12 @@ func TestTime(t *testing.T) {
 func TestSize(t *testing.T) {
 	for text, want := range map[string]uint64{"0": 0, "1000": 1000, "7m": 7 << 20, "1G": 1 << 30, "512k": 512 << 10,
 		"18446744073709551615": 1<<64 - 1} {
-		got, err := values.Size(text)
+		got, err := literal.Size(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
 	for _, text := range []string{"", "k", "1t", "-5", "18446744073709551615k", "1.5m"} {
-		_, err := values.Size(text)
+		_, err := literal.Size(text)
 		assert.Error(t, err, text)
 	}
 }
@@ -43,16 +43,16 @@ func TestSize(t *testing.T) {
 func TestBoolAndNumber(t *testing.T) {
 	for text, want := range map[string]bool{"yes": true, "no": false, "TRUE": true, "false": false, "1": true, "0": false,
 		"enabled": true} {
-		got, err := values.Bool(text)
+		got, err := literal.Bool(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
-	_, err := values.Bool("perhaps")
+	_, err := literal.Bool("perhaps")
 	assert.Error(t, err)
-	n, err := values.Number("0x2a")
+	n, err := literal.Number("0x2a")
 	require.NoError(t, err)
 	assert.EqualValues(t, 42, n)
-	_, err = values.Number("4294967296")
+	_, err = literal.Number("4294967296")
 	assert.Error(t, err, "does not fit 32 bits")
 }
 
@@ -62,12 +62,12 @@ func TestNet(t *testing.T) {
 		"10.1.0.5-10.1.0.9": "10.1.0.5-10.1.0.9", "2001:db8::/32": "2001:db8::/32", "::/0": "::/0", "dynamic": "own address",
 		"": "own address",
 	} {
-		got, err := values.Net(text)
+		got, err := literal.Net(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got.String(), text)
 	}
 	for _, text := range []string{"10.1", "10.1.0.9-10.1.0.5", "10.1.0.1-2001:db8::1", "host.example", "10.1.0.0/x", "10.1.0.0/-1"} {
-		_, err := values.Net(text)
+		_, err := literal.Net(text)
 		assert.Error(t, err, text)
 	}
 }
@@ -75,17 +75,17 @@ func TestNet(t *testing.T) {
 func TestProtocols(t *testing.T) {
 	for text, want := range map[string]uint8{"": 0, "any": 0, "%any": 0, "tcp": 6, "UDP": 17, "icmp": 1, "ipv6-icmp": 58, "esp": 50,
 		"47": 47, "255": 255} {
-		got, err := values.Proto(text)
+		got, err := literal.Proto(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
 	for _, text := range []string{"256", "-1", "tpc"} {
-		_, err := values.Proto(text)
+		_, err := literal.Proto(text)
 		assert.Error(t, err, text)
-		_, err = values.Protocols(text)
+		_, err = literal.Protocols(text)
 		assert.Error(t, err, text)
 	}
-	v, err := values.Protocols("50-51")
+	v, err := literal.Protocols("50-51")
 	require.NoError(t, err)
 	assert.True(t, v.Has(50) && v.Has(51) && !v.Has(52))
 }
@@ -95,12 +95,12 @@ func TestPorts(t *testing.T) {
 		"443": packet.OneOf(443), "ssh": packet.OneOf(22), "1024-65535": packet.Numbers(1024, 65535), "*": packet.Numbers(0, 65535),
 		"0x50": packet.OneOf(80), "http-443": packet.Numbers(80, 443),
 	} {
-		got, err := values.Ports(text)
+		got, err := literal.Ports(text)
 		require.NoError(t, err, text)
 		assert.True(t, want.Equal(got), text)
 	}
 	for _, text := range []string{"", "65536", "443-80", "nosuchservice", "-", "80-"} {
-		_, err := values.Ports(text)
+		_, err := literal.Ports(text)
 		assert.Error(t, err, text)
 	}
 }
@@ -108,59 +108,59 @@ func TestPorts(t *testing.T) {
 func TestSelectorPorts(t *testing.T) {
 	for text, want := range map[string][2]uint16{"": {0, 65535}, "any": {0, 65535}, "443": {443, 443}, "ssh": {22, 22},
 		"1000-2000": {1000, 2000}} {
-		s, err := values.Net("10.0.0.1")
+		s, err := literal.Net("10.0.0.1")
 		require.NoError(t, err)
-		require.NoError(t, values.SelectorPorts(text, &s), text)
+		require.NoError(t, literal.SelectorPorts(text, &s), text)
 		assert.Equal(t, want, [2]uint16{s.LoPort, s.HiPort}, text)
 	}
-	s, err := values.Net("10.0.0.1")
+	s, err := literal.Net("10.0.0.1")
 	require.NoError(t, err)
-	require.NoError(t, values.SelectorPorts("opaque", &s))
+	require.NoError(t, literal.SelectorPorts("opaque", &s))
 	assert.True(t, s.Opaque)
 	for _, text := range []string{"70000", "20-10", "x"} {
-		assert.Error(t, values.SelectorPorts(text, &s), text)
+		assert.Error(t, literal.SelectorPorts(text, &s), text)
 	}
 }
 
 func TestAddresses(t *testing.T) {
 	for text, want := range map[string]string{"10.0.0.1": "10.0.0.1", "10.0.0.0/8": "10.0.0.0/8",
 		"10.0.0.1-10.0.0.9": "10.0.0.1-10.0.0.9"} {
-		v, err := values.Addresses(text, packet.IPv4)
+		v, err := literal.Addresses(text, packet.IPv4)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, packet.Spell(v, packet.IPv4), text)
 	}
 	for _, text := range []string{"2001:db8::1", "10.0.0.9-10.0.0.1", "10.0.0.256", "lan"} {
-		_, err := values.Addresses(text, packet.IPv4)
+		_, err := literal.Addresses(text, packet.IPv4)
 		assert.Error(t, err, text)
 	}
-	_, err := values.Addresses("2001:db8::/32", packet.IPv6)
+	_, err := literal.Addresses("2001:db8::/32", packet.IPv6)
 	assert.NoError(t, err)
 }
 
 func TestMaskBits(t *testing.T) {
 	for text, want := range map[string]int{"255.255.255.0": 24, "255.255.255.255": 32, "0.0.0.0": 0, "255.254.0.0": 15} {
-		n, ok := values.MaskBits(netip.MustParseAddr(text))
+		n, ok := literal.MaskBits(netip.MustParseAddr(text))
 		assert.True(t, ok, text)
 		assert.Equal(t, want, n, text)
 	}
-	_, ok := values.MaskBits(netip.MustParseAddr("255.0.255.0"))
+	_, ok := literal.MaskBits(netip.MustParseAddr("255.0.255.0"))
 	assert.False(t, ok, "not a prefix")
 }
 
 func TestHost(t *testing.T) {
-	fixed := values.Host("198.51.100.1")
+	fixed := literal.Host("198.51.100.1")
 	a, ok := fixed.Single()
 	assert.True(t, ok)
 	assert.Equal(t, "198.51.100.1", a.String())
-	network := values.Host("198.51.100.0/24")
+	network := literal.Host("198.51.100.0/24")
 	_, ok = network.Single()
 	assert.False(t, ok)
 	assert.True(t, network.Covers(netip.MustParseAddr("198.51.100.77")))
 	assert.False(t, network.Covers(netip.MustParseAddr("198.51.101.1")))
-	span := values.Host("198.51.100.5-198.51.100.9")
+	span := literal.Host("198.51.100.5-198.51.100.9")
 	assert.True(t, span.Covers(netip.MustParseAddr("198.51.100.7")))
-	assert.True(t, values.Host("%any").Covers(netip.MustParseAddr("192.0.2.1")))
-	name := values.Host("peer.example")
+	assert.True(t, literal.Host("%any").Covers(netip.MustParseAddr("192.0.2.1")))
+	name := literal.Host("peer.example")
 	_, ok = name.Single()
 	assert.False(t, ok)
 }
@@ -174,7 +174,7 @@ func TestTargets(t *testing.T) {
 		"10.1.0.7-10.1.0.9":  {addrs: "10.1.0.7, 10.1.0.8/31"},
 		"10.1.0.7:1024-2048": {addrs: "10.1.0.7", ports: "1024-2048"}, "10.9.0.0/24": {addrs: "10.9.0.0/24", onto: true},
 	} {
-		to, err := values.Target(text, packet.IPv4)
+		to, err := literal.Target(text, packet.IPv4)
 		require.NoError(t, err, text)
 		assert.Equal(t, text, to.Text)
 		assert.Equal(t, want.onto, to.Onto.IsValid(), text)
@@ -184,31 +184,31 @@ func TestTargets(t *testing.T) {
 			assert.True(t, to.Addrs.Empty(), text)
 		}
 		if want.ports != "" {
-			v, err := values.Ports(want.ports)
+			v, err := literal.Ports(want.ports)
 			require.NoError(t, err)
 			assert.True(t, v.Equal(to.Ports), text)
 		} else {
 			assert.True(t, to.Ports.Empty(), text)
 		}
 	}
-	six, err := values.Target("[2001:db8::7]:443", packet.IPv4)
+	six, err := literal.Target("[2001:db8::7]:443", packet.IPv4)
 	require.NoError(t, err)
 	assert.Equal(t, packet.IPv6, six.Family)
 	assert.True(t, packet.OneOf(443).Equal(six.Ports))
 	for _, text := range []string{"", ":", "[2001:db8::7", "10.1.0.7:x", "nowhere"} {
-		_, err := values.Target(text, packet.IPv4)
+		_, err := literal.Target(text, packet.IPv4)
 		assert.Error(t, err, text)
 	}
 }
 
 func TestEachType(t *testing.T) {
-	v := values.EachType(packet.OneOf(8, 3))
+	v := literal.EachType(packet.OneOf(8, 3))
 	assert.True(t, v.Has(8<<8) && v.Has(8<<8|255) && v.Has(3<<8|4))
 	assert.False(t, v.Has(9<<8))
-	for name, n := range values.ICMPTypes {
+	for name, n := range literal.ICMPTypes {
 		assert.LessOrEqual(t, n, uint64(255), name)
 	}
-	assert.EqualValues(t, 8, values.ICMPTypes["echo-request"])
-	assert.EqualValues(t, 128, values.ICMPv6Types["echo-request"])
-	assert.EqualValues(t, 500, values.Services["isakmp"])
+	assert.EqualValues(t, 8, literal.ICMPTypes["echo-request"])
+	assert.EqualValues(t, 128, literal.ICMPv6Types["echo-request"])
+	assert.EqualValues(t, 500, literal.Services["isakmp"])
 }

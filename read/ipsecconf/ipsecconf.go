@@ -1,6 +1,6 @@
-// Package connfile reads the syntax that the dialects of ipsec.conf and ipsec.secrets share: sections that begin at the
+// Package ipsecconf reads the syntax that the dialects of ipsec.conf and ipsec.secrets share: sections that begin at the
 // left margin, indented keys with values, inheritance by "also" and "conn %default".
-package connfile
+package ipsecconf
 
 import (
 	"bytes"
@@ -12,7 +12,7 @@ import (
 	"toril/internal/lazy"
 	"toril/model"
 	"toril/read"
-	"toril/read/fill"
+	"toril/read/table"
 	"toril/source"
 )
 
@@ -20,9 +20,9 @@ import (
 type Section struct {
 	Kind, Name string
 	At         source.Pos
-	Values     []*fill.Value
-	Twice      *fill.Value // a key that stands twice, where that is a mistake
-	also       []*fill.Value
+	Values     []*table.Value
+	Twice      *table.Value // a key that stands twice, where that is a mistake
+	also       []*table.Value
 	index      map[string]int  // where a key is in Values
 	refs       map[string]bool // the texts of also
 }
@@ -147,7 +147,7 @@ func (f *File) setting(in *read.Input, n int, s *Section, text string) {
 		value = value[1 : len(value)-1]
 	}
 	returned := in.File.Returned(n) && !in.File.Converted() && cut(in.File.Line(n)) == in.File.Line(n)
-	s.set(&fill.Value{Key: key, Text: unquote(value), At: statement(in, n, text), Returned: returned})
+	s.set(&table.Value{Key: key, Text: unquote(value), At: statement(in, n, text), Returned: returned})
 }
 
 // statement returns the position of what stands on a line before a comment.
@@ -218,7 +218,7 @@ func (f *File) section(kind, name string, at source.Pos) *Section {
 	return s
 }
 
-func (s *Section) set(v *fill.Value) {
+func (s *Section) set(v *table.Value) {
 	if v.Key == "also" {
 		if !s.refs[v.Text] {
 			s.refs[v.Text] = true
@@ -246,7 +246,7 @@ const maxInherited = 10_000
 // Effective returns the values of a section with all that it inherits: its own win, then those of "also", then those of
 // the section %default. Where several sections of "also" say a key, the last of them wins if lastAlso is set, else the
 // first.
-func (f *File) Effective(s *Section, lastAlso bool) []*fill.Value {
+func (f *File) Effective(s *Section, lastAlso bool) []*table.Value {
 	r := resolver{f: f, lastAlso: lastAlso}
 	out := r.values(s, nil, false)
 	if s.Name != "%default" {
@@ -263,8 +263,8 @@ type resolver struct {
 	count    int
 }
 
-func (r *resolver) values(s *Section, trail []*Section, inherited bool) []*fill.Value {
-	var out, also []*fill.Value
+func (r *resolver) values(s *Section, trail []*Section, inherited bool) []*table.Value {
+	var out, also []*table.Value
 	for _, v := range s.Values {
 		clone := *v
 		clone.Inherited = inherited
@@ -377,7 +377,7 @@ func (f *File) Check(kind string, words map[string]Words, known func(key string)
 	}
 }
 
-func (f *File) veiled(v *fill.Value, format string, args ...any) string {
+func (f *File) veiled(v *table.Value, format string, args ...any) string {
 	for _, file := range f.in.Gateway.Files {
 		if file.Path == v.At.File {
 			file.Veil(v.At)
@@ -388,7 +388,7 @@ func (f *File) veiled(v *fill.Value, format string, args ...any) string {
 }
 
 // lay adds to the values of base those of more whose key base lacks; with over set, those of more win.
-func lay(base, more []*fill.Value, over bool) []*fill.Value {
+func lay(base, more []*table.Value, over bool) []*table.Value {
 	index := map[string]int{}
 	for i, v := range base {
 		index[v.Key] = i
@@ -435,16 +435,16 @@ func (f *File) Declare(loaded func(*Section) bool) {
 }
 
 // Complete reports whether the values of a section name both ends: it is a connection, and no part of others.
-func Complete(values []*fill.Value) bool {
+func Complete(values []*table.Value) bool {
 	said := func(key string) bool {
-		return slices.ContainsFunc(values, func(v *fill.Value) bool { return v.Key == key && v.Text != "" })
+		return slices.ContainsFunc(values, func(v *table.Value) bool { return v.Key == key && v.Text != "" })
 	}
 	return said("left") && said("right")
 }
 
 // Sides returns the prefix of the local and of the remote keywords: right is local where its address is one of the
 // gateway's own and left's is not (ipsec.conf(5)).
-func Sides(g *model.Gateway, values []*fill.Value) (local, remote string) {
+func Sides(g *model.Gateway, values []*table.Value) (local, remote string) {
 	own := func(side string) bool {
 		for _, v := range values {
 			if v.Key != side {

@@ -1,4 +1,4 @@
-package values
+package literal
 
 // ICMPTypes and ICMPv6Types are the names of ICMP types (IANA, as nft writes them).
 var ICMPTypes = map[string]uint64{

@@ -1,6 +1,6 @@
-// Package fill turns the keys and values of a saved section into settings: as said, or the daemon's default. Readers
+// Package table turns the keys and values of a saved section into settings: as said, or the daemon's default. Readers
 // of formats with keys and values share it.
-package fill
+package table
 
 import (
 	"fmt"
