@@ -19,6 +19,7 @@ import (
 	"toril/packet"
 	"toril/read/literal"
 	"toril/source"
+	"toril/syntax"
 )
 
 // MaxDepth is how deep files may include each other, and how deep the sections of a file may nest.
@@ -144,6 +145,14 @@ func (in *Input) Statement(line, start, end int) source.Pos {
 	return in.File.Statement(line, start, end)
 }
 
+// Pos returns the position of a statement, or of a part of one; where its bytes are not known, that of its line.
+func (in *Input) Pos(p syntax.Place) source.Pos {
+	if p.End == 0 {
+		return in.At(p.Line)
+	}
+	return in.Statement(p.Line, p.Start, p.End)
+}
+
 // Part notes where a statement stands that is not a line, from byte start up to end, and returns the number that means it in place
 // of a line.
 func (in *Input) Part(start, end int) int {
@@ -156,11 +165,13 @@ func (in *Input) Count() { in.File.Statements++ }
 
 // Unread keeps a statement that was not understood; scope is what it may change ("" for the whole gateway).
 func (in *Input) Unread(line int, scope, format string, args ...any) {
-	in.File.Veil(in.At(line))
-	in.File.Unread = append(
-		in.File.Unread,
-		model.Unread{At: in.At(line), Scope: scope, Why: in.File.Veiled(in.At(line), fmt.Sprintf(format, args...))},
-	)
+	in.UnreadAt(in.At(line), scope, format, args...)
+}
+
+// UnreadAt is Unread for a statement at a position.
+func (in *Input) UnreadAt(p source.Pos, scope, format string, args ...any) {
+	in.File.Veil(p)
+	in.File.Unread = append(in.File.Unread, model.Unread{At: p, Scope: scope, Why: in.File.Veiled(p, fmt.Sprintf(format, args...))})
 }
 
 // Problemf says that something at a line is wrong.
@@ -177,13 +188,22 @@ func (in *Input) ProblemAt(p source.Pos, format string, args ...any) {
 // Refuse says that the program itself does not take this file, nor any other that it loads with it: what the gateway then does is
 // not known.
 func (in *Input) Refuse(line int, format string, args ...any) {
-	in.RefusePart("nothing of "+in.File.Format, line, format, args...)
+	in.RefuseAt(in.At(line), format, args...)
+}
+
+// RefuseAt is Refuse for a statement at a position.
+func (in *Input) RefuseAt(p source.Pos, format string, args ...any) {
+	in.refuse("nothing of "+in.File.Format, p, format, args...)
 }
 
 // RefusePart says so of a part that the program loads by itself.
 func (in *Input) RefusePart(what string, line int, format string, args ...any) {
-	in.File.Veil(in.At(line))
-	e := source.Errorf(in.At(line), "%s", in.File.Veiled(in.At(line), fmt.Sprintf(format, args...)))
+	in.refuse(what, in.At(line), format, args...)
+}
+
+func (in *Input) refuse(what string, p source.Pos, format string, args ...any) {
+	in.File.Veil(p)
+	e := source.Errorf(p, "%s", in.File.Veiled(p, fmt.Sprintf(format, args...)))
 	in.Gateway.Problems = append(in.Gateway.Problems, e)
 	in.Gateway.Refused = append(in.Gateway.Refused, model.Refusal{Error: e, Format: in.File.Format, What: what})
 }

@@ -75,25 +75,27 @@ func Errorf(p Pos, format string, args ...any) *Error {
 
 // File is the text of one saved file, with line ends folded, and the secrets that a reader found in it.
 type File struct {
-	Path   string // as shown to people: relative to the estate, with slashes
-	data   []byte
-	marked bool // it began with a byte order mark
-	starts []int
-	hidden map[int][]string // secrets, by the line in which they stand
-	veiled map[Pos]bool     // lines and parts of lines that were not understood
-	manner *Manner
+	Path      string // as shown to people: relative to the estate, with slashes
+	data      []byte
+	marked    bool // it began with a byte order mark
+	converted bool // see Converted
+	starts    []int
+	hidden    map[int][]string // secrets, by the line in which they stand
+	veiled    map[Pos]bool     // lines and parts of lines that were not understood
+	manner    *Manner
 }
 
 // NewFile makes a File of raw bytes. A byte order mark is dropped; nothing else is changed.
 func NewFile(path string, data []byte) *File {
 	data, marked := bytes.CutPrefix(data, []byte("\xef\xbb\xbf"))
 	f := &File{
-		Path:   path,
-		data:   data,
-		marked: marked,
-		starts: []int{0},
-		hidden: map[int][]string{},
-		veiled: map[Pos]bool{},
+		Path:      path,
+		data:      data,
+		marked:    marked,
+		converted: converted(data),
+		starts:    []int{0},
+		hidden:    map[int][]string{},
+		veiled:    map[Pos]bool{},
 	}
 	for i, b := range data {
 		if b == '\n' && i+1 < len(data) {
@@ -111,9 +113,11 @@ func (f *File) Marked() bool { return f.marked }
 
 // Converted reports whether every line ends with a carriage return and a line feed: then the file most likely came through a system
 // that ends lines so, and the gateway's own has line feeds only.
-func (f *File) Converted() bool {
-	feeds := bytes.Count(f.data, []byte("\n"))
-	return feeds > 0 && bytes.Count(f.data, []byte("\r\n")) == feeds && bytes.Count(f.data, []byte("\r")) == feeds
+func (f *File) Converted() bool { return f.converted }
+
+func converted(data []byte) bool {
+	feeds := bytes.Count(data, []byte("\n"))
+	return feeds > 0 && bytes.Count(data, []byte("\r\n")) == feeds && bytes.Count(data, []byte("\r")) == feeds
 }
 
 // Lines returns the number of lines.

@@ -10,3 +10,17 @@ type Place struct {
 	Line int
 	source.Range
 }
+
+// Over is the place from the beginning of one to the end of another; where their bytes are not known, the line of the first.
+func Over(from, to Place) Place {
+	if from.End > 0 && to.End > 0 {
+		from.End = to.End
+	}
+	return from
+}
+
+// Word is a piece of a statement, with its bytes.
+type Word struct {
+	Text string
+	source.Range
+}

@@ -2,7 +2,6 @@
 package iked
 
 import (
-	"bytes"
 	"encoding/hex"
 	"fmt"
 	"slices"
@@ -19,6 +18,8 @@ import (
 	"toril/read"
 	"toril/read/literal"
 	"toril/source"
+	"toril/syntax"
+	"toril/syntax/words"
 )
 
 // software is the name of the daemon.
@@ -39,48 +40,17 @@ var Format = &read.Format{
 		}
 		return 0, ""
 	},
-	Read: readFile,
-	Covers: read.Rows(
-		read.Coverage{Statement: "macros, include, lines that go on with a backslash", Use: read.Used},
-		read.Coverage{
-			Statement: "ikev2 [name] active|passive, tunnel|transport, esp|ah, ipcomp, proto, from, to, port, local, peer",
-			Use:       read.Used,
-		},
-		read.Coverage{Statement: "ikesa, childsa: enc, auth, prf, group, esn, noesn", Use: read.Used},
-		read.Coverage{Statement: "srcid, dstid, ikelifetime, lifetime, bytes", Use: read.Used},
-		read.Coverage{Statement: "psk", Use: read.Used, Note: "the value is hidden from every quote"},
-		read.Coverage{Statement: "rsa, ecdsa256, ecdsa384, ecdsa521, rfc7427, eap", Use: read.Used},
-		read.Coverage{Statement: "set active, passive, dpd_check_interval, mobike, nomobike", Use: read.Used},
-		read.Coverage{Statement: "user", Use: read.Irrelevant, Note: "its password is hidden from every quote"},
-		read.Coverage{
-			Statement: "set of other properties, tag, tap, iface, config, request, rdomain",
-			Use:       read.Irrelevant,
-			Note:      "addresses of roadwarriors, marks for other programs",
-		},
-		read.Coverage{
-			Statement: "quick, skip, default",
-			Use:       read.Irrelevant,
-			Note:      "which policy answers a peer that several match; the last one does",
-		},
-		read.Coverage{Statement: "(srcnat) behind from", Use: read.Left},
-	),
+	Read:   readFile,
+	Covers: coverage,
 }
 
 var policyLine = lazy.Regexp(
 	`(?m)^[ \t]*ikev2[ \t]+("[^"]*"|quick|skip|default|active|passive|esp|ah|from|proto|tunnel|transport|inet6?|ipcomp)\b?`,
 )
 
-// token is a word, or a text in quotation marks.
-type token struct {
-	s      string
-	quoted bool
-	line   int
-	raw    string // between quotation marks, as it is written
-}
-
 type reader struct {
 	defaults map[string]daemon.Default
-	macros   map[string][]token
+	macros   map[string][]words.Word
 	dpd      model.Setting[time.Duration]
 	mobike   model.Setting[bool]
 	passive  bool
@@ -90,7 +60,7 @@ type reader struct {
 
 func readFile(in *read.Input) {
 	r := &reader{
-		macros:   map[string][]token{},
+		macros:   map[string][]words.Word{},
 		defaults: openiked.Known.For(in.Gateway.VersionOf(software), "iked.conf", ""),
 		mobike:   unsaid(true, "mobike"),
 	}
@@ -114,133 +84,41 @@ func readFile(in *read.Input) {
 
 func (r *reader) file(in *read.Input) {
 	if in.File.Marked() {
-		r.refuse(in, 1, "the file begins with a byte order mark")
+		r.refuse(in, in.At(1), "the file begins with a byte order mark")
 	}
-	data := in.File.Bytes()
-	if in.File.Converted() {
-		data = bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n"))
-	}
-	l := &lexer{data: data, line: 1}
-	for l.at < len(l.data) {
+	for st := range words.Parse(in.File.Bytes(), in.File.Converted()) {
 		if in.Context.Err() != nil {
 			return
 		}
-		tokens := l.statement()
-		if l.open > 0 {
-			r.refuse(in, l.open, "a quotation mark is not closed")
-			l.open = 0
+		if st.Open > 0 {
+			r.refuse(in, in.At(st.Open), "a quotation mark is not closed")
 		}
-		if len(tokens) > 0 {
-			in.Count()
-			r.statement(in, tokens[0].line, tokens)
-		}
+		in.Count()
+		r.statement(in, in.Pos(st.Place()), st.Words)
 	}
 }
 
 // refuse says that the daemon does not start with the file, once.
-func (r *reader) refuse(in *read.Input, line int, format string, args ...any) {
+func (r *reader) refuse(in *read.Input, at source.Pos, format string, args ...any) {
 	if in.Gateway.RefusedOf(in.File.Format) == nil {
-		in.Refuse(line, format, args...)
+		in.RefuseAt(at, format, args...)
 	}
-}
-
-// lexer cuts a file into statements as the daemon does: a line end ends one, except behind a backslash, which joins lines everywhere,
-// comments included, and inside of quotation marks, where it is nothing.
-type lexer struct {
-	data []byte
-	at   int
-	line int
-	open int // where a quotation mark that is not closed opens
-}
-
-// joined passes over backslashes before line ends.
-func (l *lexer) joined() {
-	for l.at+1 < len(l.data) && l.data[l.at] == '\\' && l.data[l.at+1] == '\n' {
-		l.at += 2
-		l.line++
-	}
-}
-
-func (l *lexer) statement() []token {
-	var out []token
-	for l.at < len(l.data) {
-		if l.joined(); l.at >= len(l.data) {
-			return out
-		}
-		switch c := l.data[l.at]; {
-		case c == '\n':
-			l.at++
-			l.line++
-			return out
-		case c == ' ' || c == '\t':
-			l.at++
-		case c == '#':
-			for l.at < len(l.data) && l.data[l.at] != '\n' {
-				l.at++
-				l.joined()
-			}
-		case c == '"' || c == '\'':
-			out = append(out, l.text(c))
-		case strings.IndexByte("{}=()<>!/,\r", c) >= 0:
-			out = append(out, token{string(c), false, l.line, ""})
-			l.at++
-		default:
-			start, line := l.at, l.line
-			var b strings.Builder
-			for l.at < len(l.data) && strings.IndexByte(" \t\r\n,#\"'{}=()<>!/", l.data[l.at]) < 0 {
-				b.WriteByte(l.data[l.at])
-				l.at++
-				l.joined()
-			}
-			if l.at == start {
-				l.at++
-			}
-			out = append(out, token{b.String(), false, line, ""})
-		}
-	}
-	return out
-}
-
-// text reads what stands between quotation marks.
-func (l *lexer) text(mark byte) token {
-	var b strings.Builder
-	start, line := l.at, l.line
-	for l.at++; l.at < len(l.data) && l.data[l.at] != mark; l.at++ {
-		switch c := l.data[l.at]; {
-		case c == '\n':
-			l.line++
-		case c == '\\' && l.at+1 < len(l.data) && (l.data[l.at+1] == mark || l.data[l.at+1] == ' ' || l.data[l.at+1] == '\t'):
-			l.at++
-			b.WriteByte(l.data[l.at])
-		case c == '\\' && l.at+1 < len(l.data) && l.data[l.at+1] == '\n':
-			l.at++
-			l.line++
-		default:
-			b.WriteByte(c)
-		}
-	}
-	if l.at >= len(l.data) {
-		l.open = line
-	}
-	raw := string(l.data[min(start+1, l.at):l.at])
-	l.at = min(l.at+1, len(l.data))
-	return token{b.String(), true, line, raw}
 }
 
 const maxTokens = 100_000
 
 // expand replaces $names by what they stand for, cut into words anew, and joins what slashes part: networks are one word.
-func (r *reader) expand(in *read.Input, tokens []token) []token {
-	var out []token
+func (r *reader) expand(in *read.Input, tokens []words.Word) []words.Word {
+	var out []words.Word
 	for _, t := range tokens {
-		name, named := strings.CutPrefix(t.s, "$")
-		if t.quoted || !named {
+		name, named := strings.CutPrefix(t.Text, "$")
+		if t.Quoted || !named {
 			out = append(out, t)
 			continue
 		}
 		value, ok := r.macros[name]
 		if !ok {
-			r.refuse(in, t.line, "the macro %s is not defined", source.Clean(t.s))
+			r.refuse(in, in.Pos(t.Place), "the macro %s is not defined", source.Clean(t.Text))
 			out = append(out, t)
 			continue
 		}
@@ -249,7 +127,7 @@ func (r *reader) expand(in *read.Input, tokens []token) []token {
 			continue
 		}
 		for _, v := range value {
-			v.line = t.line
+			v.Place = t.Place
 			out = append(out, v)
 		}
 	}
@@ -257,12 +135,13 @@ func (r *reader) expand(in *read.Input, tokens []token) []token {
 }
 
 // slashes joins a word, a slash and a number.
-func slashes(in []token) []token {
-	var out []token
+func slashes(in []words.Word) []words.Word {
+	var out []words.Word
 	for i := 0; i < len(in); i++ {
-		if i+1 < len(in) && in[i].s == "/" && !in[i].quoted && len(out) > 0 && !out[len(out)-1].quoted &&
-			strings.Trim(in[i+1].s, "0123456789") == "" {
-			out[len(out)-1].s += "/" + in[i+1].s
+		if i+1 < len(in) && in[i].Text == "/" && !in[i].Quoted && len(out) > 0 && !out[len(out)-1].Quoted &&
+			strings.Trim(in[i+1].Text, "0123456789") == "" {
+			out[len(out)-1].Text += "/" + in[i+1].Text
+			out[len(out)-1].Place = syntax.Over(out[len(out)-1].Place, in[i+1].Place)
 			i++
 			continue
 		}
@@ -271,75 +150,52 @@ func slashes(in []token) []token {
 	return out
 }
 
-func (r *reader) statement(in *read.Input, line int, t []token) {
+func (r *reader) statement(in *read.Input, at source.Pos, t []words.Word) {
 	switch {
-	case len(t) > 2 && t[1].s == "=" && !t[1].quoted:
+	case len(t) > 2 && t[1].Text == "=" && !t[1].Quoted:
 		var text []string
 		for _, v := range t[2:] {
-			text = append(text, v.s)
+			text = append(text, v.Text)
 		}
-		value := (&lexer{data: []byte(strings.Join(text, " ")), line: line}).statement()
-		value = r.expand(in, value)
+		value := r.expand(in, words.Split(strings.Join(text, " "), t[0].Place))
 		if len(value) > maxTokens/10 {
-			in.Unread(line, "", "a macro of more than %d words", maxTokens/10)
+			in.UnreadAt(at, "", "a macro of more than %d words", maxTokens/10)
 			return
 		}
-		r.macros[t[0].s] = value
-	case t[0].s == "include":
+		r.macros[t[0].Text] = value
+	case t[0].Text == "include":
 		for _, arg := range t[1:] {
-			for _, sub := range in.Include(line, arg.s) {
+			for _, sub := range in.Include(at.Line, arg.Text) {
 				r.file(sub)
 			}
 		}
-	case t[0].s == "set":
-		r.set(in, line, t[1:])
-	case t[0].s == "user":
+	case t[0].Text == "set":
+		r.set(in, at, t[1:])
+	case t[0].Text == "user":
 		if len(t) > 2 {
-			in.File.Hide(line, t[2].s)
-			in.File.Hide(line, t[2].raw)
+			hide(in, t[2])
 		}
-	case t[0].s == "ikev2" && !t[0].quoted:
-		p := &policy{reader: r, in: in, line: line, t: r.expand(in, t[1:])}
+	case t[0].Text == "ikev2" && !t[0].Quoted:
+		p := &policy{reader: r, in: in, at: at, t: r.expand(in, t[1:])}
 		p.read()
 	default:
-		in.Unread(line, "", "%q is not a known statement", source.Clean(t[0].s))
-		r.refuse(in, line, "%q is not a statement", source.Clean(t[0].s))
+		in.UnreadAt(at, "", "%q is not a known statement", source.Clean(t[0].Text))
+		r.refuse(in, at, "%q is not a statement", source.Clean(t[0].Text))
 	}
 }
 
-func (r *reader) set(in *read.Input, line int, t []token) {
+func (r *reader) set(in *read.Input, at source.Pos, t []words.Word) {
 	if len(t) == 0 {
-		in.Unread(line, "", "a property is missing")
+		in.UnreadAt(at, "", "a property is missing")
 		return
 	}
-	switch t[0].s {
-	case "active", "passive":
-		r.passive = t[0].s == "passive"
-	case "mobike", "nomobike":
-		r.mobike = model.Say(t[0].s == "mobike", in.At(line))
-	case "dpd_check_interval":
-		if len(t) > 1 {
-			if d, err := duration(t[1].s); err == nil {
-				r.dpd = model.Say(d, in.At(line))
-				return
-			}
-		}
-		in.Unread(line, "", "an interval in seconds is missing")
-	case "couple",
-		"decouple",
-		"fragmentation",
-		"nofragmentation",
-		"vendorid",
-		"novendorid",
-		"enforcesingleikesa",
-		"noenforcesingleikesa",
-		"cert_partial_chain",
-		"ocsp",
-		"stickyaddress",
-		"nostickyaddress":
-	default:
-		in.Unread(line, "", "%q is not a known property", source.Clean(t[0].s))
-		r.refuse(in, line, "%q is not a property", source.Clean(t[0].s))
+	i := slices.IndexFunc(properties, func(row property) bool { return slices.Contains(strings.Fields(row.words), t[0].Text) })
+	switch {
+	case i < 0:
+		in.UnreadAt(at, "", "%q is not a known property", source.Clean(t[0].Text))
+		r.refuse(in, at, "%q is not a property", source.Clean(t[0].Text))
+	case properties[i].set != nil && !properties[i].set(r, t, at):
+		in.UnreadAt(at, "", "an interval in seconds is missing")
 	}
 }
 
@@ -350,12 +206,14 @@ func duration(t string) (time.Duration, error) { return literal.Time(strings.ToL
 type policy struct {
 	*reader
 	in     *read.Input
-	line   int
-	t      []token
-	i      int
+	at     source.Pos
+	t      []words.Word
+	i      int // of the word that comes next
+	begun  int // of the word that began the part of the policy that is read
 	conn   *model.Connection
 	child  *model.Child
 	flows  []flow
+	flowed syntax.Place // where they stand
 	protos []uint8
 	ah     bool
 	keyed  *model.Key
@@ -363,84 +221,74 @@ type policy struct {
 
 type flow struct{ from, to ike.Selectors }
 
-func (p *policy) peek() token {
+func (p *policy) peek() words.Word {
 	if p.i < len(p.t) {
 		return p.t[p.i]
 	}
-	return token{}
+	return words.Word{}
 }
 
-func (p *policy) take() token {
+func (p *policy) take() words.Word {
 	t := p.peek()
 	p.i++
 	return t
 }
 
-func (p *policy) unread(format string, args ...any) {
-	line := p.line
+// here is the position of the word that was taken last.
+func (p *policy) here() source.Pos {
 	if p.i > 0 && p.i <= len(p.t) {
-		line = p.t[p.i-1].line
+		return p.in.Pos(p.t[p.i-1].Place)
 	}
-	p.in.Unread(line, p.conn.Name, "%s", source.Clean(fmt.Sprintf(format, args...)))
+	return p.at
+}
+
+// said is the position of the part of the policy that is read, from its keyword up to the word that was taken last.
+func (p *policy) said() source.Pos {
+	return p.in.Pos(syntax.Over(p.t[p.begun].Place, p.t[min(p.i, len(p.t))-1].Place))
+}
+
+func (p *policy) unread(format string, args ...any) {
+	p.in.UnreadAt(p.here(), p.conn.Name, "%s", source.Clean(fmt.Sprintf(format, args...)))
 	p.conn.Unsure, p.child.Unsure = true, true
 }
 
 // refuse says that the daemon does not take the policy, nor the file.
 func (p *policy) refuse(format string, args ...any) {
-	line := p.line
-	if p.i > 0 && p.i <= len(p.t) {
-		line = p.t[p.i-1].line
-	}
 	p.unread(format, args...)
-	p.reader.refuse(p.in, line, "%s", source.Clean(fmt.Sprintf(format, args...)))
+	p.reader.refuse(p.in, p.here(), "%s", source.Clean(fmt.Sprintf(format, args...)))
 }
 
-// places is the order in which the parts of a policy stand (OpenIKED 7.2, asked in lab/formats); many are those that may stand again.
-var (
-	places = func() map[string]int {
-		out := map[string]int{}
-		for i, group := range []string{"quick skip default", "active passive", "ipcomp", "tunnel transport", "esp ah", "inet inet6",
-			"proto", "rdomain", "from", "local peer", "ikesa", "childsa", "srcid", "dstid",
-			"ikelifetime", "lifetime", "bytes", "psk rsa ecdsa256 ecdsa384 ecdsa521 rfc7427 eap", "config request", "iface", "tag tap"} {
-			for _, w := range strings.Fields(group) {
-				out[w] = i + 1
-			}
-		}
-		return out
-	}()
-	many = map[string]bool{"from": true, "ikesa": true, "childsa": true, "config": true, "request": true}
-)
-
+// read reads the policy.
 func (p *policy) read() {
 	p.count++
 	name := fmt.Sprintf("policy%d", p.count)
-	if t := p.peek(); t.quoted || t.s != "" && places[t.s] == 0 && strings.IndexAny(t.s, "{}=()<>!/,") != 0 {
-		name = p.take().s
+	if t := p.peek(); t.Quoted || t.Text != "" && placeOf(t.Text) == 0 && strings.IndexAny(t.Text, "{}=()<>!/,") != 0 {
+		name = p.take().Text
 	}
 	p.defaults(source.Clean(name))
 	before, last := 0, ""
 	for p.i < len(p.t) {
 		t := p.peek()
-		here := places[t.s]
+		here := placeOf(t.Text)
 		switch {
-		case t.s == "," && last == "from" && p.i+1 < len(p.t) && p.t[p.i+1].s == "from": // between flows
+		case t.Text == "," && last == "from" && p.i+1 < len(p.t) && p.t[p.i+1].Text == "from": // between flows
 			p.i++
 			continue
-		case t.quoted:
+		case t.Quoted:
 			p.i++
-			p.refuse("%q in quotation marks was not expected here", t.s)
+			p.refuse("%q in quotation marks was not expected here", t.Text)
 			continue
 		case here == 0:
-		case here < before || here == before && !many[t.s] && (t.s == last || here != places["local"] && here != places["tag"]):
+		case here < before || here == before && !parts[here-1].again && (t.Text == last || !parts[here-1].both):
 			p.i++
-			p.refuse("%q stands in the wrong place", t.s)
+			p.refuse("%q stands in the wrong place", t.Text)
 			p.i--
-		case t.s == "bytes" && before != places["lifetime"]:
+		case t.Text == "bytes" && before != placeOf("lifetime"):
 			p.i++
-			p.refuse("%q stands behind a lifetime only", t.s)
+			p.refuse("%q stands behind a lifetime only", t.Text)
 			p.i--
 		}
-		before, last = max(before, here), t.s
+		before, last = max(before, here), t.Text
 		p.part()
 	}
 	p.finish()
@@ -464,7 +312,7 @@ func standing[T any](r *reader, key string, parse func(string) (T, error)) model
 
 func (p *policy) defaults(name string) {
 	anywhere := model.Addresses{{Text: "any", Any: true}}
-	at := p.in.At(p.line)
+	at := p.at
 	p.conn = &model.Connection{
 		Name:       name,
 		At:         at,
@@ -528,132 +376,63 @@ func (p *policy) bytes(n model.Setting[uint64]) {
 	p.child.RekeyBytes.Value = n.Value / 100 * 95
 }
 
+// part reads one part.
 func (p *policy) part() {
+	p.begun = p.i
 	t := p.take()
-	at := p.in.At(t.line)
-	switch t.s {
-	case "quick", "skip", "default", "inet", "inet6":
-	case "active":
-		p.child.Start = model.Say(model.StartBoot, at)
-	case "passive":
-		p.child.Start = model.Say(model.StartNever, at)
-	case "ipcomp":
-		p.child.IPComp = model.Say(true, at)
-	case "tunnel":
-		p.child.Mode = model.Say(ike.Tunnel, at)
-	case "transport":
-		p.child.Mode = model.Say(ike.Transport, at)
-	case "esp", "ah":
-		p.ah = t.s == "ah"
-		if p.ah {
-			p.child.Protocol = model.Say(ike.AH, at)
-			if p.child.Proposals.IsDefault() {
-				p.child.Proposals = unsaid(openiked.Default(ike.AH), "childsa")
-			}
-		}
-	case "proto":
-		for _, w := range p.list() {
-			n, err := literal.Proto(w)
-			if err != nil {
-				p.refuse("%v", err)
-				continue
-			}
-			p.protos = append(p.protos, n)
-		}
-	case "rdomain", "tag", "tap", "iface":
-		p.take()
-	case "config", "request":
-		p.take()
-		p.take()
-	case "from":
-		p.flow()
-	case "local":
-		p.conn.LocalAddrs = model.Say(host(p.take().s), at)
-	case "peer":
-		p.conn.RemoteAddrs = model.Say(host(p.take().s), at)
-	case "ikesa":
-		p.proposals(&p.conn.Proposals, ike.IKE, at)
-	case "childsa":
-		protocol := ike.ESP
-		if p.ah {
-			protocol = ike.AH
-		}
-		p.proposals(&p.child.Proposals, protocol, at)
-	case "srcid":
-		p.conn.Local.ID = model.Say(identity(p.take().s), at)
-	case "dstid":
-		p.conn.Remote.ID = model.Say(identity(p.take().s), at)
-	case "ikelifetime":
-		d, err := duration(p.take().s)
-		if err != nil {
-			p.refuse("%v", err)
-			return
-		}
-		p.conn.Rekey = model.Say(d, at)
-		p.conn.Spans = []model.Span{{Setting: p.conn.Rekey, Name: "ikelifetime"}}
-	case "lifetime":
-		d, err := duration(p.take().s)
-		if err != nil {
-			p.refuse("%v", err)
-			return
-		}
-		p.life(model.Say(d, at))
-	case "bytes":
-		n, err := literal.Size(p.take().s)
-		if err != nil {
-			p.refuse("%v", err)
-			return
-		}
-		p.bytes(model.Say(n, at))
-	case "psk":
-		secret := p.take()
-		p.in.File.Hide(at.Line, secret.s)
-		p.in.File.Hide(at.Line, secret.raw)
-		p.key(secret)
-		p.methods(ike.PSK, at)
-	case "rsa", "ecdsa256", "ecdsa384", "ecdsa521", "rfc7427":
-		p.methods(ike.Certificate, at)
-	case "eap":
-		p.take()
-		p.conn.Remote.Method = model.Say(ike.EAP, at)
-	default:
-		p.refuse("%q is not a known part of a policy", t.s)
+	n := placeOf(t.Text)
+	if n == 0 {
+		p.refuse("%q is not a known part of a policy", t.Text)
+		return
+	}
+	if row := parts[n-1]; row.read != nil {
+		row.read(p, t.Text)
+	} else {
+		p.i += row.skip
 	}
 }
 
-func (p *policy) methods(m ike.Method, at source.Pos) {
-	p.conn.Local.Method, p.conn.Remote.Method = model.Say(m, at), model.Say(m, at)
+// hide hides a secret from quotes, on every line that it stands on.
+func hide(in *read.Input, secret words.Word) {
+	for n := secret.Line; n <= max(secret.Line, in.File.LineAt(max(secret.Start, secret.End-1))); n++ {
+		in.File.Hide(n, secret.Text)
+		in.File.Hide(n, secret.Raw)
+	}
 }
 
-func (p *policy) key(t token) {
-	secret := t.s
-	if coded, ok := strings.CutPrefix(t.s, "0x"); ok {
+func (p *policy) methods(m ike.Method) {
+	p.conn.Local.Method, p.conn.Remote.Method = model.Say(m, p.said()), model.Say(m, p.said())
+}
+
+func (p *policy) key(t words.Word) {
+	secret := t.Text
+	if coded, ok := strings.CutPrefix(t.Text, "0x"); ok {
 		b, err := hex.DecodeString(coded)
 		if err != nil {
 			p.refuse("a key that begins with 0x is hexadecimal")
 		}
 		secret = string(b)
 	}
-	p.keyed = &model.Key{At: p.in.At(t.line), Name: p.conn.Name, Secret: source.NewSecret(secret)}
+	p.keyed = &model.Key{At: p.said(), Name: p.conn.Name, Secret: source.NewSecret(secret)}
 	p.in.Gateway.Keys = append(p.in.Gateway.Keys, p.keyed)
 }
 
 // list takes a word, or words in braces.
 func (p *policy) list() []string {
-	if p.peek().s != "{" {
-		return []string{p.take().s}
+	if p.peek().Text != "{" {
+		return []string{p.take().Text}
 	}
 	p.take()
 	var out []string
 	for p.i < len(p.t) {
 		t := p.take()
-		if t.s == "}" {
+		if t.Text == "}" {
 			return out
 		}
-		if t.s == "," && !t.quoted {
+		if t.Text == "," && !t.Quoted {
 			continue
 		}
-		out = append(out, t.s)
+		out = append(out, t.Text)
 	}
 	p.refuse("a closing brace is missing")
 	return out
@@ -661,17 +440,17 @@ func (p *policy) list() []string {
 
 // flow reads "from A [port P] [(natted)] to B [port P]".
 func (p *policy) flow() {
-	if p.peek().s == "{" {
+	if p.peek().Text == "{" {
 		p.refuse("a flow names one network")
 	}
 	from := p.end()
-	if p.peek().s == "(" {
-		for p.i < len(p.t) && p.take().s != ")" {
+	if p.peek().Text == "(" {
+		for p.i < len(p.t) && p.take().Text != ")" {
 		}
 		p.unread("a translated source is not read")
 	}
-	if p.peek().s != "to" {
-		p.refuse("%q stands where \"to\" was expected", p.peek().s)
+	if p.peek().Text != "to" {
+		p.refuse("%q stands where \"to\" was expected", p.peek().Text)
 		return
 	}
 	p.take()
@@ -697,10 +476,10 @@ func (p *policy) end() ike.Selectors {
 			out = append(out, s)
 		}
 	}
-	if p.peek().s == "port" {
+	if p.peek().Text == "port" {
 		p.take()
 		for i := range out {
-			if err := literal.SelectorPorts(p.peek().s, &out[i]); err != nil {
+			if err := literal.SelectorPorts(p.peek().Text, &out[i]); err != nil {
 				p.refuse("%v", err)
 			}
 		}
@@ -710,7 +489,7 @@ func (p *policy) end() ike.Selectors {
 }
 
 // proposals reads the transforms behind ikesa or childsa into one more proposal.
-func (p *policy) proposals(to *model.Setting[[]ike.Proposal], protocol ike.Protocol, at source.Pos) {
+func (p *policy) proposals(to *model.Setting[[]ike.Proposal], protocol ike.Protocol) {
 	one := ike.Proposal{Protocol: protocol}
 	start := p.i
 	add := func(list *ike.Choices, c ike.Choice) {
@@ -720,11 +499,11 @@ func (p *policy) proposals(to *model.Setting[[]ike.Proposal], protocol ike.Proto
 	}
 loop:
 	for p.i+1 <= len(p.t) {
-		switch p.peek().s {
+		switch p.peek().Text {
 		case "enc", "auth", "prf", "group":
 		case "esn", "noesn":
 			n := uint16(0)
-			if p.take().s == "esn" {
+			if p.take().Text == "esn" {
 				n = 1
 			}
 			add(&one.Transforms[ike.Sequence], ike.Pick(ike.Sequence, n, 0))
@@ -732,7 +511,7 @@ loop:
 		default:
 			break loop
 		}
-		kind, name := p.take().s, p.take().s
+		kind, name := p.take().Text, p.take().Text
 		c, ok := openiked.Transform(kind, name)
 		if ok && (c.Registry != ike.KeyExchange || c.ID != 0) { // group none: no key exchange
 			add(&one.Transforms[c.Registry], c)
@@ -743,11 +522,11 @@ loop:
 	}
 	words := make([]string, 0, p.i-start)
 	for _, t := range p.t[start:min(p.i, len(p.t))] {
-		words = append(words, t.s)
+		words = append(words, t.Text)
 	}
 	one.Text = strings.Join(words, " ")
 	if to.IsDefault() {
-		*to = model.Say([]ike.Proposal(nil), at)
+		*to = model.Say([]ike.Proposal(nil), p.said())
 	}
 	to.Value = append(to.Value, openiked.Complete(one))
 }
@@ -768,7 +547,10 @@ func (p *policy) finish() {
 	if p.keyed != nil {
 		p.keyed.For = p.conn
 	}
-	at := p.flowAt()
+	at := p.conn.At
+	if p.flowed.End > 0 {
+		at = p.in.Pos(p.flowed)
+	}
 	same := func(side func(flow) ike.Selectors) bool {
 		return !slices.ContainsFunc(p.flows, func(f flow) bool { return fmt.Sprint(side(f)) != fmt.Sprint(side(p.flows[0])) })
 	}
@@ -784,15 +566,6 @@ func (p *policy) finish() {
 	for i, f := range p.flows {
 		p.add(fmt.Sprintf("%s/%d", p.conn.Name, i+1), f.from, f.to, at)
 	}
-}
-
-func (p *policy) flowAt() source.Pos {
-	for _, t := range p.t {
-		if t.s == "from" && !t.quoted {
-			return p.in.At(t.line)
-		}
-	}
-	return p.conn.At
 }
 
 func (p *policy) add(name string, from, to ike.Selectors, at source.Pos) {

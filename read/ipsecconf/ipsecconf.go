@@ -3,17 +3,16 @@
 package ipsecconf
 
 import (
-	"bytes"
 	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
 
-	"toril/internal/lazy"
 	"toril/model"
 	"toril/read"
 	"toril/read/table"
 	"toril/source"
+	"toril/syntax/sections"
 )
 
 // Section is a section as written: "conn name", "config setup", "ca name".
@@ -77,68 +76,64 @@ func (f *File) parse(in *read.Input) {
 		f.refuse(in, 1, "the file begins with a byte order mark")
 	}
 	var s *Section
-	for n := 1; n <= in.File.Lines(); n++ {
-		line := in.File.Line(n)
-		text := strings.TrimSpace(cut(line))
-		if text == "" {
-			if in.File.Returned(n) && strings.TrimSpace(line) == "" && !in.File.Converted() { // what stands there is no blank
-				f.refuse(in, n, "a carriage return stands here")
+	for l := range sections.Parse(in.File.Bytes()) {
+		strange := !in.File.Converted()
+		if l.Text == "" {
+			if l.Return && !l.Comment && strange { // what stands there is no blank
+				f.refuse(in, l.Line, "a carriage return stands here")
 			}
 			continue
 		}
-		if strings.Contains(line, "\r") && !in.File.Converted() && !strings.HasPrefix(strings.TrimSpace(line), "#") {
-			f.refuse(in, n, "a carriage return stands here")
+		if l.Within && strange {
+			f.refuse(in, l.Line, "a carriage return stands here")
 		}
-		indented := line[0] == ' ' || line[0] == '\t'
-		word, rest, _ := strings.Cut(strings.ReplaceAll(text, "\t", " "), " ")
-		rest = strings.TrimSpace(rest)
+		word, rest := l.Head()
 		opens := word == "conn" || word == "config" || word == "ca" && f.dialect.Authority
 		switch {
 		case word == "include" && rest != "" && !strings.HasPrefix(rest, "="):
 			in.Count()
-			if indented && f.dialect.OneWord {
-				f.refuse(in, n, "%q stands inside a section", word)
+			if l.Indented && f.dialect.OneWord {
+				f.refuse(in, l.Line, "%q stands inside a section", word)
 			}
-			for _, sub := range in.Include(n, unquote(rest)) {
+			for _, sub := range in.Include(l.Line, unquote(rest)) {
 				f.parse(sub)
 			}
-		case word == "version" && !strings.Contains(text, "="):
+		case word == "version" && !strings.Contains(l.Text, "="):
 			in.Count()
-		case !indented && opens:
+		case !l.Indented && opens:
 			in.Count()
 			name := unquote(rest)
 			if name == "" || strings.Contains(name, " ") && name == rest {
-				in.Unread(n, "", "a section has one name")
-				f.refuse(in, n, "a section has one name")
+				in.Unread(l.Line, "", "a section has one name")
+				f.refuse(in, l.Line, "a section has one name")
 			}
-			s = f.section(word, name, in.At(n))
-		case !indented:
-			in.Unread(n, "", "it is neither a section nor a setting of one")
-			f.refuse(in, n, "at the margin stand %q and the like, and no %q", "conn", word)
+			s = f.section(word, name, in.At(l.Line))
+		case !l.Indented:
+			in.Unread(l.Line, "", "it is neither a section nor a setting of one")
+			f.refuse(in, l.Line, "at the margin stand %q and the like, and no %q", "conn", word)
 		case s == nil:
-			in.Unread(n, "", "it stands outside every section")
+			in.Unread(l.Line, "", "it stands outside every section")
 			if f.dialect.OneWord || opens {
-				f.refuse(in, n, "it stands outside every section")
+				f.refuse(in, l.Line, "it stands outside every section")
 			}
 		default:
-			f.setting(in, n, s, text)
+			f.setting(in, l, s)
 		}
 	}
 }
 
 // setting reads "key=value".
-func (f *File) setting(in *read.Input, n int, s *Section, text string) {
-	key, value, ok := strings.Cut(text, "=")
-	key, value = strings.TrimSpace(key), strings.TrimSpace(value)
-	if !ok || strings.ContainsAny(key, " \t\"") {
-		in.Unread(n, s.Name, "an equals sign is missing")
-		f.refuse(in, n, "a setting is a keyword, an equals sign and a value")
+func (f *File) setting(in *read.Input, l sections.Line, s *Section) {
+	key, value, ok := l.Setting()
+	if !ok {
+		in.Unread(l.Line, s.Name, "an equals sign is missing")
+		f.refuse(in, l.Line, "a setting is a keyword, an equals sign and a value")
 		return
 	}
 	in.Count()
 	if why := f.dialect.odd(value); why != "" {
-		in.Unread(n, s.Name, "%s", why)
-		f.refuse(in, n, "%s", why)
+		in.Unread(l.Line, s.Name, "%s", why)
+		f.refuse(in, l.Line, "%s", why)
 	}
 	if f.dialect.FoldKeys {
 		key = strings.ToLower(key)
@@ -146,17 +141,8 @@ func (f *File) setting(in *read.Input, n int, s *Section, text string) {
 	if f.dialect.OneWord && len(value) > 1 && value[0] == '{' && value[len(value)-1] == '}' {
 		value = value[1 : len(value)-1]
 	}
-	returned := in.File.Returned(n) && !in.File.Converted() && cut(in.File.Line(n)) == in.File.Line(n)
-	s.set(&table.Value{Key: key, Text: unquote(value), At: statement(in, n, text), Returned: returned})
-}
-
-// statement returns the position of what stands on a line before a comment.
-func statement(in *read.Input, n int, text string) source.Pos {
-	r := in.File.Range(in.At(n))
-	if text = strings.TrimSpace(text); bytes.HasPrefix(in.File.Bytes()[r.Start:r.End], []byte(text)) {
-		r.End = r.Start + len(text)
-	}
-	return in.Statement(n, r.Start, r.End)
+	returned := l.Return && !l.Comment && !in.File.Converted()
+	s.set(&table.Value{Key: key, Text: unquote(value), At: in.Pos(l.Place), Returned: returned})
 }
 
 // odd returns why a value breaks the daemon's grammar; "" where it does not.
@@ -183,22 +169,6 @@ func (d Dialect) odd(value string) string {
 		return "a quotation mark is not closed"
 	}
 	return ""
-}
-
-// cut drops a comment: what stands behind a "#" outside of quotation marks, at the start or behind a blank.
-func cut(line string) string {
-	quoted := false
-	for i := range len(line) {
-		switch line[i] {
-		case '"':
-			quoted = !quoted
-		case '#':
-			if !quoted && (i == 0 || line[i-1] == ' ' || line[i-1] == '\t') {
-				return line[:i]
-			}
-		}
-	}
-	return line
 }
 
 func unquote(s string) string {
@@ -480,41 +450,25 @@ type Secret struct {
 // Secrets reads ipsec.secrets. Every value is hidden from quotes at once.
 func Secrets(in *read.Input) []Secret {
 	var out []Secret
-	for n := 1; n <= in.File.Lines(); n++ {
-		line := in.File.Line(n)
-		at := n
-		trimmed := strings.TrimSpace(line)
-		if trimmed == "" || strings.HasPrefix(trimmed, "#") {
-			continue
-		}
-		if word, rest, _ := strings.Cut(trimmed, " "); word == "include" {
+	for e := range sections.Entries(in.File.Bytes()) {
+		if e.Includes() {
 			in.Count()
-			for _, sub := range in.Include(at, unquoteEither(strings.TrimSpace(rest))) {
+			for _, sub := range in.Include(e.Line, unquoteEither(strings.TrimSpace(strings.TrimPrefix(e.Text, "include")))) {
 				out = append(out, Secrets(sub)...)
 			}
 			continue
 		}
-		entry := line
-		for n < in.File.Lines() { // lines that begin with a blank go on
-			next := in.File.Line(n + 1)
-			if next == "" || next[0] != ' ' && next[0] != '\t' || strings.HasPrefix(strings.TrimSpace(next), "#") ||
-				ownEntry().MatchString(next) {
-				break
-			}
-			n++
-			entry += " " + strings.TrimSpace(next)
-		}
-		s, ok := secret(entry)
+		s, ok := secret(e.Words)
 		if !ok {
-			for k := at; k <= n; k++ {
+			for k := e.Line; k <= e.Last; k++ {
 				in.File.Hide(k, in.File.Line(k)) // whatever it is, it may be a key
 			}
-			in.Unread(at, "", "an entry is: [who ...] : KIND value")
+			in.Unread(e.Line, "", "an entry is: [who ...] : KIND value")
 			continue
 		}
 		in.Count()
-		s.At, s.File = in.At(at), in.File
-		for k := at; k <= n; k++ {
+		s.At, s.File = in.Pos(e.Place), in.File
+		for k := e.Line; k <= e.Last; k++ {
 			in.File.Hide(k, s.Value)
 		}
 		out = append(out, s)
@@ -522,11 +476,7 @@ func Secrets(in *read.Input) []Secret {
 	return out
 }
 
-// ownEntry is a line that is an entry whatever it begins with.
-var ownEntry = lazy.Regexp(`(^|\s):\s*[A-Za-z0-9]+\s`)
-
-func secret(entry string) (Secret, bool) {
-	words := fields(entry)
+func secret(words []string) (Secret, bool) {
 	for i, w := range words {
 		if w != ":" && !strings.HasPrefix(w, ":") || i > 0 && words[i-1] == "" {
 			continue
@@ -559,30 +509,4 @@ func unquoteEither(s string) string {
 		return s[1 : len(s)-1]
 	}
 	return s
-}
-
-// fields splits at blanks outside of quotation marks; a comment ends the list.
-func fields(s string) []string {
-	var out []string
-	for i := 0; i < len(s); {
-		switch {
-		case s[i] == ' ' || s[i] == '\t':
-			i++
-		case s[i] == '#':
-			return out
-		default:
-			start, quote := i, byte(0)
-			for i < len(s) && (quote != 0 || s[i] != ' ' && s[i] != '\t') {
-				switch {
-				case quote != 0 && s[i] == quote:
-					quote = 0
-				case quote == 0 && (s[i] == '"' || s[i] == '\''):
-					quote = s[i]
-				}
-				i++
-			}
-			out = append(out, s[start:i])
-		}
-	}
-	return out
 }

@@ -10,6 +10,7 @@ import (
 
 	"toril/read"
 	"toril/source"
+	"toril/syntax/nft"
 )
 
 // JSON is the format of "nft -j list ruleset" (libnftables-json(5)).
@@ -193,7 +194,7 @@ func (j *jsonReader) rule(verb, where string, o map[string]any, line int) error 
 
 // feed reads a text of the text format as if it stood at the line, whatever lines it has itself.
 func (j *jsonReader) feed(text string, line int) {
-	p := &parser{ruleset: j.rs, in: j.in, lex: lexer{data: []byte(text), line: line, still: true}}
+	p := &parser{ruleset: j.rs, in: j.in, lex: nft.ScanAt(text, line)}
 	p.file()
 }
 
@@ -222,7 +223,7 @@ func plain(s string) string {
 	}
 	colons := strings.Contains(s, ":") && !address(s) && !hardware(s)
 	for i := range len(s) {
-		if !wordByte(s[i]) && s[i] != ':' || s[i] == '$' || colons {
+		if !nft.WordByte(s[i]) && s[i] != ':' || s[i] == '$' || colons {
 			return quoted(s)
 		}
 	}
@@ -495,14 +496,14 @@ func inline(s string) bool {
 	if !strings.HasPrefix(s, "jump {") && !strings.HasPrefix(s, "goto {") {
 		return false
 	}
-	lex, depth := lexer{data: []byte(s)}, 0
-	for t := lex.next(); t.kind != end; t = lex.next() {
+	lex, depth := nft.ScanAt(s, 0), 0
+	for t := lex.Next(); t.Kind != nft.End; t = lex.Next() {
 		switch {
-		case t.is("{") || t.is("("):
+		case t.Is("{") || t.Is("("):
 			depth++
-		case t.is("}") || t.is(")"):
+		case t.Is("}") || t.Is(")"):
 			if depth--; depth == 0 {
-				return lex.next().kind == end && !lex.open
+				return lex.Next().Kind == nft.End && !lex.Open
 			}
 		}
 	}

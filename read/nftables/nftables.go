@@ -9,6 +9,7 @@ import (
 	"toril/packet"
 	"toril/read"
 	"toril/source"
+	"toril/syntax/nft"
 )
 
 // Text is the format of nftables rulesets as text.
@@ -61,7 +62,7 @@ func looks(f *source.File) (int, string) {
 
 func readText(in *read.Input) {
 	rs := newRuleset(in)
-	p := &parser{ruleset: rs, in: in, lex: lexer{data: in.File.Bytes(), line: 1}}
+	p := &parser{ruleset: rs, in: in, lex: nft.Scan(in.File.Bytes())}
 	if in.File.Marked() {
 		p.broken(1, "the file begins with a byte order mark")
 	}
@@ -138,10 +139,10 @@ func (rs *ruleset) complain(s *set) {
 // filled notes the sets that a rule fills: what they hold is known to the running system only, whatever their flags are.
 func (rs *ruleset) filled(c *chain, t []token) {
 	for i := 0; i+1 < len(t); i++ {
-		if t[i].kind != word || t[i].s != "add" && t[i].s != "update" && t[i].s != "delete" || t[i+1].kind != word {
+		if t[i].Kind != nft.Word || t[i].Text != "add" && t[i].Text != "update" && t[i].Text != "delete" || t[i+1].Kind != nft.Word {
 			continue
 		}
-		if name, ok := strings.CutPrefix(t[i+1].s, "@"); ok {
+		if name, ok := strings.CutPrefix(t[i+1].Text, "@"); ok {
 			if s := rs.sets[c.Family+" "+c.Table+" "+name]; s != nil {
 				s.dynamic = true
 			}

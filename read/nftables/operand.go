@@ -7,6 +7,7 @@ import (
 
 	"toril/packet"
 	"toril/read/literal"
+	"toril/syntax/nft"
 )
 
 // operand is what a rule looks at: how one of its values becomes a set of packets, and which packets have it at all.
@@ -43,23 +44,23 @@ func operandAt(t []token) (o operand, n int) {
 	if len(t) == 0 {
 		return o, 0
 	}
-	if len(t) > 1 && t[1].kind == word {
-		second = t[1].s
+	if len(t) > 1 && t[1].Kind == nft.Word {
+		second = t[1].Text
 	}
-	if t[0].kind != word {
+	if t[0].Kind != nft.Word {
 		return o, 0
 	}
-	if len(t) > 4 && slices.Contains([]string{"@ll", "@nh", "@th", "@ih"}, t[0].s) && t[1].is(",") && number(t[2].s) && t[3].is(",") &&
-		number(t[4].s) {
+	if len(t) > 4 && slices.Contains([]string{"@ll", "@nh", "@th", "@ih"}, t[0].Text) && t[1].Is(",") && number(t[2].Text) && t[3].Is(",") &&
+		number(t[4].Text) {
 		return opaque(number, "bytes of the packet"), 5
 	}
-	switch t[0].s {
+	switch t[0].Text {
 	case "ip", "ip6":
 		return network(t, second)
 	case "tcp", "udp", "udplite", "sctp", "dccp", "th":
-		return transport(t[0].s, t)
+		return transport(t[0].Text, t)
 	case "icmp", "icmpv6":
-		return icmp(t[0].s, second)
+		return icmp(t[0].Text, second)
 	case "meta":
 		if o, n := meta(second, t[1:]); n > 0 {
 			return o, n + 1
@@ -76,21 +77,21 @@ func operandAt(t []token) (o operand, n int) {
 			return opaque(forms[second], "rt %s", second), 2
 		case "ip", "ip6":
 			if len(t) > 2 {
-				return opaque(forms[t[2].s], "rt %s %s", second, t[2].s), 3
+				return opaque(forms[t[2].Text], "rt %s %s", second, t[2].Text), 3
 			}
 		}
 	case "fib":
 		n := 1
 		for n < len(t) &&
-			(t[n].is("saddr") || t[n].is("daddr") || t[n].is("mark") || t[n].is("iif") || t[n].is("oif") || t[n].is(".") ||
-				t[n].is("type") || t[n].is("oifname")) {
+			(t[n].Is("saddr") || t[n].Is("daddr") || t[n].Is("mark") || t[n].Is("iif") || t[n].Is("oif") || t[n].Is(".") ||
+				t[n].Is("type") || t[n].Is("oifname")) {
 			n++
 		}
 		if n < 3 {
 			return o, 0
 		}
 		form := either(exists, anyName)
-		if t[n-1].is("type") {
+		if t[n-1].Is("type") {
 			form = oneOf("local", "unicast", "broadcast", "anycast", "multicast", "blackhole", "unreachable", "prohibit")
 		}
 		return opaque(form, "a look into the routing table (fib)"), n
@@ -115,54 +116,54 @@ func operandAt(t []token) (o operand, n int) {
 		"exthdr",
 		"rt0",
 		"xfrm":
-		if fields := headers[t[0].s]; second != "" && (fields == nil || slices.Contains(fields, second)) {
+		if fields := headers[t[0].Text]; second != "" && (fields == nil || slices.Contains(fields, second)) {
 			n := 2
-			for n+1 < len(t) && t[n].kind == word && (t[n-1].is("tunnel") || t[0].is("socket") && t[n].is("level")) {
+			for n+1 < len(t) && t[n].Kind == nft.Word && (t[n-1].Is("tunnel") || t[0].Is("socket") && t[n].Is("level")) {
 				n++
 			}
 			form := forms[second]
 			switch {
-			case t[0].is("exthdr"):
+			case t[0].Is("exthdr"):
 				if !slices.Contains([]string{"hbh", "dst", "frag", "rt", "mh", "srh", "ah"}, second) {
 					return o, 0
 				}
 				form = exists
 			case second == "more-fragments":
 				form = below("2")
-			case t[0].is("ether") && (second == "saddr" || second == "daddr"):
+			case t[0].Is("ether") && (second == "saddr" || second == "daddr"):
 				form = hardware
-			case t[0].is("frag") || t[0].is("hbh") || t[0].is("dst") || t[0].is("mh") || t[0].is("esp") || t[0].is("ah") || t[0].is("comp"):
+			case t[0].Is("frag") || t[0].Is("hbh") || t[0].Is("dst") || t[0].Is("mh") || t[0].Is("esp") || t[0].Is("ah") || t[0].Is("comp"):
 				form = either(number, exists, anyName)
-			case t[0].is("socket") && form == nil:
+			case t[0].Is("socket") && form == nil:
 				form = either(number, exists, anyName)
 			}
-			return opaque(form, "%s %s", t[0].s, second), n
+			return opaque(form, "%s %s", t[0].Text, second), n
 		}
 	case "numgen", "jhash", "symhash":
 		n := 1
 		switch {
-		case t[0].is("numgen") && (second == "inc" || second == "random"):
+		case t[0].Is("numgen") && (second == "inc" || second == "random"):
 			n = 2
-		case t[0].is("jhash"):
-			for n < len(t) && !t[n].is("jhash") { // one within the other would have no end
+		case t[0].Is("jhash"):
+			for n < len(t) && !t[n].Is("jhash") { // one within the other would have no end
 				_, m := operandAt(t[n:])
-				if n += m; m == 0 || n >= len(t) || !t[n].is(".") {
+				if n += m; m == 0 || n >= len(t) || !t[n].Is(".") {
 					break
 				}
 				n++
 			}
 		}
-		if n+1 >= len(t) || !t[n].is("mod") {
+		if n+1 >= len(t) || !t[n].Is("mod") {
 			return o, 0
 		}
-		form := below(t[n+1].s)
-		for n+1 < len(t) && (t[n].is("mod") || t[n].is("seed") || t[n].is("offset")) && number(t[n+1].s) {
+		form := below(t[n+1].Text)
+		for n+1 < len(t) && (t[n].Is("mod") || t[n].Is("seed") || t[n].Is("offset")) && number(t[n+1].Text) {
 			n += 2
 		}
-		if t[n-2].is("offset") {
+		if t[n-2].Is("offset") {
 			form = number
 		}
-		return opaque(form, "a choice by %s", t[0].s), n
+		return opaque(form, "a choice by %s", t[0].Text), n
 	case "length",
 		"l4proto",
 		"nfproto",
@@ -182,7 +183,7 @@ func operandAt(t []token) (o operand, n int) {
 		"secpath":
 		return o, 0 // only behind the word meta
 	}
-	return meta(t[0].s, t)
+	return meta(t[0].Text, t)
 }
 
 // headers are the fields of headers that the model does not have.
@@ -205,7 +206,7 @@ var headers = map[string][]string{
 
 // option returns how many tokens "ip option lsrr ptr" and its like take: what is asked of the option may be missing.
 func option(t []token) int {
-	if len(t) > 3 && optionFields[t[3].s] {
+	if len(t) > 3 && optionFields[t[3].Text] {
 		return 4
 	}
 	return min(3, len(t))
@@ -236,7 +237,7 @@ func below(limit string) check {
 }
 
 func network(t []token, field string) (operand, int) {
-	family := t[0].s
+	family := t[0].Text
 	fam, base := packet.IPv4, packet.Only(packet.IPv4)
 	if family == "ip6" {
 		fam, base = packet.IPv6, packet.Only(packet.IPv6)
@@ -272,22 +273,22 @@ func transport(proto string, t []token) (operand, int) {
 		n, _ := packet.ProtoNumber(proto)
 		base = packet.Where(packet.Proto, packet.OneOf(n))
 	}
-	switch t[1].s {
+	switch t[1].Text {
 	case "sport":
 		return operand{base: base, field: packet.Sport, values: literal.Ports}, 2
 	case "dport":
 		return operand{base: base, field: packet.Dport, values: literal.Ports}, 2
 	case "option":
-		if len(t) < 3 || keywords[t[2].s] || optionFields[t[2].s] && t[2].s != "length" {
+		if len(t) < 3 || keywords[t[2].Text] || optionFields[t[2].Text] && t[2].Text != "length" {
 			return operand{}, 0
 		}
 		return operand{base: base, opaque: "an option of " + proto, form: either(number, exists)}, option(t)
 	case "flags", "sequence", "ackseq", "doff", "reserved", "window", "checksum", "urgptr", "length", "csumcov", "vtag", "type", "chunk":
-		form := forms[t[1].s]
+		form := forms[t[1].Text]
 		if form == nil {
 			form = either(number, anyName)
 		}
-		return operand{base: base, opaque: proto + " " + t[1].s, form: form}, 2
+		return operand{base: base, opaque: proto + " " + t[1].Text, form: form}, 2
 	}
 	return operand{}, 0
 }
@@ -418,38 +419,38 @@ func ipsec(t []token) (operand, int) {
 		return operand{}, 0
 	}
 	f := packet.PeerIn
-	if t[1].is("out") {
+	if t[1].Is("out") {
 		f = packet.PeerOut
-	} else if !t[1].is("in") {
+	} else if !t[1].Is("in") {
 		return operand{}, 0
 	}
 	i := 2
 	first := true
-	if t[i].is("spnum") && len(t) > 4 {
-		first = t[i+1].is("0")
+	if t[i].Is("spnum") && len(t) > 4 {
+		first = t[i+1].Is("0")
 		i += 2
 	}
 	protected := packet.Where(f, packet.Numbers(0, 0)).Not()
-	if (t[i].is("ip") || t[i].is("ip6")) && i+1 < len(t) {
+	if (t[i].Is("ip") || t[i].Is("ip6")) && i+1 < len(t) {
 		fam := packet.IPv4
-		if t[i].is("ip6") {
+		if t[i].Is("ip6") {
 			fam = packet.IPv6
 		}
 		// the peer's end of the tunnel: the source of what came in, the destination of what goes out
-		if first && (f == packet.PeerIn && t[i+1].is("saddr") || f == packet.PeerOut && t[i+1].is("daddr")) {
+		if first && (f == packet.PeerIn && t[i+1].Is("saddr") || f == packet.PeerOut && t[i+1].Is("daddr")) {
 			return operand{
 				base:   protected,
 				field:  f,
 				values: func(s string) (packet.Values, error) { return literal.Addresses(s, fam) },
 			}, i + 2
 		}
-		if !t[i+1].is("saddr") && !t[i+1].is("daddr") {
+		if !t[i+1].Is("saddr") && !t[i+1].Is("daddr") {
 			return operand{}, 0
 		}
 		return operand{base: protected, opaque: "the own address of the SA", form: address}, i + 2
 	}
-	if t[i].is("reqid") || t[i].is("spi") {
-		return operand{base: protected, opaque: "the " + t[i].s + " of the SA", form: number}, i + 1
+	if t[i].Is("reqid") || t[i].Is("spi") {
+		return operand{base: protected, opaque: "the " + t[i].Text + " of the SA", form: number}, i + 1
 	}
 	return operand{}, 0
 }
@@ -473,24 +474,24 @@ func conntrack(t []token) (operand, int) {
 		return operand{}, 0
 	}
 	i := 1
-	if (t[i].is("original") || t[i].is("reply")) && len(t) > 2 {
+	if (t[i].Is("original") || t[i].Is("reply")) && len(t) > 2 {
 		n := 3
-		if (t[2].is("ip") || t[2].is("ip6")) && len(t) > 3 {
+		if (t[2].Is("ip") || t[2].Is("ip6")) && len(t) > 3 {
 			n = 4
 		}
 		form := address
-		switch t[n-1].s {
+		switch t[n-1].Text {
 		case "saddr", "daddr":
 		case "bytes", "packets", "avgpkt", "zone", "l3proto":
-			form = forms[t[n-1].s]
+			form = forms[t[n-1].Text]
 		case "protocol", "proto-src", "proto-dst":
 			form = either(number, anyName)
 		default:
 			return operand{}, 0
 		}
-		return opaque(form, "the connection's %s addresses", t[1].s), n
+		return opaque(form, "the connection's %s addresses", t[1].Text), n
 	}
-	switch t[i].s {
+	switch t[i].Text {
 	case "state":
 		return operand{base: packet.All(), field: packet.State, bits: true, values: func(s string) (packet.Values, error) {
 			return literal.Ranged(s, packet.Untracked, literal.States, "a connection state")
@@ -524,7 +525,7 @@ func conntrack(t []token) (operand, int) {
 		"secmark",
 		"event",
 		"id":
-		return opaque(forms[t[i].s], "ct %s", t[i].s), 2
+		return opaque(forms[t[i].Text], "ct %s", t[i].Text), 2
 	}
 	return operand{}, 0
 }

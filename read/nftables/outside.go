@@ -11,6 +11,7 @@ import (
 	"toril/internal/lazy"
 	"toril/packet"
 	"toril/source"
+	"toril/syntax/nft"
 )
 
 // A value outside the model decides nothing here, but the program refuses a whole file for one that it does not know: each
@@ -170,7 +171,7 @@ func (s *state) outside(ops []operand) string {
 	switch t := s.peek(); {
 	case s.i >= len(s.t):
 		return "a value was expected at the end of the rule"
-	case t.is("{"):
+	case t.Is("{"):
 		elements, ok := s.braces()
 		if !ok {
 			return "a closing brace is missing"
@@ -181,9 +182,9 @@ func (s *state) outside(ops []operand) string {
 			}
 		}
 		return ""
-	case t.kind == word && strings.HasPrefix(t.s, "@"):
+	case t.Kind == nft.Word && strings.HasPrefix(t.Text, "@"):
 		if s.useSet(s.take()) == nil {
-			return fmt.Sprintf("set %s is not defined", source.Clean(t.s))
+			return fmt.Sprintf("set %s is not defined", source.Clean(t.Text))
 		}
 		return ""
 	}
@@ -266,7 +267,7 @@ func ranged(s string, form check) bool {
 // rate reads what stands behind "limit" or "quota", and returns why it is none.
 func (s *state) rate(kind string) string {
 	digits := func() bool {
-		ok := number(s.peek().s)
+		ok := number(s.peek().Text)
 		s.i++
 		return ok
 	}
@@ -282,12 +283,12 @@ func (s *state) rate(kind string) string {
 	}
 	s.accept("rate")
 	s.accept("over")
-	amount := s.take().s // "10/second", or "10 kbytes/second"
+	amount := s.take().Text // "10/second", or "10 kbytes/second"
 	if before, unit, ok := strings.Cut(amount, "/"); ok {
 		if !number(before) || !unitOfTime[unit] {
 			return fmt.Sprintf("%q is not a rate", source.Clean(amount))
 		}
-	} else if unit := s.take().s; !number(amount) ||
+	} else if unit := s.take().Text; !number(amount) ||
 		!slices.Contains([]string{"bytes", "kbytes", "mbytes", "packets"}, strings.SplitN(unit, "/", 2)[0]) ||
 		!unitOfTime[unit[strings.Index(unit, "/")+1:]] {
 		return fmt.Sprintf("%q is not a rate", source.Clean(amount))
@@ -325,7 +326,7 @@ func (s *state) filling() string {
 		case s.accept(":"):
 			s.skipValue(anyName)
 		case s.accept("timeout", "expires"):
-			if !span(s.take().s) {
+			if !span(s.take().Text) {
 				return "a timeout is a span of time"
 			}
 		case s.accept("comment"):
@@ -347,7 +348,7 @@ func (s *state) filling() string {
 				return why
 			}
 		default:
-			return fmt.Sprintf("%q was not expected here", source.Clean(s.peek().s))
+			return fmt.Sprintf("%q was not expected here", source.Clean(s.peek().Text))
 		}
 	}
 	return "a closing brace is missing"
@@ -359,7 +360,7 @@ func (s *state) connections() string {
 		return "\"ct count\" was expected"
 	}
 	s.accept("over")
-	if !number(s.take().s) {
+	if !number(s.take().Text) {
 		return "a number of connections was expected"
 	}
 	return ""
@@ -396,8 +397,8 @@ func (s *state) refusal() string {
 		return "a rejection is by ICMP or by a TCP reset"
 	}
 	s.accept("type")
-	if t := s.take(); !name(t.s) && !number(t.s) || keywords[t.s] {
-		return fmt.Sprintf("%q is not a code of ICMP", source.Clean(t.s))
+	if t := s.take(); !name(t.Text) && !number(t.Text) || keywords[t.Text] {
+		return fmt.Sprintf("%q is not a code of ICMP", source.Clean(t.Text))
 	}
 	return ""
 }

@@ -10,7 +10,10 @@ import (
 	"toril/model"
 	"toril/read"
 	"toril/source"
+	"toril/syntax/nft"
 )
+
+type token = nft.Token
 
 // maxTokens bounds what definitions may expand to in all, and the words of one statement.
 const maxTokens = 2_000_000
@@ -45,7 +48,7 @@ type set struct {
 type parser struct {
 	*ruleset
 	in     *read.Input
-	lex    lexer
+	lex    nft.Scanner
 	peeked []token
 	depth  int
 
@@ -74,7 +77,7 @@ type ruleset struct {
 
 func (p *parser) peek() token {
 	if len(p.peeked) == 0 {
-		p.peeked = append(p.peeked, p.lex.next())
+		p.peeked = append(p.peeked, p.lex.Next())
 	}
 	return p.peeked[0]
 }
@@ -86,7 +89,7 @@ func (p *parser) take() token {
 }
 
 func (p *parser) rows() {
-	for p.peek().kind == newRow {
+	for p.peek().Kind == nft.Row {
 		p.take()
 	}
 }
@@ -95,30 +98,30 @@ func (p *parser) rows() {
 // statement stands in. Inside of braces and parentheses, lines do not end a statement.
 func (p *parser) rest() []token {
 	var out []token
-	start := p.peek().line
+	start := p.peek().Line
 	tight := 0  // the depth of braces in which no line may end
 	inline := 0 // the depth at which the rules of a chain without a name stand
 	for depth := 0; ; {
 		t := p.peek()
 		if len(out) == maxTokens {
 			p.in.Problemf(start, "a statement of more than %d words begins here; the rest of it is not read", maxTokens)
-			out = append(out, token{mark, "}", t.line}) // one more than the limit: no further word is kept, nor said again
+			out = append(out, token{Kind: nft.Mark, Text: "}", Place: t.Place}) // one more than the limit: no further word is kept, nor said again
 		}
 		switch {
-		case t.kind == end && depth > 0:
+		case t.Kind == nft.End && depth > 0:
 			p.broken(start, "a brace or parenthesis that opens here is not closed: the file ends before")
 			return out
-		case t.kind == end, depth == 0 && (t.kind == newRow || t.is("}")):
+		case t.Kind == nft.End, depth == 0 && (t.Kind == nft.Row || t.Is("}")):
 			return out
-		case t.kind == mark && (t.s == "{" || t.s == "("):
+		case t.Kind == nft.Mark && (t.Text == "{" || t.Text == "("):
 			depth++
-			if len(out) > 0 && (out[len(out)-1].is("jump") || out[len(out)-1].is("goto")) && (inline == 0 || inline == depth-1) {
+			if len(out) > 0 && (out[len(out)-1].Is("jump") || out[len(out)-1].Is("goto")) && (inline == 0 || inline == depth-1) {
 				inline = depth
 			}
-			if len(out) > 0 && out[len(out)-1].kind == word && strings.HasPrefix(out[len(out)-1].s, "@") {
+			if len(out) > 0 && out[len(out)-1].Kind == nft.Word && strings.HasPrefix(out[len(out)-1].Text, "@") {
 				tight = depth
 			}
-		case t.kind == mark && (t.s == "}" || t.s == ")"):
+		case t.Kind == nft.Mark && (t.Text == "}" || t.Text == ")"):
 			if inline == depth && depth > 0 {
 				inline--
 			}
@@ -128,19 +131,19 @@ func (p *parser) rest() []token {
 			depth--
 		}
 		p.take()
-		if t.kind == newRow && t.s == "\n" && p.ofRules && inline == 0 && depth > 0 && len(out) > 0 &&
-			(tight > 0 || !out[len(out)-1].is("{") && !out[len(out)-1].is(",")) {
-			for p.peek().kind == newRow && p.peek().s == "\n" {
+		if t.Kind == nft.Row && t.Text == "\n" && p.ofRules && inline == 0 && depth > 0 && len(out) > 0 &&
+			(tight > 0 || !out[len(out)-1].Is("{") && !out[len(out)-1].Is(",")) {
+			for p.peek().Kind == nft.Row && p.peek().Text == "\n" {
 				p.take()
 			}
-			if next := p.peek(); tight > 0 || !next.is(",") && !next.is("}") && next.kind != end {
-				p.broken(t.line, "a line ends here between braces, inside an element")
+			if next := p.peek(); tight > 0 || !next.Is(",") && !next.Is("}") && next.Kind != nft.End {
+				p.broken(t.Line, "a line ends here between braces, inside an element")
 			}
 		}
-		if t.s == ";" && t.kind == newRow && p.ofRules && inline == 0 {
-			p.broken(t.line, "a semicolon stands between braces")
+		if t.Text == ";" && t.Kind == nft.Row && p.ofRules && inline == 0 {
+			p.broken(t.Line, "a semicolon stands between braces")
 		}
-		if (t.kind != newRow || inline > 0 && inline == depth) && len(out) <= maxTokens {
+		if (t.Kind != nft.Row || inline > 0 && inline == depth) && len(out) <= maxTokens {
 			out = append(out, t)
 		}
 	}
@@ -155,8 +158,8 @@ func (p *parser) restOfRule() []token {
 
 // name says of a token where a name is expected that it is none.
 func (p *parser) name(t token) token {
-	if t.kind != word || keywords[t.s] || !name(t.s) {
-		p.broken(t.line, "%q is not a name", source.Clean(t.s))
+	if t.Kind != nft.Word || keywords[t.Text] || !name(t.Text) {
+		p.broken(t.Line, "%q is not a name", source.Clean(t.Text))
 	}
 	return t
 }
@@ -171,30 +174,30 @@ func (p *parser) file() {
 		p.rows()
 		t := p.peek()
 		switch {
-		case t.kind == end:
+		case t.Kind == nft.End:
 			return
-		case t.is("}"):
+		case t.Is("}"):
 			p.take()
-			p.broken(t.line, "a closing brace has no opening one")
+			p.broken(t.Line, "a closing brace has no opening one")
 		default:
 			p.statement()
 			p.ends()
 		}
-		if p.lex.open {
-			p.lex.open = false
-			p.broken(p.lex.line, "a quotation mark is not closed")
+		if p.lex.Open {
+			p.lex.Open = false
+			p.broken(p.lex.Line, "a quotation mark is not closed")
 		}
-		if p.lex.junk && !p.in.File.Converted() {
-			p.broken(p.lex.line, "a carriage return stands here, or before")
+		if p.lex.Junk && !p.in.File.Converted() {
+			p.broken(p.lex.Line, "a carriage return stands here, or before")
 		}
-		p.lex.junk = false
+		p.lex.Junk = false
 	}
 }
 
 // ends says of a statement that a line end or a semicolon does not end that it has none: nft wants one also before a closing brace.
 func (p *parser) ends() {
-	if t := p.peek(); t.kind != newRow && t.kind != end {
-		p.broken(t.line, "before %q a semicolon or a line end is missing", source.Clean(t.s))
+	if t := p.peek(); t.Kind != nft.Row && t.Kind != nft.End {
+		p.broken(t.Line, "before %q a semicolon or a line end is missing", source.Clean(t.Text))
 	}
 }
 
@@ -207,56 +210,56 @@ func (p *parser) broken(line int, format string, args ...any) {
 
 func (p *parser) statement() {
 	t := p.take()
-	if t.kind != word {
+	if t.Kind != nft.Word {
 		p.rest()
-		p.unread(t.line, "", "a statement cannot begin with %q", source.Clean(t.s))
+		p.unread(t.Line, "", "a statement cannot begin with %q", source.Clean(t.Text))
 		return
 	}
-	switch t.s {
+	switch t.Text {
 	case "include":
 		p.in.Count()
 		for _, arg := range p.rest() {
-			p.include(t.line, arg.s)
+			p.include(t.Line, arg.Text)
 		}
 	case "define", "redefine":
 		p.define(t)
 	case "undefine":
 		p.in.Count()
 		for _, arg := range p.rest() {
-			delete(p.defines, arg.s)
+			delete(p.defines, arg.Text)
 		}
 	case "flush":
 		p.in.Count()
-		p.flush(t.line, p.rest())
+		p.flush(t.Line, p.rest())
 	case "delete", "destroy":
 		p.in.Count()
-		p.delete(t, p.expand(p.rest(), t.line))
+		p.delete(t, p.expand(p.rest(), t.Line))
 	case "reset", "list", "get", "monitor", "export", "describe":
 		p.in.Count() // they change nothing
 		p.rest()
 	case "rename", "import":
 		p.rest()
-		p.unread(t.line, "", "%s is not read", t.s)
+		p.unread(t.Line, "", "%s is not read", t.Text)
 	case "table":
-		p.table(t.line)
+		p.table(t.Line)
 	case "add", "create", "insert", "replace":
 		p.command(t)
 	case "chain", "set", "map", "rule", "element":
 		p.peeked = append([]token{t}, p.peeked...)
-		p.command(token{word, "add", t.line})
+		p.command(token{Kind: nft.Word, Text: "add", Place: t.Place})
 	case "flowtable", "counter", "quota", "limit", "ct", "secmark", "synproxy": // as behind the word add
-		if t.is("ct") {
-			t.s += " " + p.take().s
-			if t.s != "ct helper" && t.s != "ct timeout" && t.s != "ct expectation" {
-				p.broken(t.line, "%q is not a command", source.Clean(t.s))
+		if t.Is("ct") {
+			t.Text += " " + p.take().Text
+			if t.Text != "ct helper" && t.Text != "ct timeout" && t.Text != "ct expectation" {
+				p.broken(t.Line, "%q is not a command", source.Clean(t.Text))
 			}
 		}
 		family, table := p.place()
 		p.object(family, table, t)
 	default:
 		p.rest()
-		p.broken(t.line, "%q is not a command", source.Clean(t.s))
-		p.unread(t.line, "", "%q is not a known command", source.Clean(t.s))
+		p.broken(t.Line, "%q is not a command", source.Clean(t.Text))
+		p.unread(t.Line, "", "%q is not a known command", source.Clean(t.Text))
 	}
 }
 
@@ -265,28 +268,28 @@ func (p *parser) include(line int, pattern string) {
 		pattern += "*"
 	}
 	for _, in := range p.in.Include(line, pattern) {
-		sub := &parser{ruleset: p.ruleset, in: in, lex: lexer{data: in.File.Bytes(), line: 1}, depth: p.depth + 1}
+		sub := &parser{ruleset: p.ruleset, in: in, lex: nft.Scan(in.File.Bytes()), depth: p.depth + 1}
 		sub.file()
 	}
 }
 
 func (p *parser) define(verb token) {
-	line := verb.line
+	line := verb.Line
 	p.in.Count()
 	name := p.take()
-	if p.defines[name.s] != nil && verb.is("define") {
-		p.broken(line, "%s is defined twice", source.Clean(name.s))
+	if p.defines[name.Text] != nil && verb.Is("define") {
+		p.broken(line, "%s is defined twice", source.Clean(name.Text))
 	}
-	if name.kind != word || !p.peek().is("=") {
+	if name.Kind != nft.Word || !p.peek().Is("=") {
 		p.rest()
 		p.unread(line, "", "a definition is a name, an equals sign and a value")
 		return
 	}
 	p.take()
-	p.defines[name.s] = p.expand(p.rest(), line)
-	id := "definition " + name.s
+	p.defines[name.Text] = p.expand(p.rest(), line)
+	id := "definition " + name.Text
 	if p.objects[id] == nil || p.objects[id].Missing {
-		p.objects[id] = p.declare("definition", name.s, line)
+		p.objects[id] = p.declare("definition", name.Text, line)
 	}
 }
 
@@ -294,7 +297,7 @@ func (p *parser) define(verb token) {
 func (p *ruleset) expand(in []token, line int) []token {
 	hit := false
 	for _, t := range in {
-		if t.kind == word && strings.Contains(t.s, "$") {
+		if t.Kind == nft.Word && strings.Contains(t.Text, "$") {
 			hit = true
 			break
 		}
@@ -304,8 +307,8 @@ func (p *ruleset) expand(in []token, line int) []token {
 	}
 	var out []token
 	for i, t := range in {
-		name, isVar := strings.CutPrefix(t.s, "$")
-		if t.kind != word || !isVar {
+		name, isVar := strings.CutPrefix(t.Text, "$")
+		if t.Kind != nft.Word || !isVar {
 			out = append(out, t)
 			continue
 		}
@@ -315,15 +318,15 @@ func (p *ruleset) expand(in []token, line int) []token {
 			continue
 		}
 		p.expanded += len(value)
-		inBraces := len(value) > 1 && value[0].is("{") && i > 0 && (in[i-1].is("{") || in[i-1].is(","))
+		inBraces := len(value) > 1 && value[0].Is("{") && i > 0 && (in[i-1].Is("{") || in[i-1].Is(","))
 		if inBraces { // a set inside a set
 			value = value[1 : len(value)-1]
 		}
 		if d := p.objects["definition "+name]; d != nil {
-			d.Used = append(d.Used, source.Pos{File: d.At.File, Line: t.line})
+			d.Used = append(d.Used, source.Pos{File: d.At.File, Line: t.Line, Range: t.Range})
 		}
 		for _, v := range value {
-			v.line = t.line
+			v.Place = t.Place
 			out = append(out, v)
 		}
 	}
@@ -343,56 +346,56 @@ func (p *parser) table(line int) {
 	p.in.Count()
 	family := "ip"
 	name := p.take()
-	if name.kind == word && isFamily(name.s) && p.peek().kind == word {
-		family = name.s
+	if name.Kind == nft.Word && isFamily(name.Text) && p.peek().Kind == nft.Word {
+		family = name.Text
 		name = p.take()
 	}
 	p.name(name)
-	if !p.peek().is("{") {
+	if !p.peek().Is("{") {
 		if more := p.rest(); len(more) > 0 {
-			p.broken(line, "%q is no family of tables", source.Clean(name.s))
+			p.broken(line, "%q is no family of tables", source.Clean(name.Text))
 		}
-		p.tables[family+" "+name.s] = true
+		p.tables[family+" "+name.Text] = true
 		return
 	}
-	p.tables[family+" "+name.s] = true
+	p.tables[family+" "+name.Text] = true
 	p.take()
 	for {
 		p.rows()
 		t := p.take()
 		switch {
-		case t.kind == end:
-			p.broken(t.line, "table %s, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
+		case t.Kind == nft.End:
+			p.broken(t.Line, "table %s, opened at line %d, is not closed: the file ends here", source.Clean(name.Text), line)
 			return
-		case t.is("}"):
+		case t.Is("}"):
 			return
-		case t.is("chain"):
-			p.chain(family, name.s, t.line)
-		case t.is("set") || t.is("map"):
-			p.set(family, name.s, t.line, t.is("map"))
-		case t.is("counter") || t.is("quota") || t.is("limit") || t.is("ct") || t.is("flowtable") || t.is("secmark") || t.is("synproxy"):
-			p.object(family, name.s, t)
-		case t.is("flags"):
+		case t.Is("chain"):
+			p.chain(family, name.Text, t.Line)
+		case t.Is("set") || t.Is("map"):
+			p.set(family, name.Text, t.Line, t.Is("map"))
+		case t.Is("counter") || t.Is("quota") || t.Is("limit") || t.Is("ct") || t.Is("flowtable") || t.Is("secmark") || t.Is("synproxy"):
+			p.object(family, name.Text, t)
+		case t.Is("flags"):
 			p.in.Count()
 			for _, f := range p.rest() {
-				if !f.is("dormant") && !f.is("owner") && !f.is("persist") && !f.is(",") {
-					p.broken(t.line, "%q is not a flag of a table", source.Clean(f.s))
+				if !f.Is("dormant") && !f.Is("owner") && !f.Is("persist") && !f.Is(",") {
+					p.broken(t.Line, "%q is not a flag of a table", source.Clean(f.Text))
 				}
-				if f.is("dormant") {
-					p.asleep[family+" "+name.s] = p.in.At(t.line)
+				if f.Is("dormant") {
+					p.asleep[family+" "+name.Text] = p.in.Pos(t.Place)
 				}
 			}
-		case t.is("comment"):
+		case t.Is("comment"):
 			p.in.Count()
 			p.rest()
-		case t.is("include"):
+		case t.Is("include"):
 			p.in.Count()
 			for _, arg := range p.rest() {
-				p.unread(t.line, "", "%s is included inside a table", source.Clean(arg.s))
+				p.unread(t.Line, "", "%s is included inside a table", source.Clean(arg.Text))
 			}
 		default:
 			p.rest()
-			p.unread(t.line, family+" "+name.s, "%q is not a known part of a table", source.Clean(t.s))
+			p.unread(t.Line, family+" "+name.Text, "%q is not a known part of a table", source.Clean(t.Text))
 		}
 		p.ends()
 	}
@@ -402,21 +405,21 @@ func (p *parser) table(line int) {
 func (p *parser) object(family, table string, t token) {
 	p.in.Count()
 	args := p.rest()
-	if t.s == "ct" && len(args) > 0 {
-		t.s, args = "ct "+args[0].s, args[1:]
+	if t.Text == "ct" && len(args) > 0 {
+		t.Text, args = "ct "+args[0].Text, args[1:]
 	}
-	if len(args) == 0 || strings.HasPrefix(t.s, "ct") && t.s != "ct helper" && t.s != "ct timeout" && t.s != "ct expectation" ||
-		args[0].kind != word ||
-		len(args) > 1 && !args[1].is("{") {
-		p.unread(t.line, "", "a name was expected behind %q, and settings in braces", source.Clean(t.s))
+	if len(args) == 0 || strings.HasPrefix(t.Text, "ct") && t.Text != "ct helper" && t.Text != "ct timeout" && t.Text != "ct expectation" ||
+		args[0].Kind != nft.Word ||
+		len(args) > 1 && !args[1].Is("{") {
+		p.unread(t.Line, "", "a name was expected behind %q, and settings in braces", source.Clean(t.Text))
 		return
 	}
 	if i := slices.IndexFunc(args, func(a token) bool {
-		return a.kind == word && slices.Contains([]string{"chain", "table", "set", "map", "rule", "accept", "drop", "jump", "goto"}, a.s)
+		return a.Kind == nft.Word && slices.Contains([]string{"chain", "table", "set", "map", "rule", "accept", "drop", "jump", "goto"}, a.Text)
 	}); i > 0 {
-		p.broken(t.line, "the settings of %s go on up to %q in line %d", source.Clean(args[0].s), args[i].s, args[i].line)
+		p.broken(t.Line, "the settings of %s go on up to %q in line %d", source.Clean(args[0].Text), args[i].Text, args[i].Line)
 	}
-	p.objects[family+" "+table+" "+t.s+" "+args[0].s] = p.declare(t.s, family+" "+table+" "+args[0].s, t.line)
+	p.objects[family+" "+table+" "+t.Text+" "+args[0].Text] = p.declare(t.Text, family+" "+table+" "+args[0].Text, t.Line)
 }
 
 func (p *parser) declare(kind, name string, line int) *model.Definition {
@@ -429,8 +432,8 @@ func (p *parser) declare(kind, name string, line int) *model.Definition {
 func (p *parser) chain(family, table string, line int) {
 	p.in.Count()
 	name := p.name(p.take())
-	c := p.chainOf(family, table, name.s, line)
-	if !p.peek().is("{") {
+	c := p.chainOf(family, table, name.Text, line)
+	if !p.peek().Is("{") {
 		if len(p.rest()) > 0 {
 			p.broken(line, "a chain has a name and its rules in braces")
 		}
@@ -442,31 +445,31 @@ func (p *parser) chain(family, table string, line int) {
 		p.rows()
 		t := p.peek()
 		switch {
-		case t.kind == end:
-			p.broken(t.line, "chain %s, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
+		case t.Kind == nft.End:
+			p.broken(t.Line, "chain %s, opened at line %d, is not closed: the file ends here", source.Clean(name.Text), line)
 			return
-		case t.is("}"):
+		case t.Is("}"):
 			p.take()
 			return
-		case t.is("type"):
+		case t.Is("type"):
 			p.base(c, p.rest())
-		case t.is("policy"):
+		case t.Is("policy"):
 			p.policy(c, p.rest(), policies > 0)
 			policies++
-		case t.is("comment") || t.is("devices"):
+		case t.Is("comment") || t.Is("devices"):
 			p.in.Count()
 			p.rest()
-		case t.is("flags"):
+		case t.Is("flags"):
 			p.in.Count()
-			if r := p.rest(); len(r) != 2 || !r[1].is("offload") {
-				p.unread(t.line, c.ID(), "\"offload\" is the only flag of a chain")
+			if r := p.rest(); len(r) != 2 || !r[1].Is("offload") {
+				p.unread(t.Line, c.ID(), "\"offload\" is the only flag of a chain")
 			}
 		default:
 			before := t
-			tokens := p.expand(p.restOfRule(), t.line)
+			tokens := p.expand(p.restOfRule(), t.Line)
 			if len(tokens) == 0 {
 				p.take()
-				p.unread(before.line, c.ID(), "%q does not begin a rule", source.Clean(before.s))
+				p.unread(before.Line, c.ID(), "%q does not begin a rule", source.Clean(before.Text))
 				continue
 			}
 			c.rules = append(c.rules, row{p.in, tokens})
@@ -491,7 +494,7 @@ func (p *parser) chainOf(family, table, name string, line int) *chain {
 func (p *parser) base(c *chain, tokens []token) {
 	p.in.Count()
 	tokens = p.expand(tokens, 0)
-	line := tokens[0].line
+	line := tokens[0].Line
 	bad := func(format string, args ...any) {
 		p.unread(line, c.ID(), format, args...)
 		c.Unsure = true
@@ -503,25 +506,25 @@ func (p *parser) base(c *chain, tokens []token) {
 			}
 			return token{}
 		}
-		switch tokens[i].s {
+		switch tokens[i].Text {
 		case "type":
-			kind, ok := map[string]model.ChainKind{"filter": model.FilterChain, "nat": model.NATChain, "route": model.RouteChain}[at(1).s]
+			kind, ok := map[string]model.ChainKind{"filter": model.FilterChain, "nat": model.NATChain, "route": model.RouteChain}[at(1).Text]
 			if !ok {
-				bad("%q is not a type of chain", source.Clean(at(1).s))
+				bad("%q is not a type of chain", source.Clean(at(1).Text))
 			}
 			c.Kind = kind
 			i++
 		case "hook":
-			h, ok := hooks[at(1).s]
+			h, ok := hooks[at(1).Text]
 			if !ok {
-				bad("%q is not a hook", source.Clean(at(1).s))
+				bad("%q is not a hook", source.Clean(at(1).Text))
 			}
 			c.Hook, c.At = h, p.in.At(line)
 			i++
 		case "device":
 			i++
 		case "devices":
-			for i+1 < len(tokens) && !tokens[i].is("}") {
+			for i+1 < len(tokens) && !tokens[i].Is("}") {
 				i++
 			}
 		case "priority":
@@ -535,7 +538,7 @@ func (p *parser) base(c *chain, tokens []token) {
 			}
 			return
 		default:
-			bad("%q was not expected here", source.Clean(tokens[i].s))
+			bad("%q was not expected here", source.Clean(tokens[i].Text))
 			return
 		}
 	}
@@ -548,7 +551,7 @@ var oneOrSum = matching(`^(- ?[0-9]+|-?[0-9]+|[a-z]+( ?[-+] ?[0-9]+)?)$`)
 func priority(tokens []token) (int, error) {
 	var b strings.Builder
 	for _, t := range tokens {
-		b.WriteString(t.s)
+		b.WriteString(t.Text)
 	}
 	s := b.String()
 	if !oneOrSum(strings.TrimSuffix(spelled(tokens), " ")) {
@@ -578,14 +581,14 @@ func priority(tokens []token) (int, error) {
 func (p *parser) policy(c *chain, tokens []token, twice bool) {
 	p.in.Count()
 	tokens = p.expand(tokens, 0)
-	line := tokens[0].line
+	line := tokens[0].Line
 	if twice {
 		p.broken(line, "the policy of a chain is set twice")
 	}
 	switch {
-	case len(tokens) == 2 && tokens[1].s == "drop":
+	case len(tokens) == 2 && tokens[1].Text == "drop":
 		c.Policy = model.Say(model.Drop, p.in.At(line))
-	case len(tokens) == 2 && tokens[1].s == "accept":
+	case len(tokens) == 2 && tokens[1].Text == "accept":
 		c.Policy = model.Say(model.Accept, p.in.At(line))
 	default:
 		p.unread(line, c.ID(), "a policy is accept or drop")
@@ -597,54 +600,54 @@ func (p *parser) policy(c *chain, tokens []token, twice bool) {
 func (p *parser) set(family, table string, line int, isMap bool) {
 	p.in.Count()
 	name := p.name(p.take())
-	if !p.peek().is("{") {
+	if !p.peek().Is("{") {
 		p.rest()
 		p.unread(line, family+" "+table, "a set has its type in braces")
 		return
 	}
-	s := p.setOf(family, table, name.s, line, isMap)
+	s := p.setOf(family, table, name.Text, line, isMap)
 	p.take()
 	for {
 		p.rows()
 		t := p.take()
 		switch {
-		case t.kind == end:
-			p.broken(t.line, "set %s, opened at line %d, is not closed: the file ends here", source.Clean(name.s), line)
+		case t.Kind == nft.End:
+			p.broken(t.Line, "set %s, opened at line %d, is not closed: the file ends here", source.Clean(name.Text), line)
 			return
-		case t.is("}"):
+		case t.Is("}"):
 			return
-		case t.is("type"):
+		case t.Is("type"):
 			s.shape(p.rest(), named)
-		case t.is("typeof"):
-			s.shape(p.expand(p.rest(), t.line), spelledOut)
-		case t.is("flags"):
+		case t.Is("typeof"):
+			s.shape(p.expand(p.rest(), t.Line), spelledOut)
+		case t.Is("flags"):
 			flags := p.rest()
 			for i, f := range flags {
-				if f.kind == word && !setFlags[f.s] || f.is(",") == (i%2 == 0) || i%2 == 1 && i == len(flags)-1 {
-					p.unread(t.line, family+" "+table, "%q is not a flag of a set", source.Clean(f.s))
+				if f.Kind == nft.Word && !setFlags[f.Text] || f.Is(",") == (i%2 == 0) || i%2 == 1 && i == len(flags)-1 {
+					p.unread(t.Line, family+" "+table, "%q is not a flag of a set", source.Clean(f.Text))
 				}
-				s.interval = s.interval || f.s == "interval"
-				if f.s == "dynamic" || f.s == "timeout" { // filled by rules, or by programs that add what is to vanish
+				s.interval = s.interval || f.Text == "interval"
+				if f.Text == "dynamic" || f.Text == "timeout" { // filled by rules, or by programs that add what is to vanish
 					s.dynamic = true
 				}
 			}
-		case t.is("elements"):
-			tokens := p.expand(p.restOfRule(), t.line)
-			if len(tokens) < 3 || !tokens[0].is("=") || !tokens[1].is("{") || !tokens[len(tokens)-1].is("}") {
-				p.unread(t.line, family+" "+table, "elements are an equals sign and a list in braces")
+		case t.Is("elements"):
+			tokens := p.expand(p.restOfRule(), t.Line)
+			if len(tokens) < 3 || !tokens[0].Is("=") || !tokens[1].Is("{") || !tokens[len(tokens)-1].Is("}") {
+				p.unread(t.Line, family+" "+table, "elements are an equals sign and a list in braces")
 				continue
 			}
 			p.elements(s, tokens[2:len(tokens)-1])
 			continue
-		case settingsOfSets[t.s] != nil && t.kind == word:
-			if rest := p.rest(); !settingsOfSets[t.s](rest) {
-				p.unread(t.line, family+" "+table, "%q is not a setting of a set in this form", t.s)
+		case settingsOfSets[t.Text] != nil && t.Kind == nft.Word:
+			if rest := p.rest(); !settingsOfSets[t.Text](rest) {
+				p.unread(t.Line, family+" "+table, "%q is not a setting of a set in this form", t.Text)
 			}
 		default:
 			p.rest()
-			p.unread(t.line, family+" "+table, "%q is not a known part of a set", source.Clean(t.s))
+			p.unread(t.Line, family+" "+table, "%q is not a known part of a set", source.Clean(t.Text))
 		}
-		if !t.is("auto-merge") {
+		if !t.Is("auto-merge") {
 			p.ends()
 		}
 	}
@@ -662,7 +665,7 @@ func (p *parser) setOf(family, table, name string, line int, isMap bool) *set {
 }
 
 func (p *parser) elements(s *set, tokens []token) {
-	if len(tokens) == 0 || tokens[0].is(",") {
+	if len(tokens) == 0 || tokens[0].Is(",") {
 		p.unread(s.line, source.Clean(s.family+" "+s.table), "an element is missing in a list")
 	}
 	s.elements = append(s.elements, commas(tokens)...)
@@ -676,12 +679,12 @@ func commas(tokens []token) [][]token {
 	depth, start := 0, 0
 	for i, t := range tokens {
 		switch {
-		case t.kind != mark:
-		case t.s == "{" || t.s == "(":
+		case t.Kind != nft.Mark:
+		case t.Text == "{" || t.Text == "(":
 			depth++
-		case t.s == "}" || t.s == ")":
+		case t.Text == "}" || t.Text == ")":
 			depth--
-		case t.s == "," && depth == 0:
+		case t.Text == "," && depth == 0:
 			out = append(out, tokens[start:max(i, start+1)]) // an empty one keeps its comma
 			start = i + 1
 		}
@@ -695,55 +698,55 @@ func commas(tokens []token) [][]token {
 // command reads "add|insert|create table|chain|rule|set|map|element ...".
 func (p *parser) command(verb token) {
 	what := p.take()
-	if what.is("table") {
-		p.table(verb.line)
+	if what.Is("table") {
+		p.table(verb.Line)
 		return
 	}
-	known := what.is("chain") || what.is("rule") || what.is("set") || what.is("map") || what.is("element")
+	known := what.Is("chain") || what.Is("rule") || what.Is("set") || what.Is("map") || what.Is("element")
 	if !known {
-		if what.kind == word && !verb.is("add") && (isFamily(what.s) || p.peek().kind == word) {
-			p.broken(verb.line, "%s what is not said", verb.s)
+		if what.Kind == nft.Word && !verb.Is("add") && (isFamily(what.Text) || p.peek().Kind == nft.Word) {
+			p.broken(verb.Line, "%s what is not said", verb.Text)
 		}
-		if what.kind == word && (isFamily(what.s) || p.peek().kind == word) { // "add ip filter forward ..." without the word rule
+		if what.Kind == nft.Word && (isFamily(what.Text) || p.peek().Kind == nft.Word) { // "add ip filter forward ..." without the word rule
 			p.peeked = append([]token{what}, p.peeked...)
 			p.rule(verb)
 			return
 		}
 		p.rest()
-		p.unread(verb.line, "", "%q is not a known object of %q", source.Clean(what.s), verb.s)
+		p.unread(verb.Line, "", "%q is not a known object of %q", source.Clean(what.Text), verb.Text)
 		return
 	}
-	if what.is("rule") {
+	if what.Is("rule") {
 		p.rule(verb)
 		return
 	}
 	family, table := p.place()
-	switch what.s {
+	switch what.Text {
 	case "chain":
-		p.chain(family, table, what.line)
+		p.chain(family, table, what.Line)
 	case "set", "map":
-		p.set(family, table, what.line, what.s == "map")
+		p.set(family, table, what.Line, what.Text == "map")
 	case "element":
 		p.in.Count()
 		name := p.take()
-		tokens := p.expand(p.restOfRule(), what.line)
-		if len(tokens) < 2 || !tokens[0].is("{") {
-			p.unread(what.line, "", "elements in braces were expected")
+		tokens := p.expand(p.restOfRule(), what.Line)
+		if len(tokens) < 2 || !tokens[0].Is("{") {
+			p.unread(what.Line, "", "elements in braces were expected")
 			return
 		}
-		p.elements(p.setOf(family, table, name.s, what.line, false), tokens[1:len(tokens)-1])
+		p.elements(p.setOf(family, table, name.Text, what.Line, false), tokens[1:len(tokens)-1])
 	}
 }
 
 func (p *parser) place() (family, table string) {
 	family = "ip"
 	t := p.take()
-	if isFamily(t.s) && p.peek().kind == word {
-		family = t.s
+	if isFamily(t.Text) && p.peek().Kind == nft.Word {
+		family = t.Text
 		t = p.take()
 	}
-	p.made(t.line, family, t.s)
-	return family, t.s
+	p.made(t.Line, family, t.Text)
+	return family, t.Text
 }
 
 // made says of a table that this file has not made: what else is in it is not known, and without it the program takes nothing.
@@ -758,14 +761,14 @@ func (p *parser) made(line int, family, table string) {
 func (p *parser) rule(verb token) {
 	family, table := p.place()
 	name := p.take()
-	if id := family + " " + table + " " + name.s; p.byID[id] == nil {
-		p.unread(verb.line, "", "chain %s is not made by this file", source.Clean(id))
+	if id := family + " " + table + " " + name.Text; p.byID[id] == nil {
+		p.unread(verb.Line, "", "chain %s is not made by this file", source.Clean(id))
 	}
-	c := p.chainOf(family, table, name.s, verb.line)
-	tokens := p.expand(p.restOfRule(), verb.line)
+	c := p.chainOf(family, table, name.Text, verb.Line)
+	tokens := p.expand(p.restOfRule(), verb.Line)
 	placed, at := false, -1
-	for len(tokens) > 1 && (tokens[0].is("handle") || tokens[0].is("index") || tokens[0].is("position")) {
-		if n, err := strconv.Atoi(tokens[1].s); err == nil && n >= 0 && n < len(c.rules) && tokens[0].is("index") {
+	for len(tokens) > 1 && (tokens[0].Is("handle") || tokens[0].Is("index") || tokens[0].Is("position")) {
+		if n, err := strconv.Atoi(tokens[1].Text); err == nil && n >= 0 && n < len(c.rules) && tokens[0].Is("index") {
 			at = n
 		} else {
 			placed = true
@@ -773,19 +776,19 @@ func (p *parser) rule(verb token) {
 		tokens = tokens[2:]
 	}
 	if len(tokens) == 0 {
-		p.unread(verb.line, c.ID(), "the rule is empty")
+		p.unread(verb.Line, c.ID(), "the rule is empty")
 		return
 	}
-	if placed || verb.is("replace") {
-		p.unread(verb.line, c.ID(), "the rule is placed by a number that only the running system knows; it is read as the chain's last")
+	if placed || verb.Is("replace") {
+		p.unread(verb.Line, c.ID(), "the rule is placed by a number that only the running system knows; it is read as the chain's last")
 	}
 	r := row{p.in, tokens}
 	switch {
-	case at >= 0 && verb.is("insert"):
+	case at >= 0 && verb.Is("insert"):
 		c.rules = slices.Insert(c.rules, at, r)
 	case at >= 0:
 		c.rules = slices.Insert(c.rules, at+1, r)
-	case verb.is("insert") && !placed:
+	case verb.Is("insert") && !placed:
 		c.rules = append([]row{r}, c.rules...)
 	default:
 		c.rules = append(c.rules, r)

@@ -13,6 +13,8 @@ import (
 	"toril/read"
 	"toril/read/literal"
 	"toril/source"
+	"toril/syntax"
+	"toril/syntax/nft"
 )
 
 // state is a rule on its way from tokens to the model. A verdict map splits it into several.
@@ -39,7 +41,7 @@ func (rs *ruleset) rule(c *chain, r row, depth int) []*model.Rule {
 	case "arp", "bridge", "netdev":
 		s.rule.Unsure = append(s.rule.Unsure, "a chain of family "+c.Family)
 	}
-	s.rule.At, s.rule.When = r.in.At(r.tokens[0].line), base
+	s.rule.At, s.rule.When = r.in.Pos(syntax.Over(r.tokens[0].Place, r.tokens[len(r.tokens)-1].Place)), base
 	r.in.Count()
 	if packet.Guard(func() {
 		for s.i < len(s.t) {
@@ -49,7 +51,7 @@ func (rs *ruleset) rule(c *chain, r row, depth int) []*model.Rule {
 		}
 	}) != nil { // which packets it is for is not known: it may do anything
 		s.rule = model.Rule{At: s.rule.At, When: base, Verb: model.UnknownAction, Unread: true, Unsure: []string{read.TooLarge}}
-		r.in.Unread(s.rule.At.Line, c.ID(), "%s", read.TooLarge)
+		r.in.Unread(r.tokens[0].Line, c.ID(), "%s", read.TooLarge)
 		return []*model.Rule{&s.rule}
 	}
 	if s.rule.Verb != model.Continue || s.rule.SetMark != nil || s.rule.Unread || len(s.out) == 0 {
@@ -81,7 +83,7 @@ func (s *state) take() token {
 
 func (s *state) accept(words ...string) bool {
 	for _, w := range words {
-		if s.i < len(s.t) && s.t[s.i].is(w) {
+		if s.i < len(s.t) && s.t[s.i].Is(w) {
 			s.i++
 			return true
 		}
@@ -92,10 +94,10 @@ func (s *state) accept(words ...string) bool {
 // unread keeps what was not understood and goes on at the next word that begins a statement.
 func (s *state) unread(from int, why string, args ...any) {
 	why = fmt.Sprintf(why, args...)
-	s.in.Unread(s.t[min(from, len(s.t)-1)].line, s.chain.ID(), "%s", why)
+	s.in.Unread(s.t[min(from, len(s.t)-1)].Line, s.chain.ID(), "%s", why)
 	s.rule.Unsure = append(s.rule.Unsure, why)
 	s.rule.Unread = true
-	for s.i < len(s.t) && !verdicts[s.t[s.i].s] && !(s.t[s.i].kind == word && statements[s.t[s.i].s]) {
+	for s.i < len(s.t) && !verdicts[s.t[s.i].Text] && !(s.t[s.i].Kind == nft.Word && statements[s.t[s.i].Text]) {
 		s.i++
 	}
 }
@@ -127,11 +129,11 @@ var statements = map[string]bool{
 func (s *state) step() bool {
 	from := s.i
 	t := s.take()
-	if t.kind != word {
-		s.unread(from, "%q was not expected here", source.Clean(t.s))
+	if t.Kind != nft.Word {
+		s.unread(from, "%q was not expected here", source.Clean(t.Text))
 		return s.i < len(s.t)
 	}
-	switch t.s {
+	switch t.Text {
 	case "accept", "drop", "return", "continue":
 		s.verdict(t)
 		return s.trailing()
@@ -153,10 +155,10 @@ func (s *state) step() bool {
 		return true
 	case "log":
 		s.rule.Log = true
-		for s.i+1 < len(s.t) && isLogOption(s.t[s.i].s) {
-			flags := s.take().is("flags")
-			if t := s.take(); t.kind != text && keywords[t.s] && !flags {
-				s.unread(s.i-1, "%q is not what is logged", source.Clean(t.s))
+		for s.i+1 < len(s.t) && isLogOption(s.t[s.i].Text) {
+			flags := s.take().Is("flags")
+			if t := s.take(); t.Kind != nft.Text && keywords[t.Text] && !flags {
+				s.unread(s.i-1, "%q is not what is logged", source.Clean(t.Text))
 			}
 			for flags && s.i < len(s.t) && (s.accept(",") || s.accept("sequence", "options")) {
 			}
@@ -181,7 +183,7 @@ func (s *state) step() bool {
 		return s.other(t, from)
 	}
 	s.i = from
-	if t.is("ct") && s.i+1 < len(s.t) && s.t[s.i+1].is("count") { // "ct count [over] n"
+	if t.Is("ct") && s.i+1 < len(s.t) && s.t[s.i+1].Is("count") { // "ct count [over] n"
 		s.i++
 		if why := s.connections(); why != "" {
 			s.i = min(s.i, len(s.t))
@@ -208,11 +210,11 @@ func (s *state) trailing(settings ...string) bool {
 		case s.accept("comment"):
 			s.comment()
 		case s.accept(settings...):
-		case s.rule.Verb == model.Queue && (number(s.peek().s) || ranged(s.peek().s, number) || name(s.peek().s)):
+		case s.rule.Verb == model.Queue && (number(s.peek().Text) || ranged(s.peek().Text, number) || name(s.peek().Text)):
 			s.i++
 		default:
 			verb := s.rule.Verb
-			s.unread(s.i, "%q was not expected behind what ends the rule", source.Clean(s.peek().s))
+			s.unread(s.i, "%q was not expected behind what ends the rule", source.Clean(s.peek().Text))
 			s.rule.Verb, s.i = verb, len(s.t)
 		}
 	}
@@ -221,20 +223,20 @@ func (s *state) trailing(settings ...string) bool {
 
 func (s *state) comment() {
 	t := s.take()
-	if t.kind != text && (!name(t.s) || keywords[t.s]) {
+	if t.Kind != nft.Text && (!name(t.Text) || keywords[t.Text]) {
 		s.i = min(s.i, len(s.t))
 		s.unread(s.i-1, "a comment is a text")
 	}
-	s.rule.Comment = source.Clean(t.s)
+	s.rule.Comment = source.Clean(t.Text)
 }
 
 func (s *state) verdict(t token) {
-	s.rule.Verb = map[string]model.Verb{"accept": model.Accept, "drop": model.Drop, "return": model.Return, "continue": model.Continue}[t.s]
+	s.rule.Verb = map[string]model.Verb{"accept": model.Accept, "drop": model.Drop, "return": model.Return, "continue": model.Continue}[t.Text]
 }
 
 func (s *state) jump(t token) {
 	s.rule.Verb = model.Jump
-	if t.is("goto") {
+	if t.Is("goto") {
 		s.rule.Verb = model.Goto
 	}
 	if s.accept("{") {
@@ -246,8 +248,8 @@ func (s *state) jump(t token) {
 
 // target names the chain of a jump and notes that it is used.
 func (s *state) target(t token) string {
-	id := s.chain.Family + " " + s.chain.Table + " " + t.s
-	s.useChain(id, s.in.At(t.line))
+	id := s.chain.Family + " " + s.chain.Table + " " + t.Text
+	s.useChain(id, s.in.Pos(t.Place))
 	return source.Clean(id)
 }
 
@@ -267,9 +269,9 @@ func (s *state) anonymous() string {
 	}
 	depth, start := 1, s.i
 	for ; s.i < len(s.t) && depth > 0; s.i++ {
-		if s.t[s.i].is("{") {
+		if s.t[s.i].Is("{") {
 			depth++
-		} else if s.t[s.i].is("}") {
+		} else if s.t[s.i].Is("}") {
 			depth--
 		}
 	}
@@ -280,10 +282,10 @@ func (s *state) anonymous() string {
 	}
 	for len(body) > 0 {
 		end, depth := 0, 0
-		for ; end < len(body) && (depth > 0 || body[end].kind != newRow); end++ {
-			if body[end].is("{") {
+		for ; end < len(body) && (depth > 0 || body[end].Kind != nft.Row); end++ {
+			if body[end].Is("{") {
 				depth++
-			} else if body[end].is("}") {
+			} else if body[end].Is("}") {
 				depth--
 			}
 		}
@@ -301,8 +303,8 @@ func (s *state) counter() {
 	for {
 		switch {
 		case s.accept("packets"):
-			n, err := strconv.ParseUint(s.take().s, 10, 64)
-			if err != nil || !s.accept("bytes") || !number(s.take().s) {
+			n, err := strconv.ParseUint(s.take().Text, 10, 64)
+			if err != nil || !s.accept("bytes") || !number(s.take().Text) {
 				s.i = min(s.i, len(s.t))
 				s.unread(s.i-1, "a counter has numbers of packets and bytes")
 				return
@@ -310,7 +312,7 @@ func (s *state) counter() {
 			s.rule.Packets = n
 		case s.accept("name"):
 			s.use("counter", s.take())
-		case s.peek().kind == text:
+		case s.peek().Kind == nft.Text:
 			s.use("counter", s.take())
 		default:
 			return
@@ -319,46 +321,46 @@ func (s *state) counter() {
 }
 
 func (s *state) use(kind string, t token) {
-	if keywords[t.s] && t.kind == word || t.kind == mark || t.s == "" {
+	if keywords[t.Text] && t.Kind == nft.Word || t.Kind == nft.Mark || t.Text == "" {
 		s.i = min(s.i, len(s.t))
 		s.unread(s.i-1, "the name of a %s was expected", kind)
 		return
 	}
-	d := s.objects[s.chain.Family+" "+s.chain.Table+" "+kind+" "+t.s]
+	d := s.objects[s.chain.Family+" "+s.chain.Table+" "+kind+" "+t.Text]
 	if d == nil {
-		d = &model.Definition{Kind: kind, Name: source.Clean(s.chain.Family + " " + s.chain.Table + " " + t.s), Missing: true}
-		s.objects[s.chain.Family+" "+s.chain.Table+" "+kind+" "+t.s] = d
+		d = &model.Definition{Kind: kind, Name: source.Clean(s.chain.Family + " " + s.chain.Table + " " + t.Text), Missing: true}
+		s.objects[s.chain.Family+" "+s.chain.Table+" "+kind+" "+t.Text] = d
 		s.defs = append(s.defs, d)
 	}
-	d.Used = append(d.Used, s.in.At(t.line))
+	d.Used = append(d.Used, s.in.Pos(t.Place))
 }
 
 // limit reads a rate or a quota: the rule concerns some of the packets only.
 func (s *state) limit(t token) {
 	from := s.i
-	if s.accept("name") || s.peek().kind == text {
-		s.use(t.s, s.take())
+	if s.accept("name") || s.peek().Kind == nft.Text {
+		s.use(t.Text, s.take())
 	}
 	if s.i == from {
-		if why := s.rate(t.s); why != "" {
+		if why := s.rate(t.Text); why != "" {
 			s.i = min(s.i, len(s.t))
 			s.unread(from-1, "%s", why)
 		}
 	}
-	s.rule.Unsure = append(s.rule.Unsure, "a "+t.s)
+	s.rule.Unsure = append(s.rule.Unsure, "a "+t.Text)
 }
 
 // other reads statements that change nothing that the model knows, and those that decide outside of it.
 func (s *state) other(t token, from int) bool {
-	switch t.s {
+	switch t.Text {
 	case "flow": // the packets of known connections pass by the rules from now on
 		s.i = len(s.t)
 		return false
 	case "set", "add", "update", "delete":
 		why := "the set that is filled is missing"
-		if s.peek().kind == word && strings.HasPrefix(s.peek().s, "@") {
+		if s.peek().Kind == nft.Word && strings.HasPrefix(s.peek().Text, "@") {
 			if name := s.take(); s.useSet(name) == nil {
-				why = fmt.Sprintf("set %s is not defined", source.Clean(name.s))
+				why = fmt.Sprintf("set %s is not defined", source.Clean(name.Text))
 			} else {
 				why = s.filling()
 			}
@@ -377,7 +379,7 @@ func (s *state) other(t token, from int) bool {
 	}
 	s.i = len(s.t)
 	s.rule.Verb = model.UnknownAction
-	s.unread(from, "%q is a statement that is not modelled", t.s)
+	s.unread(from, "%q is a statement that is not modelled", t.Text)
 	return false
 }
 
@@ -393,13 +395,13 @@ func (s *state) match() bool {
 			break
 		}
 		o, n := operandAt(s.left())
-		if n == 3 && s.chain.Family != "ip" && s.chain.Family != "ip6" && s.peek().is("ct") &&
-			(s.t[s.i+2].is("saddr") || s.t[s.i+2].is("daddr")) {
+		if n == 3 && s.chain.Family != "ip" && s.chain.Family != "ip6" && s.peek().Is("ct") &&
+			(s.t[s.i+2].Is("saddr") || s.t[s.i+2].Is("daddr")) {
 			n = 0 // of which family the address is would not be known
 		}
 		if n == 0 {
 			s.i++
-			s.unread(from, "%q is not a condition or statement that is known", source.Clean(s.t[from].s))
+			s.unread(from, "%q is not a condition or statement that is known", source.Clean(s.t[from].Text))
 			return true
 		}
 		ops = append(ops, o)
@@ -437,20 +439,20 @@ func (s *state) match() bool {
 func (s *state) assignment() bool {
 	t := s.left()
 	for n := 1; n <= 3 && n < len(t); n++ {
-		if !t[n].is("set") {
+		if !t[n].Is("set") {
 			continue
 		}
-		if t[n-1].is("mark") && (n == 1 || n == 2 && t[0].is("meta")) {
+		if t[n-1].Is("mark") && (n == 1 || n == 2 && t[0].Is("meta")) {
 			s.i += n + 1
 			s.setMark()
 			return true
 		}
-		if t[0].is("meta") || t[0].is("ct") || t[0].is("ip") || t[0].is("ip6") || t[0].is("tcp") || t[0].is("udp") || t[0].is("ether") ||
-			t[0].is("vlan") {
-			what := t[0].s + " " + t[n-1].s
+		if t[0].Is("meta") || t[0].Is("ct") || t[0].Is("ip") || t[0].Is("ip6") || t[0].Is("tcp") || t[0].Is("udp") || t[0].Is("ether") ||
+			t[0].Is("vlan") {
+			what := t[0].Text + " " + t[n-1].Text
 			switch {
-			case t[0].is("ct") && n == 3 && (t[1].is("original") || t[1].is("reply")) && t[2].is("zone"):
-			case t[0].is("meta") || t[0].is("ct"):
+			case t[0].Is("ct") && n == 3 && (t[1].Is("original") || t[1].Is("reply")) && t[2].Is("zone"):
+			case t[0].Is("meta") || t[0].Is("ct"):
 				if n != 2 || !assignable[what] {
 					return false
 				}
@@ -478,7 +480,7 @@ func (s *state) assignment() bool {
 func (s *state) setMark() {
 	from := s.i
 	t := s.take()
-	if n, err := strconv.ParseUint(t.s, 0, 32); err == nil && (s.i >= len(s.t) || s.peek().kind == word) {
+	if n, err := strconv.ParseUint(t.Text, 0, 32); err == nil && (s.i >= len(s.t) || s.peek().Kind == nft.Word) {
 		s.rule.SetMark = &model.MarkChange{Value: uint32(n), Mask: ^uint32(0)}
 		return
 	}
@@ -495,20 +497,20 @@ func (s *state) skipValue(form check) {
 	}
 	for s.i < len(s.t) {
 		switch _, n := operandAt(s.left()); {
-		case s.peek().is("{") || s.peek().is("("):
+		case s.peek().Is("{") || s.peek().Is("("):
 			s.skipBraces()
 		case n > 0:
 			s.i += n
 		default:
-			if t := s.take(); !form(t.s) && t.kind != text && !strings.HasPrefix(t.s, "@") {
-				s.unread(s.i-1, "%q is not a value", source.Clean(t.s))
+			if t := s.take(); !form(t.Text) && t.Kind != nft.Text && !strings.HasPrefix(t.Text, "@") {
+				s.unread(s.i-1, "%q is not a value", source.Clean(t.Text))
 				return
 			}
 		}
 		if s.accept("map") {
 			if elements, ok := s.braces(); ok {
 				for _, e := range elements {
-					if i := slices.IndexFunc(e, func(t token) bool { return t.kind == mark && t.s == ":" }); i < 1 || i == len(e)-1 {
+					if i := slices.IndexFunc(e, func(t token) bool { return t.Kind == nft.Mark && t.Text == ":" }); i < 1 || i == len(e)-1 {
 						s.unread(s.i-1, "an element of a map has no colon")
 						return
 					} else if _, why := parts(e[:i]); why != "" {
@@ -534,9 +536,9 @@ func (s *state) skipValue(form check) {
 func (s *state) skipBraces() {
 	for depth := 0; s.i < len(s.t); {
 		switch t := s.take(); {
-		case t.is("{") || t.is("("):
+		case t.Is("{") || t.Is("("):
 			depth++
-		case t.is("}") || t.is(")"):
+		case t.Is("}") || t.Is(")"):
 			if depth--; depth == 0 {
 				return
 			}
@@ -555,14 +557,14 @@ func (s *state) relation(ops []operand) (set packet.Set, sure bool, why string) 
 		}
 	}
 	from := s.i
-	if s.peek().is("&") || s.peek().is("|") || s.peek().is("^") || s.peek().is("<<") || s.peek().is(">>") {
+	if s.peek().Is("&") || s.peek().Is("|") || s.peek().Is("^") || s.peek().Is("<<") || s.peek().Is(">>") {
 		return s.masked(ops, base, why)
 	}
 	op := "=="
-	if s.peek().kind == mark {
-		switch s.peek().s {
+	if s.peek().Kind == nft.Mark {
+		switch s.peek().Text {
 		case "==", "!=", "<", ">", "<=", ">=":
-			op = s.take().s
+			op = s.take().Text
 		case "!":
 			if len(ops) == 1 && (ops[0].bits || strings.HasSuffix(ops[0].opaque, "flags")) {
 				s.take()
@@ -623,12 +625,12 @@ func (s *state) masked(ops []operand, base packet.Set, why string) (packet.Set, 
 		return set, sure, why
 	}
 	s.take()
-	maskText := s.take().s
+	maskText := s.take().Text
 	negate := s.accept("!=")
 	if !negate {
 		s.accept("==")
 	}
-	valueText := s.peek().s
+	valueText := s.peek().Text
 	m, err1 := strconv.ParseUint(maskText, 0, 32)
 	v, err2 := strconv.ParseUint(valueText, 0, 32)
 	if len(ops) == 1 && ops[0].field == packet.Mark && ops[0].values != nil && err1 == nil && err2 == nil {
@@ -700,23 +702,23 @@ func (s *state) values(ops []operand) (set packet.Set, sure bool, why string) {
 	}
 	t := s.peek()
 	switch {
-	case t.is("{"):
+	case t.Is("{"):
 		elements, ok := s.braces()
 		if !ok {
 			return packet.None(), true, "a closing brace is missing"
 		}
 		return s.union(ops, elements)
-	case t.kind == word && strings.HasPrefix(t.s, "@"):
+	case t.Kind == nft.Word && strings.HasPrefix(t.Text, "@"):
 		return s.namedSet(ops, s.take())
-	case t.kind == word && strings.HasPrefix(t.s, "$"):
+	case t.Kind == nft.Word && strings.HasPrefix(t.Text, "$"):
 		s.take()
-		d := "definition " + t.s[1:]
+		d := "definition " + t.Text[1:]
 		if s.objects[d] == nil {
-			s.objects[d] = &model.Definition{Kind: "definition", Name: source.Clean(t.s[1:]), Missing: true}
+			s.objects[d] = &model.Definition{Kind: "definition", Name: source.Clean(t.Text[1:]), Missing: true}
 			s.defs = append(s.defs, s.objects[d])
 		}
-		s.objects[d].Used = append(s.objects[d].Used, s.in.At(t.line))
-		return packet.None(), true, fmt.Sprintf("%s is not defined", source.Clean(t.s))
+		s.objects[d].Used = append(s.objects[d].Used, s.in.Pos(t.Place))
+		return packet.None(), true, fmt.Sprintf("%s is not defined", source.Clean(t.Text))
 	}
 	var elements [][]token
 	for {
@@ -734,7 +736,7 @@ func (s *state) values(ops []operand) (set packet.Set, sure bool, why string) {
 func (s *state) concatenated(n int) {
 	for k := range n {
 		s.i++
-		if s.peek().is("-") || strings.HasPrefix(s.peek().s, "-") && s.peek().kind == word && len(s.peek().s) > 1 {
+		if s.peek().Is("-") || strings.HasPrefix(s.peek().Text, "-") && s.peek().Kind == nft.Word && len(s.peek().Text) > 1 {
 			s.i += 2
 		}
 		if k+1 < n {
@@ -748,9 +750,9 @@ func (s *state) concatenated(n int) {
 func (s *state) braces() ([][]token, bool) {
 	start, depth := s.i+1, 0
 	for ; s.i < len(s.t); s.i++ {
-		if s.t[s.i].is("{") {
+		if s.t[s.i].Is("{") {
 			depth++
-		} else if s.t[s.i].is("}") {
+		} else if s.t[s.i].Is("}") {
 			if depth--; depth == 0 {
 				s.i++
 				return commas(s.t[start : s.i-1]), true
@@ -768,7 +770,7 @@ func (s *state) union(ops []operand, elements [][]token) (packet.Set, bool, stri
 		}
 		for _, e := range elements {
 			for _, t := range e {
-				if o.beyond[t.s] {
+				if o.beyond[t.Text] {
 					for _, e := range elements {
 						if why := fits(ops, e); why != "" {
 							return packet.None(), true, why
@@ -821,25 +823,25 @@ func parts(e []token) ([]string, string) {
 	for i := 0; i < len(e); i++ {
 		t := e[i]
 		switch {
-		case t.kind == mark && t.s == "." && (i == 0 || i == len(e)-1 || e[i-1].kind == mark):
+		case t.Kind == nft.Mark && t.Text == "." && (i == 0 || i == len(e)-1 || e[i-1].Kind == nft.Mark):
 			return nil, "a value is missing beside a dot"
-		case t.kind == mark && t.s == ".":
+		case t.Kind == nft.Mark && t.Text == ".":
 			joined = false
-		case t.kind == word && t.s == "-" && len(out) > 0:
+		case t.Kind == nft.Word && t.Text == "-" && len(out) > 0:
 			out[len(out)-1] += "-"
 			joined = true
-		case t.kind == word && len(out) > 0 && !joined &&
-			(t.s == "timeout" || t.s == "expires" || t.s == "counter" || t.s == "comment" || t.s == "limit"):
+		case t.Kind == nft.Word && len(out) > 0 && !joined &&
+			(t.Text == "timeout" || t.Text == "expires" || t.Text == "counter" || t.Text == "comment" || t.Text == "limit"):
 			return out, ""
-		case t.kind == mark:
-			return nil, fmt.Sprintf("%q was not expected in a value", source.Clean(t.s))
+		case t.Kind == nft.Mark:
+			return nil, fmt.Sprintf("%q was not expected in a value", source.Clean(t.Text))
 		case joined:
-			out[len(out)-1] += t.s
+			out[len(out)-1] += t.Text
 			joined = false
-		case i > 0 && e[i-1].kind != mark:
-			return nil, fmt.Sprintf("%q was not expected behind a value", source.Clean(t.s))
+		case i > 0 && e[i-1].Kind != nft.Mark:
+			return nil, fmt.Sprintf("%q was not expected behind a value", source.Clean(t.Text))
 		default:
-			out = append(out, t.s)
+			out = append(out, t.Text)
 		}
 	}
 	return out, ""
@@ -868,7 +870,7 @@ func element(ops []operand, e []token) (packet.Set, string) {
 }
 
 func (s *state) useSet(t token) *set {
-	name := strings.TrimPrefix(t.s, "@")
+	name := strings.TrimPrefix(t.Text, "@")
 	id := s.chain.Family + " " + s.chain.Table + " " + name
 	found := s.sets[id]
 	if found == nil {
@@ -878,10 +880,10 @@ func (s *state) useSet(t token) *set {
 			s.objects["set "+id] = d
 			s.defs = append(s.defs, d)
 		}
-		d.Used = append(d.Used, s.in.At(t.line))
+		d.Used = append(d.Used, s.in.Pos(t.Place))
 		return nil
 	}
-	found.used = append(found.used, s.in.At(t.line))
+	found.used = append(found.used, s.in.Pos(t.Place))
 	return found
 }
 
@@ -889,11 +891,11 @@ func (s *state) namedSet(ops []operand, t token) (packet.Set, bool, string) {
 	found := s.useSet(t)
 	switch {
 	case found == nil:
-		return packet.None(), true, fmt.Sprintf("set %s is not defined", source.Clean(t.s))
+		return packet.None(), true, fmt.Sprintf("set %s is not defined", source.Clean(t.Text))
 	case !found.serves(ops):
-		return packet.None(), true, fmt.Sprintf("set %s holds something else", source.Clean(t.s))
+		return packet.None(), true, fmt.Sprintf("set %s holds something else", source.Clean(t.Text))
 	case found.dynamic:
-		return packet.All(), false, fmt.Sprintf("set %s is filled while the gateway runs", source.Clean(t.s))
+		return packet.All(), false, fmt.Sprintf("set %s is filled while the gateway runs", source.Clean(t.Text))
 	}
 	return s.union(ops, found.elements)
 }
@@ -938,7 +940,7 @@ func (s *state) verdictMap(ops []operand, from int) bool {
 // mapElements reads the elements of a map, the one for what no other has last.
 func (s *state) mapElements() ([][]token, string) {
 	elements, why := s.writtenElements()
-	if i := slices.IndexFunc(elements, func(e []token) bool { return len(e) > 0 && e[0].is("*") }); i >= 0 && i < len(elements)-1 {
+	if i := slices.IndexFunc(elements, func(e []token) bool { return len(e) > 0 && e[0].Is("*") }); i >= 0 && i < len(elements)-1 {
 		rest := elements[i]
 		elements = append(slices.Delete(slices.Clone(elements), i, i+1), rest)
 	}
@@ -947,21 +949,21 @@ func (s *state) mapElements() ([][]token, string) {
 
 func (s *state) writtenElements() ([][]token, string) {
 	t := s.peek()
-	if t.is("{") {
+	if t.Is("{") {
 		e, ok := s.braces()
 		if !ok {
 			return nil, "a closing brace is missing"
 		}
 		return e, ""
 	}
-	if t.kind == word && strings.HasPrefix(t.s, "@") {
+	if t.Kind == nft.Word && strings.HasPrefix(t.Text, "@") {
 		s.i++
 		found := s.useSet(t)
 		switch {
 		case found == nil:
-			return nil, fmt.Sprintf("map %s is not defined", source.Clean(t.s))
+			return nil, fmt.Sprintf("map %s is not defined", source.Clean(t.Text))
 		case found.dynamic:
-			return nil, fmt.Sprintf("map %s is filled while the gateway runs", source.Clean(t.s))
+			return nil, fmt.Sprintf("map %s is filled while the gateway runs", source.Clean(t.Text))
 		}
 		return found.elements, ""
 	}
@@ -971,8 +973,8 @@ func (s *state) writtenElements() ([][]token, string) {
 // mapElement splits "value : data".
 func (s *state) mapElement(ops []operand, e []token) (packet.Set, []token, string) {
 	for i, t := range e {
-		if t.kind == mark && t.s == ":" {
-			if i == 1 && e[0].is("*") { // what no other element has, of the packets that have such a field
+		if t.Kind == nft.Mark && t.Text == ":" {
+			if i == 1 && e[0].Is("*") { // what no other element has, of the packets that have such a field
 				base := packet.All()
 				for _, o := range ops {
 					base = base.And(o.base)
@@ -994,7 +996,7 @@ func (s *state) applyVerdict(r *model.Rule, verdict []token) {
 		return
 	}
 	for i, t := range verdict {
-		switch t.s {
+		switch t.Text {
 		case "accept":
 			r.Verb = model.Accept
 		case "drop":
@@ -1005,7 +1007,7 @@ func (s *state) applyVerdict(r *model.Rule, verdict []token) {
 			r.Verb = model.Continue
 		case "jump", "goto":
 			r.Verb = model.Jump
-			if t.s == "goto" {
+			if t.Text == "goto" {
 				r.Verb = model.Goto
 			}
 			if i+1 < len(verdict) {
@@ -1019,7 +1021,7 @@ func (s *state) applyVerdict(r *model.Rule, verdict []token) {
 // translateSelf reads masquerade and redirect, with ports and flags.
 func (s *state) translateSelf(t token) {
 	s.rule.Verb = model.Masquerade
-	if t.is("redirect") {
+	if t.Is("redirect") {
 		s.rule.Verb = model.Redirect
 	}
 	s.rule.To.Text = "an address of the interface"
@@ -1073,9 +1075,9 @@ func (s *state) ways() ([]way, string) {
 	ops, ok := s.mapOperands()
 	if !ok {
 		var b strings.Builder
-		for s.i < len(s.t) && !s.peek().is("comment") && !s.peek().is("random") && !s.peek().is("persistent") &&
-			!s.peek().is("fully-random") && !s.peek().is(",") && !s.peek().is(":") {
-			b.WriteString(s.take().s)
+		for s.i < len(s.t) && !s.peek().Is("comment") && !s.peek().Is("random") && !s.peek().Is("persistent") &&
+			!s.peek().Is("fully-random") && !s.peek().Is(",") && !s.peek().Is(":") {
+			b.WriteString(s.take().Text)
 		}
 		return []way{{when: packet.All(), text: b.String()}}, ""
 	}
@@ -1093,7 +1095,7 @@ func (s *state) ways() ([]way, string) {
 	for _, e := range elements {
 		w := way{when: packet.All(), unsure: unsure, looked: true}
 		data := e
-		if i := slices.IndexFunc(e, func(t token) bool { return t.kind == mark && t.s == ":" }); unsure != "" && i >= 0 {
+		if i := slices.IndexFunc(e, func(t token) bool { return t.Kind == nft.Mark && t.Text == ":" }); unsure != "" && i >= 0 {
 			data = e[i+1:]
 			if why := fits(ops, e[:i]); why != "" {
 				return nil, why
@@ -1141,7 +1143,7 @@ func (s *state) way(r model.Rule, w way) {
 // looked up in a map.
 func (s *state) translate(t token) {
 	s.rule.Verb = model.SourceNAT
-	if t.is("dnat") {
+	if t.Is("dnat") {
 		s.rule.Verb = model.DestinationNAT
 	}
 	from := s.i

@@ -7,6 +7,7 @@ import (
 
 	"toril/packet"
 	"toril/source"
+	"toril/syntax/nft"
 )
 
 var setFlags = map[string]bool{"constant": true, "interval": true, "timeout": true, "dynamic": true}
@@ -24,7 +25,7 @@ var settingsOfSets = map[string]func([]token) bool{
 func whatever(t []token) bool { return true }
 
 func just(form check) func([]token) bool {
-	return func(t []token) bool { return len(t) == 1 && form(t[0].s) }
+	return func(t []token) bool { return len(t) == 1 && form(t[0].Text) }
 }
 
 // typed are the types of sets that the model has operands for.
@@ -91,12 +92,12 @@ func (s *set) shape(t []token, one func([]token) (operand, int)) {
 			o, n := one(t)
 			if n == 0 {
 				if s.odd = "the type of a set ends too soon"; len(t) > 0 {
-					s.odd = fmt.Sprintf("%q is not a type of what a set holds", source.Clean(t[0].s))
+					s.odd = fmt.Sprintf("%q is not a type of what a set holds", source.Clean(t[0].Text))
 				}
 				return nil
 			}
 			out = append(out, o)
-			if t = t[n:]; len(t) == 0 || !t[0].is(".") {
+			if t = t[n:]; len(t) == 0 || !t[0].Is(".") {
 				return out
 			}
 			t = t[1:]
@@ -107,22 +108,22 @@ func (s *set) shape(t []token, one func([]token) (operand, int)) {
 		return
 	}
 	s.key = part()
-	if s.odd == "" && len(t) > 0 && t[0].is(":") {
-		if t = t[1:]; len(t) > 0 && t[0].is("interval") {
+	if s.odd == "" && len(t) > 0 && t[0].Is(":") {
+		if t = t[1:]; len(t) > 0 && t[0].Is("interval") {
 			t = t[1:]
 		}
-		if len(t) == 1 && t[0].is("verdict") {
+		if len(t) == 1 && t[0].Is("verdict") {
 			s.verdicts = true
 			return
 		}
-		if len(t) == 1 && slices.Contains([]string{"counter", "quota", "limit", "secmark", "synproxy"}, t[0].s) ||
-			len(t) == 2 && t[0].is("ct") {
+		if len(t) == 1 && slices.Contains([]string{"counter", "quota", "limit", "secmark", "synproxy"}, t[0].Text) ||
+			len(t) == 2 && t[0].Is("ct") {
 			return
 		}
 		s.data = part()
 	}
 	if s.odd == "" && len(t) > 0 {
-		s.odd = fmt.Sprintf("%q was not expected behind the type of a set", source.Clean(t[0].s))
+		s.odd = fmt.Sprintf("%q was not expected behind the type of a set", source.Clean(t[0].Text))
 	}
 }
 
@@ -131,16 +132,16 @@ func named(t []token) (operand, int) {
 	if len(t) == 0 {
 		return operand{}, 0
 	}
-	if words := typed[t[0].s]; words != nil {
+	if words := typed[t[0].Text]; words != nil {
 		as := make([]token, len(words))
 		for i, w := range words {
-			as[i] = token{kind: word, s: w}
+			as[i] = token{Kind: nft.Word, Text: w}
 		}
 		o, _ := operandAt(as)
 		return o, 1
 	}
-	if others[t[0].s] {
-		return opaque(either(number, anyName), "a set of type %s", t[0].s), 1
+	if others[t[0].Text] {
+		return opaque(either(number, anyName), "a set of type %s", t[0].Text), 1
 	}
 	return operand{}, 0
 }
@@ -150,7 +151,7 @@ func spelledOut(t []token) (operand, int) {
 	if len(t) == 0 {
 		return operand{}, 0
 	}
-	if len(t) > 1 && t[1].is("verdict") {
+	if len(t) > 1 && t[1].Is("verdict") {
 		return operand{}, 0
 	}
 	return operandAt(t)
@@ -193,7 +194,7 @@ func (s *set) complaint() (line int, why string) {
 	}
 	for _, e := range s.elements {
 		if why := s.holds(e); why != "" {
-			return e[0].line, why
+			return e[0].Line, why
 		}
 	}
 	return 0, ""
@@ -202,20 +203,20 @@ func (s *set) complaint() (line int, why string) {
 // holds returns why a set cannot hold an element; "" where it can.
 func (s *set) holds(e []token) string {
 	key, data := e, []token(nil)
-	if i := slices.IndexFunc(e, func(t token) bool { return t.kind == mark && t.s == ":" }); i >= 0 {
+	if i := slices.IndexFunc(e, func(t token) bool { return t.Kind == nft.Mark && t.Text == ":" }); i >= 0 {
 		key, data = e[:i], e[i+1:]
 	}
 	if len(key) == 0 {
 		return "an element has no key"
 	}
-	if !(s.isMap && len(key) == 1 && key[0].is("*")) {
+	if !(s.isMap && len(key) == 1 && key[0].Is("*")) {
 		if why := fits(s.key, key); why != "" {
 			return why
 		}
 	}
 	if !s.interval && !s.dynamic && slices.ContainsFunc(key, func(t token) bool {
-		return t.kind == word &&
-			(strings.Contains(t.s, "/") || t.s == "-" || strings.Contains(t.s, "-") && strings.ContainsAny(t.s[:1], "0123456789"))
+		return t.Kind == nft.Word &&
+			(strings.Contains(t.Text, "/") || t.Text == "-" || strings.Contains(t.Text, "-") && strings.ContainsAny(t.Text[:1], "0123456789"))
 	}) {
 		return "a range or a prefix in a set without the flag interval"
 	}
@@ -233,11 +234,11 @@ func (s *set) holds(e []token) string {
 // verdictOf returns why tokens are no verdict; "" where they are.
 func verdictOf(t []token) string {
 	switch {
-	case len(t) == 1 && slices.Contains([]string{"accept", "drop", "return", "continue", "queue"}, t[0].s),
-		len(t) == 2 && (t[0].is("jump") || t[0].is("goto")) && t[1].kind == word:
+	case len(t) == 1 && slices.Contains([]string{"accept", "drop", "return", "continue", "queue"}, t[0].Text),
+		len(t) == 2 && (t[0].Is("jump") || t[0].Is("goto")) && t[1].Kind == nft.Word:
 		return ""
 	case len(t) == 0:
 		return "a verdict was expected"
 	}
-	return fmt.Sprintf("%q is not a verdict", source.Clean(t[0].s))
+	return fmt.Sprintf("%q is not a verdict", source.Clean(t[0].Text))
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"toril/source"
+	"toril/syntax/nft"
 )
 
 // flush does "flush ruleset [family]", "flush table|chain|set|map [family] name ...": what the file itself has made before goes.
@@ -14,7 +15,7 @@ func (p *parser) flush(line int, args []token) {
 		p.unread(line, "", "nothing is named that is to be flushed")
 		return
 	}
-	what, family, names := args[0].s, "", names(args[1:])
+	what, family, names := args[0].Text, "", names(args[1:])
 	if len(names) > 0 && isFamily(names[0]) && (what == "ruleset" || len(names) > 1) {
 		family, names = names[0], names[1:]
 	}
@@ -58,17 +59,17 @@ func (p *parser) flush(line int, args []token) {
 // delete does "delete table|chain|set|map|element|rule [family] name ...". What the file has not made is about what was there
 // before, which no saved file tells.
 func (p *parser) delete(verb token, args []token) {
-	line := verb.line
+	line := verb.Line
 	if len(args) == 0 {
 		p.unread(line, "", "nothing is named that is to be deleted")
 		return
 	}
-	what, all := args[0].s, args[1:]
-	braces := slices.IndexFunc(all, func(t token) bool { return t.is("{") })
+	what, all := args[0].Text, args[1:]
+	braces := slices.IndexFunc(all, func(t token) bool { return t.Is("{") })
 	if braces < 0 {
 		braces = len(all)
 	}
-	if slices.ContainsFunc(all[:braces], func(t token) bool { return t.kind != word }) {
+	if slices.ContainsFunc(all[:braces], func(t token) bool { return t.Kind != nft.Word }) {
 		p.broken(line, "a name was expected behind %q", source.Clean(what))
 	}
 	family, names := "ip", names(all[:braces])
@@ -80,10 +81,10 @@ func (p *parser) delete(verb token, args []token) {
 	if known && len(names) != parts && !(len(names) == parts+1 && names[parts-1] == "handle") || what != "element" && braces < len(all) {
 		p.broken(line, "a name was expected behind %q, or fewer of them", source.Clean(what))
 	}
-	if _, made := p.tables[family+" "+strings.Join(names[:min(1, len(names))], "")]; known && !made && verb.is("delete") {
+	if _, made := p.tables[family+" "+strings.Join(names[:min(1, len(names))], "")]; known && !made && verb.Is("delete") {
 		p.unread(line, "", "what is deleted was not made by this file")
 	}
-	if made := p.sets[id]; verb.is("delete") &&
+	if made := p.sets[id]; verb.Is("delete") &&
 		(what == "chain" && p.byID[id] == nil || (what == "set" || what == "map" || what == "element") && made == nil) {
 		p.unread(line, "", "what is deleted was not made by this file")
 	}
@@ -110,7 +111,7 @@ func (p *parser) delete(verb token, args []token) {
 			}
 			before := len(s.elements)
 			s.elements = slices.DeleteFunc(s.elements, func(e []token) bool { return gone[spelled(e)] })
-			if before-len(s.elements) < len(gone) && verb.is("delete") {
+			if before-len(s.elements) < len(gone) && verb.Is("delete") {
 				p.unread(line, "", "an element that is deleted is not in the set by this spelling")
 			}
 		}
@@ -186,8 +187,8 @@ func (rs *ruleset) dormant() []sleeper {
 func names(tokens []token) []string {
 	var out []string
 	for _, t := range tokens {
-		if t.kind == word {
-			out = append(out, t.s)
+		if t.Kind == nft.Word {
+			out = append(out, t.Text)
 		}
 	}
 	return out
@@ -197,7 +198,7 @@ func names(tokens []token) []string {
 func spelled(tokens []token) string {
 	var b strings.Builder
 	for _, t := range tokens {
-		b.WriteString(t.s)
+		b.WriteString(t.Text)
 		b.WriteByte(' ')
 	}
 	return b.String()
