@@ -115,6 +115,7 @@ type Input struct {
 	Folder  *Folder
 	depth   int
 	parts   []source.Pos // of the statements, where they are not lines
+	places  []source.Pos // of statements that may take several lines; their numbers are negative
 }
 
 // Folder is where a gateway's files lie. It opens what they include.
@@ -134,6 +135,9 @@ func NewInput(ctx context.Context, g *model.Gateway, f *model.File, folder *Fold
 
 // At returns the position of a line; or, in a file whose statements are not lines, of a statement by its number.
 func (in *Input) At(line int) source.Pos {
+	if line < 0 {
+		return in.places[-1-line]
+	}
 	if n := line - 1; n >= 0 && n < len(in.parts) {
 		return in.parts[n]
 	}
@@ -158,6 +162,12 @@ func (in *Input) Pos(p syntax.Place) source.Pos {
 func (in *Input) Part(start, end int) int {
 	in.parts = append(in.parts, in.File.Part(start, end))
 	return len(in.parts)
+}
+
+// Number notes where a statement stands that may take several lines, and returns the number that means it in place of a line.
+func (in *Input) Number(p syntax.Place) int {
+	in.places = append(in.places, in.Pos(p))
+	return -len(in.places)
 }
 
 // Count counts a statement as read.

@@ -15,6 +15,7 @@ import (
 	"toril/read"
 	"toril/read/literal"
 	"toril/source"
+	"toril/syntax/lines"
 )
 
 // Format is the format of frr.conf, and of what "show running-config" and "write file" leave.
@@ -115,13 +116,12 @@ type step struct {
 
 func readFile(in *read.Input) {
 	r := &reader{in: in}
-	for n := 1; n <= in.File.Lines(); n++ {
+	for l := range lines.Parse(in.File.Bytes(), lines.Manner{Comments: "!#"}) {
 		if in.Context.Err() != nil {
 			return
 		}
-		line := in.File.Line(n)
-		w := strings.Fields(line)
-		if len(w) == 0 || w[0][0] == '!' || w[0][0] == '#' {
+		n, w := l.Line, l.Fields()
+		if len(w) == 0 {
 			continue
 		}
 		in.Count()
@@ -131,7 +131,7 @@ func readFile(in *read.Input) {
 		}
 		r.hide(n, w)
 		r.whole(w)
-		if line[0] != ' ' && line[0] != '\t' && !strings.HasPrefix(w[0], "exit") && r.opens(n, w) {
+		if !l.Indented() && !strings.HasPrefix(w[0], "exit") && r.opens(n, w) {
 			continue
 		}
 		r.statement(n, w, no)

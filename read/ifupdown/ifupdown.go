@@ -14,6 +14,7 @@ import (
 	"toril/read/iproute"
 	"toril/read/literal"
 	"toril/source"
+	"toril/syntax/lines"
 )
 
 // Format is the format of /etc/network/interfaces.
@@ -61,17 +62,9 @@ func readFile(in *read.Input) {
 	if in.File.Marked() {
 		r.refuse(1, "the file begins with a byte order mark")
 	}
-	for n := 1; n <= in.File.Lines(); n++ {
-		at, line := n, in.File.Line(n)
-		if strings.HasPrefix(strings.TrimSpace(line), "#") { // also one that ends in a backslash is over at its end
-			continue
-		}
-		for strings.HasSuffix(line, "\\") && n < in.File.Lines() {
-			n++
-			line = line[:len(line)-1] + in.File.Line(n)
-		}
-		if w := strings.Fields(line); len(w) > 0 {
-			r.statement(at, w)
+	for l := range lines.Parse(in.File.Bytes(), lines.Manner{Comments: "#", Joined: true}) {
+		if len(l.Words) > 0 {
+			r.statement(in.Number(l.Place), l.Fields())
 		}
 	}
 }

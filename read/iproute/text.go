@@ -12,6 +12,7 @@ import (
 	"toril/model"
 	"toril/read"
 	"toril/source"
+	"toril/syntax/lines"
 )
 
 // Text is the format of "ip addr", "ip link", "ip route" and "ip rule" as text; one file may hold several of them.
@@ -80,12 +81,10 @@ func looksLikeText(f *source.File) (int, string) {
 func readText(in *read.Input) {
 	var dev *model.Interface
 	var hops *model.Route // a route whose next hops follow on lines of their own
-	for n := 1; n <= in.File.Lines(); n++ {
-		line := in.File.Line(n)
-		w := strings.Fields(line)
-		indented := line != "" && (line[0] == ' ' || line[0] == '\t')
+	for l := range lines.Parse(in.File.Bytes(), lines.Manner{Comments: "#"}) {
+		n, line, w, indented := l.Line, l.Text, l.Fields(), l.Indented()
 		switch {
-		case len(w) == 0 || strings.HasPrefix(w[0], "#"):
+		case len(w) == 0:
 		case !indented && linkLine().MatchString(line):
 			in.Count()
 			hops = nil

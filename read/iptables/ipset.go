@@ -12,6 +12,7 @@ import (
 	"toril/read"
 	"toril/read/literal"
 	"toril/source"
+	"toril/syntax/lines"
 )
 
 // Sets is the format of "ipset save".
@@ -45,11 +46,11 @@ var Sets = &read.Format{
 var createLine = lazy.Regexp(`(?m)^(create|-N) \S+ (hash|bitmap|list):\S+`)
 
 func readSets(in *read.Input) {
-	for n := 1; n <= in.File.Lines(); n++ {
+	for l := range lines.Parse(in.File.Bytes(), manner) {
 		if in.Context.Err() != nil {
 			return
 		}
-		w := words(in.File.Line(n))
+		n, w := l.Line, l.Fields()
 		switch {
 		case len(w) == 0 || strings.HasPrefix(w[0], "#"):
 		case len(w) > 2 && (w[0] == "create" || w[0] == "-N"):

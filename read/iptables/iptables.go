@@ -12,6 +12,7 @@ import (
 	"toril/packet"
 	"toril/read"
 	"toril/source"
+	"toril/syntax/lines"
 )
 
 // Save is the format of iptables-save and ip6tables-save.
@@ -73,6 +74,9 @@ var places = map[string]map[string]model.Chain{
 	},
 }
 
+// manner is how the programs take lines apart: what is a comment they see by its first character.
+var manner = lines.Manner{Quoted: true}
+
 // reader reads one file.
 type reader struct {
 	in     *read.Input
@@ -98,11 +102,11 @@ func readSave(in *read.Input) {
 	if in.File.Marked() {
 		r.refuse(1, "the file begins with a byte order mark")
 	}
-	for n := 1; n <= in.File.Lines(); n++ {
+	for l := range lines.Parse(in.File.Bytes(), manner) {
 		if in.Context.Err() != nil {
 			return
 		}
-		r.line(n, in.File.Line(n))
+		r.line(l)
 	}
 	if !r.fallen {
 		r.uncommitted()
@@ -144,8 +148,9 @@ var (
 	fourAddress = lazy.Regexp(` -[sd] [0-9]+\.[0-9]`)
 )
 
-func (r *reader) line(n int, line string) {
-	returned := strings.Contains(line, "\r") || r.in.File.Returned(n) && !strings.HasPrefix(line, ":")
+func (r *reader) line(l lines.Line) {
+	n, line := l.Line, l.Text
+	returned := strings.Contains(line, "\r") || l.Return && !strings.HasPrefix(line, ":")
 	if returned && !strings.HasPrefix(line, "#") && !r.in.File.Converted() {
 		r.refuse(n, "a carriage return stands here")
 	}
@@ -171,7 +176,7 @@ func (r *reader) line(n int, line string) {
 		r.in.Count()
 		r.declare(n, strings.Fields(line[1:]))
 	default:
-		r.command(n, line)
+		r.command(n, l.Fields())
 	}
 }
 
@@ -309,8 +314,7 @@ func (r *reader) chain(n int, name string) *model.Chain {
 }
 
 // command reads "-A chain ...", "-I chain [n] ...", "-P chain policy", "-N chain"; counters may stand before it.
-func (r *reader) command(n int, line string) {
-	w := words(line)
+func (r *reader) command(n int, w []string) {
 	var packets string
 	if len(w) > 0 && strings.HasPrefix(w[0], "[") {
 		var colon bool
@@ -396,46 +400,6 @@ func (r *reader) finish() {
 			)
 		}
 	}
-}
-
-// words splits a line as the program does: at blanks outside of double quotation marks, between which a backslash takes the next
-// character as it is. A closing mark ends a word; a missing one ends it at the end of the line. Nothing else is a quotation mark.
-func words(line string) []string {
-	var out []string
-	var b strings.Builder
-	in, quoted := false, false
-	flush := func() {
-		if in {
-			out = append(out, b.String())
-			b.Reset()
-		}
-		in = false
-	}
-	for i := 0; i < len(line); i++ {
-		c := line[i]
-		switch {
-		case quoted && c == '\\' && i+1 < len(line):
-			i++
-			b.WriteByte(line[i])
-		case quoted && c == '"':
-			quoted = false
-			flush()
-		case quoted:
-			b.WriteByte(c)
-		case c == '"':
-			quoted, in = true, true
-		case c == ' ' || c == '\t' || c == '\r':
-			flush()
-		default:
-			b.WriteByte(c)
-			in = true
-		}
-	}
-	if quoted {
-		b.WriteByte('\n') // the program takes the line's end with it
-	}
-	flush()
-	return out
 }
 
 func (r *reader) packetFamily() packet.Family {
