@@ -20,6 +20,7 @@ import (
 	"toril/read/literal"
 	"toril/source"
 	"toril/syntax"
+	"toril/syntax/tree"
 )
 
 // MaxDepth is how deep files may include each other, and how deep the sections of a file may nest.
@@ -81,23 +82,18 @@ type Coverage struct {
 	Note      string
 }
 
-// Objects calls a function for every element of the array that a JSON decoder has just entered, with its text and the number that
-// means its place in reports. It ends at the first that is broken, as nothing behind it can be told apart.
+// Objects calls a function for every element of the array that a JSON decoder of the file has just entered, with its text and the number
+// that means its place in reports. It ends at the first that is broken, as nothing behind it can be told apart.
 func (in *Input) Objects(dec *json.Decoder, one func(raw json.RawMessage, line int)) {
-	for dec.More() {
-		if in.Context.Err() != nil {
+	for e, err := range tree.Elements(in.File.Bytes(), dec) {
+		switch {
+		case err != nil:
+			in.Problemf(in.Here(dec), "%v", err)
+		case in.Context.Err() != nil:
 			return
+		default:
+			one(e.Raw, in.Part(e.Start, e.End))
 		}
-		var raw json.RawMessage
-		if err := dec.Decode(&raw); err != nil {
-			in.Problemf(in.Here(dec), "the rest is not JSON: %v", err)
-			return
-		}
-		end := int(dec.InputOffset())
-		one(raw, in.Part(end-len(raw), end))
-	}
-	if _, err := dec.Token(); err != nil {
-		in.Problemf(in.Here(dec), "the rest is not JSON: %v", err)
 	}
 }
 

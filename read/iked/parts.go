@@ -167,8 +167,11 @@ var properties = []property{
 		}
 		return err == nil
 	}},
-	{"couple decouple fragmentation nofragmentation vendorid novendorid enforcesingleikesa noenforcesingleikesa cert_partial_chain ocsp " +
-		"stickyaddress nostickyaddress", nil},
+	{
+		"couple decouple fragmentation nofragmentation vendorid novendorid enforcesingleikesa noenforcesingleikesa cert_partial_chain ocsp " +
+			"stickyaddress nostickyaddress",
+		nil,
+	},
 }
 
 // coverage is what the tables hold.
@@ -184,7 +187,10 @@ func coverage() []read.Coverage {
 		{Statement: "ikev2 [name]", Use: read.Used},
 	}
 	for _, row := range parts {
-		out = append(out, read.Coverage{Statement: strings.Join(strings.Fields(row.words), ", "), Use: use(row.read != nil), Note: row.note})
+		out = append(
+			out,
+			read.Coverage{Statement: strings.Join(strings.Fields(row.words), ", "), Use: use(row.read != nil), Note: row.note},
+		)
 	}
 	for _, row := range properties {
 		out = append(out, read.Coverage{Statement: "set " + strings.Join(strings.Fields(row.words), ", "), Use: use(row.set != nil)})

@@ -8,14 +8,12 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/goccy/go-yaml/ast"
-
 	"toril/internal/lazy"
-	"toril/internal/strictyaml"
 	"toril/model"
 	"toril/packet"
 	"toril/read"
 	"toril/source"
+	"toril/syntax/tree"
 )
 
 // Format is the format of /etc/netplan/*.yaml.
@@ -56,62 +54,58 @@ var (
 type reader struct{ in *read.Input }
 
 func readFile(in *read.Input) {
-	t, err := strictyaml.ParseMerged(in.File.Path, in.File.Bytes())
+	root, err := tree.YAML(in.File.Bytes())
 	if err != nil {
-		var e *source.Error
+		var e *tree.Error
 		if errors.As(err, &e) {
-			in.Problemf(max(1, e.Line), "%s", e.Message)
+			in.Problemf(e.Line, "%s", e.Why)
 		}
 		return
 	}
 	r := &reader{in}
-	for _, kv := range strictyaml.Pairs(t.Root()) {
-		if key(kv) != "network" {
-			in.Unread(line(kv), "", "%q is not a key of netplan", source.Clean(key(kv)))
+	for _, n := range members(root) {
+		if n.Key != "network" {
+			in.UnreadAt(in.Pos(n.At()), "", "%q is not a key of netplan", source.Clean(n.Key))
 			continue
 		}
-		for _, group := range strictyaml.Pairs(kv.Value) {
+		for _, group := range members(n) {
 			in.Count()
-			switch k := key(group); k {
+			switch group.Key {
 			case "ethernets", "vlans", "bridges", "bonds", "tunnels", "wifis", "vrfs", "dummy-devices", "modems":
-				for _, dev := range strictyaml.Pairs(group.Value) {
+				for _, dev := range members(group) {
 					in.Count()
-					r.device(k, dev)
+					r.device(group.Key, dev)
 				}
 			case "version", "renderer", "nm-devices":
 			default:
-				in.Unread(line(group), "", "%q is not a known key", source.Clean(k))
+				in.UnreadAt(in.Pos(group.At()), "", "%q is not a known key", source.Clean(group.Key))
 			}
 		}
 	}
 }
 
-func key(kv *ast.MappingValueNode) string { return strings.Trim(kv.Key.String(), `"' `) }
-
-func line(kv *ast.MappingValueNode) int { return kv.Key.GetToken().Position.Line }
-
-func scalar(n ast.Node) string {
-	if n == nil || n.GetToken() == nil {
-		return ""
+// members are those of a map; nil for what is none.
+func members(n *tree.Node) []*tree.Node {
+	if n.Kind != tree.Map {
+		return nil
 	}
-	return strings.TrimSpace(n.GetToken().Value)
+	return n.Nodes
 }
 
-func items(n ast.Node) []ast.Node {
-	if s, ok := n.(*ast.SequenceNode); ok {
-		return s.Values
+// items are those of a list; nil for what is none.
+func items(n *tree.Node) []*tree.Node {
+	if n.Kind != tree.List {
+		return nil
 	}
-	return nil
+	return n.Nodes
 }
 
-func (r *reader) device(group string, dev *ast.MappingValueNode) {
-	i := r.in.Gateway.InterfaceOf(r.named(dev), r.in.At(line(dev)))
+func (r *reader) device(group string, dev *tree.Node) {
+	i := r.in.Gateway.InterfaceOf(r.named(dev), r.in.Pos(dev.At()))
 	table := "" // of a vrf, whose routes and rules are of it unless they say another
 	if group == "vrfs" {
-		for _, kv := range strictyaml.Pairs(dev.Value) {
-			if key(kv) == "table" {
-				table = scalar(kv.Value)
-			}
+		if n := dev.Get("table"); n != nil {
+			table = n.Text
 		}
 	}
 	of := func(o map[string]string) map[string]string {
@@ -126,29 +120,29 @@ func (r *reader) device(group string, dev *ast.MappingValueNode) {
 	case "dummy-devices":
 		i.Kind = "dummy"
 	}
-	for _, kv := range strictyaml.Pairs(dev.Value) {
+	for _, n := range members(dev) {
 		r.in.Count()
-		text := scalar(kv.Value)
-		switch key(kv) {
+		text := n.Text
+		switch n.Key {
 		case "addresses":
-			for _, a := range items(kv.Value) {
-				if m := strictyaml.Pairs(a); len(m) > 0 { // an address with options
-					r.address(i, line(m[0]), key(m[0]))
+			for _, a := range items(n) {
+				if m := members(a); len(m) > 0 { // an address with options
+					r.address(i, r.in.Pos(a.At()), m[0].Key)
 					continue
 				}
-				r.address(i, a.GetToken().Position.Line, scalar(a))
+				r.address(i, r.in.Pos(a.At()), a.Text)
 			}
 		case "dhcp4", "dhcp6":
 			i.Dynamic = i.Dynamic || text == "true" || text == "yes"
 		case "gateway4", "gateway6":
-			r.route(i, line(kv), map[string]string{"to": "default", "via": text})
+			r.route(i, r.in.Pos(n.At()), map[string]string{"to": "default", "via": text})
 		case "routes":
-			for _, n := range items(kv.Value) {
-				r.route(i, n.GetToken().Position.Line, of(fields(n)))
+			for _, o := range items(n) {
+				r.route(i, r.in.Pos(o.At()), of(fields(o)))
 			}
 		case "routing-policy":
-			for _, n := range items(kv.Value) {
-				r.rule(n.GetToken().Position.Line, of(fields(n)))
+			for _, o := range items(n) {
+				r.rule(r.in.Pos(o.At()), of(fields(o)))
 			}
 		case "mode":
 			if group == "tunnels" {
@@ -162,12 +156,12 @@ func (r *reader) device(group string, dev *ast.MappingValueNode) {
 			i.Keyed(text, "", "")
 		case "keys":
 			i.Keyed(text, "", "")
-			for _, k := range strictyaml.Pairs(kv.Value) {
-				switch key(k) {
+			for _, k := range members(n) {
+				switch k.Key {
 				case "output":
-					i.Keyed("", scalar(k.Value), "")
+					i.Keyed("", k.Text, "")
 				case "input":
-					i.Keyed("", "", scalar(k.Value))
+					i.Keyed("", "", k.Text)
 				}
 			}
 		case "link":
@@ -177,45 +171,38 @@ func (r *reader) device(group string, dev *ast.MappingValueNode) {
 }
 
 // named returns what an interface is called: its key, unless the definition matches it by another name or gives it one.
-func (r *reader) named(dev *ast.MappingValueNode) string {
-	name := key(dev)
-	for _, kv := range strictyaml.Pairs(dev.Value) {
-		switch key(kv) {
-		case "match":
-			for _, m := range strictyaml.Pairs(kv.Value) {
-				if n := scalar(m.Value); key(m) == "name" && n != "" && name == key(dev) {
-					name = n
-				}
-			}
-		case "set-name":
-			if n := scalar(kv.Value); n != "" {
-				return n
-			}
+func (r *reader) named(dev *tree.Node) string {
+	if n := dev.Get("set-name"); n != nil && n.Text != "" {
+		return n.Text
+	}
+	if match := dev.Get("match"); match != nil {
+		if n := match.Get("name"); n != nil && n.Text != "" {
+			return n.Text
 		}
 	}
-	return name
+	return dev.Key
 }
 
-func fields(n ast.Node) map[string]string {
+func fields(n *tree.Node) map[string]string {
 	out := map[string]string{}
-	for _, kv := range strictyaml.Pairs(n) {
-		out[key(kv)] = scalar(kv.Value)
+	for _, m := range members(n) {
+		out[m.Key] = m.Text
 	}
 	return out
 }
 
-func (r *reader) address(i *model.Interface, at int, text string) {
+func (r *reader) address(i *model.Interface, at source.Pos, text string) {
 	p, err := netip.ParsePrefix(text)
 	if err != nil {
-		r.in.Unread(at, "", "%q is not an address with its network", source.Clean(text))
+		r.in.UnreadAt(at, "", "%q is not an address with its network", source.Clean(text))
 		return
 	}
 	i.AddAddress(p)
 }
 
-func (r *reader) route(i *model.Interface, at int, o map[string]string) {
+func (r *reader) route(i *model.Interface, at source.Pos, o map[string]string) {
 	r.in.Count()
-	rt := &model.Route{At: r.in.At(at), Dev: i.Name, Kind: source.Clean(o["type"]), Table: source.Clean(o["table"]), Origin: "static"}
+	rt := &model.Route{At: at, Dev: i.Name, Kind: source.Clean(o["type"]), Table: source.Clean(o["table"]), Origin: "static"}
 	rt.Via, _ = netip.ParseAddr(o["via"])
 	rt.Src, _ = netip.ParseAddr(o["from"])
 	rt.Metric, _ = strconv.Atoi(o["metric"])
@@ -228,7 +215,7 @@ func (r *reader) route(i *model.Interface, at int, o map[string]string) {
 	}
 	p, err := prefix(to)
 	if err != nil {
-		r.in.Unread(at, "", "%v", err)
+		r.in.UnreadAt(at, "", "%v", err)
 		return
 	}
 	rt.To = p
@@ -248,9 +235,9 @@ func prefix(text string) (netip.Prefix, error) {
 	return netip.Prefix{}, fmt.Errorf("%q is not a network", source.Clean(text))
 }
 
-func (r *reader) rule(at int, o map[string]string) {
+func (r *reader) rule(at source.Pos, o map[string]string) {
 	r.in.Count()
-	rule := &model.RouteRule{At: r.in.At(at), When: packet.All(), Kind: "lookup", Table: source.Clean(o["table"])}
+	rule := &model.RouteRule{At: at, When: packet.All(), Kind: "lookup", Table: source.Clean(o["table"])}
 	if rule.Table == "" {
 		rule.Table = "main"
 	}

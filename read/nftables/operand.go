@@ -50,7 +50,8 @@ func operandAt(t []token) (o operand, n int) {
 	if t[0].Kind != nft.Word {
 		return o, 0
 	}
-	if len(t) > 4 && slices.Contains([]string{"@ll", "@nh", "@th", "@ih"}, t[0].Text) && t[1].Is(",") && number(t[2].Text) && t[3].Is(",") &&
+	if len(t) > 4 && slices.Contains([]string{"@ll", "@nh", "@th", "@ih"}, t[0].Text) && t[1].Is(",") && number(t[2].Text) &&
+		t[3].Is(",") &&
 		number(t[4].Text) {
 		return opaque(number, "bytes of the packet"), 5
 	}

@@ -105,7 +105,10 @@ func (p *parser) rest() []token {
 		t := p.peek()
 		if len(out) == maxTokens {
 			p.in.Problemf(start, "a statement of more than %d words begins here; the rest of it is not read", maxTokens)
-			out = append(out, token{Kind: nft.Mark, Text: "}", Place: t.Place}) // one more than the limit: no further word is kept, nor said again
+			out = append(
+				out,
+				token{Kind: nft.Mark, Text: "}", Place: t.Place},
+			) // one more than the limit: no further word is kept, nor said again
 		}
 		switch {
 		case t.Kind == nft.End && depth > 0:
@@ -408,7 +411,8 @@ func (p *parser) object(family, table string, t token) {
 	if t.Text == "ct" && len(args) > 0 {
 		t.Text, args = "ct "+args[0].Text, args[1:]
 	}
-	if len(args) == 0 || strings.HasPrefix(t.Text, "ct") && t.Text != "ct helper" && t.Text != "ct timeout" && t.Text != "ct expectation" ||
+	if len(args) == 0 ||
+		strings.HasPrefix(t.Text, "ct") && t.Text != "ct helper" && t.Text != "ct timeout" && t.Text != "ct expectation" ||
 		args[0].Kind != nft.Word ||
 		len(args) > 1 && !args[1].Is("{") {
 		p.unread(t.Line, "", "a name was expected behind %q, and settings in braces", source.Clean(t.Text))
@@ -707,7 +711,8 @@ func (p *parser) command(verb token) {
 		if what.Kind == nft.Word && !verb.Is("add") && (isFamily(what.Text) || p.peek().Kind == nft.Word) {
 			p.broken(verb.Line, "%s what is not said", verb.Text)
 		}
-		if what.Kind == nft.Word && (isFamily(what.Text) || p.peek().Kind == nft.Word) { // "add ip filter forward ..." without the word rule
+		if what.Kind == nft.Word &&
+			(isFamily(what.Text) || p.peek().Kind == nft.Word) { // "add ip filter forward ..." without the word rule
 			p.peeked = append([]token{what}, p.peeked...)
 			p.rule(verb)
 			return

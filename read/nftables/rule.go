@@ -510,7 +510,8 @@ func (s *state) skipValue(form check) {
 		if s.accept("map") {
 			if elements, ok := s.braces(); ok {
 				for _, e := range elements {
-					if i := slices.IndexFunc(e, func(t token) bool { return t.Kind == nft.Mark && t.Text == ":" }); i < 1 || i == len(e)-1 {
+					if i := slices.IndexFunc(e, func(t token) bool { return t.Kind == nft.Mark && t.Text == ":" }); i < 1 ||
+						i == len(e)-1 {
 						s.unread(s.i-1, "an element of a map has no colon")
 						return
 					} else if _, why := parts(e[:i]); why != "" {

@@ -1,5 +1,5 @@
-// Package lines reads the syntax of files whose statements are lines of words, indented or not, joined or not, with texts in quotation marks
-// or not. It knows no meaning.
+// Package lines reads the syntax of files whose statements are lines of words, indented or not, joined or not, with texts in quotation
+// marks or not. It knows no meaning.
 package lines
 
 import (

@@ -89,7 +89,12 @@ func back(t *testing.T, text string, m lines.Manner) {
 	for _, b := range syntaxtest.PrintedBack(t, text, places) {
 		for line := range strings.Lines(b) {
 			line = strings.TrimSpace(line)
-			assert.True(t, line == "" || strings.IndexByte(m.Comments, line[0]) >= 0 || m.Joined && strings.Trim(line, "\\\r \t") == "", "%q", b)
+			assert.True(
+				t,
+				line == "" || strings.IndexByte(m.Comments, line[0]) >= 0 || m.Joined && strings.Trim(line, "\\\r \t") == "",
+				"%q",
+				b,
+			)
 		}
 	}
 }

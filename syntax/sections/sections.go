@@ -72,7 +72,12 @@ func Parse(data []byte) iter.Seq[Line] {
 	return func(yield func(Line) bool) {
 		for r := range rows(data) {
 			said := cut(r.text)
-			one := Line{Indented: r.indented(), Comment: len(said) < len(r.text), Return: r.returned, Within: strings.Contains(r.text, "\r")}
+			one := Line{
+				Indented: r.indented(),
+				Comment:  len(said) < len(r.text),
+				Return:   r.returned,
+				Within:   strings.Contains(r.text, "\r"),
+			}
 			if one.Text, one.Place = r.place(said); !yield(one) {
 				return
 			}
