@@ -168,8 +168,8 @@ var properties = []property{
 		return err == nil
 	}},
 	{
-		"couple decouple fragmentation nofragmentation vendorid novendorid enforcesingleikesa noenforcesingleikesa cert_partial_chain ocsp " +
-			"stickyaddress nostickyaddress",
+		"couple decouple fragmentation nofragmentation vendorid novendorid enforcesingleikesa noenforcesingleikesa cert_partial_chain " +
+			"ocsp stickyaddress nostickyaddress",
 		nil,
 	},
 }

@@ -419,7 +419,7 @@ func (p *parser) object(family, table string, t token) {
 		return
 	}
 	if i := slices.IndexFunc(args, func(a token) bool {
-		return a.Kind == nft.Word && slices.Contains([]string{"chain", "table", "set", "map", "rule", "accept", "drop", "jump", "goto"}, a.Text)
+		return a.Kind == nft.Word && slices.Contains(strings.Fields("chain table set map rule accept drop jump goto"), a.Text)
 	}); i > 0 {
 		p.broken(t.Line, "the settings of %s go on up to %q in line %d", source.Clean(args[0].Text), args[i].Text, args[i].Line)
 	}
@@ -494,6 +494,8 @@ func (p *parser) chainOf(family, table, name string, line int) *chain {
 	return c
 }
 
+var chainKinds = map[string]model.ChainKind{"filter": model.FilterChain, "nat": model.NATChain, "route": model.RouteChain}
+
 // base reads "type filter hook forward [device d|devices = { d, ... }] priority 0".
 func (p *parser) base(c *chain, tokens []token) {
 	p.in.Count()
@@ -512,7 +514,7 @@ func (p *parser) base(c *chain, tokens []token) {
 		}
 		switch tokens[i].Text {
 		case "type":
-			kind, ok := map[string]model.ChainKind{"filter": model.FilterChain, "nat": model.NATChain, "route": model.RouteChain}[at(1).Text]
+			kind, ok := chainKinds[at(1).Text]
 			if !ok {
 				bad("%q is not a type of chain", source.Clean(at(1).Text))
 			}

@@ -216,7 +216,8 @@ func (s *set) holds(e []token) string {
 	}
 	if !s.interval && !s.dynamic && slices.ContainsFunc(key, func(t token) bool {
 		return t.Kind == nft.Word &&
-			(strings.Contains(t.Text, "/") || t.Text == "-" || strings.Contains(t.Text, "-") && strings.ContainsAny(t.Text[:1], "0123456789"))
+			(strings.Contains(t.Text, "/") || t.Text == "-" || strings.Contains(t.Text, "-") &&
+				strings.ContainsAny(t.Text[:1], "0123456789"))
 	}) {
 		return "a range or a prefix in a set without the flag interval"
 	}

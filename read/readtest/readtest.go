@@ -310,7 +310,8 @@ func Everything(g *model.Gateway) string {
 			f, field := v.Field(i), v.Type().Field(i)
 			name := indent + field.Name
 			switch {
-			case !field.IsExported() || field.Name == "Number" || f.Kind() == reflect.Map && f.Len() == 0 || f.Type() == reflect.TypeFor[source.Pos]():
+			case !field.IsExported() || field.Name == "Number" || f.Kind() == reflect.Map && f.Len() == 0 ||
+				f.Type() == reflect.TypeFor[source.Pos]():
 			case f.Kind() == reflect.Struct && f.FieldByName("Origin").IsValid():
 				text := fmt.Sprint(f.FieldByName("Value"))
 				if list, ok := f.FieldByName("Value").Interface().([]string); ok {
