@@ -230,12 +230,12 @@ func (s *state) comment() {
 	s.rule.Comment = source.Clean(t.Text)
 }
 
-var verdicts = map[string]model.Verb{
+var decisions = map[string]model.Verb{
 	"accept": model.Accept, "drop": model.Drop, "return": model.Return, "continue": model.Continue,
 }
 
 func (s *state) verdict(t token) {
-	s.rule.Verb = verdicts[t.Text]
+	s.rule.Verb = decisions[t.Text]
 }
 
 func (s *state) jump(t token) {
