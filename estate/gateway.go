@@ -61,6 +61,7 @@ func readGateway(ctx context.Context, p *plan, formats []*read.Format, manners m
 			g.Versions = append(g.Versions, v)
 		}
 	}
+	var inputs []*read.Input
 	for _, f := range all {
 		if folder.Taken[f.name] || ctx.Err() != nil {
 			continue
@@ -70,9 +71,11 @@ func readGateway(ctx context.Context, p *plan, formats []*read.Format, manners m
 			continue
 		}
 		folder.Take(f.file, f.verdict.Format, f.verdict.Why)
-		g.Files = append(g.Files, f.file)
-		readFile(f.verdict.Format, read.NewInput(ctx, g, f.file, folder))
+		in := read.NewInput(ctx, g.Name, g.Versions, f.file, folder)
+		guarded(in, func() { f.verdict.Format.Read(in) })
+		inputs = append(inputs, in)
 	}
+	read.Join(g, inputs, guarded)
 	// what another file includes is read with it, also where that file came later
 	g.Problems = slices.DeleteFunc(g.Problems, func(e *source.Error) bool {
 		return folder.Taken[strings.TrimPrefix(e.File, p.shown)] && strings.HasPrefix(e.Message, "not read: ")
@@ -111,9 +114,7 @@ func between(ctx context.Context, folder *read.Folder, f found, all []found) rea
 		})
 	}
 	left := func(format *read.Format) int {
-		g := &model.Gateway{Name: "trial"}
 		file := &model.File{File: source.NewFile(f.file.Path, f.file.Bytes()), Format: format.Name}
-		g.Files = append(g.Files, file)
 		trial := &read.Folder{
 			FS:       folder.FS,
 			Prefix:   folder.Prefix,
@@ -121,7 +122,10 @@ func between(ctx context.Context, folder *read.Folder, f found, all []found) rea
 			Formats:  folder.Formats,
 			Taken:    map[string]bool{},
 		}
-		readFile(format, read.NewInput(ctx, g, file, trial))
+		g := &model.Gateway{Name: "trial"}
+		in := read.NewInput(ctx, g.Name, nil, file, trial)
+		guarded(in, func() { format.Read(in) })
+		read.Join(g, []*read.Input{in}, guarded)
 		n := len(g.Problems)
 		for _, x := range g.Files {
 			n += len(x.Unread)
@@ -165,27 +169,21 @@ func usual(f found) int {
 	return 0
 }
 
-// readFile has a file read. A reader that fails is a fault of Toril's own: it is named with the file, and the rest goes on.
-func readFile(format *read.Format, in *read.Input) {
+// guarded runs a reader. One that fails is a fault of Toril's own: it is named with the file, and the rest goes on.
+func guarded(in *read.Input, step func()) {
 	defer func() {
 		if r := recover(); r != nil {
-			in.Unread(0, "", "the reader of %s failed", format.Name)
-			in.Gateway.Problems = append(
-				in.Gateway.Problems,
-				source.Errorf(
-					source.Pos{File: in.File.Path},
-					"the reader of %s failed on this file, which is a fault of Toril's: what it says is not known",
-					format.Name,
-				),
+			in.Unread(0, "", "the reader of %s failed", in.File.Format)
+			in.ProblemAt(
+				source.Pos{File: in.File.Path},
+				"the reader of %s failed on this file, which is a fault of Toril's: what it says is not known",
+				in.File.Format,
 			)
 		}
 	}()
-	if packet.Guard(func() { format.Read(in) }) != nil {
+	if packet.Guard(step) != nil {
 		in.Unread(0, "", "%s", read.TooLarge)
-		in.Gateway.Problems = append(
-			in.Gateway.Problems,
-			source.Errorf(source.Pos{File: in.File.Path}, "%s; the rest of it is not read", read.TooLarge),
-		)
+		in.ProblemAt(source.Pos{File: in.File.Path}, "%s; the rest of it is not read", read.TooLarge)
 	}
 }
 

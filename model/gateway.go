@@ -127,6 +127,17 @@ func (g *Gateway) Shows(c *Connection, own netip.Addr) (id ike.Identity, ok bool
 	return id, false
 }
 
+// Unusable marks the connections of every format of which its program refuses what it was given: it takes none of them.
+func (g *Gateway) Unusable() {
+	for _, r := range g.Refused {
+		for _, c := range g.Connections {
+			if f := g.File(c.At.File); c.Unusable == nil && f != nil && f.Format == r.Format {
+				c.Unusable = r.Error
+			}
+		}
+	}
+}
+
 // LeftOut is a file that was not read, and why.
 type LeftOut struct{ Path, Why string }
 

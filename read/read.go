@@ -103,7 +103,8 @@ func (in *Input) Here(dec *json.Decoder) int {
 	return in.Part(at, len(in.File.Bytes()))
 }
 
-// Input is one file on its way into a gateway.
+// Input is one file on its way into a gateway. Until every file of the gateway is read, Gateway is a part by itself: what this file says,
+// and those that it includes. What depends on other files waits (Later).
 type Input struct {
 	Context context.Context
 	Gateway *model.Gateway
@@ -112,6 +113,7 @@ type Input struct {
 	depth   int
 	parts   []source.Pos // of the statements, where they are not lines
 	places  []source.Pos // of statements that may take several lines; their numbers are negative
+	later   []func()
 }
 
 // Folder is where a gateway's files lie. It opens what they include.
@@ -122,11 +124,36 @@ type Folder struct {
 	Formats  []*Format // all that are known: a file of another format is not included
 	Manners  map[*Format]*source.Manner
 	Taken    map[string]bool
+	files    []*model.File // that are read, or being read
 }
 
-// NewInput makes the Input of a file that was found in a folder.
-func NewInput(ctx context.Context, g *model.Gateway, f *model.File, folder *Folder) *Input {
-	return &Input{Context: ctx, Gateway: g, File: f, Folder: folder}
+// NewInput makes the Input of a file that was found in a folder, of a gateway with these versions of its daemons.
+func NewInput(ctx context.Context, name string, versions []model.Version, f *model.File, folder *Folder) *Input {
+	folder.files = append(folder.files, f)
+	part := &model.Gateway{Name: name, Versions: versions, Files: []*model.File{f}}
+	return &Input{Context: ctx, Gateway: part, File: f, Folder: folder}
+}
+
+// Later has something done when every file of the gateway is read. Gateway is then all of it.
+func (in *Input) Later(do func()) { in.later = append(in.later, do) }
+
+// Join puts together what the files of a gateway say, in their order, and does what had to wait for that. Each step runs by itself: guard
+// runs it, and says what of a file was too much.
+func Join(g *model.Gateway, read []*Input, guard func(in *Input, step func())) {
+	for _, in := range read {
+		again := g.Join(in.Gateway)
+		in.Gateway = g
+		for _, s := range again {
+			in.ProblemAt(s.At, "set %q is also created at %s; only that one is used", s.Name, g.Set(s.Name).At)
+		}
+	}
+	for _, in := range read {
+		for _, do := range in.later {
+			guard(in, do)
+		}
+		in.later = nil
+	}
+	g.Unusable()
 }
 
 // At returns the position of a line; or, in a file whose statements are not lines, of a statement by its number.
@@ -214,24 +241,6 @@ func (in *Input) refuse(what string, p source.Pos, format string, args ...any) {
 	in.Gateway.Refused = append(in.Gateway.Refused, model.Refusal{Error: e, Format: in.File.Format, What: what})
 }
 
-// Unusable marks the connections of this format where its program refuses what it was given: it takes none of them. A reader calls it when
-// it is done.
-func (in *Input) Unusable() {
-	e := in.Gateway.RefusedOf(in.File.Format)
-	if e == nil {
-		return
-	}
-	own := map[string]bool{}
-	for _, f := range in.Gateway.Files {
-		own[f.Path] = f.Format == in.File.Format
-	}
-	for _, c := range in.Gateway.Connections {
-		if c.Unusable == nil && own[c.At.File] {
-			c.Unusable = e
-		}
-	}
-}
-
 // Include opens the files that a pattern in an include statement means, each as an Input of its own for the same
 // gateway. A relative pattern is relative to the including file. An absolute one is looked for below the gateway's
 // folder: whole, then without its first folders; with wildcards it keeps its last folder, and never takes whatever lies about.
@@ -251,7 +260,7 @@ func (in *Input) Include(line int, pattern string) []*Input {
 			continue
 		}
 		if !in.Folder.Taken[name] &&
-			slices.ContainsFunc(in.Gateway.Files, func(f *model.File) bool { return f.Path == in.Folder.Prefix+name }) {
+			slices.ContainsFunc(in.Folder.files, func(f *model.File) bool { return f.Path == in.Folder.Prefix+name }) {
 			continue // it was read before, by itself
 		}
 		f, err := in.Folder.Open(name)
@@ -270,7 +279,7 @@ func (in *Input) Include(line int, pattern string) []*Input {
 			in.Folder.Take(f, in.Folder.Formats[i], "")
 		}
 		f.Format, f.Why, f.Within = in.File.Format, "included at "+in.At(line).String(), in.File.Path
-		in.Gateway.Files = append(in.Gateway.Files, f)
+		in.Gateway.Files, in.Folder.files = append(in.Gateway.Files, f), append(in.Folder.files, f)
 		out = append(out, &Input{Context: in.Context, Gateway: in.Gateway, File: f, Folder: in.Folder, depth: in.depth + 1})
 	}
 	if len(names) == 0 && !wild {
@@ -304,11 +313,11 @@ func (in *Input) isOpen(name string) bool {
 		if within == shown {
 			return true
 		}
-		i := slices.IndexFunc(in.Gateway.Files, func(f *model.File) bool { return f.Path == within })
+		i := slices.IndexFunc(in.Folder.files, func(f *model.File) bool { return f.Path == within })
 		if i < 0 {
 			return false
 		}
-		within = in.Gateway.Files[i].Within
+		within = in.Folder.files[i].Within
 	}
 	return false
 }

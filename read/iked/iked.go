@@ -66,11 +66,6 @@ func readFile(in *read.Input) {
 	}
 	r.dpd = standing(r, "dpd_check_interval", literal.Time)
 	r.file(in)
-	if e := in.Gateway.RefusedOf(in.File.Format); e != nil {
-		for _, c := range r.conns {
-			c.Unusable = e
-		}
-	}
 	for _, c := range r.conns { // what is set for all holds wherever it stands
 		c.DPD, c.MOBIKE = r.dpd, r.mobike
 		for _, k := range c.Children {
@@ -292,9 +287,6 @@ func (p *policy) read() {
 		p.part()
 	}
 	p.finish()
-	if e := p.in.Gateway.RefusedOf(p.in.File.Format); e != nil && p.conn.Unusable == nil {
-		p.conn.Unusable = e
-	}
 }
 
 func unsaid[T any](v T, what string) model.Setting[T] {

@@ -85,7 +85,7 @@ func create(in *read.Input, line int, w []string) {
 	}
 	d := in.Gateway.Defined("set", s.Name)
 	if !in.Gateway.AddSet(s) {
-		in.Problemf(line, "set %q is also created at %s; only that one is used", s.Name, d.At)
+		in.Problemf(line, "set %q is also created at %s; only that one is used", s.Name, in.Gateway.Set(s.Name).At)
 		return
 	}
 	d.At, d.Missing = s.At, false

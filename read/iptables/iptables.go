@@ -84,11 +84,21 @@ type reader struct {
 	table  string
 	chains map[string]*model.Chain // of the current table
 	order  []*model.Chain
-	opened int // the line that began a table; 0 where it was committed
+	tables map[string]int // the line that began each
+	opened int            // the line that began a table; 0 where it was committed
 	used   map[*model.Chain][]source.Pos
 	twice  map[string]bool
 	fallen bool // the program stopped: nothing from there on is loaded
 	jumps  []jump
+	sets   []setUse
+}
+
+// setUse is a set that a rule asks for, which another file may hold.
+type setUse struct {
+	rule *state
+	name string
+	dirs []string
+	not  bool
 }
 
 // jump is a jump to a chain that was not declared yet.
@@ -98,7 +108,7 @@ type jump struct {
 }
 
 func readSave(in *read.Input) {
-	r := &reader{in: in, family: familyOf(in.File.File), used: map[*model.Chain][]source.Pos{}}
+	r := &reader{in: in, family: familyOf(in.File.File), used: map[*model.Chain][]source.Pos{}, tables: map[string]int{}}
 	if in.File.Marked() {
 		r.refuse(1, "the file begins with a byte order mark")
 	}
@@ -111,7 +121,13 @@ func readSave(in *read.Input) {
 	if !r.fallen {
 		r.uncommitted()
 	}
-	r.finish()
+	in.Later(func() {
+		for _, u := range r.sets {
+			u.rule.not = u.not
+			u.rule.matchSet(u.name, u.dirs)
+		}
+		r.finish()
+	})
 }
 
 // uncommitted says that a table was begun and not committed: the program does not load it.
@@ -242,6 +258,7 @@ func (r *reader) refuse(n int, format string, args ...any) {
 
 func (r *reader) open(n int, table string) {
 	r.table, r.chains, r.opened = table, map[string]*model.Chain{}, n
+	r.tables[source.Clean(table)] = n
 	r.order = slices.DeleteFunc(
 		r.order,
 		func(c *model.Chain) bool { return c.Table == source.Clean(table) },
@@ -249,20 +266,6 @@ func (r *reader) open(n int, table string) {
 	if places[table] == nil {
 		r.in.Unread(n, "", "%q is not a table that is known", source.Clean(table))
 		r.refuse(n, "%q is not a table", source.Clean(table))
-	}
-	for _, c := range r.in.Gateway.Chains {
-		if c.Family == r.family && c.Table == source.Clean(table) && !r.twice[table] {
-			r.in.Problemf(
-				n,
-				"table %q is also in %s; only that one is used, as two saved states of one packet filter cannot both hold",
-				table,
-				c.At,
-			)
-			if r.twice == nil {
-				r.twice = map[string]bool{}
-			}
-			r.twice[table] = true
-		}
 	}
 }
 
@@ -386,10 +389,32 @@ func (r *reader) command(n int, w []string) {
 	}
 }
 
+// again reports whether the table of a chain stands in another file too, and says so once: then only that one is used.
+func (r *reader) again(c *model.Chain, known []*model.Chain) bool {
+	i := slices.IndexFunc(known, func(k *model.Chain) bool { return k.Family == c.Family && k.Table == c.Table })
+	if i < 0 {
+		return false
+	}
+	if !r.twice[c.Table] {
+		r.in.Problemf(
+			r.tables[c.Table],
+			"table %q is also in %s; only that one is used, as two saved states of one packet filter cannot both hold",
+			c.Table,
+			known[i].At,
+		)
+		if r.twice == nil {
+			r.twice = map[string]bool{}
+		}
+		r.twice[c.Table] = true
+	}
+	return true
+}
+
 // finish hands the chains over, with what refers to each.
 func (r *reader) finish() {
+	known := slices.Clone(r.in.Gateway.Chains)
 	for _, c := range r.order {
-		if r.twice[c.Table] {
+		if r.again(c, known) {
 			continue
 		}
 		r.in.Gateway.Chains = append(r.in.Gateway.Chains, c)

@@ -653,6 +653,11 @@ func (s *state) states(text string) {
 }
 
 func (s *state) set(name string, dirs []string) {
+	s.sets = append(s.sets, setUse{s, name, dirs, s.not})
+}
+
+// matchSet narrows to the packets that are in a set, now that every file is read.
+func (s *state) matchSet(name string, dirs []string) {
 	d := s.in.Gateway.Defined("set", source.Clean(name))
 	d.Used = append(d.Used, s.rule.At)
 	set := s.in.Gateway.Set(name)

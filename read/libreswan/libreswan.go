@@ -124,28 +124,29 @@ func readFile(in *read.Input) {
 	f.Check("conn", wordsOf(version), known)
 	f.Check("config", setupWords, knownSetup)
 	r := &reader{in, version, libreswan.Known.For(version, "ipsec.conf-libreswan", "conn")}
-	defer in.Unusable()
 	loaded := func(said []*table.Value) bool {
 		return slices.ContainsFunc(said, func(v *table.Value) bool {
 			return v.Key == "auto" && strings.ToLower(v.Text) != "ignore" && v.Text != ""
 		})
 	}
 	f.Declare(func(s *ipsecconf.Section) bool { return loaded(f.Effective(s, false)) })
-	for _, s := range f.Sections {
-		if s.Kind != "conn" || s.Name == "%default" {
-			continue
-		}
-		switch said := f.Effective(s, false); {
-		case loaded(said):
-			c := r.connection(s, said, false)
-			if e := f.Broken(s); e != nil {
-				c.Unusable, c.Unsure = e, true
+	in.Later(func() { // which end is this one depends on the gateway's addresses
+		for _, s := range f.Sections {
+			if s.Kind != "conn" || s.Name == "%default" {
+				continue
 			}
-			in.Gateway.Connections = append(in.Gateway.Connections, c)
-		case ipsecconf.Complete(said):
-			in.Gateway.Unloaded = append(in.Gateway.Unloaded, r.connection(s, said, true))
+			switch said := f.Effective(s, false); {
+			case loaded(said):
+				c := r.connection(s, said, false)
+				if e := f.Broken(s); e != nil {
+					c.Unusable, c.Unsure = e, true
+				}
+				in.Gateway.Connections = append(in.Gateway.Connections, c)
+			case ipsecconf.Complete(said):
+				in.Gateway.Unloaded = append(in.Gateway.Unloaded, r.connection(s, said, true))
+			}
 		}
-	}
+	})
 }
 
 func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded bool) *model.Connection {

@@ -100,8 +100,22 @@ func (rs *ruleset) finish(in *read.Input) {
 	for _, s := range rs.setList {
 		rs.complain(s)
 	}
+	for _, c := range rs.chains {
+		for _, r := range c.rules {
+			if in.Context.Err() != nil {
+				return
+			}
+			c.Rules = append(c.Rules, rs.rule(c, r, 0)...)
+		}
+	}
+	rs.declareAll()
+	in.Later(func() { rs.handOver(in) })
+}
+
+// handOver adds the chains to the gateway, but for those that another file has.
+func (rs *ruleset) handOver(in *read.Input) {
 	known := map[string]*model.Chain{}
-	for _, c := range rs.gateway.Chains {
+	for _, c := range in.Gateway.Chains {
 		known[c.ID()] = c
 	}
 	for _, c := range rs.chains {
@@ -115,16 +129,9 @@ func (rs *ruleset) finish(in *read.Input) {
 			continue
 		}
 		known[c.ID()] = c.Chain
-		for _, r := range c.rules {
-			if in.Context.Err() != nil {
-				return
-			}
-			c.Rules = append(c.Rules, rs.rule(c, r, 0)...)
-		}
-		rs.gateway.Chains = append(rs.gateway.Chains, c.Chain)
+		in.Gateway.Chains = append(in.Gateway.Chains, c.Chain)
 	}
-	rs.gateway.Chains = append(rs.gateway.Chains, rs.extra...)
-	rs.declareAll()
+	in.Gateway.Chains = append(in.Gateway.Chains, rs.extra...)
 }
 
 // complain says what is wrong with a set.

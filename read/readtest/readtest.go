@@ -23,7 +23,7 @@ func Read(format *read.Format, name, text string, others map[string]string) *mod
 	files := map[string]string{name: text}
 	maps.Copy(files, others)
 	g, folder := &model.Gateway{Name: "g"}, open(files)
-	one(g, folder, format, name)
+	read.Join(g, []*read.Input{one(g, folder, format, name)}, unguarded)
 	return g
 }
 
@@ -37,11 +37,13 @@ func ReadAll(formats []*read.Format, files map[string]string) *model.Gateway {
 		}
 	}
 	formats = slices.SortedStableFunc(slices.Values(formats), func(a, b *read.Format) int { return a.Order - b.Order })
+	var inputs []*read.Input
 	for _, f := range formats {
 		for _, name := range of[f] {
-			one(g, folder, f, name)
+			inputs = append(inputs, one(g, folder, f, name))
 		}
 	}
+	read.Join(g, inputs, unguarded)
 	return g
 }
 
@@ -53,7 +55,7 @@ func open(files map[string]string) *read.Folder {
 	return &read.Folder{FS: fsys, MaxBytes: 64 << 20, Taken: map[string]bool{}}
 }
 
-func one(g *model.Gateway, folder *read.Folder, format *read.Format, name string) {
+func one(g *model.Gateway, folder *read.Folder, format *read.Format, name string) *read.Input {
 	f, err := folder.Open(name)
 	if err != nil {
 		panic(err) // the text is there
@@ -62,9 +64,12 @@ func one(g *model.Gateway, folder *read.Folder, format *read.Format, name string
 	if v, ok := daemon.VersionIn(f.File, format.Software); ok {
 		g.Versions = append(g.Versions, v)
 	}
-	g.Files = append(g.Files, f)
-	format.Read(read.NewInput(context.Background(), g, f, folder))
+	in := read.NewInput(context.Background(), g.Name, g.Versions, f, folder)
+	format.Read(in)
+	return in
 }
+
+func unguarded(_ *read.Input, step func()) { step() }
 
 // Unread lists what a gateway's files left unread, as "line: why".
 func Unread(g *model.Gateway) []string {

@@ -146,19 +146,20 @@ func readIPsecConf(in *read.Input) {
 	)
 	f.Mistaken()
 	r := &ipsecConf{in: in, defaults: strongswan.Known.For(in.Gateway.VersionOf(software), "ipsec.conf", "conn")}
-	defer in.Unusable()
 	f.Declare(func(s *ipsecconf.Section) bool { return r.loaded(f.Effective(s, true)) })
-	for _, s := range f.Sections {
-		if s.Kind != "conn" || s.Name == "%default" {
-			continue
+	in.Later(func() { // which end is this one depends on the gateway's addresses
+		for _, s := range f.Sections {
+			if s.Kind != "conn" || s.Name == "%default" {
+				continue
+			}
+			switch values := f.Effective(s, true); {
+			case r.loaded(values):
+				in.Gateway.Connections = append(in.Gateway.Connections, r.connection(s, values, false))
+			case ipsecconf.Complete(values):
+				in.Gateway.Unloaded = append(in.Gateway.Unloaded, r.connection(s, values, true))
+			}
 		}
-		switch values := f.Effective(s, true); {
-		case r.loaded(values):
-			in.Gateway.Connections = append(in.Gateway.Connections, r.connection(s, values, false))
-		case ipsecconf.Complete(values):
-			in.Gateway.Unloaded = append(in.Gateway.Unloaded, r.connection(s, values, true))
-		}
-	}
+	})
 }
 
 // yes reads yes or no, which this file has no other words for.

@@ -141,7 +141,6 @@ func readSwanctl(in *read.Input) {
 		}
 	}
 	r.templates(templates)
-	in.Unusable()
 }
 
 // templates declares the sections that only serve to be referred to.
@@ -406,7 +405,10 @@ func (r *swanctl) child(c *model.Connection, s *section) *model.Child {
 	less(r, &k.RekeyPackets, k.LifePackets)
 	table.Take(f, literal.Size, "rand_bytes")
 	table.Take(f, literal.Size, "rand_packets")
-	k.ReplayWindow = table.TakeOr(f, replayWindow(r.in.Gateway), number, "replay_window")
+	k.ReplayWindow = table.TakeOr(f, 0, number, "replay_window")
+	if k.ReplayWindow.IsDefault() { // strongswan.conf may say it
+		r.in.Later(func() { k.ReplayWindow.Value = replayWindow(r.in.Gateway) })
+	}
 	k.IPComp = table.Take(f, literal.Bool, "ipcomp")
 	k.Cut96 = table.Take(f, literal.Bool, "sha256_96")
 	k.Policies = table.Take(f, literal.Bool, "policies")

@@ -57,11 +57,11 @@ func (r *yamlReader) node(n ast.Node, depth int) *Node {
 		}
 		return out
 	}
-	switch n.(type) {
+	switch n := n.(type) {
 	case *ast.MappingNode:
 		return &Node{Kind: Map}
 	case *ast.LiteralNode:
-		return &Node{Kind: Text, Text: n.(*ast.LiteralNode).Value.Value, Value: syntax.Place{Line: r.place(n).Line}}
+		return &Node{Kind: Text, Text: n.Value.Value, Value: syntax.Place{Line: r.place(n).Line}}
 	case *ast.StringNode:
 		return &Node{Kind: Text, Text: scalar(n), Value: r.place(n)}
 	}
