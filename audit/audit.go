@@ -103,6 +103,7 @@ type Evidence struct {
 	source.Pos
 	Text string // the line, secrets masked
 	Note string // what it shows
+	Part string // what of the statement it is about, as written: an element of a list; "" for all of it
 }
 
 // Finding is an answer that a person should act on.
@@ -337,6 +338,9 @@ func (p *Pass) quoted(e Evidence) Evidence {
 	}
 	if f != nil {
 		e.Range, e.Text = f.Range(e.Pos), f.Quote(e.Pos)
+		if part, ok := f.Within(e.Range, e.Part); ok {
+			e.Range = part
+		}
 	}
 	return e
 }
@@ -362,12 +366,12 @@ func (w *work) gateways() []*model.Gateway {
 func (f *Finding) Detach() {
 	for _, text := range []*string{
 		&f.Gateway, &f.Tunnel, &f.Connection, &f.Child, &f.About, &f.Measured, &f.Required, &f.Example, &f.Why, &f.Fix, &f.Standard,
-		&f.Unsure, &f.Message, &f.At.File, &f.At.Text, &f.At.Note,
+		&f.Unsure, &f.Message, &f.At.File, &f.At.Text, &f.At.Note, &f.At.Part,
 	} {
 		*text = unique.Make(*text).Value()
 	}
 	for i := range f.Also {
-		for _, text := range []*string{&f.Also[i].File, &f.Also[i].Text, &f.Also[i].Note} {
+		for _, text := range []*string{&f.Also[i].File, &f.Also[i].Text, &f.Also[i].Note, &f.Also[i].Part} {
 			*text = unique.Make(*text).Value()
 		}
 	}

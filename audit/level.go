@@ -32,6 +32,7 @@ type Judged struct {
 	Weak      []Weak
 	Preferred bool           // the first proposal's first choice of a type is weak, or no suite without weak parts is offered
 	Worst     baseline.Level // of the weak ones
+	In        string         // the proposal that the weak ones are in, as written; "" where several are
 }
 
 // Judge looks at every algorithm of a list of proposals, of the types given.
@@ -52,7 +53,12 @@ func Judge(b *baseline.Baseline, ps []ike.Proposal, protocol ike.Protocol, types
 			}
 		}
 	}
+	weakly := 0
 	for i, p := range ps {
+		if slices.ContainsFunc(out.Weak, func(w Weak) bool { return slices.Contains(p.Of(w.Registry), w.Choice) }) {
+			weakly++
+			out.In = p.Text
+		}
 		for _, r := range types {
 			cs := p.Of(r)
 			if i == 0 && len(cs) > 0 {
@@ -60,6 +66,9 @@ func Judge(b *baseline.Baseline, ps []ike.Proposal, protocol ike.Protocol, types
 				out.Preferred = out.Preferred || level.Against()
 			}
 		}
+	}
+	if weakly != 1 {
+		out.In = ""
 	}
 	out.Preferred = out.Preferred ||
 		len(out.Weak) > 0 && !slices.ContainsFunc(ps, func(p ike.Proposal) bool { return canBeStrong(b, p, protocol, types) })
@@ -79,7 +88,7 @@ func canBeStrong(b *baseline.Baseline, p ike.Proposal, protocol ike.Protocol, ty
 
 // Judged makes the severity that of the worst of weak algorithms, by their level and exposure.
 func (f *Finding) Judged(j Judged) {
-	f.level, f.leveled, f.Standard = j.Severity(), true, j.Standard()
+	f.level, f.leveled, f.Standard, f.At.Part = j.Severity(), true, j.Standard(), j.In
 }
 
 // Severity follows the level and the exposure: a weak algorithm that is preferred counts in full, one beside strong ones

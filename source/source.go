@@ -180,6 +180,37 @@ func (f *File) Range(p Pos) Range {
 	return Range{start, start + len(strings.TrimRight(left, " \t\r"))}
 }
 
+// Within returns the bytes of a part of a statement, by its text: an element of a list. ok is false where the text is not there, there
+// several times, or a piece of something longer.
+func (f *File) Within(r Range, part string) (at Range, ok bool) {
+	if part == "" || r.Start < 0 || r.End > len(f.data) || r.Start > r.End {
+		return r, false
+	}
+	said := f.data[r.Start:r.End]
+	for from := 0; ; {
+		i := bytes.Index(said[from:], []byte(part))
+		if i < 0 {
+			return at, ok
+		}
+		start := from + i
+		end := start + len(part)
+		from = start + 1
+		if start > 0 && inWord(said[start-1]) || end < len(said) && inWord(said[end]) {
+			continue
+		}
+		if ok {
+			return r, false
+		}
+		at, ok = Range{r.Start + start, r.Start + end}, true
+	}
+}
+
+// inWord reports whether a byte may be part of an element of a list.
+func inWord(b byte) bool {
+	return b == '-' || b == '_' || b == '.' || b == ':' || b == '/' || b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' ||
+		b >= 0x80
+}
+
 // text returns the line or the part of it at a position, without blanks around it; a part that spans lines becomes one.
 func (f *File) text(p Pos) string {
 	if p.Col == 0 || p.End == 0 || p.Start < 0 || p.End > len(f.data) || p.Start > p.End {

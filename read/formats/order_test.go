@@ -33,7 +33,8 @@ func TestWhatAFileSaysDoesNotDependOnTheOrder(t *testing.T) {
 		"an interface of two files": {
 			"addr.txt":   "2: wan: <BROADCAST,UP> mtu 1500 state UP\n    inet 192.0.2.1/24 scope global wan\n",
 			"interfaces": "auto wan\niface wan inet static\n  address 192.0.2.1/24\n  gateway 192.0.2.254\n",
-			"frr.conf":   "frr version 8.4\ninterface wan\n ip address 192.0.2.1/24\n ip ospf area 0\n!\nrouter ospf\n network 10.0.0.0/8 area 0\n!\n",
+			"frr.conf": "frr version 8.4\ninterface wan\n ip address 192.0.2.1/24\n ip ospf area 0\n!\nrouter ospf\n" +
+				" network 10.0.0.0/8 area 0\n!\n",
 		},
 	} {
 		forward := formats.All()

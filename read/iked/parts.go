@@ -22,6 +22,7 @@ type part struct {
 	skip  int                          // words behind one of no consequence
 	again bool                         // it may stand again
 	both  bool                         // each of its words may stand once
+	inner string                       // words within it
 	note  string
 }
 
@@ -46,20 +47,20 @@ var parts = []part{
 			p.flowed = p.t[p.begun].Place
 		}
 		p.flowed = syntax.Over(p.flowed, p.t[min(p.i, len(p.t))-1].Place)
-	}, again: true, note: "with to, port; a network in parentheses behind it, which is translated, is left unread"},
+	}, again: true, inner: "to port"},
 	{words: "local peer", both: true, read: func(p *policy, word string) {
 		to := map[string]*model.Setting[model.Addresses]{"local": &p.conn.LocalAddrs, "peer": &p.conn.RemoteAddrs}[word]
 		*to = model.Say(host(p.take().Text), p.said())
 	}},
 	{words: "ikesa", again: true, read: func(p *policy, _ string) { p.proposals(&p.conn.Proposals, ike.IKE) },
-		note: "enc, auth, prf, group, esn, noesn"},
+		inner: "enc auth prf group esn noesn"},
 	{words: "childsa", again: true, read: func(p *policy, _ string) {
 		protocol := ike.ESP
 		if p.ah {
 			protocol = ike.AH
 		}
 		p.proposals(&p.child.Proposals, protocol)
-	}, note: "enc, auth, prf, group, esn, noesn"},
+	}, inner: "enc auth prf group esn noesn"},
 	{words: "srcid", read: func(p *policy, _ string) { p.conn.Local.ID = model.Say(identity(p.take().Text), p.said()) }},
 	{words: "dstid", read: func(p *policy, _ string) { p.conn.Remote.ID = model.Say(identity(p.take().Text), p.said()) }},
 	{words: "ikelifetime", read: func(p *policy, _ string) {
@@ -187,13 +188,20 @@ func coverage() []read.Coverage {
 		{Statement: "ikev2 [name]", Use: read.Used},
 	}
 	for _, row := range parts {
-		out = append(
-			out,
-			read.Coverage{Statement: strings.Join(strings.Fields(row.words), ", "), Use: use(row.read != nil), Note: row.note},
-		)
+		text := listed(row.words)
+		if row.inner != "" {
+			text += ": " + listed(row.inner)
+		}
+		out = append(out, read.Coverage{Statement: text, Use: use(row.read != nil), Note: row.note})
 	}
 	for _, row := range properties {
-		out = append(out, read.Coverage{Statement: "set " + strings.Join(strings.Fields(row.words), ", "), Use: use(row.set != nil)})
+		out = append(out, read.Coverage{Statement: "set " + listed(row.words), Use: use(row.set != nil)})
 	}
-	return append(out, read.Coverage{Statement: "user", Use: read.Irrelevant, Note: "its password is hidden from every quote"})
+	return append(
+		out,
+		read.Coverage{Statement: "user", Use: read.Irrelevant, Note: "its password is hidden from every quote"},
+		read.Coverage{Statement: "(srcnat) behind from", Use: read.Left},
+	)
 }
+
+func listed(words string) string { return strings.Join(strings.Fields(words), ", ") }

@@ -101,11 +101,12 @@ func (rs *ruleset) finish(in *read.Input) {
 		rs.complain(s)
 	}
 	for _, c := range rs.chains {
-		for _, r := range c.rules {
+		for i, r := range c.rules {
 			if in.Context.Err() != nil {
 				return
 			}
 			c.Rules = append(c.Rules, rs.rule(c, r, 0)...)
+			c.rules[i].tokens = nil // they take more memory than the rule
 		}
 	}
 	rs.declareAll()
