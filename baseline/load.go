@@ -141,6 +141,7 @@ func (d *document) baseline(file string) (*Baseline, error) {
 	return b, nil
 }
 
+// fill reads the rules, limits and demands that stand at a place of the file.
 func (d *document) fill(b *Baseline, file, at string, rules []ruleText, limits map[string]limit, demands map[string]demand) error {
 	for i, r := range rules {
 		rule, where, err := r.parse()
@@ -151,43 +152,9 @@ func (d *document) fill(b *Baseline, file, at string, rules []ruleText, limits m
 	}
 	b.Limits, b.Demands = map[string]Limit{}, map[string]Demand{}
 	for _, name := range mapKeys(limits) {
-		l := limits[name]
-		where := fmt.Sprintf("%s.limits.%s", at, name)
-		kind := kindNamed(LimitKinds(), name)
-		if kind == nil {
-			return d.errorf(file, where, "unknown limit %q; %s", source.Clean(name), strictyaml.Suggest(name, kindNames(LimitKinds())))
-		}
-		out := Limit{Name: name, Source: l.Source, Level: Must}
-		for _, bound := range []struct {
-			text string
-			to   *float64
-			key  string
-			may  bool
-		}{{l.Most, &out.Most, ".most", kind.Most}, {l.Least, &out.Least, ".least", kind.Least}} {
-			if bound.text == "" {
-				continue
-			}
-			if !bound.may {
-				return d.errorf(file, where+bound.key, "no check enforces a bound %q of %s", bound.key[1:], name)
-			}
-			n, err := quantity(bound.text, kind.Unit)
-			if err != nil {
-				return d.errorf(file, where+bound.key, "%v", err)
-			}
-			*bound.to = n
-		}
-		if l.Level != "" {
-			level, err := parseLevel(l.Level)
-			if err != nil {
-				return d.errorf(file, where+".level", "%v", err)
-			}
-			if level.Against() {
-				return d.errorf(file, where+".level", "a limit says what must or should be; %s says nothing about a bound", level)
-			}
-			out.Level = level
-		}
-		if l.Most == "" && l.Least == "" {
-			return d.errorf(file, where, "a limit has a bound: %s", bounds(kind))
+		out, err := d.limit(file, fmt.Sprintf("%s.limits.%s", at, name), name, limits[name])
+		if err != nil {
+			return err
 		}
 		b.Limits[name] = out
 	}
@@ -207,6 +174,47 @@ func (d *document) fill(b *Baseline, file, at string, rules []ruleText, limits m
 		b.Demands[name] = Demand{name, level, demands[name].Source}
 	}
 	return nil
+}
+
+// limit reads one limit, which stands at a place of the file.
+func (d *document) limit(file, where, name string, l limit) (Limit, error) {
+	out := Limit{Name: name, Source: l.Source, Level: Must}
+	kind := kindNamed(LimitKinds(), name)
+	if kind == nil {
+		return out, d.errorf(file, where, "unknown limit %q; %s", source.Clean(name), strictyaml.Suggest(name, kindNames(LimitKinds())))
+	}
+	for _, bound := range []struct {
+		text string
+		to   *float64
+		key  string
+		may  bool
+	}{{l.Most, &out.Most, ".most", kind.Most}, {l.Least, &out.Least, ".least", kind.Least}} {
+		if bound.text == "" {
+			continue
+		}
+		if !bound.may {
+			return out, d.errorf(file, where+bound.key, "no check enforces a bound %q of %s", bound.key[1:], name)
+		}
+		n, err := quantity(bound.text, kind.Unit)
+		if err != nil {
+			return out, d.errorf(file, where+bound.key, "%v", err)
+		}
+		*bound.to = n
+	}
+	if l.Level != "" {
+		level, err := parseLevel(l.Level)
+		if err != nil {
+			return out, d.errorf(file, where+".level", "%v", err)
+		}
+		if level.Against() {
+			return out, d.errorf(file, where+".level", "a limit says what must or should be; %s says nothing about a bound", level)
+		}
+		out.Level = level
+	}
+	if l.Most == "" && l.Least == "" {
+		return out, d.errorf(file, where, "a limit has a bound: %s", bounds(kind))
+	}
+	return out, nil
 }
 
 var types = map[string]ike.Registry{

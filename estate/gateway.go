@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"path"
@@ -18,40 +19,7 @@ import (
 func readGateway(ctx context.Context, p *plan, formats []*read.Format, manners map[*read.Format]*source.Manner) *model.Gateway {
 	g := &model.Gateway{Name: source.Clean(p.name)}
 	folder := &read.Folder{FS: p.fsys, Prefix: p.shown, MaxBytes: MaxFile, Formats: formats, Manners: manners, Taken: map[string]bool{}}
-	g.LeftOut = slices.Clip(p.leftOut)
-	var all []found
-	for _, name := range p.files {
-		f, err := folder.Open(name)
-		if err != nil {
-			g.Problems = append(g.Problems, asProblem(err, p.shown+name))
-			continue
-		}
-		v, skip := p.recognise(formats, name, f.File)
-		switch {
-		case skip:
-			g.LeftOut = append(g.LeftOut, model.LeftOut{Path: f.Path, Why: ConfigName + " says so"})
-		case len(f.Bytes()) == 0:
-			g.LeftOut = append(g.LeftOut, model.LeftOut{Path: f.Path, Why: "it is empty"})
-		default:
-			all = append(all, found{name, f, v})
-		}
-	}
-	if p.known == nil {
-		for i := range all {
-			all[i].verdict = between(ctx, folder, all[i], all)
-		}
-		p.remember(all)
-	}
-	// inside a format outer folders come first, so that what includes comes before what is included
-	slices.SortStableFunc(all, func(a, b found) int {
-		if o := order(a.verdict) - order(b.verdict); o != 0 {
-			return o
-		}
-		if o := strings.Count(a.name, "/") - strings.Count(b.name, "/"); o != 0 {
-			return o
-		}
-		return usual(b) - usual(a)
-	})
+	all := p.find(ctx, g, folder)
 	g.Versions = p.config.versionsOf(g.Name)
 	for _, f := range all {
 		if f.verdict.Format == nil {
@@ -82,6 +50,43 @@ func readGateway(ctx context.Context, p *plan, formats []*read.Format, manners m
 	})
 	finish(g)
 	return g
+}
+
+// find opens the files of a gateway and says what each is taken for, in the order in which they are read: inside a format outer folders
+// come first, so that what includes comes before what is included. What is left out, and what cannot be opened, the gateway notes.
+func (p *plan) find(ctx context.Context, g *model.Gateway, folder *read.Folder) []found {
+	g.LeftOut = slices.Clip(p.leftOut)
+	var all []found
+	for _, name := range p.files {
+		f, err := folder.Open(name)
+		if err != nil {
+			g.Problems = append(g.Problems, asProblem(err, p.shown+name))
+			continue
+		}
+		v, skip := p.recognise(folder.Formats, name, f.File)
+		switch {
+		case skip:
+			g.LeftOut = append(g.LeftOut, model.LeftOut{Path: f.Path, Why: ConfigName + " says so"})
+		case len(f.Bytes()) == 0:
+			g.LeftOut = append(g.LeftOut, model.LeftOut{Path: f.Path, Why: "it is empty"})
+		default:
+			all = append(all, found{name, f, v})
+		}
+	}
+	if p.known == nil {
+		for i := range all {
+			all[i].verdict = between(ctx, folder, all[i], all)
+		}
+		p.remember(all)
+	}
+	slices.SortStableFunc(all, func(a, b found) int {
+		return cmp.Or(
+			order(a.verdict)-order(b.verdict),
+			strings.Count(a.name, "/")-strings.Count(b.name, "/"),
+			usual(b)-usual(a),
+		)
+	})
+	return all
 }
 
 // found is a file of a gateway, and what it was taken for.

@@ -258,6 +258,7 @@ func (a *attempt) identities() *Failure {
 }
 
 // keys compares the pre-shared keys that both would take, by their fingerprints.
+// It is long as the rules are: which key each version asks for, and what becomes of two that differ.
 func (a *attempt) keys() *Failure {
 	if a.i.c.Local.Method.Value != ike.PSK && a.r.c.Local.Method.Value != ike.PSK {
 		return nil

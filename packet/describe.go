@@ -90,6 +90,7 @@ func (s Set) String() string {
 	return strings.Join(parts, "; ")
 }
 
+// describe: it is long as a table is: a case a field.
 func (b *box) describe() string {
 	var out []string
 	if b.v[Src] == nil && b.v[Dst] == nil {

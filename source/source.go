@@ -207,8 +207,7 @@ func (f *File) Within(r Range, part string) (at Range, ok bool) {
 
 // inWord reports whether a byte may be part of an element of a list.
 func inWord(b byte) bool {
-	return b == '-' || b == '_' || b == '.' || b == ':' || b == '/' || b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' ||
-		b >= 0x80
+	return strings.IndexByte("-_.:/", b) >= 0 || b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b >= 0x80
 }
 
 // text returns the line or the part of it at a position, without blanks around it; a part that spans lines becomes one.

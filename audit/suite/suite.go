@@ -18,7 +18,7 @@ import (
 )
 
 // All returns every check, by area in the order in which practitioners work: the peers, IKE, ESP, lifetimes, networks,
-// address translation, access, both ends; then names, and what could not be read.
+// address translation, access, both ends; then names, and what could not be read. It is long as a list is: a line a check.
 func All() []*audit.Check {
 	return []*audit.Check{
 		ike.Refused,

@@ -12,6 +12,7 @@ import (
 	"toril/report"
 )
 
+// follow: it is long as a command is: its help, its flags, and one call.
 func (a *app) follow() *cobra.Command {
 	var form *formFlag
 	var at, from, to, protocol, in string

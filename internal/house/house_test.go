@@ -138,3 +138,25 @@ func TestLinesAreShort(t *testing.T) {
 	})
 	require.NoError(t, err)
 }
+
+// TestLongFunctionsSayWhy: a function longer than a screen says why, or is parted.
+func TestLongFunctionsSayWhy(t *testing.T) {
+	const screen = 66
+	err := filepath.WalkDir("../..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		files := token.NewFileSet()
+		f, err := parser.ParseFile(files, path, nil, parser.ParseComments)
+		require.NoError(t, err)
+		for _, decl := range f.Decls {
+			fn, ok := decl.(*ast.FuncDecl)
+			if !ok || files.Position(fn.End()).Line-files.Position(fn.Pos()).Line < screen {
+				continue
+			}
+			assert.Regexp(t, `(?s)\b[Ii]t\s+is\s+long\s`, fn.Doc.Text(), "%s: %s", path, fn.Name.Name)
+		}
+		return nil
+	})
+	require.NoError(t, err)
+}

@@ -10,6 +10,7 @@ import (
 )
 
 // All is the table, in the order in which people work: addresses, identities, IKE, then what is protected, how, and when it is renewed.
+// It is long as a table is: a row a setting.
 func All() []Row {
 	return []Row{
 		connection(

@@ -323,7 +323,7 @@ func (r *reader) hide(n int, w []string) {
 	}
 }
 
-// opens reads a statement that opens a block, or stands at the top.
+// opens reads a statement that opens a block, or stands at the top. It is long as a table is: a case a block.
 func (r *reader) opens(n int, w []string) bool {
 	r.block, r.iface, r.proto, r.step = "", nil, nil, nil
 	second := ""
@@ -521,6 +521,7 @@ func (r *reader) protocolLine(n int, w []string, no bool) {
 }
 
 // route reads "DESTINATION [MASK] GATEWAY|INTERFACE|Null0|blackhole|reject [INTERFACE] [tag N] [DISTANCE] [table N]".
+// It is long as a grammar is: a case a word that may follow.
 func (r *reader) route(n int, w []string, no bool) {
 	rt := &model.Route{At: r.in.At(n), Kind: "unicast", Table: "main", Origin: "static"}
 	if r.vrf != "" {

@@ -147,6 +147,7 @@ func (r *reader) statement(n int, w []string) {
 	}
 }
 
+// option: it is long as a table is: a case an option.
 func (r *reader) option(n int, w []string) {
 	value := ""
 	if len(w) > 1 {

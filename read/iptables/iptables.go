@@ -317,6 +317,7 @@ func (r *reader) chain(n int, name string) *model.Chain {
 }
 
 // command reads "-A chain ...", "-I chain [n] ...", "-P chain policy", "-N chain"; counters may stand before it.
+// It is long as a table is: a case a command.
 func (r *reader) command(n int, w []string) {
 	var packets string
 	if len(w) > 0 && strings.HasPrefix(w[0], "[") {

@@ -485,7 +485,7 @@ func colons(t string) (packet.Values, error) {
 	return literal.Ports(t)
 }
 
-// option reads an option of a module, or of the protocol that -p names.
+// option reads an option of a module, or of the protocol that -p names. It is long as a table is: a case an option.
 func (s *state) option(opt string) {
 	module, form, known := s.form(opt)
 	switch {
@@ -789,7 +789,7 @@ func (s *state) protected(p policy) {
 	}
 }
 
-// target reads what the rule does.
+// target reads what the rule does. It is long as a table is: a case a target.
 func (s *state) target(name string, goTo bool) {
 	opts := s.targetOptions(name)
 	if why := misplaced(name, s.chain); why != "" && !goTo {

@@ -149,6 +149,7 @@ func readFile(in *read.Input) {
 	})
 }
 
+// connection: it is long as a table is: a line a setting.
 func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded bool) *model.Connection {
 	c := &model.Connection{Name: source.Clean(s.Name), At: s.At, Daemon: libreswan.Daemon, Joins: true}
 	for _, v := range said {

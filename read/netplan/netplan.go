@@ -100,6 +100,7 @@ func items(n *tree.Node) []*tree.Node {
 	return n.Nodes
 }
 
+// device: it is long as a table is: a case a key.
 func (r *reader) device(group string, dev *tree.Node) {
 	i := r.in.Gateway.InterfaceOf(r.named(dev), r.in.Pos(dev.At()))
 	table := "" // of a vrf, whose routes and rules are of it unless they say another

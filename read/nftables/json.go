@@ -324,6 +324,7 @@ func list(items []any, sep string, depth int) (string, error) {
 	return strings.Join(parts, sep), nil
 }
 
+// object writes an expression. It is long as a table is: a case a kind of expression.
 func object(kind string, v any, depth int) (string, error) {
 	o, _ := v.(map[string]any)
 	items, _ := v.([]any)
@@ -408,7 +409,7 @@ func unless(v any, other string) string {
 	return other
 }
 
-// statement writes one statement of a rule.
+// statement writes one statement of a rule. It is long as a table is: a case a statement.
 func statement(v any) (string, error) {
 	if s, ok := v.(string); ok { // "accept" and the like, as older versions write them
 		if inline(s) {

@@ -39,6 +39,7 @@ func (o operand) of(s string) (packet.Set, error) {
 }
 
 // operandAt recognises an operand at the start of tokens; n is the number of tokens that it takes, 0 where there is none.
+// It is long as a table is: a case a field that a rule may look at.
 func operandAt(t []token) (o operand, n int) {
 	second := ""
 	if len(t) == 0 {
@@ -329,7 +330,7 @@ func ifnames(s string) (packet.Values, error) {
 	return packet.Name(s), nil
 }
 
-// meta recognises what "meta" may stand before, also without it.
+// meta recognises what "meta" may stand before, also without it. It is long as a table is: a case a key.
 func meta(key string, t []token) (operand, int) {
 	switch key {
 	case "iifname", "iif":

@@ -125,7 +125,7 @@ var statements = map[string]bool{
 	"notrack":    true,
 }
 
-// step reads one condition or statement; false ends the rule.
+// step reads one condition or statement; false ends the rule. It is long as a grammar is: a case a form that a part of a rule may have.
 func (s *state) step() bool {
 	from := s.i
 	t := s.take()
@@ -1145,7 +1145,7 @@ func (s *state) way(r model.Rule, w way) {
 }
 
 // translate reads snat and dnat: "[ip|ip6] [prefix] [to] target", a target being an address, a port, or both, each of which may be
-// looked up in a map.
+// looked up in a map. It is long as a grammar is: a case a form that a translation may have.
 func (s *state) translate(t token) {
 	s.rule.Verb = model.SourceNAT
 	if t.Is("dnat") {

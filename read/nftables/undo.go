@@ -57,7 +57,7 @@ func (p *parser) flush(line int, args []token) {
 }
 
 // delete does "delete table|chain|set|map|element|rule [family] name ...". What the file has not made is about what was there
-// before, which no saved file tells.
+// before, which no saved file tells. It is long as a table is: a case a kind of object.
 func (p *parser) delete(verb token, args []token) {
 	line := verb.Line
 	if len(args) == 0 {

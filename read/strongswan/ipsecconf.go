@@ -191,6 +191,7 @@ func (r *ipsecConf) loaded(values []*table.Value) bool {
 	return slices.ContainsFunc(values, func(v *table.Value) bool { return v.Key == "auto" && v.Text != "ignore" && v.Text != "" })
 }
 
+// connection: it is long as a table is: a line a setting.
 func (r *ipsecConf) connection(s *ipsecconf.Section, said []*table.Value, unloaded bool) *model.Connection {
 	c := &model.Connection{Name: source.Clean(s.Name), At: s.At, Daemon: strongswan.Daemon, Joins: true}
 	f := &table.Section{

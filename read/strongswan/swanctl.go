@@ -187,6 +187,7 @@ func (r *swanctl) of(s *section, path, scope string, unsure *bool, refused **sou
 	}
 }
 
+// connection: it is long as a table is: a line a setting.
 func (r *swanctl) connection(s *section) {
 	c := &model.Connection{Name: source.Clean(s.name), At: s.at, Daemon: strongswan.Daemon}
 	f := r.of(s, "connections.<conn>", c.Name, &c.Unsure, &c.Unusable)
@@ -357,6 +358,7 @@ func splitList(t string) []string {
 	return out
 }
 
+// child: it is long as a table is: a line a setting.
 func (r *swanctl) child(c *model.Connection, s *section) *model.Child {
 	k := &model.Child{Name: source.Clean(s.name), At: s.at}
 	f := r.of(s, "connections.<conn>.children.<child>", c.Name+"/"+k.Name, &k.Unsure, &c.Unusable)

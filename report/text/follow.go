@@ -156,6 +156,7 @@ func cause(o walk.Outcome) string {
 }
 
 // way writes the steps of a part, those behind the tunnel, and those of the answer.
+// It is long as a way is: a case a thing that may happen on it.
 func (f trail) way(t *follow.Trip, p *follow.Part) {
 	from := ""
 	switch {
