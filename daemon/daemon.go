@@ -43,8 +43,6 @@ type Default struct {
 	Since    string   // the first version that does so; "" for all that are known
 	Source   string
 	Before   *Default // what earlier versions do
-	Why      string   // for readers: in words, made once a file
-	Parsed   any      // for readers: the value, read once a file
 }
 
 // Name returns section and key as people write them.
@@ -57,7 +55,7 @@ func (d Default) Name() string {
 
 // Change says in a few words since when the default is what it is; "" where it always was.
 func (d Default) Change() string {
-	if d.Before == nil || d.Before.Value == d.Value {
+	if d.Before == nil {
 		return ""
 	}
 	return fmt.Sprintf("since %s; before: %s", d.Since, d.Before.Text())

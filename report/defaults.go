@@ -12,11 +12,3 @@ func Changes(k *daemon.Known) []daemon.Default {
 	}
 	return out
 }
-
-// ChangeText says since when a default is what it is; "" where it always was.
-func ChangeText(d daemon.Default) string {
-	if d.Before == nil {
-		return ""
-	}
-	return "since " + d.Since + "; before: " + d.Before.Text()
-}

@@ -9,7 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"toril/daemon"
 	"toril/daemon/libreswan"
 	"toril/ike"
 	"toril/internal/lazy"
@@ -115,7 +114,7 @@ func coverage() []read.Coverage {
 type reader struct {
 	in       *read.Input
 	version  string // of the daemon; "" where it is not known
-	defaults map[string]daemon.Default
+	defaults *table.Defaults
 }
 
 func readFile(in *read.Input) {
@@ -123,7 +122,7 @@ func readFile(in *read.Input) {
 	f := ipsecconf.Parse(in, ipsecconf.Dialect{FoldKeys: true, OneWord: true, OnceOnly: true})
 	f.Check("conn", wordsOf(version), known)
 	f.Check("config", setupWords, knownSetup)
-	r := &reader{in, version, libreswan.Known.For(version, "ipsec.conf-libreswan", "conn")}
+	r := &reader{in, version, table.By(libreswan.Known.For(version, "ipsec.conf-libreswan", "conn"))}
 	loaded := func(said []*table.Value) bool {
 		return slices.ContainsFunc(said, func(v *table.Value) bool {
 			return v.Key == "auto" && strings.ToLower(v.Text) != "ignore" && v.Text != ""

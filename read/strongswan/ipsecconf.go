@@ -10,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"toril/daemon"
 	"toril/daemon/strongswan"
 	"toril/ike"
 	"toril/internal/lazy"
@@ -145,7 +144,7 @@ func readIPsecConf(in *read.Input) {
 		nil,
 	)
 	f.Mistaken()
-	r := &ipsecConf{in: in, defaults: strongswan.Known.For(in.Gateway.VersionOf(software), "ipsec.conf", "conn")}
+	r := &ipsecConf{in: in, defaults: table.By(strongswan.Known.For(in.Gateway.VersionOf(software), "ipsec.conf", "conn"))}
 	f.Declare(func(s *ipsecconf.Section) bool { return r.loaded(f.Effective(s, true)) })
 	in.Later(func() { // which end is this one depends on the gateway's addresses
 		for _, s := range f.Sections {
@@ -183,7 +182,7 @@ func span(t string) (time.Duration, error) {
 
 type ipsecConf struct {
 	in       *read.Input
-	defaults map[string]daemon.Default
+	defaults *table.Defaults
 }
 
 // loaded reports whether the daemon loads a section: auto is add, route or start.

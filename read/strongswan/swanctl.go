@@ -99,14 +99,14 @@ type swanctl struct {
 	in      *read.Input
 	root    *section
 	res     *resolver
-	version string                               // of the daemon; "" where it is not known
-	byPath  map[string]map[string]daemon.Default // what was asked of its tables
+	version string                     // of the daemon; "" where it is not known
+	byPath  map[string]*table.Defaults // what was asked of its tables
 }
 
-func (r *swanctl) defaults(path string) map[string]daemon.Default {
+func (r *swanctl) defaults(path string) *table.Defaults {
 	d, ok := r.byPath[path]
 	if !ok {
-		d = strongswan.Known.For(r.version, "swanctl.conf", path)
+		d = table.By(strongswan.Known.For(r.version, "swanctl.conf", path))
 		r.byPath[path] = d
 	}
 	return d
@@ -118,7 +118,7 @@ func (r *swanctl) since(version string) bool {
 }
 
 func readSwanctl(in *read.Input) {
-	r := &swanctl{in: in, root: parse(in), version: in.Gateway.VersionOf(software), byPath: map[string]map[string]daemon.Default{}}
+	r := &swanctl{in: in, root: parse(in), version: in.Gateway.VersionOf(software), byPath: map[string]*table.Defaults{}}
 	r.res = &resolver{in: in, root: r.root, left: maxInherited, refs: map[string]*refUse{}}
 	for _, v := range r.root.values {
 		in.Unread(v.At.Line, "", "%q stands outside every section", source.Clean(v.Key))

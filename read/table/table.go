@@ -25,18 +25,30 @@ type Value struct {
 	Used      bool
 }
 
+// Defaults are what a daemon does where the sections of a file say nothing. Each is read once.
+type Defaults struct {
+	rows   map[string]daemon.Default // by their keys, right forms as left
+	parsed map[string]any
+	why    map[string]string
+}
+
+// By makes the defaults of a file of a daemon's table.
+func By(rows map[string]daemon.Default) *Defaults {
+	return &Defaults{rows, map[string]any{}, map[string]string{}}
+}
+
 // Section takes the settings of one section. What is not taken stays unread.
 type Section struct {
 	In       *read.Input
 	Values   []*Value
-	Software string                    // for the reason of a default
-	Path     string                    // for the reason of a default: "connections.<conn>"
-	Defaults map[string]daemon.Default // what holds where a key is not there, right forms as left
-	Scope    string                    // what an unread value may change
-	Unsure   *bool                     // set where a value stays unread
-	Refused  **source.Error            // set where the daemon would refuse the connection as a whole; nil: it does not
-	Strict   bool                      // the daemon refuses the connection for a key that it does not know
-	Quiet    bool                      // the section has no effect: what is not understood in it changes nothing
+	Software string         // for the reason of a default
+	Path     string         // for the reason of a default: "connections.<conn>"
+	Defaults *Defaults      // what holds where a key is not there
+	Scope    string         // what an unread value may change
+	Unsure   *bool          // set where a value stays unread
+	Refused  **source.Error // set where the daemon would refuse the connection as a whole; nil: it does not
+	Strict   bool           // the daemon refuses the connection for a key that it does not know
+	Quiet    bool           // the section has no effect: what is not understood in it changes nothing
 }
 
 // Lookup returns the value of a key; nil where there is none.
@@ -53,22 +65,21 @@ func (s *Section) Lookup(key string) *Value {
 // A value that the daemon cannot parse makes it refuse the whole connection.
 func Take[T any](s *Section, parse func(string) (T, error), key string) model.Setting[T] {
 	d := s.row(key)
-	value, done := d.Parsed.(T)
+	value, done := s.Defaults.parsed[Left(key)].(T)
 	if !done && d.Value != "" {
 		var err error
 		if value, err = parse(d.Value); err != nil || d.Computed {
 			// daemon/<name> and the reader do not fit each other
 			panic(fmt.Sprintf("the default of %s cannot be read: %v", key, err))
 		}
-		d.Parsed = value
-		s.Defaults[Left(key)] = d
+		s.Defaults.parsed[Left(key)] = value
 	}
 	return TakeOr(s, value, parse, key)
 }
 
 // row returns what the daemon's table has of a key, which must be there.
 func (s *Section) row(key string) daemon.Default {
-	d, ok := s.Defaults[Left(key)]
+	d, ok := s.Defaults.rows[Left(key)]
 	if !ok {
 		panic("no default of " + key)
 	}
@@ -165,18 +176,14 @@ func More(s *Section, more *map[string]model.Setting[string], name, key string) 
 
 // Why says whose the default of a key is, and since when, where that depends on a version which is not known.
 func (s *Section) Why(key string) string {
-	d, known := s.Defaults[Left(key)]
-	if known && d.Why != "" && key == Left(key) {
-		return d.Why
+	if why := s.Defaults.why[key]; why != "" { // the same for every section of a file
+		return why
 	}
 	why := fmt.Sprintf("%s default of %s.%s", s.Software, s.Path, key)
-	if change := d.Change(); change != "" {
-		why += " (" + change + ")"
+	if d := s.Defaults.rows[Left(key)]; d.Before != nil && d.Before.Value != d.Value {
+		why += " (" + d.Change() + ")"
 	}
-	if known && key == Left(key) { // the same for every section of a file
-		d.Why = why
-		s.Defaults[key] = d
-	}
+	s.Defaults.why[key] = why
 	return why
 }
 

@@ -21,7 +21,7 @@ func daemons(w io.Writer, all []*daemon.Known, o report.Options) error {
 			if i == 0 {
 				p.line("  %s that changed:", report.Plural(len(changed), "default"))
 			}
-			p.line("    %s of %s: %s, %s", d.Name(), d.File, d.Text(), report.ChangeText(d))
+			p.line("    %s of %s: %s, %s", d.Name(), d.File, d.Text(), d.Change())
 		}
 	}
 	p.line("")
@@ -70,7 +70,7 @@ func defaults(w io.Writer, k *daemon.Known, version string, o report.Options) er
 			p.line("%s  %s", p.bold(here), p.dim(page))
 		}
 		value := d.Text()
-		if change := report.ChangeText(d); change != "" {
+		if change := d.Change(); change != "" {
 			value += "\n" + change
 		}
 		from := d.Source
