@@ -1,0 +1,373 @@
+// Package phrasebook is what reads device languages that nobody here knows: a phrasebook says, as YAML, which statement of a language means
+// which setting. This is its beginning: phrases, and how statements are matched with them; no format uses it yet.
+package phrasebook
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"toril/source"
+	"toril/syntax"
+	"toril/syntax/statements"
+)
+
+// Phrase is the form of statements: words, slots, and which of them may be left out, stand in another's place, or stand again.
+//
+//	peer <a:address> [port <p:number>] ( main | aggressive ) networks <n:network>...
+type Phrase struct {
+	text  string
+	prog  []step
+	slots map[string]*Slot // by their names
+}
+
+// Slot is a place of a phrase that a value fills.
+type Slot struct {
+	Name string
+	Type *Type
+}
+
+// step is one step of a program that goes through a statement's words.
+type step struct {
+	op   op
+	word string // that must stand here
+	slot *Slot  // that is filled here
+	to   int    // where a branch leads
+}
+
+type op uint8
+
+const (
+	opWord op = iota
+	opSlot
+	opBranch // goes on at the next step, or there
+	opJump
+	opEnd
+)
+
+// The bounds of a phrase.
+const (
+	maxPhrase = 2000 // characters
+	maxSteps  = 500
+	maxNested = 16 // brackets within each other
+)
+
+// Fill is the value of a slot, and where it stands.
+type Fill struct {
+	Slot  *Slot
+	Value any
+	Text  string // as it is written
+	At    syntax.Place
+}
+
+// ParsePhrase reads a phrase. Its error says what was expected, and where it can, what was meant.
+func ParsePhrase(text string, types Types) (*Phrase, error) {
+	if len(text) > maxPhrase {
+		return nil, fmt.Errorf("a phrase has at most %d characters", maxPhrase)
+	}
+	c := &compiler{types: types, tokens: tokensOf(text), p: &Phrase{text: text, slots: map[string]*Slot{}}}
+	if err := c.sequence(0); err != nil {
+		return nil, err
+	}
+	if c.at < len(c.tokens) {
+		return nil, fmt.Errorf("%q closes nothing", c.tokens[c.at])
+	}
+	if len(c.p.prog) == 0 {
+		return nil, fmt.Errorf("a phrase has at least one word")
+	}
+	c.emit(step{op: opEnd})
+	if len(c.p.prog) > maxSteps {
+		return nil, fmt.Errorf("the phrase has more than %d parts", maxSteps)
+	}
+	return c.p, nil
+}
+
+// String returns the phrase as it is written.
+func (p *Phrase) String() string { return p.text }
+
+// Slot returns a slot by its name; nil where the phrase has none.
+func (p *Phrase) Slot(name string) *Slot { return p.slots[name] }
+
+// tokensOf cuts a phrase into words, slots and brackets. What stands in quotation marks is a word, whatever it is.
+func tokensOf(text string) []string {
+	var out []string
+	for i := 0; i < len(text); {
+		switch c := text[i]; {
+		case c == ' ' || c == '\t':
+			i++
+		case strings.IndexByte("[]()|", c) >= 0:
+			out = append(out, text[i:i+1])
+			i++
+		case strings.HasPrefix(text[i:], "..."):
+			out = append(out, "...")
+			i += 3
+		default:
+			end, close := i, byte(0)
+			for ; end < len(text); end++ {
+				switch c := text[end]; {
+				case close != 0 && c == close:
+					close = 0
+				case close == 0 && c == '<':
+					close = '>'
+				case close == 0 && c == '\'':
+					close = '\''
+				}
+				if close == 0 && (strings.IndexByte(" \t[]()|", text[end]) >= 0 || strings.HasPrefix(text[end:], "...")) {
+					break
+				}
+			}
+			out = append(out, text[i:end])
+			i = end
+		}
+	}
+	return out
+}
+
+type compiler struct {
+	types  Types
+	tokens []string
+	at     int
+	p      *Phrase
+}
+
+func (c *compiler) emit(s step) int {
+	c.p.prog = append(c.p.prog, s)
+	return len(c.p.prog) - 1
+}
+
+// sequence reads items up to what closes them.
+func (c *compiler) sequence(depth int) error {
+	if depth > maxNested {
+		return fmt.Errorf("brackets stand in each other more than %d deep", maxNested)
+	}
+	for c.at < len(c.tokens) && !slices.Contains([]string{"]", ")", "|"}, c.tokens[c.at]) {
+		begin := len(c.p.prog)
+		if err := c.item(depth); err != nil {
+			return err
+		}
+		if c.at < len(c.tokens) && c.tokens[c.at] == "..." {
+			c.at++
+			// once more from the beginning, or on; what may be empty would stand still and is passed by when it runs
+			c.emit(step{op: opBranch, to: begin})
+			c.p.prog[len(c.p.prog)-1].to = begin
+		}
+		if len(c.p.prog) > maxSteps {
+			return fmt.Errorf("the phrase has more than %d parts", maxSteps)
+		}
+	}
+	return nil
+}
+
+// item reads a word, a slot, or what stands in brackets.
+func (c *compiler) item(depth int) error {
+	t := c.tokens[c.at]
+	c.at++
+	switch {
+	case t == "...":
+		return fmt.Errorf("%q stands behind what may stand again", t)
+	case t == "[":
+		branch := c.emit(step{op: opBranch})
+		if err := c.sequence(depth + 1); err != nil {
+			return err
+		}
+		if err := c.close("]"); err != nil {
+			return err
+		}
+		c.p.prog[branch].to = len(c.p.prog)
+		return nil
+	case t == "(":
+		return c.choice(depth)
+	case strings.HasPrefix(t, "<"):
+		return c.slot(t)
+	}
+	word := t
+	if len(t) > 1 && t[0] == '\'' && t[len(t)-1] == '\'' {
+		word = t[1 : len(t)-1]
+	}
+	if strings.ContainsAny(t, "<>") && word == t {
+		return fmt.Errorf("%q is neither a word nor a slot (<name:type>)", t)
+	}
+	c.emit(step{op: opWord, word: word})
+	return nil
+}
+
+// choice reads alternatives behind an opening bracket.
+func (c *compiler) choice(depth int) error {
+	var ends []int
+	for {
+		branch := c.emit(step{op: opBranch})
+		begin := len(c.p.prog)
+		if err := c.sequence(depth + 1); err != nil {
+			return err
+		}
+		if len(c.p.prog) == begin {
+			return fmt.Errorf("an alternative is empty")
+		}
+		ends = append(ends, c.emit(step{op: opJump}))
+		c.p.prog[branch].to = len(c.p.prog)
+		if c.at < len(c.tokens) && c.tokens[c.at] == "|" {
+			c.at++
+			continue
+		}
+		if err := c.close(")"); err != nil {
+			return err
+		}
+		c.p.prog[branch].to = -1 // there is no further one
+		break
+	}
+	for _, e := range ends {
+		c.p.prog[e].to = len(c.p.prog)
+	}
+	return nil
+}
+
+func (c *compiler) close(mark string) error {
+	if c.at >= len(c.tokens) || c.tokens[c.at] != mark {
+		return fmt.Errorf("a %q is missing", mark)
+	}
+	c.at++
+	return nil
+}
+
+// slot reads "<name:type>".
+func (c *compiler) slot(t string) error {
+	inner, ok := strings.CutSuffix(t[1:], ">")
+	if !ok {
+		return fmt.Errorf("a slot is not closed: %q", t)
+	}
+	name, kind, typed := strings.Cut(inner, ":")
+	if !typed {
+		kind = "word"
+	}
+	if name == "" || strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" {
+		return fmt.Errorf("%q is not a name of a slot: small letters, digits, hyphens", name)
+	}
+	what, err := c.types.find(kind)
+	if err != nil {
+		return err
+	}
+	s := c.p.slots[name]
+	if s != nil && s.Type != what {
+		return fmt.Errorf("slot %s has two types", name)
+	}
+	if s == nil {
+		s = &Slot{name, what}
+		c.p.slots[name] = s
+	}
+	c.emit(step{op: opSlot, slot: s})
+	return nil
+}
+
+// filled is a slot that was filled on the way to a step.
+type filled struct {
+	slot   *Slot
+	value  any
+	lo, hi int // words
+	before *filled
+}
+
+// thread is a way through a phrase that still fits.
+type thread struct {
+	pc     int
+	filled *filled
+}
+
+// Match fits a statement's words into the phrase. fold takes capitals for small letters. Where they do not fit, near says how far they
+// went, in words, and why they went no further, if a value stands where a slot was and is none of its type.
+func (p *Phrase) Match(words []statements.Word, fold bool) (fills []Fill, near Near, ok bool) {
+	lists := make([][]thread, len(words)+1)
+	seen := make([][]bool, len(words)+1)
+	var add func(at int, t thread)
+	add = func(at int, t thread) {
+		if seen[at] == nil {
+			seen[at] = make([]bool, len(p.prog))
+		}
+		if t.pc < 0 || seen[at][t.pc] { // whoever came first is preferred
+			return
+		}
+		seen[at][t.pc] = true
+		switch s := p.prog[t.pc]; s.op {
+		case opJump:
+			add(at, thread{s.to, t.filled})
+		case opBranch:
+			if s.to >= 0 && s.to <= t.pc { // once more
+				add(at, thread{s.to, t.filled})
+				add(at, thread{t.pc + 1, t.filled})
+				return
+			}
+			add(at, thread{t.pc + 1, t.filled})
+			add(at, thread{s.to, t.filled})
+		default:
+			lists[at] = append(lists[at], t)
+		}
+	}
+	add(0, thread{})
+	for at := range lists {
+		for _, t := range lists[at] {
+			s := p.prog[t.pc]
+			switch {
+			case s.op == opEnd:
+				if at == len(words) {
+					return p.fills(t.filled, words), near, true
+				}
+				near.reach(at, "")
+			case at == len(words):
+				near.reach(at, "")
+			case s.op == opWord:
+				if w := words[at].Text; w == s.word || fold && strings.EqualFold(w, s.word) {
+					add(at+1, thread{t.pc + 1, t.filled})
+				} else {
+					near.reach(at, "")
+				}
+			case s.op == opSlot:
+				n := s.slot.Type.width(len(words) - at)
+				if n == 0 {
+					near.reach(at, "")
+					continue
+				}
+				texts := make([]string, n)
+				for i := range n {
+					texts[i] = words[at+i].Text
+				}
+				v, err := s.slot.Type.Parse(texts)
+				if err != nil {
+					near.reach(at, err.Error())
+					continue
+				}
+				add(at+n, thread{t.pc + 1, &filled{s.slot, v, at, at + n, t.filled}})
+			}
+		}
+	}
+	return nil, near, false
+}
+
+// Near says how far a statement went into a phrase that it does not fit.
+type Near struct {
+	Words int    // that fit
+	Why   string // the next is no value of the slot's type; "" for any other reason
+}
+
+func (n *Near) reach(words int, why string) {
+	if words > n.Words || words == n.Words && n.Why == "" {
+		n.Words, n.Why = words, why
+	}
+}
+
+// fills are the slots in the order of the words.
+func (p *Phrase) fills(last *filled, words []statements.Word) []Fill {
+	var out []Fill
+	for f := last; f != nil; f = f.before {
+		var text []string
+		for _, w := range words[f.lo:f.hi] {
+			text = append(text, w.Text)
+		}
+		out = append(out, Fill{
+			Slot:  f.slot,
+			Value: f.value,
+			Text:  source.Clean(strings.Join(text, " ")),
+			At:    syntax.Over(words[f.lo].Place, words[f.hi-1].Place),
+		})
+	}
+	slices.Reverse(out)
+	return out
+}
