@@ -3,6 +3,7 @@
 package settings
 
 import (
+	"reflect"
 	"time"
 
 	"toril/ike"
@@ -56,10 +57,12 @@ type Row struct {
 	Derived  bool   // it follows from another row
 
 	get   func(Subject) Shown
-	said  func(Subject) bool   // somebody says it
-	when  func(Subject) bool   // nil: always
-	label func(Subject) string // nil: the term
-	plain func(any) string     // in words that no daemon's are; nil: as it is shown
+	put   func(Subject, any, source.Pos) bool // nil where it follows from others
+	takes reflect.Type                        // of the value that put takes
+	said  func(Subject) bool                  // somebody says it
+	when  func(Subject) bool                  // nil: always
+	label func(Subject) string                // nil: the term
+	plain func(any) string                    // in words that no daemon's are; nil: as it is shown
 }
 
 // Subject is what a row is asked of: a connection, and for a row of a child the child too.
@@ -124,19 +127,41 @@ func Named(rows []Row, name string) *Row {
 }
 
 // connection makes a row of a setting of connections.
-func connection[T any](r Row, get func(*model.Connection) model.Setting[T], show func(T) string) Row {
+func connection[T any](r Row, of func(*model.Connection) *model.Setting[T], show func(T) string) Row {
 	r.Of = OfConnection
-	r.get = func(s Subject) Shown { return shown(get(s.Connection), show) }
-	r.said = func(s Subject) bool { return !get(s.Connection).IsDefault() }
-	return r
+	return row(r, func(s Subject) *model.Setting[T] { return of(s.Connection) }, show)
 }
 
 // child makes a row of a setting of children.
-func child[T any](r Row, get func(*model.Child) model.Setting[T], show func(T) string) Row {
+func child[T any](r Row, of func(*model.Child) *model.Setting[T], show func(T) string) Row {
 	r.Of = OfChild
-	r.get = func(s Subject) Shown { return shown(get(s.Child), show) }
-	r.said = func(s Subject) bool { return !get(s.Child).IsDefault() }
+	return row(r, func(s Subject) *model.Setting[T] { return of(s.Child) }, show)
+}
+
+func row[T any](r Row, of func(Subject) *model.Setting[T], show func(T) string) Row {
+	r.get = func(s Subject) Shown { return shown(*of(s), show) }
+	r.said = func(s Subject) bool { return !of(s).IsDefault() }
+	if r.Derived {
+		return r
+	}
+	r.takes = reflect.TypeFor[T]()
+	r.put = func(s Subject, value any, at source.Pos) bool {
+		v, ok := value.(T)
+		if ok {
+			*of(s) = model.Say(v, at)
+		}
+		return ok
+	}
 	return r
+}
+
+// Takes returns the type of the setting's value; nil where it follows from others and cannot be set.
+func (r *Row) Takes() reflect.Type { return r.takes }
+
+// Put sets the setting to a value that a file says at a position. It reports false, and sets nothing, where the value is of another type
+// than the setting takes, or the setting has no place there.
+func (r *Row) Put(s Subject, value any, at source.Pos) bool {
+	return r.put != nil && s.Connection != nil && (r.Of == OfConnection || s.Child != nil) && r.put(s, value, at)
 }
 
 func shown[T any](set model.Setting[T], show func(T) string) Shown {
@@ -162,6 +187,21 @@ func More(r Row) Row {
 		return shown(set, func(t string) string { return t })
 	}
 	r.said = func(s Subject) bool { _, said := more(s); return said }
+	r.takes = reflect.TypeFor[string]()
+	r.put = func(s Subject, value any, at source.Pos) bool {
+		v, ok := value.(string)
+		all := &s.Connection.More
+		if r.Of == OfChild {
+			all = &s.Child.More
+		}
+		if *all == nil {
+			*all = map[string]model.Setting[string]{}
+		}
+		if ok {
+			(*all)[r.Name] = model.Say(v, at)
+		}
+		return ok
+	}
 	return r
 }
 

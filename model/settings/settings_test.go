@@ -125,3 +125,48 @@ func TestGet(t *testing.T) {
 	k := &model.Child{Protocol: model.Setting[ike.Protocol]{Value: ike.AH}}
 	assert.Equal(t, "AH proposals", row("child-proposals").Label(settings.Subject{Connection: c, Child: k}))
 }
+
+// TestEverySettingCanBeSet puts a value into each setting that does not follow from others, and gets it back.
+func TestEverySettingCanBeSet(t *testing.T) {
+	at := source.Pos{File: "here", Line: 7}
+	for _, r := range settings.All() {
+		s := settings.Subject{Connection: &model.Connection{}, Child: &model.Child{}}
+		if r.Takes() == nil {
+			assert.True(t, r.Derived, r.Name)
+			assert.False(t, r.Put(s, "x", at), r.Name)
+			continue
+		}
+		assert.False(t, r.Put(s, struct{}{}, at), "%s takes no such thing", r.Name)
+		value := reflect.New(r.Takes()).Elem()
+		switch value.Kind() {
+		case reflect.Bool:
+			value.SetBool(true)
+		case reflect.Int, reflect.Int64:
+			value.SetInt(3)
+		case reflect.Uint8, reflect.Uint32, reflect.Uint64:
+			value.SetUint(1)
+		case reflect.String:
+			value.SetString("x")
+		}
+		if r.Name == "ikev1-mode" {
+			s.Connection.Version.Value = ike.V1
+		}
+		assert.True(t, r.Put(s, value.Interface(), at), r.Name)
+		if v, ok := r.Get(s); ok {
+			assert.Equal(t, at, v.At, r.Name)
+			assert.False(t, v.Default, r.Name)
+			if r.Name != "ike-lifetime" {
+				assert.Equal(t, value.Interface(), v.Value, r.Name)
+			}
+		}
+		if r.Of == settings.OfChild {
+			assert.False(
+				t,
+				r.Put(settings.Subject{Connection: s.Connection}, value.Interface(), at),
+				"%s has no place without a child",
+				r.Name,
+			)
+		}
+		assert.False(t, r.Put(settings.Subject{}, value.Interface(), at), r.Name)
+	}
+}

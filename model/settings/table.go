@@ -15,11 +15,11 @@ func All() []Row {
 	return []Row{
 		connection(
 			Row{Name: "own-address", Term: "own address", Relation: Mirrored, Peer: "peer-address", Each: "address of %s", Main: true},
-			func(c *model.Connection) model.Setting[model.Addresses] { return c.LocalAddrs },
+			func(c *model.Connection) *model.Setting[model.Addresses] { return &c.LocalAddrs },
 			model.Addresses.String,
 		),
 		connection(Row{Name: "peer-address", Term: "peer address", Relation: Mirrored, Peer: "own-address", Main: true},
-			func(c *model.Connection) model.Setting[model.Addresses] { return c.RemoteAddrs }, model.Addresses.String),
+			func(c *model.Connection) *model.Setting[model.Addresses] { return &c.RemoteAddrs }, model.Addresses.String),
 		connection(
 			Row{
 				Name:     "own-port",
@@ -29,11 +29,11 @@ func All() []Row {
 				Each:     "IKE port of %s",
 				Standard: "RFC 7296, section 2",
 			},
-			func(c *model.Connection) model.Setting[int] { return c.LocalPort },
+			func(c *model.Connection) *model.Setting[int] { return &c.LocalPort },
 			present.Number[int]("any"),
 		),
 		connection(Row{Name: "peer-port", Term: "peer IKE port", Relation: Mirrored, Peer: "own-port", Standard: "RFC 7296, section 2"},
-			func(c *model.Connection) model.Setting[int] { return c.RemotePort }, present.Number[int]("any")),
+			func(c *model.Connection) *model.Setting[int] { return &c.RemotePort }, present.Number[int]("any")),
 		connection(
 			Row{
 				Name:     "own-identity",
@@ -44,7 +44,7 @@ func All() []Row {
 				Main:     true,
 				Standard: "RFC 7296, section 3.5",
 			},
-			func(c *model.Connection) model.Setting[ike.Identity] { return c.Local.ID },
+			func(c *model.Connection) *model.Setting[ike.Identity] { return &c.Local.ID },
 			ike.Identity.String,
 		),
 		connection(
@@ -56,7 +56,7 @@ func All() []Row {
 				Main:     true,
 				Standard: "RFC 7296, section 3.5",
 			},
-			func(c *model.Connection) model.Setting[ike.Identity] { return c.Remote.ID },
+			func(c *model.Connection) *model.Setting[ike.Identity] { return &c.Remote.ID },
 			ike.Identity.String,
 		),
 		connection(
@@ -69,7 +69,7 @@ func All() []Row {
 				Main:     true,
 				Standard: "RFC 7296, section 2.15",
 			},
-			func(c *model.Connection) model.Setting[ike.Method] { return c.Local.Method },
+			func(c *model.Connection) *model.Setting[ike.Method] { return &c.Local.Method },
 			ike.Method.String,
 		),
 		connection(
@@ -80,26 +80,26 @@ func All() []Row {
 				Peer:     "own-authentication",
 				Standard: "RFC 7296, section 2.15",
 			},
-			func(c *model.Connection) model.Setting[ike.Method] { return c.Remote.Method },
+			func(c *model.Connection) *model.Setting[ike.Method] { return &c.Remote.Method },
 			ike.Method.String,
 		),
 		connection(Row{Name: "own-certificates", Term: "own certificates", Standard: "RFC 7296, section 3.6"},
-			func(c *model.Connection) model.Setting[[]string] { return c.Local.Certificates }, present.List("none")),
+			func(c *model.Connection) *model.Setting[[]string] { return &c.Local.Certificates }, present.List("none")),
 		connection(Row{Name: "peer-certificates", Term: "peer certificates", Standard: "RFC 7296, section 3.6"},
-			func(c *model.Connection) model.Setting[[]string] { return c.Remote.Certificates }, present.List("any")),
+			func(c *model.Connection) *model.Setting[[]string] { return &c.Remote.Certificates }, present.List("any")),
 		connection(Row{Name: "peer-authorities", Term: "authorities for the peer", Standard: "RFC 7296, section 3.7"},
-			func(c *model.Connection) model.Setting[[]string] { return c.Remote.CAs }, present.List("any")),
+			func(c *model.Connection) *model.Setting[[]string] { return &c.Remote.CAs }, present.List("any")),
 		connection(Row{Name: "ike-version", Term: "IKE version", Relation: Negotiated, Main: true, Standard: "RFC 7296, section 2.5"},
-			func(c *model.Connection) model.Setting[ike.Version] { return c.Version }, ike.Version.String),
+			func(c *model.Connection) *model.Setting[ike.Version] { return &c.Version }, ike.Version.String),
 		as(connection(
 			Row{Name: "ikev1-mode", Term: "IKEv1 mode", Relation: Equal, Main: true, Standard: "RFC 2409, section 5"},
-			func(c *model.Connection) model.Setting[bool] { return c.Aggressive },
+			func(c *model.Connection) *model.Setting[bool] { return &c.Aggressive },
 			present.Choice("aggressive", "main"),
 		), func(r *Row) { r.when = v1 }),
 		as(
 			connection(
 				Row{Name: "ike-proposals", Term: "IKE proposals", Relation: Negotiated, Main: true, Standard: "RFC 7296, section 3.3"},
-				func(c *model.Connection) model.Setting[[]ike.Proposal] { return c.Proposals },
+				func(c *model.Connection) *model.Setting[[]ike.Proposal] { return &c.Proposals },
 				present.Proposals,
 			),
 			func(r *Row) { r.plain = names },
@@ -113,24 +113,27 @@ func All() []Row {
 				Derived:  true,
 				Standard: "RFC 7296, section 3.4",
 			},
-			func(c *model.Connection) model.Setting[[]ike.Proposal] { return c.Proposals },
+			func(c *model.Connection) *model.Setting[[]ike.Proposal] { return &c.Proposals },
 			func(ps []ike.Proposal) string { return present.Few(ike.All(ps, ike.KeyExchange)) },
 		),
 		connection(Row{Name: "post-quantum-key", Term: "post-quantum pre-shared key", Relation: Equal, Standard: "RFC 8784"},
-			func(c *model.Connection) model.Setting[bool] { return c.PPK }, yesNo),
+			func(c *model.Connection) *model.Setting[bool] { return &c.PPK }, yesNo),
 		connection(Row{Name: "post-quantum-key-required", Term: "post-quantum pre-shared key required", Standard: "RFC 8784, section 3"},
-			func(c *model.Connection) model.Setting[bool] { return c.PPKRequired }, yesNo),
-		connection(
+			func(c *model.Connection) *model.Setting[bool] { return &c.PPKRequired }, yesNo),
+		as(connection(
 			Row{Name: "ike-lifetime", Term: "IKE lifetime", Relation: Shorter, Main: true, Unit: "s", Standard: "RFC 7296, section 2.8"},
-			func(c *model.Connection) model.Setting[time.Duration] {
-				set := c.LifetimeSetting()
-				set.Value = c.Lifetime()
-				return set
-			},
+			func(c *model.Connection) *model.Setting[time.Duration] { return &c.Rekey },
 			present.SpanOr("never rekeyed"),
-		),
+		), func(r *Row) { // whichever comes first, renewal or reauthentication
+			r.get = func(s Subject) Shown {
+				set := s.Connection.LifetimeSetting()
+				set.Value = s.Connection.Lifetime()
+				return shown(set, present.SpanOr("never rekeyed"))
+			}
+			r.said = func(s Subject) bool { return !s.Connection.LifetimeSetting().IsDefault() }
+		}),
 		connection(Row{Name: "reauthentication", Term: "reauthentication", Unit: "s", Standard: "RFC 7296, section 2.8.3"},
-			func(c *model.Connection) model.Setting[time.Duration] { return c.Reauth }, present.SpanOr("never")),
+			func(c *model.Connection) *model.Setting[time.Duration] { return &c.Reauth }, present.SpanOr("never")),
 		connection(
 			Row{
 				Name:     "ike-overtime",
@@ -138,22 +141,22 @@ func All() []Row {
 				Unit:     "s",
 				Standard: "RFC 7296, section 2.8",
 			},
-			func(c *model.Connection) model.Setting[time.Duration] { return c.Over },
+			func(c *model.Connection) *model.Setting[time.Duration] { return &c.Over },
 			present.SpanOr("never closed"),
 		),
 		connection(Row{Name: "liveness-check", Term: "liveness check", Main: true, Unit: "s", Standard: "RFC 7296, section 2.4"},
-			func(c *model.Connection) model.Setting[time.Duration] { return c.DPD }, every),
+			func(c *model.Connection) *model.Setting[time.Duration] { return &c.DPD }, every),
 		as(connection(Row{Name: "liveness-timeout", Term: "liveness timeout", Unit: "s", Standard: "RFC 3706"},
-			func(c *model.Connection) model.Setting[time.Duration] { return c.DPDTimeout }, spanNone), func(r *Row) { r.when = v1 }),
+			func(c *model.Connection) *model.Setting[time.Duration] { return &c.DPDTimeout }, spanNone), func(r *Row) { r.when = v1 }),
 		connection(Row{Name: "encapsulation", Term: "encapsulation", Relation: Either, Main: true, Standard: "RFC 3948"},
-			func(c *model.Connection) model.Setting[bool] { return c.Encap }, present.Choice("always in UDP", "where NAT is seen")),
+			func(c *model.Connection) *model.Setting[bool] { return &c.Encap }, present.Choice("always in UDP", "where NAT is seen")),
 		connection(Row{Name: "mobike", Term: "MOBIKE", Standard: "RFC 4555"},
-			func(c *model.Connection) model.Setting[bool] { return c.MOBIKE }, onOff),
+			func(c *model.Connection) *model.Setting[bool] { return &c.MOBIKE }, onOff),
 		connection(Row{Name: "childless", Term: "IKE SA without a child", Standard: "RFC 6023"},
-			func(c *model.Connection) model.Setting[string] { return c.Childless }, present.Text("not said")),
+			func(c *model.Connection) *model.Setting[string] { return &c.Childless }, present.Text("not said")),
 		More(Row{Name: "fragmentation", Term: "IKE fragmentation", Standard: "RFC 7383"}),
 		connection(Row{Name: "attempts", Term: "attempts to set it up"},
-			func(c *model.Connection) model.Setting[int] { return c.Tries }, present.Number[int]("for ever")),
+			func(c *model.Connection) *model.Setting[int] { return &c.Tries }, present.Number[int]("for ever")),
 
 		child(
 			Row{
@@ -165,7 +168,7 @@ func All() []Row {
 				Main:     true,
 				Standard: "RFC 7296, section 2.9",
 			},
-			func(k *model.Child) model.Setting[ike.Selectors] { return k.Local },
+			func(k *model.Child) *model.Setting[ike.Selectors] { return &k.Local },
 			ike.Selectors.String,
 		),
 		child(
@@ -177,16 +180,16 @@ func All() []Row {
 				Main:     true,
 				Standard: "RFC 7296, section 2.9",
 			},
-			func(k *model.Child) model.Setting[ike.Selectors] { return k.Remote },
+			func(k *model.Child) *model.Setting[ike.Selectors] { return &k.Remote },
 			ike.Selectors.String,
 		),
 		as(child(Row{Name: "child-proposals", Term: "ESP proposals", Relation: Negotiated, Main: true, Standard: "RFC 7296, section 3.3"},
-			func(k *model.Child) model.Setting[[]ike.Proposal] { return k.Proposals }, present.Proposals), func(r *Row) {
+			func(k *model.Child) *model.Setting[[]ike.Proposal] { return &k.Proposals }, present.Proposals), func(r *Row) {
 			r.plain = names
 			r.label = func(s Subject) string { return s.Child.Protocol.Value.String() + " proposals" }
 		}),
 		as(child(Row{Name: "pfs", Term: "PFS", Relation: Negotiated, Main: true, Standard: "RFC 7296, section 1.3"},
-			func(k *model.Child) model.Setting[[]ike.Proposal] { return k.Proposals }, present.PFS), func(r *Row) {
+			func(k *model.Child) *model.Setting[[]ike.Proposal] { return &k.Proposals }, present.PFS), func(r *Row) {
 			r.plain = func(v any) string {
 				if cs := ike.All(v.([]ike.Proposal), ike.KeyExchange); len(cs) > 0 {
 					return cs.Labels()
@@ -195,11 +198,11 @@ func All() []Row {
 			}
 		}),
 		child(Row{Name: "mode", Term: "mode", Relation: Negotiated, Main: true, Standard: "RFC 4301, section 3.2"},
-			func(k *model.Child) model.Setting[ike.Mode] { return k.Mode }, ike.Mode.String),
+			func(k *model.Child) *model.Setting[ike.Mode] { return &k.Mode }, ike.Mode.String),
 		child(Row{Name: "child-lifetime", Term: "lifetime", Relation: Shorter, Main: true, Unit: "s", Standard: "RFC 7296, section 2.8"},
-			func(k *model.Child) model.Setting[time.Duration] { return k.Rekey }, present.SpanOr("never rekeyed")),
+			func(k *model.Child) *model.Setting[time.Duration] { return &k.Rekey }, present.SpanOr("never rekeyed")),
 		child(Row{Name: "child-hard-lifetime", Term: "hard lifetime", Unit: "s", Standard: "RFC 4301, section 4.4.2.1"},
-			func(k *model.Child) model.Setting[time.Duration] { return k.Life }, spanNone),
+			func(k *model.Child) *model.Setting[time.Duration] { return &k.Life }, spanNone),
 		child(
 			Row{
 				Name:     "child-lifetime-bytes",
@@ -208,12 +211,12 @@ func All() []Row {
 				Unit:     "bytes",
 				Standard: "RFC 4301, section 4.4.2.1",
 			},
-			func(k *model.Child) model.Setting[uint64] { return k.RekeyBytes },
+			func(k *model.Child) *model.Setting[uint64] { return &k.RekeyBytes },
 			present.Bytes("none"),
 		),
 		child(
 			Row{Name: "child-hard-lifetime-bytes", Term: "hard lifetime in bytes", Unit: "bytes", Standard: "RFC 4301, section 4.4.2.1"},
-			func(k *model.Child) model.Setting[uint64] { return k.LifeBytes },
+			func(k *model.Child) *model.Setting[uint64] { return &k.LifeBytes },
 			present.Bytes("none"),
 		),
 		child(
@@ -224,7 +227,7 @@ func All() []Row {
 				Unit:     "packets",
 				Standard: "RFC 4301, section 4.4.2.1",
 			},
-			func(k *model.Child) model.Setting[uint64] { return k.RekeyPackets },
+			func(k *model.Child) *model.Setting[uint64] { return &k.RekeyPackets },
 			present.Number[uint64]("none"),
 		),
 		child(
@@ -234,40 +237,40 @@ func All() []Row {
 				Unit:     "packets",
 				Standard: "RFC 4301, section 4.4.2.1",
 			},
-			func(k *model.Child) model.Setting[uint64] { return k.LifePackets },
+			func(k *model.Child) *model.Setting[uint64] { return &k.LifePackets },
 			present.Number[uint64]("none"),
 		),
 		child(Row{Name: "inactivity", Term: "closed after inactivity of", Unit: "s"},
-			func(k *model.Child) model.Setting[time.Duration] { return k.Inactivity }, spanOff),
+			func(k *model.Child) *model.Setting[time.Duration] { return &k.Inactivity }, spanOff),
 		child(Row{Name: "replay-window", Term: "replay window", Unit: "packets", Standard: "RFC 4303, section 3.4.3"},
-			func(k *model.Child) model.Setting[int] { return k.ReplayWindow }, present.Number[int]("off")),
+			func(k *model.Child) *model.Setting[int] { return &k.ReplayWindow }, present.Number[int]("off")),
 		child(Row{Name: "ipcomp", Term: "compression", Relation: Equal, Standard: "RFC 7296, section 2.22"},
-			func(k *model.Child) model.Setting[bool] { return k.IPComp }, onOff),
+			func(k *model.Child) *model.Setting[bool] { return &k.IPComp }, onOff),
 		child(
 			Row{Name: "hmac-sha256-cut", Term: "HMAC-SHA2-256", Relation: Equal, Standard: "RFC 4868, section 2.1"},
-			func(k *model.Child) model.Setting[bool] { return k.Cut96 },
+			func(k *model.Child) *model.Setting[bool] { return &k.Cut96 },
 			present.Choice("cut to 96 bits, against the standard (RFC 4868)", "cut to 128 bits"),
 		),
 		child(Row{Name: "interface-in", Term: "interface identifier in"},
-			func(k *model.Child) model.Setting[uint32] { return k.IfIDIn }, present.Number[uint32]("none")),
+			func(k *model.Child) *model.Setting[uint32] { return &k.IfIDIn }, present.Number[uint32]("none")),
 		child(Row{Name: "interface-out", Term: "interface identifier out"},
-			func(k *model.Child) model.Setting[uint32] { return k.IfIDOut }, present.Number[uint32]("none")),
+			func(k *model.Child) *model.Setting[uint32] { return &k.IfIDOut }, present.Number[uint32]("none")),
 		child(Row{Name: "mark-in", Term: "mark in"},
-			func(k *model.Child) model.Setting[string] { return k.MarkIn }, present.Text("none")),
+			func(k *model.Child) *model.Setting[string] { return &k.MarkIn }, present.Text("none")),
 		child(Row{Name: "mark-out", Term: "mark out"},
-			func(k *model.Child) model.Setting[string] { return k.MarkOut }, present.Text("none")),
+			func(k *model.Child) *model.Setting[string] { return &k.MarkOut }, present.Text("none")),
 		child(Row{Name: "policies", Term: "policies in the kernel", Standard: "RFC 4301, section 4.4.1"},
-			func(k *model.Child) model.Setting[bool] { return k.Policies }, yesNo),
+			func(k *model.Child) *model.Setting[bool] { return &k.Policies }, yesNo),
 		child(Row{Name: "start", Term: "started", Main: true},
-			func(k *model.Child) model.Setting[model.Start] { return k.Start }, model.Start.String),
+			func(k *model.Child) *model.Setting[model.Start] { return &k.Start }, model.Start.String),
 		child(Row{Name: "close-action", Term: "when the peer closes it"},
-			func(k *model.Child) model.Setting[model.Start] { return k.CloseAction }, model.Start.String),
+			func(k *model.Child) *model.Setting[model.Start] { return &k.CloseAction }, model.Start.String),
 		child(Row{Name: "liveness-action", Term: "when the peer is dead"},
-			func(k *model.Child) model.Setting[string] { return k.DPDAction }, present.Text("nothing")),
+			func(k *model.Child) *model.Setting[string] { return &k.DPDAction }, present.Text("nothing")),
 		child(Row{Name: "opens-filter", Term: "opens the packet filter while it is up"},
-			func(k *model.Child) model.Setting[bool] { return k.Opens }, yesNo),
+			func(k *model.Child) *model.Setting[bool] { return &k.Opens }, yesNo),
 		child(Row{Name: "script", Term: "script that runs with it"},
-			func(k *model.Child) model.Setting[string] { return k.Script }, present.Text("none")),
+			func(k *model.Child) *model.Setting[string] { return &k.Script }, present.Text("none")),
 	}
 }
 

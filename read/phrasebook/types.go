@@ -73,7 +73,8 @@ func BuiltIn() Types {
 		one("port", "a port, by number or name, or a range with a hyphen", literal.Ports),
 		one("protocol", "a protocol, by number or name", literal.Protocols),
 	}
-	for unit, span := range map[string]time.Duration{"seconds": time.Second, "minutes": time.Minute, "hours": time.Hour, "days": 24 * time.Hour} {
+	units := map[string]time.Duration{"seconds": time.Second, "minutes": time.Minute, "hours": time.Hour, "days": 24 * time.Hour}
+	for unit, span := range units {
 		all = append(all, one(unit, "a time, in "+unit, spanOf(unit, span)))
 	}
 	for unit, size := range map[string]uint64{"bytes": 1, "kilobytes": 1 << 10, "megabytes": 1 << 20} {

@@ -1,5 +1,5 @@
-// Package statements reads the syntaxes in which devices of any make save what they are told, all as one tree: statements of words, in which
-// others stand. Which syntax it is, and with which marks, is told (Manner). It knows no meaning.
+// Package statements reads the syntaxes in which devices of any make save what they are told, all as one tree: statements of words, in
+// which others stand. Which syntax it is, and with which marks, is told (Manner). It knows no meaning.
 package statements
 
 import (

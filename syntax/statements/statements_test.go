@@ -13,7 +13,14 @@ import (
 )
 
 var manners = map[string]statements.Manner{
-	"lines":  {Kind: statements.Lines, Comments: []string{"!", "//"}, Quotes: `"`, Escape: true, Join: true, Banners: []string{"greeting"}},
+	"lines": {
+		Kind:     statements.Lines,
+		Comments: []string{"!", "//"},
+		Quotes:   `"`,
+		Escape:   true,
+		Join:     true,
+		Banners:  []string{"greeting"},
+	},
 	"held":   {Kind: statements.Lines, Comments: []string{"#"}, Enter: []string{"tunnel", "child"}, Leave: []string{"done"}},
 	"braces": {Kind: statements.Braces, Comments: []string{"#"}, Quotes: `"'`, End: ";", Marks: "=,"},
 	"open":   {Kind: statements.Braces, Comments: []string{"#"}, Quotes: `"`},
@@ -51,11 +58,14 @@ func TestParse(t *testing.T) {
 		{"lines", "greeting ^\nhello\n there ^\na", "1 greeting|^|'hello\n there ^'; 4 a", ""},
 		{"lines", "greeting ^\nhello", "1 greeting|^|'hello'", "1 its text has no end"},
 		{"lines", "a \"b\nc", "1 a|'b'; 2 c", "1 a quotation mark is not closed"},
-		{"held", "tunnel a\npeer b\nchild c\nnet d\ndone\nkey e\ndone\nf\n", "1 tunnel|a (2 peer|b; 3 child|c (4 net|d; 5 done); 6 key|e; 7 done); 8 f", ""},
+		{"held", "tunnel a\npeer b\nchild c\nnet d\ndone\nkey e\ndone\nf\n",
+			"1 tunnel|a (2 peer|b; 3 child|c (4 net|d; 5 done); 6 key|e; 7 done); 8 f", ""},
 		{"held", "tunnel a\n peer b\n  why c\ndone\ndone\nf\n", "1 tunnel|a (2 peer|b (3 why|c); 4 done); 5 done; 6 f", ""},
 		{"braces", "a b {\n c = d, 'e f'; # x\n g {h;}\n}\ni;", "1 a|b (2 c|=|d|,|'e f'; 3 g (3 h)); 5 i", ""},
 		{"braces", "a\n b; c", "1 a|b; 2 c", ""},
-		{"braces", "} a { { b", "1 a (1  (1 b))", "1 a closing brace has no opening one; 1 a brace opens, and nothing says what; 1 a brace that opens here is not closed"},
+		{"braces", "} a { { b", "1 a (1  (1 b))",
+			"1 a closing brace has no opening one; " +
+				"1 a brace opens, and nothing says what; 1 a brace that opens here is not closed"},
 		{"open", "a {\n b c\n d\n}\ne", "1 a (2 b|c; 3 d); 5 e", ""},
 		{"paths", "set a 'b c' d\nset a e\n", "1 set|a|'b c'|d; 2 set|a|e", ""},
 		{"ini", "[a b]\nc = d e ; x\nf=g\nh\n[i]\n", "1 a|b (2 c|d|e; 3 f|g; 4 h); 5 i", ""},
