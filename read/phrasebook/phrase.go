@@ -1,5 +1,5 @@
 // Package phrasebook is what reads device languages that nobody here knows: a phrasebook says, as YAML, which statement of a language means
-// which setting. This is its beginning: phrases, and how statements are matched with them; no format uses it yet.
+// which setting. So far it knows connections and children; objects, rules, defaults and routes are still to come, and no command reaches it.
 package phrasebook
 
 import (

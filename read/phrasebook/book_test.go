@@ -1,0 +1,191 @@
+package phrasebook_test
+
+import (
+	"context"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"toril/model"
+	"toril/model/settings"
+	"toril/read/phrasebook"
+	"toril/read/readtest"
+	"toril/source"
+)
+
+// tern is a made-up language of command lines.
+const tern = `language: tern
+title: command lines of the made-up firewall Tern
+files: ["*.tern"]
+begins: "tern says"
+syntax: {kind: lines, comments: ["~"], quotes: '"', fold: true}
+vocabulary:
+  encryption: {stout: ENCR_AES_CBC 256, frail: ENCR_3DES}
+  integrity: {long: AUTH_HMAC_SHA2_256_128}
+  prf: {long: PRF_HMAC_SHA2_256}
+  method: {passphrase: psk, papers: certificate}
+phrases:
+- {say: tern says <x:text>, moot: a greeting}
+- say: bridge <name> toward <far:host>
+  makes: connection
+  named: <name>
+  set: {peer-address: <far>, ike-version: ikev2}
+  phrases:
+  - {say: "renew each <t:minutes>", set: {ike-lifetime: <t>}}
+  - {say: "known as <id> [ expecting <peer> ]", set: {own-identity: <id>, peer-identity: <peer>}}
+  - {say: "prove by <m:method>", set: {own-authentication: <m>, peer-authentication: <m>}}
+  - say: ( armour | mantle ) <e:encryption>... seal <i:integrity> mix <p:prf> group <g:group>
+    offers: {of: ike, encryption: <e>, integrity: <i>, prf: <p>, key-exchange: <g>}
+  - say: carry <name>
+    makes: child
+    named: <name>
+    phrases:
+    - {say: "ours <n:address-mask>...", set: {own-networks: <n>}}
+    - {say: "theirs <n:network>", set: {peer-networks: <n>}}
+    - {say: "wrap <e:encryption> seal <i:integrity>", offers: {of: child, encryption: <e>, integrity: <i>}}
+examples:
+- text: |
+    tern says good morning
+    bridge skerry toward 192.0.2.9
+      renew each 480
+      KNOWN as a.example expecting b.example
+      prove by papers
+      armour stout frail seal long mix long group 2048
+      carry lights
+        ours 10.1.0.0 255.255.0.0 10.3.0.0 255.255.0.0
+        theirs 10.2.0.0/16
+        theirs 10.4.0.0/16
+        wrap stout seal long
+    bridge skerry toward 192.0.2.10
+  facts:
+    skerry: {ike-lifetime: 8 h, ike-version: IKEv2, peer-identity: b.example, own-authentication: certificate or public key}
+    skerry/lights: {own-networks: "10.1.0.0/16, 10.3.0.0/16", peer-networks: "10.2.0.0/16, 10.4.0.0/16"}
+`
+
+func TestABookReadsItsExamples(t *testing.T) {
+	b, err := phrasebook.Load("tern.yaml", []byte(tern))
+	require.NoError(t, err)
+	assert.Empty(t, b.Test(context.Background()))
+	f := b.Format()
+	assert.Len(t, f.Covers(), 10)
+	score, _ := f.Looks(source.NewFile("x", []byte("~ hi\ntern says hello\n")))
+	assert.Equal(t, 95, score)
+	score, _ = f.Looks(source.NewFile("x", []byte("gull says hello\n")))
+	assert.Zero(t, score)
+	g := readtest.Read(f, "a.tern", b.Examples[0].Text, nil)
+	require.Len(t, g.Connections, 1)
+	c := g.Connections[0]
+	assert.Equal(t, "192.0.2.9, 192.0.2.10", c.RemoteAddrs.Value.String(), "a list is said in pieces")
+	assert.Equal(t, 12, c.RemoteAddrs.At.Line)
+	require.Len(t, c.Proposals.Value, 1)
+	assert.Equal(
+		t,
+		"AES-CBC-256, 3DES / HMAC-SHA2-256 cut to 128 bits / HMAC-SHA2-256 / group 14 (MODP 2048)",
+		c.Proposals.Value[0].Names(),
+	)
+	assert.True(t, c.Unsure, "what the language does where nothing is said is not told")
+	at := g.Files[0].Range(c.Rekey.At)
+	assert.Equal(t, "renew each 480", b.Examples[0].Text[at.Start:at.End])
+}
+
+func TestWhatABookDoesNotKnowIsUnread(t *testing.T) {
+	b, err := phrasebook.Load("tern.yaml", []byte(tern))
+	require.NoError(t, err)
+	const text = "bridge a toward 192.0.2.9\n  renew each soon\n  sail away\n    far\n  prove\n  carry x\n    ours 10.1.0.0\nstorm\n"
+	g := readtest.Read(b.Format(), "a.tern", text, nil)
+	said := readtest.Unread(g)
+	require.Len(t, said, 6)
+	for i, want := range []string{"is no time in minutes", "no phrase is like it", "stands in a statement", "up to word 1", "up to word 1",
+		"no phrase is like it"} {
+		assert.Contains(t, said[i], want)
+	}
+	s := settings.Subject{Connection: g.Connections[0]}
+	v, ok := settings.Named(settings.All(), "ike-lifetime").Get(s)
+	assert.True(t, ok)
+	assert.True(t, v.Default)
+	var scopes []string
+	for _, u := range g.Files[0].Unread {
+		scopes = append(scopes, u.Scope)
+	}
+	assert.Equal(t, []string{"a", "a", "a", "a", "a", ""}, scopes, "what it may change")
+}
+
+func TestExamplesThatAreWrong(t *testing.T) {
+	const wrong = "language: tern\ntitle: x\nsyntax: {kind: paths}\nphrases:\n" +
+		"- {say: \"peer <name> at <a:address>\", makes: connection, named: <name>, set: {peer-address: <a>}}\n" +
+		"examples:\n- text: |\n    peer a at 192.0.2.1\n    peer b\n  facts:\n    a: {peer-address: 192.0.2.2, speed: fast}\n" +
+		"    c: {peer-address: 192.0.2.1}\n"
+	b, err := phrasebook.Load("x.yaml", []byte(wrong))
+	require.NoError(t, err)
+	var said []string
+	for _, d := range b.Test(context.Background()) {
+		said = append(said, d.String())
+	}
+	assert.Equal(t, []string{
+		`x.yaml:7: line 2 is not understood: it is like "peer <name> at <a:address>", up to word 2`,
+		`x.yaml:7: peer-address of a is "192.0.2.1"; the example says 192.0.2.2`,
+		`x.yaml:7: speed of a is no setting that Toril knows; the example says fast`,
+		`x.yaml:7: c is not there`,
+	}, said)
+}
+
+func TestMistakesInABook(t *testing.T) {
+	const head = "language: a\ntitle: b\nsyntax: {kind: lines}\n"
+	for text, want := range map[string]string{
+		"language: A\ntitle: b\n":                                                             "1: a language has a name",
+		"language: a\nphrases: []\n":                                                          "1: a title is missing",
+		"language: a\ntitle: b\n":                                                             "1: there are no phrases",
+		"language: a\ntitle: b\nsintax: {}\n":                                                 `did you mean "syntax"?`,
+		"language: a\ntitle: b\nsyntax: {kind: line}\nphrases: [{say: x}]":                    `3: unknown kind of syntax "line"; did you mean "lines"?`,
+		head + "phrases:\n- {say: x}\n":                                                       "5: the phrase means nothing",
+		head + "phrases:\n- {say: \"<x:adress>\"}\n":                                          `5: unknown type "adress"; did you mean "address"?`,
+		head + "phrases:\n- {say: \"x <y>\", set: {peer-adress: <y>}}\n":                      `unknown setting "peer-adress"; did you mean "peer-address"?`,
+		head + "phrases:\n- {say: \"x <y>\", set: {peer-address: <z>}}\n":                     `the phrase has no slot "z"`,
+		head + "phrases:\n- {say: \"x <y:number>\", set: {ike-lifetime: <y>}}\n":              "it takes seconds, minutes, hours, days",
+		head + "phrases:\n- {say: x, set: {ike-version: ikev3}}\n":                            `did you mean "ikev1"?`,
+		head + "phrases:\n- {say: x, moot: y, set: {ike-version: ikev2}}\n":                   "of no consequence sets nothing",
+		head + "phrases:\n- {say: x, makes: tunnel}\n":                                        `unknown thing "tunnel"`,
+		head + "phrases:\n- {say: x, offers: {of: esp}}\n":                                    "ike or child was expected",
+		head + "phrases:\n- {say: x, offers: {of: ike}}\n":                                    "it has no part of a proposal",
+		head + "phrases:\n- {say: \"x <g:word>\", offers: {of: ike, key-exchange: <g>}}\n":    "slot g is of type word",
+		head + "vocabulary: {encryption: {x: ENCR_AES_CBC}}\nphrases:\n- {say: x, moot: y}\n": "keys of several sizes",
+		head + "vocabulary: {encryption: {x: ENCR_AES}}\nphrases:\n- {say: x, moot: y}\n":     "is no name of IANA's",
+		head + "vocabulary: {ciphers: {x: y}}\nphrases:\n- {say: x, moot: y}\n":               `unknown vocabulary "ciphers"`,
+		head + "vocabulary: {method: {x: pks}}\nphrases:\n- {say: x, moot: y}\n":              "known are: certificate, eap, none, psk",
+		head + "vocabulary: {port: {x: y}}\nphrases:\n- {say: x, moot: y}\n":                  "is a type already",
+	} {
+		_, err := phrasebook.Load("b.yaml", []byte(text))
+		require.Error(t, err, text)
+		var e *source.Error
+		require.ErrorAs(t, err, &e)
+		assert.Positive(t, e.Line, text)
+		assert.Contains(t, err.Error(), want, text)
+	}
+}
+
+// TestSecretsOfABookAreHidden: a slot of type secret shows in no quote.
+func TestSecretsOfABookAreHidden(t *testing.T) {
+	const book = "language: a\ntitle: b\nsyntax: {kind: lines}\nphrases:\n" +
+		"- say: peer <name> key <k:secret>\n  makes: connection\n  named: <name>\n"
+	b, err := phrasebook.Load("b.yaml", []byte(book))
+	require.NoError(t, err)
+	g := readtest.Read(b.Format(), "x", "peer a key Jackdaw-4711\n", nil)
+	require.Len(t, g.Connections, 1)
+	assert.NotContains(t, g.Files[0].Quote(g.Connections[0].At), "Jackdaw")
+}
+
+func FuzzBook(f *testing.F) {
+	f.Add(tern, "bridge a toward 192.0.2.9\n carry x\n")
+	f.Fuzz(func(t *testing.T, book, text string) {
+		b, err := phrasebook.Load("b.yaml", []byte(book))
+		if err != nil {
+			assert.NotEmpty(t, err.Error())
+			return
+		}
+		g := readtest.Read(b.Format(), "x", text, nil)
+		for _, c := range g.Connections {
+			assert.NotEqual(t, model.Connection{}, *c)
+		}
+	})
+}
