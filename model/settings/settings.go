@@ -57,12 +57,12 @@ type Row struct {
 	Derived  bool   // it follows from another row
 
 	get   func(Subject) Shown
-	put   func(Subject, any, source.Pos) bool // nil where it follows from others
-	takes reflect.Type                        // of the value that put takes
-	said  func(Subject) bool                  // somebody says it
-	when  func(Subject) bool                  // nil: always
-	label func(Subject) string                // nil: the term
-	plain func(any) string                    // in words that no daemon's are; nil: as it is shown
+	put   func(s Subject, value any, at source.Pos, why string) bool // nil where it follows from others; why: it is a default
+	takes reflect.Type                                               // of the value that put takes
+	said  func(Subject) bool                                         // somebody says it
+	when  func(Subject) bool                                         // nil: always
+	label func(Subject) string                                       // nil: the term
+	plain func(any) string                                           // in words that no daemon's are; nil: as it is shown
 }
 
 // Subject is what a row is asked of: a connection, and for a row of a child the child too.
@@ -145,9 +145,12 @@ func row[T any](r Row, of func(Subject) *model.Setting[T], show func(T) string) 
 		return r
 	}
 	r.takes = reflect.TypeFor[T]()
-	r.put = func(s Subject, value any, at source.Pos) bool {
+	r.put = func(s Subject, value any, at source.Pos, why string) bool {
 		v, ok := value.(T)
-		if ok {
+		switch {
+		case ok && why != "":
+			*of(s) = model.Unsaid(v, why)
+		case ok:
 			*of(s) = model.Say(v, at)
 		}
 		return ok
@@ -161,7 +164,16 @@ func (r *Row) Takes() reflect.Type { return r.takes }
 // Put sets the setting to a value that a file says at a position. It reports false, and sets nothing, where the value is of another type
 // than the setting takes, or the setting has no place there.
 func (r *Row) Put(s Subject, value any, at source.Pos) bool {
-	return r.put != nil && s.Connection != nil && (r.Of == OfConnection || s.Child != nil) && r.put(s, value, at)
+	return r.puts(s) && r.put(s, value, at, "")
+}
+
+// Assume sets the setting to a value that nobody says; why names whose default it is. It reports what Put reports.
+func (r *Row) Assume(s Subject, value any, why string) bool {
+	return r.puts(s) && r.put(s, value, source.Pos{}, why)
+}
+
+func (r *Row) puts(s Subject) bool {
+	return r.put != nil && s.Connection != nil && (r.Of == OfConnection || s.Child != nil)
 }
 
 func shown[T any](set model.Setting[T], show func(T) string) Shown {
@@ -188,7 +200,7 @@ func More(r Row) Row {
 	}
 	r.said = func(s Subject) bool { _, said := more(s); return said }
 	r.takes = reflect.TypeFor[string]()
-	r.put = func(s Subject, value any, at source.Pos) bool {
+	r.put = func(s Subject, value any, at source.Pos, why string) bool {
 		v, ok := value.(string)
 		all := &s.Connection.More
 		if r.Of == OfChild {
@@ -197,7 +209,10 @@ func More(r Row) Row {
 		if *all == nil {
 			*all = map[string]model.Setting[string]{}
 		}
-		if ok {
+		switch {
+		case ok && why != "":
+			(*all)[r.Name] = model.Unsaid(v, why)
+		case ok:
 			(*all)[r.Name] = model.Say(v, at)
 		}
 		return ok

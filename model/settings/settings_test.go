@@ -159,6 +159,11 @@ func TestEverySettingCanBeSet(t *testing.T) {
 				assert.Equal(t, value.Interface(), v.Value, r.Name)
 			}
 		}
+		assert.True(t, r.Assume(s, value.Interface(), "the daemon's"), r.Name)
+		if v, ok := r.Get(s); ok && r.Name != "ike-lifetime" {
+			assert.True(t, v.Default, r.Name)
+			assert.Equal(t, value.Interface(), v.Value, r.Name)
+		}
 		if r.Of == settings.OfChild {
 			assert.False(
 				t,

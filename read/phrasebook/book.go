@@ -4,10 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
 
+	"toril/daemon"
 	"toril/ike"
 	"toril/internal/strictyaml"
 	"toril/model/settings"
@@ -26,6 +28,15 @@ type Book struct {
 	Examples []Example
 	types    Types
 	rules    []*rule
+	defaults map[string][]assumption // by settings, the newest first
+}
+
+// assumption is what a language does where a setting is not said.
+type assumption struct {
+	row   settings.Row
+	value any
+	text  string
+	since string // the first version that does so; "" for all
 }
 
 // Example is a text of the language with what is to be found in it.
@@ -40,9 +51,12 @@ type rule struct {
 	phrase *Phrase
 	at     source.Pos
 	makes  maker
-	name   *Slot // whose value names what is made; nil: what stands around it
+	name   *Slot   // whose value names what is made; nil: what stands around it
+	kind   string  // of what has a name
+	adds   []*Slot // whose values belong to it
 	sets   []assignment
 	offers *offer
+	tells  *Slot  // whose value is the version of what wrote the file
 	moot   string // why its statements are of no consequence; "" where they are
 	rules  []*rule
 }
@@ -54,6 +68,7 @@ const (
 	nothing    maker = ""
 	connection maker = "connection"
 	childSA    maker = "child"
+	named      maker = "object" // networks or proposals that have a name
 )
 
 // assignment gives a setting the values of slots, or one that the phrasebook says.
@@ -66,7 +81,7 @@ type assignment struct {
 
 // offer is a proposal that statements say, or a part of one.
 type offer struct {
-	of    string // "ike" or "child"
+	of    string // "ike", "child", or "object": to what has a name
 	parts map[ike.Registry]*Slot
 }
 
@@ -78,6 +93,7 @@ type document struct {
 	Begins     string                       `yaml:"begins"`
 	Syntax     syntaxText                   `yaml:"syntax"`
 	Vocabulary map[string]map[string]string `yaml:"vocabulary"`
+	Defaults   []defaultText                `yaml:"defaults"`
 	Phrases    []ruleText                   `yaml:"phrases"`
 	Examples   []exampleText                `yaml:"examples"`
 }
@@ -96,12 +112,22 @@ type syntaxText struct {
 	Fold     bool     `yaml:"fold"`
 }
 
+type defaultText struct {
+	Set    string `yaml:"set"`
+	Value  string `yaml:"value"`
+	Since  string `yaml:"since"`
+	Source string `yaml:"source"`
+}
+
 type ruleText struct {
 	Say     string            `yaml:"say"`
 	Makes   string            `yaml:"makes"`
 	Named   string            `yaml:"named"`
+	Kind    string            `yaml:"kind"`
+	Adds    string            `yaml:"adds"`
 	Set     map[string]string `yaml:"set"`
 	Offers  map[string]string `yaml:"offers"`
+	Version string            `yaml:"version"`
 	Moot    string            `yaml:"moot"`
 	Phrases []ruleText        `yaml:"phrases"`
 }
@@ -153,6 +179,9 @@ func (l *loader) load(d document) error {
 			return err
 		}
 	}
+	if err := l.defaults(d.Defaults); err != nil {
+		return err
+	}
 	var err error
 	if b.rules, err = l.rules(d.Phrases, "$.phrases", 0); err != nil {
 		return err
@@ -179,6 +208,52 @@ func (l *loader) syntax(s syntaxText) error {
 	l.book.Manner = statements.Manner{Kind: kind, Comments: s.Comments, Quotes: s.Quotes, Escape: s.Escape, Marks: s.Marks, Join: s.Join,
 		End: s.End, Enter: s.Enter, Leave: s.Leave, Banners: s.Banners}
 	return nil
+}
+
+// defaults reads what holds where nothing is said. Of one setting there may be several, each since a version of its own.
+func (l *loader) defaults(in []defaultText) error {
+	l.book.defaults = map[string][]assumption{}
+	for i, d := range in {
+		where := fmt.Sprintf("$.defaults[%d]", i)
+		row, err := l.row(d.Set, where+".set")
+		if err != nil {
+			return err
+		}
+		v, err := meant(row.Takes(), d.Value)
+		if err != nil {
+			return l.errorf(where+".value", "%s: %v", d.Set, err)
+		}
+		if d.Since != "" && !daemon.IsVersion(d.Since) {
+			return l.errorf(where+".since", "%q is not a version", source.Clean(d.Since))
+		}
+		if d.Source == "" {
+			return l.errorf(where+".set", "a default has a source: where it is described")
+		}
+		l.book.defaults[d.Set] = append(l.book.defaults[d.Set], assumption{*row, v, d.Value, d.Since})
+	}
+	for _, all := range l.book.defaults {
+		slices.SortStableFunc(all, func(a, b assumption) int {
+			if a.since == "" || b.since == "" {
+				return strings.Compare(b.since, a.since)
+			}
+			return daemon.Compare(b.since, a.since)
+		})
+	}
+	return nil
+}
+
+// row returns the setting of a name that can be set.
+func (l *loader) row(name, path string) (*settings.Row, error) {
+	if row := settings.Named(l.rows, name); row != nil && row.Takes() != nil {
+		return row, nil
+	}
+	var known []string
+	for _, r := range l.rows {
+		if r.Takes() != nil {
+			known = append(known, r.Name)
+		}
+	}
+	return nil, l.errorf(path, "unknown setting %q; %s", source.Clean(name), strictyaml.Suggest(name, known))
 }
 
 // registries are the vocabularies of algorithms.
@@ -276,12 +351,34 @@ func (l *loader) rule(text ruleText, path string, depth int) (*rule, error) {
 	r := &rule{phrase: p, at: source.Pos{File: l.file, Line: l.tree.Line(path + ".say")}, makes: maker(text.Makes), moot: text.Moot}
 	switch r.makes {
 	case nothing, connection, childSA:
+	case named:
+		if r.kind = text.Kind; r.kind != networks && r.kind != proposals {
+			return nil, l.errorf(path+".kind", "an object is of a kind: %s or %s", networks, proposals)
+		}
+		if text.Named == "" {
+			return nil, l.errorf(path+".makes", "an object has a name: named: <slot>")
+		}
 	default:
 		return nil, l.errorf(path+".makes", "unknown thing %q; %s", source.Clean(text.Makes),
-			strictyaml.Suggest(text.Makes, []string{string(connection), string(childSA)}))
+			strictyaml.Suggest(text.Makes, []string{string(connection), string(childSA), string(named)}))
+	}
+	for word := range strings.FieldsSeq(text.Adds) {
+		s, err := l.slot(p, word, path+".adds")
+		if err != nil {
+			return nil, err
+		}
+		if !slices.Contains(lists[reflect.TypeFor[ike.Selectors]()].types, s.Type.Name) {
+			return nil, l.errorf(path+".adds", "slot %s is of type %s, which is no network", s.Name, s.Type.Name)
+		}
+		r.adds = append(r.adds, s)
 	}
 	if text.Named != "" {
 		if r.name, err = l.slot(p, text.Named, path+".named"); err != nil {
+			return nil, err
+		}
+	}
+	if text.Version != "" {
+		if r.tells, err = l.slot(p, text.Version, path+".version"); err != nil {
 			return nil, err
 		}
 	}
@@ -303,8 +400,9 @@ func (l *loader) rule(text ruleText, path string, depth int) (*rule, error) {
 	if r.rules, err = l.rules(text.Phrases, path+".phrases", depth+1); err != nil {
 		return nil, err
 	}
-	if r.moot == "" && len(r.sets) == 0 && r.offers == nil && r.makes == nothing && len(r.rules) == 0 {
-		return nil, l.errorf(path+".say", "the phrase means nothing: it sets, offers, makes, or is moot")
+	if r.moot == "" && len(r.sets) == 0 && r.offers == nil && r.makes == nothing && len(r.rules) == 0 && len(r.adds) == 0 &&
+		r.tells == nil {
+		return nil, l.errorf(path+".say", "the phrase means nothing: it sets, offers, adds, makes, or is moot")
 	}
 	return r, nil
 }
@@ -326,15 +424,9 @@ func (l *loader) slot(p *Phrase, text, path string) (*Slot, error) {
 // assignment reads "setting: <slot> <slot>" or "setting: value".
 func (l *loader) assignment(p *Phrase, name, text, path string) (assignment, error) {
 	var a assignment
-	row := settings.Named(l.rows, name)
-	if row == nil || row.Takes() == nil {
-		var known []string
-		for _, r := range l.rows {
-			if r.Takes() != nil {
-				known = append(known, r.Name)
-			}
-		}
-		return a, l.errorf(path, "unknown setting %q; %s", source.Clean(name), strictyaml.Suggest(name, known))
+	row, err := l.row(name, path)
+	if err != nil {
+		return a, err
 	}
 	a.row = *row
 	if !strings.HasPrefix(text, "<") {
@@ -352,7 +444,6 @@ func (l *loader) assignment(p *Phrase, name, text, path string) (assignment, err
 		}
 		a.slots = append(a.slots, s)
 	}
-	var err error
 	if a.one, err = converter(row.Takes(), a.slots); err != nil {
 		return a, l.errorf(path, "%s: %v", name, err)
 	}
@@ -362,8 +453,8 @@ func (l *loader) assignment(p *Phrase, name, text, path string) (assignment, err
 // offer reads which slots are which parts of a proposal.
 func (l *loader) offer(p *Phrase, text map[string]string, path string) (*offer, error) {
 	o := &offer{of: text["of"], parts: map[ike.Registry]*Slot{}}
-	if o.of != "ike" && o.of != "child" {
-		return nil, l.errorf(path, "of: ike or child was expected")
+	if o.of != "ike" && o.of != "child" && o.of != "object" {
+		return nil, l.errorf(path, "of: ike, child or object was expected")
 	}
 	for _, key := range slices.Sorted(maps.Keys(text)) {
 		if key == "of" {

@@ -2,11 +2,15 @@ package phrasebook_test
 
 import (
 	"context"
+	"fmt"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"toril/ike"
 	"toril/model"
 	"toril/model/settings"
 	"toril/read/phrasebook"
@@ -25,8 +29,12 @@ vocabulary:
   integrity: {long: AUTH_HMAC_SHA2_256_128}
   prf: {long: PRF_HMAC_SHA2_256}
   method: {passphrase: psk, papers: certificate}
+defaults:
+- {set: ike-lifetime, value: 24h, source: "the handbook, chapter 4"}
+- {set: ike-lifetime, value: 8h, since: "2.1", source: "the handbook, chapter 4"}
 phrases:
 - {say: tern says <x:text>, moot: a greeting}
+- {say: tern is <v>, version: <v>}
 - say: bridge <name> toward <far:host>
   makes: connection
   named: <name>
@@ -68,7 +76,7 @@ func TestABookReadsItsExamples(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, b.Test(context.Background()))
 	f := b.Format()
-	assert.Len(t, f.Covers(), 10)
+	assert.Len(t, f.Covers(), 11)
 	score, _ := f.Looks(source.NewFile("x", []byte("~ hi\ntern says hello\n")))
 	assert.Equal(t, 95, score)
 	score, _ = f.Looks(source.NewFile("x", []byte("gull says hello\n")))
@@ -104,6 +112,7 @@ func TestWhatABookDoesNotKnowIsUnread(t *testing.T) {
 	v, ok := settings.Named(settings.All(), "ike-lifetime").Get(s)
 	assert.True(t, ok)
 	assert.True(t, v.Default)
+	assert.Equal(t, "8 h", v.Text, "the newest's")
 	var scopes []string
 	for _, u := range g.Files[0].Unread {
 		scopes = append(scopes, u.Scope)
@@ -146,7 +155,7 @@ func TestMistakesInABook(t *testing.T) {
 		head + "phrases:\n- {say: x, set: {ike-version: ikev3}}\n":                            `did you mean "ikev1"?`,
 		head + "phrases:\n- {say: x, moot: y, set: {ike-version: ikev2}}\n":                   "of no consequence sets nothing",
 		head + "phrases:\n- {say: x, makes: tunnel}\n":                                        `unknown thing "tunnel"`,
-		head + "phrases:\n- {say: x, offers: {of: esp}}\n":                                    "ike or child was expected",
+		head + "phrases:\n- {say: x, offers: {of: esp}}\n":                                    "ike, child or object was expected",
 		head + "phrases:\n- {say: x, offers: {of: ike}}\n":                                    "it has no part of a proposal",
 		head + "phrases:\n- {say: \"x <g:word>\", offers: {of: ike, key-exchange: <g>}}\n":    "slot g is of type word",
 		head + "vocabulary: {encryption: {x: ENCR_AES_CBC}}\nphrases:\n- {say: x, moot: y}\n": "keys of several sizes",
@@ -176,6 +185,7 @@ func TestSecretsOfABookAreHidden(t *testing.T) {
 }
 
 func FuzzBook(f *testing.F) {
+	f.Add(gull, "nets a { all of a; } span b { lane c { from a to a; } }")
 	f.Add(tern, "bridge a toward 192.0.2.9\n carry x\n")
 	f.Fuzz(func(t *testing.T, book, text string) {
 		b, err := phrasebook.Load("b.yaml", []byte(book))
@@ -188,4 +198,118 @@ func FuzzBook(f *testing.F) {
 			assert.NotEqual(t, model.Connection{}, *c)
 		}
 	})
+}
+
+// gull is a made-up language in braces, in which networks and proposals have names.
+const gull = `language: gull
+title: the made-up router Gull, in braces
+syntax: {kind: braces, end: ";", comments: ["#"]}
+vocabulary:
+  encryption: {a256: ENCR_AES_CBC 256}
+  integrity: {s256: AUTH_HMAC_SHA2_256_128}
+phrases:
+- say: nets <name>
+  makes: object
+  kind: networks
+  named: <name>
+  phrases:
+  - {say: "<n:network>", adds: <n>}
+  - {say: "all of <o:networks>", adds: <o>}
+- say: cloth <name>
+  makes: object
+  kind: proposals
+  named: <name>
+  phrases:
+  - {say: "<e:encryption> with <i:integrity>", offers: {of: object, encryption: <e>, integrity: <i>}}
+- say: span <name>
+  makes: connection
+  named: <name>
+  phrases:
+  - {say: "cloth <p:proposals>", set: {ike-proposals: <p>}}
+  - say: lane <name>
+    makes: child
+    named: <name>
+    phrases:
+    - {say: "from <l:networks> to <r:networks>", set: {own-networks: <l>, peer-networks: <r>}}
+    - {say: "cloth <p:proposals>", set: {child-proposals: <p>}}
+examples:
+- text: |
+    span a { cloth wool; lane b { from here to there; cloth wool; } }
+    nets here { 10.1.0.0/16; all of more; }
+    nets more { 10.3.0.0/16; }
+    nets there { 10.2.0.0/16; }
+    cloth wool { a256 with s256; }
+    nets idle { 10.9.0.0/16; }
+  facts:
+    a: {ike-proposals: a256 s256}
+    a/b: {own-networks: "10.1.0.0/16, 10.3.0.0/16", peer-networks: 10.2.0.0/16, child-proposals: a256 s256}
+`
+
+func TestNamesMayBeUsedBeforeTheyAreDefined(t *testing.T) {
+	b, err := phrasebook.Load("gull.yaml", []byte(gull))
+	require.NoError(t, err)
+	assert.Empty(t, b.Test(context.Background()))
+	g := readtest.Read(b.Format(), "x", b.Examples[0].Text, nil)
+	assert.Equal(t, ike.IKE, g.Connections[0].Proposals.Value[0].Protocol)
+	assert.Equal(t, ike.ESP, g.Connections[0].Children[0].Proposals.Value[0].Protocol, "one name for both")
+	used := map[string]int{}
+	for _, d := range g.Definitions {
+		assert.False(t, d.Missing, d.Name)
+		used[d.Name] = len(d.Used)
+	}
+	assert.Equal(t, map[string]int{"here": 1, "more": 1, "there": 1, "wool": 2, "idle": 0}, used)
+}
+
+func TestNamesThatLeadNowhere(t *testing.T) {
+	b, err := phrasebook.Load("gull.yaml", []byte(gull))
+	require.NoError(t, err)
+	for text, want := range map[string]string{
+		"span a { lane b { from here to there; } }":                                    "the networks here are not there",
+		"nets here { all of here; } span a { lane b { from here to here; } }":          "the networks here refer to themselves",
+		"nets a { all of b; } nets b { all of a; } span a { lane b { from a to a; } }": "refer to themselves",
+		"cloth wool { a512 with s256; } span a { cloth wool; }":                        "is not in the vocabulary encryption",
+	} {
+		g := readtest.Read(b.Format(), "x", text, nil)
+		require.NotEmpty(t, readtest.Unread(g), text)
+		assert.Contains(t, strings.Join(readtest.Unread(g), "; "), want)
+	}
+	var bomb strings.Builder // each name stands for ten of the one before
+	bomb.WriteString("nets n0 { 10.0.0.0/8; }\n")
+	for i := range 60 {
+		fmt.Fprintf(&bomb, "nets n%d { %s }\n", i+1, strings.Repeat(fmt.Sprintf("all of n%d; ", i), 10))
+	}
+	bomb.WriteString("nets e0 { }\n")
+	for i := range 60 {
+		fmt.Fprintf(&bomb, "nets e%d { %s }\n", i+1, strings.Repeat(fmt.Sprintf("all of e%d; ", i), 10))
+	}
+	bomb.WriteString("span a { lane b { from n60 to e60; } }")
+	began := time.Now()
+	g := readtest.Read(b.Format(), "x", bomb.String(), nil)
+	assert.Less(t, time.Since(began), 5*time.Second)
+	assert.Contains(t, strings.Join(readtest.Unread(g), "; "), "the networks n60 stand for too many values")
+}
+
+func TestDefaultsByVersion(t *testing.T) {
+	b, err := phrasebook.Load("tern.yaml", []byte(tern))
+	require.NoError(t, err)
+	for first, want := range map[string]string{"tern is 2.0": "24 h", "tern is 2.1": "8 h", "tern is 3.0": "8 h", "": "8 h"} {
+		g := readtest.Read(b.Format(), "x", first+"\nbridge a toward 192.0.2.1\n", nil)
+		c := g.Connections[0]
+		assert.True(t, c.Rekey.IsDefault())
+		v, _ := settings.Named(settings.All(), "ike-lifetime").Get(settings.Subject{Connection: c})
+		assert.Equal(t, want, v.Text, first)
+		assert.Equal(t, first == "", strings.Contains(c.Rekey.Why, "since 2.1; before: 24h"), c.Rekey.Why)
+		assert.True(t, c.Unsure, "of other settings nobody knows what holds")
+	}
+	const head = "language: a\ntitle: b\nsyntax: {kind: lines}\nphrases: [{say: x, moot: y}]\ndefaults:\n"
+	for text, want := range map[string]string{
+		"- {set: ike-lifetyme, value: 8h, source: x}":             `did you mean "ike-lifetime"?`,
+		"- {set: ike-lifetime, value: long, source: x}":           "ike-lifetime: ",
+		"- {set: ike-lifetime, value: 8h}":                        "a default has a source",
+		"- {set: ike-lifetime, value: 8h, since: now, source: x}": `"now" is not a version`,
+		"- {set: ike-proposals, value: strong, source: x}":        "a phrasebook cannot write its value",
+	} {
+		_, err := phrasebook.Load("b.yaml", []byte(head+text+"\n"))
+		assert.ErrorContains(t, err, want, text)
+	}
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"toril/daemon"
 	"toril/ike"
 	"toril/model"
 	"toril/model/settings"
@@ -55,10 +56,40 @@ func covers(rules []*rule, within string) []read.Coverage {
 
 // run is one file on its way through a book.
 type run struct {
-	book *Book
-	in   *read.Input
-	of   map[*model.Connection]*parts
+	book    *Book
+	in      *read.Input
+	of      map[*model.Connection]*parts
+	objects map[reference]*object
+	order   []*object
+	later   []func() // what may refer to objects that are said behind it
+
+	version  string // of what wrote the file; "" where it does not say
+	referred int    // values that names brought so far
 }
+
+// object is what has a name.
+type object struct {
+	reference
+	values []any // selectors, proposals, references to others
+	def    *model.Definition
+
+	flat   []any // the values, with those of what it refers to
+	state  uint8
+	circle bool // it refers to itself
+	cut    bool // it stands for more than is followed
+}
+
+// The states of a name whose values are looked for.
+const (
+	onTheWay = iota + 1
+	done
+)
+
+// The bounds of what a name may stand for, and all names of a file.
+const (
+	maxReferred = 10_000
+	maxInAll    = 1_000_000
+)
 
 // parts are what is said in pieces of a connection or a child.
 type parts struct {
@@ -69,23 +100,66 @@ type parts struct {
 // place is where statements stand: what they are about, and which phrases are known there.
 type place struct {
 	settings.Subject
-	rules []*rule
-	name  string // what an unread statement may change
+	object *object
+	rules  []*rule
+	name   string // what an unread statement may change
 }
 
 func (b *Book) read(in *read.Input) {
-	r := &run{book: b, in: in, of: map[*model.Connection]*parts{}}
+	r := &run{book: b, in: in, of: map[*model.Connection]*parts{}, objects: map[reference]*object{}}
 	list, bad := statements.Parse(in.File.Bytes(), b.Manner)
 	for _, x := range bad {
 		in.Problemf(x.Line, "%s", x.Why)
 	}
 	r.statements(list, place{rules: b.rules})
+	for _, do := range r.later {
+		do()
+	}
+	for _, o := range r.order {
+		in.Gateway.Definitions = append(in.Gateway.Definitions, o.def)
+	}
 	for _, c := range in.Gateway.Connections {
-		c.Unsure = true // what the language does where nothing is said, the book does not tell yet
+		c.Unsure = r.assume(settings.Subject{Connection: c}, settings.OfConnection) || c.Unsure
 		for _, k := range c.Children {
-			k.Unsure = true
+			k.Unsure = r.assume(settings.Subject{Connection: c, Child: k}, settings.OfChild) || k.Unsure
 		}
 	}
+}
+
+// assume gives settings that nobody says the language's defaults. It reports whether one that people compare first is neither said nor has
+// a default: then nobody knows what holds.
+func (r *run) assume(s settings.Subject, of settings.Level) (unsure bool) {
+	for _, row := range settings.All() {
+		v, has := row.Get(s)
+		if row.Of != of || row.Takes() == nil || !has || !v.Default {
+			continue
+		}
+		a, before := r.book.since(row.Name, r.version)
+		if a == nil {
+			unsure = unsure || row.Main
+			continue
+		}
+		why := fmt.Sprintf("%s default of %s", r.book.Title, row.Name)
+		if r.version == "" && before != nil {
+			why += fmt.Sprintf(" (since %s; before: %s)", a.since, before.text)
+		}
+		row.Assume(s, a.value, why)
+	}
+	return unsure
+}
+
+// since returns the default of a setting for a version, the newest where that is not known, and the one before it; nil for none.
+func (b *Book) since(setting, version string) (a, before *assumption) {
+	all := b.defaults[setting]
+	for i := range all {
+		if version == "" || all[i].since == "" || daemon.Compare(version, all[i].since) >= 0 {
+			if i+1 < len(all) {
+				before = &all[i+1]
+			}
+			return &all[i], before
+		}
+	}
+	return nil, nil
 }
 
 func (r *run) statements(list []*statements.Statement, at place) {
@@ -112,7 +186,7 @@ func (r *run) statement(st *statements.Statement, at place) {
 			r.apply(rule, st, fills, at)
 			return
 		}
-		if near.Words > best.Words || nearest == nil && near.Words > 0 {
+		if near.Words > best.Words || nearest == nil && (near.Words > 0 || near.Why != "") {
 			best, nearest = near, rule
 		}
 	}
@@ -147,14 +221,38 @@ func (r *run) apply(rule *rule, st *statements.Statement, fills []Fill, at place
 			r.in.File.Hide(f.At.Line, s.Reveal())
 		}
 	}
+	for _, f := range fills {
+		switch {
+		case f.Slot != rule.tells:
+		case daemon.IsVersion(f.Text):
+			r.version = f.Text
+		default:
+			r.in.UnreadAt(r.in.Pos(st.Place), at.name, "%q is not a version", f.Text)
+		}
+	}
 	pos := r.in.Pos(st.Place)
 	at = r.make(rule, fills, pos, at)
-	for _, a := range rule.sets {
-		r.set(a, fills, pos, at)
+	for _, s := range rule.adds {
+		for _, f := range fills {
+			if f.Slot == s && at.object != nil {
+				at.object.values = append(at.object.values, f.Value)
+			}
+		}
 	}
-	if rule.offers != nil {
+	if len(rule.adds) > 0 && at.object == nil {
+		r.in.ProblemAt(pos, "it adds to an object, and there is none around it")
+	}
+	if rule.offers != nil && rule.offers.of == "object" {
 		r.offer(rule.offers, fills, pos, at)
 	}
+	r.later = append(r.later, func() {
+		for _, a := range rule.sets {
+			r.set(a, fills, pos, at)
+		}
+		if rule.offers != nil && rule.offers.of != "object" {
+			r.offer(rule.offers, fills, pos, at)
+		}
+	})
 	at.rules = rule.rules
 	r.statements(st.Nested, at)
 }
@@ -179,7 +277,7 @@ func (r *run) make(rule *rule, fills []Fill, pos source.Pos, at place) place {
 			r.in.Gateway.Connections = append(r.in.Gateway.Connections, c)
 			i = len(r.in.Gateway.Connections) - 1
 		}
-		at.Connection, at.Child = r.in.Gateway.Connections[i], nil
+		at.Connection, at.Child, at.object = r.in.Gateway.Connections[i], nil, nil
 		at.name = at.Connection.Name
 	case childSA:
 		if at.Connection == nil {
@@ -195,8 +293,74 @@ func (r *run) make(rule *rule, fills []Fill, pos source.Pos, at place) place {
 			at.Connection.Children = append(at.Connection.Children, of.children[name])
 		}
 		at.Child = of.children[name]
+	case named:
+		at.object = r.object(reference{rule.kind, name})
+		if at.object.def.Missing {
+			at.object.def.At, at.object.def.Missing = pos, false
+		}
+		at.name = ""
 	}
 	return at
+}
+
+// object returns what has a name, made where it is not known yet.
+func (r *run) object(ref reference) *object {
+	o := r.objects[ref]
+	if o == nil {
+		o = &object{reference: ref, def: &model.Definition{Kind: ref.kind, Name: source.Clean(ref.name), Missing: true}}
+		r.objects[ref] = o
+		r.order = append(r.order, o)
+	}
+	return o
+}
+
+// resolved are the values that a value stands for: those of a name, with what that refers to.
+func (r *run) resolved(v any, pos source.Pos, at place) []any {
+	ref, ok := v.(reference)
+	if !ok {
+		return []any{v}
+	}
+	o := r.object(ref)
+	o.def.Used = append(o.def.Used, pos)
+	r.flatten(o)
+	switch {
+	case o.def.Missing:
+		r.in.UnreadAt(pos, at.name, "the %s %s are not there", ref.kind, source.Clean(ref.name))
+	case o.circle:
+		r.in.UnreadAt(pos, at.name, "the %s %s refer to themselves", ref.kind, source.Clean(ref.name))
+	case o.cut:
+		r.in.UnreadAt(pos, at.name, "the %s %s stand for too many values", ref.kind, source.Clean(ref.name))
+	}
+	return o.flat
+}
+
+// flatten finds out, once, what a name stands for.
+func (r *run) flatten(o *object) {
+	switch o.state {
+	case onTheWay:
+		o.circle = true
+		return
+	case done:
+		return
+	}
+	o.state = onTheWay
+	for _, v := range o.values {
+		ref, ok := v.(reference)
+		if !ok {
+			o.flat = append(o.flat, v)
+			continue
+		}
+		other := r.object(ref)
+		other.def.Used = append(other.def.Used, o.def.At)
+		r.flatten(other)
+		o.circle, o.cut = o.circle || other.circle, o.cut || other.cut
+		if r.referred += len(other.flat); len(o.flat)+len(other.flat) > maxReferred || r.referred > maxInAll {
+			o.cut = true
+			break
+		}
+		o.flat = append(o.flat, other.flat...)
+	}
+	o.state = done
 }
 
 // set gives a setting its value. Several statements may give a list its elements.
@@ -220,12 +384,21 @@ func (r *run) set(a assignment, fills []Fill, pos source.Pos, at place) {
 	for _, s := range a.slots {
 		for _, f := range fills {
 			if f.Slot == s {
-				of[subject][a.row.Name] = append(of[subject][a.row.Name], f.Value)
+				of[subject][a.row.Name] = append(of[subject][a.row.Name], r.resolved(f.Value, pos, at)...)
 			}
 		}
 	}
 	if len(of[subject][a.row.Name]) == 0 { // every slot of it may be left out
 		return
+	}
+	for i, v := range of[subject][a.row.Name] {
+		if p, ok := v.(ike.Proposal); ok { // of whichever its name was used for
+			p.Protocol = ike.IKE
+			if a.row.Of == settings.OfChild {
+				p.Protocol = ike.ESP
+			}
+			of[subject][a.row.Name][i] = p
+		}
 	}
 	v, err := a.one(of[subject][a.row.Name])
 	if err != nil || !a.row.Put(at.Subject, v, pos) {
@@ -235,14 +408,13 @@ func (r *run) set(a assignment, fills []Fill, pos source.Pos, at place) {
 
 // offer adds a proposal to what a connection or a child offers.
 func (r *run) offer(o *offer, fills []Fill, pos source.Pos, at place) {
-	if at.Connection == nil || o.of == "child" && at.Child == nil {
-		r.in.ProblemAt(pos, "a proposal is of a %s, and there is none around it", map[string]string{"ike": "connection"}[o.of]+o.of)
+	if o.of == "ike" && at.Connection == nil || o.of == "child" && at.Child == nil || o.of == "object" && at.object == nil {
+		r.in.ProblemAt(pos, "a proposal belongs to what stands around it, and there is nothing of its kind")
 		return
 	}
 	one := ike.Proposal{Protocol: ike.IKE}
-	to := &at.Connection.Proposals
 	if o.of == "child" {
-		one.Protocol, to = ike.ESP, &at.Child.Proposals
+		one.Protocol = ike.ESP
 	}
 	var words []string
 	for _, f := range fills {
@@ -258,6 +430,14 @@ func (r *run) offer(o *offer, fills []Fill, pos source.Pos, at place) {
 		return
 	}
 	one.Text = strings.Join(words, " ")
+	if o.of == "object" {
+		at.object.values = append(at.object.values, one)
+		return
+	}
+	to := &at.Connection.Proposals
+	if o.of == "child" {
+		to = &at.Child.Proposals
+	}
 	*to = model.Say(append(slices.Clip(to.Value), one), pos)
 }
 

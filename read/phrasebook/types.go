@@ -24,6 +24,15 @@ type Type struct {
 	Parse func(words []string) (any, error)
 }
 
+// The kinds of what a language gives a name.
+const (
+	networks  = "networks"
+	proposals = "proposals"
+)
+
+// reference is the name of something that is said elsewhere in the file, before or behind.
+type reference struct{ kind, name string }
+
 // width is how many words the type takes of those that are left; 0 where there are too few.
 func (t *Type) width(left int) int {
 	switch {
@@ -72,6 +81,8 @@ func BuiltIn() Types {
 		one("group", "a group of a key exchange, by its IANA number or by its bits, 14 or 2048", group),
 		one("port", "a port, by number or name, or a range with a hyphen", literal.Ports),
 		one("protocol", "a protocol, by number or name", literal.Protocols),
+		one(networks, "the name of networks", func(w string) (reference, error) { return reference{networks, w}, nil }),
+		one(proposals, "the name of proposals", func(w string) (reference, error) { return reference{proposals, w}, nil }),
 	}
 	units := map[string]time.Duration{"seconds": time.Second, "minutes": time.Minute, "hours": time.Hour, "days": 24 * time.Hour}
 	for unit, span := range units {

@@ -145,12 +145,18 @@ func (c conversion) of(slots []*Slot) (func([]any) (any, error), error) {
 // lists are of settings whose value is a list: each value of a slot is an element.
 var lists = map[reflect.Type]conversion{
 	reflect.TypeFor[ike.Selectors](): {
-		[]string{"network", "address", "address-mask", "address-wildcard", "address-range"},
+		[]string{"network", "address", "address-mask", "address-wildcard", "address-range", networks},
 		func(vs []any) (any, bool) { l, ok := each(vs, selector); return ike.Selectors(l), ok },
 	},
 	reflect.TypeFor[model.Addresses](): {
 		[]string{"host", "address"},
 		func(vs []any) (any, bool) { l, ok := each(vs, peer); return model.Addresses(l), ok },
+	},
+	reflect.TypeFor[[]ike.Proposal](): {
+		[]string{proposals},
+		func(vs []any) (any, bool) {
+			return each(vs, func(v any) (ike.Proposal, bool) { p, ok := v.(ike.Proposal); return p, ok })
+		},
 	},
 	reflect.TypeFor[[]string](): {
 		[]string{"word", "text"},
