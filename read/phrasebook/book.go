@@ -56,7 +56,8 @@ type rule struct {
 	adds   []*Slot // whose values belong to it
 	sets   []assignment
 	offers *offer
-	tells  *Slot  // whose value is the version of what wrote the file
+	tells  *Slot // whose value is the version of what wrote the file
+	facts  []*fact
 	moot   string // why its statements are of no consequence; "" where they are
 	rules  []*rule
 }
@@ -120,16 +121,19 @@ type defaultText struct {
 }
 
 type ruleText struct {
-	Say     string            `yaml:"say"`
-	Makes   string            `yaml:"makes"`
-	Named   string            `yaml:"named"`
-	Kind    string            `yaml:"kind"`
-	Adds    string            `yaml:"adds"`
-	Set     map[string]string `yaml:"set"`
-	Offers  map[string]string `yaml:"offers"`
-	Version string            `yaml:"version"`
-	Moot    string            `yaml:"moot"`
-	Phrases []ruleText        `yaml:"phrases"`
+	Say       string            `yaml:"say"`
+	Makes     string            `yaml:"makes"`
+	Named     string            `yaml:"named"`
+	Kind      string            `yaml:"kind"`
+	Adds      string            `yaml:"adds"`
+	Set       map[string]string `yaml:"set"`
+	Offers    map[string]string `yaml:"offers"`
+	Version   string            `yaml:"version"`
+	Interface map[string]string `yaml:"interface"`
+	Route     map[string]string `yaml:"route"`
+	Key       map[string]string `yaml:"key"`
+	Moot      string            `yaml:"moot"`
+	Phrases   []ruleText        `yaml:"phrases"`
 }
 
 type exampleText struct {
@@ -397,14 +401,30 @@ func (l *loader) rule(text ruleText, path string, depth int) (*rule, error) {
 			return nil, err
 		}
 	}
+	said := map[string]map[string]string{"interface": text.Interface, "route": text.Route, "key": text.Key}
+	for _, what := range slices.Sorted(maps.Keys(said)) {
+		if len(said[what]) == 0 {
+			continue
+		}
+		f, err := l.fact(p, what, said[what], path+"."+what)
+		if err != nil {
+			return nil, err
+		}
+		r.facts = append(r.facts, f)
+	}
 	if r.rules, err = l.rules(text.Phrases, path+".phrases", depth+1); err != nil {
 		return nil, err
 	}
-	if r.moot == "" && len(r.sets) == 0 && r.offers == nil && r.makes == nothing && len(r.rules) == 0 && len(r.adds) == 0 &&
-		r.tells == nil {
-		return nil, l.errorf(path+".say", "the phrase means nothing: it sets, offers, adds, makes, or is moot")
+	if r.empty() {
+		return nil, l.errorf(path+".say", "the phrase means nothing: it sets, offers, adds, makes or says something, or is moot")
 	}
 	return r, nil
+}
+
+// empty reports whether the phrase means nothing at all.
+func (r *rule) empty() bool {
+	return r.moot == "" && len(r.sets) == 0 && r.offers == nil && r.makes == nothing && len(r.rules) == 0 && len(r.adds) == 0 &&
+		r.tells == nil && len(r.facts) == 0
 }
 
 // slot returns the slot of a phrase that "<name>" means.

@@ -3,6 +3,7 @@ package phrasebook_test
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"strings"
 	"testing"
 	"time"
@@ -308,6 +309,49 @@ func TestDefaultsByVersion(t *testing.T) {
 		"- {set: ike-lifetime, value: 8h}":                        "a default has a source",
 		"- {set: ike-lifetime, value: 8h, since: now, source: x}": `"now" is not a version`,
 		"- {set: ike-proposals, value: strong, source: x}":        "a phrasebook cannot write its value",
+	} {
+		_, err := phrasebook.Load("b.yaml", []byte(head+text+"\n"))
+		assert.ErrorContains(t, err, want, text)
+	}
+}
+
+func TestInterfacesRoutesAndKeys(t *testing.T) {
+	const book = "language: a\ntitle: b\nsyntax: {kind: lines}\nphrases:\n" +
+		"- {say: \"port <n> at <a:host-mask>\", interface: {name: <n>, address: <a>}}\n" +
+		"- {say: \"port <n> also <a:prefix>\", interface: {name: <n>, address: <a>}}\n" +
+		"- {say: \"port <n> asleep\", interface: {name: <n>, down: \"yes\"}}\n" +
+		"- {say: \"way to <t:network> over <v:address> [cost <c:number>]\", route: {to: <t>, via: <v>, metric: <c>}}\n" +
+		"- {say: \"way out over <v:address>\", route: {to: 0.0.0.0/0, via: <v>}}\n" +
+		"- {say: \"nowhere <t:network>\", route: {to: <t>, kind: blackhole}}\n" +
+		"- {say: \"word <k:secret> for <o:host>...\", key: {value: <k>, owners: <o>}}\n" +
+		"- {say: bridge <n>, makes: connection, named: <n>, phrases: [{say: \"word <k:secret>\", key: {value: <k>}}]}\n"
+	b, err := phrasebook.Load("b.yaml", []byte(book))
+	require.NoError(t, err)
+	g := readtest.Read(b.Format(), "x", "port lan at 10.1.0.1 255.255.0.0\nport lan also 10.3.0.1/24\nport spare asleep\n"+
+		"way to 10.2.0.0/16 over 10.1.0.2 cost 5\nway out over 10.1.0.254\nnowhere 10.9.0.0/16\nway to 10.1.0.3-10.1.0.9 over 10.1.0.2\n"+
+		"word Jackdaw-1 for 192.0.2.1 far.example\nbridge a\n word Jackdaw-2\n", nil)
+	require.Len(t, g.Interfaces, 2)
+	assert.Equal(t, "[10.1.0.1/16 10.3.0.1/24]", fmt.Sprint(g.Interfaces[0].Addresses))
+	assert.True(t, g.Interfaces[1].Down)
+	require.Len(t, g.Routes, 3)
+	assert.Equal(t, "10.2.0.0/16 10.1.0.2 5", fmt.Sprint(g.Routes[0].To, g.Routes[0].Via, g.Routes[0].Metric))
+	assert.Equal(t, "0.0.0.0/0", g.Routes[1].To.String())
+	assert.Equal(t, "blackhole", g.Routes[2].Kind)
+	require.Len(t, readtest.Unread(g), 1)
+	assert.Contains(t, readtest.Unread(g)[0], "x:7: a route leads to one network")
+	require.Len(t, g.Keys, 2)
+	assert.Equal(t, []ike.Identity{ike.Addr(netip.MustParseAddr("192.0.2.1")), ike.FQDN("far.example")}, g.Keys[0].Owners)
+	assert.Same(t, g.Connections[0], g.Keys[1].For)
+	for line := 8; line <= 10; line++ {
+		assert.NotContains(t, g.Files[0].Quote(source.Pos{File: "x", Line: line}), "Jackdaw")
+	}
+	const head = "language: a\ntitle: b\nsyntax: {kind: lines}\nphrases:\n- {say: \"x <y:number>\", "
+	for text, want := range map[string]string{
+		"route: {via: <y>}}":      "via: slot y is of type number; it takes address",
+		"route: {metric: <y>}}":   "route has no to",
+		"route: {too: <y>}}":      `did you mean "to"?`,
+		"key: {value: hunter2}}":  "a slot was expected",
+		"interface: {name: <n>}}": `the phrase has no slot "n"`,
 	} {
 		_, err := phrasebook.Load("b.yaml", []byte(head+text+"\n"))
 		assert.ErrorContains(t, err, want, text)

@@ -245,6 +245,9 @@ func (r *run) apply(rule *rule, st *statements.Statement, fills []Fill, at place
 	if rule.offers != nil && rule.offers.of == "object" {
 		r.offer(rule.offers, fills, pos, at)
 	}
+	for _, f := range rule.facts {
+		r.say(f, fills, pos, at)
+	}
 	r.later = append(r.later, func() {
 		for _, a := range rule.sets {
 			r.set(a, fills, pos, at)

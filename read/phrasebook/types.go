@@ -74,6 +74,8 @@ func BuiltIn() Types {
 		one("address", "an address", address),
 		one("host", "an address, or a name", func(w string) (any, error) { return literal.Host(w), nil }),
 		one("network", "an address, a network with its length, or a range with a hyphen", network),
+		one("prefix", "an address of a host, with the length of its network", prefix),
+		two("host-mask", "an address of a host and the mask of its network", hostMasked),
 		two("address-mask", "an address and a mask, 10.1.0.0 255.255.0.0", masked),
 		two("address-wildcard", "an address and the bits that are open, 10.1.0.0 0.0.255.255", wildcard),
 		two("address-range", "two addresses, from the first to the last", ranged),
@@ -125,6 +127,28 @@ func masked(a, m string) (ike.Selector, error) {
 		return ike.Selector{}, fmt.Errorf("%s is not the mask of a network", mask)
 	}
 	return ike.SelectPrefix(netip.PrefixFrom(addr, bits)), nil
+}
+
+// prefix is an address of a host with the length of its network.
+func prefix(w string) (netip.Prefix, error) {
+	p, err := netip.ParsePrefix(w)
+	if err != nil {
+		return p, fmt.Errorf("%q is no address with the length of its network", source.Clean(w))
+	}
+	return p, nil
+}
+
+// hostMasked is an address of a host with the mask of its network.
+func hostMasked(a, m string) (netip.Prefix, error) {
+	addr, mask, err := addresses(a, m)
+	if err != nil {
+		return netip.Prefix{}, err
+	}
+	bits, ok := literal.MaskBits(mask)
+	if !ok {
+		return netip.Prefix{}, fmt.Errorf("%s is not the mask of a network", mask)
+	}
+	return netip.PrefixFrom(addr, bits), nil
 }
 
 // wildcard is an address with the bits that are open, which come last.
