@@ -353,33 +353,8 @@ func (l *loader) rule(text ruleText, path string, depth int) (*rule, error) {
 		return nil, l.errorf(path+".say", "%v", err)
 	}
 	r := &rule{phrase: p, at: source.Pos{File: l.file, Line: l.tree.Line(path + ".say")}, makes: maker(text.Makes), moot: text.Moot}
-	switch r.makes {
-	case nothing, connection, childSA:
-	case named:
-		if r.kind = text.Kind; r.kind != networks && r.kind != proposals {
-			return nil, l.errorf(path+".kind", "an object is of a kind: %s or %s", networks, proposals)
-		}
-		if text.Named == "" {
-			return nil, l.errorf(path+".makes", "an object has a name: named: <slot>")
-		}
-	default:
-		return nil, l.errorf(path+".makes", "unknown thing %q; %s", source.Clean(text.Makes),
-			strictyaml.Suggest(text.Makes, []string{string(connection), string(childSA), string(named)}))
-	}
-	for word := range strings.FieldsSeq(text.Adds) {
-		s, err := l.slot(p, word, path+".adds")
-		if err != nil {
-			return nil, err
-		}
-		if !slices.Contains(lists[reflect.TypeFor[ike.Selectors]()].types, s.Type.Name) {
-			return nil, l.errorf(path+".adds", "slot %s is of type %s, which is no network", s.Name, s.Type.Name)
-		}
-		r.adds = append(r.adds, s)
-	}
-	if text.Named != "" {
-		if r.name, err = l.slot(p, text.Named, path+".named"); err != nil {
-			return nil, err
-		}
+	if err := l.making(r, text, path); err != nil {
+		return nil, err
 	}
 	if text.Version != "" {
 		if r.tells, err = l.slot(p, text.Version, path+".version"); err != nil {
@@ -419,6 +394,41 @@ func (l *loader) rule(text ruleText, path string, depth int) (*rule, error) {
 		return nil, l.errorf(path+".say", "the phrase means nothing: it sets, offers, adds, makes or says something, or is moot")
 	}
 	return r, nil
+}
+
+// making reads what a statement begins, and what it adds to what stands around it.
+func (l *loader) making(r *rule, text ruleText, path string) error {
+	switch r.makes {
+	case nothing, connection, childSA:
+	case named:
+		if r.kind = text.Kind; r.kind != networks && r.kind != proposals {
+			return l.errorf(path+".kind", "an object is of a kind: %s or %s", networks, proposals)
+		}
+		if text.Named == "" {
+			return l.errorf(path+".makes", "an object has a name: named: <slot>")
+		}
+	default:
+		return l.errorf(path+".makes", "unknown thing %q; %s", source.Clean(text.Makes),
+			strictyaml.Suggest(text.Makes, []string{string(connection), string(childSA), string(named)}))
+	}
+	for word := range strings.FieldsSeq(text.Adds) {
+		s, err := l.slot(r.phrase, word, path+".adds")
+		if err != nil {
+			return err
+		}
+		if !slices.Contains(lists[reflect.TypeFor[ike.Selectors]()].types, s.Type.Name) {
+			return l.errorf(path+".adds", "slot %s is of type %s, which is no network", s.Name, s.Type.Name)
+		}
+		r.adds = append(r.adds, s)
+	}
+	if text.Named != "" {
+		s, err := l.slot(r.phrase, text.Named, path+".named")
+		if err != nil {
+			return err
+		}
+		r.name = s
+	}
+	return nil
 }
 
 // empty reports whether the phrase means nothing at all.
