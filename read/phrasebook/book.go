@@ -70,6 +70,7 @@ const (
 	connection maker = "connection"
 	childSA    maker = "child"
 	named      maker = "object" // networks or proposals that have a name
+	port       maker = "interface"
 )
 
 // assignment gives a setting the values of slots, or one that the phrasebook says.
@@ -399,7 +400,7 @@ func (l *loader) rule(text ruleText, path string, depth int) (*rule, error) {
 // making reads what a statement begins, and what it adds to what stands around it.
 func (l *loader) making(r *rule, text ruleText, path string) error {
 	switch r.makes {
-	case nothing, connection, childSA:
+	case nothing, connection, childSA, port:
 	case named:
 		if r.kind = text.Kind; r.kind != networks && r.kind != proposals {
 			return l.errorf(path+".kind", "an object is of a kind: %s or %s", networks, proposals)
@@ -409,7 +410,7 @@ func (l *loader) making(r *rule, text ruleText, path string) error {
 		}
 	default:
 		return l.errorf(path+".makes", "unknown thing %q; %s", source.Clean(text.Makes),
-			strictyaml.Suggest(text.Makes, []string{string(connection), string(childSA), string(named)}))
+			strictyaml.Suggest(text.Makes, []string{string(connection), string(childSA), string(named), string(port)}))
 	}
 	for word := range strings.FieldsSeq(text.Adds) {
 		s, err := l.slot(r.phrase, word, path+".adds")

@@ -101,6 +101,7 @@ type parts struct {
 type place struct {
 	settings.Subject
 	object *object
+	port   *model.Interface
 	rules  []*rule
 	name   string // what an unread statement may change
 }
@@ -296,6 +297,8 @@ func (r *run) make(rule *rule, fills []Fill, pos source.Pos, at place) place {
 			at.Connection.Children = append(at.Connection.Children, of.children[name])
 		}
 		at.Child = of.children[name]
+	case port:
+		at.port = r.in.Gateway.InterfaceOf(name, pos)
 	case named:
 		at.object = r.object(reference{rule.kind, name})
 		if at.object.def.Missing {

@@ -31,7 +31,7 @@ type part struct {
 // facts are what a statement may say of a gateway, by their parts.
 var facts = map[string]map[string]part{
 	"interface": {
-		"name":    {types: []string{"word"}, must: true, spoken: true},
+		"name":    {types: []string{"word"}, spoken: true}, // where the statement stands in none
 		"address": {types: []string{"prefix", "host-mask"}},
 		"kind":    {spoken: true},
 		"down":    {spoken: true},
@@ -109,7 +109,7 @@ func (f *fact) text(key string, fills []Fill) string {
 func (r *run) say(f *fact, fills []Fill, pos source.Pos, at place) {
 	switch f.what {
 	case "interface":
-		r.interfaceOf(f, fills, pos)
+		r.interfaceOf(f, fills, pos, at)
 	case "route":
 		if why := r.route(f, fills, pos); why != "" {
 			r.in.UnreadAt(pos, at.name, "%s", why)
@@ -133,8 +133,16 @@ func (r *run) say(f *fact, fills []Fill, pos source.Pos, at place) {
 	}
 }
 
-func (r *run) interfaceOf(f *fact, fills []Fill, pos source.Pos) {
-	i := r.in.Gateway.InterfaceOf(f.text("name", fills), pos)
+// interfaceOf says something of the interface that the statement names, else of the one that it stands in.
+func (r *run) interfaceOf(f *fact, fills []Fill, pos source.Pos, at place) {
+	i := at.port
+	if name := f.text("name", fills); name != "" {
+		i = r.in.Gateway.InterfaceOf(name, pos)
+	}
+	if i == nil {
+		r.in.ProblemAt(pos, "it is of an interface, and there is none around it")
+		return
+	}
 	for _, v := range f.values("address", fills) {
 		if p, ok := v.(netip.Prefix); ok {
 			i.AddAddress(p)
