@@ -115,7 +115,7 @@ type syntaxText struct {
 }
 
 type defaultText struct {
-	Set    string `yaml:"set"`
+	Set    string `yaml:"sets"`
 	Value  string `yaml:"value"`
 	Since  string `yaml:"since"`
 	Source string `yaml:"source"`
@@ -127,7 +127,7 @@ type ruleText struct {
 	Named     string            `yaml:"named"`
 	Kind      string            `yaml:"kind"`
 	Adds      string            `yaml:"adds"`
-	Set       map[string]string `yaml:"set"`
+	Set       map[string]string `yaml:"sets"`
 	Offers    map[string]string `yaml:"offers"`
 	Version   string            `yaml:"version"`
 	Interface map[string]string `yaml:"interface"`
@@ -220,7 +220,7 @@ func (l *loader) defaults(in []defaultText) error {
 	l.book.defaults = map[string][]assumption{}
 	for i, d := range in {
 		where := fmt.Sprintf("$.defaults[%d]", i)
-		row, err := l.row(d.Set, where+".set")
+		row, err := l.row(d.Set, where+".sets")
 		if err != nil {
 			return err
 		}
@@ -232,7 +232,7 @@ func (l *loader) defaults(in []defaultText) error {
 			return l.errorf(where+".since", "%q is not a version", source.Clean(d.Since))
 		}
 		if d.Source == "" {
-			return l.errorf(where+".set", "a default has a source: where it is described")
+			return l.errorf(where+".sets", "a default has a source: where it is described")
 		}
 		l.book.defaults[d.Set] = append(l.book.defaults[d.Set], assumption{*row, v, d.Value, d.Since})
 	}
@@ -366,7 +366,7 @@ func (l *loader) rule(text ruleText, path string, depth int) (*rule, error) {
 		return nil, l.errorf(path+".moot", "a statement of no consequence sets nothing")
 	}
 	for _, name := range slices.Sorted(maps.Keys(text.Set)) {
-		a, err := l.assignment(p, name, text.Set[name], path+".set")
+		a, err := l.assignment(p, name, text.Set[name], path+".sets")
 		if err != nil {
 			return nil, err
 		}

@@ -31,27 +31,27 @@ vocabulary:
   prf: {long: PRF_HMAC_SHA2_256}
   method: {passphrase: psk, papers: certificate}
 defaults:
-- {set: ike-lifetime, value: 24h, source: "the handbook, chapter 4"}
-- {set: ike-lifetime, value: 8h, since: "2.1", source: "the handbook, chapter 4"}
+- {sets: ike-lifetime, value: 24h, source: "the handbook, chapter 4"}
+- {sets: ike-lifetime, value: 8h, since: "2.1", source: "the handbook, chapter 4"}
 phrases:
 - {say: tern says <x:text>, moot: a greeting}
 - {say: tern is <v>, version: <v>}
 - say: bridge <name> toward <far:host>
   makes: connection
   named: <name>
-  set: {peer-address: <far>, ike-version: ikev2}
+  sets: {peer-address: <far>, ike-version: ikev2}
   phrases:
-  - {say: "renew each <t:minutes>", set: {ike-lifetime: <t>}}
-  - {say: "known as <id> [ expecting <peer> ]", set: {own-identity: <id>, peer-identity: <peer>}}
-  - {say: "prove by <m:method>", set: {own-authentication: <m>, peer-authentication: <m>}}
+  - {say: "renew each <t:minutes>", sets: {ike-lifetime: <t>}}
+  - {say: "known as <id> [ expecting <peer> ]", sets: {own-identity: <id>, peer-identity: <peer>}}
+  - {say: "prove by <m:method>", sets: {own-authentication: <m>, peer-authentication: <m>}}
   - say: ( armour | mantle ) <e:encryption>... seal <i:integrity> mix <p:prf> group <g:group>
     offers: {of: ike, encryption: <e>, integrity: <i>, prf: <p>, key-exchange: <g>}
   - say: carry <name>
     makes: child
     named: <name>
     phrases:
-    - {say: "ours <n:address-mask>...", set: {own-networks: <n>}}
-    - {say: "theirs <n:network>", set: {peer-networks: <n>}}
+    - {say: "ours <n:address-mask>...", sets: {own-networks: <n>}}
+    - {say: "theirs <n:network>", sets: {peer-networks: <n>}}
     - {say: "wrap <e:encryption> seal <i:integrity>", offers: {of: child, encryption: <e>, integrity: <i>}}
 examples:
 - text: |
@@ -123,7 +123,7 @@ func TestWhatABookDoesNotKnowIsUnread(t *testing.T) {
 
 func TestExamplesThatAreWrong(t *testing.T) {
 	const wrong = "language: tern\ntitle: x\nsyntax: {kind: paths}\nphrases:\n" +
-		"- {say: \"peer <name> at <a:address>\", makes: connection, named: <name>, set: {peer-address: <a>}}\n" +
+		"- {say: \"peer <name> at <a:address>\", makes: connection, named: <name>, sets: {peer-address: <a>}}\n" +
 		"examples:\n- text: |\n    peer a at 192.0.2.1\n    peer b\n  facts:\n    a: {peer-address: 192.0.2.2, speed: fast}\n" +
 		"    c: {peer-address: 192.0.2.1}\n"
 	b, err := phrasebook.Load("x.yaml", []byte(wrong))
@@ -150,11 +150,11 @@ func TestMistakesInABook(t *testing.T) {
 		"language: a\ntitle: b\nsyntax: {kind: line}\nphrases: [{say: x}]":                    `3: unknown kind of syntax "line"; did you mean "lines"?`,
 		head + "phrases:\n- {say: x}\n":                                                       "5: the phrase means nothing",
 		head + "phrases:\n- {say: \"<x:adress>\"}\n":                                          `5: unknown type "adress"; did you mean "address"?`,
-		head + "phrases:\n- {say: \"x <y>\", set: {peer-adress: <y>}}\n":                      `unknown setting "peer-adress"; did you mean "peer-address"?`,
-		head + "phrases:\n- {say: \"x <y>\", set: {peer-address: <z>}}\n":                     `the phrase has no slot "z"`,
-		head + "phrases:\n- {say: \"x <y:number>\", set: {ike-lifetime: <y>}}\n":              "it takes seconds, minutes, hours, days",
-		head + "phrases:\n- {say: x, set: {ike-version: ikev3}}\n":                            `did you mean "ikev1"?`,
-		head + "phrases:\n- {say: x, moot: y, set: {ike-version: ikev2}}\n":                   "of no consequence sets nothing",
+		head + "phrases:\n- {say: \"x <y>\", sets: {peer-adress: <y>}}\n":                     `unknown setting "peer-adress"; did you mean "peer-address"?`,
+		head + "phrases:\n- {say: \"x <y>\", sets: {peer-address: <z>}}\n":                    `the phrase has no slot "z"`,
+		head + "phrases:\n- {say: \"x <y:number>\", sets: {ike-lifetime: <y>}}\n":             "it takes seconds, minutes, hours, days",
+		head + "phrases:\n- {say: x, sets: {ike-version: ikev3}}\n":                           `did you mean "ikev1"?`,
+		head + "phrases:\n- {say: x, moot: y, sets: {ike-version: ikev2}}\n":                  "of no consequence sets nothing",
 		head + "phrases:\n- {say: x, makes: tunnel}\n":                                        `unknown thing "tunnel"`,
 		head + "phrases:\n- {say: x, offers: {of: esp}}\n":                                    "ike, child or object was expected",
 		head + "phrases:\n- {say: x, offers: {of: ike}}\n":                                    "it has no part of a proposal",
@@ -226,13 +226,13 @@ phrases:
   makes: connection
   named: <name>
   phrases:
-  - {say: "cloth <p:proposals>", set: {ike-proposals: <p>}}
+  - {say: "cloth <p:proposals>", sets: {ike-proposals: <p>}}
   - say: lane <name>
     makes: child
     named: <name>
     phrases:
-    - {say: "from <l:networks> to <r:networks>", set: {own-networks: <l>, peer-networks: <r>}}
-    - {say: "cloth <p:proposals>", set: {child-proposals: <p>}}
+    - {say: "from <l:networks> to <r:networks>", sets: {own-networks: <l>, peer-networks: <r>}}
+    - {say: "cloth <p:proposals>", sets: {child-proposals: <p>}}
 examples:
 - text: |
     span a { cloth wool; lane b { from here to there; cloth wool; } }
@@ -304,11 +304,11 @@ func TestDefaultsByVersion(t *testing.T) {
 	}
 	const head = "language: a\ntitle: b\nsyntax: {kind: lines}\nphrases: [{say: x, moot: y}]\ndefaults:\n"
 	for text, want := range map[string]string{
-		"- {set: ike-lifetyme, value: 8h, source: x}":             `did you mean "ike-lifetime"?`,
-		"- {set: ike-lifetime, value: long, source: x}":           "ike-lifetime: ",
-		"- {set: ike-lifetime, value: 8h}":                        "a default has a source",
-		"- {set: ike-lifetime, value: 8h, since: now, source: x}": `"now" is not a version`,
-		"- {set: ike-proposals, value: strong, source: x}":        "a phrasebook cannot write its value",
+		"- {sets: ike-lifetyme, value: 8h, source: x}":             `did you mean "ike-lifetime"?`,
+		"- {sets: ike-lifetime, value: long, source: x}":           "ike-lifetime: ",
+		"- {sets: ike-lifetime, value: 8h}":                        "a default has a source",
+		"- {sets: ike-lifetime, value: 8h, since: now, source: x}": `"now" is not a version`,
+		"- {sets: ike-proposals, value: strong, source: x}":        "a phrasebook cannot write its value",
 	} {
 		_, err := phrasebook.Load("b.yaml", []byte(head+text+"\n"))
 		assert.ErrorContains(t, err, want, text)

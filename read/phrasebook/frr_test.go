@@ -16,8 +16,8 @@ import (
 	"toril/read/readtest"
 )
 
-// routing is FRRouting's language as far as it tells of interfaces and static routes: a language that phrasebooks were not made for, and that
-// a reader reads too.
+// routing is FRRouting's language as far as it tells of interfaces and static routes: a language that phrasebooks were not made for, and
+// that a reader reads too.
 const routing = `language: routing
 title: FRRouting, as far as interfaces and static routes go
 syntax: {kind: lines, comments: ["!", "#"], enter: [interface, router, address-family], leave: [exit, exit-address-family]}
