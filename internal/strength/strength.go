@@ -133,6 +133,12 @@ func words(text []rune, names map[string]int) []part {
 	if len(lower) != len(text) { // some letters change their length
 		lower = text
 	}
+	known := make(map[beginning]bool, len(names))
+	for name := range names {
+		if b, ok := beginningOf([]rune(name)); ok {
+			known[b] = true
+		}
+	}
 	look := func(s []rune, reversed bool) {
 		for one, i := range map[rune]bool{'i': true, 'l': false} {
 			plain := slices.Clone(s)
@@ -150,11 +156,19 @@ func words(text []rune, names map[string]int) []part {
 				}
 			}
 			for from := range s {
-				for to := from + 3; to <= min(len(s), from+longest); to++ {
+				written, meant := begins(s[from:], known), any && begins(plain[from:], known)
+				if !written && !meant {
+					continue
+				}
+				for to := from + shortest; to <= min(len(s), from+longest); to++ {
 					for _, variant := range []struct {
 						word  []rune
 						signs int
-					}{{s[from:to], 0}, {plain[from:to], signs[to] - signs[from]}} {
+						may   bool
+					}{{s[from:to], 0, written}, {plain[from:to], signs[to] - signs[from], meant && signs[to] > signs[from]}} {
+						if !variant.may {
+							continue
+						}
 						rank := rankOf(string(variant.word), names)
 						if rank == 0 {
 							continue
@@ -182,6 +196,36 @@ func words(text []rune, names map[string]int) []part {
 	look(back, true)
 	return out
 }
+
+// shortest is the length of the shortest word that is looked for.
+const shortest = 3
+
+// beginning are the first letters of a word.
+type beginning [shortest]rune
+
+func beginningOf(word []rune) (b beginning, ok bool) {
+	if len(word) < shortest {
+		return b, false
+	}
+	return beginning(word[:shortest]), true
+}
+
+// begins reports whether a common word, or one of the names, may begin where a text does: most texts of a random key begin none.
+func begins(text []rune, names map[beginning]bool) bool {
+	b, ok := beginningOf(text)
+	return ok && (names[b] || beginnings()[b])
+}
+
+// beginnings are those of all common words.
+var beginnings = sync.OnceValue(func() map[beginning]bool {
+	out := map[beginning]bool{}
+	for word := range common() {
+		if b, ok := beginningOf([]rune(word)); ok {
+			out[b] = true
+		}
+	}
+	return out
+})
 
 // rankOf returns how early a guesser tries a word; 0 for never.
 func rankOf(word string, names map[string]int) int {
