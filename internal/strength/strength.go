@@ -7,6 +7,8 @@ import (
 	"compress/gzip"
 	_ "embed"
 	"io"
+	"iter"
+	"maps"
 	"math"
 	"slices"
 	"strconv"
@@ -133,28 +135,10 @@ func words(text []rune, names map[string]int) []part {
 	if len(lower) != len(text) { // some letters change their length
 		lower = text
 	}
-	known := make(map[beginning]bool, len(names))
-	for name := range names {
-		if b, ok := beginningOf([]rune(name)); ok {
-			known[b] = true
-		}
-	}
+	known := beginningsOf(maps.Keys(names))
 	look := func(s []rune, reversed bool) {
 		for one, i := range map[rune]bool{'i': true, 'l': false} {
-			plain := slices.Clone(s)
-			signs := make([]int, len(s)+1)
-			any := false
-			for k, c := range s {
-				signs[k+1] = signs[k]
-				to, ok := leet[c]
-				if c == '1' {
-					to, ok = one, true
-				}
-				if ok {
-					plain[k], any = to, true
-					signs[k+1]++
-				}
-			}
+			plain, signs, any := unsigned(s, one)
 			for from := range s {
 				written, meant := begins(s[from:], known), any && begins(plain[from:], known)
 				if !written && !meant {
@@ -217,15 +201,35 @@ func begins(text []rune, names map[beginning]bool) bool {
 }
 
 // beginnings are those of all common words.
-var beginnings = sync.OnceValue(func() map[beginning]bool {
+var beginnings = sync.OnceValue(func() map[beginning]bool { return beginningsOf(maps.Keys(common())) })
+
+func beginningsOf(words iter.Seq[string]) map[beginning]bool {
 	out := map[beginning]bool{}
-	for word := range common() {
+	for word := range words {
 		if b, ok := beginningOf([]rune(word)); ok {
 			out[b] = true
 		}
 	}
 	return out
-})
+}
+
+// unsigned puts letters in place of the signs that people write for them, one being what 1 stands for. It returns how many signs stand
+// before each place, and whether there are any.
+func unsigned(s []rune, one rune) (plain []rune, signs []int, any bool) {
+	plain, signs = slices.Clone(s), make([]int, len(s)+1)
+	for k, c := range s {
+		signs[k+1] = signs[k]
+		to, ok := leet[c]
+		if c == '1' {
+			to, ok = one, true
+		}
+		if ok {
+			plain[k], any = to, true
+			signs[k+1]++
+		}
+	}
+	return plain, signs, any
+}
 
 // rankOf returns how early a guesser tries a word; 0 for never.
 func rankOf(word string, names map[string]int) int {
