@@ -29,6 +29,7 @@ type Book struct {
 	types    Types
 	rules    []*rule
 	defaults map[string][]assumption // by settings, the newest first
+	chains   []chain
 }
 
 // assumption is what a language does where a setting is not said.
@@ -96,6 +97,7 @@ type document struct {
 	Syntax     syntaxText                   `yaml:"syntax"`
 	Vocabulary map[string]map[string]string `yaml:"vocabulary"`
 	Defaults   []defaultText                `yaml:"defaults"`
+	Chains     []chainText                  `yaml:"chains"`
 	Phrases    []ruleText                   `yaml:"phrases"`
 	Examples   []exampleText                `yaml:"examples"`
 }
@@ -112,6 +114,12 @@ type syntaxText struct {
 	Leave    []string `yaml:"leave"`
 	Banners  []string `yaml:"banners"`
 	Fold     bool     `yaml:"fold"`
+}
+
+type chainText struct {
+	Name   string `yaml:"name"`
+	Hook   string `yaml:"hook"`
+	Policy string `yaml:"policy"`
 }
 
 type defaultText struct {
@@ -133,6 +141,7 @@ type ruleText struct {
 	Interface map[string]string `yaml:"interface"`
 	Route     map[string]string `yaml:"route"`
 	Key       map[string]string `yaml:"key"`
+	Rule      map[string]string `yaml:"rule"`
 	Moot      string            `yaml:"moot"`
 	Phrases   []ruleText        `yaml:"phrases"`
 }
@@ -183,6 +192,9 @@ func (l *loader) load(d document) error {
 		if err := l.vocabulary(name, d.Vocabulary[name]); err != nil {
 			return err
 		}
+	}
+	if err := l.chains(d.Chains); err != nil {
+		return err
 	}
 	if err := l.defaults(d.Defaults); err != nil {
 		return err
@@ -377,7 +389,7 @@ func (l *loader) rule(text ruleText, path string, depth int) (*rule, error) {
 			return nil, err
 		}
 	}
-	said := map[string]map[string]string{"interface": text.Interface, "route": text.Route, "key": text.Key}
+	said := map[string]map[string]string{"interface": text.Interface, "route": text.Route, "key": text.Key, "rule": text.Rule}
 	for _, what := range slices.Sorted(maps.Keys(said)) {
 		if len(said[what]) == 0 {
 			continue

@@ -357,3 +357,55 @@ func TestInterfacesRoutesAndKeys(t *testing.T) {
 		assert.ErrorContains(t, err, want, text)
 	}
 }
+
+func TestRules(t *testing.T) {
+	const book = "language: a\ntitle: b\nsyntax: {kind: lines}\n" +
+		"vocabulary:\n  action: {let: accept, stop: drop}\n  flag: {asleep: \"yes\"}\n" +
+		"chains:\n- {name: across, hook: forward, policy: drop}\n- {name: itself, hook: input, policy: accept}\nphrases:\n" +
+		"- say: nets <n>\n  makes: object\n  kind: networks\n  named: <n>\n  phrases: [{say: \"<a:network>\", adds: <a>}]\n" +
+		"- say: \"[<k:number>] <v:action> <c> from ( any | <s:network> | <so:networks> ) to ( any | <d:networks> ) \\\n" +
+		"    [ using <p:protocol> [ door <o:port> ] ] [ by <i> ] [ <z:flag> ] [ at night ]\"\n" +
+		"  rule: {chain: <c>, action: <v>, from: <s>, to: <d>, protocol: <p>, ports: <o>, in: <i>, number: <k>, disabled: <z>}\n" +
+		"- {say: answers pass, rule: {chain: across, action: accept, state: established related}}\n" +
+		"- {say: \"door <o:port> opens by day\", rule: {chain: across, action: accept, ports: <o>, unless: a time of day, log: \"yes\"}}\n"
+	b, err := phrasebook.Load("b.yaml", []byte(book))
+	require.NoError(t, err)
+	g := readtest.Read(b.Format(), "x", "20 stop across from 10.1.0.0/16 to there using udp\n10 let across from 10.1.0.0/16 to there "+
+		"using tcp door 443\n"+
+		"let itself from any to any by lan\n30 let across from any to any asleep\nanswers pass\ndoor 22 opens by day\n"+
+		"let nowhere from any to any\n"+
+		"40 let across from any to gone\nnets there\n 10.2.0.0/16\n 10.3.0.0/16\n", nil)
+	assert.Equal(t, `chain inet a across: hook forward, priority 0, kind 0, policy drop
+  any IPv4 established, related; any IPv6 established, related -> accept
+  any IPv4 port 22; any IPv6 port 22 if a time of day -> accept log
+  10.1.0.0/16 > 10.2.0.0/15 tcp port 443 -> accept
+  10.1.0.0/16 > 10.2.0.0/15 udp -> drop
+  all packets if the networks gone are not known -> accept
+chain inet a itself: hook input, priority 0, kind 0, policy accept
+  any IPv4 in on lan; any IPv6 in on lan -> accept
+`, readtest.Rules(g))
+	require.Len(t, readtest.Unread(g), 2)
+	assert.Contains(t, readtest.Unread(g)[0], `"nowhere" is no chain`)
+	assert.Contains(t, readtest.Unread(g)[1], "the networks gone are not there")
+	const head = "language: a\ntitle: b\nsyntax: {kind: lines}\nchains: [{name: c, hook: forward, policy: drop}]\nphrases:\n" +
+		"- {say: \"x <y:number>\", rule: "
+	for text, want := range map[string]string{
+		"{chain: c}}":                                 "rule has no action",
+		"{chain: c, action: alow}}":                   `"alow" is no choice; did you mean "drop"?`,
+		"{chain: c, action: accept, state: knew}}":    "state: ",
+		"{chain: c, action: accept, ports: high}}":    "ports: ",
+		"{chain: c, action: accept, from: 10.1.0.1}}": "from: a slot was expected",
+	} {
+		_, err := phrasebook.Load("b.yaml", []byte(head+text+"\n"))
+		require.Error(t, err)
+		assert.ErrorContains(t, err, strings.Split(want, "; did")[0], text)
+	}
+	for text, want := range map[string]string{
+		"[{name: c, hook: sideways, policy: drop}]": "is no choice", "[{name: c, hook: input, policy: maybe}]": "is no choice",
+		"[{hook: input, policy: drop}]": "a chain has a name of its own",
+	} {
+		_, err := phrasebook.Load("b.yaml", []byte("language: a\ntitle: b\nsyntax: {kind: lines}\n"+
+			"phrases: [{say: x, moot: y}]\nchains: "+text+"\n"))
+		assert.ErrorContains(t, err, want, text)
+	}
+}

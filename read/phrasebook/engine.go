@@ -61,7 +61,8 @@ type run struct {
 	of      map[*model.Connection]*parts
 	objects map[reference]*object
 	order   []*object
-	later   []func() // what may refer to objects that are said behind it
+	rules   [][]numbered // by the book's chains
+	later   []func()     // what may refer to objects that are said behind it
 
 	version  string // of what wrote the file; "" where it does not say
 	referred int    // values that names brought so far
@@ -108,6 +109,7 @@ type place struct {
 
 func (b *Book) read(in *read.Input) {
 	r := &run{book: b, in: in, of: map[*model.Connection]*parts{}, objects: map[reference]*object{}}
+	r.rules = make([][]numbered, len(b.chains))
 	list, bad := statements.Parse(in.File.Bytes(), b.Manner)
 	for _, x := range bad {
 		in.Problemf(x.Line, "%s", x.Why)
@@ -116,6 +118,7 @@ func (b *Book) read(in *read.Input) {
 	for _, do := range r.later {
 		do()
 	}
+	r.handOver()
 	for _, o := range r.order {
 		in.Gateway.Definitions = append(in.Gateway.Definitions, o.def)
 	}
@@ -127,8 +130,8 @@ func (b *Book) read(in *read.Input) {
 	}
 }
 
-// assume gives settings that nobody says the language's defaults. It reports whether one that people compare first is neither said nor has
-// a default: then nobody knows what holds.
+// assume gives settings that nobody says the language's defaults. It reports whether one that people compare first is neither said nor
+// has a default: then nobody knows what holds.
 func (r *run) assume(s settings.Subject, of settings.Level) (unsure bool) {
 	for _, row := range settings.All() {
 		v, has := row.Get(s)

@@ -28,6 +28,9 @@ type part struct {
 	spoken bool     // the phrasebook itself may say it
 }
 
+// places are the types of slots for networks.
+var places = []string{"network", "address", "address-mask", "address-wildcard", "address-range", networks}
+
 // facts are what a statement may say of a gateway, by their parts.
 var facts = map[string]map[string]part{
 	"interface": {
@@ -43,10 +46,47 @@ var facts = map[string]map[string]part{
 		"metric": {types: []string{"number"}, spoken: true},
 		"kind":   {spoken: true},
 	},
+	"rule": {
+		"chain":        {types: []string{"word"}, must: true, spoken: true},
+		"action":       {types: []string{"action"}, must: true, spoken: true},
+		"from":         {types: places},
+		"to":           {types: places},
+		"protocol":     {types: []string{"protocol"}, spoken: true},
+		"ports":        {types: []string{"port"}, spoken: true},
+		"source-ports": {types: []string{"port"}, spoken: true},
+		"in":           {types: []string{"word"}, spoken: true},
+		"out":          {types: []string{"word"}, spoken: true},
+		"state":        {spoken: true},
+		"number":       {types: []string{"number"}},
+		"disabled":     {types: []string{"flag"}, spoken: true},
+		"unless":       {spoken: true}, // a condition that cannot be decided: a schedule
+		"log":          {spoken: true},
+		"comment":      {types: []string{"text", "word"}},
+	},
 	"key": {
 		"value":  {types: []string{"secret"}, must: true},
 		"owners": {types: []string{"word", "address", "host"}},
 	},
+}
+
+// spoken judge what a phrasebook itself says of a part.
+var spoken = map[string]func(string) error{
+	"rule.action":       func(t string) error { _, err := choice(actions, t); return err },
+	"rule.protocol":     func(t string) error { _, err := literal.Protocols(t); return err },
+	"rule.ports":        func(t string) error { _, err := literal.Ports(t); return err },
+	"rule.source-ports": func(t string) error { _, err := literal.Ports(t); return err },
+	"rule.disabled":     func(t string) error { _, err := choice(flags, t); return err },
+	"rule.log":          func(t string) error { _, err := choice(flags, t); return err },
+	"interface.down":    func(t string) error { _, err := choice(flags, t); return err },
+	"rule.state": func(t string) error {
+		for w := range strings.FieldsSeq(t) {
+			if _, err := choice(literal.States, w); err != nil {
+				return err
+			}
+		}
+		return nil
+	},
+	"route.to": func(t string) error { _, err := network(t); return err },
 }
 
 // fact reads "route: {to: <n>, via: <g>}".
@@ -61,6 +101,11 @@ func (l *loader) fact(p *Phrase, what string, text map[string]string, path strin
 		if !strings.HasPrefix(text[key], "<") {
 			if !of.spoken {
 				return nil, l.errorf(path, "%s: a slot was expected, as <name>", key)
+			}
+			if check := spoken[what+"."+key]; check != nil {
+				if err := check(text[key]); err != nil {
+					return nil, l.errorf(path, "%s: %v", key, err)
+				}
 			}
 			f.texts[key] = text[key]
 			continue
@@ -114,6 +159,8 @@ func (r *run) say(f *fact, fills []Fill, pos source.Pos, at place) {
 		if why := r.route(f, fills, pos); why != "" {
 			r.in.UnreadAt(pos, at.name, "%s", why)
 		}
+	case "rule":
+		r.later = append(r.later, func() { r.rule(f, fills, pos, at) })
 	case "key":
 		k := &model.Key{At: pos, Name: at.name, For: at.Connection}
 		for _, v := range f.values("value", fills) {

@@ -1,6 +1,6 @@
 // Package phrasebook is what reads device languages that nobody here knows: a phrasebook says, as YAML, which statement of a language means
-// which setting. So far it knows connections and children, what has a name for them, and defaults; rules and routes are still to come, and
-// no command reaches it.
+// which setting. So far it knows connections and children, what has a name for them, defaults, interfaces, routes, keys and rules that let
+// pass; translations, the order in which a device works, and commands are still to come.
 package phrasebook
 
 import (

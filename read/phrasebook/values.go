@@ -30,6 +30,7 @@ var (
 // literals make types of a language's own words for choices that Toril has names for.
 var literals = map[string]func(name string, words map[string]string, fold bool) (*Type, error){
 	"version": own(versions), "method": own(methods), "mode": own(modes), "initiation": own(starts), "flag": own(flags),
+	"action": own(actions),
 }
 
 func own[T any](names map[string]T) func(string, map[string]string, bool) (*Type, error) {
@@ -145,7 +146,7 @@ func (c conversion) of(slots []*Slot) (func([]any) (any, error), error) {
 // lists are of settings whose value is a list: each value of a slot is an element.
 var lists = map[reflect.Type]conversion{
 	reflect.TypeFor[ike.Selectors](): {
-		[]string{"network", "address", "address-mask", "address-wildcard", "address-range", networks},
+		places,
 		func(vs []any) (any, bool) { l, ok := each(vs, selector); return ike.Selectors(l), ok },
 	},
 	reflect.TypeFor[model.Addresses](): {
