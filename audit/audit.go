@@ -362,18 +362,16 @@ func (w *work) gateways() []*model.Gateway {
 	return out
 }
 
-// Detach makes the finding's texts its own: names of readers are parts of files, which would stay in memory.
+// Detach makes the names in the finding its own: those of readers are parts of files, which would stay in memory. The other texts were made
+// for the finding.
 func (f *Finding) Detach() {
-	for _, text := range []*string{
-		&f.Gateway, &f.Tunnel, &f.Connection, &f.Child, &f.About, &f.Measured, &f.Required, &f.Example, &f.Why, &f.Fix, &f.Standard,
-		&f.Unsure, &f.Message, &f.At.File, &f.At.Text, &f.At.Note, &f.At.Part,
-	} {
-		*text = unique.Make(*text).Value()
+	for _, name := range []*string{&f.Gateway, &f.Tunnel, &f.Connection, &f.Child, &f.About, &f.At.File, &f.At.Part} {
+		if *name != "" {
+			*name = unique.Make(*name).Value()
+		}
 	}
 	for i := range f.Also {
-		for _, text := range []*string{&f.Also[i].File, &f.Also[i].Text, &f.Also[i].Note, &f.Also[i].Part} {
-			*text = unique.Make(*text).Value()
-		}
+		f.Also[i].File = unique.Make(f.Also[i].File).Value()
 	}
 }
 
