@@ -94,32 +94,27 @@ type kept struct {
 // jobs lists the work on gateways and tunnels. Gateways that share a tunnel come near each other, each tunnel behind the later of its
 // gateways, so that few gateways are in memory at a time and few are read again.
 func jobs(e *pair.Estate) []*work {
-	of := make([][]int, len(e.Gateways)) // the matches of a gateway
-	for i, m := range e.Matches {
-		for _, s := range m.Sides {
-			of[s.Gateway.Number] = append(of[s.Gateway.Number], i)
-		}
-	}
 	out := make([]*work, 0, len(e.Gateways)+len(e.Matches))
 	reached, done := make([]bool, len(e.Gateways)), make([]bool, len(e.Matches))
-	for n := range e.Gateways {
-		for next := []int{n}; len(next) > 0; {
+	for _, first := range e.Gateways {
+		for next := []*estate.Facts{first}; len(next) > 0; {
 			at := next[len(next)-1]
 			next = next[:len(next)-1]
-			if reached[at] {
+			if reached[at.Number] {
 				continue
 			}
-			reached[at] = true
-			out = append(out, &work{facts: e.Gateways[at], place: at})
-			for k := len(of[at]) - 1; k >= 0; k-- {
-				i := of[at][k]
-				m := e.Matches[i]
-				far := m.Sides[len(m.Sides)-1].Gateway.Number + m.Sides[0].Gateway.Number - at
-				if !reached[far] {
-					next = append(next, far)
-				} else if !done[i] {
-					done[i] = true
-					out = append(out, &work{match: m, place: i})
+			reached[at.Number] = true
+			out = append(out, &work{facts: at, place: at.Number})
+			for _, m := range slices.Backward(e.MatchesAbout(at)) {
+				open := false // some gateway of it comes later
+				for _, f := range m.Gateways() {
+					if !reached[f.Number] {
+						next, open = append(next, f), true
+					}
+				}
+				if !open && !done[m.Number] {
+					done[m.Number] = true
+					out = append(out, &work{match: m, place: m.Number})
 				}
 			}
 		}

@@ -13,49 +13,18 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"toril/estate"
+	"toril/estate/estatetest"
 	"toril/pair"
 	"toril/read/formats"
 )
+
+var conn, file = estatetest.Conn, estatetest.File
 
 // load reads an estate whole: what its gateways say is looked at too.
 func load(t *testing.T, fsys fstest.MapFS) *pair.Whole {
 	e, err := pair.WholeFS(context.Background(), fsys, estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
 	return e
-}
-
-// conn writes a connection; empty parts are left out.
-func conn(name, local, remote, id, peerID, localTS, remoteTS string) string {
-	line := func(k, v string) string {
-		if v == "" {
-			return ""
-		}
-		return " " + k + " = " + v + "\n"
-	}
-	return "connections {\n" + name + " {\n" + line(
-		"local_addrs",
-		local,
-	) + line(
-		"remote_addrs",
-		remote,
-	) + " local {\n auth = psk\n" + line(
-		"id",
-		id,
-	) + " }\n remote {\n auth = psk\n" + line(
-		"id",
-		peerID,
-	) +
-		" }\n children {\n k {\n" + line(
-		"local_ts",
-		localTS,
-	) + line(
-		"remote_ts",
-		remoteTS,
-	) + " }\n }\n}\n}\n"
-}
-
-func file(parts ...string) *fstest.MapFile {
-	return &fstest.MapFile{Data: []byte(strings.Join(parts, ""))}
 }
 
 func TestFolderWithBrokenFiles(t *testing.T) {

@@ -99,7 +99,7 @@ func factsOf(g *model.Gateway) *Facts {
 		}
 	}
 	for _, k := range g.Keys {
-		if !k.PPK && !k.Secret.IsZero() {
+		if k.Given() {
 			f.Keys++
 		}
 	}

@@ -91,8 +91,8 @@ func printOf(g *model.Gateway) uint64 {
 	return h.Sum64()
 }
 
-// Open returns a gateway, read again where it was let go, until it is closed. The error is that its files are not what they were, or
-// that the run was cancelled.
+// Open returns a gateway, read again where it was let go, until it is closed. The error, after which there is nothing to close, is that its
+// files are not what they were, or that the run was cancelled.
 func (e *Estate) Open(ctx context.Context, f *Facts) (*model.Gateway, error) {
 	k := e.keeper
 	k.mu.Lock()
@@ -118,7 +118,15 @@ func (e *Estate) Open(ctx context.Context, f *Facts) (*model.Gateway, error) {
 		h.at, k.size = nil, k.size-f.size
 	}
 	k.mu.Unlock()
-	return h.read()
+	g, err := h.read()
+	if err != nil { // whoever asks next tries again
+		k.mu.Lock()
+		defer k.mu.Unlock()
+		if h.users--; h.users == 0 && k.held[f] == h {
+			delete(k.held, f)
+		}
+	}
+	return g, err
 }
 
 // Close says that a gateway that was opened is not used any more.

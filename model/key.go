@@ -20,8 +20,11 @@ type Key struct {
 
 // Given reports whether any of the gateway's pre-shared keys was handed over: they are often taken out.
 func (g *Gateway) Given() bool {
-	return slices.ContainsFunc(g.Keys, func(k *Key) bool { return !k.PPK && !k.Secret.IsZero() })
+	return slices.ContainsFunc(g.Keys, (*Key).Given)
 }
+
+// Given reports whether it is a pre-shared key of IKE's whose value was handed over.
+func (k *Key) Given() bool { return !k.PPK && !k.Secret.IsZero() }
 
 // KeyFor returns the pre-shared key that a connection takes for identities of its own and of its peer: its own where it has one,
 // else the one whose owners fit the peer best, then itself. Of several as good the first; nil where none fits.

@@ -1,6 +1,7 @@
 package pair
 
 import (
+	"cmp"
 	"context"
 	"io/fs"
 	"slices"
@@ -15,24 +16,22 @@ import (
 // Estate is an estate whose connections are paired. Its gateways come and go; see Open.
 type Estate struct {
 	*estate.Estate
-	Matches []*Match         // by name
-	of      [][]int          // the matches that concern a gateway, by its number
-	sides   map[[2]int][]int // the matches that a connection is a side of, by the numbers of its gateway and its own
+	Matches []*Match            // by name
+	of      [][]*Match          // those that concern a gateway, by its number
+	sides   map[[2]int][]*Match // those that a connection is a side of, by the numbers of its gateway and its own
 }
 
 // Of pairs the connections of an estate and gives every match the intent that means it; one that means none is a problem.
 func Of(e *estate.Estate) *Estate {
-	out := &Estate{Estate: e, Matches: matches(e.Gateways), of: make([][]int, len(e.Gateways)), sides: map[[2]int][]int{}}
+	out := &Estate{Estate: e, Matches: matches(e.Gateways), of: make([][]*Match, len(e.Gateways)), sides: map[[2]int][]*Match{}}
 	for i, m := range out.Matches {
-		for k, s := range m.Sides {
+		m.Number = i
+		for _, s := range m.Sides {
 			key := [2]int{s.Gateway.Number, s.place}
-			out.sides[key] = append(out.sides[key], i)
-			if k == 0 || s.Gateway != m.Sides[0].Gateway {
-				out.of[s.Gateway.Number] = append(out.of[s.Gateway.Number], i)
-			}
+			out.sides[key] = append(out.sides[key], m)
 		}
-		if m.Toward != nil {
-			out.of[m.Toward.Number] = append(out.of[m.Toward.Number], i)
+		for _, f := range m.Gateways() {
+			out.of[f.Number] = append(out.of[f.Number], m)
 		}
 	}
 	out.declare()
@@ -57,33 +56,26 @@ func LoadFS(ctx context.Context, fsys fs.FS, opts estate.Options) (*Estate, erro
 	return Of(e), nil
 }
 
-// MatchesOf returns the matches that a gateway is a side of, or the far gateway that has no counterpart.
-func (e *Estate) MatchesOf(g *model.Gateway) []*Match {
-	out := make([]*Match, len(e.of[g.Number]))
-	for i, n := range e.of[g.Number] {
-		out[i] = e.Matches[n]
-	}
-	return out
-}
+// MatchesAbout returns the matches that a gateway is a side of, or the far gateway that has no counterpart. They must not be changed.
+func (e *Estate) MatchesAbout(f *estate.Facts) []*Match { return e.of[f.Number] }
+
+// MatchesOf is MatchesAbout for a gateway that is open.
+func (e *Estate) MatchesOf(g *model.Gateway) []*Match { return e.of[g.Number] }
 
 // MatchesOfAny returns the matches that any of a gateway's connections is a side of, each once, by name.
 func (e *Estate) MatchesOfAny(g *model.Gateway, of ...*model.Connection) []*Match {
-	var at []int
-	for _, c := range of {
-		at = append(at, e.sides[[2]int{g.Number, c.Number}]...)
-	}
-	slices.Sort(at)
 	var out []*Match
-	for _, n := range slices.Compact(at) {
-		out = append(out, e.Matches[n])
+	for _, c := range of {
+		out = append(out, e.sides[[2]int{g.Number, c.Number}]...)
 	}
-	return out
+	slices.SortFunc(out, func(a, b *Match) int { return cmp.Compare(a.Number, b.Number) })
+	return slices.Compact(out)
 }
 
 // MatchOf returns the first match of a gateway's connection; nil where it has none.
 func (e *Estate) MatchOf(g *model.Gateway, c *model.Connection) *Match {
 	if of := e.sides[[2]int{g.Number, c.Number}]; len(of) > 0 {
-		return e.Matches[of[0]]
+		return of[0]
 	}
 	return nil
 }
@@ -134,7 +126,7 @@ func (e *Estate) OpenTunnel(ctx context.Context, m *Match) (*Tunnel, error) {
 	for i, f := range m.Gateways() {
 		g, err := e.Open(ctx, f)
 		if err != nil {
-			for _, f := range m.Gateways()[:i+1] {
+			for _, f := range m.Gateways()[:i] {
 				e.Close(f)
 			}
 			return nil, err
@@ -247,8 +239,8 @@ func (w *Whole) Gateway(name string) *model.Gateway {
 // TunnelsOf returns the tunnels that concern a gateway, as MatchesOf does.
 func (w *Whole) TunnelsOf(g *model.Gateway) []*Tunnel {
 	var out []*Tunnel
-	for _, n := range w.of[g.Number] {
-		out = append(out, w.Tunnels[n])
+	for _, m := range w.MatchesOf(g) {
+		out = append(out, w.Tunnels[m.Number])
 	}
 	return out
 }

@@ -26,6 +26,7 @@ func (s Side) Name() string { return s.Gateway.Name + "/" + s.Connection.Name }
 // Match is two connections that mean each other, or one whose far end was not given: what is known of a tunnel without its gateways.
 type Match struct {
 	Name   string
+	Number int      // in Estate.Matches
 	Sides  []Side   // one or two
 	Reason string   // why these two belong together
 	Doubts []string // far ends that fit just as well

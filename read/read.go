@@ -111,8 +111,7 @@ type Input struct {
 	File    *model.File
 	Folder  *Folder
 	depth   int
-	parts   []source.Pos // of the statements, where they are not lines
-	places  []source.Pos // of statements that may take several lines; their numbers are negative
+	places  []source.Pos // of statements that are more or less than a line; their numbers are negative
 	later   []func()
 }
 
@@ -161,9 +160,6 @@ func (in *Input) At(line int) source.Pos {
 	if line < 0 {
 		return in.places[-1-line]
 	}
-	if n := line - 1; n >= 0 && n < len(in.parts) {
-		return in.parts[n]
-	}
 	return in.File.At(line)
 }
 
@@ -182,14 +178,13 @@ func (in *Input) Pos(p syntax.Place) source.Pos {
 
 // Part notes where a statement stands that is not a line, from byte start up to end, and returns the number that means it in place
 // of a line.
-func (in *Input) Part(start, end int) int {
-	in.parts = append(in.parts, in.File.Part(start, end))
-	return len(in.parts)
-}
+func (in *Input) Part(start, end int) int { return in.number(in.File.Part(start, end)) }
 
 // Number notes where a statement stands that may take several lines, and returns the number that means it in place of a line.
-func (in *Input) Number(p syntax.Place) int {
-	in.places = append(in.places, in.Pos(p))
+func (in *Input) Number(p syntax.Place) int { return in.number(in.Pos(p)) }
+
+func (in *Input) number(p source.Pos) int {
+	in.places = append(in.places, p)
 	return -len(in.places)
 }
 

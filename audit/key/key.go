@@ -15,7 +15,7 @@ const judgedLength = 64
 
 // given are the keys of a gateway whose value was given.
 func given(g *model.Gateway) []*model.Key {
-	return slices.DeleteFunc(slices.Clone(g.Keys), func(k *model.Key) bool { return k.PPK || k.Secret.IsZero() })
+	return slices.DeleteFunc(slices.Clone(g.Keys), func(k *model.Key) bool { return !k.Given() })
 }
 
 // words are the names that a key may be made of: those of gateways, connections, identities and the far ends.

@@ -384,12 +384,10 @@ func (p *policy) part() {
 	}
 }
 
-// hide hides a secret from quotes, on every line that it stands on.
+// hide hides a secret from quotes, as it is meant and as it is written.
 func hide(in *read.Input, secret words.Word) {
-	for n := secret.Line; n <= max(secret.Line, in.File.LineAt(max(secret.Start, secret.End-1))); n++ {
-		in.File.Hide(n, secret.Text)
-		in.File.Hide(n, secret.Raw)
-	}
+	in.File.Hide(secret.Line, secret.Text)
+	in.File.Hide(secret.Line, secret.Raw)
 }
 
 func (p *policy) methods(m ike.Method) {

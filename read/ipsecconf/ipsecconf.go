@@ -468,8 +468,9 @@ func Secrets(in *read.Input) []Secret {
 		}
 		in.Count()
 		s.At, s.File = in.Pos(e.Place), in.File
-		for k := e.Line; k <= e.Last; k++ {
-			in.File.Hide(k, s.Value)
+		in.File.Hide(e.Line, s.Value)
+		for k := e.Line + 1; k <= e.Last; k++ {
+			in.File.Hide(k, in.File.Line(k)) // a part of it may be part of the key
 		}
 		out = append(out, s)
 	}

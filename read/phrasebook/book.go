@@ -296,22 +296,17 @@ func (l *loader) vocabulary(name string, words map[string]string) error {
 		l.book.types[name] = Vocabulary(name, "an algorithm by the language's own words", means, l.book.Fold)
 		return nil
 	}
-	var known []string
-	for k, literal := range literals {
-		known = append(known, k)
-		if k != name {
-			continue
-		}
-		t, err := literal(name, words, l.book.Fold)
-		if err != nil {
-			return l.errorf(where, "%v", err)
-		}
-		l.book.types[name] = t
-		return nil
+	literal, ok := literals[name]
+	if !ok {
+		known := slices.Concat(slices.Sorted(maps.Keys(literals)), slices.Sorted(maps.Keys(registries)))
+		return l.errorf(where, "unknown vocabulary %q; %s", source.Clean(name), strictyaml.Suggest(name, known))
 	}
-	slices.Sort(known)
-	known = append(known, slices.Sorted(maps.Keys(registries))...)
-	return l.errorf(where, "unknown vocabulary %q; %s", source.Clean(name), strictyaml.Suggest(name, known))
+	t, err := literal(name, words, l.book.Fold)
+	if err != nil {
+		return l.errorf(where, "%v", err)
+	}
+	l.book.types[name] = t
+	return nil
 }
 
 // algorithm reads IANA's name of an algorithm, and the size of its key where it has several: "ENCR_AES_CBC 256".

@@ -3,6 +3,7 @@ package phrasebook
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -488,13 +489,13 @@ func (b *Book) Test(ctx context.Context) []Difference {
 func (e Example) missed(g *model.Gateway) []Difference {
 	var out []Difference
 	rows := settings.All()
-	for _, subject := range sortedKeys(e.Facts) {
+	for _, subject := range slices.Sorted(maps.Keys(e.Facts)) {
 		s, ok := find(g, subject)
 		if !ok {
 			out = append(out, Difference{At: e.At, Subject: subject, Found: "is not there"})
 			continue
 		}
-		for _, name := range sortedKeys(e.Facts[subject]) {
+		for _, name := range slices.Sorted(maps.Keys(e.Facts[subject])) {
 			want := e.Facts[subject][name]
 			row := settings.Named(rows, name)
 			if row == nil {
@@ -522,13 +523,4 @@ func find(g *model.Gateway, name string) (s settings.Subject, ok bool) {
 		}
 	}
 	return s, false
-}
-
-func sortedKeys[V any](m map[string]V) []string {
-	var out []string
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
 }

@@ -2,6 +2,7 @@ package phrasebook
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"net/netip"
 	"reflect"
@@ -50,11 +51,7 @@ func own[T any](names map[string]T) func(string, map[string]string, bool) (*Type
 func choice[T any](names map[string]T, text string) (T, error) {
 	v, ok := names[text]
 	if !ok {
-		var known []string
-		for k := range names {
-			known = append(known, k)
-		}
-		slices.Sort(known)
+		known := slices.Sorted(maps.Keys(names))
 		return v, fmt.Errorf("%q is no choice; %s", source.Clean(text), strictyaml.Suggest(text, known))
 	}
 	return v, nil

@@ -2,8 +2,6 @@ package lines_test
 
 import (
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
@@ -101,14 +99,7 @@ func back(t *testing.T, text string, m lines.Manner) {
 
 func TestSamplesArePrintedBack(t *testing.T) {
 	for folder, m := range map[string]lines.Manner{"frr": plain, "ifupdown": joined, "iproute": plain, "iptables": quoted} {
-		files, err := filepath.Glob("../../lab/formats/samples/" + folder + "/*")
-		require.NoError(t, err)
-		require.NotEmpty(t, files)
-		for _, file := range files {
-			text, err := os.ReadFile(file)
-			require.NoError(t, err)
-			back(t, string(text), m)
-		}
+		syntaxtest.Samples(t, folder+"/*", func(text string) { back(t, text, m) })
 	}
 }
 

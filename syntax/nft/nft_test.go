@@ -2,13 +2,10 @@ package nft_test
 
 import (
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
 	"toril/syntax"
 	"toril/syntax/nft"
@@ -92,14 +89,7 @@ func back(t *testing.T, text string) {
 }
 
 func TestSamplesArePrintedBack(t *testing.T) {
-	files, err := filepath.Glob("../../lab/formats/samples/nftables/*")
-	require.NoError(t, err)
-	require.NotEmpty(t, files)
-	for _, file := range files {
-		text, err := os.ReadFile(file)
-		require.NoError(t, err)
-		back(t, string(text))
-	}
+	syntaxtest.Samples(t, "nftables/*", func(text string) { back(t, text) })
 }
 
 func FuzzScan(f *testing.F) {

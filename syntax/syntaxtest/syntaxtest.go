@@ -3,11 +3,14 @@ package syntaxtest
 
 import (
 	"cmp"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"toril/syntax"
 )
@@ -33,4 +36,17 @@ func PrintedBack(t testing.TB, text string, places []syntax.Place) (between []st
 	between = append(between, text[at:])
 	assert.Equal(t, text, out.String()+text[at:])
 	return between
+}
+
+// Samples calls a function with the text of every sample of a format that the laboratory has, by a pattern of their names.
+func Samples(t *testing.T, pattern string, each func(text string)) {
+	t.Helper()
+	files, err := filepath.Glob("../../lab/formats/samples/" + pattern)
+	require.NoError(t, err)
+	require.NotEmpty(t, files, pattern)
+	for _, file := range files {
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		each(string(text))
+	}
 }

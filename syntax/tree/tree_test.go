@@ -1,11 +1,8 @@
 package tree_test
 
 import (
-	"bytes"
 	"encoding/json"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
@@ -123,20 +120,12 @@ func back(t *testing.T, kind, text string) {
 }
 
 func TestSamplesArePrintedBack(t *testing.T) {
-	for pattern, kind := range map[string]string{"netplan/*": "yaml", "nftables/*.json": "json", "iproute/*.json": "json"} {
-		files, err := filepath.Glob("../../lab/formats/samples/" + pattern)
-		require.NoError(t, err)
-		for _, file := range files {
-			text, err := os.ReadFile(file)
-			require.NoError(t, err)
-			n, err := parsers[kind](text)
-			require.NoError(t, err, file)
-			back(t, kind, string(text))
-			if kind == "yaml" {
-				assert.Greater(t, len(n.Places()), bytes.Count(text, []byte(":"))/2, "%s: most know their bytes", file)
-			}
-		}
-	}
+	syntaxtest.Samples(t, "netplan/*", func(text string) {
+		n, err := tree.YAML([]byte(text))
+		require.NoError(t, err, text)
+		back(t, "yaml", text)
+		assert.Greater(t, len(n.Places()), strings.Count(text, ":")/2, "most know their bytes")
+	})
 }
 
 func FuzzJSON(f *testing.F) {

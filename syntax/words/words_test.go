@@ -2,13 +2,10 @@ package words_test
 
 import (
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
 	"toril/source"
 	"toril/syntax"
@@ -86,14 +83,7 @@ func back(t *testing.T, text string, converted bool) {
 }
 
 func TestSamplesArePrintedBack(t *testing.T) {
-	files, err := filepath.Glob("../../lab/formats/samples/iked/*")
-	require.NoError(t, err)
-	require.NotEmpty(t, files)
-	for _, file := range files {
-		text, err := os.ReadFile(file)
-		require.NoError(t, err)
-		back(t, string(text), false)
-	}
+	syntaxtest.Samples(t, "iked/*", func(text string) { back(t, text, false) })
 }
 
 func FuzzParse(f *testing.F) {
