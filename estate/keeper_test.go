@@ -69,6 +69,7 @@ func TestFilesThatChangeWhileTheyAreRead(t *testing.T) {
 	ctx, files := context.Background(), ring(3)
 	e, err := estate.LoadFS(ctx, files, estate.Options{Formats: formats.All(), Room: 1})
 	require.NoError(t, err)
+	before := files["g02/swanctl.conf"].Data
 	files["g02/swanctl.conf"].Data = append(files["g02/swanctl.conf"].Data, []byte("# changed\n")...)
 	var errs []error
 	for _, f := range e.Gateways {
@@ -78,6 +79,10 @@ func TestFilesThatChangeWhileTheyAreRead(t *testing.T) {
 	}
 	require.Len(t, errs, 1)
 	assert.ErrorContains(t, errs[0], "the files of g02 changed while they were read")
+	files["g02/swanctl.conf"].Data = before
+	g, err := e.Open(ctx, e.Gateways[2])
+	require.NoError(t, err, "whoever asks next tries again")
+	assert.Equal(t, "g02", g.Name)
 }
 
 func TestWhatIsKeptOfAGateway(t *testing.T) {

@@ -177,12 +177,13 @@ func TestMistakesInABook(t *testing.T) {
 // TestSecretsOfABookAreHidden: a slot of type secret shows in no quote.
 func TestSecretsOfABookAreHidden(t *testing.T) {
 	const book = "language: a\ntitle: b\nsyntax: {kind: lines}\nphrases:\n" +
-		"- say: peer <name> key <k:secret>\n  makes: connection\n  named: <name>\n"
+		"- say: peer <name> key <k:secret>\n  makes: connection\n  named: <name>\n- {say: \"door <k:secret>\", moot: who may log in}\n"
 	b, err := phrasebook.Load("b.yaml", []byte(book))
 	require.NoError(t, err)
-	g := readtest.Read(b.Format(), "x", "peer a key Jackdaw-4711\n", nil)
+	g := readtest.Read(b.Format(), "x", "peer a key Jackdaw-4711\ndoor Jackdaw-4712\n", nil)
 	require.Len(t, g.Connections, 1)
 	assert.NotContains(t, g.Files[0].Quote(g.Connections[0].At), "Jackdaw")
+	assert.NotContains(t, g.Files[0].Quote(g.Files[0].At(2)), "Jackdaw", "also of what is of no consequence")
 }
 
 func FuzzBook(f *testing.F) {

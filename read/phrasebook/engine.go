@@ -218,13 +218,13 @@ func (r *run) unread(list []*statements.Statement, at place) {
 }
 
 func (r *run) apply(rule *rule, st *statements.Statement, fills []Fill, at place) {
-	if rule.moot != "" {
-		return
-	}
 	for _, f := range fills {
 		if s, secret := f.Value.(source.Secret); secret {
 			r.in.File.Hide(f.At.Line, s.Reveal())
 		}
+	}
+	if rule.moot != "" {
+		return
 	}
 	for _, f := range fills {
 		switch {
