@@ -49,6 +49,7 @@ type Chain struct {
 	Policy   Setting[Verb] // Accept or Drop
 	Rules    []*Rule
 	Unsure   bool // some statement about the chain itself was not understood
+	Opened   bool // traffic of children that open the packet filter passes it
 }
 
 // ID returns the name by which a chain is unique on its gateway: "inet filter forward".

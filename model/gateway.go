@@ -36,6 +36,7 @@ type Gateway struct {
 	Definitions []*Definition
 	Problems    []*source.Error // what could not be read, and where
 	Options     Options
+	Order       Order
 	Versions    []Version // of its daemons, where something says them
 
 	index index
@@ -48,6 +49,13 @@ type Options struct {
 	ReplayWindow     Setting[int]  // packets, for children that do not say; 0 and a default: not said
 	AggressiveKeys   Setting[bool] // it answers aggressive mode with a pre-shared key
 	NoReuse          Setting[bool] // a further child gets an IKE SA of its own
+}
+
+// Order is the order in which a gateway works on a packet; the zero value is that of Linux: destination translation, route, access rules,
+// source translation, and then the tunnel, chosen by what the translations made of the packet.
+type Order struct {
+	AccessFirst bool // access rules are asked about packets as they came in, before their destination was translated
+	TunnelFirst bool // the tunnel is chosen before the source is translated; what a tunnel takes is not translated, and nothing is afterwards
 }
 
 // Version is the version of a daemon, where something says it.
@@ -240,9 +248,13 @@ type Connection struct {
 	Joins       bool                   // the daemon looks for a child in all connections with the same peer, not in this one alone
 	Unsure      bool                   // some statement of it is unread: what looks unsaid may have been said
 	Unusable    *source.Error          // the daemon would refuse the connection as a whole, and why
+	Parts       Parts                  // where parts of the proposals are configured, if by statements of their own
 	Children    []*Child
 	More        map[string]Setting[string] // further settings, as written, by their names in model/settings
 }
+
+// Parts are the places of parts of proposals, by the type of transform.
+type Parts map[ike.Registry]source.Pos
 
 // Party is one side's authentication, as this gateway is told.
 type Party struct {
@@ -351,6 +363,7 @@ type Child struct {
 	OpensHost    Setting[bool]   // and what is for the gateway itself
 	Script       Setting[string] // another script that runs as the child comes up: what it does is not known
 	Unsure       bool
+	Parts        Parts                      // as of a connection
 	HostToHost   bool                       // the selectors are the IKE addresses
 	More         map[string]Setting[string] // further settings, as written, by their names in model/settings
 }

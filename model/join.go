@@ -18,6 +18,8 @@ func (g *Gateway) Join(part *Gateway) (again []*NamedSet) {
 	g.RouteRules = append(g.RouteRules, part.RouteRules...)
 	g.Problems = append(g.Problems, part.Problems...)
 	g.Options.join(part.Options)
+	g.Order.AccessFirst = g.Order.AccessFirst || part.Order.AccessFirst
+	g.Order.TunnelFirst = g.Order.TunnelFirst || part.Order.TunnelFirst
 	for _, i := range part.Interfaces {
 		g.InterfaceOf(i.Name, i.At).join(i)
 	}

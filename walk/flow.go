@@ -128,6 +128,24 @@ func (f Flow) set(field packet.Field, v packet.Values, only packet.Family) []Flo
 	return out
 }
 
+// again rewrites packets, which are as they were before another flow was rewritten, as that one was. The other's Now is one box.
+func (f Flow) again(as Flow) Flow {
+	f.before = slices.Clip(as.before)
+	for i, r := range as.before {
+		if r.from.IsValid() {
+			f.Now = f.Now.Shift(r.field, r.from, r.onto)
+			continue
+		}
+		if i+1 < len(as.before) && slices.ContainsFunc(as.before[i+1:], func(o rewrite) bool { return o.field == r.field }) {
+			continue // it was rewritten once more
+		}
+		four := f.Now.And(packet.Only(packet.IPv4)).Replace(r.field, as.Now.Values(r.field, packet.IPv4))
+		six := f.Now.And(packet.Only(packet.IPv6)).Replace(r.field, as.Now.Values(r.field, packet.IPv6))
+		f.Now = four.Or(six)
+	}
+	return f
+}
+
 // shift moves an address field from one network onto another.
 func (f Flow) shift(field packet.Field, from, onto netip.Prefix) []Flow {
 	inside := packet.Prefixes(field, from)

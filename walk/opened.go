@@ -32,9 +32,9 @@ func (p *Path) opened(g *model.Gateway) *model.Gateway {
 	if len(rules) == 0 {
 		return g
 	}
-	with := &model.Gateway{Name: g.Name, Connections: g.Connections, Interfaces: g.Interfaces}
+	with := &model.Gateway{Name: g.Name, Connections: g.Connections, Interfaces: g.Interfaces, Order: g.Order}
 	for _, c := range g.Chains {
-		if added := rules[c.Hook]; len(added) > 0 && c.Family == "ip" && c.Table == "filter" && c.Kind == model.FilterChain {
+		if added := rules[c.Hook]; len(added) > 0 && c.Kind == model.FilterChain && opens(c) {
 			c = withFirst(c, added)
 			delete(rules, c.Hook)
 		}
@@ -42,6 +42,10 @@ func (p *Path) opened(g *model.Gateway) *model.Gateway {
 	}
 	return with // a filter without such chains accepts nothing that another drops
 }
+
+// opens reports whether what a child opens is opened in a chain: those of iptables, where the daemon's script works, and those of devices
+// whose access rules are not asked about tunnels.
+func opens(c *model.Chain) bool { return c.Opened || c.Family == "ip" && c.Table == "filter" }
 
 // withFirst returns a chain with rules in front of its own.
 func withFirst(c *model.Chain, added []*model.Rule) *model.Chain {

@@ -165,6 +165,25 @@ func (p *Path) Receive(f Flow) []Outcome {
 	return out
 }
 
+// asksAccess sends a flow through the access rules of a hook: as the packets are now, or, where the gateway asks before it translates, as
+// they came in. What a translation changed is changed again afterwards.
+func (p *Path) asksAccess(hook model.Hook, f Flow) []Verdict {
+	if !p.Gateway.Order.AccessFirst || !f.Changed() {
+		return p.filter.Through(hook, f)
+	}
+	var out []Verdict
+	for _, part := range f.Now.Parts() {
+		whole := f.with(part)
+		asked := whole.with(whole.Was())
+		asked.before = nil
+		for _, v := range p.filter.Through(hook, asked) {
+			v.Flow = v.again(whole)
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
 // stopped turns a verdict that ends the way into an outcome.
 func stopped(v Verdict, where string) (Outcome, bool) {
 	switch v.Verb {
@@ -220,7 +239,7 @@ func (p *Path) routed(h hop) []Outcome {
 			)
 			continue
 		}
-		for _, v := range p.filter.Through(model.Forward, s.Flow) {
+		for _, v := range p.asksAccess(model.Forward, s.Flow) {
 			if o, done := stopped(v, "forward"); done {
 				out = append(out, o)
 				continue
@@ -259,7 +278,7 @@ func (p *Path) input(h hop) []Outcome {
 	if rest.Now.Empty() {
 		return out
 	}
-	for _, v := range p.filter.Through(model.Input, rest) {
+	for _, v := range p.asksAccess(model.Input, rest) {
 		if o, done := stopped(v, "input"); done {
 			out = append(out, o)
 			continue
@@ -360,6 +379,10 @@ func (p *Path) leave(f Flow, pol *Policy, h hop) []Outcome {
 	}
 	now := []going{{Verdict{Flow: f, Verb: model.Accept}, pol}}
 	var out []Outcome
+	first := p.Gateway.Order.TunnelFirst
+	if first && pol != nil && !pol.passes() {
+		return p.end(f, pol, h)
+	}
 	for _, c := range p.filter.Bases(model.Postrouting) {
 		var next []going
 		for _, g := range now {
@@ -368,7 +391,7 @@ func (p *Path) leave(f Flow, pol *Policy, h hop) []Outcome {
 					out = append(out, o)
 					continue
 				}
-				if !v.Verb.Translates() || g.Verb.Translates() {
+				if !v.Verb.Translates() || g.Verb.Translates() || first {
 					next = append(next, going{v, g.pol})
 					continue
 				}

@@ -21,6 +21,9 @@ func (p *Path) Rewrites(pol *Policy) (out []Rewrite, ok bool) {
 	if pol == nil || !pol.Protects() || len(p.Gateway.Chains) == 0 || len(pol.Wraps) == 0 && pol.Device == nil && pol.Child.RouteBased() {
 		return nil, false
 	}
+	if p.Gateway.Order.TunnelFirst { // what a tunnel takes is not translated
+		return nil, true
+	}
 	into := p.Into(pol)
 	domain := p.Traffic(pol)
 	if pol.Own.IsValid() { // the gateway's own packets are another matter

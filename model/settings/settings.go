@@ -57,13 +57,15 @@ type Row struct {
 	Derived  bool   // it follows from another row
 
 	get   func(Subject) Shown
-	put   func(s Subject, value any, at source.Pos, why string) bool // nil where it follows from others; why: it is a default
+	put   func(s Subject, value any, from model.Setting[none]) bool // nil where it follows from others; from is where the value comes from
 	takes reflect.Type                                               // of the value that put takes
 	said  func(Subject) bool                                         // somebody says it
 	when  func(Subject) bool                                         // nil: always
 	label func(Subject) string                                       // nil: the term
 	plain func(any) string                                           // in words that no daemon's are; nil: as it is shown
 }
+
+type none = struct{}
 
 // Subject is what a row is asked of: a connection, and for a row of a child the child too.
 type Subject struct {
@@ -145,17 +147,19 @@ func row[T any](r Row, of func(Subject) *model.Setting[T], show func(T) string) 
 		return r
 	}
 	r.takes = reflect.TypeFor[T]()
-	r.put = func(s Subject, value any, at source.Pos, why string) bool {
+	r.put = func(s Subject, value any, from model.Setting[none]) bool {
 		v, ok := value.(T)
-		switch {
-		case ok && why != "":
-			*of(s) = model.Unsaid(v, why)
-		case ok:
-			*of(s) = model.Say(v, at)
+		if ok {
+			*of(s) = given(v, from)
 		}
 		return ok
 	}
 	return r
+}
+
+// given makes a setting of a value and of where it comes from.
+func given[T any](v T, from model.Setting[none]) model.Setting[T] {
+	return model.Setting[T]{Value: v, Origin: from.Origin, At: from.At, Why: from.Why}
 }
 
 // Takes returns the type of the setting's value; nil where it follows from others and cannot be set.
@@ -164,12 +168,17 @@ func (r *Row) Takes() reflect.Type { return r.takes }
 // Put sets the setting to a value that a file says at a position. It reports false, and sets nothing, where the value is of another type
 // than the setting takes, or the setting has no place there.
 func (r *Row) Put(s Subject, value any, at source.Pos) bool {
-	return r.puts(s) && r.put(s, value, at, "")
+	return r.puts(s) && r.put(s, value, model.Say(none{}, at))
+}
+
+// Inherit sets the setting to a value that a file says at a position for whoever refers to it there. It reports what Put reports.
+func (r *Row) Inherit(s Subject, value any, at source.Pos) bool {
+	return r.puts(s) && r.put(s, value, model.Setting[none]{Origin: model.Inherited, At: at})
 }
 
 // Assume sets the setting to a value that nobody says; why names whose default it is. It reports what Put reports.
 func (r *Row) Assume(s Subject, value any, why string) bool {
-	return r.puts(s) && r.put(s, value, source.Pos{}, why)
+	return r.puts(s) && r.put(s, value, model.Unsaid(none{}, why))
 }
 
 func (r *Row) puts(s Subject) bool {
@@ -200,7 +209,7 @@ func More(r Row) Row {
 	}
 	r.said = func(s Subject) bool { _, said := more(s); return said }
 	r.takes = reflect.TypeFor[string]()
-	r.put = func(s Subject, value any, at source.Pos, why string) bool {
+	r.put = func(s Subject, value any, from model.Setting[none]) bool {
 		v, ok := value.(string)
 		all := &s.Connection.More
 		if r.Of == OfChild {
@@ -209,11 +218,8 @@ func More(r Row) Row {
 		if *all == nil {
 			*all = map[string]model.Setting[string]{}
 		}
-		switch {
-		case ok && why != "":
-			(*all)[r.Name] = model.Unsaid(v, why)
-		case ok:
-			(*all)[r.Name] = model.Say(v, at)
+		if ok {
+			(*all)[r.Name] = given(v, from)
 		}
 		return ok
 	}

@@ -309,7 +309,7 @@ func TestDefaultsByVersion(t *testing.T) {
 		"- {sets: ike-lifetime, value: long, source: x}":           "ike-lifetime: ",
 		"- {sets: ike-lifetime, value: 8h}":                        "a default has a source",
 		"- {sets: ike-lifetime, value: 8h, since: now, source: x}": `"now" is not a version`,
-		"- {sets: ike-proposals, value: strong, source: x}":        "a phrasebook cannot write its value",
+		"- {sets: ike-proposals, value: strong, source: x}":        "is no name of IANA's",
 	} {
 		_, err := phrasebook.Load("b.yaml", []byte(head+text+"\n"))
 		assert.ErrorContains(t, err, want, text)
@@ -368,7 +368,7 @@ func TestRules(t *testing.T) {
 		"    [ using <p:protocol> [ door <o:port> ] ] [ by <i> ] [ <z:flag> ] [ at night ]\"\n" +
 		"  rule: {chain: <c>, action: <v>, from: <s>, to: <d>, protocol: <p>, ports: <o>, in: <i>, number: <k>, disabled: <z>}\n" +
 		"- {say: answers pass, rule: {chain: across, action: accept, state: established related}}\n" +
-		"- {say: \"door <o:port> opens by day\", rule: {chain: across, action: accept, ports: <o>, unless: a time of day, log: \"yes\"}}\n"
+		"- {say: \"door <o:port> opens by day\", rule: {chain: across, action: accept, ports: <o>, condition: a time of day, log: \"yes\"}}\n"
 	b, err := phrasebook.Load("b.yaml", []byte(book))
 	require.NoError(t, err)
 	g := readtest.Read(b.Format(), "x", "20 stop across from 10.1.0.0/16 to there using udp\n10 let across from 10.1.0.0/16 to there "+
@@ -381,7 +381,7 @@ func TestRules(t *testing.T) {
   any IPv4 port 22; any IPv6 port 22 if a time of day -> accept log
   10.1.0.0/16 > 10.2.0.0/15 tcp port 443 -> accept
   10.1.0.0/16 > 10.2.0.0/15 udp -> drop
-  all packets if the networks gone are not known -> accept
+  all packets if the networks gone are not there -> accept
 chain inet a itself: hook input, priority 0, kind 0, policy accept
   any IPv4 in on lan; any IPv6 in on lan -> accept
 `, readtest.Rules(g))
@@ -395,7 +395,7 @@ chain inet a itself: hook input, priority 0, kind 0, policy accept
 		"{chain: c, action: alow}}":                   `"alow" is no choice; did you mean "drop"?`,
 		"{chain: c, action: accept, state: knew}}":    "state: ",
 		"{chain: c, action: accept, ports: high}}":    "ports: ",
-		"{chain: c, action: accept, from: 10.1.0.1}}": "from: a slot was expected",
+		"{chain: c, action: accept, from: here}}":     "from: \"here\" is not a network",
 	} {
 		_, err := phrasebook.Load("b.yaml", []byte(head+text+"\n"))
 		require.Error(t, err)

@@ -3,9 +3,11 @@ package phrasebook
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
+	"toril/ike"
 	"toril/model"
 	"toril/packet"
 	"toril/read/literal"
@@ -24,144 +26,332 @@ var (
 	actions = map[string]model.Verb{"accept": model.Accept, "drop": model.Drop, "reject": model.Reject}
 )
 
-// chains reads those of the language.
-func (l *loader) chains(in []chainText) error {
-	for i, c := range in {
-		where := fmt.Sprintf("$.chains[%d]", i)
-		if c.Name == "" || slices.ContainsFunc(l.book.chains, func(o chain) bool { return o.name == c.Name }) {
-			return l.errorf(where, "a chain has a name of its own")
-		}
-		hook, err := choice(hooks, c.Hook)
-		if err != nil {
-			return l.errorf(where+".hook", "%v", err)
-		}
-		policy, err := choice(actions, c.Policy)
-		if err != nil {
-			return l.errorf(where+".policy", "%v", err)
-		}
-		l.book.chains = append(l.book.chains, chain{c.Name, hook, policy})
-	}
-	return nil
-}
-
-// numbered is a rule with the number that orders it, where it has one.
+// numbered is a rule with what orders it, where it has that.
 type numbered struct {
 	*model.Rule
-	number uint64
+	rank, number, place uint64
 }
 
-// rule adds a rule of the packet filter, now that what it may refer to is known.
-func (r *run) rule(f *fact, fills []Fill, pos source.Pos, at place) {
-	name := f.text("chain", fills)
-	i := slices.IndexFunc(r.book.chains, func(c chain) bool { return c.name == name || r.book.Fold && strings.EqualFold(c.name, name) })
-	if i < 0 {
-		r.in.UnreadAt(pos, at.name, "%q is no chain of the language's", name)
-		return
-	}
-	if f.text("disabled", fills) == "yes" || f.text("disabled", fills) == "true" {
-		return
-	}
-	one := numbered{Rule: &model.Rule{At: pos, When: packet.All(), Verb: model.UnknownAction}}
-	for _, v := range f.values("action", fills) {
-		switch v := v.(type) {
-		case model.Verb:
-			one.Verb = v
-		case string:
-			one.Verb = actions[v]
+// The chains of address translation, and where in a packet's way they stand.
+const (
+	sourceChain      = "source translation"
+	destinationChain = "destination translation"
+
+	destinationPriority = -100 // as Linux has them: before and after the routing decision
+	sourcePriority      = 100
+)
+
+// list returns the name of the chain that a rule names, made where it is a list of its own; ok is false where there is none.
+func (r *run) list(name string) (string, bool) {
+	for _, c := range r.book.chains {
+		if c.name == name || r.book.Fold && strings.EqualFold(c.name, name) {
+			return c.name, true
 		}
 	}
-	one.Log, one.Comment = f.text("log", fills) == "yes", f.text("comment", fills)
-	if why := f.text("unless", fills); why != "" {
+	if r.book.lists == nil {
+		return "", false
+	}
+	if r.book.Fold {
+		name = strings.ToLower(name)
+	}
+	return name, true
+}
+
+// put adds a rule to a chain.
+func (r *run) rule(chain string, one numbered) {
+	if _, known := r.chains[chain]; !known {
+		r.names = append(r.names, chain)
+	}
+	r.chains[chain] = append(r.chains[chain], one)
+}
+
+// narrowed makes a rule that is for the packets which a record chooses.
+func (r *run) narrowed(rec *record) numbered {
+	v := rec.values
+	one := numbered{Rule: &model.Rule{At: rec.at, When: serviced(v), Verb: model.UnknownAction, Log: flag(v, "log"), Comment: text(v, "comment")},
+		rank: count(v, "rank"), number: count(v, "number"), place: count(v, "place")}
+	if why := text(v, "condition"); why != "" {
 		one.Unsure = append(one.Unsure, why)
 	}
-	for _, v := range f.values("number", fills) {
-		one.number, _ = v.(uint64)
-	}
-	r.narrow(&one, f, "from", packet.Src, fills, pos, at)
-	r.narrow(&one, f, "to", packet.Dst, fills, pos, at)
 	for _, by := range []struct {
 		key   string
 		field packet.Field
-	}{{"in", packet.In}, {"out", packet.Out}} {
-		if dev := f.text(by.key, fills); dev != "" {
-			one.When = one.When.And(packet.Where(by.field, packet.Name(dev)))
+		not   bool
+	}{{"from", packet.Src, false}, {"to", packet.Dst, false}, {"not-from", packet.Src, true}, {"not-to", packet.Dst, true},
+		{"in", packet.In, false}, {"out", packet.Out, false}, {"service", 0, false}} {
+		if len(v[by.key]) == 0 {
+			continue
+		}
+		set, known := r.packets(&one, by.field, v[by.key], rec)
+		switch {
+		case !known:
+		case by.not:
+			one.When = one.When.Minus(set)
+		default:
+			one.When = one.When.And(set)
 		}
 	}
-	valued(&one, f, "protocol", packet.Proto, fills)
-	valued(&one, f, "source-ports", packet.Sport, fills)
-	valued(&one, f, "ports", packet.Dport, fills)
-	if words := f.text("state", fills); words != "" {
+	return one
+}
+
+// packets are those that values stand for, by their names too. Where one is not known, which packets the rule is for is not known either.
+func (r *run) packets(one *numbered, field packet.Field, values []any, rec *record) (set packet.Set, known bool) {
+	set = packet.None()
+	for _, v := range values {
+		ref, isName := v.(reference)
+		all := []any{v}
+		if isName {
+			all = r.named(ref, rec.at, rec.place)
+			if why := r.object(ref, rec.place).unknown(); why != "" {
+				one.Unsure, one.Unread = append(one.Unsure, why), true
+				return set, false
+			}
+		}
+		for _, v := range all {
+			switch v := v.(type) {
+			case packet.Set:
+				set = set.Or(v)
+			case device:
+				set = set.Or(packet.Where(field, packet.Name(string(v))))
+			case string:
+				set = set.Or(packet.Where(field, packet.Name(v)))
+			default:
+				if s, ok := selector(v); ok {
+					set = set.Or(packet.Range(field, s.Lo, s.Hi))
+				}
+			}
+		}
+	}
+	return set, true
+}
+
+// accessRule adds a rule of the packet filter, now that what it may refer to is known.
+func (r *run) accessRule(rec *record) {
+	name, ok := r.list(text(rec.values, "chain"))
+	if !ok {
+		r.unreadAt(rec.at, rec.place.name, "%q is no chain of the language's", text(rec.values, "chain"))
+		return
+	}
+	one := r.narrowed(rec)
+	for _, v := range rec.values["action"] {
+		one.Verb, _ = v.(model.Verb)
+	}
+	if to := text(rec.values, "list"); to != "" {
+		if to, ok = r.list(to); ok {
+			one.Verb, one.Target = model.Jump, r.chainOf(to).ID()
+			d := r.in.Gateway.Defined("chain", to)
+			d.Used = append(d.Used, rec.at)
+		}
+	} else if len(rec.values["action"]) == 0 {
+		r.unreadAt(rec.at, rec.place.name, "the rule has no action")
+	}
+	var all []packet.Set
+	for _, v := range rec.values["state"] {
+		for w := range strings.FieldsSeq(fmt.Sprint(v)) {
+			all = append(all, packet.Where(packet.State, packet.OneOf(literal.States[w])))
+		}
+	}
+	if len(all) > 0 {
 		set := packet.None()
-		for w := range strings.FieldsSeq(words) {
-			set = set.Or(packet.Where(packet.State, packet.OneOf(literal.States[w])))
+		for _, s := range all {
+			set = set.Or(s)
 		}
 		one.When = one.When.And(set)
 	}
-	r.rules[i] = append(r.rules[i], one)
+	from, into := packet.Where(packet.PeerIn, packet.OneOf(0)), packet.Where(packet.PeerOut, packet.OneOf(0))
+	switch text(rec.values, "tunnel") {
+	case "from":
+		one.When = one.When.Minus(from)
+	case "into":
+		one.When = one.When.Minus(into)
+	case "neither":
+		one.When = one.When.And(from).And(into)
+	}
+	r.rule(name, one)
 }
 
-// narrow keeps the packets of networks, by their names too. Where one is not there, which packets the rule is for is not known.
-func (r *run) narrow(one *numbered, f *fact, key string, field packet.Field, fills []Fill, pos source.Pos, at place) {
-	said := f.values(key, fills)
-	if len(said) == 0 {
-		return
+// translationRule adds a rule of address translation, one that is for both ways to both chains.
+func (r *run) translationRule(rec *record) {
+	kind := toSource
+	for _, v := range rec.values["kind"] {
+		kind, _ = v.(translation)
 	}
-	set := packet.None()
-	for _, v := range said {
-		for _, value := range r.resolved(v, pos, at) {
-			if s, ok := selector(value); ok {
-				set = set.Or(packet.Range(field, s.Lo, s.Hi))
-			}
-		}
-		if ref, ok := v.(reference); ok {
-			if o := r.object(ref); o.def.Missing || o.circle || o.cut {
-				one.Unsure, one.Unread = append(one.Unsure, fmt.Sprintf("the networks %s are not known", source.Clean(ref.name))), true
-				return
-			}
-		}
+	one := r.narrowed(rec)
+	switch kind {
+	case exempt:
+		one.Verb = model.Accept
+		r.rule(sourceChain, one)
+	case toSource:
+		r.translates(rec, &one, model.SourceNAT, model.Masquerade)
+		r.rule(sourceChain, one)
+	case toDestination:
+		r.translates(rec, &one, model.DestinationNAT, model.Redirect)
+		r.rule(destinationChain, one)
+	case toBoth:
+		r.static(rec, one)
 	}
-	one.When = one.When.And(set)
 }
 
-// valued keeps the packets of protocols or ports. Ports alone are of every protocol that has them.
-func valued(one *numbered, f *fact, key string, field packet.Field, fills []Fill) {
-	said := f.values(key, fills)
-	if len(said) == 0 {
+// translates says what a rule writes into a packet: addresses, or where itself is meant, those of the interface.
+func (r *run) translates(rec *record, one *numbered, verb, self model.Verb) {
+	one.Verb = verb
+	for _, v := range rec.values["onto-ports"] {
+		one.To.Ports, _ = v.(packet.Values)
+	}
+	if len(rec.values["onto"]) == 0 && one.To.Ports.Empty() {
+		one.Verb, one.Unread = model.UnknownAction, true
+		r.unreadAt(rec.at, rec.place.name, "the translation has no new address")
 		return
 	}
-	var all []packet.Values
-	for _, v := range said {
+	var all ike.Selectors
+	for _, v := range rec.values["onto"] {
 		switch v := v.(type) {
-		case packet.Values:
-			all = append(all, v)
-		case string:
-			parse := literal.Ports
-			if field == packet.Proto {
-				parse = literal.Protocols
-			}
-			if vs, err := parse(v); err == nil {
-				all = append(all, vs)
-			}
+		case itself:
+			one.Verb = self
+			one.To.Text = "an address of the interface"
+			continue
+		default:
+			l, _ := each(r.resolved(v, rec.at, rec.place), selector)
+			all = append(all, l...)
 		}
 	}
-	if field != packet.Proto {
-		one.When = one.When.And(packet.Where(packet.Proto, packet.WithPorts))
+	for _, s := range all {
+		one.To.Family = packet.IPv6
+		if s.Lo.Is4() {
+			one.To.Family = packet.IPv4
+		}
+		one.To.Addrs = one.To.Addrs.Or(packet.Addresses(s.Lo, s.Hi))
 	}
-	one.When = one.When.And(packet.Where(field, packet.Join(all...)))
+	if len(all) > 0 {
+		one.To.Text = all.String()
+	}
+	if !one.To.Ports.Empty() {
+		one.To.Text = strings.TrimSpace(one.To.Text + " and other ports")
+	}
 }
 
-// handOver adds the chains to the gateway, rules with numbers in their order.
+// static adds a translation of one to one, both ways: the source of what leaves, the destination of what comes in.
+func (r *run) static(rec *record, one numbered) {
+	prefix := func(key string) (p netip.Prefix, ok bool) {
+		var all ike.Selectors
+		for _, v := range rec.values[key] {
+			l, _ := each(r.resolved(v, rec.at, rec.place), selector)
+			all = append(all, l...)
+		}
+		if len(all) != 1 {
+			return p, false
+		}
+		return onePrefix(all[0])
+	}
+	inside, ok := prefix("from")
+	outside, ok2 := prefix("onto")
+	if !ok || !ok2 || inside.Bits() != outside.Bits() || inside.Addr().BitLen() != outside.Addr().BitLen() {
+		one.Verb, one.Unread = model.UnknownAction, true
+		r.unreadAt(rec.at, rec.place.name, "a translation of one to one is between two networks of one size")
+		r.rule(sourceChain, one)
+		return
+	}
+	fam := packet.IPv6
+	if inside.Addr().Is4() {
+		fam = packet.IPv4
+	}
+	one.Verb, one.To = model.SourceNAT, model.Translation{Family: fam, From: inside, Onto: outside, Addrs: packet.Prefix(outside), Text: outside.String()}
+	r.rule(sourceChain, one)
+	back := rec.values["in"]
+	other := *rec
+	other.values = map[string][]any{"in": rec.values["out"], "to": rec.values["onto"], "from": rec.values["to"]}
+	if len(back) > 0 {
+		other.values["out"] = nil
+	}
+	two := r.narrowed(&other)
+	two.rank, two.number, two.Comment = one.rank, one.number, one.Comment
+	two.Verb, two.To = model.DestinationNAT, model.Translation{Family: fam, From: outside, Onto: inside, Addrs: packet.Prefix(inside), Text: inside.String()}
+	r.rule(destinationChain, two)
+}
+
+// chainOf makes a chain by its name.
+func (r *run) chainOf(name string) *model.Chain {
+	out := &model.Chain{Family: "inet", Table: r.book.Language, Name: name, Opened: true}
+	switch name {
+	case sourceChain:
+		out.Kind, out.Hook, out.Priority = model.NATChain, model.Postrouting, sourcePriority
+	case destinationChain:
+		out.Kind, out.Hook, out.Priority = model.NATChain, model.Prerouting, destinationPriority
+	}
+	return out
+}
+
+// handOver adds the chains to the gateway: those that the language always has, and those of lists that statements name; rules by rank,
+// number, and place.
 func (r *run) handOver() {
-	for i, c := range r.book.chains {
-		if len(r.rules[i]) == 0 {
+	g := r.in.Gateway
+	first := r.firstStatement()
+	add := func(name string, hook model.Hook, policy model.Verb, why string) {
+		out := r.chainOf(name)
+		if hook != model.NoHook {
+			out.Hook = hook
+		}
+		out.At, out.Policy = first, model.Unsaid(policy, why)
+		for _, one := range ordered(r.chains[name]) {
+			one.Of, one.Index = out, len(out.Rules)
+			out.Rules = append(out.Rules, one)
+		}
+		if len(out.Rules) > 0 && !out.Rules[0].At.IsZero() {
+			out.At = out.Rules[0].At
+		}
+		g.Chains = append(g.Chains, out)
+	}
+	known := map[string]bool{}
+	for _, c := range r.book.chains {
+		known[c.name] = true
+		add(c.name, c.hook, c.policy, r.book.Title+" default of "+c.name)
+	}
+	for _, name := range r.names {
+		switch {
+		case known[name]:
+		case name == sourceChain || name == destinationChain:
+			add(name, model.NoHook, model.Accept, "")
+		default:
+			r.endOfList(name)
+			add(name, model.NoHook, model.Accept, "")
+			d := g.Defined("chain", name)
+			d.At, d.Missing = r.chains[name][0].At, false
+		}
+	}
+}
+
+// endOfList adds what becomes of packets that no rule of a list is for.
+func (r *run) endOfList(name string) {
+	if verb := *r.book.lists; verb != model.Continue {
+		all := ordered(r.chains[name])
+		last := numbered{Rule: &model.Rule{At: all[len(all)-1].At, When: packet.All(), Verb: verb, Comment: "the end of the list"},
+			rank: 1<<64 - 1, number: 1<<64 - 1}
+		r.chains[name] = append(r.chains[name], last)
+	}
+}
+
+// firstStatement is where a chain stands that has no rules.
+func (r *run) firstStatement() source.Pos {
+	return r.in.At(1)
+}
+
+// ordered are rules in the order in which they are asked. Those that are inserted at a place come there as they are read.
+func ordered(in []numbered) []*model.Rule {
+	var list []numbered
+	for _, one := range in {
+		if one.place > 0 {
+			at := min(int(min(one.place, 1<<31-1))-1, len(list))
+			list = slices.Insert(list, at, one)
 			continue
 		}
-		slices.SortStableFunc(r.rules[i], func(a, b numbered) int { return cmp.Compare(a.number, b.number) })
-		out := &model.Chain{Family: "inet", Table: r.book.Language, Name: c.name, At: r.rules[i][0].At, Hook: c.hook,
-			Policy: model.Unsaid(c.policy, r.book.Title+" default of "+c.name)}
-		for _, one := range r.rules[i] {
-			out.Rules = append(out.Rules, one.Rule)
-		}
-		r.in.Gateway.Chains = append(r.in.Gateway.Chains, out)
+		list = append(list, one)
 	}
+	slices.SortStableFunc(list, func(a, b numbered) int {
+		return cmp.Or(cmp.Compare(a.rank, b.rank), cmp.Compare(a.number, b.number))
+	})
+	var out []*model.Rule
+	for _, one := range list {
+		out = append(out, one.Rule)
+	}
+	return out
 }

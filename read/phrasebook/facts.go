@@ -1,97 +1,177 @@
 package phrasebook
 
 import (
-	"fmt"
 	"maps"
-	"net/netip"
 	"slices"
 	"strings"
 
-	"toril/ike"
 	"toril/internal/strictyaml"
 	"toril/model"
 	"toril/read/literal"
 	"toril/source"
 )
 
-// fact is what a statement says of a gateway beside its settings: an interface, a route, a key.
+// fact is what a statement says of a gateway beside its settings, or a part of that: of an interface, a route, a rule.
 type fact struct {
-	what  string           // "interface", "route", "key"
+	what  string
 	slots map[string]*Slot // by the parts of it
-	texts map[string]string
+	says  map[string]any   // what the phrasebook itself says of parts
 }
 
 // part is a part of a fact.
 type part struct {
-	types  []string // of slots that may be it
-	must   bool     // there is none without it
-	spoken bool     // the phrasebook itself may say it
+	types []string                  // of slots that may be it
+	must  bool                      // there is none without it
+	says  func(string) (any, error) // reads what the phrasebook itself says of it; nil: only a slot can
+	about string                    // for the reference
 }
 
 // places are the types of slots for networks.
-var places = []string{"network", "address", "address-mask", "address-wildcard", "address-range", networks}
+var places = []string{"network", "address", "prefix", "address-mask", "address-wildcard", "address-range", networks}
+
+// devices are the types of slots for interfaces.
+var devices = []string{"word", "interface", interfaces}
+
+func words(t string) (any, error)         { return t, nil }
+func saysFlag(t string) (any, error)      { return choice(flags, t) }
+func saysNumber(t string) (any, error)    { return number(t) }
+func saysPorts(t string) (any, error)     { return literal.Ports(t) }
+func saysProtocols(t string) (any, error) { return literal.Protocols(t) }
+func saysNetwork(t string) (any, error)   { return network(t) }
+
+func saysStates(t string) (any, error) {
+	for w := range strings.FieldsSeq(t) {
+		if _, err := choice(literal.States, w); err != nil {
+			return nil, err
+		}
+	}
+	return t, nil
+}
+
+// among makes a reader of one of some words.
+func among(list ...string) func(string) (any, error) {
+	known := map[string]string{}
+	for _, w := range list {
+		known[w] = w
+	}
+	return func(t string) (any, error) { return choice(known, t) }
+}
+
+// matches are the parts by which rules choose packets.
+var matches = map[string]part{
+	"from":         {types: places, says: saysNetwork, about: "source networks"},
+	"to":           {types: places, says: saysNetwork, about: "destination networks"},
+	"not-from":     {types: places, says: saysNetwork, about: "source networks that it does not match"},
+	"not-to":       {types: places, says: saysNetwork, about: "destination networks that it does not match"},
+	"protocol":     {types: []string{"protocol"}, says: saysProtocols, about: "protocol, by name or number"},
+	"ports":        {types: []string{"port"}, says: saysPorts, about: "destination ports"},
+	"source-ports": {types: []string{"port"}, says: saysPorts, about: "source ports"},
+	"icmp":         {types: []string{"number"}, says: saysNumber, about: "type of ICMP"},
+	"service":      {types: []string{services}, about: "services, by name"},
+	"in":           {types: devices, says: words, about: "interface, or interfaces by name, that packets come in by"},
+	"out":          {types: devices, says: words, about: "interface, or interfaces by name, that packets leave by"},
+	"number":       {types: []string{"number"}, about: "number that orders it"},
+	"place":        {types: []string{"number"}, says: saysNumber, about: "place in the list at which it is inserted, from 1"},
+	"rank":         {says: saysNumber, about: "rules of a lower rank come before others, whatever their numbers"},
+	"disabled":     {types: []string{"flag"}, says: saysFlag, about: "yes: it is not in force"},
+	"condition":    {types: []string{"word", "text"}, says: words, about: "what cannot be decided from the file, as a schedule"},
+	"log":          {types: []string{"flag"}, says: saysFlag, about: "yes: it is logged"},
+	"comment":      {types: []string{"text", "word"}, about: "a comment"},
+}
 
 // facts are what a statement may say of a gateway, by their parts.
 var facts = map[string]map[string]part{
 	"interface": {
-		"name":    {types: []string{"word"}, spoken: true}, // where the statement stands in none
-		"address": {types: []string{"prefix", "host-mask"}},
-		"kind":    {spoken: true},
-		"down":    {spoken: true},
+		"name":    {types: []string{"word", "interface"}, says: words, about: "its name, where the statement stands in none"},
+		"address": {types: []string{"prefix", "host-mask", "address"}, about: "an address with its network"},
+		"kind":    {says: words, about: "loopback, dummy, vlan, bridge; xfrm, vti, gre for tunnels"},
+		"down":    {types: []string{"flag"}, says: saysFlag, about: "yes: it is switched off"},
+		"dynamic": {types: []string{"flag"}, says: saysFlag, about: "yes: it gets its address while it runs"},
+		"within":  {types: []string{interfaces}, about: "the interfaces, a zone for example, that it belongs to"},
+		"borrows": {types: []string{"interface", "word"}, about: "the interface whose addresses it uses"},
+		"local":   {types: []string{"address"}, about: "of a tunnel: own outer address"},
+		"remote":  {types: []string{"address"}, about: "of a tunnel: outer address of the far end"},
 	},
 	"route": {
-		"to":     {types: []string{"network", "address-mask", "address-wildcard"}, must: true, spoken: true},
-		"via":    {types: []string{"address"}},
-		"device": {types: []string{"word"}, spoken: true},
-		"metric": {types: []string{"number"}, spoken: true},
-		"kind":   {spoken: true},
+		"to":       {types: []string{"network", "prefix", "address-mask", "address-wildcard"}, must: true, says: saysNetwork, about: "destination"},
+		"via":      {types: []string{"address"}, about: "next hop"},
+		"device":   {types: []string{"word", "interface"}, says: words, about: "interface"},
+		"metric":   {types: []string{"number"}, says: saysNumber, about: "the lowest is taken"},
+		"kind":     {says: among("unicast", "blackhole", "unreachable", "prohibit"), about: "unicast, blackhole, unreachable, prohibit"},
+		"disabled": matches["disabled"],
 	},
-	"rule": {
-		"chain":        {types: []string{"word"}, must: true, spoken: true},
-		"action":       {types: []string{"action"}, must: true, spoken: true},
-		"from":         {types: places},
-		"to":           {types: places},
-		"protocol":     {types: []string{"protocol"}, spoken: true},
-		"ports":        {types: []string{"port"}, spoken: true},
-		"source-ports": {types: []string{"port"}, spoken: true},
-		"in":           {types: []string{"word"}, spoken: true},
-		"out":          {types: []string{"word"}, spoken: true},
-		"state":        {spoken: true},
-		"number":       {types: []string{"number"}},
-		"disabled":     {types: []string{"flag"}, spoken: true},
-		"unless":       {spoken: true}, // a condition that cannot be decided: a schedule
-		"log":          {spoken: true},
-		"comment":      {types: []string{"text", "word"}},
-	},
+	"rule": with(matches, map[string]part{
+		"chain":  {types: []string{"word"}, must: true, says: words, about: "the list that it stands in"},
+		"action": {types: []string{"action"}, says: func(t string) (any, error) { return choice(actions, t) }, about: "accept, drop or reject"},
+		"list":   {types: []string{"word"}, says: words, about: "instead of an action: the list that decides"},
+		"state":  {types: []string{"states"}, says: saysStates, about: "states of the connection: new, established, related, invalid"},
+		"tunnel": {says: among("from", "into", "neither"), about: "packets that came from a tunnel, go into one, or neither"},
+	}),
+	"translation": with(matches, map[string]part{
+		"kind": {types: []string{"translation"}, must: true, says: func(t string) (any, error) { return choice(translations, t) },
+			about: "source, destination, static (one to one, both ways) or exempt"},
+		"onto":       {types: append(slices.Clone(places), "interface"), says: onto, about: "new addresses; interface: those of the interface"},
+		"onto-ports": {types: []string{"port"}, says: saysPorts, about: "new ports"},
+	}),
 	"key": {
-		"value":  {types: []string{"secret"}, must: true},
-		"owners": {types: []string{"word", "address", "host"}},
+		"value":  {types: []string{"secret"}, must: true, about: "the key itself"},
+		"owners": {types: []string{"word", "address", "host"}, about: "identities that it is for"},
+	},
+	"service": {
+		"protocol": matches["protocol"], "ports": matches["ports"], "source-ports": matches["source-ports"], "icmp": matches["icmp"],
+	},
+	"routing": {
+		"network":      {types: []string{"network", "prefix", "address-mask", "address-wildcard"}, about: "a network that it is told to carry"},
+		"interface":    {types: []string{"word", "interface"}, about: "an interface that it runs on"},
+		"passive":      {types: []string{"word", "interface"}, says: words, about: "an interface on which it only tells its networks"},
+		"redistribute": {types: []string{"word"}, says: words, about: "an origin of routes that it takes in"},
+		"neighbor":     {types: []string{"address"}, about: "a peer"},
+	},
+	"connection": {
+		"disabled":  {types: []string{"flag"}, says: saysFlag, about: "yes: it is not in force"},
+		"interface": {types: []string{"word", "interface"}, about: "the tunnel interface that leads into it"},
 	},
 }
 
-// spoken judge what a phrasebook itself says of a part.
-var spoken = map[string]func(string) error{
-	"rule.action":       func(t string) error { _, err := choice(actions, t); return err },
-	"rule.protocol":     func(t string) error { _, err := literal.Protocols(t); return err },
-	"rule.ports":        func(t string) error { _, err := literal.Ports(t); return err },
-	"rule.source-ports": func(t string) error { _, err := literal.Ports(t); return err },
-	"rule.disabled":     func(t string) error { _, err := choice(flags, t); return err },
-	"rule.log":          func(t string) error { _, err := choice(flags, t); return err },
-	"interface.down":    func(t string) error { _, err := choice(flags, t); return err },
-	"rule.state": func(t string) error {
-		for w := range strings.FieldsSeq(t) {
-			if _, err := choice(literal.States, w); err != nil {
-				return err
-			}
-		}
-		return nil
-	},
-	"route.to": func(t string) error { _, err := network(t); return err },
+// with adds parts to a table of them.
+func with(base, more map[string]part) map[string]part {
+	out := maps.Clone(base)
+	maps.Copy(out, more)
+	return out
+}
+
+// translations are the kinds of them.
+var translations = map[string]translation{"source": toSource, "destination": toDestination, "static": toBoth, "exempt": exempt}
+
+// translation is what a rule of address translation does.
+type translation uint8
+
+const (
+	toSource translation = iota
+	toDestination
+	toBoth
+	exempt
+)
+
+// itself stands for the addresses of the interface that packets leave by, or came in by.
+type itself struct{}
+
+// onto reads new addresses that a phrasebook says.
+func onto(t string) (any, error) {
+	if t == "interface" {
+		return itself{}, nil
+	}
+	return network(t)
+}
+
+// ends are what the end of a list of rules may do.
+var ends = map[string]model.Verb{
+	"accept": model.Accept, "drop": model.Drop, "reject": model.Reject, "continue": model.Continue,
 }
 
 // fact reads "route: {to: <n>, via: <g>}".
 func (l *loader) fact(p *Phrase, what string, text map[string]string, path string) (*fact, error) {
-	f := &fact{what: what, slots: map[string]*Slot{}, texts: map[string]string{}}
+	f := &fact{what: what, slots: map[string]*Slot{}, says: map[string]any{}}
 	for _, key := range slices.Sorted(maps.Keys(text)) {
 		of, ok := facts[what][key]
 		if !ok {
@@ -99,15 +179,14 @@ func (l *loader) fact(p *Phrase, what string, text map[string]string, path strin
 				strictyaml.Suggest(key, slices.Sorted(maps.Keys(facts[what]))))
 		}
 		if !strings.HasPrefix(text[key], "<") {
-			if !of.spoken {
+			if of.says == nil {
 				return nil, l.errorf(path, "%s: a slot was expected, as <name>", key)
 			}
-			if check := spoken[what+"."+key]; check != nil {
-				if err := check(text[key]); err != nil {
-					return nil, l.errorf(path, "%s: %v", key, err)
-				}
+			v, err := of.says(text[key])
+			if err != nil {
+				return nil, l.errorf(path, "%s: %v", key, err)
 			}
-			f.texts[key] = text[key]
+			f.says[key] = v
 			continue
 		}
 		s, err := l.slot(p, text[key], path)
@@ -119,131 +198,25 @@ func (l *loader) fact(p *Phrase, what string, text map[string]string, path strin
 		}
 		f.slots[key] = s
 	}
-	for _, key := range slices.Sorted(maps.Keys(facts[what])) {
-		if _, said := text[key]; !said && facts[what][key].must {
-			return nil, l.errorf(path, "%s has no %s", what, key)
-		}
-	}
 	return f, nil
 }
 
-// values are those of a part, of its slot or as the phrasebook says it.
-func (f *fact) values(key string, fills []Fill) []any {
-	if text, said := f.texts[key]; said {
-		return []any{text}
-	}
-	var out []any
-	for _, one := range fills {
-		if one.Slot == f.slots[key] && f.slots[key] != nil {
-			out = append(out, one.Value)
+// lacks are the parts that there must be, and that the fact by itself does not have.
+func (f *fact) lacks() (out []string) {
+	for key, part := range facts[f.what] {
+		if part.must && !f.tells(key) {
+			out = append(out, key)
 		}
 	}
+	if f.what == "rule" && !f.tells("action") && !f.tells("list") {
+		out = append(out, "action")
+	}
+	slices.Sort(out)
 	return out
 }
 
-// text is the last value of a part, as a text.
-func (f *fact) text(key string, fills []Fill) string {
-	all := f.values(key, fills)
-	if len(all) == 0 {
-		return ""
-	}
-	return source.Clean(fmt.Sprint(all[len(all)-1]))
-}
-
-// say adds the fact to the gateway.
-func (r *run) say(f *fact, fills []Fill, pos source.Pos, at place) {
-	switch f.what {
-	case "interface":
-		r.interfaceOf(f, fills, pos, at)
-	case "route":
-		if why := r.route(f, fills, pos); why != "" {
-			r.in.UnreadAt(pos, at.name, "%s", why)
-		}
-	case "rule":
-		r.later = append(r.later, func() { r.rule(f, fills, pos, at) })
-	case "key":
-		k := &model.Key{At: pos, Name: at.name, For: at.Connection}
-		for _, v := range f.values("value", fills) {
-			k.Secret, _ = v.(source.Secret)
-		}
-		for _, v := range f.values("owners", fills) {
-			switch v := v.(type) {
-			case netip.Addr:
-				k.Owners = append(k.Owners, ike.Addr(v))
-			case model.Address:
-				k.Owners = append(k.Owners, identity(v.Text))
-			case string:
-				k.Owners = append(k.Owners, identity(v))
-			}
-		}
-		r.in.Gateway.Keys = append(r.in.Gateway.Keys, k)
-	}
-}
-
-// interfaceOf says something of the interface that the statement names, else of the one that it stands in.
-func (r *run) interfaceOf(f *fact, fills []Fill, pos source.Pos, at place) {
-	i := at.port
-	if name := f.text("name", fills); name != "" {
-		i = r.in.Gateway.InterfaceOf(name, pos)
-	}
-	if i == nil {
-		r.in.ProblemAt(pos, "it is of an interface, and there is none around it")
-		return
-	}
-	for _, v := range f.values("address", fills) {
-		if p, ok := v.(netip.Prefix); ok {
-			i.AddAddress(p)
-		}
-	}
-	if kind := f.text("kind", fills); kind != "" {
-		i.Kind = model.TunnelKind(kind)
-	}
-	i.Down = i.Down || f.text("down", fills) == "yes"
-}
-
-// route adds a route; it returns why it could not.
-func (r *run) route(f *fact, fills []Fill, pos source.Pos) string {
-	rt := &model.Route{At: pos, Dev: f.text("device", fills), Kind: f.text("kind", fills), Origin: "static"}
-	for _, v := range f.values("via", fills) {
-		rt.Via, _ = v.(netip.Addr)
-	}
-	for _, v := range f.values("metric", fills) {
-		if n, ok := v.(uint64); ok {
-			rt.Metric = int(min(n, 1<<31-1))
-		}
-	}
-	for _, v := range f.values("to", fills) {
-		if text, ok := v.(string); ok {
-			s, err := literal.Net(text)
-			if err != nil {
-				return fmt.Sprintf("%q is no network", source.Clean(text))
-			}
-			v = s
-		}
-		s, ok := v.(ike.Selector)
-		if !ok {
-			continue
-		}
-		prefix, single := onePrefix(s)
-		if !single {
-			return "a route leads to one network"
-		}
-		rt.To = prefix
-	}
-	r.in.Gateway.AddRoute(rt)
-	return ""
-}
-
-// onePrefix returns the network that a selector is; ok is false for a range that is none.
-func onePrefix(s ike.Selector) (netip.Prefix, bool) {
-	for bits := s.Lo.BitLen(); bits >= 0; bits-- {
-		p := netip.PrefixFrom(s.Lo, bits)
-		if p.Masked().Addr() != s.Lo {
-			return p, false
-		}
-		if ike.SelectPrefix(p).Hi == s.Hi {
-			return p, true
-		}
-	}
-	return netip.Prefix{}, false
+// tells reports whether the fact has a part.
+func (f *fact) tells(key string) bool {
+	_, said := f.says[key]
+	return said || f.slots[key] != nil
 }

@@ -1,6 +1,5 @@
 // Package phrasebook is what reads device languages that nobody here knows: a phrasebook says, as YAML, which statement of a language means
-// which setting. So far it knows connections and children, what has a name for them, defaults, interfaces, routes, keys and rules that let
-// pass; translations, the order in which a device works, and commands are still to come.
+// which setting, rule, route or object. It fits statements into phrases in linear time, runs nothing and opens nothing.
 package phrasebook
 
 import (
@@ -371,4 +370,46 @@ func (p *Phrase) fills(last *filled, words []statements.Word) []Fill {
 	}
 	slices.Reverse(out)
 	return out
+}
+
+// first are the words that a statement of the phrase may begin with; nil where a slot may stand there.
+func (p *Phrase) first(fold bool) map[string]bool {
+	out := map[string]bool{}
+	seen := make([]bool, len(p.prog))
+	var walk func(pc int) bool
+	walk = func(pc int) bool {
+		if pc < 0 || seen[pc] {
+			return true
+		}
+		seen[pc] = true
+		switch s := p.prog[pc]; s.op {
+		case opJump:
+			return walk(s.to)
+		case opBranch:
+			return walk(pc+1) && walk(s.to)
+		case opWord:
+			w := s.word
+			if fold {
+				w = strings.ToLower(w)
+			}
+			out[w] = true
+			return true
+		}
+		return false
+	}
+	if !walk(0) {
+		return nil
+	}
+	return out
+}
+
+// mayBegin reports whether a statement that begins with a word may be of the rule's phrase.
+func (r *rule) mayBegin(word string, fold bool) bool {
+	if r.first == nil {
+		return true
+	}
+	if fold {
+		word = strings.ToLower(word)
+	}
+	return r.first[word]
 }

@@ -24,11 +24,20 @@ type Type struct {
 	Parse func(words []string) (any, error)
 }
 
-// The kinds of what a language gives a name.
+// The kinds of what a language gives a name: they are types of slots too.
 const (
-	networks  = "networks"
-	proposals = "proposals"
+	networks   = "networks"
+	proposals  = "proposals"
+	services   = "services"
+	interfaces = "interfaces"
+	profiles   = "settings"
 )
+
+// suite is the type of words that mean whole proposals.
+const suite = "suite"
+
+// device is the name of an interface.
+type device string
 
 // reference is the name of something that is said elsewhere in the file, before or behind.
 type reference struct{ kind, name string }
@@ -83,8 +92,10 @@ func BuiltIn() Types {
 		one("group", "a group of a key exchange, by its IANA number or by its bits, 14 or 2048", group),
 		one("port", "a port, by number or name, or a range with a hyphen", literal.Ports),
 		one("protocol", "a protocol, by number or name", literal.Protocols),
-		one(networks, "the name of networks", func(w string) (reference, error) { return reference{networks, w}, nil }),
-		one(proposals, "the name of proposals", func(w string) (reference, error) { return reference{proposals, w}, nil }),
+		one("interface", "the name of an interface", func(w string) (device, error) { return device(w), nil }),
+	}
+	for _, kind := range []string{networks, proposals, services, interfaces, profiles} {
+		all = append(all, one(kind, "the name of "+kind, func(w string) (reference, error) { return reference{kind, w}, nil }))
 	}
 	units := map[string]time.Duration{"seconds": time.Second, "minutes": time.Minute, "hours": time.Hour, "days": 24 * time.Hour}
 	for unit, span := range units {

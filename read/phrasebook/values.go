@@ -31,7 +31,30 @@ var (
 // literals make types of a language's own words for choices that Toril has names for.
 var literals = map[string]func(name string, words map[string]string, fold bool) (*Type, error){
 	"version": own(versions), "method": own(methods), "mode": own(modes), "initiation": own(starts), "flag": own(flags),
-	"action": own(actions),
+	"action": own(actions), "states": own(states), "translation": own(translations), suite: suites,
+}
+
+// states are the names of connection states.
+var states = func() map[string]string {
+	out := map[string]string{}
+	for name := range literal.States {
+		out[name] = name
+	}
+	return out
+}()
+
+// suites make the type of words that mean whole proposals.
+func suites(name string, words map[string]string, fold bool) (*Type, error) {
+	means := map[string]ike.Proposal{}
+	for w, text := range words {
+		p, err := proposal(text)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", source.Clean(w), err)
+		}
+		p.Text = w
+		means[w] = p
+	}
+	return Vocabulary(name, "a whole proposal by the language's own words", means, fold), nil
 }
 
 func own[T any](names map[string]T) func(string, map[string]string, bool) (*Type, error) {
@@ -93,6 +116,18 @@ var written = map[reflect.Type]func(string) (any, error){
 		return model.Addresses{literal.Host(t)}, nil
 	},
 	reflect.TypeFor[ike.Identity](): func(t string) (any, error) { return identity(t), nil },
+	reflect.TypeFor[[]ike.Proposal](): func(t string) (any, error) {
+		var out []ike.Proposal
+		for one := range strings.SplitSeq(t, ",") {
+			p, err := proposal(one)
+			if err != nil {
+				return nil, err
+			}
+			p.Text = ""
+			out = append(out, p)
+		}
+		return out, nil
+	},
 }
 
 // meant reads a value that a phrasebook writes for a setting.
@@ -147,11 +182,11 @@ var lists = map[reflect.Type]conversion{
 		func(vs []any) (any, bool) { l, ok := each(vs, selector); return ike.Selectors(l), ok },
 	},
 	reflect.TypeFor[model.Addresses](): {
-		[]string{"host", "address"},
+		[]string{"host", "address", "interface"},
 		func(vs []any) (any, bool) { l, ok := each(vs, peer); return model.Addresses(l), ok },
 	},
 	reflect.TypeFor[[]ike.Proposal](): {
-		[]string{proposals},
+		[]string{proposals, suite},
 		func(vs []any) (any, bool) {
 			return each(vs, func(v any) (ike.Proposal, bool) { p, ok := v.(ike.Proposal); return p, ok })
 		},
@@ -216,6 +251,8 @@ func selector(v any) (ike.Selector, bool) {
 		return v, true
 	case netip.Addr:
 		return ike.SelectPrefix(netip.PrefixFrom(v, v.BitLen())), true
+	case netip.Prefix:
+		return ike.SelectPrefix(v.Masked()), true
 	}
 	return ike.Selector{}, false
 }

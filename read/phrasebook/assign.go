@@ -1,0 +1,454 @@
+package phrasebook
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"toril/daemon"
+	"toril/ike"
+	"toril/model"
+	"toril/model/settings"
+	"toril/source"
+)
+
+// level is how near a statement stands to what it is about: what is nearer holds.
+type level int
+
+// The levels.
+const (
+	forAll       level = iota // of every connection
+	inheritedAll              // of every child of a connection, by named settings
+	forChildren               // of every child of a connection
+	inherited                 // of one, by named settings
+	direct                    // of one
+	lastLevel    = direct
+)
+
+// near returns the level of a statement about settings of connections or of children.
+func (at place) near(of settings.Level, l level) level {
+	switch {
+	case at.Connection == nil:
+		return forAll
+	case of == settings.OfChild && at.Child == nil && l == inherited:
+		return inheritedAll
+	case of == settings.OfChild && at.Child == nil:
+		return forChildren
+	}
+	return l
+}
+
+// subjects are the connections, or the children, that a statement is about.
+func (r *run) subjects(of settings.Level, at place) (out []settings.Subject) {
+	of1 := []*model.Connection{at.Connection}
+	if at.Connection == nil {
+		of1 = r.in.Gateway.Connections
+	}
+	for _, c := range of1 {
+		switch {
+		case of == settings.OfConnection:
+			out = append(out, settings.Subject{Connection: c})
+		case at.Child != nil:
+			out = append(out, settings.Subject{Connection: c, Child: at.Child})
+		default:
+			for _, k := range c.Children {
+				out = append(out, settings.Subject{Connection: c, Child: k})
+			}
+		}
+	}
+	return out
+}
+
+// assign has the settings and proposals of a statement hold, once every statement was seen, in the order of their levels.
+func (r *run) assign(rule *rule, fills []Fill, pos source.Pos, at place, l level) {
+	for _, a := range rule.sets {
+		to := at.near(a.row.Of, l)
+		r.queue[to] = append(r.queue[to], func() {
+			for _, s := range r.subjects(a.row.Of, at) {
+				r.set(a, fills, pos, at, s, to)
+			}
+		})
+	}
+	for _, o := range []*offer{rule.offers, rule.parts} {
+		switch {
+		case o == nil:
+		case o.of == "object":
+			r.offerObject(o, o == rule.parts, fills, pos, at)
+		default:
+			of := settings.OfConnection
+			if o.of == "child" {
+				of = settings.OfChild
+			}
+			to, piece := at.near(of, l), o == rule.parts
+			r.queue[to] = append(r.queue[to], func() {
+				for _, s := range r.subjects(of, at) {
+					r.offer(o, piece, fills, pos, s, to)
+				}
+			})
+		}
+	}
+}
+
+// sayKey is a list that several statements say in pieces.
+type sayKey struct {
+	of    any // a connection or a child
+	row   string
+	level level
+}
+
+// put gives a setting its value, as its level has it.
+func (r *run) put(row *settings.Row, s settings.Subject, v any, pos source.Pos, l level) bool {
+	switch {
+	case pos.IsZero():
+		return row.Assume(s, v, r.whose(row.Name))
+	case l == inherited || l == inheritedAll || l == forAll:
+		return row.Inherit(s, v, pos)
+	}
+	return row.Put(s, v, pos)
+}
+
+func (r *run) whose(setting string) string {
+	return fmt.Sprintf("%s default of %s", r.book.Title, setting)
+}
+
+// set gives a setting its value. Several statements may give a list its elements.
+func (r *run) set(a assignment, fills []Fill, pos source.Pos, at place, s settings.Subject, l level) {
+	if len(a.slots) == 0 {
+		r.put(&a.row, s, a.value, pos, l)
+		return
+	}
+	key := sayKey{s.Connection, a.row.Name, l}
+	if a.row.Of == settings.OfChild {
+		key.of = s.Child
+	}
+	of := r.of[s.Connection].said
+	for _, slot := range a.slots {
+		for _, f := range fills {
+			if f.Slot == slot {
+				of[key] = append(of[key], r.resolved(f.Value, pos, at)...)
+			}
+		}
+	}
+	if len(of[key]) == 0 { // every slot of it may be left out
+		return
+	}
+	for i, v := range of[key] {
+		if p, ok := v.(ike.Proposal); ok { // of whichever its name was used for
+			p.Protocol = ike.IKE
+			if a.row.Of == settings.OfChild {
+				p.Protocol = ike.ESP
+				p.Transforms[ike.PRF] = nil // a child has none (RFC 7296, section 3.3.3)
+			}
+			of[key][i] = p
+		}
+	}
+	v, err := a.one(of[key])
+	if err != nil || !r.put(&a.row, s, v, pos, l) {
+		r.unreadAt(pos, s.Connection.Name, "%s cannot be what stands here", a.row.Name)
+	}
+}
+
+// assembly is the one proposal that statements make together.
+type assembly struct {
+	parts map[ike.Registry]*assembled
+}
+
+// assembled is one part of it: what the nearest statements say.
+type assembled struct {
+	choices []ike.Choice
+	words   []string
+	as      bool // of a child's key exchange: as that of the IKE SA
+	level   level
+	at      source.Pos
+}
+
+// chosen are the parts of a proposal that a statement says.
+func (o *offer) chosen(fills []Fill) map[ike.Registry]*assembled {
+	out := map[ike.Registry]*assembled{}
+	add := func(reg ike.Registry, c ike.Choice, word string) {
+		if out[reg] == nil {
+			out[reg] = &assembled{}
+		}
+		if !slices.Contains(out[reg].choices, c) {
+			out[reg].choices, out[reg].words = append(out[reg].choices, c), append(out[reg].words, word)
+		}
+	}
+	for _, f := range fills {
+		for _, reg := range []ike.Registry{ike.Encryption, ike.Integrity, ike.PRF, ike.KeyExchange} {
+			c, ok := f.Value.(ike.Choice)
+			if o.slots[reg] == nil || o.slots[reg] != f.Slot || !ok {
+				continue
+			}
+			if reg == ike.PRF && c.Registry == ike.Integrity {
+				if c, ok = prfOf(c); !ok {
+					continue
+				}
+			}
+			add(reg, c, f.Text)
+		}
+	}
+	for reg, p := range o.says {
+		switch {
+		case p.none, p.asIt:
+			out[reg] = &assembled{as: p.asIt}
+		default:
+			add(reg, p.Choice, p.String())
+		}
+	}
+	return out
+}
+
+// prfOf returns the PRF of the hash that an algorithm for integrity is made of (RFC 2403, RFC 2404, RFC 4868).
+func prfOf(c ike.Choice) (ike.Choice, bool) {
+	id, ok := map[uint16]uint16{1: 1, 2: 2, 12: 5, 13: 6, 14: 7, 5: 4, 8: 8}[c.ID]
+	if !ok {
+		return c, false
+	}
+	return ike.Pick(ike.PRF, id, 0), true
+}
+
+// offer adds a proposal to what a connection or a child offers, or a part to the one that statements make together.
+func (r *run) offer(o *offer, piece bool, fills []Fill, pos source.Pos, s settings.Subject, l level) {
+	said := o.chosen(fills)
+	var of any = s.Connection
+	to, protocol := &s.Connection.Proposals, ike.IKE
+	if o.of == "child" {
+		of, to, protocol = s.Child, &s.Child.Proposals, ike.ESP
+	}
+	if !piece {
+		if p, ok := joined(said, protocol); ok {
+			*to = model.Say(append(slices.Clip(to.Value), p), pos)
+		}
+		return
+	}
+	all := r.of[s.Connection].whole
+	if all[of] == nil {
+		all[of] = &assembly{parts: map[ike.Registry]*assembled{}}
+	}
+	for reg, one := range said {
+		was := all[of].parts[reg]
+		if was == nil || was.level < l || one.as || len(one.choices) == 0 {
+			one.level, one.at = l, pos
+			all[of].parts[reg] = one
+			continue
+		}
+		was.choices, was.words, was.at = append(was.choices, one.choices...), append(was.words, one.words...), pos
+	}
+}
+
+// joined makes a proposal of its parts; ok is false where there are none.
+func joined(said map[ike.Registry]*assembled, protocol ike.Protocol) (p ike.Proposal, ok bool) {
+	p.Protocol = protocol
+	var words []string
+	for _, reg := range []ike.Registry{ike.Encryption, ike.Integrity, ike.PRF, ike.KeyExchange} {
+		one := said[reg]
+		if one == nil || reg == ike.PRF && protocol != ike.IKE && protocol != 0 {
+			continue
+		}
+		for i, c := range one.choices {
+			if !p.Transforms[reg].Has(c) {
+				p.Transforms[reg] = append(p.Transforms[reg], c)
+				if w := one.words[i]; !slices.Contains(words, w) {
+					words = append(words, w)
+				}
+			}
+		}
+		ok = ok || len(one.choices) > 0
+	}
+	p.Text = strings.Join(words, " ")
+	return p, ok
+}
+
+// offerObject adds a proposal to those of a name, or a part to the one that the statements of the name make together.
+func (r *run) offerObject(o *offer, piece bool, fills []Fill, pos source.Pos, at place) {
+	if at.object == nil || at.object.kind != proposals {
+		r.problem(pos, "a proposal belongs to what stands around it, and there is nothing of its kind")
+		return
+	}
+	said := o.chosen(fills)
+	values := at.object.values
+	if n := len(values); piece && n > 0 {
+		if last, ok := values[n-1].(ike.Proposal); ok {
+			p, _ := joined(said, 0)
+			for reg := range p.Transforms {
+				for _, c := range p.Transforms[reg] {
+					if !last.Transforms[reg].Has(c) {
+						last.Transforms[reg] = append(slices.Clip(last.Transforms[reg]), c)
+					}
+				}
+			}
+			last.Text = strings.TrimSpace(last.Text + " " + p.Text)
+			values[n-1] = last
+			return
+		}
+	}
+	if p, ok := joined(said, 0); ok {
+		at.object.values = append(values, p)
+	}
+}
+
+// assemble makes proposals of the parts that were said, with the language's defaults for those that were not.
+func (r *run) assemble(c *model.Connection) {
+	c.Parts = r.assembled(c, &c.Proposals, "ike", nil)
+	for _, k := range c.Children {
+		k.Parts = r.assembled(k, &k.Proposals, "child", c)
+	}
+}
+
+// assembled returns where the parts of proposals are said, if by statements of their own.
+func (r *run) assembled(of any, to *model.Setting[[]ike.Proposal], which string, ikeOf *model.Connection) map[ike.Registry]source.Pos {
+	parts, protocol := map[ike.Registry]*assembled{}, ike.ESP
+	c, ok := of.(*model.Connection)
+	if ok {
+		protocol = ike.IKE
+	} else {
+		c = ikeOf
+	}
+	if a := r.of[c].whole[of]; a != nil {
+		parts = a.parts
+	}
+	if a, _ := r.book.since(which+"-proposals", r.version); len(parts) == 0 && len(to.Value) == 0 && a != nil {
+		return nil // the default is a whole proposal
+	}
+	saidParts := len(parts) > 0
+	seen := map[ike.Registry]bool{}
+	for _, d := range r.book.parts {
+		if d.of != which || seen[d.registry] || r.version != "" && d.since != "" && daemon.Compare(r.version, d.since) < 0 {
+			continue
+		}
+		seen[d.registry] = true
+		if parts[d.registry] == nil {
+			one := &assembled{as: d.pick.asIt}
+			if !d.pick.none && !d.pick.asIt {
+				one.choices, one.words = []ike.Choice{d.pick.Choice}, []string{""}
+			}
+			parts[d.registry] = one
+		}
+	}
+	if kx := parts[ike.KeyExchange]; kx != nil && kx.as && ikeOf != nil {
+		kx.choices, kx.words = ike.All(ikeOf.Proposals.Value, ike.KeyExchange), nil
+		for range kx.choices {
+			kx.words = append(kx.words, "")
+		}
+	}
+	if len(to.Value) > 0 {
+		complete(to, parts)
+	} else if p, ok := joined(withoutSpare(parts, nil), protocol); ok {
+		p.Text = strings.Join(strings.Fields(p.Text), " ")
+		*to = model.Unsaid([]ike.Proposal{p}, r.whose(which+"-proposals"))
+		if at := positions(parts); saidParts && !at.IsZero() {
+			to.Origin, to.At, to.Why = model.Said, at, ""
+		}
+	}
+	at := map[ike.Registry]source.Pos{}
+	for reg, one := range parts {
+		if !one.at.IsZero() {
+			at[reg] = one.at
+		}
+	}
+	return at
+}
+
+// positions is where an assembled proposal is said: its cipher, or else what there is.
+func positions(parts map[ike.Registry]*assembled) source.Pos {
+	for _, reg := range []ike.Registry{ike.Encryption, ike.Integrity, ike.PRF, ike.KeyExchange} {
+		if one := parts[reg]; one != nil && !one.at.IsZero() {
+			return one.at
+		}
+	}
+	return source.Pos{}
+}
+
+// withoutSpare leaves out an algorithm for integrity where the cipher protects integrity too, unless a statement says it.
+func withoutSpare(parts map[ike.Registry]*assembled, ciphers ike.Choices) map[ike.Registry]*assembled {
+	if e := parts[ike.Encryption]; e != nil {
+		ciphers = append(slices.Clip(ciphers), e.choices...)
+	}
+	if i := parts[ike.Integrity]; i == nil || len(ciphers) == 0 ||
+		slices.ContainsFunc(ciphers, func(c ike.Choice) bool { return !c.Combined }) {
+		return parts
+	}
+	out := map[ike.Registry]*assembled{}
+	for reg, one := range parts {
+		if reg != ike.Integrity {
+			out[reg] = one
+		}
+	}
+	return out
+}
+
+// complete adds to whole proposals the parts that they do not say themselves.
+func complete(to *model.Setting[[]ike.Proposal], parts map[ike.Registry]*assembled) {
+	to.Value = slices.Clone(to.Value)
+	for i := range to.Value {
+		p := &to.Value[i]
+		for reg, one := range withoutSpare(parts, p.Transforms[ike.Encryption]) {
+			if reg == ike.PRF && p.Protocol != ike.IKE {
+				continue
+			}
+			if len(p.Transforms[reg]) == 0 {
+				p.Transforms[reg] = append(p.Transforms[reg], one.choices...)
+			}
+		}
+	}
+}
+
+// newChild makes a child, with what no statement can say.
+func newChild(name string, at source.Pos, title string) *model.Child {
+	return &model.Child{Name: name, At: at, Protocol: model.Unsaid(ike.ESP, title), Policies: model.Unsaid(true, title)}
+}
+
+// assume gives settings that nobody configures the language's defaults. It reports whether one that people compare first is neither
+// configured nor has a default: then nobody knows what holds.
+func (r *run) assume(s settings.Subject, of settings.Level) (unsure bool) {
+	for _, row := range settings.All() {
+		v, has := row.Get(s)
+		if row.Of != of || row.Takes() == nil || !has || !v.Default || v.Value != nil && decided(row.Name, s) {
+			continue
+		}
+		a, before := r.book.since(row.Name, r.version)
+		if a == nil {
+			unsure = unsure || row.Main && !ownIdentity(row.Name)
+			continue
+		}
+		why := r.whose(row.Name)
+		if r.version == "" && before != nil {
+			why += fmt.Sprintf(" (since %s; before: %s)", a.since, before.text)
+		}
+		row.Assume(s, a.value, why)
+	}
+	return unsure
+}
+
+// decided reports whether proposals were made of default parts already, or policies are what they always are.
+func decided(row string, s settings.Subject) bool {
+	switch row {
+	case "ike-proposals":
+		return len(s.Connection.Proposals.Value) > 0
+	case "child-proposals":
+		return len(s.Child.Proposals.Value) > 0
+	case "policies":
+		return true
+	case "interface-in", "interface-out":
+		return s.Child.IfIDOut.Value != 0
+	}
+	return false
+}
+
+// ownIdentity reports whether a setting has a default by the standard: an identity that nobody configures is the address (RFC 7296,
+// section 3.5).
+func ownIdentity(row string) bool { return row == "own-identity" || row == "peer-identity" }
+
+// since returns the default of a setting for a version, the newest where that is not known, and the one before it; nil for none.
+func (b *Book) since(setting, version string) (a, before *assumption) {
+	all := b.defaults[setting]
+	for i := range all {
+		if version == "" || all[i].since == "" || daemon.Compare(version, all[i].since) >= 0 {
+			if i+1 < len(all) {
+				before = &all[i+1]
+			}
+			return &all[i], before
+		}
+	}
+	return nil, nil
+}
