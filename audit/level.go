@@ -87,8 +87,16 @@ func canBeStrong(b *baseline.Baseline, p ike.Proposal, protocol ike.Protocol, ty
 }
 
 // Judged makes the severity that of the worst of weak algorithms, by their level and exposure.
-func (f *Finding) Judged(j Judged) {
+// It stands where the first of them is configured, if that is by a statement of its own.
+func (f *Finding) Judged(j Judged, parts model.Parts) {
 	f.level, f.leveled, f.Standard, f.At.Part = j.Severity(), true, j.Standard(), j.In
+	for _, w := range j.Weak {
+		if at, ok := parts[w.Registry]; ok && at != f.At.Pos {
+			f.Also = append(f.Also, Evidence{Pos: f.At.Pos, Note: "the proposals that it is a part of"})
+			f.At = Evidence{Pos: at}
+			return
+		}
+	}
 }
 
 // Severity follows the level and the exposure: a weak algorithm that is preferred counts in full, one beside strong ones

@@ -233,7 +233,7 @@ func TestConfigMistakes(t *testing.T) {
 		"versions:\n  a: strongSwan 5.9.8-beta\n": `"5.9.8-beta" is not a version`,
 		"a: &x 1\nb: *x\n":                        "aliases are not read",
 	} {
-		_, err := estate.ParseConfig("toril.yaml", []byte(text), formats.All())
+		_, err := estate.ParseConfig("toril.yaml", []byte(text), formats.All(), nil)
 		if assert.Error(t, err, text) {
 			assert.Contains(t, err.Error(), want)
 		}
@@ -264,7 +264,7 @@ func TestIntentFindsItsTunnel(t *testing.T) {
 func FuzzConfig(f *testing.F) {
 	f.Add("formats: {a: skip}\ntunnels: [{between: [a], allow: [{from: any, to: 10.0.0.0/8, ports: 1-2}]}]\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		c, err := estate.ParseConfig("toril.yaml", []byte(text), formats.All())
+		c, err := estate.ParseConfig("toril.yaml", []byte(text), formats.All(), nil)
 		assert.True(t, c != nil || err != nil)
 	})
 }

@@ -18,6 +18,7 @@ import (
 	"toril/packet"
 	"toril/read"
 	"toril/read/literal"
+	"toril/read/phrasebook"
 	"toril/source"
 )
 
@@ -26,9 +27,13 @@ const ConfigName = "toril.yaml"
 
 // Config is what an estate's toril.yaml says.
 type Config struct {
+	Books    []*read.Format // of the phrasebooks that it names
 	Formats  []FormatRule
 	Versions []VersionRule
 	Intents  []*Intent
+
+	problems  []*source.Error // of phrasebooks, which are not used then
+	bookFiles []string        // below the estate's folder
 }
 
 // FormatRule overrules what a file is taken for.
@@ -66,6 +71,7 @@ type Allowed struct {
 
 // document is toril.yaml as it is written.
 type document struct {
+	Books    []string          `yaml:"phrasebooks"`
 	Formats  map[string]string `yaml:"formats"`
 	Versions map[string]string `yaml:"versions"`
 	Tunnels  []tunnelText      `yaml:"tunnels"`
@@ -86,8 +92,9 @@ type allowText struct {
 	Ports    string `yaml:"ports"`
 }
 
-// ParseConfig reads a toril.yaml. Its error is a *source.Error with the line of the mistake.
-func ParseConfig(file string, text []byte, formats []*read.Format) (*Config, error) {
+// ParseConfig reads a toril.yaml. open opens a file below its folder, a phrasebook. Its error is a *source.Error with the line of the
+// mistake, in the phrasebook where it is there.
+func ParseConfig(file string, text []byte, formats []*read.Format, open func(name string) ([]byte, error)) (*Config, error) {
 	var d document
 	tree, err := strictyaml.Decode(file, text, &d)
 	if err != nil {
@@ -95,7 +102,11 @@ func ParseConfig(file string, text []byte, formats []*read.Format) (*Config, err
 	}
 	at := func(p string) source.Pos { return source.Pos{File: file, Line: tree.Line(p)} }
 	c := &Config{}
+	if err := c.books(d.Books, at, path.Dir(file), formats, open); err != nil {
+		return nil, err
+	}
 	known := []string{"skip"}
+	formats = slices.Concat(c.Books, formats)
 	for _, f := range formats {
 		known = append(known, f.Name)
 	}
@@ -246,6 +257,46 @@ func (c *Config) version(pattern, text string, at source.Pos) error {
 	return nil
 }
 
+// books reads the phrasebooks of an estate.
+func (c *Config) books(
+	names []string, at func(string) source.Pos, folder string, formats []*read.Format, open func(string) ([]byte, error),
+) error {
+	for i, name := range names {
+		pos := at(fmt.Sprintf("$.phrasebooks[%d]", i))
+		if !fs.ValidPath(name) || name == "." {
+			return source.Errorf(pos, "%q is not a file below the folder of %s", source.Clean(name), ConfigName)
+		}
+		c.bookFiles = append(c.bookFiles, name)
+		text, err := open(name)
+		if err != nil {
+			return source.Errorf(pos, "phrasebook %s cannot be read: %v", source.Clean(name), reason(err))
+		}
+		b, err := phrasebook.Load(path.Join(folder, name), text)
+		if err != nil { // the others, and the rest of the estate, are read
+			c.problems = append(c.problems, asProblem(err, path.Join(folder, name)))
+			continue
+		}
+		if slices.ContainsFunc(slices.Concat(c.Books, formats), func(f *read.Format) bool { return f.Name == b.Language }) {
+			return source.Errorf(pos, "there is a format %s already", b.Language)
+		}
+		c.Books = append(c.Books, b.Format())
+	}
+	return nil
+}
+
+// all are the formats of an estate: those of its phrasebooks, and others.
+func (c *Config) all(others []*read.Format) []*read.Format {
+	if c == nil || len(c.Books) == 0 {
+		return others
+	}
+	return slices.Concat(c.Books, others)
+}
+
+// own reports whether a file below the estate's folder is of the estate itself.
+func (c *Config) own(name string) bool {
+	return name == ConfigName || c != nil && slices.Contains(c.bookFiles, name)
+}
+
 // versionsOf returns what is said of a gateway's daemons.
 func (c *Config) versionsOf(gateway string) []model.Version {
 	var out []model.Version
@@ -281,12 +332,14 @@ func (l *loader) loadConfig(fsys fs.FS, prefix string) *Config {
 		}
 		return nil
 	}
-	c, err := ParseConfig(prefix+ConfigName, data, l.opts.Formats)
+	open := func(name string) ([]byte, error) { return disk.Read(fsys, name, strictyaml.MaxBytes) }
+	c, err := ParseConfig(prefix+ConfigName, data, l.opts.Formats, open)
 	if err != nil {
 		l.problems = append(l.problems, asProblem(err, prefix+ConfigName))
 		return nil
 	}
 	l.files = append(l.files, source.NewFile(prefix+ConfigName, data))
 	l.intents = append(l.intents, c.Intents...)
+	l.problems = append(l.problems, c.problems...)
 	return c
 }

@@ -65,13 +65,14 @@ func (e *Estate) FactsOf(g *model.Gateway) *Facts { return e.Gateways[g.Number] 
 
 // plan is a gateway before it is read: where its files are.
 type plan struct {
-	name   string
-	fsys   fs.FS
-	shown  string // what shown paths begin with
-	within string // the gateway's folder below the estate's, with a slash behind it
-	files  []string
-	config *Config // of the estate
-	as     string  // the format of all its files, where that is given
+	name    string
+	fsys    fs.FS
+	shown   string // what shown paths begin with
+	within  string // the gateway's folder below the estate's, with a slash behind it
+	files   []string
+	config  *Config // of the estate
+	without bool    // it has files that are not the gateway's
+	as      string  // the format of all its files, where that is given
 
 	leftOut []model.LeftOut
 	known   map[string]read.Verdict // what its files were taken for, once that was found out
@@ -299,7 +300,7 @@ func (l *loader) folder(fsys fs.FS, prefix, name string) {
 	inner := false
 	for _, e := range entries {
 		switch n := e.Name(); {
-		case strings.HasPrefix(n, ".") || n == ConfigName:
+		case strings.HasPrefix(n, ".") || config.own(n):
 		case e.IsDir():
 			folders = append(folders, n)
 			inner = inner || slices.Contains(system, n)
@@ -341,6 +342,9 @@ func (l *loader) gateway(name string, fsys fs.FS, prefix, within string, config 
 	p := l.plan(name, fsys, prefix)
 	p.config, p.within = config, within
 	l.walk(p, fsys, "", 0)
+	if len(p.files) == 0 && p.without && within != "" { // a folder of the estate's own files
+		delete(l.plans, [2]string{prefix, name})
+	}
 }
 
 // walk plans every file below a folder of a gateway, and those in archives.
@@ -357,7 +361,8 @@ func (l *loader) walk(p *plan, fsys fs.FS, below string, depth int) {
 			if d.IsDir() {
 				return fs.SkipDir
 			}
-		case d.IsDir() || below+name == ConfigName:
+		case d.IsDir() || below+name == ConfigName || p.config.own(p.within+below+name):
+			p.without = p.without || !d.IsDir()
 		case isArchive(name) && depth >= maxArchives:
 			l.problem(p.shown+below+name, "archives within each other are read %d deep", maxArchives)
 		case isArchive(name):

@@ -239,6 +239,7 @@ func number(g *model.Gateway) {
 // changed.
 func finish(g *model.Gateway) {
 	number(g)
+	g.Resolve()
 	for _, c := range g.Chains {
 		for i, r := range c.Rules {
 			r.Of, r.Index = c, i

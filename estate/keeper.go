@@ -20,7 +20,8 @@ const Room = 4 << 20
 type keeper struct {
 	opts    Options
 	manners map[*read.Format]*source.Manner
-	gone    func(*model.Gateway) // is told of every gateway that is let go
+	by      map[*Config]map[*read.Format]*source.Manner // of estates with phrasebooks; under mu
+	gone    func(*model.Gateway)                        // is told of every gateway that is let go
 
 	room int64
 
@@ -44,12 +45,28 @@ func newKeeper(opts Options) *keeper {
 		opts:    opts,
 		room:    cmp.Or(opts.Room, Room),
 		held:    map[*Facts]*held{},
+		by:      map[*Config]map[*read.Format]*source.Manner{},
 		manners: read.Manners(opts.Formats, opts.ShowUnread),
 	}
 }
 
 func (k *keeper) read(ctx context.Context, p *plan) *model.Gateway {
-	return readGateway(ctx, p, k.opts.Formats, k.manners)
+	formats := p.config.all(k.opts.Formats)
+	manners := k.manners
+	if len(formats) > len(k.opts.Formats) {
+		manners = k.mannersOf(p.config)
+	}
+	return readGateway(ctx, p, formats, manners)
+}
+
+// mannersOf are those of the formats of an estate with phrasebooks.
+func (k *keeper) mannersOf(c *Config) map[*read.Format]*source.Manner {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.by[c] == nil {
+		k.by[c] = read.Manners(c.all(k.opts.Formats), k.opts.ShowUnread)
+	}
+	return k.by[c]
 }
 
 // offer takes in a gateway that was just read, if there is room.

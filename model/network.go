@@ -165,3 +165,41 @@ func (i *Interface) Ends(local, remote string) {
 	i.Local, _ = netip.ParseAddr(local)
 	i.Remote, _ = netip.ParseAddr(remote)
 }
+
+// Resolve finds the interfaces of routes that name a next hop and no interface: the one that is in the next hop's network, or that the
+// most specific other route to the next hop names. The gateway must be complete.
+func (g *Gateway) Resolve() {
+	type net struct {
+		table string
+		to    netip.Prefix
+	}
+	var open []*Route
+	by := map[net]string{}
+	for _, r := range g.Routes {
+		switch {
+		case r.Kind != "unicast":
+		case r.Dev != "":
+			by[net{r.Table, r.To.Masked()}] = r.Dev
+		case r.Via.IsValid():
+			open = append(open, r)
+		}
+	}
+	if len(open) == 0 {
+		return
+	}
+	for _, i := range g.Interfaces {
+		for _, a := range i.Addresses {
+			if !i.Down {
+				by[net{"main", a.Masked()}] = i.Name
+			}
+		}
+	}
+	for _, r := range open {
+		for bits := r.Via.BitLen(); bits > 0 && r.Dev == ""; bits-- {
+			p := netip.PrefixFrom(r.Via, bits).Masked()
+			if r.Dev = by[net{r.Table, p}]; r.Dev == "" {
+				r.Dev = by[net{"main", p}]
+			}
+		}
+	}
+}

@@ -33,7 +33,7 @@ var Downgrade = &audit.Check{
 			return
 		}
 		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
-		f.Judged(j)
+		f.Judged(j, s.Child.Parts)
 		f.Message = fmt.Sprintf("the %s proposals also offer %s%s", s.Child.Protocol.Value, j.Names(), audit.ByDefault(set))
 		audit.Exposure(&f, s, j)
 		f.Fix = p.WithoutWeak(s, j)

@@ -34,7 +34,7 @@ var Weak = &audit.Check{
 			return
 		}
 		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
-		f.Judged(j)
+		f.Judged(j, s.Child.Parts)
 		f.Message = fmt.Sprintf("the %s proposals prefer %s%s", s.Child.Protocol.Value, j.Names(), audit.ByDefault(set))
 		audit.Exposure(&f, s, j)
 		p.Report(f)

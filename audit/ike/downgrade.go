@@ -31,7 +31,7 @@ var Downgrade = &audit.Check{
 			return
 		}
 		f := p.On(s, set.Where(s.Connection.At), set.IsDefault())
-		f.Judged(j)
+		f.Judged(j, s.Connection.Parts)
 		f.Message = "the IKE proposals also offer " + j.Names() + audit.ByDefault(set)
 		audit.Exposure(&f, s, j)
 		f.Fix = p.WithoutWeak(s, j)

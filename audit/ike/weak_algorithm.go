@@ -36,7 +36,7 @@ var Weak = &audit.Check{
 			return
 		}
 		f := p.On(s, set.Where(s.Connection.At), set.IsDefault())
-		f.Judged(j)
+		f.Judged(j, s.Connection.Parts)
 		f.Message = "the IKE proposals prefer " + j.Names() + audit.ByDefault(set)
 		audit.Exposure(&f, s, j)
 		p.Report(f)

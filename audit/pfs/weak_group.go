@@ -33,7 +33,7 @@ var WeakGroup = &audit.Check{
 			return
 		}
 		f := p.On(s, set.Where(s.Child.At), set.IsDefault())
-		f.Judged(j)
+		f.Judged(j, s.Child.Parts)
 		f.Message = "the child's key exchange offers " + j.Names()
 		audit.Exposure(&f, s, j)
 		p.Report(f)

@@ -58,11 +58,11 @@ type Row struct {
 
 	get   func(Subject) Shown
 	put   func(s Subject, value any, from model.Setting[none]) bool // nil where it follows from others; from is where the value comes from
-	takes reflect.Type                                               // of the value that put takes
-	said  func(Subject) bool                                         // somebody says it
-	when  func(Subject) bool                                         // nil: always
-	label func(Subject) string                                       // nil: the term
-	plain func(any) string                                           // in words that no daemon's are; nil: as it is shown
+	takes reflect.Type                                              // of the value that put takes
+	said  func(Subject) bool                                        // somebody says it
+	when  func(Subject) bool                                        // nil: always
+	label func(Subject) string                                      // nil: the term
+	plain func(any) string                                          // in words that no daemon's are; nil: as it is shown
 }
 
 type none = struct{}

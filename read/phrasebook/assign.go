@@ -2,8 +2,11 @@ package phrasebook
 
 import (
 	"fmt"
+	"maps"
+	"reflect"
 	"slices"
 	"strings"
+	"time"
 
 	"toril/daemon"
 	"toril/ike"
@@ -89,17 +92,39 @@ func (r *run) assign(rule *rule, fills []Fill, pos source.Pos, at place, l level
 	}
 }
 
-// sayKey is a list that several statements say in pieces.
+// sayKey is a setting that several statements may say in pieces.
 type sayKey struct {
 	of    any // a connection or a child
 	row   string
 	level level
 }
 
+// said are the values of a setting so far, each once.
+type said struct {
+	assignment
+	settings.Subject
+	values []any
+	seen   map[any]bool
+	at     source.Pos
+	level  level
+	listed bool // it is in the run's lists
+}
+
+func (s *said) add(v any) {
+	if reflect.TypeOf(v).Comparable() {
+		if s.seen[v] {
+			return
+		}
+		s.seen[v] = true
+	}
+	s.values = append(s.values, v)
+}
+
 // put gives a setting its value, as its level has it.
 func (r *run) put(row *settings.Row, s settings.Subject, v any, pos source.Pos, l level) bool {
 	switch {
 	case pos.IsZero():
+		r.assumed[sayKey{of: subject(row, s), row: row.Name}] = true
 		return row.Assume(s, v, r.whose(row.Name))
 	case l == inherited || l == inheritedAll || l == forAll:
 		return row.Inherit(s, v, pos)
@@ -107,44 +132,100 @@ func (r *run) put(row *settings.Row, s settings.Subject, v any, pos source.Pos, 
 	return row.Put(s, v, pos)
 }
 
+// subject is what a setting is of.
+func subject(row *settings.Row, s settings.Subject) any {
+	if row.Of == settings.OfChild {
+		return s.Child
+	}
+	return s.Connection
+}
+
 func (r *run) whose(setting string) string {
 	return fmt.Sprintf("%s default of %s", r.book.Title, setting)
 }
 
-// set gives a setting its value. Several statements may give a list its elements.
+// set gives a setting its value. Several statements may give a list its elements: it is set when all of them were seen.
 func (r *run) set(a assignment, fills []Fill, pos source.Pos, at place, s settings.Subject, l level) {
+	key := sayKey{subject(&a.row, s), a.row.Name, l}
+	all := r.of[s.Connection].said
+	to := all[key]
 	if len(a.slots) == 0 {
+		if to != nil {
+			to.values, to.seen = nil, map[any]bool{}
+		}
 		r.put(&a.row, s, a.value, pos, l)
 		return
 	}
-	key := sayKey{s.Connection, a.row.Name, l}
-	if a.row.Of == settings.OfChild {
-		key.of = s.Child
+	if to == nil {
+		to = &said{seen: map[any]bool{}, level: l}
+		all[key] = to
 	}
-	of := r.of[s.Connection].said
+	to.assignment, to.Subject = a, s
+	_, list := lists[a.row.Takes()]
+	if !list {
+		to.values, to.seen = nil, map[any]bool{}
+	}
 	for _, slot := range a.slots {
 		for _, f := range fills {
-			if f.Slot == slot {
-				of[key] = append(of[key], r.resolved(f.Value, pos, at)...)
+			if f.Slot != slot {
+				continue
+			}
+			for _, v := range r.resolved(f.Value, pos, at) {
+				to.add(v)
+			}
+			if ref, ok := f.Value.(reference); ok && ref.kind == proposals {
+				r.partsOf(s, a.row.Of, r.object(ref, at).parts)
 			}
 		}
 	}
-	if len(of[key]) == 0 { // every slot of it may be left out
+	if len(to.values) > 0 { // every slot of it may be left out
+		to.at = pos
+	}
+	switch {
+	case list && !to.listed:
+		to.listed, r.lists = true, append(r.lists, to)
+	case !list:
+		r.putSaid(to)
+	}
+}
+
+// partsOf notes where the parts of named proposals are said, for whoever refers to them. Of several names the first one's are known.
+func (r *run) partsOf(s settings.Subject, of settings.Level, parts model.Parts) {
+	to := &s.Connection.Parts
+	if of == settings.OfChild {
+		to = &s.Child.Parts
+	}
+	if *to == nil {
+		*to = maps.Clone(parts)
+	}
+}
+
+// putLists sets the lists of a level, now that all of it was seen.
+func (r *run) putLists() {
+	for _, s := range r.lists {
+		r.putSaid(s)
+	}
+	r.lists = nil
+}
+
+// putSaid gives a setting the value that its pieces make.
+func (r *run) putSaid(s *said) {
+	if len(s.values) == 0 {
 		return
 	}
-	for i, v := range of[key] {
+	for i, v := range s.values {
 		if p, ok := v.(ike.Proposal); ok { // of whichever its name was used for
 			p.Protocol = ike.IKE
-			if a.row.Of == settings.OfChild {
+			if s.row.Of == settings.OfChild {
 				p.Protocol = ike.ESP
 				p.Transforms[ike.PRF] = nil // a child has none (RFC 7296, section 3.3.3)
 			}
-			of[key][i] = p
+			s.values[i] = p
 		}
 	}
-	v, err := a.one(of[key])
-	if err != nil || !r.put(&a.row, s, v, pos, l) {
-		r.unreadAt(pos, s.Connection.Name, "%s cannot be what stands here", a.row.Name)
+	v, err := s.one(s.values)
+	if err != nil || !r.put(&s.row, s.Subject, v, s.at, s.level) {
+		r.unreadAt(s.at, s.Connection.Name, "%s cannot be what stands here", s.row.Name)
 	}
 }
 
@@ -240,6 +321,7 @@ func (r *run) offer(o *offer, piece bool, fills []Fill, pos source.Pos, s settin
 func joined(said map[ike.Registry]*assembled, protocol ike.Protocol) (p ike.Proposal, ok bool) {
 	p.Protocol = protocol
 	var words []string
+	said = withoutSpare(said)
 	for _, reg := range []ike.Registry{ike.Encryption, ike.Integrity, ike.PRF, ike.KeyExchange} {
 		one := said[reg]
 		if one == nil || reg == ike.PRF && protocol != ike.IKE && protocol != 0 {
@@ -266,6 +348,14 @@ func (r *run) offerObject(o *offer, piece bool, fills []Fill, pos source.Pos, at
 		return
 	}
 	said := o.chosen(fills)
+	if at.object.parts == nil {
+		at.object.parts = model.Parts{}
+	}
+	for reg := range said {
+		if _, before := at.object.parts[reg]; !before && !pos.IsZero() {
+			at.object.parts[reg] = pos
+		}
+	}
 	values := at.object.values
 	if n := len(values); piece && n > 0 {
 		if last, ok := values[n-1].(ike.Proposal); ok {
@@ -289,10 +379,19 @@ func (r *run) offerObject(o *offer, piece bool, fills []Fill, pos source.Pos, at
 
 // assemble makes proposals of the parts that were said, with the language's defaults for those that were not.
 func (r *run) assemble(c *model.Connection) {
-	c.Parts = r.assembled(c, &c.Proposals, "ike", nil)
+	c.Parts = joinParts(c.Parts, r.assembled(c, &c.Proposals, "ike", nil))
 	for _, k := range c.Children {
-		k.Parts = r.assembled(k, &k.Proposals, "child", c)
+		k.Parts = joinParts(k.Parts, r.assembled(k, &k.Proposals, "child", c))
 	}
+}
+
+// joinParts are places of parts, the nearer ones where both tell.
+func joinParts(named, own model.Parts) model.Parts {
+	if len(named) == 0 {
+		return own
+	}
+	maps.Copy(named, own)
+	return named
 }
 
 // assembled returns where the parts of proposals are said, if by statements of their own.
@@ -333,7 +432,7 @@ func (r *run) assembled(of any, to *model.Setting[[]ike.Proposal], which string,
 	}
 	if len(to.Value) > 0 {
 		complete(to, parts)
-	} else if p, ok := joined(withoutSpare(parts, nil), protocol); ok {
+	} else if p, ok := joined(parts, protocol); ok {
 		p.Text = strings.Join(strings.Fields(p.Text), " ")
 		*to = model.Unsaid([]ike.Proposal{p}, r.whose(which+"-proposals"))
 		if at := positions(parts); saidParts && !at.IsZero() {
@@ -359,21 +458,19 @@ func positions(parts map[ike.Registry]*assembled) source.Pos {
 	return source.Pos{}
 }
 
-// withoutSpare leaves out an algorithm for integrity where the cipher protects integrity too, unless a statement says it.
-func withoutSpare(parts map[ike.Registry]*assembled, ciphers ike.Choices) map[ike.Registry]*assembled {
-	if e := parts[ike.Encryption]; e != nil {
-		ciphers = append(slices.Clip(ciphers), e.choices...)
-	}
-	if i := parts[ike.Integrity]; i == nil || len(ciphers) == 0 ||
-		slices.ContainsFunc(ciphers, func(c ike.Choice) bool { return !c.Combined }) {
+// sealed reports whether all ciphers protect integrity too: then there is no algorithm for it (RFC 7296, section 3.3.3), and a hash that
+// stands beside them is that of the PRF.
+func sealed(ciphers []ike.Choice) bool {
+	return len(ciphers) > 0 && !slices.ContainsFunc(ciphers, func(c ike.Choice) bool { return !c.Combined })
+}
+
+// withoutSpare leaves out an algorithm for integrity where there is none.
+func withoutSpare(parts map[ike.Registry]*assembled) map[ike.Registry]*assembled {
+	if e := parts[ike.Encryption]; e == nil || !sealed(e.choices) {
 		return parts
 	}
-	out := map[ike.Registry]*assembled{}
-	for reg, one := range parts {
-		if reg != ike.Integrity {
-			out[reg] = one
-		}
-	}
+	out := maps.Clone(parts)
+	delete(out, ike.Integrity)
 	return out
 }
 
@@ -382,12 +479,12 @@ func complete(to *model.Setting[[]ike.Proposal], parts map[ike.Registry]*assembl
 	to.Value = slices.Clone(to.Value)
 	for i := range to.Value {
 		p := &to.Value[i]
-		for reg, one := range withoutSpare(parts, p.Transforms[ike.Encryption]) {
-			if reg == ike.PRF && p.Protocol != ike.IKE {
+		for reg, one := range parts {
+			if reg == ike.PRF && p.Protocol != ike.IKE || reg == ike.Integrity && sealed(p.Transforms[ike.Encryption]) {
 				continue
 			}
-			if len(p.Transforms[reg]) == 0 {
-				p.Transforms[reg] = append(p.Transforms[reg], one.choices...)
+			if len(p.Transforms[reg]) == 0 || !one.at.IsZero() { // a statement of its own holds
+				p.Transforms[reg] = slices.Clone(one.choices)
 			}
 		}
 	}
@@ -401,28 +498,44 @@ func newChild(name string, at source.Pos, title string) *model.Child {
 // assume gives settings that nobody configures the language's defaults. It reports whether one that people compare first is neither
 // configured nor has a default: then nobody knows what holds.
 func (r *run) assume(s settings.Subject, of settings.Level) (unsure bool) {
-	for _, row := range settings.All() {
+	for _, row := range r.rows {
 		v, has := row.Get(s)
-		if row.Of != of || row.Takes() == nil || !has || !v.Default || v.Value != nil && decided(row.Name, s) {
+		if row.Of != of || row.Takes() == nil || !has || !v.Default || decided(row.Name, s) || r.assumed[sayKey{of: subject(&row, s), row: row.Name}] {
 			continue
 		}
 		a, before := r.book.since(row.Name, r.version)
 		if a == nil {
-			unsure = unsure || row.Main && !ownIdentity(row.Name)
+			if row.Name == "own-identity" { // the address, by the standard
+				row.Assume(s, ike.Identity{Kind: ike.NoID}, "RFC 7296, section 3.5")
+				continue
+			}
+			unsure = unsure || row.Main
 			continue
 		}
 		why := r.whose(row.Name)
 		if r.version == "" && before != nil {
 			why += fmt.Sprintf(" (since %s; before: %s)", a.since, before.text)
 		}
-		row.Assume(s, a.value, why)
+		row.Assume(s, a.of(r.rows, s), why)
 	}
 	return unsure
+}
+
+// of is the value of a default, which may be a share of another setting.
+func (a *assumption) of(rows []settings.Row, s settings.Subject) any {
+	if a.share == 0 {
+		return a.value
+	}
+	v, _ := settings.Named(rows, a.other).Get(s)
+	span, _ := v.Value.(time.Duration)
+	return span * time.Duration(a.share) / 100
 }
 
 // decided reports whether proposals were made of default parts already, or policies are what they always are.
 func decided(row string, s settings.Subject) bool {
 	switch row {
+	case "pfs": // it follows from the proposals
+		return true
 	case "ike-proposals":
 		return len(s.Connection.Proposals.Value) > 0
 	case "child-proposals":
@@ -434,10 +547,6 @@ func decided(row string, s settings.Subject) bool {
 	}
 	return false
 }
-
-// ownIdentity reports whether a setting has a default by the standard: an identity that nobody configures is the address (RFC 7296,
-// section 3.5).
-func ownIdentity(row string) bool { return row == "own-identity" || row == "peer-identity" }
 
 // since returns the default of a setting for a version, the newest where that is not known, and the one before it; nil for none.
 func (b *Book) since(setting, version string) (a, before *assumption) {

@@ -25,6 +25,7 @@ type Book struct {
 	Warnings []*source.Error // what is not wrong, and should be better
 
 	types    Types
+	known    []string // words of the vocabulary
 	negates  []string // first words that turn a statement into its opposite
 	given    []given
 	defaults map[string][]assumption // by settings, the newest first
@@ -38,6 +39,8 @@ type Book struct {
 type assumption struct {
 	row   settings.Row
 	value any
+	share int    // percent of another setting, instead of a value; 0: the value
+	other string // that setting
 	text  string
 	since string // the first version that does so; "" for all
 }
@@ -68,7 +71,9 @@ type rule struct {
 	phrase *Phrase
 	at     source.Pos
 	makes  maker
-	name   *Slot   // whose value names what is made; nil: what stands around it
+	names  []*Slot // whose values name what is made; none: it has a number
+	title  string  // the first word of the statement within that names it; "" where slots do
+	of     *Slot   // the connection that a child belongs to; nil: the one around it
 	kind   string  // of what has a name
 	again  string  // what a second object of a name does
 	local  bool    // the object is known only in what stands around it
@@ -147,9 +152,13 @@ func (b *Book) Format() *read.Format {
 		Order:    20,
 		Looks:    b.looks,
 		Read:     b.read,
+		Words:    b.words,
 		Covers:   func() []read.Coverage { return covers(b.rules, "") },
 	}
 }
+
+// words are those of the language's vocabulary, which a quote may show.
+func (b *Book) words() []string { return b.known }
 
 // looks judges a file by the line that every file of the language has.
 func (b *Book) looks(f *source.File) (int, string) {

@@ -177,7 +177,7 @@ func TestMistakesInABook(t *testing.T) {
 // TestSecretsOfABookAreHidden: a slot of type secret shows in no quote.
 func TestSecretsOfABookAreHidden(t *testing.T) {
 	const book = "language: a\ntitle: b\nsyntax: {kind: lines}\nphrases:\n" +
-		"- say: peer <name> key <k:secret>\n  makes: connection\n  named: <name>\n- {say: \"door <k:secret>\", moot: who may log in}\n"
+		"- say: peer <name> key <_:secret>\n  makes: connection\n  named: <name>\n- {say: \"door <k:secret>\", moot: who may log in}\n"
 	b, err := phrasebook.Load("b.yaml", []byte(book))
 	require.NoError(t, err)
 	g := readtest.Read(b.Format(), "x", "peer a key Jackdaw-4711\ndoor Jackdaw-4712\n", nil)
@@ -366,7 +366,7 @@ func TestRules(t *testing.T) {
 		"- say: nets <n>\n  makes: object\n  kind: networks\n  named: <n>\n  phrases: [{say: \"<a:network>\", adds: <a>}]\n" +
 		"- say: \"[<k:number>] <v:action> <c> from ( any | <s:network> | <so:networks> ) to ( any | <d:networks> ) \\\n" +
 		"    [ using <p:protocol> [ door <o:port> ] ] [ by <i> ] [ <z:flag> ] [ at night ]\"\n" +
-		"  rule: {chain: <c>, action: <v>, from: <s>, to: <d>, protocol: <p>, ports: <o>, in: <i>, number: <k>, disabled: <z>}\n" +
+		"  rule: {chain: <c>, action: <v>, from: <s> <so>, to: <d>, protocol: <p>, ports: <o>, in: <i>, number: <k>, disabled: <z>}\n" +
 		"- {say: answers pass, rule: {chain: across, action: accept, state: established related}}\n" +
 		"- {say: \"door <o:port> opens by day\", rule: {chain: across, action: accept, ports: <o>, condition: a time of day, log: \"yes\"}}\n"
 	b, err := phrasebook.Load("b.yaml", []byte(book))
@@ -391,11 +391,11 @@ chain inet a itself: hook input, priority 0, kind 0, policy accept
 	const head = "language: a\ntitle: b\nsyntax: {kind: lines}\nchains: [{name: c, hook: forward, policy: drop}]\nphrases:\n" +
 		"- {say: \"x <y:number>\", rule: "
 	for text, want := range map[string]string{
-		"{chain: c}}":                                 "rule has no action",
-		"{chain: c, action: alow}}":                   `"alow" is no choice; did you mean "drop"?`,
-		"{chain: c, action: accept, state: knew}}":    "state: ",
-		"{chain: c, action: accept, ports: high}}":    "ports: ",
-		"{chain: c, action: accept, from: here}}":     "from: \"here\" is not a network",
+		"{chain: c}}":                              "rule has no action",
+		"{chain: c, action: alow}}":                `"alow" is no choice; did you mean "drop"?`,
+		"{chain: c, action: accept, state: knew}}": "state: ",
+		"{chain: c, action: accept, ports: high}}": "ports: ",
+		"{chain: c, action: accept, from: here}}":  "from: \"here\" is not a network",
 	} {
 		_, err := phrasebook.Load("b.yaml", []byte(head+text+"\n"))
 		require.Error(t, err)

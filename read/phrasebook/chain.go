@@ -16,9 +16,10 @@ import (
 
 // chain is a list of rules that the language has: where in a packet's way it stands, and what becomes of packets that no rule is for.
 type chain struct {
-	name   string
-	hook   model.Hook
-	policy model.Verb
+	name    string
+	hook    model.Hook
+	policy  model.Verb
+	answers bool // what belongs to an accepted connection passes before any rule is asked
 }
 
 var (
@@ -29,7 +30,7 @@ var (
 // numbered is a rule with what orders it, where it has that.
 type numbered struct {
 	*model.Rule
-	rank, number, place uint64
+	rank, number, place, before uint64
 }
 
 // The chains of address translation, and where in a packet's way they stand.
@@ -69,7 +70,7 @@ func (r *run) rule(chain string, one numbered) {
 func (r *run) narrowed(rec *record) numbered {
 	v := rec.values
 	one := numbered{Rule: &model.Rule{At: rec.at, When: serviced(v), Verb: model.UnknownAction, Log: flag(v, "log"), Comment: text(v, "comment")},
-		rank: count(v, "rank"), number: count(v, "number"), place: count(v, "place")}
+		rank: count(v, "rank"), number: count(v, "number"), place: count(v, "place"), before: count(v, "before")}
 	if why := text(v, "condition"); why != "" {
 		one.Unsure = append(one.Unsure, why)
 	}
@@ -286,13 +287,18 @@ func (r *run) chainOf(name string) *model.Chain {
 func (r *run) handOver() {
 	g := r.in.Gateway
 	first := r.firstStatement()
-	add := func(name string, hook model.Hook, policy model.Verb, why string) {
+	add := func(name string, hook model.Hook, policy model.Verb, answers bool, why string) {
 		out := r.chainOf(name)
 		if hook != model.NoHook {
 			out.Hook = hook
 		}
 		out.At, out.Policy = first, model.Unsaid(policy, why)
-		for _, one := range ordered(r.chains[name]) {
+		all := ordered(r.chains[name])
+		if answers {
+			pass := packet.Where(packet.State, packet.OneOf(packet.Established, packet.Related))
+			all = append([]*model.Rule{{At: first, When: pass, Verb: model.Accept, Comment: "implied: answers pass"}}, all...)
+		}
+		for _, one := range all {
 			one.Of, one.Index = out, len(out.Rules)
 			out.Rules = append(out.Rules, one)
 		}
@@ -304,16 +310,16 @@ func (r *run) handOver() {
 	known := map[string]bool{}
 	for _, c := range r.book.chains {
 		known[c.name] = true
-		add(c.name, c.hook, c.policy, r.book.Title+" default of "+c.name)
+		add(c.name, c.hook, c.policy, c.answers, r.book.Title+" default of "+c.name)
 	}
 	for _, name := range r.names {
 		switch {
 		case known[name]:
 		case name == sourceChain || name == destinationChain:
-			add(name, model.NoHook, model.Accept, "")
+			add(name, model.NoHook, model.Accept, false, "")
 		default:
 			r.endOfList(name)
-			add(name, model.NoHook, model.Accept, "")
+			add(name, model.NoHook, model.Accept, false, "")
 			d := g.Defined("chain", name)
 			d.At, d.Missing = r.chains[name][0].At, false
 		}
@@ -349,6 +355,19 @@ func ordered(in []numbered) []*model.Rule {
 	slices.SortStableFunc(list, func(a, b numbered) int {
 		return cmp.Or(cmp.Compare(a.rank, b.rank), cmp.Compare(a.number, b.number))
 	})
+	for i, one := range slices.Clone(list) { // each goes once
+		to := slices.IndexFunc(list, func(o numbered) bool { return one.before > 0 && o.rank == one.rank && o.number == one.before })
+		if to < 0 {
+			continue
+		}
+		if i = slices.IndexFunc(list, func(o numbered) bool { return o.Rule == one.Rule }); i != to {
+			list = slices.Delete(list, i, i+1)
+			if i < to {
+				to--
+			}
+			list = slices.Insert(list, to, one)
+		}
+	}
 	var out []*model.Rule
 	for _, one := range list {
 		out = append(out, one.Rule)

@@ -33,9 +33,10 @@ type syntaxText struct {
 }
 
 type chainText struct {
-	Name   string `yaml:"name" says:"the name by which rules refer to it"`
-	Hook   string `yaml:"hook" says:"forward, input (to the device itself) or output"`
-	Policy string `yaml:"policy" says:"what becomes of packets that no rule matches: accept, drop or reject"`
+	Name    string `yaml:"name" says:"the name by which rules refer to it"`
+	Hook    string `yaml:"hook" says:"forward, input (to the device itself) or output"`
+	Policy  string `yaml:"policy" says:"what becomes of packets that no rule matches: accept, drop or reject"`
+	Answers bool   `yaml:"answers" says:"packets of connections that were accepted pass before any rule is asked"`
 }
 
 type listText struct {
@@ -59,7 +60,8 @@ type givenText struct {
 type ruleText struct {
 	Say         string            `yaml:"say" says:"the form of a statement: words, <slot:type>, [ may be left out ], ( one | other ), again..."`
 	Makes       string            `yaml:"makes" says:"what the statement begins"`
-	Named       string            `yaml:"named" says:"the slot that names it"`
+	Named       string            `yaml:"named" says:"the slots that name it; or the first word of the statement within that does"`
+	Of          string            `yaml:"of" says:"of a child: the slot that names its connection, where it stands in none"`
 	Kind        string            `yaml:"kind" says:"of an object: networks, proposals, services, interfaces or settings; of routing: the protocol"`
 	Again       string            `yaml:"again" says:"what a second object of the same name does: adds (left out), replaces, ignored"`
 	Local       bool              `yaml:"local" says:"the object is known only inside the statement around it, where it shadows others of its name"`

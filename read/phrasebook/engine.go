@@ -3,6 +3,7 @@ package phrasebook
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"toril/daemon"
 	"toril/model"
@@ -14,6 +15,7 @@ import (
 
 // run is one file on its way through a book.
 type run struct {
+	rows        []settings.Row
 	book        *Book
 	in          *read.Input
 	given       bool // statements are those that a device has without their being saved
@@ -27,8 +29,11 @@ type run struct {
 	chains      map[string][]numbered // rules by the names of their chains
 	names       []string              // of the chains, in the order in which they come
 	pending     []deferred
+	lists       []*said    // of settings that are lists, whose values are still to be set
 	bound       []binding  // tunnel interfaces
 	borrowed    []borrowed // interfaces that use the addresses of others
+
+	assumed map[sayKey]bool // settings that a device has without their being saved
 
 	version  string // of what wrote the file; "" where it does not say
 	referred int    // values that names brought so far
@@ -36,10 +41,11 @@ type run struct {
 
 // parts are what is said in pieces of a connection and its children.
 type parts struct {
-	said     map[sayKey][]any
+	said     map[sayKey]*said
 	children map[string]*model.Child
 	whole    map[any]*assembly // of the proposals of the connection, or of a child
 	disabled bool
+	implied  bool // only children that say that they belong to it tell of it
 }
 
 // place is where statements stand: what they are about, and which phrases are known there.
@@ -54,14 +60,15 @@ type place struct {
 	rules    []*rule
 	name     string // what an unread statement may change
 	path     string // the statements around, for the names of records
+	title    string // the first word of the statement that named what stands around
 }
 
 // act is what a statement of named settings does where they are used.
-type act func(at place, level level)
+type act func(at place, level level, used source.Pos)
 
 func (b *Book) read(in *read.Input) {
-	r := &run{book: b, in: in, of: map[*model.Connection]*parts{}, builtIn: map[*object]bool{}, called: map[[3]string]*record{},
-		chains: map[string][]numbered{}}
+	r := &run{book: b, in: in, rows: settings.All(), of: map[*model.Connection]*parts{}, builtIn: map[*object]bool{}, called: map[[3]string]*record{},
+		chains: map[string][]numbered{}, assumed: map[sayKey]bool{}}
 	list, bad := statements.Parse(in.File.Bytes(), b.Manner)
 	for _, x := range bad {
 		in.Problemf(x.Line, "%s", x.Why)
@@ -98,6 +105,7 @@ func (r *run) finish() {
 		for _, do := range level {
 			do()
 		}
+		r.putLists()
 	}
 	r.bind()
 	for _, rec := range r.records {
@@ -115,6 +123,10 @@ func (r *run) finish() {
 		}
 	}
 	g.Connections = slices.DeleteFunc(g.Connections, func(c *model.Connection) bool {
+		if r.of[c].implied {
+			r.unreadAt(c.At, "", "the connection %s is not there", c.Name)
+			return true
+		}
 		if r.of[c].disabled {
 			g.Unloaded = append(g.Unloaded, c)
 		}
@@ -215,6 +227,10 @@ func wordsOf(words []statements.Word) string {
 
 // statement finds the first phrase that a statement fits, and does what it says. One that fits none is unread, with all that stands in it.
 func (r *run) statement(st *statements.Statement, at place) {
+	if at.title != "" && st.Words[0].Text == at.title && len(st.Words) == 2 && len(st.Nested) == 0 {
+		r.in.Count()
+		return
+	}
 	rule, fills, nearest, best := r.match(st.Words, at.rules)
 	if rule != nil {
 		r.in.Count()
@@ -317,7 +333,7 @@ func (r *run) apply(rule *rule, st *statements.Statement, fills []Fill, at place
 	if rule.moot != "" {
 		return
 	}
-	in := r.make(rule, fills, pos, at)
+	in := r.make(rule, st, fills, pos, at)
 	for _, s := range rule.adds {
 		for _, f := range fills {
 			if f.Slot == s && in.object != nil {
@@ -331,7 +347,13 @@ func (r *run) apply(rule *rule, st *statements.Statement, fills []Fill, at place
 	for _, f := range rule.facts {
 		in = r.say(f, fills, pos, in, rule)
 	}
-	does := func(at place, level level) { r.assign(rule, fills, pos, at, level) }
+	does := func(at place, level level, used source.Pos) {
+		if pos.IsZero() { // the device has it without its being saved: the use of it is what is saved
+			r.assign(rule, fills, used, at, level)
+			return
+		}
+		r.assign(rule, fills, pos, at, level)
+	}
 	switch {
 	case in.object != nil && in.object.kind == profiles:
 		in.object.values = append(in.object.values, act(does))
@@ -342,10 +364,13 @@ func (r *run) apply(rule *rule, st *statements.Statement, fills []Fill, at place
 		for _, ref := range used(rule, fills) {
 			r.pending = append(r.pending, deferred{func() { r.use(ref, pos, in) }})
 		}
-		does(in, direct)
+		does(in, direct, pos)
 	}
 	if len(st.Nested) > 0 {
 		in.rules, in.path = rule.rules, in.path+wordsOf(st.Words)
+		if rule.title == "" {
+			in.title = ""
+		}
 		in.scope = &scope{outer: in.scope}
 		r.statements(st.Nested, in)
 	}
@@ -368,7 +393,7 @@ type deferred struct{ do func() }
 func (r *run) use(ref reference, pos source.Pos, at place) {
 	for _, v := range r.named(ref, pos, at) {
 		if do, ok := v.(act); ok {
-			do(at, inherited)
+			do(at, inherited, pos)
 		}
 	}
 }
@@ -380,18 +405,27 @@ func (r *run) problem(pos source.Pos, format string, args ...any) {
 }
 
 // make returns what the statement is about: what it begins, by its name, made where it is not known yet, or what stands around it.
-func (r *run) make(rule *rule, fills []Fill, pos source.Pos, at place) place {
-	name := ""
-	for _, f := range fills {
-		if rule.name != nil && f.Slot == rule.name {
-			name = f.Text
-		}
+func (r *run) make(rule *rule, st *statements.Statement, fills []Fill, pos source.Pos, at place) place {
+	name := rule.nameOf(st, fills)
+	if rule.title != "" {
+		at.title = rule.title
 	}
 	switch rule.makes {
 	case connection:
 		at.Connection, at.Child, at.object, at.record = r.connection(name, pos), nil, nil, nil
+		if of := r.of[at.Connection]; of.implied {
+			of.implied, at.Connection.At = false, pos
+		}
 		at.name = at.Connection.Name
 	case childSA:
+		for _, f := range fills {
+			if rule.of != nil && f.Slot == rule.of {
+				_, known := r.connections[f.Text]
+				at.Connection = r.connection(f.Text, pos)
+				at.name = at.Connection.Name
+				r.of[at.Connection].implied = r.of[at.Connection].implied || !known
+			}
+		}
 		if at.Connection == nil {
 			r.problem(pos, "a child stands in a connection, and there is none around it")
 			return at
@@ -410,6 +444,27 @@ func (r *run) make(rule *rule, fills []Fill, pos source.Pos, at place) place {
 	return at
 }
 
+// nameOf is the name of what a statement begins: the values of slots, or the second word of the statement within that tells it.
+func (r *rule) nameOf(st *statements.Statement, fills []Fill) string {
+	if r.title != "" {
+		for _, in := range st.Nested {
+			if len(in.Words) > 1 && in.Words[0].Text == r.title {
+				return source.Clean(in.Words[1].Text)
+			}
+		}
+		return ""
+	}
+	var all []string
+	for _, s := range r.names {
+		for _, f := range fills {
+			if f.Slot == s {
+				all = append(all, f.Text)
+			}
+		}
+	}
+	return strings.Join(all, " to ")
+}
+
 // connection returns the connection of a name, made where it is not known yet.
 func (r *run) connection(name string, pos source.Pos) *model.Connection {
 	g := r.in.Gateway
@@ -420,7 +475,7 @@ func (r *run) connection(name string, pos source.Pos) *model.Connection {
 		return c
 	}
 	c := &model.Connection{Name: name, At: pos}
-	r.of[c] = &parts{said: map[sayKey][]any{}, children: map[string]*model.Child{}, whole: map[any]*assembly{}}
+	r.of[c] = &parts{said: map[sayKey]*said{}, children: map[string]*model.Child{}, whole: map[any]*assembly{}}
 	if r.connections == nil {
 		r.connections = map[string]*model.Connection{}
 	}

@@ -74,11 +74,19 @@ func (e Example) missed(g *model.Gateway) []Difference {
 				continue
 			}
 			if v, has := row.Get(s); !has || v.Text != want[name] && v.Plain != want[name] {
-				out = append(out, Difference{e.At, subject, name, want[name], fmt.Sprintf("%q", v.Text)})
+				out = append(out, Difference{e.At, subject, name, want[name], found(v)})
 			}
 		}
 	}
 	return out
+}
+
+// found is a value as it was found: as it is configured, and in words that no language's are where these differ.
+func found(v settings.Shown) string {
+	if v.Plain != v.Text {
+		return fmt.Sprintf("%q, which is %q", v.Text, v.Plain)
+	}
+	return fmt.Sprintf("%q", v.Text)
 }
 
 // counted reports whether a subject is the gateway as a whole, of which an example says how much there is.

@@ -1,12 +1,14 @@
 package phrasebook
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
 
 	"toril/internal/strictyaml"
 	"toril/model"
+	"toril/packet"
 	"toril/read/literal"
 	"toril/source"
 )
@@ -14,8 +16,8 @@ import (
 // fact is what a statement says of a gateway beside its settings, or a part of that: of an interface, a route, a rule.
 type fact struct {
 	what  string
-	slots map[string]*Slot // by the parts of it
-	says  map[string]any   // what the phrasebook itself says of parts
+	slots map[string][]*Slot // by the parts of it
+	says  map[string]any     // what the phrasebook itself says of parts
 }
 
 // part is a part of a fact.
@@ -35,9 +37,24 @@ var devices = []string{"word", "interface", interfaces}
 func words(t string) (any, error)         { return t, nil }
 func saysFlag(t string) (any, error)      { return choice(flags, t) }
 func saysNumber(t string) (any, error)    { return number(t) }
-func saysPorts(t string) (any, error)     { return literal.Ports(t) }
 func saysProtocols(t string) (any, error) { return literal.Protocols(t) }
 func saysNetwork(t string) (any, error)   { return network(t) }
+
+// saysPorts reads ports and ranges with blanks between.
+func saysPorts(t string) (any, error) {
+	var all []packet.Values
+	for w := range strings.FieldsSeq(t) {
+		v, err := literal.Ports(w)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, v)
+	}
+	if len(all) == 0 {
+		return nil, fmt.Errorf("a port is missing")
+	}
+	return packet.Join(all...), nil
+}
 
 func saysStates(t string) (any, error) {
 	for w := range strings.FieldsSeq(t) {
@@ -72,6 +89,7 @@ var matches = map[string]part{
 	"out":          {types: devices, says: words, about: "interface, or interfaces by name, that packets leave by"},
 	"number":       {types: []string{"number"}, about: "number that orders it"},
 	"place":        {types: []string{"number"}, says: saysNumber, about: "place in the list at which it is inserted, from 1"},
+	"before":       {types: []string{"number"}, about: "number of the rule before which it is inserted"},
 	"rank":         {says: saysNumber, about: "rules of a lower rank come before others, whatever their numbers"},
 	"disabled":     {types: []string{"flag"}, says: saysFlag, about: "yes: it is not in force"},
 	"condition":    {types: []string{"word", "text"}, says: words, about: "what cannot be decided from the file, as a schedule"},
@@ -171,7 +189,7 @@ var ends = map[string]model.Verb{
 
 // fact reads "route: {to: <n>, via: <g>}".
 func (l *loader) fact(p *Phrase, what string, text map[string]string, path string) (*fact, error) {
-	f := &fact{what: what, slots: map[string]*Slot{}, says: map[string]any{}}
+	f := &fact{what: what, slots: map[string][]*Slot{}, says: map[string]any{}}
 	for _, key := range slices.Sorted(maps.Keys(text)) {
 		of, ok := facts[what][key]
 		if !ok {
@@ -189,14 +207,16 @@ func (l *loader) fact(p *Phrase, what string, text map[string]string, path strin
 			f.says[key] = v
 			continue
 		}
-		s, err := l.slot(p, text[key], path)
-		if err != nil {
-			return nil, err
+		for word := range strings.FieldsSeq(text[key]) {
+			s, err := l.slot(p, word, path)
+			if err != nil {
+				return nil, err
+			}
+			if !slices.Contains(of.types, s.Type.Name) {
+				return nil, l.errorf(path, "%s: slot %s is of type %s; it takes %s", key, s.Name, s.Type.Name, strings.Join(of.types, ", "))
+			}
+			f.slots[key] = append(f.slots[key], s)
 		}
-		if !slices.Contains(of.types, s.Type.Name) {
-			return nil, l.errorf(path, "%s: slot %s is of type %s; it takes %s", key, s.Name, s.Type.Name, strings.Join(of.types, ", "))
-		}
-		f.slots[key] = s
 	}
 	return f, nil
 }
@@ -218,5 +238,5 @@ func (f *fact) lacks() (out []string) {
 // tells reports whether the fact has a part.
 func (f *fact) tells(key string) bool {
 	_, said := f.says[key]
-	return said || f.slots[key] != nil
+	return said || len(f.slots[key]) > 0
 }

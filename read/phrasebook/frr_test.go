@@ -27,7 +27,7 @@ phrases:
 - {say: end, moot: the end}
 - {say: "( ip | ipv6 ) route <n:network> Null0", route: {to: <n>, kind: blackhole}}
 - {say: "( ip | ipv6 ) route <n:network> reject", route: {to: <n>, kind: unreachable}}
-- {say: "( ip | ipv6 ) route <n:network> <g:address> [ <d:word> [ <m:number> ] ]", route: {to: <n>, via: <g>, device: <d>}}
+- {say: "( ip | ipv6 ) route <n:network> <g:address> [ <d:word> [ <_:number> ] ]", route: {to: <n>, via: <g>, device: <d>}}
 - {say: "( ip | ipv6 ) route <n:network> <d:word>", route: {to: <n>, device: <d>}}
 - say: interface <i>
   makes: interface
@@ -37,11 +37,11 @@ phrases:
   - {say: shutdown, interface: {down: "yes"}}
   - {say: "ip ospf <x:text>", moot: a routing protocol}
   - {say: exit, moot: its end}
-- say: router <x:text>
+- say: router <_:text>
   phrases:
   - {say: "( network | redistribute | neighbor ) <x:text>", moot: a routing protocol}
   - {say: exit, moot: its end}
-  - say: address-family <x:text>
+  - say: address-family <_:text>
     phrases:
     - {say: "( network | redistribute ) <x:text>", moot: a routing protocol}
     - {say: exit-address-family, moot: its end}

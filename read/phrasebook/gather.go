@@ -42,9 +42,9 @@ func (f *fact) add(to map[string][]any, fills []Fill) {
 	for key, v := range f.says {
 		to[key] = append(to[key], v)
 	}
-	for key, slot := range f.slots {
+	for key, slots := range f.slots {
 		for _, one := range fills {
-			if one.Slot == slot {
+			if slices.Contains(slots, one.Slot) {
 				to[key] = append(to[key], one.Value)
 			}
 		}

@@ -4,9 +4,11 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"toril/daemon"
 	"toril/ike"
@@ -142,11 +144,21 @@ func (l *loader) defaults(in []defaultText) error {
 		if err != nil {
 			return err
 		}
-		v, err := meant(row.Takes(), d.Value)
-		if err != nil {
+		a := assumption{row: *row, text: d.Value, since: d.Since}
+		if share, other, ok := strings.Cut(d.Value, "% of "); ok {
+			of, err := l.row(other, where+".value")
+			if err != nil {
+				return err
+			}
+			if a.share, err = strconv.Atoi(share); err != nil || of.Takes() != row.Takes() || row.Takes() != reflect.TypeFor[time.Duration]() ||
+				a.share < 1 || a.share > 1000 {
+				return l.errorf(where+".value", "%q is no share of a time", source.Clean(d.Value))
+			}
+			a.other = other
+		} else if a.value, err = meant(row.Takes(), d.Value); err != nil {
 			return l.errorf(where+".value", "%s: %v", d.Set, err)
 		}
-		l.book.defaults[d.Set] = append(l.book.defaults[d.Set], assumption{*row, v, d.Value, d.Since})
+		l.book.defaults[d.Set] = append(l.book.defaults[d.Set], a)
 	}
 	newest := func(a, b string) int {
 		if a == "" || b == "" {
@@ -219,7 +231,7 @@ func (l *loader) given(in []givenText) error {
 
 // row returns the setting of a name that can be set.
 func (l *loader) row(name, path string) (*settings.Row, error) {
-	if row := settings.Named(l.rows, name); row != nil && row.Takes() != nil {
+	if row := settings.Named(l.rows, name); row != nil && row.Takes() != nil && name != "pfs" { // that follows from the proposals
 		return row, nil
 	}
 	var known []string
@@ -238,6 +250,7 @@ var registries = map[string]ike.Registry{
 
 func (l *loader) vocabularies(all map[string]map[string]string) error {
 	for _, name := range slices.Sorted(maps.Keys(all)) {
+		l.book.known = append(l.book.known, slices.Sorted(maps.Keys(all[name]))...)
 		if err := l.vocabulary(name, all[name]); err != nil {
 			return err
 		}
@@ -359,7 +372,7 @@ func (l *loader) chains(in []chainText, lists *listText) error {
 		if err != nil {
 			return l.errorf(where+".policy", "%v", err)
 		}
-		l.book.chains = append(l.book.chains, chain{c.Name, hook, policy})
+		l.book.chains = append(l.book.chains, chain{c.Name, hook, policy, c.Answers})
 	}
 	if lists != nil {
 		end, err := choice(ends, lists.End)

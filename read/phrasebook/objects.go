@@ -14,6 +14,8 @@ type object struct {
 	values []any // selectors, proposals, packets, interfaces, acts; references to others of its kind
 	def    *model.Definition
 
+	parts model.Parts // where parts of proposals are said
+
 	flat   []any // the values, with those of what it refers to
 	state  uint8
 	circle bool // it refers to itself

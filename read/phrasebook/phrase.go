@@ -61,11 +61,12 @@ type Fill struct {
 }
 
 // ParsePhrase reads a phrase. Its error says what was expected, and where it can, what was meant.
-func ParsePhrase(text string, types Types) (*Phrase, error) {
+// fold takes capitals for small letters.
+func ParsePhrase(text string, types Types, fold bool) (*Phrase, error) {
 	if len(text) > maxPhrase {
 		return nil, fmt.Errorf("a phrase has at most %d characters", maxPhrase)
 	}
-	c := &compiler{types: types, tokens: tokensOf(text), p: &Phrase{text: text, slots: map[string]*Slot{}}}
+	c := &compiler{types: types, fold: fold, tokens: tokensOf(text), p: &Phrase{text: text, slots: map[string]*Slot{}}}
 	if err := c.sequence(0); err != nil {
 		return nil, err
 	}
@@ -125,6 +126,7 @@ func tokensOf(text string) []string {
 
 type compiler struct {
 	types  Types
+	fold   bool
 	tokens []string
 	at     int
 	p      *Phrase
@@ -229,24 +231,40 @@ func (c *compiler) close(mark string) error {
 	return nil
 }
 
-// slot reads "<name:type>".
+// slot reads "<name:type>", or "<name=word>": a word that may stand there, whose slot is then a flag that is set.
 func (c *compiler) slot(t string) error {
 	inner, ok := strings.CutSuffix(t[1:], ">")
 	if !ok {
 		return fmt.Errorf("a slot is not closed: %q", t)
 	}
-	name, kind, typed := strings.Cut(inner, ":")
+	name, word, marks := strings.Cut(inner, "=")
+	name, kind, typed := strings.Cut(name, ":")
 	if !typed {
 		kind = "word"
 	}
-	if name == "" || strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" {
+	if marks && (typed || word == "" || strings.ContainsAny(word, "<>")) {
+		return fmt.Errorf("%q is not a slot for a word, as <name=word>", t)
+	}
+	if name != "_" && name == "" || strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-_") != "" {
 		return fmt.Errorf("%q is not a name of a slot: small letters, digits, hyphens", name)
 	}
-	what, err := c.types.find(kind)
-	if err != nil {
-		return err
+	var what *Type
+	if marks {
+		what = mark(word, c.fold)
+	} else {
+		var err error
+		if what, err = c.types.find(kind); err != nil {
+			return err
+		}
+	}
+	if name == "_" { // its value is of no consequence
+		c.emit(step{op: opSlot, slot: &Slot{name, what}})
+		return nil
 	}
 	s := c.p.slots[name]
+	if s != nil && marks && s.Type.Name == what.Name {
+		what = s.Type
+	}
 	if s != nil && s.Type != what {
 		return fmt.Errorf("slot %s has two types", name)
 	}
@@ -291,8 +309,8 @@ func (p *Phrase) Match(words []statements.Word, fold bool) (fills []Fill, near N
 			add(at, thread{s.to, t.filled})
 		case opBranch:
 			if s.to >= 0 && s.to <= t.pc { // once more
+				add(at, thread{t.pc + 1, t.filled}) // words of the phrase come before one more value
 				add(at, thread{s.to, t.filled})
-				add(at, thread{t.pc + 1, t.filled})
 				return
 			}
 			add(at, thread{t.pc + 1, t.filled})

@@ -26,7 +26,7 @@ func words(t testing.TB, text string) []statements.Word {
 func phrase(t testing.TB, text string) *phrasebook.Phrase {
 	types := phrasebook.BuiltIn()
 	types["cipher"] = phrasebook.Vocabulary("cipher", "a cipher", map[string]string{"strong": "AES-CBC-256", "old": "3DES"}, true)
-	p, err := phrasebook.ParsePhrase(text, types)
+	p, err := phrasebook.ParsePhrase(text, types, false)
 	require.NoError(t, err, text)
 	return p
 }
@@ -96,7 +96,7 @@ func TestPhrasesThatAreNone(t *testing.T) {
 		strings.Repeat("a ", 600):     "more than 500 parts",
 		strings.Repeat("a", 3000):     "at most 2000 characters",
 	} {
-		_, err := phrasebook.ParsePhrase(text, phrasebook.BuiltIn())
+		_, err := phrasebook.ParsePhrase(text, phrasebook.BuiltIn(), false)
 		require.Error(t, err, text)
 		assert.Contains(t, err.Error(), why, text)
 	}
@@ -153,7 +153,7 @@ func FuzzPhrases(f *testing.F) {
 	f.Add("peer <a:address> [port <p:number>]... ( a | b )", "peer 192.0.2.1 port 5 a")
 	f.Add("<x:text> [a]", "b \"c d\"")
 	f.Fuzz(func(t *testing.T, text, statement string) {
-		p, err := phrasebook.ParsePhrase(text, phrasebook.BuiltIn())
+		p, err := phrasebook.ParsePhrase(text, phrasebook.BuiltIn(), false)
 		if err != nil {
 			assert.NotEmpty(t, err.Error())
 			return

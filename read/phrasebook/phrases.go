@@ -30,7 +30,7 @@ func (l *loader) rules(in []ruleText, path string, depth int, around ...string) 
 
 // rule reads one phrase with what it means.
 func (l *loader) rule(text ruleText, path string, depth int, around []string) (*rule, error) {
-	p, err := ParsePhrase(text.Say, l.book.types)
+	p, err := ParsePhrase(text.Say, l.book.types, l.book.Fold)
 	if err != nil {
 		return nil, l.errorf(path+".say", "%v", err)
 	}
@@ -39,6 +39,9 @@ func (l *loader) rule(text ruleText, path string, depth int, around []string) (*
 		return nil, err
 	}
 	r.first = p.first(l.book.Fold)
+	if spare := r.unused(); spare != "" {
+		return nil, l.errorf(path+".say", "nothing is done with slot %s; <_:%s> says that its value is of no consequence", spare, p.slots[spare].Type.Name)
+	}
 	if r.empty() {
 		return nil, l.errorf(path+".say", "the phrase means nothing: it sets, offers, adds, makes or says something, or is moot")
 	}
@@ -165,14 +168,69 @@ func (l *loader) making(r *rule, text ruleText, path string) error {
 			*of.slots = append(*of.slots, s)
 		}
 	}
-	if text.Named != "" {
-		s, err := l.slot(r.phrase, text.Named, path+".named")
+	if text.Of != "" {
+		s, err := l.slot(r.phrase, text.Of, path+".of")
 		if err != nil {
 			return err
 		}
-		r.name = s
+		r.of = s
+	}
+	if text.Named != "" && !strings.Contains(text.Named, "<") {
+		r.title = text.Named
+		return nil
+	}
+	for word := range strings.FieldsSeq(text.Named) {
+		s, err := l.slot(r.phrase, word, path+".named")
+		if err != nil {
+			return err
+		}
+		r.names = append(r.names, s)
 	}
 	return nil
+}
+
+// unused returns the first slot of the phrase whose value nothing is done with; "" where there is none.
+func (r *rule) unused() string {
+	if r.moot != "" {
+		return ""
+	}
+	used := map[*Slot]bool{}
+	r.values(used)
+	if r.not != nil {
+		r.not.values(used)
+	}
+	for _, name := range slices.Sorted(maps.Keys(r.phrase.slots)) {
+		if !used[r.phrase.slots[name]] {
+			return name
+		}
+	}
+	return ""
+}
+
+// values notes the slots whose values mean something.
+func (r *rule) values(used map[*Slot]bool) {
+	note := func(all ...*Slot) {
+		for _, s := range all {
+			used[s] = true
+		}
+	}
+	note(r.names...)
+	note(r.adds...)
+	note(r.uses...)
+	note(r.of, r.tells)
+	for _, a := range r.sets {
+		note(a.slots...)
+	}
+	for _, o := range []*offer{r.offers, r.parts} {
+		if o != nil {
+			note(slices.Collect(maps.Values(o.slots))...)
+		}
+	}
+	for _, f := range r.facts {
+		for _, slots := range f.slots {
+			note(slots...)
+		}
+	}
 }
 
 // empty reports whether the phrase means nothing at all.

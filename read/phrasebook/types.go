@@ -111,6 +111,16 @@ func BuiltIn() Types {
 	return out
 }
 
+// mark is the type of a word that may stand in a phrase: a flag, which is set where it does.
+func mark(word string, fold bool) *Type {
+	return one("flag", fmt.Sprintf("the word %q", word), func(w string) (bool, error) {
+		if w == word || fold && strings.EqualFold(w, word) {
+			return true, nil
+		}
+		return false, fmt.Errorf("%q is not the word %q", source.Clean(w), source.Clean(word))
+	})
+}
+
 func address(w string) (netip.Addr, error) {
 	a, err := netip.ParseAddr(w)
 	if err != nil || a.Zone() != "" {

@@ -274,6 +274,8 @@ func identity(t string) ike.Identity {
 		return ike.Addr(a)
 	case t == "any":
 		return ike.Identity{Kind: ike.AnyID}
+	case t == "address":
+		return ike.Identity{Kind: ike.NoID}
 	case strings.Contains(t, "="):
 		return ike.DN(t)
 	case strings.Contains(t, "@"):
