@@ -6,6 +6,7 @@ import (
 
 	"toril/baseline"
 	"toril/ike"
+	"toril/model"
 	"toril/packet"
 )
 
