@@ -10,19 +10,10 @@ import (
 	"toril/estate"
 	"toril/internal/disk"
 	"toril/read"
-	"toril/read/formats"
 	"toril/report"
 	"toril/report/text"
 	"toril/source"
 )
-
-func formatNames() []string {
-	var out []string
-	for _, f := range formats.All() {
-		out = append(out, f.Name)
-	}
-	return out
-}
 
 func (a *app) formats() *cobra.Command {
 	var explain string
@@ -36,27 +27,31 @@ func (a *app) formats() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			known, err := a.known()
+			if err != nil {
+				return err
+			}
 			if cmd.Flags().Changed("explain") {
 				if cmd.Flags().Changed("format") {
 					return errors.New("--format is of the list, and --explain is about one file")
 				}
-				return a.explainFile(explain)
+				return a.explainFile(explain, known)
 			}
-			return as.Formats(a.out, formats.All(), report.Options{Look: a.look})
+			return as.Formats(a.out, known, report.Options{Look: a.look})
 		},
 	}
 	form = addForm(cmd, ", of the list", func(f report.Form) bool { return f.Formats != nil })
 	cmd.Flags().StringVar(&explain, "explain", "", "show which format this file is read as, and why")
-	return cmd
+	return a.withBooks(cmd)
 }
 
 // explainFile says what a file is taken for by its content and name alone: a toril.yaml may overrule it.
-func (a *app) explainFile(name string) error {
+func (a *app) explainFile(name string, known []*read.Format) error {
 	data, err := disk.ReadFile(name, estate.MaxFile)
 	if err != nil {
 		return fmt.Errorf("%s cannot be read: %w", name, err)
 	}
-	v := read.Recognise(formats.All(), source.NewFile(filepath.ToSlash(name), data))
+	v := read.Recognise(known, source.NewFile(filepath.ToSlash(name), data))
 	if err := text.Verdict(a.out, name, v, a.look); err != nil {
 		return err
 	}

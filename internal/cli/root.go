@@ -24,7 +24,6 @@ import (
 	"toril/internal/disk"
 	"toril/internal/strictyaml"
 	"toril/pair"
-	"toril/read/formats"
 	"toril/report"
 	"toril/source"
 )
@@ -51,8 +50,9 @@ type app struct {
 	in          io.Reader
 	out, err    io.Writer
 	look        report.Look
-	as, gateway string // what comes on standard input
-	open        bool   // quotes show what was not understood
+	as, gateway string   // what comes on standard input
+	open        bool     // quotes show what was not understood
+	books       []string // phrasebooks that --phrasebook names
 }
 
 // input adds the flags of every command that reads an estate.
@@ -60,6 +60,12 @@ func (a *app) input(cmd *cobra.Command) *cobra.Command {
 	cmd.Flags().StringVar(&a.as, "as", "", "format of what comes on standard input, where a PATH is \"-\" (see: toril formats)")
 	cmd.Flags().StringVar(&a.gateway, "gateway", "stdin", "name of the gateway that standard input describes")
 	cmd.Flags().BoolVar(&a.open, "show-unread", false, "show in quotes what was not understood, and comments: they may hold secrets")
+	return a.withBooks(cmd)
+}
+
+// withBooks adds the flag of every command that reads formats.
+func (a *app) withBooks(cmd *cobra.Command) *cobra.Command {
+	cmd.Flags().StringArrayVar(&a.books, "phrasebook", nil, "file that teaches a device language (see: toril phrasebook); may be given several times")
 	return cmd
 }
 
@@ -136,6 +142,7 @@ func (a *app) root() *cobra.Command {
 		a.baseline(),
 		a.defaults(),
 		a.formats(),
+		a.phrasebook(),
 		a.ends(),
 		a.mirror(),
 		a.follow(),
@@ -229,9 +236,13 @@ func (a *app) checkInput(cmd *cobra.Command, args []string) error {
 
 // load reads an estate. Problems are named on standard error; where nothing at all could be read the error is an exit.
 func (a *app) load(cmd *cobra.Command, paths []string) (*pair.Estate, error) {
-	opts := estate.Options{Formats: formats.All(), Stdin: a.in, As: a.as, Gateway: a.gateway, ShowUnread: a.open}
-	if opts.As != "" && !slices.Contains(formatNames(), opts.As) {
-		return nil, missing("format", opts.As, formatNames())
+	known, err := a.known()
+	if err != nil {
+		return nil, err
+	}
+	opts := estate.Options{Formats: known, Stdin: a.in, As: a.as, Gateway: a.gateway, ShowUnread: a.open}
+	if names := namesOf(known); opts.As != "" && !slices.Contains(names, opts.As) {
+		return nil, missing("format", opts.As, names)
 	}
 	if err := a.checkInput(cmd, paths); err != nil {
 		return nil, err

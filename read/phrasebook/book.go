@@ -2,6 +2,8 @@ package phrasebook
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"toril/ike"
@@ -24,15 +26,15 @@ type Book struct {
 	Examples []Example
 	Warnings []*source.Error // what is not wrong, and should be better
 
-	types    Types
-	known    []string // words of the vocabulary
-	negates  []string // first words that turn a statement into its opposite
-	given    []given
-	defaults map[string][]assumption // by settings, the newest first
-	parts    []partDefault
-	chains   []chain
-	lists    *model.Verb // what the end of a list of rules that statements name does; nil where they name none
-	rules    []*rule
+	types      Types
+	vocabulary map[string]map[string]string
+	negates    []string // first words that turn a statement into its opposite
+	given      []given
+	defaults   map[string][]assumption // by settings, the newest first
+	parts      []partDefault
+	chains     []chain
+	lists      *model.Verb // what the end of a list of rules that statements name does; nil where they name none
+	rules      []*rule
 }
 
 // assumption is what a language does where a setting is not configured.
@@ -158,7 +160,12 @@ func (b *Book) Format() *read.Format {
 }
 
 // words are those of the language's vocabulary, which a quote may show.
-func (b *Book) words() []string { return b.known }
+func (b *Book) words() (out []string) {
+	for _, words := range b.vocabulary {
+		out = slices.AppendSeq(out, maps.Keys(words))
+	}
+	return out
+}
 
 // looks judges a file by the line that every file of the language has.
 func (b *Book) looks(f *source.File) (int, string) {

@@ -35,6 +35,10 @@ type run struct {
 
 	assumed map[sayKey]bool // settings that a device has without their being saved
 
+	traced bool // what is missed is kept
+	missed []Miss
+	means  map[int][]string // what statements say, by line
+
 	version  string // of what wrote the file; "" where it does not say
 	referred int    // values that names brought so far
 }
@@ -66,9 +70,16 @@ type place struct {
 // act is what a statement of named settings does where they are used.
 type act func(at place, level level, used source.Pos)
 
-func (b *Book) read(in *read.Input) {
-	r := &run{book: b, in: in, rows: settings.All(), of: map[*model.Connection]*parts{}, builtIn: map[*object]bool{}, called: map[[3]string]*record{},
-		chains: map[string][]numbered{}, assumed: map[sayKey]bool{}}
+func (b *Book) read(in *read.Input) { b.run(in).read() }
+
+// run makes the way of one file through the book.
+func (b *Book) run(in *read.Input) *run {
+	return &run{book: b, in: in, rows: settings.All(), of: map[*model.Connection]*parts{}, builtIn: map[*object]bool{},
+		called: map[[3]string]*record{}, chains: map[string][]numbered{}, assumed: map[sayKey]bool{}}
+}
+
+func (r *run) read() {
+	b, in := r.book, r.in
 	list, bad := statements.Parse(in.File.Bytes(), b.Manner)
 	for _, x := range bad {
 		in.Problemf(x.Line, "%s", x.Why)
@@ -237,7 +248,6 @@ func (r *run) statement(st *statements.Statement, at place) {
 		r.apply(rule, st, fills, at)
 		return
 	}
-	pos := r.in.Pos(st.Place)
 	if r.negated(st) {
 		if rule, fills, _, _ := r.match(st.Words[1:], at.rules); rule != nil {
 			if opposite := rule.opposite(); opposite != nil {
@@ -245,21 +255,30 @@ func (r *run) statement(st *statements.Statement, at place) {
 				r.apply(opposite, st, fills, at)
 				return
 			}
-			r.unreadAt(pos, at.name, "it negates %q, and the phrasebook does not say what that means", rule.phrase)
+			r.miss(st, at, fmt.Sprintf("it negates %q, and the phrasebook does not say what that means", rule.phrase))
 			r.unread(st.Nested, at)
 			return
 		}
 	}
+	why := "no phrase is like it"
 	switch {
-	case r.given:
 	case nearest != nil && best.Why != "":
-		r.in.UnreadAt(pos, at.name, "it is like %q, but %s", nearest.phrase, best.Why)
+		why = fmt.Sprintf("it is like %q, but %s", nearest.phrase, best.Why)
 	case nearest != nil:
-		r.in.UnreadAt(pos, at.name, "it is like %q, up to word %d", nearest.phrase, best.Words)
-	default:
-		r.in.UnreadAt(pos, at.name, "no phrase is like it")
+		why = fmt.Sprintf("it is like %q, up to word %d", nearest.phrase, best.Words)
+	}
+	if !r.given {
+		r.miss(st, at, why)
 	}
 	r.unread(st.Nested, at)
+}
+
+// miss says of a statement that it is not understood.
+func (r *run) miss(st *statements.Statement, at place, why string) {
+	r.unreadAt(r.in.Pos(st.Place), at.name, "%s", why)
+	if r.traced {
+		r.missed = append(r.missed, Miss{st.Words, st.Line, at.name, why})
+	}
 }
 
 // match returns the first phrase that words fit; where none does, the nearest.
@@ -309,7 +328,7 @@ func (r *run) unread(list []*statements.Statement, at place) {
 	}
 	for _, st := range list {
 		if len(st.Words) > 0 {
-			r.in.UnreadAt(r.in.Pos(st.Place), at.name, "it stands in a statement that was not understood")
+			r.miss(st, at, "it stands in a statement that was not understood")
 		}
 		r.unread(st.Nested, at)
 	}
@@ -332,6 +351,9 @@ func (r *run) apply(rule *rule, st *statements.Statement, fills []Fill, at place
 	}
 	if rule.moot != "" {
 		return
+	}
+	if r.traced && !r.given {
+		r.trace(rule, fills, st.Line)
 	}
 	in := r.make(rule, st, fills, pos, at)
 	for _, s := range rule.adds {
@@ -373,6 +395,48 @@ func (r *run) apply(rule *rule, st *statements.Statement, fills []Fill, at place
 		}
 		in.scope = &scope{outer: in.scope}
 		r.statements(st.Nested, in)
+	}
+}
+
+// trace notes what a statement says.
+func (r *run) trace(rule *rule, fills []Fill, line int) {
+	if r.means == nil {
+		r.means = map[int][]string{}
+	}
+	add := func(what string, slots ...*Slot) {
+		if len(slots) == 0 || slices.ContainsFunc(fills, func(f Fill) bool { return slices.Contains(slots, f.Slot) }) {
+			r.means[line] = append(r.means[line], what)
+		}
+	}
+	for _, a := range rule.sets {
+		name := a.row.Name
+		for _, s := range a.slots {
+			if _, timed := s.Type.span(); timed {
+				name += "/" + s.Type.Name
+			}
+		}
+		add(name, a.slots...)
+	}
+	for _, s := range rule.adds {
+		add("network", s)
+	}
+	for _, s := range rule.uses {
+		add("uses", s)
+	}
+	for _, o := range []*offer{rule.offers, rule.parts} {
+		if o == nil {
+			continue
+		}
+		for name, reg := range registries {
+			if s := o.slots[reg]; s != nil {
+				add(o.of+"."+name, s)
+			}
+		}
+	}
+	for _, f := range rule.facts {
+		for part, slots := range f.slots {
+			add(f.what+"."+part, slots...)
+		}
 	}
 }
 

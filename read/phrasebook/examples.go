@@ -8,7 +8,6 @@ import (
 
 	"toril/model"
 	"toril/model/settings"
-	"toril/read"
 	"toril/source"
 )
 
@@ -32,8 +31,9 @@ func (d Difference) String() string {
 func (b *Book) Test(ctx context.Context) []Difference {
 	var out []Difference
 	for _, e := range b.Examples {
-		g, f := b.Try(ctx, source.NewFile("example", []byte(e.Text)))
-		for _, u := range f.Unread {
+		t := b.Try(ctx, source.NewFile("example", []byte(e.Text)))
+		g := t.Gateway
+		for _, u := range t.File.Unread {
 			out = append(out, Difference{At: e.At, Subject: fmt.Sprintf("line %d", u.At.Line), Found: "is not understood: " + u.Why})
 		}
 		for _, p := range g.Problems {
@@ -42,14 +42,6 @@ func (b *Book) Test(ctx context.Context) []Difference {
 		out = append(out, e.missed(g)...)
 	}
 	return out
-}
-
-// Try reads one file by itself, as a gateway of its own.
-func (b *Book) Try(ctx context.Context, file *source.File) (*model.Gateway, *model.File) {
-	f := &model.File{File: file, Format: b.Language}
-	in := read.NewInput(ctx, "example", nil, f, &read.Folder{Taken: map[string]bool{}})
-	b.read(in)
-	return in.Gateway, f
 }
 
 // missed are the facts that a gateway does not show.

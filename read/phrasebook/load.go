@@ -249,8 +249,8 @@ var registries = map[string]ike.Registry{
 }
 
 func (l *loader) vocabularies(all map[string]map[string]string) error {
+	l.book.vocabulary = all
 	for _, name := range slices.Sorted(maps.Keys(all)) {
-		l.book.known = append(l.book.known, slices.Sorted(maps.Keys(all[name]))...)
 		if err := l.vocabulary(name, all[name]); err != nil {
 			return err
 		}

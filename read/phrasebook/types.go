@@ -97,7 +97,6 @@ func BuiltIn() Types {
 	for _, kind := range []string{networks, proposals, services, interfaces, profiles} {
 		all = append(all, one(kind, "the name of "+kind, func(w string) (reference, error) { return reference{kind, w}, nil }))
 	}
-	units := map[string]time.Duration{"seconds": time.Second, "minutes": time.Minute, "hours": time.Hour, "days": 24 * time.Hour}
 	for unit, span := range units {
 		all = append(all, one(unit, "a time, in "+unit, spanOf(unit, span)))
 	}
@@ -119,6 +118,15 @@ func mark(word string, fold bool) *Type {
 		}
 		return false, fmt.Errorf("%q is not the word %q", source.Clean(w), source.Clean(word))
 	})
+}
+
+// units are those of times.
+var units = map[string]time.Duration{"seconds": time.Second, "minutes": time.Minute, "hours": time.Hour, "days": 24 * time.Hour}
+
+// span returns the unit of a type of times; ok is false for other types.
+func (t *Type) span() (unit time.Duration, ok bool) {
+	unit, ok = units[t.Name]
+	return unit, ok
 }
 
 func address(w string) (netip.Addr, error) {

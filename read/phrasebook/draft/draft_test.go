@@ -1,0 +1,115 @@
+package draft_test
+
+import (
+	"bytes"
+	"context"
+	"io/fs"
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"toril/demo"
+	"toril/model"
+	"toril/read/formats"
+	"toril/read/phrasebook"
+	"toril/read/phrasebook/draft"
+	"toril/read/readtest"
+	"toril/source"
+)
+
+// device is a language whose phrasebook is withheld.
+type device struct{ name, book, sample string }
+
+var devices = []device{
+	{"wharfgate", "phrasebooks/wharfgate.yaml", "fogbank/fogbank.wharfgate"},
+	{"tidewheel", "phrasebooks/tidewheel.yaml", "breakwater/breakwater.tidewheel"},
+	{"orrery", "phrasebooks/orrery.yaml", "almanac/almanac.orrery.xml"},
+}
+
+// TestDraftsNameMostSettings drafts a phrasebook of each language and compares what it says of every line with the true one.
+func TestDraftsNameMostSettings(t *testing.T) {
+	estate := demo.Estate()
+	open := func(name string) []byte {
+		text, err := fs.ReadFile(estate, name)
+		require.NoError(t, err)
+		return text
+	}
+	var known []*model.Gateway
+	for _, f := range formats.All() {
+		if f.Name == "swanctl.conf" {
+			known = append(known, readtest.Read(f, "pilothouse/swanctl.conf", string(open("pilothouse/swanctl.conf")), nil))
+		}
+	}
+	books := map[string]*phrasebook.Book{}
+	for _, d := range devices {
+		b, err := phrasebook.Load(d.book, open(d.book))
+		require.NoError(t, err)
+		books[d.name] = b
+	}
+	for _, d := range devices {
+		all := known
+		for _, o := range devices {
+			if o.name != d.name {
+				all = append(all, books[o.name].Try(context.Background(), source.NewFile(o.sample, open(o.sample))).Gateway)
+			}
+		}
+		file := source.NewFile(d.sample, open(d.sample))
+		truth := books[d.name].Try(context.Background(), file).Means
+		made := draft.Of([]*source.File{file}, all, "draft")
+		score(t, d.name, truth, made)
+	}
+}
+
+// score compares the draft with the truth: at least 60 % of the settings are named, and none is named wrongly without a mark of doubt.
+func score(t *testing.T, name string, truth map[int][]string, made *draft.Draft) {
+	said := made.Settings()
+	right, all := 0, 0
+	for line, facts := range truth {
+		for _, f := range facts {
+			if !setting(f) {
+				continue
+			}
+			all++
+			if _, ok := said[line][f]; ok {
+				right++
+			} else if os.Getenv("DRAFT") != "" {
+				t.Logf("%s:%d: missed %s, said %v", name, line, f, said[line])
+			}
+		}
+	}
+	for line, claims := range said {
+		for what, sure := range claims {
+			if sure && !contains(truth[line], what) {
+				t.Errorf("%s:%d: %s is wrong and not marked; it is %v", name, line, what, truth[line])
+			}
+		}
+	}
+	var out bytes.Buffer
+	require.NoError(t, draft.Write(&out, made))
+	_, err := phrasebook.Load("draft.yaml", out.Bytes())
+	assert.NoError(t, err, out.String())
+	share := 100 * right / max(all, 1)
+	t.Logf("%s: %d of %d settings named, %d %%", name, right, all, share)
+	assert.GreaterOrEqual(t, share, 60, name)
+}
+
+// setting reports whether a fact is counted: rules and translations are not settings.
+func setting(f string) bool {
+	for _, p := range []string{"rule.", "translation.", "service.", "connection.", "interface.within", "interface.kind", "interface.borrows"} {
+		if len(f) >= len(p) && f[:len(p)] == p {
+			return false
+		}
+	}
+	return true
+}
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}
