@@ -125,6 +125,14 @@ func (v Values) Single() (n uint64, ok bool) {
 	return v.in[0].lo.lo, true
 }
 
+// Bounds returns the least and the greatest of values that are one range; ok is false where they are none, or several.
+func (v Values) Bounds() (lo, hi uint64, ok bool) {
+	if len(v.in) != 1 || v.in[0].lo.hi != 0 || v.in[0].hi.hi != 0 {
+		return 0, 0, false
+	}
+	return v.in[0].lo.lo, v.in[0].hi.lo, true
+}
+
 // Has reports whether v holds the number n.
 func (v Values) Has(n uint64) bool { return v.has(small(n)) }
 

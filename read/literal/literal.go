@@ -43,10 +43,10 @@ func Addresses(s string, fam packet.Family) (packet.Values, error) {
 	return packet.Values{}, fmt.Errorf("%q is not an IPv%d address, network or range", s, fam)
 }
 
-// MaskBits returns the length of a network mask in dotted form; ok is false where it is none.
+// MaskBits returns the length of a network mask that is written as an address; ok is false where it is none.
 func MaskBits(m netip.Addr) (int, bool) {
 	bits, done := 0, false
-	for _, b := range m.As4() {
+	for _, b := range m.AsSlice() {
 		for i := 7; i >= 0; i-- {
 			switch set := b>>i&1 == 1; {
 			case set && done:

@@ -12,6 +12,7 @@ import (
 	"toril/ike"
 	"toril/model"
 	"toril/model/settings"
+	"toril/packet"
 	"toril/source"
 )
 
@@ -165,18 +166,20 @@ func (r *run) set(a assignment, fills []Fill, pos source.Pos, at place, s settin
 	if !list {
 		to.values, to.seen = nil, map[any]bool{}
 	}
+	var values []any
 	for _, slot := range a.slots {
 		for _, f := range fills {
 			if f.Slot != slot {
 				continue
 			}
-			for _, v := range r.resolved(f.Value, pos, at) {
-				to.add(v)
-			}
+			values = append(values, r.resolved(f.Value, pos, at)...)
 			if ref, ok := f.Value.(reference); ok && ref.kind == proposals {
 				r.partsOf(s, a.row.Of, r.object(ref, at).parts)
 			}
 		}
+	}
+	for _, v := range withPorts(values) {
+		to.add(v)
 	}
 	if len(to.values) > 0 { // every slot of it may be left out
 		to.at = pos
@@ -187,6 +190,28 @@ func (r *run) set(a assignment, fills []Fill, pos source.Pos, at place, s settin
 	case !list:
 		r.putSaid(to)
 	}
+}
+
+// withPorts gives selectors the ports that a statement says beside them.
+func withPorts(values []any) []any {
+	i := slices.IndexFunc(values, func(v any) bool { _, ok := v.(packet.Values); return ok })
+	if i < 0 {
+		return values
+	}
+	ports, _ := values[i].(packet.Values)
+	lo, hi, ok := ports.Bounds()
+	var out []any
+	for _, v := range values {
+		s, is := selector(v)
+		if is && ok {
+			s.LoPort, s.HiPort = uint16(lo), uint16(hi)
+			v = s
+		}
+		if _, more := v.(packet.Values); !more {
+			out = append(out, v)
+		}
+	}
+	return out
 }
 
 // partsOf notes where the parts of named proposals are said, for whoever refers to them. Of several names the first one's are known.
@@ -224,10 +249,16 @@ func (r *run) putSaid(s *said) {
 		}
 	}
 	v, err := s.one(s.values)
+	if span, ok := v.(time.Duration); ok && s.share > 0 {
+		v = span * time.Duration(s.share) / 100
+	}
 	if err != nil || !r.put(&s.row, s.Subject, v, s.at, s.level) {
 		r.unreadAt(s.at, s.Connection.Name, "%s cannot be what stands here", s.row.Name)
 	}
 }
+
+// order is that of the parts of a proposal.
+var order = []ike.Registry{ike.Encryption, ike.Integrity, ike.PRF, ike.KeyExchange, ike.Sequence}
 
 // assembly is the one proposal that statements make together.
 type assembly struct {
@@ -255,7 +286,7 @@ func (o *offer) chosen(fills []Fill) map[ike.Registry]*assembled {
 		}
 	}
 	for _, f := range fills {
-		for _, reg := range []ike.Registry{ike.Encryption, ike.Integrity, ike.PRF, ike.KeyExchange} {
+		for _, reg := range order {
 			c, ok := f.Value.(ike.Choice)
 			if o.slots[reg] == nil || o.slots[reg] != f.Slot || !ok {
 				continue
@@ -322,7 +353,7 @@ func joined(said map[ike.Registry]*assembled, protocol ike.Protocol) (p ike.Prop
 	p.Protocol = protocol
 	var words []string
 	said = withoutSpare(said)
-	for _, reg := range []ike.Registry{ike.Encryption, ike.Integrity, ike.PRF, ike.KeyExchange} {
+	for _, reg := range order {
 		one := said[reg]
 		if one == nil || reg == ike.PRF && protocol != ike.IKE && protocol != 0 {
 			continue
@@ -450,7 +481,7 @@ func (r *run) assembled(of any, to *model.Setting[[]ike.Proposal], which string,
 
 // positions is where an assembled proposal is said: its cipher, or else what there is.
 func positions(parts map[ike.Registry]*assembled) source.Pos {
-	for _, reg := range []ike.Registry{ike.Encryption, ike.Integrity, ike.PRF, ike.KeyExchange} {
+	for _, reg := range order {
 		if one := parts[reg]; one != nil && !one.at.IsZero() {
 			return one.at
 		}

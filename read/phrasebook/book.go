@@ -126,6 +126,7 @@ type assignment struct {
 	row   settings.Row
 	slots []*Slot
 	value any // where there are no slots
+	share int // percent of the slot's value; 0: all of it
 	one   func([]any) (any, error)
 }
 

@@ -27,6 +27,8 @@ type syntaxText struct {
 	End      string   `yaml:"end" says:"of braces: the character that ends a statement; left out: the line's end"`
 	Enter    []string `yaml:"enter" says:"of lines: first words of statements that hold what follows, indented or not"`
 	Leave    []string `yaml:"leave" says:"of lines: first words of statements that end what they stand in"`
+	Clauses  []string `yaml:"clauses" says:"words that begin parts of a statement: each part is a statement within it"`
+	Macros   string   `yaml:"macros" says:"what stands before the name of a macro where it is used; NAME = WORDS says what it stands for"`
 	Banners  []string `yaml:"banners" says:"first words of statements whose last word is a mark, up to which a text goes on over lines"`
 	Negates  []string `yaml:"negates" says:"first words that turn a statement into its opposite"`
 	Fold     bool     `yaml:"fold" says:"capitals are the same as small letters"`
@@ -79,6 +81,7 @@ type ruleText struct {
 	Service     map[string]string `yaml:"service" says:"a service of the services around it"`
 	Routing     map[string]string `yaml:"routing" says:"parts of a routing protocol"`
 	Connection  map[string]string `yaml:"connection" says:"what concerns a connection as a whole"`
+	Child       map[string]string `yaml:"child" says:"what concerns a child as a whole"`
 	Moot        string            `yaml:"moot" says:"why the statement, and all that stands in it, is of no consequence"`
 	Not         *ruleText         `yaml:"not" says:"what the negated statement means; left out: flags are off"`
 	Phrases     []ruleText        `yaml:"phrases" says:"statements that may stand in it"`

@@ -16,6 +16,7 @@ import (
 // run is one file on its way through a book.
 type run struct {
 	rows        []settings.Row
+	after       []func() // what needs all settings
 	book        *Book
 	in          *read.Input
 	given       bool // statements are those that a device has without their being saved
@@ -117,6 +118,9 @@ func (r *run) finish() {
 			do()
 		}
 		r.putLists()
+	}
+	for _, do := range r.after {
+		do()
 	}
 	r.bind()
 	for _, rec := range r.records {

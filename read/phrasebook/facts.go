@@ -140,10 +140,14 @@ var facts = map[string]map[string]part{
 	},
 	"routing": {
 		"network":      {types: []string{"network", "prefix", "address-mask", "address-wildcard"}, about: "a network that it is told to carry"},
-		"interface":    {types: []string{"word", "interface"}, about: "an interface that it runs on"},
-		"passive":      {types: []string{"word", "interface"}, says: words, about: "an interface on which it only tells its networks"},
+		"protocol":     {says: words, about: "its name, where the statement stands in none"},
+		"interface":    {types: []string{"word", "interface"}, says: among("here"), about: "an interface that it runs on; here: the one around"},
+		"passive":      {types: []string{"word", "interface"}, says: among("here", "default"), about: "an interface on which it only tells its networks; here: the one around; default: all"},
 		"redistribute": {types: []string{"word"}, says: words, about: "an origin of routes that it takes in"},
 		"neighbor":     {types: []string{"address"}, about: "a peer"},
+	},
+	"child": {
+		"protocol": {types: []string{"protocol"}, says: saysProtocols, about: "the protocol of all its networks"},
 	},
 	"connection": {
 		"disabled":  {types: []string{"flag"}, says: saysFlag, about: "yes: it is not in force"},

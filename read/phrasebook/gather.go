@@ -9,6 +9,7 @@ import (
 
 	"toril/ike"
 	"toril/model"
+	"toril/model/settings"
 	"toril/packet"
 	"toril/read/literal"
 	"toril/source"
@@ -62,6 +63,8 @@ func (r *run) say(f *fact, fills []Fill, pos source.Pos, at place, rule *rule) p
 		r.routing(f, fills, pos, at)
 	case "connection":
 		r.connectionOf(f, fills, pos, at)
+	case "child":
+		r.childOf(f, fills, pos, at)
 	default:
 		switch {
 		case at.record != nil && at.record.what == f.what:
@@ -160,6 +163,48 @@ func (r *run) key(rec *record) {
 		}
 	}
 	r.in.Gateway.Keys = append(r.in.Gateway.Keys, k)
+}
+
+// protocolOf returns the instance of a routing protocol without a name, made where there is none.
+func (r *run) protocolOf(name string, pos source.Pos) *model.RoutingProtocol {
+	for _, p := range r.in.Gateway.Protocols {
+		if p.Name == name {
+			return p
+		}
+	}
+	p := &model.RoutingProtocol{Name: name, At: pos}
+	r.in.Gateway.Protocols = append(r.in.Gateway.Protocols, p)
+	return p
+}
+
+// childOf says what concerns all networks of a child.
+func (r *run) childOf(f *fact, fills []Fill, pos source.Pos, at place) {
+	values := map[string][]any{}
+	f.add(values, fills)
+	if at.Connection == nil {
+		r.problem(pos, "it is of a child, and there is no connection around it")
+		return
+	}
+	proto := uint64(0)
+	for _, v := range values["protocol"] {
+		if vs, ok := v.(packet.Values); ok {
+			proto, ok = vs.Single()
+			if !ok {
+				r.unreadAt(pos, at.name, "a child has one protocol")
+				return
+			}
+		}
+	}
+	r.after = append(r.after, func() {
+		for _, s := range r.subjects(settings.OfChild, at) {
+			for _, list := range []*model.Setting[ike.Selectors]{&s.Child.Local, &s.Child.Remote} {
+				list.Value = slices.Clone(list.Value)
+				for i := range list.Value {
+					list.Value[i].Proto = uint8(proto)
+				}
+			}
+		}
+	})
 }
 
 // connectionOf says what concerns a connection as a whole.
@@ -325,13 +370,23 @@ func serviced(values map[string][]any) packet.Set {
 
 // routing says something of the routing protocol that the statement stands in.
 func (r *run) routing(f *fact, fills []Fill, pos source.Pos, at place) {
+	values := map[string][]any{}
+	f.add(values, fills)
 	p := at.protocol
+	if name := text(values, "protocol"); name != "" {
+		p = r.protocolOf(name, pos)
+	}
 	if p == nil {
 		r.problem(pos, "it is of a routing protocol, and there is none around it")
 		return
 	}
-	values := map[string][]any{}
-	f.add(values, fills)
+	for _, key := range []string{"interface", "passive"} {
+		for i, v := range values[key] {
+			if v == "here" && at.port != nil {
+				values[key][i] = at.port.Name
+			}
+		}
+	}
 	for _, v := range values["network"] {
 		if prefix, ok := prefixOf(v); ok {
 			p.Networks = append(p.Networks, model.Carried{Network: prefix, At: pos})

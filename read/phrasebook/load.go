@@ -96,7 +96,7 @@ func (l *loader) syntax(s syntaxText) error {
 	}
 	l.book.negates = s.Negates
 	l.book.Manner = statements.Manner{Kind: kind, Comments: s.Comments, Quotes: s.Quotes, Escape: s.Escape, Marks: s.Marks, Join: s.Join,
-		End: s.End, Enter: s.Enter, Leave: s.Leave, Banners: s.Banners}
+		End: s.End, Enter: s.Enter, Leave: s.Leave, Banners: s.Banners, Clauses: s.Clauses, Macros: s.Macros}
 	return nil
 }
 
@@ -245,7 +245,7 @@ func (l *loader) row(name, path string) (*settings.Row, error) {
 
 // registries are the vocabularies of algorithms.
 var registries = map[string]ike.Registry{
-	"encryption": ike.Encryption, "integrity": ike.Integrity, "prf": ike.PRF, "key-exchange": ike.KeyExchange,
+	"encryption": ike.Encryption, "integrity": ike.Integrity, "prf": ike.PRF, "key-exchange": ike.KeyExchange, "sequence": ike.Sequence,
 }
 
 func (l *loader) vocabularies(all map[string]map[string]string) error {
@@ -332,9 +332,9 @@ func proposal(text string) (ike.Proposal, error) {
 	for part := range strings.SplitSeq(text, "+") {
 		part = strings.TrimSpace(part)
 		found := false
-		order := []ike.Registry{ike.Encryption, ike.Integrity, ike.PRF, ike.KeyExchange}
+		order := order
 		if _, err := strconv.Atoi(part); err == nil {
-			order = order[3:]
+			order = []ike.Registry{ike.KeyExchange}
 		}
 		var first error
 		for _, r := range order {

@@ -3,8 +3,11 @@ package phrasebook
 import (
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	"toril/ike"
 	"toril/internal/strictyaml"
@@ -111,7 +114,7 @@ func (l *loader) meaning(p *Phrase, text ruleText, path string, depth int, aroun
 func (text ruleText) facts() map[string]map[string]string {
 	all := map[string]map[string]string{
 		"interface": text.Interface, "route": text.Route, "key": text.Key, "rule": text.Rule, "translation": text.Translation,
-		"service": text.Service, "routing": text.Routing, "connection": text.Connection,
+		"service": text.Service, "routing": text.Routing, "connection": text.Connection, "child": text.Child,
 	}
 	maps.DeleteFunc(all, func(_ string, parts map[string]string) bool { return len(parts) == 0 })
 	return all
@@ -261,6 +264,12 @@ func (l *loader) assignment(p *Phrase, name, text, path string) (assignment, err
 		return a, err
 	}
 	a.row = *row
+	if share, of, ok := strings.Cut(text, "% of <"); ok {
+		if a.share, err = strconv.Atoi(share); err != nil || row.Takes() != reflect.TypeFor[time.Duration]() || a.share < 1 || a.share > 1000 {
+			return a, l.errorf(path, "%s: %q is no share of a time", name, source.Clean(text))
+		}
+		text = "<" + of
+	}
 	if !strings.HasPrefix(text, "<") {
 		v, err := meant(row.Takes(), text)
 		if err != nil {
@@ -285,6 +294,7 @@ func (l *loader) assignment(p *Phrase, name, text, path string) (assignment, err
 // fits says of which types a slot may be for a part of a proposal.
 var fits = map[string][]string{
 	"encryption": {"encryption"}, "integrity": {"integrity"}, "prf": {"prf", "integrity"}, "key-exchange": {"key-exchange", "group"},
+	"sequence": {"sequence"},
 }
 
 // offer reads which slots are which parts of a proposal.

@@ -100,6 +100,7 @@ func BuiltIn() Types {
 	for unit, span := range units {
 		all = append(all, one(unit, "a time, in "+unit, spanOf(unit, span)))
 	}
+	all = append(all, one("size", "an amount of data, with its unit, 500M", func(w string) (uint64, error) { return literal.Size(strings.ToLower(w)) }))
 	for unit, size := range map[string]uint64{"bytes": 1, "kilobytes": 1 << 10, "megabytes": 1 << 20} {
 		all = append(all, one(unit, "an amount of data, in "+unit, sizeOf(unit, size)))
 	}

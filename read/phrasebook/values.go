@@ -178,7 +178,7 @@ func (c conversion) of(slots []*Slot) (func([]any) (any, error), error) {
 // lists are of settings whose value is a list: each value of a slot is an element.
 var lists = map[reflect.Type]conversion{
 	reflect.TypeFor[ike.Selectors](): {
-		places,
+		append(slices.Clone(places), "port"),
 		func(vs []any) (any, bool) { l, ok := each(vs, selector); return ike.Selectors(l), ok },
 	},
 	reflect.TypeFor[model.Addresses](): {
@@ -208,7 +208,7 @@ var singles = map[reflect.Type]conversion{
 	reflect.TypeFor[model.Start]():   {[]string{"initiation"}, last[model.Start]},
 	reflect.TypeFor[bool]():          {[]string{"flag"}, last[bool]},
 	reflect.TypeFor[string]():        {[]string{"word", "text"}, last[string]},
-	reflect.TypeFor[uint64]():        {[]string{"number", "bytes", "kilobytes", "megabytes"}, last[uint64]},
+	reflect.TypeFor[uint64]():        {[]string{"number", "bytes", "kilobytes", "megabytes", "size"}, last[uint64]},
 	reflect.TypeFor[int](): {[]string{"number"}, func(vs []any) (any, bool) {
 		n, ok := vs[len(vs)-1].(uint64)
 		return int(min(n, math.MaxInt32)), ok && n <= math.MaxInt32

@@ -62,18 +62,21 @@ type Manner struct {
 	End      string   // of braces: the mark that ends a statement; "" where the line does
 	Enter    []string // of lines: first words of statements that hold what follows, indented or not
 	Leave    []string // of lines: first words of statements that end what they stand in
+	Clauses  []string // words that begin parts of statements, which stand in them as statements of their own
+	Macros   string   // what stands before the name of a macro where it is used; NAME = WORDS says what it stands for; "": there are none
 	Banners  []string // first words of statements whose last word is a mark, up to which a text goes on over lines
 }
 
 // Parse reads a file. What is bad loses nothing else.
 func Parse(data []byte, m Manner) ([]*Statement, []Bad) {
+	parse := m.lines
 	switch m.Kind {
 	case JSON, YAML, XML:
-		return m.tree(data)
+		parse = m.tree
 	case Braces:
-		return m.braces(data)
+		parse = m.braces
 	}
-	return m.lines(data)
+	return m.shape(parse(data))
 }
 
 // scanner cuts a text into words.

@@ -35,6 +35,7 @@ type Form struct {
 	Claims []Claim
 
 	tokens [][]statements.Word // the words of each statement
+	within string              // what the form stands in, where that is made of its parts
 	whose  []*statements.Statement
 	inner  []*statements.Statement
 	text   string // of the words that all share, in small letters, with those of the forms around
@@ -79,6 +80,7 @@ func Of(files []*source.File, known []*model.Gateway, language string) *Draft {
 	w.hints = hintsOf(known, w.own)
 	d.Forms = w.forms(all, "", 0)
 	w.mean(d.Forms)
+	w.ports(d.Forms)
 	w.objects(d.Forms)
 	w.refer(d.Forms)
 	w.begin(d.Forms)
@@ -100,7 +102,8 @@ func (w *drafter) survey(list []*statements.Statement) {
 				w.own[a] = true
 			}
 		}
-		if len(st.Nested) > 0 && len(st.Words) > 1 && phrasebook.KindOf(st.Words[1]) == "word" {
+		if len(st.Nested) > 0 && len(st.Words) > 1 && phrasebook.KindOf(st.Words[1]) == "word" &&
+			!slices.Contains(protocols, st.Words[1].Text) {
 			w.names[st.Words[1].Text] = true
 		}
 		if len(st.Words) == 2 && slices.Contains(naming, strings.ToLower(st.Words[0].Text)) {
@@ -109,6 +112,9 @@ func (w *drafter) survey(list []*statements.Statement) {
 		w.survey(st.Nested)
 	}
 }
+
+// protocols are names of routing protocols.
+var protocols = []string{"ospf", "ospf6", "bgp", "rip", "ripng", "isis", "eigrp"}
 
 // naming are first words of statements that name what stands around them.
 var naming = []string{"name", "title", "id"}
@@ -198,6 +204,9 @@ func (w *drafter) kind(words []statements.Word, i int) string {
 		return "text"
 	case kind == "text" || kind == "word":
 		if part, _, ok := algorithm(word.Text); ok {
+			if part == "integrity" && strings.Contains(strings.ToLower(before), "prf") {
+				return "prf"
+			}
 			return part
 		}
 		if _, ok := group(word.Text); ok {
@@ -226,7 +235,7 @@ func (w *drafter) secret(word string) (string, bool) {
 
 // types are the types of slots by the kinds of values.
 var types = map[string]string{"address": "address", "prefix": "prefix", "network": "network", "number": "number", "secret": "secret",
-	"identity": "word", "name": "word", "text": "text", "encryption": "encryption", "integrity": "integrity", "key-exchange": "key-exchange"}
+	"identity": "word", "name": "word", "text": "text", "encryption": "encryption", "integrity": "integrity", "key-exchange": "key-exchange", "prf": "prf"}
 
 // say writes the phrase of a form.
 func (w *drafter) say(f *Form) {
@@ -245,7 +254,7 @@ func (w *drafter) say(f *Form) {
 			continue
 		}
 		letter := map[string]string{"address": "a", "prefix": "p", "network": "n", "masked": "m", "number": "k", "secret": "s", "identity": "i",
-			"name": "w", "text": "t", "encryption": "e", "integrity": "h", "key-exchange": "g"}[kind]
+			"name": "w", "text": "t", "prf": "f", "encryption": "e", "integrity": "h", "key-exchange": "g"}[kind]
 		count[letter]++
 		name := letter
 		if n := count[letter]; n > 1 {
@@ -276,7 +285,7 @@ func (d *Draft) prune(forms []*Form) []*Form {
 	var out []*Form
 	for _, f := range forms {
 		f.Nested = d.prune(f.Nested)
-		if len(f.keys()) == 0 && len(f.Nested) == 0 && (f.Makes == "" || f.Named == "") {
+		if len(f.keys()) == 0 && len(f.Nested) == 0 && (f.Makes == "" || f.Named == "" && f.Makes != "route" && f.Makes != "rule") {
 			d.Left = append(d.Left, f)
 			continue
 		}

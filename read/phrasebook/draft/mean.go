@@ -2,6 +2,7 @@ package draft
 
 import (
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -13,6 +14,9 @@ import (
 func (w *drafter) mean(forms []*Form) {
 	for _, f := range forms {
 		w.mean(f.Nested)
+		if len(f.Nested) == 0 {
+			w.words1(f)
+		}
 		around := strings.TrimSpace(f.path + " " + f.text)
 		for _, s := range f.slots {
 			w.slot(f, s, around)
@@ -31,6 +35,14 @@ func (f *Form) claim(what string, s slot, guess bool, why string) {
 
 // phase says whether the words around are about the IKE SA or a child; sure is false where nothing tells.
 func phase(around string) (child, sure bool) {
+	if words := strings.Fields(around); len(words) > 1 { // the nearest word tells
+		for i := len(words) - 1; i >= 0; i-- {
+			if child, sure = phase(words[i]); sure {
+				return child, true
+			}
+		}
+		return has(around, "tunnel"), false
+	}
 	ike := has(around, "ike", "isakmp", "phase1", "phase-1", "stage1")
 	esp := has(around, "esp", "ipsec", "child", "phase2", "phase-2", "lane", "selector")
 	if esp != ike {
@@ -53,17 +65,32 @@ func (w *drafter) slot(f *Form, s slot, around string) {
 			why = "a word for a key stands before it"
 		}
 		f.claim("key.value", s, !known, why)
+		if f.path != "" || len(f.slots) > 2 {
+			f.constant("own-authentication", "psk", "there is a key")
+			f.constant("peer-authentication", "psk", "there is a key")
+		}
 	case "address":
 		w.address(f, s, values, around)
 	case "network", "masked", "prefix":
 		w.network(f, s, values, around)
 	case "identity":
-		if list := w.hints.identities[strings.ToLower(first)]; len(list) > 0 && one(list) {
+		before := ""
+		if s.at > 0 {
+			before = strings.ToLower(f.tokens[0][s.at-1].Text)
+		}
+		list := w.hints.identities[strings.ToLower(first)]
+		switch {
+		case len(list) > 0 && one(list):
 			f.claim(list[0].setting, s, false, list[0].why)
+		case has(f.text, "host", "domain", "name-server"):
+		case has(before, "src", "our", "own", "local", "we", "my"):
+			f.claim("own-identity", s, true, "a word for it")
+		case has(before, "dst", "their", "peer", "remote", "they"):
+			f.claim("peer-identity", s, true, "a word for it")
 		}
 	case "number":
 		w.number(f, s, values, around)
-	case "encryption", "integrity", "key-exchange":
+	case "encryption", "integrity", "key-exchange", "prf":
 		child, sure := phase(around)
 		what := "ike."
 		if child {
@@ -74,7 +101,9 @@ func (w *drafter) slot(f *Form, s slot, around string) {
 		}
 		for _, words := range f.tokens {
 			for i := s.at; i < len(words) && w.kind(words, i) == s.kind; i++ {
-				if _, iana, ok := algorithm(words[i].Text); ok {
+				if _, iana, ok := algorithm(words[i].Text); ok && s.kind == "prf" {
+					w.words[s.kind][words[i].Text] = prfs[iana]
+				} else if ok {
 					w.words[s.kind][words[i].Text] = iana
 				} else if iana, ok := group(words[i].Text); ok {
 					w.words[s.kind][words[i].Text] = iana
@@ -82,12 +111,25 @@ func (w *drafter) slot(f *Form, s slot, around string) {
 			}
 		}
 		f.claim(what+s.kind, s, !sure || w.apart(f), "a word for an algorithm")
+		if s.kind == "integrity" && !child && !has(around, "prf") {
+			f.Claims = append(f.Claims, Claim{what + "prf", "<" + s.name + ">", true, "the hash of the integrity algorithm"})
+		}
 	}
 }
 
 // apart reports whether a form stands where algorithms have a name, which connections may use for either SA.
 func (w *drafter) apart(f *Form) bool {
 	return !has(f.path, "peer", "partner", "far", "conn", "policy")
+}
+
+// constant claims a setting whose value the words themselves tell.
+func (f *Form) constant(what, value, why string) {
+	for _, c := range f.Claims {
+		if c.What == what {
+			return
+		}
+	}
+	f.Claims = append(f.Claims, Claim{what, value, true, why})
 }
 
 // one reports whether hints agree on a setting.
@@ -117,6 +159,8 @@ func (w *drafter) address(f *Form, s slot, values []string, around string) {
 		}
 	}
 	switch {
+	case has(around, "router", "ospf", "bgp", "neighbours") && has(around, "neighbor"):
+		f.claim("routing.neighbor", s, false, "a peer of a routing protocol")
 	case hits > 0 && !routes && !isRule(around):
 		f.claim(hit, s, hits*2 < len(values) || hit == "own-address", why)
 	case routes:
@@ -127,10 +171,11 @@ func (w *drafter) address(f *Form, s slot, values []string, around string) {
 			what = "rule.from"
 		}
 		f.claim(what, s, true, "its words are those of a rule")
-	case has(around, "peer", "remote", "partner", "neighbor", "gateway", "far") && !has(around, "router", "neighbours"):
+	case has(before, "peer", "remote") || has(around, "peer", "remote", "partner", "neighbor", "gateway", "far") && !has(around, "router", "neighbours") &&
+		!has(before, "local", "own", "source"):
 		f.claim("peer-address", s, true, "its words are those of a peer")
-	case has(around, "router", "ospf", "bgp") && has(around, "neighbor"):
-		f.claim("routing.neighbor", s, false, "a peer of a routing protocol")
+	case has(before, "local", "own", "source"):
+		f.claim("own-address", s, true, "a word for it")
 	}
 }
 
@@ -195,9 +240,15 @@ func (w *drafter) network(f *Form, s slot, values []string, around string) {
 		f.claim("route.to", s, !has(around, "route"), "a network and an address, or an interface")
 	case has(around, "router", "ospf", "bgp", "rip", "neighbours") && has(around, "network", "tell", "prefix"):
 		f.claim("routing.network", s, false, "a network of a routing protocol")
+	case !isRule(around) && has(f.text, "from", "local", "own") && has(f.text, "to", "remote") && len(hits) == 0 && !isInterface(around):
+		what := "peer-networks"
+		if s.at == firstNetwork(f) {
+			what = "own-networks"
+		}
+		f.claim(what, s, true, "words for it")
 	case isRule(around):
 		what := "rule.to"
-		if s.at == firstNetwork(f) {
+		if s.at == firstNetwork(f) && !slices.Contains([]string{"to", "dst", "dest", "destination"}, lastWord(f.text)) {
 			what = "rule.from"
 		}
 		f.claim(what, s, true, "its words are those of a rule")
@@ -207,6 +258,8 @@ func (w *drafter) network(f *Form, s slot, values []string, around string) {
 		f.claim("network", s, true, "networks with a name: "+why)
 	}
 }
+
+func lastWord(text string) string { return text[strings.LastIndexByte(text, ' ')+1:] }
 
 // inTunnel reports whether the words around are those of what a tunnel protects.
 func inTunnel(around string) bool {
@@ -255,13 +308,15 @@ func (w *drafter) number(f *Form, s slot, values []string, around string) {
 		all = all && isGroup(v)
 	}
 	switch {
+	case w.isRoute(f, around):
+		f.claim("route.metric", s, true, "a number beside a route")
 	case all && has(f.text, "group", "dh", "pfs", "secrecy"):
 		if has(around, "secrecy", "pfs", "forward") {
 			which, sure = "child", true
 		}
 		f.claim(which+".group", s, !sure || w.apart(f), "the number of a group, or its bits")
 	case has(f.text, "liveness", "alive", "dpd", "dead", "keepalive", "keep-alive"):
-		f.claim("liveness-check", s, true, "a word for it")
+		f.claim("liveness-check/seconds", s, true, "a word for it")
 	case has(f.text, "life", "renew", "rekey", "expire", "valid") || has(before, "hours", "minutes", "seconds") ||
 		has(f.text, "hours", "minutes", "seconds") && !has(f.text, "timeout"):
 		unit, known := unit(f.text, values[0])
@@ -466,6 +521,30 @@ func (w *drafter) stands(name string, deep int) (out []netip.Prefix) {
 	return out
 }
 
+// words1 guesses what forms mean whose words tell all.
+func (w *drafter) words1(f *Form) {
+	around := strings.TrimSpace(f.path + " " + f.text)
+	words := strings.Fields(f.text)
+	if len(words) == 0 {
+		return
+	}
+	last := words[len(words)-1]
+	switch {
+	case has(around, "router", "ospf", "bgp") && words[0] == "redistribute" && len(words) == 2:
+		f.Claims = append(f.Claims, Claim{"routing.redistribute", last, false, "an origin of routes"})
+	case has(f.text, "version") && has(around, "ike"):
+		if v := map[string]string{"1": "ikev1", "one": "ikev1", "ikev1": "ikev1", "2": "ikev2", "two": "ikev2", "ikev2": "ikev2", "both": "both",
+			"either": "both"}[last]; v != "" {
+			f.constant("ike-version", v, "a word for it")
+		}
+	case f.path == "" || isRule(around) || len(f.slots) > 0 || len(words) > 3:
+	case has(f.text, "passive", "wait", "answer", "respond") && !has(around, "router", "interface"):
+		f.constant("start", "waits", "a word for it")
+	case has(f.text, "active", "initiat", "call", "starting"):
+		f.constant("start", "start", "a word for it")
+	}
+}
+
 // refer finds what refers to names.
 func (w *drafter) refer(forms []*Form) {
 	for _, f := range forms {
@@ -476,6 +555,10 @@ func (w *drafter) refer(forms []*Form) {
 			}
 			values := f.values(s)
 			switch {
+			case w.isRoute(f, around):
+				f.claim("route.device", s, true, "a name beside a route")
+			case w.all(values, "interface") && f.path != "" && len(f.Nested) == 0 && !has(around, "router", "ospf", "bgp", "area", "zone", "side"):
+				f.claim("own-address", s, true, "the name of an interface")
 			case w.all(values, "networks"):
 				w.side(f, s, values, around)
 			case w.all(values, "proposals"):
@@ -522,10 +605,29 @@ func (w *drafter) begin(forms []*Form) {
 	for _, f := range forms {
 		w.begin(f.Nested)
 		inner := says(f)
+		protocol := ""
+		for _, word := range strings.Fields(f.text) {
+			if slices.Contains(protocols, word) {
+				protocol = word
+			}
+		}
+		rules := inner["rule.from"] || inner["rule.to"] || inner["rule.ports"]
 		switch {
 		case f.Makes != "":
 		case len(f.Nested) == 0:
 			w.action(f)
+		case inner["route.to"] && len(f.slots) == 0:
+			f.Makes = "route"
+			f.inside(f.Makes)
+			continue
+		case protocol != "" && (inner["routing.network"] || inner["routing.neighbor"] || inner["routing.redistribute"]):
+			f.Makes, f.Kind = "routing", protocol
+			f.inside(f.Makes)
+			continue
+		case rules && isRule(" "+f.text+" "):
+			f.Makes = "rule"
+			f.inside(f.Makes)
+			continue
 		case inner["peer-address"] || inner["peer-identity"]:
 			f.Makes = "connection"
 		case inner["interface.address"] && isInterface(f.text):
@@ -536,6 +638,30 @@ func (w *drafter) begin(forms []*Form) {
 		if f.Makes != "" && f.Named == "" {
 			w.title(f)
 		}
+	}
+}
+
+// inside tells the forms within what they stand in.
+func (f *Form) inside(what string) {
+	for _, n := range f.Nested {
+		n.within = what
+		if n.Makes == "" {
+			n.inside(what)
+		}
+	}
+}
+
+// ports remembers the names of interfaces.
+func (w *drafter) ports(forms []*Form) {
+	for _, f := range forms {
+		if says(f)["interface.address"] && isInterface(f.text) {
+			w.title(f)
+			f.Makes, f.Kind = "interface", "interface"
+			w.keep(f)
+			f.Kind = ""
+			continue
+		}
+		w.ports(f.Nested)
 	}
 }
 

@@ -64,6 +64,12 @@ func manner(files []*source.File) statements.Manner {
 	default:
 		m.Join = slices.ContainsFunc(lines, func(l string) bool { return strings.HasSuffix(l, "\\") })
 		m.Leave = leaving(lines)
+		if m.Join {
+			m.Clauses = clauses(lines)
+		}
+	}
+	if slices.ContainsFunc(lines, func(l string) bool { return strings.Contains(l, " $") }) {
+		m.Macros = "$"
 	}
 	return m
 }
@@ -109,6 +115,18 @@ func sameFirst(lines []string) int {
 		}
 	}
 	return most
+}
+
+// clauses are the first words of lines that go on with a statement.
+func clauses(lines []string) (out []string) {
+	on := false
+	for _, l := range lines {
+		if w := strings.Fields(l); on && len(w) > 1 && !slices.Contains(out, w[0]) && strings.Trim(w[0], "abcdefghijklmnopqrstuvwxyz-_") == "" {
+			out = append(out, w[0])
+		}
+		on = strings.HasSuffix(l, "\\")
+	}
+	return out
 }
 
 // leaving are words that stand alone on lines and end blocks.

@@ -35,6 +35,10 @@ func Write(w io.Writer, d *Draft) error {
 	if m.End != "" {
 		fmt.Fprintf(&b, ", end: %s", strconv.Quote(m.End))
 	}
+	list("clauses", m.Clauses)
+	if m.Macros != "" {
+		fmt.Fprintf(&b, ", macros: %s", strconv.Quote(m.Macros))
+	}
 	if m.Join {
 		b.WriteString(", join: true")
 	}
@@ -111,6 +115,9 @@ func (f *Form) write(b *strings.Builder, indent string) {
 			fmt.Fprintf(b, "%snamed: %s\n", indent, strconv.Quote(f.Named))
 		}
 	}
+	if f.Makes == "rule" {
+		fmt.Fprintf(b, "%srule: {chain: across} # a guess\n", indent)
+	}
 	for _, group := range grouped(keys) {
 		if group[0].key == "" {
 			fmt.Fprintf(b, "%s%s: %s\n", indent, group[0].group, strconv.Quote(group[0].value))
@@ -166,9 +173,6 @@ func (f *Form) keys() (out []key) {
 				name = "key-exchange"
 			}
 			out = append(out, key{"parts", "of", group, c.Why, c.Guess}, key{"parts", name, c.Value, c.Why, c.Guess})
-			if name == "integrity" && group != "child" {
-				out = append(out, key{"parts", "prf", c.Value, c.Why, c.Guess})
-			}
 		case group == "rule":
 			out = append(out, key{"rule", name, c.Value, c.Why, c.Guess})
 		default:
@@ -186,14 +190,14 @@ func (f *Form) whole(in []key) (out []key) {
 	chained := false
 	for _, k := range in {
 		switch {
-		case k.group == "rule" && !has("rule", "action") || k.group == "route" && !has("route", "to"):
+		case k.group == "rule" && !has("rule", "action") && f.within != "rule" || k.group == "route" && !has("route", "to") && f.within != "route":
 			continue
-		case k.group == "sets" && k.key == "ike-version":
+		case k.group == "sets" && k.key == "ike-version" && strings.HasPrefix(k.value, "<"):
 			continue // its words are still to be said
-		case k.group == "routing":
-			continue // so is the protocol
+		case k.group == "routing" && f.within != "routing":
+			continue // the protocol is still to be said
 		}
-		if k.group == "rule" && !chained {
+		if k.group == "rule" && !chained && f.within != "rule" {
 			out, chained = append(out, key{"rule", "chain", "across", "", true}), true
 		}
 		if slices.ContainsFunc(out, func(o key) bool { return o.group == k.group && o.key == k.key }) {
@@ -232,6 +236,8 @@ func typeOf(what string, kind string) string {
 	case what == "interface.address":
 		return "host"
 	case kind != "name":
+	case what == "own-address" || what == "route.device":
+		return "interface"
 	case what == "uses":
 		return "settings"
 	case what == "ike-proposals" || what == "child-proposals":
