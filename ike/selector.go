@@ -21,18 +21,31 @@ type Selector struct {
 
 // SelectPrefix makes the selector of a network, for every protocol and port.
 func SelectPrefix(p netip.Prefix) Selector {
-	last := packet.Prefixes(packet.Src, p)
-	hi := last.Prefixes(packet.Src)[0]
-	return Selector{Lo: p.Masked().Addr(), Hi: lastAddr(hi), HiPort: 65535}
+	return Selector{Lo: p.Masked().Addr(), Hi: lastAddr(p), HiPort: 65535}
 }
 
+// lastAddr is the last address of a network.
 func lastAddr(p netip.Prefix) netip.Addr {
-	b := p.Masked().Addr().AsSlice()
-	for i := p.Bits(); i < len(b)*8; i++ {
-		b[i/8] |= 0x80 >> (i % 8)
+	a := p.Masked().Addr()
+	if a.Is4() {
+		b := a.As4()
+		fill(b[:], p.Bits())
+		return netip.AddrFrom4(b)
 	}
-	a, _ := netip.AddrFromSlice(b)
-	return a
+	b := a.As16()
+	fill(b[:], p.Bits())
+	return netip.AddrFrom16(b)
+}
+
+// fill sets the bits of an address behind its network's.
+func fill(b []byte, bits int) {
+	for i := bits / 8; i < len(b); i++ {
+		if i == bits/8 {
+			b[i] |= 0xff >> (bits % 8)
+			continue
+		}
+		b[i] = 0xff
+	}
 }
 
 // At returns the selector with a dynamic address replaced.

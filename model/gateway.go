@@ -55,7 +55,7 @@ type Options struct {
 // source translation, and then the tunnel, chosen by what the translations made of the packet.
 type Order struct {
 	AccessFirst bool // access rules are asked about packets as they came in, before their destination was translated
-	TunnelFirst bool // the tunnel is chosen before the source is translated; what a tunnel takes is not translated, and nothing is afterwards
+	TunnelFirst bool // the tunnel is chosen before the source is translated: what a tunnel takes is not translated
 }
 
 // Version is the version of a daemon, where something says it.

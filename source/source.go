@@ -224,8 +224,15 @@ func (f *File) At(n int) Pos { return Pos{File: f.Path, Line: n} }
 // Clean makes a text harmless for a terminal and for a log: control characters, bytes that are not UTF-8 and
 // characters that change the direction of writing are shown as escapes; a tab becomes a space.
 func Clean(text string) string {
+	plain := 0
+	for plain < len(text) && text[plain] >= ' ' && text[plain] < 0x7f {
+		plain++
+	}
+	if plain == len(text) {
+		return text
+	}
 	clean := true
-	for _, r := range text {
+	for _, r := range text[plain:] {
 		if !harmless(r) {
 			clean = false
 			break

@@ -21,9 +21,10 @@ func (a *app) phrasebook() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "phrasebook",
 		Short: "Write, try and test phrasebooks: how Toril learns a device language",
-		Long: "A phrasebook is a YAML file that says what the statements of a device's saved configuration mean. With one, files of that\n" +
-			"language are audited, followed, mirrored and compared like all others. Phrasebooks are found in the toril.yaml of an estate\n" +
-			"(phrasebooks: [FILE]), by --phrasebook, and in the folder " + booksFolder + " of your configuration.",
+		Long: "A phrasebook is a YAML file that says what the statements of a device's saved configuration mean.\n" +
+			"With one, files of that language are audited, followed, mirrored and compared like all others.\n" +
+			"Phrasebooks are found in the toril.yaml of an estate (phrasebooks: [FILE]), by --phrasebook, and in\n" +
+			"the folder " + booksFolder + " of your configuration.",
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
@@ -106,9 +107,9 @@ func (a *app) bookDraft() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "draft SAMPLE...",
 		Short: "Draft a phrasebook from saved configurations in an unknown language",
-		Long: "Recognises the syntax, groups the statements by form, and guesses what they mean: from their words and values, and from the\n" +
-			"far ends of the device's tunnels, where --estate has them: what these are configured to says what must stand here.\n" +
-			"What rests on words alone is marked as a guess. The draft is written to standard output.",
+		Long: "Recognises the syntax, groups the statements by form, and guesses what they mean: from their words and\n" +
+			"values, and from the far ends of the device's tunnels, where --estate has them: what these are configured\n" +
+			"to says what must stand here. What rests on words alone is marked as a guess. The draft is written to standard output.",
 		Example: "  toril phrasebook draft fogbank.conf --estate estate/ > fogbank.yaml",
 		Args:    atLeast("SAMPLE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -131,7 +132,8 @@ func (a *app) bookDraft() *cobra.Command {
 			return draft.Write(a.out, draft.Of(files, known, language))
 		},
 	}
-	cmd.Flags().StringArrayVar(&beside, "estate", nil, "folder or files with the far ends of the device's tunnels; may be given several times")
+	cmd.Flags().
+		StringArrayVar(&beside, "estate", nil, "folder or files with the far ends of the device's tunnels; may be given several times")
 	cmd.Flags().StringVar(&language, "language", "draft", "name of the language")
 	return cmd
 }

@@ -65,7 +65,8 @@ func (a *app) input(cmd *cobra.Command) *cobra.Command {
 
 // withBooks adds the flag of every command that reads formats.
 func (a *app) withBooks(cmd *cobra.Command) *cobra.Command {
-	cmd.Flags().StringArrayVar(&a.books, "phrasebook", nil, "file that teaches a device language (see: toril phrasebook); may be given several times")
+	cmd.Flags().
+		StringArrayVar(&a.books, "phrasebook", nil, "file that teaches a device language (see: toril phrasebook); repeatable")
 	return cmd
 }
 

@@ -95,6 +95,14 @@ func (r *Row) Get(s Subject) (v Shown, ok bool) {
 	return v, true
 }
 
+// Said reports whether somebody configures the setting; has is false where it has no place there.
+func (r *Row) Said(s Subject) (said, has bool) {
+	if !r.has(s) {
+		return false, false
+	}
+	return r.said(s), true
+}
+
 // has reports whether the setting has a place there.
 func (r *Row) has(s Subject) bool {
 	return s.Connection != nil && (r.Of == OfConnection || s.Child != nil) && (r.when == nil || r.when(s))

@@ -92,6 +92,7 @@ var (
 )
 
 type reader struct {
+	said  map[said]bool // whether protocols are passive on interfaces
 	in    *read.Input
 	block string // "interface", "router", "vrf", "other", ""
 	iface *model.Interface
@@ -100,6 +101,12 @@ type reader struct {
 	steps []*step // of routing by policy
 	step  *step
 	by    map[string][]string // the interfaces of each map
+}
+
+// said is an interface of which a protocol is told whether it is passive there.
+type said struct {
+	protocol *model.RoutingProtocol
+	name     string
 }
 
 // step is one entry of a map for routing by policy.
@@ -115,7 +122,7 @@ type step struct {
 }
 
 func readFile(in *read.Input) {
-	r := &reader{in: in}
+	r := &reader{in: in, said: map[said]bool{}}
 	for l := range lines.Parse(in.File.Bytes(), lines.Manner{Comments: "!#"}) {
 		if in.Context.Err() != nil {
 			return
@@ -439,7 +446,7 @@ func (r *reader) interfaceLine(n int, w []string, no bool) {
 	case len(w) > 3 && w[1] == "router" && (w[2] == "isis" || w[2] == "openfabric") && !no:
 		r.runs(n, w[2], w[3])
 	case len(w) > 2 && (w[0] == "ip" || w[0] == "ipv6") && w[1] == "ospf" && w[2] == "passive":
-		passive(r.protocol("ospf", "", n), r.iface.Name, !no)
+		r.passive(r.protocol("ospf", "", n), r.iface.Name, !no)
 	case w[0] == "pbr-policy" && len(w) > 1 && !no:
 		if r.by == nil {
 			r.by = map[string][]string{}
@@ -449,9 +456,13 @@ func (r *reader) interfaceLine(n int, w []string, no bool) {
 }
 
 // passive makes a protocol passive on an interface ("default" for all), or takes it out of those on which it is.
-func passive(p *model.RoutingProtocol, name string, yes bool) {
-	without := func(list []string) []string { return slices.DeleteFunc(list, func(s string) bool { return s == name }) }
-	p.Passive, p.Active = without(p.Passive), without(p.Active)
+func (r *reader) passive(p *model.RoutingProtocol, name string, yes bool) {
+	key := said{p, name}
+	if r.said[key] { // before
+		without := func(list []string) []string { return slices.DeleteFunc(list, func(s string) bool { return s == name }) }
+		p.Passive, p.Active = without(p.Passive), without(p.Active)
+	}
+	r.said[key] = true
 	if yes {
 		p.Passive = append(p.Passive, name)
 	} else {
@@ -480,7 +491,7 @@ func (r *reader) protocol(name, instance string, n int) *model.RoutingProtocol {
 func (r *reader) protocolLine(n int, w []string, no bool) {
 	if no {
 		if w[0] == "passive-interface" && len(w) > 1 {
-			passive(r.proto, source.Clean(w[1]), false)
+			r.passive(r.proto, source.Clean(w[1]), false)
 		}
 		return
 	}
@@ -499,7 +510,7 @@ func (r *reader) protocolLine(n int, w []string, no bool) {
 	case "interface": // ospf6: interface NAME area A
 		r.proto.Interfaces = append(r.proto.Interfaces, model.Carried{Name: source.Clean(value), At: at})
 	case "passive-interface":
-		passive(r.proto, source.Clean(value), true)
+		r.passive(r.proto, source.Clean(value), true)
 	case "redistribute":
 		r.proto.Redistribute = append(r.proto.Redistribute, model.Carried{Name: source.Clean(value), At: at})
 	case "default-information":

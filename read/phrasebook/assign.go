@@ -67,11 +67,7 @@ func (r *run) subjects(of settings.Level, at place) (out []settings.Subject) {
 func (r *run) assign(rule *rule, fills []Fill, pos source.Pos, at place, l level) {
 	for _, a := range rule.sets {
 		to := at.near(a.row.Of, l)
-		r.queue[to] = append(r.queue[to], func() {
-			for _, s := range r.subjects(a.row.Of, at) {
-				r.set(a, fills, pos, at, s, to)
-			}
-		})
+		r.queue[to] = append(r.queue[to], func() { r.set(a, fills, pos, at, to) })
 	}
 	for _, o := range []*offer{rule.offers, rule.parts} {
 		switch {
@@ -85,7 +81,11 @@ func (r *run) assign(rule *rule, fills []Fill, pos source.Pos, at place, l level
 			}
 			to, piece := at.near(of, l), o == rule.parts
 			r.queue[to] = append(r.queue[to], func() {
-				for _, s := range r.subjects(of, at) {
+				list := r.subjects(of, at)
+				if to != direct && to != inherited && !r.spend(len(list), pos, at) {
+					return
+				}
+				for _, s := range list {
 					r.offer(o, piece, fills, pos, s, to)
 				}
 			})
@@ -93,9 +93,21 @@ func (r *run) assign(rule *rule, fills []Fill, pos source.Pos, at place, l level
 	}
 }
 
-// sayKey is a setting that several statements may say in pieces.
+// spend counts what statements come to in all: of what is more than the file's size allows, nothing is done, and that is said.
+func (r *run) spend(n int, pos source.Pos, at place) bool {
+	if r.spent += n; r.spent > r.budget() {
+		r.unreadAt(pos, at.name, "the statements of the file come to more than can be looked at")
+		return false
+	}
+	return true
+}
+
+// budget bounds what names, and statements about everything, may come to: so that the work is of the order of the file's size.
+func (r *run) budget() int { return 1<<20 + 2*len(r.in.File.Bytes()) }
+
+// sayKey is a setting that several statements may say in pieces: of a connection, a child, or of all in a place.
 type sayKey struct {
-	of    any // a connection or a child
+	of    any
 	row   string
 	level level
 }
@@ -103,12 +115,11 @@ type sayKey struct {
 // said are the values of a setting so far, each once.
 type said struct {
 	assignment
-	settings.Subject
+	place  place
 	values []any
 	seen   map[any]bool
 	at     source.Pos
 	level  level
-	listed bool // it is in the run's lists
 }
 
 func (s *said) add(v any) {
@@ -142,29 +153,28 @@ func subject(row *settings.Row, s settings.Subject) any {
 }
 
 func (r *run) whose(setting string) string {
-	return fmt.Sprintf("%s default of %s", r.book.Title, setting)
+	if r.why == nil {
+		r.why = map[string]string{}
+	}
+	if r.why[setting] == "" {
+		r.why[setting] = fmt.Sprintf("%s default of %s", r.book.Title, setting)
+	}
+	return r.why[setting]
 }
 
-// set gives a setting its value. Several statements may give a list its elements: it is set when all of them were seen.
-func (r *run) set(a assignment, fills []Fill, pos source.Pos, at place, s settings.Subject, l level) {
-	key := sayKey{subject(&a.row, s), a.row.Name, l}
-	all := r.of[s.Connection].said
-	to := all[key]
-	if len(a.slots) == 0 {
-		if to != nil {
-			to.values, to.seen = nil, map[any]bool{}
-		}
-		r.put(&a.row, s, a.value, pos, l)
-		return
+// set keeps what a statement says of a setting, until all of its level was seen. Several statements may give a list its elements.
+func (r *run) set(a assignment, fills []Fill, pos source.Pos, at place, l level) {
+	key := sayKey{of: at.Connection, row: a.row.Name, level: l}
+	if a.row.Of == settings.OfChild && at.Child != nil {
+		key.of = at.Child
 	}
+	to := r.said[key]
 	if to == nil {
 		to = &said{seen: map[any]bool{}, level: l}
-		all[key] = to
+		r.said[key], r.lists = to, append(r.lists, to)
 	}
-	to.assignment, to.Subject = a, s
-	_, list := lists[a.row.Takes()]
-	if !list {
-		to.values, to.seen = nil, map[any]bool{}
+	if _, list := lists[a.row.Takes()]; !list || len(a.slots) == 0 || len(to.slots) == 0 {
+		to.values, to.seen = to.values[:0], map[any]bool{}
 	}
 	var values []any
 	for _, slot := range a.slots {
@@ -174,21 +184,62 @@ func (r *run) set(a assignment, fills []Fill, pos source.Pos, at place, s settin
 			}
 			values = append(values, r.resolved(f.Value, pos, at)...)
 			if ref, ok := f.Value.(reference); ok && ref.kind == proposals {
-				r.partsOf(s, a.row.Of, r.object(ref, at).parts)
+				for _, s := range r.subjects(a.row.Of, at) {
+					r.partsOf(s, a.row.Of, r.object(ref, at).parts)
+				}
 			}
 		}
 	}
+	if len(values) == 0 && len(a.slots) > 0 { // every slot of it may be left out
+		return
+	}
+	to.assignment, to.place, to.at = a, at, pos
 	for _, v := range withPorts(values) {
 		to.add(v)
 	}
-	if len(to.values) > 0 { // every slot of it may be left out
-		to.at = pos
+}
+
+// putLevel sets the settings of a level, now that all of it was seen.
+func (r *run) putLevel() {
+	for _, s := range r.lists {
+		r.putSaid(s)
 	}
-	switch {
-	case list && !to.listed:
-		to.listed, r.lists = true, append(r.lists, to)
-	case !list:
-		r.putSaid(to)
+	r.lists = nil
+}
+
+// putSaid gives a setting the value that its pieces make.
+func (r *run) putSaid(s *said) {
+	if s.row.Name == "" { // every slot of it was left out
+		return
+	}
+	v := s.value
+	if len(s.slots) > 0 {
+		if len(s.values) == 0 {
+			return
+		}
+		for i, v := range s.values {
+			if p, ok := v.(ike.Proposal); ok { // of whichever its name was used for
+				p.Protocol = ike.IKE
+				if s.row.Of == settings.OfChild {
+					p.Protocol = ike.ESP
+					p.Transforms[ike.PRF] = nil // a child has none (RFC 7296, section 3.3.3)
+				}
+				s.values[i] = p
+			}
+		}
+		var err error
+		if v, err = s.one(s.values); err != nil {
+			r.unreadAt(s.at, s.place.name, "%s cannot be what stands here", s.row.Name)
+			return
+		}
+		if span, ok := v.(time.Duration); ok && s.share > 0 {
+			v = span * time.Duration(s.share) / 100
+		}
+	}
+	for _, of := range r.subjects(s.row.Of, s.place) {
+		if !r.put(&s.row, of, v, s.at, s.level) {
+			r.unreadAt(s.at, s.place.name, "%s cannot be what stands here", s.row.Name)
+		}
 	}
 }
 
@@ -222,38 +273,6 @@ func (r *run) partsOf(s settings.Subject, of settings.Level, parts model.Parts) 
 	}
 	if *to == nil {
 		*to = maps.Clone(parts)
-	}
-}
-
-// putLists sets the lists of a level, now that all of it was seen.
-func (r *run) putLists() {
-	for _, s := range r.lists {
-		r.putSaid(s)
-	}
-	r.lists = nil
-}
-
-// putSaid gives a setting the value that its pieces make.
-func (r *run) putSaid(s *said) {
-	if len(s.values) == 0 {
-		return
-	}
-	for i, v := range s.values {
-		if p, ok := v.(ike.Proposal); ok { // of whichever its name was used for
-			p.Protocol = ike.IKE
-			if s.row.Of == settings.OfChild {
-				p.Protocol = ike.ESP
-				p.Transforms[ike.PRF] = nil // a child has none (RFC 7296, section 3.3.3)
-			}
-			s.values[i] = p
-		}
-	}
-	v, err := s.one(s.values)
-	if span, ok := v.(time.Duration); ok && s.share > 0 {
-		v = span * time.Duration(s.share) / 100
-	}
-	if err != nil || !r.put(&s.row, s.Subject, v, s.at, s.level) {
-		r.unreadAt(s.at, s.Connection.Name, "%s cannot be what stands here", s.row.Name)
 	}
 }
 
@@ -530,8 +549,10 @@ func newChild(name string, at source.Pos, title string) *model.Child {
 // configured nor has a default: then nobody knows what holds.
 func (r *run) assume(s settings.Subject, of settings.Level) (unsure bool) {
 	for _, row := range r.rows {
-		v, has := row.Get(s)
-		if row.Of != of || row.Takes() == nil || !has || !v.Default || decided(row.Name, s) || r.assumed[sayKey{of: subject(&row, s), row: row.Name}] {
+		if row.Of != of || row.Takes() == nil {
+			continue
+		}
+		if said, has := row.Said(s); said || !has || decided(row.Name, s) || r.assumed[sayKey{of: subject(&row, s), row: row.Name}] {
 			continue
 		}
 		a, before := r.book.since(row.Name, r.version)

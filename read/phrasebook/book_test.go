@@ -368,7 +368,8 @@ func TestRules(t *testing.T) {
 		"    [ using <p:protocol> [ door <o:port> ] ] [ by <i> ] [ <z:flag> ] [ at night ]\"\n" +
 		"  rule: {chain: <c>, action: <v>, from: <s> <so>, to: <d>, protocol: <p>, ports: <o>, in: <i>, number: <k>, disabled: <z>}\n" +
 		"- {say: answers pass, rule: {chain: across, action: accept, state: established related}}\n" +
-		"- {say: \"door <o:port> opens by day\", rule: {chain: across, action: accept, ports: <o>, condition: a time of day, log: \"yes\"}}\n"
+		"- {say: \"door <o:port> opens by day\", rule: {chain: across, action: accept, ports: <o>, " +
+		"condition: a time of day, log: \"yes\"}}\n"
 	b, err := phrasebook.Load("b.yaml", []byte(book))
 	require.NoError(t, err)
 	g := readtest.Read(b.Format(), "x", "20 stop across from 10.1.0.0/16 to there using udp\n10 let across from 10.1.0.0/16 to there "+

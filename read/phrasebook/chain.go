@@ -69,8 +69,13 @@ func (r *run) rule(chain string, one numbered) {
 // narrowed makes a rule that is for the packets which a record chooses.
 func (r *run) narrowed(rec *record) numbered {
 	v := rec.values
-	one := numbered{Rule: &model.Rule{At: rec.at, When: serviced(v), Verb: model.UnknownAction, Log: flag(v, "log"), Comment: text(v, "comment")},
-		rank: count(v, "rank"), number: count(v, "number"), place: count(v, "place"), before: count(v, "before")}
+	one := numbered{
+		Rule:   &model.Rule{At: rec.at, When: serviced(v), Verb: model.UnknownAction, Log: flag(v, "log"), Comment: text(v, "comment")},
+		rank:   count(v, "rank"),
+		number: count(v, "number"),
+		place:  count(v, "place"),
+		before: count(v, "before"),
+	}
 	if why := text(v, "condition"); why != "" {
 		one.Unsure = append(one.Unsure, why)
 	}
@@ -97,33 +102,67 @@ func (r *run) narrowed(rec *record) numbered {
 
 // packets are those that values stand for, by their names too. Where one is not known, which packets the rule is for is not known either.
 func (r *run) packets(one *numbered, field packet.Field, values []any, rec *record) (set packet.Set, known bool) {
+	var plain []any
 	set = packet.None()
 	for _, v := range values {
 		ref, isName := v.(reference)
-		all := []any{v}
-		if isName {
-			all = r.named(ref, rec.at, rec.place)
-			if why := r.object(ref, rec.place).unknown(); why != "" {
-				one.Unsure, one.Unread = append(one.Unsure, why), true
-				return set, false
-			}
+		if !isName {
+			plain = append(plain, v)
+			continue
 		}
-		for _, v := range all {
-			switch v := v.(type) {
-			case packet.Set:
-				set = set.Or(v)
-			case device:
-				set = set.Or(packet.Where(field, packet.Name(string(v))))
-			case string:
-				set = set.Or(packet.Where(field, packet.Name(v)))
+		all := r.named(ref, rec.at, rec.place)
+		o := r.object(ref, rec.place)
+		if why := o.unknown(); why != "" {
+			one.Unsure, one.Unread = append(one.Unsure, why), true
+			return set, false
+		}
+		if o.sets == nil {
+			o.sets = map[packet.Field]packet.Set{}
+		}
+		if _, done := o.sets[field]; !done {
+			o.sets[field] = setOf(field, all)
+		}
+		set = set.Or(o.sets[field])
+	}
+	if len(plain) > 0 {
+		set = set.Or(setOf(field, plain))
+	}
+	return set, true
+}
+
+// setOf are the packets of which a field is one of some values, or that some services are for.
+func setOf(field packet.Field, values []any) packet.Set {
+	set := packet.None()
+	var names []packet.Values
+	var by [2][]packet.Values // addresses of IPv4 and IPv6
+	for _, v := range values {
+		switch v := v.(type) {
+		case packet.Set:
+			set = set.Or(v)
+		case device:
+			names = append(names, packet.Name(string(v)))
+		case string:
+			names = append(names, packet.Name(v))
+		default:
+			s, ok := selector(v)
+			switch {
+			case !ok:
+			case s.Lo.Is4():
+				by[0] = append(by[0], packet.Addresses(s.Lo, s.Hi))
 			default:
-				if s, ok := selector(v); ok {
-					set = set.Or(packet.Range(field, s.Lo, s.Hi))
-				}
+				by[1] = append(by[1], packet.Addresses(s.Lo, s.Hi))
 			}
 		}
 	}
-	return set, true
+	if len(names) > 0 {
+		set = set.Or(packet.Where(field, packet.Join(names...)))
+	}
+	for i, fam := range []packet.Family{packet.IPv4, packet.IPv6} {
+		if len(by[i]) > 0 {
+			set = set.Or(packet.Only(fam).With(field, packet.Join(by[i]...)))
+		}
+	}
+	return set
 }
 
 // accessRule adds a rule of the packet filter, now that what it may refer to is known.
@@ -256,7 +295,13 @@ func (r *run) static(rec *record, one numbered) {
 	if inside.Addr().Is4() {
 		fam = packet.IPv4
 	}
-	one.Verb, one.To = model.SourceNAT, model.Translation{Family: fam, From: inside, Onto: outside, Addrs: packet.Prefix(outside), Text: outside.String()}
+	one.Verb, one.To = model.SourceNAT, model.Translation{
+		Family: fam,
+		From:   inside,
+		Onto:   outside,
+		Addrs:  packet.Prefix(outside),
+		Text:   outside.String(),
+	}
 	r.rule(sourceChain, one)
 	back := rec.values["in"]
 	other := *rec
@@ -266,7 +311,13 @@ func (r *run) static(rec *record, one numbered) {
 	}
 	two := r.narrowed(&other)
 	two.rank, two.number, two.Comment = one.rank, one.number, one.Comment
-	two.Verb, two.To = model.DestinationNAT, model.Translation{Family: fam, From: outside, Onto: inside, Addrs: packet.Prefix(inside), Text: inside.String()}
+	two.Verb, two.To = model.DestinationNAT, model.Translation{
+		Family: fam,
+		From:   outside,
+		Onto:   inside,
+		Addrs:  packet.Prefix(inside),
+		Text:   inside.String(),
+	}
 	r.rule(destinationChain, two)
 }
 
@@ -356,7 +407,10 @@ func ordered(in []numbered) []*model.Rule {
 		return cmp.Or(cmp.Compare(a.rank, b.rank), cmp.Compare(a.number, b.number))
 	})
 	for i, one := range slices.Clone(list) { // each goes once
-		to := slices.IndexFunc(list, func(o numbered) bool { return one.before > 0 && o.rank == one.rank && o.number == one.before })
+		if one.before == 0 {
+			continue
+		}
+		to := slices.IndexFunc(list, func(o numbered) bool { return o.rank == one.rank && o.number == one.before })
 		if to < 0 {
 			continue
 		}

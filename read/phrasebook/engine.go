@@ -15,6 +15,11 @@ import (
 
 // run is one file on its way through a book.
 type run struct {
+	why         map[string]string // whose defaults are, by setting
+	said        map[sayKey]*said
+	spent       int                         // of the budget
+	ports       map[string]*model.Interface // by name, once all are known
+	matcher     matcher
 	rows        []settings.Row
 	after       []func() // what needs all settings
 	book        *Book
@@ -46,7 +51,6 @@ type run struct {
 
 // parts are what is said in pieces of a connection and its children.
 type parts struct {
-	said     map[sayKey]*said
 	children map[string]*model.Child
 	whole    map[any]*assembly // of the proposals of the connection, or of a child
 	disabled bool
@@ -76,7 +80,7 @@ func (b *Book) read(in *read.Input) { b.run(in).read() }
 // run makes the way of one file through the book.
 func (b *Book) run(in *read.Input) *run {
 	return &run{book: b, in: in, rows: settings.All(), of: map[*model.Connection]*parts{}, builtIn: map[*object]bool{},
-		called: map[[3]string]*record{}, chains: map[string][]numbered{}, assumed: map[sayKey]bool{}}
+		called: map[[3]string]*record{}, chains: map[string][]numbered{}, assumed: map[sayKey]bool{}, said: map[sayKey]*said{}}
 }
 
 func (r *run) read() {
@@ -87,7 +91,9 @@ func (r *run) read() {
 	}
 	root := place{rules: b.rules, scope: &scope{}}
 	if len(b.given) > 0 {
-		r.tellVersion(list, b.rules)
+		if slices.ContainsFunc(b.given, func(g given) bool { return g.since != "" }) {
+			r.tellVersion(list, b.rules)
+		}
 		r.given = true
 		for _, g := range b.given {
 			if r.version == "" || g.since == "" || daemon.Compare(r.version, g.since) >= 0 {
@@ -117,7 +123,7 @@ func (r *run) finish() {
 		for _, do := range level {
 			do()
 		}
-		r.putLists()
+		r.putLevel()
 	}
 	for _, do := range r.after {
 		do()
@@ -153,6 +159,9 @@ func (r *run) finish() {
 func (r *run) tellVersion(list []*statements.Statement, rules []*rule) {
 	for _, st := range list {
 		for _, rule := range rules {
+			if !rule.tellsWithin() || len(st.Words) == 0 {
+				continue
+			}
 			if fills, _, ok := rule.phrase.Match(st.Words, r.book.Fold); ok {
 				for _, f := range fills {
 					if rule.tells != nil && f.Slot == rule.tells && daemon.IsVersion(f.Text) {
@@ -288,18 +297,28 @@ func (r *run) miss(st *statements.Statement, at place, why string) {
 // match returns the first phrase that words fit; where none does, the nearest.
 func (r *run) match(words []statements.Word, rules []*rule) (fit *rule, fills []Fill, nearest *rule, best Near) {
 	for _, rule := range rules {
+		if !rule.mayBegin(words[0].Text, r.book.Fold) || !rule.phrase.takes(len(words)) {
+			continue
+		}
+		if fills, _, ok := r.matcher.match(rule.phrase, words, r.book.Fold, false); ok {
+			return rule, fills, nil, best
+		}
+	}
+	for _, rule := range rules {
 		if !rule.mayBegin(words[0].Text, r.book.Fold) {
 			continue
 		}
-		fills, near, ok := rule.phrase.Match(words, r.book.Fold)
-		if ok {
-			return rule, fills, nil, best
-		}
+		_, near, _ := r.matcher.match(rule.phrase, words, r.book.Fold, true)
 		if near.Words > best.Words || nearest == nil && (near.Words > 0 || near.Why != "") {
 			best, nearest = near, rule
 		}
 	}
 	return nil, nil, nearest, best
+}
+
+// tellsWithin reports whether the phrase, or one that stands in it, tells the version.
+func (r *rule) tellsWithin() bool {
+	return r.tells != nil || slices.ContainsFunc(r.rules, (*rule).tellsWithin)
 }
 
 // opposite is what the negated statement means: what the phrasebook says, or flags that are off; nil where neither tells.
@@ -459,7 +478,11 @@ type deferred struct{ do func() }
 
 // use has named settings hold at a place.
 func (r *run) use(ref reference, pos source.Pos, at place) {
-	for _, v := range r.named(ref, pos, at) {
+	acts := r.named(ref, pos, at)
+	if !r.spend(len(acts), pos, at) {
+		return
+	}
+	for _, v := range acts {
 		if do, ok := v.(act); ok {
 			do(at, inherited, pos)
 		}
@@ -543,7 +566,7 @@ func (r *run) connection(name string, pos source.Pos) *model.Connection {
 		return c
 	}
 	c := &model.Connection{Name: name, At: pos}
-	r.of[c] = &parts{said: map[sayKey]*said{}, children: map[string]*model.Child{}, whole: map[any]*assembly{}}
+	r.of[c] = &parts{children: map[string]*model.Child{}, whole: map[any]*assembly{}}
 	if r.connections == nil {
 		r.connections = map[string]*model.Connection{}
 	}

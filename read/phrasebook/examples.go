@@ -102,7 +102,12 @@ func (e Example) counts(g *model.Gateway, subject string, want map[string]string
 
 // Counts are how many things of each kind a gateway has.
 func Counts(g *model.Gateway) map[string]int {
-	out := map[string]int{"connections": len(g.Connections), "keys": len(g.Keys), "interfaces": len(g.Interfaces), "routes": len(g.Routes)}
+	out := map[string]int{
+		"connections": len(g.Connections),
+		"keys":        len(g.Keys),
+		"interfaces":  len(g.Interfaces),
+		"routes":      len(g.Routes),
+	}
 	rules, nats := 0, 0
 	for _, c := range g.Chains {
 		if c.Kind == model.NATChain {

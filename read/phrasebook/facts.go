@@ -111,7 +111,12 @@ var facts = map[string]map[string]part{
 		"remote":  {types: []string{"address"}, about: "of a tunnel: outer address of the far end"},
 	},
 	"route": {
-		"to":       {types: []string{"network", "prefix", "address-mask", "address-wildcard"}, must: true, says: saysNetwork, about: "destination"},
+		"to": {
+			types: []string{"network", "prefix", "address-mask", "address-wildcard"},
+			must:  true,
+			says:  saysNetwork,
+			about: "destination",
+		},
 		"via":      {types: []string{"address"}, about: "next hop"},
 		"device":   {types: []string{"word", "interface"}, says: words, about: "interface"},
 		"metric":   {types: []string{"number"}, says: saysNumber, about: "the lowest is taken"},
@@ -119,8 +124,12 @@ var facts = map[string]map[string]part{
 		"disabled": matches["disabled"],
 	},
 	"rule": with(matches, map[string]part{
-		"chain":  {types: []string{"word"}, must: true, says: words, about: "the list that it stands in"},
-		"action": {types: []string{"action"}, says: func(t string) (any, error) { return choice(actions, t) }, about: "accept, drop or reject"},
+		"chain": {types: []string{"word"}, must: true, says: words, about: "the list that it stands in"},
+		"action": {
+			types: []string{"action"},
+			says:  func(t string) (any, error) { return choice(actions, t) },
+			about: "accept, drop or reject",
+		},
 		"list":   {types: []string{"word"}, says: words, about: "instead of an action: the list that decides"},
 		"state":  {types: []string{"states"}, says: saysStates, about: "states of the connection: new, established, related, invalid"},
 		"tunnel": {says: among("from", "into", "neither"), about: "packets that came from a tunnel, go into one, or neither"},
@@ -128,7 +137,11 @@ var facts = map[string]map[string]part{
 	"translation": with(matches, map[string]part{
 		"kind": {types: []string{"translation"}, must: true, says: func(t string) (any, error) { return choice(translations, t) },
 			about: "source, destination, static (one to one, both ways) or exempt"},
-		"onto":       {types: append(slices.Clone(places), "interface"), says: onto, about: "new addresses; interface: those of the interface"},
+		"onto": {
+			types: append(slices.Clone(places), "interface"),
+			says:  onto,
+			about: "new addresses; interface: those of the interface",
+		},
 		"onto-ports": {types: []string{"port"}, says: saysPorts, about: "new ports"},
 	}),
 	"key": {
@@ -139,10 +152,21 @@ var facts = map[string]map[string]part{
 		"protocol": matches["protocol"], "ports": matches["ports"], "source-ports": matches["source-ports"], "icmp": matches["icmp"],
 	},
 	"routing": {
-		"network":      {types: []string{"network", "prefix", "address-mask", "address-wildcard"}, about: "a network that it is told to carry"},
-		"protocol":     {says: words, about: "its name, where the statement stands in none"},
-		"interface":    {types: []string{"word", "interface"}, says: among("here"), about: "an interface that it runs on; here: the one around"},
-		"passive":      {types: []string{"word", "interface"}, says: among("here", "default"), about: "an interface on which it only tells its networks; here: the one around; default: all"},
+		"network": {
+			types: []string{"network", "prefix", "address-mask", "address-wildcard"},
+			about: "a network that it is told to carry",
+		},
+		"protocol": {says: words, about: "its name, where the statement stands in none"},
+		"interface": {
+			types: []string{"word", "interface"},
+			says:  among("here"),
+			about: "an interface that it runs on; here: the one around",
+		},
+		"passive": {
+			types: []string{"word", "interface"},
+			says:  among("here", "default"),
+			about: "an interface on which it only tells its networks; here: the one around; default: all",
+		},
 		"redistribute": {types: []string{"word"}, says: words, about: "an origin of routes that it takes in"},
 		"neighbor":     {types: []string{"address"}, about: "a peer"},
 	},
@@ -217,7 +241,14 @@ func (l *loader) fact(p *Phrase, what string, text map[string]string, path strin
 				return nil, err
 			}
 			if !slices.Contains(of.types, s.Type.Name) {
-				return nil, l.errorf(path, "%s: slot %s is of type %s; it takes %s", key, s.Name, s.Type.Name, strings.Join(of.types, ", "))
+				return nil, l.errorf(
+					path,
+					"%s: slot %s is of type %s; it takes %s",
+					key,
+					s.Name,
+					s.Type.Name,
+					strings.Join(of.types, ", "),
+				)
 			}
 			f.slots[key] = append(f.slots[key], s)
 		}

@@ -31,7 +31,8 @@ type Form struct {
 
 // weighty are words for what tunnels depend on: a statement with one of them is looked at first.
 var weighty = []string{
-	"ike", "isakmp", "ipsec", "esp", "tunnel", "peer", "remote", "local", "gateway", "proposal", "encrypt", "cipher", "hash", "integrity", "auth",
+	"ike", "isakmp", "ipsec", "esp", "tunnel", "peer", "remote", "local", "gateway", "proposal", "encrypt", "cipher", "hash", "integrity",
+	"auth",
 	"group", "pfs", "secrecy", "lifetime", "life", "rekey", "renew", "key", "secret", "identity", "selector", "network", "nat", "translat",
 	"rule", "access", "permit", "deny", "accept", "drop", "allow", "route", "address", "interface", "zone", "version", "mode",
 }

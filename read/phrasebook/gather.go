@@ -3,6 +3,7 @@ package phrasebook
 import (
 	"fmt"
 	"math"
+	"math/bits"
 	"net/netip"
 	"slices"
 	"strings"
@@ -232,14 +233,13 @@ type binding struct {
 
 // bind gives tunnel interfaces and the connections that they lead into the same identifier.
 func (r *run) bind() {
-	g := r.in.Gateway
+	next := uint32(0)
 	for _, b := range r.bound {
-		i := slices.IndexFunc(g.Interfaces, func(i *model.Interface) bool { return i.Name == b.device })
-		if i < 0 {
+		dev := r.interfaceBy(b.device)
+		if dev == nil {
 			r.unreadAt(b.at, b.connection.Name, "interface %s is not there", b.device)
 			continue
 		}
-		dev := g.Interfaces[i]
 		if dev.Kind == "" {
 			dev.Kind = "xfrm"
 		}
@@ -247,7 +247,8 @@ func (r *run) bind() {
 			continue // what wraps leads into a tunnel by its outer addresses
 		}
 		if dev.IfID == 0 {
-			dev.IfID = uint32(i + 1)
+			next++
+			dev.IfID = next
 		}
 		why := "the identifier of " + dev.Name
 		for _, k := range b.connection.Children {
@@ -313,13 +314,12 @@ type borrowed struct {
 // interfaces gives those that borrow addresses the addresses, without the networks that go with them.
 func (r *run) interfaces() {
 	for _, b := range r.borrowed {
-		for _, i := range r.in.Gateway.Interfaces {
-			if i.Name != b.from {
-				continue
-			}
+		if i := r.interfaceBy(b.from); i != nil {
 			for _, a := range i.Addresses {
 				b.of.AddAddress(netip.PrefixFrom(a.Addr(), a.Addr().BitLen()))
 			}
+		} else {
+			r.unreadAt(b.at, "", "interface %s is not there", b.from)
 		}
 	}
 }
@@ -444,14 +444,17 @@ func prefixOf(v any) (netip.Prefix, bool) {
 
 // onePrefix returns the network that a selector is; ok is false for a range that is none.
 func onePrefix(s ike.Selector) (netip.Prefix, bool) {
-	for bits := s.Lo.BitLen(); bits >= 0; bits-- {
-		p := netip.PrefixFrom(s.Lo, bits)
-		if p.Masked().Addr() != s.Lo {
-			return p, false
-		}
-		if ike.SelectPrefix(p).Hi == s.Hi {
-			return p, true
+	lo, hi := s.Lo.AsSlice(), s.Hi.AsSlice()
+	if len(lo) == 0 || len(lo) != len(hi) {
+		return netip.Prefix{}, false
+	}
+	same := 0
+	for i := range lo {
+		n := bits.LeadingZeros8(lo[i] ^ hi[i])
+		if same += n; n < 8 {
+			break
 		}
 	}
-	return netip.Prefix{}, false
+	p := netip.PrefixFrom(s.Lo, same)
+	return p, p.Masked().Addr() == s.Lo && ike.SelectPrefix(p).Hi == s.Hi
 }

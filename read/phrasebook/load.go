@@ -77,7 +77,10 @@ func (l *loader) load(d document) error {
 		b.Examples = append(b.Examples, Example{e.Text, e.Facts, l.at(fmt.Sprintf("$.examples[%d]", i))})
 	}
 	if len(b.Examples) == 0 {
-		b.Warnings = append(b.Warnings, source.Errorf(source.Pos{File: l.file, Line: 1}, "it has no examples: nothing shows that it reads what it should"))
+		b.Warnings = append(
+			b.Warnings,
+			source.Errorf(source.Pos{File: l.file, Line: 1}, "it has no examples: nothing shows that it reads what it should"),
+		)
 	}
 	return nil
 }
@@ -150,8 +153,10 @@ func (l *loader) defaults(in []defaultText) error {
 			if err != nil {
 				return err
 			}
-			if a.share, err = strconv.Atoi(share); err != nil || of.Takes() != row.Takes() || row.Takes() != reflect.TypeFor[time.Duration]() ||
-				a.share < 1 || a.share > 1000 {
+			if a.share, err = strconv.Atoi(share); err != nil || of.Takes() != row.Takes() ||
+				row.Takes() != reflect.TypeFor[time.Duration]() ||
+				a.share < 1 ||
+				a.share > 1000 {
 				return l.errorf(where+".value", "%q is no share of a time", source.Clean(d.Value))
 			}
 			a.other = other

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"toril/model"
+	"toril/packet"
 	"toril/source"
 )
 
@@ -15,6 +16,8 @@ type object struct {
 	def    *model.Definition
 
 	parts model.Parts // where parts of proposals are said
+
+	sets map[packet.Field]packet.Set // the packets that the values are for, by whoever asked first
 
 	flat   []any // the values, with those of what it refers to
 	state  uint8
@@ -28,11 +31,8 @@ const (
 	done
 )
 
-// The bounds of what a name may stand for, and all names of a file.
-const (
-	maxReferred = 10_000
-	maxInAll    = 1_000_000
-)
+// maxReferred bounds what a name may stand for.
+const maxReferred = 10_000
 
 // scope is where names are known: in a statement that others stand in, or in the whole file.
 type scope struct {
@@ -125,6 +125,9 @@ func (r *run) named(ref reference, pos source.Pos, at place) []any {
 	if why := o.unknown(); why != "" {
 		r.unreadAt(pos, at.name, "%s", why)
 	}
+	if !r.spend(len(o.flat), pos, at) {
+		return nil
+	}
 	return o.flat
 }
 
@@ -166,7 +169,7 @@ func (r *run) flatten(o *object, at place) {
 			r.unreadAt(o.def.At, "", "%s", other.unknown())
 			o.cut = true
 		}
-		if r.referred += len(other.flat); len(o.flat)+len(other.flat) > maxReferred || r.referred > maxInAll {
+		if r.referred += len(other.flat); len(o.flat)+len(other.flat) > maxReferred || r.referred > r.budget() {
 			o.cut = true
 			break
 		}
@@ -178,10 +181,7 @@ func (r *run) flatten(o *object, at place) {
 // addresses are those of an interface, as far as the file says.
 func (r *run) addresses(name string, pos source.Pos, at place) []any {
 	var out []any
-	for _, i := range r.in.Gateway.Interfaces {
-		if i.Name != source.Clean(name) {
-			continue
-		}
+	if i := r.interfaceBy(name); i != nil {
 		for _, a := range i.Addresses {
 			out = append(out, a.Addr())
 		}
@@ -193,6 +193,17 @@ func (r *run) addresses(name string, pos source.Pos, at place) []any {
 		r.unreadAt(pos, at.name, "the addresses of interface %s are not known", source.Clean(name))
 	}
 	return out
+}
+
+// interfaceBy returns an interface by its name; nil where there is none. All of them must be known.
+func (r *run) interfaceBy(name string) *model.Interface {
+	if r.ports == nil {
+		r.ports = map[string]*model.Interface{}
+		for _, i := range r.in.Gateway.Interfaces {
+			r.ports[i.Name] = i
+		}
+	}
+	return r.ports[source.Clean(name)]
 }
 
 // definitions hands over what has names. What a device has without saving it is no use of anything, and need not be used.

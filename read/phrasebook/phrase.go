@@ -19,6 +19,8 @@ type Phrase struct {
 	text  string
 	prog  []step
 	slots map[string]*Slot // by their names
+
+	least, most int // words of its statements; most is -1 for any number
 }
 
 // Slot is a place of a phrase that a value fills.
@@ -80,6 +82,7 @@ func ParsePhrase(text string, types Types, fold bool) (*Phrase, error) {
 	if len(c.p.prog) > maxSteps {
 		return nil, fmt.Errorf("the phrase has more than %d parts", maxSteps)
 	}
+	c.p.least, c.p.most = c.p.lengths()
 	return c.p, nil
 }
 
@@ -293,36 +296,35 @@ type thread struct {
 // Match fits a statement's words into the phrase. fold takes capitals for small letters. Where they do not fit, near says how far they
 // went, in words, and why they went no further, if a value stands where a slot was and is none of its type.
 func (p *Phrase) Match(words []statements.Word, fold bool) (fills []Fill, near Near, ok bool) {
-	lists := make([][]thread, len(words)+1)
-	seen := make([][]bool, len(words)+1)
-	var add func(at int, t thread)
-	add = func(at int, t thread) {
-		if seen[at] == nil {
-			seen[at] = make([]bool, len(p.prog))
-		}
-		if t.pc < 0 || seen[at][t.pc] { // whoever came first is preferred
-			return
-		}
-		seen[at][t.pc] = true
-		switch s := p.prog[t.pc]; s.op {
-		case opJump:
-			add(at, thread{s.to, t.filled})
-		case opBranch:
-			if s.to >= 0 && s.to <= t.pc { // once more
-				add(at, thread{t.pc + 1, t.filled}) // words of the phrase come before one more value
-				add(at, thread{s.to, t.filled})
-				return
-			}
-			add(at, thread{t.pc + 1, t.filled})
-			add(at, thread{s.to, t.filled})
-		default:
-			lists[at] = append(lists[at], t)
-		}
+	var m matcher
+	return m.match(p, words, fold, true)
+}
+
+// matcher fits statements into phrases, one after another. Its tables are used again.
+type matcher struct {
+	lists [][]thread
+	seen  []uint32 // by word and step: the turn in which a thread came there
+	turn  uint32
+	p     *Phrase
+}
+
+// match is Phrase.Match; without why, near does not say why no value fits.
+func (m *matcher) match(p *Phrase, words []statements.Word, fold, why bool) (fills []Fill, near Near, ok bool) {
+	m.p, m.turn = p, m.turn+1
+	for len(m.lists) <= len(words) {
+		m.lists = append(m.lists, nil)
 	}
-	add(0, thread{})
-	for at := range lists {
-		for _, t := range lists[at] {
-			s := p.prog[t.pc]
+	for at := range len(words) + 1 {
+		m.lists[at] = m.lists[at][:0]
+	}
+	if need := (len(words) + 1) * len(p.prog); len(m.seen) < need || m.turn == 0 {
+		m.seen, m.turn = make([]uint32, max(need, 2*len(m.seen))), 1
+	}
+	m.add(0, thread{})
+	for at := range len(words) + 1 {
+		for i := 0; i < len(m.lists[at]); i++ {
+			t := m.lists[at][i]
+			s := &p.prog[t.pc]
 			switch {
 			case s.op == opEnd:
 				if at == len(words) {
@@ -333,7 +335,7 @@ func (p *Phrase) Match(words []statements.Word, fold bool) (fills []Fill, near N
 				near.reach(at, "")
 			case s.op == opWord:
 				if w := words[at].Text; w == s.word || fold && strings.EqualFold(w, s.word) {
-					add(at+1, thread{t.pc + 1, t.filled})
+					m.add(at+1, thread{t.pc + 1, t.filled})
 				} else {
 					near.reach(at, "")
 				}
@@ -343,20 +345,89 @@ func (p *Phrase) Match(words []statements.Word, fold bool) (fills []Fill, near N
 					near.reach(at, "")
 					continue
 				}
-				texts := make([]string, n)
-				for i := range n {
-					texts[i] = words[at+i].Text
-				}
-				v, err := s.slot.Type.Parse(texts)
+				v, err := s.slot.Type.parse(words[at : at+n])
 				if err != nil {
-					near.reach(at, err.Error())
+					if why {
+						near.reach(at, err.Error())
+					}
 					continue
 				}
-				add(at+n, thread{t.pc + 1, &filled{s.slot, v, at, at + n, t.filled}})
+				m.add(at+n, thread{t.pc + 1, &filled{s.slot, v, at, at + n, t.filled}})
 			}
 		}
 	}
 	return nil, near, false
+}
+
+// add lets a thread come to a word, unless another was at the same step there before: whoever came first is preferred.
+func (m *matcher) add(at int, t thread) {
+	if t.pc < 0 {
+		return
+	}
+	if seen := &m.seen[at*len(m.p.prog)+t.pc]; *seen == m.turn {
+		return
+	} else {
+		*seen = m.turn
+	}
+	switch s := &m.p.prog[t.pc]; s.op {
+	case opJump:
+		m.add(at, thread{s.to, t.filled})
+	case opBranch:
+		m.add(at, thread{t.pc + 1, t.filled}) // of what may stand again, words of the phrase come before one more value
+		m.add(at, thread{s.to, t.filled})
+	default:
+		m.lists[at] = append(m.lists[at], t)
+	}
+}
+
+// lengths are how many words statements of the phrase have, at least and at most; -1 for any number.
+func (p *Phrase) lengths() (least, most int) {
+	const far = 1 << 20
+	memo := make([]int, len(p.prog))
+	for i := range memo {
+		memo[i] = far
+	}
+	for changed := true; changed; { // the shortest ways to the end
+		changed = false
+		for pc := len(p.prog) - 1; pc >= 0; pc-- {
+			best := far
+			switch s := &p.prog[pc]; s.op {
+			case opEnd:
+				best = 0
+			case opWord:
+				best = 1 + memo[pc+1]
+			case opSlot:
+				best = max(1, s.slot.Type.Words) + memo[pc+1]
+			case opJump:
+				best = memo[s.to]
+			case opBranch:
+				best = memo[pc+1]
+				if s.to >= 0 {
+					best = min(best, memo[s.to])
+				}
+			}
+			if best < memo[pc] {
+				memo[pc], changed = best, true
+			}
+		}
+	}
+	most = 0
+	for pc := range p.prog {
+		switch s := &p.prog[pc]; {
+		case s.op == opBranch && s.to >= 0 && s.to <= pc, s.op == opSlot && s.slot.Type.Words == 0:
+			return memo[0], -1
+		case s.op == opWord:
+			most++
+		case s.op == opSlot:
+			most += s.slot.Type.Words
+		}
+	}
+	return memo[0], most
+}
+
+// takes reports whether statements of the phrase may have so many words.
+func (p *Phrase) takes(words int) bool {
+	return words >= p.least && (p.most < 0 || words <= p.most)
 }
 
 // Near says how far a statement went into a phrase that it does not fit.
@@ -373,16 +444,24 @@ func (n *Near) reach(words int, why string) {
 
 // fills are the slots in the order of the words.
 func (p *Phrase) fills(last *filled, words []statements.Word) []Fill {
-	var out []Fill
+	n := 0
 	for f := last; f != nil; f = f.before {
-		var text []string
-		for _, w := range words[f.lo:f.hi] {
-			text = append(text, w.Text)
+		n++
+	}
+	out := make([]Fill, 0, n)
+	for f := last; f != nil; f = f.before {
+		text := words[f.lo].Text
+		if f.hi > f.lo+1 {
+			all := make([]string, 0, f.hi-f.lo)
+			for _, w := range words[f.lo:f.hi] {
+				all = append(all, w.Text)
+			}
+			text = strings.Join(all, " ")
 		}
 		out = append(out, Fill{
 			Slot:  f.slot,
 			Value: f.value,
-			Text:  source.Clean(strings.Join(text, " ")),
+			Text:  source.Clean(text),
 			At:    syntax.Over(words[f.lo].Place, words[f.hi-1].Place),
 		})
 	}

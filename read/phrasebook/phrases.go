@@ -43,7 +43,12 @@ func (l *loader) rule(text ruleText, path string, depth int, around []string) (*
 	}
 	r.first = p.first(l.book.Fold)
 	if spare := r.unused(); spare != "" {
-		return nil, l.errorf(path+".say", "nothing is done with slot %s; <_:%s> says that its value is of no consequence", spare, p.slots[spare].Type.Name)
+		return nil, l.errorf(
+			path+".say",
+			"nothing is done with slot %s; <_:%s> says that its value is of no consequence",
+			spare,
+			p.slots[spare].Type.Name,
+		)
 	}
 	if r.empty() {
 		return nil, l.errorf(path+".say", "the phrase means nothing: it sets, offers, adds, makes or says something, or is moot")
@@ -265,7 +270,8 @@ func (l *loader) assignment(p *Phrase, name, text, path string) (assignment, err
 	}
 	a.row = *row
 	if share, of, ok := strings.Cut(text, "% of <"); ok {
-		if a.share, err = strconv.Atoi(share); err != nil || row.Takes() != reflect.TypeFor[time.Duration]() || a.share < 1 || a.share > 1000 {
+		if a.share, err = strconv.Atoi(share); err != nil || row.Takes() != reflect.TypeFor[time.Duration]() || a.share < 1 ||
+			a.share > 1000 {
 			return a, l.errorf(path, "%s: %q is no share of a time", name, source.Clean(text))
 		}
 		text = "<" + of

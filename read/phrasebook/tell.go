@@ -55,7 +55,7 @@ func (b *Book) Try(ctx context.Context, file *source.File) *Tried {
 	return t
 }
 
-// tell lists what was found.
+// tell lists what was found. It is long as a table is: a part a kind of thing.
 func (t *Tried) tell() {
 	g := t.Gateway
 	add := func(title string, rows []Row) {

@@ -14,6 +14,7 @@ import (
 	"toril/internal/strictyaml"
 	"toril/read/literal"
 	"toril/source"
+	"toril/syntax/statements"
 )
 
 // Type is what may fill a slot.
@@ -22,6 +23,8 @@ type Type struct {
 	Says  string // what it takes, in a few words
 	Words int    // how many words it takes; 0: all up to the statement's end
 	Parse func(words []string) (any, error)
+
+	single func(word string) (any, error) // as Parse, of one word
 }
 
 // The kinds of what a language gives a name: they are types of slots too.
@@ -41,6 +44,18 @@ type device string
 
 // reference is the name of something that is said elsewhere in the file, before or behind.
 type reference struct{ kind, name string }
+
+// parse reads the value of words.
+func (t *Type) parse(words []statements.Word) (any, error) {
+	if t.single != nil {
+		return t.single(words[0].Text)
+	}
+	texts := make([]string, len(words))
+	for i, w := range words {
+		texts[i] = w.Text
+	}
+	return t.Parse(texts)
+}
 
 // width is how many words the type takes of those that are left; 0 where there are too few.
 func (t *Type) width(left int) int {
@@ -66,19 +81,20 @@ func (ts Types) find(name string) (*Type, error) {
 
 // one makes a type of a single word.
 func one[T any](name, says string, parse func(string) (T, error)) *Type {
-	return &Type{name, says, 1, func(w []string) (any, error) { return parse(w[0]) }}
+	single := func(w string) (any, error) { return parse(w) }
+	return &Type{name, says, 1, func(w []string) (any, error) { return parse(w[0]) }, single}
 }
 
 // two makes a type of two words.
 func two[T any](name, says string, parse func(a, b string) (T, error)) *Type {
-	return &Type{name, says, 2, func(w []string) (any, error) { return parse(w[0], w[1]) }}
+	return &Type{name, says, 2, func(w []string) (any, error) { return parse(w[0], w[1]) }, nil}
 }
 
 // BuiltIn are the types that every language has. A phrasebook's vocabulary adds its own.
 func BuiltIn() Types {
 	all := []*Type{
 		one("word", "any word", func(w string) (string, error) { return w, nil }),
-		{"text", "all words up to the end", 0, func(w []string) (any, error) { return strings.Join(w, " "), nil }},
+		{"text", "all words up to the end", 0, func(w []string) (any, error) { return strings.Join(w, " "), nil }, nil},
 		one("secret", "a key, which no quote shows", func(w string) (source.Secret, error) { return source.NewSecret(w), nil }),
 		one("address", "an address", address),
 		one("host", "an address, or a name", func(w string) (any, error) { return literal.Host(w), nil }),
@@ -100,7 +116,10 @@ func BuiltIn() Types {
 	for unit, span := range units {
 		all = append(all, one(unit, "a time, in "+unit, spanOf(unit, span)))
 	}
-	all = append(all, one("size", "an amount of data, with its unit, 500M", func(w string) (uint64, error) { return literal.Size(strings.ToLower(w)) }))
+	all = append(
+		all,
+		one("size", "an amount of data, with its unit, 500M", func(w string) (uint64, error) { return literal.Size(strings.ToLower(w)) }),
+	)
 	for unit, size := range map[string]uint64{"bytes": 1, "kilobytes": 1 << 10, "megabytes": 1 << 20} {
 		all = append(all, one(unit, "an amount of data, in "+unit, sizeOf(unit, size)))
 	}
@@ -232,13 +251,13 @@ func number(w string) (uint64, error) {
 	return n, nil
 }
 
-// bits are the MODP groups by the length of their prime (RFC 2409, RFC 3526).
-var bits = map[uint64]uint16{768: 1, 1024: 2, 1536: 5, 2048: 14, 3072: 15, 4096: 16, 6144: 17, 8192: 18}
+// primes are the MODP groups by the length of their prime (RFC 2409, RFC 3526).
+var primes = map[uint64]uint16{768: 1, 1024: 2, 1536: 5, 2048: 14, 3072: 15, 4096: 16, 6144: 17, 8192: 18}
 
 // group reads the number of a group (IANA, Transform Type 4), or the bits of a MODP group.
 func group(w string) (ike.Choice, error) {
 	n, err := number(w)
-	if id, ok := bits[n]; ok {
+	if id, ok := primes[n]; ok {
 		n = uint64(id)
 	}
 	if err != nil || n == 0 || n > math.MaxUint16 || !ike.ByID(ike.KeyExchange, uint16(n)).Known() {
@@ -273,14 +292,16 @@ func sizeOf(unit string, size uint64) func(string) (uint64, error) {
 // Vocabulary makes a type of a language's own words: each means an algorithm, a choice, an action.
 func Vocabulary[T any](name, says string, means map[string]T, fold bool) *Type {
 	known := slices.Sorted(maps.Keys(means))
+	small := map[string]T{}
+	for _, k := range known {
+		small[strings.ToLower(k)] = means[k]
+	}
 	return one(name, says, func(w string) (T, error) {
 		if v, ok := means[w]; ok {
 			return v, nil
 		}
-		for k, v := range means {
-			if fold && strings.EqualFold(k, w) {
-				return v, nil
-			}
+		if v, ok := small[strings.ToLower(w)]; ok && fold {
+			return v, nil
 		}
 		var none T
 		return none, fmt.Errorf("%q is not in the vocabulary %s; %s", source.Clean(w), name, strictyaml.Suggest(w, known))

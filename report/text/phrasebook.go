@@ -57,7 +57,9 @@ func BookTry(w io.Writer, b *phrasebook.Book, t *phrasebook.Tried, look report.L
 		p.line("%s  %s", p.bold("not understood"), p.dim("most consequential first"))
 		tw := p.rows(7, 12)
 		for _, f := range t.Missed {
-			tw.AppendRow(table.Row{fmt.Sprintf("%d ×", f.Count), f.Text + "\n" + p.dim(source.Clean(f.Why)), fmt.Sprintf("from line %d", f.Line)})
+			tw.AppendRow(
+				table.Row{fmt.Sprintf("%d ×", f.Count), f.Text + "\n" + p.dim(source.Clean(f.Why)), fmt.Sprintf("from line %d", f.Line)},
+			)
 		}
 		p.line("%s", tw.Render())
 	}

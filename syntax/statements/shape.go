@@ -72,7 +72,10 @@ func (e *expander) expand(words []Word) []Word {
 		}
 		if e.words += len(value); e.words > maxExpanded {
 			if e.words-len(value) <= maxExpanded {
-				e.bad = append(e.bad, Bad{w.Line, fmt.Sprintf("macros stand for more than %d words; the rest is not expanded", maxExpanded)})
+				e.bad = append(
+					e.bad,
+					Bad{w.Line, fmt.Sprintf("macros stand for more than %d words; the rest is not expanded", maxExpanded)},
+				)
 			}
 			out = append(out, w)
 			continue

@@ -235,7 +235,8 @@ func (w *drafter) secret(word string) (string, bool) {
 
 // types are the types of slots by the kinds of values.
 var types = map[string]string{"address": "address", "prefix": "prefix", "network": "network", "number": "number", "secret": "secret",
-	"identity": "word", "name": "word", "text": "text", "encryption": "encryption", "integrity": "integrity", "key-exchange": "key-exchange", "prf": "prf"}
+	"identity": "word", "name": "word", "text": "text", "encryption": "encryption", "integrity": "integrity",
+	"key-exchange": "key-exchange", "prf": "prf"}
 
 // say writes the phrase of a form.
 func (w *drafter) say(f *Form) {
@@ -253,8 +254,9 @@ func (w *drafter) say(f *Form) {
 			out = append(out, word)
 			continue
 		}
-		letter := map[string]string{"address": "a", "prefix": "p", "network": "n", "masked": "m", "number": "k", "secret": "s", "identity": "i",
-			"name": "w", "text": "t", "prf": "f", "encryption": "e", "integrity": "h", "key-exchange": "g"}[kind]
+		letter := map[string]string{"address": "a", "prefix": "p", "network": "n", "masked": "m", "number": "k", "secret": "s",
+			"identity": "i",
+			"name":     "w", "text": "t", "prf": "f", "encryption": "e", "integrity": "h", "key-exchange": "g"}[kind]
 		count[letter]++
 		name := letter
 		if n := count[letter]; n > 1 {

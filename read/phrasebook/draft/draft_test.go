@@ -96,7 +96,8 @@ func score(t *testing.T, name string, truth map[int][]string, made *draft.Draft)
 
 // setting reports whether a fact is counted: rules and translations are not settings.
 func setting(f string) bool {
-	for _, p := range []string{"rule.", "translation.", "service.", "connection.", "interface.within", "interface.kind", "interface.borrows"} {
+	for _, p := range []string{"rule.", "translation.", "service.", "connection.", "interface.within", "interface.kind",
+		"interface.borrows"} {
 		if len(f) >= len(p) && f[:len(p)] == p {
 			return false
 		}

@@ -171,7 +171,8 @@ func (w *drafter) address(f *Form, s slot, values []string, around string) {
 			what = "rule.from"
 		}
 		f.claim(what, s, true, "its words are those of a rule")
-	case has(before, "peer", "remote") || has(around, "peer", "remote", "partner", "neighbor", "gateway", "far") && !has(around, "router", "neighbours") &&
+	case has(before, "peer", "remote") || has(around, "peer", "remote", "partner", "neighbor", "gateway", "far") &&
+		!has(around, "router", "neighbours") &&
 		!has(before, "local", "own", "source"):
 		f.claim("peer-address", s, true, "its words are those of a peer")
 	case has(before, "local", "own", "source"):
@@ -205,8 +206,28 @@ func hasAddress(words []statements.Word) bool {
 
 // isRule reports whether the words around are those of an access rule, or of a translation.
 func isRule(around string) bool {
-	return has(around, "permit", "deny", "pass ", "block", "drop", "accept", "allow", "stop", "refuse", "bar ", "rule", "gate", "filter", "guard",
-		"admit", "hide", "spare", "translat", "nat ")
+	return has(
+		around,
+		"permit",
+		"deny",
+		"pass ",
+		"block",
+		"drop",
+		"accept",
+		"allow",
+		"stop",
+		"refuse",
+		"bar ",
+		"rule",
+		"gate",
+		"filter",
+		"guard",
+		"admit",
+		"hide",
+		"spare",
+		"translat",
+		"nat ",
+	)
 }
 
 // isInterface reports whether the words around are those of an interface.
@@ -353,7 +374,7 @@ func (w *drafter) objects(forms []*Form) {
 		case len(f.Nested) == 0 || inner["peer-address"] || inner["peer-identity"] || inner["key.value"] || inner["interface.address"]:
 		case inner["network"] && !inner["rule.from"] && !inner["rule.to"]:
 			kind = "networks"
-		case algorithms(inner) && !lifetimes(inner) && len(inner) > 0 && !w.sub(f) && !has(f.path, "suite", "recipe", "agreement", "profile"):
+		case algorithms(inner) && !lifetimes(inner) && !w.sub(f) && !has(f.path, "suite", "recipe", "agreement", "profile"):
 			kind = "proposals"
 		case algorithms(inner) && lifetimes(inner) && !w.sub(f):
 			kind = "settings"
@@ -533,8 +554,8 @@ func (w *drafter) words1(f *Form) {
 	case has(around, "router", "ospf", "bgp") && words[0] == "redistribute" && len(words) == 2:
 		f.Claims = append(f.Claims, Claim{"routing.redistribute", last, false, "an origin of routes"})
 	case has(f.text, "version") && has(around, "ike"):
-		if v := map[string]string{"1": "ikev1", "one": "ikev1", "ikev1": "ikev1", "2": "ikev2", "two": "ikev2", "ikev2": "ikev2", "both": "both",
-			"either": "both"}[last]; v != "" {
+		if v := map[string]string{"1": "ikev1", "one": "ikev1", "ikev1": "ikev1", "2": "ikev2", "two": "ikev2", "ikev2": "ikev2",
+			"both": "both", "either": "both"}[last]; v != "" {
 			f.constant("ike-version", v, "a word for it")
 		}
 	case f.path == "" || isRule(around) || len(f.slots) > 0 || len(words) > 3:
@@ -557,7 +578,8 @@ func (w *drafter) refer(forms []*Form) {
 			switch {
 			case w.isRoute(f, around):
 				f.claim("route.device", s, true, "a name beside a route")
-			case w.all(values, "interface") && f.path != "" && len(f.Nested) == 0 && !has(around, "router", "ospf", "bgp", "area", "zone", "side"):
+			case w.all(values, "interface") && f.path != "" && len(f.Nested) == 0 &&
+				!has(around, "router", "ospf", "bgp", "area", "zone", "side"):
 				f.claim("own-address", s, true, "the name of an interface")
 			case w.all(values, "networks"):
 				w.side(f, s, values, around)

@@ -121,7 +121,8 @@ func sameFirst(lines []string) int {
 func clauses(lines []string) (out []string) {
 	on := false
 	for _, l := range lines {
-		if w := strings.Fields(l); on && len(w) > 1 && !slices.Contains(out, w[0]) && strings.Trim(w[0], "abcdefghijklmnopqrstuvwxyz-_") == "" {
+		if w := strings.Fields(l); on && len(w) > 1 && !slices.Contains(out, w[0]) &&
+			strings.Trim(w[0], "abcdefghijklmnopqrstuvwxyz-_") == "" {
 			out = append(out, w[0])
 		}
 		on = strings.HasSuffix(l, "\\")

@@ -190,7 +190,8 @@ func (f *Form) whole(in []key) (out []key) {
 	chained := false
 	for _, k := range in {
 		switch {
-		case k.group == "rule" && !has("rule", "action") && f.within != "rule" || k.group == "route" && !has("route", "to") && f.within != "route":
+		case k.group == "rule" && !has("rule", "action") && f.within != "rule",
+			k.group == "route" && !has("route", "to") && f.within != "route":
 			continue
 		case k.group == "sets" && k.key == "ike-version" && strings.HasPrefix(k.value, "<"):
 			continue // its words are still to be said
