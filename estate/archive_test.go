@@ -6,11 +6,13 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/fstest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -277,4 +279,43 @@ func FuzzArchive(f *testing.F) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "a.tar.gz"), data, 0o644))
 		loadPaths(t, estate.Options{}, filepath.Join(dir, "a.tar.gz"))
 	})
+}
+
+// TestPhrasebooksOfAnEstate: those that a toril.yaml names are read, and are no gateways; a mistake in one loses nothing else.
+func TestPhrasebooksOfAnEstate(t *testing.T) {
+	const book = "language: %s\ntitle: a made-up language\nbegins: %s\nsyntax: {kind: lines}\nphrases:\n" +
+		"- {say: \"%s <_:text>\", moot: a greeting}\n- {say: \"span <n> to <a:address>\", makes: connection, named: <n>, sets: {peer-address: <a>}}\n"
+	files := fstest.MapFS{
+		"toril.yaml": {Data: []byte("phrasebooks: [books/tern.yaml, books/wrong.yaml, knot.yaml]\n" +
+			"formats: {\"b/odd.conf\": knot}\n")},
+		"books/tern.yaml":  {Data: fmt.Appendf(nil, book, "tern", "tern", "tern")},
+		"books/wrong.yaml": {Data: []byte("language: wrong\ntitle: x\nsyntax: {kind: lines}\nphrases: [{say: \"<x:wird>\", moot: y}]\n")},
+		"knot.yaml":        {Data: fmt.Appendf(nil, book, "knot", "knot", "knot")},
+		"a/saved":          {Data: []byte("tern says hello\nspan x to 192.0.2.1\n")},
+		"b/odd.conf":       {Data: []byte("span y to 192.0.2.2\n")},
+	}
+	e, err := estate.LoadFS(context.Background(), files, estate.Options{Formats: formats.All()})
+	require.NoError(t, err)
+	var names []string
+	for _, g := range e.Gateways {
+		names = append(names, fmt.Sprint(g.Name, len(g.Connections)))
+	}
+	assert.Equal(t, []string{"a1", "b1"}, names)
+	require.Len(t, e.Problems, 1)
+	assert.Equal(t, `books/wrong.yaml:4: unknown type "wird"; did you mean "word"?`, e.Problems[0].Error())
+	for text, want := range map[string]string{
+		"phrasebooks: [../x.yaml]\n":            "toril.yaml:1: \"../x.yaml\" is not a file below the folder",
+		"phrasebooks: [gone.yaml]\n":            "toril.yaml:1: phrasebook gone.yaml cannot be read",
+		"phrasebooks: [knot.yaml, knot.yaml]\n": "there is a format knot already",
+		"phrasebooks: knot.yaml\n":              "toril.yaml:1",
+	} {
+		files["toril.yaml"] = &fstest.MapFile{Data: []byte(text)}
+		e, err := estate.LoadFS(context.Background(), files, estate.Options{Formats: formats.All()})
+		require.NoError(t, err)
+		var said []string
+		for _, p := range e.Problems {
+			said = append(said, p.Error())
+		}
+		assert.Contains(t, strings.Join(said, "\n"), want)
+	}
 }

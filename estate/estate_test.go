@@ -53,7 +53,7 @@ func TestFolderWithBrokenFiles(t *testing.T) {
 		`gate/cut.conf:4: neither a value nor a section follows the name`,
 		"gate/gone.conf: cannot be read: it leads out of the folder that is read",
 		"gate/image.bin: not read: it is a binary file",
-		"gate/notes.txt: not read: it is in no format that toril knows (see: toril formats)",
+		"gate/notes.txt: not read: it is in no format that toril knows (see: toril formats, toril phrasebook)",
 		"missing: cannot be read: no such file or directory",
 	}, slices.Sorted(slices.Values(got)))
 	require.Len(t, e.LeftOut, 1)

@@ -53,7 +53,7 @@ func Recognise(formats []*Format, f *source.File) Verdict {
 		return Verdict{Why: "it is a binary file"}
 	}
 	if len(all) == 0 || all[0].Score < enough {
-		return Verdict{Why: "it is in no format that toril knows (see: toril formats)", Others: all}
+		return Verdict{Why: "it is in no format that toril knows (see: toril formats, toril phrasebook)", Others: all}
 	}
 	best := all[0]
 	best.Others = all[1:]

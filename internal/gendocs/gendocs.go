@@ -13,6 +13,7 @@ import (
 	"toril/ike"
 	"toril/read"
 	"toril/read/formats"
+	"toril/read/phrasebook"
 	"toril/report/markdown"
 )
 
@@ -35,9 +36,15 @@ func Files(root string) (map[string]string, error) {
 		return nil, err
 	}
 	out["settings.md"] = page
-	schema, err := json.MarshalIndent(baselineSchema(), "", "  ")
-	out["schema/baseline.schema.json"] = string(schema) + "\n"
-	return out, err
+	out["phrasebooks-reference.md"] = phrasebook.Reference()
+	for name, schema := range map[string]any{"baseline": baselineSchema(), "phrasebook": phrasebook.Schema()} {
+		text, err := json.MarshalIndent(schema, "", "  ")
+		if err != nil {
+			return nil, err
+		}
+		out["schema/"+name+".schema.json"] = string(text) + "\n"
+	}
+	return out, nil
 }
 
 func formatsPage() string {

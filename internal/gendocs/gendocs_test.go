@@ -33,6 +33,24 @@ func TestDocsAreWhatTheProgramSays(t *testing.T) {
 	}
 }
 
+func TestPhrasebooksMeetTheSchema(t *testing.T) {
+	books, err := jsonschema.NewCompiler().Compile("../../docs/schema/phrasebook.schema.json")
+	require.NoError(t, err)
+	for _, pattern := range []string{"../../demo/estate/phrasebooks/*.yaml", "../../read/phrasebook/testdata/*.yaml"} {
+		files, err := filepath.Glob(pattern)
+		require.NoError(t, err)
+		require.NotEmpty(t, files)
+		for _, file := range files {
+			text, err := os.ReadFile(file)
+			require.NoError(t, err)
+			var v any
+			require.NoError(t, yaml.Unmarshal(text, &v))
+			assert.NoError(t, books.Validate(v), file)
+		}
+	}
+	assert.Error(t, books.Validate(map[string]any{"language": "x"}))
+}
+
 func TestEveryEmbeddedBaselineMeetsTheSchema(t *testing.T) {
 	schema, err := jsonschema.NewCompiler().Compile("../../docs/schema/baseline.schema.json")
 	require.NoError(t, err)

@@ -172,16 +172,13 @@ func (c *compiler) item(depth int) error {
 		return fmt.Errorf("%q stands behind what may stand again", t)
 	case t == "[":
 		branch := c.emit(step{op: opBranch})
-		if err := c.sequence(depth + 1); err != nil {
-			return err
-		}
-		if err := c.close("]"); err != nil {
+		if err := c.choice(depth, "]"); err != nil {
 			return err
 		}
 		c.p.prog[branch].to = len(c.p.prog)
 		return nil
 	case t == "(":
-		return c.choice(depth)
+		return c.choice(depth, ")")
 	case strings.HasPrefix(t, "<"):
 		return c.slot(t)
 	}
@@ -196,8 +193,8 @@ func (c *compiler) item(depth int) error {
 	return nil
 }
 
-// choice reads alternatives behind an opening bracket.
-func (c *compiler) choice(depth int) error {
+// choice reads alternatives behind an opening bracket, up to the one that closes.
+func (c *compiler) choice(depth int, end string) error {
 	var ends []int
 	for {
 		branch := c.emit(step{op: opBranch})
@@ -214,7 +211,7 @@ func (c *compiler) choice(depth int) error {
 			c.at++
 			continue
 		}
-		if err := c.close(")"); err != nil {
+		if err := c.close(end); err != nil {
 			return err
 		}
 		c.p.prog[branch].to = -1 // there is no further one

@@ -125,12 +125,12 @@ func (b *Book) Defaults() []Row {
 		}
 	}
 	for _, d := range b.parts {
-		text := d.pick.String()
+		text := "none"
 		switch {
-		case d.pick.none:
-			text = "none"
 		case d.pick.asIt:
 			text = "as of the IKE SA"
+		case !d.pick.none:
+			text = d.pick.String()
 		}
 		if d.since != "" {
 			text += ", since " + d.since
