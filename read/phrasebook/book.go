@@ -71,7 +71,6 @@ type Example struct {
 // rule is a phrase with what its statements mean.
 type rule struct {
 	phrase *Phrase
-	at     source.Pos
 	makes  maker
 	names  []*Slot // whose values name what is made; none: it has a number
 	title  string  // the first word of the statement within that names it; "" where slots do

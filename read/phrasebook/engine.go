@@ -332,7 +332,7 @@ func (r *rule) opposite() *rule {
 	if len(r.sets) == 0 || r.makes != nothing || r.offers != nil || r.parts != nil || len(r.facts)+len(r.adds)+len(r.uses) > 0 {
 		return nil
 	}
-	o := &rule{phrase: r.phrase, at: r.at}
+	o := &rule{phrase: r.phrase}
 	for _, a := range r.sets {
 		on, flag := a.value.(bool)
 		if !flag {

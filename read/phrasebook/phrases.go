@@ -58,7 +58,7 @@ func (l *loader) rule(text ruleText, path string, depth int, around []string) (*
 
 // meaning reads what the statements of a phrase mean.
 func (l *loader) meaning(p *Phrase, text ruleText, path string, depth int, around []string) (*rule, error) {
-	r := &rule{phrase: p, at: l.at(path + ".say"), makes: maker(text.Makes), moot: text.Moot, local: text.Local}
+	r := &rule{phrase: p, makes: maker(text.Makes), moot: text.Moot, local: text.Local}
 	err := l.making(r, text, path)
 	if err != nil {
 		return nil, err

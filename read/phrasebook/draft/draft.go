@@ -34,13 +34,14 @@ type Form struct {
 	Kind   string
 	Claims []Claim
 
-	tokens [][]statements.Word // the words of each statement
-	within string              // what the form stands in, where that is made of its parts
-	whose  []*statements.Statement
-	inner  []*statements.Statement
-	text   string // of the words that all share, in small letters, with those of the forms around
-	slots  []slot
-	path   string
+	tokens    [][]statements.Word // the words of each statement
+	within    string              // what the form stands in, where that is made of its parts
+	whose     []*statements.Statement
+	inner     []*statements.Statement
+	unsayable bool   // a phrase cannot have its words
+	text      string // of the words that all share, in small letters, with those of the forms around
+	slots     []slot
+	path      string
 }
 
 // Claim is what a form seems to mean: a setting, or a part of a fact.
@@ -247,6 +248,7 @@ func (w *drafter) say(f *Form) {
 		kind := w.kind(words, i)
 		if kind == "word" {
 			word := words[i].Text
+			f.unsayable = f.unsayable || strings.ContainsRune(word, '\'') || word != source.Clean(word) || word == ""
 			keys = append(keys, strings.ToLower(word))
 			if strings.ContainsAny(word, "[]()|<>") || strings.Contains(word, "...") {
 				word = "'" + word + "'"
@@ -287,7 +289,7 @@ func (d *Draft) prune(forms []*Form) []*Form {
 	var out []*Form
 	for _, f := range forms {
 		f.Nested = d.prune(f.Nested)
-		if len(f.keys()) == 0 && len(f.Nested) == 0 && (f.Makes == "" || f.Named == "" && f.Makes != "route" && f.Makes != "rule") {
+		if f.unsayable || len(f.keys()) == 0 && len(f.Nested) == 0 && (f.Makes == "" || f.Named == "" && f.Makes != "route" && f.Makes != "rule") {
 			d.Left = append(d.Left, f)
 			continue
 		}

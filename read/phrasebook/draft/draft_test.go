@@ -113,3 +113,21 @@ func contains(list []string, s string) bool {
 	}
 	return false
 }
+
+// FuzzDraft: whatever is drafted can be read as a phrasebook.
+func FuzzDraft(f *testing.F) {
+	for _, d := range devices {
+		text, err := os.ReadFile("../../../" + d.sample)
+		require.NoError(f, err)
+		f.Add(string(text))
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		var out bytes.Buffer
+		file := source.NewFile("x", []byte(text))
+		require.NoError(t, draft.Write(&out, draft.Of([]*source.File{file}, nil, "draft")))
+		if out.Len() < 1<<19 { // of what is larger no phrasebook can be
+			_, err := phrasebook.Load("draft.yaml", out.Bytes())
+			require.NoError(t, err, out.String())
+		}
+	})
+}

@@ -65,7 +65,7 @@ var prfs = map[string]string{"AUTH_HMAC_MD5_96": "PRF_HMAC_MD5", "AUTH_HMAC_SHA1
 // group reads a word for a group of a key exchange, with letters: "modp2048", "group14".
 func group(word string) (iana string, ok bool) {
 	w := strings.NewReplacer("-", "", "_", "").Replace(strings.ToLower(word))
-	if n, ok := strings.CutPrefix(w, "group"); ok && n != "" && isGroup(n) {
+	if n, ok := strings.CutPrefix(w, "group"); ok && len(n) < 3 && isGroup(n) {
 		return n, true
 	}
 	if id, ok := map[string]string{"modp1024": "2", "modp1536": "5", "modp2048": "14", "modp3072": "15", "modp4096": "16", "ecp256": "19",
