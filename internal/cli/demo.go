@@ -21,9 +21,9 @@ func (a *app) demo() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Audit the demonstration estate that is built in, or write it out with --to",
-		Long: "Audits the made-up estate of the Lanternshore lighthouse service: a control centre, two lights, a depot and a\n" +
-			"harbour office. Two gateways are clean, the others hold the usual faults. " +
-			"It is a showcase: the exit code is 0\nalthough there are findings.",
+		Long: "Audits the made-up estate of the Lanternshore lighthouse service: a control centre, two lights, a depot, a\n" +
+			"harbour office, a pilots' station, and three devices of makes that only phrasebooks can read. Two gateways\n" +
+			"are clean, the others hold the usual faults. It is a showcase: the exit code is 0 although there are findings.",
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if cmd.Flags().Changed("to") {

@@ -58,7 +58,13 @@ func (r *run) list(name string) (string, bool) {
 	return name, true
 }
 
-// put adds a rule to a chain.
+// What rules that nobody writes say of themselves.
+const (
+	endComment     = "at the end of the list"
+	answersComment = "implied: answers pass"
+)
+
+// rule adds a rule to a chain.
 func (r *run) rule(chain string, one numbered) {
 	if _, known := r.chains[chain]; !known {
 		r.names = append(r.names, chain)
@@ -347,7 +353,7 @@ func (r *run) handOver() {
 		all := ordered(r.chains[name])
 		if answers {
 			pass := packet.Where(packet.State, packet.OneOf(packet.Established, packet.Related))
-			all = append([]*model.Rule{{At: first, When: pass, Verb: model.Accept, Comment: "implied: answers pass"}}, all...)
+			all = append([]*model.Rule{{At: first, When: pass, Verb: model.Accept, Comment: answersComment}}, all...)
 		}
 		for _, one := range all {
 			one.Of, one.Index = out, len(out.Rules)
@@ -381,7 +387,7 @@ func (r *run) handOver() {
 func (r *run) endOfList(name string) {
 	if verb := *r.book.lists; verb != model.Continue {
 		all := ordered(r.chains[name])
-		last := numbered{Rule: &model.Rule{At: all[len(all)-1].At, When: packet.All(), Verb: verb, Comment: "the end of the list"},
+		last := numbered{Rule: &model.Rule{At: all[len(all)-1].At, When: packet.All(), Verb: verb, Comment: endComment},
 			rank: 1<<64 - 1, number: 1<<64 - 1}
 		r.chains[name] = append(r.chains[name], last)
 	}

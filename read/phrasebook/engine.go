@@ -273,7 +273,7 @@ func (r *run) statement(st *statements.Statement, at place) {
 			return
 		}
 	}
-	why := "no phrase is like it"
+	why := unlike
 	switch {
 	case nearest != nil && best.Why != "":
 		why = fmt.Sprintf("it is like %q, but %s", nearest.phrase, best.Why)
@@ -286,11 +286,18 @@ func (r *run) statement(st *statements.Statement, at place) {
 	r.unread(st.Nested, at)
 }
 
+// Why a statement is not understood, where no phrase is near it.
+const (
+	unlike = "no phrase is like it"
+	within = "it stands in a statement that was not understood"
+)
+
 // miss says of a statement that it is not understood.
 func (r *run) miss(st *statements.Statement, at place, why string) {
 	r.unreadAt(r.in.Pos(st.Place), at.name, "%s", why)
 	if r.traced {
-		r.missed = append(r.missed, Miss{st.Words, st.Line, at.name, why})
+		like := why != unlike && why != within
+		r.missed = append(r.missed, Miss{st.Words, st.Line, at.name, why, like})
 	}
 }
 
@@ -351,7 +358,7 @@ func (r *run) unread(list []*statements.Statement, at place) {
 	}
 	for _, st := range list {
 		if len(st.Words) > 0 {
-			r.miss(st, at, "it stands in a statement that was not understood")
+			r.miss(st, at, within)
 		}
 		r.unread(st.Nested, at)
 	}

@@ -17,6 +17,7 @@ type Miss struct {
 	Line  int
 	Scope string // what it may change: a connection's name; "" for the whole gateway
 	Why   string
+	Like  bool // there is a phrase that it is like, or one that it negates
 }
 
 // Form is statements that no phrase fits and that look alike.
@@ -25,6 +26,7 @@ type Form struct {
 	Count  int
 	Line   int    // of the first
 	Why    string // the first fits no phrase
+	Like   bool   // there is a phrase that it is like
 	Within int    // how many of them stand in a connection
 	weight int
 }
@@ -57,7 +59,7 @@ func Forms(misses []Miss) []Form {
 		text := FormOf(m.Words, func(i int, w string) bool { return i == 0 || often[w] > 1 })
 		f := by[text]
 		if f == nil {
-			f = &Form{Text: text, Line: m.Line, Why: m.Why}
+			f = &Form{Text: text, Line: m.Line, Why: m.Why, Like: m.Like}
 			lower := strings.ToLower(text)
 			for _, w := range weighty {
 				if strings.Contains(lower, w) {

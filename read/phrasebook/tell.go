@@ -162,6 +162,9 @@ func verbWords(r *model.Rule) string {
 	for _, u := range r.Unsure {
 		w += ", if " + u
 	}
+	if r.Comment == endComment || r.Comment == answersComment {
+		w += ", " + r.Comment
+	}
 	return w
 }
 

@@ -42,24 +42,26 @@ func BookTry(w io.Writer, b *phrasebook.Book, t *phrasebook.Tried, look report.L
 	for _, s := range t.Sections {
 		p.line("")
 		p.line("%s", p.bold(source.Clean(s.Title)))
-		tw := p.rows(26, 9)
+		tw := p.rows()
 		for _, r := range s.Rows {
 			at := p.dim("default")
 			if r.Line > 0 {
 				at = fmt.Sprintf("line %d", r.Line)
 			}
-			tw.AppendRow(table.Row{source.Clean(r.Name), source.Clean(r.Value), at})
+			tw.AppendRow(table.Row{at, source.Clean(r.Name), source.Clean(r.Value)})
 		}
 		p.line("%s", tw.Render())
 	}
 	if len(t.Missed) > 0 {
 		p.line("")
 		p.line("%s  %s", p.bold("not understood"), p.dim("most consequential first"))
-		tw := p.rows(7, 12)
+		tw := p.rows()
 		for _, f := range t.Missed {
-			tw.AppendRow(
-				table.Row{fmt.Sprintf("%d ×", f.Count), f.Text + "\n" + p.dim(source.Clean(f.Why)), fmt.Sprintf("from line %d", f.Line)},
-			)
+			text := f.Text
+			if f.Like {
+				text += "\n" + p.dim(source.Clean(f.Why))
+			}
+			tw.AppendRow(table.Row{fmt.Sprintf("line %d", f.Line), fmt.Sprintf("%d ×", f.Count), text})
 		}
 		p.line("%s", tw.Render())
 	}
@@ -73,15 +75,15 @@ func BookTry(w io.Writer, b *phrasebook.Book, t *phrasebook.Tried, look report.L
 	return p.err
 }
 
-// rows begins a table of three columns of which the middle one takes the room that is left.
-func (p *paper) rows(first, third int) table.Writer {
+// rows begins a table of three columns: a line, a name, and a value that takes the room that is left.
+func (p *paper) rows() table.Writer {
+	const first, second = 10, 26
 	tw := table.NewWriter()
 	tw.SetStyle(plainStyle)
-	second := max(24, p.look.Width-first-third-9)
 	tw.SetColumnConfigs([]table.ColumnConfig{
-		{Number: 1, WidthMin: first, WidthMax: max(first, 26), WidthMaxEnforcer: wrap},
+		{Number: 1, WidthMin: first, WidthMax: 14, WidthMaxEnforcer: wrap},
 		{Number: 2, WidthMin: second, WidthMax: second, WidthMaxEnforcer: wrap},
-		{Number: 3, WidthMax: max(third, 12), WidthMaxEnforcer: wrap},
+		{Number: 3, WidthMax: max(24, p.look.Width-first-second-9), WidthMaxEnforcer: wrap},
 	})
 	return tw
 }
@@ -104,18 +106,18 @@ func BookShow(w io.Writer, b *phrasebook.Book, look report.Look) error {
 	if words := b.Words(); len(words) > 0 {
 		p.line("")
 		p.line("%s", p.bold("words"))
-		tw := p.rows(16, 9)
+		tw := p.rows()
 		for _, r := range words {
-			tw.AppendRow(table.Row{r.Name, source.Clean(r.Value)})
+			tw.AppendRow(table.Row{"", r.Name, source.Clean(r.Value)})
 		}
 		p.line("%s", tw.Render())
 	}
 	if rows := b.Defaults(); len(rows) > 0 {
 		p.line("")
 		p.line("%s", p.bold("defaults"))
-		tw := p.rows(26, 9)
+		tw := p.rows()
 		for _, r := range rows {
-			tw.AppendRow(table.Row{r.Name, source.Clean(r.Value)})
+			tw.AppendRow(table.Row{"", r.Name, source.Clean(r.Value)})
 		}
 		p.line("%s", tw.Render())
 	}
