@@ -110,9 +110,6 @@ const (
 // makers are all of them.
 var makers = []maker{connection, childSA, named, port, protocol, access, nat, path, secret}
 
-// gathers reports whether what is made is a fact whose parts several statements may say.
-func (m maker) gathers() bool { return m == access || m == nat || m == path || m == secret }
-
 // What a second object of a name does.
 const (
 	addsToIt   = "adds"
@@ -170,7 +167,7 @@ func (b *Book) words() (out []string) {
 // looks judges a file by the line that every file of the language has.
 func (b *Book) looks(f *source.File) (int, string) {
 	if b.Begins == "" {
-		return 0, ""
+		return b.fit(f)
 	}
 	for line := range strings.Lines(string(f.Head())) {
 		if line = strings.TrimLeft(line, " \t\ufeff"); strings.HasPrefix(line, b.Begins) ||
@@ -179,6 +176,34 @@ func (b *Book) looks(f *source.File) (int, string) {
 		}
 	}
 	return 0, ""
+}
+
+// fit judges a file by how many of its first statements are of the language, where no line tells.
+func (b *Book) fit(f *source.File) (int, string) {
+	const most = 200
+	list, _ := statements.Parse(f.Head(), b.Manner)
+	all, fits := 0, 0
+	var count func(list []*statements.Statement, rules []*rule)
+	count = func(list []*statements.Statement, rules []*rule) {
+		for _, st := range list {
+			if len(st.Words) == 0 || all >= most {
+				continue
+			}
+			all++
+			for _, r := range rules {
+				if _, _, ok := r.phrase.Match(st.Words, b.Fold); ok {
+					fits++
+					count(st.Nested, r.rules)
+					break
+				}
+			}
+		}
+	}
+	count(list, b.rules)
+	if all == 0 || fits*2 < all {
+		return 0, ""
+	}
+	return 20 + 60*fits/all, fmt.Sprintf("%d of its first %d statements are of that language", fits, all)
 }
 
 // covers are the phrases, those that stand in others behind them.

@@ -396,7 +396,18 @@ func (r *run) apply(rule *rule, st *statements.Statement, fills []Fill, at place
 	if len(rule.adds) > 0 && in.object == nil {
 		r.problem(pos, "it adds to an object, and there is none around it")
 	}
+	profile := in.object != nil && in.object.kind == profiles
 	for _, f := range rule.facts {
+		if profile { // it holds for whoever uses the settings
+			in.object.values = append(in.object.values, act(func(at place, _ level, used source.Pos) {
+				if pos.IsZero() {
+					r.say(f, fills, used, at, rule)
+					return
+				}
+				r.say(f, fills, pos, at, rule)
+			}))
+			continue
+		}
 		in = r.say(f, fills, pos, in, rule)
 	}
 	does := func(at place, level level, used source.Pos) {
@@ -407,7 +418,7 @@ func (r *run) apply(rule *rule, st *statements.Statement, fills []Fill, at place
 		r.assign(rule, fills, pos, at, level)
 	}
 	switch {
-	case in.object != nil && in.object.kind == profiles:
+	case profile:
 		in.object.values = append(in.object.values, act(does))
 		for _, ref := range used(rule, fills) {
 			in.object.values = append(in.object.values, ref)

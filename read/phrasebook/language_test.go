@@ -113,8 +113,8 @@ phrases:
 - say: list <l>
   rule: {chain: <l>}
   phrases: [{say: "<v:action> [ to <b:network> ]", rule: {action: <v>, to: <b>}}]
-- say: "<k:translation> [ <a:network> ] [ for <b:network> ] [ out <i:interface> ] [ as <n:network> | as itself ] [ "+
-	"door <p:port> [ to <q:port> ] ]"
+- say: "<k:translation> [ <a:network> ] [ for <b:network> ] [ out <i:interface> ] [ as <n:network> | as itself ] \
+    [ door <p:port> [ to <q:port> ] ]"
   translation: {kind: <k>, from: <a>, to: <b>, out: <i>, onto: <n>, ports: <p>, onto-ports: <q>}
 - {say: "cover <a:network> out <i:interface>", translation: {kind: source, from: <a>, out: <i>, onto: interface, rank: "9"}}
 `

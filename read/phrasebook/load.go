@@ -76,6 +76,7 @@ func (l *loader) load(d document) error {
 	for i, e := range d.Examples {
 		b.Examples = append(b.Examples, Example{e.Text, e.Facts, l.at(fmt.Sprintf("$.examples[%d]", i))})
 	}
+	l.warn()
 	if len(b.Examples) == 0 {
 		b.Warnings = append(
 			b.Warnings,
@@ -101,6 +102,35 @@ func (l *loader) syntax(s syntaxText) error {
 	l.book.Manner = statements.Manner{Kind: kind, Comments: s.Comments, Quotes: s.Quotes, Escape: s.Escape, Marks: s.Marks, Join: s.Join,
 		End: s.End, Enter: s.Enter, Leave: s.Leave, Banners: s.Banners, Clauses: s.Clauses, Macros: s.Macros}
 	return nil
+}
+
+// warn says which settings that people compare first have no default: connections that do not configure them stay unsure.
+func (l *loader) warn() {
+	var makes func(rules []*rule) bool
+	makes = func(rules []*rule) bool {
+		return slices.ContainsFunc(rules, func(r *rule) bool { return r.makes == connection || makes(r.rules) })
+	}
+	if !makes(l.book.rules) {
+		return
+	}
+	var lacks []string
+	for _, r := range l.rows {
+		parts := slices.ContainsFunc(
+			l.book.parts,
+			func(d partDefault) bool { return d.of+"-proposals" == r.Name && d.registry == ike.Encryption },
+		)
+		if r.Main && r.Takes() != nil && l.book.defaults[r.Name] == nil && !parts && r.Name != "pfs" &&
+			!slices.Contains([]string{"own-identity", "own-networks", "peer-networks", "own-address"}, r.Name) {
+			lacks = append(lacks, r.Name)
+		}
+	}
+	if len(lacks) > 0 {
+		l.book.Warnings = append(
+			l.book.Warnings,
+			source.Errorf(l.at("$.defaults"), "no default for %s: connections that do not configure "+
+				"them stay unsure", strings.Join(lacks, ", ")),
+		)
+	}
 }
 
 // Orders are those in which devices work on a packet, and what each means.

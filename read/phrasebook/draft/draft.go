@@ -289,7 +289,8 @@ func (d *Draft) prune(forms []*Form) []*Form {
 	var out []*Form
 	for _, f := range forms {
 		f.Nested = d.prune(f.Nested)
-		if f.unsayable || len(f.keys()) == 0 && len(f.Nested) == 0 && (f.Makes == "" || f.Named == "" && f.Makes != "route" && f.Makes != "rule") {
+		begins := f.Named != "" || f.Makes == "route" || f.Makes == "rule"
+		if f.unsayable || len(f.keys()) == 0 && len(f.Nested) == 0 && (f.Makes == "" || !begins) {
 			d.Left = append(d.Left, f)
 			continue
 		}

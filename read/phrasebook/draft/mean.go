@@ -159,6 +159,8 @@ func (w *drafter) address(f *Form, s slot, values []string, around string) {
 		}
 	}
 	switch {
+	case f.text == "" && f.path != "":
+		f.claim("network", s, true, "an address in a block that has a name")
 	case has(around, "router", "ospf", "bgp", "neighbours") && has(around, "neighbor"):
 		f.claim("routing.neighbor", s, false, "a peer of a routing protocol")
 	case hits > 0 && !routes && !isRule(around):

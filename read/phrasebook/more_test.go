@@ -1,0 +1,59 @@
+package phrasebook_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"toril/read/phrasebook"
+	"toril/read/readtest"
+	"toril/source"
+)
+
+// TestKeysInNamedSettings: what named settings say beside settings belongs to whoever uses them.
+func TestKeysInNamedSettings(t *testing.T) {
+	const book = "language: a\ntitle: b\nsyntax: {kind: lines}\nphrases:\n" +
+		"- {say: \"ways <n>\", makes: object, kind: settings, named: <n>, phrases: [{say: \"word <k:secret>\", key: {value: <k>}}]}\n" +
+		"- {say: \"span <n> by <w:settings>\", makes: connection, named: <n>, uses: <w>}\n"
+	b, err := phrasebook.Load("b.yaml", []byte(book))
+	require.NoError(t, err)
+	g := readtest.Read(b.Format(), "x", "span x by shared\nspan y by shared\nways shared\n word Jackdaw-4711\nways idle\n word Jackdaw-4712\n", nil)
+	require.Len(t, g.Keys, 2)
+	for i, k := range g.Keys {
+		assert.Same(t, g.Connections[i], k.For)
+		assert.Equal(t, 4, k.At.Line)
+		assert.Equal(t, "Jackdaw-4711", k.Secret.Reveal())
+	}
+	assert.NotContains(t, g.Files[0].Quote(source.Pos{File: "x", Line: 6}), "Jackdaw")
+}
+
+// TestFilesAreRecognised by a line that all of them have; else by how many of their statements are of the language.
+func TestFilesAreRecognised(t *testing.T) {
+	const book = "language: a\ntitle: b\nsyntax: {kind: lines}\nphrases:\n- say: span <n>\n  makes: connection\n  named: <n>\n" +
+		"  phrases: [{say: \"to <a:address>\", sets: {peer-address: <a>}}]\n"
+	b, err := phrasebook.Load("b.yaml", []byte(book))
+	require.NoError(t, err)
+	for text, want := range map[string]int{
+		"span a\n to 192.0.2.1\nspan b\n to 192.0.2.2\n": 80, "span a\n to 192.0.2.1\n from 192.0.2.2\nclock 12\n": 50,
+		"span a\nother\nwords\nhere\n": 0, "": 0,
+	} {
+		score, why := b.Format().Looks(source.NewFile("x", []byte(text)))
+		assert.Equal(t, want, score, text)
+		assert.Equal(t, want > 0, why != "")
+	}
+}
+
+// TestWarnings: without examples nothing is shown, and what has no default leaves connections unsure.
+func TestWarnings(t *testing.T) {
+	const head = "language: a\ntitle: b\nsyntax: {kind: lines}\ndefaults:\n- {sets: ike-version, value: both, source: x}\nphrases:\n"
+	b, err := phrasebook.Load("b.yaml", []byte(head+"- {say: span <n>, makes: connection, named: <n>}\n"))
+	require.NoError(t, err)
+	require.Len(t, b.Warnings, 2)
+	assert.Contains(t, b.Warnings[0].Error(), "no default for peer-address")
+	assert.NotContains(t, b.Warnings[0].Error(), "ike-version")
+	assert.Contains(t, b.Warnings[1].Error(), "b.yaml:1: it has no examples")
+	b, err = phrasebook.Load("b.yaml", []byte(head+"- {say: x, moot: y}\n"))
+	require.NoError(t, err)
+	assert.Len(t, b.Warnings, 1)
+}
