@@ -284,10 +284,11 @@ func FuzzArchive(f *testing.F) {
 // TestPhrasebooksOfAnEstate: those that a toril.yaml names are read, and are no gateways; a mistake in one loses nothing else.
 func TestPhrasebooksOfAnEstate(t *testing.T) {
 	const book = "language: %s\ntitle: a made-up language\nbegins: %s\nsyntax: {kind: lines}\nphrases:\n" +
-		"- {say: \"%s <_:text>\", moot: a greeting}\n- {say: \"span <n> to <a:address>\", makes: connection, named: <n>, sets: {peer-address: <a>}}\n"
+		"- {say: \"%s <_:text>\", moot: a greeting}\n" +
+		"- {say: \"span <n> to <a:address>\", makes: connection, named: <n>, sets: {peer-address: <a>}}\n"
 	files := fstest.MapFS{
 		"toril.yaml": {Data: []byte("phrasebooks: [books/tern.yaml, books/wrong.yaml, knot.yaml]\n" +
-			"formats: {\"b/odd.conf\": knot}\n")},
+			"formats: {\"b/odd.conf\": knot}\nversions: {b: knot 2.0}\n")},
 		"books/tern.yaml":  {Data: fmt.Appendf(nil, book, "tern", "tern", "tern")},
 		"books/wrong.yaml": {Data: []byte("language: wrong\ntitle: x\nsyntax: {kind: lines}\nphrases: [{say: \"<x:wird>\", moot: y}]\n")},
 		"knot.yaml":        {Data: fmt.Appendf(nil, book, "knot", "knot", "knot")},
@@ -304,10 +305,11 @@ func TestPhrasebooksOfAnEstate(t *testing.T) {
 	require.Len(t, e.Problems, 1)
 	assert.Equal(t, `books/wrong.yaml:4: unknown type "wird"; did you mean "word"?`, e.Problems[0].Error())
 	for text, want := range map[string]string{
-		"phrasebooks: [../x.yaml]\n":            "toril.yaml:1: \"../x.yaml\" is not a file below the folder",
-		"phrasebooks: [gone.yaml]\n":            "toril.yaml:1: phrasebook gone.yaml cannot be read",
-		"phrasebooks: [knot.yaml, knot.yaml]\n": "there is a format knot already",
-		"phrasebooks: knot.yaml\n":              "toril.yaml:1",
+		"phrasebooks: [../x.yaml]\n":                           "toril.yaml:1: \"../x.yaml\" is not a file below the folder",
+		"phrasebooks: [gone.yaml]\n":                           "toril.yaml:1: phrasebook gone.yaml cannot be read",
+		"phrasebooks: [knot.yaml, knot.yaml]\n":                "there is a format knot already",
+		"phrasebooks: [knot.yaml]\nversions: {b: knott 2.0}\n": "unknown daemon \"knott\"; did you mean \"knot\"?",
+		"phrasebooks: knot.yaml\n":                             "toril.yaml:1",
 	} {
 		files["toril.yaml"] = &fstest.MapFile{Data: []byte(text)}
 		e, err := estate.LoadFS(context.Background(), files, estate.Options{Formats: formats.All()})

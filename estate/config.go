@@ -134,7 +134,7 @@ func ParseConfig(file string, text []byte, formats []*read.Format, open func(nam
 		for _, rule := range strictyaml.Pairs(kv.Value) {
 			pos := source.Pos{File: file, Line: rule.Key.GetToken().Position.Line}
 			pattern := strings.Trim(rule.Key.String(), `"'`)
-			if err := c.version(pattern, d.Versions[pattern], pos); err != nil {
+			if err := c.version(pattern, d.Versions[pattern], pos, formats); err != nil {
 				return nil, err
 			}
 		}
@@ -230,17 +230,27 @@ var (
 		Or(packet.Only(packet.IPv6).With(packet.Proto, packet.OneOf(58)).With(packet.ICMP, packet.OneOf(128<<8)))
 )
 
-// version notes which version of a daemon gateways have: "strongSwan 5.9.8".
-func (c *Config) version(pattern, text string, at source.Pos) error {
+// version notes which version of a daemon gateways have: "strongSwan 5.9.8"; or of a language that a phrasebook teaches: "wharfgate 3.2".
+func (c *Config) version(pattern, text string, at source.Pos, formats []*read.Format) error {
 	if _, err := path.Match(pattern, "x"); err != nil {
 		return source.Errorf(at, "%q is not a pattern of gateways' names", source.Clean(pattern))
 	}
 	name, number, _ := strings.Cut(strings.TrimSpace(text), " ")
 	k := daemon.Find(known.All(), name)
+	taught := slices.IndexFunc(formats, func(f *read.Format) bool { return f.Taught && f.Name == name })
+	if taught >= 0 && daemon.IsVersion(number) {
+		c.Versions = append(c.Versions, VersionRule{pattern, model.Version{Software: name, Number: number, At: at}})
+		return nil
+	}
 	if k == nil {
 		var names []string
 		for _, k := range known.All() {
 			names = append(names, k.Daemon.Name)
+		}
+		for _, f := range formats {
+			if f.Taught {
+				names = append(names, f.Name)
+			}
 		}
 		return source.Errorf(at, "unknown daemon %q; %s", source.Clean(name), strictyaml.Suggest(name, names))
 	}

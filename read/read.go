@@ -39,6 +39,7 @@ type Format struct {
 	Order    int             // formats with a lower order are read first: addresses before what refers to them
 	Comments []string        // what begins a comment
 	Words    func() []string // of the format, beside those of its coverage: they may be shown where a line was not understood
+	Taught   bool            // by a phrasebook
 	Family   string          // formats of one family may include each other's files; "" for a format by itself
 
 	// Looks judges a file's content: 0 is "certainly not this format", 100 "certainly". Why is a sentence for people.

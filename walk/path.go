@@ -176,7 +176,12 @@ func (p *Path) asksAccess(hook model.Hook, f Flow) []Verdict {
 		whole := f.with(part)
 		asked := whole.with(whole.Was())
 		asked.before = nil
+		met := len(asked.Steps)
+		first := slices.IndexFunc(asked.Steps, func(s Step) bool { return s.Stage == model.Prerouting.String() })
 		for _, v := range p.filter.Through(hook, asked) {
+			if first >= 0 { // told in the order in which the gateway works
+				v.Steps = slices.Concat(v.Steps[:first], v.Steps[met:], v.Steps[first:met])
+			}
 			v.Flow = v.again(whole)
 			out = append(out, v)
 		}

@@ -149,6 +149,7 @@ func (b *Book) Format() *read.Format {
 		Hints:    b.Files,
 		Comments: b.Manner.Comments,
 		Order:    20,
+		Taught:   true,
 		Looks:    b.looks,
 		Read:     b.read,
 		Words:    b.words,

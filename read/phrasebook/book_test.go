@@ -191,7 +191,8 @@ func FuzzBook(f *testing.F) {
 	f.Add(tern, "bridge a toward 192.0.2.9\n carry x\n")
 	f.Add(
 		ploverBook,
-		"ways a\n each 5 minutes\nspan a\n ways a\n tube x\n  carry 10.1.0.0/16 to 10.2.0.0/16\n10 let from nets a ahead of 20\nnot each 5 minutes\n",
+		"ways a\n each 5 minutes\nspan a\n ways a\n tube x\n  carry 10.1.0.0/16 to 10.2.0.0/16\n"+
+			"10 let from nets a ahead of 20\nnot each 5 minutes\n",
 	)
 	f.Fuzz(func(t *testing.T, book, text string) {
 		b, err := phrasebook.Load("b.yaml", []byte(book))

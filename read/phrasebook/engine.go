@@ -85,6 +85,11 @@ func (b *Book) run(in *read.Input) *run {
 
 func (r *run) read() {
 	b, in := r.book, r.in
+	for _, v := range in.Gateway.Versions {
+		if v.Software == b.Language {
+			r.version = v.Number
+		}
+	}
 	list, bad := statements.Parse(in.File.Bytes(), b.Manner)
 	for _, x := range bad {
 		in.Problemf(x.Line, "%s", x.Why)
@@ -364,9 +369,8 @@ func (r *run) unread(list []*statements.Statement, at place) {
 	}
 }
 
-// apply does what a statement says.
-func (r *run) apply(rule *rule, st *statements.Statement, fills []Fill, at place) {
-	pos := r.pos(st)
+// told notes what a statement says beside what it does: secrets, which no quote shows, and the version of what wrote the file.
+func (r *run) told(rule *rule, fills []Fill, pos source.Pos, at place) {
 	for _, f := range fills {
 		if s, secret := f.Value.(source.Secret); secret && !r.given {
 			r.in.File.Hide(f.At.Line, s.Reveal())
@@ -379,6 +383,12 @@ func (r *run) apply(rule *rule, st *statements.Statement, fills []Fill, at place
 			r.unreadAt(pos, at.name, "%q is not a version", f.Text)
 		}
 	}
+}
+
+// apply does what a statement says.
+func (r *run) apply(rule *rule, st *statements.Statement, fills []Fill, at place) {
+	pos := r.pos(st)
+	r.told(rule, fills, pos, at)
 	if rule.moot != "" {
 		return
 	}

@@ -18,7 +18,12 @@ func TestKeysInNamedSettings(t *testing.T) {
 		"- {say: \"span <n> by <w:settings>\", makes: connection, named: <n>, uses: <w>}\n"
 	b, err := phrasebook.Load("b.yaml", []byte(book))
 	require.NoError(t, err)
-	g := readtest.Read(b.Format(), "x", "span x by shared\nspan y by shared\nways shared\n word Jackdaw-4711\nways idle\n word Jackdaw-4712\n", nil)
+	g := readtest.Read(
+		b.Format(),
+		"x",
+		"span x by shared\nspan y by shared\nways shared\n word Jackdaw-4711\nways idle\n word Jackdaw-4712\n",
+		nil,
+	)
 	require.Len(t, g.Keys, 2)
 	for i, k := range g.Keys {
 		assert.Same(t, g.Connections[i], k.For)

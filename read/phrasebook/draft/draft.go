@@ -64,25 +64,28 @@ type drafter struct {
 	hints *hints
 	named map[string]*named   // what has names
 	own   map[netip.Addr]bool // addresses of interfaces
-	names map[string]bool     // words that name something
+	seen  map[netip.Addr]bool // all addresses
+	nets  map[netip.Prefix]bool
+	names map[string]bool // words that name something
 	words map[string]map[string]string
 }
 
 // Of drafts a phrasebook from samples. known are the other gateways of the estate.
 func Of(files []*source.File, known []*model.Gateway, language string) *Draft {
 	d := &Draft{Language: language, Manner: manner(files), Words: map[string]map[string]string{}}
-	w := &drafter{named: map[string]*named{}, own: map[netip.Addr]bool{}, names: map[string]bool{}, words: d.Words}
+	w := &drafter{named: map[string]*named{}, own: map[netip.Addr]bool{}, seen: map[netip.Addr]bool{},
+		nets: map[netip.Prefix]bool{}, names: map[string]bool{}, words: d.Words}
 	var all []*statements.Statement
 	for _, f := range files {
 		list, _ := statements.Parse(f.Bytes(), d.Manner)
 		all = append(all, list...)
 	}
 	w.survey(all)
-	w.hints = hintsOf(known, w.own)
+	w.hints = hintsOf(known, w)
 	d.Forms = w.forms(all, "", 0)
 	w.mean(d.Forms)
 	w.ports(d.Forms)
-	w.objects(d.Forms)
+	w.objects(d.Forms, false)
 	w.refer(d.Forms)
 	w.begin(d.Forms)
 	d.Forms = d.prune(d.Forms)
@@ -93,15 +96,7 @@ func Of(files []*source.File, known []*model.Gateway, language string) *Draft {
 func (w *drafter) survey(list []*statements.Statement) {
 	for _, st := range list {
 		for i, word := range st.Words {
-			if p, err := netip.ParsePrefix(word.Text); err == nil && p.Masked() != p {
-				w.own[p.Addr()] = true
-			}
-			if a, err := netip.ParseAddr(word.Text); err == nil && i+1 < len(st.Words) && phrasebook.KindOf(st.Words[i+1]) == "mask" {
-				w.own[a] = true
-			}
-			if a, err := netip.ParseAddr(word.Text); err == nil && i+2 < len(st.Words) && st.Words[i+1].Text == "mask" {
-				w.own[a] = true
-			}
+			w.value(st.Words, i, word.Text)
 		}
 		if len(st.Nested) > 0 && len(st.Words) > 1 && phrasebook.KindOf(st.Words[1]) == "word" &&
 			!slices.Contains(protocols, st.Words[1].Text) {
@@ -111,6 +106,29 @@ func (w *drafter) survey(list []*statements.Statement) {
 			w.names[st.Words[1].Text] = true
 		}
 		w.survey(st.Nested)
+	}
+}
+
+// value notes an address or a network. An address in its network is the device's own.
+func (w *drafter) value(words []statements.Word, i int, text string) {
+	p, err := netip.ParsePrefix(text)
+	if a, err2 := netip.ParseAddr(text); err2 == nil {
+		w.seen[a] = true
+		next := ""
+		if i+1 < len(words) {
+			next = words[i+1].Text
+		}
+		if i+2 < len(words) && next == "mask" {
+			next = words[i+2].Text
+		}
+		p, err = masked(text, next)
+	}
+	if err != nil || !p.IsValid() {
+		return
+	}
+	w.nets[p.Masked()] = true
+	if p != p.Masked() {
+		w.own[p.Addr()] = true
 	}
 }
 

@@ -131,3 +131,66 @@ func FuzzDraft(f *testing.F) {
 		}
 	})
 }
+
+// unseen is a sample of a language that drafts were not made with, and far what is known of its far end.
+const (
+	unseen = `tern says good morning
+bridge skerry toward 192.0.2.9
+  renew each 480
+  known as a.example expecting b.example
+  passphrase Jackdaw-4711
+  armour aes-256 seal sha-256 group 2048
+  carry lights
+    ours 10.1.0.0 255.255.0.0 10.3.0.0 255.255.0.0
+    theirs 10.2.0.0/16
+    wrap aes-256 seal sha-256
+    anew every 3600
+`
+	far = `connections {
+  x {
+    version = 2
+    local_addrs = 192.0.2.9
+    remote_addrs = 192.0.2.1
+    proposals = aes256-sha256-modp2048
+    rekey_time = 8h
+    local {
+      auth = psk
+      id = b.example
+    }
+    remote {
+      auth = psk
+      id = a.example
+    }
+    children {
+      y {
+        local_ts = 10.2.0.0/16
+        remote_ts = 10.1.0.0/16, 10.3.0.0/16
+        esp_proposals = aes256-sha256
+        rekey_time = 1h
+      }
+    }
+  }
+}
+secrets {
+  ike-x {
+    secret = Jackdaw-4711
+  }
+}
+`
+)
+
+// TestADraftOfAnUnseenLanguage: its far end tells what its words do not.
+func TestADraftOfAnUnseenLanguage(t *testing.T) {
+	truth := map[int][]string{
+		2: {"peer-address"}, 3: {"ike-lifetime/minutes"}, 4: {"own-identity", "peer-identity"}, 5: {"key.value"},
+		6: {"ike.encryption", "ike.integrity", "ike.prf", "ike.key-exchange"}, 8: {"own-networks"}, 9: {"peer-networks"},
+		10: {"child.encryption", "child.integrity"}, 11: {"child-lifetime/seconds"},
+	}
+	var known []*model.Gateway
+	for _, f := range formats.All() {
+		if f.Name == "swanctl.conf" {
+			known = append(known, readtest.Read(f, "swanctl.conf", far, nil))
+		}
+	}
+	score(t, "unseen", truth, draft.Of([]*source.File{source.NewFile("x", []byte(unseen))}, known, "draft"))
+}

@@ -2,6 +2,7 @@ package draft
 
 import (
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,21 +30,24 @@ type secretHint struct {
 	why string
 }
 
-// hintsOf looks for connections of known gateways whose peer is at an address that the samples name: this device is their far end.
-func hintsOf(known []*model.Gateway, own map[netip.Addr]bool) *hints {
+// hintsOf looks for connections of known gateways of which this device is the far end: their peer is at an address of its interfaces. Where
+// the samples tell of none, they name an address of the connection and a network of it.
+func hintsOf(known []*model.Gateway, w *drafter) *hints {
 	h := &hints{addresses: map[netip.Addr][]hint{}, networks: map[netip.Prefix][]hint{}, identities: map[string][]hint{},
 		times: map[time.Duration][]hint{}}
 	for _, g := range known {
 		for _, c := range g.Connections {
 			peers := c.RemoteAddrs.Value.Fixed()
-			if len(peers) == 0 || !own[peers[0]] {
+			if !w.farEnd(c) {
 				continue
 			}
 			why := "far end: " + g.Name + "/" + c.Name
 			for _, a := range c.LocalAddrs.Value.Fixed() {
 				h.addresses[a] = append(h.addresses[a], hint{"peer-address", why})
 			}
-			h.addresses[peers[0]] = append(h.addresses[peers[0]], hint{"own-address", why})
+			for _, a := range peers {
+				h.addresses[a] = append(h.addresses[a], hint{"own-address", why})
+			}
 			for _, k := range c.Children {
 				for _, of := range []struct {
 					list    ike.Selectors
@@ -74,6 +78,29 @@ func hintsOf(known []*model.Gateway, own map[netip.Addr]bool) *hints {
 		}
 	}
 	return h
+}
+
+// farEnd reports whether the device is the far end of a connection.
+func (w *drafter) farEnd(c *model.Connection) bool {
+	peers := c.RemoteAddrs.Value.Fixed()
+	if len(peers) > 0 && w.own[peers[0]] {
+		return true
+	}
+	if len(w.own) > 0 { // it knows its addresses
+		return false
+	}
+	named := len(peers) > 0 && w.seen[peers[0]]
+	for _, a := range c.LocalAddrs.Value.Fixed() {
+		named = named || w.seen[a]
+	}
+	for _, k := range c.Children {
+		for _, s := range append(slices.Clip(k.Local.Value), k.Remote.Value...) {
+			if p, ok := prefixOf(s); ok && p.Bits() > 0 && w.nets[p] && named {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // prefixOf returns the network that a selector is.

@@ -1,12 +1,15 @@
 package draft
 
 import (
+	"errors"
 	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"toril/read/literal"
+	"toril/read/phrasebook"
 	"toril/syntax/statements"
 )
 
@@ -289,23 +292,24 @@ func inTunnel(around string) bool {
 	return has(around, "local", "remote", "ours", "theirs", "peer", "partner", "far ", "tunnel", "carry", "protect", "from", "selector")
 }
 
+// masked is an address with the mask of its network.
 func masked(addr, mask string) (netip.Prefix, error) {
 	a, err := netip.ParseAddr(addr)
 	if err != nil {
 		return netip.Prefix{}, err
 	}
 	m, err := netip.ParseAddr(mask)
-	if err != nil || !m.Is4() || !a.Is4() {
+	if err != nil {
 		return netip.Prefix{}, err
 	}
-	bits := 0
-	for _, b := range m.As4() {
-		for ; b&0x80 != 0; b <<= 1 {
-			bits++
-		}
+	bits, ok := literal.MaskBits(m)
+	if !ok || m.BitLen() != a.BitLen() || phrasebook.KindOf(statements.Word{Text: mask}) != "mask" {
+		return netip.Prefix{}, errNoMask
 	}
 	return netip.PrefixFrom(a, bits), nil
 }
+
+var errNoMask = errors.New("it is no mask")
 
 func firstNetwork(f *Form) int {
 	for _, s := range f.slots {
@@ -353,6 +357,7 @@ func (w *drafter) number(f *Form, s slot, values []string, around string) {
 			}
 		}
 		f.claim(which+"-lifetime/"+unit, s, !sure || !known, "a word for a lifetime")
+	case w.spanOf(f, s, values[0]):
 	case has(f.text, "version") && has(around, "ike") && (values[0] == "1" || values[0] == "2"):
 		f.claim("ike-version", s, false, "a version of IKE")
 	case has(before, "port") && isRule(around):
@@ -367,13 +372,33 @@ type named struct {
 	names    []string // of others that it refers to
 }
 
+// spanOf claims a time that a far end is configured to, whatever the words are.
+func (w *drafter) spanOf(f *Form, s slot, value string) bool {
+	n, err := strconv.Atoi(value)
+	if err != nil || n < 2 {
+		return false
+	}
+	for _, u := range spans {
+		if list := w.hints.times[time.Duration(n)*u.span]; len(list) > 0 && one(list) {
+			f.claim(list[0].setting+"/"+u.unit, s, true, list[0].why)
+			return true
+		}
+	}
+	return false
+}
+
 // objects finds blocks that give networks, proposals or settings a name, for use elsewhere.
-func (w *drafter) objects(forms []*Form) {
+func (w *drafter) objects(forms []*Form, inside bool) {
 	for _, f := range forms {
 		inner := says(f)
+		connection := inside || inner["peer-address"] || inner["peer-identity"] || inner["key.value"]
+		for _, c := range f.Claims {
+			connection = connection || c.What == "peer-address"
+		}
 		var kind string
 		switch {
-		case len(f.Nested) == 0 || inner["peer-address"] || inner["peer-identity"] || inner["key.value"] || inner["interface.address"]:
+		case inside || len(f.Nested) == 0 || inner["peer-address"] || inner["peer-identity"] || inner["key.value"] ||
+			inner["interface.address"]:
 		case inner["network"] && !inner["rule.from"] && !inner["rule.to"]:
 			kind = "networks"
 		case algorithms(inner) && !lifetimes(inner) && !w.sub(f) && !has(f.path, "suite", "recipe", "agreement", "profile"):
@@ -390,7 +415,7 @@ func (w *drafter) objects(forms []*Form) {
 			w.turn(f)
 			continue
 		}
-		w.objects(f.Nested)
+		w.objects(f.Nested, connection)
 	}
 }
 
@@ -493,7 +518,7 @@ func (w *drafter) turn(f *Form) {
 			phase, part, dotted := strings.Cut(c.What, ".")
 			switch {
 			case f.Kind == "proposals" && dotted && (phase == "ike" || phase == "child"):
-				c.What, c.Guess = "object."+part, false
+				c.What, c.Guess = "object."+part, true
 			case f.Kind == "proposals" || f.Kind == "networks" && c.What != "network":
 				continue
 			}
@@ -593,7 +618,7 @@ func (w *drafter) refer(forms []*Form) {
 				}
 				f.claim(what, s, !sure, "the name of proposals")
 			case w.all(values, "settings"):
-				f.claim("uses", s, false, "the name of settings")
+				f.claim("uses", s, true, "the name of settings")
 			}
 		}
 		w.refer(f.Nested)

@@ -59,7 +59,9 @@ func Write(w io.Writer, d *Draft) error {
 			fmt.Fprintf(&b, "    %s: %s\n", strconv.Quote(source.Clean(w)), strconv.Quote(d.Words[name][w]))
 		}
 	}
-	b.WriteString("chains:\n- {name: across, hook: forward, policy: drop} # a guess\n")
+	if rules(d.Forms) {
+		b.WriteString("chains:\n- {name: across, hook: forward, policy: drop} # a guess\n")
+	}
 	b.WriteString("phrases:\n")
 	for _, f := range d.Forms {
 		f.write(&b, "")
@@ -75,6 +77,13 @@ func Write(w io.Writer, d *Draft) error {
 	}
 	_, err := io.WriteString(w, b.String())
 	return err
+}
+
+// rules reports whether some form is a rule.
+func rules(forms []*Form) bool {
+	return slices.ContainsFunc(forms, func(f *Form) bool {
+		return f.Makes == "rule" || rules(f.Nested) || slices.ContainsFunc(f.keys(), func(k key) bool { return k.group == "rule" })
+	})
 }
 
 // shown is a form with those around it, where it stands in others.
