@@ -64,6 +64,20 @@ func becomes(p *walk.Path, in, from, to string) string {
 	return strings.Join(out, "; ")
 }
 
+// steps are what is done to packets for the published server, in the order in which it is told.
+func steps(p *walk.Path) string {
+	a, b := netip.MustParseAddr("203.0.113.9"), netip.MustParseAddr("192.0.2.9")
+	var out []string
+	for _, o := range p.Forward(walk.Fresh(packet.Range(packet.Src, a, a).And(packet.Range(packet.Dst, b, b)), "wan")) {
+		for _, s := range o.Steps {
+			if s.Rule != nil || s.Chain != nil {
+				out = append(out, s.Stage+" "+strings.Split(s.What, " to ")[0])
+			}
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
 // TestOrdersOfWork: each order that a phrasebook may choose does with packets what it says.
 func TestOrdersOfWork(t *testing.T) {
 	const lan, wan = "lan", "wan"
@@ -99,4 +113,10 @@ func TestOrdersOfWork(t *testing.T) {
 		assert.Equal(t, want.translated, becomes(p, lan, "10.1.0.5", "10.3.0.5"), "%s: the tunnel is for what the source becomes", order)
 	}
 	assert.Len(t, phrasebook.Orders(), 4)
+	for order, want := range map[string]string{
+		"destination access source tunnel": "prerouting destination NAT, forward policy drop",
+		"access destination source tunnel": "forward accept, prerouting destination NAT",
+	} {
+		assert.Contains(t, steps(ofOrder(t, order)), want, "told as it is done: %s", order)
+	}
 }

@@ -38,6 +38,9 @@ func TestMirrors(t *testing.T) {
 					original = string(f.Bytes())
 				}
 			}
+			if original == "" { // of a make that does not run here
+				continue
+			}
 			// the wire of the laboratory has addresses of its own; the key is what people hand over by another way
 			own, peer := tu.Own(end).String(), tu.Peer(end).String()
 			here := strings.NewReplacer(own, "10.0.0.1", peer, "10.0.0.2")

@@ -1,0 +1,674 @@
+package yang
+
+import (
+	"fmt"
+	"io"
+	"maps"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"toril/ike"
+	"toril/model"
+	"toril/model/settings"
+	"toril/packet"
+)
+
+// Write writes a gateway as instance data of the IETF's models, in JSON or XML. It returns what they cannot say, in the order in which it
+// stands in the gateway. Keys are never written.
+func Write(w io.Writer, g *model.Gateway, asXML bool) (lacks []string, err error) {
+	x := &writer{g: g}
+	var top object
+	top.put("ietf-interfaces:interfaces", x.interfaces())
+	top.put("ietf-routing:routing", x.routing())
+	top.put("ietf-access-control-list:acls", x.acls())
+	top.put("ietf-nat:nat", x.nat())
+	top.put("ietf-i2nsf-ike:ipsec-ike", x.ipsec())
+	if asXML {
+		return x.lacks, writeXML(w, top)
+	}
+	return x.lacks, writeJSON(w, top)
+}
+
+type writer struct {
+	g     *model.Gateway
+	lacks []string
+}
+
+// cannot notes what the models cannot say.
+func (x *writer) cannot(format string, args ...any) {
+	if s := fmt.Sprintf(format, args...); !slices.Contains(x.lacks, s) {
+		x.lacks = append(x.lacks, s)
+	}
+}
+
+// types are those of interfaces (iana-if-type) by the kinds that Toril knows.
+var types = map[string]string{"loopback": "softwareLoopback", "": "ethernetCsmacd", "dummy": "softwareLoopback", "vlan": "l2vlan",
+	"bridge": "bridge"}
+
+func (x *writer) interfaces() (out object) {
+	var list []object
+	for _, i := range x.g.Interfaces {
+		var o object
+		o.put("name", i.Name)
+		typ, ok := types[i.Kind]
+		if !ok {
+			typ = "tunnel"
+			x.cannot("interface %s: what kind of tunnel it is (%s), its identifier and its ends", i.Name, i.Kind)
+		}
+		if i.Dynamic {
+			x.cannot("interface %s: that it gets its address while it runs", i.Name)
+		}
+		o.put("type", "iana-if-type:"+typ)
+		o.put("enabled", !i.Down)
+		var by [2][]object
+		for _, a := range i.Addresses {
+			var one object
+			one.put("ip", a.Addr().String())
+			one.put("prefix-length", a.Bits())
+			n := 0
+			if a.Addr().Is6() {
+				n = 1
+			}
+			by[n] = append(by[n], one)
+		}
+		for n, fam := range []string{"ipv4", "ipv6"} {
+			if len(by[n]) > 0 {
+				o.put("ietf-ip:"+fam, object{{"address", by[n]}})
+			}
+		}
+		list = append(list, o)
+	}
+	out.put("interface", list)
+	return out
+}
+
+func (x *writer) routing() (out object) {
+	var by [2][]object
+	for _, rt := range x.g.Routes {
+		if rt.Origin == "connected" {
+			continue
+		}
+		if rt.Table != "main" || rt.Metric != 0 || rt.Src.IsValid() {
+			x.cannot("route to %s: its table, metric or source", rt.To)
+			if rt.Table != "main" {
+				continue
+			}
+		}
+		var o, hop object
+		o.put("destination-prefix", rt.To.String())
+		switch {
+		case rt.Kind != "unicast":
+			hop.put("special-next-hop", rt.Kind)
+		default:
+			fam := "ietf-ipv4-unicast-routing"
+			if rt.To.Addr().Is6() {
+				fam = "ietf-ipv6-unicast-routing"
+			}
+			hop.put("outgoing-interface", rt.Dev)
+			if rt.Via.IsValid() {
+				_ = fam
+				hop.put("next-hop-address", rt.Via.String())
+			}
+		}
+		o.put("next-hop", hop)
+		n := 0
+		if rt.To.Addr().Is6() {
+			n = 1
+		}
+		by[n] = append(by[n], o)
+	}
+	for _, p := range x.g.Protocols {
+		x.cannot("routing protocol %s: what it is told", strings.TrimSpace(p.Name+" "+p.Instance))
+	}
+	if len(x.g.RouteRules) > 0 {
+		x.cannot("rules that choose routing tables")
+	}
+	var static object
+	for n, fam := range []string{"ipv4", "ipv6"} {
+		if len(by[n]) > 0 {
+			static.put("ietf-"+fam+"-unicast-routing:"+fam, object{{"route", by[n]}})
+		}
+	}
+	if len(static) == 0 {
+		return nil
+	}
+	var one object
+	one.put("type", "ietf-routing:static")
+	one.put("name", "static")
+	one.put("static-routes", static)
+	out.set("control-plane-protocols/control-plane-protocol", []object{one})
+	return out
+}
+
+// acls writes filter chains as access lists, rule by rule. Where a chain stands, and what depends on connections and tunnels, RFC 8519 does
+// not say.
+func (x *writer) acls() (out object) {
+	var list []object
+	for _, c := range x.g.Chains {
+		if c.Kind != model.FilterChain {
+			continue
+		}
+		if c.Hook != model.NoHook {
+			x.cannot("access list %s: that it is asked at the hook %s, and what becomes of the rest", c.Name, c.Hook)
+		}
+		var aces []object
+		for n, r := range c.Rules {
+			entries, ok := entriesOf(r)
+			if !ok {
+				x.cannot("access list %s: rule %d (%s)", c.Name, n+1, r.When)
+				continue
+			}
+			for _, o := range entries {
+				aces = append(aces, append(object{{"name", fmt.Sprint(len(aces) + 1)}}, o...))
+			}
+		}
+		if len(aces) == 0 {
+			continue
+		}
+		var o object
+		o.put("name", c.Name)
+		o.set("aces/ace", aces)
+		list = append(list, o)
+	}
+	out.put("acl", list)
+	return out
+}
+
+// maxEntries is how many entries one rule may become.
+const maxEntries = 64
+
+// entriesOf writes a rule as entries of an access list; ok is false where they cannot say exactly what it is for.
+func entriesOf(r *model.Rule) (out []object, ok bool) {
+	action := map[model.Verb]string{model.Accept: "accept", model.Drop: "drop", model.Reject: "reject"}[r.Verb]
+	if action == "" || !r.Certain() || r.When.Empty() {
+		return nil, false
+	}
+	same := packet.None()
+	for _, part := range r.When.Parts() {
+		fam := part.Families()[0]
+		for _, src := range part.Prefixes(packet.Src) {
+			for _, dst := range part.Prefixes(packet.Dst) {
+				set, o, ok := entry(part, fam, src, dst)
+				if !ok || len(out) == maxEntries {
+					return nil, false
+				}
+				same = same.Or(set)
+				var actions object
+				actions.put("forwarding", "ietf-access-control-list:"+action)
+				if r.Log {
+					actions.put("logging", "ietf-access-control-list:log-syslog")
+				}
+				out = append(out, object{{"matches", o}, {"actions", actions}})
+			}
+		}
+	}
+	return out, same.Equal(r.When)
+}
+
+// entry writes what a part of a rule matches between two networks, and the packets that this is.
+func entry(part packet.Set, fam packet.Family, src, dst netip.Prefix) (set packet.Set, o object, ok bool) {
+	set = packet.Only(fam)
+	name := "ipv4"
+	if fam == packet.IPv6 {
+		name = "ipv6"
+	}
+	var ip object
+	proto, one := part.Values(packet.Proto, fam).Single()
+	whole := part.Values(packet.Proto, fam).Equal(packet.Numbers(0, 255))
+	switch {
+	case one:
+		ip.put("protocol", proto)
+		set = set.And(packet.Where(packet.Proto, packet.OneOf(proto)))
+	case !whole:
+		return set, nil, false
+	}
+	if src.Bits() > 0 {
+		ip.put("source-"+name+"-network", src.String())
+		set = set.And(packet.Prefixes(packet.Src, src))
+	}
+	if dst.Bits() > 0 {
+		ip.put("destination-"+name+"-network", dst.String())
+		set = set.And(packet.Prefixes(packet.Dst, dst))
+	}
+	if len(ip) == 0 {
+		o = append(o, member{name, object{}})
+	}
+	o.put(name, ip)
+	l4 := map[uint64]string{6: "tcp", 17: "udp"}[proto]
+	for _, side := range []struct {
+		name  string
+		field packet.Field
+	}{{"source-port", packet.Sport}, {"destination-port", packet.Dport}} {
+		v := part.Values(side.field, fam)
+		lo, hi, single := v.Bounds()
+		if v.Empty() || single && lo == 0 && hi == 65535 {
+			continue
+		}
+		if !one || l4 == "" || !single {
+			return set, nil, false
+		}
+		set = set.And(packet.Where(side.field, v))
+		if lo == hi {
+			o.set(l4+"/"+side.name, object{{"operator", "eq"}, {"port", lo}})
+			continue
+		}
+		o.set(l4+"/"+side.name, object{{"lower-port", lo}, {"upper-port", hi}})
+	}
+	if lo, hi, single := part.Values(packet.ICMP, fam).Bounds(); one && (proto == 1 || proto == 58) && single && hi-lo == 255 && lo&255 == 0 {
+		o.set("icmp/type", lo>>8)
+		set = set.And(packet.Where(packet.ICMP, packet.Numbers(lo, hi)))
+	}
+	return set, o, true
+}
+
+// nat writes what is translated one to one, and destinations of one address.
+func (x *writer) nat() (out object) {
+	var list []object
+	for _, c := range x.g.Chains {
+		if c.Kind != model.NATChain {
+			continue
+		}
+		for n, r := range c.Rules {
+			o, ok := mapping(r)
+			if !ok {
+				x.cannot("address translation %s: rule %d (%s of %s)", c.Name, n+1, r.Verb, r.When)
+				continue
+			}
+			list = append(list, append(object{{"index", len(list) + 1}, {"type", "static"}}, o...))
+		}
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	one := object{{"id", 1}, {"name", "translations"}}
+	one.set("mapping-table/mapping-entry", list)
+	out.set("instances/instance", []object{one})
+	return out
+}
+
+// mapping writes a translation as a static mapping; ok is false where that says another thing.
+func mapping(r *model.Rule) (o object, ok bool) {
+	field, from, onto := packet.Src, "internal-src-address", "external-src-address"
+	switch r.Verb {
+	case model.SourceNAT:
+	case model.DestinationNAT:
+		field, from, onto = packet.Dst, "external-dst-address", "internal-dst-address"
+	default:
+		return nil, false
+	}
+	nets := r.When.Prefixes(field)
+	to := r.To.Onto
+	if a := addressOf(r.To.Addrs, r.To.Family); a.IsValid() {
+		to = netip.PrefixFrom(a, a.BitLen())
+	}
+	if len(nets) != 1 || !to.IsValid() || nets[0].Bits() != to.Bits() || !r.Certain() {
+		return nil, false
+	}
+	o.put(from, nets[0].String())
+	o.put(onto, to.String())
+	set := packet.Prefixes(field, nets[0])
+	fam := r.To.Family
+	proto, one := r.When.Values(packet.Proto, fam).Single()
+	if one {
+		set = set.And(packet.Where(packet.Proto, packet.OneOf(proto)))
+		o.put("transport-protocol", proto)
+	}
+	if port, single := r.When.Values(packet.Dport, fam).Single(); one && single && field == packet.Dst {
+		set = set.And(packet.Where(packet.Dport, packet.OneOf(port)))
+		o.put("external-dst-port", object{{"start-port-number", port}})
+	}
+	if port, single := r.To.Ports.Single(); single && field == packet.Dst {
+		o.put("internal-dst-port", object{{"start-port-number", port}})
+	} else if !r.To.Ports.Empty() {
+		return nil, false
+	}
+	return o, set.Equal(r.When)
+}
+
+// addressOf returns the only address of some; invalid where there are several.
+func addressOf(v packet.Values, fam packet.Family) netip.Addr {
+	all := packet.Only(fam).With(packet.Src, v).Prefixes(packet.Src)
+	if v.Empty() || len(all) != 1 || !all[0].IsSingleIP() {
+		return netip.Addr{}
+	}
+	return all[0].Addr()
+}
+
+func (x *writer) ipsec() (out object) {
+	var pads, conns []object
+	for _, c := range x.g.Connections {
+		if c.Version.Value == ike.V1 {
+			x.cannot("connection %s: IKEv1", c.Name)
+			continue
+		}
+		if c.Version.Value == ike.Either {
+			x.cannot("connection %s: that it takes IKEv1 too", c.Name)
+		}
+		conns = append(conns, x.connection(c))
+		for _, side := range []struct {
+			name string
+			p    *model.Party
+			at   netip.Addr
+		}{{c.Name + "-own", &c.Local, single(c.LocalAddrs.Value)}, {c.Name + "-peer", &c.Remote, single(c.RemoteAddrs.Value)}} {
+			pads = append(pads, x.pad(side.name, side.p, side.at))
+		}
+	}
+	if len(x.g.Keys) > 0 {
+		x.cannot("pre-shared keys: they are never written")
+	}
+	out.set("pad/pad-entry", pads)
+	out.put("conn-entry", conns)
+	return out
+}
+
+// pad writes who one end is, and how it authenticates. Where no identity is configured it is the address that the end is at (RFC 7296,
+// section 3.5).
+func (x *writer) pad(name string, p *model.Party, at netip.Addr) object {
+	o := object{{"name", name}}
+	id := p.ID.Value
+	if id.Kind == ike.NoID && at.IsValid() && p.Method.Value != ike.Certificate {
+		id = ike.Addr(at)
+	}
+	switch id.Kind {
+	case ike.IDFQDN:
+		o.put("fqdn-string", id.Value)
+	case ike.IDMail:
+		o.put("rfc822-address-string", id.Value)
+	case ike.IDDN:
+		o.put("dnx509", id.Value)
+	case ike.IDAddr:
+		kind := "ipv4-address"
+		if strings.Contains(id.Value, ":") {
+			kind = "ipv6-address"
+		}
+		o.put(kind, id.Value)
+	default:
+		x.cannot("%s: the identity %s", name, id)
+		o.put("id-null", empty{})
+	}
+	method := map[ike.Method]string{ike.PSK: "pre-shared", ike.Certificate: "digital-signature", ike.EAP: "eap", ike.NoAuth: "null"}[p.Method.Value]
+	o.put("auth-protocol", "ikev2")
+	o.set("peer-authentication/auth-method", method)
+	return o
+}
+
+// algorithms writes the ciphers of proposals as a list.
+func algorithms(ps []ike.Proposal, r ike.Registry) (ciphers []object, ids []any) {
+	for _, c := range ike.All(ps, r) {
+		if r != ike.Encryption {
+			ids = append(ids, c.ID)
+			continue
+		}
+		o := object{{"id", len(ciphers) + 1}, {"algorithm-type", c.ID}}
+		if c.KeyBits > 0 {
+			o.put("key-length", c.KeyBits)
+		}
+		ciphers = append(ciphers, o)
+	}
+	return ciphers, ids
+}
+
+// connection writes a conn-entry.
+func (x *writer) connection(c *model.Connection) object {
+	o := object{{"name", c.Name}}
+	start := model.StartNever
+	if len(c.Children) > 0 {
+		start = c.Children[0].Start.Value
+	}
+	words := map[model.Start]string{model.StartNever: "add", model.StartTraffic: "on-demand", model.StartBoot: "start", model.StartBoth: "start"}
+	o.put("autostartup", words[start])
+	o.put("version", "ikev2")
+	rows := settings.All()
+	soft := func(spd bool, s settings.Subject, to *object) {
+		for _, l := range leaves {
+			row := settings.Named(rows, l.row)
+			if l.spd != spd || row.Of == settings.OfChild && s.Child == nil {
+				continue
+			}
+			v, has := row.Get(s)
+			n, ok := number(v.Value)
+			switch {
+			case !has || !ok || n == 0:
+			case strings.HasSuffix(l.path, "bytes"):
+				to.set(l.path, big(n))
+			default:
+				to.set(l.path, n)
+			}
+		}
+	}
+	s := settings.Subject{Connection: c}
+	if len(c.Children) > 0 {
+		s.Child = c.Children[0]
+	}
+	var times object
+	soft(false, s, &times)
+	var child object
+	for _, m := range times {
+		if m.key == "child-sa-info" {
+			child, _ = m.value.(object)
+			continue
+		}
+		o = append(o, m)
+	}
+	ciphers, _ := algorithms(c.Proposals.Value, ike.Encryption)
+	_, hashes := algorithms(c.Proposals.Value, ike.Integrity)
+	_, groups := algorithms(c.Proposals.Value, ike.KeyExchange)
+	o.put("ike-sa-intr-alg", hashes)
+	o.put("ike-sa-encr-alg", ciphers)
+	if len(groups) > 0 {
+		o.put("fs-group", groups[0])
+	}
+	x.proposals("connection "+c.Name, c.Proposals.Value, groups, 1)
+	for _, p := range c.Proposals.Value {
+		x.prf(c, p)
+	}
+	o.put("local", object{{"local-pad-entry-name", c.Name + "-own"}})
+	o.put("remote", object{{"remote-pad-entry-name", c.Name + "-peer"}})
+	if c.Encap.Value {
+		o.put("encapsulation-type", object{{"espencap", "espinudp"}})
+	}
+	x.rest(c, rows)
+	var entries []object
+	for i, k := range c.Children {
+		entries = append(entries, x.child(c, k, func(s settings.Subject, to *object) { soft(true, s, to) })...)
+		if i > 0 {
+			x.unlike(c, k, rows)
+		}
+	}
+	o.set("spd/spd-entry", entries)
+	var info object
+	if len(c.Children) > 0 {
+		_, groups := algorithms(c.Children[0].Proposals.Value, ike.KeyExchange)
+		info.put("fs-groups", groups)
+	}
+	info = append(info, child...)
+	o.put("child-sa-info", info)
+	return o
+}
+
+// prf notes a PRF that is not that of the hash of the integrity algorithm: the model has no place for it.
+func (x *writer) prf(c *model.Connection, p ike.Proposal) {
+	var derived []uint16
+	for _, i := range p.Of(ike.Integrity) {
+		derived = append(derived, prfs[i.ID])
+	}
+	for _, f := range p.Of(ike.PRF) {
+		if !slices.Contains(derived, f.ID) {
+			x.cannot("connection %s: the PRF %s", c.Name, f)
+		}
+	}
+}
+
+// proposals notes what a single proposal of lists cannot say of several.
+func (x *writer) proposals(of string, ps []ike.Proposal, groups []any, most int) {
+	if len(ps) > 1 {
+		x.cannot("%s: which algorithms of its %d proposals belong together", of, len(ps))
+	}
+	if len(groups) > most {
+		x.cannot("%s: more than one group of the IKE SA", of)
+	}
+	for _, p := range ps {
+		for _, r := range ike.TypesShown() {
+			if r.Exchanges() && r != ike.KeyExchange && len(p.Transforms[r]) > 0 {
+				x.cannot("%s: additional key exchanges", of)
+			}
+		}
+	}
+}
+
+// said are the settings that the models have a place for.
+func said() map[string]bool {
+	out := map[string]bool{"own-address": true, "peer-address": true, "own-identity": true, "peer-identity": true, "own-authentication": true,
+		"peer-authentication": true, "ike-version": true, "ike-proposals": true, "ike-key-exchange": true, "encapsulation": true,
+		"own-networks": true, "peer-networks": true, "child-proposals": true, "pfs": true, "mode": true, "start": true, "policies": true}
+	for _, l := range leaves {
+		out[l.row] = true
+	}
+	return out
+}
+
+// rest notes settings that somebody configures and the models have no place for.
+func (x *writer) rest(c *model.Connection, rows []settings.Row) {
+	places := said()
+	for _, k := range append([]*model.Child{nil}, c.Children...) {
+		s := settings.Subject{Connection: c, Child: k}
+		for i := range rows {
+			row := &rows[i]
+			if places[row.Name] || (row.Of == settings.OfChild) != (k != nil) {
+				continue
+			}
+			if told, has := row.Said(s); told && has {
+				x.cannot("connection %s: %s", c.Name, row.Term)
+			}
+		}
+	}
+}
+
+// unlike notes what differs between the children of a connection, where the model has one value for all.
+func (x *writer) unlike(c *model.Connection, k *model.Child, rows []settings.Row) {
+	first := c.Children[0]
+	for _, l := range leaves {
+		row := settings.Named(rows, l.row)
+		a, _ := row.Get(settings.Subject{Connection: c, Child: first})
+		b, _ := row.Get(settings.Subject{Connection: c, Child: k})
+		if !l.spd && row.Of == settings.OfChild && a.Text != b.Text {
+			x.cannot("connection %s: another %s of child %s", c.Name, row.Term, k.Name)
+		}
+	}
+	if k.Start.Value != first.Start.Value {
+		x.cannot("connection %s: another start of child %s", c.Name, k.Name)
+	}
+	if !maps.Equal(groupsOf(first), groupsOf(k)) {
+		x.cannot("connection %s: other groups of child %s", c.Name, k.Name)
+	}
+}
+
+func groupsOf(k *model.Child) map[uint16]bool {
+	out := map[uint16]bool{}
+	for _, c := range ike.All(k.Proposals.Value, ike.KeyExchange) {
+		out[c.ID] = true
+	}
+	return out
+}
+
+// child writes a spd-entry for every pair of networks.
+func (x *writer) child(c *model.Connection, k *model.Child, leaf func(settings.Subject, *object)) (out []object) {
+	x.proposals("child "+k.Name+" of "+c.Name, k.Proposals.Value, nil, 1)
+	own, peer := single(c.LocalAddrs.Value), single(c.RemoteAddrs.Value)
+	for _, l := range k.Local.Value {
+		for _, r := range k.Remote.Value {
+			lp, ok := network(l, own)
+			rp, ok2 := network(r, peer)
+			if !ok || !ok2 || l.Opaque || r.Opaque {
+				x.cannot("child %s of %s: networks that are none of one length (%s to %s)", k.Name, c.Name, l, r)
+				continue
+			}
+			name := k.Name
+			if len(out) > 0 {
+				name = fmt.Sprintf("%s~%d", k.Name, len(out)+1)
+			}
+			var conf object
+			leaf(settings.Subject{Connection: c, Child: k}, &conf)
+			conf.put("traffic-selector", x.selector(k, l, r, lp, rp))
+			conf.put("processing-info", x.processing(k, own, peer))
+			out = append(out, object{{"name", name}, {"ipsec-policy-config", conf}})
+		}
+	}
+	return out
+}
+
+func single(as model.Addresses) netip.Addr {
+	if all := as.Fixed(); len(all) > 0 {
+		return all[0]
+	}
+	return netip.Addr{}
+}
+
+// network is the prefix of a selector; ok is false for a range that is none.
+func network(s ike.Selector, self netip.Addr) (netip.Prefix, bool) {
+	s = s.At(self)
+	for bits := 0; s.Lo.IsValid() && bits <= s.Lo.BitLen(); bits++ {
+		if p := netip.PrefixFrom(s.Lo, bits); p.Masked().Addr() == s.Lo && ike.SelectPrefix(p).Hi == s.Hi {
+			return p, true
+		}
+	}
+	return netip.Prefix{}, false
+}
+
+func (x *writer) selector(k *model.Child, l, r ike.Selector, lp, rp netip.Prefix) (ts object) {
+	ts.put("local-prefix", lp.String())
+	ts.put("remote-prefix", rp.String())
+	proto := max(l.Proto, r.Proto)
+	if l.Proto != r.Proto && l.Proto != 0 && r.Proto != 0 {
+		x.cannot("child %s: different protocols of its sides", k.Name)
+	}
+	if proto != 0 {
+		ts.put("inner-protocol", proto)
+	}
+	for _, side := range []struct {
+		name string
+		s    ike.Selector
+	}{{"local-ports", l}, {"remote-ports", r}} {
+		if !side.s.AllPorts() {
+			ts.put(side.name, []object{{{"start", side.s.LoPort}, {"end", side.s.HiPort}}})
+		}
+	}
+	return ts
+}
+
+func (x *writer) processing(k *model.Child, own, peer netip.Addr) (info object) {
+	switch k.Mode.Value {
+	case ike.Pass:
+		return object{{"action", "bypass"}}
+	case ike.Drop:
+		return object{{"action", "discard"}}
+	}
+	info.put("action", "protect")
+	var sa object
+	if slices.ContainsFunc(ike.All(k.Proposals.Value, ike.Sequence), func(c ike.Choice) bool { return c.ID == 1 }) {
+		sa.put("ext-seq-num", true)
+	}
+	mode := "tunnel"
+	if k.Mode.Value == ike.Transport {
+		mode = "transport"
+	}
+	sa.put("mode", mode)
+	if k.Protocol.Value == ike.AH {
+		x.cannot("child %s: AH", k.Name)
+	}
+	sa.put("protocol-parameters", "esp")
+	ciphers, _ := algorithms(k.Proposals.Value, ike.Encryption)
+	_, hashes := algorithms(k.Proposals.Value, ike.Integrity)
+	var esp object
+	esp.put("integrity", hashes)
+	esp.put("encryption", ciphers)
+	sa.put("esp-algorithms", esp)
+	if own.IsValid() && peer.IsValid() {
+		sa.put("tunnel", object{{"local", own.String()}, {"remote", peer.String()}})
+	} else {
+		x.cannot("child %s: tunnel addresses that are not fixed", k.Name)
+	}
+	info.put("ipsec-sa-cfg", sa)
+	return info
+}
