@@ -125,6 +125,17 @@ func (v Values) Single() (n uint64, ok bool) {
 	return v.in[0].lo.lo, true
 }
 
+// Ranges are the values as ranges, both ends included, in their order; nil where they are more than 64 bits wide.
+func (v Values) Ranges() (out [][2]uint64) {
+	for _, i := range v.in {
+		if i.hi.hi != 0 {
+			return nil
+		}
+		out = append(out, [2]uint64{i.lo.lo, i.hi.lo})
+	}
+	return out
+}
+
 // Bounds returns the least and the greatest of values that are one range; ok is false where they are none, or several.
 func (v Values) Bounds() (lo, hi uint64, ok bool) {
 	if len(v.in) != 1 || v.in[0].lo.hi != 0 || v.in[0].hi.hi != 0 {

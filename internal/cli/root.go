@@ -144,6 +144,7 @@ func (a *app) root() *cobra.Command {
 		a.defaults(),
 		a.formats(),
 		a.phrasebook(),
+		a.export(),
 		a.ends(),
 		a.mirror(),
 		a.follow(),
@@ -223,7 +224,7 @@ func noArgs(cmd *cobra.Command, args []string) error {
 
 // checkInput refuses flags about standard input where nothing comes from there.
 func (a *app) checkInput(cmd *cobra.Command, args []string) error {
-	if slices.Contains(args, "-") {
+	if slices.Contains(args, "-") || cmd.Name() == "export" { // whose --as is the form of what is written
 		return nil
 	}
 	for _, name := range []string{"as", "gateway"} {

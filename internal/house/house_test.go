@@ -27,7 +27,7 @@ var floors = [][]string{
 	{"report"},
 	{"audit"},
 	{"mirror"},
-	{"follow", "tunnels"},
+	{"follow", "tunnels", "export"},
 	{"negotiate"},
 	{"baseline"},
 	{"pair"},

@@ -14,6 +14,7 @@ import (
 	"toril/read/networkd"
 	"toril/read/nftables"
 	"toril/read/strongswan"
+	"toril/read/yang"
 )
 
 // All returns every format.
@@ -36,5 +37,6 @@ func All() []*read.Format {
 		nftables.JSON,
 		iptables.Save,
 		certificate.Format,
+		yang.Format,
 	}
 }

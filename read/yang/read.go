@@ -44,7 +44,11 @@ var Format = &read.Format{
 	},
 	Read: readFile,
 	Covers: read.Rows(
-		read.Coverage{Statement: "ipsec-ike: pad-entry, conn-entry with spd, child-sa-info", Use: read.Used, Note: "RFC 9061; of the PRF it says nothing"},
+		read.Coverage{
+			Statement: "ipsec-ike: pad-entry, conn-entry with spd, child-sa-info",
+			Use:       read.Used,
+			Note:      "RFC 9061; of the PRF it says nothing",
+		},
 		read.Coverage{Statement: "interfaces: interface, ipv4 and ipv6 address", Use: read.Used, Note: "RFC 8343, RFC 8344"},
 		read.Coverage{Statement: "routing: static-routes", Use: read.Used, Note: "RFC 8349"},
 		read.Coverage{Statement: "acls: acl, attachment-points", Use: read.Used, Note: "RFC 8519"},
@@ -153,8 +157,11 @@ func (r *reader) interfaces(e element) {
 func (r *reader) routing(e element) {
 	for _, p := range e.get("control-plane-protocols").all("control-plane-protocol") {
 		if kind := p.get("type").name(); kind != "static" {
-			r.in.Gateway.Protocols = append(r.in.Gateway.Protocols, &model.RoutingProtocol{Name: strings.TrimSuffix(kind, "v2"), At: p.pos(),
-				Instance: p.get("name").text()})
+			r.in.Gateway.Protocols = append(
+				r.in.Gateway.Protocols,
+				&model.RoutingProtocol{Name: strings.TrimSuffix(kind, "v2"), At: p.pos(),
+					Instance: p.get("name").text()},
+			)
 			continue
 		}
 		p.get("name")
@@ -190,7 +197,8 @@ func (r *reader) acls(e element) {
 	for _, a := range e.all("acl") {
 		name := a.get("name").text()
 		a.get("type")
-		c := &model.Chain{Family: "inet", Table: table, Name: name, At: a.pos()}
+		c := &model.Chain{Family: "inet", Table: table, Name: name, At: a.pos(),
+			Policy: model.Unsaid(model.Accept, "RFC 8519, section 4.1")}
 		for _, ace := range a.get("aces").all("ace") {
 			c.Rules = append(c.Rules, r.ace(ace))
 		}
@@ -206,7 +214,7 @@ func (r *reader) acls(e element) {
 			for _, set := range i.get(way.name + "/acl-sets").all("acl-set") {
 				name := set.get("name").text()
 				if lists[name] == nil {
-					set.wrong("the name of an access list")
+					set.get("name").wrong("the name of an access list")
 					continue
 				}
 				if forward == nil {
@@ -262,7 +270,8 @@ func (r *reader) ace(e element) *model.Rule {
 		}
 	}
 	if icmp := m.get("icmp"); icmp.there() {
-		rule.When = rule.When.And(packet.Where(packet.Proto, packet.OneOf(1, 58)))
+		rule.When = rule.When.And(packet.Only(packet.IPv4).With(packet.Proto, packet.OneOf(1)).
+			Or(packet.Only(packet.IPv6).With(packet.Proto, packet.OneOf(58))))
 		if n, ok := icmp.get("type").number(); ok && n < 256 {
 			rule.When = rule.When.And(packet.Where(packet.ICMP, packet.Numbers(n<<8, n<<8|255)))
 		}
@@ -272,6 +281,9 @@ func (r *reader) ace(e element) *model.Rule {
 	}
 	if out := m.get("egress-interface").text(); out != "" {
 		rule.When = rule.When.And(packet.Where(packet.Out, packet.Name(out)))
+	}
+	if m.there() && r.left(m.n) {
+		rule.Unsure, rule.Unread = append(rule.Unsure, "a match that was not read"), true
 	}
 	switch e.get("actions/forwarding").name() {
 	case "accept":
@@ -283,6 +295,13 @@ func (r *reader) ace(e element) *model.Rule {
 	}
 	rule.Log = e.get("actions/logging").name() == "log-syslog"
 	return rule
+}
+
+// left reports whether something in a node was not read.
+func (r *reader) left(n *tree.Node) bool {
+	return slices.ContainsFunc(n.Nodes, func(m *tree.Node) bool {
+		return m.Key != "" && !r.used[m] && !strings.HasPrefix(m.Text, "urn:ietf:params:xml:ns:") || r.left(m)
+	})
 }
 
 // ports reads an operator with a port, or a range.
@@ -449,7 +468,7 @@ func (r *reader) party(ref element, p *model.Party, none ike.Identity, c *model.
 		}
 	}
 	for kind, id := range map[string]func(string) ike.Identity{
-		"fqdn-string": ike.FQDN, "dnx509": ike.DN,
+		"fqdn-string":           ike.FQDN,
 		"rfc822-address-string": func(t string) ike.Identity { return ike.Identity{Kind: ike.IDMail, Value: strings.ToLower(t)} },
 	} {
 		if t := pad.get(kind); t.there() {
@@ -481,9 +500,14 @@ func (r *reader) party(ref element, p *model.Party, none ike.Identity, c *model.
 	}
 }
 
-// proposals reads algorithms of one proposal, whose parts are lists. Of the PRF of an IKE SA the model says nothing: it is that of the hash of
-// the integrity algorithm; where there is none, what is proposed is not known.
-func (r *reader) proposals(e element, integrity, encryption string, protocol ike.Protocol, groups []element) model.Setting[[]ike.Proposal] {
+// proposals reads algorithms of one proposal, whose parts are lists. Of the PRF of an IKE SA the model says nothing: it is that of the
+// hash of the integrity algorithm; where there is none, what is proposed is not known.
+func (r *reader) proposals(
+	e element,
+	integrity, encryption string,
+	protocol ike.Protocol,
+	groups []element,
+) model.Setting[[]ike.Proposal] {
 	p := ike.Proposal{Protocol: protocol}
 	var at source.Pos
 	add := func(reg ike.Registry, c ike.Choice, from source.Pos) {
@@ -552,27 +576,7 @@ func (r *reader) child(c *model.Connection, e element, groups []element, start m
 	}
 	k := c.Children[i]
 	ts := conf.get("traffic-selector")
-	for _, side := range []struct {
-		name string
-		to   *model.Setting[ike.Selectors]
-	}{{"local", &k.Local}, {"remote", &k.Remote}} {
-		p, ok := ts.get(side.name + "-prefix").prefix()
-		if !ok {
-			continue
-		}
-		s := ike.SelectPrefix(p)
-		if n, ok := ts.get("inner-protocol").number(); ok && n < 256 {
-			s.Proto = uint8(n)
-		}
-		if ports := ts.get(side.name + "-ports"); ports.there() {
-			lo, _ := ports.get("start").number()
-			hi, _ := ports.get("end").number()
-			s.LoPort, s.HiPort = uint16(min(lo, 65535)), uint16(min(hi, 65535))
-		}
-		if !slices.Contains(side.to.Value, s) {
-			*side.to = model.Say(append(side.to.Value, s), ts.get(side.name+"-prefix").pos())
-		}
-	}
+	r.selectors(k, ts)
 	info := conf.get("processing-info")
 	action := info.get("action")
 	switch action.name() {
@@ -604,15 +608,7 @@ func (r *reader) child(c *model.Connection, e element, groups []element, start m
 			r.in.UnreadAt(said.At, r.scope, "its algorithms are others than those of the first entry of %s", name)
 		}
 	}
-	for _, side := range []struct {
-		name string
-		to   *model.Setting[model.Addresses]
-	}{{"local", &c.LocalAddrs}, {"remote", &c.RemoteAddrs}} {
-		at := sa.get("tunnel/" + side.name)
-		if a, ok := at.address(); ok {
-			*side.to = model.Say(model.Addresses{{Text: a.String(), Lo: a, Hi: a}}, at.pos())
-		}
-	}
+	r.ends(c, k, ts, sa)
 	rows := settings.All()
 	for _, l := range leaves {
 		if n, ok := conf.get(l.path).number(); l.spd && ok {
@@ -622,5 +618,52 @@ func (r *reader) child(c *model.Connection, e element, groups []element, start m
 	}
 	for _, name := range []string{"pfp-flag", "seq-overflow", "stateful-frag-check"} {
 		sa.get(name)
+	}
+}
+
+// selectors reads the networks of a spd-entry.
+func (r *reader) selectors(k *model.Child, ts element) {
+	for _, side := range []struct {
+		name string
+		to   *model.Setting[ike.Selectors]
+	}{{"local", &k.Local}, {"remote", &k.Remote}} {
+		p, ok := ts.get(side.name + "-prefix").prefix()
+		if !ok {
+			continue
+		}
+		s := ike.SelectPrefix(p)
+		if n, ok := ts.get("inner-protocol").number(); ok && n < 256 {
+			s.Proto = uint8(n)
+		}
+		if ports := ts.get(side.name + "-ports"); ports.there() {
+			lo, _ := ports.get("start").number()
+			hi, _ := ports.get("end").number()
+			s.LoPort, s.HiPort = uint16(min(lo, 65535)), uint16(min(hi, 65535))
+		}
+		if !slices.Contains(side.to.Value, s) {
+			*side.to = model.Say(append(side.to.Value, s), ts.get(side.name+"-prefix").pos())
+		}
+	}
+}
+
+// ends reads the addresses of a tunnel's ends; in transport mode they are the networks. The unspecified address is any.
+func (r *reader) ends(c *model.Connection, k *model.Child, ts, sa element) {
+	for _, side := range []struct {
+		name string
+		to   *model.Setting[model.Addresses]
+	}{{"local", &c.LocalAddrs}, {"remote", &c.RemoteAddrs}} {
+		at := sa.get("tunnel/" + side.name)
+		if p, err := netip.ParsePrefix(ts.get(side.name + "-prefix").text()); err == nil && p.IsSingleIP() &&
+			k.Mode.Value == ike.Transport {
+			*side.to = model.Say(
+				model.Addresses{{Text: p.Addr().String(), Lo: p.Addr(), Hi: p.Addr()}},
+				ts.get(side.name+"-prefix").pos(),
+			)
+		}
+		if a, ok := at.address(); ok && a.IsUnspecified() {
+			*side.to = model.Say(model.Addresses{{Text: "any", Any: true}}, at.pos())
+		} else if ok {
+			*side.to = model.Say(model.Addresses{{Text: a.String(), Lo: a, Hi: a}}, at.pos())
+		}
 	}
 }

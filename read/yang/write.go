@@ -83,35 +83,32 @@ func (x *writer) interfaces() (out object) {
 	return out
 }
 
+// ports are the names of the interfaces.
+func (x *writer) ports() map[string]bool {
+	out := map[string]bool{}
+	for _, i := range x.g.Interfaces {
+		out[i.Name] = true
+	}
+	return out
+}
+
 func (x *writer) routing() (out object) {
+	known := x.ports()
 	var by [2][]object
+	seen := map[netip.Prefix]bool{}
 	for _, rt := range x.g.Routes {
 		if rt.Origin == "connected" {
 			continue
 		}
-		if rt.Table != "main" || rt.Metric != 0 || rt.Src.IsValid() {
-			x.cannot("route to %s: its table, metric or source", rt.To)
-			if rt.Table != "main" {
-				continue
-			}
+		if seen[rt.To] && rt.Table == "main" {
+			x.cannot("route to %s: a second one", rt.To)
+			continue
 		}
-		var o, hop object
-		o.put("destination-prefix", rt.To.String())
-		switch {
-		case rt.Kind != "unicast":
-			hop.put("special-next-hop", rt.Kind)
-		default:
-			fam := "ietf-ipv4-unicast-routing"
-			if rt.To.Addr().Is6() {
-				fam = "ietf-ipv6-unicast-routing"
-			}
-			hop.put("outgoing-interface", rt.Dev)
-			if rt.Via.IsValid() {
-				_ = fam
-				hop.put("next-hop-address", rt.Via.String())
-			}
+		seen[rt.To] = seen[rt.To] || rt.Table == "main"
+		o, ok := x.route(rt, known)
+		if !ok {
+			continue
 		}
-		o.put("next-hop", hop)
 		n := 0
 		if rt.To.Addr().Is6() {
 			n = 1
@@ -141,9 +138,37 @@ func (x *writer) routing() (out object) {
 	return out
 }
 
+// route writes a static route; ok is false where the model has no place for it.
+func (x *writer) route(rt *model.Route, known map[string]bool) (o object, ok bool) {
+	if rt.Table != "main" || rt.Metric != 0 || rt.Src.IsValid() {
+		x.cannot("route to %s: its table, metric or source", rt.To)
+	}
+	if rt.Table != "main" {
+		return nil, false
+	}
+	var hop object
+	switch {
+	case rt.Kind != "unicast":
+		hop.put("special-next-hop", rt.Kind)
+	case known[rt.Dev]:
+		hop.put("outgoing-interface", rt.Dev)
+	case rt.Dev != "":
+		x.cannot("route to %s: interface %s, which is not known", rt.To, rt.Dev)
+	}
+	if rt.Via.IsValid() && rt.Kind == "unicast" {
+		hop.put("next-hop-address", rt.Via.String())
+	}
+	if len(hop) == 0 {
+		x.cannot("route to %s: it has no next hop that is known", rt.To)
+		return nil, false
+	}
+	return object{{"destination-prefix", rt.To.String()}, {"next-hop", hop}}, true
+}
+
 // acls writes filter chains as access lists, rule by rule. Where a chain stands, and what depends on connections and tunnels, RFC 8519 does
 // not say.
 func (x *writer) acls() (out object) {
+	ports := x.ports()
 	var list []object
 	for _, c := range x.g.Chains {
 		if c.Kind != model.FilterChain {
@@ -154,7 +179,7 @@ func (x *writer) acls() (out object) {
 		}
 		var aces []object
 		for n, r := range c.Rules {
-			entries, ok := entriesOf(r)
+			entries, ok := entriesOf(r, ports)
 			if !ok {
 				x.cannot("access list %s: rule %d (%s)", c.Name, n+1, r.When)
 				continue
@@ -179,85 +204,159 @@ func (x *writer) acls() (out object) {
 const maxEntries = 64
 
 // entriesOf writes a rule as entries of an access list; ok is false where they cannot say exactly what it is for.
-func entriesOf(r *model.Rule) (out []object, ok bool) {
+func entriesOf(r *model.Rule, ports map[string]bool) (out []object, ok bool) {
 	action := map[model.Verb]string{model.Accept: "accept", model.Drop: "drop", model.Reject: "reject"}[r.Verb]
 	if action == "" || !r.Certain() || r.When.Empty() {
 		return nil, false
 	}
+	actions := object{{"forwarding", "ietf-access-control-list:" + action}}
+	if r.Log {
+		actions.put("logging", "ietf-access-control-list:log-syslog")
+	}
 	same := packet.None()
 	for _, part := range r.When.Parts() {
-		fam := part.Families()[0]
-		for _, src := range part.Prefixes(packet.Src) {
-			for _, dst := range part.Prefixes(packet.Dst) {
-				set, o, ok := entry(part, fam, src, dst)
-				if !ok || len(out) == maxEntries {
-					return nil, false
-				}
-				same = same.Or(set)
-				var actions object
-				actions.put("forwarding", "ietf-access-control-list:"+action)
-				if r.Log {
-					actions.put("logging", "ietf-access-control-list:log-syslog")
-				}
-				out = append(out, object{{"matches", o}, {"actions", actions}})
+		for _, e := range entriesIn(part) {
+			set, o, ok := e.write(part, ports)
+			if !ok || len(out) == maxEntries {
+				return nil, false
 			}
+			same = same.Or(set)
+			out = append(out, object{{"matches", o}, {"actions", actions}})
 		}
 	}
 	return out, same.Equal(r.When)
 }
 
-// entry writes what a part of a rule matches between two networks, and the packets that this is.
-func entry(part packet.Set, fam packet.Family, src, dst netip.Prefix) (set packet.Set, o object, ok bool) {
-	set = packet.Only(fam)
+// entry is what one entry of an access list matches. A range from 0 on up to its field's greatest value is any.
+type entry struct {
+	fam          packet.Family
+	src, dst     netip.Prefix
+	proto        [2]uint64
+	sport, dport [2]uint64
+	icmp         [2]uint64
+}
+
+// entriesIn are those that a part of a rule becomes, at most one more than a rule may.
+func entriesIn(part packet.Set) (out []entry) {
+	fam := part.Families()[0]
+	ranges := func(f packet.Field) [][2]uint64 {
+		if all := part.Values(f, fam).Ranges(); len(all) > 0 {
+			return all
+		}
+		return [][2]uint64{{0, 0xffff}}
+	}
+	for _, src := range part.Prefixes(packet.Src) {
+		for _, dst := range part.Prefixes(packet.Dst) {
+			for _, proto := range ranges(packet.Proto) {
+				for _, sport := range ranges(packet.Sport) {
+					for _, dport := range ranges(packet.Dport) {
+						for _, icmp := range eachType(ranges(packet.ICMP)) {
+							if len(out) > maxEntries {
+								return out
+							}
+							out = append(out, entry{fam, src, dst, proto, sport, dport, icmp})
+						}
+					}
+				}
+			}
+		}
+	}
+	return out
+}
+
+// eachType parts ranges of types and codes of ICMP into types, where they hold whole types.
+func eachType(in [][2]uint64) (out [][2]uint64) {
+	for _, r := range in {
+		if r == [2]uint64{0, 0xffff} || r[0]&255 != 0 || r[1]&255 != 255 {
+			out = append(out, r)
+			continue
+		}
+		for t := r[0] >> 8; t <= r[1]>>8; t++ {
+			out = append(out, [2]uint64{t << 8, t<<8 | 255})
+		}
+	}
+	return out
+}
+
+// write writes what an entry matches, and the packets that this is.
+func (e entry) write(part packet.Set, ports map[string]bool) (set packet.Set, o object, ok bool) {
+	set = packet.Only(e.fam)
 	name := "ipv4"
-	if fam == packet.IPv6 {
+	if e.fam == packet.IPv6 {
 		name = "ipv6"
 	}
 	var ip object
-	proto, one := part.Values(packet.Proto, fam).Single()
-	whole := part.Values(packet.Proto, fam).Equal(packet.Numbers(0, 255))
+	proto, one := e.proto[0], e.proto[0] == e.proto[1]
 	switch {
 	case one:
 		ip.put("protocol", proto)
 		set = set.And(packet.Where(packet.Proto, packet.OneOf(proto)))
-	case !whole:
+	case e.proto != [2]uint64{0, 255}:
 		return set, nil, false
 	}
-	if src.Bits() > 0 {
-		ip.put("source-"+name+"-network", src.String())
-		set = set.And(packet.Prefixes(packet.Src, src))
+	if e.src.Bits() > 0 {
+		ip.put("source-"+name+"-network", e.src.String())
+		set = set.And(packet.Prefixes(packet.Src, e.src))
 	}
-	if dst.Bits() > 0 {
-		ip.put("destination-"+name+"-network", dst.String())
-		set = set.And(packet.Prefixes(packet.Dst, dst))
+	if e.dst.Bits() > 0 {
+		ip.put("destination-"+name+"-network", e.dst.String())
+		set = set.And(packet.Prefixes(packet.Dst, e.dst))
 	}
 	if len(ip) == 0 {
 		o = append(o, member{name, object{}})
 	}
 	o.put(name, ip)
+	if set, o, ok = e.devices(part, set, o, ports); !ok {
+		return set, nil, false
+	}
 	l4 := map[uint64]string{6: "tcp", 17: "udp"}[proto]
 	for _, side := range []struct {
 		name  string
 		field packet.Field
-	}{{"source-port", packet.Sport}, {"destination-port", packet.Dport}} {
-		v := part.Values(side.field, fam)
-		lo, hi, single := v.Bounds()
-		if v.Empty() || single && lo == 0 && hi == 65535 {
+		is    [2]uint64
+	}{{"source-port", packet.Sport, e.sport}, {"destination-port", packet.Dport, e.dport}} {
+		if side.is == [2]uint64{0, 65535} {
 			continue
 		}
-		if !one || l4 == "" || !single {
+		if !one || l4 == "" {
 			return set, nil, false
 		}
-		set = set.And(packet.Where(side.field, v))
-		if lo == hi {
-			o.set(l4+"/"+side.name, object{{"operator", "eq"}, {"port", lo}})
+		set = set.And(packet.Where(side.field, packet.Numbers(side.is[0], side.is[1])))
+		if side.is[0] == side.is[1] {
+			o.set(l4+"/"+side.name, object{{"operator", "eq"}, {"port", side.is[0]}})
 			continue
 		}
-		o.set(l4+"/"+side.name, object{{"lower-port", lo}, {"upper-port", hi}})
+		o.set(l4+"/"+side.name, object{{"lower-port", side.is[0]}, {"upper-port", side.is[1]}})
 	}
-	if lo, hi, single := part.Values(packet.ICMP, fam).Bounds(); one && (proto == 1 || proto == 58) && single && hi-lo == 255 && lo&255 == 0 {
-		o.set("icmp/type", lo>>8)
-		set = set.And(packet.Where(packet.ICMP, packet.Numbers(lo, hi)))
+	if e.icmp != [2]uint64{0, 0xffff} {
+		if !one || proto != 1 && proto != 58 || e.icmp[0]&255 != 0 || e.icmp[1] != e.icmp[0]|255 {
+			return set, nil, false
+		}
+		o.set("icmp/type", e.icmp[0]>>8)
+		set = set.And(packet.Where(packet.ICMP, packet.Numbers(e.icmp[0], e.icmp[1])))
+	}
+	return set, o, true
+}
+
+// devices writes the interfaces that a part of a rule is for, where these are one each, and known.
+func (e entry) devices(part, set packet.Set, o object, ports map[string]bool) (packet.Set, object, bool) {
+	for _, by := range []struct {
+		name  string
+		field packet.Field
+	}{{"ingress-interface", packet.In}, {"egress-interface", packet.Out}} {
+		if all := packet.All().Values(by.field, e.fam); part.Values(by.field, e.fam).Equal(all) {
+			continue
+		}
+		w, _ := part.Witness()
+		dev := w.In
+		if by.field == packet.Out {
+			dev = w.Out
+		}
+		if dev == "" || !ports[dev] || !part.Values(by.field, e.fam).Equal(packet.Name(dev)) {
+			return set, nil, false
+		}
+		o.put(by.name, dev)
+		set = set.And(packet.Where(by.field, packet.Name(dev)))
 	}
 	return set, o, true
 }
@@ -337,7 +436,16 @@ func addressOf(v packet.Values, fam packet.Family) netip.Addr {
 
 func (x *writer) ipsec() (out object) {
 	var pads, conns []object
+	names := map[string]bool{}
 	for _, c := range x.g.Connections {
+		for n := 2; names[c.Name]; n++ { // of another file
+			one := *c
+			if one.Name, _, _ = strings.Cut(c.Name, " ("); true {
+				one.Name = fmt.Sprintf("%s (%d)", one.Name, n)
+			}
+			c = &one
+		}
+		names[c.Name] = true
 		if c.Version.Value == ike.V1 {
 			x.cannot("connection %s: IKEv1", c.Name)
 			continue
@@ -372,11 +480,14 @@ func (x *writer) pad(name string, p *model.Party, at netip.Addr) object {
 	}
 	switch id.Kind {
 	case ike.IDFQDN:
+		if strings.Trim(strings.ToLower(id.Value), "abcdefghijklmnopqrstuvwxyz0123456789.-_") != "" || id.Value == "" {
+			x.cannot("%s: the identity %s, which is no domain name", name, id)
+			o.put("id-null", empty{})
+			break
+		}
 		o.put("fqdn-string", id.Value)
 	case ike.IDMail:
 		o.put("rfc822-address-string", id.Value)
-	case ike.IDDN:
-		o.put("dnx509", id.Value)
 	case ike.IDAddr:
 		kind := "ipv4-address"
 		if strings.Contains(id.Value, ":") {
@@ -387,7 +498,8 @@ func (x *writer) pad(name string, p *model.Party, at netip.Addr) object {
 		x.cannot("%s: the identity %s", name, id)
 		o.put("id-null", empty{})
 	}
-	method := map[ike.Method]string{ike.PSK: "pre-shared", ike.Certificate: "digital-signature", ike.EAP: "eap", ike.NoAuth: "null"}[p.Method.Value]
+	method := map[ike.Method]string{ike.PSK: "pre-shared", ike.Certificate: "digital-signature", ike.EAP: "eap",
+		ike.NoAuth: "null"}[p.Method.Value]
 	o.put("auth-protocol", "ikev2")
 	o.set("peer-authentication/auth-method", method)
 	return o
@@ -409,6 +521,25 @@ func algorithms(ps []ike.Proposal, r ike.Registry) (ciphers []object, ids []any)
 	return ciphers, ids
 }
 
+// leavesOf writes the settings that one leaf says: those of a connection, or those of each spd-entry.
+func leavesOf(rows []settings.Row, spd bool, s settings.Subject, to *object) {
+	for _, l := range leaves {
+		row := settings.Named(rows, l.row)
+		if l.spd != spd || row.Of == settings.OfChild && s.Child == nil {
+			continue
+		}
+		v, has := row.Get(s)
+		n, ok := number(v.Value)
+		switch {
+		case !has || !ok || n == 0:
+		case strings.HasSuffix(l.path, "bytes"):
+			to.set(l.path, big(n))
+		default:
+			to.set(l.path, n)
+		}
+	}
+}
+
 // connection writes a conn-entry.
 func (x *writer) connection(c *model.Connection) object {
 	o := object{{"name", c.Name}}
@@ -416,33 +547,21 @@ func (x *writer) connection(c *model.Connection) object {
 	if len(c.Children) > 0 {
 		start = c.Children[0].Start.Value
 	}
-	words := map[model.Start]string{model.StartNever: "add", model.StartTraffic: "on-demand", model.StartBoot: "start", model.StartBoth: "start"}
+	words := map[model.Start]string{
+		model.StartNever:   "add",
+		model.StartTraffic: "on-demand",
+		model.StartBoot:    "start",
+		model.StartBoth:    "start",
+	}
 	o.put("autostartup", words[start])
 	o.put("version", "ikev2")
 	rows := settings.All()
-	soft := func(spd bool, s settings.Subject, to *object) {
-		for _, l := range leaves {
-			row := settings.Named(rows, l.row)
-			if l.spd != spd || row.Of == settings.OfChild && s.Child == nil {
-				continue
-			}
-			v, has := row.Get(s)
-			n, ok := number(v.Value)
-			switch {
-			case !has || !ok || n == 0:
-			case strings.HasSuffix(l.path, "bytes"):
-				to.set(l.path, big(n))
-			default:
-				to.set(l.path, n)
-			}
-		}
-	}
 	s := settings.Subject{Connection: c}
 	if len(c.Children) > 0 {
 		s.Child = c.Children[0]
 	}
 	var times object
-	soft(false, s, &times)
+	leavesOf(rows, false, s, &times)
 	var child object
 	for _, m := range times {
 		if m.key == "child-sa-info" {
@@ -471,7 +590,7 @@ func (x *writer) connection(c *model.Connection) object {
 	x.rest(c, rows)
 	var entries []object
 	for i, k := range c.Children {
-		entries = append(entries, x.child(c, k, func(s settings.Subject, to *object) { soft(true, s, to) })...)
+		entries = append(entries, x.child(c, k, func(s settings.Subject, to *object) { leavesOf(rows, true, s, to) })...)
 		if i > 0 {
 			x.unlike(c, k, rows)
 		}
@@ -519,9 +638,25 @@ func (x *writer) proposals(of string, ps []ike.Proposal, groups []any, most int)
 
 // said are the settings that the models have a place for.
 func said() map[string]bool {
-	out := map[string]bool{"own-address": true, "peer-address": true, "own-identity": true, "peer-identity": true, "own-authentication": true,
-		"peer-authentication": true, "ike-version": true, "ike-proposals": true, "ike-key-exchange": true, "encapsulation": true,
-		"own-networks": true, "peer-networks": true, "child-proposals": true, "pfs": true, "mode": true, "start": true, "policies": true}
+	out := map[string]bool{
+		"own-address":         true,
+		"peer-address":        true,
+		"own-identity":        true,
+		"peer-identity":       true,
+		"own-authentication":  true,
+		"peer-authentication": true,
+		"ike-version":         true,
+		"ike-proposals":       true,
+		"ike-key-exchange":    true,
+		"encapsulation":       true,
+		"own-networks":        true,
+		"peer-networks":       true,
+		"child-proposals":     true,
+		"pfs":                 true,
+		"mode":                true,
+		"start":               true,
+		"policies":            true,
+	}
 	for _, l := range leaves {
 		out[l.row] = true
 	}
@@ -637,6 +772,18 @@ func (x *writer) selector(k *model.Child, l, r ike.Selector, lp, rp netip.Prefix
 	return ts
 }
 
+// end is the address of one end of a tunnel: the unspecified one where it may be at any, as the model demands an address.
+func (x *writer) end(k *model.Child, a, other netip.Addr) string {
+	if a.IsValid() {
+		return a.String()
+	}
+	x.cannot("child %s: that an end of the tunnel may be at any address, which is written as the unspecified one", k.Name)
+	if other.Is6() {
+		return netip.IPv6Unspecified().String()
+	}
+	return netip.IPv4Unspecified().String()
+}
+
 func (x *writer) processing(k *model.Child, own, peer netip.Addr) (info object) {
 	switch k.Mode.Value {
 	case ike.Pass:
@@ -664,10 +811,10 @@ func (x *writer) processing(k *model.Child, own, peer netip.Addr) (info object) 
 	esp.put("integrity", hashes)
 	esp.put("encryption", ciphers)
 	sa.put("esp-algorithms", esp)
-	if own.IsValid() && peer.IsValid() {
-		sa.put("tunnel", object{{"local", own.String()}, {"remote", peer.String()}})
-	} else {
-		x.cannot("child %s: tunnel addresses that are not fixed", k.Name)
+	switch {
+	case mode == "transport": // the networks are the addresses
+	default:
+		sa.put("tunnel", object{{"local", x.end(k, own, peer)}, {"remote", x.end(k, peer, own)}})
 	}
 	info.put("ipsec-sa-cfg", sa)
 	return info
