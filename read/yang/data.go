@@ -43,8 +43,8 @@ func (o *object) put(key string, value any) {
 	*o = append(*o, member{key, value})
 }
 
-// set puts a value at a path, with the containers on the way to it.
-func (o *object) set(path string, value any) {
+// within puts a value at a path, with the containers on the way to it.
+func (o *object) within(path string, value any) {
 	name, rest, deeper := strings.Cut(path, "/")
 	if !deeper {
 		o.put(name, value)
@@ -52,13 +52,13 @@ func (o *object) set(path string, value any) {
 	}
 	for i := range *o {
 		if in, ok := (*o)[i].value.(object); ok && (*o)[i].key == name {
-			in.set(rest, value)
+			in.within(rest, value)
 			(*o)[i].value = in
 			return
 		}
 	}
 	var in object
-	in.set(rest, value)
+	in.within(rest, value)
 	o.put(name, in)
 }
 

@@ -134,7 +134,7 @@ func (x *writer) routing() (out object) {
 	one.put("type", "ietf-routing:static")
 	one.put("name", "static")
 	one.put("static-routes", static)
-	out.set("control-plane-protocols/control-plane-protocol", []object{one})
+	out.within("control-plane-protocols/control-plane-protocol", []object{one})
 	return out
 }
 
@@ -193,7 +193,7 @@ func (x *writer) acls() (out object) {
 		}
 		var o object
 		o.put("name", c.Name)
-		o.set("aces/ace", aces)
+		o.within("aces/ace", aces)
 		list = append(list, o)
 	}
 	out.put("acl", list)
@@ -323,16 +323,16 @@ func (e entry) write(part packet.Set, ports map[string]bool) (set packet.Set, o 
 		}
 		set = set.And(packet.Where(side.field, packet.Numbers(side.is[0], side.is[1])))
 		if side.is[0] == side.is[1] {
-			o.set(l4+"/"+side.name, object{{"operator", "eq"}, {"port", side.is[0]}})
+			o.within(l4+"/"+side.name, object{{"operator", "eq"}, {"port", side.is[0]}})
 			continue
 		}
-		o.set(l4+"/"+side.name, object{{"lower-port", side.is[0]}, {"upper-port", side.is[1]}})
+		o.within(l4+"/"+side.name, object{{"lower-port", side.is[0]}, {"upper-port", side.is[1]}})
 	}
 	if e.icmp != [2]uint64{0, 0xffff} {
 		if !one || proto != 1 && proto != 58 || e.icmp[0]&255 != 0 || e.icmp[1] != e.icmp[0]|255 {
 			return set, nil, false
 		}
-		o.set("icmp/type", e.icmp[0]>>8)
+		o.within("icmp/type", e.icmp[0]>>8)
 		set = set.And(packet.Where(packet.ICMP, packet.Numbers(e.icmp[0], e.icmp[1])))
 	}
 	return set, o, true
@@ -381,8 +381,8 @@ func (x *writer) nat() (out object) {
 		return nil
 	}
 	one := object{{"id", 1}, {"name", "translations"}}
-	one.set("mapping-table/mapping-entry", list)
-	out.set("instances/instance", []object{one})
+	one.within("mapping-table/mapping-entry", list)
+	out.within("instances/instance", []object{one})
 	return out
 }
 
@@ -465,7 +465,7 @@ func (x *writer) ipsec() (out object) {
 	if len(x.g.Keys) > 0 {
 		x.cannot("pre-shared keys: they are never written")
 	}
-	out.set("pad/pad-entry", pads)
+	out.within("pad/pad-entry", pads)
 	out.put("conn-entry", conns)
 	return out
 }
@@ -501,7 +501,7 @@ func (x *writer) pad(name string, p *model.Party, at netip.Addr) object {
 	method := map[ike.Method]string{ike.PSK: "pre-shared", ike.Certificate: "digital-signature", ike.EAP: "eap",
 		ike.NoAuth: "null"}[p.Method.Value]
 	o.put("auth-protocol", "ikev2")
-	o.set("peer-authentication/auth-method", method)
+	o.within("peer-authentication/auth-method", method)
 	return o
 }
 
@@ -533,9 +533,9 @@ func leavesOf(rows []settings.Row, spd bool, s settings.Subject, to *object) {
 		switch {
 		case !has || !ok || n == 0:
 		case strings.HasSuffix(l.path, "bytes"):
-			to.set(l.path, big(n))
+			to.within(l.path, big(n))
 		default:
-			to.set(l.path, n)
+			to.within(l.path, n)
 		}
 	}
 }
@@ -595,7 +595,7 @@ func (x *writer) connection(c *model.Connection) object {
 			x.unlike(c, k, rows)
 		}
 	}
-	o.set("spd/spd-entry", entries)
+	o.within("spd/spd-entry", entries)
 	var info object
 	if len(c.Children) > 0 {
 		_, groups := algorithms(c.Children[0].Proposals.Value, ike.KeyExchange)
