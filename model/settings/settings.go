@@ -215,7 +215,10 @@ func More(r Row) Row {
 		}
 		return shown(set, func(t string) string { return t })
 	}
-	r.said = func(s Subject) bool { _, said := more(s); return said }
+	r.said = func(s Subject) bool {
+		set, there := more(s)
+		return there && !set.IsDefault()
+	}
 	r.takes = reflect.TypeFor[string]()
 	r.put = func(s Subject, value any, from model.Setting[none]) bool {
 		v, ok := value.(string)

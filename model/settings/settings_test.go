@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"toril/ike"
 	"toril/model"
@@ -174,4 +175,37 @@ func TestEverySettingCanBeSet(t *testing.T) {
 		}
 		assert.False(t, r.Put(settings.Subject{}, value.Interface(), at), r.Name)
 	}
+}
+
+// TestWhereAValueComesFrom: what a file says, what it says for whoever refers to it, and what nobody says.
+func TestWhereAValueComesFrom(t *testing.T) {
+	at := source.Pos{File: "x", Line: 7}
+	for _, row := range settings.All() {
+		if row.Takes() == nil {
+			continue
+		}
+		s := settings.Subject{Connection: &model.Connection{Aggressive: model.Say(true, at)}, Child: &model.Child{}}
+		s.Connection.Version = model.Say(ike.V1, at)
+		zero := reflect.Zero(row.Takes()).Interface()
+		require.True(t, row.Inherit(s, zero, at), row.Name)
+		v, has := row.Get(s)
+		require.True(t, has, row.Name)
+		assert.Equal(t, at, v.At, row.Name)
+		assert.False(t, v.Default, row.Name)
+		said, has := row.Said(s)
+		assert.True(t, said && has, row.Name)
+		if row.Name == "ike-version" { // the version decides which rows have a place
+			continue
+		}
+		require.True(t, row.Assume(s, zero, "somebody"), row.Name)
+		said, has = row.Said(s)
+		assert.True(t, has && !said, row.Name)
+		v, _ = row.Get(s)
+		assert.True(t, v.Default, row.Name)
+		assert.False(t, row.Inherit(s, struct{ x int }{5}, at), row.Name)
+		assert.False(t, row.Put(settings.Subject{}, zero, at), row.Name)
+	}
+	aggressive := settings.Named(settings.All(), "ikev1-mode")
+	_, has := aggressive.Said(settings.Subject{Connection: &model.Connection{Version: model.Say(ike.V2, at)}})
+	assert.False(t, has, "IKEv2 has no such mode")
 }

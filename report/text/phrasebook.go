@@ -19,13 +19,13 @@ func BookTest(w io.Writer, name string, b *phrasebook.Book, found []phrasebook.D
 		p.wrapped("%s", source.Clean(d.String()))
 	}
 	switch {
-	case len(b.Examples) == 0:
-		p.line("%s: %s has no examples, so nothing is shown", source.Clean(name), b.Language)
-	case len(found) == 0:
-		p.line("%s: %s of %s read as they say", source.Clean(name), report.Plural(len(b.Examples), "example"), b.Language)
-	default:
+	case len(found) > 0:
 		p.line("%s: %s in %s of %s", source.Clean(name), report.Plural(len(found), "difference"),
 			report.Plural(len(b.Examples), "example"), b.Language)
+	case len(b.Examples) == 0:
+		p.line("%s: %s has no examples, so nothing is shown", source.Clean(name), b.Language)
+	default:
+		p.line("%s: %s of %s read as they say", source.Clean(name), report.Plural(len(b.Examples), "example"), b.Language)
 	}
 	return p.err
 }
