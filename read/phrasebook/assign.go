@@ -103,7 +103,7 @@ func (r *run) spend(n int, pos source.Pos, at place) bool {
 }
 
 // budget bounds what names, and statements about everything, may come to: so that the work is of the order of the file's size.
-func (r *run) budget() int { return 1<<20 + 2*len(r.in.File.Bytes()) }
+func (r *run) budget() int { return 1<<18 + 2*len(r.in.File.Bytes()) }
 
 // sayKey is a setting that several statements may say in pieces: of a connection, a child, or of all in a place.
 type sayKey struct {

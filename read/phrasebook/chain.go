@@ -350,7 +350,7 @@ func (r *run) handOver() {
 			out.Hook = hook
 		}
 		out.At, out.Policy = first, model.Unsaid(policy, why)
-		all := ordered(r.chains[name])
+		all := r.ordered(r.chains[name])
 		if answers {
 			pass := packet.Where(packet.State, packet.OneOf(packet.Established, packet.Related))
 			all = append([]*model.Rule{{At: first, When: pass, Verb: model.Accept, Comment: answersComment}}, all...)
@@ -386,7 +386,7 @@ func (r *run) handOver() {
 // endOfList adds what becomes of packets that no rule of a list is for.
 func (r *run) endOfList(name string) {
 	if verb := *r.book.lists; verb != model.Continue {
-		all := ordered(r.chains[name])
+		all := r.ordered(r.chains[name])
 		last := numbered{Rule: &model.Rule{At: all[len(all)-1].At, When: packet.All(), Verb: verb, Comment: endComment},
 			rank: 1<<64 - 1, number: 1<<64 - 1}
 		r.chains[name] = append(r.chains[name], last)
@@ -399,11 +399,14 @@ func (r *run) firstStatement() source.Pos {
 }
 
 // ordered are rules in the order in which they are asked. Those that are inserted at a place come there as they are read.
-func ordered(in []numbered) []*model.Rule {
+func (r *run) ordered(in []numbered) []*model.Rule {
 	var list []numbered
 	for _, one := range in {
 		if one.place > 0 {
 			at := min(int(min(one.place, 1<<31-1))-1, len(list))
+			if !r.spend(len(list)-at, one.At, place{}) {
+				one.Unsure, at = append(one.Unsure, "where it stands"), len(list)
+			}
 			list = slices.Insert(list, at, one)
 			continue
 		}
@@ -413,7 +416,7 @@ func ordered(in []numbered) []*model.Rule {
 		return cmp.Or(cmp.Compare(a.rank, b.rank), cmp.Compare(a.number, b.number))
 	})
 	for i, one := range slices.Clone(list) { // each goes once
-		if one.before == 0 {
+		if one.before == 0 || !r.spend(len(list), one.At, place{}) {
 			continue
 		}
 		to := slices.IndexFunc(list, func(o numbered) bool { return o.rank == one.rank && o.number == one.before })

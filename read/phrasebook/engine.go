@@ -15,38 +15,56 @@ import (
 
 // run is one file on its way through a book.
 type run struct {
-	why         map[string]string // whose defaults are, by setting
-	said        map[sayKey]*said
-	spent       int                         // of the budget
-	ports       map[string]*model.Interface // by name, once all are known
-	matcher     matcher
-	rows        []settings.Row
-	after       []func() // what needs all settings
-	book        *Book
-	in          *read.Input
-	given       bool // statements are those that a device has without their being saved
+	book    *Book
+	in      *read.Input
+	rows    []settings.Row
+	matcher matcher
+	version string // of what wrote the file; "" where it does not say
+	given   bool   // statements are those that a device has without their being saved
+
+	// what statements make, while they are gone through
 	of          map[*model.Connection]*parts
 	connections map[string]*model.Connection
 	order       []*object
-	builtIn     map[*object]bool
+	builtIn     map[*object]bool // objects that a device has without their being saved
 	records     []*record
-	called      map[[3]string]*record // by what they are, where they stand, and their names
-	queue       [lastLevel + 1][]func()
-	chains      map[string][]numbered // rules by the names of their chains
-	names       []string              // of the chains, in the order in which they come
-	pending     []deferred
-	lists       []*said    // of settings that are lists, whose values are still to be set
-	bound       []binding  // tunnel interfaces
-	borrowed    []borrowed // interfaces that use the addresses of others
+	called      map[recordKey]*record
+	paths       map[pathKey]int // of statements that others stand in
+	bound       []binding       // tunnel interfaces
+	borrowed    []borrowed      // interfaces that use the addresses of others
 
-	assumed map[sayKey]bool // settings that a device has without their being saved
+	// what waits until all of them were seen
+	pending []func() // named settings that hold somewhere
+	queue   [lastLevel + 1][]func()
+	said    map[sayKey]*said
+	lists   []*said // of the level that is at work
+	assumed map[sayKey]bool
+	after   []func()                    // what needs all settings
+	ports   map[string]*model.Interface // by name
+	chains  map[string][]numbered       // rules by the names of their chains
+	names   []string                    // of the chains, in the order in which they come
 
-	traced bool // what is missed is kept
-	missed []Miss
-	means  map[int][]string // what statements say, by line
+	// bounds, and what Try wants to know
+	spent, referred int
+	why             map[string]string // whose defaults are, by setting
+	traced          bool
+	missed          []Miss
+	means           map[int][]string // what statements say, by line
+}
 
-	version  string // of what wrote the file; "" where it does not say
-	referred int    // values that names brought so far
+// pathKey is a statement that others stand in, with the path of the one that it stands in.
+type pathKey struct {
+	outer int
+	words string
+}
+
+// path numbers the statements around, so that what has a name is known by its place.
+func (r *run) path(outer int, st *statements.Statement) int {
+	key := pathKey{outer, wordsOf(st.Words)}
+	if r.paths[key] == 0 {
+		r.paths[key] = len(r.paths) + 1
+	}
+	return r.paths[key]
 }
 
 // parts are what is said in pieces of a connection and its children.
@@ -68,7 +86,7 @@ type place struct {
 	scope    *scope
 	rules    []*rule
 	name     string // what an unread statement may change
-	path     string // the statements around, for the names of records
+	path     int    // the statements around, by number
 	title    string // the first word of the statement that named what stands around
 }
 
@@ -80,7 +98,7 @@ func (b *Book) read(in *read.Input) { b.run(in).read() }
 // run makes the way of one file through the book.
 func (b *Book) run(in *read.Input) *run {
 	return &run{book: b, in: in, rows: settings.All(), of: map[*model.Connection]*parts{}, builtIn: map[*object]bool{},
-		called: map[[3]string]*record{}, chains: map[string][]numbered{}, assumed: map[sayKey]bool{}, said: map[sayKey]*said{}}
+		called: map[recordKey]*record{}, paths: map[pathKey]int{}, chains: map[string][]numbered{}, assumed: map[sayKey]bool{}, said: map[sayKey]*said{}}
 }
 
 func (r *run) read() {
@@ -121,8 +139,8 @@ func (r *run) finish() {
 			r.child(c, c.Name, c.At)
 		}
 	}
-	for _, d := range r.pending {
-		d.do()
+	for _, do := range r.pending {
+		do()
 	}
 	for _, level := range r.queue {
 		for _, do := range level {
@@ -435,12 +453,12 @@ func (r *run) apply(rule *rule, st *statements.Statement, fills []Fill, at place
 		}
 	default:
 		for _, ref := range used(rule, fills) {
-			r.pending = append(r.pending, deferred{func() { r.use(ref, pos, in) }})
+			r.pending = append(r.pending, func() { r.use(ref, pos, in) })
 		}
 		does(in, direct, pos)
 	}
 	if len(st.Nested) > 0 {
-		in.rules, in.path = rule.rules, in.path+wordsOf(st.Words)
+		in.rules, in.path = rule.rules, r.path(in.path, st)
 		if rule.title == "" {
 			in.title = ""
 		}
@@ -500,9 +518,6 @@ func used(rule *rule, fills []Fill) (out []reference) {
 	}
 	return out
 }
-
-// deferred is what waits until every name is known.
-type deferred struct{ do func() }
 
 // use has named settings hold at a place.
 func (r *run) use(ref reference, pos source.Pos, at place) {

@@ -24,9 +24,15 @@ type record struct {
 	place  place
 }
 
+// recordKey is what a record is, its name, and where it stands.
+type recordKey struct {
+	what, name string
+	path       int
+}
+
 // record returns the record of a name, made where it is not known yet.
 func (r *run) record(what, name string, pos source.Pos, at place) *record {
-	key := [3]string{what, at.path, name}
+	key := recordKey{what, name, at.path}
 	if rec := r.called[key]; rec != nil && name != "" {
 		return rec
 	}

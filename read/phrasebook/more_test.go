@@ -1,6 +1,8 @@
 package phrasebook_test
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -61,4 +63,39 @@ func TestWarnings(t *testing.T) {
 	b, err = phrasebook.Load("b.yaml", []byte(head+"- {say: x, moot: y}\n"))
 	require.NoError(t, err)
 	assert.Len(t, b.Warnings, 1)
+}
+
+// TestManyByManyIsBounded: rules that are inserted among many, and named settings of many statements that many use. What is more than the
+// file's size allows is said, and makes nothing sure.
+func TestManyByManyIsBounded(t *testing.T) {
+	b := ploverRead(t)
+	var s strings.Builder
+	for i := range 20000 {
+		fmt.Fprintf(&s, "%d let from 10.%d.%d.0/24 at 1\n", i, i/250%250, i%250)
+	}
+	g := readtest.Read(b.Format(), "x", s.String(), nil)
+	require.NotEmpty(t, g.Chains)
+	assert.Len(t, g.Chains[0].Rules, 20001, "none is lost")
+	assert.Contains(t, readtest.Unread(g)[0], "come to more than can be looked at")
+	doubt := 0
+	for _, r := range g.Chains[0].Rules {
+		doubt += len(r.Unsure)
+	}
+	assert.Equal(t, len(readtest.Unread(g)), doubt)
+	s.Reset()
+	for i := range 3000 {
+		fmt.Fprintf(&s, "span s%d\n to 192.0.2.1\n ways w\n", i)
+	}
+	s.WriteString("ways w\n")
+	for i := range 3000 {
+		fmt.Fprintf(&s, " each %d minutes\n", i%100+1)
+	}
+	g = readtest.Read(b.Format(), "x", s.String(), nil)
+	require.Len(t, g.Connections, 3000)
+	assert.Contains(t, strings.Join(readtest.Unread(g), "\n"), "come to more than can be looked at")
+	scopes := map[string]bool{}
+	for _, u := range g.Files[0].Unread {
+		scopes[u.Scope] = true
+	}
+	assert.Greater(t, len(scopes), 2000, "it is said of each connection")
 }
