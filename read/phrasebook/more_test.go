@@ -99,3 +99,15 @@ func TestManyByManyIsBounded(t *testing.T) {
 	}
 	assert.Greater(t, len(scopes), 2000, "it is said of each connection")
 }
+
+// TestTimesWithTheirUnits: a slot may take the unit from the value.
+func TestTimesWithTheirUnits(t *testing.T) {
+	const book = "language: a\ntitle: b\nsyntax: {kind: paths}\nphrases:\n" +
+		"- {say: \"span <n> lasts <t:time>\", makes: connection, named: <n>, sets: {ike-lifetime: <t>}}\n"
+	b, err := phrasebook.Load("b.yaml", []byte(book))
+	require.NoError(t, err)
+	for text, want := range map[string]string{"8h": "8 h", "90m": "1 h 30 min", "3600": "1 h", "1d": "24 h"} {
+		assert.Equal(t, want, shown(readtest.Read(b.Format(), "x", "span a lasts "+text+"\n", nil), "a", "ike-lifetime"), text)
+	}
+	assert.Len(t, readtest.Unread(readtest.Read(b.Format(), "x", "span a lasts long\n", nil)), 1)
+}

@@ -108,6 +108,7 @@ func BuiltIn() Types {
 		one("group", "a group of a key exchange, by its IANA number or by its bits, 14 or 2048", group),
 		one("port", "a port, by number or name, or a range with a hyphen", literal.Ports),
 		one("protocol", "a protocol, by number or name", literal.Protocols),
+		one("time", "a time with its unit, 8h or 90m; without one: seconds", literal.Time),
 		one("interface", "the name of an interface", func(w string) (device, error) { return device(w), nil }),
 	}
 	for _, kind := range []string{networks, proposals, services, interfaces, profiles} {

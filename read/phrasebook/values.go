@@ -201,7 +201,7 @@ var lists = map[reflect.Type]conversion{
 
 // singles are of settings with one value: of several that are said the last one holds.
 var singles = map[reflect.Type]conversion{
-	reflect.TypeFor[time.Duration](): {[]string{"seconds", "minutes", "hours", "days"}, last[time.Duration]},
+	reflect.TypeFor[time.Duration](): {[]string{"seconds", "minutes", "hours", "days", "time"}, last[time.Duration]},
 	reflect.TypeFor[ike.Version]():   {[]string{"version"}, last[ike.Version]},
 	reflect.TypeFor[ike.Method]():    {[]string{"method"}, last[ike.Method]},
 	reflect.TypeFor[ike.Mode]():      {[]string{"mode"}, last[ike.Mode]},
