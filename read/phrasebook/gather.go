@@ -290,7 +290,7 @@ func (r *run) interfaceOf(f *fact, fills []Fill, pos source.Pos, at place) {
 		i.Down = flag(values, "down")
 	}
 	i.Dynamic = i.Dynamic || flag(values, "dynamic")
-	i.Ends(cmpText(values, "local", i.Local), cmpText(values, "remote", i.Remote))
+	i.Ends(textOr(values, "local", i.Local), textOr(values, "remote", i.Remote))
 	for _, v := range values["within"] {
 		if ref, ok := v.(reference); ok {
 			o := r.object(ref, at)
@@ -302,8 +302,8 @@ func (r *run) interfaceOf(f *fact, fills []Fill, pos source.Pos, at place) {
 	}
 }
 
-// cmpText is a part as a text, or what was known before.
-func cmpText(values map[string][]any, key string, before netip.Addr) string {
+// textOr is a part as a text, or what was known before.
+func textOr(values map[string][]any, key string, before netip.Addr) string {
 	if t := text(values, key); t != "" {
 		return t
 	}

@@ -122,24 +122,24 @@ func writeXML(w io.Writer, o object) error {
 	var b bytes.Buffer
 	b.WriteString(xml.Header + "<data>\n")
 	for _, m := range o {
-		element2(&b, m.key, m.value, 1)
+		writeElement(&b, m.key, m.value, 1)
 	}
 	b.WriteString("</data>\n")
 	_, err := w.Write(b.Bytes())
 	return err
 }
 
-// element2 writes a member: a list as an element for each entry.
-func element2(b *bytes.Buffer, key string, value any, depth int) {
+// writeElement writes a member: a list as an element for each entry.
+func writeElement(b *bytes.Buffer, key string, value any, depth int) {
 	switch v := value.(type) {
 	case []object:
 		for _, one := range v {
-			element2(b, key, one, depth)
+			writeElement(b, key, one, depth)
 		}
 		return
 	case []any:
 		for _, one := range v {
-			element2(b, key, one, depth)
+			writeElement(b, key, one, depth)
 		}
 		return
 	}
@@ -155,7 +155,7 @@ func element2(b *bytes.Buffer, key string, value any, depth int) {
 	case object:
 		fmt.Fprintf(b, "%s<%s%s>\n", indent, name, space)
 		for _, m := range v {
-			element2(b, m.key, m.value, depth+1)
+			writeElement(b, m.key, m.value, depth+1)
 		}
 		fmt.Fprintf(b, "%s</%s>\n", indent, name)
 	case empty:

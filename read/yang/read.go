@@ -407,7 +407,7 @@ func (r *reader) connection(e element) {
 	if v := e.get("version"); v.there() {
 		c.Version = model.Say(ike.V2, v.pos())
 	}
-	c.Proposals = r.proposals(e, "ike-sa-intr-alg", "ike-sa-encr-alg", ike.IKE, e.get("fs-group").all1())
+	c.Proposals = r.proposals(e, "ike-sa-intr-alg", "ike-sa-encr-alg", ike.IKE, e.get("fs-group").ifThere())
 	c.Encap = model.Unsaid(false, why)
 	if x := e.get("encapsulation-type/espencap"); x.there() {
 		c.Encap = model.Say(strings.HasPrefix(x.name(), "espinudp"), x.pos())
@@ -443,8 +443,8 @@ func (r *reader) connection(e element) {
 	r.in.Gateway.Connections = append(r.in.Gateway.Connections, c)
 }
 
-// all1 is the node itself as a list, empty where it is not there.
-func (e element) all1() []element {
+// ifThere is the node itself as a list, empty where it is not there.
+func (e element) ifThere() []element {
 	if !e.there() {
 		return nil
 	}

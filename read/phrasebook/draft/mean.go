@@ -18,7 +18,7 @@ func (w *drafter) mean(forms []*Form) {
 	for _, f := range forms {
 		w.mean(f.Nested)
 		if len(f.Nested) == 0 {
-			w.words1(f)
+			w.wordsAlone(f)
 		}
 		around := strings.TrimSpace(f.path + " " + f.text)
 		for _, s := range f.slots {
@@ -525,7 +525,7 @@ func (w *drafter) turn(f *Form) {
 			out = append(out, c)
 		}
 		n.Claims = out
-		w.turn2(n, f)
+		w.turn(&Form{Kind: f.Kind, Nested: n.Nested})
 		if f.Kind != "networks" {
 			continue
 		}
@@ -534,13 +534,6 @@ func (w *drafter) turn(f *Form) {
 				n.claim("network", s, s.kind == "name", "it stands in networks that have a name")
 			}
 		}
-	}
-}
-
-func (w *drafter) turn2(n, f *Form) {
-	for _, m := range n.Nested {
-		inner := &Form{Kind: f.Kind, Nested: []*Form{m}}
-		w.turn(inner)
 	}
 }
 
@@ -569,8 +562,8 @@ func (w *drafter) stands(name string, deep int) (out []netip.Prefix) {
 	return out
 }
 
-// words1 guesses what forms mean whose words tell all.
-func (w *drafter) words1(f *Form) {
+// wordsAlone guesses what forms mean whose words tell all.
+func (w *drafter) wordsAlone(f *Form) {
 	around := strings.TrimSpace(f.path + " " + f.text)
 	words := strings.Fields(f.text)
 	if len(words) == 0 {
