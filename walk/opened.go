@@ -17,7 +17,7 @@ func (p *Path) opened(g *model.Gateway) *model.Gateway {
 		accept := func(h model.Hook, s packet.Set) {
 			rules[h] = append(
 				rules[h],
-				&model.Rule{At: k.Opens.Where(k.At), When: s, Verb: model.Accept, Comment: "added by the IKE daemon"},
+				&model.Rule{At: k.Opens.Where(k.At), When: s, Verb: model.Accept, Comment: Opened},
 			)
 		}
 		out := pol.Domain.Free(packet.Mark).And(Peered(packet.PeerOut, pol.Peer))
@@ -42,6 +42,9 @@ func (p *Path) opened(g *model.Gateway) *model.Gateway {
 	}
 	return with // a filter without such chains accepts nothing that another drops
 }
+
+// Opened is the comment of rules that are in no file: what a child opens in the packet filter while it is up.
+const Opened = "added by the IKE daemon"
 
 // opens reports whether what a child opens is opened in a chain: those of iptables, where the daemon's script works, and those of devices
 // whose access rules are not asked about tunnels.

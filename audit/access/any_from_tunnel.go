@@ -46,7 +46,10 @@ var AnyFromTunnel = &audit.Check{
 			example, _ := v.Now.Witness()
 			f.Example = example.String()
 			f.Message = "the chain's policy allows every protocol and port from the tunnel"
-			if rule != nil {
+			switch {
+			case rule != nil && rule.Comment == walk.Opened:
+				f.Message = "the packet filter is not asked about the tunnel while it is up: every protocol and port is allowed from it"
+			case rule != nil:
 				f.Message = "the rule allows every protocol and port from the tunnel"
 			}
 			f.Also = []audit.Evidence{{Pos: c.Remote.Where(c.At), Note: "the remote networks of the child"}}
