@@ -98,7 +98,8 @@ func (b *Book) read(in *read.Input) { b.run(in).read() }
 // run makes the way of one file through the book.
 func (b *Book) run(in *read.Input) *run {
 	return &run{book: b, in: in, rows: settings.All(), of: map[*model.Connection]*parts{}, builtIn: map[*object]bool{},
-		called: map[recordKey]*record{}, paths: map[pathKey]int{}, chains: map[string][]numbered{}, assumed: map[sayKey]bool{}, said: map[sayKey]*said{}}
+		called: map[recordKey]*record{}, paths: map[pathKey]int{}, chains: map[string][]numbered{},
+		assumed: map[sayKey]bool{}, said: map[sayKey]*said{}}
 }
 
 func (r *run) read() {
