@@ -173,7 +173,7 @@ func (r *run) set(a assignment, fills []Fill, pos source.Pos, at place, l level)
 		to = &said{seen: map[any]bool{}, level: l}
 		r.said[key], r.lists = to, append(r.lists, to)
 	}
-	if _, list := lists[a.row.Takes()]; !list || len(a.slots) == 0 || len(to.slots) == 0 {
+	if _, list := lists()[a.row.Takes()]; !list || len(a.slots) == 0 || len(to.slots) == 0 {
 		to.values, to.seen = to.values[:0], map[any]bool{}
 	}
 	var values []any

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 
 	"toril/internal/strictyaml"
 	"toril/model"
@@ -75,109 +76,121 @@ func among(list ...string) func(string) (any, error) {
 }
 
 // matches are the parts by which rules choose packets.
-var matches = map[string]part{
-	"from":         {types: places, says: saysNetwork, about: "source networks"},
-	"to":           {types: places, says: saysNetwork, about: "destination networks"},
-	"not-from":     {types: places, says: saysNetwork, about: "source networks that it does not match"},
-	"not-to":       {types: places, says: saysNetwork, about: "destination networks that it does not match"},
-	"protocol":     {types: []string{"protocol"}, says: saysProtocols, about: "protocol, by name or number"},
-	"ports":        {types: []string{"port"}, says: saysPorts, about: "destination ports"},
-	"source-ports": {types: []string{"port"}, says: saysPorts, about: "source ports"},
-	"icmp":         {types: []string{"number"}, says: saysNumber, about: "type of ICMP"},
-	"service":      {types: []string{services}, about: "services, by name"},
-	"in":           {types: devices, says: words, about: "interface, or interfaces by name, that packets come in by"},
-	"out":          {types: devices, says: words, about: "interface, or interfaces by name, that packets leave by"},
-	"number":       {types: []string{"number"}, about: "number that orders it"},
-	"place":        {types: []string{"number"}, says: saysNumber, about: "place in the list at which it is inserted, from 1"},
-	"before":       {types: []string{"number"}, about: "number of the rule before which it is inserted"},
-	"rank":         {says: saysNumber, about: "rules of a lower rank come before others, whatever their numbers"},
-	"disabled":     {types: []string{"flag"}, says: saysFlag, about: "yes: it is not in force"},
-	"condition":    {types: []string{"word", "text"}, says: words, about: "what cannot be decided from the file, as a schedule"},
-	"log":          {types: []string{"flag"}, says: saysFlag, about: "yes: it is logged"},
-	"comment":      {types: []string{"text", "word"}, about: "a comment"},
-}
+var matches = sync.OnceValue(func() map[string]part {
+	return map[string]part{
+		"from":         {types: places, says: saysNetwork, about: "source networks"},
+		"to":           {types: places, says: saysNetwork, about: "destination networks"},
+		"not-from":     {types: places, says: saysNetwork, about: "source networks that it does not match"},
+		"not-to":       {types: places, says: saysNetwork, about: "destination networks that it does not match"},
+		"protocol":     {types: []string{"protocol"}, says: saysProtocols, about: "protocol, by name or number"},
+		"ports":        {types: []string{"port"}, says: saysPorts, about: "destination ports"},
+		"source-ports": {types: []string{"port"}, says: saysPorts, about: "source ports"},
+		"icmp":         {types: []string{"number"}, says: saysNumber, about: "type of ICMP"},
+		"service":      {types: []string{services}, about: "services, by name"},
+		"in":           {types: devices, says: words, about: "interface, or interfaces by name, that packets come in by"},
+		"out":          {types: devices, says: words, about: "interface, or interfaces by name, that packets leave by"},
+		"number":       {types: []string{"number"}, about: "number that orders it"},
+		"place":        {types: []string{"number"}, says: saysNumber, about: "place in the list at which it is inserted, from 1"},
+		"before":       {types: []string{"number"}, about: "number of the rule before which it is inserted"},
+		"rank":         {says: saysNumber, about: "rules of a lower rank come before others, whatever their numbers"},
+		"disabled":     {types: []string{"flag"}, says: saysFlag, about: "yes: it is not in force"},
+		"condition":    {types: []string{"word", "text"}, says: words, about: "what cannot be decided from the file, as a schedule"},
+		"log":          {types: []string{"flag"}, says: saysFlag, about: "yes: it is logged"},
+		"comment":      {types: []string{"text", "word"}, about: "a comment"},
+	}
+})
 
 // facts are what a statement may say of a gateway, by their parts.
-var facts = map[string]map[string]part{
-	"interface": {
-		"name":    {types: []string{"word", "interface"}, says: words, about: "its name, where the statement stands in none"},
-		"address": {types: []string{"prefix", "host-mask", "address"}, about: "an address with its network"},
-		"kind":    {says: words, about: "loopback, dummy, vlan, bridge; xfrm, vti, gre for tunnels"},
-		"down":    {types: []string{"flag"}, says: saysFlag, about: "yes: it is switched off"},
-		"dynamic": {types: []string{"flag"}, says: saysFlag, about: "yes: it gets its address while it runs"},
-		"within":  {types: []string{interfaces}, about: "the interfaces, a zone for example, that it belongs to"},
-		"borrows": {types: []string{"interface", "word"}, about: "the interface whose addresses it uses"},
-		"local":   {types: []string{"address"}, about: "of a tunnel: own outer address"},
-		"remote":  {types: []string{"address"}, about: "of a tunnel: outer address of the far end"},
-	},
-	"route": {
-		"to": {
-			types: []string{"network", "prefix", "address-mask", "address-wildcard"},
-			must:  true,
-			says:  saysNetwork,
-			about: "destination",
-		},
-		"via":      {types: []string{"address"}, about: "next hop"},
-		"device":   {types: []string{"word", "interface"}, says: words, about: "interface"},
-		"metric":   {types: []string{"number"}, says: saysNumber, about: "the lowest is taken"},
-		"kind":     {says: among("unicast", "blackhole", "unreachable", "prohibit"), about: "unicast, blackhole, unreachable, prohibit"},
-		"disabled": matches["disabled"],
-	},
-	"rule": with(matches, map[string]part{
-		"chain": {types: []string{"word"}, must: true, says: words, about: "the list that it stands in"},
-		"action": {
-			types: []string{"action"},
-			says:  func(t string) (any, error) { return choice(actions, t) },
-			about: "accept, drop or reject",
-		},
-		"list":   {types: []string{"word"}, says: words, about: "instead of an action: the list that decides"},
-		"state":  {types: []string{"states"}, says: saysStates, about: "states of the connection: new, established, related, invalid"},
-		"tunnel": {says: among("from", "into", "neither"), about: "packets that came from a tunnel, go into one, or neither"},
-	}),
-	"translation": with(matches, map[string]part{
-		"kind": {types: []string{"translation"}, must: true, says: func(t string) (any, error) { return choice(translations, t) },
-			about: "source, destination, static (one to one, both ways) or exempt"},
-		"onto": {
-			types: append(slices.Clone(places), "interface"),
-			says:  onto,
-			about: "new addresses; interface: those of the interface",
-		},
-		"onto-ports": {types: []string{"port"}, says: saysPorts, about: "new ports"},
-	}),
-	"key": {
-		"value":  {types: []string{"secret"}, must: true, about: "the key itself"},
-		"owners": {types: []string{"word", "address", "host"}, about: "identities that it is for"},
-	},
-	"service": {
-		"protocol": matches["protocol"], "ports": matches["ports"], "source-ports": matches["source-ports"], "icmp": matches["icmp"],
-	},
-	"routing": {
-		"network": {
-			types: []string{"network", "prefix", "address-mask", "address-wildcard"},
-			about: "a network that it is told to carry",
-		},
-		"protocol": {says: words, about: "its name, where the statement stands in none"},
+var facts = sync.OnceValue(func() map[string]map[string]part {
+	return map[string]map[string]part{
 		"interface": {
-			types: []string{"word", "interface"},
-			says:  among("here"),
-			about: "an interface that it runs on; here: the one around",
+			"name":    {types: []string{"word", "interface"}, says: words, about: "its name, where the statement stands in none"},
+			"address": {types: []string{"prefix", "host-mask", "address"}, about: "an address with its network"},
+			"kind":    {says: words, about: "loopback, dummy, vlan, bridge; xfrm, vti, gre for tunnels"},
+			"down":    {types: []string{"flag"}, says: saysFlag, about: "yes: it is switched off"},
+			"dynamic": {types: []string{"flag"}, says: saysFlag, about: "yes: it gets its address while it runs"},
+			"within":  {types: []string{interfaces}, about: "the interfaces, a zone for example, that it belongs to"},
+			"borrows": {types: []string{"interface", "word"}, about: "the interface whose addresses it uses"},
+			"local":   {types: []string{"address"}, about: "of a tunnel: own outer address"},
+			"remote":  {types: []string{"address"}, about: "of a tunnel: outer address of the far end"},
 		},
-		"passive": {
-			types: []string{"word", "interface"},
-			says:  among("here", "default"),
-			about: "an interface on which it only tells its networks; here: the one around; default: all",
+		"route": {
+			"to": {
+				types: []string{"network", "prefix", "address-mask", "address-wildcard"},
+				must:  true,
+				says:  saysNetwork,
+				about: "destination",
+			},
+			"via":    {types: []string{"address"}, about: "next hop"},
+			"device": {types: []string{"word", "interface"}, says: words, about: "interface"},
+			"metric": {types: []string{"number"}, says: saysNumber, about: "the lowest is taken"},
+			"kind": {
+				says:  among("unicast", "blackhole", "unreachable", "prohibit"),
+				about: "unicast, blackhole, unreachable, prohibit",
+			},
+			"disabled": matches()["disabled"],
 		},
-		"redistribute": {types: []string{"word"}, says: words, about: "an origin of routes that it takes in"},
-		"neighbor":     {types: []string{"address"}, about: "a peer"},
-	},
-	"child": {
-		"protocol": {types: []string{"protocol"}, says: saysProtocols, about: "the protocol of all its networks"},
-	},
-	"connection": {
-		"disabled":  {types: []string{"flag"}, says: saysFlag, about: "yes: it is not in force"},
-		"interface": {types: []string{"word", "interface"}, about: "the tunnel interface that leads into it"},
-	},
-}
+		"rule": with(matches(), map[string]part{
+			"chain": {types: []string{"word"}, must: true, says: words, about: "the list that it stands in"},
+			"action": {
+				types: []string{"action"},
+				says:  func(t string) (any, error) { return choice(actions, t) },
+				about: "accept, drop or reject",
+			},
+			"list": {types: []string{"word"}, says: words, about: "instead of an action: the list that decides"},
+			"state": {
+				types: []string{"states"},
+				says:  saysStates,
+				about: "states of the connection: new, established, related, invalid",
+			},
+			"tunnel": {says: among("from", "into", "neither"), about: "packets that came from a tunnel, go into one, or neither"},
+		}),
+		"translation": with(matches(), map[string]part{
+			"kind": {types: []string{"translation"}, must: true, says: func(t string) (any, error) { return choice(translations, t) },
+				about: "source, destination, static (one to one, both ways) or exempt"},
+			"onto": {
+				types: append(slices.Clone(places), "interface"),
+				says:  onto,
+				about: "new addresses; interface: those of the interface",
+			},
+			"onto-ports": {types: []string{"port"}, says: saysPorts, about: "new ports"},
+		}),
+		"key": {
+			"value":  {types: []string{"secret"}, must: true, about: "the key itself"},
+			"owners": {types: []string{"word", "address", "host"}, about: "identities that it is for"},
+		},
+		"service": {
+			"protocol": matches()["protocol"], "ports": matches()["ports"], "source-ports": matches()["source-ports"],
+			"icmp": matches()["icmp"],
+		},
+		"routing": {
+			"network": {
+				types: []string{"network", "prefix", "address-mask", "address-wildcard"},
+				about: "a network that it is told to carry",
+			},
+			"protocol": {says: words, about: "its name, where the statement stands in none"},
+			"interface": {
+				types: []string{"word", "interface"},
+				says:  among("here"),
+				about: "an interface that it runs on; here: the one around",
+			},
+			"passive": {
+				types: []string{"word", "interface"},
+				says:  among("here", "default"),
+				about: "an interface on which it only tells its networks; here: the one around; default: all",
+			},
+			"redistribute": {types: []string{"word"}, says: words, about: "an origin of routes that it takes in"},
+			"neighbor":     {types: []string{"address"}, about: "a peer"},
+		},
+		"child": {
+			"protocol": {types: []string{"protocol"}, says: saysProtocols, about: "the protocol of all its networks"},
+		},
+		"connection": {
+			"disabled":  {types: []string{"flag"}, says: saysFlag, about: "yes: it is not in force"},
+			"interface": {types: []string{"word", "interface"}, about: "the tunnel interface that leads into it"},
+		},
+	}
+})
 
 // with adds parts to a table of them.
 func with(base, more map[string]part) map[string]part {
@@ -219,10 +232,10 @@ var ends = map[string]model.Verb{
 func (l *loader) fact(p *Phrase, what string, text map[string]string, path string) (*fact, error) {
 	f := &fact{what: what, slots: map[string][]*Slot{}, says: map[string]any{}}
 	for _, key := range slices.Sorted(maps.Keys(text)) {
-		of, ok := facts[what][key]
+		of, ok := facts()[what][key]
 		if !ok {
 			return nil, l.errorf(path, "unknown part %q of %s; %s", source.Clean(key), what,
-				strictyaml.Suggest(key, slices.Sorted(maps.Keys(facts[what]))))
+				strictyaml.Suggest(key, slices.Sorted(maps.Keys(facts()[what]))))
 		}
 		if !strings.HasPrefix(text[key], "<") {
 			if of.says == nil {
@@ -258,7 +271,7 @@ func (l *loader) fact(p *Phrase, what string, text map[string]string, path strin
 
 // lacks are the parts that there must be, and that the fact by itself does not have.
 func (f *fact) lacks() (out []string) {
-	for key, part := range facts[f.what] {
+	for key, part := range facts()[f.what] {
 		if part.must && !f.tells(key) {
 			out = append(out, key)
 		}

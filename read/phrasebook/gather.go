@@ -127,7 +127,7 @@ func count(values map[string][]any, key string) uint64 {
 // complete makes of a record what it says, now that every statement was seen.
 func (r *run) complete(rec *record) {
 	var lacks []string
-	for key, part := range facts[rec.what] {
+	for key, part := range facts()[rec.what] {
 		if part.must && len(rec.values[key]) == 0 {
 			lacks = append(lacks, key)
 		}

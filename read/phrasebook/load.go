@@ -312,9 +312,9 @@ func (l *loader) vocabulary(name string, words map[string]string) error {
 		l.book.types[name] = Vocabulary(name, "an algorithm by the language's own words", means, l.book.Fold)
 		return nil
 	}
-	literal, ok := literals[name]
+	literal, ok := literals()[name]
 	if !ok {
-		known := slices.Concat(slices.Sorted(maps.Keys(literals)), slices.Sorted(maps.Keys(registries)))
+		known := slices.Concat(slices.Sorted(maps.Keys(literals())), slices.Sorted(maps.Keys(registries)))
 		return l.errorf(where, "unknown vocabulary %q; %s", source.Clean(name), strictyaml.Suggest(name, known))
 	}
 	t, err := literal(name, words, l.book.Fold)

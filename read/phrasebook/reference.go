@@ -77,10 +77,10 @@ func Reference() string {
 		}
 		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", r.Name, r.Of, strings.Join(typesOf(r.Takes()), ", "))
 	}
-	for _, what := range slices.Sorted(maps.Keys(facts)) {
+	for _, what := range slices.Sorted(maps.Keys(facts())) {
 		fmt.Fprintf(&b, "\n## %s\n\n| part | meaning | types |\n| --- | --- | --- |\n", what)
-		for _, key := range slices.Sorted(maps.Keys(facts[what])) {
-			p := facts[what][key]
+		for _, key := range slices.Sorted(maps.Keys(facts()[what])) {
+			p := facts()[what][key]
 			about := p.about
 			if p.must {
 				about += " (there is none without it)"
@@ -113,8 +113,8 @@ func orderMeaning(o string) string {
 
 // typesOf are the types of slots that a setting's value can be made of.
 func typesOf(t reflect.Type) []string {
-	if c, ok := lists[t]; ok {
+	if c, ok := lists()[t]; ok {
 		return c.types
 	}
-	return singles[t].types
+	return singles()[t].types
 }

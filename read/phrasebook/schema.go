@@ -84,7 +84,7 @@ func narrow(of, key string) map[string]any {
 	case "document.order":
 		return map[string]any{"items": names("destination", "access", "source", "tunnel")}
 	case "document.vocabulary":
-		return keys(slices.Concat(slices.Collect(maps.Keys(registries)), slices.Collect(maps.Keys(literals)))...)
+		return keys(slices.Concat(slices.Collect(maps.Keys(registries)), slices.Collect(maps.Keys(literals())))...)
 	case "defaultText.sets":
 		return names(set...)
 	case "ruleText.sets":
@@ -102,8 +102,8 @@ func narrow(of, key string) map[string]any {
 	case "listText.end":
 		return names(slices.Collect(maps.Keys(ends))...)
 	}
-	if what, ok := strings.CutPrefix(of, "ruleText"); ok && what == "" && facts[key] != nil {
-		return keys(slices.Collect(maps.Keys(facts[key]))...)
+	if what, ok := strings.CutPrefix(of, "ruleText"); ok && what == "" && facts()[key] != nil {
+		return keys(slices.Collect(maps.Keys(facts()[key]))...)
 	}
 	return nil
 }

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"toril/ike"
@@ -29,10 +30,12 @@ var (
 )
 
 // literals make types of a language's own words for choices that Toril has names for.
-var literals = map[string]func(name string, words map[string]string, fold bool) (*Type, error){
-	"version": own(versions), "method": own(methods), "mode": own(modes), "initiation": own(starts), "flag": own(flags),
-	"action": own(actions), "states": own(states), "translation": own(translations), suite: suites,
-}
+var literals = sync.OnceValue(func() map[string]func(name string, words map[string]string, fold bool) (*Type, error) {
+	return map[string]func(name string, words map[string]string, fold bool) (*Type, error){
+		"version": own(versions), "method": own(methods), "mode": own(modes), "initiation": own(starts), "flag": own(flags),
+		"action": own(actions), "states": own(states), "translation": own(translations), suite: suites,
+	}
+})
 
 // states are the names of connection states.
 var states = func() map[string]string {
@@ -81,58 +84,60 @@ func choice[T any](names map[string]T, text string) (T, error) {
 }
 
 // written are how a phrasebook writes values of settings, by the types of these.
-var written = map[reflect.Type]func(string) (any, error){
-	reflect.TypeFor[ike.Version]():   func(t string) (any, error) { return choice(versions, t) },
-	reflect.TypeFor[ike.Method]():    func(t string) (any, error) { return choice(methods, t) },
-	reflect.TypeFor[ike.Mode]():      func(t string) (any, error) { return choice(modes, t) },
-	reflect.TypeFor[model.Start]():   func(t string) (any, error) { return choice(starts, t) },
-	reflect.TypeFor[bool]():          func(t string) (any, error) { return choice(flags, t) },
-	reflect.TypeFor[time.Duration](): func(t string) (any, error) { return literal.Time(t) },
-	reflect.TypeFor[string]():        func(t string) (any, error) { return t, nil },
-	reflect.TypeFor[int](): func(t string) (any, error) {
-		n, err := strconv.Atoi(t)
-		if err != nil {
-			return nil, fmt.Errorf("%q is not a number", source.Clean(t))
-		}
-		return n, nil
-	},
-	reflect.TypeFor[uint32](): func(t string) (any, error) { return literal.Number(t) },
-	reflect.TypeFor[uint64](): func(t string) (any, error) { return literal.Size(t) },
-	reflect.TypeFor[ike.Selectors](): func(t string) (any, error) {
-		var out ike.Selectors
-		for w := range strings.FieldsSeq(t) {
-			s, err := network(w)
+var written = sync.OnceValue(func() map[reflect.Type]func(string) (any, error) {
+	return map[reflect.Type]func(string) (any, error){
+		reflect.TypeFor[ike.Version]():   func(t string) (any, error) { return choice(versions, t) },
+		reflect.TypeFor[ike.Method]():    func(t string) (any, error) { return choice(methods, t) },
+		reflect.TypeFor[ike.Mode]():      func(t string) (any, error) { return choice(modes, t) },
+		reflect.TypeFor[model.Start]():   func(t string) (any, error) { return choice(starts, t) },
+		reflect.TypeFor[bool]():          func(t string) (any, error) { return choice(flags, t) },
+		reflect.TypeFor[time.Duration](): func(t string) (any, error) { return literal.Time(t) },
+		reflect.TypeFor[string]():        func(t string) (any, error) { return t, nil },
+		reflect.TypeFor[int](): func(t string) (any, error) {
+			n, err := strconv.Atoi(t)
 			if err != nil {
-				return nil, err
+				return nil, fmt.Errorf("%q is not a number", source.Clean(t))
 			}
-			out = append(out, s)
-		}
-		return out, nil
-	},
-	reflect.TypeFor[model.Addresses](): func(t string) (any, error) {
-		if t == "any" {
-			return model.Addresses{{Text: t, Any: true}}, nil
-		}
-		return model.Addresses{literal.Host(t)}, nil
-	},
-	reflect.TypeFor[ike.Identity](): func(t string) (any, error) { return identity(t), nil },
-	reflect.TypeFor[[]ike.Proposal](): func(t string) (any, error) {
-		var out []ike.Proposal
-		for one := range strings.SplitSeq(t, ",") {
-			p, err := proposal(one)
-			if err != nil {
-				return nil, err
+			return n, nil
+		},
+		reflect.TypeFor[uint32](): func(t string) (any, error) { return literal.Number(t) },
+		reflect.TypeFor[uint64](): func(t string) (any, error) { return literal.Size(t) },
+		reflect.TypeFor[ike.Selectors](): func(t string) (any, error) {
+			var out ike.Selectors
+			for w := range strings.FieldsSeq(t) {
+				s, err := network(w)
+				if err != nil {
+					return nil, err
+				}
+				out = append(out, s)
 			}
-			p.Text = ""
-			out = append(out, p)
-		}
-		return out, nil
-	},
-}
+			return out, nil
+		},
+		reflect.TypeFor[model.Addresses](): func(t string) (any, error) {
+			if t == "any" {
+				return model.Addresses{{Text: t, Any: true}}, nil
+			}
+			return model.Addresses{literal.Host(t)}, nil
+		},
+		reflect.TypeFor[ike.Identity](): func(t string) (any, error) { return identity(t), nil },
+		reflect.TypeFor[[]ike.Proposal](): func(t string) (any, error) {
+			var out []ike.Proposal
+			for one := range strings.SplitSeq(t, ",") {
+				p, err := proposal(one)
+				if err != nil {
+					return nil, err
+				}
+				p.Text = ""
+				out = append(out, p)
+			}
+			return out, nil
+		},
+	}
+})
 
 // meant reads a value that a phrasebook writes for a setting.
 func meant(t reflect.Type, text string) (any, error) {
-	read := written[t]
+	read := written()[t]
 	if read == nil {
 		return nil, fmt.Errorf("a phrasebook cannot write its value; a slot can give it")
 	}
@@ -141,10 +146,10 @@ func meant(t reflect.Type, text string) (any, error) {
 
 // converter returns the function that makes a setting's value of those of slots.
 func converter(to reflect.Type, slots []*Slot) (func([]any) (any, error), error) {
-	if c, ok := lists[to]; ok {
+	if c, ok := lists()[to]; ok {
 		return c.of(slots)
 	}
-	c, ok := singles[to]
+	c, ok := singles()[to]
 	switch {
 	case !ok:
 		return nil, errNoWay
@@ -176,57 +181,61 @@ func (c conversion) of(slots []*Slot) (func([]any) (any, error), error) {
 }
 
 // lists are of settings whose value is a list: each value of a slot is an element.
-var lists = map[reflect.Type]conversion{
-	reflect.TypeFor[ike.Selectors](): {
-		append(slices.Clone(places), "port"),
-		func(vs []any) (any, bool) { l, ok := each(vs, selector); return ike.Selectors(l), ok },
-	},
-	reflect.TypeFor[model.Addresses](): {
-		[]string{"host", "address", "interface"},
-		func(vs []any) (any, bool) { l, ok := each(vs, peer); return model.Addresses(l), ok },
-	},
-	reflect.TypeFor[[]ike.Proposal](): {
-		[]string{proposals, suite},
-		func(vs []any) (any, bool) {
-			return each(vs, func(v any) (ike.Proposal, bool) { p, ok := v.(ike.Proposal); return p, ok })
+var lists = sync.OnceValue(func() map[reflect.Type]conversion {
+	return map[reflect.Type]conversion{
+		reflect.TypeFor[ike.Selectors](): {
+			append(slices.Clone(places), "port"),
+			func(vs []any) (any, bool) { l, ok := each(vs, selector); return ike.Selectors(l), ok },
 		},
-	},
-	reflect.TypeFor[[]string](): {
-		[]string{"word", "text"},
-		func(vs []any) (any, bool) {
-			return each(vs, func(v any) (string, bool) { s, ok := v.(string); return s, ok })
+		reflect.TypeFor[model.Addresses](): {
+			[]string{"host", "address", "interface"},
+			func(vs []any) (any, bool) { l, ok := each(vs, peer); return model.Addresses(l), ok },
 		},
-	},
-}
+		reflect.TypeFor[[]ike.Proposal](): {
+			[]string{proposals, suite},
+			func(vs []any) (any, bool) {
+				return each(vs, func(v any) (ike.Proposal, bool) { p, ok := v.(ike.Proposal); return p, ok })
+			},
+		},
+		reflect.TypeFor[[]string](): {
+			[]string{"word", "text"},
+			func(vs []any) (any, bool) {
+				return each(vs, func(v any) (string, bool) { s, ok := v.(string); return s, ok })
+			},
+		},
+	}
+})
 
 // singles are of settings with one value: of several that are said the last one holds.
-var singles = map[reflect.Type]conversion{
-	reflect.TypeFor[time.Duration](): {[]string{"seconds", "minutes", "hours", "days", "time"}, last[time.Duration]},
-	reflect.TypeFor[ike.Version]():   {[]string{"version"}, last[ike.Version]},
-	reflect.TypeFor[ike.Method]():    {[]string{"method"}, last[ike.Method]},
-	reflect.TypeFor[ike.Mode]():      {[]string{"mode"}, last[ike.Mode]},
-	reflect.TypeFor[model.Start]():   {[]string{"initiation"}, last[model.Start]},
-	reflect.TypeFor[bool]():          {[]string{"flag"}, last[bool]},
-	reflect.TypeFor[string]():        {[]string{"word", "text"}, last[string]},
-	reflect.TypeFor[uint64]():        {[]string{"number", "bytes", "kilobytes", "megabytes", "size"}, last[uint64]},
-	reflect.TypeFor[int](): {[]string{"number"}, func(vs []any) (any, bool) {
-		n, ok := vs[len(vs)-1].(uint64)
-		return int(min(n, math.MaxInt32)), ok && n <= math.MaxInt32
-	}},
-	reflect.TypeFor[uint32](): {[]string{"number"}, func(vs []any) (any, bool) {
-		n, ok := vs[len(vs)-1].(uint64)
-		return uint32(n), ok && n <= math.MaxUint32
-	}},
-	reflect.TypeFor[ike.Identity](): {[]string{"word", "text", "address"}, func(vs []any) (any, bool) {
-		switch v := vs[len(vs)-1].(type) {
-		case netip.Addr:
-			return ike.Addr(v), true
-		case string:
-			return identity(v), true
-		}
-		return nil, false
-	}},
-}
+var singles = sync.OnceValue(func() map[reflect.Type]conversion {
+	return map[reflect.Type]conversion{
+		reflect.TypeFor[time.Duration](): {[]string{"seconds", "minutes", "hours", "days", "time"}, last[time.Duration]},
+		reflect.TypeFor[ike.Version]():   {[]string{"version"}, last[ike.Version]},
+		reflect.TypeFor[ike.Method]():    {[]string{"method"}, last[ike.Method]},
+		reflect.TypeFor[ike.Mode]():      {[]string{"mode"}, last[ike.Mode]},
+		reflect.TypeFor[model.Start]():   {[]string{"initiation"}, last[model.Start]},
+		reflect.TypeFor[bool]():          {[]string{"flag"}, last[bool]},
+		reflect.TypeFor[string]():        {[]string{"word", "text"}, last[string]},
+		reflect.TypeFor[uint64]():        {[]string{"number", "bytes", "kilobytes", "megabytes", "size"}, last[uint64]},
+		reflect.TypeFor[int](): {[]string{"number"}, func(vs []any) (any, bool) {
+			n, ok := vs[len(vs)-1].(uint64)
+			return int(min(n, math.MaxInt32)), ok && n <= math.MaxInt32
+		}},
+		reflect.TypeFor[uint32](): {[]string{"number"}, func(vs []any) (any, bool) {
+			n, ok := vs[len(vs)-1].(uint64)
+			return uint32(n), ok && n <= math.MaxUint32
+		}},
+		reflect.TypeFor[ike.Identity](): {[]string{"word", "text", "address"}, func(vs []any) (any, bool) {
+			switch v := vs[len(vs)-1].(type) {
+			case netip.Addr:
+				return ike.Addr(v), true
+			case string:
+				return identity(v), true
+			}
+			return nil, false
+		}},
+	}
+})
 
 func last[T any](vs []any) (any, bool) {
 	v, ok := vs[len(vs)-1].(T)
