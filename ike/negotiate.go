@@ -197,6 +197,22 @@ func Lead(ps []Proposal, group Choice) []Proposal {
 // hashPRF is the PRF that an IKEv1 hash stands for, by the number of the integrity algorithm.
 var hashPRF = map[uint16]uint16{1: 1, 6: 1, 2: 2, 7: 2, 12: 5, 13: 6, 14: 7}
 
+// PRFOf returns the PRF that is made as an integrity algorithm is: of the same hash, or of the same cipher (RFC 2403, RFC 2404, RFC 3566,
+// RFC 4494, RFC 4868). ok is false for an algorithm that has none.
+func PRFOf(integrity Choice) (prf Choice, ok bool) {
+	id, ok := hashPRF[integrity.ID]
+	switch integrity.ID {
+	case 5: // AUTH_AES_XCBC_96
+		id, ok = 4, true
+	case 8: // AUTH_AES_CMAC_96
+		id, ok = 8, true
+	}
+	if !ok {
+		return Choice{}, false
+	}
+	return Pick(PRF, id, 0), true
+}
+
 // OfferV1 returns the proposals as an IKEv1 initiator sends them (RFC 2409 section 5): of every type the first that IKEv1
 // has a number for, and none whose PRF is not that of its hash.
 func OfferV1(ps []Proposal) []Proposal {

@@ -3,6 +3,7 @@ package ike
 import (
 	"cmp"
 	"fmt"
+	"math/bits"
 	"net/netip"
 	"slices"
 	"strings"
@@ -67,6 +68,23 @@ func (s Selector) AnyAddress() bool {
 	return s.Lo.IsUnspecified() && s.Hi == lastAddr(netip.PrefixFrom(s.Hi, 0))
 }
 
+// Prefix returns the network that the selector's addresses are; ok is false for a range that is none, and where they are not known.
+func (s Selector) Prefix() (p netip.Prefix, ok bool) {
+	lo, hi := s.Lo.AsSlice(), s.Hi.AsSlice()
+	if len(lo) == 0 || len(lo) != len(hi) {
+		return netip.Prefix{}, false
+	}
+	same := 0
+	for i := range lo {
+		n := bits.LeadingZeros8(lo[i] ^ hi[i])
+		if same += n; n < 8 {
+			break
+		}
+	}
+	p = netip.PrefixFrom(s.Lo, same)
+	return p, p.Masked().Addr() == s.Lo && lastAddr(p) == s.Hi
+}
+
 // Addresses writes the selector's addresses: a prefix where they are one, else a range.
 func (s Selector) Addresses() string {
 	switch {
@@ -77,9 +95,8 @@ func (s Selector) Addresses() string {
 	case s.Lo == s.Hi:
 		return s.Lo.String()
 	}
-	ps := packet.Range(packet.Src, s.Lo, s.Hi).Prefixes(packet.Src)
-	if len(ps) == 1 {
-		return ps[0].String()
+	if p, ok := s.Prefix(); ok {
+		return p.String()
 	}
 	return s.Lo.String() + "-" + s.Hi.String()
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -26,7 +27,7 @@ func (a *app) export() *cobra.Command {
 		Example: "  toril export skerry estate --as yang > skerry.yang.json",
 		Args:    paths("GATEWAY"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			i := indexOf(names, as)
+			i := slices.Index(names, as)
 			if i < 0 {
 				return missing("form", as, names)
 			}
@@ -54,13 +55,4 @@ func (a *app) export() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&as, "as", names[0], "form: "+strings.Join(titles, ", "))
 	return a.withBooks(cmd)
-}
-
-func indexOf(list []string, s string) int {
-	for i, x := range list {
-		if x == s {
-			return i
-		}
-	}
-	return -1
 }

@@ -44,11 +44,11 @@ func (at place) near(of settings.Level, l level) level {
 
 // subjects are the connections, or the children, that a statement is about.
 func (r *run) subjects(of settings.Level, at place) (out []settings.Subject) {
-	of1 := []*model.Connection{at.Connection}
+	all := []*model.Connection{at.Connection}
 	if at.Connection == nil {
-		of1 = r.in.Gateway.Connections
+		all = r.in.Gateway.Connections
 	}
-	for _, c := range of1 {
+	for _, c := range all {
 		switch {
 		case of == settings.OfConnection:
 			out = append(out, settings.Subject{Connection: c})
@@ -311,7 +311,7 @@ func (o *offer) chosen(fills []Fill) map[ike.Registry]*assembled {
 				continue
 			}
 			if reg == ike.PRF && c.Registry == ike.Integrity {
-				if c, ok = prfOf(c); !ok {
+				if c, ok = ike.PRFOf(c); !ok {
 					continue
 				}
 			}
@@ -327,15 +327,6 @@ func (o *offer) chosen(fills []Fill) map[ike.Registry]*assembled {
 		}
 	}
 	return out
-}
-
-// prfOf returns the PRF of the hash that an algorithm for integrity is made of (RFC 2403, RFC 2404, RFC 4868).
-func prfOf(c ike.Choice) (ike.Choice, bool) {
-	id, ok := map[uint16]uint16{1: 1, 2: 2, 12: 5, 13: 6, 14: 7, 5: 4, 8: 8}[c.ID]
-	if !ok {
-		return c, false
-	}
-	return ike.Pick(ike.PRF, id, 0), true
 }
 
 // offer adds a proposal to what a connection or a child offers, or a part to the one that statements make together.

@@ -11,7 +11,6 @@ import (
 	"toril/model"
 	"toril/packet"
 	"toril/read/literal"
-	"toril/source"
 )
 
 // chain is a list of rules that the language has: where in a packet's way it stands, and what becomes of packets that no rule is for.
@@ -191,18 +190,14 @@ func (r *run) accessRule(rec *record) {
 	} else if len(rec.values["action"]) == 0 {
 		r.unreadAt(rec.at, rec.place.name, "the rule has no action")
 	}
-	var all []packet.Set
+	var states []uint64
 	for _, v := range rec.values["state"] {
 		for w := range strings.FieldsSeq(fmt.Sprint(v)) {
-			all = append(all, packet.Where(packet.State, packet.OneOf(literal.States[w])))
+			states = append(states, literal.States[w])
 		}
 	}
-	if len(all) > 0 {
-		set := packet.None()
-		for _, s := range all {
-			set = set.Or(s)
-		}
-		one.When = one.When.And(set)
+	if len(states) > 0 {
+		one.When = one.When.And(packet.Where(packet.State, packet.OneOf(states...)))
 	}
 	from, into := packet.Where(packet.PeerIn, packet.OneOf(0)), packet.Where(packet.PeerOut, packet.OneOf(0))
 	switch text(rec.values, "tunnel") {
@@ -287,7 +282,7 @@ func (r *run) static(rec *record, one numbered) {
 		if len(all) != 1 {
 			return p, false
 		}
-		return onePrefix(all[0])
+		return all[0].Prefix()
 	}
 	inside, ok := prefix("from")
 	outside, ok2 := prefix("onto")
@@ -343,15 +338,18 @@ func (r *run) chainOf(name string) *model.Chain {
 // number, and place.
 func (r *run) handOver() {
 	g := r.in.Gateway
-	first := r.firstStatement()
-	add := func(name string, hook model.Hook, policy model.Verb, answers bool, why string) {
-		out := r.chainOf(name)
-		if hook != model.NoHook {
-			out.Hook = hook
+	first := r.in.At(1) // where a chain stands that has no rules
+	add := func(c chain, why string, end model.Verb) {
+		out := r.chainOf(c.name)
+		if c.hook != model.NoHook {
+			out.Hook = c.hook
 		}
-		out.At, out.Policy = first, model.Unsaid(policy, why)
-		all := r.ordered(r.chains[name])
-		if answers {
+		out.At, out.Policy = first, model.Unsaid(c.policy, why)
+		all := r.ordered(r.chains[c.name])
+		if end != model.Continue { // what becomes of packets that no rule of a list is for
+			all = append(all, &model.Rule{At: all[len(all)-1].At, When: packet.All(), Verb: end, Comment: endComment})
+		}
+		if c.answers {
 			pass := packet.Where(packet.State, packet.OneOf(packet.Established, packet.Related))
 			all = append([]*model.Rule{{At: first, When: pass, Verb: model.Accept, Comment: answersComment}}, all...)
 		}
@@ -367,35 +365,19 @@ func (r *run) handOver() {
 	known := map[string]bool{}
 	for _, c := range r.book.chains {
 		known[c.name] = true
-		add(c.name, c.hook, c.policy, c.answers, r.book.Title+" default of "+c.name)
+		add(c, r.book.Title+" default of "+c.name, model.Continue)
 	}
 	for _, name := range r.names {
 		switch {
 		case known[name]:
 		case name == sourceChain || name == destinationChain:
-			add(name, model.NoHook, model.Accept, false, "")
+			add(chain{name: name, policy: model.Accept}, "", model.Continue)
 		default:
-			r.endOfList(name)
-			add(name, model.NoHook, model.Accept, false, "")
+			add(chain{name: name, policy: model.Accept}, "", *r.book.lists)
 			d := g.Defined("chain", name)
 			d.At, d.Missing = r.chains[name][0].At, false
 		}
 	}
-}
-
-// endOfList adds what becomes of packets that no rule of a list is for.
-func (r *run) endOfList(name string) {
-	if verb := *r.book.lists; verb != model.Continue {
-		all := r.ordered(r.chains[name])
-		last := numbered{Rule: &model.Rule{At: all[len(all)-1].At, When: packet.All(), Verb: verb, Comment: endComment},
-			rank: 1<<64 - 1, number: 1<<64 - 1}
-		r.chains[name] = append(r.chains[name], last)
-	}
-}
-
-// firstStatement is where a chain stands that has no rules.
-func (r *run) firstStatement() source.Pos {
-	return r.in.At(1)
 }
 
 // ordered are rules in the order in which they are asked. Those that are inserted at a place come there as they are read.
@@ -415,7 +397,7 @@ func (r *run) ordered(in []numbered) []*model.Rule {
 	slices.SortStableFunc(list, func(a, b numbered) int {
 		return cmp.Or(cmp.Compare(a.rank, b.rank), cmp.Compare(a.number, b.number))
 	})
-	for i, one := range slices.Clone(list) { // each goes once
+	for _, one := range slices.Clone(list) { // each goes once
 		if one.before == 0 || !r.spend(len(list), one.At, place{}) {
 			continue
 		}
@@ -423,7 +405,7 @@ func (r *run) ordered(in []numbered) []*model.Rule {
 		if to < 0 {
 			continue
 		}
-		if i = slices.IndexFunc(list, func(o numbered) bool { return o.Rule == one.Rule }); i != to {
+		if i := slices.IndexFunc(list, func(o numbered) bool { return o.Rule == one.Rule }); i != to {
 			list = slices.Delete(list, i, i+1)
 			if i < to {
 				to--

@@ -26,7 +26,6 @@ type run struct {
 	of          map[*model.Connection]*parts
 	connections map[string]*model.Connection
 	order       []*object
-	builtIn     map[*object]bool // objects that a device has without their being saved
 	records     []*record
 	called      map[recordKey]*record
 	paths       map[pathKey]int // of statements that others stand in
@@ -97,7 +96,7 @@ func (b *Book) read(in *read.Input) { b.run(in).read() }
 
 // run makes the way of one file through the book.
 func (b *Book) run(in *read.Input) *run {
-	return &run{book: b, in: in, rows: settings.All(), of: map[*model.Connection]*parts{}, builtIn: map[*object]bool{},
+	return &run{book: b, in: in, rows: settings.All(), of: map[*model.Connection]*parts{},
 		called: map[recordKey]*record{}, paths: map[pathKey]int{}, chains: map[string][]numbered{},
 		assumed: map[sayKey]bool{}, said: map[sayKey]*said{}}
 }

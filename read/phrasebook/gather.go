@@ -3,7 +3,6 @@ package phrasebook
 import (
 	"fmt"
 	"math"
-	"math/bits"
 	"net/netip"
 	"slices"
 	"strings"
@@ -445,22 +444,5 @@ func prefixOf(v any) (netip.Prefix, bool) {
 	if !ok {
 		return netip.Prefix{}, false
 	}
-	return onePrefix(s)
-}
-
-// onePrefix returns the network that a selector is; ok is false for a range that is none.
-func onePrefix(s ike.Selector) (netip.Prefix, bool) {
-	lo, hi := s.Lo.AsSlice(), s.Hi.AsSlice()
-	if len(lo) == 0 || len(lo) != len(hi) {
-		return netip.Prefix{}, false
-	}
-	same := 0
-	for i := range lo {
-		n := bits.LeadingZeros8(lo[i] ^ hi[i])
-		if same += n; n < 8 {
-			break
-		}
-	}
-	p := netip.PrefixFrom(s.Lo, same)
-	return p, p.Masked().Addr() == s.Lo && ike.SelectPrefix(p).Hi == s.Hi
+	return s.Prefix()
 }

@@ -23,6 +23,8 @@ type object struct {
 	state  uint8
 	circle bool // it refers to itself
 	cut    bool // it stands for more than is followed
+
+	builtIn bool // a device has it without its being saved
 }
 
 // The states of a name whose values are looked for.
@@ -98,7 +100,7 @@ func (r *run) define(rule *rule, name string, pos source.Pos, at place) *object 
 	if o.def.Missing {
 		o.def.Missing = false
 		if o.def.At = pos; pos.IsZero() { // the device has it without its being saved
-			r.builtIn[o] = true
+			o.builtIn = true
 		}
 	}
 	return o
@@ -209,7 +211,7 @@ func (r *run) interfaceBy(name string) *model.Interface {
 // definitions hands over what has names. What a device has without saving it is no use of anything, and need not be used.
 func (r *run) definitions() {
 	for _, o := range r.order {
-		if r.builtIn[o] {
+		if o.builtIn {
 			continue
 		}
 		o.def.Used = slices.DeleteFunc(o.def.Used, func(p source.Pos) bool { return p.IsZero() })

@@ -538,9 +538,10 @@ func (r *reader) proposals(
 		if !ok || id == 0 || !known(ike.Integrity, id) {
 			continue
 		}
-		add(ike.Integrity, ike.Pick(ike.Integrity, uint16(id), 0), x.pos())
-		if prf, ok := prfs[uint16(id)]; ok && protocol == ike.IKE {
-			add(ike.PRF, ike.Pick(ike.PRF, prf, 0), x.pos())
+		c := ike.Pick(ike.Integrity, uint16(id), 0)
+		add(ike.Integrity, c, x.pos())
+		if prf, ok := ike.PRFOf(c); ok && protocol == ike.IKE {
+			add(ike.PRF, prf, x.pos())
 		}
 	}
 	for _, x := range groups {
@@ -557,9 +558,6 @@ func (r *reader) proposals(
 	}
 	return model.Say([]ike.Proposal{p}, at)
 }
-
-// prfs are the PRFs of the hashes of algorithms for integrity (RFC 7296, RFC 4868).
-var prfs = map[uint16]uint16{1: 1, 2: 2, 12: 5, 13: 6, 14: 7, 5: 4, 8: 8}
 
 func known(r ike.Registry, id uint64) bool { return id < 1<<16 && ike.ByID(r, uint16(id)).Known() }
 

@@ -610,7 +610,9 @@ func (x *writer) connection(c *model.Connection) object {
 func (x *writer) prf(c *model.Connection, p ike.Proposal) {
 	var derived []uint16
 	for _, i := range p.Of(ike.Integrity) {
-		derived = append(derived, prfs[i.ID])
+		if prf, ok := ike.PRFOf(i); ok {
+			derived = append(derived, prf.ID)
+		}
 	}
 	for _, f := range p.Of(ike.PRF) {
 		if !slices.Contains(derived, f.ID) {
@@ -713,8 +715,8 @@ func (x *writer) child(c *model.Connection, k *model.Child, leaf func(settings.S
 	own, peer := single(c.LocalAddrs.Value), single(c.RemoteAddrs.Value)
 	for _, l := range k.Local.Value {
 		for _, r := range k.Remote.Value {
-			lp, ok := network(l, own)
-			rp, ok2 := network(r, peer)
+			lp, ok := l.At(own).Prefix()
+			rp, ok2 := r.At(peer).Prefix()
 			if !ok || !ok2 || l.Opaque || r.Opaque {
 				x.cannot("child %s of %s: networks that are none of one length (%s to %s)", k.Name, c.Name, l, r)
 				continue
@@ -738,17 +740,6 @@ func single(as model.Addresses) netip.Addr {
 		return all[0]
 	}
 	return netip.Addr{}
-}
-
-// network is the prefix of a selector; ok is false for a range that is none.
-func network(s ike.Selector, self netip.Addr) (netip.Prefix, bool) {
-	s = s.At(self)
-	for bits := 0; s.Lo.IsValid() && bits <= s.Lo.BitLen(); bits++ {
-		if p := netip.PrefixFrom(s.Lo, bits); p.Masked().Addr() == s.Lo && ike.SelectPrefix(p).Hi == s.Hi {
-			return p, true
-		}
-	}
-	return netip.Prefix{}, false
 }
 
 func (x *writer) selector(k *model.Child, l, r ike.Selector, lp, rp netip.Prefix) (ts object) {

@@ -4,7 +4,6 @@ package draft
 
 import (
 	"fmt"
-	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -348,6 +347,3 @@ func (f *Form) values(s slot) (out []string) {
 	}
 	return out
 }
-
-// sorted are the keys of a vocabulary.
-func sorted(words map[string]string) []string { return slices.Sorted(maps.Keys(words)) }

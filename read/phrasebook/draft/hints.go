@@ -54,7 +54,7 @@ func hintsOf(known []*model.Gateway, w *drafter) *hints {
 					setting string
 				}{{k.Remote.Value, "own-networks"}, {k.Local.Value, "peer-networks"}} {
 					for _, s := range of.list {
-						if p, ok := prefixOf(s); ok {
+						if p, ok := s.Prefix(); ok {
 							h.networks[p] = append(h.networks[p], hint{of.setting, why})
 						}
 					}
@@ -95,23 +95,12 @@ func (w *drafter) farEnd(c *model.Connection) bool {
 	}
 	for _, k := range c.Children {
 		for _, s := range append(slices.Clip(k.Local.Value), k.Remote.Value...) {
-			if p, ok := prefixOf(s); ok && p.Bits() > 0 && w.nets[p] && named {
+			if p, ok := s.Prefix(); ok && p.Bits() > 0 && w.nets[p] && named {
 				return true
 			}
 		}
 	}
 	return false
-}
-
-// prefixOf returns the network that a selector is.
-func prefixOf(s ike.Selector) (netip.Prefix, bool) {
-	for bits := 0; s.Lo.IsValid() && bits <= s.Lo.BitLen(); bits++ {
-		p := netip.PrefixFrom(s.Lo, bits)
-		if p.Masked().Addr() == s.Lo && ike.SelectPrefix(p).Hi == s.Hi {
-			return p, true
-		}
-	}
-	return netip.Prefix{}, false
 }
 
 // secret returns why a word is known to be a key.

@@ -105,7 +105,7 @@ func (w *drafter) slot(f *Form, s slot, around string) {
 		for _, words := range f.tokens {
 			for i := s.at; i < len(words) && w.kind(words, i) == s.kind; i++ {
 				if _, iana, ok := algorithm(words[i].Text); ok && s.kind == "prf" {
-					w.words[s.kind][words[i].Text] = prfs[iana]
+					w.words[s.kind][words[i].Text] = prfOf(iana)
 				} else if ok {
 					w.words[s.kind][words[i].Text] = iana
 				} else if iana, ok := group(words[i].Text); ok {

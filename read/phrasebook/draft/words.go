@@ -57,10 +57,15 @@ func algorithm(word string) (part, iana string, ok bool) {
 	return "encryption", fmt.Sprintf("ENCR_AES_CBC %d", bits), true
 }
 
-// prfs are the PRFs of the hashes that algorithms for integrity are made of.
-var prfs = map[string]string{"AUTH_HMAC_MD5_96": "PRF_HMAC_MD5", "AUTH_HMAC_SHA1_96": "PRF_HMAC_SHA1",
-	"AUTH_HMAC_SHA2_256_128": "PRF_HMAC_SHA2_256", "AUTH_HMAC_SHA2_384_192": "PRF_HMAC_SHA2_384",
-	"AUTH_HMAC_SHA2_512_256": "PRF_HMAC_SHA2_512"}
+// prfOf is the PRF of the hash that an algorithm for integrity is made of, both by IANA's names; "" where there is none.
+func prfOf(integrity string) string {
+	if a := ike.ByName(ike.Integrity, integrity); a != nil {
+		if prf, ok := ike.PRFOf(ike.Choice{Algorithm: a}); ok {
+			return prf.Name
+		}
+	}
+	return ""
+}
 
 // group reads a word for a group of a key exchange, with letters: "modp2048", "group14".
 func group(word string) (iana string, ok bool) {

@@ -32,8 +32,10 @@ func TestWordsForAlgorithms(t *testing.T) {
 			assert.NotNil(t, ike.ByName(r, name), iana)
 		}
 	}
-	for _, prf := range prfs {
-		assert.NotNil(t, ike.ByName(ike.PRF, prf), prf)
+	for integrity, want := range map[string]string{"AUTH_HMAC_MD5_96": "PRF_HMAC_MD5", "AUTH_HMAC_SHA1_96": "PRF_HMAC_SHA1",
+		"AUTH_HMAC_SHA2_256_128": "PRF_HMAC_SHA2_256", "ENCR_AES_CBC 128": "", "": ""} {
+		assert.Equal(t, want, prfOf(integrity), integrity)
+		assert.True(t, want == "" || ike.ByName(ike.PRF, want) != nil, want)
 	}
 	for word, want := range map[string]string{"group14": "14", "Group-2": "2", "modp2048": "14", "ecp384": "20",
 		"curve25519": "31", "group99": "",

@@ -3,6 +3,7 @@ package draft
 import (
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -55,7 +56,7 @@ func Write(w io.Writer, d *Draft) error {
 	}
 	for _, name := range vocabularies {
 		fmt.Fprintf(&b, "  %s:\n", name)
-		for _, w := range sorted(d.Words[name]) {
+		for _, w := range slices.Sorted(maps.Keys(d.Words[name])) {
 			fmt.Fprintf(&b, "    %s: %s\n", strconv.Quote(source.Clean(w)), strconv.Quote(d.Words[name][w]))
 		}
 	}
