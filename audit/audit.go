@@ -14,6 +14,7 @@ import (
 	"unique"
 
 	"toril/baseline"
+	"toril/estate"
 	"toril/model"
 	"toril/negotiate"
 	"toril/packet"
@@ -63,13 +64,16 @@ type Check struct {
 	Why      string   // one sentence: why it matters
 	Fix      string   // one sentence: what to write instead
 	Doc      Doc
-	Requires Needs // what it asks of the driver, which works it out once and lets it go
+	Requires Needs  // what it asks of the driver, which works it out once and lets it go
+	Effect   Effect // what a finding of it means for its tunnel, unless the finding says otherwise
+	PartOf   []Part // with whose findings its own may have one cause
 
 	Estate     func(*Pass)
 	Gateway    func(*Pass, *model.Gateway)
 	Tunnel     func(*Pass, *pair.Tunnel)
 	Connection func(*Pass, *Subject)
-	Child      func(*Pass, *Subject) // with Subject.Child set
+	Child      func(*Pass, *Subject)            // with Subject.Child set
+	Exceptions func(*Pass, []*estate.Exception) // asked last, when it is known what each accepts
 }
 
 // Needs are results that several checks ask for.
@@ -101,9 +105,10 @@ type Doc struct {
 // Evidence is a statement of a saved file, with its place: line, and bytes.
 type Evidence struct {
 	source.Pos
-	Text string // the line, secrets masked
-	Note string // what it shows
-	Part string // what of the statement it is about, as written: an element of a list; "" for all of it
+	Text   string // the line, secrets masked
+	Column int    // in bytes from 1, where the statement or its part begins; 0 where that is not known
+	Note   string // what it shows
+	Part   string // what of the statement it is about, as written: an element of a list; "" for all of it
 }
 
 // Finding is an answer that a person should act on.
@@ -128,12 +133,30 @@ type Finding struct {
 	Unsure     string // why it could not be told for certain
 	At         Evidence
 	Also       []Evidence
-	AlsoIn     []string // other connections and children that the same line serves
+	AlsoIn     []string          // other connections and children that the same line serves
+	Series     string            // of many like findings in one place: which place, "chain forward"; "" for a finding of its own
+	Culprit    source.Pos        // the statement at fault, where that is another than the one it is at
+	PartOf     string            // the ID of the finding that has the same cause and says it better; "" for one that stands by itself
+	Accepted   *estate.Exception // by whom and why it is accepted; nil for one that is not
+	Packets    packet.Set        // the packets that it is about, where that decides of which cause it is; Report lets them go
 
 	level   Severity // by the baseline, where leveled
 	leveled bool
 	lower   int
+
+	weak     []string // the weak algorithms that it is about
+	effect   Effect
+	settled  bool   // effect was set for this finding
+	waits    bool   // no end begins
+	children string // the children that mean each other, of either end, that it is about
+	excess   bool   // it concerns only networks that one end has and the other has not
 }
+
+// Means says what this very finding means for its tunnel, in place of what the check's do.
+func (f *Finding) Means(e Effect) { f.effect, f.settled = e, true }
+
+// Waits says that the tunnel comes up only by hand.
+func (f *Finding) Waits() { f.waits = true }
 
 // By makes the severity that of breaking a requirement of a level, which a standard demands.
 func (f *Finding) By(l baseline.Level, standard string) {
@@ -234,7 +257,7 @@ func (p *Pass) Walk(g *model.Gateway) *walk.Path {
 // changed.
 func (p *Pass) Attempts(t *pair.Tunnel) []negotiate.Attempt {
 	p.need(Negotiation)
-	return once(&p.shared.attempts, t, func() []negotiate.Attempt { return negotiate.Tunnel(t) })
+	return p.shared.attemptsOf(t)
 }
 
 // Shadows returns the rules of a chain that no packet reaches, or that nothing would change without. It must not be changed.
@@ -313,6 +336,10 @@ func (p *Pass) Report(f Finding) {
 		f.Also[i] = p.quoted(f.Also[i])
 	}
 	f.Message = source.Clean(f.Message)
+	if !f.settled {
+		f.effect = p.Check.Effect
+	}
+	p.place(&f)
 	f.Detach()
 	p.found = append(p.found, &f)
 }
@@ -341,6 +368,7 @@ func (p *Pass) quoted(e Evidence) Evidence {
 		if part, ok := f.Within(e.Range, e.Part); ok {
 			e.Range = part
 		}
+		e.Column = f.Column(e.Pos)
 	}
 	return e
 }

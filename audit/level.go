@@ -92,6 +92,9 @@ func canBeStrong(b *baseline.Baseline, p ike.Proposal, protocol ike.Protocol, ty
 func (f *Finding) Judged(j Judged, parts model.Parts) {
 	f.level, f.leveled, f.Standard, f.At.Part = j.Severity(), true, j.Standard(), j.In
 	for _, w := range j.Weak {
+		f.weak = append(f.weak, w.String())
+	}
+	for _, w := range j.Weak {
 		if at, ok := parts[w.Registry]; ok && at != f.At.Pos {
 			f.Also = append(f.Also, Evidence{Pos: f.At.Pos, Note: "the proposals that it is a part of"})
 			f.At = Evidence{Pos: at}

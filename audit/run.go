@@ -18,6 +18,7 @@ import (
 	"toril/baseline"
 	"toril/estate"
 	"toril/model"
+	"toril/negotiate"
 	"toril/packet"
 	"toril/pair"
 	"toril/source"
@@ -29,6 +30,8 @@ type Result struct {
 	Baseline *baseline.Baseline
 	Findings []Finding
 	NotGiven []NotGiven // what could not be judged, by gateway
+	Tunnels  []*Tunnel  // what becomes of every tunnel, by name
+	Now      time.Time  // the day that the audit was asked for
 	// Undeclared are checks that asked for what they do not require: a slip in their declaration, of no consequence for what was found.
 	Undeclared []string
 }
@@ -52,6 +55,11 @@ func once[K comparable, V any](m *sync.Map, key K, make func() V) V {
 	return made.(func() V)()
 }
 
+// attemptsOf predicts what comes of either end's setting a tunnel up, once.
+func (s *shared) attemptsOf(t *pair.Tunnel) []negotiate.Attempt {
+	return once(&s.attempts, t, func() []negotiate.Attempt { return negotiate.Tunnel(t) })
+}
+
 // forget lets go what was worked out for a gateway.
 func (s *shared) forget(g *model.Gateway) {
 	s.paths.Delete(g)
@@ -73,6 +81,7 @@ type work struct {
 	left    atomic.Int32 // parts of the checks that were not asked yet
 
 	notGiven []NotGiven
+	state    *Tunnel
 
 	mu    sync.Mutex
 	found []answer
@@ -140,7 +149,7 @@ func Run(ctx context.Context, e *pair.Estate, checks []*Check, b *baseline.Basel
 		for _, part := range parts {
 			group.Go(func() error {
 				defer w.close(e, all)
-				if w.open(inner, e); w.err != nil {
+				if w.open(inner, e, all); w.err != nil {
 					return w.err
 				}
 				p := &Pass{Context: inner, Estate: e, Baseline: b, Now: now, shared: all, work: w}
@@ -171,11 +180,18 @@ func Run(ctx context.Context, e *pair.Estate, checks []*Check, b *baseline.Basel
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	r := &Result{Estate: e, Baseline: b}
+	r := &Result{Estate: e, Baseline: b, Now: now}
 	for _, w := range todo {
 		r.NotGiven = append(r.NotGiven, w.notGiven...)
+		if w.state != nil {
+			r.Tunnels = append(r.Tunnels, w.state)
+		}
 	}
-	r.gather(append([]*work{last}, todo...), len(checks))
+	works := append([]*work{last}, todo...)
+	r.gather(works, len(checks))
+	r.accept(p, checks)
+	r.fold(checks)
+	r.states()
 	for _, c := range checks {
 		if _, slip := all.undeclared.Load(c.Name); slip {
 			r.Undeclared = append(r.Undeclared, c.Name)
@@ -193,10 +209,12 @@ func (w *work) about() []*estate.Facts {
 }
 
 // open opens what the work is about, once.
-func (w *work) open(ctx context.Context, e *pair.Estate) {
+func (w *work) open(ctx context.Context, e *pair.Estate, all *shared) {
 	w.once.Do(func() {
 		if w.match != nil {
-			w.tunnel, w.err = e.OpenTunnel(ctx, w.match)
+			if w.tunnel, w.err = e.OpenTunnel(ctx, w.match); w.err == nil {
+				w.state = stateOf(w.match, all.attemptsOf(w.tunnel))
+			}
 			return
 		}
 		if w.gateway, w.err = e.Open(ctx, w.facts); w.err == nil {
@@ -288,6 +306,10 @@ func (r *Result) gather(done []*work, checks int) {
 		of[i] = nil
 	}
 	r.identify()
+	r.sort()
+}
+
+func (r *Result) sort() {
 	slices.SortStableFunc(r.Findings, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(a.Tunnel, b.Tunnel), cmp.Compare(a.Gateway, b.Gateway),
 			a.At.Pos.Compare(b.At.Pos), cmp.Compare(a.Check, b.Check), cmp.Compare(a.Child, b.Child), cmp.Compare(a.Message, b.Message))

@@ -31,6 +31,8 @@ type Config struct {
 	Formats  []FormatRule
 	Versions []VersionRule
 	Intents  []*Intent
+	// Exceptions are the findings that owners accept.
+	Exceptions []*Exception
 
 	problems  []*source.Error // of phrasebooks, which are not used then
 	bookFiles []string        // below the estate's folder
@@ -75,6 +77,8 @@ type document struct {
 	Formats  map[string]string `yaml:"formats"`
 	Versions map[string]string `yaml:"versions"`
 	Tunnels  []tunnelText      `yaml:"tunnels"`
+
+	Exceptions []ExceptionText `yaml:"exceptions"`
 }
 
 type tunnelText struct {
@@ -158,7 +162,8 @@ func ParseConfig(file string, text []byte, formats []*read.Format, open func(nam
 		}
 		c.Intents = append(c.Intents, in)
 	}
-	return c, nil
+	c.Exceptions, err = exceptions(d.Exceptions, file, tree)
+	return c, err
 }
 
 // allowed reads one flow: networks with commas between, a protocol, ports.
@@ -350,6 +355,7 @@ func (l *loader) loadConfig(fsys fs.FS, prefix string) *Config {
 	}
 	l.files = append(l.files, source.NewFile(prefix+ConfigName, data))
 	l.intents = append(l.intents, c.Intents...)
+	l.exceptions = append(l.exceptions, c.Exceptions...)
 	l.problems = append(l.problems, c.problems...)
 	return c
 }

@@ -27,13 +27,14 @@ const MaxFile = 64 << 20
 
 // Estate is all that was found in one run: of every gateway the facts, and the gateway itself for as long as there is room.
 type Estate struct {
-	Gateways []*Facts        // by name
-	Problems []*source.Error // of every file, in their order
-	Intents  []*Intent       // what tunnels are for, as far as a toril.yaml says
-	Read     int             // files that were read
-	LeftOut  []model.LeftOut // files that were not read, by path
-	configs  []*source.File  // the files of the estate itself
-	keeper   *keeper
+	Gateways   []*Facts        // by name
+	Problems   []*source.Error // of every file, in their order
+	Intents    []*Intent       // what tunnels are for, as far as a toril.yaml says
+	Exceptions []*Exception    // findings that are accepted, as far as a toril.yaml or the options say
+	Read       int             // files that were read
+	LeftOut    []model.LeftOut // files that were not read, by path
+	configs    []*source.File  // the files of the estate itself
+	keeper     *keeper
 }
 
 // Options say how an estate is read.
@@ -122,13 +123,14 @@ func LoadFS(ctx context.Context, fsys fs.FS, opts Options) (*Estate, error) {
 }
 
 type loader struct {
-	opts     Options
-	plans    map[[2]string]*plan // by folder and name
-	problems []*source.Error
-	files    []*source.File // read besides those of gateways
-	intents  []*Intent
-	leftOut  []model.LeftOut
-	budget   int64 // bytes that archives may still unpack to
+	opts       Options
+	plans      map[[2]string]*plan // by folder and name
+	problems   []*source.Error
+	files      []*source.File // read besides those of gateways
+	intents    []*Intent
+	exceptions []*Exception
+	leftOut    []model.LeftOut
+	budget     int64 // bytes that archives may still unpack to
 }
 
 func newLoader(opts Options) *loader {
@@ -444,7 +446,7 @@ func (l *loader) named() []*plan {
 // run reads every gateway once, keeps the facts of each, and lets those go again that there is no room for.
 func (l *loader) run(ctx context.Context) (*Estate, error) {
 	plans := l.named()
-	e := &Estate{LeftOut: l.leftOut, Problems: l.problems, Intents: l.intents, configs: l.files, keeper: newKeeper(l.opts)}
+	e := &Estate{LeftOut: l.leftOut, Problems: l.problems, Intents: l.intents, Exceptions: l.exceptions, configs: l.files, keeper: newKeeper(l.opts)}
 	all := make([]*Facts, len(plans))
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))

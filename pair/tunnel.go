@@ -113,7 +113,7 @@ func single(said, expected model.Addresses) netip.Addr {
 // nil where there is no such child.
 type ChildPair struct{ A, B *model.Child }
 
-// Children pairs the children of both ends: each with the one whose selectors mirror its own best.
+// Children pairs the children of both ends: each with the one whose selectors mirror its own best. The list must not be changed.
 func (t *Tunnel) Children() []ChildPair {
 	t.once.Do(func() { t.children = t.pairChildren() })
 	return t.children

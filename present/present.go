@@ -147,3 +147,11 @@ func PFS(ps []ike.Proposal) string {
 	}
 	return Few(cs)
 }
+
+// Plural writes a number of things: "1 gateway", "3 gateways".
+func Plural(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
+}

@@ -66,11 +66,3 @@ func (a Asked) String() string {
 	}
 	return out
 }
-
-// Plural writes a number of things: "1 gateway", "3 gateways".
-func Plural(n int, one string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %ss", n, one)
-}

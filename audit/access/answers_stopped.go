@@ -14,6 +14,9 @@ var AnswersStopped = &audit.Check{
 	Severity: audit.High,
 	Why:      "The first packet passes and nothing comes back: every connection times out.",
 	Fix:      "Accept established and related packets at the top of the forward chain.",
+	PartOf: []audit.Part{
+		{Of: "access/blocked", By: audit.SameLine},
+	},
 	Doc: audit.Doc{
 		What: "The replies to every new connection that the filter allows into a tunnel, or out of it, are sent through the " +
 			"filter as packets of an established connection, in the other direction.",

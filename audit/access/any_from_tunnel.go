@@ -15,6 +15,9 @@ var AnyFromTunnel = &audit.Check{
 	Severity: audit.High,
 	Why:      "Anyone who controls the far end, or breaks into it, reaches every port of every host behind this gateway.",
 	Fix:      "Allow the protocols and hosts that the tunnel is for, and drop the rest with a log.",
+	PartOf: []audit.Part{
+		{Of: "access/any-from-tunnel", By: audit.SameLine},
+	},
 	Doc: audit.Doc{
 		What: "The packets that come out of a child, of all protocols and to all ports, are sent through the forward hook as new " +
 			"connections. The check reports where one " +

@@ -18,6 +18,11 @@ var BeyondIntent = &audit.Check{
 	Severity: audit.Medium,
 	Why:      "What is allowed and not intended is what an attacker uses.",
 	Fix:      "Narrow the rules to what the estate's toril.yaml declares, or declare what is meant.",
+	PartOf: []audit.Part{
+		{Of: "access/beyond-intent", By: audit.SameLine},
+		{Of: "access/any-from-tunnel", By: audit.SameLine},
+		{Of: "access/blanket", By: audit.SameLine},
+	},
 	Doc: audit.Doc{
 		What: "New connections that come out of a child, of all that its selectors allow, are sent through the whole gateway. For " +
 			"tunnels whose intent is declared, the check reports where some pass that no declared flow allows, with such a packet.",

@@ -15,6 +15,9 @@ var Blanket = &audit.Check{
 	Severity: audit.Medium,
 	Why:      "The rule bypasses the rules written for the tunnels: every tunnel added later is open from its first packet.",
 	Fix:      "Send decrypted packets through rules of their own: jump to a chain that names networks and protocols.",
+	PartOf: []audit.Part{
+		{Of: "access/any-from-tunnel", By: audit.SameLine},
+	},
 	Doc: audit.Doc{
 		What: "Accepting rules at the forward or input hook whose only condition is that the packet was decrypted, or that it " +
 			"came in on a tunnel interface.",

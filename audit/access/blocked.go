@@ -16,6 +16,10 @@ var Blocked = &audit.Check{
 	Why:      "The tunnel is up but no packet passes, or connections can be opened from one side only.",
 	Fix: "Accept what the tunnel is for in the forward chain: each pair of networks, and each direction in which connections " +
 		"are opened.",
+	PartOf: []audit.Part{
+		{Of: "access/blocked", By: audit.SameLine},
+		{Of: "ends/not-mirrored", By: audit.SameExcess},
+	},
 	Doc: audit.Doc{
 		What: "For each pair of networks of every child, new connections into the tunnel and out of it are sent through the whole " +
 			"filter. The check reports where nothing passes either way: between all networks, or " +
@@ -101,6 +105,9 @@ func blocked(p *audit.Pass, s *audit.Subject, lower int, what string, by passage
 	f.Example = w.String()
 	f.Message = fmt.Sprintf(what, s.Child.Name)
 	f.Undecided(reasons(by.stopped))
+	for _, o := range by.stopped {
+		f.Packets = f.Packets.Or(o.Was())
+	}
 	p.Report(f)
 }
 

@@ -17,6 +17,9 @@ var IKEClosed = &audit.Check{
 	Why:      "The tunnel cannot be set up, or comes up and carries nothing in one direction.",
 	Fix: "Accept UDP 500 and 4500 and ESP from the peer's address in the input chain and to it in the output chain, before " +
 		"anything drops them.",
+	PartOf: []audit.Part{
+		{Of: "access/ike-closed", By: audit.SameLine},
+	},
 	Doc: audit.Doc{
 		What: "IKE (UDP 500 and 4500), and ESP where no NAT is between, from the peer's address to the own tunnel address are sent " +
 			"through the input hook as new packets, and from the own address to the peer's through the output and postrouting hooks.",
@@ -70,6 +73,9 @@ var IKEClosed = &audit.Check{
 			f.Message = fmt.Sprintf("%s from the peer %s to %s is blocked", kind.name, peer, own)
 			f.Also = []audit.Evidence{{Pos: s.Connection.RemoteAddrs.Where(s.Connection.At), Note: "the peer"}}
 			f.Undecided(unsure[:min(1, len(unsure))])
+			if kind.name != "ESP" {
+				f.Means(audit.StopsPeer)
+			}
 			p.Report(f)
 			return // the first says it: the others are usually closed by the same rule
 		}
@@ -91,6 +97,9 @@ var IKEClosed = &audit.Check{
 				f.Message = fmt.Sprintf("%s from %s to the peer %s is blocked in %s", kind.name, own, peer, o.Where)
 				f.Also = []audit.Evidence{{Pos: s.Connection.RemoteAddrs.Where(s.Connection.At), Note: "the peer"}}
 				f.Undecided(o.Unsure)
+				if kind.name != "ESP" {
+					f.Means(audit.StopsOwn)
+				}
 				p.Report(f)
 				return
 			}

@@ -19,6 +19,10 @@ var Management = &audit.Check{
 	Severity: audit.Medium,
 	Why:      "Anyone who takes over the gateway takes over every tunnel that ends on it, and reaches all networks behind them.",
 	Fix:      "Accept management from the networks of its administrators only.",
+	PartOf: []audit.Part{
+		{Of: "access/any-from-tunnel", By: audit.SameLine},
+		{Of: "access/blanket", By: audit.SameLine},
+	},
 	Doc: audit.Doc{
 		What: "New connections to SSH, telnet, HTTP, HTTPS and SNMP of the gateway are sent through the input hook: from the outside " +
 			"interface, and decrypted from every tunnel to a gateway of someone else. " +

@@ -13,6 +13,9 @@ var NeverMatches = &audit.Check{
 	Severity: audit.Medium,
 	Why:      "Its conditions contradict each other, so it never has any effect.",
 	Fix:      "Correct the conditions.",
+	PartOf: []audit.Part{
+		{Of: "access/never-matches", By: audit.SameSeries},
+	},
 	Doc: audit.Doc{
 		What: "Rules whose conditions, taken together, leave no packet: two sources, a port of a protocol without ports, an IPv6 " +
 			"address in an IPv4 chain.",
@@ -28,6 +31,7 @@ var NeverMatches = &audit.Check{
 					p.Report(
 						audit.Finding{
 							Gateway: g.Name,
+							Series:  c.Name,
 							At:      audit.Evidence{Pos: s.Rule.At},
 							Message: "the conditions of this rule contradict each other: no packet matches",
 						},

@@ -15,6 +15,12 @@ var NoLog = &audit.Check{
 	Severity: audit.Info,
 	Why:      "Afterwards there is no record of what came through the tunnel.",
 	Fix:      "Log new connections in the rule that accepts them, or before it.",
+	PartOf: []audit.Part{
+		{Of: "access/no-log", By: audit.SameLine},
+		{Of: "access/any-from-tunnel", By: audit.SameLine},
+		{Of: "access/blanket", By: audit.SameLine},
+		{Of: "access/beyond-intent", By: audit.SameLine},
+	},
 	Doc: audit.Doc{
 		What: "The rules that accept new connections which come out of a tunnel to another gateway: the check reports where none " +
 			"of those that the packets meet logs.",

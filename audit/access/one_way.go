@@ -14,6 +14,10 @@ var OneWay = &audit.Check{
 	Severity: audit.Low,
 	Why:      "The rules of the two ends do not match: what one allows, the other drops.",
 	Fix:      "Accept the connections at the far end too, with source and destination as they arrive there, or block them here.",
+	PartOf: []audit.Part{
+		{Of: "access/blocked", By: audit.SameLine},
+		{Of: "ends/not-mirrored", By: audit.SameExcess},
+	},
 	Doc: audit.Doc{
 		What: "What the filter of one end allows into the tunnel between two networks is compared, packet by packet, with what " +
 			"the filter of the other allows out of it. The check reports where nothing of it is accepted.",
@@ -64,6 +68,7 @@ var OneWay = &audit.Check{
 						continue
 					}
 					f := p.On(s, stopped[0].Decided(s.Child.At), false)
+					f.Packets = lost
 					w, _ := lost.Witness()
 					f.Example = w.String()
 					f.Message = fmt.Sprintf(

@@ -13,6 +13,9 @@ var Redundant = &audit.Check{
 	Severity: audit.Info,
 	Why:      "The rules after it do the same with its packets; each such rule makes the others harder to read.",
 	Fix:      "Remove it, unless it is there for its counter.",
+	PartOf: []audit.Part{
+		{Of: "access/redundant", By: audit.SameSeries},
+	},
 	Doc: audit.Doc{
 		What: "Accepting and dropping rules without log whose packets the next rule that meets them takes whole and treats alike, " +
 			"or whose packets meet no further rule of a base chain and whose policy does the same.",
@@ -32,6 +35,7 @@ var Redundant = &audit.Check{
 				}
 				f := audit.Finding{
 					Gateway: g.Name,
+					Series:  c.Name,
 					At:      audit.Evidence{Pos: s.Rule.At},
 					Message: "the rules after it do the same with the packets of this rule",
 				}

@@ -13,6 +13,10 @@ var Shadowed = &audit.Check{
 	Severity: audit.Medium,
 	Why:      "It is never reached and has no effect.",
 	Fix:      "Move it before the rules that hide it, or remove it.",
+	PartOf: []audit.Part{
+		{Of: "access/shadowed", By: audit.SameSeries},
+		{Of: "access/blanket", By: audit.SameLine},
+	},
 	Doc: audit.Doc{
 		What: "Every rule of every chain is compared, exactly, with the union of the rules before it that take their packets for " +
 			"good. Rules whose conditions are outside the model hide nothing. The hiding rules are named. " +
@@ -33,7 +37,11 @@ var Shadowed = &audit.Check{
 					At:      audit.Evidence{Pos: s.Rule.At},
 					Message: "no packet reaches this rule: earlier rules match them all",
 				}
+				if len(s.By) == 1 {
+					f.Culprit = s.By[0].At
+				}
 				if s.Same {
+					f.Series = c.Name
 					f.Lower(1)
 					f.Message = "no packet reaches this rule: earlier rules match them all and do the same"
 				}

@@ -15,6 +15,10 @@ var ShortOfIntent = &audit.Check{
 	Severity: audit.High,
 	Why:      "The tunnel does not carry the traffic it was set up for.",
 	Fix:      "Accept the flow in the filter, or name its networks in the selectors.",
+	PartOf: []audit.Part{
+		{Of: "access/blocked", By: audit.SameLine},
+		{Of: "ends/not-mirrored", By: audit.SameExcess},
+	},
 	Doc: audit.Doc{
 		What: "Every declared flow of a tunnel is sent through the gateway, into the children of the tunnel and out of them. The " +
 			"check reports where some of it is in no child, or is blocked by the filter.",

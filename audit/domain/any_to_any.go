@@ -13,6 +13,10 @@ var AnyToAny = &audit.Check{
 	Severity: audit.Medium,
 	Why:      "The tunnel carries whatever either side sends: the selectors no longer say, or limit, what it is for.",
 	Fix:      "Name the networks of both sides; where all traffic shall pass, say so as the tunnel's intent.",
+	PartOf: []audit.Part{
+		{Of: "domain/any-to-any", By: audit.SameChildren},
+		{Of: "ends/any-against-list", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What: "Both sides of a child's selectors hold every address. A child whose packets are chosen by routes (through an " +
 			"interface of its own) is asked by other checks; " +

@@ -14,6 +14,9 @@ var Covered = &audit.Check{
 	Severity: audit.Low,
 	Why:      "Its packets may take either child; traffic meant to be separate is not.",
 	Fix:      "Remove the narrower child, or remove its networks from the wider one.",
+	PartOf: []audit.Part{
+		{Of: "domain/any-to-any", By: audit.SameEnd},
+	},
 	Doc: audit.Doc{
 		What:    "Children of one connection whose whole encryption domain lies within that of another.",
 		Harm:    "The narrower child, with its own algorithms or lifetimes, is used from one side and the wider one from the other.",

@@ -18,6 +18,9 @@ var PublicInside = &audit.Check{
 	Severity: audit.Low,
 	Why:      "Public networks in the selectors are a typing mistake, or send Internet traffic into the tunnel.",
 	Fix:      "Correct the network, or declare it in the estate's toril.yaml.",
+	PartOf: []audit.Part{
+		{Of: "domain/public-inside", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What: "Selectors with addresses that are neither private (RFC 1918, RFC 4193), shared (RFC 6598) nor for documentation " +
 			"(RFC 5737), without being everything; the tunnel's own addresses are left out. Nothing is said where a declared intent " +

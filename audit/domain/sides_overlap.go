@@ -14,6 +14,9 @@ var SidesOverlap = &audit.Check{
 	Severity: audit.High,
 	Why:      "Packets within one site match the tunnel, and hosts with the same address on both sides cannot reach each other.",
 	Fix:      "Renumber one side, or translate one of the networks one-to-one and put the translated one into the selectors of both ends.",
+	PartOf: []audit.Part{
+		{Of: "domain/sides-overlap", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What: "Some address stands in the local and in the remote selectors of a child, and the sides are not both \"everything\".",
 		Harm: "Hosts of one network lose each other when the tunnel comes up; replies go to the wrong one of two hosts with the " +

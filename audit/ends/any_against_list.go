@@ -17,6 +17,9 @@ var AnyAgainstList = &audit.Check{
 	Why: "It is narrowed to the list and works, so the loose end goes unnoticed; it would accept any network that the other end " +
 		"proposes.",
 	Fix: "Configure the same networks on both ends.",
+	PartOf: []audit.Part{
+		{Of: "ends/not-mirrored", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What:    "The selectors of one end's child hold every address, those of the other's do not.",
 		Harm:    "Anyone who changes the narrow end, or takes it over, reaches every network behind the loose one.",
@@ -31,7 +34,7 @@ var AnyAgainstList = &audit.Check{
 				if side.a.Value.AnyAddress() == side.b.Value.AnyAddress() {
 					continue
 				}
-				f := both(p, t, side.a.Where(c.A.At), side.b.Where(c.B.At))
+				f := both(p, t, c.A, side.a.Where(c.A.At), side.b.Where(c.B.At))
 				f.Message = fmt.Sprintf(
 					"%s is set to %s and %s to %s: only the list is negotiated, and the other end would accept anything",
 					t.Ends[0].Gateway.Name,

@@ -7,19 +7,19 @@ import (
 
 	"toril/audit"
 	"toril/ike"
+	"toril/model"
 	"toril/negotiate"
 	"toril/pair"
 	"toril/source"
 )
 
-// failing makes a Tunnel function that speaks where an attempt fails for one of some topics: high where both ends'
-// attempts do, medium where only one end's does.
+// failing makes a Tunnel function that speaks where an attempt fails for one of some topics: high where nothing else brings the tunnel up,
+// a step less where the other end's attempt does.
 func failing(topics ...negotiate.Topic) func(*audit.Pass, *pair.Tunnel) {
 	return func(p *audit.Pass, t *pair.Tunnel) {
 		attempts := p.Attempts(t)
-		var hits []*negotiate.Failure
-		var by []negotiate.Attempt
-		seen := 0
+		var hits []failure
+		works := false // some attempt that brings something up does not fail for that
 		for _, a := range attempts {
 			found := false
 			for _, f := range failuresOf(a) {
@@ -28,36 +28,48 @@ func failing(topics ...negotiate.Topic) func(*audit.Pass, *pair.Tunnel) {
 					continue
 				}
 				found = true
-				if !slices.ContainsFunc(hits, func(o *negotiate.Failure) bool { return sameLines(o, f) }) {
-					hits, by = append(hits, f), append(by, a)
+				if !slices.ContainsFunc(hits, func(o failure) bool { return sameLines(o.Failure, f.Failure) }) {
+					hits = append(hits, f)
 				}
 			}
-			if found {
-				seen++
-			}
+			works = works || !found && (a.Outcome == negotiate.Agrees || a.Outcome == negotiate.Partly)
 		}
-		for i, f := range hits {
-			out := of(p, t, by[i], f)
-			if seen < 2 {
-				out.Lower(1)
-				out.Message = "if " + by[i].Initiator.Gateway.Name + " initiates: " + out.Message
+		for _, f := range hits {
+			out := of(p, t, f.by, f.Failure)
+			if f.child != nil && out.Gateway == f.by.Initiator.Gateway.Name && out.Connection == f.by.Initiator.Connection.Name {
+				out.Child = f.child.Name
+			} else if f.child != nil {
+				for _, k := range t.Counterparts(f.child) {
+					out.Child = k.Name
+				}
 			}
-			if by[i].Unsure != "" {
-				out.Unsure = by[i].Unsure
+			if works {
+				out.Lower(1)
+				out.Message = "if " + f.by.Initiator.Gateway.Name + " initiates: " + out.Message
+			}
+			if f.by.Unsure != "" {
+				out.Unsure = f.by.Unsure
 			}
 			p.Report(out)
 		}
 	}
 }
 
-func failuresOf(a negotiate.Attempt) []*negotiate.Failure {
+// failure is why an attempt fails, or a child of it.
+type failure struct {
+	*negotiate.Failure
+	by    negotiate.Attempt
+	child *model.Child // the initiator's; nil where the IKE SA fails
+}
+
+func failuresOf(a negotiate.Attempt) []failure {
 	if a.Failure != nil {
-		return []*negotiate.Failure{a.Failure}
+		return []failure{{a.Failure, a, nil}}
 	}
-	var out []*negotiate.Failure
+	var out []failure
 	for _, c := range a.Children {
 		if c.Failure != nil {
-			out = append(out, c.Failure)
+			out = append(out, failure{c.Failure, a, c.Of})
 		}
 	}
 	return out
@@ -90,9 +102,9 @@ func of(p *audit.Pass, t *pair.Tunnel, a negotiate.Attempt, f *negotiate.Failure
 	return out
 }
 
-// both starts a finding at a line of one end, with one of the other as further evidence.
-func both(p *audit.Pass, t *pair.Tunnel, at, other source.Pos) audit.Finding {
-	f := p.On(&audit.Subject{End: t.Ends[0], Tunnel: t}, at, false)
+// both starts a finding about both ends, or about a child of both (the first end's, nil for none), at a line of one end, with one of the other as further evidence.
+func both(p *audit.Pass, t *pair.Tunnel, child *model.Child, at, other source.Pos) audit.Finding {
+	f := p.On(&audit.Subject{End: t.Ends[0], Tunnel: t, Child: child}, at, false)
 	f.Also = []audit.Evidence{{Pos: other, Note: "what is configured on " + t.Ends[1].Name()}}
 	return f
 }
@@ -102,7 +114,7 @@ func pairs(t *pair.Tunnel) []pair.ChildPair {
 	if len(t.Ends) < 2 {
 		return nil
 	}
-	return slices.DeleteFunc(t.Children(), func(c pair.ChildPair) bool { return c.A == nil || c.B == nil })
+	return slices.DeleteFunc(slices.Clone(t.Children()), func(c pair.ChildPair) bool { return c.A == nil || c.B == nil })
 }
 
 // strongest is the strongest suite that two lists have in common.

@@ -17,6 +17,10 @@ var LifetimesDiffer = &audit.Check{
 	Severity: audit.Medium,
 	Why:      "Each end keeps its own lifetime; an end whose hard limit comes before the other rekeys drops the child.",
 	Fix:      "Configure the same lifetimes on both ends.",
+	PartOf: []audit.Part{
+		{Of: "life/child-too-long", By: audit.SameChildren},
+		{Of: "life/ike-too-long", By: audit.SameIKELifetime},
+	},
 	Doc: audit.Doc{
 		What: "A child whose hard lifetime on one end, where that end does not rekey, is shorter than the rekey time of the " +
 			"other; IKE SAs and children that differ by more than four times.",
@@ -28,7 +32,7 @@ var LifetimesDiffer = &audit.Check{
 		far := func(a, b time.Duration) bool { return a > 0 && b > 0 && (a > 4*b || b > 4*a) }
 		for _, c := range pairs(t) {
 			if a, b := c.A.Rekey.Value, c.B.Rekey.Value; far(a, b) {
-				f := both(p, t, c.A.Rekey.Where(c.A.At), c.B.Rekey.Where(c.B.At))
+				f := both(p, t, c.A, c.A.Rekey.Where(c.A.At), c.B.Rekey.Where(c.B.At))
 				f.Lower(1)
 				f.Message = fmt.Sprintf(
 					"the child's lifetime is %s on %s and %s on %s: the shorter one applies",
@@ -41,7 +45,7 @@ var LifetimesDiffer = &audit.Check{
 			}
 			for _, side := range [][2]*model.Child{{c.A, c.B}, {c.B, c.A}} {
 				if side[0].Rekey.Value == 0 && side[0].Life.Value > 0 && side[1].Rekey.Value > side[0].Life.Value {
-					f := both(p, t, c.A.Rekey.Where(c.A.At), c.B.Rekey.Where(c.B.At))
+					f := both(p, t, c.A, c.A.Rekey.Where(c.A.At), c.B.Rekey.Where(c.B.At))
 					f.Message = fmt.Sprintf(
 						"one end closes the child after %s without rekeying, the other would rekey after %s: it drops in between",
 						present.Span(side[0].Life.Value),
@@ -56,7 +60,7 @@ var LifetimesDiffer = &audit.Check{
 		}
 		a, b := t.Ends[0].Connection, t.Ends[1].Connection
 		if far(a.Lifetime(), b.Lifetime()) {
-			f := both(p, t, a.LifetimeSetting().Where(a.At), b.LifetimeSetting().Where(b.At))
+			f := both(p, t, nil, a.LifetimeSetting().Where(a.At), b.LifetimeSetting().Where(b.At))
 			f.Lower(1)
 			f.Message = fmt.Sprintf(
 				"the IKE SA's lifetime is %s on %s and %s on %s: the shorter one applies",

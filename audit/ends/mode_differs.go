@@ -29,7 +29,7 @@ var ModeDiffers = &audit.Check{
 			if c.A.Mode.Value == c.B.Mode.Value {
 				continue
 			}
-			f := both(p, t, c.A.Mode.Where(c.A.At), c.B.Mode.Where(c.B.At))
+			f := both(p, t, c.A, c.A.Mode.Where(c.A.At), c.B.Mode.Where(c.B.At))
 			f.Message = fmt.Sprintf(
 				"%s is in %s mode on %s and in %s mode on %s",
 				c.A.Name,

@@ -17,6 +17,9 @@ var NotMirrored = &audit.Check{
 	Severity: audit.High,
 	Why:      "The child covers only what both ends name; the rest of either side never passes.",
 	Fix:      "Configure the same networks on both ends, local and remote swapped.",
+	PartOf: []audit.Part{
+		{Of: "ends/not-mirrored", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What: "The local selectors of one end's child are compared with the remote ones of the other's, and the other way round. " +
 			"With nothing in common the child does not come up; " +

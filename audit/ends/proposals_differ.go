@@ -13,6 +13,9 @@ var ProposalsDiffer = &audit.Check{
 	Why: "Everything in one proposal must be the same: cipher with its key size, integrity, PRF, group. The response is " +
 		"NO_PROPOSAL_CHOSEN.",
 	Fix: "Configure the same strong proposal on both ends.",
+	PartOf: []audit.Part{
+		{Of: "ends/pfs-differs", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What: "The proposals of the IKE SA and of every child are negotiated for either initiator, IKEv2 by RFC 7296, IKEv1 by RFC " +
 			"2409, in which only the first algorithm of each type is sent. " +

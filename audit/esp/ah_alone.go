@@ -13,6 +13,10 @@ var AHAlone = &audit.Check{
 	Severity: audit.High,
 	Why:      "AH does not encrypt: anyone on the path can read every packet.",
 	Fix:      "Use ESP with a combined cipher.",
+	Effect:   audit.Leaks,
+	PartOf: []audit.Part{
+		{Of: "esp/ah-alone", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What:    "The child uses the Authentication Header and no ESP.",
 		Harm:    "Packets cannot be changed, but are readable; and AH does not pass through NAT.",

@@ -12,6 +12,9 @@ var Compression = &audit.Check{
 	Severity: audit.Low,
 	Why:      "The length of a compressed packet reveals something about its content.",
 	Fix:      "Turn IP compression off.",
+	PartOf: []audit.Part{
+		{Of: "esp/compression", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What: "The child offers IP compression (IPComp, RFC 3173) to its peer, so packets may be compressed before they are encrypted.",
 		Harm: "Anyone who can make one side send chosen text next to a secret learns the secret from the lengths; where packets " +

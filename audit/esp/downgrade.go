@@ -15,6 +15,11 @@ var Downgrade = &audit.Check{
 	Why:      "Anything offered can be negotiated, however low it stands in the list.",
 	Fix: "Remove the weak algorithms from the proposals; where both ends have nothing else in common, add a strong proposal on " +
 		"both first.",
+	PartOf: []audit.Part{
+		{Of: "esp/downgrade", By: audit.SameWeak},
+		{Of: "esp/weak-algorithm", By: audit.SameWeak},
+		{Of: "ends/weaker-than-possible", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What: "The child's proposals prefer algorithms that the baseline accepts, and also offer some that it advises against.",
 		Harm: "A far end that only offers the weak one, by mistake or because it was replaced, gets it, and the tunnel looks as " +

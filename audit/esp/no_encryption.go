@@ -15,6 +15,10 @@ var NoEncryption = &audit.Check{
 	Severity: audit.Critical,
 	Why:      "Anyone on the path can read every packet.",
 	Fix:      "Offer a cipher, for example AES-GCM with 256 bits, and no proposal without one.",
+	Effect:   audit.Leaks,
+	PartOf: []audit.Part{
+		{Of: "esp/no-encryption", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What:    "A proposal of the child offers ENCR_NULL or AES-GMAC: packets are protected against changes but readable.",
 		Harm:    "The tunnel is up, its counters rise, and all that passes can be read.",

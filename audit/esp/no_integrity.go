@@ -15,6 +15,9 @@ var NoIntegrity = &audit.Check{
 	Severity: audit.High,
 	Why:      "A cipher alone does not notice changed packets, and attacks that change them read the content in the end.",
 	Fix:      "Use a combined cipher (AES-GCM), or add an integrity algorithm (HMAC-SHA2-256).",
+	PartOf: []audit.Part{
+		{Of: "esp/no-integrity", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What:    "A proposal of the child has a cipher that does not protect integrity, and no integrity algorithm.",
 		Harm:    "Anyone who can change packets on the path can flip bits in them and recover their content from how the far end reacts.",

@@ -15,6 +15,10 @@ var SequenceNumbers = &audit.Check{
 	Severity: audit.Info,
 	Why:      "A child with 32-bit sequence numbers stops after 2^32 packets, about twelve hours at one gigabit per second.",
 	Fix:      "Negotiate extended sequence numbers on both ends, or rekey more often.",
+	PartOf: []audit.Part{
+		{Of: "esp/sequence-numbers", By: audit.SameChildren},
+		{Of: "life/child-too-long", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What: "The child lives for twelve hours or longer, or without a limit, with 32-bit sequence numbers.",
 		Harm: "When the numbers come to their end the SA must stop; on a fast link that is before the lifetime ends, and the " +

@@ -15,6 +15,9 @@ var Transport = &audit.Check{
 	Severity: audit.Medium,
 	Why:      "Transport mode protects packets of the two gateways themselves, so the packets of the networks behind them are not carried.",
 	Fix:      "Use tunnel mode, on both ends.",
+	PartOf: []audit.Part{
+		{Of: "esp/transport", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What: "The child asks for transport mode, and its selectors are networks or addresses of others than the gateways.",
 		Harm: "The child does not come up, or one end falls back to tunnel mode and the other does not; and the inner addresses " +

@@ -14,6 +14,10 @@ var Weak = &audit.Check{
 	Severity: audit.High,
 	Why:      "It protects every packet that passes through the tunnel.",
 	Fix:      "Offer strong algorithms only, for example AES-GCM with 256 bits, on both ends.",
+	PartOf: []audit.Part{
+		{Of: "esp/weak-algorithm", By: audit.SameWeak},
+		{Of: "ends/weaker-than-possible", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What: "Every cipher and integrity algorithm in the child's proposals is looked up in the baseline. The check reports once " +
 			"per setting, naming all weak algorithms in it, " +

@@ -13,6 +13,10 @@ var Aggressive = &audit.Check{
 	Severity: audit.High,
 	Why:      "The responder sends a hash of the key to anyone who asks, and the key can be guessed offline.",
 	Fix:      "Use IKEv2; if the far end cannot, main mode, or certificates.",
+	PartOf: []audit.Part{
+		{Of: "ike/aggressive-key", By: audit.SameTunnel},
+		{Of: "ike/version-1", By: audit.SameTunnel},
+	},
 	Doc: audit.Doc{
 		What: "An IKEv1 connection uses aggressive mode, and one side authenticates with a pre-shared key.",
 		Harm: "One packet from anywhere is enough to get the hash; from then on the attacker tries billions of keys per second " +

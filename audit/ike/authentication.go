@@ -19,6 +19,9 @@ var Authentication = &audit.Check{
 	Severity: audit.High,
 	Why:      "Everything that the tunnel protects is only as safe as the authentication of the other end.",
 	Fix:      "Authenticate with certificates whose keys the baseline allows, on both ends.",
+	PartOf: []audit.Part{
+		{Of: "ike/authentication", By: audit.SameTunnel},
+	},
 	Doc: audit.Doc{
 		What: "The method by which each end authenticates: a pre-shared key, none at all, or a signature, whose IANA method follows " +
 			"from the key of the certificate that the connection shows, as far as it was given. " +

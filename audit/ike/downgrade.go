@@ -14,6 +14,11 @@ var Downgrade = &audit.Check{
 	Why:      "Anything offered can be negotiated, however low it stands in the list.",
 	Fix: "Remove the weak algorithms from the proposals; where both ends have nothing else in common, add a strong proposal on " +
 		"both first.",
+	PartOf: []audit.Part{
+		{Of: "ike/downgrade", By: audit.SameWeak},
+		{Of: "ike/weak-algorithm", By: audit.SameWeak},
+		{Of: "ends/weaker-than-possible", By: audit.SameTunnel},
+	},
 	Doc: audit.Doc{
 		What: "The proposals of the IKE SA prefer algorithms that the baseline accepts, and also offer some that it advises against.",
 		Harm: "A partner's device that is set up carelessly, or replaced, gets the weak suite unnoticed; and a fault in the negotiation " +

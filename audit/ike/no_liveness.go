@@ -12,6 +12,9 @@ var NoLiveness = &audit.Check{
 	Severity: audit.Low,
 	Why:      "When the peer restarts or the path breaks, packets go into a dead SA until its lifetime ends.",
 	Fix:      "Enable dead peer detection on both ends, for example every 30 seconds.",
+	PartOf: []audit.Part{
+		{Of: "ike/no-liveness", By: audit.SameTunnel},
+	},
 	Doc: audit.Doc{
 		What: "The connection never checks whether its peer is alive.",
 		Harm: "After a restart of one end the other keeps encrypting for an SA that no longer exists: the tunnel is up and " +

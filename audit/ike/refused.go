@@ -14,6 +14,7 @@ var Refused = &audit.Check{
 	Severity: audit.High,
 	Why:      "The connection is not loaded: it never initiates, and as responder the peer is told NO_PROPOSAL_CHOSEN.",
 	Fix:      "Correct the value; after loading, read the daemon's answer, which also keeps an older version of the connection in use.",
+	Effect:   audit.Stops,
 	Doc: audit.Doc{
 		What: "A value of the connection is one that its daemon does not accept: an unknown algorithm, a cipher without integrity, a " +
 			"proposal without a key exchange, a number " +

@@ -14,6 +14,10 @@ var Version1 = &audit.Check{
 	Why: "IKEv1 is historic: it has no protection against flooding, its aggressive mode reveals a hash of the key, and it is no " +
 		"longer maintained.",
 	Fix: "Set both ends to IKEv2.",
+	PartOf: []audit.Part{
+		{Of: "ike/version-1", By: audit.SameTunnel},
+		{Of: "ends/version-differs", By: audit.SameTunnel},
+	},
 	Doc: audit.Doc{
 		What: "The connection is set to IKEv1 only.",
 		Harm: "New algorithms (AES-GCM for IKE, ML-KEM) do not exist in it, a single lost packet can leave the two ends in " +

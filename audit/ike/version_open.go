@@ -13,6 +13,11 @@ var VersionOpen = &audit.Check{
 	Severity: audit.Low,
 	Why:      "A peer that asks for IKEv1 gets it, with all the weaknesses that IKEv2 was designed to fix.",
 	Fix:      "Restrict the connection to IKEv2.",
+	PartOf: []audit.Part{
+		{Of: "ike/version-open", By: audit.SameTunnel},
+		{Of: "ike/version-1", By: audit.SameTunnel},
+		{Of: "ends/version-differs", By: audit.SameTunnel},
+	},
 	Doc: audit.Doc{
 		What: "The connection starts with IKEv2 and, as responder, accepts IKEv1 too. Often it is not configured: it is the " +
 			"daemon's default.",

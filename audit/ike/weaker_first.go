@@ -15,6 +15,9 @@ var WeakerFirst = &audit.Check{
 	Severity: audit.Info,
 	Why:      "The first common algorithm is used, so the stronger ones have no effect.",
 	Fix:      "Put the strongest proposal first.",
+	PartOf: []audit.Part{
+		{Of: "ike/weaker-first", By: audit.SameTunnel},
+	},
 	Doc: audit.Doc{
 		What: "Among algorithms that the baseline accepts, the preferred key exchange or cipher has fewer bits of strength than a " +
 			"later one of the same setting.",

@@ -136,6 +136,7 @@ var Expiry = &audit.Check{
 			switch {
 			case p.Now.After(c.To):
 				f.Message = fmt.Sprintf("the certificate of %s expired on %s", c.Subject, day(c.To))
+				f.Means(audit.Stops)
 			case p.Now.Before(c.From):
 				f.Message = fmt.Sprintf("the certificate of %s holds only from %s", c.Subject, day(c.From))
 			case c.To.Sub(p.Now) < notice:

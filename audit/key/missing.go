@@ -17,6 +17,10 @@ var Missing = &audit.Check{
 	Severity: audit.High,
 	Why:      "Without a key the connection cannot authenticate: the log says only that authentication failed.",
 	Fix:      "Add a secret whose owners are the identities of both ends, as the connection writes them.",
+	Effect:   audit.Stops,
+	PartOf: []audit.Part{
+		{Of: "ends/key-differs", By: audit.SameTunnel},
+	},
 	Doc: audit.Doc{
 		What: "A connection authenticates with a pre-shared key, secrets of the gateway were given, and none of them is for this " +
 			"peer. Where no secret was given at all the check " +

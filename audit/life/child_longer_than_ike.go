@@ -14,6 +14,9 @@ var ChildLongerThanIKE = &audit.Check{
 	Severity: audit.Low,
 	Why:      "The IKE SA ends first; where it is reauthenticated the child is torn down with it, so the longer lifetime has no effect.",
 	Fix:      "Give the child a shorter lifetime than the IKE SA.",
+	PartOf: []audit.Part{
+		{Of: "life/child-longer-than-ike", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What:    "The child's rekeying time is above that of the IKE SA that it belongs to. Usually the two numbers were swapped.",
 		Harm:    "Short breaks at each reauthentication that nobody can explain from the child's lifetime.",

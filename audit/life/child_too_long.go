@@ -15,6 +15,9 @@ var ChildTooLong = &audit.Check{
 	Severity: audit.Medium,
 	Why:      "The longer a key is used, the more traffic is exposed if it is broken.",
 	Fix:      "Rekey the child within the time that the baseline allows.",
+	PartOf: []audit.Part{
+		{Of: "life/child-too-long", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What:    "The time until the child is rekeyed is above the baseline's bound, or it is never rekeyed by time.",
 		Harm:    "More traffic under one key; with PFS, a longer stretch of it opens with each broken exchange.",

@@ -15,6 +15,9 @@ var IKETooLong = &audit.Check{
 	Severity: audit.Medium,
 	Why:      "The longer a key is used, the more is exposed if it is broken.",
 	Fix:      "Rekey the IKE SA within the time that the baseline allows, on both ends.",
+	PartOf: []audit.Part{
+		{Of: "life/ike-too-long", By: audit.SameTunnel},
+	},
 	Doc: audit.Doc{
 		What:    "The time until the IKE SA is rekeyed or reauthenticated is above the baseline's bound, or there is none.",
 		Harm:    "A key that was taken from memory stays good; a peer whose access was withdrawn stays connected.",

@@ -16,6 +16,10 @@ var NoByteLimit = &audit.Check{
 	Severity: audit.High,
 	Why:      "With blocks of 64 bits, equal blocks appear long before the lifetime ends, and each pair reveals plain text.",
 	Fix:      "Use a cipher with 128-bit blocks; until then, limit the volume.",
+	PartOf: []audit.Part{
+		{Of: "life/no-byte-limit", By: audit.SameChildren},
+		{Of: "esp/weak-algorithm", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What: "A child may use a cipher with 64-bit blocks (3DES, Blowfish, CAST, IDEA, DES), and no limit of volume, or one above " +
 			"the baseline's, ends its keys.",

@@ -11,6 +11,9 @@ var NoHardLimit = &audit.Check{
 	Severity: audit.Medium,
 	Why:      "If rekeying fails, the old key stays in use without end.",
 	Fix:      "Set a hard limit a little above the rekeying time.",
+	PartOf: []audit.Part{
+		{Of: "life/no-hard-limit", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What:    "The child is rekeyed, but nothing closes it where that fails; or it has no lifetime of any kind.",
 		Harm:    "An attacker who makes rekeying fail keeps the old key in use indefinitely.",

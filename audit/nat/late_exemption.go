@@ -16,6 +16,10 @@ var LateExemption = &audit.Check{
 	Severity: audit.High,
 	Why:      "In a nat chain the first matching rule wins; the exemption is never reached.",
 	Fix:      "Move the exemption before the translation.",
+	PartOf: []audit.Part{
+		{Of: "nat/late-exemption", By: audit.SameLine},
+		{Of: "nat/rewritten", By: audit.SameChild},
+	},
 	Doc: audit.Doc{
 		What: "Rules of a source NAT chain that would exempt packets of an encryption domain, all of which an earlier rule of the " +
 			"chain translates.",

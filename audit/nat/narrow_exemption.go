@@ -14,6 +14,10 @@ var NarrowExemption = &audit.Check{
 	Why: "The rest of the domain is translated and leaves in the clear: some hosts or networks work through the tunnel, others " +
 		"do not.",
 	Fix: "Exempt by IPsec policy, or widen it to every network of the child.",
+	PartOf: []audit.Part{
+		{Of: "nat/narrow-exemption", By: audit.SameLine},
+		{Of: "nat/rewritten", By: audit.SameChild},
+	},
 	Doc: audit.Doc{
 		What:    "Children of which some packets pass source NAT untouched by an exemption, and others are translated.",
 		Harm:    "One subnet was added to the tunnel and forgotten in the exemption; its packets go out to the Internet.",

@@ -13,6 +13,11 @@ var Rewritten = &audit.Check{
 	Severity: audit.Critical,
 	Why:      "IPsec policy is looked up again after source NAT; the rewritten packets no longer match and leave in the clear.",
 	Fix:      "Put a rule before it that exempts the encryption domain, by IPsec policy or by its networks.",
+	Effect:   audit.Leaks,
+	PartOf: []audit.Part{
+		{Of: "nat/rewritten", By: audit.SameLine},
+		{Of: "ends/not-mirrored", By: audit.SameExcess},
+	},
 	Doc: audit.Doc{
 		What: "Every packet of the encryption domain is sent through the rules of the postrouting hook, exactly. The check reports " +
 			"where some of them meet a source NAT or " +
@@ -35,6 +40,7 @@ var Rewritten = &audit.Check{
 			f.Message = fmt.Sprintf("%s rewrites tunnel traffic, which then leaves in the clear", r.Rule.Verb)
 			if !r.Leaves {
 				f.Lower(2)
+				f.Means(audit.NoEffect)
 				f.Message = fmt.Sprintf("%s rewrites tunnel traffic, which stays in the encryption domain with another source", r.Rule.Verb)
 				f.Why = "The far end sees another source than the one that sent, and the ESP packets themselves may be rewritten by " +
 					"the same rule."
@@ -45,6 +51,7 @@ var Rewritten = &audit.Check{
 			)
 			f.Undecided(r.Unsure)
 			f.Also = []audit.Evidence{{Pos: c.Remote.Where(c.At), Note: "the remote networks of the child"}}
+			f.Packets = r.Was
 			p.Report(f)
 		}
 	},

@@ -12,6 +12,11 @@ var Absent = &audit.Check{
 	Severity: audit.High,
 	Why:      "All child SA keys come from one exchange: breaking that exchange exposes all traffic since the tunnel came up.",
 	Fix:      "Add the same group to the child's proposals on both ends.",
+	PartOf: []audit.Part{
+		{Of: "pfs/absent", By: audit.SameChildren},
+		{Of: "pfs/optional", By: audit.SameChildren},
+		{Of: "ends/pfs-differs", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What: "No proposal of the child asks for a key exchange of its own. Often it is not configured: the daemon's default " +
 			"proposals have none.",

@@ -12,6 +12,10 @@ var Optional = &audit.Check{
 	Severity: audit.Medium,
 	Why:      "The far end decides whether PFS is used.",
 	Fix:      "Add a group to every proposal of the child, and remove the choice of none.",
+	PartOf: []audit.Part{
+		{Of: "pfs/optional", By: audit.SameChildren},
+		{Of: "ends/pfs-differs", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What:    "Some proposals of the child have a key exchange and some have none, or a proposal offers none as a choice.",
 		Harm:    "A far end without PFS is accepted, so what looks like PFS in the configuration is none on the wire.",

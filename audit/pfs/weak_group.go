@@ -14,6 +14,9 @@ var WeakGroup = &audit.Check{
 	Severity: audit.High,
 	Why:      "Child SA keys are only as strong as the exchange that they come from.",
 	Fix:      "Use a group of 2048 bits (14) or better, or an elliptic curve such as group 19 or 20, on both ends.",
+	PartOf: []audit.Part{
+		{Of: "pfs/weak-group", By: audit.SameWeak},
+	},
 	Doc: audit.Doc{
 		What:    "The key exchange of a child's proposals is looked up in the baseline.",
 		Harm:    "A 1024-bit group can be broken ahead of time for everyone who uses it.",

@@ -15,6 +15,9 @@ var WeakerThanIKE = &audit.Check{
 	Severity: audit.Low,
 	Why:      "After the first rekey, packets are protected by the weaker group.",
 	Fix:      "Use the IKE SA's group for the children too.",
+	PartOf: []audit.Part{
+		{Of: "pfs/weaker-than-ike", By: audit.SameChildren},
+	},
 	Doc: audit.Doc{
 		What:    "The preferred key exchange of the child has fewer bits of strength than that of the IKE SA.",
 		Harm:    "An attacker picks the weakest link: the child's exchange alone decides about its packets.",

@@ -17,6 +17,10 @@ var ClearWhenDown = &audit.Check{
 	Severity: audit.High,
 	Why:      "Without an SA nothing stops the packets: they follow the default route, readable for anyone on the path.",
 	Fix:      "Let a policy catch them (start by traffic), or drop unencrypted packets to the remote networks after NAT.",
+	Effect:   audit.LeaksDown,
+	PartOf: []audit.Part{
+		{Of: "route/clear-when-down", By: audit.SameEnd},
+	},
 	Doc: audit.Doc{
 		What: "The packets of every child are sent through the gateway as if its SA had gone, with the policies that the daemon then " +
 			"keeps. The check reports where some of them leave by an interface, " +

@@ -16,6 +16,9 @@ var NoReturn = &audit.Check{
 	Severity: audit.Medium,
 	Why:      "Traffic from the tunnel to it is lost, or goes back out via the default route.",
 	Fix:      "Add a route for the network behind the gateway, or take it out of the selectors.",
+	PartOf: []audit.Part{
+		{Of: "domain/any-to-any", By: audit.SameEnd},
+	},
 	Doc: audit.Doc{
 		What: "The packets of every child in the other direction are routed. The check reports where some local network has no " +
 			"route but the default one, or none at all, or one that the IKE daemon installed for another child, on gateways whose " +

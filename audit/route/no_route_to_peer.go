@@ -15,6 +15,7 @@ var NoRouteToPeer = &audit.Check{
 	Severity: audit.High,
 	Why:      "IKE packets to the peer never leave: the tunnel cannot be initiated from here, and responses do not get out either.",
 	Fix:      "Add a route to the peer's address, or a default route via the outside interface.",
+	Effect:   audit.Stops,
 	Doc: audit.Doc{
 		What: "IKE packets from the own tunnel address to the peer's are routed as the gateway's own. Asked only where routes " +
 			"were given.",

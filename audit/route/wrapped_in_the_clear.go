@@ -16,6 +16,7 @@ var WrappedInTheClear = &audit.Check{
 	Severity: audit.High,
 	Why:      "GRE and IP in IP do not encrypt: only a child that covers the outer packets does, and none does.",
 	Fix:      "Make the interface's addresses and the child's selectors the same, or correct the interface's remote address.",
+	Effect:   audit.Leaks,
 	Doc: audit.Doc{
 		What: "The outer packets of every GRE, IPIP and SIT interface with a known far end are followed as the gateway's own, " +
 			"with all tunnels up. The check reports where no tunnel takes them: they leave unencrypted, or a rule drops them for " +

@@ -12,6 +12,7 @@ import (
 	"toril/audit/life"
 	"toril/audit/nat"
 	"toril/audit/pfs"
+	"toril/audit/policy"
 	"toril/audit/read"
 	"toril/audit/route"
 	"toril/audit/tidy"
@@ -148,5 +149,8 @@ func All() []*audit.Check {
 		read.Refused,
 		read.IncludeMissing,
 		read.Unread,
+
+		policy.Expired,
+		policy.Unused,
 	}
 }

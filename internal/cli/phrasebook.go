@@ -10,9 +10,9 @@ import (
 	"toril/estate"
 	"toril/internal/disk"
 	"toril/model"
+	"toril/present"
 	"toril/read/phrasebook"
 	"toril/read/phrasebook/draft"
-	"toril/report"
 	"toril/report/text"
 	"toril/source"
 )
@@ -173,7 +173,7 @@ func (a *app) bookCheck() *cobra.Command {
 					fmt.Fprintf(a.err, "toril: %s\n", source.Clean(w.Error()))
 				}
 				fmt.Fprintf(a.out, "%s: language %s, %s, %s: no mistakes\n", source.Clean(name), b.Language,
-					report.Plural(len(b.Format().Covers()), "phrase"), report.Plural(len(b.Examples), "example"))
+					present.Plural(len(b.Format().Covers()), "phrase"), present.Plural(len(b.Examples), "example"))
 			}
 			if wrong {
 				return exit(exitFindings)

@@ -9,6 +9,7 @@ import (
 
 	"toril/audit"
 	"toril/baseline"
+	"toril/present"
 	"toril/report"
 )
 
@@ -39,7 +40,7 @@ func checks(w io.Writer, checks []*audit.Check, bs []*baseline.Baseline, o repor
 		p.dim(
 			fmt.Sprintf(
 				"%s; the severity is the usual one, a finding says its own. Next: toril explain NAME",
-				report.Plural(len(checks), "check"),
+				present.Plural(len(checks), "check"),
 			),
 		),
 	)

@@ -7,6 +7,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 
 	"toril/daemon"
+	"toril/present"
 	"toril/report"
 )
 
@@ -14,12 +15,12 @@ import (
 func daemons(w io.Writer, all []*daemon.Known, o report.Options) error {
 	p := newPaper(w, o.Look)
 	for _, k := range all {
-		p.line("%s  %s", p.bold(k.Daemon.Name), report.Plural(len(k.In("")), "default"))
+		p.line("%s  %s", p.bold(k.Daemon.Name), present.Plural(len(k.In("")), "default"))
 		p.line("  versions that were asked: %s", strings.Join(k.Versions, ", "))
 		changed := report.Changes(k)
 		for i, d := range changed {
 			if i == 0 {
-				p.line("  %s that changed:", report.Plural(len(changed), "default"))
+				p.line("  %s that changed:", present.Plural(len(changed), "default"))
 			}
 			p.line("    %s of %s: %s, %s", d.Name(), d.File, d.Text(), d.Change())
 		}

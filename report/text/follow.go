@@ -10,6 +10,7 @@ import (
 	"toril/follow"
 	"toril/packet"
 	"toril/pair"
+	"toril/present"
 	"toril/report"
 	"toril/source"
 	"toril/walk"
@@ -40,7 +41,7 @@ func trips(w io.Writer, e *pair.Whole, q report.Asked, trips []*follow.Trip, o r
 		f.line("no such packet can arrive there")
 	case n > maxParts:
 		f.line("")
-		f.line("and %s; ask for fewer packets, or for JSON", report.Plural(n-maxParts, "more part"))
+		f.line("and %s; ask for fewer packets, or for JSON", present.Plural(n-maxParts, "more part"))
 	}
 	return f.err
 }
@@ -200,7 +201,7 @@ func (f trail) way(t *follow.Trip, p *follow.Part) {
 			for i, q := range c.Trip.Parts {
 				if len(c.Trip.Parts) > 1 {
 					if i == maxParts {
-						f.line("  and %s", report.Plural(len(c.Trip.Parts)-i, "more part"))
+						f.line("  and %s", present.Plural(len(c.Trip.Parts)-i, "more part"))
 						break
 					}
 					s, _ := verdict(c.Trip, q)

@@ -6,6 +6,7 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
+	"toril/present"
 	"toril/read"
 	"toril/report"
 	"toril/source"
@@ -32,7 +33,7 @@ func savedFormats(w io.Writer, formats []*read.Format, o report.Options) error {
 	p.line(
 		"%s",
 		p.dim(
-			report.Plural(
+			present.Plural(
 				len(formats),
 				"format",
 			)+"; files are recognised by their content, names only help. Next: toril formats --explain FILE",

@@ -7,6 +7,7 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
+	"toril/present"
 	"toril/read/phrasebook"
 	"toril/report"
 	"toril/source"
@@ -20,12 +21,12 @@ func BookTest(w io.Writer, name string, b *phrasebook.Book, found []phrasebook.D
 	}
 	switch {
 	case len(found) > 0:
-		p.line("%s: %s in %s of %s", source.Clean(name), report.Plural(len(found), "difference"),
-			report.Plural(len(b.Examples), "example"), b.Language)
+		p.line("%s: %s in %s of %s", source.Clean(name), present.Plural(len(found), "difference"),
+			present.Plural(len(b.Examples), "example"), b.Language)
 	case len(b.Examples) == 0:
 		p.line("%s: %s has no examples, so nothing is shown", source.Clean(name), b.Language)
 	default:
-		p.line("%s: %s of %s read as they say", source.Clean(name), report.Plural(len(b.Examples), "example"), b.Language)
+		p.line("%s: %s of %s read as they say", source.Clean(name), present.Plural(len(b.Examples), "example"), b.Language)
 	}
 	return p.err
 }
@@ -38,7 +39,7 @@ func BookTry(w io.Writer, b *phrasebook.Book, t *phrasebook.Tried, look report.L
 		count += f.Count
 	}
 	p.line("%s  %s", p.bold(source.Clean(t.File.Path)), p.dim(fmt.Sprintf("%s: %s read, %d not understood", b.Title,
-		report.Plural(t.File.Statements, "statement"), count)))
+		present.Plural(t.File.Statements, "statement"), count)))
 	for _, s := range t.Sections {
 		p.line("")
 		p.line("%s", p.bold(source.Clean(s.Title)))
@@ -122,6 +123,6 @@ func BookShow(w io.Writer, b *phrasebook.Book, look report.Look) error {
 		p.line("%s", tw.Render())
 	}
 	p.line("")
-	p.line("%s", p.dim(report.Plural(len(b.Examples), "example")+"; toril phrasebook test runs them"))
+	p.line("%s", p.dim(present.Plural(len(b.Examples), "example")+"; toril phrasebook test runs them"))
 	return p.err
 }

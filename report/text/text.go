@@ -9,6 +9,7 @@ import (
 
 	"toril/audit"
 	"toril/pair"
+	"toril/present"
 	"toril/report"
 )
 
@@ -75,9 +76,9 @@ func (p *paper) summary(r *audit.Result, least audit.Severity) {
 		p.bold(
 			fmt.Sprintf(
 				"%s, %s, %s, judged by the baseline %q",
-				report.Plural(len(r.Estate.Gateways), "gateway"),
-				report.Plural(files, "file"),
-				report.Plural(len(r.Estate.Matches), "tunnel"),
+				present.Plural(len(r.Estate.Gateways), "gateway"),
+				present.Plural(files, "file"),
+				present.Plural(len(r.Estate.Matches), "tunnel"),
 				r.Baseline.Name,
 			),
 		),
@@ -98,7 +99,7 @@ func (p *paper) summary(r *audit.Result, least audit.Severity) {
 				break
 			}
 		}
-		p.line("%s: %s", report.Plural(len(r.Findings), "finding"), strings.Join(parts, ", "))
+		p.line("%s: %s", present.Plural(len(r.Findings), "finding"), strings.Join(parts, ", "))
 	}
 	hidden := 0
 	for s, n := range counts {
@@ -107,7 +108,7 @@ func (p *paper) summary(r *audit.Result, least audit.Severity) {
 		}
 	}
 	if hidden > 0 {
-		p.line("%s", p.dim(fmt.Sprintf("%s below %s not shown (--at-least info shows all)", report.Plural(hidden, "finding"), least)))
+		p.line("%s", p.dim(fmt.Sprintf("%s below %s not shown (--at-least info shows all)", present.Plural(hidden, "finding"), least)))
 	}
 	if clean := unblemished(r); len(clean) > 0 {
 		p.line("without findings of low or above: %s", strings.Join(clean, ", "))
@@ -245,9 +246,9 @@ func (p *paper) reading(e *pair.Estate) {
 		for _, f := range g.Files {
 			unread := p.dim("all read")
 			if len(f.Unread) > 0 {
-				unread = p.paint(report.Plural(len(f.Unread), "statement")+" unread", severityColors[audit.Medium]...)
+				unread = p.paint(present.Plural(len(f.Unread), "statement")+" unread", severityColors[audit.Medium]...)
 			}
-			p.line("  %-*s  %-14s %s, %s", width, f.Path, f.Format, report.Plural(f.Statements, "statement"), unread)
+			p.line("  %-*s  %-14s %s, %s", width, f.Path, f.Format, present.Plural(f.Statements, "statement"), unread)
 			for i, u := range f.Unread {
 				if i == 20 {
 					p.line("      and %d more", len(f.Unread)-i)

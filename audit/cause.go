@@ -1,0 +1,260 @@
+package audit
+
+import (
+	"cmp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"toril/model"
+	"toril/packet"
+)
+
+// Part says with whose findings those of a check may have one cause: a person who acts on the one has acted on the other.
+type Part struct {
+	Of string                  // the name of a check; of the check itself where several of its own findings may have one cause
+	By func(*Finding) []string // both findings have something of it in common; none is in common with nothing
+}
+
+// key joins words that are all needed; none where one is missing.
+func key(words ...string) []string {
+	if slices.Contains(words, "") {
+		return nil
+	}
+	return []string{strings.Join(words, "\x00")}
+}
+
+// SameTunnel is for what both ends of a tunnel say to each other: the same fault on either end is one.
+func SameTunnel(f *Finding) []string { return key(f.Tunnel) }
+
+// SameIKELifetime is SameTunnel for what is about the IKE SA, and about no child.
+func SameIKELifetime(f *Finding) []string {
+	if f.Child != "" {
+		return nil
+	}
+	return key(f.Tunnel)
+}
+
+// SameChildren is SameTunnel for children that mean each other, whatever they are called on either end.
+func SameChildren(f *Finding) []string { return key(f.Tunnel, f.children) }
+
+// SameWeak is for a weak algorithm that both ends of a tunnel, or both of two children that mean each other, offer.
+func SameWeak(f *Finding) []string {
+	var out []string
+	for _, name := range f.weak {
+		out = append(out, key(f.Tunnel, f.children+"/", name)...)
+	}
+	return out
+}
+
+// SameChild is for one child of one connection.
+func SameChild(f *Finding) []string { return key(f.Gateway, f.Connection, f.Child) }
+
+// SameEnd is for one connection of one gateway.
+func SameEnd(f *Finding) []string { return key(f.Gateway, f.Connection) }
+
+// SameLine is for what one statement does.
+func SameLine(f *Finding) []string {
+	at := f.Culprit
+	if at.IsZero() {
+		at = f.At.Pos
+	}
+	if at.IsZero() {
+		return nil
+	}
+	return key(at.File, strconv.Itoa(at.Line), strconv.Itoa(at.Col))
+}
+
+// SameSeries is for what a check says of many like things in one place: the rules of a chain.
+func SameSeries(f *Finding) []string { return key(f.Gateway, f.Check, f.Series) }
+
+// SameExcess is for what concerns only packets of networks that one end of a tunnel has and the other has not. A finding that is of no
+// packets is about those networks as a whole.
+func SameExcess(f *Finding) []string {
+	if !f.excess && f.Check != "ends/not-mirrored" {
+		return nil
+	}
+	return SameChildren(f)
+}
+
+// Cause is one cause with all that was found of it.
+type Cause struct {
+	*Finding            // the one that says it best
+	Parts    []*Finding // the others, the worst first
+}
+
+// Worst is the highest severity of the cause.
+func (c Cause) Worst() Severity { return c.Severity }
+
+// Causes groups the findings that stand, in their order: each cause with what is a part of it. Accepted ones are left out.
+func (r *Result) Causes() []Cause {
+	var out []Cause
+	index := map[string]int{}
+	for i := range r.Findings {
+		if f := &r.Findings[i]; f.PartOf == "" && f.Accepted == nil {
+			index[f.ID] = len(out)
+			out = append(out, Cause{Finding: f})
+		}
+	}
+	for i := range r.Findings {
+		f := &r.Findings[i]
+		if at, ok := index[f.PartOf]; ok && f.PartOf != "" && f.Accepted == nil {
+			out[at].Parts = append(out[at].Parts, f)
+		}
+	}
+	return out
+}
+
+// fold finds out which findings have one cause, and makes of each such group one the whole and the others parts of it: the worst is the
+// whole; of several, the one whose check is a part of no other's; else the first. Accepted findings are no part of anything.
+func (r *Result) fold(checks []*Check) {
+	of := map[string][]int{}
+	for i := range r.Findings {
+		if r.Findings[i].Accepted == nil && r.Findings[i].Unsure == "" {
+			of[r.Findings[i].Check] = append(of[r.Findings[i].Check], i)
+		}
+	}
+	one := make(groups, len(r.Findings))
+	for i := range one {
+		one[i] = i
+	}
+	inner := map[string]bool{} // checks that are a part of another
+	for _, c := range checks {
+		for _, part := range c.PartOf {
+			inner[c.Name] = inner[c.Name] || part.Of != c.Name
+			first := map[string]int{}
+			for _, i := range of[part.Of] {
+				for _, k := range part.By(&r.Findings[i]) {
+					if _, seen := first[k]; !seen {
+						first[k] = i
+					}
+				}
+			}
+			for _, i := range of[c.Name] {
+				for _, k := range part.By(&r.Findings[i]) {
+					if at, ok := first[k]; ok {
+						one.join(at, i)
+					}
+				}
+			}
+		}
+	}
+	better := func(a, b *Finding) int {
+		rank := func(f *Finding) int { return map[bool]int{true: 1}[inner[f.Check]] }
+		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(rank(a), rank(b)))
+	}
+	whole := map[int]int{}
+	for i := range r.Findings {
+		root := one.root(i)
+		if at, ok := whole[root]; !ok || better(&r.Findings[i], &r.Findings[at]) < 0 {
+			whole[root] = i
+		}
+	}
+	for i := range r.Findings {
+		if at := whole[one.root(i)]; at != i {
+			r.Findings[i].PartOf = r.Findings[at].ID
+		}
+	}
+}
+
+// groups are disjoint sets of numbers: every number's parent.
+type groups []int
+
+func (g groups) root(i int) int {
+	for g[i] != i {
+		g[i] = g[g[i]]
+		i = g[i]
+	}
+	return i
+}
+
+func (g groups) join(a, b int) {
+	if a, b = g.root(a), g.root(b); a != b {
+		g[max(a, b)] = min(a, b)
+	}
+}
+
+// Series is many like findings of a cause as one: how many, on which lines, and the most telling of them.
+type Series struct {
+	Check   string
+	Count   int
+	Ranges  string     // of lines, file by file: "12-40, 55"
+	Telling []*Finding // at most ten: the first of each of the longest runs of lines
+}
+
+// SeriesOf is what a cause's findings of one check come to; ok is false where they are few.
+func (c Cause) SeriesOf(check string) (s Series, ok bool) {
+	var all []*Finding
+	for _, f := range append([]*Finding{c.Finding}, c.Parts...) {
+		if f.Check == check && f.Series != "" {
+			all = append(all, f)
+		}
+	}
+	const few, most = 3, 10
+	if len(all) < few {
+		return s, false
+	}
+	slices.SortStableFunc(all, func(a, b *Finding) int { return a.At.Pos.Compare(b.At.Pos) })
+	type run struct {
+		first *Finding
+		last  int
+		n     int
+	}
+	var runs []run
+	for _, f := range all {
+		if k := len(runs) - 1; k >= 0 && runs[k].first.At.File == f.At.File && f.At.Line <= runs[k].last+1 {
+			runs[k].last, runs[k].n = f.At.Line, runs[k].n+1
+			continue
+		}
+		runs = append(runs, run{f, f.At.Line, 1})
+	}
+	var words []string
+	for i, r := range runs {
+		if i == most && len(runs) > most+1 {
+			words = append(words, strconv.Itoa(len(runs)-i)+" more ranges")
+			break
+		}
+		word := strconv.Itoa(r.first.At.Line)
+		if r.last > r.first.At.Line {
+			word += "-" + strconv.Itoa(r.last)
+		}
+		words = append(words, word)
+	}
+	s = Series{Check: check, Count: len(all), Ranges: strings.Join(words, ", ")}
+	slices.SortStableFunc(runs, func(a, b run) int { return cmp.Compare(b.n, a.n) })
+	for _, r := range runs[:min(most, len(runs))] {
+		s.Telling = append(s.Telling, r.first)
+	}
+	return s, true
+}
+
+// place notes of which children and of which cause a finding is, while its tunnel is open.
+func (p *Pass) place(f *Finding) {
+	t := p.work.tunnel
+	packets := f.Packets
+	f.Packets = packet.Set{}
+	if t == nil || f.Child == "" {
+		return
+	}
+	for _, c := range t.Children() {
+		for i, k := range []*model.Child{c.A, c.B}[:len(t.Ends)] {
+			if k == nil || k.Name != f.Child || t.Ends[i].Gateway.Name != f.Gateway {
+				continue
+			}
+			if f.children = nameOf(c.A) + "\x00" + nameOf(c.B); c.A != nil && c.B != nil && !packets.Empty() {
+				a, b := t.Ends[0], t.Ends[1]
+				mine, theirs := c.A.Domain(t.Own(a), t.Peer(a)), c.B.Domain(t.Own(b), t.Peer(b)).Mirror()
+				both := mine.And(theirs)
+				f.excess = !packets.Overlaps(both.Or(both.Mirror()))
+			}
+			return
+		}
+	}
+}
+
+func nameOf(k *model.Child) string {
+	if k == nil {
+		return ""
+	}
+	return k.Name
+}
