@@ -147,16 +147,12 @@ type Finding struct {
 	weak     []string // the weak algorithms that it is about
 	effect   Effect
 	settled  bool   // effect was set for this finding
-	waits    bool   // no end begins
 	children string // the children that mean each other, of either end, that it is about
 	excess   bool   // it concerns only networks that one end has and the other has not
 }
 
 // Means says what this very finding means for its tunnel, in place of what the check's do.
 func (f *Finding) Means(e Effect) { f.effect, f.settled = e, true }
-
-// Waits says that the tunnel comes up only by hand.
-func (f *Finding) Waits() { f.waits = true }
 
 // By makes the severity that of breaking a requirement of a level, which a standard demands.
 func (f *Finding) By(l baseline.Level, standard string) {
@@ -435,4 +431,21 @@ func (p *Pass) Baselines(g *model.Gateway, uses []*model.Connection) []*baseline
 		out = append(out, p.Baseline.For(g.Name))
 	}
 	return out
+}
+
+// Place returns where the evidence stands as "path:line:column", or as much of it as is known; "" for nowhere.
+func (e Evidence) Place() string {
+	if e.Col == 0 && e.Column > 0 {
+		e.Pos.Col = e.Column
+	}
+	return e.Pos.String()
+}
+
+// Subject names what a finding is about: "gateway/connection/child", or as much of it as there is.
+func (f *Finding) Subject() string {
+	parts := slices.DeleteFunc([]string{f.Gateway, f.Connection, f.Child}, func(s string) bool { return s == "" })
+	if len(parts) == 0 {
+		return cmp.Or(f.Tunnel, "the estate")
+	}
+	return strings.Join(parts, "/")
 }

@@ -29,9 +29,10 @@ type Result struct {
 	Estate   *pair.Estate
 	Baseline *baseline.Baseline
 	Findings []Finding
-	NotGiven []NotGiven // what could not be judged, by gateway
-	Tunnels  []*Tunnel  // what becomes of every tunnel, by name
-	Now      time.Time  // the day that the audit was asked for
+	NotGiven []NotGiven     // what could not be judged, by gateway
+	Tunnels  []*Tunnel      // what becomes of every tunnel, by name
+	Now      time.Time      // the day that the audit was asked for
+	between  map[string]int // tunnels between the same gateways
 	// Undeclared are checks that asked for what they do not require: a slip in their declaration, of no consequence for what was found.
 	Undeclared []string
 }
@@ -213,7 +214,7 @@ func (w *work) open(ctx context.Context, e *pair.Estate, all *shared) {
 	w.once.Do(func() {
 		if w.match != nil {
 			if w.tunnel, w.err = e.OpenTunnel(ctx, w.match); w.err == nil {
-				w.state = stateOf(w.match, all.attemptsOf(w.tunnel))
+				w.state = stateOf(w.match, w.tunnel, all.attemptsOf(w.tunnel))
 			}
 			return
 		}

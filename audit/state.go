@@ -49,16 +49,21 @@ func (s State) Word() string {
 // Tunnel is what an audit says of a tunnel as a whole.
 type Tunnel struct {
 	*pair.Match
-	State State
-	Only  string        // of OneSided: the gateway that must initiate
-	After time.Duration // of Dies: when the first rekey fails
-	Why   string        // of Unknown: what is not known
-	Suite string        // what the IKE SA is protected by, and the first child; "" where it does not come up
+	State  State
+	Only   string        // of OneSided: the gateway that must initiate
+	After  time.Duration // of Dies: when the first rekey fails
+	Why    string        // of Unknown: what is not known
+	ByHand bool          // of OneSided: and it does not by itself
+	Suite  string        // what the IKE SA is protected by, and the first child; "" where it does not come up
 
 	Leaks     bool // protected packets leave unencrypted
 	LeaksDown bool // they do while the tunnel is down
 	Worst     Severity
-	Causes    int // how many stand
+	WorstOf   string // the check of the worst finding; "" for none
+	Causes    int    // how many stand
+
+	tries []try
+	waits bool // neither end sets any child up by itself
 }
 
 // Says puts the state in words: "comes up only if skerry initiates".
@@ -73,6 +78,9 @@ func (t *Tunnel) Says() string {
 		out = "comes up only by hand: neither end initiates"
 	case OneSided:
 		out = "comes up only if " + t.Only + " initiates"
+		if t.ByHand {
+			out += ", by hand"
+		}
 	case InPart:
 		out = "comes up in part"
 	case Mute:
@@ -91,66 +99,110 @@ func (t *Tunnel) Says() string {
 	return out
 }
 
-// stateOf says what becomes of a tunnel by what its ends are predicted to agree on.
-func stateOf(m *pair.Match, attempts []negotiate.Attempt) *Tunnel {
-	t := &Tunnel{Match: m}
-	if attempts == nil {
-		t.State, t.Why = Unknown, "far end not given"
-		return t
-	}
-	var works []*negotiate.Attempt
-	partly := false
+// try is what comes of one end's initiating.
+type try struct {
+	initiator string
+	outcome   negotiate.Outcome
+	mute      bool          // no packet passes some child
+	after     time.Duration // when the first rekey fails; 0 for never
+	suite     string
+	unsure    string
+}
+
+// Predict says what becomes of a tunnel by what its ends are predicted to agree on, and by nothing else.
+func Predict(m *pair.Match, of *pair.Tunnel, attempts []negotiate.Attempt) *Tunnel {
+	t := stateOf(m, of, attempts)
+	t.settle(nil)
+	return t
+}
+
+// stateOf notes what comes of either end's initiating, by what the ends are predicted to agree on.
+func stateOf(m *pair.Match, of *pair.Tunnel, attempts []negotiate.Attempt) *Tunnel {
+	t := &Tunnel{Match: m, waits: len(attempts) > 0 && of.Waits()}
 	for i := range attempts {
 		a := &attempts[i]
-		switch {
-		case a.Unsure != "" && a.Outcome != negotiate.Agrees:
-			t.State, t.Why = Unknown, "not certain: "+a.Unsure
-			return t
-		case a.Outcome == negotiate.Agrees || a.Outcome == negotiate.Partly:
-			works, partly = append(works, a), partly || a.Outcome == negotiate.Partly
-		}
-	}
-	switch {
-	case len(works) == 0:
-		t.State = Never
-		return t
-	case partly:
-		t.State = InPart
-	case len(works) < len(attempts):
-		t.State, t.Only = OneSided, works[0].Initiator.Gateway.Name
-	}
-	for _, a := range works {
-		if a.Outcome == negotiate.Agrees || t.Suite == "" {
-			t.suite(a)
-		}
+		one := try{initiator: a.Initiator.Gateway.Name, outcome: a.Outcome, suite: suiteOf(a), unsure: a.Unsure}
 		for _, c := range a.Children {
-			if c.Outcome == negotiate.Agrees && c.Broken != "" && t.State < Mute {
-				t.State = Mute
+			if c.Outcome != negotiate.Agrees {
+				continue
 			}
-			if c.Outcome == negotiate.Agrees && c.Rekey.Outcome == negotiate.Fails && (t.State != Dies || c.Rekey.After < t.After) {
-				t.State, t.After = Dies, c.Rekey.After
+			one.mute = one.mute || c.Broken != ""
+			if c.Rekey.Outcome == negotiate.Fails && (one.after == 0 || c.Rekey.After < one.after) {
+				one.after = c.Rekey.After
 			}
 		}
+		t.tries = append(t.tries, one)
 	}
 	return t
 }
 
-func (t *Tunnel) suite(a *negotiate.Attempt) {
-	t.Suite = a.Version.String() + ", " + a.IKE.String()
-	for _, c := range a.Children {
-		if c.Outcome == negotiate.Agrees {
-			t.Suite += "; " + c.Suite.Protocol.String() + " " + c.Suite.String()
-			return
+// settle says what becomes of the tunnel where some of those who would initiate it cannot.
+func (t *Tunnel) settle(stopped map[string]bool) {
+	t.State, t.Only, t.After, t.Suite = ComesUp, "", 0, ""
+	if len(t.tries) == 0 {
+		t.State, t.Why = Unknown, "far end not given"
+		if len(stopped) == len(t.Sides) {
+			t.State = Never
 		}
+		return
+	}
+	var works []try
+	partly, mute, doubt := false, false, ""
+	for _, one := range t.tries {
+		switch {
+		case stopped[one.initiator]:
+		case one.outcome == negotiate.Agrees || one.outcome == negotiate.Partly:
+			works = append(works, one)
+			partly, mute = partly || one.outcome == negotiate.Partly, mute || one.mute
+			if one.after > 0 && (t.After == 0 || one.after < t.After) {
+				t.After = one.after
+			}
+			if t.Suite == "" || one.outcome == negotiate.Agrees && partly {
+				t.Suite = one.suite
+			}
+		case one.unsure != "":
+			doubt = one.unsure
+		}
+	}
+	switch {
+	case doubt != "":
+		t.State, t.Why, t.After, t.Suite = Unknown, "not certain: "+doubt, 0, ""
+	case len(works) == 0:
+		t.State = Never
+	case t.After > 0:
+		t.State = Dies
+	case mute:
+		t.State = Mute
+	case partly:
+		t.State = InPart
+	case len(works) < len(t.tries):
+		t.State, t.Only, t.ByHand = OneSided, works[0].initiator, t.waits
+	case t.waits:
+		t.State = ByHand
 	}
 }
 
-// states settles what becomes of every tunnel by what was found, beside what its ends agree on.
+// suiteOf names what the IKE SA and the first child are protected by; "" where nothing comes up.
+func suiteOf(a *negotiate.Attempt) string {
+	if a.Outcome != negotiate.Agrees && a.Outcome != negotiate.Partly {
+		return ""
+	}
+	out := a.Version.String() + ", " + a.IKE.String()
+	for _, c := range a.Children {
+		if c.Outcome == negotiate.Agrees {
+			return out + "; " + c.Suite.Protocol.String() + " " + c.Suite.String()
+		}
+	}
+	return out
+}
+
+// states settles what becomes of every tunnel: by what its ends agree on, and by what was found.
 func (r *Result) states() {
 	index := make(map[string]*Tunnel, len(r.Tunnels))
-	stopped := map[*Tunnel]map[string]bool{} // the initiators that fail
-	for _, t := range r.Tunnels {
-		index[t.Name], stopped[t] = t, map[string]bool{}
+	stopped := make([]map[string]bool, len(r.Tunnels))
+	at := map[*Tunnel]int{}
+	for i, t := range r.Tunnels {
+		index[t.Name], stopped[i], at[t] = t, map[string]bool{}, i
 	}
 	for i := range r.Findings {
 		f := &r.Findings[i]
@@ -159,7 +211,9 @@ func (r *Result) states() {
 			continue
 		}
 		if f.Accepted == nil && f.PartOf == "" {
-			t.Worst, t.Causes = max(t.Worst, f.Severity), t.Causes+1
+			if t.Causes++; t.WorstOf == "" || f.Severity > t.Worst {
+				t.Worst, t.WorstOf = f.Severity, f.Check
+			}
 		}
 		if f.Unsure != "" || f.Severity < Medium {
 			continue
@@ -168,26 +222,32 @@ func (r *Result) states() {
 		for _, s := range t.Sides {
 			own := s.Gateway.Name == f.Gateway
 			if f.effect == Stops || f.effect == StopsOwn && own || f.effect == StopsPeer && !own {
-				stopped[t][s.Gateway.Name] = true
+				stopped[at[t]][s.Gateway.Name] = true
 			}
 		}
-		if f.waits && t.State == ComesUp {
-			t.State = ByHand
+	}
+	for i, t := range r.Tunnels {
+		t.settle(stopped[i])
+	}
+}
+
+// Short names the tunnel by its gateways where no other tunnel of the estate is between the two: "skerry <> headland".
+func (r *Result) Short(t *Tunnel) string {
+	if r.between == nil {
+		r.between = map[string]int{}
+		for _, o := range r.Tunnels {
+			r.between[pairOf(o)]++
 		}
 	}
-	for _, t := range r.Tunnels {
-		var left []string
-		for _, s := range t.Sides {
-			if name := s.Gateway.Name; !stopped[t][name] && (t.State != OneSided || t.Only == name) {
-				left = append(left, name)
-			}
-		}
-		switch {
-		case len(stopped[t]) == 0 || t.State == Never:
-		case len(left) == 0:
-			t.State, t.Suite = Never, ""
-		case len(t.Sides) == 2 && len(left) == 1 && (t.State == ComesUp || t.State == ByHand):
-			t.State, t.Only = OneSided, left[0]
-		}
+	if name := pairOf(t); name != "" && r.between[name] == 1 {
+		return name
 	}
+	return t.Name
+}
+
+func pairOf(t *Tunnel) string {
+	if len(t.Sides) < 2 {
+		return ""
+	}
+	return t.Sides[0].Gateway.Name + " <> " + t.Sides[1].Gateway.Name
 }

@@ -449,9 +449,14 @@ func (a *attempt) rekeyChild(c *Child, k *model.Child) {
 		Lines:  [2]source.Pos{k.Proposals.Where(k.At), c.With.Proposals.Where(c.With.At)},
 		Why:    a.pfsDiffers(k, c.With),
 	}
-	re.Failure.Changes = []string{
-		fmt.Sprintf("on %s, add the group of %s to the child's proposals (%s)", a.r.name(), a.i.name(), groupsOf(k)),
-		fmt.Sprintf("on %s, add that of %s (%s)", a.i.name(), a.r.name(), groupsOf(c.With)),
+	own, far := groupStrength(k), groupStrength(c.With)
+	if own >= far {
+		re.Failure.Changes = append(re.Failure.Changes, fmt.Sprintf("on %s, add the group of %s to the child's proposals (%s)", a.r.name(),
+			a.i.name(), groupsOf(k)))
+	}
+	if far >= own {
+		re.Failure.Changes = append(re.Failure.Changes, fmt.Sprintf("on %s, add the group of %s to the child's proposals (%s)", a.i.name(),
+			a.r.name(), groupsOf(c.With)))
 	}
 }
 
@@ -479,6 +484,17 @@ func groupsOf(k *model.Child) string {
 		return cs.Labels()
 	}
 	return "none"
+}
+
+// groupStrength is the strength in bits of the strongest group of a child's proposals; 0 for none.
+func groupStrength(k *model.Child) int {
+	best := 0
+	for _, c := range ike.All(k.Proposals.Value, ike.KeyExchange) {
+		if c.ID != 0 {
+			best = max(best, c.Strength())
+		}
+	}
+	return best
 }
 
 func (a *attempt) pfsDiffers(mine, theirs *model.Child) string {

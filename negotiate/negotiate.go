@@ -609,25 +609,37 @@ func lacking(p, q ike.Proposal) []lack {
 	return out
 }
 
-// widen names the proposal that one end would have to add so that both have one in common: the stronger of the other's.
+// widen names the proposal that one end would have to add so that both have one in common: the strongest of the other's, unless
+// that is weaker than what it has itself.
 func (a *attempt) widen(mine, theirs []ike.Proposal) []string {
+	own, far := strongest(mine), strongest(theirs)
 	var out []string
-	strongest := func(ps []ike.Proposal) string {
-		best, text := -1, ""
-		for _, p := range ps {
-			if s, ok := p.Agree(p); ok && s.Strength() > best {
-				best, text = s.Strength(), s.String()
-			}
-		}
-		return text
+	if len(far.All()) > 0 && !weaker(far, own) {
+		out = append(out, fmt.Sprintf("on %s add the proposal %s", a.i.name(), far))
 	}
-	if s := strongest(theirs); s != "" {
-		out = append(out, fmt.Sprintf("on %s add the proposal %s", a.i.name(), s))
-	}
-	if s := strongest(mine); s != "" {
-		out = append(out, fmt.Sprintf("on %s add the proposal %s", a.r.name(), s))
+	if len(own.All()) > 0 && !weaker(own, far) {
+		out = append(out, fmt.Sprintf("on %s add the proposal %s", a.r.name(), own))
 	}
 	return out
+}
+
+// weaker reports whether one suite protects less than another: it has fewer bits of strength, or no key exchange where the other has one.
+func weaker(s, than ike.Suite) bool {
+	exchanges := func(s ike.Suite) bool { return s.Transforms[ike.KeyExchange].Algorithm != nil && s.Transforms[ike.KeyExchange].ID != 0 }
+	if exchanges(s) != exchanges(than) {
+		return exchanges(than)
+	}
+	return s.Strength() < than.Strength()
+}
+
+// strongest is the strongest suite that can be made of some proposals.
+func strongest(ps []ike.Proposal) (best ike.Suite) {
+	for _, p := range ps {
+		if s, ok := p.Agree(p); ok && (len(best.All()) == 0 || s.Strength() > best.Strength()) {
+			best = s
+		}
+	}
+	return best
 }
 
 // rekeyIKE says when the IKE SA is renewed. A renewal takes the same proposals and never fails for them.

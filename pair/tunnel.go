@@ -156,6 +156,26 @@ func negotiated(ks []*model.Child) []*model.Child {
 	return slices.DeleteFunc(slices.Clone(ks), func(k *model.Child) bool { return k.Shunts() })
 }
 
+// Begins reports whether an end sets a child of its own up by itself: it is told to, and knows where its peer is.
+func (e End) Begins(k *model.Child) bool {
+	addrs := e.Connection.RemoteAddrs.Value
+	return k.Start.Value != model.StartNever && (len(addrs.Fixed()) > 0 || !addrs.Any())
+}
+
+// Waits reports whether there are children that both ends have, and neither end sets any of them up by itself.
+func (t *Tunnel) Waits() bool {
+	both := false
+	for _, c := range t.Children() {
+		if c.A == nil || c.B == nil {
+			continue
+		}
+		if both = true; t.Ends[0].Begins(c.A) || t.Ends[1].Begins(c.B) {
+			return false
+		}
+	}
+	return both
+}
+
 // Counterparts are the children of the far end that are paired with a child; of one that answers for several of the far end's
 // it may be more than one.
 func (t *Tunnel) Counterparts(k *model.Child) []*model.Child {

@@ -40,6 +40,7 @@ type Form struct {
 type Options struct {
 	Look
 	Least           audit.Severity // findings below it are counted and not shown
+	All             bool           // nothing is left out or folded
 	OnlyDifferences bool           // settings that fit each other are left out
 }
 

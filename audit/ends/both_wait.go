@@ -4,7 +4,6 @@ import (
 	"fmt"
 
 	"toril/audit"
-	"toril/model"
 	"toril/pair"
 )
 
@@ -24,11 +23,7 @@ var BothWait = &audit.Check{
 	},
 	Tunnel: func(p *audit.Pass, t *pair.Tunnel) {
 		for _, c := range pairs(t) {
-			begins := func(k *model.Child, e pair.End) bool {
-				return k.Start.Value != model.StartNever &&
-					(len(e.Connection.RemoteAddrs.Value.Fixed()) > 0 || !e.Connection.RemoteAddrs.Value.Any())
-			}
-			if begins(c.A, t.Ends[0]) || begins(c.B, t.Ends[1]) {
+			if t.Ends[0].Begins(c.A) || t.Ends[1].Begins(c.B) {
 				continue
 			}
 			f := both(p, t, c.A, c.A.Start.Where(c.A.At), c.B.Start.Where(c.B.At))
@@ -36,7 +31,6 @@ var BothWait = &audit.Check{
 			if t.Ends[0].Connection.Unsure || t.Ends[1].Connection.Unsure {
 				f.Unsure = "a statement of one of the ends was not understood"
 			}
-			f.Waits()
 			p.Report(f)
 		}
 	},

@@ -18,11 +18,13 @@ import (
 type auditFlags struct {
 	form                            *formFlag
 	failOn, atLeast, baseline, asOf string
+	all                             bool
 }
 
 func (f *auditFlags) add(cmd *cobra.Command) {
 	f.form = addForm(cmd, "", func(f report.Form) bool { return f.Audit != nil })
 	cmd.Flags().StringVar(&f.atLeast, "at-least", "info", "lowest severity that the text shows: info, low, medium, high, critical")
+	cmd.Flags().BoolVar(&f.all, "all", false, "show every finding whole, with why; those that exceptions accept; and every file that was read")
 	cmd.Flags().StringVar(&f.baseline, "baseline", baseline.Default, "name of a baseline, or a file with one")
 	cmd.Flags().StringVar(&f.asOf, "as-of", "", "day for which certificates are judged, as 2027-01-31 (default today)")
 }
@@ -78,6 +80,7 @@ type audited struct {
 	least    audit.Severity
 	baseline *baseline.Baseline
 	now      time.Time
+	all      bool
 }
 
 // asked reads the flags, before anything else is read.
@@ -91,7 +94,7 @@ func (f *auditFlags) asked() (out audited, err error) {
 	if out.baseline, err = pickBaseline(f.baseline); err != nil {
 		return out, err
 	}
-	out.now = time.Now()
+	out.all, out.now = f.all, time.Now()
 	if f.asOf != "" {
 		if out.now, err = time.Parse(time.DateOnly, f.asOf); err != nil {
 			return out, fmt.Errorf("--as-of: %q is not a day such as 2027-01-31", f.asOf)
@@ -106,5 +109,5 @@ func (a *app) runAudit(ctx context.Context, e *pair.Estate, asked audited) (*aud
 	if err != nil {
 		return nil, err
 	}
-	return r, asked.form.Audit(a.out, r, report.Options{Look: a.look, Least: asked.least})
+	return r, asked.form.Audit(a.out, r, report.Options{Look: a.look, Least: asked.least, All: asked.all})
 }

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"time"
 
 	"toril/audit"
 	"toril/pair"
@@ -20,6 +21,7 @@ type auditJSON struct {
 	Schema   string         `json:"schema"`
 	Tool     toolJSON       `json:"tool"`
 	Baseline string         `json:"baseline"`
+	AsOf     string         `json:"as_of"`
 	Gateways []gatewayJSON  `json:"gateways"`
 	Tunnels  []tunnelJSON   `json:"tunnels"`
 	NotGiven []notGivenJSON `json:"not_given"`
@@ -69,6 +71,16 @@ type tunnelJSON struct {
 	Ends   []endJSON `json:"ends"`
 	Reason string    `json:"reason"`
 	Doubts []string  `json:"doubts"`
+
+	State     string         `json:"state"`
+	Says      string         `json:"says"`
+	Only      string         `json:"only_initiator"`
+	After     int            `json:"fails_after_seconds"`
+	Suite     string         `json:"suite"`
+	Leaks     bool           `json:"leaks"`
+	LeaksDown bool           `json:"leaks_while_down"`
+	Worst     audit.Severity `json:"worst"`
+	Causes    int            `json:"causes"`
 }
 
 type endJSON struct {
@@ -95,6 +107,16 @@ type findingJSON struct {
 	At         placeJSON      `json:"at"`
 	Also       []placeJSON    `json:"also"`
 	AlsoIn     []string       `json:"also_in"`
+	Series     string         `json:"series,omitempty"`
+	PartOf     string         `json:"part_of"`
+	Accepted   *acceptedJSON  `json:"accepted"`
+}
+
+type acceptedJSON struct {
+	Reason string    `json:"reason"`
+	Owner  string    `json:"owner"`
+	Until  string    `json:"until"`
+	At     placeJSON `json:"at"`
 }
 
 type placeJSON struct {
@@ -135,8 +157,9 @@ func audits(w io.Writer, r *audit.Result, _ report.Options) error {
 		Schema:   Schema,
 		Tool:     toolJSON{"toril", report.Version},
 		Baseline: r.Baseline.Name,
+		AsOf:     r.Now.Format(time.DateOnly),
 		Gateways: gatewaysJSON(r.Estate),
-		Tunnels:  tunnelsJSON(r.Estate),
+		Tunnels:  tunnelsJSON(r),
 		NotGiven: []notGivenJSON{},
 		LeftOut:  []leftOutJSON{},
 		Findings: []findingJSON{},
@@ -180,6 +203,11 @@ func findingOf(f *audit.Finding) findingJSON {
 		At:         place(f.At),
 		Also:       []placeJSON{},
 		AlsoIn:     emptied(f.AlsoIn),
+		Series:     f.Series,
+		PartOf:     f.PartOf,
+	}
+	if x := f.Accepted; x != nil {
+		j.Accepted = &acceptedJSON{x.Reason, x.Owner, x.Until.Format(time.DateOnly), place(audit.Evidence{Pos: x.At})}
 	}
 	for _, e := range f.Also {
 		j.Also = append(j.Also, place(e))
@@ -237,7 +265,7 @@ func emptied(in []string) []string {
 }
 
 func place(e audit.Evidence) placeJSON {
-	return placeJSON{e.File, e.Line, e.Col, e.Start, e.End, e.Text, e.Note}
+	return placeJSON{e.File, e.Line, max(e.Col, e.Column), e.Start, e.End, e.Text, e.Note}
 }
 
 func gatewaysJSON(e *pair.Estate) []gatewayJSON {
@@ -256,10 +284,11 @@ func gatewaysJSON(e *pair.Estate) []gatewayJSON {
 	return out
 }
 
-func tunnelsJSON(e *pair.Estate) []tunnelJSON {
+func tunnelsJSON(r *audit.Result) []tunnelJSON {
 	out := []tunnelJSON{}
-	for _, m := range e.Matches {
-		j := tunnelJSON{Name: m.Name, Reason: m.Reason, Doubts: emptied(m.Doubts)}
+	for _, m := range r.Tunnels {
+		j := tunnelJSON{Name: m.Name, Reason: m.Reason, Doubts: emptied(m.Doubts), State: m.State.Word(), Says: m.Says(), Only: m.Only,
+			After: int(m.After.Seconds()), Suite: m.Suite, Leaks: m.Leaks, LeaksDown: m.LeaksDown, Worst: m.Worst, Causes: m.Causes}
 		for _, end := range m.Sides {
 			j.Ends = append(j.Ends, endJSON{end.Gateway.Name, end.Connection.Name})
 		}

@@ -67,14 +67,14 @@ func (p *paper) paint(s string, cs ...text.Color) string {
 
 func (p *paper) bold(s string) string { return p.paint(s, text.Bold) }
 
-func (p *paper) dim(s string) string { return p.paint(s, text.Faint) }
+// dim is grey, which is dimmer than the text on light grounds and on dark ones.
+func (p *paper) dim(s string) string { return p.paint(s, text.FgHiBlack) }
 
 var severityColors = map[audit.Severity][]text.Color{
 	audit.Critical: {text.Bold, text.FgHiRed},
 	audit.High:     {text.FgRed},
 	audit.Medium:   {text.FgYellow},
 	audit.Low:      {text.FgCyan},
-	audit.Info:     {text.FgHiBlack},
 }
 
 func (p *paper) severity(s audit.Severity) string { return p.paint(s.String(), severityColors[s]...) }
@@ -94,6 +94,13 @@ func (p *paper) block(indent int, label, body string, style ...text.Color) {
 			p.dim(fmt.Sprintf("%-*s", labels, head)),
 			p.paint(strings.TrimRight(l, " "), style...),
 		)
+	}
+}
+
+// para writes a text wrapped and indented.
+func (p *paper) para(indent int, body string) {
+	for _, l := range strings.Split(wrap(body, p.look.Width-indent), "\n") {
+		p.line("%s%s", strings.Repeat(" ", indent), strings.TrimRight(l, " "))
 	}
 }
 

@@ -2,10 +2,16 @@
 package text
 
 import (
+	"cmp"
 	"fmt"
 	"io"
+	"path"
 	"slices"
 	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
 
 	"toril/audit"
 	"toril/pair"
@@ -17,110 +23,145 @@ import (
 var Form = report.Form{Name: "text", Audit: audits, Tunnels: views, Ends: ends, Follow: trips, Checks: checks, Baselines: baselines,
 	Formats: savedFormats, Daemons: daemons, Defaults: defaults}
 
-// audits writes an audit for people: a summary, then the findings grouped by tunnel, then what was read and what was not.
-// Findings below least are counted and not shown.
+// audits writes an audit for people: what becomes of every tunnel, what was not given, then the findings, the worst first, one for each
+// cause. With o.All every finding is written whole, with why, and so is what was read; those below o.Least are counted and not shown.
 func audits(w io.Writer, r *audit.Result, o report.Options) error {
 	p := newPaper(w, o.Look)
-	p.summary(r, o.Least)
-	for _, group := range grouped(r) {
-		titled := false
-		for _, f := range group.findings {
-			if f.Severity < o.Least {
-				continue
-			}
-			if !titled {
-				titled = true
-				p.line("")
-				p.heading(group.title)
-			}
-			p.finding(*f)
-		}
+	p.summary(r)
+	p.states(r, o.All)
+	p.notGiven(r.NotGiven)
+	for _, e := range r.Estate.Problems {
+		p.block(0, "error", e.Error(), severityColors[audit.High]...)
 	}
-	p.reading(r.Estate)
+	causes := r.Causes()
+	p.counts(r, causes, o)
+	for s := audit.Critical; s > audit.Info && s >= o.Least; s-- {
+		p.severe(s, causes, o.All)
+	}
+	if o.Least == audit.Info {
+		p.informational(causes, o.All)
+	}
+	if o.All {
+		p.accepted(r)
+	}
+	p.reading(r.Estate, o.All)
 	return p.err
 }
 
-type group struct {
-	title    string
-	findings []*audit.Finding
-}
-
-// grouped divides findings by tunnel, in the order of the worst of each, those of no tunnel last.
-func grouped(r *audit.Result) []group {
-	index := map[string]int{}
-	var out []group
-	for at := range r.Findings { // the worst come first
-		f := &r.Findings[at]
-		title := f.Tunnel
-		if title == "" {
-			title = "gateway " + f.Gateway
-		}
-		i, ok := index[title]
-		if !ok {
-			i = len(out)
-			index[title] = i
-			out = append(out, group{title: title})
-		}
-		out[i].findings = append(out[i].findings, f)
-	}
-	return out
-}
-
-func (p *paper) summary(r *audit.Result, least audit.Severity) {
+// summary says in one line what was audited.
+func (p *paper) summary(r *audit.Result) {
 	files := 0
 	for _, g := range r.Estate.Gateways {
 		files += len(g.Files)
 	}
-	p.line(
-		"%s",
-		p.bold(
-			fmt.Sprintf(
-				"%s, %s, %s, judged by the baseline %q",
-				present.Plural(len(r.Estate.Gateways), "gateway"),
-				present.Plural(files, "file"),
-				present.Plural(len(r.Estate.Matches), "tunnel"),
-				r.Baseline.Name,
-			),
-		),
-	)
-	counts := map[audit.Severity]int{}
-	for _, f := range r.Findings {
-		counts[f.Severity]++
+	p.line("%s", p.bold(fmt.Sprintf("%s, %s, %s, judged by the baseline %q as of %s",
+		present.Plural(len(r.Estate.Gateways), "gateway"), present.Plural(files, "file"), present.Plural(len(r.Tunnels), "tunnel"),
+		r.Baseline.Name, r.Now.Format(time.DateOnly))))
+}
+
+// maxRows is how many tunnels the table shows beside those with something wrong.
+const maxRows = 40
+
+// states writes the table of the tunnels, the worst first: what becomes of each, its worst finding, and how many causes there are.
+func (p *paper) states(r *audit.Result, all bool) {
+	rows := slices.Clone(r.Tunnels)
+	slices.SortStableFunc(rows, func(a, b *audit.Tunnel) int { return cmp.Compare(b.Worst, a.Worst) })
+	sound := 0
+	if !all && len(rows) > maxRows {
+		rows = slices.DeleteFunc(rows, func(t *audit.Tunnel) bool { return t.State == audit.ComesUp && t.Worst < audit.Low && !t.Leaks })
+		sound = len(r.Tunnels) - len(rows)
 	}
-	if len(r.Findings) == 0 {
-		p.line("no findings")
+	if len(rows) > 0 {
+		p.line("")
+		names := 6
+		for _, t := range rows {
+			names = max(names, text.StringWidthWithoutEscSequences(r.Short(t)))
+		}
+		const worst, counts, between = 30, 8, 4 * 3
+		names = min(names, (p.look.Width-worst-counts-between)/2)
+		says := min(60, p.look.Width-names-worst-counts-between-1)
+		tw := table.NewWriter()
+		tw.SetStyle(plainStyle)
+		tw.SetColumnConfigs([]table.ColumnConfig{{Number: 1, WidthMax: 1}, {Number: 2, WidthMax: names, WidthMaxEnforcer: wrap},
+			{Number: 3, WidthMax: says, WidthMaxEnforcer: wrap}, {Number: 4, WidthMax: worst, WidthMaxEnforcer: wrap}, {Number: 5, Align: text.AlignRight}})
+		tw.AppendRow(table.Row{"", p.dim("tunnel"), p.dim("what becomes of it"), p.dim("worst finding"), p.dim("findings")})
+		for _, t := range rows {
+			color := stateColors[t.State]
+			if t.Leaks {
+				color = stateColors[audit.Never]
+			}
+			row := table.Row{p.paint(t.State.Mark(), color...), r.Short(t), p.paint(t.Says(), color...), p.severity(t.Worst) + " " + t.WorstOf, t.Causes}
+			if t.Causes == 0 {
+				row[3], row[4] = p.dim("none"), ""
+			}
+			tw.AppendRow(row)
+		}
+		for l := range strings.SplitSeq(tw.Render(), "\n") {
+			p.line("%s", strings.TrimRight(l, " "))
+		}
+	}
+	if sound > 0 {
+		p.line("%s", p.dim(fmt.Sprintf("and %s that come up, without findings of low or above", present.Plural(sound, "tunnel"))))
+	}
+}
+
+var stateColors = map[audit.State][]text.Color{
+	audit.ComesUp:  {text.FgGreen},
+	audit.ByHand:   {text.FgYellow},
+	audit.OneSided: {text.FgYellow},
+	audit.InPart:   {text.FgYellow},
+	audit.Mute:     {text.FgRed},
+	audit.Dies:     {text.FgRed},
+	audit.Never:    {text.FgRed},
+}
+
+// counts says how much was found, and what is not shown.
+func (p *paper) counts(r *audit.Result, causes []audit.Cause, o report.Options) {
+	p.line("")
+	by, accepted := map[audit.Severity]int{}, 0
+	for _, c := range causes {
+		by[c.Severity]++
+	}
+	for i := range r.Findings {
+		if r.Findings[i].Accepted != nil {
+			accepted++
+		}
+	}
+	if len(causes) == 0 {
+		p.line("%s", p.bold("no findings"))
 	} else {
 		var parts []string
+		hidden := 0
 		for s := audit.Critical; ; s-- {
-			if counts[s] > 0 {
-				parts = append(parts, fmt.Sprintf("%d %s", counts[s], p.severity(s)))
+			if by[s] > 0 {
+				parts = append(parts, fmt.Sprintf("%d %s", by[s], p.severity(s)))
+			}
+			if s < o.Least {
+				hidden += by[s]
 			}
 			if s == audit.Info {
 				break
 			}
 		}
-		p.line("%s: %s", present.Plural(len(r.Findings), "finding"), strings.Join(parts, ", "))
-	}
-	hidden := 0
-	for s, n := range counts {
-		if s < least {
-			hidden += n
+		out := fmt.Sprintf("%s: %s", p.bold(present.Plural(len(causes), "finding")), strings.Join(parts, ", "))
+		if folded := len(r.Findings) - accepted - len(causes); folded > 0 && !o.All {
+			out += p.dim(fmt.Sprintf("; %d more have the same causes and are named with them (--all shows them whole, with why)", folded))
+		}
+		p.wrapped("%s", out)
+		if hidden > 0 {
+			p.line("%s", p.dim(fmt.Sprintf("%s below %s not shown (--at-least info shows all)", present.Plural(hidden, "finding"), o.Least)))
 		}
 	}
-	if hidden > 0 {
-		p.line("%s", p.dim(fmt.Sprintf("%s below %s not shown (--at-least info shows all)", present.Plural(hidden, "finding"), least)))
-	}
-	if clean := unblemished(r); len(clean) > 0 {
-		p.line("without findings of low or above: %s", strings.Join(clean, ", "))
-	}
-	p.notGiven(r.NotGiven)
-	for _, e := range r.Estate.Problems {
-		p.block(0, "error", e.Error(), severityColors[audit.High]...)
+	if accepted > 0 && !o.All {
+		p.line("%s", p.dim(fmt.Sprintf("%s accepted by exceptions not shown (--all shows them)", present.Plural(accepted, "finding"))))
 	}
 }
 
 // notGiven says what was not judged, each thing with the gateways that it was not given of.
 func (p *paper) notGiven(list []audit.NotGiven) {
+	if len(list) > 0 {
+		p.line("")
+	}
 	type row struct {
 		audit.Absent
 		of []string
@@ -156,70 +197,212 @@ func (p *paper) notGiven(list []audit.NotGiven) {
 	}
 }
 
-// unblemished names the tunnels that no finding of low or above concerns.
-func unblemished(r *audit.Result) []string {
-	tunnels, gateways := map[string]bool{}, map[string]bool{}
-	for _, f := range r.Findings {
-		switch {
-		case f.Severity < audit.Low:
-		case f.Tunnel != "":
-			tunnels[f.Tunnel] = true
-		default:
-			gateways[f.Gateway] = true
+// severe writes the causes of one severity.
+func (p *paper) severe(s audit.Severity, causes []audit.Cause, all bool) {
+	titled := false
+	for _, c := range causes {
+		if c.Severity != s {
+			continue
+		}
+		if !titled || all {
+			p.line("")
+			titled = true
+		}
+		p.cause(c, all)
+	}
+}
+
+// cause writes what a person must know to act: what is wrong, where, and what to write instead; with all, also why, and every part.
+func (p *paper) cause(c audit.Cause, all bool) {
+	p.line("%s  %s  %s", p.severity(c.Severity), p.bold(c.Check), p.dim(c.Subject()))
+	p.para(2, p.sentence(c.Finding))
+	p.evidence("", c.At)
+	if all {
+		p.whole(c.Finding)
+		for _, f := range c.Parts {
+			p.line("")
+			p.line("  %s  %s %s  %s", p.dim("part of it:"), p.severity(f.Severity), p.bold(f.Check), p.dim(f.Subject()))
+			p.para(4, p.sentence(f))
+			p.evidence("  ", f.At)
+			p.whole(f)
+		}
+		return
+	}
+	p.farEnd(c)
+	if c.Unsure != "" {
+		p.block(2, "open", capital(c.Unsure)+".")
+	}
+	p.block(2, "fix", c.Fix)
+	p.parts(c)
+}
+
+// farEnd shows the other place of a cause that is on both ends: a part of the same check, or of the other end's evidence.
+func (p *paper) farEnd(c audit.Cause) {
+	for _, f := range c.Parts {
+		if f.Check == c.Check && f.Series == "" && f.At.Pos != c.At.Pos {
+			p.evidence("", f.At)
 		}
 	}
-	var out []string
-	for _, m := range r.Estate.Matches {
-		if !tunnels[m.Name] && !slices.ContainsFunc(m.Sides, func(s pair.Side) bool { return gateways[s.Gateway.Name] }) {
-			out = append(out, m.Name)
+}
+
+// parts names what else has the same cause.
+func (p *paper) parts(c audit.Cause) {
+	var words []string
+	for _, check := range partChecks(c) {
+		if s, ok := c.SeriesOf(check); ok {
+			p.block(2, "lines", fmt.Sprintf("%d such rules: %s", s.Count, s.Ranges))
+			for _, f := range s.Telling {
+				if f != c.Finding {
+					p.evidence("", f.At)
+				}
+			}
+			continue
+		}
+		n := 0
+		var first *audit.Finding
+		for _, f := range c.Parts {
+			if f.Check == check {
+				if n++; first == nil {
+					first = f
+				}
+			}
+		}
+		switch {
+		case n == 0 || check == c.Check && n == 1:
+		case check == c.Check:
+			words = append(words, fmt.Sprintf("%d more of it", n))
+		case n == 1:
+			words = append(words, fmt.Sprintf("%s (%s:%d)", check, path.Base(first.At.File), first.At.Line))
+		default:
+			words = append(words, fmt.Sprintf("%s (%d times)", check, n))
+		}
+	}
+	if len(words) > 0 {
+		p.block(2, "with", strings.Join(words, ", "))
+	}
+}
+
+// partChecks are the checks of a cause, each once, its own first.
+func partChecks(c audit.Cause) []string {
+	out := []string{c.Check}
+	for _, f := range c.Parts {
+		if !slices.Contains(out, f.Check) {
+			out = append(out, f.Check)
 		}
 	}
 	return out
 }
 
-func (p *paper) finding(f audit.Finding) {
-	where := f.Gateway
-	if f.Connection != "" {
-		where += "/" + f.Connection
-	}
-	if f.Child != "" {
-		where += "/" + f.Child
-	}
-	p.line("")
-	p.line("  %s  %s  %s", p.severity(f.Severity), p.bold(f.Check), p.dim(where))
-	p.block(4, "", capital(f.Message)+".")
-	p.evidence("at", f.At)
+// whole writes the rest of a finding.
+func (p *paper) whole(f *audit.Finding) {
 	for _, e := range f.Also {
-		p.evidence("and", e)
+		p.evidence(e.Note, e)
 	}
 	if len(f.AlsoIn) > 0 {
-		p.block(4, "in", "also serves "+strings.Join(f.AlsoIn, ", "))
+		p.block(2, "in", "also serves "+strings.Join(f.AlsoIn, ", "))
 	}
 	if f.Example != "" {
-		p.block(4, "as", f.Example)
+		p.block(2, "as", f.Example)
 	}
 	if f.Unsure != "" {
-		p.block(4, "open", capital(f.Unsure)+".")
+		p.block(2, "open", capital(f.Unsure)+".")
 	}
-	p.block(4, "why", f.Why)
-	p.block(4, "fix", f.Fix)
+	p.block(2, "why", f.Why)
+	p.block(2, "fix", f.Fix)
 	if f.Standard != "" {
-		p.block(4, "by", f.Standard)
+		p.block(2, "by", f.Standard)
 	}
+	p.block(2, "id", f.ID)
 }
 
-func (p *paper) evidence(label string, e audit.Evidence) {
+// evidence writes where a statement stands, and the statement, in one line where there is room.
+func (p *paper) evidence(note string, e audit.Evidence) {
 	if e.Pos.IsZero() {
 		return
 	}
-	place := e.Pos.String()
-	if e.Note != "" {
-		place += ", " + e.Note
+	place, quote := e.Place(), e.Text
+	if note = strings.TrimSpace(note); note != "" {
+		quote += "  (" + note + ")"
 	}
-	p.block(4, label, place)
-	if e.Text != "" {
-		p.block(4, "", "  "+e.Text, severityColors[audit.Info]...)
+	room := p.look.Width - 4 - text.StringWidthWithoutEscSequences(place)
+	switch {
+	case quote == "":
+		p.line("  %s", place)
+	case room >= min(40, text.StringWidthWithoutEscSequences(quote)):
+		p.line("  %s  %s", place, p.dim(text.Snip(quote, room, "…")))
+	default:
+		p.line("  %s", place)
+		p.line("    %s", p.dim(text.Snip(quote, p.look.Width-4, "…")))
 	}
+}
+
+// informational writes what is only worth knowing, a line for each check and message, the subjects behind it.
+func (p *paper) informational(causes []audit.Cause, all bool) {
+	if all {
+		p.severe(audit.Info, causes, true)
+		return
+	}
+	type line struct {
+		first audit.Cause
+		of    []string
+	}
+	var lines []*line
+	index := map[string]*line{}
+	for _, c := range causes {
+		if c.Severity != audit.Info {
+			continue
+		}
+		key := c.Check
+		if index[key] == nil {
+			index[key] = &line{first: c}
+			lines = append(lines, index[key])
+		}
+		index[key].of = append(index[key].of, c.Subject())
+	}
+	for i, l := range lines {
+		if i == 0 {
+			p.line("")
+		}
+		what := strings.TrimSuffix(p.sentence(l.first.Finding), ".")
+		switch n := len(l.of); {
+		case n == 1:
+			what += "  " + l.of[0]
+		default:
+			what += fmt.Sprintf("  %d times: %s", n, strings.Join(l.of, ", "))
+		}
+		head := fmt.Sprintf("info  %s  ", l.first.Check)
+		p.line("%s%s", p.severity(audit.Info)+"  "+p.bold(l.first.Check)+"  ", p.dim(text.Snip(what, max(20, p.look.Width-len(head)), "…")))
+	}
+}
+
+// accepted writes what owners accept, each with its reason.
+func (p *paper) accepted(r *audit.Result) {
+	titled := false
+	for i := range r.Findings {
+		f := &r.Findings[i]
+		if f.Accepted == nil {
+			continue
+		}
+		if !titled {
+			p.line("")
+			p.heading("accepted")
+			titled = true
+		}
+		p.line("%s  %s  %s", p.severity(f.Severity), p.bold(f.Check), p.dim(f.Subject()))
+		p.para(2, p.sentence(f))
+		p.evidence("", f.At)
+		x := f.Accepted
+		p.block(2, "until", fmt.Sprintf("%s, by %s: %s (%s)", x.Until.Format(time.DateOnly), x.Owner, x.Reason, x.At))
+	}
+}
+
+// sentence is a finding's message as a sentence; the name of a gateway at its beginning stays as it is.
+func (p *paper) sentence(f *audit.Finding) string {
+	first, _, _ := strings.Cut(f.Message, " ")
+	if strings.Contains(" "+strings.NewReplacer("/", " ", ",", " ").Replace(f.Tunnel+" "+f.Subject())+" ", " "+strings.Trim(first, ":")+" ") {
+		return f.Message + "."
+	}
+	return capital(f.Message) + "."
 }
 
 func capital(s string) string {
@@ -229,28 +412,38 @@ func capital(s string) string {
 	return strings.ToUpper(s[:1]) + s[1:]
 }
 
-// reading states what was read of every file, and shows what was not.
-func (p *paper) reading(e *pair.Estate) {
-	p.line("")
-	p.heading("what was read")
-	width := 0
+// reading states what was read, and shows what was not; with all, file by file.
+func (p *paper) reading(e *pair.Estate, all bool) {
+	files, statements, unread, width := 0, 0, 0, 0
 	for _, g := range e.Gateways {
 		for _, f := range g.Files {
-			width = max(width, len(f.Path))
+			files, statements, unread = files+1, statements+f.Statements, unread+len(f.Unread)
+			if all || len(f.Unread) > 0 {
+				width = max(width, len(f.Path))
+			}
 		}
 	}
 	for _, l := range e.LeftOut {
 		width = max(width, len(l.Path))
 	}
+	p.line("")
+	not := "all understood"
+	if unread > 0 {
+		not = p.paint(fmt.Sprintf("%d not understood", unread), severityColors[audit.Medium]...)
+	}
+	p.line("%s %s, %s, %s", p.bold("read:"), present.Plural(files, "file"), present.Plural(statements, "statement"), not)
 	for _, g := range e.Gateways {
 		for _, f := range g.Files {
+			if !all && len(f.Unread) == 0 {
+				continue
+			}
 			unread := p.dim("all read")
 			if len(f.Unread) > 0 {
 				unread = p.paint(present.Plural(len(f.Unread), "statement")+" unread", severityColors[audit.Medium]...)
 			}
 			p.line("  %-*s  %-14s %s, %s", width, f.Path, f.Format, present.Plural(f.Statements, "statement"), unread)
 			for i, u := range f.Unread {
-				if i == 20 {
+				if i == 20 && !all {
 					p.line("      and %d more", len(f.Unread)-i)
 					break
 				}
