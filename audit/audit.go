@@ -65,6 +65,7 @@ type Check struct {
 	Fix      string   // one sentence: what to write instead
 	Doc      Doc
 	Requires Needs  // what it asks of the driver, which works it out once and lets it go
+	Setting  string // the name of the setting in model/settings that it judges at the finding's own end; "" for none or several
 	Effect   Effect // what a finding of it means for its tunnel, unless the finding says otherwise
 	PartOf   []Part // with whose findings its own may have one cause
 

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"toril/audit"
 	"toril/model"
 	"toril/model/settings"
 	"toril/pair"
@@ -25,13 +26,15 @@ type Line struct {
 	Name    string // for people
 	Child   string // the child that it belongs to; "" for the connection
 	Cells   []Cell
+	Differs bool // what the two ends say does not fit; Mark sets it
 }
 
 // Cell is one end's value of a setting.
 type Cell struct {
 	Text    string
-	Default bool       // nobody said it
-	At      source.Pos // nowhere for a default
+	Default bool           // nobody said it
+	At      source.Pos     // nowhere for a default
+	Found   *audit.Finding // the worst that is wrong with the value; nil for nothing; Mark sets it
 }
 
 // Of lays the settings of every tunnel side by side.
@@ -67,7 +70,7 @@ func lineOf(r *settings.Row, child string, subjects []settings.Subject) Line {
 		switch {
 		case ok:
 			line.Name = r.Label(s)
-			line.Cells = append(line.Cells, Cell{v.Text, v.Default, v.At})
+			line.Cells = append(line.Cells, Cell{Text: v.Text, Default: v.Default, At: v.At})
 		case r.Of == settings.OfChild && s.Child == nil:
 			line.Cells = append(line.Cells, Cell{Text: "no such child"})
 		default:
@@ -80,15 +83,11 @@ func lineOf(r *settings.Row, child string, subjects []settings.Subject) Line {
 // childLines are the lines of a pair of children; whether NAT leaves their packets alone stands before how they are started.
 func childLines(t *pair.Tunnel, pair pair.ChildPair, walks map[*model.Gateway]*walk.Path, table []settings.Row) []Line {
 	children := []*model.Child{pair.A, pair.B}[:len(t.Ends)]
-	var names []string
 	var subjects []settings.Subject
 	for i, c := range children {
-		if c != nil && !slices.Contains(names, c.Name) {
-			names = append(names, c.Name)
-		}
 		subjects = append(subjects, settings.Subject{Connection: t.Ends[i].Connection, Child: c})
 	}
-	name := strings.Join(names, " = ")
+	name := nameOfPair(pair)
 	var out []Line
 	for i := range table {
 		if table[i].Of != settings.OfChild || !table[i].Told(subjects...) {
@@ -108,6 +107,24 @@ func childLines(t *pair.Tunnel, pair pair.ChildPair, walks map[*model.Gateway]*w
 		out = append(out, lineOf(&table[i], name, subjects))
 	}
 	return out
+}
+
+// nameOfPair names two children that mean each other: by one name where both have it.
+func nameOfPair(p pair.ChildPair) string {
+	var names []string
+	for _, k := range []*model.Child{p.A, p.B} {
+		if k != nil && !slices.Contains(names, k.Name) {
+			names = append(names, k.Name)
+		}
+	}
+	return strings.Join(names, " = ")
+}
+
+func nameOf(k *model.Child) string {
+	if k == nil {
+		return ""
+	}
+	return k.Name
 }
 
 // exemption says in a few words whether a child's packets pass by source NAT.

@@ -9,6 +9,7 @@ import (
 // AnyToAny speaks where a child protects everything.
 var AnyToAny = &audit.Check{
 	Name:     "domain/any-to-any",
+	Setting:  "own-networks",
 	Title:    "The encryption domain is any to any",
 	Severity: audit.Medium,
 	Why:      "The tunnel carries whatever either side sends: the selectors no longer say, or limit, what it is for.",

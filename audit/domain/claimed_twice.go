@@ -11,6 +11,7 @@ import (
 // ClaimedTwice speaks where two tunnels of a gateway are for the same packets.
 var ClaimedTwice = &audit.Check{
 	Name:     "domain/claimed-twice",
+	Setting:  "peer-networks",
 	Title:    "Two tunnels claim the same remote network",
 	Severity: audit.High,
 	Why:      "One policy takes the packets of both; which one is decided by order and breadth, not by intent.",

@@ -14,6 +14,7 @@ import (
 // PublicInside speaks where a domain holds public addresses.
 var PublicInside = &audit.Check{
 	Name:     "domain/public-inside",
+	Setting:  "own-networks",
 	Title:    "Public addresses inside the encryption domain",
 	Severity: audit.Low,
 	Why:      "Public networks in the selectors are a typing mistake, or send Internet traffic into the tunnel.",

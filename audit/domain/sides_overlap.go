@@ -10,6 +10,7 @@ import (
 // SidesOverlap speaks where an address is on both sides.
 var SidesOverlap = &audit.Check{
 	Name:     "domain/sides-overlap",
+	Setting:  "own-networks",
 	Title:    "Both sides of the encryption domain overlap",
 	Severity: audit.High,
 	Why:      "Packets within one site match the tunnel, and hosts with the same address on both sides cannot reach each other.",

@@ -11,6 +11,7 @@ import (
 // Wider speaks where the local side is wider than the networks behind the gateway.
 var Wider = &audit.Check{
 	Name:     "domain/wider-than-networks",
+	Setting:  "own-networks",
 	Title:    "The local side is wider than the networks behind the gateway",
 	Severity: audit.Low,
 	Why:      "The far end may send to networks that are not there, and any network added later is in the tunnel automatically.",

@@ -9,6 +9,7 @@ import (
 // AHAlone speaks where AH is used in place of ESP.
 var AHAlone = &audit.Check{
 	Name:     "esp/ah-alone",
+	Setting:  "child-proposals",
 	Title:    "AH protects packets but does not encrypt them",
 	Severity: audit.High,
 	Why:      "AH does not encrypt: anyone on the path can read every packet.",

@@ -8,6 +8,7 @@ import (
 // Compression speaks where packets are compressed before they are encrypted.
 var Compression = &audit.Check{
 	Name:     "esp/compression",
+	Setting:  "ipcomp",
 	Title:    "Packets are compressed before they are encrypted",
 	Severity: audit.Low,
 	Why:      "The length of a compressed packet reveals something about its content.",

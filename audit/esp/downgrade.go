@@ -10,6 +10,7 @@ import (
 // Downgrade speaks where weak algorithms stand beside preferred strong ones.
 var Downgrade = &audit.Check{
 	Name:     "esp/downgrade",
+	Setting:  "child-proposals",
 	Title:    "ESP offers weak algorithms beside strong ones",
 	Severity: audit.Medium,
 	Why:      "Anything offered can be negotiated, however low it stands in the list.",

@@ -11,6 +11,7 @@ import (
 // NoEncryption speaks where a child may carry its packets readable.
 var NoEncryption = &audit.Check{
 	Name:     "esp/no-encryption",
+	Setting:  "child-proposals",
 	Title:    "The tunnel does not encrypt",
 	Severity: audit.Critical,
 	Why:      "Anyone on the path can read every packet.",

@@ -11,6 +11,7 @@ import (
 // NoIntegrity speaks where a cipher is not joined by anything that notices changes.
 var NoIntegrity = &audit.Check{
 	Name:     "esp/no-integrity",
+	Setting:  "child-proposals",
 	Title:    "The tunnel does not protect integrity",
 	Severity: audit.High,
 	Why:      "A cipher alone does not notice changed packets, and attacks that change them read the content in the end.",

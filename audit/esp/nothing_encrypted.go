@@ -11,6 +11,7 @@ import (
 // NothingEncrypted speaks where no child of a connection to a peer protects anything.
 var NothingEncrypted = &audit.Check{
 	Name:     "esp/nothing-encrypted",
+	Setting:  "mode",
 	Title:    "The connection passes its packets unencrypted, or drops them",
 	Severity: audit.High,
 	Why:      "It has a peer, a key and networks like a tunnel, but no SA is ever set up for them.",

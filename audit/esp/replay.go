@@ -11,6 +11,7 @@ import (
 // Replay speaks where packets can be sent again.
 var Replay = &audit.Check{
 	Name:     "esp/replay",
+	Setting:  "replay-window",
 	Title:    "Replay protection is off or narrow",
 	Severity: audit.Medium,
 	Why:      "An attacker on the path can send recorded packets again.",

@@ -10,6 +10,7 @@ import (
 // Weak speaks where the preferred or only algorithm of a child is weak.
 var Weak = &audit.Check{
 	Name:     "esp/weak-algorithm",
+	Setting:  "child-proposals",
 	Title:    "ESP prefers a weak algorithm",
 	Severity: audit.High,
 	Why:      "It protects every packet that passes through the tunnel.",

@@ -9,6 +9,7 @@ import (
 // Aggressive speaks where aggressive mode meets a pre-shared key.
 var Aggressive = &audit.Check{
 	Name:     "ike/aggressive-key",
+	Setting:  "ikev1-mode",
 	Title:    "Aggressive mode with a pre-shared key",
 	Severity: audit.High,
 	Why:      "The responder sends a hash of the key to anyone who asks, and the key can be guessed offline.",

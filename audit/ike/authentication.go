@@ -15,6 +15,7 @@ import (
 // certificates.
 var Authentication = &audit.Check{
 	Name:     "ike/authentication",
+	Setting:  "own-authentication",
 	Title:    "The authentication method is not what the baseline asks for",
 	Severity: audit.High,
 	Why:      "Everything that the tunnel protects is only as safe as the authentication of the other end.",

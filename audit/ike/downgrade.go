@@ -9,6 +9,7 @@ import (
 // Downgrade speaks where weak algorithms stand beside preferred strong ones.
 var Downgrade = &audit.Check{
 	Name:     "ike/downgrade",
+	Setting:  "ike-proposals",
 	Title:    "IKE offers weak algorithms beside strong ones",
 	Severity: audit.Medium,
 	Why:      "Anything offered can be negotiated, however low it stands in the list.",

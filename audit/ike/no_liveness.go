@@ -8,6 +8,7 @@ import (
 // NoLiveness speaks where nobody would notice that the peer is gone.
 var NoLiveness = &audit.Check{
 	Name:     "ike/no-liveness",
+	Setting:  "liveness-check",
 	Title:    "No liveness check of the peer",
 	Severity: audit.Low,
 	Why:      "When the peer restarts or the path breaks, packets go into a dead SA until its lifetime ends.",

@@ -8,6 +8,7 @@ import (
 // OpenPeer speaks where anybody on any address may present a shared key.
 var OpenPeer = &audit.Check{
 	Name:     "ike/open-peer",
+	Setting:  "peer-address",
 	Title:    "Any address may use the pre-shared key",
 	Severity: audit.High,
 	Why:      "Anyone who learns the key, from any of its holders, can connect from anywhere.",

@@ -9,6 +9,7 @@ import (
 // VersionOpen speaks where a connection accepts both versions.
 var VersionOpen = &audit.Check{
 	Name:     "ike/version-open",
+	Setting:  "ike-version",
 	Title:    "IKE version is not restricted",
 	Severity: audit.Low,
 	Why:      "A peer that asks for IKEv1 gets it, with all the weaknesses that IKEv2 was designed to fix.",

@@ -9,6 +9,7 @@ import (
 // Weak speaks where the preferred, or the only, algorithm of a type is one that the baseline speaks against.
 var Weak = &audit.Check{
 	Name:     "ike/weak-algorithm",
+	Setting:  "ike-proposals",
 	Title:    "IKE prefers a weak algorithm",
 	Severity: audit.High,
 	Why:      "Breaking the IKE SA exposes the keys of every child SA that it sets up.",

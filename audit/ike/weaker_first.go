@@ -11,6 +11,7 @@ import (
 // WeakerFirst speaks where all is acceptable but the weaker comes first.
 var WeakerFirst = &audit.Check{
 	Name:     "ike/weaker-first",
+	Setting:  "ike-proposals",
 	Title:    "IKE prefers the weaker of its algorithms",
 	Severity: audit.Info,
 	Why:      "The first common algorithm is used, so the stronger ones have no effect.",

@@ -19,6 +19,7 @@ import (
 // Weak speaks where a key can be guessed.
 var Weak = &audit.Check{
 	Name:     "key/weak",
+	Setting:  "own-authentication",
 	Title:    "The pre-shared key can be guessed",
 	Severity: audit.High,
 	Why:      "Anyone who guesses the key can impersonate either end.",

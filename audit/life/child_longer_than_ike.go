@@ -10,6 +10,7 @@ import (
 // ChildLongerThanIKE speaks where the child outlives its IKE SA.
 var ChildLongerThanIKE = &audit.Check{
 	Name:     "life/child-longer-than-ike",
+	Setting:  "child-lifetime",
 	Title:    "The child lives longer than its IKE SA",
 	Severity: audit.Low,
 	Why:      "The IKE SA ends first; where it is reauthenticated the child is torn down with it, so the longer lifetime has no effect.",

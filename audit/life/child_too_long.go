@@ -11,6 +11,7 @@ import (
 // ChildTooLong speaks where a child lives longer than the baseline allows.
 var ChildTooLong = &audit.Check{
 	Name:     "life/child-too-long",
+	Setting:  "child-lifetime",
 	Title:    "The child SA lives too long",
 	Severity: audit.Medium,
 	Why:      "The longer a key is used, the more traffic is exposed if it is broken.",

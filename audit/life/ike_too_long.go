@@ -11,6 +11,7 @@ import (
 // IKETooLong speaks where the IKE SA lives longer than the baseline allows.
 var IKETooLong = &audit.Check{
 	Name:     "life/ike-too-long",
+	Setting:  "ike-lifetime",
 	Title:    "The IKE SA lives too long",
 	Severity: audit.Medium,
 	Why:      "The longer a key is used, the more is exposed if it is broken.",

@@ -12,6 +12,7 @@ import (
 // NoByteLimit speaks where a 64-bit block cipher has no limit of volume.
 var NoByteLimit = &audit.Check{
 	Name:     "life/no-byte-limit",
+	Setting:  "child-lifetime-bytes",
 	Title:    "64-bit block cipher without a limit of volume",
 	Severity: audit.High,
 	Why:      "With blocks of 64 bits, equal blocks appear long before the lifetime ends, and each pair reveals plain text.",

@@ -9,6 +9,7 @@ import (
 // Rewritten speaks where a source translation takes packets out of the tunnel.
 var Rewritten = &audit.Check{
 	Name:     "nat/rewritten",
+	Setting:  "nat-exemption",
 	Title:    "NAT rewrites tunnel traffic before it is encrypted",
 	Severity: audit.Critical,
 	Why:      "IPsec policy is looked up again after source NAT; the rewritten packets no longer match and leave in the clear.",

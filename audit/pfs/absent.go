@@ -8,6 +8,7 @@ import (
 // Absent speaks where children are keyed from the IKE SA alone.
 var Absent = &audit.Check{
 	Name:     "pfs/absent",
+	Setting:  "pfs",
 	Title:    "No perfect forward secrecy",
 	Severity: audit.High,
 	Why:      "All child SA keys come from one exchange: breaking that exchange exposes all traffic since the tunnel came up.",

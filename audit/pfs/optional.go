@@ -8,6 +8,7 @@ import (
 // Optional speaks where the far end may do without.
 var Optional = &audit.Check{
 	Name:     "pfs/optional",
+	Setting:  "pfs",
 	Title:    "Perfect forward secrecy is optional",
 	Severity: audit.Medium,
 	Why:      "The far end decides whether PFS is used.",

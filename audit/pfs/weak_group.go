@@ -10,6 +10,7 @@ import (
 // WeakGroup speaks where the child's key exchange is weak.
 var WeakGroup = &audit.Check{
 	Name:     "pfs/weak-group",
+	Setting:  "pfs",
 	Title:    "Weak key exchange for perfect forward secrecy",
 	Severity: audit.High,
 	Why:      "Child SA keys are only as strong as the exchange that they come from.",

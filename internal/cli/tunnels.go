@@ -1,8 +1,13 @@
 package cli
 
 import (
+	"time"
+
 	"github.com/spf13/cobra"
 
+	"toril/audit"
+	"toril/audit/suite"
+	"toril/baseline"
 	"toril/model/settings"
 	"toril/report"
 	"toril/tunnels"
@@ -10,6 +15,7 @@ import (
 
 func (a *app) tunnels() *cobra.Command {
 	var form *formFlag
+	var base string
 	cmd := &cobra.Command{
 		Use:     "tunnels PATH...",
 		Short:   "Show tunnel parameters, one column per end",
@@ -20,17 +26,28 @@ func (a *app) tunnels() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			b, err := pickBaseline(base)
+			if err != nil {
+				return err
+			}
 			e, err := a.whole(cmd, args)
 			if err != nil {
 				return err
 			}
-			err = as.Tunnels(a.out, e, tunnels.Of(e, settings.All()), report.Options{Look: a.look})
+			views := tunnels.Of(e, settings.All())
+			r, err := audit.Run(cmd.Context(), e.Estate, suite.All(), b, time.Now())
+			if err != nil {
+				return err
+			}
+			tunnels.Mark(views, r, suite.All(), settings.All())
+			err = as.Tunnels(a.out, e, views, report.Options{Look: a.look})
 			if err == nil && len(e.Problems) > 0 {
 				err = exit(exitFindings)
 			}
 			return err
 		},
 	}
+	cmd.Flags().StringVar(&base, "baseline", baseline.Default, "name of a baseline, or a file with one, by which values are marked as weak")
 	form = addForm(cmd, "", func(f report.Form) bool { return f.Tunnels != nil })
 	return a.input(cmd)
 }

@@ -168,7 +168,7 @@ func TestFollowSaysItsVerdictFirst(t *testing.T) {
 	}{
 		{"headland", "10.30.0.10", "10.20.0.9:443", false, "encrypted by headland/skerry/lights; delivered by skerry via lan; the " +
 			"reply returns"},
-		{"headland", "10.30.0.10", "10.20.0.9:22", false, "dropped at headland: policy drop in chain forward, headland/nftables.conf:21"},
+		{"headland", "10.30.0.10", "10.20.0.9:22", false, "dropped at headland: policy drop in chain forward, headland/nftables.conf:21:9"},
 		{"headland", "10.30.0.10", "10.20.0.9:443", true, "dropped at headland: policy skerry/lights blocks it: no SA is up"},
 		{"buoyyard", "10.40.0.10", "10.10.0.9:443", false, "encrypted by buoyyard/lampwright/centre; delivered by lampwright via " +
 			"lan; the reply returns"},
@@ -260,10 +260,11 @@ func TestMirrorSheet(t *testing.T) {
 
 func TestEndsDisagree(t *testing.T) {
 	var all, only bytes.Buffer
-	compared := negotiate.Compare(demoEstate(t), settings.All())
+	e := demoEstate(t)
+	compared := negotiate.Compare(e, settings.All())
 	assert.True(t, slices.ContainsFunc(compared, negotiate.Compared.Disagrees))
-	require.NoError(t, text.Form.Ends(&all, nil, compared, report.Options{Look: report.Look{Width: 120}}))
-	require.NoError(t, text.Form.Ends(&only, nil, compared, report.Options{Look: report.Look{Width: 120}, OnlyDifferences: true}))
+	require.NoError(t, text.Form.Ends(&all, e, compared, report.Options{Look: report.Look{Width: 120}}))
+	require.NoError(t, text.Form.Ends(&only, e, compared, report.Options{Look: report.Look{Width: 120}, OnlyDifferences: true}))
 	assert.Greater(t, all.Len(), only.Len())
 	assert.Contains(t, only.String(), "both ends match", "of headland and skerry nothing is left")
 	assert.NotContains(t, only.String(), "liveness check")

@@ -17,6 +17,7 @@ type cellJSON struct {
 	Default bool   `json:"default"` // nobody said it
 	File    string `json:"file"`
 	Line    int    `json:"line"`
+	Found   string `json:"finding"` // the worst that is wrong with it: its ID; "" for nothing
 }
 
 type lineJSON struct {
@@ -24,6 +25,7 @@ type lineJSON struct {
 	Name    string     `json:"name"`
 	Child   string     `json:"child"` // the child that it belongs to; "" for the connection
 	Cells   []cellJSON `json:"cells"`
+	Differs bool       `json:"differs"`
 }
 
 type viewJSON struct {
@@ -41,9 +43,13 @@ func views(w io.Writer, e *pair.Whole, views []tunnels.View, _ report.Options) e
 			one.Ends = append(one.Ends, endJSON{end.Gateway.Name, end.Connection.Name})
 		}
 		for _, l := range v.Lines {
-			line := lineJSON{Setting: l.Setting, Name: l.Name, Child: l.Child}
+			line := lineJSON{Setting: l.Setting, Name: l.Name, Child: l.Child, Differs: l.Differs}
 			for _, c := range l.Cells {
-				line.Cells = append(line.Cells, cellJSON{c.Text, c.Default, c.At.File, c.At.Line})
+				cell := cellJSON{Value: c.Text, Default: c.Default, File: c.At.File, Line: c.At.Line}
+				if c.Found != nil {
+					cell.Found = c.Found.ID
+				}
+				line.Cells = append(line.Cells, cell)
 			}
 			one.Rows = append(one.Rows, line)
 		}

@@ -3,20 +3,23 @@ package text
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
+	"toril/audit"
 	"toril/negotiate"
 	"toril/pair"
 	"toril/present"
 	"toril/report"
 )
 
-// ends writes both ends of every tunnel side by side, and what they would agree on. With onlyDifferences the rows
-// that fit each other are left out.
-func ends(w io.Writer, _ *pair.Whole, all []negotiate.Compared, o report.Options) error {
+// ends writes for every tunnel what matters first: whether it comes up, who can initiate it, protected by what, and until when; then what
+// each end's initiating leads to, told once where it is the same; then both ends side by side. With o.OnlyDifferences the rows that fit
+// each other are left out.
+func ends(w io.Writer, e *pair.Whole, all []negotiate.Compared, o report.Options) error {
 	p := newPaper(w, o.Look)
 	for i, c := range all {
 		t, attempts := c.Tunnel, c.Attempts
@@ -24,27 +27,81 @@ func ends(w io.Writer, _ *pair.Whole, all []negotiate.Compared, o report.Options
 			p.line("")
 		}
 		p.heading(t.Name)
-		switch {
-		case attempts == nil:
+		if attempts == nil {
 			p.line("the far end was not given: there is nothing to compare (%s)", t.Reason)
 			continue
-		case len(t.Ends) < 2:
-			p.line("%s", t.Reason)
-		default:
-			endsTable(p, t, c.Lines, o.OnlyDifferences)
 		}
-		for _, a := range attempts {
-			p.line("")
-			attemptText(p, a)
+		f := ending{p, e}
+		f.verdict(audit.Predict(e.Matches[i], t, attempts))
+		if len(t.Ends) < 2 {
+			p.line("%s", t.Reason)
+		}
+		if len(attempts) == 2 && sameAttempt(&attempts[0], &attempts[1]) {
+			f.attempt(attempts[0], &attempts[1])
+		} else {
+			for _, a := range attempts {
+				f.attempt(a, nil)
+			}
 		}
 		for _, d := range t.Doubts {
 			p.line("%s %s", p.dim("doubt:"), d)
+		}
+		if len(t.Ends) == 2 {
+			p.line("")
+			endsTable(p, t, c.Lines, o.OnlyDifferences)
 		}
 	}
 	if len(all) == 0 {
 		p.line("no tunnels")
 	}
 	return p.err
+}
+
+// ending is a paper that knows where statements stand.
+type ending struct {
+	*paper
+	estate *pair.Whole
+}
+
+// verdict says in one line what becomes of a tunnel.
+func (f ending) verdict(t *audit.Tunnel) {
+	color := stateColors[t.State]
+	f.line("%s %s", f.paint(t.State.Mark(), color...), f.paint(t.Says(), append([]text.Color{text.Bold}, color...)...))
+}
+
+// sameAttempt reports whether it is all the same which end initiates.
+func sameAttempt(a, b *negotiate.Attempt) bool {
+	if a.Outcome != b.Outcome || a.Failure == nil && a.Version != b.Version || a.IKE != b.IKE || a.Aggressive != b.Aggressive || a.Retry != b.Retry ||
+		a.Unsure != b.Unsure || !sameFailure(a.Failure, b.Failure) || len(a.Children) != len(b.Children) || !slices.Equal(a.Notes, b.Notes) {
+		return false
+	}
+	for i := range a.Children {
+		x := &a.Children[i]
+		at := slices.IndexFunc(b.Children, func(y negotiate.Child) bool {
+			return y.Of == x.With && y.With == x.Of || x.Failure != nil && sameFailure(x.Failure, y.Failure)
+		})
+		if at < 0 {
+			return false
+		}
+		y := &b.Children[at]
+		if x.Outcome != y.Outcome || x.Suite != y.Suite || x.Mode != y.Mode || x.Local.String() != y.Remote.String() ||
+			x.Remote.String() != y.Local.String() || !sameFailure(x.Failure, y.Failure) || !slices.Equal(x.Notes, y.Notes) ||
+			x.Rekey.Outcome != y.Rekey.Outcome || x.Rekey.After != y.Rekey.After || x.Rekey.Ends != y.Rekey.Ends ||
+			(x.Rekey.By != y.Rekey.By && x.Rekey.Outcome != negotiate.Agrees) || (x.Rekey.ByInitiator == negotiate.Fails) != (y.Rekey.ByResponder == negotiate.Fails) ||
+			(x.Rekey.ByResponder == negotiate.Fails) != (y.Rekey.ByInitiator == negotiate.Fails) || x.Broken != y.Broken {
+			return false
+		}
+	}
+	return true
+}
+
+// sameFailure reports whether two failures are about the same two statements, whichever end begins.
+func sameFailure(a, b *negotiate.Failure) bool {
+	if a == nil || b == nil {
+		return a == b
+	}
+	return a.Topic == b.Topic && a.Notify == b.Notify &&
+		(a.Lines == b.Lines || a.Lines[0] == b.Lines[1] && a.Lines[1] == b.Lines[0])
 }
 
 func endsTable(p *paper, t *pair.Tunnel, rows []negotiate.Line, onlyDifferences bool) {
@@ -59,6 +116,7 @@ func endsTable(p *paper, t *pair.Tunnel, rows []negotiate.Line, onlyDifferences 
 	tw.SetColumnConfigs(configs)
 	tw.AppendRow(table.Row{"", "", p.bold(t.Ends[0].Gateway.Name), p.bold(t.Ends[1].Gateway.Name), p.bold("agreed")})
 	child, shown := "", 0
+	defaults, differing := false, false
 	for _, r := range rows {
 		if onlyDifferences && !r.Differs {
 			continue
@@ -71,13 +129,13 @@ func endsTable(p *paper, t *pair.Tunnel, rows []negotiate.Line, onlyDifferences 
 		}
 		mark := ""
 		if r.Differs {
-			mark = p.paint("≠", text.FgRed, text.Bold)
+			mark, differing = p.paint("≠", text.FgRed, text.Bold), true
 		}
 		row := table.Row{mark, p.dim(r.Name)}
 		for _, v := range r.Values {
 			s := v.Text
 			if v.Default {
-				s += " *"
+				s, defaults = s+" *", true
 			}
 			row = append(row, s)
 		}
@@ -87,12 +145,17 @@ func endsTable(p *paper, t *pair.Tunnel, rows []negotiate.Line, onlyDifferences 
 		p.line("both ends match")
 		return
 	}
-	p.line("%s", tw.Render())
-	p.line("%s", p.dim("≠ mismatch   * not configured; daemon default"))
+	p.table(tw)
+	legend(p, mark{differing, "≠", "mismatch"}, mark{defaults, "*", "not configured; daemon default"})
 }
 
-func attemptText(p *paper, a negotiate.Attempt) {
+// attempt says what one end's initiating leads to; either says that the other's, which is given then, leads to the same.
+func (f ending) attempt(a negotiate.Attempt, other *negotiate.Attempt) {
+	p := f.paper
 	who := a.Initiator.Gateway.Name + " initiates:"
+	if other != nil {
+		who = "either end initiates:"
+	}
 	bad := []text.Color{text.FgRed}
 	say := func(outcome, more string, colors ...text.Color) {
 		for i, l := range strings.Split(wrap(who+" "+outcome+more, p.look.Width-2), "\n") {
@@ -112,17 +175,25 @@ func attemptText(p *paper, a negotiate.Attempt) {
 	case negotiate.NoStart:
 		say("cannot", ": "+a.Failure.Why, bad...)
 	default:
-		say("fails in "+string(a.Failure.Step)+notifyText(a.Failure), "", bad...)
-		failureText(p, a.Failure)
+		step := " in " + string(a.Failure.Step)
+		if other != nil && other.Failure.Step != a.Failure.Step {
+			step = ""
+		}
+		say("fails"+step+notifyText(a.Failure), "", bad...)
+		f.failure(a.Failure)
 	}
-	for _, c := range a.Children {
+	for i, c := range a.Children {
 		if c.Outcome != negotiate.Agrees {
 			p.line("  child %s %s", c.Of.Name, p.paint("fails in "+string(c.Failure.Step)+notifyText(c.Failure), bad...))
-			failureText(p, c.Failure)
+			f.failure(c.Failure)
 			continue
 		}
 		p.block(2, "child", fmt.Sprintf("%s: %s, %s mode, %s; %s to %s", c.Of.Name, c.Suite.Protocol, c.Mode, c.Suite, c.Local, c.Remote))
-		rekeyText(p, c.Rekey)
+		by := c.Rekey.By
+		if other != nil && c.Rekey.Outcome == negotiate.Agrees && len(other.Children) > i && other.Children[i].Rekey.By != by {
+			by = "whichever end initiated"
+		}
+		f.rekey(c.Rekey, by)
 		for _, n := range c.Notes {
 			p.block(4, "note", n)
 		}
@@ -153,14 +224,13 @@ func notifyText(f *negotiate.Failure) string {
 	return " (" + f.Notify + ")"
 }
 
-func failureText(p *paper, f *negotiate.Failure) {
-	p.block(4, "why", f.Why)
-	for _, at := range f.Lines {
-		if !at.IsZero() {
-			p.line("    %s%s", p.dim(fmt.Sprintf("%-6s", "line")), at)
-		}
+func (f ending) failure(x *negotiate.Failure) {
+	p := f.paper
+	p.block(4, "why", x.Why)
+	for _, at := range x.Lines {
+		f.place(4, f.estate, at)
 	}
-	for i, c := range f.Changes {
+	for i, c := range x.Changes {
 		label := ""
 		if i == 0 {
 			label = "fix"
@@ -169,12 +239,13 @@ func failureText(p *paper, f *negotiate.Failure) {
 	}
 }
 
-func rekeyText(p *paper, r negotiate.Rekey) {
+func (f ending) rekey(r negotiate.Rekey, by string) {
+	p := f.paper
 	switch {
 	case r.Outcome == negotiate.Never:
 		p.block(4, "keys", "is never rekeyed by time")
 	case r.Outcome == negotiate.Agrees:
-		p.block(4, "keys", fmt.Sprintf("rekeyed within %s by %s", present.Span(r.After), r.By))
+		p.block(4, "keys", fmt.Sprintf("rekeyed within %s by %s", present.Span(r.After), by))
 		if r.ByInitiator == negotiate.Fails || r.ByResponder == negotiate.Fails {
 			p.block(4, "", "rekeying initiated by the other end would fail")
 		}
@@ -184,6 +255,6 @@ func rekeyText(p *paper, r negotiate.Rekey) {
 			out += fmt.Sprintf("; the child SA expires after %s", present.Span(r.Ends))
 		}
 		p.block(4, "keys", p.paint(out, text.FgRed))
-		failureText(p, r.Failure)
+		f.failure(r.Failure)
 	}
 }

@@ -1,10 +1,13 @@
 package text
 
 import (
+	"cmp"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
+	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"toril/follow"
@@ -23,6 +26,11 @@ const maxParts = 12
 func trips(w io.Writer, e *pair.Whole, q report.Asked, trips []*follow.Trip, o report.Options) error {
 	f := trail{newPaper(w, o.Look), e}
 	f.heading(q.String())
+	trips = slices.Clone(trips)
+	slices.SortStableFunc(trips, func(a, b *follow.Trip) int {
+		return cmp.Compare(map[bool]int{true: 1}[a.Own], map[bool]int{true: 1}[b.Own])
+	})
+	f.overview(trips)
 	n, first := 0, true
 	for _, t := range trips {
 		for _, p := range t.Parts {
@@ -52,9 +60,66 @@ type trail struct {
 	estate *pair.Whole
 }
 
+// overview is a table of what becomes of which packets, and by which statement, where that differs from packet to packet.
+func (f trail) overview(trips []*follow.Trip) {
+	total := 0
+	for _, t := range trips {
+		total += len(t.Parts)
+	}
+	if total < 2 {
+		return
+	}
+	tw := table.NewWriter()
+	tw.SetStyle(plainStyle)
+	const decided = 34
+	width := (f.look.Width - decided - 10) / 2
+	tw.SetColumnConfigs([]table.ColumnConfig{{Number: 1, WidthMax: 1}, {Number: 2, WidthMax: width, WidthMaxEnforcer: wrap},
+		{Number: 3, WidthMax: width, WidthMaxEnforcer: wrap}, {Number: 4, WidthMax: decided, WidthMaxEnforcer: wrap}})
+	tw.AppendRow(table.Row{"", f.dim("packets"), f.dim("what becomes of them"), f.dim("decided by")})
+	rows := 0
+	for _, t := range trips {
+		for _, p := range t.Parts {
+			if rows++; rows > maxParts {
+				continue
+			}
+			sum, ok := f.verdict(t, p)
+			mark, style := "○", []text.Color{text.FgRed}
+			if ok {
+				mark, style = "●", []text.Color{text.FgGreen}
+			}
+			packets := p.Came.Free(packet.State, packet.Direction, packet.Mark, packet.PeerIn).String()
+			if t.Own {
+				packets = "its own: " + packets
+			}
+			tw.AppendRow(table.Row{f.paint(mark, style...), shortened(packets, 3*width), f.paint(shortened(sum, 3*width), style...), f.decisive(p)})
+		}
+	}
+	f.table(tw)
+	if rows > maxParts {
+		f.line("%s", f.dim(fmt.Sprintf("and %s", present.Plural(rows-maxParts, "more part"))))
+	}
+	f.line("")
+}
+
+func shortened(s string, most int) string { return text.Snip(s, most, "…") }
+
+// decisive is the place of the last statement on a part's way that did something about it, at this gateway or where it is lost.
+func (f trail) decisive(p *follow.Part) string {
+	steps := p.Steps
+	if p.Crossing != nil && p.Crossing.Where != nil {
+		steps = p.Crossing.Where.Steps
+	}
+	for _, s := range slices.Backward(steps) {
+		if at := s.Line(); !at.IsZero() {
+			return f.estate.Place(at)
+		}
+	}
+	return ""
+}
+
 // part writes one part of a trip: the verdict, then the way.
 func (f trail) part(t *follow.Trip, p *follow.Part) {
-	sum, ok := verdict(t, p)
+	sum, ok := f.verdict(t, p)
 	style := []text.Color{text.FgRed}
 	if ok {
 		style = []text.Color{text.FgGreen}
@@ -68,10 +133,10 @@ func (f trail) part(t *follow.Trip, p *follow.Part) {
 }
 
 // verdict says in one sentence how a part ends; ok means that it arrives protected, or is delivered.
-func verdict(t *follow.Trip, p *follow.Part) (sum string, ok bool) {
+func (f trail) verdict(t *follow.Trip, p *follow.Part) (sum string, ok bool) {
 	switch p.Fate {
 	case walk.Dropped:
-		return fmt.Sprintf("dropped at %s: %s", t.Gateway.Name, cause(p.Outcome)), false
+		return fmt.Sprintf("dropped at %s: %s", t.Gateway.Name, f.cause(p.Outcome)), false
 	case walk.Unknown:
 		return fmt.Sprintf("not known: at %s it depends on something that is not in the files", t.Gateway.Name), false
 	case walk.Delivered:
@@ -96,7 +161,7 @@ func verdict(t *follow.Trip, p *follow.Part) (sum string, ok bool) {
 	ok = true
 	var ends []string
 	for _, q := range c.Trip.Parts {
-		s, good := verdict(c.Trip, q)
+		s, good := f.verdict(c.Trip, q)
 		ends = append(ends, s)
 		ok = ok && good
 	}
@@ -141,7 +206,7 @@ func answered(p *follow.Part) string {
 }
 
 // cause says what stopped packets.
-func cause(o walk.Outcome) string {
+func (f trail) cause(o walk.Outcome) string {
 	if len(o.Steps) == 0 {
 		return "in " + o.Where
 	}
@@ -151,7 +216,7 @@ func cause(o walk.Outcome) string {
 		what = fmt.Sprintf("%s in chain %s", what, s.Chain.Name)
 	}
 	if at := s.Line(); !at.IsZero() {
-		what += ", " + at.String()
+		what += ", " + f.estate.Place(at)
 	}
 	return what
 }
@@ -204,7 +269,7 @@ func (f trail) way(t *follow.Trip, p *follow.Part) {
 						f.line("  and %s", present.Plural(len(c.Trip.Parts)-i, "more part"))
 						break
 					}
-					s, _ := verdict(c.Trip, q)
+					s, _ := f.verdict(c.Trip, q)
 					f.line("")
 					f.block(2, "part", s)
 					f.block(2, "as", q.First.String())
@@ -265,19 +330,9 @@ func (f trail) aside(o walk.Outcome, stage string) {
 	f.step(stage, what, at)
 }
 
-// step writes one step: its stage, what was done, the line, and below it the line's text.
+// step writes one step: its stage, what was done, and below it where that stands, with the statement.
 func (f trail) step(stage, what string, at source.Pos) {
-	const stages, whats = 12, 48
-	place := ""
-	if !at.IsZero() {
-		place = at.String()
-	}
-	pad := strings.Repeat(" ", max(1, whats-text.StringWidthWithoutEscSequences(what)))
-	if place == "" {
-		pad = ""
-	}
-	f.line("    %s%s%s%s", f.dim(fmt.Sprintf("%-*s", stages, stage)), what, pad, f.dim(place))
-	if q := f.estate.Quote(at); q != "" && place != "" {
-		f.line("    %s%s", strings.Repeat(" ", stages), f.dim(text.Snip(strings.TrimSpace(q), f.look.Width-stages-4, "…")))
-	}
+	const stages = 12
+	f.line("    %s%s", f.dim(fmt.Sprintf("%-*s", stages, stage)), what)
+	f.place(4+stages, f.estate, at)
 }

@@ -5,10 +5,13 @@ import (
 	"io"
 	"strings"
 
+	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"toril/audit"
+	"toril/pair"
 	"toril/report"
+	"toril/source"
 )
 
 // paper is what text reports are written on: it wraps, indents and, where allowed, colours. The first error sticks.
@@ -101,6 +104,32 @@ func (p *paper) block(indent int, label, body string, style ...text.Color) {
 func (p *paper) para(indent int, body string) {
 	for _, l := range strings.Split(wrap(body, p.look.Width-indent), "\n") {
 		p.line("%s%s", strings.Repeat(" ", indent), strings.TrimRight(l, " "))
+	}
+}
+
+// place writes where a statement stands, and the statement behind it, or below it where there is no room.
+func (p *paper) place(indent int, e *pair.Whole, at source.Pos) {
+	if at.IsZero() {
+		return
+	}
+	where, quote := e.Place(at), strings.TrimSpace(e.Quote(at))
+	room := p.look.Width - indent - 2 - text.StringWidthWithoutEscSequences(where)
+	pad := strings.Repeat(" ", indent)
+	switch wide := text.StringWidthWithoutEscSequences(quote); {
+	case quote == "":
+		p.line("%s%s", pad, where)
+	case wide <= room:
+		p.line("%s%s  %s", pad, where, p.dim(quote))
+	default:
+		p.line("%s%s", pad, where)
+		p.line("%s  %s", pad, p.dim(text.Snip(quote, p.look.Width-indent-2, "…")))
+	}
+}
+
+// table writes a table without blanks at the ends of its lines.
+func (p *paper) table(tw table.Writer) {
+	for l := range strings.SplitSeq(tw.Render(), "\n") {
+		p.line("%s", strings.TrimRight(l, " "))
 	}
 }
 

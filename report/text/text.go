@@ -96,9 +96,7 @@ func (p *paper) states(r *audit.Result, all bool) {
 			}
 			tw.AppendRow(row)
 		}
-		for l := range strings.SplitSeq(tw.Render(), "\n") {
-			p.line("%s", strings.TrimRight(l, " "))
-		}
+		p.table(tw)
 	}
 	if sound > 0 {
 		p.line("%s", p.dim(fmt.Sprintf("and %s that come up, without findings of low or above", present.Plural(sound, "tunnel"))))
