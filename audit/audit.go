@@ -106,10 +106,11 @@ type Doc struct {
 // Evidence is a statement of a saved file, with its place: line, and bytes.
 type Evidence struct {
 	source.Pos
-	Text   string // the line, secrets masked
-	Column int    // in bytes from 1, where the statement or its part begins; 0 where that is not known
-	Note   string // what it shows
-	Part   string // what of the statement it is about, as written: an element of a list; "" for all of it
+	Text      string // the line, secrets masked
+	Character int    // as Column, in characters
+	Column    int    // in bytes from 1, where the statement or its part begins; 0 where that is not known
+	Note      string // what it shows
+	Part      string // what of the statement it is about, as written: an element of a list; "" for all of it
 }
 
 // Finding is an answer that a person should act on.
@@ -365,7 +366,7 @@ func (p *Pass) quoted(e Evidence) Evidence {
 		if part, ok := f.Within(e.Range, e.Part); ok {
 			e.Range = part
 		}
-		e.Column = f.Column(e.Pos)
+		e.Column, e.Character = f.Column(e.Pos)
 	}
 	return e
 }
@@ -449,4 +450,14 @@ func (f *Finding) Subject() string {
 		return cmp.Or(f.Tunnel, "the estate")
 	}
 	return strings.Join(parts, "/")
+}
+
+// Sentence is the finding's message as a sentence; the name of a gateway or child at its beginning stays as it is.
+func (f *Finding) Sentence() string {
+	first, _, _ := strings.Cut(f.Message, " ")
+	names := strings.FieldsFunc(f.Tunnel+" "+f.Subject(), func(r rune) bool { return r == ' ' || r == '/' || r == ',' })
+	if f.Message == "" || slices.Contains(names, strings.TrimRight(first, ":,")) {
+		return f.Message + "."
+	}
+	return strings.ToUpper(f.Message[:1]) + f.Message[1:] + "."
 }

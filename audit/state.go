@@ -1,6 +1,8 @@
 package audit
 
 import (
+	"cmp"
+	"slices"
 	"time"
 
 	"toril/negotiate"
@@ -250,4 +252,19 @@ func pairOf(t *Tunnel) string {
 		return ""
 	}
 	return t.Sides[0].Gateway.Name + " <> " + t.Sides[1].Gateway.Name
+}
+
+// WorstFirst returns the tunnels by their worst finding, then by name.
+func (r *Result) WorstFirst() []*Tunnel {
+	out := slices.Clone(r.Tunnels)
+	slices.SortStableFunc(out, func(a, b *Tunnel) int { return cmp.Compare(b.rank(), a.rank()) })
+	return out
+}
+
+// rank orders tunnels: one without findings comes after one with findings of the lowest severity.
+func (t *Tunnel) rank() int {
+	if t.Causes == 0 {
+		return -1
+	}
+	return int(t.Worst)
 }

@@ -272,7 +272,7 @@ func (w *Whole) Ranged(p source.Pos) source.Pos {
 // Place returns a position as "path:line:column", or as much of it as is known.
 func (w *Whole) Place(p source.Pos) string {
 	if f := w.file(p.File); f != nil && p.Col == 0 {
-		p.Col = f.Column(p)
+		p.Col, _ = f.Column(p)
 	}
 	return p.String()
 }

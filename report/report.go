@@ -23,8 +23,9 @@ const Version = "0.1.0"
 
 // Form is a way to write results. A function that is nil writes nothing of its kind.
 type Form struct {
-	Name      string // for --format
-	Audit     func(io.Writer, *audit.Result, Options) error
+	Name      string   // for --format
+	Endings   []string // of the names of files that are written in it
+	Audit     func(io.Writer, *Audited, Options) error
 	Tunnels   func(io.Writer, *pair.Whole, []tunnels.View, Options) error
 	Ends      func(io.Writer, *pair.Whole, []negotiate.Compared, Options) error
 	Follow    func(io.Writer, *pair.Whole, Asked, []*follow.Trip, Options) error
@@ -40,8 +41,17 @@ type Form struct {
 type Options struct {
 	Look
 	Least           audit.Severity // findings below it are counted and not shown
+	FailOn          audit.Severity // the lowest severity that is a failure
 	All             bool           // nothing is left out or folded
 	OnlyDifferences bool           // settings that fit each other are left out
+}
+
+// Audited is an audit, with what some forms show beside its result.
+type Audited struct {
+	*audit.Result
+	Checks []*audit.Check // that were asked
+	// Whole reads all of the estate, for what the result does not hold; forms that do not need it do not ask.
+	Whole func() (*pair.Whole, error)
 }
 
 // Look says how text is laid out.

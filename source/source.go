@@ -180,19 +180,19 @@ func (f *File) Range(p Pos) Range {
 	return Range{start, start + len(strings.TrimRight(left, " \t\r"))}
 }
 
-// Column returns where on its line the statement at a position begins, in bytes from 1; 0 for a file as a whole.
-func (f *File) Column(p Pos) int {
+// Column returns where on its line the statement at a position begins, from 1: in bytes, and in characters. Both are 0 for a file as a whole.
+func (f *File) Column(p Pos) (bytes, characters int) {
 	if p.Line == 0 || p.Line > len(f.starts) {
-		return 0
+		return 0, 0
 	}
 	if p.Range == (Range{}) {
 		p.Range = f.Range(p)
 	}
 	start := f.starts[p.Line-1]
 	if p.Start < start || p.Start > len(f.data) || f.LineAt(p.Start) != p.Line {
-		return max(1, p.Col)
+		p.Start = start + max(1, p.Col) - 1
 	}
-	return p.Start - start + 1
+	return p.Start - start + 1, utf8.RuneCount(f.data[start:min(p.Start, len(f.data))]) + 1
 }
 
 // Within returns the bytes of a part of a statement, by its text: an element of a list. ok is false where the text is not there, there

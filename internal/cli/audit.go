@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -10,19 +12,24 @@ import (
 	"toril/audit"
 	"toril/audit/suite"
 	"toril/baseline"
+	"toril/estate"
+	"toril/internal/disk"
+	"toril/internal/strictyaml"
 	"toril/pair"
 	"toril/report"
 )
 
 // auditFlags are the flags of every command that audits.
 type auditFlags struct {
-	form                            *formFlag
+	out                             *outputs
+	exceptions                      string
 	failOn, atLeast, baseline, asOf string
 	all                             bool
 }
 
 func (f *auditFlags) add(cmd *cobra.Command) {
-	f.form = addForm(cmd, "", func(f report.Form) bool { return f.Audit != nil })
+	f.out = addOutputs(cmd, func(f report.Form) bool { return f.Audit != nil })
+	cmd.Flags().StringVar(&f.exceptions, "exceptions", "", "file with exceptions, beside those of toril.yaml")
 	cmd.Flags().StringVar(&f.atLeast, "at-least", "info", "lowest severity that the text shows: info, low, medium, high, critical")
 	cmd.Flags().BoolVar(&f.all, "all", false, "show every finding whole, with why; those that exceptions accept; and every file that was read")
 	cmd.Flags().StringVar(&f.baseline, "baseline", baseline.Default, "name of a baseline, or a file with one")
@@ -46,10 +53,11 @@ func (a *app) audit() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			asked, err := f.asked()
+			asked, err := f.asked(cmd)
 			if err != nil {
 				return err
 			}
+			asked.failOn = failOn
 			e, err := a.load(cmd, args)
 			if err != nil {
 				return err
@@ -62,7 +70,7 @@ func (a *app) audit() *cobra.Command {
 				return exit(exitFindings)
 			}
 			for _, finding := range r.Findings {
-				if finding.Severity >= failOn {
+				if finding.Severity >= failOn && finding.Accepted == nil {
 					return exit(exitFindings)
 				}
 			}
@@ -76,17 +84,28 @@ func (a *app) audit() *cobra.Command {
 
 // audited is what the flags of an audit ask for.
 type audited struct {
-	form     report.Form
-	least    audit.Severity
-	baseline *baseline.Baseline
-	now      time.Time
-	all      bool
+	plan       []written
+	exceptions []*estate.Exception
+	failOn     audit.Severity
+	least      audit.Severity
+	baseline   *baseline.Baseline
+	now        time.Time
+	all        bool
 }
 
 // asked reads the flags, before anything else is read.
-func (f *auditFlags) asked() (out audited, err error) {
-	if out.form, err = f.form.form(); err != nil {
+func (f *auditFlags) asked(cmd *cobra.Command) (out audited, err error) {
+	if out.plan, err = f.out.plan(cmd); err != nil {
 		return out, err
+	}
+	if f.exceptions != "" {
+		data, err := disk.ReadFile(f.exceptions, strictyaml.MaxBytes)
+		if err != nil {
+			return out, fmt.Errorf("the exceptions %s cannot be read: %w", f.exceptions, err)
+		}
+		if out.exceptions, err = estate.ParseExceptions(f.exceptions, data); err != nil {
+			return out, err
+		}
 	}
 	if out.least, err = severityFlag(f.atLeast); err != nil {
 		return out, err
@@ -105,9 +124,12 @@ func (f *auditFlags) asked() (out audited, err error) {
 
 // runAudit audits an estate and writes the report.
 func (a *app) runAudit(ctx context.Context, e *pair.Estate, asked audited) (*audit.Result, error) {
+	e.Exceptions = append(e.Exceptions, asked.exceptions...)
 	r, err := audit.Run(ctx, e, suite.All(), asked.baseline, asked.now)
 	if err != nil {
 		return nil, err
 	}
-	return r, asked.form.Audit(a.out, r, report.Options{Look: a.look, Least: asked.least, All: asked.all})
+	all := &report.Audited{Result: r, Checks: suite.All(), Whole: sync.OnceValues(func() (*pair.Whole, error) { return e.Whole(ctx) })}
+	o := report.Options{Look: a.look, Least: asked.least, FailOn: asked.failOn, All: asked.all}
+	return r, a.write(ctx, asked.plan, o, func(f report.Form, w io.Writer, o report.Options) error { return f.Audit(w, all, o) })
 }

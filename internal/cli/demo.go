@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"toril/audit"
 	"toril/demo"
 	"toril/estate"
 	"toril/pair"
@@ -30,7 +31,7 @@ func (a *app) demo() *cobra.Command {
 				if to == "" {
 					return errors.New("--to needs a folder that is new or empty")
 				}
-				for _, name := range []string{"format", "at-least", "baseline", "as-of"} {
+				for _, name := range []string{"format", "output", "exceptions", "all", "at-least", "baseline", "as-of"} {
 					if cmd.Flags().Changed(name) {
 						return fmt.Errorf("--to writes the estate out and audits nothing: --%s has no meaning with it", name)
 					}
@@ -41,7 +42,7 @@ func (a *app) demo() *cobra.Command {
 				fmt.Fprintf(a.out, "the demonstration estate is in %s; next: toril audit %s\n", to, to)
 				return nil
 			}
-			asked, err := f.asked()
+			asked, err := f.asked(cmd)
 			if err != nil {
 				return err
 			}
@@ -49,6 +50,7 @@ func (a *app) demo() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			asked.failOn = audit.High
 			if err := a.complain(e); err != nil {
 				return err
 			}

@@ -6,13 +6,18 @@ import (
 	"strings"
 
 	"toril/report"
+	"toril/report/csv"
 	"toril/report/json"
+	"toril/report/junit"
 	"toril/report/markdown"
+	"toril/report/sarif"
 	"toril/report/text"
 )
 
 // All are the forms; the first that can write a kind of result is the usual one.
-func All() []report.Form { return []report.Form{text.Form, markdown.Form, json.Form} }
+func All() []report.Form {
+	return []report.Form{text.Form, markdown.Form, json.Form, sarif.Form, junit.Form, csv.Form}
+}
 
 // Can lists the names of the forms that can write a kind of result.
 func Can(can func(report.Form) bool) []string {
@@ -23,6 +28,27 @@ func Can(can func(report.Form) bool) []string {
 		}
 	}
 	return out
+}
+
+// For returns the form that a file of a name is written in, by its ending, for a kind of result; the error lists the endings.
+func For(file string, can func(report.Form) bool) (report.Form, error) {
+	var known []string
+	best, length := report.Form{}, 0
+	for _, f := range All() {
+		if !can(f) {
+			continue
+		}
+		for _, ending := range f.Endings {
+			known = append(known, ending)
+			if strings.HasSuffix(strings.ToLower(file), ending) && len(ending) > length {
+				best, length = f, len(ending)
+			}
+		}
+	}
+	if length == 0 {
+		return best, fmt.Errorf("no form is known by the ending of %q; known are: %s", file, strings.Join(known, ", "))
+	}
+	return best, nil
 }
 
 // Named returns the form of a name that can write a kind of result; the error lists those that can.

@@ -70,7 +70,7 @@ func writers(t *testing.T) map[string]func(io.Writer, report.Look) error {
 	r := demoResult(t)
 	e := demoEstate(t)
 	return map[string]func(io.Writer, report.Look) error{
-		"audit": func(w io.Writer, l report.Look) error { return text.Form.Audit(w, r, report.Options{Look: l}) },
+		"audit": func(w io.Writer, l report.Look) error { return text.Form.Audit(w, audited(r), report.Options{Look: l}) },
 		"tunnels": func(w io.Writer, l report.Look) error {
 			return text.Form.Tunnels(w, e, tunnels.Of(e, settings.All()), report.Options{Look: l})
 		},
@@ -151,7 +151,7 @@ func TestSecretsShowInNoOutput(t *testing.T) {
 	for _, write := range writers(t) {
 		require.NoError(t, write(&b, report.Look{}))
 	}
-	require.NoError(t, json.Form.Audit(&b, r, report.Options{}))
+	require.NoError(t, json.Form.Audit(&b, audited(r), report.Options{}))
 	require.NoError(t, json.Form.Ends(&b, e, negotiate.Compare(e, settings.All()), report.Options{}))
 	require.NoError(t, json.Form.Tunnels(&b, e, tunnels.Of(e, settings.All()), report.Options{}))
 	for _, secret := range []string{"buoyyard2019", "hV3x9QmTz7LwRk2PbYc8NsGd4JfAe6Uo", "0sY29tbW9u"} {
@@ -350,4 +350,9 @@ func TestForms(t *testing.T) {
 		_, err = forms.Named("warble", can)
 		assert.ErrorContains(t, err, `unknown format "warble"; known are: `+strings.ReplaceAll(want, " ", ", "))
 	}
+}
+
+// audited is a result with what forms need beside it.
+func audited(r *audit.Result) *report.Audited {
+	return &report.Audited{Result: r, Checks: suite.All(), Whole: func() (*pair.Whole, error) { return r.Estate.Whole(context.Background()) }}
 }

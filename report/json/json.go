@@ -139,6 +139,7 @@ type errorJSON struct {
 // Form is JSON.
 var Form = report.Form{
 	Name:      "json",
+	Endings:   []string{".json"},
 	Audit:     audits,
 	Tunnels:   views,
 	Ends:      ends,
@@ -152,7 +153,8 @@ var Form = report.Form{
 }
 
 // audits writes an audit in the form that docs/json.md describes.
-func audits(w io.Writer, r *audit.Result, _ report.Options) error {
+func audits(w io.Writer, a *report.Audited, _ report.Options) error {
+	r := a.Result
 	out := auditJSON{
 		Schema:   Schema,
 		Tool:     toolJSON{"toril", report.Version},

@@ -2,7 +2,6 @@
 package text
 
 import (
-	"cmp"
 	"fmt"
 	"io"
 	"path"
@@ -20,12 +19,13 @@ import (
 )
 
 // Form is text.
-var Form = report.Form{Name: "text", Audit: audits, Tunnels: views, Ends: ends, Follow: trips, Checks: checks, Baselines: baselines,
+var Form = report.Form{Name: "text", Endings: []string{".txt"}, Audit: audits, Tunnels: views, Ends: ends, Follow: trips, Checks: checks, Baselines: baselines,
 	Formats: savedFormats, Daemons: daemons, Defaults: defaults}
 
 // audits writes an audit for people: what becomes of every tunnel, what was not given, then the findings, the worst first, one for each
 // cause. With o.All every finding is written whole, with why, and so is what was read; those below o.Least are counted and not shown.
-func audits(w io.Writer, r *audit.Result, o report.Options) error {
+func audits(w io.Writer, a *report.Audited, o report.Options) error {
+	r := a.Result
 	p := newPaper(w, o.Look)
 	p.summary(r)
 	p.states(r, o.All)
@@ -64,8 +64,7 @@ const maxRows = 40
 
 // states writes the table of the tunnels, the worst first: what becomes of each, its worst finding, and how many causes there are.
 func (p *paper) states(r *audit.Result, all bool) {
-	rows := slices.Clone(r.Tunnels)
-	slices.SortStableFunc(rows, func(a, b *audit.Tunnel) int { return cmp.Compare(b.Worst, a.Worst) })
+	rows := r.WorstFirst()
 	sound := 0
 	if !all && len(rows) > maxRows {
 		rows = slices.DeleteFunc(rows, func(t *audit.Tunnel) bool { return t.State == audit.ComesUp && t.Worst < audit.Low && !t.Leaks })
@@ -212,15 +211,20 @@ func (p *paper) severe(s audit.Severity, causes []audit.Cause, all bool) {
 
 // cause writes what a person must know to act: what is wrong, where, and what to write instead; with all, also why, and every part.
 func (p *paper) cause(c audit.Cause, all bool) {
-	p.line("%s  %s  %s", p.severity(c.Severity), p.bold(c.Check), p.dim(c.Subject()))
-	p.para(2, p.sentence(c.Finding))
+	head := fmt.Sprintf("%s  %s  %s", c.Severity, c.Check, c.Subject())
+	by := ""
+	if room := p.look.Width - text.StringWidthWithoutEscSequences(head) - 4; c.Standard != "" && !all && room > 20 {
+		by = text.Snip("  by "+c.Standard, room, "…")
+	}
+	p.line("%s  %s  %s%s", p.severity(c.Severity), p.bold(c.Check), p.dim(c.Subject()), p.dim(by))
+	p.para(2, c.Sentence())
 	p.evidence("", c.At)
 	if all {
 		p.whole(c.Finding)
 		for _, f := range c.Parts {
 			p.line("")
 			p.line("  %s  %s %s  %s", p.dim("part of it:"), p.severity(f.Severity), p.bold(f.Check), p.dim(f.Subject()))
-			p.para(4, p.sentence(f))
+			p.para(4, f.Sentence())
 			p.evidence("  ", f.At)
 			p.whole(f)
 		}
@@ -361,7 +365,7 @@ func (p *paper) informational(causes []audit.Cause, all bool) {
 		if i == 0 {
 			p.line("")
 		}
-		what := strings.TrimSuffix(p.sentence(l.first.Finding), ".")
+		what := strings.TrimSuffix(l.first.Sentence(), ".")
 		switch n := len(l.of); {
 		case n == 1:
 			what += "  " + l.of[0]
@@ -387,20 +391,11 @@ func (p *paper) accepted(r *audit.Result) {
 			titled = true
 		}
 		p.line("%s  %s  %s", p.severity(f.Severity), p.bold(f.Check), p.dim(f.Subject()))
-		p.para(2, p.sentence(f))
+		p.para(2, f.Sentence())
 		p.evidence("", f.At)
 		x := f.Accepted
 		p.block(2, "until", fmt.Sprintf("%s, by %s: %s (%s)", x.Until.Format(time.DateOnly), x.Owner, x.Reason, x.At))
 	}
-}
-
-// sentence is a finding's message as a sentence; the name of a gateway at its beginning stays as it is.
-func (p *paper) sentence(f *audit.Finding) string {
-	first, _, _ := strings.Cut(f.Message, " ")
-	if strings.Contains(" "+strings.NewReplacer("/", " ", ",", " ").Replace(f.Tunnel+" "+f.Subject())+" ", " "+strings.Trim(first, ":")+" ") {
-		return f.Message + "."
-	}
-	return capital(f.Message) + "."
 }
 
 func capital(s string) string {

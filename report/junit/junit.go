@@ -1,0 +1,143 @@
+// Package junit writes an audit as a report of tests in the XML that pipelines read: a suite for every area, a case that passed for every
+// check that found nothing, and a case for every finding.
+package junit
+
+import (
+	"encoding/xml"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"toril/audit"
+	"toril/report"
+)
+
+// Form is the XML of test reports.
+var Form = report.Form{Name: "junit", Endings: []string{".junit.xml", ".xml"}, Audit: write}
+
+// The elements, as the published schema of such reports has them: what was skipped has a text and no attributes.
+type (
+	testsuites struct {
+		XMLName  xml.Name     `xml:"testsuites"`
+		Name     string       `xml:"name,attr"`
+		Tests    int          `xml:"tests,attr"`
+		Failures int          `xml:"failures,attr"`
+		Suites   []*testsuite `xml:"testsuite"`
+	}
+	testsuite struct {
+		Name       string     `xml:"name,attr"`
+		Tests      int        `xml:"tests,attr"`
+		Failures   int        `xml:"failures,attr"`
+		Errors     int        `xml:"errors,attr"`
+		Skipped    int        `xml:"skipped,attr"`
+		ID         int        `xml:"id,attr"`
+		Hostname   string     `xml:"hostname,attr"`
+		Package    string     `xml:"package,attr"`
+		Time       string     `xml:"time,attr"`
+		Timestamp  string     `xml:"timestamp,attr"`
+		Properties []property `xml:"properties>property"`
+		Cases      []testcase `xml:"testcase"`
+	}
+	property struct {
+		Name  string `xml:"name,attr"`
+		Value string `xml:"value,attr"`
+	}
+	testcase struct {
+		Name      string   `xml:"name,attr"`
+		Classname string   `xml:"classname,attr"`
+		Time      string   `xml:"time,attr"`
+		Skipped   string   `xml:"skipped,omitempty"`
+		Failure   *failure `xml:"failure"`
+	}
+	failure struct {
+		Message string `xml:"message,attr"`
+		Type    string `xml:"type,attr"`
+		Text    string `xml:",cdata"`
+	}
+)
+
+func (s *testsuite) add(c testcase) {
+	s.Cases = append(s.Cases, c)
+	s.Tests++
+	if c.Failure != nil {
+		s.Failures++
+	}
+	if c.Skipped != "" {
+		s.Skipped++
+	}
+}
+
+// write writes the suites. Findings at or above o.FailOn failed; those below, those that are accepted and those that could not be told are
+// skipped, with the reason.
+func write(w io.Writer, a *report.Audited, o report.Options) error {
+	found := map[string][]*audit.Finding{}
+	for i := range a.Findings {
+		found[a.Findings[i].Check] = append(found[a.Findings[i].Check], &a.Findings[i])
+	}
+	all := testsuites{Name: "toril"}
+	index := map[string]*testsuite{}
+	for _, c := range a.Checks {
+		area := c.Area()
+		s := index[area]
+		if s == nil {
+			s = &testsuite{Name: area, ID: len(all.Suites), Hostname: "localhost", Package: "toril", Time: "0",
+				Timestamp: a.Now.Format(time.DateOnly) + "T00:00:00"}
+			s.Properties = []property{{"baseline", a.Baseline.Name}}
+			index[area], all.Suites = s, append(all.Suites, s)
+		}
+		if len(found[c.Name]) == 0 {
+			s.add(testcase{Name: c.Name + ": " + c.Title, Classname: "toril." + area, Time: "0"})
+		}
+		for _, f := range found[c.Name] {
+			s.add(caseOf(f, area, o.FailOn))
+		}
+	}
+	for _, s := range all.Suites {
+		all.Tests, all.Failures = all.Tests+s.Tests, all.Failures+s.Failures
+	}
+	if _, err := io.WriteString(w, xml.Header); err != nil {
+		return err
+	}
+	e := xml.NewEncoder(w)
+	e.Indent("", " ")
+	if err := e.Encode(&all); err != nil {
+		return err
+	}
+	_, err := io.WriteString(w, "\n")
+	return err
+}
+
+func caseOf(f *audit.Finding, area string, failOn audit.Severity) testcase {
+	c := testcase{Name: fmt.Sprintf("%s: %s [%s]", f.Check, f.Subject(), f.ID), Classname: "toril." + area, Time: "0"}
+	head := f.Severity.String() + ": " + f.Message
+	switch x := f.Accepted; {
+	case x != nil:
+		c.Skipped = fmt.Sprintf("accepted by %s until %s: %s (%s)", x.Owner, x.Until.Format(time.DateOnly), x.Reason, head)
+	case f.Severity < failOn || f.Unsure != "":
+		c.Skipped = head
+	default:
+		c.Failure = &failure{Message: head, Type: f.Severity.String(), Text: body(f)}
+	}
+	return c
+}
+
+// body is all that is to be said of a finding, line by line.
+func body(f *audit.Finding) string {
+	var out []string
+	add := func(label, s string) {
+		if s != "" {
+			out = append(out, label+s)
+		}
+	}
+	add("", f.At.Place()+"  "+f.At.Text)
+	for _, e := range f.Also {
+		add("", strings.TrimSpace(e.Place()+"  "+e.Text+"  "+e.Note))
+	}
+	add("as: ", f.Example)
+	add("why: ", f.Why)
+	add("fix: ", f.Fix)
+	add("by: ", f.Standard)
+	add("part of: ", f.PartOf)
+	return strings.Join(out, "\n")
+}
