@@ -50,8 +50,23 @@ type Options struct {
 type Audited struct {
 	*audit.Result
 	Checks []*audit.Check // that were asked
-	// Whole reads all of the estate, for what the result does not hold; forms that do not need it do not ask.
-	Whole func() (*pair.Whole, error)
+	// More works out what the result does not hold, the first time that it is asked for; most forms do not ask.
+	More func() (*More, error)
+}
+
+// More is what a page shows beside findings: of every tunnel, by its number, and of every gateway.
+type More struct {
+	Views    []tunnels.View // both ends side by side, with marks
+	Attempts [][]negotiate.Attempt
+	Ways     []GatewayWays           // by gateway
+	Place    func(follow.Way) string // of what decided, as "path:line:column"
+}
+
+// GatewayWays is what becomes of the packets of a gateway's networks.
+type GatewayWays struct {
+	Gateway string
+	Ways    []follow.Way
+	Left    int // parts that were left out
 }
 
 // Look says how text is laid out.

@@ -13,10 +13,14 @@ import (
 	"toril/audit/suite"
 	"toril/baseline"
 	"toril/estate"
+	"toril/follow"
 	"toril/internal/disk"
 	"toril/internal/strictyaml"
+	"toril/model/settings"
+	"toril/negotiate"
 	"toril/pair"
 	"toril/report"
+	"toril/tunnels"
 )
 
 // auditFlags are the flags of every command that audits.
@@ -129,7 +133,28 @@ func (a *app) runAudit(ctx context.Context, e *pair.Estate, asked audited) (*aud
 	if err != nil {
 		return nil, err
 	}
-	all := &report.Audited{Result: r, Checks: suite.All(), Whole: sync.OnceValues(func() (*pair.Whole, error) { return e.Whole(ctx) })}
+	all := &report.Audited{Result: r, Checks: suite.All(), More: sync.OnceValues(func() (*report.More, error) { return moreOf(ctx, r) })}
 	o := report.Options{Look: a.look, Least: asked.least, FailOn: asked.failOn, All: asked.all}
 	return r, a.write(ctx, asked.plan, o, func(f report.Form, w io.Writer, o report.Options) error { return f.Audit(w, all, o) })
+}
+
+// waysOfChild is how many parts of a child's packets a page shows.
+const waysOfChild = 4
+
+// moreOf works out what a page shows beside findings. All of the estate is in memory then.
+func moreOf(ctx context.Context, r *audit.Result) (*report.More, error) {
+	w, err := r.Estate.Whole(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &report.More{Views: tunnels.Of(w, settings.All()), Place: func(x follow.Way) string { return w.Place(x.Decided) }}
+	tunnels.Mark(out.Views, r, suite.All(), settings.All())
+	for _, t := range w.Tunnels {
+		out.Attempts = append(out.Attempts, negotiate.Tunnel(t))
+	}
+	for _, g := range w.Gateways {
+		ways, left := follow.Ways(w, g, waysOfChild)
+		out.Ways = append(out.Ways, report.GatewayWays{Gateway: g.Name, Ways: ways, Left: left})
+	}
+	return out, ctx.Err()
 }

@@ -82,7 +82,7 @@ func (f trail) overview(trips []*follow.Trip) {
 			if rows++; rows > maxParts {
 				continue
 			}
-			sum, ok := f.verdict(t, p)
+			sum, ok := follow.Verdict(t, p, f.estate.Place)
 			mark, style := "○", []text.Color{text.FgRed}
 			if ok {
 				mark, style = "●", []text.Color{text.FgGreen}
@@ -91,7 +91,7 @@ func (f trail) overview(trips []*follow.Trip) {
 			if t.Own {
 				packets = "its own: " + packets
 			}
-			tw.AppendRow(table.Row{f.paint(mark, style...), shortened(packets, 3*width), f.paint(shortened(sum, 3*width), style...), f.decisive(p)})
+			tw.AppendRow(table.Row{f.paint(mark, style...), shortened(packets, 3*width), f.paint(shortened(sum, 3*width), style...), f.estate.Place(p.Decisive())})
 		}
 	}
 	f.table(tw)
@@ -103,23 +103,9 @@ func (f trail) overview(trips []*follow.Trip) {
 
 func shortened(s string, most int) string { return text.Snip(s, most, "…") }
 
-// decisive is the place of the last statement on a part's way that did something about it, at this gateway or where it is lost.
-func (f trail) decisive(p *follow.Part) string {
-	steps := p.Steps
-	if p.Crossing != nil && p.Crossing.Where != nil {
-		steps = p.Crossing.Where.Steps
-	}
-	for _, s := range slices.Backward(steps) {
-		if at := s.Line(); !at.IsZero() {
-			return f.estate.Place(at)
-		}
-	}
-	return ""
-}
-
 // part writes one part of a trip: the verdict, then the way.
 func (f trail) part(t *follow.Trip, p *follow.Part) {
-	sum, ok := f.verdict(t, p)
+	sum, ok := follow.Verdict(t, p, f.estate.Place)
 	style := []text.Color{text.FgRed}
 	if ok {
 		style = []text.Color{text.FgGreen}
@@ -130,95 +116,6 @@ func (f trail) part(t *follow.Trip, p *follow.Part) {
 	f.block(2, "for", p.Came.Free(packet.State, packet.Direction, packet.Mark, packet.PeerIn).String())
 	f.block(2, "as", p.First.String())
 	f.way(t, p)
-}
-
-// verdict says in one sentence how a part ends; ok means that it arrives protected, or is delivered.
-func (f trail) verdict(t *follow.Trip, p *follow.Part) (sum string, ok bool) {
-	switch p.Fate {
-	case walk.Dropped:
-		return fmt.Sprintf("dropped at %s: %s", t.Gateway.Name, f.cause(p.Outcome)), false
-	case walk.Unknown:
-		return fmt.Sprintf("not known: at %s it depends on something that is not in the files", t.Gateway.Name), false
-	case walk.Delivered:
-		return fmt.Sprintf("delivered to %s itself; %s", t.Gateway.Name, answered(p)), p.Stray == ""
-	case walk.Clear:
-		if t.Out != nil {
-			return fmt.Sprintf("delivered by %s%s%s; %s", t.Gateway.Name, by(p.Out), became(p), answered(p)), p.Stray == ""
-		}
-		return fmt.Sprintf("leaves %s in the clear%s%s; %s", t.Gateway.Name, by(p.Out), became(p), answered(p)), false
-	}
-	sum = fmt.Sprintf("encrypted by %s/%s", t.Gateway.Name, p.Policy.Name)
-	sum += became(p)
-	c := p.Crossing
-	switch {
-	case c.Lost != "":
-		return sum + "; " + c.Lost, false
-	case c.Trip == nil:
-		return sum + "; the far gateway was not given", true
-	case len(c.Trip.Parts) == 0:
-		return sum + "; nothing arrives at " + c.Trip.Gateway.Name, false
-	}
-	ok = true
-	var ends []string
-	for _, q := range c.Trip.Parts {
-		s, good := f.verdict(c.Trip, q)
-		ends = append(ends, s)
-		ok = ok && good
-	}
-	if len(ends) > 1 {
-		return fmt.Sprintf("%s; at %s the paths diverge", sum, c.Trip.Gateway.Name), ok
-	}
-	return sum + "; " + ends[0], ok && len(c.Notes) == 0
-}
-
-func by(dev string) string {
-	if dev == "" {
-		return ""
-	}
-	return " via " + dev
-}
-
-func via(o walk.Outcome) string {
-	if !o.Via.IsValid() {
-		return ""
-	}
-	return ", next hop " + o.Via.String()
-}
-
-// became tells the packet's new face where a translation gave it one.
-func became(p *follow.Part) string {
-	if p.First.Src == p.Last.Src && p.First.Dst == p.Last.Dst && p.First.Dport == p.Last.Dport {
-		return ""
-	}
-	return " as " + p.Last.String()
-}
-
-func answered(p *follow.Part) string {
-	switch {
-	case p.Stray != "":
-		return p.Stray
-	case len(p.Answer) == 0:
-		return "nothing replies"
-	case len(p.Answer[len(p.Answer)-1].Parts) != 1:
-		return "the reply's path is not certain"
-	}
-	return "the reply returns"
-}
-
-// cause says what stopped packets.
-func (f trail) cause(o walk.Outcome) string {
-	if len(o.Steps) == 0 {
-		return "in " + o.Where
-	}
-	s := o.Steps[len(o.Steps)-1]
-	what := s.What
-	if s.Chain != nil {
-		what = fmt.Sprintf("%s in chain %s", what, s.Chain.Name)
-	}
-	if at := s.Line(); !at.IsZero() {
-		what += ", " + f.estate.Place(at)
-	}
-	return what
 }
 
 // way writes the steps of a part, those behind the tunnel, and those of the answer.
@@ -242,7 +139,7 @@ func (f trail) way(t *follow.Trip, p *follow.Part) {
 	if p.Fate == walk.Clear {
 		f.step(
 			"leaves",
-			strings.TrimSpace(map[bool]string{true: "", false: "in the clear"}[t.Out != nil]+by(p.Out)+via(p.Outcome)+became(p)),
+			strings.TrimSpace(map[bool]string{true: "", false: "in the clear"}[t.Out != nil]+follow.By(p.Out)+via(p.Outcome)+p.Became()),
 			source.Pos{},
 		)
 	}
@@ -269,7 +166,7 @@ func (f trail) way(t *follow.Trip, p *follow.Part) {
 						f.line("  and %s", present.Plural(len(c.Trip.Parts)-i, "more part"))
 						break
 					}
-					s, _ := f.verdict(c.Trip, q)
+					s, _ := follow.Verdict(c.Trip, q, f.estate.Place)
 					f.line("")
 					f.block(2, "part", s)
 					f.block(2, "as", q.First.String())
@@ -283,7 +180,7 @@ func (f trail) way(t *follow.Trip, p *follow.Part) {
 		for _, o := range l.Parts {
 			f.steps(o)
 			if o.Fate == walk.Clear {
-				f.step("leaves", strings.TrimSpace(by(o.Out)+via(o)), source.Pos{})
+				f.step("leaves", strings.TrimSpace(follow.By(o.Out)+via(o)), source.Pos{})
 			}
 		}
 	}
@@ -321,7 +218,7 @@ func (f trail) aside(o walk.Outcome, stage string) {
 	}
 	switch {
 	case o.Fate == walk.Clear:
-		what += "leaves" + by(o.Out)
+		what += "leaves" + follow.By(o.Out)
 	case o.Fate == walk.Delivered:
 		what += "allowed"
 	default:
@@ -335,4 +232,11 @@ func (f trail) step(stage, what string, at source.Pos) {
 	const stages = 12
 	f.line("    %s%s", f.dim(fmt.Sprintf("%-*s", stages, stage)), what)
 	f.place(4+stages, f.estate, at)
+}
+
+func via(o walk.Outcome) string {
+	if !o.Via.IsValid() {
+		return ""
+	}
+	return ", next hop " + o.Via.String()
 }
