@@ -454,7 +454,7 @@ func matrixOf(a *report.Audited) matrix {
 			c := matrixCell{N: n[k], Area: area}
 			if c.N > 0 {
 				c.Severity = worst[k].String()
-				c.Says = fmt.Sprintf("%s, %s, worst %s", present.Plural(c.N, area+" finding"), t.Name, c.Severity)
+				c.Says = fmt.Sprintf("%d %s: %s of %s", c.N, c.Severity, area, t.Name)
 			}
 			r.Cells = append(r.Cells, c)
 		}

@@ -18,6 +18,8 @@ type drawing struct {
 	Width, Height int
 	Nodes         []*node
 	Links         []*link
+	Cells         []*square // of gateways that are all tied to each other: a square for every link, twice
+	Heads         []*square // the columns of the squares
 	Legend        []verdict // the states that occur on it
 	Grouped       int       // gateways that stand in a group
 }
@@ -43,7 +45,15 @@ type link struct {
 	Word, Says     string
 	Anchor         string
 	Labelled       bool
+	Square         bool // it is not a line, but a square of a grid
 	tunnels        []*audit.Tunnel
+}
+
+// square is a link between the gateway of its row and that of its column; or the head of a column.
+type square struct {
+	*link
+	X, Y float64
+	Text string
 }
 
 // height of a node, and width of a character of a label.
@@ -56,13 +66,22 @@ func draw(a *report.Audited) *drawing {
 	joinAlike(nodes, d)
 	x, y, row := 0.0, 0.0, 0.0
 	for _, c := range components(nodes) {
-		w, h := place(c)
+		first, head := len(d.Cells), len(d.Heads)
+		var w, h float64
+		if dense(c) {
+			w, h = d.grid(c)
+		} else {
+			w, h = place(c)
+		}
 		if x > 0 && x+w > 1180 {
 			x, y, row = 0, y+row, 0
 		}
 		for _, n := range c {
 			n.X, n.Y = n.X+x+w/2, n.Y+y+h/2
 			d.Nodes = append(d.Nodes, n)
+		}
+		for _, s := range slices.Concat(d.Cells[first:], d.Heads[head:]) {
+			s.X, s.Y = s.X+x+w/2, s.Y+y+h/2
 		}
 		x, row = x+w, max(row, h)
 		d.Width, d.Height = max(d.Width, int(x)), max(d.Height, int(y+row))
@@ -87,7 +106,7 @@ func graph(a *report.Audited) map[string]*node {
 			} else {
 				n.Under = "not given"
 			}
-			n.Says = n.Label + ", " + n.Under
+			n.Says = n.Label + " " + n.Under
 			nodes[key] = n
 		}
 		return n
@@ -178,7 +197,7 @@ func joinAlike(nodes map[string]*node, d *drawing) {
 		}
 		d.Grouped += len(of)
 		g.Under = shortened(g.names[0]+" … "+g.names[len(g.names)-1], 30)
-		g.Says = fmt.Sprintf("%s: %s", g.Label, shortened(strings.Join(g.names, ", "), 300))
+		g.Says = fmt.Sprintf("%s %s: %s", g.Label, g.Under, shortened(strings.Join(g.names, ", "), 300))
 		nodes[g.key] = g
 	}
 }
@@ -207,6 +226,44 @@ func components(nodes map[string]*node) [][]*node {
 	return out
 }
 
+// dense reports whether a component has so many links that lines would cover each other.
+func dense(c []*node) bool {
+	links := 0
+	for _, n := range c {
+		links += len(n.links)
+	}
+	return len(c) >= 7 && links > 5*len(c) // each link is counted at both ends
+}
+
+// pitch is the size of a square of a grid.
+const pitch = 26.0
+
+// grid lays a component out as rows and columns of gateways, with a square where two are tied. It returns the size.
+func (d *drawing) grid(c []*node) (width, height float64) {
+	c = slices.Clone(c)
+	slices.SortFunc(c, func(a, b *node) int { return cmp.Compare(a.key, b.key) })
+	widest, longest := 0.0, 0
+	column := map[*node]float64{}
+	for i, n := range c {
+		n.H, n.W, n.Under = pitch-4, 20+character*float64(len([]rune(n.Label))), ""
+		widest, longest = max(widest, n.W), max(longest, len([]rune(n.Label)))
+		column[n] = float64(i)
+	}
+	top := 24 + character*0.75*float64(longest)
+	side := pitch * float64(len(c))
+	width, height = widest+side+60, top+side+24
+	x0, y0 := widest+20-width/2, top-height/2
+	for i, n := range c {
+		n.X, n.Y = x0-6-n.W/2, y0+pitch*(float64(i)+0.5)
+		d.Heads = append(d.Heads, &square{X: x0 + pitch*(float64(i)+0.5), Y: y0 - 6, Text: n.Label})
+		for _, l := range n.links {
+			l.Square = true
+			d.Cells = append(d.Cells, &square{link: l, X: x0 + pitch*(column[l.other(n)]+0.5), Y: y0 + pitch*(float64(i)+0.5)})
+		}
+	}
+	return width, height
+}
+
 // place lays a component out around 0, 0: hubs in the middle, the others on an ellipse around them, each near its hub. It returns the size.
 func place(c []*node) (width, height float64) {
 	widest := 0.0
@@ -216,7 +273,7 @@ func place(c []*node) (width, height float64) {
 		widest = max(widest, n.W)
 	}
 	hubs, ring := divide(c)
-	rx, ry := max(200, 26*float64(len(ring)), float64(len(hubs))*90), max(115, 13*float64(len(ring)))
+	rx, ry := max(240, 26*float64(len(ring)), float64(len(hubs))*90), max(115, 13*float64(len(ring)))
 	if len(c) == 2 {
 		c[0].X, c[0].Y, c[1].X, c[1].Y = -125, 0, 125, 0
 		return 250 + widest + 40, 90
@@ -293,14 +350,9 @@ func (d *drawing) lines() {
 	}
 	for _, l := range d.Links {
 		t := l.worst()
-		l.X1, l.Y1, l.X2, l.Y2 = l.a.X, l.a.Y, l.b.X, l.b.Y
-		at := 0.5
-		if len(l.a.links) > len(l.b.links)+1 {
-			at = 0.56
-		} else if len(l.b.links) > len(l.a.links)+1 {
-			at = 0.44
-		}
-		l.MX, l.MY = l.X1+(l.X2-l.X1)*at, l.Y1+(l.Y2-l.Y1)*at
+		l.X1, l.Y1 = l.a.edge(l.b)
+		l.X2, l.Y2 = l.b.edge(l.a)
+		l.MX, l.MY = (l.X1+l.X2)/2, (l.Y1+l.Y2)/2
 		l.State, l.Mark, l.Anchor = stateClass(t), t.State.Mark(), anchor(t)
 		l.Word = word(t)
 		l.Says = fmt.Sprintf("%s and %s: %s", l.a.Label, l.b.Label, t.Says())
@@ -308,7 +360,7 @@ func (d *drawing) lines() {
 			l.Word += fmt.Sprintf(" ×%d", n)
 			l.Says = fmt.Sprintf("%s and %s, %d tunnels, the worst: %s", l.a.Label, l.b.Label, n, t.Says())
 		}
-		l.Labelled = len(d.Links) <= manyLinks || badness(t) > int(audit.ComesUp)
+		l.Labelled = !l.Square && (len(d.Links) <= manyLinks || badness(t) > int(audit.ComesUp))
 		l.W = 24 + 6.4*float64(len([]rune(l.Word)))
 		states[l.State] = verdict{State: l.State, Mark: l.Mark, Says: word(t)}
 	}
@@ -318,6 +370,19 @@ func (d *drawing) lines() {
 			d.Legend = append(d.Legend, v)
 		}
 	}
+}
+
+// edge is where the straight line to another node leaves a node's box.
+func (n *node) edge(to *node) (x, y float64) {
+	dx, dy := to.X-n.X, to.Y-n.Y
+	share := 1.0
+	if dx != 0 {
+		share = min(share, n.W/2/math.Abs(dx))
+	}
+	if dy != 0 {
+		share = min(share, n.H/2/math.Abs(dy))
+	}
+	return n.X + dx*share, n.Y + dy*share
 }
 
 // word is the shortest that says what becomes of a tunnel.
@@ -348,3 +413,6 @@ func (l *link) Left() float64 { return l.MX - l.W/2 }
 
 // Top is its upper edge.
 func (l *link) Top() float64 { return l.MY - 9 }
+
+// Up is where a node's box begins, from its middle.
+func (n *node) Up() float64 { return -n.H / 2 }
