@@ -17,6 +17,7 @@ import (
 
 	"toril/baseline"
 	"toril/estate"
+	"toril/internal/progress"
 	"toril/model"
 	"toril/negotiate"
 	"toril/packet"
@@ -40,10 +41,11 @@ type Result struct {
 // shared is what the checks of one run have worked out for them once. What is of a gateway is let go with it, or as soon as nobody can
 // ask for it any more.
 type shared struct {
-	paths      sync.Map       // *model.Gateway: func() *walk.Path
-	shadows    sync.Map       // *model.Chain: func() []walk.Shadow
-	attempts   sync.Map       // *pair.Tunnel: func() []negotiate.Attempt
-	undeclared sync.Map       // the names of checks
+	paths      sync.Map // *model.Gateway: func() *walk.Path
+	shadows    sync.Map // *model.Chain: func() []walk.Shadow
+	attempts   sync.Map // *pair.Tunnel: func() []negotiate.Attempt
+	undeclared sync.Map // the names of checks
+	counts     *progress.Counts
 	pending    []atomic.Int32 // work that is about a gateway and was not done yet, by its number
 }
 
@@ -137,6 +139,9 @@ func Run(ctx context.Context, e *pair.Estate, checks []*Check, b *baseline.Basel
 	all, todo := &shared{pending: make([]atomic.Int32, len(e.Gateways))}, jobs(e)
 	e.WhenGone(all.forget)
 	defer e.WhenGone(nil)
+	all.counts = progress.Of(ctx)
+	all.counts.WorkOf.Store(int64(len(todo)))
+	all.counts.Tunnels.Store(int64(len(e.Matches)))
 	parts := partsOf(len(checks), len(todo))
 	group, inner := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
@@ -231,6 +236,7 @@ func (w *work) close(e *pair.Estate, all *shared) {
 	if w.left.Add(-1) > 0 || w.err != nil {
 		return
 	}
+	all.counts.Work.Add(1)
 	for _, g := range w.gateways() {
 		if all.pending[g.Number].Add(-1) == 0 {
 			all.forget(g)
@@ -269,6 +275,7 @@ func (p *Pass) ask(checks []*Check, part [2]int) {
 		w.mu.Lock()
 		for _, f := range p.found {
 			w.found = append(w.found, answer{i, f})
+			p.shared.counts.Findings.Add(1)
 		}
 		w.mu.Unlock()
 		p.found = p.found[:0]

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"toril/internal/disk"
+	"toril/internal/progress"
 	"toril/model"
 	"toril/read"
 	"toril/source"
@@ -453,6 +454,7 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 	for i, p := range plans {
 		group.Go(func() error {
 			g := e.keeper.read(ctx, p)
+			progress.Of(ctx).Files.Add(int64(len(g.Files)))
 			all[i] = factsOf(g)
 			all[i].plan = p
 			e.keeper.offer(all[i], g)

@@ -3,8 +3,11 @@ package estate
 import (
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
+
+	"github.com/goccy/go-yaml"
 
 	"toril/internal/strictyaml"
 	"toril/source"
@@ -82,4 +85,89 @@ func (t ExceptionText) exception(at source.Pos) (*Exception, error) {
 		return nil, fmt.Errorf("until: %q is not a day such as 2027-01-31", source.Clean(t.Until))
 	}
 	return x, nil
+}
+
+// AddException adds an exception to a toril.yaml, or to a file of exceptions, behind those that are there; all else stays as it is, to the
+// byte. file names the text in errors; the text may be empty.
+func AddException(file string, text []byte, x ExceptionText) ([]byte, error) {
+	if _, err := x.exception(source.Pos{}); err != nil {
+		return nil, err
+	}
+	lines := strings.SplitAfter(string(text), "\n")
+	if n := len(lines); lines[n-1] == "" {
+		lines = lines[:n-1]
+	} else {
+		lines[n-1] += "\n"
+	}
+	key := slices.IndexFunc(lines, func(l string) bool { return strings.HasPrefix(l, "exceptions:") })
+	indent, at := "  ", len(lines)
+	switch {
+	case key < 0:
+		head := "exceptions:\n"
+		if len(lines) > 0 {
+			head = "\n" + head
+		}
+		lines = append(lines, head)
+		at = len(lines)
+	default:
+		rest, _, _ := strings.Cut(strings.TrimSpace(strings.TrimPrefix(lines[key], "exceptions:")), "#")
+		switch strings.TrimSpace(rest) {
+		case "[]":
+			lines[key] = strings.Replace(lines[key], " []", "", 1)
+		case "":
+		default:
+			return nil, source.Errorf(source.Pos{File: file, Line: key + 1}, "exceptions are written in one line: write them as a list, one below the other")
+		}
+		indent, at = lastItem(lines, key)
+	}
+	item, err := yaml.MarshalWithOptions([]ExceptionText{x}, yaml.IndentSequence(true))
+	if err != nil {
+		return nil, err
+	}
+	var added strings.Builder
+	for l := range strings.Lines(string(item)) {
+		added.WriteString(indent + strings.TrimPrefix(l, "  "))
+	}
+	out := strings.Join(slices.Insert(lines, at, added.String()), "")
+	return []byte(out), addedOnly(file, text, []byte(out))
+}
+
+// lastItem returns how the items of a list below a key are indented, and the number of the line behind the last one.
+func lastItem(lines []string, key int) (indent string, behind int) {
+	indent, behind = "  ", key+1
+	first := true
+	for i := key + 1; i < len(lines); i++ {
+		bare := strings.TrimLeft(lines[i], " ")
+		switch {
+		case strings.TrimSpace(bare) == "" || strings.HasPrefix(bare, "#"):
+			continue
+		case strings.HasPrefix(bare, "- ") && first:
+			indent, first = lines[i][:len(lines[i])-len(bare)], false
+		case len(bare) == len(lines[i]): // another key
+			return indent, behind
+		}
+		behind = i + 1
+	}
+	return indent, behind
+}
+
+// addedOnly makes sure that a text has one exception more than another, and that those before are what they were.
+func addedOnly(file string, before, after []byte) error {
+	read := func(text []byte) ([]ExceptionText, error) {
+		var d struct {
+			Exceptions []ExceptionText `yaml:"exceptions"`
+		}
+		return d.Exceptions, yaml.Unmarshal(text, &d)
+	}
+	was, err := read(before)
+	if err != nil {
+		return fmt.Errorf("%s cannot be read as YAML; nothing was changed", file)
+	}
+	is, err := read(after)
+	if err != nil || len(is) != len(was)+1 || !slices.EqualFunc(was, is[:len(was)], func(a, b ExceptionText) bool {
+		return a.Check == b.Check && a.Reason == b.Reason && a.Until == b.Until && slices.Equal(a.Findings, b.Findings)
+	}) {
+		return fmt.Errorf("no exception can be added to %s as it is written: add it by hand", file)
+	}
+	return nil
 }

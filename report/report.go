@@ -8,6 +8,7 @@ import (
 
 	"toril/audit"
 	"toril/baseline"
+	"toril/changes"
 	"toril/daemon"
 	"toril/follow"
 	"toril/mirror"
@@ -26,6 +27,7 @@ type Form struct {
 	Name      string   // for --format
 	Endings   []string // of the names of files that are written in it
 	Audit     func(io.Writer, *Audited, Options) error
+	Changes   func(io.Writer, *changes.Diff, Options) error
 	Tunnels   func(io.Writer, *pair.Whole, []tunnels.View, Options) error
 	Ends      func(io.Writer, *pair.Whole, []negotiate.Compared, Options) error
 	Follow    func(io.Writer, *pair.Whole, Asked, []*follow.Trip, Options) error

@@ -49,8 +49,8 @@ func (a *app) audit() *cobra.Command {
 			"the folder of one gateway, an archive (.tar, .tar.gz, .zip) of either, a file, or \"-\" for standard input.\n\n" +
 			"Exit code: 0 nothing at or above --fail-on, 1 something is or a file could not be read, 2 wrong usage or nothing could " +
 			"be read.",
-		Example: "  toril audit estate/\n  toril audit estate/ --baseline nist --fail-on medium\n" +
-			"  ssh lampwright cat /etc/swanctl/swanctl.conf | toril audit - --gateway lampwright",
+		Example: "  toril audit estate/\n  toril audit estate/ -o report.html -o report.sarif\n  toril audit estate/ --baseline nist --fail-on medium\n" +
+			"  cat estate/lampwright/swanctl.conf | toril audit - --gateway lampwright",
 		Args: paths(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			failOn, err := severityFlag(f.failOn)
@@ -117,13 +117,9 @@ func (f *auditFlags) asked(cmd *cobra.Command) (out audited, err error) {
 	if out.baseline, err = pickBaseline(f.baseline); err != nil {
 		return out, err
 	}
-	out.all, out.now = f.all, time.Now()
-	if f.asOf != "" {
-		if out.now, err = time.Parse(time.DateOnly, f.asOf); err != nil {
-			return out, fmt.Errorf("--as-of: %q is not a day such as 2027-01-31", f.asOf)
-		}
-	}
-	return out, nil
+	out.all = f.all
+	out.now, err = day(f.asOf)
+	return out, err
 }
 
 // runAudit audits an estate and writes the report.

@@ -43,7 +43,7 @@ func (a *app) baseline() *cobra.Command {
 		Example: "  toril baseline compare nist bsi",
 		Args:    atLeast("NAME", "another NAME"),
 	}
-	list := &cobra.Command{Use: "list", Short: "List the baselines that are built in", Args: noArgs,
+	list := &cobra.Command{Use: "list", Example: "  toril baseline list", Short: "List the baselines that are built in", Args: noArgs,
 		RunE: func(*cobra.Command, []string) error {
 			bs, err := embedded()
 			if err != nil {

@@ -25,9 +25,10 @@ func embedded() ([]*baseline.Baseline, error) {
 func (a *app) checks() *cobra.Command {
 	var form *formFlag
 	cmd := &cobra.Command{
-		Use:   "checks",
-		Short: "List every check: name, usual severity, title, and which baselines set it",
-		Args:  noArgs,
+		Use:     "checks",
+		Short:   "List every check: name, usual severity, title, and which baselines set it",
+		Example: "  toril checks\n  toril checks --format json",
+		Args:    noArgs,
 		RunE: func(*cobra.Command, []string) error {
 			as, err := form.form()
 			if err != nil {
@@ -50,9 +51,6 @@ func (a *app) explain() *cobra.Command {
 		Short:   "Show the whole documentation of a check",
 		Example: "  toril explain pfs/absent",
 		Args:    exactly("CHECK"),
-		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-			return checkNames(), cobra.ShellCompDirectiveNoFileComp
-		},
 		RunE: func(_ *cobra.Command, args []string) error {
 			bs, err := embedded()
 			if err != nil {

@@ -25,7 +25,8 @@ func (a *app) demo() *cobra.Command {
 		Long: "Audits the made-up estate of the Lanternshore lighthouse service: a control centre, two lights, a depot, a\n" +
 			"harbour office, a pilots' station, and three devices of makes that only phrasebooks can read. Two gateways\n" +
 			"are clean, the others hold the usual faults. It is a showcase: the exit code is 0 although there are findings.",
-		Args: noArgs,
+		Example: "  toril demo\n  toril demo -o report.html\n  toril demo --to my-estate",
+		Args:    noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if cmd.Flags().Changed("to") {
 				if to == "" {

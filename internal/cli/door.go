@@ -14,6 +14,8 @@ import (
 // clean what they take over; this is the last line.
 type door struct {
 	to     io.Writer
+	first  func() // called before anything is written; nil for nothing
+	tabs   bool   // tabs pass: what is written is a script for a shell, or words for it
 	color  bool   // Toril's own sequences for colours pass
 	before []byte // the beginning of a character, or of a sequence, that the next write goes on
 
@@ -72,6 +74,10 @@ var colors = lazy.Regexp(`^\x1b\[(?:0|1|2|3\d|9\d)(?:;(?:1|2|3\d|9\d))*m`)
 
 // Write writes what is harmless and escapes the rest.
 func (d *door) Write(p []byte) (int, error) {
+	if d.first != nil {
+		d.first()
+		d.first = nil
+	}
 	if len(d.before) == 0 && d.plain(p) { // as nearly always
 		return d.to.Write(p)
 	}
@@ -98,7 +104,7 @@ func (d *door) Write(p []byte) (int, error) {
 				continue
 			}
 			out = fmt.Appendf(out, `\x%02x`, text[0])
-		case r == '\n' || harmless(r):
+		case r == '\n' || r == '\t' && d.tabs || harmless(r):
 			out = append(out, text[:size]...)
 		default:
 			out = fmt.Appendf(out, `\u%04x`, r)

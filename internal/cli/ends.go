@@ -20,7 +20,7 @@ func (a *app) ends() *cobra.Command {
 			"the IKE SA, every child SA, and their rekeying. " +
 			"Two files are two ends; a folder is an estate.\n\n" +
 			"Exit code: 0 all that was compared agrees, 1 something differs or a file could not be read, 2 wrong usage.",
-		Example: "  toril ends estate/\n  toril ends near/swanctl.conf far/ipsec.conf --only-differences",
+		Example: "  toril ends estate/\n  toril ends estate/skerry/swanctl.conf estate/headland/swanctl.conf --only-differences",
 		Args:    paths(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			as, err := form.form()

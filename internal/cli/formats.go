@@ -19,9 +19,10 @@ func (a *app) formats() *cobra.Command {
 	var explain string
 	var form *formFlag
 	cmd := &cobra.Command{
-		Use:   "formats",
-		Short: "List the formats that can be read, or show with --explain why a file is read as one",
-		Args:  noArgs,
+		Use:     "formats",
+		Example: "  toril formats\n  toril formats --explain estate/skerry/nftables.conf",
+		Short:   "List the formats that can be read, or show with --explain why a file is read as one",
+		Args:    noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			as, err := form.form()
 			if err != nil {

@@ -36,7 +36,7 @@ func (a *app) bookTest() *cobra.Command {
 	return &cobra.Command{
 		Use:     "test FILE...",
 		Short:   "Run a phrasebook's examples, and show what is not found as they say",
-		Example: "  toril phrasebook test wharfgate.yaml",
+		Example: "  toril phrasebook test estate/phrasebooks/wharfgate.yaml",
 		Args:    atLeast("FILE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			wrong := false
@@ -65,7 +65,7 @@ func (a *app) bookTry() *cobra.Command {
 		Short: "Read saved configurations by a phrasebook: what is found, and which statements no phrase fits",
 		Long: "Shows every fact with the line that says it. Statements that no phrase fits are grouped by form, the most consequential\n" +
 			"first: work down the list. Words that may be secrets are not shown.",
-		Example: "  toril phrasebook try wharfgate.yaml fogbank/fogbank.wharfgate",
+		Example: "  toril phrasebook try estate/phrasebooks/wharfgate.yaml estate/fogbank/fogbank.wharfgate",
 		Args:    atLeast("FILE", "SAMPLE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			b, err := openBook(args[0])
@@ -110,7 +110,7 @@ func (a *app) bookDraft() *cobra.Command {
 		Long: "Recognises the syntax, groups the statements by form, and guesses what they mean: from their words and\n" +
 			"values, and from the far ends of the device's tunnels, where --estate has them: what these are configured\n" +
 			"to says what must stand here. What rests on words alone is marked as a guess. The draft is written to standard output.",
-		Example: "  toril phrasebook draft fogbank.conf --estate estate/ > fogbank.yaml",
+		Example: "  toril phrasebook draft estate/fogbank/fogbank.wharfgate --estate estate/ > fogbank.yaml",
 		Args:    atLeast("SAMPLE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var files []*source.File
@@ -142,7 +142,7 @@ func (a *app) bookShow() *cobra.Command {
 	return &cobra.Command{
 		Use:     "show FILE",
 		Short:   "Show a phrasebook as tables: its phrases, its words, its defaults, the order in which the device works",
-		Example: "  toril phrasebook show wharfgate.yaml",
+		Example: "  toril phrasebook show estate/phrasebooks/wharfgate.yaml",
 		Args:    exactly("FILE"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			b, err := openBook(args[0])
@@ -158,7 +158,7 @@ func (a *app) bookCheck() *cobra.Command {
 	return &cobra.Command{
 		Use:     "check FILE...",
 		Short:   "Check phrasebooks for mistakes, each with its line and a suggestion",
-		Example: "  toril phrasebook check wharfgate.yaml",
+		Example: "  toril phrasebook check estate/phrasebooks/wharfgate.yaml",
 		Args:    atLeast("FILE"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			wrong := false
@@ -185,9 +185,10 @@ func (a *app) bookCheck() *cobra.Command {
 
 func (a *app) bookSchema() *cobra.Command {
 	return &cobra.Command{
-		Use:   "schema",
-		Short: "Print the JSON Schema of phrasebooks, for editors",
-		Args:  noArgs,
+		Use:     "schema",
+		Example: "  toril phrasebook schema",
+		Short:   "Print the JSON Schema of phrasebooks, for editors",
+		Args:    noArgs,
 		RunE: func(*cobra.Command, []string) error {
 			out := json.NewEncoder(a.out)
 			out.SetIndent("", "  ")

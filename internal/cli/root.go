@@ -16,6 +16,7 @@ import (
 
 	"github.com/agnivade/levenshtein"
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
 	"toril/audit"
@@ -53,6 +54,7 @@ type app struct {
 	as, gateway string   // what comes on standard input
 	open        bool     // quotes show what was not understood
 	books       []string // phrasebooks that --phrasebook names
+	quiet       func()   // ends what is said about progress; nil where nothing is
 }
 
 // input adds the flags of every command that reads an estate.
@@ -81,7 +83,15 @@ func Main(args []string, in io.Reader, out, err io.Writer) int {
 	defer done()
 	a := &app{in: in, look: lookOf(out)}
 	plain, words := &door{to: out, color: a.look.Color}, &door{to: err}
+	raw := err
+	plain.tabs = len(args) > 0 && (args[0] == "completion" || strings.HasPrefix(args[0], "__complete"))
 	a.out, a.err, out, err = plain, words, plain, words
+	quiet := func() {
+		if a.quiet != nil {
+			a.quiet()
+		}
+	}
+	plain.first, words.first = quiet, quiet
 	defer plain.Close()
 	defer words.Close()
 	root := a.root()
@@ -89,7 +99,7 @@ func Main(args []string, in io.Reader, out, err io.Writer) int {
 	root.SetIn(in)
 	root.SetOut(out)
 	root.SetErr(err)
-	e := a.execute(ctx, root)
+	e := a.waiting(ctx, raw, root)
 	if ctx.Err() != nil {
 		fmt.Fprintln(err, "toril: interrupted")
 		return exitInterrupted
@@ -129,14 +139,18 @@ func (a *app) root() *cobra.Command {
 		Long: "Toril reads the saved configurations of firewalls and routers and says, with file and line,\n" +
 			"what is weak, loose or contradictory in their IPsec tunnels, and what to write instead.\n" +
 			"It touches no device and sends no packet.",
+		Example:       "  toril demo\n  toril estate/\n  toril ends estate/",
+		Args:          cobra.ArbitraryArgs,
+		RunE:          a.bare,
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		Version:       versionText(),
 	}
 	root.SetVersionTemplate("{{.Version}}\n")
-	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(
 		a.audit(),
+		a.except(),
+		a.changes(),
 		a.tunnels(),
 		a.checks(),
 		a.explain(),
@@ -151,7 +165,59 @@ func (a *app) root() *cobra.Command {
 		a.demo(),
 		a.version(),
 	)
+	a.complete(root)
+	for _, c := range root.Commands() {
+		if c.HasSubCommands() && !c.Runnable() {
+			c.Args, c.RunE = cobra.ArbitraryArgs, group
+		}
+	}
+	root.SetFlagErrorFunc(flagError)
 	return root
+}
+
+// bare is toril without a command: alone it says what to do next, with a path it audits that.
+func (a *app) bare(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		fmt.Fprint(a.out, "toril audits IPsec tunnels from what firewalls and routers saved. Next:\n\n"+
+			"  toril demo            audits a made-up estate, which is built in\n"+
+			"  toril demo --to DIR   writes that estate out, to be looked at and changed\n"+
+			"  toril FOLDER          audits what lies in a folder: one folder for each gateway, with the files that it saved\n"+
+			"  toril --help          all commands\n")
+		return nil
+	}
+	if _, err := os.Stat(args[0]); err != nil {
+		var names []string
+		for _, c := range cmd.Commands() {
+			names = append(names, c.Name())
+		}
+		return missing("command or folder", args[0], names)
+	}
+	of := a.audit()
+	of.SetContext(cmd.Context())
+	return of.RunE(of, args)
+}
+
+// group is a command that only has others below it.
+func group(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return cmd.Help()
+	}
+	var names []string
+	for _, c := range cmd.Commands() {
+		names = append(names, c.Name())
+	}
+	return missing("command of "+cmd.CommandPath(), args[0], names)
+}
+
+// flagError names the flag that was probably meant.
+func flagError(cmd *cobra.Command, err error) error {
+	name, unknown := strings.CutPrefix(err.Error(), "unknown flag: ")
+	if !unknown {
+		return fmt.Errorf("%w; see: %s --help", err, cmd.CommandPath())
+	}
+	var names []string
+	cmd.Flags().VisitAll(func(f *pflag.Flag) { names = append(names, "--"+f.Name) })
+	return missing("flag of "+cmd.CommandPath(), name, names)
 }
 
 // lookOf says how text may be laid out: colour and the real width only on a terminal.
@@ -304,3 +370,28 @@ func missing(kind, name string, known []string) error {
 }
 
 func severityFlag(value string) (audit.Severity, error) { return audit.ParseSeverity(value) }
+
+// Commands lists every command below toril, for documents and tests.
+func Commands() []*cobra.Command {
+	a := &app{out: io.Discard, err: io.Discard}
+	root := a.root()
+	root.InitDefaultHelpCmd()
+	root.InitDefaultCompletionCmd()
+	var out []*cobra.Command
+	var walk func(*cobra.Command)
+	walk = func(c *cobra.Command) {
+		for _, sub := range c.Commands() {
+			if !sub.Hidden {
+				out = append(out, sub)
+				walk(sub)
+			}
+		}
+	}
+	walk(root)
+	return out
+}
+
+// Root is toril itself, for documents.
+func Root() *cobra.Command {
+	return (&app{out: io.Discard, err: io.Discard}).root()
+}

@@ -12,9 +12,10 @@ import (
 
 func (a *app) version() *cobra.Command {
 	return &cobra.Command{
-		Use:   "version",
-		Short: "Print the version, the commit and its date",
-		Args:  noArgs,
+		Use:     "version",
+		Example: "  toril version",
+		Short:   "Print the version, the commit and its date",
+		Args:    noArgs,
 		RunE: func(*cobra.Command, []string) error {
 			_, err := fmt.Fprintln(a.out, versionText())
 			return err

@@ -39,7 +39,7 @@ var floors = [][]string{
 	{"model"},
 	{"present"},
 	{"ike", "packet", "source"},
-	{"internal/strictyaml", "internal/disk", "internal/strength", "internal/lazy"},
+	{"internal/strictyaml", "internal/disk", "internal/progress", "internal/strength", "internal/lazy"},
 }
 
 // outside are libraries that one room alone may use.

@@ -141,6 +141,7 @@ var Form = report.Form{
 	Name:      "json",
 	Endings:   []string{".json"},
 	Audit:     audits,
+	Changes:   differences,
 	Tunnels:   views,
 	Ends:      ends,
 	Follow:    trips,

@@ -14,7 +14,7 @@ import (
 )
 
 // Form is Markdown.
-var Form = report.Form{Name: "markdown", Endings: []string{".md"}, Audit: audits, Mirror: sheet}
+var Form = report.Form{Name: "markdown", Endings: []string{".md"}, Audit: audits, Changes: differences, Mirror: sheet}
 
 // sheet writes what the far end must set as a sheet to hand over.
 func sheet(w io.Writer, s mirror.Sheet, table []settings.Row) error {

@@ -19,7 +19,7 @@ import (
 )
 
 // Form is text.
-var Form = report.Form{Name: "text", Endings: []string{".txt"}, Audit: audits, Tunnels: views, Ends: ends, Follow: trips, Checks: checks, Baselines: baselines,
+var Form = report.Form{Name: "text", Endings: []string{".txt"}, Audit: audits, Changes: differences, Tunnels: views, Ends: ends, Follow: trips, Checks: checks, Baselines: baselines,
 	Formats: savedFormats, Daemons: daemons, Defaults: defaults}
 
 // audits writes an audit for people: what becomes of every tunnel, what was not given, then the findings, the worst first, one for each
@@ -211,12 +211,12 @@ func (p *paper) severe(s audit.Severity, causes []audit.Cause, all bool) {
 
 // cause writes what a person must know to act: what is wrong, where, and what to write instead; with all, also why, and every part.
 func (p *paper) cause(c audit.Cause, all bool) {
-	head := fmt.Sprintf("%s  %s  %s", c.Severity, c.Check, c.Subject())
+	head := fmt.Sprintf("%s  %s  %s  %.8s", c.Severity, c.Check, c.Subject(), c.ID)
 	by := ""
 	if room := p.look.Width - text.StringWidthWithoutEscSequences(head) - 4; c.Standard != "" && !all && room > 20 {
 		by = text.Snip("  by "+c.Standard, room, "…")
 	}
-	p.line("%s  %s  %s%s", p.severity(c.Severity), p.bold(c.Check), p.dim(c.Subject()), p.dim(by))
+	p.line("%s  %s  %s%s", p.severity(c.Severity), p.bold(c.Check), p.dim(fmt.Sprintf("%s  %.8s", c.Subject(), c.ID)), p.dim(by))
 	p.para(2, c.Sentence())
 	p.evidence("", c.At)
 	if all {

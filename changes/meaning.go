@@ -1,0 +1,295 @@
+package changes
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"toril/ike"
+	"toril/model"
+	"toril/model/settings"
+	"toril/packet"
+	"toril/pair"
+	"toril/source"
+	"toril/walk"
+)
+
+// comparison is two estates in the course of being compared.
+type comparison struct {
+	old, now *pair.Whole
+	table    []settings.Row
+	found    []Change
+}
+
+// note puts a change down. at is where it stands now, was where it stood.
+func (c *comparison) note(x Change, at, was source.Pos) {
+	if x.At = c.now.Place(at); at.IsZero() {
+		x.At = c.old.Place(was)
+	}
+	c.found = append(c.found, x)
+}
+
+// gateway compares what two estates say of one gateway.
+func (c *comparison) gateway(name string, old, now *model.Gateway, had, has bool) {
+	switch {
+	case !had:
+		c.note(Change{Subject: name, What: "gateway", New: name, Says: "gateway added"}, source.Pos{}, source.Pos{})
+		return
+	case !has:
+		c.note(Change{Subject: name, What: "gateway", Old: name, Says: "gateway removed"}, source.Pos{}, source.Pos{})
+		return
+	}
+	byName(old.Connections, now.Connections, func(x *model.Connection) string { return x.Name },
+		func(n string, a, b *model.Connection, had, has bool) { c.connection(name+"/"+n, a, b, had, has) })
+	c.keys(name, old, now)
+	c.filters(name, old, now)
+	c.network(name, old, now)
+}
+
+// connection compares a connection, and its children.
+func (c *comparison) connection(name string, old, now *model.Connection, had, has bool) {
+	switch {
+	case !had:
+		c.note(Change{Subject: name, What: "connection", New: name, Says: "connection added"}, now.At, source.Pos{})
+		return
+	case !has:
+		c.note(Change{Subject: name, What: "connection", Old: name, Says: "connection removed"}, source.Pos{}, old.At)
+		return
+	}
+	c.settings(name, settings.OfConnection, settings.Subject{Connection: old}, settings.Subject{Connection: now})
+	byName(old.Children, now.Children, func(k *model.Child) string { return k.Name }, func(n string, a, b *model.Child, had, has bool) {
+		switch of := name + "/" + n; {
+		case !had:
+			c.note(Change{Subject: of, What: "child", New: networks(b), Says: "child added: " + networks(b)}, b.At, source.Pos{})
+		case !has:
+			c.note(Change{Subject: of, What: "child", Old: networks(a), Says: "child removed: " + networks(a)}, source.Pos{}, a.At)
+		default:
+			c.settings(of, settings.OfChild, settings.Subject{Connection: old, Child: a}, settings.Subject{Connection: now, Child: b})
+		}
+	})
+}
+
+func networks(k *model.Child) string {
+	return fmt.Sprintf("%s to %s", k.Local.Value, k.Remote.Value)
+}
+
+// settings compares the settings of a connection or a child: by their values in words that no daemon's are, so that the same said
+// otherwise, or said instead of left to the default, is no change.
+func (c *comparison) settings(name string, of settings.Level, old, now settings.Subject) {
+	var follow []func() // what nobody says on either side, and follows from something else
+	before := len(c.found)
+	for i := range c.table {
+		r := &c.table[i]
+		if r.Of != of || r.Derived && r.Name != "pfs" {
+			continue
+		}
+		a, had := r.Get(old)
+		b, has := r.Get(now)
+		if had == has && (!has || same(a, b)) {
+			continue
+		}
+		x := Change{Subject: name, What: r.Label(now), Old: a.Plain, New: b.Plain}
+		if !has {
+			x.What = r.Label(old)
+		}
+		x.Says = says(r, x, a, b)
+		if a.Default && b.Default {
+			x.Says += " (daemon default)"
+			follow = append(follow, func() { c.note(x, b.At, a.At) })
+			continue
+		}
+		c.note(x, b.At, a.At)
+	}
+	if len(c.found) == before {
+		for _, f := range follow {
+			f()
+		}
+	}
+}
+
+// same reports whether two values mean the same. Networks do in any order.
+func same(a, b settings.Shown) bool {
+	if x, ok := a.Value.(ike.Selectors); ok {
+		y, _ := b.Value.(ike.Selectors)
+		return x.Reduce().String() == y.Reduce().String() || sorted(a.Plain) == sorted(b.Plain)
+	}
+	return a.Plain == b.Plain
+}
+
+func sorted(list string) string {
+	words := strings.Split(list, ", ")
+	slices.Sort(words)
+	return strings.Join(words, ", ")
+}
+
+// says puts a change of a setting in words.
+func says(r *settings.Row, x Change, a, b settings.Shown) string {
+	switch {
+	case x.Old == "":
+		return fmt.Sprintf("%s: %s", x.What, x.New)
+	case x.New == "":
+		return fmt.Sprintf("%s is gone; it was %s", x.What, x.Old)
+	case r.Name == "pfs" && x.New == "none":
+		return "PFS removed; it was " + x.Old
+	case r.Name == "pfs" && x.Old == "none":
+		return "PFS added: " + x.New
+	}
+	out := fmt.Sprintf("%s: %s → %s", x.What, x.Old, x.New)
+	if b.Default && !a.Default {
+		out += " (not configured any more; daemon default)"
+	}
+	return out
+}
+
+// keys says which connections have another pre-shared key than before.
+func (c *comparison) keys(name string, old, now *model.Gateway) {
+	if !old.Given() || !now.Given() {
+		return
+	}
+	keyOf := func(g *model.Gateway, k *model.Connection) *model.Key {
+		return g.KeyFor(k, []ike.Identity{k.Local.ID.Value}, []ike.Identity{k.Remote.ID.Value})
+	}
+	byName(old.Connections, now.Connections, func(k *model.Connection) string { return k.Name },
+		func(n string, a, b *model.Connection, had, has bool) {
+			if !had || !has || a.Local.Method.Value != ike.PSK || b.Local.Method.Value != ike.PSK {
+				return
+			}
+			x, y := keyOf(old, a), keyOf(now, b)
+			if x != nil && y != nil && x.Secret.Fingerprint() != y.Secret.Fingerprint() {
+				c.note(Change{Subject: name + "/" + n, What: "pre-shared key", Old: "a key", New: "another key", Says: "pre-shared key changed"},
+					y.At, x.At)
+			}
+		})
+}
+
+// hooks are the hooks at which a filter decides, in words.
+var hooks = []struct {
+	hook model.Hook
+	name string
+}{{model.Input, "input"}, {model.Forward, "forward"}, {model.Output, "output"}}
+
+// filters compares, as exact sets of packets, which new connections the packet filters allow and which packets they translate.
+func (c *comparison) filters(name string, old, now *model.Gateway) {
+	if len(old.Chains) == 0 && len(now.Chains) == 0 {
+		return
+	}
+	a, b := walk.NewPath(old, c.old.Ends(old), walk.Options{}).Filter(), walk.NewPath(now, c.now.Ends(now), walk.Options{}).Filter()
+	for _, h := range hooks {
+		c.sets(name, h.name, "allows", func(f *walk.Filter) packet.Set { return allowed(f, h.hook) }, a, b)
+	}
+	c.sets(name, "source NAT", "translates", func(f *walk.Filter) packet.Set { return translated(f, model.Postrouting, packet.Src) }, a, b)
+	c.sets(name, "destination NAT", "translates", func(f *walk.Filter) packet.Set { return translated(f, model.Prerouting, packet.Dst) }, a, b)
+}
+
+// sets compares what two filters do, as sets of packets.
+func (c *comparison) sets(name, what, verb string, of func(*walk.Filter) packet.Set, a, b *walk.Filter) {
+	var more, less packet.Set
+	err := packet.Guard(func() {
+		was, is := of(a), of(b)
+		more, less = is.Minus(was), was.Minus(is)
+		_ = more.Empty() || less.Empty()
+	})
+	if err != nil {
+		c.note(Change{Subject: name, What: what, Says: what + " could not be compared", Unsure: err.Error()}, source.Pos{}, source.Pos{})
+		return
+	}
+	if !more.Empty() {
+		c.note(Change{Subject: name, What: what, New: more.String(), Says: fmt.Sprintf("%s now also %s %s", what, verb, shown(more))},
+			source.Pos{}, source.Pos{})
+	}
+	if !less.Empty() {
+		c.note(Change{Subject: name, What: what, Old: less.String(), Says: fmt.Sprintf("%s no longer %s %s", what, verb, shown(less))},
+			source.Pos{}, source.Pos{})
+	}
+}
+
+// shown writes a set of packets in a few words, with how much more there is of it.
+func shown(s packet.Set) string {
+	const most = 3
+	parts := s.Parts()
+	var words []string
+	for _, p := range parts[:min(most, len(parts))] {
+		words = append(words, p.String())
+	}
+	out := strings.Join(words, "; ")
+	if n := len(parts) - most; n > 0 {
+		out += fmt.Sprintf("; and %d more kinds", n)
+	}
+	return out
+}
+
+// fresh are the packets of new connections, at any interface.
+func fresh() walk.Flow {
+	return walk.Start(walk.Plain(packet.All()).With(packet.State, packet.OneOf(packet.New)))
+}
+
+func allowed(f *walk.Filter, h model.Hook) packet.Set {
+	out := packet.None()
+	for _, v := range f.Through(h, fresh()) {
+		if v.Verb == model.Accept {
+			out = out.Or(v.Was())
+		}
+	}
+	return out.Free(packet.State, packet.Direction, packet.Mark, packet.Translated)
+}
+
+func translated(f *walk.Filter, h model.Hook, field packet.Field) packet.Set {
+	out := packet.None()
+	for _, v := range f.Through(h, fresh()) {
+		if v.Rewritten(field) {
+			out = out.Or(v.Was())
+		}
+	}
+	return out.Free(packet.State, packet.Direction, packet.Mark, packet.Translated)
+}
+
+// network compares addresses and routes.
+func (c *comparison) network(name string, old, now *model.Gateway) {
+	byName(addresses(old), addresses(now), func(a address) string { return a.text }, func(text string, a, b address, had, has bool) {
+		switch {
+		case !had:
+			c.note(Change{Subject: name, What: "address", New: text, Says: "address added: " + text}, b.at, source.Pos{})
+		case !has:
+			c.note(Change{Subject: name, What: "address", Old: text, Says: "address removed: " + text}, source.Pos{}, a.at)
+		}
+	})
+	byName(old.Routes, now.Routes, routeText, func(text string, a, b *model.Route, had, has bool) {
+		switch {
+		case !had:
+			c.note(Change{Subject: name, What: "route", New: text, Says: "route added: " + text}, b.At, source.Pos{})
+		case !has:
+			c.note(Change{Subject: name, What: "route", Old: text, Says: "route removed: " + text}, source.Pos{}, a.At)
+		}
+	})
+}
+
+type address struct {
+	text string
+	at   source.Pos
+}
+
+func addresses(g *model.Gateway) (out []address) {
+	for _, i := range g.Interfaces {
+		for _, a := range i.Addresses {
+			out = append(out, address{a.String() + " on " + i.Name, i.At})
+		}
+	}
+	return out
+}
+
+func routeText(r *model.Route) string {
+	out := r.To.String()
+	if r.Kind != "unicast" && r.Kind != "" {
+		out = r.Kind + " " + out
+	}
+	if r.Via.IsValid() {
+		out += " via " + r.Via.String()
+	}
+	if r.Dev != "" {
+		out += " out via " + r.Dev
+	}
+	if r.Table != "" && r.Table != "main" {
+		out += " in table " + r.Table
+	}
+	return out
+}
