@@ -167,11 +167,24 @@ func TestPlantedSecrets(t *testing.T) {
 		run("mirror", "g01/a", estate, "--format", form)
 	}
 	run("mirror", "g01/a", estate, "--write", "swanctl")
+	for _, form := range []string{"markdown", "html", "sarif", "junit", "csv"} {
+		run("audit", estate, "--format", form)
+	}
+	run("audit", estate, "--all")
+	run("changes", filepath.Join(estate, "g01"), estate)
+	run("changes", filepath.Join(estate, "g01"), estate, "--format", "json")
+	run("except", "0000", estate, "--reason", "r", "--owner", "o", "--until", "2027-01-01")
+	for _, g := range []string{"g01", "g05", "g09"} {
+		run("export", g, estate, "--as", "yang")
+		run("export", g, estate, "--as", "yang-xml")
+	}
 	require.NoError(t, filepath.Walk(estate, func(path string, info os.FileInfo, err error) error {
 		if err == nil && !info.IsDir() {
 			run("formats", "--explain", path)
 			run("audit", path)
 			run("audit", ".", "--baseline", path)
+			run("audit", ".", "--exceptions", path)
+			run("changes", path, path)
 		}
 		return err
 	}))

@@ -5,6 +5,7 @@ package gendocs
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -31,6 +32,7 @@ func Files(root string) (map[string]string, error) {
 	for _, c := range suite.All() {
 		out["checks/"+markdown.PageName(c)] = markdown.CheckPage(c, bs)
 	}
+	maps.Copy(out, commandPages())
 	page, err := settingsPage(root)
 	if err != nil {
 		return nil, err
