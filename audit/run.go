@@ -167,14 +167,23 @@ func Run(ctx context.Context, e *pair.Estate, checks []*Check, b *baseline.Basel
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
+	last := &work{}
+	p := &Pass{Context: ctx, Estate: e, Baseline: b, Now: now, shared: all, work: last}
+	p.last(todo, checks)
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	return p.result(append([]*work{last}, todo...), checks), nil
+}
+
+// last puts the work in order and asks the checks about the estate as a whole.
+func (p *Pass) last(todo []*work, checks []*Check) {
 	slices.SortFunc(todo, func(a, b *work) int { // gateways, then tunnels, each in their order
 		if (a.match == nil) != (b.match == nil) {
 			return map[bool]int{true: -1, false: 1}[a.match == nil]
 		}
 		return cmp.Compare(a.place, b.place)
 	})
-	last := &work{}
-	p := &Pass{Context: ctx, Estate: e, Baseline: b, Now: now, shared: all, work: last}
 	p.kept = make([][]any, len(checks))
 	for _, w := range todo {
 		for _, k := range w.kept {
@@ -183,27 +192,27 @@ func Run(ctx context.Context, e *pair.Estate, checks []*Check, b *baseline.Basel
 		w.kept = nil
 	}
 	p.ask(checks, [2]int{0, len(checks)})
-	if err := ctx.Err(); err != nil {
-		return nil, err
-	}
-	r := &Result{Estate: e, Baseline: b, Now: now}
-	for _, w := range todo {
+}
+
+// result gathers what was found: in order, without what is accepted, each cause once, with what becomes of every tunnel.
+func (p *Pass) result(done []*work, checks []*Check) *Result {
+	r := &Result{Estate: p.Estate, Baseline: p.Baseline, Now: p.Now}
+	for _, w := range done {
 		r.NotGiven = append(r.NotGiven, w.notGiven...)
 		if w.state != nil {
 			r.Tunnels = append(r.Tunnels, w.state)
 		}
 	}
-	works := append([]*work{last}, todo...)
-	r.gather(works, len(checks))
+	r.gather(done, len(checks))
 	r.accept(p, checks)
 	r.fold(checks)
 	r.states()
 	for _, c := range checks {
-		if _, slip := all.undeclared.Load(c.Name); slip {
+		if _, slip := p.shared.undeclared.Load(c.Name); slip {
 			r.Undeclared = append(r.Undeclared, c.Name)
 		}
 	}
-	return r, nil
+	return r
 }
 
 // about are the gateways that the work is about, each once.

@@ -160,7 +160,8 @@ func Compare(before, after *Side, table []settings.Row) *Diff {
 	return d
 }
 
-// byName pairs what two lists have of the same name, in the order of the names; one of a pair is the zero value where it is only in the other.
+// byName pairs what two lists have of the same name, in the order of the names; one of a pair is the zero value where it is only in the
+// other.
 // Of several with one name the first is taken.
 func byName[T any](before, after []T, name func(T) string, do func(name string, old, now T, had, has bool)) {
 	type both struct {

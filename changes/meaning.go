@@ -156,8 +156,17 @@ func (c *comparison) keys(name string, old, now *model.Gateway) {
 			}
 			x, y := keyOf(old, a), keyOf(now, b)
 			if x != nil && y != nil && x.Secret.Fingerprint() != y.Secret.Fingerprint() {
-				c.note(Change{Subject: name + "/" + n, What: "pre-shared key", Old: "a key", New: "another key", Says: "pre-shared key changed"},
-					y.At, x.At)
+				c.note(
+					Change{
+						Subject: name + "/" + n,
+						What:    "pre-shared key",
+						Old:     "a key",
+						New:     "another key",
+						Says:    "pre-shared key changed",
+					},
+					y.At,
+					x.At,
+				)
 			}
 		})
 }
@@ -177,8 +186,22 @@ func (c *comparison) filters(name string, old, now *model.Gateway) {
 	for _, h := range hooks {
 		c.sets(name, h.name, "allows", func(f *walk.Filter) packet.Set { return allowed(f, h.hook) }, a, b)
 	}
-	c.sets(name, "source NAT", "translates", func(f *walk.Filter) packet.Set { return translated(f, model.Postrouting, packet.Src) }, a, b)
-	c.sets(name, "destination NAT", "translates", func(f *walk.Filter) packet.Set { return translated(f, model.Prerouting, packet.Dst) }, a, b)
+	c.sets(
+		name,
+		"source NAT",
+		"translates",
+		func(f *walk.Filter) packet.Set { return translated(f, model.Postrouting, packet.Src) },
+		a,
+		b,
+	)
+	c.sets(
+		name,
+		"destination NAT",
+		"translates",
+		func(f *walk.Filter) packet.Set { return translated(f, model.Prerouting, packet.Dst) },
+		a,
+		b,
+	)
 }
 
 // sets compares what two filters do, as sets of packets.

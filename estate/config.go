@@ -109,27 +109,9 @@ func ParseConfig(file string, text []byte, formats []*read.Format, open func(nam
 	if err := c.books(d.Books, at, path.Dir(file), formats, open); err != nil {
 		return nil, err
 	}
-	known := []string{"skip"}
 	formats = slices.Concat(c.Books, formats)
-	for _, f := range formats {
-		known = append(known, f.Name)
-	}
-	for _, kv := range strictyaml.Pairs(tree.Root()) {
-		if kv.Key.String() != "formats" {
-			continue
-		}
-		for _, rule := range strictyaml.Pairs(kv.Value) {
-			pos := source.Pos{File: file, Line: rule.Key.GetToken().Position.Line}
-			pattern := strings.Trim(rule.Key.String(), `"'`)
-			format := d.Formats[pattern]
-			if _, err := path.Match(pattern, "x"); err != nil {
-				return nil, source.Errorf(pos, "%q is not a pattern of file names", source.Clean(pattern))
-			}
-			if !slices.Contains(known, format) {
-				return nil, source.Errorf(pos, "unknown format %q; %s", source.Clean(format), strictyaml.Suggest(format, known))
-			}
-			c.Formats = append(c.Formats, FormatRule{pattern, format, pos})
-		}
+	if err := c.rules(d.Formats, tree, file, formats); err != nil {
+		return nil, err
 	}
 	for _, kv := range strictyaml.Pairs(tree.Root()) {
 		if kv.Key.String() != "versions" {
@@ -164,6 +146,32 @@ func ParseConfig(file string, text []byte, formats []*read.Format, open func(nam
 	}
 	c.Exceptions, err = exceptions(d.Exceptions, file, tree)
 	return c, err
+}
+
+// rules reads what overrules recognition.
+func (c *Config) rules(texts map[string]string, tree *strictyaml.Tree, file string, formats []*read.Format) error {
+	known := []string{"skip"}
+	for _, f := range formats {
+		known = append(known, f.Name)
+	}
+	for _, kv := range strictyaml.Pairs(tree.Root()) {
+		if kv.Key.String() != "formats" {
+			continue
+		}
+		for _, rule := range strictyaml.Pairs(kv.Value) {
+			pos := source.Pos{File: file, Line: rule.Key.GetToken().Position.Line}
+			pattern := strings.Trim(rule.Key.String(), `"'`)
+			format := texts[pattern]
+			if _, err := path.Match(pattern, "x"); err != nil {
+				return source.Errorf(pos, "%q is not a pattern of file names", source.Clean(pattern))
+			}
+			if !slices.Contains(known, format) {
+				return source.Errorf(pos, "unknown format %q; %s", source.Clean(format), strictyaml.Suggest(format, known))
+			}
+			c.Formats = append(c.Formats, FormatRule{pattern, format, pos})
+		}
+	}
+	return nil
 }
 
 // allowed reads one flow: networks with commas between, a protocol, ports.

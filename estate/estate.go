@@ -447,7 +447,14 @@ func (l *loader) named() []*plan {
 // run reads every gateway once, keeps the facts of each, and lets those go again that there is no room for.
 func (l *loader) run(ctx context.Context) (*Estate, error) {
 	plans := l.named()
-	e := &Estate{LeftOut: l.leftOut, Problems: l.problems, Intents: l.intents, Exceptions: l.exceptions, configs: l.files, keeper: newKeeper(l.opts)}
+	e := &Estate{
+		LeftOut:    l.leftOut,
+		Problems:   l.problems,
+		Intents:    l.intents,
+		Exceptions: l.exceptions,
+		configs:    l.files,
+		keeper:     newKeeper(l.opts),
+	}
 	all := make([]*Facts, len(plans))
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))

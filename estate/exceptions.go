@@ -87,7 +87,8 @@ func (t ExceptionText) exception(at source.Pos) (*Exception, error) {
 	return x, nil
 }
 
-// AddException adds an exception to a toril.yaml, or to a file of exceptions, behind those that are there; all else stays as it is, to the
+// AddException adds an exception to a toril.yaml, or to a file of exceptions, behind those that are there; all else stays as it is, to
+// the
 // byte. file names the text in errors; the text may be empty.
 func AddException(file string, text []byte, x ExceptionText) ([]byte, error) {
 	if _, err := x.exception(source.Pos{}); err != nil {
@@ -100,9 +101,11 @@ func AddException(file string, text []byte, x ExceptionText) ([]byte, error) {
 		lines[n-1] += "\n"
 	}
 	key := slices.IndexFunc(lines, func(l string) bool { return strings.HasPrefix(l, "exceptions:") })
-	indent, at := "  ", len(lines)
+	var indent string
+	var at int
 	switch {
 	case key < 0:
+		indent = "  "
 		head := "exceptions:\n"
 		if len(lines) > 0 {
 			head = "\n" + head
@@ -116,7 +119,10 @@ func AddException(file string, text []byte, x ExceptionText) ([]byte, error) {
 			lines[key] = strings.Replace(lines[key], " []", "", 1)
 		case "":
 		default:
-			return nil, source.Errorf(source.Pos{File: file, Line: key + 1}, "exceptions are written in one line: write them as a list, one below the other")
+			return nil, source.Errorf(
+				source.Pos{File: file, Line: key + 1},
+				"exceptions are written in one line: write them as a list, one below the other",
+			)
 		}
 		indent, at = lastItem(lines, key)
 	}

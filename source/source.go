@@ -180,7 +180,8 @@ func (f *File) Range(p Pos) Range {
 	return Range{start, start + len(strings.TrimRight(left, " \t\r"))}
 }
 
-// Column returns where on its line the statement at a position begins, from 1: in bytes, and in characters. Both are 0 for a file as a whole.
+// Column returns where on its line the statement at a position begins, from 1: in bytes, and in characters. Both are 0 for a file as a
+// whole.
 func (f *File) Column(p Pos) (bytes, characters int) {
 	if p.Line == 0 || p.Line > len(f.starts) {
 		return 0, 0

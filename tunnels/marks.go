@@ -8,7 +8,8 @@ import (
 	"toril/negotiate"
 )
 
-// Mark notes on views what does not fit the other end, by the table of settings, and what an audit finds wrong with a value: findings of low
+// Mark notes on views what does not fit the other end, by the table of settings, and what an audit finds wrong with a value: findings of
+// low
 // or above whose check judges that very setting.
 func Mark(views []View, r *audit.Result, checks []*audit.Check, table []settings.Row) {
 	judges := map[string]string{}

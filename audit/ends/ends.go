@@ -13,7 +13,8 @@ import (
 	"toril/source"
 )
 
-// failing makes a Tunnel function that speaks where an attempt fails for one of some topics: high where nothing else brings the tunnel up,
+// failing makes a Tunnel function that speaks where an attempt fails for one of some topics: high where nothing else brings the tunnel
+// up,
 // a step less where the other end's attempt does.
 func failing(topics ...negotiate.Topic) func(*audit.Pass, *pair.Tunnel) {
 	return func(p *audit.Pass, t *pair.Tunnel) {
@@ -102,7 +103,8 @@ func of(p *audit.Pass, t *pair.Tunnel, a negotiate.Attempt, f *negotiate.Failure
 	return out
 }
 
-// both starts a finding about both ends, or about a child of both (the first end's, nil for none), at a line of one end, with one of the other as further evidence.
+// both starts a finding about both ends, or about a child of both (the first end's, nil for none), at a line of one end, with one of the
+// other as further evidence.
 func both(p *audit.Pass, t *pair.Tunnel, child *model.Child, at, other source.Pos) audit.Finding {
 	f := p.On(&audit.Subject{End: t.Ends[0], Tunnel: t, Child: child}, at, false)
 	f.Also = []audit.Evidence{{Pos: other, Note: "what is configured on " + t.Ends[1].Name()}}

@@ -35,7 +35,12 @@ func (f *auditFlags) add(cmd *cobra.Command) {
 	f.out = addOutputs(cmd, func(f report.Form) bool { return f.Audit != nil })
 	cmd.Flags().StringVar(&f.exceptions, "exceptions", "", "file with exceptions, beside those of toril.yaml")
 	cmd.Flags().StringVar(&f.atLeast, "at-least", "info", "lowest severity that the text shows: info, low, medium, high, critical")
-	cmd.Flags().BoolVar(&f.all, "all", false, "show every finding whole, with why; those that exceptions accept; and every file that was read")
+	cmd.Flags().BoolVar(
+		&f.all,
+		"all",
+		false,
+		"show every finding whole, with why; those that exceptions accept; and every file that was read",
+	)
 	cmd.Flags().StringVar(&f.baseline, "baseline", baseline.Default, "name of a baseline, or a file with one")
 	cmd.Flags().StringVar(&f.asOf, "as-of", "", "day for which certificates are judged, as 2027-01-31 (default today)")
 }
@@ -49,7 +54,8 @@ func (a *app) audit() *cobra.Command {
 			"the folder of one gateway, an archive (.tar, .tar.gz, .zip) of either, a file, or \"-\" for standard input.\n\n" +
 			"Exit code: 0 nothing at or above --fail-on, 1 something is or a file could not be read, 2 wrong usage or nothing could " +
 			"be read.",
-		Example: "  toril audit estate/\n  toril audit estate/ -o report.html -o report.sarif\n  toril audit estate/ --baseline nist --fail-on medium\n" +
+		Example: "  toril audit estate/\n  toril audit estate/ -o report.html -o report.sarif\n" +
+			"  toril audit estate/ --baseline nist --fail-on medium\n" +
 			"  cat estate/lampwright/swanctl.conf | toril audit - --gateway lampwright",
 		Args: paths(),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -27,11 +27,12 @@ func (a *app) changes() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "changes OLD NEW",
 		Short: "Say what has changed between two estates, in meaning, and which findings are new, gone or still there",
-		Long: "Compares two estates (folders, archives or files), or two reports of audit --format json. Of estates it says what means something\n" +
-			"else now: settings, keys, which packets the filters allow and translate (as exact sets), addresses, routes, what becomes of\n" +
-			"tunnels; what is only written otherwise is no change. Of reports it compares findings and tunnels.\n\n" +
+		Long: "Compares two estates (folders, archives or files), or two reports of audit --format json. Of estates it says what\n" +
+			"means something else now: settings, keys, which packets the filters allow and translate (as exact sets), addresses, routes,\n" +
+			"what becomes of tunnels; what is only written otherwise is no change. Of reports it compares findings and tunnels.\n\n" +
 			"Exit code: 0 compared, 1 --fail-on says so or a file could not be read, 2 wrong usage.",
-		Example: "  toril audit estate/ -o last.json\n  toril changes last.json estate/ --fail-on new --at-least high\n  toril changes estate/ estate/",
+		Example: "  toril audit estate/ -o last.json\n" +
+			"  toril changes last.json estate/ --fail-on new --at-least high\n  toril changes estate/ estate/",
 		Args:    exactly("OLD", "NEW"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			plan, err := out.plan(cmd)
@@ -68,7 +69,12 @@ func (a *app) changes() *cobra.Command {
 	}
 	out = addOutputs(cmd, func(f report.Form) bool { return f.Changes != nil })
 	flags := cmd.Flags()
-	flags.StringVar(&failOn, "fail-on", "nothing", "what makes the exit code 1: new (findings at or above --at-least), any (change), or nothing")
+	flags.StringVar(
+		&failOn,
+		"fail-on",
+		"nothing",
+		"what makes the exit code 1: new (findings at or above --at-least), any (change), or nothing",
+	)
 	flags.StringVar(&least, "at-least", "low", "lowest severity of the findings that are shown: info, low, medium, high, critical")
 	flags.StringVar(&base, "baseline", "sound", "name of a baseline, or a file with one")
 	flags.StringVar(&asOf, "as-of", "", "day for which certificates are judged, as 2027-01-31 (default today)")

@@ -78,9 +78,12 @@ func (a *app) complete(cmd *cobra.Command) {
 	}
 	for name, of := range kinds {
 		if flag, is := strings.CutPrefix(name, "--"); is && cmd.Flags().Lookup(flag) != nil {
-			_ = cmd.RegisterFlagCompletionFunc(flag, func(cmd *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
-				return beginning(of(a, cmd, args), begun), cobra.ShellCompDirectiveNoFileComp
-			})
+			_ = cmd.RegisterFlagCompletionFunc(
+				flag,
+				func(cmd *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
+					return beginning(of(a, cmd, args), begun), cobra.ShellCompDirectiveNoFileComp
+				},
+			)
 		}
 	}
 	first := strings.Trim(strings.SplitN(cmd.Use+"  ", " ", 3)[1], "[]")
@@ -102,7 +105,8 @@ func beginning(words []string, begun string) []string {
 	return slices.Compact(out)
 }
 
-// quietly reads the estate of some paths, or of the current folder, for as long as a person waits for a completion; nil where there is none.
+// quietly reads the estate of some paths, or of the current folder, for as long as a person waits for a completion; nil where there is
+// none.
 func (a *app) quietly(ctx context.Context, paths []string) *pair.Estate {
 	formats, err := a.known()
 	if err != nil {

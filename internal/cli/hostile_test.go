@@ -47,7 +47,8 @@ func dangerous(text string) string {
 	return ""
 }
 
-// hostileEstate writes an estate in which a text stands in every place of every format, and in the names of files, gateways and archives. It
+// hostileEstate writes an estate in which a text stands in every place of every format, and in the names of files, gateways and archives.
+// It
 // returns its folder, a connection with the text, and in how many fields it stands.
 func hostileEstate(t *testing.T, dir, h string) (estate, conn string, fields int) {
 	t.Helper()
@@ -172,7 +173,11 @@ func TestHostileForms(t *testing.T) {
 			estate, _, _ := hostileEstate(t, t.TempDir(), typed)
 			at := func(form string) string {
 				var out, errs bytes.Buffer
-				require.NotEqual(t, 2, Main([]string{"audit", estate, "--show-unread", "--format", form}, strings.NewReader(""), &out, &errs))
+				require.NotEqual(
+					t,
+					2,
+					Main([]string{"audit", estate, "--show-unread", "--format", form}, strings.NewReader(""), &out, &errs),
+				)
 				return out.String()
 			}
 			assert.Empty(t, foreign(t, at("html"), true), "html: %s", typed)
@@ -195,7 +200,8 @@ func TestHostileForms(t *testing.T) {
 	t.Logf("%d estates in five forms", checked)
 }
 
-// foreign names what in a page is not Toril's own: elements that it never writes, attributes that run something, links that leave the page.
+// foreign names what in a page is not Toril's own: elements that it never writes, attributes that run something, links that leave the
+// page.
 func foreign(t *testing.T, text string, own bool) (out []string) {
 	t.Helper()
 	doc, err := html.Parse(strings.NewReader(text))
@@ -215,7 +221,9 @@ func foreign(t *testing.T, text string, own bool) (out []string) {
 				}
 			}
 			for _, a := range n.Attr {
-				if strings.HasPrefix(a.Key, "on") || a.Key == "style" && (own || !strings.HasPrefix(a.Val, "text-align:")) || a.Key == "src" || a.Key == "href" && !strings.HasPrefix(a.Val, "#") {
+				if strings.HasPrefix(a.Key, "on") || a.Key == "style" && (own || !strings.HasPrefix(a.Val, "text-align:")) ||
+					a.Key == "src" ||
+					a.Key == "href" && !strings.HasPrefix(a.Val, "#") {
 					out = append(out, "attribute "+a.Key+"="+a.Val)
 				}
 			}

@@ -14,7 +14,9 @@ import (
 func commandPages() map[string]string {
 	out := map[string]string{}
 	var index strings.Builder
-	index.WriteString("# Commands\n\nWritten by `go generate ./...` from the program's own help.\n\n| command | what it does |\n| --- | --- |\n")
+	index.WriteString(
+		"# Commands\n\nWritten by `go generate ./...` from the program's own help.\n\n| command | what it does |\n| --- | --- |\n",
+	)
 	for _, c := range cli.Commands() {
 		if c.Name() == "help" || c.Name() == "completion" || c.Parent().Name() == "completion" {
 			continue
@@ -42,8 +44,13 @@ func commandPage(c *cobra.Command) string {
 	if c.HasSubCommands() {
 		b.WriteString("\n## Commands\n\n")
 		for _, sub := range c.Commands() {
-			fmt.Fprintf(&b, "- [%s](%s.md): %s\n", sub.CommandPath(), strings.ReplaceAll(strings.TrimPrefix(sub.CommandPath(), "toril "), " ", "-"),
-				sub.Short)
+			fmt.Fprintf(
+				&b,
+				"- [%s](%s.md): %s\n",
+				sub.CommandPath(),
+				strings.ReplaceAll(strings.TrimPrefix(sub.CommandPath(), "toril "), " ", "-"),
+				sub.Short,
+			)
 		}
 	}
 	var flags strings.Builder

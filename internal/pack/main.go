@@ -53,7 +53,13 @@ func manual(folder string, day time.Time) error {
 		if err != nil {
 			return err
 		}
-		head := &doc.GenManHeader{Title: manName(c.CommandPath()), Section: "1", Date: &day, Source: "toril " + report.Version, Manual: "Toril"}
+		head := &doc.GenManHeader{
+			Title:   manName(c.CommandPath()),
+			Section: "1",
+			Date:    &day,
+			Source:  "toril " + report.Version,
+			Manual:  "Toril",
+		}
 		if err := doc.GenMan(c, head, f); err != nil {
 			return err
 		}
@@ -92,7 +98,10 @@ func materials(w io.Writer, program string, day time.Time) error {
 			d = d.Replace
 		}
 		url := "pkg:golang/" + d.Path + "@" + d.Version
-		parts = append(parts, cdx.Component{BOMRef: url, Type: cdx.ComponentTypeLibrary, Name: d.Path, Version: d.Version, PackageURL: url})
+		parts = append(
+			parts,
+			cdx.Component{BOMRef: url, Type: cdx.ComponentTypeLibrary, Name: d.Path, Version: d.Version, PackageURL: url},
+		)
 		needs = append(needs, url)
 	}
 	slices.Sort(needs)

@@ -39,7 +39,8 @@ func TestTwoBuildsHaveTheSameBytes(t *testing.T) {
 	assert.Equal(t, 4, strings.Count(first, "\n"))
 	list, err := exec.Command("dpkg-deb", "-c", filepath.Join(folder, "toril_0.1.0_amd64.deb")).Output()
 	require.NoError(t, err)
-	for _, want := range []string{"./usr/bin/toril", "man1/toril-audit.1.gz", "bash-completion/completions/toril", "toril.cdx.json", "copyright"} {
+	for _, want := range []string{"./usr/bin/toril", "man1/toril-audit.1.gz", "bash-completion/completions/toril", "toril.cdx.json",
+		"copyright"} {
 		assert.Contains(t, string(list), want)
 	}
 	root := t.TempDir()

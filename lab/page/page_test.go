@@ -1,6 +1,7 @@
 //go:build lab
 
-// Package page opens the page of an audit in a browser, clicks on it, and asks a checker of accessibility about it; and asks the published
+// Package page opens the page of an audit in a browser, clicks on it, and asks a checker of accessibility about it; and asks the
+// published
 // schema of test reports about the XML.
 package page
 
@@ -138,8 +139,11 @@ func TestPageIsUsed(t *testing.T) {
 	run(chromedp.Click(`.filters button[type=reset]`))
 
 	run(chromedp.Click(`a.link.s-dies`), chromedp.Sleep(50*time.Millisecond))
-	assert.True(t, evaluated[bool](t, ctx, `document.querySelector(location.hash).open && !!document.querySelector(location.hash + " table")`),
-		"a link of the map opens both ends of its tunnel")
+	assert.True(
+		t,
+		evaluated[bool](t, ctx, `document.querySelector(location.hash).open && !!document.querySelector(location.hash + " table")`),
+		"a link of the map opens both ends of its tunnel",
+	)
 	run(chromedp.Click(`details[open] a.weak`), chromedp.Sleep(50*time.Millisecond))
 	assert.True(t, evaluated[bool](t, ctx, `document.querySelector(location.hash).open`), "a weak value leads to its finding")
 
@@ -148,7 +152,12 @@ func TestPageIsUsed(t *testing.T) {
 		assert.Contains(t, strings.Fields(f.Gateways), "skerry")
 	}
 	for _, r := range *requests {
-		assert.True(t, strings.HasPrefix(r, "file://") && strings.HasSuffix(strings.SplitN(r, "#", 2)[0], "r.html"), "a request leaves the page: %s", r)
+		assert.True(
+			t,
+			strings.HasPrefix(r, "file://") && strings.HasSuffix(strings.SplitN(r, "#", 2)[0], "r.html"),
+			"a request leaves the page: %s",
+			r,
+		)
 	}
 	fmt.Println("lab: page: map, matrix, filters, links and keyboard work;", len(*requests), "requests, all for the page itself")
 }
@@ -165,9 +174,14 @@ func TestPageIsAccessibleAndPrints(t *testing.T) {
 		require.NoError(t, err)
 		evaluated[int](t, ctx, string(axe)+";1")
 		evaluated[bool](t, ctx, `document.querySelectorAll("details").forEach((d) => { d.open = true }); true`)
-		out := evaluated[string](t, ctx, `axe.run(document, {resultTypes: ["violations"]}).then((r) => JSON.stringify({passes: r.passes.length,
+		out := evaluated[string](
+			t,
+			ctx,
+			`axe.run(document, {resultTypes: ["violations"]}).then((r) => JSON.stringify({passes: r.passes.length,
 			violations: r.violations.map((v) => ({id: v.id, impact: v.impact,
-				nodes: v.nodes.slice(0, 4).map((n) => n.html.slice(0, 200) + n.failureSummary)}))}))`, chromedp.EvalAwaitPromise)
+				nodes: v.nodes.slice(0, 4).map((n) => n.html.slice(0, 200) + n.failureSummary)}))}))`,
+			chromedp.EvalAwaitPromise,
+		)
 		var r struct {
 			Passes     int
 			Violations []struct {
@@ -187,7 +201,11 @@ func TestPageIsAccessibleAndPrints(t *testing.T) {
 	_, err = chromedp.Call(ctx, emulation.SetDeviceMetricsOverride, // A4 less its margins, at 96 dots an inch
 		emulation.SetDeviceMetricsOverrideParams{Width: 690, Height: 1000, DeviceScaleFactor: 1})
 	require.NoError(t, err)
-	wide := evaluated[float64](t, ctx, `Math.max(...[...document.querySelectorAll("main *")].map((e) => e.getBoundingClientRect().right))`)
+	wide := evaluated[float64](
+		t,
+		ctx,
+		`Math.max(...[...document.querySelectorAll("main *")].map((e) => e.getBoundingClientRect().right))`,
+	)
 	css := true
 	printed, err := chromedp.Call(ctx, cdp.PrintToPDF, cdp.PrintToPDFParams{PreferCSSPageSize: &css})
 	require.NoError(t, err)

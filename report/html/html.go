@@ -191,11 +191,17 @@ func (p *page) summary(a *report.Audited) {
 		}
 	}
 	if leaks > 0 {
-		p.Verdicts = append(p.Verdicts, verdict{leaks, "leaks", map[bool]string{true: "leaks traffic", false: "leak traffic"}[leaks == 1], "▲"})
+		p.Verdicts = append(
+			p.Verdicts,
+			verdict{leaks, "leaks", map[bool]string{true: "leaks traffic", false: "leak traffic"}[leaks == 1], "▲"},
+		)
 	}
 	for s := audit.Never; ; s-- {
 		if by[s] > 0 {
-			p.Verdicts = append(p.Verdicts, verdict{by[s], s.Word(), stateWords[s][map[bool]int{true: 0, false: 1}[by[s] == 1]], s.Mark()})
+			p.Verdicts = append(
+				p.Verdicts,
+				verdict{by[s], s.Word(), stateWords[s][map[bool]int{true: 0, false: 1}[by[s] == 1]], s.Mark()},
+			)
 		}
 		if s == audit.ComesUp {
 			break
@@ -217,8 +223,11 @@ func (p *page) summary(a *report.Audited) {
 
 // stateWords are what one tunnel does, and what several do.
 var stateWords = map[audit.State][2]string{
-	audit.ComesUp:  {"comes up", "come up"},
-	audit.Unknown:  {"is not known: its far end was not given, or not understood", "are not known: their far ends were not given, or not understood"},
+	audit.ComesUp: {"comes up", "come up"},
+	audit.Unknown: {
+		"is not known: its far end was not given, or not understood",
+		"are not known: their far ends were not given, or not understood",
+	},
 	audit.ByHand:   {"comes up only by hand", "come up only by hand"},
 	audit.OneSided: {"comes up only if one end initiates", "come up only if one end initiates"},
 	audit.InPart:   {"comes up in part", "come up in part"},

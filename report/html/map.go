@@ -90,7 +90,8 @@ func draw(a *report.Audited) *drawing {
 	return d
 }
 
-// graph makes a node of every gateway that is an end of a tunnel and of every far end that was not given, and a link of what is between two.
+// graph makes a node of every gateway that is an end of a tunnel and of every far end that was not given, and a link of what is between
+// two.
 func graph(a *report.Audited) map[string]*node {
 	counts := map[string]int{}
 	for _, c := range a.Causes() {
@@ -264,7 +265,8 @@ func (d *drawing) grid(c []*node) (width, height float64) {
 	return width, height
 }
 
-// place lays a component out around 0, 0: hubs in the middle, the others on an ellipse around them, each near its hub. It returns the size.
+// place lays a component out around 0, 0: hubs in the middle, the others on an ellipse around them, each near its hub. It returns the
+// size.
 func place(c []*node) (width, height float64) {
 	widest := 0.0
 	for _, n := range c {

@@ -72,7 +72,8 @@ func TestMapsStayReadable(t *testing.T) {
 		states  []audit.State
 	}{
 		"one": {star(1), up}, "star of 4": {star(4), up}, "star of 10": {star(10), mixed}, "star of 40": {star(40), mixed},
-		"star of 400": {star(400), up}, "star of 400, mixed": {star(400), mixed}, "mesh of 5": {mesh(5), mixed}, "mesh of 12": {mesh(12), up},
+		"star of 400": {star(400), up}, "star of 400, mixed": {star(400), mixed}, "mesh of 5": {mesh(5), mixed},
+		"mesh of 12":              {mesh(12), up},
 		"mesh of 29, 406 tunnels": {mesh(29), mixed}, "ring of 30": {ring(30), up}, "two hubs": {twoHubs, up}, "islands": {islands, mixed},
 		"not given": {[][2]string{{"a", ""}, {"b", ""}, {"a", "b"}}, mixed},
 	} {
@@ -83,7 +84,13 @@ func TestMapsStayReadable(t *testing.T) {
 			for _, n := range a.names {
 				names[n] = true
 			}
-			assert.True(t, a.Left()+a.X >= 0 && a.X+a.W/2 <= float64(d.Width) && a.Y-a.H/2 >= 0 && a.Y+a.H/2 <= float64(d.Height), "%s: %s is outside", name, a.Label)
+			assert.True(
+				t,
+				a.Left()+a.X >= 0 && a.X+a.W/2 <= float64(d.Width) && a.Y-a.H/2 >= 0 && a.Y+a.H/2 <= float64(d.Height),
+				"%s: %s is outside",
+				name,
+				a.Label,
+			)
 			for _, b := range d.Nodes[:i] {
 				apart := math.Abs(a.X-b.X) >= (a.W+b.W)/2 || math.Abs(a.Y-b.Y) >= (a.H+b.H)/2
 				assert.True(t, apart, "%s: %s covers %s", name, a.Label, b.Label)

@@ -11,7 +11,8 @@ import (
 	"toril/report"
 )
 
-// audits writes an audit for a ticket or a page: what becomes of every tunnel, what was not given, and the causes, the worst first. Texts of
+// audits writes an audit for a ticket or a page: what becomes of every tunnel, what was not given, and the causes, the worst first. Texts
+// of
 // configurations are written so that no Markdown and no HTML in them works.
 func audits(w io.Writer, a *report.Audited, o report.Options) error {
 	p := &paper{w: w}

@@ -67,12 +67,17 @@ func text(s string) *sarif.MultiformatMessageString {
 }
 
 func rule(c *audit.Check) *sarif.ReportingDescriptor {
-	help := strings.Join([]string{c.Doc.What, c.Doc.Harm, "Fix: " + c.Fix, c.Doc.Write, "Sources: " + strings.Join(c.Doc.Sources, "; ")}, "\n\n")
+	help := strings.Join(
+		[]string{c.Doc.What, c.Doc.Harm, "Fix: " + c.Fix, c.Doc.Write, "Sources: " + strings.Join(c.Doc.Sources, "; ")},
+		"\n\n",
+	)
 	properties := sarif.NewPropertyBag().WithTags([]string{"security", c.Area()}).Add("security-severity", scores[c.Severity]).
 		Add("severity", c.Severity.String())
 	return sarif.NewReportingDescriptor().WithID(c.Name).WithName(name(c.Name)).WithShortDescription(text(c.Title)).
 		WithFullDescription(text(c.Why)).WithHelp(text(help)).
-		WithDefaultConfiguration(sarif.NewReportingConfiguration().WithEnabled(true).WithLevel(level(c.Severity))).WithProperties(properties)
+		WithDefaultConfiguration(
+			sarif.NewReportingConfiguration().WithEnabled(true).WithLevel(level(c.Severity)),
+		).WithProperties(properties)
 }
 
 // name writes a check's name as one word: "IkeWeakAlgorithm".

@@ -71,28 +71,34 @@ func (f ending) verdict(t *audit.Tunnel) {
 
 // sameAttempt reports whether it is all the same which end initiates.
 func sameAttempt(a, b *negotiate.Attempt) bool {
-	if a.Outcome != b.Outcome || a.Failure == nil && a.Version != b.Version || a.IKE != b.IKE || a.Aggressive != b.Aggressive || a.Retry != b.Retry ||
-		a.Unsure != b.Unsure || !sameFailure(a.Failure, b.Failure) || len(a.Children) != len(b.Children) || !slices.Equal(a.Notes, b.Notes) {
+	if a.Outcome != b.Outcome || a.Failure == nil && a.Version != b.Version || a.IKE != b.IKE || a.Aggressive != b.Aggressive ||
+		a.Retry != b.Retry || a.Unsure != b.Unsure || !sameFailure(a.Failure, b.Failure) || len(a.Children) != len(b.Children) ||
+		!slices.Equal(a.Notes, b.Notes) {
 		return false
 	}
 	for i := range a.Children {
 		x := &a.Children[i]
-		at := slices.IndexFunc(b.Children, func(y negotiate.Child) bool {
-			return y.Of == x.With && y.With == x.Of || x.Failure != nil && sameFailure(x.Failure, y.Failure)
-		})
-		if at < 0 {
-			return false
-		}
-		y := &b.Children[at]
-		if x.Outcome != y.Outcome || x.Suite != y.Suite || x.Mode != y.Mode || x.Local.String() != y.Remote.String() ||
-			x.Remote.String() != y.Local.String() || !sameFailure(x.Failure, y.Failure) || !slices.Equal(x.Notes, y.Notes) ||
-			x.Rekey.Outcome != y.Rekey.Outcome || x.Rekey.After != y.Rekey.After || x.Rekey.Ends != y.Rekey.Ends ||
-			(x.Rekey.By != y.Rekey.By && x.Rekey.Outcome != negotiate.Agrees) || (x.Rekey.ByInitiator == negotiate.Fails) != (y.Rekey.ByResponder == negotiate.Fails) ||
-			(x.Rekey.ByResponder == negotiate.Fails) != (y.Rekey.ByInitiator == negotiate.Fails) || x.Broken != y.Broken {
+		if !slices.ContainsFunc(b.Children, func(y negotiate.Child) bool {
+			return (y.Of == x.With && y.With == x.Of || x.Failure != nil && sameFailure(x.Failure, y.Failure)) && sameChild(x, &y)
+		}) {
 			return false
 		}
 	}
 	return true
+}
+
+// sameChild reports whether what becomes of a child is what becomes of its counterpart as the other end initiates.
+func sameChild(x, y *negotiate.Child) bool {
+	return x.Outcome == y.Outcome && x.Suite == y.Suite && x.Mode == y.Mode && x.Local.String() == y.Remote.String() &&
+		x.Remote.String() == y.Local.String() && sameFailure(x.Failure, y.Failure) && slices.Equal(x.Notes, y.Notes) &&
+		x.Broken == y.Broken && sameRekey(x.Rekey, y.Rekey)
+}
+
+// sameRekey does so for the renewal of keys: who renews first may differ where it succeeds.
+func sameRekey(x, y negotiate.Rekey) bool {
+	fails := func(o negotiate.Outcome) bool { return o == negotiate.Fails }
+	return x.Outcome == y.Outcome && x.After == y.After && x.Ends == y.Ends && (x.By == y.By || x.Outcome == negotiate.Agrees) &&
+		fails(x.ByInitiator) == fails(y.ByResponder) && fails(x.ByResponder) == fails(y.ByInitiator)
 }
 
 // sameFailure reports whether two failures are about the same two statements, whichever end begins.

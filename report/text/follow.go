@@ -91,7 +91,14 @@ func (f trail) overview(trips []*follow.Trip) {
 			if t.Own {
 				packets = "its own: " + packets
 			}
-			tw.AppendRow(table.Row{f.paint(mark, style...), shortened(packets, 3*width), f.paint(shortened(sum, 3*width), style...), f.estate.Place(p.Decisive())})
+			tw.AppendRow(
+				table.Row{
+					f.paint(mark, style...),
+					shortened(packets, 3*width),
+					f.paint(shortened(sum, 3*width), style...),
+					f.estate.Place(p.Decisive()),
+				},
+			)
 		}
 	}
 	f.table(tw)

@@ -19,8 +19,20 @@ import (
 )
 
 // Form is text.
-var Form = report.Form{Name: "text", Endings: []string{".txt"}, Audit: audits, Changes: differences, Tunnels: views, Ends: ends, Follow: trips, Checks: checks, Baselines: baselines,
-	Formats: savedFormats, Daemons: daemons, Defaults: defaults}
+var Form = report.Form{
+	Name:      "text",
+	Endings:   []string{".txt"},
+	Audit:     audits,
+	Changes:   differences,
+	Tunnels:   views,
+	Ends:      ends,
+	Follow:    trips,
+	Checks:    checks,
+	Baselines: baselines,
+	Formats:   savedFormats,
+	Daemons:   daemons,
+	Defaults:  defaults,
+}
 
 // audits writes an audit for people: what becomes of every tunnel, what was not given, then the findings, the worst first, one for each
 // cause. With o.All every finding is written whole, with why, and so is what was read; those below o.Least are counted and not shown.
@@ -82,14 +94,24 @@ func (p *paper) states(r *audit.Result, all bool) {
 		tw := table.NewWriter()
 		tw.SetStyle(plainStyle)
 		tw.SetColumnConfigs([]table.ColumnConfig{{Number: 1, WidthMax: 1}, {Number: 2, WidthMax: names, WidthMaxEnforcer: wrap},
-			{Number: 3, WidthMax: says, WidthMaxEnforcer: wrap}, {Number: 4, WidthMax: worst, WidthMaxEnforcer: wrap}, {Number: 5, Align: text.AlignRight}})
+			{
+				Number:           3,
+				WidthMax:         says,
+				WidthMaxEnforcer: wrap,
+			}, {Number: 4, WidthMax: worst, WidthMaxEnforcer: wrap}, {Number: 5, Align: text.AlignRight}})
 		tw.AppendRow(table.Row{"", p.dim("tunnel"), p.dim("what becomes of it"), p.dim("worst finding"), p.dim("findings")})
 		for _, t := range rows {
 			color := stateColors[t.State]
 			if t.Leaks {
 				color = stateColors[audit.Never]
 			}
-			row := table.Row{p.paint(t.State.Mark(), color...), r.Short(t), p.paint(t.Says(), color...), p.severity(t.Worst) + " " + t.WorstOf, t.Causes}
+			row := table.Row{
+				p.paint(t.State.Mark(), color...),
+				r.Short(t),
+				p.paint(t.Says(), color...),
+				p.severity(t.Worst) + " " + t.WorstOf,
+				t.Causes,
+			}
 			if t.Causes == 0 {
 				row[3], row[4] = p.dim("none"), ""
 			}
@@ -146,7 +168,8 @@ func (p *paper) counts(r *audit.Result, causes []audit.Cause, o report.Options) 
 		}
 		p.wrapped("%s", out)
 		if hidden > 0 {
-			p.line("%s", p.dim(fmt.Sprintf("%s below %s not shown (--at-least info shows all)", present.Plural(hidden, "finding"), o.Least)))
+			less := fmt.Sprintf("%s below %s not shown (--at-least info shows all)", present.Plural(hidden, "finding"), o.Least)
+			p.line("%s", p.dim(less))
 		}
 	}
 	if accepted > 0 && !o.All {
@@ -373,7 +396,11 @@ func (p *paper) informational(causes []audit.Cause, all bool) {
 			what += fmt.Sprintf("  %d times: %s", n, strings.Join(l.of, ", "))
 		}
 		head := fmt.Sprintf("info  %s  ", l.first.Check)
-		p.line("%s%s", p.severity(audit.Info)+"  "+p.bold(l.first.Check)+"  ", p.dim(text.Snip(what, max(20, p.look.Width-len(head)), "…")))
+		p.line(
+			"%s%s",
+			p.severity(audit.Info)+"  "+p.bold(l.first.Check)+"  ",
+			p.dim(text.Snip(what, max(20, p.look.Width-len(head)), "…")),
+		)
 	}
 }
 

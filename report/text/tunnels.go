@@ -58,7 +58,12 @@ func views(w io.Writer, _ *pair.Whole, all []tunnels.View, o report.Options) err
 			tw.AppendRow(row)
 		}
 		p.table(tw)
-		legend(p, mark{weak, "!", "weak: toril audit says why"}, mark{differing, "≠", "mismatch"}, mark{defaults, "*", "not configured; daemon default"})
+		legend(
+			p,
+			mark{weak, "!", "weak: toril audit says why"},
+			mark{differing, "≠", "mismatch"},
+			mark{defaults, "*", "not configured; daemon default"},
+		)
 	}
 	return p.err
 }
