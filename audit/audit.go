@@ -455,7 +455,7 @@ func (f *Finding) Subject() string {
 // Sentence is the finding's message as a sentence; the name of a gateway or child at its beginning stays as it is.
 func (f *Finding) Sentence() string {
 	first, _, _ := strings.Cut(f.Message, " ")
-	names := strings.FieldsFunc(f.Tunnel+" "+f.Subject(), func(r rune) bool { return r == ' ' || r == '/' || r == ',' })
+	names := strings.FieldsFunc(f.Tunnel+" "+f.Gateway+" "+f.Connection+" "+f.Child, func(r rune) bool { return r == ' ' || r == '/' || r == ',' })
 	if f.Message == "" || slices.Contains(names, strings.TrimRight(first, ":,")) {
 		return f.Message + "."
 	}

@@ -76,6 +76,9 @@ func (t ExceptionText) exception(at source.Pos) (*Exception, error) {
 		if strings.TrimSpace(need.value) == "" {
 			return nil, fmt.Errorf("%s is required", need.name)
 		}
+		if need.value != source.Clean(need.value) {
+			return nil, fmt.Errorf("%s holds characters that cannot be shown", need.name)
+		}
 	}
 	if t.Check == "" && len(t.Findings) == 0 {
 		return nil, fmt.Errorf("check or findings is required: an exception is never for everything")

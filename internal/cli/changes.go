@@ -33,7 +33,7 @@ func (a *app) changes() *cobra.Command {
 			"Exit code: 0 compared, 1 --fail-on says so or a file could not be read, 2 wrong usage.",
 		Example: "  toril audit estate/ -o last.json\n" +
 			"  toril changes last.json estate/ --fail-on new --at-least high\n  toril changes estate/ estate/",
-		Args:    exactly("OLD", "NEW"),
+		Args: exactly("OLD", "NEW"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			plan, err := out.plan(cmd)
 			if err != nil {

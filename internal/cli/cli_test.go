@@ -38,6 +38,7 @@ func TestJSONMeetsItsSchema(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "lampwright", "broken.conf"), []byte("connections {\n a {\n warble = 1\n"), 0o644))
 	for schema, args := range map[string][]string{
 		"audit.schema.json":    {"audit", "--format", "json", dir},
+		"changes.schema.json":  {"changes", "--format", "json", filepath.Join(dir, "lampwright"), dir},
 		"defaults.schema.json": {"defaults", "libreswan", "--format", "json"},
 		"tunnels.schema.json":  {"tunnels", "--format", "json", dir},
 		"ends.schema.json":     {"ends", "--format", "json", dir},

@@ -4,7 +4,9 @@ import (
 	"toril/pair"
 	"toril/report/forms"
 	"toril/report/json"
+	"toril/report/junit"
 	"toril/report/markdown"
+	"toril/report/sarif"
 	"toril/report/text"
 
 	"bytes"
@@ -17,6 +19,7 @@ import (
 	"testing"
 	"time"
 
+	oasis "github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -333,6 +336,67 @@ func TestANewSettingIsOneRow(t *testing.T) {
 		assert.Contains(t, b.String(), "tide offset", name)
 		assert.Contains(t, b.String(), "seven", name)
 	}
+}
+
+// TestTheReportIsShort: at most 90 lines for 25 findings, of the whole demonstration estate and of its Linux gateways alone.
+func TestTheReportIsShort(t *testing.T) {
+	r := demoResult(t)
+	lines := func(o report.Options) int {
+		var b bytes.Buffer
+		require.NoError(t, text.Form.Audit(&b, audited(r), o))
+		return strings.Count(b.String(), "\n")
+	}
+	short, whole := lines(report.Options{Look: report.Look{Width: 100}}), lines(report.Options{Look: report.Look{Width: 100}, All: true})
+	assert.LessOrEqual(t, short*25, 90*len(r.Findings), "%d lines for %d findings", short, len(r.Findings))
+	assert.Greater(t, whole, 2*short, "--all tells everything")
+	t.Logf("%d lines for %d findings, %d with --all", short, len(r.Findings), whole)
+}
+
+// TestSARIFMeetsItsSchema: every finding is a result, with a rule, a column, a fingerprint of its own and, where it is accepted, a suppression.
+func TestSARIFMeetsItsSchema(t *testing.T) {
+	r := demoResult(t)
+	r.Findings[3].Accepted = &estate.Exception{Reason: "because", Owner: "Ada", Until: time.Unix(0, 0)}
+	var b bytes.Buffer
+	require.NoError(t, sarif.Form.Audit(&b, audited(r), report.Options{}))
+	doc, err := oasis.FromBytes(b.Bytes())
+	require.NoError(t, err)
+	require.NoError(t, doc.Validate())
+	require.Len(t, doc.Runs, 1)
+	run := doc.Runs[0]
+	require.Len(t, run.Results, len(r.Findings))
+	assert.Len(t, run.Tool.Driver.Rules, len(suite.All()))
+	seen := map[string]bool{}
+	for i, x := range run.Results {
+		f := r.Findings[i]
+		assert.Equal(t, f.Check, *x.RuleID)
+		assert.Equal(t, f.Check, *run.Tool.Driver.Rules[x.RuleIndex].ID)
+		id := x.PartialFingerprints["torilFinding/v1"]
+		assert.False(t, seen[id])
+		seen[id] = true
+		region := x.Locations[0].PhysicalLocation.Region
+		assert.Equal(t, f.At.Line, *region.StartLine)
+		assert.Positive(t, *region.StartColumn)
+		assert.Len(t, x.Suppressions, map[bool]int{true: 1}[i == 3])
+	}
+}
+
+// TestJUnitCountsWhatFailed: what is at or above the limit failed, the rest is skipped, and a check that found nothing passed.
+func TestJUnitCountsWhatFailed(t *testing.T) {
+	r := demoResult(t)
+	high := 0
+	fired := map[string]bool{}
+	for _, f := range r.Findings {
+		fired[f.Check] = true
+		if f.Severity >= audit.High {
+			high++
+		}
+	}
+	var b bytes.Buffer
+	require.NoError(t, junit.Form.Audit(&b, audited(r), report.Options{FailOn: audit.High}))
+	out := b.String()
+	assert.Equal(t, high, strings.Count(out, "<failure "))
+	assert.Equal(t, len(r.Findings)-high, strings.Count(out, "<skipped>"))
+	assert.Equal(t, len(r.Findings)+len(suite.All())-len(fired), strings.Count(out, "<testcase "))
 }
 
 // TestForms finds every kind of result in text and JSON, or in Markdown and JSON, and says which there are.
