@@ -107,8 +107,8 @@ type Doc struct {
 type Evidence struct {
 	source.Pos
 	Text      string // the line, secrets masked
-	Character int    // as Column, in characters
-	Column    int    // in bytes from 1, where the statement or its part begins; 0 where that is not known
+	Character int32  // as Column, in characters
+	Column    int32  // in bytes from 1, where the statement or its part begins; 0 where that is not known
 	Note      string // what it shows
 	Part      string // what of the statement it is about, as written: an element of a list; "" for all of it
 }
@@ -137,21 +137,39 @@ type Finding struct {
 	Also       []Evidence
 	AlsoIn     []string          // other connections and children that the same line serves
 	Series     string            // of many like findings in one place: which place, "chain forward"; "" for a finding of its own
-	Culprit    source.Pos        // the statement at fault, where that is another than the one it is at
 	PartOf     string            // the ID of the finding that has the same cause and says it better; "" for one that stands by itself
 	Accepted   *estate.Exception // by whom and why it is accepted; nil for one that is not
-	Packets    packet.Set        // the packets that it is about, where that decides of which cause it is; Report lets them go
 
 	level   Severity // by the baseline, where leveled
 	leveled bool
 	lower   int
 
-	weak     []string // the weak algorithms that it is about
-	effect   Effect
-	settled  bool   // effect was set for this finding
-	children string // the children that mean each other, of either end, that it is about
-	excess   bool   // it concerns only networks that one end has and the other has not
+	effect  Effect
+	settled bool // effect was set for this finding
+	traits  *traits
 }
+
+// traits are what tells of which cause a finding is; they are let go when that is known.
+type traits struct {
+	weak     string      // the weak algorithms that it is about, divided by line ends
+	culprit  *source.Pos // the statement at fault, where that is another than the one it is at
+	packets  *packet.Set // the packets that it is about
+	children string      // the children that mean each other, of either end, that it is about
+	excess   bool        // it concerns only networks that one end has and the other has not
+}
+
+func (f *Finding) trait() *traits {
+	if f.traits == nil {
+		f.traits = &traits{}
+	}
+	return f.traits
+}
+
+// Blame names the statement at fault, where that is another than the one that the finding is at.
+func (f *Finding) Blame(at source.Pos) { f.trait().culprit = &at }
+
+// Concerns says which packets a finding is about, where that decides of which cause it is.
+func (f *Finding) Concerns(s packet.Set) { f.trait().packets = &s }
 
 // Means says what this very finding means for its tunnel, in place of what the check's do.
 func (f *Finding) Means(e Effect) { f.effect, f.settled = e, true }
@@ -366,7 +384,8 @@ func (p *Pass) quoted(e Evidence) Evidence {
 		if part, ok := f.Within(e.Range, e.Part); ok {
 			e.Range = part
 		}
-		e.Column, e.Character = f.Column(e.Pos)
+		column, character := f.Column(e.Pos)
+		e.Column, e.Character = int32(column), int32(character)
 	}
 	return e
 }
@@ -438,7 +457,7 @@ func (p *Pass) Baselines(g *model.Gateway, uses []*model.Connection) []*baseline
 // Place returns where the evidence stands as "path:line:column", or as much of it as is known; "" for nowhere.
 func (e Evidence) Place() string {
 	if e.Col == 0 && e.Column > 0 {
-		e.Pos.Col = e.Column
+		e.Pos.Col = int(e.Column)
 	}
 	return e.Pos.String()
 }

@@ -2,9 +2,11 @@ package audit
 
 import (
 	"cmp"
+	"crypto/sha256"
 	"slices"
 	"strconv"
 	"strings"
+	"unique"
 
 	"toril/model"
 	"toril/packet"
@@ -36,13 +38,15 @@ func SameIKELifetime(f *Finding) []string {
 }
 
 // SameChildren is SameTunnel for children that mean each other, whatever they are called on either end.
-func SameChildren(f *Finding) []string { return key(f.Tunnel, f.children) }
+func SameChildren(f *Finding) []string { return key(f.Tunnel, f.children()) }
 
 // SameWeak is for a weak algorithm that both ends of a tunnel, or both of two children that mean each other, offer.
 func SameWeak(f *Finding) []string {
 	var out []string
-	for _, name := range f.weak {
-		out = append(out, key(f.Tunnel, f.children+"/", name)...)
+	if f.traits != nil {
+		for name := range strings.SplitSeq(f.traits.weak, "\n") {
+			out = append(out, key(f.Tunnel, f.children()+"/", name)...)
+		}
 	}
 	return out
 }
@@ -55,9 +59,9 @@ func SameEnd(f *Finding) []string { return key(f.Gateway, f.Connection) }
 
 // SameLine is for what one statement does.
 func SameLine(f *Finding) []string {
-	at := f.Culprit
-	if at.IsZero() {
-		at = f.At.Pos
+	at := f.At.Pos
+	if f.traits != nil && f.traits.culprit != nil {
+		at = *f.traits.culprit
 	}
 	if at.IsZero() {
 		return nil
@@ -71,10 +75,18 @@ func SameSeries(f *Finding) []string { return key(f.Gateway, f.Check, f.Series) 
 // SameExcess is for what concerns only packets of networks that one end of a tunnel has and the other has not. A finding that is of no
 // packets is about those networks as a whole.
 func SameExcess(f *Finding) []string {
-	if !f.excess && f.Check != "ends/not-mirrored" {
+	if (f.traits == nil || !f.traits.excess) && f.Check != "ends/not-mirrored" {
 		return nil
 	}
 	return SameChildren(f)
+}
+
+// children are the children that mean each other that a finding is about; "" for none.
+func (f *Finding) children() string {
+	if f.traits == nil {
+		return ""
+	}
+	return f.traits.children
 }
 
 // Cause is one cause with all that was found of it.
@@ -88,17 +100,28 @@ func (c Cause) Worst() Severity { return c.Severity }
 
 // Causes groups the findings that stand, in their order: each cause with what is a part of it. Accepted ones are left out.
 func (r *Result) Causes() []Cause {
-	var out []Cause
-	index := map[string]int{}
+	index, n := map[string]int{}, 0 // of those that have parts, which are few
+	for i := range r.Findings {
+		if f := &r.Findings[i]; f.Accepted == nil {
+			if f.PartOf != "" {
+				index[f.PartOf] = -1
+			} else {
+				n++
+			}
+		}
+	}
+	out := make([]Cause, 0, n)
 	for i := range r.Findings {
 		if f := &r.Findings[i]; f.PartOf == "" && f.Accepted == nil {
-			index[f.ID] = len(out)
+			if _, has := index[f.ID]; has {
+				index[f.ID] = len(out)
+			}
 			out = append(out, Cause{Finding: f})
 		}
 	}
 	for i := range r.Findings {
 		f := &r.Findings[i]
-		if at, ok := index[f.PartOf]; ok && f.PartOf != "" && f.Accepted == nil {
+		if at, ok := index[f.PartOf]; ok && at >= 0 && f.PartOf != "" && f.Accepted == nil {
 			out[at].Parts = append(out[at].Parts, f)
 		}
 	}
@@ -122,20 +145,8 @@ func (r *Result) fold(checks []*Check) {
 	for _, c := range checks {
 		for _, part := range c.PartOf {
 			inner[c.Name] = inner[c.Name] || part.Of != c.Name
-			first := map[string]int{}
-			for _, i := range of[part.Of] {
-				for _, k := range part.By(&r.Findings[i]) {
-					if _, seen := first[k]; !seen {
-						first[k] = i
-					}
-				}
-			}
-			for _, i := range of[c.Name] {
-				for _, k := range part.By(&r.Findings[i]) {
-					if at, ok := first[k]; ok {
-						one.join(at, i)
-					}
-				}
+			if len(of[c.Name]) > 0 && len(of[part.Of]) > 0 {
+				r.match(part.By, of[part.Of], of[c.Name], one)
 			}
 		}
 	}
@@ -143,16 +154,44 @@ func (r *Result) fold(checks []*Check) {
 		rank := func(f *Finding) int { return map[bool]int{true: 1}[inner[f.Check]] }
 		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(rank(a), rank(b)))
 	}
-	whole := map[int]int{}
+	whole := make([]int, len(r.Findings)) // by root: the number of the whole, from 1
 	for i := range r.Findings {
 		root := one.root(i)
-		if at, ok := whole[root]; !ok || better(&r.Findings[i], &r.Findings[at]) < 0 {
-			whole[root] = i
+		if at := whole[root] - 1; at < 0 || better(&r.Findings[i], &r.Findings[at]) < 0 {
+			whole[root] = i + 1
 		}
 	}
 	for i := range r.Findings {
-		if at := whole[one.root(i)]; at != i {
+		if at := whole[one.root(i)] - 1; at != i {
 			r.Findings[i].PartOf = r.Findings[at].ID
+		}
+	}
+	for i := range r.Findings {
+		r.Findings[i].traits = nil
+	}
+}
+
+// match joins every finding of some, by their numbers, with the first of others that has something in common with it. What they have in common
+// is kept by its digest: of many findings the words themselves would take much room.
+func (r *Result) match(by func(*Finding) []string, wholes, parts []int, into groups) {
+	type digest [16]byte
+	of := func(words string) digest {
+		sum := sha256.Sum256([]byte(words))
+		return digest(sum[:16])
+	}
+	first := map[digest]int{}
+	for _, i := range wholes {
+		for _, k := range by(&r.Findings[i]) {
+			if d := of(k); first[d] == 0 {
+				first[d] = i + 1
+			}
+		}
+	}
+	for _, i := range parts {
+		for _, k := range by(&r.Findings[i]) {
+			if at := first[of(k)]; at > 0 {
+				into.join(at-1, i)
+			}
 		}
 	}
 }
@@ -231,8 +270,10 @@ func (c Cause) SeriesOf(check string) (s Series, ok bool) {
 // place notes of which children and of which cause a finding is, while its tunnel is open.
 func (p *Pass) place(f *Finding) {
 	t := p.work.tunnel
-	packets := f.Packets
-	f.Packets = packet.Set{}
+	var packets *packet.Set
+	if f.traits != nil {
+		packets, f.traits.packets = f.traits.packets, nil
+	}
 	if t == nil || f.Child == "" {
 		return
 	}
@@ -241,11 +282,12 @@ func (p *Pass) place(f *Finding) {
 			if k == nil || k.Name != f.Child || t.Ends[i].Gateway.Name != f.Gateway {
 				continue
 			}
-			if f.children = nameOf(c.A) + "\x00" + nameOf(c.B); c.A != nil && c.B != nil && !packets.Empty() {
+			f.trait().children = unique.Make(nameOf(c.A) + "\x00" + nameOf(c.B)).Value()
+			if c.A != nil && c.B != nil && packets != nil && !packets.Empty() {
 				a, b := t.Ends[0], t.Ends[1]
 				mine, theirs := c.A.Domain(t.Own(a), t.Peer(a)), c.B.Domain(t.Own(b), t.Peer(b)).Mirror()
 				both := mine.And(theirs)
-				f.excess = !packets.Overlaps(both.Or(both.Mirror()))
+				f.traits.excess = !packets.Overlaps(both.Or(both.Mirror()))
 			}
 			return
 		}

@@ -3,6 +3,7 @@ package audit
 import (
 	"slices"
 	"strings"
+	"unique"
 
 	"toril/baseline"
 	"toril/ike"
@@ -91,9 +92,11 @@ func canBeStrong(b *baseline.Baseline, p ike.Proposal, protocol ike.Protocol, ty
 // It stands where the first of them is configured, if that is by a statement of its own.
 func (f *Finding) Judged(j Judged, parts model.Parts) {
 	f.level, f.leveled, f.Standard, f.At.Part = j.Severity(), true, j.Standard(), j.In
+	var names []string
 	for _, w := range j.Weak {
-		f.weak = append(f.weak, w.String())
+		names = append(names, w.String())
 	}
+	f.trait().weak = unique.Make(strings.Join(names, "\n")).Value() // the same for many
 	for _, w := range j.Weak {
 		if at, ok := parts[w.Registry]; ok && at != f.At.Pos {
 			f.Also = append(f.Also, Evidence{Pos: f.At.Pos, Note: "the proposals that it is a part of"})

@@ -196,6 +196,7 @@ func (p *Pass) last(todo []*work, checks []*Check) {
 
 // result gathers what was found: in order, without what is accepted, each cause once, with what becomes of every tunnel.
 func (p *Pass) result(done []*work, checks []*Check) *Result {
+	p.Estate.LetGo() // what was found may take as much memory
 	r := &Result{Estate: p.Estate, Baseline: p.Baseline, Now: p.Now}
 	for _, w := range done {
 		r.NotGiven = append(r.NotGiven, w.notGiven...)

@@ -179,3 +179,20 @@ func (e *Estate) WhenGone(tell func(*model.Gateway)) {
 	defer e.keeper.mu.Unlock()
 	e.keeper.gone = tell
 }
+
+// little is how many bytes of files of gateways that are not in use are worth no reading again.
+const little = 256 << 10
+
+// LetGo lets go of the gateways that are not in use, where they are large: they are read again if anybody asks.
+func (e *Estate) LetGo() {
+	k := e.keeper
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.size <= little {
+		return
+	}
+	for k.idle.Len() > 0 {
+		delete(k.held, k.idle.Remove(k.idle.Back()).(*held).facts)
+	}
+	k.size = 0
+}

@@ -1,6 +1,8 @@
 package tunnels
 
 import (
+	"cmp"
+	"slices"
 	"strings"
 
 	"toril/audit"
@@ -8,25 +10,39 @@ import (
 	"toril/negotiate"
 )
 
-// Mark notes on views what does not fit the other end, by the table of settings, and what an audit finds wrong with a value: findings of
-// low
-// or above whose check judges that very setting.
-func Mark(views []View, r *audit.Result, checks []*audit.Check, table []settings.Row) {
+// Judges are those of some checks that judge a setting: those that Mark needs.
+func Judges(checks []*audit.Check) []*audit.Check {
+	return slices.DeleteFunc(slices.Clone(checks), func(c *audit.Check) bool { return c.Setting == "" })
+}
+
+// Found is the worst that is wrong with a value.
+type Found struct {
+	ID       string // of the finding; of the one that it is a part of, where it is
+	Check    string
+	Severity audit.Severity
+}
+
+// Marks are what is wrong with values, by gateway, connection, child and setting.
+type Marks map[[4]string]*Found
+
+// MarksOf takes out of an audit what is wrong with values: findings of low or above whose check judges a setting.
+func MarksOf(r *audit.Result, checks []*audit.Check) Marks {
 	judges := map[string]string{}
 	for _, c := range checks {
 		judges[c.Name] = c.Setting
 	}
-	found := map[[4]string]*audit.Finding{} // by gateway, connection, child and setting; the worst comes first
-	for i := range r.Findings {
+	out := Marks{}
+	for i := range r.Findings { // the worst come first
 		f := &r.Findings[i]
 		setting := judges[f.Check]
 		if setting == "" || f.Severity < audit.Low || f.Accepted != nil {
 			continue
 		}
+		found := &Found{cmp.Or(f.PartOf, f.ID), f.Check, f.Severity}
 		note := func(connection, child string) {
 			key := [4]string{f.Gateway, connection, child, setting}
-			if found[key] == nil {
-				found[key] = f
+			if out[key] == nil {
+				out[key] = found
 			}
 		}
 		note(f.Connection, f.Child)
@@ -35,6 +51,11 @@ func Mark(views []View, r *audit.Result, checks []*audit.Check, table []settings
 			note(connection, child)
 		}
 	}
+	return out
+}
+
+// Mark notes on views what is wrong with values, and what does not fit the other end, by the table of settings.
+func Mark(views []View, found Marks, table []settings.Row) {
 	for _, v := range views {
 		differs := map[[2]string]bool{} // by setting and child
 		children := v.Tunnel.Children()

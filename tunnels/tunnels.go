@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"toril/audit"
 	"toril/model"
 	"toril/model/settings"
 	"toril/pair"
@@ -32,9 +31,9 @@ type Line struct {
 // Cell is one end's value of a setting.
 type Cell struct {
 	Text    string
-	Default bool           // nobody said it
-	At      source.Pos     // nowhere for a default
-	Found   *audit.Finding // the worst that is wrong with the value; nil for nothing; Mark sets it
+	Default bool       // nobody said it
+	At      source.Pos // nowhere for a default
+	Found   *Found     // the worst that is wrong with the value; nil for nothing; Mark sets it
 }
 
 // Of lays the settings of every tunnel side by side.

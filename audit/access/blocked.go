@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
+	"toril/packet"
 	"toril/walk"
 )
 
@@ -105,9 +106,11 @@ func blocked(p *audit.Pass, s *audit.Subject, lower int, what string, by passage
 	f.Example = w.String()
 	f.Message = fmt.Sprintf(what, s.Child.Name)
 	f.Undecided(reasons(by.stopped))
+	stopped := packet.None()
 	for _, o := range by.stopped {
-		f.Packets = f.Packets.Or(o.Was())
+		stopped = stopped.Or(o.Was())
 	}
+	f.Concerns(stopped)
 	p.Report(f)
 }
 

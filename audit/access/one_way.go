@@ -68,7 +68,7 @@ var OneWay = &audit.Check{
 						continue
 					}
 					f := p.On(s, stopped[0].Decided(s.Child.At), false)
-					f.Packets = lost
+					f.Concerns(lost)
 					w, _ := lost.Witness()
 					f.Example = w.String()
 					f.Message = fmt.Sprintf(

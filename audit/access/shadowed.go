@@ -38,7 +38,7 @@ var Shadowed = &audit.Check{
 					Message: "no packet reaches this rule: earlier rules match them all",
 				}
 				if len(s.By) == 1 {
-					f.Culprit = s.By[0].At
+					f.Blame(s.By[0].At)
 				}
 				if s.Same {
 					f.Series = c.Name

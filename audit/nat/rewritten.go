@@ -52,7 +52,7 @@ var Rewritten = &audit.Check{
 			)
 			f.Undecided(r.Unsure)
 			f.Also = []audit.Evidence{{Pos: c.Remote.Where(c.At), Note: "the remote networks of the child"}}
-			f.Packets = r.Was
+			f.Concerns(r.Was)
 			p.Report(f)
 		}
 	},

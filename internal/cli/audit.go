@@ -150,7 +150,7 @@ func moreOf(ctx context.Context, r *audit.Result) (*report.More, error) {
 		return nil, err
 	}
 	out := &report.More{Views: tunnels.Of(w, settings.All()), Place: func(x follow.Way) string { return w.Place(x.Decided) }}
-	tunnels.Mark(out.Views, r, suite.All(), settings.All())
+	tunnels.Mark(out.Views, tunnels.MarksOf(r, suite.All()), settings.All())
 	for _, t := range w.Tunnels {
 		out.Attempts = append(out.Attempts, negotiate.Tunnel(t))
 	}

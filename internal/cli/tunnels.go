@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -9,6 +10,7 @@ import (
 	"toril/audit/suite"
 	"toril/baseline"
 	"toril/model/settings"
+	"toril/pair"
 	"toril/report"
 	"toril/tunnels"
 )
@@ -30,17 +32,21 @@ func (a *app) tunnels() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			e, err := a.whole(cmd, args)
+			e, err := a.load(cmd, args)
 			if err != nil {
 				return err
 			}
-			views := tunnels.Of(e, settings.All())
-			r, err := audit.Run(cmd.Context(), e.Estate, suite.All(), b, time.Now())
+			found, err := a.marks(cmd.Context(), e, b)
 			if err != nil {
 				return err
 			}
-			tunnels.Mark(views, r, suite.All(), settings.All())
-			err = as.Tunnels(a.out, e, views, report.Options{Look: a.look})
+			w, err := e.Whole(cmd.Context())
+			if err != nil {
+				return err
+			}
+			views := tunnels.Of(w, settings.All())
+			tunnels.Mark(views, found, settings.All())
+			err = as.Tunnels(a.out, w, views, report.Options{Look: a.look})
 			if err == nil && len(e.Problems) > 0 {
 				err = exit(exitFindings)
 			}
@@ -50,4 +56,14 @@ func (a *app) tunnels() *cobra.Command {
 	cmd.Flags().StringVar(&base, "baseline", baseline.Default, "name of a baseline, or a file with one, by which values are marked as weak")
 	form = addForm(cmd, "", func(f report.Form) bool { return f.Tunnels != nil })
 	return a.input(cmd)
+}
+
+// marks audits an estate for what is wrong with values, before all of it is in memory.
+func (a *app) marks(ctx context.Context, e *pair.Estate, b *baseline.Baseline) (tunnels.Marks, error) {
+	checks := tunnels.Judges(suite.All())
+	r, err := audit.Run(ctx, e, checks, b, time.Now())
+	if err != nil {
+		return nil, err
+	}
+	return tunnels.MarksOf(r, checks), nil
 }

@@ -14,12 +14,16 @@ import (
 	stdjson "encoding/json"
 	"errors"
 	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	oasis "github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -352,6 +356,23 @@ func TestTheReportIsShort(t *testing.T) {
 	t.Logf("%d lines for %d findings, %d with --all", short, len(r.Findings), whole)
 }
 
+// oasisSchema is the published JSON Schema, which stands as a text in the library that the tests read SARIF with.
+func oasisSchema(t *testing.T) *jsonschema.Schema {
+	t.Helper()
+	dir, err := exec.Command("go", "list", "-m", "-f", "{{.Dir}}", "github.com/owenrumney/go-sarif/v3").Output()
+	require.NoError(t, err)
+	source, err := os.ReadFile(filepath.Join(strings.TrimSpace(string(dir)), "pkg/report/v210/sarif/schema.go"))
+	require.NoError(t, err)
+	_, text, _ := strings.Cut(string(source), "`")
+	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(text[:strings.LastIndex(text, "`")]))
+	require.NoError(t, err)
+	c := jsonschema.NewCompiler()
+	require.NoError(t, c.AddResource("sarif.json", doc))
+	s, err := c.Compile("sarif.json")
+	require.NoError(t, err)
+	return s
+}
+
 // TestSARIFMeetsItsSchema: every finding is a result, with a rule, a column, a fingerprint of its own and, where it is accepted, a suppression.
 func TestSARIFMeetsItsSchema(t *testing.T) {
 	r := demoResult(t)
@@ -360,7 +381,9 @@ func TestSARIFMeetsItsSchema(t *testing.T) {
 	require.NoError(t, sarif.Form.Audit(&b, audited(r), report.Options{}))
 	doc, err := oasis.FromBytes(b.Bytes())
 	require.NoError(t, err)
-	require.NoError(t, doc.Validate())
+	v, err := jsonschema.UnmarshalJSON(bytes.NewReader(b.Bytes()))
+	require.NoError(t, err)
+	require.NoError(t, oasisSchema(t).Validate(v))
 	require.Len(t, doc.Runs, 1)
 	run := doc.Runs[0]
 	require.Len(t, run.Results, len(r.Findings))

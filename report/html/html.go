@@ -328,9 +328,6 @@ func (p *page) tunnels(a *report.Audited, more *report.More) {
 				signs["*"] = signs["*"] || c.Default
 				if c.Found != nil {
 					one.Weak, one.Finding, signs["!"] = c.Found.Check, c.Found.ID, true
-					if c.Found.PartOf != "" {
-						one.Finding = c.Found.PartOf
-					}
 				}
 				r.Cells = append(r.Cells, one)
 			}

@@ -268,7 +268,7 @@ func emptied(in []string) []string {
 }
 
 func place(e audit.Evidence) placeJSON {
-	return placeJSON{e.File, e.Line, max(e.Col, e.Column), e.Start, e.End, e.Text, e.Note}
+	return placeJSON{e.File, e.Line, max(e.Col, int(e.Column)), e.Start, e.End, e.Text, e.Note}
 }
 
 func gatewaysJSON(e *pair.Estate) []gatewayJSON {

@@ -1,4 +1,4 @@
-// Package sarif writes an audit in OASIS SARIF 2.1.0, which code hosts and editors read.
+// Package sarif writes an audit in OASIS SARIF 2.1.0, which code hosts and editors read. The tests ask the published schema about it.
 package sarif
 
 import (
@@ -6,11 +6,8 @@ import (
 	"fmt"
 	"io"
 	"net/url"
-	"slices"
 	"strings"
 	"time"
-
-	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
 
 	"toril/audit"
 	"toril/report"
@@ -19,33 +16,116 @@ import (
 // Form is SARIF.
 var Form = report.Form{Name: "sarif", Endings: []string{".sarif", ".sarif.json"}, Audit: write}
 
+// The objects of SARIF 2.1.0, section 3, as far as they are used.
+type (
+	document struct {
+		Schema  string `json:"$schema"`
+		Version string `json:"version"`
+		Runs    []run  `json:"runs"`
+	}
+	run struct {
+		Tool        tool         `json:"tool"`
+		Invocations []invocation `json:"invocations,omitempty"`
+		ColumnKind  string       `json:"columnKind"`
+		Results     []result     `json:"results"`
+	}
+	tool struct {
+		Driver driver `json:"driver"`
+	}
+	driver struct {
+		Name            string `json:"name"`
+		Version         string `json:"version"`
+		SemanticVersion string `json:"semanticVersion"`
+		InformationURI  string `json:"informationUri"`
+		Rules           []rule `json:"rules"`
+	}
+	rule struct {
+		ID               string         `json:"id"`
+		Name             string         `json:"name"`
+		ShortDescription text           `json:"shortDescription"`
+		FullDescription  text           `json:"fullDescription"`
+		Help             text           `json:"help"`
+		Default          configuration  `json:"defaultConfiguration"`
+		Properties       map[string]any `json:"properties"`
+	}
+	configuration struct {
+		Level string `json:"level"`
+	}
+	text struct {
+		Text string `json:"text"`
+	}
+	invocation struct {
+		Successful    bool           `json:"executionSuccessful"`
+		Notifications []notification `json:"toolExecutionNotifications,omitempty"`
+	}
+	notification struct {
+		Level     string     `json:"level"`
+		Message   text       `json:"message"`
+		Locations []location `json:"locations"`
+	}
+	result struct {
+		RuleID       string            `json:"ruleId"`
+		RuleIndex    int               `json:"ruleIndex"`
+		Level        string            `json:"level"`
+		Message      text              `json:"message"`
+		Locations    []location        `json:"locations"`
+		Related      []location        `json:"relatedLocations,omitempty"`
+		Fingerprints map[string]string `json:"partialFingerprints"`
+		Suppressions []suppression     `json:"suppressions"`
+		Properties   map[string]string `json:"properties"`
+	}
+	location struct {
+		Physical *physical `json:"physicalLocation,omitempty"`
+		Logical  []logical `json:"logicalLocations,omitempty"`
+		Message  *text     `json:"message,omitempty"`
+	}
+	physical struct {
+		Artifact artifact `json:"artifactLocation"`
+		Region   *region  `json:"region,omitempty"`
+	}
+	artifact struct {
+		URI string `json:"uri"`
+	}
+	region struct {
+		StartLine   int   `json:"startLine"`
+		StartColumn int   `json:"startColumn,omitempty"`
+		ByteOffset  *int  `json:"byteOffset,omitempty"`
+		ByteLength  int   `json:"byteLength,omitempty"`
+		Snippet     *text `json:"snippet,omitempty"`
+	}
+	logical struct {
+		Name string `json:"fullyQualifiedName"`
+		Kind string `json:"kind"`
+	}
+	suppression struct {
+		Kind          string   `json:"kind"`
+		Status        string   `json:"status"`
+		Justification string   `json:"justification"`
+		Location      location `json:"location"`
+	}
+)
+
 // write writes one run: a rule for every check that was asked, a result for every finding.
-func write(w io.Writer, a *report.Audited, o report.Options) error {
-	run := sarif.NewRunWithInformationURI("toril", "https://toril.example/")
-	run.Tool.Driver.WithVersion(report.Version).WithSemanticVersion(report.Version)
-	run.WithColumnKind("unicodeCodePoints")
+func write(w io.Writer, a *report.Audited, _ report.Options) error {
+	one := run{ColumnKind: "unicodeCodePoints", Results: make([]result, 0, len(a.Findings)), Tool: tool{driver{Name: "toril",
+		Version: report.Version, SemanticVersion: report.Version, InformationURI: "https://toril.example/"}}}
 	index := make(map[string]int, len(a.Checks))
 	for i, c := range a.Checks {
 		index[c.Name] = i
-		run.Tool.Driver.AddRule(rule(c))
+		one.Tool.Driver.Rules = append(one.Tool.Driver.Rules, ruleOf(c))
 	}
 	for i := range a.Findings {
-		run.AddResult(result(&a.Findings[i], index))
+		one.Results = append(one.Results, resultOf(&a.Findings[i], index))
 	}
+	done := invocation{Successful: true}
 	for _, e := range a.Estate.Problems {
-		n := sarif.NewNotification().WithLevel("error").WithMessage(sarif.NewTextMessage(e.Message))
-		n.AddLocation(location(audit.Evidence{Pos: e.Pos}, ""))
-		if len(run.Invocations) == 0 {
-			run.AddInvocation(sarif.NewInvocation().WithExecutionSuccessful(true))
-		}
-		run.Invocations[0].AddToolExecutionNotification(n)
+		done.Notifications = append(done.Notifications, notification{"error", text{e.Message}, []location{place(audit.Evidence{Pos: e.Pos}, "")}})
 	}
-	doc := sarif.NewReport()
-	doc.AddRun(run)
+	one.Invocations = []invocation{done}
 	e := json.NewEncoder(w)
 	e.SetIndent("", " ")
 	e.SetEscapeHTML(false)
-	return e.Encode(doc)
+	return e.Encode(document{"https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", "2.1.0", []run{one}})
 }
 
 // level is what SARIF calls a severity.
@@ -62,22 +142,14 @@ func level(s audit.Severity) string {
 // scores are what readers of SARIF sort by, from 0 to 10 (the property security-severity).
 var scores = []string{"0.0", "3.0", "5.0", "8.0", "9.5"}
 
-func text(s string) *sarif.MultiformatMessageString {
-	return sarif.NewMultiformatMessageString().WithText(s)
-}
-
-func rule(c *audit.Check) *sarif.ReportingDescriptor {
+func ruleOf(c *audit.Check) rule {
 	help := strings.Join(
 		[]string{c.Doc.What, c.Doc.Harm, "Fix: " + c.Fix, c.Doc.Write, "Sources: " + strings.Join(c.Doc.Sources, "; ")},
 		"\n\n",
 	)
-	properties := sarif.NewPropertyBag().WithTags([]string{"security", c.Area()}).Add("security-severity", scores[c.Severity]).
-		Add("severity", c.Severity.String())
-	return sarif.NewReportingDescriptor().WithID(c.Name).WithName(name(c.Name)).WithShortDescription(text(c.Title)).
-		WithFullDescription(text(c.Why)).WithHelp(text(help)).
-		WithDefaultConfiguration(
-			sarif.NewReportingConfiguration().WithEnabled(true).WithLevel(level(c.Severity)),
-		).WithProperties(properties)
+	return rule{ID: c.Name, Name: name(c.Name), ShortDescription: text{c.Title}, FullDescription: text{c.Why}, Help: text{help},
+		Default: configuration{level(c.Severity)}, Properties: map[string]any{"tags": []string{"security", c.Area()},
+			"security-severity": scores[c.Severity], "severity": c.Severity.String()}}
 }
 
 // name writes a check's name as one word: "IkeWeakAlgorithm".
@@ -89,68 +161,58 @@ func name(check string) string {
 	return b.String()
 }
 
-// result is a finding. Its fingerprint is the finding's identity, which moved lines and other values do not change.
-func result(f *audit.Finding, index map[string]int) *sarif.Result {
-	r := sarif.NewRuleResult(f.Check).WithRuleIndex(index[f.Check]).WithLevel(level(f.Severity)).
-		WithMessage(sarif.NewTextMessage(f.Subject() + ": " + f.Message + ". " + f.Fix))
-	r.WithPartialFingerprints(map[string]string{"torilFinding/v1": f.ID})
-	r.AddLocation(location(f.At, f.Subject()))
+// resultOf is a finding. Its fingerprint is the finding's identity, which moved lines and other values do not change.
+func resultOf(f *audit.Finding, index map[string]int) result {
+	r := result{
+		RuleID:       f.Check,
+		RuleIndex:    index[f.Check],
+		Level:        level(f.Severity),
+		Message:      text{f.Subject() + ": " + f.Message + ". " + f.Fix},
+		Locations:    []location{place(f.At, f.Subject())},
+		Fingerprints: map[string]string{"torilFinding/v1": f.ID},
+		Suppressions: []suppression{},
+		Properties:   map[string]string{},
+	}
 	for _, e := range f.Also {
 		if !e.Pos.IsZero() {
-			r.AddRelatedLocation(location(e, "").WithMessage(sarif.NewTextMessage(e.Note)))
+			at := place(e, "")
+			at.Message = &text{e.Note}
+			r.Related = append(r.Related, at)
 		}
 	}
-	properties := sarif.NewPropertyBag()
-	add := func(key, value string) {
+	for key, value := range map[string]string{"severity": f.Severity.String(), "gateway": f.Gateway, "tunnel": f.Tunnel,
+		"connection": f.Connection, "child": f.Child, "example": f.Example, "why": f.Why, "standard": f.Standard, "unsure": f.Unsure,
+		"part_of": f.PartOf} {
 		if value != "" {
-			properties.Add(key, value)
+			r.Properties[key] = value
 		}
 	}
-	add("severity", f.Severity.String())
-	add("gateway", f.Gateway)
-	add("tunnel", f.Tunnel)
-	add("connection", f.Connection)
-	add("child", f.Child)
-	add("example", f.Example)
-	add("why", f.Why)
-	add("standard", f.Standard)
-	add("unsure", f.Unsure)
-	add("part_of", f.PartOf)
-	r.WithProperties(properties)
 	if x := f.Accepted; x != nil {
-		s := sarif.NewSuppression().WithKind("external").WithStatus("accepted").
-			WithJustification(fmt.Sprintf("%s (%s, until %s)", x.Reason, x.Owner, x.Until.Format(time.DateOnly)))
-		r.WithSuppressions([]*sarif.Suppression{s.WithLocation(location(audit.Evidence{Pos: x.At}, ""))})
-	} else {
-		r.WithSuppressions([]*sarif.Suppression{})
+		why := fmt.Sprintf("%s (%s, until %s)", x.Reason, x.Owner, x.Until.Format(time.DateOnly))
+		r.Suppressions = append(r.Suppressions, suppression{"external", "accepted", why, place(audit.Evidence{Pos: x.At}, "")})
 	}
 	return r
 }
 
-// location is a place in a file; what names the subject that it is about.
-func location(e audit.Evidence, what string) *sarif.Location {
-	l := sarif.NewLocation()
+// place is a place in a file; what names the subject that it is about.
+func place(e audit.Evidence, what string) (out location) {
 	if e.File != "" {
-		physical := sarif.NewPhysicalLocation().WithArtifactLocation(sarif.NewSimpleArtifactLocation(uri(e.File)))
+		out.Physical = &physical{Artifact: artifact{uri(e.File)}}
 		if e.Line > 0 {
-			region := sarif.NewRegion().WithStartLine(e.Line)
-			if e.Character > 0 {
-				region.WithStartColumn(e.Character)
-			}
+			r := &region{StartLine: e.Line, StartColumn: int(e.Character)}
 			if e.End > e.Start {
-				region.WithByteOffset(e.Start).WithByteLength(e.End - e.Start)
+				r.ByteOffset, r.ByteLength = &e.Start, e.End-e.Start
 			}
 			if e.Text != "" {
-				region.WithSnippet(sarif.NewArtifactContent().WithText(e.Text))
+				r.Snippet = &text{e.Text}
 			}
-			physical.WithRegion(region)
+			out.Physical.Region = r
 		}
-		l.WithPhysicalLocation(physical)
 	}
 	if what != "" {
-		l.WithLogicalLocations([]*sarif.LogicalLocation{sarif.NewLogicalLocation().WithFullyQualifiedName(what).WithKind("resource")})
+		out.Logical = []logical{{what, "resource"}}
 	}
-	return l
+	return out
 }
 
 // uri writes a path as a relative or absolute URI reference (RFC 3986).
@@ -162,7 +224,7 @@ func uri(path string) string {
 	if strings.HasPrefix(path, "/") {
 		return "file://" + strings.Join(parts, "/")
 	}
-	if slices.Contains([]string{"", "-"}, path) {
+	if path == "" || path == "-" {
 		return "stdin"
 	}
 	return strings.Replace(strings.Join(parts, "/"), ":", "%3A", 1)
