@@ -115,7 +115,8 @@ type Evidence struct {
 
 // Finding is an answer that a person should act on.
 type Finding struct {
-	// ID says which finding it is, from one run to the next: by the check, the subject and what it is about, whatever the line it stands on
+	// ID says which finding it is, from one run to the next: by the check, the subject and what it is about, whatever the line it stands
+	// on
 	// and whatever the value is by now. It is 16 hexadecimal digits; Run sets it.
 	ID         string
 	Check      string
@@ -407,7 +408,8 @@ func (w *work) gateways() []*model.Gateway {
 	return out
 }
 
-// Detach makes the names in the finding its own: those of readers are parts of files, which would stay in memory. The other texts were made
+// Detach makes the names in the finding its own: those of readers are parts of files, which would stay in memory. The other texts were
+// made
 // for the finding.
 func (f *Finding) Detach() {
 	for _, name := range []*string{&f.Gateway, &f.Tunnel, &f.Connection, &f.Child, &f.About, &f.At.File, &f.At.Part} {
@@ -474,7 +476,10 @@ func (f *Finding) Subject() string {
 // Sentence is the finding's message as a sentence; the name of a gateway or child at its beginning stays as it is.
 func (f *Finding) Sentence() string {
 	first, _, _ := strings.Cut(f.Message, " ")
-	names := strings.FieldsFunc(f.Tunnel+" "+f.Gateway+" "+f.Connection+" "+f.Child, func(r rune) bool { return r == ' ' || r == '/' || r == ',' })
+	names := strings.FieldsFunc(
+		f.Tunnel+" "+f.Gateway+" "+f.Connection+" "+f.Child,
+		func(r rune) bool { return r == ' ' || r == '/' || r == ',' },
+	)
 	if f.Message == "" || slices.Contains(names, strings.TrimRight(first, ":,")) {
 		return f.Message + "."
 	}

@@ -171,7 +171,8 @@ func (r *Result) fold(checks []*Check) {
 	}
 }
 
-// match joins every finding of some, by their numbers, with the first of others that has something in common with it. What they have in common
+// match joins every finding of some, by their numbers, with the first of others that has something in common with it. What they have in
+// common
 // is kept by its digest: of many findings the words themselves would take much room.
 func (r *Result) match(by func(*Finding) []string, wholes, parts []int, into groups) {
 	type digest [16]byte

@@ -44,12 +44,22 @@ func on(name string, s audit.Severity, parts ...audit.Part) *audit.Check {
 
 func TestTheWorstOfACauseLeadsIt(t *testing.T) {
 	part := audit.Part{Of: "test/whole", By: audit.SameChildren}
-	r := asked(t, "", on("test/whole", audit.Medium, audit.Part{Of: "test/whole", By: audit.SameChildren}), on("test/part", audit.High, part))
+	r := asked(
+		t,
+		"",
+		on("test/whole", audit.Medium, audit.Part{Of: "test/whole", By: audit.SameChildren}),
+		on("test/part", audit.High, part),
+	)
 	causes := r.Causes()
 	require.Len(t, causes, 1, "both ends' and both checks' are one")
 	assert.Equal(t, "test/part", causes[0].Check, "the worst leads, whichever is a part of which")
 	assert.Len(t, causes[0].Parts, 3)
-	r = asked(t, "", on("test/whole", audit.High, audit.Part{Of: "test/whole", By: audit.SameChildren}), on("test/part", audit.High, part))
+	r = asked(
+		t,
+		"",
+		on("test/whole", audit.High, audit.Part{Of: "test/whole", By: audit.SameChildren}),
+		on("test/part", audit.High, part),
+	)
 	assert.Equal(t, "test/whole", r.Causes()[0].Check, "of equals the whole leads")
 	r = asked(t, "", on("test/whole", audit.High), on("test/part", audit.High, audit.Part{Of: "test/whole", By: audit.SameChild}))
 	assert.Len(t, r.Causes(), 2, "a cause for each end")
@@ -125,7 +135,11 @@ func TestFingerprintsSurviveEdits(t *testing.T) {
 	after := "# a comment\n\nconnections {\n b {\n  version = 1\n  remote_addrs = 192.0.2.10\n }\n a {\n  version = 1\n" +
 		"  remote_addrs = 192.0.2.9\n  rekey_time = 50h\n }\n}\n"
 	ids := func(text string) (out map[string]bool) {
-		e, err := pair.LoadFS(context.Background(), fstest.MapFS{"g/swanctl.conf": {Data: []byte(text)}}, estate.Options{Formats: formats.All()})
+		e, err := pair.LoadFS(
+			context.Background(),
+			fstest.MapFS{"g/swanctl.conf": {Data: []byte(text)}},
+			estate.Options{Formats: formats.All()},
+		)
 		require.NoError(t, err)
 		long := &audit.Check{Name: "test/long", Severity: audit.Low, Connection: func(p *audit.Pass, s *audit.Subject) {
 			f := p.On(s, s.Connection.LifetimeSetting().Where(s.Connection.At), false)

@@ -73,22 +73,27 @@ func TestWhatChangesInMeaningIsSaid(t *testing.T) {
 		tunnels        []string
 		added, gone    []string // checks
 	}{
-		"a comment and blanks are no change": {"skerry/swanctl.conf", "connections {", "# a comment\n\nconnections   {\n", nil, nil, nil, nil},
+		"a comment and blanks are no change": {
+			"skerry/swanctl.conf", "connections {", "# a comment\n\nconnections   {\n", nil, nil, nil, nil},
 		"PFS": {"skerry/swanctl.conf", "esp_proposals = aes256gcm16-ecp384", "esp_proposals = aes256gcm16",
 			[]string{"skerry/headland/lights: PFS removed; it was group 20 (NIST P-384)"},
 			[]string{"headland/skerry <> skerry/headland: comes up → comes up, dies after 1 h"},
 			[]string{"ends/pfs-differs", "pfs/absent"}, nil},
 		"a group": {"lampwright/swanctl.conf", "3des-sha1-modp1024", "3des-sha1-modp2048",
-			[]string{"lampwright/buoyyard: IKE proposals: 3DES / HMAC-SHA1 cut to 96 bits / HMAC-SHA1 / group 2 (MODP 1024) → 3DES / HMAC-SHA1 cut to " +
-				"96 bits / HMAC-SHA1 / group 14 (MODP 2048)"}, []string{"buoyyard/lampwright <> lampwright/buoyyard: comes up · leaks → never comes up · leaks"},
+			[]string{"lampwright/buoyyard: IKE proposals: 3DES / HMAC-SHA1 cut to 96 bits / HMAC-SHA1 / group 2 (MODP 1024) → " +
+				"3DES / HMAC-SHA1 cut to 96 bits / HMAC-SHA1 / group 14 (MODP 2048)"},
+			[]string{"buoyyard/lampwright <> lampwright/buoyyard: comes up · leaks → never comes up · leaks"},
 			[]string{"ends/proposals-differ"}, nil},
 		"a lifetime in other words": {"lampwright/swanctl.conf", "rekey_time = 48h", "rekey_time = 2d", nil, nil, nil, nil},
-		"a lifetime": {"lampwright/swanctl.conf", "rekey_time = 48h", "rekey_time = 1h", []string{"lampwright/quayside: IKE lifetime: 2 d → 1 h"}, nil, nil,
+		"a lifetime": {"lampwright/swanctl.conf", "rekey_time = 48h", "rekey_time = 1h",
+			[]string{"lampwright/quayside: IKE lifetime: 2 d → 1 h"}, nil, nil,
 			[]string{"life/ike-too-long", "ends/lifetimes-differ"}},
-		"an address": {"quayside/ip-address.txt", "172.16.50.1/24", "172.16.50.2/24", []string{"quayside: address added: 172.16.50.2/24 on office",
-			"quayside: address removed: 172.16.50.1/24 on office"}, nil, nil, nil},
+		"an address": {"quayside/ip-address.txt", "172.16.50.1/24", "172.16.50.2/24",
+			[]string{"quayside: address added: 172.16.50.2/24 on office",
+				"quayside: address removed: 172.16.50.1/24 on office"}, nil, nil, nil},
 		"a key": {"skerry/swanctl.conf", `secret = "h`, `secret = "k`, []string{"skerry/headland: pre-shared key changed"}, nil, nil, nil},
-		"a rule": {"headland/nftables.conf", "ct state established,related accept", "ct state established,related accept\n        ip saddr 10.8.0.0/16 tcp dport 3389 accept",
+		"a rule": {"headland/nftables.conf", "ct state established,related accept",
+			"ct state established,related accept\n        ip saddr 10.8.0.0/16 tcp dport 3389 accept",
 			[]string{"headland: input now also allows"}, nil, nil, nil},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -145,8 +150,12 @@ func TestThingsComeAndGo(t *testing.T) {
 // TestPacketsAreCompared: what filters allow and translate is compared as sets, so that a rule in other words is no change.
 func TestPacketsAreCompared(t *testing.T) {
 	ruleset := func(forward, post string) fstest.MapFS {
-		return fstest.MapFS{"g/rules.nft": {Data: []byte("table inet f {\n chain forward {\n  type filter hook forward priority 0; policy drop;\n" + forward +
-			" }\n chain post {\n  type nat hook postrouting priority 100; policy accept;\n" + post + " }\n}\n")}}
+		return fstest.MapFS{
+			"g/rules.nft": {
+				Data: []byte("table inet f {\n chain forward {\n  type filter hook forward priority 0; policy drop;\n" + forward +
+					" }\n chain post {\n  type nat hook postrouting priority 100; policy accept;\n" + post + " }\n}\n"),
+			},
+		}
 	}
 	base := "  ip saddr 10.1.0.0/16 tcp dport 443 accept\n"
 	before := side(t, "old", ruleset(base, ""))
@@ -160,7 +169,13 @@ func TestPacketsAreCompared(t *testing.T) {
 		got := says(changes.Compare(before, side(t, "new", ruleset(now, "")), settings.All()).Meaning)
 		assert.Equal(t, want, got, now)
 	}
-	got := says(changes.Compare(before, side(t, "new", ruleset(base, "  ip saddr 10.1.0.0/16 oifname \"wan\" masquerade\n")), settings.All()).Meaning)
+	got := says(
+		changes.Compare(
+			before,
+			side(t, "new", ruleset(base, "  ip saddr 10.1.0.0/16 oifname \"wan\" masquerade\n")),
+			settings.All(),
+		).Meaning,
+	)
 	require.Len(t, got, 1)
 	assert.Contains(t, got[0], "g: source NAT now also translates 10.1.0.0/16 > any out via wan")
 }

@@ -47,7 +47,8 @@ func everywhere(t *testing.T) (out map[string]*audit.Result) {
 	return out
 }
 
-// TestEveryFindingIsReachable: a finding stands by itself, or is a part of one that does and is at least as severe; no finding is lost, and
+// TestEveryFindingIsReachable: a finding stands by itself, or is a part of one that does and is at least as severe; no finding is lost,
+// and
 // none is in two causes.
 func TestEveryFindingIsReachable(t *testing.T) {
 	folded := 0
@@ -191,8 +192,24 @@ func TestAWeakValueOnBothEndsIsOneCause(t *testing.T) {
 	_, parts := cause(t, r, "ike/weak-algorithm", "g1")
 	assert.Equal(t, []string{"ike/weak-algorithm g2"}, parts)
 	r = audited(t, fstest.MapFS{
-		"g1/swanctl.conf": gate(1, 2, "aes256gcm16-prfsha384-ecp384", "aes256gcm16", "10.1.0.0/24", "10.2.0.0/24", "life_time = 40h\n rekey_time = 38h"),
-		"g2/swanctl.conf": gate(2, 1, "aes256gcm16-prfsha384-ecp384", "aes256gcm16", "10.2.0.0/24", "10.1.0.0/24", "life_time = 40h\n rekey_time = 38h"),
+		"g1/swanctl.conf": gate(
+			1,
+			2,
+			"aes256gcm16-prfsha384-ecp384",
+			"aes256gcm16",
+			"10.1.0.0/24",
+			"10.2.0.0/24",
+			"life_time = 40h\n rekey_time = 38h",
+		),
+		"g2/swanctl.conf": gate(
+			2,
+			1,
+			"aes256gcm16-prfsha384-ecp384",
+			"aes256gcm16",
+			"10.2.0.0/24",
+			"10.1.0.0/24",
+			"life_time = 40h\n rekey_time = 38h",
+		),
 	})
 	_, parts = cause(t, r, "pfs/absent", "")
 	assert.Len(t, parts, 1)
@@ -231,14 +248,25 @@ func TestExemptionsFoldIntoWhatBecomesOfPackets(t *testing.T) {
 	}
 }
 
-// TestAnAddedNetworkIsOneCause: a network that was added on one end only gives a selector that is not mirrored, NAT that no exemption covers
+// TestAnAddedNetworkIsOneCause: a network that was added on one end only gives a selector that is not mirrored, NAT that no exemption
+// covers
 // and a filter that nobody opened: one cause.
 func TestAnAddedNetworkIsOneCause(t *testing.T) {
 	addr, routes := network(1, "10.1.0", "10.1.9")
 	r := audited(t, fstest.MapFS{
-		"g1/swanctl.conf": gate(1, 2, "aes256gcm16-prfsha384-ecp384", "aes256gcm16-ecp384", "10.1.0.0/24, 10.1.9.0/24", "10.2.0.0/24", ""),
-		"g1/rules.nft": rules("  ip saddr 10.1.0.0/24 ip daddr 10.2.0.0/24 accept\n  ip saddr 10.2.0.0/24 ip daddr 10.1.0.0/24 tcp dport 443 accept\n",
-			"  ip saddr 10.1.0.0/24 ip daddr 10.2.0.0/24 accept\n  oifname \"wan\" masquerade\n"),
+		"g1/swanctl.conf": gate(
+			1,
+			2,
+			"aes256gcm16-prfsha384-ecp384",
+			"aes256gcm16-ecp384",
+			"10.1.0.0/24, 10.1.9.0/24",
+			"10.2.0.0/24",
+			"",
+		),
+		"g1/rules.nft": rules(
+			"  ip saddr 10.1.0.0/24 ip daddr 10.2.0.0/24 accept\n  ip saddr 10.2.0.0/24 ip daddr 10.1.0.0/24 tcp dport 443 accept\n",
+			"  ip saddr 10.1.0.0/24 ip daddr 10.2.0.0/24 accept\n  oifname \"wan\" masquerade\n",
+		),
 		"g1/addr.txt": addr, "g1/routes.txt": routes,
 		"g2/swanctl.conf": gate(2, 1, "aes256gcm16-prfsha384-ecp384", "aes256gcm16-ecp384", "10.2.0.0/24", "10.1.0.0/24", ""),
 	})
@@ -253,8 +281,11 @@ func TestABlanketRuleCarriesWhatItHides(t *testing.T) {
 	addr, routes := network(1, "10.1.0")
 	r := audited(t, fstest.MapFS{
 		"g1/swanctl.conf": gate(1, 2, "aes256gcm16-prfsha384-ecp384", "aes256gcm16-ecp384", "10.1.0.0/24", "10.2.0.0/24", ""),
-		"g1/rules.nft": rules("  meta ipsec exists accept\n  meta ipsec exists ip saddr 10.2.0.66 drop\n  meta ipsec exists tcp dport 23 drop\n"+
-			"  ip saddr 10.1.0.0/24 oifname \"wan\" accept\n", "  rt ipsec exists accept\n  oifname \"wan\" masquerade\n"),
+		"g1/rules.nft": rules(
+			"  meta ipsec exists accept\n  meta ipsec exists ip saddr 10.2.0.66 drop\n  meta ipsec exists tcp dport 23 drop\n"+
+				"  ip saddr 10.1.0.0/24 oifname \"wan\" accept\n",
+			"  rt ipsec exists accept\n  oifname \"wan\" masquerade\n",
+		),
 		"g1/addr.txt": addr, "g1/routes.txt": routes,
 		"g2/swanctl.conf": gate(2, 1, "aes256gcm16-prfsha384-ecp384", "aes256gcm16-ecp384", "10.2.0.0/24", "10.1.0.0/24", ""),
 	})

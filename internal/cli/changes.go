@@ -28,8 +28,9 @@ func (a *app) changes() *cobra.Command {
 		Use:   "changes OLD NEW",
 		Short: "Say what has changed between two estates, in meaning, and which findings are new, gone or still there",
 		Long: "Compares two estates (folders, archives or files), or two reports of audit --format json. Of estates it says what\n" +
-			"means something else now: settings, keys, which packets the filters allow and translate (as exact sets), addresses, routes,\n" +
-			"what becomes of tunnels; what is only written otherwise is no change. Of reports it compares findings and tunnels.\n\n" +
+			"means something else now: settings, keys, which packets the filters allow and translate (as exact sets), addresses,\n" +
+			"routes, what becomes of tunnels; what is only written otherwise is no change. Of reports it compares findings and\n" +
+			"tunnels.\n\n" +
 			"Exit code: 0 compared, 1 --fail-on says so or a file could not be read, 2 wrong usage.",
 		Example: "  toril audit estate/ -o last.json\n" +
 			"  toril changes last.json estate/ --fail-on new --at-least high\n  toril changes estate/ estate/",

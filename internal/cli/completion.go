@@ -23,36 +23,38 @@ const patient = 2 * time.Second
 type words func(a *app, cmd *cobra.Command, paths []string) []string
 
 // kinds are what can be completed: flags by their name, arguments by the word of the command's usage.
-var kinds = map[string]words{
-	"--baseline": func(*app, *cobra.Command, []string) []string { return baseline.Names() },
-	"--at-least": severities,
-	"--fail-on": func(a *app, cmd *cobra.Command, paths []string) []string {
-		if cmd.Name() == "changes" {
-			return []string{"nothing", "new", "any"}
-		}
-		return severities(a, cmd, paths)
-	},
-	"--as": func(a *app, cmd *cobra.Command, _ []string) []string {
-		if cmd.Name() == "export" {
-			return []string{"yang", "yang-xml"}
-		}
-		formats, err := a.known()
-		if err != nil {
-			return nil
-		}
-		return namesOf(formats)
-	},
-	"--gateway": func(a *app, _ *cobra.Command, paths []string) []string { return a.names(paths, false) },
-	"GATEWAY":   func(a *app, _ *cobra.Command, paths []string) []string { return a.names(paths, false) },
-	"GATEWAY/CONNECTION": func(a *app, _ *cobra.Command, paths []string) []string {
-		return a.names(paths, true)
-	},
-	"CHECK":  func(*app, *cobra.Command, []string) []string { return checkNames() },
-	"NAME":   func(*app, *cobra.Command, []string) []string { return baseline.Names() },
-	"DAEMON": func(*app, *cobra.Command, []string) []string { return daemonNames() },
-	"FINDING": func(a *app, cmd *cobra.Command, paths []string) []string {
-		return a.findings(cmd.Context(), paths)
-	},
+func kinds() map[string]words {
+	return map[string]words{
+		"--baseline": func(*app, *cobra.Command, []string) []string { return baseline.Names() },
+		"--at-least": severities,
+		"--fail-on": func(a *app, cmd *cobra.Command, paths []string) []string {
+			if cmd.Name() == "changes" {
+				return []string{"nothing", "new", "any"}
+			}
+			return severities(a, cmd, paths)
+		},
+		"--as": func(a *app, cmd *cobra.Command, _ []string) []string {
+			if cmd.Name() == "export" {
+				return []string{"yang", "yang-xml"}
+			}
+			formats, err := a.known()
+			if err != nil {
+				return nil
+			}
+			return namesOf(formats)
+		},
+		"--gateway": func(a *app, _ *cobra.Command, paths []string) []string { return a.names(paths, false) },
+		"GATEWAY":   func(a *app, _ *cobra.Command, paths []string) []string { return a.names(paths, false) },
+		"GATEWAY/CONNECTION": func(a *app, _ *cobra.Command, paths []string) []string {
+			return a.names(paths, true)
+		},
+		"CHECK":  func(*app, *cobra.Command, []string) []string { return checkNames() },
+		"NAME":   func(*app, *cobra.Command, []string) []string { return baseline.Names() },
+		"DAEMON": func(*app, *cobra.Command, []string) []string { return daemonNames() },
+		"FINDING": func(a *app, cmd *cobra.Command, paths []string) []string {
+			return a.findings(cmd.Context(), paths)
+		},
+	}
 }
 
 func severities(*app, *cobra.Command, []string) []string {
@@ -76,7 +78,8 @@ func (a *app) complete(cmd *cobra.Command) {
 	for _, sub := range cmd.Commands() {
 		a.complete(sub)
 	}
-	for name, of := range kinds {
+	known := kinds()
+	for name, of := range known {
 		if flag, is := strings.CutPrefix(name, "--"); is && cmd.Flags().Lookup(flag) != nil {
 			_ = cmd.RegisterFlagCompletionFunc(
 				flag,
@@ -87,7 +90,7 @@ func (a *app) complete(cmd *cobra.Command) {
 		}
 	}
 	first := strings.Trim(strings.SplitN(cmd.Use+"  ", " ", 3)[1], "[]")
-	of := kinds[first]
+	of := known[first]
 	if of == nil || cmd.ValidArgsFunction != nil {
 		return
 	}

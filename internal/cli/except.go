@@ -29,10 +29,10 @@ func (a *app) except() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "except FINDING PATH...",
 		Short: "Accept a finding until a day: adds an exception to toril.yaml",
-		Long: "Adds an exception for a finding to the toril.yaml of the estate, or to the file of --exceptions: a named owner accepts it\n" +
-			"for a reason until a day. FINDING is its id, or the first digits of it, as the report shows it. The exception names this finding\n" +
-			"and those with the same cause, whatever line they move to; what is found later is not accepted with it. The rest of the file\n" +
-			"stays as it is.",
+		Long: "Adds an exception for a finding to the toril.yaml of the estate, or to the file of --exceptions: a named owner\n" +
+			"accepts it for a reason until a day. FINDING is its id, or the first digits of it, as the report shows it. The exception\n" +
+			"names this finding and those with the same cause, whatever line they move to; what is found later is not accepted with\n" +
+			"it. The rest of the file stays as it is.",
 		Example: "  toril except c8412c7d estate/ --reason \"the firewall is replaced in May\" --owner \"Ada Quill\" --until 2027-05-31",
 		Args:    paths("FINDING"),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -54,6 +54,7 @@ type app struct {
 	as, gateway string   // what comes on standard input
 	open        bool     // quotes show what was not understood
 	books       []string // phrasebooks that --phrasebook names
+	args        []string // of the command line
 	quiet       func()   // ends what is said about progress; nil where nothing is
 }
 
@@ -81,7 +82,7 @@ func Main(args []string, in io.Reader, out, err io.Writer) int {
 		os.Exit(exitInterrupted)
 	})
 	defer done()
-	a := &app{in: in, look: lookOf(out)}
+	a := &app{args: args, in: in, look: lookOf(out)}
 	plain, words := &door{to: out, color: a.look.Color}, &door{to: err}
 	raw := err
 	plain.tabs = len(args) > 0 && (args[0] == "completion" || strings.HasPrefix(args[0], "__complete"))
@@ -95,6 +96,9 @@ func Main(args []string, in io.Reader, out, err io.Writer) int {
 	defer plain.Close()
 	defer words.Close()
 	root := a.root()
+	if len(args) > 0 && strings.HasPrefix(args[0], "__complete") {
+		a.complete(root)
+	}
 	root.SetArgs(args)
 	root.SetIn(in)
 	root.SetOut(out)
@@ -144,9 +148,11 @@ func (a *app) root() *cobra.Command {
 		RunE:          a.bare,
 		SilenceUsage:  true,
 		SilenceErrors: true,
-		Version:       versionText(),
+		Version:       report.Version, // what is printed is worked out when it is
 	}
-	root.SetVersionTemplate("{{.Version}}\n")
+	if slices.Contains(a.args, "--version") {
+		root.SetVersionTemplate(versionText() + "\n")
+	}
 	root.AddCommand(
 		a.audit(),
 		a.except(),
@@ -165,7 +171,6 @@ func (a *app) root() *cobra.Command {
 		a.demo(),
 		a.version(),
 	)
-	a.complete(root)
 	for _, c := range root.Commands() {
 		if c.HasSubCommands() && !c.Runnable() {
 			c.Args, c.RunE = cobra.ArbitraryArgs, group

@@ -373,7 +373,8 @@ func oasisSchema(t *testing.T) *jsonschema.Schema {
 	return s
 }
 
-// TestSARIFMeetsItsSchema: every finding is a result, with a rule, a column, a fingerprint of its own and, where it is accepted, a suppression.
+// TestSARIFMeetsItsSchema: every finding is a result, with a rule, a column, a fingerprint of its own and, where it is accepted, a
+// suppression.
 func TestSARIFMeetsItsSchema(t *testing.T) {
 	r := demoResult(t)
 	r.Findings[3].Accepted = &estate.Exception{Reason: "because", Owner: "Ada", Until: time.Unix(0, 0)}

@@ -222,7 +222,7 @@ func (p *page) summary(a *report.Audited) {
 }
 
 // stateWords are what one tunnel does, and what several do.
-var stateWords = map[audit.State][2]string{
+var stateWords = [...][2]string{
 	audit.ComesUp: {"comes up", "come up"},
 	audit.Unknown: {
 		"is not known: its far end was not given, or not understood",

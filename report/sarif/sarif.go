@@ -119,13 +119,18 @@ func write(w io.Writer, a *report.Audited, _ report.Options) error {
 	}
 	done := invocation{Successful: true}
 	for _, e := range a.Estate.Problems {
-		done.Notifications = append(done.Notifications, notification{"error", text{e.Message}, []location{place(audit.Evidence{Pos: e.Pos}, "")}})
+		done.Notifications = append(
+			done.Notifications,
+			notification{"error", text{e.Message}, []location{place(audit.Evidence{Pos: e.Pos}, "")}},
+		)
 	}
 	one.Invocations = []invocation{done}
 	e := json.NewEncoder(w)
 	e.SetIndent("", " ")
 	e.SetEscapeHTML(false)
-	return e.Encode(document{"https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", "2.1.0", []run{one}})
+	return e.Encode(
+		document{"https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", "2.1.0", []run{one}},
+	)
 }
 
 // level is what SARIF calls a severity.

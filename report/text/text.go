@@ -124,7 +124,7 @@ func (p *paper) states(r *audit.Result, all bool) {
 	}
 }
 
-var stateColors = map[audit.State][]text.Color{
+var stateColors = [...][]text.Color{
 	audit.ComesUp:  {text.FgGreen},
 	audit.ByHand:   {text.FgYellow},
 	audit.OneSided: {text.FgYellow},
