@@ -625,7 +625,9 @@ func (a *attempt) widen(mine, theirs []ike.Proposal) []string {
 
 // weaker reports whether one suite protects less than another: it has fewer bits of strength, or no key exchange where the other has one.
 func weaker(s, than ike.Suite) bool {
-	exchanges := func(s ike.Suite) bool { return s.Transforms[ike.KeyExchange].Algorithm != nil && s.Transforms[ike.KeyExchange].ID != 0 }
+	exchanges := func(s ike.Suite) bool {
+		return s.Transforms[ike.KeyExchange].Algorithm != nil && s.Transforms[ike.KeyExchange].ID != 0
+	}
 	if exchanges(s) != exchanges(than) {
 		return exchanges(than)
 	}
