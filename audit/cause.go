@@ -222,6 +222,23 @@ type Series struct {
 	Telling []*Finding // at most ten: the first of each of the longest runs of lines
 }
 
+// Told are the parts of a cause that are told one by one, and what the others come to: the series, one a check.
+func (c Cause) Told() (parts []*Finding, series []Series) {
+	told := map[string]bool{} // by check: as a series
+	for _, f := range append([]*Finding{c.Finding}, c.Parts...) {
+		if _, known := told[f.Check]; !known {
+			s, ok := c.SeriesOf(f.Check)
+			if told[f.Check] = ok; ok {
+				series = append(series, s)
+			}
+		}
+		if f != c.Finding && !told[f.Check] {
+			parts = append(parts, f)
+		}
+	}
+	return parts, series
+}
+
 // SeriesOf is what a cause's findings of one check come to; ok is false where they are few.
 func (c Cause) SeriesOf(check string) (s Series, ok bool) {
 	var all []*Finding

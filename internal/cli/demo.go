@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -37,7 +38,7 @@ func (a *app) demo() *cobra.Command {
 						return fmt.Errorf("--to writes the estate out and audits nothing: --%s has no meaning with it", name)
 					}
 				}
-				if err := writeOut(demo.Estate(), to); err != nil {
+				if err := writeOut(cmd.Context(), demo.Estate(), to); err != nil {
 					return err
 				}
 				fmt.Fprintf(a.out, "the demonstration estate is in %s; next: toril audit %s\n", to, to)
@@ -64,11 +65,36 @@ func (a *app) demo() *cobra.Command {
 	return cmd
 }
 
-// writeOut copies a file system into a folder that is new or empty.
-func writeOut(from fs.FS, to string) error {
+// writeOut copies a file system into a folder that is new or empty: all of it or nothing.
+func writeOut(ctx context.Context, from fs.FS, to string) (err error) {
 	if entries, err := os.ReadDir(to); err == nil && len(entries) > 0 {
 		return fmt.Errorf("%s is not empty; nothing was written", to)
 	}
+	if err := os.MkdirAll(to, 0o755); err != nil {
+		return fmt.Errorf("%s cannot be written: %w", to, err)
+	}
+	part, err := os.MkdirTemp(to, ".part-*")
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", to, err)
+	}
+	defer os.RemoveAll(part)
+	if err := copied(from, part); err != nil {
+		return err
+	}
+	entries, err := os.ReadDir(part)
+	if err == nil {
+		err = ctx.Err()
+	}
+	for _, e := range entries {
+		if err == nil {
+			err = os.Rename(filepath.Join(part, e.Name()), filepath.Join(to, e.Name()))
+		}
+	}
+	return err
+}
+
+// copied writes every file of a file system below a folder.
+func copied(from fs.FS, to string) error {
 	return fs.WalkDir(from, ".", func(name string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return err

@@ -233,7 +233,7 @@ func lookOf(out io.Writer) report.Look {
 		return l
 	}
 	if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
-		l.Width = min(w, 140)
+		l.Width = min(w, 160)
 	}
 	_, plain := os.LookupEnv("NO_COLOR")
 	l.Color = !plain && os.Getenv("TERM") != "dumb"

@@ -7,6 +7,7 @@ import (
 	"go/token"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -160,4 +161,15 @@ func TestLongFunctionsSayWhy(t *testing.T) {
 		return nil
 	})
 	require.NoError(t, err)
+}
+
+// TestNothingLeavesTheProgram: it can open no connection and start no other program, as nothing that could is in it.
+func TestNothingLeavesTheProgram(t *testing.T) {
+	out, err := exec.Command("go", "list", "-deps", "toril/cmd/toril").Output()
+	require.NoError(t, err)
+	deps := strings.Fields(string(out))
+	require.Contains(t, deps, "toril/audit")
+	for _, never := range []string{"os/exec", "net/http", "net/rpc", "net/smtp", "plugin", "log/syslog", "crypto/tls"} {
+		assert.NotContains(t, deps, never)
+	}
 }

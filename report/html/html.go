@@ -250,21 +250,17 @@ func (p *page) findings(a *report.Audited) {
 		by[c.Severity]++
 		f := findingOf(c.Finding, sides)
 		areas[f.Area] = true
-		series := map[string]bool{}
-		for _, part := range c.Parts {
-			p.Folded++
-			if s, ok := c.SeriesOf(part.Check); ok {
-				if !series[part.Check] {
-					f.Series = fmt.Sprintf("%d such rules, on lines %s", s.Count, s.Ranges)
-					for _, t := range s.Telling {
-						if t != c.Finding {
-							f.Evidence = append(f.Evidence, evidenceOf(t.At))
-						}
-					}
+		parts, series := c.Told()
+		p.Folded += len(c.Parts)
+		for _, s := range series {
+			f.Series = fmt.Sprintf("%d such rules, on lines %s", s.Count, s.Ranges)
+			for _, t := range s.Telling {
+				if t != c.Finding {
+					f.Evidence = append(f.Evidence, evidenceOf(t.At))
 				}
-				series[part.Check] = true
-				continue
 			}
+		}
+		for _, part := range parts {
 			f.Parts = append(f.Parts, findingOf(part, sides))
 		}
 		p.Findings = append(p.Findings, f)

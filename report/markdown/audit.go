@@ -96,15 +96,11 @@ func (p *paper) cause(c audit.Cause) {
 	if c.Unsure != "" {
 		p.line("- open: %s", inert(c.Unsure))
 	}
-	series := map[string]bool{}
-	for _, f := range c.Parts {
-		if s, ok := c.SeriesOf(f.Check); ok {
-			if !series[f.Check] {
-				p.line("- with %d of %s, on lines %s", s.Count, f.Check, s.Ranges)
-			}
-			series[f.Check] = true
-			continue
-		}
+	parts, series := c.Told()
+	for _, s := range series {
+		p.line("- %d of %s, on lines %s", s.Count, s.Check, s.Ranges)
+	}
+	for _, f := range parts {
 		p.line("- with %s %s: %s (%s)", f.Severity, f.Check, inert(f.Message), code(f.At.Place()))
 	}
 	p.line("- id: `%s`", c.ID)

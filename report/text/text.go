@@ -276,11 +276,7 @@ func (p *paper) parts(c audit.Cause) {
 	for _, check := range partChecks(c) {
 		if s, ok := c.SeriesOf(check); ok {
 			p.block(2, "lines", fmt.Sprintf("%d such rules: %s", s.Count, s.Ranges))
-			for _, f := range s.Telling {
-				if f != c.Finding {
-					p.evidence("", f.At)
-				}
-			}
+			p.telling(c, s)
 			continue
 		}
 		n := 0
@@ -304,6 +300,24 @@ func (p *paper) parts(c audit.Cause) {
 	}
 	if len(words) > 0 {
 		p.block(2, "with", strings.Join(words, ", "))
+	}
+}
+
+// series writes a cause of many like findings that are only worth knowing: how many, on which lines, and the most telling of them.
+func (p *paper) series(c audit.Cause, s audit.Series) {
+	p.line("%s  %s  %s", p.severity(c.Severity), p.bold(c.Check), p.dim(fmt.Sprintf("%s  %.8s", c.Subject(), c.ID)))
+	p.para(2, fmt.Sprintf("%d rules of chain %s. %s", s.Count, c.Series, c.Sentence()))
+	p.block(2, "lines", s.Ranges)
+	p.evidence("", c.At)
+	p.telling(c, s)
+}
+
+// telling writes the most telling findings of a series, but for the one that leads its cause.
+func (p *paper) telling(c audit.Cause, s audit.Series) {
+	for _, f := range s.Telling {
+		if f != c.Finding {
+			p.evidence("", f.At)
+		}
 	}
 }
 
@@ -375,6 +389,11 @@ func (p *paper) informational(causes []audit.Cause, all bool) {
 	index := map[string]*line{}
 	for _, c := range causes {
 		if c.Severity != audit.Info {
+			continue
+		}
+		if s, ok := c.SeriesOf(c.Check); ok {
+			p.line("")
+			p.series(c, s)
 			continue
 		}
 		key := c.Check
