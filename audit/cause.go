@@ -301,7 +301,11 @@ func (p *Pass) place(f *Finding) {
 				continue
 			}
 			f.trait().children = unique.Make(nameOf(c.A) + "\x00" + nameOf(c.B)).Value()
-			if c.A != nil && c.B != nil && packets != nil && !packets.Empty() {
+			switch {
+			case packets == nil || packets.Empty():
+			case c.A == nil || c.B == nil: // all of it is at one end only
+				f.traits.excess = len(t.Ends) == 2
+			default:
 				a, b := t.Ends[0], t.Ends[1]
 				mine, theirs := c.A.Domain(t.Own(a), t.Peer(a)), c.B.Domain(t.Own(b), t.Peer(b)).Mirror()
 				both := mine.And(theirs)

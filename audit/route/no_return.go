@@ -18,6 +18,7 @@ var NoReturn = &audit.Check{
 	Fix:      "Add a route for the network behind the gateway, or take it out of the selectors.",
 	PartOf: []audit.Part{
 		{Of: "domain/any-to-any", By: audit.SameEnd},
+		{Of: "ends/not-mirrored", By: audit.SameExcess},
 	},
 	Doc: audit.Doc{
 		What: "The packets of every child in the other direction are routed. The check reports where some local network has no " +
@@ -84,6 +85,7 @@ var NoReturn = &audit.Check{
 			audit.Networks(lost, packet.Dst),
 			s.Child.Name,
 		)
+		f.Concerns(lost)
 		p.Report(f)
 	},
 }

@@ -276,6 +276,14 @@ func TestAnAddedNetworkIsOneCause(t *testing.T) {
 	}
 }
 
+// TestAChildOnOneEndIsOneCause: a whole child that only one end has is refused, has no route and is let in by no filter: one cause.
+func TestAChildOnOneEndIsOneCause(t *testing.T) {
+	fsys, _ := caseFiles(t, "testdata/cases/child-on-one-side.txtar")
+	c, parts := cause(t, audited(t, fsys), "ends/not-mirrored", "")
+	assert.Equal(t, audit.High, c.Severity)
+	assert.ElementsMatch(t, []string{"access/blocked " + c.Gateway, "route/no-return " + c.Gateway}, parts)
+}
+
 // TestABlanketRuleCarriesWhatItHides: the rules behind it that it shadows are a part of it, and so is that it does not log.
 func TestABlanketRuleCarriesWhatItHides(t *testing.T) {
 	addr, routes := network(1, "10.1.0")
