@@ -29,8 +29,8 @@ func key(words ...string) []string {
 // SameTunnel is for what both ends of a tunnel say to each other: the same fault on either end is one.
 func SameTunnel(f *Finding) []string { return key(f.Tunnel) }
 
-// SameIKELifetime is SameTunnel for what is about the IKE SA, and about no child.
-func SameIKELifetime(f *Finding) []string {
+// SameIKE is SameTunnel for what is about the IKE SA, and about no child.
+func SameIKE(f *Finding) []string {
 	if f.Child != "" {
 		return nil
 	}

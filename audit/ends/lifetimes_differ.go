@@ -19,7 +19,7 @@ var LifetimesDiffer = &audit.Check{
 	Fix:      "Configure the same lifetimes on both ends.",
 	PartOf: []audit.Part{
 		{Of: "life/child-too-long", By: audit.SameChildren},
-		{Of: "life/ike-too-long", By: audit.SameIKELifetime},
+		{Of: "life/ike-too-long", By: audit.SameIKE},
 	},
 	Doc: audit.Doc{
 		What: "A child whose hard lifetime on one end, where that end does not rekey, is shorter than the rekey time of the " +

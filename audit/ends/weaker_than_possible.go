@@ -5,6 +5,7 @@ import (
 
 	"toril/audit"
 	"toril/ike"
+	"toril/model"
 	"toril/negotiate"
 	"toril/pair"
 	"toril/source"
@@ -30,13 +31,13 @@ var WeakerThanPossible = &audit.Check{
 			if a.Failure != nil {
 				continue
 			}
-			speak := func(what string, chosen ike.Suite, mine, theirs []ike.Proposal, at, other source.Pos) {
+			speak := func(child *model.Child, what string, chosen ike.Suite, mine, theirs []ike.Proposal, at, other source.Pos) {
 				best := strongest(mine, theirs)
 				if chosen.Strength() >= 128 ||
 					best.Strength() <= chosen.Strength() { // between strong suites the order is a matter of taste
 					return
 				}
-				f := p.On(&audit.Subject{End: a.Responder, Tunnel: t}, other, false)
+				f := p.On(&audit.Subject{End: a.Responder, Tunnel: t, Child: child}, other, false)
 				f.Also = []audit.Evidence{{Pos: at, Note: "what " + a.Initiator.Name() + " offers"}}
 				f.Message = fmt.Sprintf(
 					"%s: when %s initiates, %s chooses %s (%d bits) although both support %s (%d bits)",
@@ -55,10 +56,11 @@ var WeakerThanPossible = &audit.Check{
 			if a.Version == ike.V1 {
 				offer = ike.OfferV1(offer)
 			}
-			speak("IKE SA", a.IKE, offer, r.Proposals.Value, i.Proposals.Where(i.At), r.Proposals.Where(r.At))
+			speak(nil, "IKE SA", a.IKE, offer, r.Proposals.Value, i.Proposals.Where(i.At), r.Proposals.Where(r.At))
 			for _, c := range a.Children {
 				if c.Outcome == negotiate.Agrees && a.Version == ike.V2 {
 					speak(
+						c.With,
 						"child "+c.Of.Name,
 						c.Suite,
 						ike.WithoutKeyExchange(c.Of.Proposals.Value),

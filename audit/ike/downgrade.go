@@ -18,7 +18,7 @@ var Downgrade = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "ike/downgrade", By: audit.SameWeak},
 		{Of: "ike/weak-algorithm", By: audit.SameWeak},
-		{Of: "ends/weaker-than-possible", By: audit.SameTunnel},
+		{Of: "ends/weaker-than-possible", By: audit.SameIKE},
 	},
 	Doc: audit.Doc{
 		What: "The proposals of the IKE SA prefer algorithms that the baseline accepts, and also offer some that it advises against.",

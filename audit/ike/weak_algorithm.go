@@ -16,7 +16,7 @@ var Weak = &audit.Check{
 	Fix:      "Offer strong algorithms only, for example AES-GCM with 256 bits, PRF HMAC-SHA2-384 and group 20 (NIST P-384), on both ends.",
 	PartOf: []audit.Part{
 		{Of: "ike/weak-algorithm", By: audit.SameWeak},
-		{Of: "ends/weaker-than-possible", By: audit.SameTunnel},
+		{Of: "ends/weaker-than-possible", By: audit.SameIKE},
 	},
 	Doc: audit.Doc{
 		What: "Every algorithm in the proposals of the IKE SA (cipher, integrity, PRF, key exchange) is looked up in the baseline. " +

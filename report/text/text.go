@@ -237,7 +237,11 @@ func (p *paper) cause(c audit.Cause, all bool) {
 	head := fmt.Sprintf("%s  %s  %s  %.8s", c.Severity, c.Check, c.Subject(), c.ID)
 	by := ""
 	if room := p.look.Width - text.StringWidthWithoutEscSequences(head) - 4; c.Standard != "" && !all && room > 20 {
-		by = text.Snip("  by "+c.Standard, room, "…")
+		word := "  by "
+		if strings.HasPrefix(c.Standard, "MUST") || strings.HasPrefix(c.Standard, "SHOULD") { // it says a level first: MUST NOT by …
+			word = "  "
+		}
+		by = text.Snip(word+c.Standard, room, "…")
 	}
 	p.line("%s  %s  %s%s", p.severity(c.Severity), p.bold(c.Check), p.dim(fmt.Sprintf("%s  %.8s", c.Subject(), c.ID)), p.dim(by))
 	p.para(2, c.Sentence())
