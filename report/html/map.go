@@ -275,7 +275,7 @@ func place(c []*node) (width, height float64) {
 		widest = max(widest, n.W)
 	}
 	hubs, ring := divide(c)
-	rx, ry := max(240, 26*float64(len(ring)), float64(len(hubs))*90), max(115, 13*float64(len(ring)))
+	rx, ry := max(200, widest+75, 26*float64(len(ring)), float64(len(hubs))*90), max(115, 13*float64(len(ring)))
 	if len(c) == 2 {
 		c[0].X, c[0].Y, c[1].X, c[1].Y = -125, 0, 125, 0
 		return 250 + widest + 40, 90
@@ -364,7 +364,10 @@ func (d *drawing) lines() {
 		}
 		l.Labelled = !l.Square && (len(d.Links) <= manyLinks || badness(t) > int(audit.ComesUp))
 		l.W = 24 + 6.4*float64(len([]rune(l.Word)))
-		states[l.State] = verdict{State: l.State, Mark: l.Mark, Says: word(t)}
+		states[l.State] = verdict{State: l.State, Mark: l.Mark}
+		if t.Leaks {
+			states[l.State] = verdict{State: l.State, Mark: "▲"}
+		}
 	}
 	for _, s := range []string{"leaks", "never", "dies", "passes-nothing", "in-part", "one-sided", "by-hand", "unknown", "comes-up"} {
 		if v, ok := states[s]; ok {
