@@ -116,8 +116,7 @@ type Evidence struct {
 // Finding is an answer that a person should act on.
 type Finding struct {
 	// ID says which finding it is, from one run to the next: by the check, the subject and what it is about, whatever the line it stands
-	// on
-	// and whatever the value is by now. It is 16 hexadecimal digits; Run sets it.
+	// on and whatever the value is by now. It is 16 hexadecimal digits; Run sets it.
 	ID         string
 	Check      string
 	Severity   Severity // Report sets it; see By and Lower
@@ -409,8 +408,7 @@ func (w *work) gateways() []*model.Gateway {
 }
 
 // Detach makes the names in the finding its own: those of readers are parts of files, which would stay in memory. The other texts were
-// made
-// for the finding.
+// made for the finding.
 func (f *Finding) Detach() {
 	for _, name := range []*string{&f.Gateway, &f.Tunnel, &f.Connection, &f.Child, &f.About, &f.At.File, &f.At.Part} {
 		if *name != "" {

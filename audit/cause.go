@@ -8,7 +8,6 @@ import (
 	"strings"
 	"unique"
 
-	"toril/model"
 	"toril/packet"
 )
 
@@ -95,9 +94,6 @@ type Cause struct {
 	Parts    []*Finding // the others, the worst first
 }
 
-// Worst is the highest severity of the cause.
-func (c Cause) Worst() Severity { return c.Severity }
-
 // Causes groups the findings that stand, in their order: each cause with what is a part of it. Accepted ones are left out.
 func (r *Result) Causes() []Cause {
 	index, n := map[string]int{}, 0 // of those that have parts, which are few
@@ -172,8 +168,7 @@ func (r *Result) fold(checks []*Check) {
 }
 
 // match joins every finding of some, by their numbers, with the first of others that has something in common with it. What they have in
-// common
-// is kept by its digest: of many findings the words themselves would take much room.
+// common is kept by its digest: of many findings the words themselves would take much room.
 func (r *Result) match(by func(*Finding) []string, wholes, parts []int, into groups) {
 	type digest [16]byte
 	of := func(words string) digest {
@@ -296,11 +291,12 @@ func (p *Pass) place(f *Finding) {
 		return
 	}
 	for _, c := range t.Children() {
-		for i, k := range []*model.Child{c.A, c.B}[:len(t.Ends)] {
-			if k == nil || k.Name != f.Child || t.Ends[i].Gateway.Name != f.Gateway {
+		names := c.Names()
+		for i, end := range t.Ends {
+			if names[i] != f.Child || end.Gateway.Name != f.Gateway {
 				continue
 			}
-			f.trait().children = unique.Make(nameOf(c.A) + "\x00" + nameOf(c.B)).Value()
+			f.trait().children = unique.Make(names[0] + "\x00" + names[1]).Value()
 			switch {
 			case packets == nil || packets.Empty():
 			case c.A == nil || c.B == nil: // all of it is at one end only
@@ -314,11 +310,4 @@ func (p *Pass) place(f *Finding) {
 			return
 		}
 	}
-}
-
-func nameOf(k *model.Child) string {
-	if k == nil {
-		return ""
-	}
-	return k.Name
 }

@@ -2,6 +2,7 @@ package audit
 
 import (
 	"slices"
+	"strings"
 
 	"toril/ike"
 	"toril/model"
@@ -65,4 +66,16 @@ func absences(e *pair.Estate, g *model.Gateway) (n NotGiven, ok bool) {
 	add(len(certs) > 0, "own certificates", "their keys, dates and names", certs...)
 	add(len(cas) > 0, "certificates of authorities", "whether the peer's certificate is trusted", cas...)
 	return n, len(n.What) > 0
+}
+
+// Says puts what was not given, and so not judged, in words: a line for each thing.
+func (n NotGiven) Says() (out []string) {
+	for _, a := range n.What {
+		of := n.Gateway
+		if len(a.Of) > 0 {
+			of += " (" + strings.Join(a.Of, ", ") + ")"
+		}
+		out = append(out, a.Thing+" of "+of+": "+a.Unjudged)
+	}
+	return out
 }

@@ -200,18 +200,18 @@ func suiteOf(a *negotiate.Attempt) string {
 
 // states settles what becomes of every tunnel: by what its ends agree on, and by what was found.
 func (r *Result) states() {
-	index := make(map[string]*Tunnel, len(r.Tunnels))
+	index := make(map[string]int, len(r.Tunnels))
 	stopped := make([]map[string]bool, len(r.Tunnels))
-	at := map[*Tunnel]int{}
 	for i, t := range r.Tunnels {
-		index[t.Name], stopped[i], at[t] = t, map[string]bool{}, i
+		index[t.Name], stopped[i] = i, map[string]bool{}
 	}
 	for i := range r.Findings {
 		f := &r.Findings[i]
-		t := index[f.Tunnel]
-		if t == nil {
+		at, is := index[f.Tunnel]
+		if !is {
 			continue
 		}
+		t := r.Tunnels[at]
 		if f.Accepted == nil && f.PartOf == "" {
 			if t.Causes++; t.WorstOf == "" || f.Severity > t.Worst {
 				t.Worst, t.WorstOf = f.Severity, f.Check
@@ -224,7 +224,7 @@ func (r *Result) states() {
 		for _, s := range t.Sides {
 			own := s.Gateway.Name == f.Gateway
 			if f.effect == Stops || f.effect == StopsOwn && own || f.effect == StopsPeer && !own {
-				stopped[at[t]][s.Gateway.Name] = true
+				stopped[at][s.Gateway.Name] = true
 			}
 		}
 	}

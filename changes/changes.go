@@ -161,8 +161,7 @@ func Compare(before, after *Side, table []settings.Row) *Diff {
 }
 
 // byName pairs what two lists have of the same name, in the order of the names; one of a pair is the zero value where it is only in the
-// other.
-// Of several with one name the first is taken.
+// other. Of several with one name the first is taken.
 func byName[T any](before, after []T, name func(T) string, do func(name string, old, now T, had, has bool)) {
 	type both struct {
 		old, now T

@@ -23,7 +23,7 @@ type Exception struct {
 	Reason     string    // why
 	Owner      string    // who answers for it
 	Until      time.Time // the last day of it, 00:00 UTC
-	Suppressed int       // how many findings of the last audit it accepts
+	Suppressed int       // how many findings of the last audit are within its scope
 }
 
 // Expired reports whether the exception's last day is over.
@@ -69,7 +69,7 @@ func (t ExceptionText) exception(at source.Pos) (*Exception, error) {
 	x := &Exception{At: at, Findings: t.Findings, Check: t.Check, Gateway: t.Gateway, Tunnel: t.Tunnel, Reason: t.Reason, Owner: t.Owner}
 	for _, id := range t.Findings {
 		if raw, err := hex.DecodeString(id); err != nil || len(raw) != 8 {
-			return nil, fmt.Errorf("%q does not identify a finding: 16 hexadecimal digits do", source.Clean(id))
+			return nil, fmt.Errorf("%q is not the id of a finding (16 hexadecimal digits)", source.Clean(id))
 		}
 	}
 	for _, need := range []struct{ name, value string }{{"reason", t.Reason}, {"owner", t.Owner}, {"until", t.Until}} {
@@ -91,8 +91,7 @@ func (t ExceptionText) exception(at source.Pos) (*Exception, error) {
 }
 
 // AddException adds an exception to a toril.yaml, or to a file of exceptions, behind those that are there; all else stays as it is, to
-// the
-// byte. file names the text in errors; the text may be empty.
+// the byte. file names the text in errors; the text may be empty.
 func AddException(file string, text []byte, x ExceptionText) ([]byte, error) {
 	if _, err := x.exception(source.Pos{}); err != nil {
 		return nil, err

@@ -113,6 +113,16 @@ func single(said, expected model.Addresses) netip.Addr {
 // nil where there is no such child.
 type ChildPair struct{ A, B *model.Child }
 
+// Names are the names of the two; "" for the one that is not there.
+func (p ChildPair) Names() (names [2]string) {
+	for i, k := range []*model.Child{p.A, p.B} {
+		if k != nil {
+			names[i] = k.Name
+		}
+	}
+	return names
+}
+
 // Children pairs the children of both ends: each with the one whose selectors mirror its own best. The list must not be changed.
 func (t *Tunnel) Children() []ChildPair {
 	t.once.Do(func() { t.children = t.pairChildren() })

@@ -74,7 +74,7 @@ func Mark(views []View, found Marks, table []settings.Row) {
 				key := [4]string{end.Gateway.Name, end.Connection.Name, "", l.Setting}
 				if l.Child != "" {
 					for _, pair := range children {
-						if mine := [...]string{nameOf(pair.A), nameOf(pair.B)}[n]; mine != "" && nameOfPair(pair) == l.Child {
+						if mine := pair.Names()[n]; mine != "" && nameOfPair(pair) == l.Child {
 							key[2] = mine
 						}
 					}

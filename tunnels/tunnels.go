@@ -110,20 +110,11 @@ func childLines(t *pair.Tunnel, pair pair.ChildPair, walks map[*model.Gateway]*w
 
 // nameOfPair names two children that mean each other: by one name where both have it.
 func nameOfPair(p pair.ChildPair) string {
-	var names []string
-	for _, k := range []*model.Child{p.A, p.B} {
-		if k != nil && !slices.Contains(names, k.Name) {
-			names = append(names, k.Name)
-		}
+	names := p.Names()
+	if names[0] == names[1] || names[1] == "" {
+		return names[0]
 	}
-	return strings.Join(names, " = ")
-}
-
-func nameOf(k *model.Child) string {
-	if k == nil {
-		return ""
-	}
-	return k.Name
+	return strings.TrimPrefix(names[0]+" = "+names[1], " = ")
 }
 
 // exemption says in a few words whether a child's packets pass by source NAT.

@@ -14,8 +14,7 @@ import (
 )
 
 // failing makes a Tunnel function that speaks where an attempt fails for one of some topics: high where nothing else brings the tunnel
-// up,
-// a step less where the other end's attempt does.
+// up, a step less where the other end's attempt does.
 func failing(topics ...negotiate.Topic) func(*audit.Pass, *pair.Tunnel) {
 	return func(p *audit.Pass, t *pair.Tunnel) {
 		attempts := p.Attempts(t)

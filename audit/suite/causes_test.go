@@ -48,8 +48,7 @@ func everywhere(t *testing.T) (out map[string]*audit.Result) {
 }
 
 // TestEveryFindingIsReachable: a finding stands by itself, or is a part of one that does and is at least as severe; no finding is lost,
-// and
-// none is in two causes.
+// and none is in two causes.
 func TestEveryFindingIsReachable(t *testing.T) {
 	folded := 0
 	for name, r := range everywhere(t) {
@@ -249,8 +248,7 @@ func TestExemptionsFoldIntoWhatBecomesOfPackets(t *testing.T) {
 }
 
 // TestAnAddedNetworkIsOneCause: a network that was added on one end only gives a selector that is not mirrored, NAT that no exemption
-// covers
-// and a filter that nobody opened: one cause.
+// covers and a filter that nobody opened: one cause.
 func TestAnAddedNetworkIsOneCause(t *testing.T) {
 	addr, routes := network(1, "10.1.0", "10.1.9")
 	r := audited(t, fstest.MapFS{

@@ -48,8 +48,7 @@ func dangerous(text string) string {
 }
 
 // hostileEstate writes an estate in which a text stands in every place of every format, and in the names of files, gateways and archives.
-// It
-// returns its folder, a connection with the text, and in how many fields it stands.
+// It returns its folder, a connection with the text, and in how many fields it stands.
 func hostileEstate(t *testing.T, dir, h string) (estate, conn string, fields int) {
 	t.Helper()
 	estate = filepath.Join(dir, "estate")

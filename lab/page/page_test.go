@@ -1,8 +1,7 @@
 //go:build lab
 
 // Package page opens the page of an audit in a browser, clicks on it, and asks a checker of accessibility about it; and asks the
-// published
-// schema of test reports about the XML.
+// published schema of test reports about the XML.
 package page
 
 import (

@@ -208,13 +208,7 @@ func (p *page) summary(a *report.Audited) {
 		}
 	}
 	for _, n := range a.NotGiven {
-		for _, x := range n.What {
-			of := n.Gateway
-			if len(x.Of) > 0 {
-				of += " (" + strings.Join(x.Of, ", ") + ")"
-			}
-			p.NotGiven = append(p.NotGiven, fmt.Sprintf("%s of %s: %s", x.Thing, of, x.Unjudged))
-		}
+		p.NotGiven = append(p.NotGiven, n.Says()...)
 	}
 	for _, e := range a.Estate.Problems {
 		p.Errors = append(p.Errors, e.Error())

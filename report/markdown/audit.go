@@ -12,8 +12,7 @@ import (
 )
 
 // audits writes an audit for a ticket or a page: what becomes of every tunnel, what was not given, and the causes, the worst first. Texts
-// of
-// configurations are written so that no Markdown and no HTML in them works.
+// of configurations are written so that no Markdown and no HTML in them works.
 func audits(w io.Writer, a *report.Audited, o report.Options) error {
 	p := &paper{w: w}
 	causes := a.Causes()
@@ -38,12 +37,8 @@ func audits(w io.Writer, a *report.Audited, o report.Options) error {
 		p.line("## Not given, and so not judged")
 		p.line("")
 		for _, n := range a.NotGiven {
-			for _, x := range n.What {
-				of := n.Gateway
-				if len(x.Of) > 0 {
-					of += " (" + strings.Join(x.Of, ", ") + ")"
-				}
-				p.line("- %s of %s: %s", x.Thing, inert(of), x.Unjudged)
+			for _, line := range n.Says() {
+				p.line("- %s", inert(line))
 			}
 		}
 	}

@@ -17,7 +17,7 @@ func differences(w io.Writer, d *changes.Diff, o report.Options) error {
 	for _, part := range []struct {
 		title string
 		list  []changes.Change
-	}{{"Tunnels", d.Tunnels}, {"What means something else", d.Meaning}} {
+	}{{"Tunnels", d.Tunnels}, {"Changes in meaning", d.Meaning}} {
 		if len(part.list) == 0 {
 			continue
 		}

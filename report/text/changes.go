@@ -46,7 +46,7 @@ func differences(w io.Writer, d *changes.Diff, o report.Options) error {
 		}
 	}
 	part("tunnels", d.Tunnels)
-	part("what means something else", d.Meaning)
+	part("changes in meaning", d.Meaning)
 	p.listed("new findings", d.Added, o, text.FgRed)
 	p.listed("findings that are gone", d.Gone, o, text.FgGreen)
 	return p.err

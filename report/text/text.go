@@ -164,7 +164,7 @@ func (p *paper) counts(r *audit.Result, causes []audit.Cause, o report.Options) 
 		}
 		out := fmt.Sprintf("%s: %s", p.bold(present.Plural(len(causes), "finding")), strings.Join(parts, ", "))
 		if folded := len(r.Findings) - accepted - len(causes); folded > 0 && !o.All {
-			out += p.dim(fmt.Sprintf("; %d more have the same causes and are named with them (--all shows them whole, with why)", folded))
+			out += p.dim(fmt.Sprintf("; %d more share their causes and are listed with them (--all shows everything, and why)", folded))
 		}
 		p.wrapped("%s", out)
 		if hidden > 0 {
