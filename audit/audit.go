@@ -68,6 +68,7 @@ type Check struct {
 	Setting  string // the name of the setting in model/settings that it judges at the finding's own end; "" for none or several
 	Effect   Effect // what a finding of it means for its tunnel, unless the finding says otherwise
 	PartOf   []Part // with whose findings its own may have one cause
+	Symptom  bool   // it shows what a fault does: of one cause, a finding that is as bad and says where it is configured comes first
 
 	Estate     func(*Pass)
 	Gateway    func(*Pass, *model.Gateway)

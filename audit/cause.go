@@ -137,18 +137,24 @@ func (r *Result) fold(checks []*Check) {
 	for i := range one {
 		one[i] = i
 	}
-	inner := map[string]bool{} // checks that are a part of another
+	inner := map[string]int{} // checks that are a part of another, symptoms the most
 	for _, c := range checks {
 		for _, part := range c.PartOf {
-			inner[c.Name] = inner[c.Name] || part.Of != c.Name
+			if part.Of != c.Name {
+				inner[c.Name] = 1
+			}
 			if len(of[c.Name]) > 0 && len(of[part.Of]) > 0 {
 				r.match(part.By, of[part.Of], of[c.Name], one)
 			}
 		}
 	}
+	for _, c := range checks {
+		if c.Symptom {
+			inner[c.Name] = 2
+		}
+	}
 	better := func(a, b *Finding) int {
-		rank := func(f *Finding) int { return map[bool]int{true: 1}[inner[f.Check]] }
-		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(rank(a), rank(b)))
+		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(inner[a.Check], inner[b.Check]))
 	}
 	whole := make([]int, len(r.Findings)) // by root: the number of the whole, from 1
 	for i := range r.Findings {

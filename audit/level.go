@@ -81,7 +81,8 @@ func Judge(b *baseline.Baseline, ps []ike.Proposal, protocol ike.Protocol, types
 func canBeStrong(b *baseline.Baseline, p ike.Proposal, protocol ike.Protocol, types []ike.Registry) bool {
 	for _, r := range types {
 		cs := p.Of(r)
-		if len(cs) > 0 && !slices.ContainsFunc(cs, func(c ike.Choice) bool { level, _ := b.Judge(protocol, c); return !level.Against() }) {
+		if len(cs) > 0 &&
+			!slices.ContainsFunc(cs, func(c ike.Choice) bool { level, _ := b.Judge(protocol, c); return !level.Against() }) {
 			return false
 		}
 	}
@@ -182,10 +183,10 @@ func join(words []string, most int) string {
 }
 
 // Exposure lowers a finding about offered algorithms where the known far end offers none of the weak ones: as both ends
-// stand, they cannot be negotiated.
+// stand, they cannot be negotiated; and raises it where one of them was seen in use.
 func Exposure(f *Finding, s *Subject, j Judged) {
 	far, ok := s.Far()
-	if !ok || len(j.Weak) == 0 {
+	if Used(f, s, j) || !ok || len(j.Weak) == 0 {
 		return
 	}
 	theirs := far.Connection.Proposals.Value

@@ -67,7 +67,7 @@ func (p *plan) find(ctx context.Context, g *model.Gateway, folder *read.Folder) 
 		switch {
 		case skip:
 			g.LeftOut = append(g.LeftOut, model.LeftOut{Path: f.Path, Why: ConfigName + " says so"})
-		case len(f.Bytes()) == 0:
+		case len(f.Bytes()) == 0 && (v.Format == nil || v.Format.Empty == ""):
 			g.LeftOut = append(g.LeftOut, model.LeftOut{Path: f.Path, Why: "it is empty"})
 		default:
 			all = append(all, found{name, f, v})

@@ -38,6 +38,7 @@ type Gateway struct {
 	Options     Options
 	Order       Order
 	Versions    []Version // of its daemons, where something says them
+	Observed    Observed
 
 	index index
 }
@@ -422,7 +423,8 @@ type Interface struct {
 	Remote    netip.Addr
 	Parent    string
 	Down      bool
-	Dynamic   bool // gets its address by DHCP or the like
+	Dynamic   bool         // gets its address by DHCP or the like
+	MTU       Setting[int] // in bytes; 0 where it is not told
 }
 
 // Wraps returns the protocol number in which an interface wraps the packets that are routed to it, in the clear as far as

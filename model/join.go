@@ -2,7 +2,8 @@ package model
 
 import "slices"
 
-// Join adds what was read of one file, or of one and those that it includes, as a gateway by itself. What several files say parts of comes
+// Join adds what was read of one file, or of one and those that it includes, as a gateway by itself. What several files say parts of
+// comes
 // together: interfaces by their names, routes, instances of routing protocols, sets and definitions; of what can hold only one value, the
 // later one holds. It returns the sets that were known already, which are not added.
 func (g *Gateway) Join(part *Gateway) (again []*NamedSet) {
@@ -17,6 +18,7 @@ func (g *Gateway) Join(part *Gateway) (again []*NamedSet) {
 	g.Chains = append(g.Chains, part.Chains...)
 	g.RouteRules = append(g.RouteRules, part.RouteRules...)
 	g.Problems = append(g.Problems, part.Problems...)
+	g.Observed.join(&part.Observed)
 	g.Options.join(part.Options)
 	g.Order.AccessFirst = g.Order.AccessFirst || part.Order.AccessFirst
 	g.Order.TunnelFirst = g.Order.TunnelFirst || part.Order.TunnelFirst
@@ -69,6 +71,7 @@ func (i *Interface) join(p *Interface) {
 		i.AddAddress(a)
 	}
 	i.Down, i.Dynamic = i.Down || p.Down, i.Dynamic || p.Dynamic
+	take(&i.MTU, p.MTU)
 	said(&i.Kind, p.Kind)
 	said(&i.IfID, p.IfID)
 	said(&i.Key, p.Key)

@@ -22,6 +22,8 @@ type index struct {
 	once       sync.Once
 	byPeer     map[netip.Addr][]*Connection // loaded connections by the single addresses of their peers
 	byNone     []*Connection                // and those whose peer is not at single addresses alone
+	seenOnce   sync.Once
+	seen       seenIndex
 }
 
 // InterfaceOf returns the interface of a name, made where there is none yet: several files may say parts of it.
@@ -63,7 +65,8 @@ func (g *Gateway) Accepting(peer netip.Addr) []*Connection {
 	})
 	var out []*Connection
 	for _, c := range g.index.byNone {
-		if as := c.RemoteAddrs.Value; as.Any() || slices.ContainsFunc(as, func(a Address) bool { return a.Name != "" || a.Covers(peer) }) {
+		if as := c.RemoteAddrs.Value; as.Any() ||
+			slices.ContainsFunc(as, func(a Address) bool { return a.Name != "" || a.Covers(peer) }) {
 			out = append(out, c)
 		}
 	}

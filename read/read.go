@@ -35,6 +35,7 @@ type Format struct {
 	Title    string          // what it is, in a few words
 	Software string          // whose it is
 	Hints    []string        // patterns of usual file names (path.Match)
+	Empty    string          // pattern of file names whose emptiness tells something: a list with nothing in it; "" for none
 	Binary   bool            // files of it may hold bytes that text does not
 	Order    int             // formats with a lower order are read first: addresses before what refers to them
 	Comments []string        // what begins a comment

@@ -24,6 +24,11 @@ const enough = 30
 // points. The more certain wins; between equals, the order of the list decides.
 func Recognise(formats []*Format, f *source.File) Verdict {
 	if len(f.Bytes()) == 0 {
+		for _, format := range formats {
+			if ok, _ := path.Match(format.Empty, path.Base(f.Path)); ok && format.Empty != "" {
+				return Verdict{Format: format, Score: 100, Why: "it is empty, and its name is that of such a list"}
+			}
+		}
 		return Verdict{Why: "the file is empty"}
 	}
 	binary := bytes.IndexByte(f.Bytes(), 0) >= 0

@@ -1,4 +1,5 @@
-// Package report is the frame of the forms in which results are written: what each can write, and what it is told. A form is a folder here
+// Package report is the frame of the forms in which results are written: what each can write, and what it is told. A form is a folder
+// here
 // and a line in report/forms. Forms write; what they write was worked out before.
 package report
 
@@ -14,6 +15,7 @@ import (
 	"toril/mirror"
 	"toril/model/settings"
 	"toril/negotiate"
+	"toril/observe"
 	"toril/pair"
 	"toril/read"
 	"toril/tunnels"
@@ -29,6 +31,7 @@ type Form struct {
 	Audit     func(io.Writer, *Audited, Options) error
 	Changes   func(io.Writer, *changes.Diff, Options) error
 	Tunnels   func(io.Writer, *pair.Whole, []tunnels.View, Options) error
+	Observed  func(io.Writer, *Observed, Options) error
 	Ends      func(io.Writer, *pair.Whole, []negotiate.Compared, Options) error
 	Follow    func(io.Writer, *pair.Whole, Asked, []*follow.Trip, Options) error
 	Mirror    func(io.Writer, mirror.Sheet, []settings.Row) error
@@ -69,6 +72,22 @@ type GatewayWays struct {
 	Gateway string
 	Ways    []follow.Way
 	Left    int // parts that were left out
+}
+
+// Observed is what saved status shows, beside what is found in it.
+type Observed struct {
+	*audit.Result
+	Views []observe.View
+}
+
+// Predicted says what becomes of a view's tunnel by the configurations.
+func (o *Observed) Predicted(v observe.View) string {
+	for _, t := range o.Tunnels {
+		if t.Name == v.Tunnel.Name {
+			return t.Says()
+		}
+	}
+	return ""
 }
 
 // Look says how text is laid out.

@@ -11,6 +11,7 @@ import (
 	"toril/audit/key"
 	"toril/audit/life"
 	"toril/audit/nat"
+	"toril/audit/observed"
 	"toril/audit/pfs"
 	"toril/audit/policy"
 	"toril/audit/read"
@@ -141,6 +142,19 @@ func All() []*audit.Check {
 		ends.FarEndUnseen,
 		ends.WeakerThanPossible,
 		ends.BackupMissing,
+
+		observed.NotUp,
+		observed.Failed,
+		observed.NotLoaded,
+		observed.NotConfigured,
+		observed.SuiteDiffers,
+		observed.WeakInUse,
+		observed.Narrowed,
+		observed.OneWay,
+		observed.EndsApart,
+		observed.TooOld,
+		observed.Rejected,
+		observed.InTheClear,
 
 		tidy.Unused,
 		tidy.Undefined,

@@ -253,7 +253,7 @@ func rewrite(t *testing.T, s *estateSample) {
 		fmt.Fprintf(&comment, "silent: %s\n", strings.Join(quiet, " "))
 	}
 	for i, f := range ar.Files {
-		bare := slices.Contains([]string{".txt", ".pem", ".key", ".json", ".v4"}, filepath.Ext(f.Name))
+		bare := slices.Contains([]string{".txt", ".log", ".pem", ".key", ".json", ".v4"}, filepath.Ext(f.Name))
 		lines := strings.Split(string(f.Data), "\n")
 		for n, l := range lines {
 			key := fmt.Sprintf("%s:%d", f.Name, n+1)

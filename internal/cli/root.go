@@ -166,6 +166,7 @@ func (a *app) root() *cobra.Command {
 		a.phrasebook(),
 		a.export(),
 		a.ends(),
+		a.observed(),
 		a.mirror(),
 		a.follow(),
 		a.demo(),

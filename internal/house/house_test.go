@@ -28,7 +28,7 @@ var floors = [][]string{
 	{"report"},
 	{"changes", "tunnels"},
 	{"audit"},
-	{"mirror"},
+	{"mirror", "observe"},
 	{"follow", "export"},
 	{"negotiate"},
 	{"baseline"},

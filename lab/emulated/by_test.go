@@ -14,6 +14,7 @@ import (
 
 	"toril/lab"
 	"toril/lab/cases"
+	"toril/lab/machine"
 )
 
 // watch counts, at the far end or behind the gateway, what arrives.
@@ -42,15 +43,23 @@ E
 func TestTunnelInterfacesWithRealESP(t *testing.T) {
 	tally := lab.NewTally(t, "packets through tunnel interfaces of a kernel with ESP")
 	t.Parallel()
-	m := newMachine(t)
+	m := machine.New(t)
 	for _, i := range cases.Interfaces {
 		t.Run(i.Name, func(t *testing.T) {
 			t.Parallel()
-			parts := strings.Split(m.run(byScript(i), 5*time.Minute), "CASE")
+			parts := strings.Split(m.Run(byScript(i), 5*time.Minute), "CASE")
 			require.Len(t, parts, 1+len(cases.AllBy), "%s", parts[len(parts)-1])
 			for k, c := range cases.AllBy {
 				tally.Count(
-					assert.Equal(t, onTheWire(c, c.Wants(i)), arrived(parts[1+k]), "%s: Toril says %q\n%s", c.Name, c.Wants(i), parts[1+k]),
+					assert.Equal(
+						t,
+						onTheWire(c, c.Wants(i)),
+						arrived(parts[1+k]),
+						"%s: Toril says %q\n%s",
+						c.Name,
+						c.Wants(i),
+						parts[1+k],
+					),
 				)
 			}
 		})

@@ -14,6 +14,7 @@ import (
 
 	"toril/lab"
 	"toril/lab/cases"
+	"toril/lab/machine"
 )
 
 // prologue makes, for each case anew: lan 10.1.0.10 -- lan0 gw wan0 -- wan, which has the peer and the hosts behind it.
@@ -70,7 +71,7 @@ const stages = `table inet stages {
 func TestCasesWithRealESP(t *testing.T) {
 	tally := lab.NewTally(t, "packets through a kernel with ESP")
 	t.Parallel()
-	m := newMachine(t)
+	m := machine.New(t)
 	var b strings.Builder
 	b.WriteString(strings.ReplaceAll(prologue, "KEYS", cases.Keys))
 	begin := func(rules string, batch []string) {
@@ -106,7 +107,7 @@ func TestCasesWithRealESP(t *testing.T) {
 		}
 		b.WriteString("watch $lan\nip netns exec $wan ping -n -c1 -W0.4 -I 10.2.0.5 10.1.0.10 >/dev/null 2>&1\nshown $lan seen\n")
 	}
-	parts := strings.Split(m.run(b.String(), 8*time.Minute), "CASE\n")
+	parts := strings.Split(m.Run(b.String(), 8*time.Minute), "CASE\n")
 	require.Len(t, parts, 1+len(cases.All)+len(cases.AllInbound), "%s", parts[len(parts)-1])
 	t.Log(strings.TrimSpace(parts[0]))
 	for i, c := range cases.All {

@@ -4,6 +4,7 @@ package formats
 import (
 	"toril/read"
 	"toril/read/certificate"
+	"toril/read/conntrack"
 	"toril/read/frr"
 	"toril/read/ifupdown"
 	"toril/read/iked"
@@ -38,5 +39,11 @@ func All() []*read.Format {
 		iptables.Save,
 		certificate.Format,
 		yang.Format,
+		strongswan.Status,
+		strongswan.Log,
+		libreswan.Status,
+		libreswan.Log,
+		iproute.XFRM,
+		conntrack.Format,
 	}
 }

@@ -64,6 +64,7 @@ type link struct {
 	Name     string   `json:"ifname"`
 	Parent   string   `json:"link"`
 	Flags    []string `json:"flags"`
+	MTU      int      `json:"mtu"`
 	LinkType string   `json:"link_type"`
 	Addrs    []struct {
 		Family  string `json:"family"`
@@ -153,6 +154,9 @@ func addLink(in *read.Input, line int, l link) error {
 		up = up || f == "UP"
 	}
 	i.Down = !up
+	if l.MTU > 0 {
+		i.MTU = model.Say(l.MTU, in.At(line))
+	}
 	if l.LinkType == "loopback" {
 		i.Kind = "loopback"
 	}

@@ -39,6 +39,7 @@ var Text = &read.Format{
 	Read:  readText,
 	Covers: read.Rows(
 		read.Coverage{Statement: "interfaces: flags, inet, inet6, peer, and of -d: xfrm, vti, gre, ipip, sit, vlan", Use: read.Used},
+		read.Coverage{Statement: "interfaces: mtu; of -s: bytes, errors and dropped packets", Use: read.Used},
 		read.Coverage{Statement: "routes: all types, via, dev, table, proto, metric, src, nexthop", Use: read.Used},
 		read.Coverage{
 			Statement: "rules: from, to, fwmark, iif, oif, ipproto, sport, dport, lookup, blackhole, unreachable, prohibit",
@@ -49,7 +50,7 @@ var Text = &read.Format{
 			Use:       read.Used,
 			Note:      "outside the model: results that depend on them say so",
 		},
-		read.Coverage{Statement: "everything else", Use: read.Irrelevant, Note: "queues, sizes, counters, lifetimes of addresses"},
+		read.Coverage{Statement: "everything else", Use: read.Irrelevant, Note: "queues, lifetimes of addresses"},
 	),
 }
 
@@ -77,17 +78,19 @@ func looksLikeText(f *source.File) (int, string) {
 	return 0, ""
 }
 
-// readText tells the three lists apart line by line.
+// readText tells the three lists apart line by line. It is long as a list is: a case a kind of line.
 func readText(in *read.Input) {
 	var dev *model.Interface
 	var hops *model.Route // a route whose next hops follow on lines of their own
+	var of *model.Traffic // of the interface, once its counters have begun
+	head := ""            // of the counters that the next line holds
 	for l := range lines.Parse(in.File.Bytes(), lines.Manner{Comments: "#"}) {
 		n, line, w, indented := l.Line, l.Text, l.Fields(), l.Indented()
 		switch {
 		case len(w) == 0:
 		case !indented && linkLine().MatchString(line):
 			in.Count()
-			hops = nil
+			hops, of, head = nil, nil, ""
 			dev = addLinkLine(in, n, w)
 		case !indented && ruleLine().MatchString(line+" "):
 			in.Count()
@@ -101,6 +104,21 @@ func readText(in *read.Input) {
 				continue
 			}
 			in.Gateway.AddRoute(&r)
+		case indented && dev != nil && (w[0] == "RX:" || w[0] == "TX:" || w[0] == "RX" || w[0] == "TX"):
+			if head = strings.TrimSuffix(w[0], ":"); of == nil {
+				of = &model.Traffic{At: dev.At, Interface: dev.Name}
+				in.Gateway.Observed.Traffic = append(in.Gateway.Observed.Traffic, of)
+			}
+			if slices.Contains(w, "errors:") { // the second line of ip -s -s
+				head = "more"
+			}
+		case indented && dev != nil && head != "":
+			if head != "more" {
+				if err := count(of, head == "RX", w); err != nil {
+					in.Unread(n, "", "%s", source.Clean(err.Error()))
+				}
+			}
+			head = ""
 		case indented && dev != nil:
 			if err := detail(dev, w); err != nil {
 				in.Unread(n, "", "%s", source.Clean(err.Error()))
@@ -140,6 +158,11 @@ func addLinkLine(in *read.Input, n int, w []string) *model.Interface {
 	i.Down = !slices.Contains(flags, "UP")
 	if slices.Contains(flags, "LOOPBACK") {
 		i.Kind = "loopback"
+	}
+	if k := slices.Index(w, "mtu"); k > 0 && k+1 < len(w) {
+		if mtu, err := strconv.Atoi(w[k+1]); err == nil && mtu > 0 {
+			i.MTU = model.Say(mtu, in.At(n))
+		}
 	}
 	return i
 }

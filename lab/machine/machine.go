@@ -1,14 +1,15 @@
 //go:build lab
 
-// Package emulated runs cases in a stock Debian kernel under emulation: what needs real ESP, which the machine's own
+// Package machine runs scripts in a stock Debian kernel under emulation: what needs real ESP, which the machine's own
 // kernel may lack. It needs root, to install Debian's packages; nothing else on the machine is changed.
-package emulated
+package machine
 
 import (
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -19,21 +20,22 @@ import (
 	"toril/lab"
 )
 
-// machine is a kernel and what its first file system holds.
-type machine struct {
+// Machine is a kernel and what its first file system holds.
+type Machine struct {
 	t       testing.TB
 	kernel  string
-	archive string // the first file system, as the kernel unpacks it
+	archive string   // the first file system, as the kernel unpacks it
+	more    []string // archives that are unpacked over it
 }
 
-// newMachine makes the first file system: a shell, ip, nft and ping of this machine with their libraries, and the modules
+// New makes the first file system: a shell, ip, nft and ping of this machine with their libraries, and the modules
 // that packets need.
-func newMachine(t testing.TB) *machine {
+func New(t testing.TB) *Machine {
 	t.Helper()
 	making.Lock() // tests run side by side
 	defer making.Unlock()
 	if made != nil {
-		return &machine{t, made.kernel, made.archive}
+		return &Machine{t: t, kernel: made.kernel, archive: made.archive}
 	}
 	lab.Need(t, "qemu-system-x86_64", "qemu-system-x86")
 	lab.Need(t, "/usr/sbin/nft", "nftables")
@@ -77,13 +79,13 @@ chmod 755 root/init
 	kernels, err := filepath.Glob(filepath.Join(dir, "kernel/boot/vmlinuz-*"))
 	require.NoError(t, err)
 	require.Len(t, kernels, 1)
-	made = &machine{nil, kernels[0], filepath.Join(dir, "base.cpio")}
-	return &machine{t, made.kernel, made.archive}
+	made = &Machine{kernel: kernels[0], archive: filepath.Join(dir, "base.cpio")}
+	return &Machine{t: t, kernel: made.kernel, archive: made.archive}
 }
 
 var (
 	making sync.Mutex
-	made   *machine
+	made   *Machine
 )
 
 func sh(t testing.TB, dir, script string) {
@@ -94,12 +96,13 @@ func sh(t testing.TB, dir, script string) {
 	require.NoError(t, err, "%s", out)
 }
 
-// run starts the kernel, runs a script in it and returns what it printed.
-func (m *machine) run(script string, limit time.Duration) string {
+// Run starts the kernel, runs a script in it and returns what it printed.
+func (m *Machine) Run(script string, limit time.Duration) string {
 	m.t.Helper()
 	dir := m.t.TempDir()
 	require.NoError(m.t, os.WriteFile(filepath.Join(dir, "script"), []byte(script), 0o755))
-	sh(m.t, dir, fmt.Sprintf("echo script | cpio -o -H newc --quiet > s.cpio; cat %s s.cpio > first", m.archive))
+	sh(m.t, dir, fmt.Sprintf("echo script | cpio -o -H newc --quiet > s.cpio; cat %s "+
+		"s.cpio > first", strings.Join(append([]string{m.archive}, m.more...), " ")))
 	cmd := exec.Command(
 		"timeout",
 		fmt.Sprint(int(limit.Seconds())),
@@ -113,7 +116,7 @@ func (m *machine) run(script string, limit time.Duration) string {
 		"-smp",
 		"1",
 		"-m",
-		"512",
+		"1024",
 		"-nodefaults",
 		"-no-user-config",
 		"-display",
@@ -137,4 +140,38 @@ func (m *machine) run(script string, limit time.Duration) string {
 	text, _, ended := strings.Cut(text, "\nEND")
 	require.True(m.t, ended, "the script did not end: %v\n%s", err, text)
 	return text
+}
+
+// With returns the machine with further programs: those of lines "FROM TO", with their libraries, below a root ("" for this machine's),
+// and whatever a shell script then does in the folder root, which is laid over the first file system. It is made once for a name.
+func (m *Machine) With(name, root, programs, script string) *Machine {
+	m.t.Helper()
+	making.Lock()
+	defer making.Unlock()
+	dir := filepath.Join(os.TempDir(), "toril-lab", "machine-"+name)
+	out := &Machine{t: m.t, kernel: m.kernel, archive: m.archive, more: append(slices.Clone(m.more), filepath.Join(dir, "more.cpio"))}
+	if _, err := os.Stat(filepath.Join(dir, "more.cpio")); err == nil {
+		return out
+	}
+	require.NoError(m.t, os.MkdirAll(dir, 0o777))
+	require.NoError(m.t, os.WriteFile(filepath.Join(dir, "programs"), []byte(programs), 0o644))
+	sh(m.t, dir, fmt.Sprintf(`
+from=%q
+rm -rf root; mkdir -p root
+add() {
+  mkdir -p "root$(dirname "$2")"; cp -L "$1" "root$2"
+  { LD_LIBRARY_PATH=${from:+$from/usr/lib/x86_64-linux-gnu:$from/lib/x86_64-linux-gnu} ldd "$1" 2>/dev/null || true; } | grep -oE '/[^ ]+\.so[^ ]*' | while read -r lib; do
+    to=${lib#"$from"}; [ -e "root$to" ] || { mkdir -p "root$(dirname "$to")"; cp -L "$lib" "root$to"; }
+  done || true
+}
+while read -r what to; do [ -z "$what" ] || for one in $from$what; do add "$one" "${to:-${one#"$from"}}"; done; done < programs
+add /lib/x86_64-linux-gnu/libgcc_s.so.1 /lib/x86_64-linux-gnu/libgcc_s.so.1
+mkdir -p root/bin root/etc
+for tool in ps kill rm cp head tail touch true cut sort test env timeout; do ln -sf /bin/busybox "root/bin/$tool"; done
+echo 'root:x:0:0:root:/:/bin/sh' > root/etc/passwd; echo 'root:x:0:' > root/etc/group; echo 'hosts: files' > root/etc/nsswitch.conf
+echo '127.0.0.1 localhost' > root/etc/hosts; : > root/etc/resolv.conf
+%s
+(cd root && find . -print0 | cpio -0 -o -H newc --quiet) > made.cpio; mv made.cpio more.cpio
+`, root, script))
+	return out
 }

@@ -1,0 +1,5 @@
+rules lampwright
+start
+sw lampwright --initiate --child depot
+traffic
+save

@@ -1,0 +1,5 @@
+# libreswan
+launch
+w lampwright --asynchronous --initiate --name depot
+sleep 3
+save

@@ -1,0 +1,5 @@
+# libreswan
+launch
+w lampwright --initiate --name depot
+traffic
+save

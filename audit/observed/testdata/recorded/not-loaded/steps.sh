@@ -1,0 +1,5 @@
+before lampwright
+start
+sw lampwright --initiate --child depot
+traffic
+save

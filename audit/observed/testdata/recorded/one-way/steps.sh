@@ -1,0 +1,5 @@
+rules buoyyard
+start
+sw lampwright --initiate --child depot
+traffic
+save

@@ -1,0 +1,3 @@
+start
+sw lampwright --initiate --child depot
+save

@@ -1,0 +1,3 @@
+begin lampwright
+sw lampwright --initiate --child depot
+save

@@ -1,0 +1,5 @@
+start
+sw lampwright --initiate --child depot
+sw lampwright --initiate --child tools
+traffic
+save

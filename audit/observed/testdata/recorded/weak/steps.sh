@@ -1,0 +1,4 @@
+start
+sw lampwright --initiate --child depot
+traffic
+save
