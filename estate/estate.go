@@ -44,6 +44,11 @@ type Options struct {
 
 	ShowUnread bool // quotes show what was not understood, and comments
 
+	// Edited are files that are read with another content than they have, by their shown paths.
+	Edited map[string][]byte
+	// Only are the names of the gateways that are read; none: all.
+	Only []string
+
 	Room int64 // bytes of files of the gateways that are kept in memory beside those in use; 0: as many as Room says
 
 	// Stdin is what the path "-" stands for; As is the name of its format, "" to recognise it, and Gateway the name of
@@ -454,6 +459,9 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 		Exceptions: l.exceptions,
 		configs:    l.files,
 		keeper:     newKeeper(l.opts),
+	}
+	if len(l.opts.Only) > 0 {
+		plans = slices.DeleteFunc(plans, func(p *plan) bool { return !slices.Contains(l.opts.Only, source.Clean(p.name)) })
 	}
 	all := make([]*Facts, len(plans))
 	group, ctx := errgroup.WithContext(ctx)

@@ -16,9 +16,17 @@ import (
 )
 
 // readGateway recognises the files of a gateway and has them read, formats in their order.
-func readGateway(ctx context.Context, p *plan, formats []*read.Format, manners map[*read.Format]*source.Manner) *model.Gateway {
+func readGateway(
+	ctx context.Context,
+	p *plan,
+	formats []*read.Format,
+	manners map[*read.Format]*source.Manner,
+	edited map[string][]byte,
+) *model.Gateway {
 	g := &model.Gateway{Name: source.Clean(p.name)}
-	folder := &read.Folder{FS: p.fsys, Prefix: p.shown, MaxBytes: MaxFile, Formats: formats, Manners: manners, Taken: map[string]bool{}}
+	folder := &read.Folder{
+		FS: p.fsys, Prefix: p.shown, MaxBytes: MaxFile, Formats: formats, Manners: manners, Taken: map[string]bool{}, Edited: edited,
+	}
 	all := p.find(ctx, g, folder)
 	g.Versions = p.config.versionsOf(g.Name)
 	for _, f := range all {

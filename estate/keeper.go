@@ -56,7 +56,7 @@ func (k *keeper) read(ctx context.Context, p *plan) *model.Gateway {
 	if len(formats) > len(k.opts.Formats) {
 		manners = k.mannersOf(p.config)
 	}
-	return readGateway(ctx, p, formats, manners)
+	return readGateway(ctx, p, formats, manners, k.opts.Edited)
 }
 
 // mannersOf are those of the formats of an estate with phrasebooks.

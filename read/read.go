@@ -125,7 +125,8 @@ type Folder struct {
 	Formats  []*Format // all that are known: a file of another format is not included
 	Manners  map[*Format]*source.Manner
 	Taken    map[string]bool
-	files    []*model.File // that are read, or being read
+	Edited   map[string][]byte // what files are read with in place of their content, by their shown paths
+	files    []*model.File     // that are read, or being read
 }
 
 // NewInput makes the Input of a file that was found in a folder, of a gateway with these versions of its daemons.
@@ -352,6 +353,9 @@ func (d *Folder) find(from, pattern string) []string {
 // Open reads a file of the folder. Its errors name the file and say what to do.
 func (d *Folder) Open(name string) (*model.File, error) {
 	shown := d.Prefix + name
+	if data, ok := d.Edited[shown]; ok {
+		return &model.File{File: source.NewFile(shown, data)}, nil
+	}
 	data, err := disk.Read(d.FS, name, d.MaxBytes)
 	switch {
 	case errors.Is(err, disk.ErrTooLarge):

@@ -11,6 +11,7 @@ import (
 	"toril/baseline"
 	"toril/changes"
 	"toril/daemon"
+	"toril/fix"
 	"toril/follow"
 	"toril/mirror"
 	"toril/model/settings"
@@ -31,6 +32,7 @@ type Form struct {
 	Audit     func(io.Writer, *Audited, Options) error
 	Changes   func(io.Writer, *changes.Diff, Options) error
 	Tunnels   func(io.Writer, *pair.Whole, []tunnels.View, Options) error
+	Fixes     func(io.Writer, []*fix.Fix, Options) error
 	Observed  func(io.Writer, *Observed, Options) error
 	Ends      func(io.Writer, *pair.Whole, []negotiate.Compared, Options) error
 	Follow    func(io.Writer, *pair.Whole, Asked, []*follow.Trip, Options) error

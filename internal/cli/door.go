@@ -15,7 +15,7 @@ import (
 type door struct {
 	to     io.Writer
 	first  func() // called before anything is written; nil for nothing
-	tabs   bool   // tabs pass: what is written is a script for a shell, or words for it
+	tabs   bool   // tabs pass, and line ends of two characters: what is written is a script for a shell, words for it, or a patch
 	color  bool   // Toril's own sequences for colours pass
 	before []byte // the beginning of a character, or of a sequence, that the next write goes on
 
@@ -104,7 +104,7 @@ func (d *door) Write(p []byte) (int, error) {
 				continue
 			}
 			out = fmt.Appendf(out, `\x%02x`, text[0])
-		case r == '\n' || r == '\t' && d.tabs || harmless(r):
+		case r == '\n' || r == '\t' && d.tabs || r == '\r' && d.tabs && len(text) > 1 && text[1] == '\n' || harmless(r):
 			out = append(out, text[:size]...)
 		default:
 			out = fmt.Appendf(out, `\u%04x`, r)

@@ -78,7 +78,7 @@ func (a *app) write(ctx context.Context, plan []written, o report.Options, one f
 		plain := o
 		plain.Look = report.Look{Width: 100}
 		err := disk.Replace(ctx, w.file, func(to io.Writer) error {
-			d := &door{to: to}
+			d := &door{to: to, tabs: a.tabs}
 			if err := one(w.form, d, plain); err != nil {
 				return err
 			}

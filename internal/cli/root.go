@@ -55,6 +55,7 @@ type app struct {
 	open        bool     // quotes show what was not understood
 	books       []string // phrasebooks that --phrasebook names
 	args        []string // of the command line
+	tabs        bool     // tabs pass the doors: see door
 	quiet       func()   // ends what is said about progress; nil where nothing is
 }
 
@@ -85,7 +86,8 @@ func Main(args []string, in io.Reader, out, err io.Writer) int {
 	a := &app{args: args, in: in, look: lookOf(out)}
 	plain, words := &door{to: out, color: a.look.Color}, &door{to: err}
 	raw := err
-	plain.tabs = len(args) > 0 && (args[0] == "completion" || strings.HasPrefix(args[0], "__complete"))
+	a.tabs = len(args) > 0 && (args[0] == "completion" || args[0] == "fix" || strings.HasPrefix(args[0], "__complete"))
+	plain.tabs = a.tabs
 	a.out, a.err, out, err = plain, words, plain, words
 	quiet := func() {
 		if a.quiet != nil {
@@ -167,6 +169,7 @@ func (a *app) root() *cobra.Command {
 		a.export(),
 		a.ends(),
 		a.observed(),
+		a.fix(),
 		a.mirror(),
 		a.follow(),
 		a.demo(),

@@ -26,7 +26,7 @@ var floors = [][]string{
 	{"cmd"},
 	{"internal/cli", "internal/gendocs"},
 	{"report"},
-	{"changes", "tunnels"},
+	{"changes", "tunnels", "fix"},
 	{"audit"},
 	{"mirror", "observe"},
 	{"follow", "export"},

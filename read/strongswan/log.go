@@ -167,7 +167,9 @@ func (l *logReader) line(t *underWay, text, when string, at source.Pos) {
 			return f.Child == "" && ofIKE(f) && (f.Connection == m[1] || f.Connection == "" && f.Peer == l.peer)
 		})
 	} else if m := kidUp().FindStringSubmatch(text); m != nil {
-		l.in.Gateway.Observed.Overcome(func(f *model.Failure) bool { return f.Child == m[1] || f.Child == "" && !ofIKE(f) && f.Peer == l.peer })
+		l.in.Gateway.Observed.Overcome(func(f *model.Failure) bool {
+			return f.Child == m[1] || f.Child == "" && !ofIKE(f) && f.Peer == l.peer
+		})
 	}
 }
 

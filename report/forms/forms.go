@@ -7,6 +7,7 @@ import (
 
 	"toril/report"
 	"toril/report/csv"
+	"toril/report/diff"
 	"toril/report/html"
 	"toril/report/json"
 	"toril/report/junit"
@@ -17,7 +18,7 @@ import (
 
 // All are the forms; the first that can write a kind of result is the usual one.
 func All() []report.Form {
-	return []report.Form{text.Form, markdown.Form, json.Form, html.Form, sarif.Form, junit.Form, csv.Form}
+	return []report.Form{text.Form, markdown.Form, json.Form, html.Form, sarif.Form, junit.Form, csv.Form, diff.Form}
 }
 
 // Can lists the names of the forms that can write a kind of result.

@@ -1,0 +1,219 @@
+package fix
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"toril/audit"
+	"toril/baseline"
+	"toril/ike"
+	"toril/model"
+	"toril/pair"
+	"toril/source"
+)
+
+// Case is a finding with what it is about, in the estate as it stands.
+type Case struct {
+	Finding  *audit.Finding
+	Whole    *pair.Whole
+	Gateway  *model.Gateway
+	Tunnel   *pair.Tunnel // nil for a finding about a gateway alone
+	End, Far pair.End     // Far has no gateway where the far end was not given
+	Child    *model.Child // of End; nil for none
+	Baseline *baseline.Baseline
+
+	unwritten string // why some change could not be written
+}
+
+func (s *Session) caseOf(f *audit.Finding) *Case {
+	c := &Case{Finding: f, Whole: s.now.whole, Gateway: s.now.whole.Gateway(f.Gateway), Baseline: s.Baseline}
+	for _, t := range s.now.whole.Tunnels {
+		if t.Name != f.Tunnel {
+			continue
+		}
+		c.Tunnel = t
+		for _, e := range t.Ends {
+			if e.Gateway.Name != f.Gateway || f.Connection != "" && e.Connection.Name != f.Connection {
+				continue
+			}
+			c.End = e
+			c.Far, _ = t.Far(e)
+			for _, k := range e.Connection.Children {
+				if k.Name == f.Child {
+					c.Child = k
+				}
+			}
+		}
+	}
+	if c.End.Gateway == nil {
+		c.Tunnel = nil
+	} else {
+		c.Baseline = s.Baseline.For(c.Gateway.Name, c.End.Connection.Name)
+		if c.Far.Gateway != nil {
+			c.Baseline = s.Baseline.For(c.Gateway.Name, c.End.Connection.Name, c.Far.Gateway.Name)
+		}
+	}
+	return c
+}
+
+// mate is the far child that means the case's; nil for none.
+func (c *Case) mate() *model.Child {
+	if c.Child == nil || c.Far.Gateway == nil {
+		return nil
+	}
+	if ks := c.Tunnel.Counterparts(c.Child); len(ks) == 1 {
+		return ks[0]
+	}
+	return nil
+}
+
+// set is a setting of an end, or of a child of it, and what it is to be.
+type set struct {
+	end   pair.End
+	child *model.Child
+	name  string // in model/settings
+	value any    // []ike.Proposal, time.Duration, ike.Version, model.Start, ike.Identity, bool or string
+}
+
+// change makes one change of settings; each is written in the words of the file that it stands in.
+func (c *Case) change(says string, sets ...set) (Change, error) {
+	out := Change{Says: says}
+	for _, x := range sets {
+		w, err := writerOf(x.end.Gateway, x.end.Connection.At)
+		if err != nil {
+			return out, err
+		}
+		edits, err := w.set(x)
+		if err != nil {
+			return out, err
+		}
+		out.Edits = append(out.Edits, edits...)
+	}
+	return out, nil
+}
+
+// writer writes settings into one format.
+type writer interface {
+	set(x set) ([]Edit, error)
+}
+
+// writerOf returns the writer of the file in which a connection of a gateway stands.
+func writerOf(g *model.Gateway, at source.Pos) (writer, error) {
+	f := g.File(at.File)
+	if f == nil {
+		return nil, fmt.Errorf("the file of %s's connection is not known", g.Name)
+	}
+	switch f.Format {
+	case "swanctl.conf":
+		return swanctl{g}, nil
+	case "ipsec.conf-strongswan":
+		return ipsecConf{g, false}, nil
+	case "ipsec.conf-libreswan":
+		return ipsecConf{g, true}, nil
+	}
+	return nil, fmt.Errorf("Toril does not write %s, the format of %s", f.Format, f.Path)
+}
+
+// valueOf returns the part of a statement behind its equals sign, without blanks around it.
+func valueOf(f *model.File, at source.Pos) (source.Range, bool) {
+	r := f.Range(at)
+	text := string(f.Bytes()[r.Start:r.End])
+	i := strings.IndexByte(text, '=')
+	if i < 0 {
+		return r, false
+	}
+	start := i + 1 + len(text[i+1:]) - len(strings.TrimLeft(text[i+1:], " \t"))
+	end := len(strings.TrimRight(text, " \t\r\n;"))
+	if end < start {
+		return r, false
+	}
+	return source.Range{Start: r.Start + start, End: r.Start + end}, true
+}
+
+// behind makes an edit that puts a line behind another, indented as what follows that, or a step deeper than it.
+func behind(f *model.File, line int, step, text string) Edit {
+	indent := leading(f.Line(line)) + step
+	for n := line + 1; n <= f.Lines() && n <= line+3; n++ {
+		if next := f.Line(n); strings.TrimSpace(next) != "" {
+			if len(leading(next)) > len(leading(f.Line(line))) {
+				indent = leading(next)
+			}
+			break
+		}
+	}
+	at := f.Range(f.At(line + 1)).Start
+	last := line >= f.Lines()
+	if last {
+		at = len(f.Bytes())
+	} else {
+		at = lineStart(f, line+1)
+	}
+	text = indent + text + eol(f, line)
+	if last && !strings.HasSuffix(string(f.Bytes()), "\n") {
+		text = eol(f, line) + strings.TrimRight(text, "\r\n")
+	}
+	return Edit{File: f.Path, Range: source.Range{Start: at, End: at}, Text: text}
+}
+
+// before makes an edit that puts a line before another, indented as that.
+func before(f *model.File, line int, text string) Edit {
+	at := lineStart(f, line)
+	return Edit{File: f.Path, Range: source.Range{Start: at, End: at}, Text: leading(f.Line(line)) + text + eol(f, line)}
+}
+
+// without makes an edit that takes lines out.
+func without(f *model.File, first, last int) Edit {
+	end := len(f.Bytes())
+	if last < f.Lines() {
+		end = lineStart(f, last+1)
+	}
+	return Edit{File: f.Path, Range: source.Range{Start: lineStart(f, first), End: end}}
+}
+
+// lineStart is the byte at which a line begins.
+func lineStart(f *model.File, line int) int {
+	at := 0
+	for n := 1; n < line; n++ {
+		i := strings.IndexByte(string(f.Bytes()[at:min(len(f.Bytes()), at+1<<16)]), '\n')
+		if i < 0 {
+			return len(f.Bytes())
+		}
+		at += i + 1
+	}
+	return at
+}
+
+// eol is how a line of the file ends.
+func eol(f *model.File, line int) string {
+	if f.Returned(line) {
+		return "\r\n"
+	}
+	return "\n"
+}
+
+func leading(line string) string { return line[:len(line)-len(strings.TrimLeft(line, " \t"))] }
+
+// timeText writes a time as these formats read it: whole hours, minutes, or seconds.
+func timeText(d time.Duration) string {
+	switch {
+	case d >= time.Hour && d%time.Hour == 0:
+		return fmt.Sprintf("%dh", d/time.Hour)
+	case d >= time.Minute && d%time.Minute == 0:
+		return fmt.Sprintf("%dm", d/time.Minute)
+	}
+	return fmt.Sprintf("%ds", d/time.Second)
+}
+
+// joined writes proposals, each by a daemon's own words.
+func joined(ps []ike.Proposal, by func(ike.Proposal) (string, error), between string) (string, error) {
+	var out []string
+	for _, p := range ps {
+		text, err := by(p)
+		if err != nil {
+			return "", err
+		}
+		out = append(out, text)
+	}
+	return strings.Join(out, between), nil
+}
