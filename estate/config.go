@@ -33,6 +33,8 @@ type Config struct {
 	Intents  []*Intent
 	// Exceptions are the findings that owners accept.
 	Exceptions []*Exception
+	// KeyRules are what far ends take as pre-shared keys.
+	KeyRules []*KeyRule
 
 	problems  []*source.Error // of phrasebooks, which are not used then
 	bookFiles []string        // below the estate's folder
@@ -79,6 +81,7 @@ type document struct {
 	Tunnels  []tunnelText      `yaml:"tunnels"`
 
 	Exceptions []ExceptionText `yaml:"exceptions"`
+	Keys       []keyRuleText   `yaml:"keys"`
 }
 
 type tunnelText struct {
@@ -143,6 +146,9 @@ func ParseConfig(file string, text []byte, formats []*read.Format, open func(nam
 			in.Allow = append(in.Allow, one)
 		}
 		c.Intents = append(c.Intents, in)
+	}
+	if c.KeyRules, err = keyRules(d.Keys, file, tree); err != nil {
+		return nil, err
 	}
 	c.Exceptions, err = exceptions(d.Exceptions, file, tree)
 	return c, err
@@ -364,6 +370,7 @@ func (l *loader) loadConfig(fsys fs.FS, prefix string) *Config {
 	l.files = append(l.files, source.NewFile(prefix+ConfigName, data))
 	l.intents = append(l.intents, c.Intents...)
 	l.exceptions = append(l.exceptions, c.Exceptions...)
+	l.keyRules = append(l.keyRules, c.KeyRules...)
 	l.problems = append(l.problems, c.problems...)
 	return c
 }

@@ -31,6 +31,7 @@ type Estate struct {
 	Gateways   []*Facts        // by name
 	Problems   []*source.Error // of every file, in their order
 	Intents    []*Intent       // what tunnels are for, as far as a toril.yaml says
+	KeyRules   []*KeyRule      // what far ends take as pre-shared keys
 	Exceptions []*Exception    // findings that are accepted, as far as a toril.yaml or the options say
 	Read       int             // files that were read
 	LeftOut    []model.LeftOut // files that were not read, by path
@@ -135,6 +136,7 @@ type loader struct {
 	files      []*source.File // read besides those of gateways
 	intents    []*Intent
 	exceptions []*Exception
+	keyRules   []*KeyRule
 	leftOut    []model.LeftOut
 	budget     int64 // bytes that archives may still unpack to
 }
@@ -457,6 +459,7 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 		Problems:   l.problems,
 		Intents:    l.intents,
 		Exceptions: l.exceptions,
+		KeyRules:   l.keyRules,
 		configs:    l.files,
 		keeper:     newKeeper(l.opts),
 	}

@@ -141,7 +141,8 @@ func swanctlText(value any) (string, error) {
 	case ike.Mode:
 		return v.String(), nil
 	case model.Start:
-		return [...]string{model.StartNever: "none", model.StartTraffic: "trap", model.StartBoot: "start", model.StartBoth: "trap|start"}[v], nil
+		words := [...]string{model.StartNever: "none", model.StartTraffic: "trap", model.StartBoot: "start", model.StartBoth: "trap|start"}
+		return words[v], nil
 	case bool:
 		return map[bool]string{true: "yes", false: "no"}[v], nil
 	case int:

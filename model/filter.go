@@ -118,6 +118,7 @@ type Rule struct {
 	Target  string // Jump, Goto: the ID of the chain
 	To      Translation
 	SetMark *MarkChange
+	MSS     int // what the rule makes of the MSS of TCP (RFC 9293, section 3.7.1), in bytes; PathMSS: as the path takes; 0: it does not
 	Log     bool
 	Counter bool
 	Packets uint64 // as counted when it was saved
@@ -125,6 +126,9 @@ type Rule struct {
 	Of      *Chain // the chain that it stands in
 	Index   int    // its place there, from 0
 }
+
+// PathMSS is an MSS that follows the path's MTU.
+const PathMSS = -1
 
 // Certain reports whether the rule concerns all of When.
 func (r *Rule) Certain() bool { return len(r.Unsure) == 0 }

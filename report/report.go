@@ -13,11 +13,10 @@ import (
 	"toril/daemon"
 	"toril/fix"
 	"toril/follow"
-	"toril/mirror"
-	"toril/model/settings"
 	"toril/negotiate"
 	"toril/observe"
 	"toril/pair"
+	"toril/present"
 	"toril/read"
 	"toril/tunnels"
 )
@@ -36,7 +35,7 @@ type Form struct {
 	Observed  func(io.Writer, *Observed, Options) error
 	Ends      func(io.Writer, *pair.Whole, []negotiate.Compared, Options) error
 	Follow    func(io.Writer, *pair.Whole, Asked, []*follow.Trip, Options) error
-	Mirror    func(io.Writer, mirror.Sheet, []settings.Row) error
+	Documents func(w io.Writer, kind string, all []present.Document, o Options) error // of a kind: "sheet", "keys"
 	Checks    func(io.Writer, []*audit.Check, []*baseline.Baseline, Options) error
 	Baselines func(io.Writer, []*baseline.Baseline, Options) error
 	Formats   func(io.Writer, []*read.Format, Options) error

@@ -43,3 +43,16 @@ func words(p *audit.Pass, g *model.Gateway) []string {
 	}
 	return slices.DeleteFunc(out, func(s string) bool { return len(s) < 3 })
 }
+
+// farNames are the names of the gateways at the far ends of a connection.
+func farNames(p *audit.Pass, g *model.Gateway, c *model.Connection) []string {
+	var out []string
+	if m := p.Estate.MatchOf(g, c); m != nil {
+		for _, s := range m.Sides {
+			if s.Gateway.Number != g.Number {
+				out = append(out, s.Gateway.Name)
+			}
+		}
+	}
+	return out
+}

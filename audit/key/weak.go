@@ -171,6 +171,13 @@ func judge(p *audit.Pass, g *model.Gateway, k *model.Key, names []string, entrop
 	}
 	f = out
 	f.Message = "the pre-shared key " + strings.Join(worst, ", and ")
+	for _, c := range conns {
+		if rules := p.Estate.KeyRulesFor(append(farNames(p, g, c), c.Name)...); len(rules) > 0 {
+			f.Fix = "Use a random key within the far end's rule (" + rules[0].String() + "), as long as that allows; one key per peer."
+			f.Also = append(f.Also, p.Evidence(rules[0].At, "the rule"))
+			break
+		}
+	}
 	return f, len(worst) > 0
 }
 

@@ -40,6 +40,7 @@ func All() []*audit.Check {
 		key.Reused,
 		key.SharedByAny,
 		key.Missing,
+		key.FarRule,
 		key.Unused,
 		key.ShortRSA,
 		key.WeakSignature,

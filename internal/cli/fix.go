@@ -84,7 +84,15 @@ func (a *app) fix() *cobra.Command {
 }
 
 // runFix fixes what is wanted, writes it, and the edited copies where they are asked for.
-func (a *app) runFix(ctx context.Context, s *fix.Session, args []string, wanted fix.Wanted, named bool, plan []written, apply string) error {
+func (a *app) runFix(
+	ctx context.Context,
+	s *fix.Session,
+	args []string,
+	wanted fix.Wanted,
+	named bool,
+	plan []written,
+	apply string,
+) error {
 	problems := 0
 	var err error
 	if s.Load, err = a.again(args, &problems); err != nil {

@@ -8,19 +8,16 @@ import (
 	"github.com/spf13/cobra"
 
 	"toril/mirror"
-	"toril/model/settings"
 	"toril/pair"
-	"toril/report"
 )
 
 func (a *app) mirror() *cobra.Command {
-	var form *formFlag
 	var write string
 	cmd := &cobra.Command{
 		Use:   "mirror GATEWAY/CONNECTION PATH...",
-		Short: "Write what the far end of a connection must configure, to hand over",
-		Long: "Writes a sheet in Markdown or JSON, or with --write a configuration for the far end that agrees with this one.\n" +
-			"Pre-shared keys are no part of it. Without a PATH the current folder is the estate.",
+		Short: "Write a configuration for the far end of a connection, which agrees with this one",
+		Long: "Writes a configuration for the far end that agrees with this one; what is to be settled stands in its comments. Pre-shared keys\n" +
+			"are no part of it. What a partner must know beside it is on the sheet (toril sheet). Without a PATH the current folder is the estate.",
 		Example: "  toril mirror lampwright/buoyyard estate/\n  toril mirror lampwright/buoyyard estate/ --write swanctl",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 1 { // the current folder
@@ -29,19 +26,8 @@ func (a *app) mirror() *cobra.Command {
 			return paths("GATEWAY/CONNECTION")(cmd, args)
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			as, err := form.form()
-			if err != nil {
-				return err
-			}
-			if write != "" && cmd.Flags().Changed("format") {
-				return fmt.Errorf(
-					"--write %s and --format %s contradict each other: one writes a configuration, the other a sheet",
-					write,
-					form.name,
-				)
-			}
 			writer := mirror.Writers[write]
-			if write != "" && writer == nil {
+			if writer == nil {
 				return fmt.Errorf("toril cannot write %q; it can write: %v", write, slices.Sorted(maps.Keys(mirror.Writers)))
 			}
 			paths := args[1:]
@@ -56,19 +42,15 @@ func (a *app) mirror() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if writer != nil {
-				text, err := writer(mirror.Of(t, end))
-				if err != nil {
-					return err
-				}
-				_, err = fmt.Fprint(a.out, text)
+			text, err := writer(mirror.Of(t, end))
+			if err != nil {
 				return err
 			}
-			return as.Mirror(a.out, mirror.Of(t, end), settings.All())
+			_, err = fmt.Fprint(a.out, text)
+			return err
 		},
 	}
-	form = addForm(cmd, "", func(f report.Form) bool { return f.Mirror != nil })
-	cmd.Flags().StringVar(&write, "write", "", "write a configuration instead: swanctl")
+	cmd.Flags().StringVar(&write, "write", "swanctl", "format of the configuration: swanctl")
 	return a.input(cmd)
 }
 

@@ -170,6 +170,8 @@ func (a *app) root() *cobra.Command {
 		a.ends(),
 		a.observed(),
 		a.fix(),
+		a.sheet(),
+		a.keys(),
 		a.mirror(),
 		a.follow(),
 		a.demo(),

@@ -26,7 +26,7 @@ var floors = [][]string{
 	{"cmd"},
 	{"internal/cli", "internal/gendocs"},
 	{"report"},
-	{"changes", "tunnels", "fix"},
+	{"changes", "tunnels", "fix", "sheet", "keys"},
 	{"audit"},
 	{"mirror", "observe"},
 	{"follow", "export"},

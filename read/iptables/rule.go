@@ -850,6 +850,12 @@ func (s *state) target(name string, goTo bool) {
 	default:
 		switch {
 		case passing[name] && s.chains[name] == nil && !goTo:
+			if name == "TCPMSS" {
+				s.rule.MSS = model.PathMSS
+				if n, err := strconv.ParseUint(opts["--set-mss"], 0, 16); err == nil && n > 0 {
+					s.rule.MSS = int(n)
+				}
+			}
 		case s.chains[name] != nil || goTo || strings.ToUpper(name) != name || s.declaredLater(name):
 			s.jump(name, goTo)
 		default:

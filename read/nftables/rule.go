@@ -423,6 +423,12 @@ func (s *state) match() bool {
 		return s.verdictMap(ops, from)
 	}
 	if s.accept("set") { // a field is rewritten that the model does not have
+		if slices.ContainsFunc(s.t[from:s.i], func(t token) bool { return t.Is("maxseg") }) {
+			s.rule.MSS = model.PathMSS
+			if n, err := strconv.ParseUint(s.t[min(s.i, len(s.t)-1)].Text, 0, 16); err == nil && n > 0 {
+				s.rule.MSS = int(n)
+			}
+		}
 		s.skipValue(either(number, anyName))
 		return true
 	}

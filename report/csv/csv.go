@@ -13,7 +13,7 @@ import (
 )
 
 // Form is comma-separated values.
-var Form = report.Form{Name: "csv", Endings: []string{".csv"}, Audit: write}
+var Form = report.Form{Name: "csv", Endings: []string{".csv"}, Audit: write, Documents: documents}
 
 var columns = []struct {
 	name string

@@ -2,6 +2,7 @@ package forms_test
 
 import (
 	"toril/pair"
+	"toril/present"
 	"toril/report/forms"
 	"toril/report/json"
 	"toril/report/junit"
@@ -35,12 +36,12 @@ import (
 	"toril/demo"
 	"toril/estate"
 	"toril/follow"
-	"toril/mirror"
 	"toril/model"
 	"toril/model/settings"
 	"toril/negotiate"
 	"toril/read/formats"
 	"toril/report"
+	"toril/sheet"
 	"toril/source"
 	"toril/tunnels"
 )
@@ -247,24 +248,53 @@ func TestFollowJSONTellsTheWholeWay(t *testing.T) {
 	assert.Equal(t, "headland", p.Onward.Parts[0].Answer[1].Gateway)
 }
 
-func TestMirrorSheet(t *testing.T) {
+func TestSheets(t *testing.T) {
 	e := demoEstate(t)
 	for _, tu := range e.Tunnels {
 		for _, end := range tu.Ends {
 			var b bytes.Buffer
-			require.NoError(t, markdown.Form.Mirror(&b, mirror.Of(tu, end), settings.All()))
+			all := []present.Document{sheet.Of(e, tu, end, settings.All(), "comes up", []string{"something"})}
+			require.NoError(t, markdown.Form.Documents(&b, "sheet", all, report.Options{}))
 			text := b.String()
-			assert.True(t, strings.HasPrefix(text, "# Far end of "+end.Name()+"\n"), text)
-			for _, want := range []string{"| own address | ", "| IKE proposals | ", "| own networks | ", "| PFS | "} {
-				assert.Contains(t, text, want)
+			assert.True(t, strings.HasPrefix(text, "# Tunnel of "+end.Name()+" to "), text)
+			for _, want := range []string{
+				"| own address | ", "| IKE proposals | ", "| own networks | ", "| PFS | ", "| UDP 500 | ", "| largest inner packet (inner MTU) | ",
+				"## Three tests, with the answers expected", "| 1. it passes | ", "- something",
+			} {
+				if want == "| largest inner packet (inner MTU) | " && sheetWithout(tu) {
+					continue
+				}
+				assert.Contains(t, text, want, end.Name())
 			}
+			head := 0
 			for line := range strings.Lines(text) {
-				if strings.HasPrefix(line, "|") {
-					assert.Equal(t, 3, strings.Count(strings.ReplaceAll(line, `\|`, ""), "|"), "a row has two cells: %s", line)
+				if n := strings.Count(strings.ReplaceAll(line, `\|`, ""), "|"); !strings.HasPrefix(line, "|") {
+					head = 0
+				} else if head == 0 {
+					head = n
+				} else {
+					assert.Equal(t, head, n, "a row has the cells of its table: %s", line)
+				}
+			}
+			for _, k := range end.Gateway.Keys {
+				if k.Given() {
+					assert.NotContains(t, text, k.Secret.Reveal())
+				}
+			}
+			for _, form := range forms.All() {
+				if form.Documents != nil {
+					assert.NoError(t, form.Documents(&b, "sheet", all, report.Options{}))
 				}
 			}
 		}
 	}
+}
+
+// sheetWithout reports whether no suite of a tunnel is known, so that nothing is computed from it.
+func sheetWithout(tu *pair.Tunnel) bool {
+	return !slices.ContainsFunc(negotiate.Tunnel(tu), func(a negotiate.Attempt) bool {
+		return slices.ContainsFunc(a.Children, func(c negotiate.Child) bool { return c.Outcome == negotiate.Agrees })
+	})
 }
 
 func TestEndsDisagree(t *testing.T) {
@@ -332,10 +362,10 @@ func TestANewSettingIsOneRow(t *testing.T) {
 			assert.Contains(t, b.String(), want, name)
 		}
 	}
-	s := mirror.Of(tu, tu.Ends[0])
+	s := []present.Document{sheet.Of(e, tu, tu.Ends[0], table, "", nil)}
 	for name, write := range map[string]func(io.Writer) error{
-		"mirror":      func(w io.Writer) error { return markdown.Form.Mirror(w, s, table) },
-		"mirror JSON": func(w io.Writer) error { return json.Form.Mirror(w, s, table) },
+		"sheet":      func(w io.Writer) error { return markdown.Form.Documents(w, "sheet", s, report.Options{}) },
+		"sheet JSON": func(w io.Writer) error { return json.Form.Documents(w, "sheet", s, report.Options{}) },
 	} {
 		var b bytes.Buffer
 		require.NoError(t, write(&b))
@@ -447,7 +477,7 @@ func TestForms(t *testing.T) {
 		"text json": func(f report.Form) bool {
 			return f.Audit != nil && f.Tunnels != nil && f.Ends != nil && f.Follow != nil && f.Defaults != nil
 		},
-		"markdown json": func(f report.Form) bool { return f.Mirror != nil },
+		"markdown json html csv": func(f report.Form) bool { return f.Documents != nil },
 	} {
 		assert.Equal(t, want, strings.Join(forms.Can(can), " "))
 		f, err := forms.Named("json", can)

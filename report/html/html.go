@@ -20,7 +20,7 @@ import (
 )
 
 // Form is a page of HTML.
-var Form = report.Form{Name: "html", Endings: []string{".html", ".htm"}, Audit: write}
+var Form = report.Form{Name: "html", Endings: []string{".html", ".htm"}, Audit: write, Documents: documents}
 
 //go:embed page.tmpl
 var pageText string

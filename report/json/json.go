@@ -147,7 +147,7 @@ var Form = report.Form{
 	Observed:  observed,
 	Ends:      ends,
 	Follow:    trips,
-	Mirror:    sheet,
+	Documents: documents,
 	Checks:    checks,
 	Baselines: baselines,
 	Formats:   savedFormats,
