@@ -2,9 +2,11 @@ package estate
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strings"
+	"unicode"
 
 	"toril/internal/strictyaml"
 	"toril/source"
@@ -36,10 +38,8 @@ var kinds = map[string]func(r rune) bool{
 	"lowercase": func(r rune) bool { return r >= 'a' && r <= 'z' },
 	"uppercase": func(r rune) bool { return r >= 'A' && r <= 'Z' },
 	"digits":    func(r rune) bool { return r >= '0' && r <= '9' },
-	"marks": func(r rune) bool {
-		return r > ' ' && r < 0x7f && !strings.ContainsRune("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789", r)
-	},
-	"blanks": func(r rune) bool { return r == ' ' },
+	"marks":     func(r rune) bool { return r > ' ' && r < 0x7f && !unicode.IsLetter(r) && !unicode.IsDigit(r) },
+	"blanks":    func(r rune) bool { return r == ' ' },
 }
 
 func keyRules(texts []keyRuleText, file string, tree *strictyaml.Tree) ([]*KeyRule, error) {
@@ -54,7 +54,8 @@ func keyRules(texts []keyRuleText, file string, tree *strictyaml.Tree) ([]*KeyRu
 		}
 		for _, c := range t.Characters {
 			if kinds[c] == nil {
-				return nil, source.Errorf(at, "%q is no kind of characters; known are: blanks, digits, letters, lowercase, marks, uppercase", c)
+				return nil, source.Errorf(at, "%q is no kind of characters; known are: %s", c,
+					strings.Join(slices.Sorted(maps.Keys(kinds)), ", "))
 			}
 		}
 		out = append(out, &KeyRule{at, t.Partner, t.Least, t.Most, t.Characters, t.Forbids, t.Source})

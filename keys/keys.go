@@ -1,5 +1,5 @@
-// Package keys takes stock of what authenticates the tunnels of an estate: certificates by the day on which they expire, chains that the far
-// end does not trust, pre-shared keys that serve several peers, and the far ends' rules for keys. No key is part of it.
+// Package keys takes stock of what authenticates the tunnels of an estate: certificates by the day on which they expire, chains that
+// the far end does not trust, pre-shared keys that serve several peers, and the far ends' rules for keys. No key is part of it.
 package keys
 
 import (
@@ -90,7 +90,8 @@ func calendar(w *pair.Whole, now time.Time) present.Part {
 
 // chains lists, for every end that shows a certificate, whether the far end trusts it.
 func chains(w *pair.Whole) present.Part {
-	p := present.Part{Name: "chains", Title: "Chains, by the end that shows them", Head: []string{"", "certificate", "far end", "trusted there"}}
+	p := present.Part{Name: "chains", Title: "Chains, by the end that shows them"}
+	p.Head = []string{"", "certificate", "far end", "trusted there"}
 	for _, t := range w.Tunnels {
 		for _, e := range t.Ends {
 			if e.Connection.Local.Method.Value != ike.Certificate {
@@ -161,7 +162,10 @@ func reuse(w *pair.Whole) present.Part {
 		}})
 	}
 	if n == 0 {
-		p.Notes = []string{fmt.Sprintf("None of the %s serves more than one pair of peers.", present.Plural(len(order), "different pre-shared key"))}
+		p.Notes = []string{"None serves more than one pair of peers, of " + present.Plural(len(order), "pre-shared key") + "."}
+		if len(order) == 0 {
+			p.Notes = []string{"No pre-shared key was given."}
+		}
 	}
 	return p
 }
@@ -174,6 +178,9 @@ func rules(w *pair.Whole) present.Part {
 			names := []string{e.Connection.Name}
 			if far, ok := t.Far(e); ok {
 				names = append(names, far.Gateway.Name)
+			}
+			if e.Connection.Local.Method.Value == ike.Certificate {
+				continue
 			}
 			for _, r := range w.Estate.Estate.KeyRulesFor(names...) {
 				id, _ := e.Shows(t.Own(e))

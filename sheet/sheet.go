@@ -98,7 +98,8 @@ func (m *maker) ends() {
 	own, peer := m.t.Own(m.end), m.t.Peer(m.end)
 	row("software", "IKE daemon", software(m.end), m.ofFar(software))
 	row("outer-address", "outer address", addr(own), addr(peer))
-	row("outer-interface", "outside interface", m.outside(m.end, own, peer), m.ofFar(func(e pair.End) string { return m.outside(e, peer, own) }))
+	row("outer-interface", "outside interface", m.outside(m.end, own, peer),
+		m.ofFar(func(e pair.End) string { return m.outside(e, peer, own) }))
 	row("inner-interfaces", "inside interfaces", inside(m.end), m.ofFar(inside))
 	row("own-identity", "identity", m.identity(m.end), m.ofFar(m.identity))
 	row("own-authentication", "authentication", m.end.Connection.Local.Method.Value.String(),
@@ -116,6 +117,9 @@ func (m *maker) ofFar(ask func(pair.End) string) string {
 
 func software(e pair.End) string {
 	name := e.Connection.Daemon.Name
+	if f := e.Gateway.File(e.Connection.At.File); name == "" && f != nil {
+		name = "read as " + f.Format
+	}
 	if v := e.Gateway.VersionOf(name); v != "" {
 		return name + " " + v
 	}
@@ -153,7 +157,8 @@ func outsideOf(w *pair.Whole, e pair.End, own, peer netip.Addr) *model.Interface
 	path := walk.NewPath(e.Gateway, w.Ends(e.Gateway), walk.Options{})
 	name := path.InterfaceFor(peer)
 	for _, i := range e.Gateway.Interfaces {
-		if i.Name == name || name == "" && own.IsValid() && slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return p.Addr() == own }) {
+		has := slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return p.Addr() == own })
+		if i.Name == name || name == "" && has {
 			return i
 		}
 	}
@@ -255,8 +260,10 @@ func (m *maker) negotiated(k *model.Child) string {
 }
 
 func (m *maker) suite(k *model.Child) (ike.Suite, bool) {
-	for _, a := range m.attempts {
-		if a.Failure != nil || a.Initiator.Gateway != m.end.Gateway && len(m.attempts) > 1 {
+	attempts := slices.Clone(m.attempts)
+	slices.SortStableFunc(attempts, func(a, b negotiate.Attempt) int { return m.second(a) - m.second(b) })
+	for _, a := range attempts {
+		if a.Failure != nil {
 			continue
 		}
 		if k == nil {
@@ -269,6 +276,14 @@ func (m *maker) suite(k *model.Child) (ike.Suite, bool) {
 		}
 	}
 	return ike.Suite{}, false
+}
+
+// second is 1 for an attempt of the far end's: those of this end count first.
+func (m *maker) second(a negotiate.Attempt) int {
+	if a.Initiator.Gateway == m.end.Gateway {
+		return 0
+	}
+	return 1
 }
 
 // starts tells who sets the tunnel up, and NAT.

@@ -24,32 +24,8 @@ var NoICMP = &audit.Check{
 	},
 	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		path, pol := of(p, s)
-		if pol == nil || pol.Child.Local.Value.At(pol.Own).Packets().Families() == nil {
-			return
-		}
-		var tcp []walk.Outcome
-		sent := packet.None()
-		for _, c := range path.Crossings(pol) {
-			passed, _ := filtered(c.Into)
-			for _, o := range passed {
-				if part := o.Was().And(packet.Only(packet.IPv4)).With(packet.Proto, packet.OneOf(6)); !part.Empty() {
-					tcp, sent = append(tcp, o), sent.Or(bare(part).Free(packet.Proto, packet.Sport, packet.Dport))
-				}
-			}
-		}
-		if len(tcp) == 0 {
-			return
-		}
-		message := returning(
-			path,
-			pol,
-			sent.Mirror().With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(3<<8|4)),
-			packet.Related,
-		)
-		_, inner := path.InboundAs(pol, message)
-		passed, stopped := filtered(inner)
-		if len(passed) > 0 || len(stopped) == 0 {
+		stopped := unreported(p, s)
+		if len(stopped) == 0 {
 			return
 		}
 		f := p.On(s, stopped[0].Decided(s.Child.At), false)
@@ -57,4 +33,37 @@ var NoICMP = &audit.Check{
 		f.Undecided(reasons(stopped))
 		p.Report(f)
 	},
+}
+
+// unreported is what stops the messages that report a packet of the child's as too big; none where they pass, or TCP does not.
+func unreported(p *audit.Pass, s *audit.Subject) []walk.Outcome {
+	path, pol := of(p, s)
+	if pol == nil || pol.Child.Local.Value.At(pol.Own).Packets().Families() == nil {
+		return nil
+	}
+	var tcp []walk.Outcome
+	sent := packet.None()
+	for _, c := range path.Crossings(pol) {
+		passed, _ := filtered(c.Into)
+		for _, o := range passed {
+			if part := o.Was().And(packet.Only(packet.IPv4)).With(packet.Proto, packet.OneOf(6)); !part.Empty() {
+				tcp, sent = append(tcp, o), sent.Or(bare(part).Free(packet.Proto, packet.Sport, packet.Dport))
+			}
+		}
+	}
+	if len(tcp) == 0 {
+		return nil
+	}
+	message := returning(
+		path,
+		pol,
+		sent.Mirror().With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(3<<8|4)),
+		packet.Related,
+	)
+	_, inner := path.InboundAs(pol, message)
+	passed, stopped := filtered(inner)
+	if len(passed) > 0 {
+		return nil
+	}
+	return stopped
 }

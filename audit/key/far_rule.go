@@ -16,7 +16,8 @@ var FarRule = &audit.Check{
 		"says why.",
 	Fix: "Agree on a key that both ends take, as random and as long as the far end's rule allows.",
 	Doc: audit.Doc{
-		What: "The keys of tunnels to partners for whom toril.yaml has a rule (keys:): length, kinds of characters, characters that are " +
+		What: "The keys of tunnels to partners for whom toril.yaml has a rule (keys:): length, kinds of characters, " +
+			"characters that are " +
 			"forbidden. The key is never shown.",
 		Harm:    "The tunnel never comes up, or a weaker key than agreed on protects it.",
 		Write:   "keys: [{partner: quayside, least: 20, most: 64, characters: [letters, digits]}] in toril.yaml, and a key that fits.",
@@ -41,7 +42,8 @@ var FarRule = &audit.Check{
 				continue
 			}
 			f := p.On(s, k.At, false)
-			f.Message = "the key for " + s.Connection.Name + " breaks the far end's rule (" + r.String() + "): " + strings.Join(broken, "; ")
+			why := strings.Join(broken, "; ")
+			f.Message = "the key for " + s.Connection.Name + " breaks the far end's rule (" + r.String() + "): " + why
 			f.Also = []audit.Evidence{{Pos: r.At, Note: "the rule"}}
 			f.Standard = r.Source
 			p.Report(f)

@@ -42,7 +42,10 @@ func TestJSONMeetsItsSchema(t *testing.T) {
 		"defaults.schema.json": {"defaults", "libreswan", "--format", "json"},
 		"tunnels.schema.json":  {"tunnels", "--format", "json", dir},
 		"ends.schema.json":     {"ends", "--format", "json", dir},
-		"mirror.schema.json":   {"mirror", "--format", "json", "lampwright/quayside", dir},
+		"observed.schema.json": {"observed", "--format", "json", dir},
+		"fix.schema.json":      {"fix", "--check", "nat", "--format", "json", dir},
+		"sheet.schema.json":    {"sheet", "--format", "json", "lampwright/quayside", dir},
+		"keys.schema.json":     {"keys", "--format", "json", dir},
 		"follow.schema.json": {"follow", "--format", "json", "--gateway", "lampwright", "--from", "10.10.0.0/23", "--to",
 			"10.40.0.0/22", dir},
 	} {

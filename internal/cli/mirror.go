@@ -16,8 +16,9 @@ func (a *app) mirror() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "mirror GATEWAY/CONNECTION PATH...",
 		Short: "Write a configuration for the far end of a connection, which agrees with this one",
-		Long: "Writes a configuration for the far end that agrees with this one; what is to be settled stands in its comments. Pre-shared keys\n" +
-			"are no part of it. What a partner must know beside it is on the sheet (toril sheet). Without a PATH the current folder is the estate.",
+		Long: "Writes a configuration for the far end that agrees with this one; what is to be settled stands in its comments.\n" +
+			"Pre-shared keys are no part of it. What a partner must know beside it is on the sheet (toril sheet).\n" +
+			"Without a PATH the current folder is the estate.",
 		Example: "  toril mirror lampwright/buoyyard estate/\n  toril mirror lampwright/buoyyard estate/ --write swanctl",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 1 { // the current folder

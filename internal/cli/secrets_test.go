@@ -164,7 +164,8 @@ func TestPlantedSecrets(t *testing.T) {
 		run("follow", estate, "--gateway", "g01", "--from", "10.1.0.1", "--to", "10.2.0.1", "--format", form)
 	}
 	for _, form := range []string{"markdown", "json"} {
-		run("mirror", "g01/a", estate, "--format", form)
+		run("sheet", "g01/a", estate, "--format", form)
+		run("keys", estate, "--format", form)
 	}
 	run("mirror", "g01/a", estate, "--write", "swanctl")
 	for _, form := range []string{"markdown", "html", "sarif", "junit", "csv"} {

@@ -28,9 +28,11 @@ func (a *app) sheet() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "sheet GATEWAY[/CONNECTION] PATH...",
 		Short: "Write what a partner or a support desk asks for of a tunnel, to hand over",
-		Long: "Writes a sheet a connection: software, addresses and interfaces of both ends, what protects IKE and the children, lifetimes,\n" +
-			"networks, NAT, who initiates; what the far end sets, opens and routes; what fits into a packet; and three tests with the\n" +
-			"answers expected. No key is part of it. With --since, what changed since an older state of the estate. Without a PATH the\n" +
+		Long: "Writes a sheet per connection: software, addresses and interfaces of both ends, what protects IKE and the children,\n" +
+			"lifetimes, networks, NAT, who initiates; what the far end sets, opens and routes; what fits into a packet; and three " +
+			"tests with the\n" +
+			"answers expected. No key is part of it. With --since, what changed since an older state of the estate. Without " +
+			"a PATH the\n" +
 			"current folder is the estate.",
 		Example: "  toril sheet lampwright/buoyyard estate/\n  toril sheet headland estate/ -o headland.html",
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -111,7 +113,15 @@ func (a *app) sheets(cmd *cobra.Command, e *pair.Estate, name, since string) ([]
 	return out, nil
 }
 
-func compared(ctx context.Context, old *pair.Estate, name string, r *audit.Result, w *pair.Whole, b *baseline.Baseline) (*changes.Diff, error) {
+// compared compares an older state of the estate with what it is now.
+func compared(
+	ctx context.Context,
+	old *pair.Estate,
+	name string,
+	r *audit.Result,
+	w *pair.Whole,
+	b *baseline.Baseline,
+) (*changes.Diff, error) {
 	was, err := audit.Run(ctx, old, suite.All(), b, r.Now)
 	if err != nil {
 		return nil, err
@@ -145,8 +155,9 @@ func (a *app) keys() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "keys PATH...",
 		Short: "Take stock of certificates and keys: expiry, chains, reuse, the far ends' rules",
-		Long: "Lists every certificate by the day on which it expires, with the connections that it carries; chains that reach no authority\n" +
-			"that the far end trusts; pre-shared keys that serve several pairs of peers; and what far ends take as keys, by toril.yaml.\n" +
+		Long: "Lists every certificate by the day on which it expires, with the connections that it carries; chains that reach\n" +
+			"no authority that the far end trusts; pre-shared keys that serve several pairs of peers; and what far ends take as " +
+			"keys, by toril.yaml.\n" +
 			"No key is shown.",
 		Example: "  toril keys estate/\n  toril keys estate/ -o keys.csv",
 		Args:    paths(),

@@ -25,6 +25,7 @@ var Form = report.Form{
 	Audit:     audits,
 	Changes:   differences,
 	Tunnels:   views,
+	Documents: documents,
 	Fixes:     fixes,
 	Observed:  observed,
 	Ends:      ends,
