@@ -71,6 +71,20 @@ func (e *Estate) Config(path string) *source.File {
 // FactsOf returns the facts of a gateway that was read for the estate.
 func (e *Estate) FactsOf(g *model.Gateway) *Facts { return e.Gateways[g.Number] }
 
+// Format returns a format by its name as a gateway's files are read by it, those of its estate's phrasebooks among them; nil for none.
+func (e *Estate) Format(g *model.Gateway, name string) *read.Format {
+	var own *Config
+	if p := e.FactsOf(g).plan; p != nil {
+		own = p.config
+	}
+	for _, f := range own.all(e.keeper.opts.Formats) {
+		if f.Name == name {
+			return f
+		}
+	}
+	return nil
+}
+
 // plan is a gateway before it is read: where its files are.
 type plan struct {
 	name    string

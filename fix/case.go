@@ -80,7 +80,7 @@ type set struct {
 func (c *Case) change(says string, sets ...set) (Change, error) {
 	out := Change{Says: says}
 	for _, x := range sets {
-		w, err := writerOf(x.end.Gateway, x.end.Connection.At)
+		w, err := c.writerOf(x.end.Gateway, x.end.Connection.At)
 		if err != nil {
 			return out, err
 		}
@@ -99,7 +99,7 @@ type writer interface {
 }
 
 // writerOf returns the writer of the file in which a connection of a gateway stands.
-func writerOf(g *model.Gateway, at source.Pos) (writer, error) {
+func (c *Case) writerOf(g *model.Gateway, at source.Pos) (writer, error) {
 	f := g.File(at.File)
 	if f == nil {
 		return nil, fmt.Errorf("the file of %s's connection is not known", g.Name)
@@ -111,6 +111,9 @@ func writerOf(g *model.Gateway, at source.Pos) (writer, error) {
 		return ipsecConf{g, false}, nil
 	case "ipsec.conf-libreswan":
 		return ipsecConf{g, true}, nil
+	}
+	if format := c.Whole.Format(g, f.Format); format != nil && format.Taught {
+		return phrased{g, format.Vocabulary}, nil
 	}
 	return nil, fmt.Errorf("Toril does not write %s, the format of %s", f.Format, f.Path)
 }

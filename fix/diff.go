@@ -38,6 +38,12 @@ func Unified(f *source.File, edited []byte) string {
 		for n := 0; n < around && to < len(ops) && shown(f, ops[to]); n++ {
 			to++
 		}
+		// programs that apply a diff take one with less on one side for the beginning or the end of the file
+		if lead, trail := i-from, to-j; lead < trail && from > 0 {
+			to = j + lead
+		} else if trail < lead && to < len(ops) {
+			from = i - trail
+		}
 		hunk(&b, ops[from:to], old, now)
 		i = to
 	}

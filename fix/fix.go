@@ -70,7 +70,8 @@ type Session struct {
 	Edited   map[string][]byte // files as they stand now, by their shown paths
 	Original map[string][]byte // as they were given
 
-	now *state
+	now  *state
+	near map[string]*state // as it stands, of some gateways only
 }
 
 // state is the estate as it stands.
@@ -114,8 +115,21 @@ func (s *Session) Run(ctx context.Context, wanted Wanted) ([]*Fix, error) {
 // read loads and audits the estate as it stands.
 func (s *Session) read(ctx context.Context) error {
 	r, w, err := s.audited(ctx, s.Edited, nil)
-	s.now = &state{w, r}
+	s.now, s.near = &state{w, r}, map[string]*state{}
 	return err
+}
+
+// standing audits some gateways as they stand.
+func (s *Session) standing(ctx context.Context, near []string) (*state, error) {
+	key := strings.Join(near, "\n")
+	if s.near[key] == nil {
+		r, w, err := s.audited(ctx, s.Edited, near)
+		if err != nil {
+			return nil, err
+		}
+		s.near[key] = &state{w, r}
+	}
+	return s.near[key], nil
 }
 
 func (s *Session) audited(ctx context.Context, edited map[string][]byte, only []string) (*audit.Result, *pair.Whole, error) {
@@ -139,11 +153,12 @@ func (s *Session) fix(ctx context.Context, f *Fix) error {
 		f.Why = why
 		return nil
 	}
-	near := s.near(c)
-	before, was, err := s.audited(ctx, s.Edited, near)
+	near := s.nearby(c)
+	at, err := s.standing(ctx, near)
 	if err != nil {
 		return err
 	}
+	before, was := at.result, at.whole
 	reason := ""
 	for _, change := range changes {
 		edited, err := s.apply(change.Edits)
@@ -180,8 +195,8 @@ func (s *Session) fix(ctx context.Context, f *Fix) error {
 	return nil
 }
 
-// near are the gateways that a change of a finding's gateways can concern: those, and the far ends of their tunnels.
-func (s *Session) near(c *Case) []string {
+// nearby are the gateways that a change of a finding's gateways can concern: those, and the far ends of their tunnels.
+func (s *Session) nearby(c *Case) []string {
 	names := map[string]bool{}
 	add := func(g *model.Gateway) {
 		if g == nil {

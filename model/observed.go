@@ -213,6 +213,8 @@ type seenIndex struct {
 	ikeAt    map[[2]netip.Addr][]*IKESA // of names that are not configured
 	childAt  map[[2]netip.Addr][]*ChildSA
 	failedAt map[netip.Addr][]*Failure
+
+	translated []*Flow
 }
 
 // configuredAs returns the name under which a connection that a daemon names is configured: a daemon that makes several of one puts
@@ -250,6 +252,11 @@ func (g *Gateway) seen() *seenIndex {
 				x.children[name] = append(x.children[name], sa)
 			} else {
 				x.childAt[[2]netip.Addr{sa.OwnAddr, sa.Peer}] = append(x.childAt[[2]netip.Addr{sa.OwnAddr, sa.Peer}], sa)
+			}
+		}
+		for _, f := range g.Observed.Flows {
+			if f.RSrc == f.Dst && f.RDst != f.Src && f.RDst.IsValid() && len(x.translated) < maxTranslated {
+				x.translated = append(x.translated, f)
 			}
 		}
 		for _, l := range g.Observed.Loaded {
@@ -307,6 +314,15 @@ func (g *Gateway) Strangers() (sas []*IKESA, loaded []*Loaded) {
 		}
 	}
 	return sas, loaded
+}
+
+// maxTranslated bounds the translated connections of a gateway that are looked at.
+const maxTranslated = 20_000
+
+// Translated are the tracked connections whose source was translated: their replies are expected at another address.
+func (g *Gateway) Translated() []*Flow {
+	x := g.seen()
+	return x.translated
 }
 
 // join takes over what another file shows.

@@ -41,7 +41,11 @@ type Format struct {
 	Comments []string        // what begins a comment
 	Words    func() []string // of the format, beside those of its coverage: they may be shown where a line was not understood
 	Taught   bool            // by a phrasebook
-	Family   string          // formats of one family may include each other's files; "" for a format by itself
+
+	// Vocabulary are the words of a language that a phrasebook teaches, by kind, each with what it means: "encryption", "aes256",
+	// "ENCR_AES_CBC 256".
+	Vocabulary map[string]map[string]string
+	Family     string // formats of one family may include each other's files; "" for a format by itself
 
 	// Looks judges a file's content: 0 is "certainly not this format", 100 "certainly". Why is a sentence for people.
 	Looks func(f *source.File) (score int, why string)

@@ -20,7 +20,8 @@ var InTheClear = &audit.Check{
 		parts(audit.SameTunnel, "route/clear-when-down")...),
 	Doc: audit.Doc{
 		What: "Connections in the output of conntrack -L whose source and destination are a child's, and whose replies are expected at " +
-			"another address than the source: its source was translated. A translation into the child's own networks is none of it.",
+			"another address than the source: its source was translated; of one gateway, the first 20,000 such connections. A " +
+			"translation into the child's own networks is none of it.",
 		Harm:    "What the tunnel was built for is readable on the way, and its replies come from the Internet.",
 		Write:   "rt ipsec exists accept, before the rule that translates.",
 		Sources: []string{"RFC 4301 section 5", "conntrack(8)"},
@@ -32,8 +33,8 @@ var InTheClear = &audit.Check{
 		local, remote := s.Child.Local.Value.At(s.Tunnel.Own(s.End)), s.Child.Remote.Value.At(s.Tunnel.Peer(s.End))
 		var first *model.Flow
 		n := 0
-		for _, f := range s.Gateway.Observed.Flows {
-			if local.Hold(f.Src) && remote.Hold(f.Dst) && f.RSrc == f.Dst && f.RDst != f.Src && f.RDst.IsValid() && !local.Hold(f.RDst) {
+		for _, f := range s.Gateway.Translated() {
+			if local.Hold(f.Src) && remote.Hold(f.Dst) && !local.Hold(f.RDst) {
 				if n++; first == nil {
 					first = f
 				}

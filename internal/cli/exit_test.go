@@ -57,7 +57,7 @@ func TestExitCodes(t *testing.T) {
 		{"sheet lampwright/nobody ESTATE", 2, "nobody"},
 		{"sheet", 2, "needs"},
 		{"keys ESTATE", 0, "Keys and certificates as of"},
-		{"observed ESTATE", 0, "None of the files that were read is saved status"},
+		{"observed ESTATE", 0, "headland/skerry"},
 		{"fix ESTATE --check nat", 1, "fixed"},
 		{"fix ESTATE --check nat/rewritten --gateway lampwright", 0, "+++ b/"},
 		{"fix ESTATE --check papyrus", 2, "papyrus"},

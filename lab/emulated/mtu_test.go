@@ -122,9 +122,9 @@ func sizes(words string, w ike.Wrap, want int) string {
 		encap = " encap espinudp 4500 4500 0.0.0.0"
 	}
 	var b strings.Builder
-	b.WriteString("echo CASE\n")
+	b.WriteString("echo CASE\nip -n a route flush cache; ip -n a -6 route flush cache 2>/dev/null\n")
 	for _, n := range []string{"a", "b"} {
-		fmt.Fprintf(&b, "ip -n %s -batch - <<'E'\nxfrm state flush\nxfrm policy flush\nroute flush cache\n-6 route flush cache\n", n)
+		fmt.Fprintf(&b, "ip -n %s -batch - <<'E'\nxfrm state flush\nxfrm policy flush\n", n)
 		for _, dir := range [][2]string{{own, peer}, {peer, own}} {
 			fmt.Fprintf(&b, "xfrm state add src %s dst %s proto esp spi 0x1%d mode %s flag af-unspec %s%s\n", dir[0], dir[1],
 				len(dir[0])+strings.Count(dir[0], "1"), mode, words, encap)

@@ -150,10 +150,13 @@ func (b *Book) Format() *read.Format {
 		Comments: b.Manner.Comments,
 		Order:    20,
 		Taught:   true,
-		Looks:    b.looks,
-		Read:     b.read,
-		Words:    b.words,
-		Covers:   func() []read.Coverage { return covers(b.rules, "") },
+
+		Vocabulary: b.vocabulary,
+
+		Looks:  b.looks,
+		Read:   b.read,
+		Words:  b.words,
+		Covers: func() []read.Coverage { return covers(b.rules, "") },
 	}
 }
 

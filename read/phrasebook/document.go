@@ -82,6 +82,7 @@ type ruleText struct {
 	Routing     map[string]string `yaml:"routing" says:"parts of a routing protocol"`
 	Connection  map[string]string `yaml:"connection" says:"what concerns a connection as a whole"`
 	Child       map[string]string `yaml:"child" says:"what concerns a child as a whole"`
+	Status      map[string]string `yaml:"status" says:"what a status page shows of an SA that is up, or down"`
 	Moot        string            `yaml:"moot" says:"why the statement, and all that stands in it, is of no consequence"`
 	Not         *ruleText         `yaml:"not" says:"what the negated statement means; left out: flags are off"`
 	Phrases     []ruleText        `yaml:"phrases" says:"statements that may stand in it"`

@@ -185,6 +185,22 @@ var facts = sync.OnceValue(func() map[string]map[string]part {
 		"child": {
 			"protocol": {types: []string{"protocol"}, says: saysProtocols, about: "the protocol of all its networks"},
 		},
+		"status": {
+			"connection":  {types: []string{"word"}, must: true, says: words, about: "the connection's name, as it is configured"},
+			"child":       {types: []string{"word"}, says: words, about: "the child's name; left out: it is of the IKE SA"},
+			"up":          {types: []string{"flag"}, says: saysFlag, about: "no: it is down; left out: it is up"},
+			"peer":        {types: []string{"address"}, about: "address of the far end"},
+			"encryption":  {types: []string{"encryption"}, about: "cipher in use"},
+			"integrity":   {types: []string{"integrity"}, about: "integrity algorithm in use"},
+			"group":       {types: []string{"group"}, about: "key exchange in use"},
+			"bytes-in":    {types: []string{"number"}, about: "bytes that came out of the tunnel"},
+			"bytes-out":   {types: []string{"number"}, about: "bytes that went into it"},
+			"packets-in":  {types: []string{"number"}, about: "packets that came out of the tunnel"},
+			"packets-out": {types: []string{"number"}, about: "packets that went into it"},
+			"age":         {types: []string{"seconds", "minutes", "hours"}, about: "how long it has been up"},
+			"local":       {types: places, about: "own networks"},
+			"remote":      {types: places, about: "the far end's networks"},
+		},
 		"connection": {
 			"disabled":  {types: []string{"flag"}, says: saysFlag, about: "yes: it is not in force"},
 			"interface": {types: []string{"word", "interface"}, about: "the tunnel interface that leads into it"},

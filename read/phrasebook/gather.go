@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"toril/ike"
 	"toril/model"
@@ -149,7 +150,66 @@ func (r *run) complete(rec *record) {
 		r.translationRule(rec)
 	case "key":
 		r.key(rec)
+	case "status":
+		r.status(rec)
 	}
+}
+
+// status keeps what a status page shows of an SA.
+func (r *run) status(rec *record) {
+	seen := &r.in.Gateway.Observed
+	if _, ok := seen.Lists(model.ListSAs); !ok {
+		seen.Listed = append(seen.Listed, model.Listed{List: model.ListSAs, At: rec.at})
+	}
+	up := len(rec.values["up"]) == 0 || flag(rec.values, "up")
+	age := time.Duration(0)
+	for _, v := range rec.values["age"] {
+		age, _ = v.(time.Duration)
+	}
+	var suite ike.Suite
+	for _, key := range []string{"encryption", "integrity", "group"} {
+		for _, v := range rec.values[key] {
+			if c, ok := v.(ike.Choice); ok {
+				suite.Transforms[c.Registry] = c
+			}
+		}
+	}
+	peer := netip.Addr{}
+	for _, v := range rec.values["peer"] {
+		peer, _ = v.(netip.Addr)
+	}
+	name, child := text(rec.values, "connection"), text(rec.values, "child")
+	state := map[bool]string{true: "up", false: "down"}[up]
+	if child == "" {
+		suite.Protocol = ike.IKE
+		seen.IKE = append(seen.IKE, &model.IKESA{At: rec.at, Connection: name, Up: up, State: state, Suite: suite, Age: age, Remote: peer})
+		return
+	}
+	suite.Protocol = ike.ESP
+	count := func(bytes, packets string) model.Counter {
+		return model.Counter{Bytes: count(rec.values, bytes), Packets: count(rec.values, packets), Told: len(rec.values[bytes]) > 0, At: rec.at}
+	}
+	seen.Children = append(seen.Children, &model.ChildSA{
+		At: rec.at, Connection: name, Name: child, Up: up, State: state, Protocol: ike.ESP, Mode: ike.Tunnel, Suite: suite, Peer: peer, Age: age,
+		In: count("bytes-in", "packets-in"), Out: count("bytes-out", "packets-out"),
+		Local: selectorsOf(rec.values["local"]), Remote: selectorsOf(rec.values["remote"]),
+	})
+}
+
+// selectorsOf are the networks of a part as selectors.
+func selectorsOf(values []any) ike.Selectors {
+	var out ike.Selectors
+	for _, v := range values {
+		switch v := v.(type) {
+		case ike.Selector:
+			out = append(out, v)
+		case netip.Prefix:
+			out = append(out, ike.SelectPrefix(v))
+		case netip.Addr:
+			out = append(out, ike.SelectPrefix(netip.PrefixFrom(v, v.BitLen())))
+		}
+	}
+	return out
 }
 
 // key adds a pre-shared key.

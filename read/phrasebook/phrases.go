@@ -119,7 +119,7 @@ func (l *loader) meaning(p *Phrase, text ruleText, path string, depth int, aroun
 func (text ruleText) facts() map[string]map[string]string {
 	all := map[string]map[string]string{
 		"interface": text.Interface, "route": text.Route, "key": text.Key, "rule": text.Rule, "translation": text.Translation,
-		"service": text.Service, "routing": text.Routing, "connection": text.Connection, "child": text.Child,
+		"service": text.Service, "routing": text.Routing, "connection": text.Connection, "child": text.Child, "status": text.Status,
 	}
 	maps.DeleteFunc(all, func(_ string, parts map[string]string) bool { return len(parts) == 0 })
 	return all

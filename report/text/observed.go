@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -30,7 +31,7 @@ func observed(w io.Writer, all *report.Observed, o report.Options) error {
 		p.line("")
 	}
 	if len(silent) > 0 {
-		p.block(0, p.dim("no status given"), "of "+strings.Join(silent, ", "))
+		p.wrapped("%s", p.dim("no status given of "+strings.Join(silent, ", ")))
 		p.line("")
 	}
 	if len(silent) == len(all.Views) {
@@ -59,7 +60,7 @@ func (p *paper) seenAt(e observe.EndView) {
 	p.line("%s", p.bold(e.Name()))
 	tw := table.NewWriter()
 	tw.SetStyle(plainStyle)
-	const name, state, age = 20, 8, 9
+	const name, state, age = 18, 8, 13
 	tw.SetColumnConfigs([]table.ColumnConfig{
 		{Number: 1, WidthMax: 1},
 		{Number: 2, WidthMax: name, WidthMaxEnforcer: wrap},
@@ -79,7 +80,7 @@ func (p *paper) seenAt(e observe.EndView) {
 		}
 		old := ""
 		if r.Age > 0 {
-			old = present.Span(r.Age)
+			old = present.Span(rounded(r.Age))
 		}
 		tw.AppendRow(table.Row{p.paint(sign, color), r.What, r.State, old, p.seenLines(r)})
 	}
@@ -87,6 +88,14 @@ func (p *paper) seenAt(e observe.EndView) {
 	for _, f := range e.Failures {
 		p.block(2, p.paint("failed", text.FgRed), fmt.Sprintf("%s (%s)", observe.FailureText(f), f.At))
 	}
+}
+
+// rounded leaves out the seconds of a long time.
+func rounded(d time.Duration) time.Duration {
+	if d > time.Hour {
+		return d.Round(time.Minute)
+	}
+	return d
 }
 
 // seenLines puts what was seen of an SA in lines: its suite, its networks, its counters.
