@@ -187,10 +187,12 @@ func (r *run) status(rec *record) {
 	}
 	suite.Protocol = ike.ESP
 	count := func(bytes, packets string) model.Counter {
-		return model.Counter{Bytes: count(rec.values, bytes), Packets: count(rec.values, packets), Told: len(rec.values[bytes]) > 0, At: rec.at}
+		told := len(rec.values[bytes]) > 0
+		return model.Counter{Bytes: count(rec.values, bytes), Packets: count(rec.values, packets), Told: told, At: rec.at}
 	}
 	seen.Children = append(seen.Children, &model.ChildSA{
-		At: rec.at, Connection: name, Name: child, Up: up, State: state, Protocol: ike.ESP, Mode: ike.Tunnel, Suite: suite, Peer: peer, Age: age,
+		At: rec.at, Connection: name, Name: child, Up: up, State: state, Protocol: ike.ESP, Mode: ike.Tunnel, Suite: suite,
+		Peer: peer, Age: age,
 		In: count("bytes-in", "packets-in"), Out: count("bytes-out", "packets-out"),
 		Local: selectorsOf(rec.values["local"]), Remote: selectorsOf(rec.values["remote"]),
 	})

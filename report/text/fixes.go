@@ -45,7 +45,7 @@ func (p *paper) fixHead(f *audit.Finding) {
 func (p *paper) fixed(f *fix.Fix) {
 	p.fixHead(&f.Finding)
 	p.para(2, f.Finding.Sentence())
-	p.block(2, p.dim("fix  "), f.Says)
+	p.block(2, p.dim("fix   "), f.Says)
 	proof := "read again: the finding is gone"
 	if n := len(f.Gone); n > 0 {
 		proof += ", and with it " + goneText(f.Gone)
@@ -56,9 +56,9 @@ func (p *paper) fixed(f *fix.Fix) {
 	} else if f.Tunnel != "" {
 		proof += "; the tunnel " + f.After + ", as before"
 	}
-	p.block(2, p.dim("proof"), proof)
+	p.block(2, p.dim("proof "), proof)
 	if f.Order != "" {
-		p.block(2, p.dim("order"), f.Order)
+		p.block(2, p.dim("order "), f.Order)
 	}
 	for _, patch := range f.Files {
 		for line := range strings.Lines(patch.Diff) {
