@@ -54,9 +54,8 @@ func calendar(w *pair.Whole, now time.Time) present.Part {
 	p := present.Part{Name: "certificates", Title: "Certificates, by the day on which they expire",
 		Head: []string{"", "expires", "days left", "subject", "key", "carries"}}
 	type entry struct {
-		at   time.Time
-		row  present.Row
-		lost bool
+		at  time.Time
+		row present.Row
 	}
 	var all []entry
 	for _, g := range w.Gateways {

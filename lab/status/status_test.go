@@ -139,7 +139,7 @@ launch() {
 }
 save() {
   for g in $GATEWAYS; do
-    if [ $S = libreswan-up ]; then w $g --status; else w $g --status | grep -v ' algorithm '; fi | file $g/whack-status.txt
+    if [ $S = libreswan-up ]; then w $g --status; else w $g --status | grep -v ' algorithm '; fi | grep -v unity: | file $g/whack-status.txt
     w $g --trafficstatus | file $g/trafficstatus.txt
     grep depot /tmp/$g.log | file $g/pluto.log
     seen $g
