@@ -115,7 +115,7 @@ func (c *Case) writerOf(g *model.Gateway, at source.Pos) (writer, error) {
 	if format := c.Whole.Format(g, f.Format); format != nil && format.Taught {
 		return phrased{g, format.Vocabulary}, nil
 	}
-	return nil, fmt.Errorf("Toril does not write %s, the format of %s", f.Format, f.Path)
+	return nil, fmt.Errorf("the format of %[2]s, %[1]s, is not one that Toril writes", f.Format, f.Path)
 }
 
 // valueOf returns the part of a statement behind its equals sign, without blanks around it.
@@ -145,11 +145,9 @@ func behind(f *model.File, line int, step, text string) Edit {
 			break
 		}
 	}
-	at := f.Range(f.At(line + 1)).Start
 	last := line >= f.Lines()
-	if last {
-		at = len(f.Bytes())
-	} else {
+	at := len(f.Bytes())
+	if !last {
 		at = lineStart(f, line+1)
 	}
 	text = indent + text + eol(f, line)

@@ -42,7 +42,7 @@ func (w ipsecConf) set(x set) ([]Edit, error) {
 		key = keys[1]
 	}
 	if key == "" {
-		return nil, fmt.Errorf("Toril does not write %s into ipsec.conf", x.name)
+		return nil, fmt.Errorf("%s is not a setting that Toril writes into ipsec.conf", x.name)
 	}
 	text, err := w.text(x, between)
 	if err != nil {

@@ -56,7 +56,7 @@ func (w phrased) set(x set) ([]Edit, error) {
 		}
 		return w.proposals(c.Proposals, c.Parts, v)
 	}
-	return nil, fmt.Errorf("Toril does not write %s into the language of a phrasebook", x.name)
+	return nil, fmt.Errorf("%s is not a setting that Toril writes into the language of a phrasebook", x.name)
 }
 
 // statement returns the file and the bytes of a statement that is there.

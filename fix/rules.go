@@ -53,14 +53,37 @@ func ruleText(f *model.File, c *model.Chain, words string) string {
 }
 
 // acceptIKE puts rules that accept IKE and ESP of peers before the last rule of a chain that drops, or behind its last.
-func acceptIKE(g *model.Gateway, c *model.Chain, peers map[string]bool) ([]Edit, bool) {
+func acceptIKE(g *model.Gateway, c *model.Chain, peers map[string]bool, what string) ([]Edit, bool) {
 	if len(c.Rules) == 0 || len(peers) == 0 {
 		return nil, false
 	}
-	last := c.Rules[len(c.Rules)-1]
+	f := ownLine(g, c.Rules[0])
+	if f == nil {
+		return nil, false
+	}
+	var words []string
+	for _, p := range slices.Sorted(maps.Keys(peers)) {
+		family := map[bool]string{true: "ip6", false: "ip"}[strings.Contains(p, ":")]
+		udp, esp := family+" saddr "+p+" udp dport { 500, 4500 } accept", family+" saddr "+p+" meta l4proto esp accept"
+		if f.Format == "iptables-save" {
+			udp, esp = "-s "+p+" -p udp -m multiport --dports 500,4500 -j ACCEPT", "-s "+p+" -p esp -j ACCEPT"
+		}
+		if strings.Contains(what, "IKE") {
+			words = append(words, udp)
+		}
+		if strings.Contains(what, "ESP") {
+			words = append(words, esp)
+		}
+	}
+	return insert(g, c, words)
+}
+
+// insert puts rules before the first rule of a chain that drops, or behind its last.
+func insert(g *model.Gateway, c *model.Chain, words []string) ([]Edit, bool) {
+	last, drops := c.Rules[len(c.Rules)-1], false
 	for _, r := range c.Rules {
 		if r.Verb == model.Drop || r.Verb == model.Reject {
-			last = r
+			last, drops = r, true
 			break
 		}
 	}
@@ -68,26 +91,52 @@ func acceptIKE(g *model.Gateway, c *model.Chain, peers map[string]bool) ([]Edit,
 	if f == nil {
 		return nil, false
 	}
-	var text []string
-	for _, p := range slices.Sorted(maps.Keys(peers)) {
-		family := map[bool]string{true: "ip6", false: "ip"}[strings.Contains(p, ":")]
-		if f.Format == "nftables" {
-			text = append(text, family+" saddr "+p+" udp dport { 500, 4500 } accept", family+" saddr "+p+" meta l4proto esp accept")
-			continue
-		}
-		text = append(text, "-A "+c.Name+" -s "+p+" -p udp -m multiport --dports "+
-			"500,4500 -j ACCEPT", "-A "+c.Name+" -s "+p+" -p esp -j ACCEPT")
-	}
-	out := []Edit{}
-	for _, t := range text {
-		if last.Verb == model.Drop || last.Verb == model.Reject {
-			out = append(out, before(f, last.At.Line, t))
+	var out []Edit
+	for _, w := range words {
+		if text := ruleText(f, c, w); drops {
+			out = append(out, before(f, last.At.Line, text))
 		} else {
-			out = append(out, behindSame(f, last.At.Line, t))
+			out = append(out, behindSame(f, last.At.Line, text))
 		}
 	}
 	out[0].Text = joinTexts(out)
 	return out[:1], true
+}
+
+// What lets answers, and messages that report packets as too big, pass a filter.
+var (
+	answers = audit.Saying{
+		"nftables":      "ct state established,related accept",
+		"iptables-save": "-m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT",
+	}
+	tooBig = audit.Saying{
+		"nftables":      "ct state related accept",
+		"iptables-save": "-m conntrack --ctstate RELATED -j ACCEPT",
+	}
+)
+
+// accept puts a rule that accepts before the rules of the chain at fault, or behind its last.
+func accept(how ...audit.Saying) func(*Case) []Change {
+	return func(c *Case) []Change {
+		var out []Change
+		for _, chain := range c.Gateway.Chains {
+			if chain.Hook != model.Forward || chain.Kind != model.FilterChain || len(chain.Rules) == 0 {
+				continue
+			}
+			f := ownLine(c.Gateway, chain.Rules[0])
+			if f == nil {
+				continue
+			}
+			for _, words := range how {
+				first := before(f, chain.Rules[0].At.Line, ruleText(f, chain, words[f.Format]))
+				out = append(out, Change{Edits: []Edit{first}, Says: "a rule that accepts replies, and what belongs to them"})
+				if edits, ok := insert(c.Gateway, chain, []string{words[f.Format]}); ok {
+					out = append(out, Change{Edits: edits, Says: "a rule that accepts replies, and what belongs to them"})
+				}
+			}
+		}
+		return out
+	}
 }
 
 // joinTexts puts edits at the same place together.

@@ -36,7 +36,7 @@ func (w swanctl) set(x set) ([]Edit, error) {
 	c := x.end.Connection
 	key, at, inherited := w.key(x)
 	if key == "" {
-		return nil, fmt.Errorf("Toril does not write %s into swanctl.conf", x.name)
+		return nil, fmt.Errorf("%s is not a setting that Toril writes into swanctl.conf", x.name)
 	}
 	text, err := swanctlText(x.value)
 	if err != nil {
@@ -148,7 +148,7 @@ func swanctlText(value any) (string, error) {
 	case int:
 		return fmt.Sprint(v), nil
 	}
-	return "", fmt.Errorf("Toril does not write such a value: %T", value)
+	return "", fmt.Errorf("a value of %T is not one that Toril writes", value)
 }
 
 // opening returns the line on which a section begins, by the names of those that it is in; 0 where it is not in the file.

@@ -44,7 +44,7 @@ var byArea = map[string]string{
 	"key":      "a key, or a certificate, is made and handed over by people, not written by a tool",
 	"access":   "which traffic is wanted only its owner knows: declare it in toril.yaml, then write the rules",
 	"domain":   "which networks belong to the tunnel only its owner knows",
-	"route":    "the file shows the state of the system and is not its configuration: change that, and save it again",
+	"route":    "Toril writes no routes and no interfaces: change them where the system has them, and save its state again",
 	"read":     "what could not be read cannot be edited safely",
 	"observed": "status is what happened: change the configuration, load it, and save the status again",
 	"policy":   "an exception is its owner's to renew or to withdraw",
@@ -60,7 +60,7 @@ var byArea = map[string]string{
 // fixers is the list of all fixers.
 func fixers() []fixer {
 	const far = "the far end was not given, and both must change"
-	const rule = "Toril does not write the format of the rule"
+	const rule = "the format of the rule is not one that Toril writes"
 	return []fixer{
 		{[]string{"ike/weak-algorithm", "ike/downgrade", "ike/weaker-first"}, ikeProposals, far},
 		{[]string{"esp/weak-algorithm", "esp/downgrade", "esp/no-encryption", "esp/no-integrity", "esp/ah-alone", "pfs/absent",
@@ -86,6 +86,8 @@ func fixers() []fixer {
 		{[]string{"nat/leftover-exemption", "access/redundant", "access/never-matches", "access/shadowed"}, remove, rule},
 		{[]string{"access/ike-closed"}, openIKE, rule},
 		{[]string{"access/no-log"}, logged, rule},
+		{[]string{"access/answers-stopped"}, accept(answers), rule},
+		{[]string{"access/no-icmp", "access/no-mss"}, accept(tooBig, answers), rule},
 		{[]string{"tidy/said-twice", "tidy/unused"}, remove, "the statement does not stand by itself on its lines"},
 		{[]string{"ends/identity-differs", "ends/authentication-differs"}, nil, "which identity is right only people know: it is " +
 			"part of what both ends agreed on"},
@@ -152,14 +154,14 @@ func sameLifetimes(c *Case) []Change {
 	}
 	if c.Child == nil {
 		d := min(c.End.Connection.Lifetime(), c.Far.Connection.Lifetime())
-		return setting("ike-lifetime", d, "the same lifetime of the IKE SA, "+timeText(d)+",")(c)
+		return setting("ike-lifetime", d, "the same lifetime of the IKE SA, "+timeText(d))(c)
 	}
 	m := c.mate()
 	if m == nil {
 		return nil
 	}
 	d := min(c.Child.Rekey.Value, m.Rekey.Value)
-	return setting("child-lifetime", d, "the same lifetime of the child, "+timeText(d)+",")(c)
+	return setting("child-lifetime", d, "the same lifetime of the child, "+timeText(d))(c)
 }
 
 // versions sets both ends to IKEv2.
@@ -417,8 +419,10 @@ func openIKE(c *Case) []Change {
 		if chain.Hook != model.Input || chain.Kind != model.FilterChain {
 			continue
 		}
-		if edits, ok := acceptIKE(c.Gateway, chain, peers); ok {
-			out = append(out, Change{Edits: edits, Says: "rules that accept IKE and ESP of the peer"})
+		for _, what := range []string{"IKE and ESP", "IKE", "ESP"} {
+			if edits, ok := acceptIKE(c.Gateway, chain, peers, what); ok {
+				out = append(out, Change{Edits: edits, Says: "rules that accept " + what + " of the peer"})
+			}
 		}
 	}
 	return out
