@@ -316,6 +316,27 @@ func (g *Gateway) Strangers() (sas []*IKESA, loaded []*Loaded) {
 	return sas, loaded
 }
 
+// Unconfigured is what was seen of no connection that is configured. SAs of the kernel count only where none is.
+func (g *Gateway) Unconfigured() (sas []*IKESA, children []*ChildSA, failures []*Failure) {
+	x := g.seen()
+	for _, sa := range g.Observed.IKE {
+		if x.configuredAs(sa.Connection) == "" {
+			sas = append(sas, sa)
+		}
+	}
+	for _, sa := range g.Observed.Children {
+		if x.configuredAs(sa.Connection) == "" && (!sa.Kernel || len(g.Connections) == 0) {
+			children = append(children, sa)
+		}
+	}
+	for _, f := range g.Observed.Failures {
+		if x.configuredAs(f.Connection) == "" && len(g.Connections) == 0 {
+			failures = append(failures, f)
+		}
+	}
+	return sas, children, failures
+}
+
 // maxTranslated bounds the translated connections of a gateway that are looked at.
 const maxTranslated = 20_000
 

@@ -24,6 +24,59 @@ type EndView struct {
 	Told     bool // any status of it was given
 	Rows     []Row
 	Failures []*model.Failure
+	Counters []string // what interfaces counted, in words
+}
+
+// Loose is what a gateway's status shows of connections that no file configures.
+type Loose struct {
+	Gateway  string
+	Rows     []Row
+	Failures []*model.Failure
+	Counters []string
+}
+
+// LooseOf lists what status shows of connections that are in no file: all of it, of gateways of which only status was given.
+func LooseOf(w *pair.Whole) []Loose {
+	var out []Loose
+	for _, g := range w.Gateways {
+		l := Loose{Gateway: g.Name}
+		sas, children, failures := g.Unconfigured()
+		for _, sa := range sas {
+			r := Row{What: sa.Connection + " IKE SA", State: "not up", Age: sa.Age, Suite: sa.Suite.String(), At: sa.At}
+			if sa.Up {
+				r.State = "up"
+			}
+			l.Rows = append(l.Rows, r)
+		}
+		for _, sa := range children {
+			r := rowOfSA(sa)
+			if r.What = sa.Name; sa.Kernel {
+				r.What = "in the kernel"
+			}
+			l.Rows = append(l.Rows, r)
+		}
+		l.Failures = failures
+		if len(g.Connections) == 0 {
+			l.Counters = counters(g)
+		}
+		if len(l.Rows)+len(l.Failures)+len(l.Counters) > 0 {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// counters puts what interfaces counted in words: those that carried something, or lost it.
+func counters(g *model.Gateway) []string {
+	var out []string
+	for _, t := range g.Observed.Traffic {
+		if t.Interface == "lo" || t.BytesIn+t.BytesOut+t.Errors+t.Dropped == 0 {
+			continue
+		}
+		out = append(out, fmt.Sprintf("%s: in %d bytes, out %d bytes, %d "+
+			"errors, %d dropped", t.Interface, t.BytesIn, t.BytesOut, t.Errors, t.Dropped))
+	}
+	return out
 }
 
 // Row is one SA as it was seen, or one that should be there.
@@ -80,7 +133,7 @@ func (v View) Told() bool {
 
 func viewOf(t *pair.Tunnel, end pair.End, attempts []negotiate.Attempt) EndView {
 	e := Of(t, end)
-	out := EndView{End: end, Told: e.Given(), Failures: e.Failures}
+	out := EndView{End: end, Told: e.Given(), Failures: e.Failures, Counters: counters(end.Gateway)}
 	if !out.Told {
 		return out
 	}
@@ -110,21 +163,31 @@ func rowOf(t *pair.Tunnel, end pair.End, c *Child, attempts []negotiate.Attempt,
 	if sa == nil {
 		return Row{What: c.Of.Name, State: absent, At: c.Of.At}
 	}
-	r := Row{What: c.Of.Name, State: "up", At: sa.At, Age: sa.Age, In: sa.In, Out: sa.Out}
+	r := rowOfSA(sa)
+	r.What = c.Of.Name
+	if p := PredictedChild(t, attempts, c.Of); sa.Suite.Valid() && len(p) > 0 && !Fits(sa.Suite, p) {
+		r.Otherwise = p[0].String()
+	}
+	if missing, told := Protects(t, end, c); told {
+		r.Missing = missing.String()
+	}
+	return r
+}
+
+// rowOfSA is a child SA as it was seen.
+func rowOfSA(sa *model.ChildSA) Row {
+	r := Row{What: sa.Name, State: "up", At: sa.At, Age: sa.Age, In: sa.In, Out: sa.Out}
+	if !sa.Up {
+		r.State = "not up"
+	}
 	if sa.Suite.Valid() {
 		r.Suite = sa.Protocol.String() + " " + sa.Suite.String()
-		if p := PredictedChild(t, attempts, c.Of); len(p) > 0 && !Fits(sa.Suite, p) {
-			r.Otherwise = p[0].String()
-		}
 	}
 	if sa.Encapsulated {
 		r.Suite += " in UDP"
 	}
 	if len(sa.Local) > 0 {
 		r.Networks = sa.Local.String() + " to " + sa.Remote.String()
-	}
-	if missing, told := Protects(t, end, c); told {
-		r.Missing = missing.String()
 	}
 	switch {
 	case !sa.In.Told || !sa.Out.Told:

@@ -79,6 +79,7 @@ type GatewayWays struct {
 type Observed struct {
 	*audit.Result
 	Views []observe.View
+	Loose []observe.Loose // what is of no connection that a file configures
 }
 
 // Predicted says what becomes of a view's tunnel by the configurations.

@@ -55,7 +55,7 @@ func (a *app) observed() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			seen := &report.Observed{Result: r, Views: observe.Views(w)}
+			seen := &report.Observed{Result: r, Views: observe.Views(w), Loose: observe.LooseOf(w)}
 			o := report.Options{Look: a.look, Least: shown, All: all}
 			err = a.write(
 				cmd.Context(),

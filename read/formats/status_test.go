@@ -164,3 +164,28 @@ func TestHostileStatus(t *testing.T) {
 		assert.NotPanics(t, func() { g.Observed.Couple() }, name)
 	}
 }
+
+// FuzzStatus reads anything as any kind of status: no reader fails, and what is coupled has both directions.
+func FuzzStatus(f *testing.F) {
+	names := []string{"strongswan-status", "strongswan-log", "libreswan-status", "libreswan-log", "ip-xfrm", "conntrack"}
+	for _, scenario := range []string{"up", "one-way", "libreswan-up", "libreswan-key"} {
+		found, _ := filepath.Glob(filepath.Join(recordings, scenario, "estate", "lampwright", "*.*"))
+		for _, file := range found {
+			if data, err := os.ReadFile(file); err == nil && len(data) < 6<<10 {
+				for i := range names {
+					f.Add(string(data), uint8(i))
+				}
+			}
+		}
+	}
+	f.Fuzz(func(t *testing.T, text string, which uint8) {
+		g := readtest.Read(byName(t, names[int(which)%len(names)]), "x", text, nil)
+		for _, k := range g.Observed.Children {
+			if k.Kernel {
+				assert.NotZero(t, k.In.SPI)
+				assert.NotZero(t, k.Out.SPI)
+			}
+		}
+		assert.LessOrEqual(t, len(g.Observed.Failures), 200)
+	})
+}

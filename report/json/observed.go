@@ -52,6 +52,15 @@ type seenEndJSON struct {
 	Told     bool         `json:"told"`
 	SAs      []seenJSON   `json:"sas"`
 	Failures []failedJSON `json:"failures"`
+	Counters []string     `json:"counters"` // of interfaces, in words
+}
+
+// looseJSON is what is of no connection that a file configures.
+type looseJSON struct {
+	Gateway  string       `json:"gateway"`
+	SAs      []seenJSON   `json:"sas"`
+	Failures []failedJSON `json:"failures"`
+	Counters []string     `json:"counters"`
 }
 
 type seenTunnelJSON struct {
@@ -73,9 +82,10 @@ func observed(w io.Writer, all *report.Observed, _ report.Options) error {
 	return encode(w, struct {
 		Schema   string           `json:"schema"`
 		Tunnels  []seenTunnelJSON `json:"tunnels"`
+		Loose    []looseJSON      `json:"not_configured"`
 		Findings []string         `json:"findings"` // their IDs, as in the JSON form of audit
 		Errors   []errorJSON      `json:"errors"`
-	}{ObservedSchema, out, identities(all), errorsJSON(all.Estate)})
+	}{ObservedSchema, out, looseOf(all), identities(all), errorsJSON(all.Estate)})
 }
 
 func identities(all *report.Observed) []string {
@@ -86,20 +96,37 @@ func identities(all *report.Observed) []string {
 	return out
 }
 
+func looseOf(all *report.Observed) []looseJSON {
+	out := []looseJSON{}
+	for _, l := range all.Loose {
+		out = append(out, looseJSON{l.Gateway, seenRows(l.Rows), failuresOf(l.Failures), emptied(l.Counters)})
+	}
+	return out
+}
+
 func seenEnd(e observe.EndView) seenEndJSON {
-	end := seenEndJSON{endJSON: endJSON{e.Gateway.Name, e.Connection.Name}, Told: e.Told, SAs: []seenJSON{}, Failures: []failedJSON{}}
-	for _, r := range e.Rows {
-		end.SAs = append(end.SAs, seenJSON{
+	return seenEndJSON{endJSON{e.Gateway.Name, e.Connection.Name}, e.Told, seenRows(e.Rows), failuresOf(e.Failures), emptied(e.Counters)}
+}
+
+func seenRows(rows []observe.Row) []seenJSON {
+	out := []seenJSON{}
+	for _, r := range rows {
+		out = append(out, seenJSON{
 			r.What, r.State, int64(r.Age.Seconds()), r.Suite, r.Otherwise, r.Networks, r.Missing, countOf(r.In), countOf(r.Out), r.Words,
 			r.At.File, r.At.Line,
 		})
 	}
-	for _, f := range e.Failures {
-		end.Failures = append(end.Failures, failedJSON{
+	return out
+}
+
+func failuresOf(fs []*model.Failure) []failedJSON {
+	out := []failedJSON{}
+	for _, f := range fs {
+		out = append(out, failedJSON{
 			f.When, f.Notify, f.Sent, f.What, f.Child, f.Received, f.Configured, f.Rekey, f.Times, f.At.File, f.At.Line,
 		})
 	}
-	return end
+	return out
 }
 
 func countOf(c model.Counter) countJSON { return countJSON{c.SPI, c.Told, c.Bytes, c.Packets} }

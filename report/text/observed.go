@@ -9,6 +9,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
+	"toril/model"
 	"toril/observe"
 	"toril/present"
 	"toril/report"
@@ -34,7 +35,13 @@ func observed(w io.Writer, all *report.Observed, o report.Options) error {
 		p.wrapped("%s", p.dim("no status given of "+strings.Join(silent, ", ")))
 		p.line("")
 	}
-	if len(silent) == len(all.Views) {
+	for _, l := range all.Loose {
+		p.line("%s  %s", p.bold(l.Gateway), p.dim("of connections that no file configures"))
+		p.seenRows(l.Rows)
+		p.failed(l.Failures, l.Counters)
+		p.line("")
+	}
+	if len(silent) == len(all.Views) && len(all.Loose) == 0 {
 		p.para(0, "None of the files that were read is saved status. "+
 			"Save, for example, swanctl --list-sas > list-sas.txt beside the gateway's configuration.")
 		return p.err
@@ -58,6 +65,22 @@ func (p *paper) seenAt(e observe.EndView) {
 		return
 	}
 	p.line("%s", p.bold(e.Name()))
+	p.seenRows(e.Rows)
+	p.failed(e.Failures, e.Counters)
+}
+
+// failed writes negotiations that failed, and what interfaces counted.
+func (p *paper) failed(failures []*model.Failure, counters []string) {
+	for _, f := range failures {
+		p.block(2, p.paint("failed", text.FgRed), fmt.Sprintf("%s (%s)", observe.FailureText(f), f.At))
+	}
+	for _, c := range counters {
+		p.line("%s", p.dim("    "+c))
+	}
+}
+
+// seenRows writes a table of SAs.
+func (p *paper) seenRows(rows []observe.Row) {
 	tw := table.NewWriter()
 	tw.SetStyle(plainStyle)
 	const name, state, age = 18, 8, 13
@@ -68,7 +91,7 @@ func (p *paper) seenAt(e observe.EndView) {
 		{Number: 4, WidthMax: age, Align: text.AlignRight},
 		{Number: 5, WidthMax: max(30, p.look.Width-name-state-age-1-4*3), WidthMaxEnforcer: wrapLines},
 	})
-	for _, r := range e.Rows {
+	for _, r := range rows {
 		sign, color := "●", text.FgGreen
 		switch {
 		case r.State == "not told":
@@ -85,9 +108,6 @@ func (p *paper) seenAt(e observe.EndView) {
 		tw.AppendRow(table.Row{p.paint(sign, color), r.What, r.State, old, p.seenLines(r)})
 	}
 	p.table(tw)
-	for _, f := range e.Failures {
-		p.block(2, p.paint("failed", text.FgRed), fmt.Sprintf("%s (%s)", observe.FailureText(f), f.At))
-	}
 }
 
 // rounded leaves out the seconds of a long time.
