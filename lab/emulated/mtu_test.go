@@ -72,12 +72,15 @@ ip -n a route add 2001:db8:2::1/128 via 2001:db8::2; ip -n b route add 2001:db8:
 		want int
 	}
 	var all []tried
-	for _, s := range sized {
+	for i, s := range sized {
 		words := s.words
 		for _, n := range []int{16, 20, 24, 32, 36, 64} {
 			words = strings.ReplaceAll(words, fmt.Sprintf("KEY%d", n), strings.Repeat("5a", n-1)+"5b")
 		}
-		for _, w := range wraps {
+		for n, w := range wraps {
+			if i%3 > 0 && n > 0 && w.Mode == ike.Tunnel { // what goes around a packet is the same for every suite: three are enough
+				continue
+			}
 			suite := ike.Suite{Protocol: ike.ESP}
 			for _, c := range s.suite {
 				suite.Transforms[c.Registry] = c
