@@ -21,7 +21,8 @@ import (
 const recorded = "../audit/observed/testdata/recorded"
 
 func views(t *testing.T, scenario string) []observe.View {
-	w, err := pair.WholeFS(context.Background(), os.DirFS(filepath.Join(recorded, scenario, "estate")), estate.Options{Formats: formats.All()})
+	fsys := os.DirFS(filepath.Join(recorded, scenario, "estate"))
+	w, err := pair.WholeFS(context.Background(), fsys, estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
 	return observe.Views(w)
 }

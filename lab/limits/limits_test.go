@@ -160,7 +160,8 @@ func TestLargeInput(t *testing.T) {
 		for _, command := range []string{"audit", "tunnels"} {
 			var said []byte
 			took, used := longest, int64(largest)
-			for round := 0; round < 3 && (took >= longest || used >= largest); round++ { // when memory is cleared is chance: the best counts
+			// when memory is cleared is chance: the best of three rounds counts
+			for round := 0; round < 3 && (took >= longest || used >= largest); round++ {
 				cmd := exec.Command(program, command, dir)
 				begin := time.Now()
 				said, _ = cmd.CombinedOutput()
