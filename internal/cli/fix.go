@@ -180,6 +180,9 @@ func (a *app) applied(ctx context.Context, dir string, s *fix.Session) error {
 			return fmt.Errorf("--apply %s: %w", dir, err)
 		}
 		err := disk.Replace(ctx, to, func(w io.Writer) error { _, err := w.Write(s.Edited[name]); return err })
+		if err == nil {
+			err = os.Chmod(to, 0o600) // a configuration may hold keys
+		}
 		if err != nil {
 			return err
 		}
