@@ -6,6 +6,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 
 	"toril/internal/strictyaml"
@@ -33,14 +34,16 @@ type keyRuleText struct {
 }
 
 // kinds are the kinds of characters that a rule may name.
-var kinds = map[string]func(r rune) bool{
-	"letters":   func(r rune) bool { return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' },
-	"lowercase": func(r rune) bool { return r >= 'a' && r <= 'z' },
-	"uppercase": func(r rune) bool { return r >= 'A' && r <= 'Z' },
-	"digits":    func(r rune) bool { return r >= '0' && r <= '9' },
-	"marks":     func(r rune) bool { return r > ' ' && r < 0x7f && !unicode.IsLetter(r) && !unicode.IsDigit(r) },
-	"blanks":    func(r rune) bool { return r == ' ' },
-}
+var kinds = sync.OnceValue(func() map[string]func(r rune) bool {
+	return map[string]func(r rune) bool{
+		"letters":   func(r rune) bool { return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' },
+		"lowercase": func(r rune) bool { return r >= 'a' && r <= 'z' },
+		"uppercase": func(r rune) bool { return r >= 'A' && r <= 'Z' },
+		"digits":    func(r rune) bool { return r >= '0' && r <= '9' },
+		"marks":     func(r rune) bool { return r > ' ' && r < 0x7f && !unicode.IsLetter(r) && !unicode.IsDigit(r) },
+		"blanks":    func(r rune) bool { return r == ' ' },
+	}
+})
 
 func keyRules(texts []keyRuleText, file string, tree *strictyaml.Tree) ([]*KeyRule, error) {
 	var out []*KeyRule
@@ -53,9 +56,9 @@ func keyRules(texts []keyRuleText, file string, tree *strictyaml.Tree) ([]*KeyRu
 			return nil, source.Errorf(at, "least and most are lengths in characters, and most is not less than least")
 		}
 		for _, c := range t.Characters {
-			if kinds[c] == nil {
+			if kinds()[c] == nil {
 				return nil, source.Errorf(at, "%q is no kind of characters; known are: %s", c,
-					strings.Join(slices.Sorted(maps.Keys(kinds)), ", "))
+					strings.Join(slices.Sorted(maps.Keys(kinds())), ", "))
 			}
 		}
 		out = append(out, &KeyRule{at, t.Partner, t.Least, t.Most, t.Characters, t.Forbids, t.Source})
@@ -79,7 +82,7 @@ func (r *KeyRule) Breaks(key string) []string {
 		out = append(out, fmt.Sprintf("it has %d characters; at most %d are taken", n, r.Most))
 	}
 	if len(r.Characters) > 0 && strings.ContainsFunc(key, func(c rune) bool {
-		return !slices.ContainsFunc(r.Characters, func(k string) bool { return kinds[k](c) })
+		return !slices.ContainsFunc(r.Characters, func(k string) bool { return kinds()[k](c) })
 	}) {
 		out = append(out, "it has characters that are not "+strings.Join(r.Characters, " or "))
 	}

@@ -3,6 +3,7 @@ package fix
 import (
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"toril/daemon/libreswan"
@@ -19,24 +20,26 @@ type ipsecConf struct {
 }
 
 // ipsecKeys are the keys of settings (ipsec.conf(5)): of strongSwan, and of Libreswan.
-var ipsecKeys = map[string][2]string{
-	"ike-proposals":       {"ike", "ike"},
-	"child-proposals":     {"esp", "esp"},
-	"ike-version":         {"keyexchange", "ikev2"},
-	"ike-lifetime":        {"ikelifetime", "ikelifetime"},
-	"child-lifetime":      {"lifetime", "salifetime"},
-	"child-hard-lifetime": {"lifetime", "salifetime"},
-	"liveness-check":      {"dpddelay", "dpddelay"},
-	"start":               {"auto", "auto"},
-	"mode":                {"type", "type"},
-	"ikev1-mode":          {"aggressive", "aggressive"},
-	"replay-window":       {"replay_window", "replay-window"},
-	"ipcomp":              {"compress", "compress"},
-	"pfs":                 {"", "pfs"},
-}
+var ipsecKeys = sync.OnceValue(func() map[string][2]string {
+	return map[string][2]string{
+		"ike-proposals":       {"ike", "ike"},
+		"child-proposals":     {"esp", "esp"},
+		"ike-version":         {"keyexchange", "ikev2"},
+		"ike-lifetime":        {"ikelifetime", "ikelifetime"},
+		"child-lifetime":      {"lifetime", "salifetime"},
+		"child-hard-lifetime": {"lifetime", "salifetime"},
+		"liveness-check":      {"dpddelay", "dpddelay"},
+		"start":               {"auto", "auto"},
+		"mode":                {"type", "type"},
+		"ikev1-mode":          {"aggressive", "aggressive"},
+		"replay-window":       {"replay_window", "replay-window"},
+		"ipcomp":              {"compress", "compress"},
+		"pfs":                 {"", "pfs"},
+	}
+})
 
 func (w ipsecConf) set(x set) ([]Edit, error) {
-	keys := ipsecKeys[x.name]
+	keys := ipsecKeys()[x.name]
 	key, between := keys[0], ","
 	if w.libreswan {
 		key = keys[1]

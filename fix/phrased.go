@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"toril/ike"
@@ -24,12 +25,14 @@ type phrased struct {
 var token = lazy.Regexp(`[A-Za-z0-9_.-]+`)
 
 // registries are the kinds of words for algorithms.
-var registries = map[ike.Registry][]string{
-	ike.Encryption:  {"encryption"},
-	ike.Integrity:   {"integrity"},
-	ike.PRF:         {"prf"},
-	ike.KeyExchange: {"key-exchange"},
-}
+var registries = sync.OnceValue(func() map[ike.Registry][]string {
+	return map[ike.Registry][]string{
+		ike.Encryption:  {"encryption"},
+		ike.Integrity:   {"integrity"},
+		ike.PRF:         {"prf"},
+		ike.KeyExchange: {"key-exchange"},
+	}
+})
 
 func (w phrased) set(x set) ([]Edit, error) {
 	c, k := x.end.Connection, x.child
@@ -174,7 +177,7 @@ func (w phrased) algorithm(at source.Pos, absent bool, is, to ike.Choice) (Edit,
 	var found []Edit
 	for _, m := range token().FindAllStringIndex(text, -1) {
 		word := text[m[0]:m[1]]
-		for _, kind := range registries[is.Registry] {
+		for _, kind := range registries()[is.Registry] {
 			if w.words[kind][word] != meaning(is) {
 				continue
 			}

@@ -3,6 +3,7 @@ package fix
 import (
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"toril/daemon/strongswan"
@@ -17,20 +18,22 @@ import (
 type swanctl struct{ g *model.Gateway }
 
 // swanctlKeys are the keys of settings (swanctl.conf(5)).
-var swanctlKeys = map[string]string{
-	"ike-proposals":       "proposals",
-	"ike-version":         "version",
-	"ikev1-mode":          "aggressive",
-	"liveness-check":      "dpd_delay",
-	"peer-identity":       "remote id",
-	"child-proposals":     "esp_proposals",
-	"child-lifetime":      "rekey_time",
-	"child-hard-lifetime": "life_time",
-	"mode":                "mode",
-	"start":               "start_action",
-	"replay-window":       "replay_window",
-	"ipcomp":              "ipcomp",
-}
+var swanctlKeys = sync.OnceValue(func() map[string]string {
+	return map[string]string{
+		"ike-proposals":       "proposals",
+		"ike-version":         "version",
+		"ikev1-mode":          "aggressive",
+		"liveness-check":      "dpd_delay",
+		"peer-identity":       "remote id",
+		"child-proposals":     "esp_proposals",
+		"child-lifetime":      "rekey_time",
+		"child-hard-lifetime": "life_time",
+		"mode":                "mode",
+		"start":               "start_action",
+		"replay-window":       "replay_window",
+		"ipcomp":              "ipcomp",
+	}
+})
 
 func (w swanctl) set(x set) ([]Edit, error) {
 	c := x.end.Connection
@@ -80,7 +83,7 @@ func cutComment(line string) string {
 func (w swanctl) key(x set) (key string, at source.Pos, inherited bool) {
 	c, k := x.end.Connection, x.child
 	of := func(p source.Pos, o model.Origin) (source.Pos, bool) { return p, o == model.Inherited }
-	key = swanctlKeys[x.name]
+	key = swanctlKeys()[x.name]
 	switch x.name {
 	case "ike-proposals":
 		at, inherited = of(c.Proposals.At, c.Proposals.Origin)

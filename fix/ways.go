@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"toril/audit"
@@ -36,26 +37,28 @@ func ways(c *Case) (out []Change, why string) {
 		}
 		return out, ""
 	}
-	return nil, byArea[c.Finding.Check[:strings.IndexByte(c.Finding.Check, '/')]]
+	return nil, byArea()[c.Finding.Check[:strings.IndexByte(c.Finding.Check, '/')]]
 }
 
 // byArea says why findings of an area without a fixer have no mechanical fix.
-var byArea = map[string]string{
-	"key":      "a key, or a certificate, is made and handed over by people, not written by a tool",
-	"access":   "which traffic is wanted only its owner knows: declare it in toril.yaml, then write the rules",
-	"domain":   "which networks belong to the tunnel only its owner knows",
-	"route":    "Toril writes no routes and no interfaces: change them where the system has them, and save its state again",
-	"read":     "what could not be read cannot be edited safely",
-	"observed": "status is what happened: change the configuration, load it, and save the status again",
-	"policy":   "an exception is its owner's to renew or to withdraw",
-	"ends":     "which end is right only people know",
-	"nat":      "which traffic is to be translated only its owner knows",
-	"life":     "what was meant cannot be told from what is written",
-	"ike":      "it depends on what the far end can do",
-	"esp":      "it depends on what the far end can do",
-	"pfs":      "it depends on what the far end can do",
-	"tidy":     "whether it is still wanted only its owner knows",
-}
+var byArea = sync.OnceValue(func() map[string]string {
+	return map[string]string{
+		"key":      "a key, or a certificate, is made and handed over by people, not written by a tool",
+		"access":   "which traffic is wanted only its owner knows: declare it in toril.yaml, then write the rules",
+		"domain":   "which networks belong to the tunnel only its owner knows",
+		"route":    "Toril writes no routes and no interfaces: change them where the system has them, and save its state again",
+		"read":     "what could not be read cannot be edited safely",
+		"observed": "status is what happened: change the configuration, load it, and save the status again",
+		"policy":   "an exception is its owner's to renew or to withdraw",
+		"ends":     "which end is right only people know",
+		"nat":      "which traffic is to be translated only its owner knows",
+		"life":     "what was meant cannot be told from what is written",
+		"ike":      "it depends on what the far end can do",
+		"esp":      "it depends on what the far end can do",
+		"pfs":      "it depends on what the far end can do",
+		"tidy":     "whether it is still wanted only its owner knows",
+	}
+})
 
 // fixers is the list of all fixers.
 func fixers() []fixer {

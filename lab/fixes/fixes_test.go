@@ -66,7 +66,7 @@ func strong(o charon.Outcome) bool {
 }
 
 func rekeysWithGroup(o charon.Outcome) bool {
-	return strong(o) && (strings.Contains(o.RekeyI, "ECP") || strings.Contains(o.RekeyI, "MODP") || strings.Contains(o.RekeyI, "CURVE"))
+	return strong(o) && (strings.Contains(o.RekeyI+o.RekeyR, "ECP") || strings.Contains(o.RekeyI+o.RekeyR, "MODP"))
 }
 
 func suiteHas(word string) func(charon.Outcome) bool {

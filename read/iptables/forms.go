@@ -310,19 +310,21 @@ var forms = sync.OnceValue(func() map[string]map[string]form {
 })
 
 // twins are options of the program itself that may stand once.
-var twins = map[string]string{
-	"--source":        "-s",
-	"--src":           "-s",
-	"--destination":   "-d",
-	"--dst":           "-d",
-	"--in-interface":  "-i",
-	"--out-interface": "-o",
-	"--protocol":      "-p",
-	"--proto":         "-p",
-	"--jump":          "-j",
-	"--goto":          "-j",
-	"-g":              "-j",
-}
+var twins = sync.OnceValue(func() map[string]string {
+	return map[string]string{
+		"--source":        "-s",
+		"--src":           "-s",
+		"--destination":   "-d",
+		"--dst":           "-d",
+		"--in-interface":  "-i",
+		"--out-interface": "-o",
+		"--protocol":      "-p",
+		"--proto":         "-p",
+		"--jump":          "-j",
+		"--goto":          "-j",
+		"-g":              "-j",
+	}
+})
 
 // belongs are the tables that a target may stand in, and the base chains of them; what has none may stand anywhere.
 var belongs = map[string]struct {

@@ -6,6 +6,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"toril/internal/lazy"
 	"toril/model"
@@ -51,28 +52,30 @@ func looks(f *source.File) (int, string) {
 }
 
 // A base chain's place: hook and priority (netfilter's ip_tables.h; the kernel's NF_IP_PRI_*).
-var places = map[string]map[string]model.Chain{
-	"raw": {"PREROUTING": {Hook: model.Prerouting, Priority: -300}, "OUTPUT": {Hook: model.Output, Priority: -300}},
-	"mangle": {
-		"PREROUTING":  {Hook: model.Prerouting, Priority: -150},
-		"INPUT":       {Hook: model.Input, Priority: -150},
-		"FORWARD":     {Hook: model.Forward, Priority: -150},
-		"OUTPUT":      {Hook: model.Output, Priority: -150, Kind: model.RouteChain},
-		"POSTROUTING": {Hook: model.Postrouting, Priority: -150},
-	},
-	"nat": {
-		"PREROUTING":  {Hook: model.Prerouting, Priority: -100, Kind: model.NATChain},
-		"INPUT":       {Hook: model.Input, Priority: 100, Kind: model.NATChain},
-		"OUTPUT":      {Hook: model.Output, Priority: -100, Kind: model.NATChain},
-		"POSTROUTING": {Hook: model.Postrouting, Priority: 100, Kind: model.NATChain},
-	},
-	"filter": {"INPUT": {Hook: model.Input}, "FORWARD": {Hook: model.Forward}, "OUTPUT": {Hook: model.Output}},
-	"security": {
-		"INPUT":   {Hook: model.Input, Priority: 50},
-		"FORWARD": {Hook: model.Forward, Priority: 50},
-		"OUTPUT":  {Hook: model.Output, Priority: 50},
-	},
-}
+var places = sync.OnceValue(func() map[string]map[string]model.Chain {
+	return map[string]map[string]model.Chain{
+		"raw": {"PREROUTING": {Hook: model.Prerouting, Priority: -300}, "OUTPUT": {Hook: model.Output, Priority: -300}},
+		"mangle": {
+			"PREROUTING":  {Hook: model.Prerouting, Priority: -150},
+			"INPUT":       {Hook: model.Input, Priority: -150},
+			"FORWARD":     {Hook: model.Forward, Priority: -150},
+			"OUTPUT":      {Hook: model.Output, Priority: -150, Kind: model.RouteChain},
+			"POSTROUTING": {Hook: model.Postrouting, Priority: -150},
+		},
+		"nat": {
+			"PREROUTING":  {Hook: model.Prerouting, Priority: -100, Kind: model.NATChain},
+			"INPUT":       {Hook: model.Input, Priority: 100, Kind: model.NATChain},
+			"OUTPUT":      {Hook: model.Output, Priority: -100, Kind: model.NATChain},
+			"POSTROUTING": {Hook: model.Postrouting, Priority: 100, Kind: model.NATChain},
+		},
+		"filter": {"INPUT": {Hook: model.Input}, "FORWARD": {Hook: model.Forward}, "OUTPUT": {Hook: model.Output}},
+		"security": {
+			"INPUT":   {Hook: model.Input, Priority: 50},
+			"FORWARD": {Hook: model.Forward, Priority: 50},
+			"OUTPUT":  {Hook: model.Output, Priority: 50},
+		},
+	}
+})
 
 // manner is how the programs take lines apart: what is a comment they see by its first character.
 var manner = lines.Manner{Quoted: true}
@@ -222,7 +225,7 @@ func (r *reader) circles() {
 			name := strings.TrimPrefix(rule.Target, c.Family+" "+c.Table+" ")
 			to := r.chains[name]
 			switch {
-			case places[r.table][name].Hook != model.NoHook:
+			case places()[r.table][name].Hook != model.NoHook:
 				r.refuse(rule.At.Line, "a rule jumps to the base chain %s", name)
 			case to == nil:
 			case state[to] == onTheWay:
@@ -263,7 +266,7 @@ func (r *reader) open(n int, table string) {
 		r.order,
 		func(c *model.Chain) bool { return c.Table == source.Clean(table) },
 	) // the last block of a table holds
-	if places[table] == nil {
+	if places()[table] == nil {
 		r.in.Unread(n, "", "%q is not a table that is known", source.Clean(table))
 		r.refuse(n, "%q is not a table", source.Clean(table))
 	}
@@ -307,7 +310,7 @@ func (r *reader) chain(n int, name string) *model.Chain {
 	if c := r.chains[name]; c != nil {
 		return c
 	}
-	c := places[r.table][name]
+	c := places()[r.table][name]
 	c.Family, c.Table, c.Name, c.At = r.family, source.Clean(r.table), source.Clean(name), r.in.At(n)
 	c.Policy = model.Unsaid(model.Accept, "iptables default of a chain's policy")
 	c.Unsure = r.fallen
@@ -335,7 +338,7 @@ func (r *reader) command(n int, w []string) {
 		r.refuse(n, "it is not a command of iptables-restore")
 		return
 	}
-	missing := r.chains[w[1]] == nil && places[r.table][w[1]].Hook == model.NoHook
+	missing := r.chains[w[1]] == nil && places()[r.table][w[1]].Hook == model.NoHook
 	switch w[0] {
 	case "-A", "--append", "-I", "--insert", "-P", "--policy", "-F", "--flush", "-X", "--delete-chain":
 		if missing {

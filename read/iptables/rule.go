@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"toril/model"
 	"toril/packet"
@@ -16,81 +17,85 @@ import (
 )
 
 // modules are the matches that are outside the model.
-var modules = map[string]bool{
-	"addrtype":        true,
-	"ah":              true,
-	"bpf":             true,
-	"cgroup":          true,
-	"cluster":         true,
-	"connbytes":       true,
-	"connlabel":       true,
-	"connlimit":       true,
-	"connmark":        true,
-	"cpu":             true,
-	"dscp":            true,
-	"devgroup":        true,
-	"dst":             true,
-	"ecn":             true,
-	"esp":             true,
-	"eui64":           true,
-	"frag":            true,
-	"hashlimit":       true,
-	"hbh":             true,
-	"helper":          true,
-	"hl":              true,
-	"ipv6header":      true,
-	"length":          true,
-	"ipcomp":          true,
-	"limit":           true,
-	"mac":             true,
-	"mh":              true,
-	"mobility-header": true,
-	"nfacct":          true,
-	"osf":             true,
-	"owner":           true,
-	"physdev":         true,
-	"pkttype":         true,
-	"quota":           true,
-	"rateest":         true,
-	"realm":           true,
-	"recent":          true,
-	"rpfilter":        true,
-	"rt":              true,
-	"socket":          true,
-	"statistic":       true,
-	"string":          true,
-	"tcpmss":          true,
-	"time":            true,
-	"tos":             true,
-	"ttl":             true,
-	"u32":             true,
-}
+var modules = sync.OnceValue(func() map[string]bool {
+	return map[string]bool{
+		"addrtype":        true,
+		"ah":              true,
+		"bpf":             true,
+		"cgroup":          true,
+		"cluster":         true,
+		"connbytes":       true,
+		"connlabel":       true,
+		"connlimit":       true,
+		"connmark":        true,
+		"cpu":             true,
+		"dscp":            true,
+		"devgroup":        true,
+		"dst":             true,
+		"ecn":             true,
+		"esp":             true,
+		"eui64":           true,
+		"frag":            true,
+		"hashlimit":       true,
+		"hbh":             true,
+		"helper":          true,
+		"hl":              true,
+		"ipv6header":      true,
+		"length":          true,
+		"ipcomp":          true,
+		"limit":           true,
+		"mac":             true,
+		"mh":              true,
+		"mobility-header": true,
+		"nfacct":          true,
+		"osf":             true,
+		"owner":           true,
+		"physdev":         true,
+		"pkttype":         true,
+		"quota":           true,
+		"rateest":         true,
+		"realm":           true,
+		"recent":          true,
+		"rpfilter":        true,
+		"rt":              true,
+		"socket":          true,
+		"statistic":       true,
+		"string":          true,
+		"tcpmss":          true,
+		"time":            true,
+		"tos":             true,
+		"ttl":             true,
+		"u32":             true,
+	}
+})
 
-func sortedModules() []string { return slices.Sorted(maps.Keys(modules)) }
+func sortedModules() []string { return slices.Sorted(maps.Keys(modules())) }
 
 // passing are the targets behind which the next rule is asked, and which change nothing that the model knows.
-var passing = map[string]bool{
-	"AUDIT":       true,
-	"CHECKSUM":    true,
-	"CLASSIFY":    true,
-	"CONNSECMARK": true,
-	"DSCP":        true,
-	"ECN":         true,
-	"HL":          true,
-	"IDLETIMER":   true,
-	"LED":         true,
-	"RATEEST":     true,
-	"SECMARK":     true,
-	"SET":         true,
-	"SYNPROXY":    true,
-	"TCPMSS":      true,
-	"TCPOPTSTRIP": true,
-	"TOS":         true,
-	"TRACE":       true,
-	"TTL":         true,
-}
+var passing = sync.OnceValue(func() map[string]bool {
+	return map[string]bool{
+		"AUDIT":       true,
+		"CHECKSUM":    true,
+		"CLASSIFY":    true,
+		"CONNSECMARK": true,
+		"DSCP":        true,
+		"ECN":         true,
+		"HL":          true,
+		"IDLETIMER":   true,
+		"LED":         true,
+		"RATEEST":     true,
+		"SECMARK":     true,
+		"SET":         true,
+		"SYNPROXY":    true,
+		"TCPMSS":      true,
+		"TCPOPTSTRIP": true,
+		"TOS":         true,
+		"TRACE":       true,
+		"TTL":         true,
+	}
+})
 
-func sortedTargets() []string { return slices.Sorted(maps.Keys(passing)) }
+func sortedTargets() []string { return slices.Sorted(maps.Keys(passing())) }
 
 // state is a rule on its way from words to the model.
 type state struct {
@@ -213,7 +218,7 @@ func (s *state) step() {
 	}
 	opt := s.take()
 	once := opt
-	if t := twins[opt]; t != "" && !(opt == "--proto" && s.module == "policy") {
+	if t := twins()[opt]; t != "" && !(opt == "--proto" && s.module == "policy") {
 		once = t
 	}
 	switch once {
@@ -308,9 +313,9 @@ func (s *state) load(name string) {
 		s.policies = append(s.policies, policy{})
 	case name == "multiport" && !slices.Contains([]uint64{6, 17, 136, 132, 33}, s.proto):
 		s.refuse("the module multiport is for a protocol that has ports")
-	case modules[name]: // also without an option: rpfilter, socket, limit and their like have a meaning then
+	case modules()[name]: // also without an option: rpfilter, socket, limit and their like have a meaning then
 		s.unsure("module " + name)
-	case !modelled[name]:
+	case !modelled()[name]:
 		s.unread("module %q is not known", name)
 	}
 }
@@ -350,24 +355,26 @@ func (s *state) once(module, opt string) bool {
 	return true
 }
 
-var modelled = map[string]bool{
-	"tcp":       true,
-	"udp":       true,
-	"udplite":   true,
-	"sctp":      true,
-	"dccp":      true,
-	"icmp":      true,
-	"icmp6":     true,
-	"ipv6-icmp": true,
-	"conntrack": true,
-	"state":     true,
-	"multiport": true,
-	"set":       true,
-	"iprange":   true,
-	"mark":      true,
-	"comment":   true,
-	"policy":    true,
-}
+var modelled = sync.OnceValue(func() map[string]bool {
+	return map[string]bool{
+		"tcp":       true,
+		"udp":       true,
+		"udplite":   true,
+		"sctp":      true,
+		"dccp":      true,
+		"icmp":      true,
+		"icmp6":     true,
+		"ipv6-icmp": true,
+		"conntrack": true,
+		"state":     true,
+		"multiport": true,
+		"set":       true,
+		"iprange":   true,
+		"mark":      true,
+		"comment":   true,
+		"policy":    true,
+	}
+})
 
 func (s *state) address(f packet.Field, text string) {
 	fam := s.packetFamily()
@@ -517,7 +524,7 @@ func (s *state) option(opt string) {
 		s.refuse("there is no \"!\" before %s", opt)
 	}
 	s.module = module
-	if modules[module] { // its options may bear the names of those of others
+	if modules()[module] { // its options may bear the names of those of others
 		s.i += len(form)
 		s.unsure("module " + module)
 		return
@@ -849,7 +856,7 @@ func (s *state) target(name string, goTo bool) {
 		s.netmap(opts["--to"])
 	default:
 		switch {
-		case passing[name] && s.chains[name] == nil && !goTo:
+		case passing()[name] && s.chains[name] == nil && !goTo:
 			if name == "TCPMSS" {
 				s.rule.MSS = model.PathMSS
 				if n, err := strconv.ParseUint(opts["--set-mss"], 0, 16); err == nil && n > 0 {
@@ -897,13 +904,13 @@ func (s *state) jump(name string, goTo bool) {
 func (s *state) targetOptions(name string) map[string]string {
 	known, all := forms()[name]
 	out := map[string]string{}
-	if !all && !passing[name] && (s.chains[name] != nil || places[s.table][name].Hook != model.NoHook) { // a chain has no options
+	if !all && !passing()[name] && (s.chains[name] != nil || places()[s.table][name].Hook != model.NoHook) { // a chain has no options
 		return out
 	}
 	for s.i < len(s.w) && strings.HasPrefix(s.w[s.i], "--") {
 		opt := s.w[s.i]
 		form, ok := known[opt]
-		if _, _, module := s.form(opt); !ok && (module || all) || twins[opt] != "" || opt == "--match" {
+		if _, _, module := s.form(opt); !ok && (module || all) || twins()[opt] != "" || opt == "--match" {
 			break
 		}
 		s.i++

@@ -23,7 +23,7 @@ var JSON = &read.Format{
 	Words: func() []string {
 		return slices.Concat(
 			slices.Sorted(maps.Keys(keywords)),
-			slices.Sorted(maps.Keys(forms)),
+			slices.Sorted(maps.Keys(forms())),
 			[]string{"state", "status", "direction", "label", "helper", "event", "iif", "oif"},
 		)
 	},

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"sync"
 
 	"toril/packet"
 	"toril/read/literal"
@@ -76,10 +77,10 @@ func operandAt(t []token) (o operand, n int) {
 		case "ipsec":
 			return existence(packet.PeerOut), 2
 		case "classid", "nexthop", "mtu", "type", "nexthdr", "hdrlength", "seg-left":
-			return opaque(forms[second], "rt %s", second), 2
+			return opaque(forms()[second], "rt %s", second), 2
 		case "ip", "ip6":
 			if len(t) > 2 {
-				return opaque(forms[t[2].Text], "rt %s %s", second, t[2].Text), 3
+				return opaque(forms()[t[2].Text], "rt %s %s", second, t[2].Text), 3
 			}
 		}
 	case "fib":
@@ -118,12 +119,12 @@ func operandAt(t []token) (o operand, n int) {
 		"exthdr",
 		"rt0",
 		"xfrm":
-		if fields := headers[t[0].Text]; second != "" && (fields == nil || slices.Contains(fields, second)) {
+		if fields := headers()[t[0].Text]; second != "" && (fields == nil || slices.Contains(fields, second)) {
 			n := 2
 			for n+1 < len(t) && t[n].Kind == nft.Word && (t[n-1].Is("tunnel") || t[0].Is("socket") && t[n].Is("level")) {
 				n++
 			}
-			form := forms[second]
+			form := forms()[second]
 			switch {
 			case t[0].Is("exthdr"):
 				if !slices.Contains([]string{"hbh", "dst", "frag", "rt", "mh", "srh", "ah"}, second) {
@@ -189,45 +190,49 @@ func operandAt(t []token) (o operand, n int) {
 }
 
 // headers are the fields of headers that the model does not have.
-var headers = map[string][]string{
-	"ether": {
-		"saddr",
-		"daddr",
-		"type",
-	}, "vlan": {"id", "cfi", "dei", "pcp", "type"}, "arp": {"htype", "ptype", "hlen", "plen", "operation", "saddr", "daddr"},
-	"esp": {"spi", "sequence"}, "ah": {"nexthdr", "hdrlength", "reserved", "spi", "sequence"}, "comp": {"nexthdr", "flags", "cpi"},
-	"socket": {
-		"transparent",
-		"mark",
-		"wildcard",
-		"cgroupv2",
-	}, "osf": {"name", "version", "ttl"}, "frag": {"nexthdr", "reserved", "frag-off", "reserved2", "more-fragments", "id"},
-	"hbh": {"nexthdr", "hdrlength"}, "dst": {"nexthdr", "hdrlength"}, "mh": {"nexthdr", "hdrlength", "type", "reserved", "checksum"},
-	"srh": {"flags", "tag", "last-entry", "sid", "seg-left"}, "igmp": {"type", "mrt", "checksum", "group"},
-}
+var headers = sync.OnceValue(func() map[string][]string {
+	return map[string][]string{
+		"ether": {
+			"saddr",
+			"daddr",
+			"type",
+		}, "vlan": {"id", "cfi", "dei", "pcp", "type"}, "arp": {"htype", "ptype", "hlen", "plen", "operation", "saddr", "daddr"},
+		"esp": {"spi", "sequence"}, "ah": {"nexthdr", "hdrlength", "reserved", "spi", "sequence"}, "comp": {"nexthdr", "flags", "cpi"},
+		"socket": {
+			"transparent",
+			"mark",
+			"wildcard",
+			"cgroupv2",
+		}, "osf": {"name", "version", "ttl"}, "frag": {"nexthdr", "reserved", "frag-off", "reserved2", "more-fragments", "id"},
+		"hbh": {"nexthdr", "hdrlength"}, "dst": {"nexthdr", "hdrlength"}, "mh": {"nexthdr", "hdrlength", "type", "reserved", "checksum"},
+		"srh": {"flags", "tag", "last-entry", "sid", "seg-left"}, "igmp": {"type", "mrt", "checksum", "group"},
+	}
+})
 
 // option returns how many tokens "ip option lsrr ptr" and its like take: what is asked of the option may be missing.
 func option(t []token) int {
-	if len(t) > 3 && optionFields[t[3].Text] {
+	if len(t) > 3 && optionFields()[t[3].Text] {
 		return 4
 	}
 	return min(3, len(t))
 }
 
-var optionFields = map[string]bool{
-	"kind":   true,
-	"length": true,
-	"size":   true,
-	"count":  true,
-	"left":   true,
-	"right":  true,
-	"tsval":  true,
-	"tsecr":  true,
-	"type":   true,
-	"ptr":    true,
-	"addr":   true,
-	"value":  true,
-}
+var optionFields = sync.OnceValue(func() map[string]bool {
+	return map[string]bool{
+		"kind":   true,
+		"length": true,
+		"size":   true,
+		"count":  true,
+		"left":   true,
+		"right":  true,
+		"tsval":  true,
+		"tsecr":  true,
+		"type":   true,
+		"ptr":    true,
+		"addr":   true,
+		"value":  true,
+	}
+})
 
 // below is a number smaller than another.
 func below(limit string) check {
@@ -256,7 +261,7 @@ func network(t []token, field string) (operand, int) {
 	case "protocol", "nexthdr":
 		return operand{base: base, field: packet.Proto, values: literal.Protocols}, 2
 	case "version", "hdrlength", "dscp", "ecn", "length", "id", "frag-off", "ttl", "checksum", "priority", "flowlabel", "hoplimit":
-		o := opaque(forms[field], "%s %s", family, field)
+		o := opaque(forms()[field], "%s %s", family, field)
 		if o.form == nil {
 			o.form = number
 		}
@@ -281,12 +286,12 @@ func transport(proto string, t []token) (operand, int) {
 	case "dport":
 		return operand{base: base, field: packet.Dport, values: literal.Ports}, 2
 	case "option":
-		if len(t) < 3 || keywords[t[2].Text] || optionFields[t[2].Text] && t[2].Text != "length" {
+		if len(t) < 3 || keywords[t[2].Text] || optionFields()[t[2].Text] && t[2].Text != "length" {
 			return operand{}, 0
 		}
 		return operand{base: base, opaque: "an option of " + proto, form: either(number, exists)}, option(t)
 	case "flags", "sequence", "ackseq", "doff", "reserved", "window", "checksum", "urgptr", "length", "csumcov", "vtag", "type", "chunk":
-		form := forms[t[1].Text]
+		form := forms()[t[1].Text]
 		if form == nil {
 			form = either(number, anyName)
 		}
@@ -397,7 +402,7 @@ func meta(key string, t []token) (operand, int) {
 		"sdif",
 		"sdifname",
 		"broute":
-		return opaque(forms[key], "meta %s", key), 1
+		return opaque(forms()[key], "meta %s", key), 1
 	}
 	return operand{}, 0
 }
@@ -485,7 +490,7 @@ func conntrack(t []token) (operand, int) {
 		switch t[n-1].Text {
 		case "saddr", "daddr":
 		case "bytes", "packets", "avgpkt", "zone", "l3proto":
-			form = forms[t[n-1].Text]
+			form = forms()[t[n-1].Text]
 		case "protocol", "proto-src", "proto-dst":
 			form = either(number, anyName)
 		default:
@@ -527,7 +532,7 @@ func conntrack(t []token) (operand, int) {
 		"secmark",
 		"event",
 		"id":
-		return opaque(forms[t[i].Text], "ct %s", t[i].Text), 2
+		return opaque(forms()[t[i].Text], "ct %s", t[i].Text), 2
 	}
 	return operand{}, 0
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"toril/model"
 	"toril/packet"
@@ -97,7 +98,7 @@ func (s *state) unread(from int, why string, args ...any) {
 	s.in.Unread(s.t[min(from, len(s.t)-1)].Line, s.chain.ID(), "%s", why)
 	s.rule.Unsure = append(s.rule.Unsure, why)
 	s.rule.Unread = true
-	for s.i < len(s.t) && !verdicts[s.t[s.i].Text] && !(s.t[s.i].Kind == nft.Word && statements[s.t[s.i].Text]) {
+	for s.i < len(s.t) && !verdicts[s.t[s.i].Text] && !(s.t[s.i].Kind == nft.Word && statements()[s.t[s.i].Text]) {
 		s.i++
 	}
 }
@@ -113,17 +114,19 @@ var verdicts = map[string]bool{
 	"queue":    true,
 }
 
-var statements = map[string]bool{
-	"counter":    true,
-	"log":        true,
-	"limit":      true,
-	"masquerade": true,
-	"snat":       true,
-	"dnat":       true,
-	"redirect":   true,
-	"comment":    true,
-	"notrack":    true,
-}
+var statements = sync.OnceValue(func() map[string]bool {
+	return map[string]bool{
+		"counter":    true,
+		"log":        true,
+		"limit":      true,
+		"masquerade": true,
+		"snat":       true,
+		"dnat":       true,
+		"redirect":   true,
+		"comment":    true,
+		"notrack":    true,
+	}
+})
 
 // step reads one condition or statement; false ends the rule. It is long as a grammar is: a case a form that a part of a rule may have.
 func (s *state) step() bool {
@@ -477,7 +480,7 @@ func (s *state) assignment() bool {
 			default:
 				form := either(number, anyName, address, hardware)
 				if what == "ct label" {
-					form = forms["label"]
+					form = forms()["label"]
 				}
 				s.skipValue(form)
 			}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"toril/packet"
 	"toril/source"
@@ -29,23 +30,25 @@ func just(form check) func([]token) bool {
 }
 
 // typed are the types of sets that the model has operands for.
-var typed = map[string][]string{
-	"ipv4_addr":    {"ip", "saddr"},
-	"ipv6_addr":    {"ip6", "saddr"},
-	"inet_service": {"th", "dport"},
-	"inet_proto":   {"meta", "l4proto"},
-	"mark": {
-		"meta",
-		"mark",
-	},
-	"ifname":      {"iifname"},
-	"iface_index": {"iif"},
-	"ether_addr":  {"ether", "saddr"},
-	"icmp_type":   {"icmp", "type"},
-	"icmpv6_type": {"icmpv6", "type"},
-	"ct_state":    {"ct", "state"},
-	"ct_dir":      {"ct", "direction"},
-}
+var typed = sync.OnceValue(func() map[string][]string {
+	return map[string][]string{
+		"ipv4_addr":    {"ip", "saddr"},
+		"ipv6_addr":    {"ip6", "saddr"},
+		"inet_service": {"th", "dport"},
+		"inet_proto":   {"meta", "l4proto"},
+		"mark": {
+			"meta",
+			"mark",
+		},
+		"ifname":      {"iifname"},
+		"iface_index": {"iif"},
+		"ether_addr":  {"ether", "saddr"},
+		"icmp_type":   {"icmp", "type"},
+		"icmpv6_type": {"icmpv6", "type"},
+		"ct_state":    {"ct", "state"},
+		"ct_dir":      {"ct", "direction"},
+	}
+})
 
 // others are the types that it has none for.
 var others = map[string]bool{
@@ -132,7 +135,7 @@ func named(t []token) (operand, int) {
 	if len(t) == 0 {
 		return operand{}, 0
 	}
-	if words := typed[t[0].Text]; words != nil {
+	if words := typed()[t[0].Text]; words != nil {
 		as := make([]token, len(words))
 		for i, w := range words {
 			as[i] = token{Kind: nft.Word, Text: w}
