@@ -17,6 +17,7 @@ import (
 	"toril/estate"
 	"toril/model"
 	"toril/negotiate"
+	"toril/observe"
 	"toril/packet"
 	"toril/pair"
 	"toril/source"
@@ -228,6 +229,24 @@ type Subject struct {
 	Tunnel   *pair.Tunnel
 	Child    *model.Child // nil for a connection
 	Baseline *baseline.Baseline
+
+	seen, far func() observe.End // of the own and of the far end, worked out once; nil where no status was given
+}
+
+// Observed says what saved status shows of the subject's end; nothing where none was given.
+func (s *Subject) Observed() (e observe.End) {
+	if s.seen == nil {
+		return e
+	}
+	return s.seen()
+}
+
+// FarObserved does so of the far end.
+func (s *Subject) FarObserved() (e observe.End) {
+	if s.far == nil {
+		return e
+	}
+	return s.far()
 }
 
 // Far returns the other end; ok is false where it was not given.

@@ -20,6 +20,7 @@ import (
 	"toril/internal/progress"
 	"toril/model"
 	"toril/negotiate"
+	"toril/observe"
 	"toril/packet"
 	"toril/pair"
 	"toril/source"
@@ -362,7 +363,14 @@ func (p *Pass) subjects(t *pair.Tunnel) []Subject {
 	}
 	var out []Subject
 	for _, end := range t.Ends {
-		out = append(out, Subject{End: end, Tunnel: t, Baseline: p.BaselineFor(t, end)})
+		s := Subject{End: end, Tunnel: t, Baseline: p.BaselineFor(t, end)}
+		if end.Gateway.Observed.Given() {
+			s.seen = sync.OnceValue(func() observe.End { return observe.Of(t, end) })
+		}
+		out = append(out, s)
+	}
+	if len(out) == 2 {
+		out[0].far, out[1].far = out[1].seen, out[0].seen
 	}
 	return out
 }

@@ -11,10 +11,10 @@ import (
 // Used raises a finding about offered algorithms where saved status shows one of them in use: then it counts as if it were preferred,
 // whatever stands beside it.
 func Used(f *Finding, s *Subject, j Judged) (used bool) {
-	if len(j.Weak) == 0 || !s.Gateway.Observed.Given() {
+	if len(j.Weak) == 0 || s.seen == nil {
 		return false
 	}
-	suite, at, ok := inUse(observe.Of(s.Tunnel, s.End), s)
+	suite, at, ok := inUse(s.Observed(), s)
 	if !ok {
 		return false
 	}

@@ -145,11 +145,7 @@ func behind(f *model.File, line int, step, text string) Edit {
 			break
 		}
 	}
-	last := line >= f.Lines()
-	at := len(f.Bytes())
-	if !last {
-		at = lineStart(f, line+1)
-	}
+	last, at := line >= f.Lines(), f.Start(line+1)
 	text = indent + text + eol(f, line)
 	if last && !strings.HasSuffix(string(f.Bytes()), "\n") {
 		text = eol(f, line) + strings.TrimRight(text, "\r\n")
@@ -159,30 +155,13 @@ func behind(f *model.File, line int, step, text string) Edit {
 
 // before makes an edit that puts a line before another, indented as that.
 func before(f *model.File, line int, text string) Edit {
-	at := lineStart(f, line)
+	at := f.Start(line)
 	return Edit{File: f.Path, Range: source.Range{Start: at, End: at}, Text: leading(f.Line(line)) + text + eol(f, line)}
 }
 
 // without makes an edit that takes lines out.
 func without(f *model.File, first, last int) Edit {
-	end := len(f.Bytes())
-	if last < f.Lines() {
-		end = lineStart(f, last+1)
-	}
-	return Edit{File: f.Path, Range: source.Range{Start: lineStart(f, first), End: end}}
-}
-
-// lineStart is the byte at which a line begins.
-func lineStart(f *model.File, line int) int {
-	at := 0
-	for n := 1; n < line; n++ {
-		i := strings.IndexByte(string(f.Bytes()[at:min(len(f.Bytes()), at+1<<16)]), '\n')
-		if i < 0 {
-			return len(f.Bytes())
-		}
-		at += i + 1
-	}
-	return at
+	return Edit{File: f.Path, Range: source.Range{Start: f.Start(first), End: f.Start(last + 1)}}
 }
 
 // eol is how a line of the file ends.

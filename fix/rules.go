@@ -28,7 +28,7 @@ func ownLine(g *model.Gateway, r *model.Rule) *model.File {
 	if f == nil || f.Format != "nftables" && f.Format != "iptables-save" {
 		return nil
 	}
-	before := string(f.Bytes()[lineStart(f, r.At.Line):f.Range(r.At).Start])
+	before := string(f.Bytes()[f.Start(r.At.Line):f.Range(r.At).Start])
 	if strings.TrimSpace(f.Line(r.At.Line)) == "" || strings.TrimSpace(before) != "" {
 		return nil
 	}
@@ -91,16 +91,17 @@ func insert(g *model.Gateway, c *model.Chain, words []string) ([]Edit, bool) {
 	if f == nil {
 		return nil, false
 	}
-	var out []Edit
+	var edit Edit
+	text := ""
 	for _, w := range words {
-		if text := ruleText(f, c, w); drops {
-			out = append(out, before(f, last.At.Line, text))
-		} else {
-			out = append(out, behindSame(f, last.At.Line, text))
+		if edit = before(f, last.At.Line, ruleText(f, c, w)); !drops {
+			edit.Start = f.Start(last.At.Line + 1)
+			edit.End = edit.Start
 		}
+		text += edit.Text
 	}
-	out[0].Text = joinTexts(out)
-	return out[:1], true
+	edit.Text = text
+	return []Edit{edit}, true
 }
 
 // What lets answers, and messages that report packets as too big, pass a filter.
@@ -137,26 +138,6 @@ func accept(how ...audit.Saying) func(*Case) []Change {
 		}
 		return out
 	}
-}
-
-// joinTexts puts edits at the same place together.
-func joinTexts(es []Edit) string {
-	var b strings.Builder
-	for _, e := range es {
-		b.WriteString(e.Text)
-	}
-	return b.String()
-}
-
-// behindSame makes an edit that puts a line behind another, indented as that.
-func behindSame(f *model.File, line int, text string) Edit {
-	e := before(f, line, text)
-	e.Start = lineStart(f, line+1)
-	if line >= f.Lines() {
-		e.Start = len(f.Bytes())
-	}
-	e.End = e.Start
-	return e
 }
 
 // logged has a rule of nftables that accepts write a log.

@@ -75,8 +75,7 @@ type ChildSA struct {
 	Protocol      ike.Protocol
 	Mode          ike.Mode
 	Encapsulated  bool
-	Suite         ike.Suite // without the key exchange where Created
-	Created       bool      // whether a key exchange was made is not told, or was not made as it came with the IKE SA
+	Suite         ike.Suite // without a key exchange where that is not told, or came with the IKE SA
 	Local, Remote ike.Selectors
 	In, Out       Counter
 	OwnAddr, Peer netip.Addr
@@ -101,10 +100,8 @@ type KernelSA struct {
 	Mode     ike.Mode
 	Counter
 	ReqID   uint32
-	IfID    uint32
 	Suite   ike.Suite
 	Added   time.Time // by the gateway's clock; zero where it is not told
-	Hard    time.Duration
 	Encap   bool
 	Replays uint64 // packets that came twice or too late
 	Failed  uint64 // packets whose integrity was wrong
@@ -120,7 +117,6 @@ type KernelRule struct {
 	Peer     netip.Addr
 	Mode     ike.Mode
 	Protocol ike.Protocol
-	IfID     uint32
 }
 
 // Loaded is a connection that a daemon says it has loaded.
@@ -169,11 +165,8 @@ type Traffic struct {
 // Flow is a connection that the kernel tracks: as it began, and as its replies are expected.
 type Flow struct {
 	At         source.Pos
-	Proto      string
 	Src, Dst   netip.Addr
 	RSrc, RDst netip.Addr // of replies
-	Port       uint16     // of the destination; 0 for none
-	Replied    bool
 }
 
 // maxFailures bounds the different failures that are kept of one log.
@@ -300,41 +293,30 @@ func (g *Gateway) FailuresOf(c *Connection, peer netip.Addr) []*Failure {
 	return append(slices.Clone(x.failures[c.Name]), x.failedAt[peer]...)
 }
 
-// Strangers are what was seen of no connection that is configured: SAs that are up, and connections that are loaded.
-func (g *Gateway) Strangers() (sas []*IKESA, loaded []*Loaded) {
+// Unconfigured is what was seen of no connection that is configured. SAs of the kernel count only where none is.
+func (g *Gateway) Unconfigured() (out Observed) {
 	x := g.seen()
 	for _, sa := range g.Observed.IKE {
-		if x.configuredAs(sa.Connection) == "" && sa.Up {
-			sas = append(sas, sa)
+		if x.configuredAs(sa.Connection) == "" {
+			out.IKE = append(out.IKE, sa)
 		}
 	}
 	for _, l := range g.Observed.Loaded {
 		if x.configuredAs(l.Name) == "" {
-			loaded = append(loaded, l)
-		}
-	}
-	return sas, loaded
-}
-
-// Unconfigured is what was seen of no connection that is configured. SAs of the kernel count only where none is.
-func (g *Gateway) Unconfigured() (sas []*IKESA, children []*ChildSA, failures []*Failure) {
-	x := g.seen()
-	for _, sa := range g.Observed.IKE {
-		if x.configuredAs(sa.Connection) == "" {
-			sas = append(sas, sa)
+			out.Loaded = append(out.Loaded, l)
 		}
 	}
 	for _, sa := range g.Observed.Children {
 		if x.configuredAs(sa.Connection) == "" && (!sa.Kernel || len(g.Connections) == 0) {
-			children = append(children, sa)
+			out.Children = append(out.Children, sa)
 		}
 	}
 	for _, f := range g.Observed.Failures {
 		if x.configuredAs(f.Connection) == "" && len(g.Connections) == 0 {
-			failures = append(failures, f)
+			out.Failures = append(out.Failures, f)
 		}
 	}
-	return sas, children, failures
+	return out
 }
 
 // maxTranslated bounds the translated connections of a gateway that are looked at.
@@ -342,8 +324,7 @@ const maxTranslated = 20_000
 
 // Translated are the tracked connections whose source was translated: their replies are expected at another address.
 func (g *Gateway) Translated() []*Flow {
-	x := g.seen()
-	return x.translated
+	return g.seen().translated
 }
 
 // join takes over what another file shows.
@@ -400,7 +381,7 @@ func (o *Observed) Couple() {
 		if out == nil || in == nil || out.SPI == 0 || in.SPI == 0 {
 			continue
 		}
-		c.Up, c.State, c.Suite, c.Created, c.At = true, "installed", out.Suite, true, out.At
+		c.Up, c.State, c.Suite, c.At = true, "installed", out.Suite, out.At
 		c.Out, c.In, c.Encapsulated = out.Counter, in.Counter, out.Encap
 		c.In.At, c.Out.At = in.At, out.At
 		o.Children = append(o.Children, c)

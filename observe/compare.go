@@ -23,7 +23,7 @@ func Predicted(attempts []negotiate.Attempt) []ike.Suite {
 }
 
 // PredictedChild are the suites that a child may have, from its set-up and from its rekeying, by either initiator.
-func PredictedChild(t *pair.Tunnel, attempts []negotiate.Attempt, k *model.Child) []ike.Suite {
+func PredictedChild(attempts []negotiate.Attempt, k *model.Child) []ike.Suite {
 	var out []ike.Suite
 	for i := range attempts {
 		a := &attempts[i]

@@ -69,11 +69,12 @@ func Of(t *pair.Tunnel, e pair.End) End {
 	if out.Listed.IsZero() {
 		out.Listed, _ = o.Lists(model.ListKernel)
 	}
+	named, placed := seen(e, own, peer)
 	for _, k := range e.Connection.Children {
 		if k.Shunts() {
 			continue
 		}
-		c := Child{Of: k, SAs: seen(t, e, k)}
+		c := Child{Of: k, SAs: ofChild(k, own, peer, named, placed)}
 		if out.Loaded != nil {
 			c.Loaded = loaded(out.Loaded, k)
 		}
@@ -100,28 +101,47 @@ func loaded(l *model.Loaded, k *model.Child) *model.LoadedChild {
 	return l.Children[i]
 }
 
-// seen are the SAs of a child that were up, the newest first: by the names that the daemon has for it, else, of the kernel's and of those
-// whose names are nobody's, by addresses and selectors.
-func seen(t *pair.Tunnel, e pair.End, k *model.Child) []*model.ChildSA {
-	own, peer := t.Own(e), t.Peer(e)
-	local, remote := k.Local.Value.At(own), k.Remote.Value.At(peer)
-	var out []*model.ChildSA
-	named, placed := e.Gateway.ChildrenOf(e.Connection, own, peer)
-	for _, sa := range named {
-		switch {
-		case !sa.Up:
-			continue
-		case sa.Name != k.Name && sa.Name != sa.Connection:
-			continue
-		case sa.Name != k.Name && len(sa.Local) > 0 && (len(local.Meet(sa.Local)) == 0 || len(remote.Meet(sa.Remote)) == 0):
-			continue
+// seen are the SAs of an end that were up: by the names of children that the daemon has for them, those of a daemon that has one child a
+// connection under ""; and by the children that they fit best, of the kernel's and of those whose names are nobody's.
+func seen(e pair.End, own, peer netip.Addr) (named map[string][]*model.ChildSA, placed map[*model.Child][]*model.ChildSA) {
+	byName, byPlace := e.Gateway.ChildrenOf(e.Connection, own, peer)
+	named, placed = map[string][]*model.ChildSA{}, map[*model.Child][]*model.ChildSA{}
+	for _, sa := range byName {
+		name := sa.Name
+		if name == sa.Connection {
+			name = ""
 		}
+		if sa.Up {
+			named[name] = append(named[name], sa)
+		}
+	}
+	for _, sa := range byPlace {
+		if k := best(e, sa, own, peer); k != nil && sa.Up {
+			placed[k] = append(placed[k], sa)
+		}
+	}
+	return named, placed
+}
+
+// ofChild are the SAs of a child, the newest first; what several files tell of one is one.
+func ofChild(
+	k *model.Child,
+	own, peer netip.Addr,
+	named map[string][]*model.ChildSA,
+	placed map[*model.Child][]*model.ChildSA,
+) []*model.ChildSA {
+	var out []*model.ChildSA
+	for _, sa := range named[k.Name] {
 		out = add(out, sa)
 	}
-	for _, sa := range placed {
-		if sa.Up && best(e, sa, own, peer) == k {
+	local, remote := k.Local.Value.At(own), k.Remote.Value.At(peer)
+	for _, sa := range named[""] {
+		if sa.Name == k.Name || len(sa.Local) == 0 || len(local.Meet(sa.Local)) > 0 && len(remote.Meet(sa.Remote)) > 0 {
 			out = add(out, sa)
 		}
+	}
+	for _, sa := range placed[k] {
+		out = add(out, sa)
 	}
 	slices.SortStableFunc(out, func(a, b *model.ChildSA) int { return cmp.Compare(a.Age, b.Age) })
 	return out
@@ -172,7 +192,7 @@ func add(to []*model.ChildSA, sa *model.ChildSA) []*model.ChildSA {
 			one.Local, one.Remote = sa.Local, sa.Remote
 		}
 		if !one.Suite.Valid() {
-			one.Suite, one.Created = sa.Suite, sa.Created
+			one.Suite = sa.Suite
 		}
 		one.In, one.Out = complete(one.In, sa.In), complete(one.Out, sa.Out)
 		one.Age = max(one.Age, sa.Age)

@@ -40,22 +40,22 @@ func LooseOf(w *pair.Whole) []Loose {
 	var out []Loose
 	for _, g := range w.Gateways {
 		l := Loose{Gateway: g.Name}
-		sas, children, failures := g.Unconfigured()
-		for _, sa := range sas {
+		seen := g.Unconfigured()
+		for _, sa := range seen.IKE {
 			r := Row{What: sa.Connection + " IKE SA", State: "not up", Age: sa.Age, Suite: sa.Suite.String(), At: sa.At}
 			if sa.Up {
 				r.State = "up"
 			}
 			l.Rows = append(l.Rows, r)
 		}
-		for _, sa := range children {
+		for _, sa := range seen.Children {
 			r := rowOfSA(sa)
 			if r.What = sa.Name; sa.Kernel {
 				r.What = "in the kernel"
 			}
 			l.Rows = append(l.Rows, r)
 		}
-		l.Failures = failures
+		l.Failures = seen.Failures
 		if len(g.Connections) == 0 {
 			l.Counters = counters(g)
 		}
@@ -165,7 +165,7 @@ func rowOf(t *pair.Tunnel, end pair.End, c *Child, attempts []negotiate.Attempt,
 	}
 	r := rowOfSA(sa)
 	r.What = c.Of.Name
-	if p := PredictedChild(t, attempts, c.Of); sa.Suite.Valid() && len(p) > 0 && !Fits(sa.Suite, p) {
+	if p := PredictedChild(attempts, c.Of); sa.Suite.Valid() && len(p) > 0 && !Fits(sa.Suite, p) {
 		r.Otherwise = p[0].String()
 	}
 	if missing, told := Protects(t, end, c); told {

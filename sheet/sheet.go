@@ -3,6 +3,7 @@
 package sheet
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -26,6 +27,7 @@ type maker struct {
 	end, far pair.End
 	given    bool // the far end was
 	path     *walk.Path
+	farPath  *walk.Path // of the far gateway, once somebody asks
 	mirrored mirror.Sheet
 	attempts []negotiate.Attempt
 	whole    *pair.Whole
@@ -143,18 +145,17 @@ func (m *maker) identity(e pair.End) string {
 
 // outside is the interface that packets to the peer leave by, with its MTU.
 func (m *maker) outside(e pair.End, own, peer netip.Addr) string {
-	i := outsideOf(m.whole, e, own, peer)
+	i := outsideOf(m.pathOf(e.Gateway), e, own, peer)
 	if i == nil {
 		return "not given"
 	}
 	return fmt.Sprintf("%s, MTU %d", i.Name, mtuOf(i))
 }
 
-func outsideOf(w *pair.Whole, e pair.End, own, peer netip.Addr) *model.Interface {
+func outsideOf(path *walk.Path, e pair.End, own, peer netip.Addr) *model.Interface {
 	if len(e.Gateway.Interfaces) == 0 || !peer.IsValid() {
 		return nil
 	}
-	path := walk.NewPath(e.Gateway, w.Ends(e.Gateway), walk.Options{})
 	name := path.InterfaceFor(peer)
 	for _, i := range e.Gateway.Interfaces {
 		has := slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return p.Addr() == own })
@@ -166,15 +167,18 @@ func outsideOf(w *pair.Whole, e pair.End, own, peer netip.Addr) *model.Interface
 }
 
 // mtuOf is an interface's MTU in bytes: Ethernet's where it is not told.
-func mtuOf(i *model.Interface) int {
-	if i == nil || i.MTU.Value == 0 {
-		return ethernet
-	}
-	return i.MTU.Value
-}
+func mtuOf(i *model.Interface) int { return cmp.Or(i.MTU.Value, negotiate.Ethernet) }
 
-// ethernet is the MTU of Ethernet in bytes (RFC 894).
-const ethernet = 1500
+// pathOf is the way of packets through a gateway, worked out once.
+func (m *maker) pathOf(g *model.Gateway) *walk.Path {
+	if g == m.end.Gateway {
+		return m.path
+	}
+	if m.farPath == nil {
+		m.farPath = walk.NewPath(g, m.whole.Ends(g), walk.Options{})
+	}
+	return m.farPath
+}
 
 // inside are the interfaces with addresses in the protected networks.
 func inside(e pair.End) string {
@@ -316,10 +320,7 @@ func (m *maker) translates(e pair.End) string {
 	if len(e.Gateway.Chains) == 0 {
 		return "not given"
 	}
-	path := m.path
-	if e.Gateway != m.end.Gateway {
-		path = walk.NewPath(e.Gateway, m.whole.Ends(e.Gateway), walk.Options{})
-	}
+	path := m.pathOf(e.Gateway)
 	var rewritten, unknown []string
 	for _, k := range e.Connection.Children {
 		if k.Shunts() {

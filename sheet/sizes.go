@@ -8,53 +8,20 @@ import (
 
 	"toril/ike"
 	"toril/model"
+	"toril/negotiate"
 	"toril/present"
 )
 
-// Sizes are what fits into an outer packet of a child.
-type Sizes struct {
-	Link     int  // MTU of the outside interface in bytes
-	Told     bool // by the configuration, and not taken for Ethernet's
-	Suite    ike.Suite
-	Wrap     ike.Wrap
-	InnerMTU int
-	MSS4     int // of TCP inside, over IPv4; 0 where the child has no such networks
-	MSS6     int
-}
-
-// sizesOf computes the sizes of a child; ok is false where its suite is not known. Where nothing tells whether NAT is on the way, ESP goes
-// in UDP only if that is set.
-func (m *maker) sizesOf(k *model.Child) (z Sizes, ok bool) {
+// sizesOf computes the sizes of a child, by what both ends would negotiate, else by what the known end offers first.
+func (m *maker) sizesOf(k *model.Child) (z negotiate.Sizes, ok bool) {
 	suite, ok := m.suite(k)
 	if !ok && !m.given && len(k.Proposals.Value) > 0 {
 		suite, ok = first(k.Proposals.Value[0]), true
 	}
-	if !ok || !suite.Valid() {
+	if !ok {
 		return z, false
 	}
-	own, peer := m.t.Own(m.end), m.t.Peer(m.end)
-	i := outsideOf(m.whole, m.end, own, peer)
-	z = Sizes{Link: mtuOf(i), Told: i != nil && i.MTU.Value > 0, Suite: suite}
-	far := m.given && m.far.Connection.Encap.Value
-	z.Wrap = ike.Wrap{
-		Protocol:     k.Protocol.Value,
-		Mode:         k.Mode.Value,
-		Encapsulated: m.end.Connection.Encap.Value || far,
-		Outer6:       own.Is6() && !own.Is4In6() || peer.Is6() && !peer.Is4In6(),
-		Cut96:        k.Cut96.Value,
-	}
-	z.InnerMTU = suite.InnerMTU(z.Wrap, z.Link)
-	is6 := func(s ike.Selector) bool { return s.Lo.IsValid() && s.Lo.Is6() }
-	nets := slices.Concat(k.Local.Value.At(own), k.Remote.Value.At(peer))
-	inner4, inner6 := z.Wrap, z.Wrap
-	inner6.Inner6 = true
-	if !slices.ContainsFunc(nets, is6) || slices.ContainsFunc(nets, func(s ike.Selector) bool { return !is6(s) }) {
-		z.MSS4 = inner4.MSS(z.InnerMTU)
-	}
-	if slices.ContainsFunc(nets, is6) {
-		z.MSS6 = inner6.MSS(z.InnerMTU)
-	}
-	return z, z.InnerMTU > 0
+	return negotiate.SizesOf(m.t, m.end, k, suite, outsideOf(m.path, m.end, m.t.Own(m.end), m.t.Peer(m.end)))
 }
 
 // first is the suite of the first choices of a proposal.
@@ -80,11 +47,14 @@ func (m *maker) sizes(k *model.Child) {
 	}
 	row("link-mtu", "MTU of the outside interface", z.Link)
 	row("inner-mtu", "largest inner packet (inner MTU)", z.InnerMTU)
-	if z.MSS4 > 0 {
-		row("mss-ipv4", "largest TCP segment over IPv4 (MSS)", z.MSS4)
+	is6 := func(s ike.Selector) bool { return s.Lo.Is6() }
+	nets := slices.Concat(k.Local.Value.At(m.t.Own(m.end)), k.Remote.Value.At(m.t.Peer(m.end)))
+	inner := z.Wrap
+	if slices.ContainsFunc(nets, func(s ike.Selector) bool { return !is6(s) }) {
+		row("mss-ipv4", "largest TCP segment over IPv4 (MSS)", inner.MSS(z.InnerMTU))
 	}
-	if z.MSS6 > 0 {
-		row("mss-ipv6", "largest TCP segment over IPv6 (MSS)", z.MSS6)
+	if inner.Inner6 = true; slices.ContainsFunc(nets, is6) {
+		row("mss-ipv6", "largest TCP segment over IPv6 (MSS)", inner.MSS(z.InnerMTU))
 	}
 	how := []string{z.Suite.String(), z.Wrap.Mode.String() + " mode"}
 	if z.Wrap.Encapsulated {
@@ -180,16 +150,12 @@ func statusCommand(c *model.Connection) string {
 }
 
 func (m *maker) expected(k *model.Child) string {
-	out := c2(m.end.Connection.Name, k.Name)
+	out := m.end.Connection.Name + " established, " + k.Name + " installed"
+	if m.end.Connection.Name == k.Name {
+		out = k.Name + " established, with its child installed"
+	}
 	if s, ok := m.suite(k); ok {
 		out += ", " + s.String()
 	}
 	return out + "; the bytes of both directions grow"
-}
-
-func c2(conn, child string) string {
-	if conn == child {
-		return conn + " established, with its child installed"
-	}
-	return conn + " established, " + child + " installed"
 }

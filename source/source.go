@@ -158,6 +158,14 @@ func (f *File) LineAt(offset int) int {
 	return sort.SearchInts(f.starts, offset+1)
 }
 
+// Start returns the byte at which line n begins; the end of the file where there is no such line.
+func (f *File) Start(n int) int {
+	if n < 1 || n > len(f.starts) {
+		return len(f.data)
+	}
+	return f.starts[n-1]
+}
+
 // Part returns the position of a statement that is not a line: its bytes from start up to end.
 func (f *File) Part(start, end int) Pos {
 	line := f.LineAt(start)

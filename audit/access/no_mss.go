@@ -40,13 +40,14 @@ var NoMSS = &audit.Check{
 		if traffic.Empty() {
 			return
 		}
-		clamped, wrong := clamps(s.Gateway, traffic, z.MSS)
+		most := z.Wrap.MSS(z.InnerMTU)
+		clamped, wrong := clamps(s.Gateway, traffic, most)
 		switch {
 		case wrong != nil:
 			f := p.On(s, wrong.At, false)
 			f.Lower(-1)
-			f.Message = fmt.Sprintf("TCP of %s is clamped to segments of %d bytes; %d fit", s.Child.Name, wrong.MSS, z.MSS)
-			f.Measured, f.Required = fmt.Sprint(wrong.MSS), fmt.Sprintf("at most %d", z.MSS)
+			f.Message = fmt.Sprintf("TCP of %s is clamped to segments of %d bytes; %d fit", s.Child.Name, wrong.MSS, most)
+			f.Measured, f.Required = fmt.Sprint(wrong.MSS), fmt.Sprintf("at most %d", most)
 			p.Report(f)
 		case clamped:
 		default:
@@ -58,7 +59,7 @@ var NoMSS = &audit.Check{
 			f.At.Pos = stopped[0].Decided(s.Child.At)
 			f.Message = fmt.Sprintf("TCP of %s is not clamped, and messages that report packets as too big are blocked; %d bytes "+
 				"fit a segment",
-				s.Child.Name, z.MSS)
+				s.Child.Name, most)
 			f.Undecided(reasons(stopped))
 			p.Report(f)
 		}

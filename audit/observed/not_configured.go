@@ -24,10 +24,10 @@ var NotConfigured = &audit.Check{
 		if len(g.Connections) == 0 {
 			return // no configuration was given; read/… and the tables say so
 		}
-		sas, loaded := g.Strangers()
+		seen := g.Unconfigured()
 		told := map[string]bool{}
-		for _, sa := range sas {
-			if told[sa.Connection] {
+		for _, sa := range seen.IKE {
+			if told[sa.Connection] || !sa.Up {
 				continue
 			}
 			told[sa.Connection] = true
@@ -35,7 +35,7 @@ var NotConfigured = &audit.Check{
 			f.Message = fmt.Sprintf("%s is up with %s, and no file that was given configures it", sa.Connection, sa.Remote)
 			p.Report(f)
 		}
-		for _, l := range loaded {
+		for _, l := range seen.Loaded {
 			if told[l.Name] {
 				continue
 			}

@@ -18,20 +18,17 @@ var sources = []string{"RFC 4301 section 4.4.2", "RFC 7296 section 1.2"}
 
 // seen says what was observed of the subject's end; ok is false where no status of it was given.
 func seen(s *audit.Subject) (e observe.End, ok bool) {
-	if !s.Gateway.Observed.Given() {
-		return e, false
-	}
-	e = observe.Of(s.Tunnel, s.End)
+	e = s.Observed()
 	return e, e.Given()
 }
 
 // farSeen says what was observed of the far end, and of its child that means the subject's.
 func farSeen(s *audit.Subject) (end pair.End, c *observe.Child, ok bool) {
 	far, given := s.Far()
-	if !given || !far.Gateway.Observed.Given() {
+	if !given {
 		return far, nil, false
 	}
-	e := observe.Of(s.Tunnel, far)
+	e := s.FarObserved()
 	for _, k := range s.Tunnel.Counterparts(s.Child) {
 		if c = e.Child(k); c != nil {
 			return far, c, true

@@ -50,7 +50,7 @@ var SuiteDiffers = &audit.Check{
 			return
 		}
 		sa := c.Up()
-		predicted := observe.PredictedChild(s.Tunnel, p.Attempts(s.Tunnel), s.Child)
+		predicted := observe.PredictedChild(p.Attempts(s.Tunnel), s.Child)
 		differs(p, s, sa.At, s.Child.Proposals.Where(s.Child.At), s.Child.Name, sa.Suite, predicted,
 			observe.Offered(sa.Suite, s.Child.Proposals.Value), s.Child.Proposals.Value)
 	},

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"toril/audit"
+	"toril/negotiate"
 )
 
 // MTU speaks where the MTU of a tunnel interface was chosen, and is more than fits.
@@ -45,7 +46,7 @@ var MTU = &audit.Check{
 func usual(link int) []int {
 	out := []int{1280, 1332, 65535}
 	for _, header := range []int{0, 20, 24, 28, 40} {
-		out = append(out, link-header, audit.Ethernet-header)
+		out = append(out, link-header, negotiate.Ethernet-header)
 	}
 	return out
 }

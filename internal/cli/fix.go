@@ -38,13 +38,11 @@ func (a *app) fix() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "fix PATH...",
 		Short: "Write edits that make findings go away, each proved before it is shown",
-		Long: "Writes the edit of every finding that has a sure fix, as a unified diff in the file's own format. Every edit is " +
-			"proved: the\n" +
-			"edited text is read again and audited; the finding is gone, no other has come, no tunnel is worse off and " +
-			"nothing that is\n" +
-			"negotiated is weaker. Where both ends must change, both diffs are shown, and the order. What has no mechanical fix " +
-			"says why.\n" +
-			"Each diff applies to what the diffs before it have made of the files. The input is never changed.\n\n" +
+		Long: "Writes the edit of every finding that has a sure fix, as a unified diff in the file's own format.\n" +
+			"Every edit is proved: the edited text is read again and audited; the finding is gone, no other has come, no tunnel\n" +
+			"is worse off and nothing that is negotiated is weaker. Where both ends must change, both diffs are shown, and the\n" +
+			"order. What has no mechanical fix says why. Each diff applies to what the diffs before it have made of the files.\n" +
+			"The input is never changed.\n\n" +
 			"Exit code: 0 every finding that was asked for is fixed, 1 some are not or a file could not be read, 2 wrong usage.",
 		Example: "  toril fix estate/ --check nat\n  toril fix estate/ --gateway lampwright --apply edited/",
 		Args:    paths(),

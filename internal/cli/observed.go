@@ -21,11 +21,10 @@ func (a *app) observed() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "observed PATH...",
 		Short: "Show what saved status says of every tunnel, and where it differs from the configuration",
-		Long: "Reads status that was saved beside the configurations: what swanctl, ipsec and whack list, ip -s xfrm state and ip " +
-			"xfrm policy,\n" +
-			"ip -s link, conntrack -L, and logs of failed negotiations. Shows which SAs were up, since when, protected by what and " +
-			"for which\n" +
-			"networks, and what they carried in each direction; then what is wrong with that.\n\n" +
+		Long: "Reads status that was saved beside the configurations: what swanctl, ipsec and whack list,\n" +
+			"ip -s xfrm state and ip xfrm policy, ip -s link, conntrack -L, and logs of failed negotiations.\n" +
+			"Shows which SAs were up, since when, protected by what and for which networks, and what they carried in each\n" +
+			"direction; then what is wrong with that.\n\n" +
 			"Exit code: 0 nothing is at or above low, 1 something is or a file could not be read, 2 wrong usage.",
 		Example: "  toril observed estate/",
 		Args:    paths(),

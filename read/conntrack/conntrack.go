@@ -3,7 +3,6 @@ package conntrack
 
 import (
 	"net/netip"
-	"strconv"
 	"strings"
 
 	"toril/internal/lazy"
@@ -23,8 +22,8 @@ var Format = &read.Format{
 	Looks:    looks,
 	Read:     readFlows,
 	Covers: read.Rows(
-		read.Coverage{Statement: "protocol, src, dst, dport of both directions, [UNREPLIED]", Use: read.Used},
-		read.Coverage{Statement: "timeouts, states, marks, counters, zones, helpers", Use: read.Irrelevant},
+		read.Coverage{Statement: "src, dst of both directions", Use: read.Used},
+		read.Coverage{Statement: "protocols, ports, timeouts, states, marks, counters, zones, helpers", Use: read.Irrelevant},
 	),
 }
 
@@ -54,10 +53,7 @@ func readFlows(in *read.Input) {
 
 // flow reads one connection: the first src and dst are of how it began, the second of how replies are expected.
 func flow(w []string, at source.Pos) *model.Flow {
-	f := &model.Flow{At: at, Proto: source.Clean(w[0]), Replied: true}
-	if strings.HasPrefix(w[0], "ipv") && len(w) > 2 {
-		f.Proto = source.Clean(w[2])
-	}
+	f := &model.Flow{At: at}
 	for _, word := range w {
 		key, value, _ := strings.Cut(word, "=")
 		a, _ := netip.ParseAddr(value)
@@ -70,11 +66,6 @@ func flow(w []string, at source.Pos) *model.Flow {
 			f.RSrc = a
 		case key == "dst":
 			f.RDst = a
-		case key == "dport" && f.Port == 0:
-			n, _ := strconv.ParseUint(value, 10, 16)
-			f.Port = uint16(n)
-		case word == "[UNREPLIED]":
-			f.Replied = false
 		}
 	}
 	return f

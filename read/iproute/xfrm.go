@@ -27,12 +27,12 @@ var XFRM = &read.Format{
 	Read:     readXFRM,
 	Covers: read.Rows(
 		read.Coverage{
-			Statement: "states: src, dst, proto, spi, reqid, mode, if_id, enc, auth, auth-trunc, aead, encap, lifetime, stats",
+			Statement: "states: src, dst, proto, spi, reqid, mode, enc, auth, auth-trunc, aead, encap, lifetime current, stats",
 			Use:       read.Used,
 			Note:      "keys are hidden from every quote",
 		},
-		read.Coverage{Statement: "policies: selectors, dir, tmpl, reqid, mode, if_id", Use: read.Used},
-		read.Coverage{Statement: "replay windows, marks, flags, offload, policies of sockets", Use: read.Irrelevant},
+		read.Coverage{Statement: "policies: selectors, dir, tmpl, reqid, mode", Use: read.Used},
+		read.Coverage{Statement: "replay windows, limits, if_id, marks, flags, offload, policies of sockets", Use: read.Irrelevant},
 	),
 }
 
@@ -101,17 +101,11 @@ func (x *xfrmReader) line(n int, text string, w []string) {
 	case w[0] == "tmpl" && x.rule != nil:
 		x.rule.Own, _ = netip.ParseAddr(value("src"))
 		x.rule.Peer, _ = netip.ParseAddr(value("dst"))
-	case w[0] == "if_id" && x.rule != nil:
-		x.rule.IfID = number32(w[1])
 	case x.sa == nil:
-	case w[0] == "if_id":
-		x.sa.IfID = number32(value("if_id"))
 	case w[0] == "enc", w[0] == "auth", w[0] == "auth-trunc", w[0] == "aead":
 		x.algorithm(n, w)
 	case w[0] == "encap":
 		x.sa.Encap = true
-	case strings.HasPrefix(text, "expire add:"):
-		x.sa.Hard = seconds(value("hard"))
 	case strings.HasSuffix(w[0], "(bytes),") && len(w) > 1: // "252(bytes), 3(packets)"
 		x.sa.Bytes, x.sa.Packets, x.sa.Told, x.sa.Counter.At = leading(w[0]), leading(w[1]), true, x.in.At(n)
 	case w[0] == "add" && len(w) >= 3:
@@ -237,10 +231,6 @@ func leading(word string) uint64 {
 	}
 	n, _ := strconv.ParseUint(word[:i], 10, 64)
 	return n
-}
-
-func seconds(word string) time.Duration {
-	return time.Duration(min(leading(word), 1<<31)) * time.Second
 }
 
 // count takes a line of numbers under a head that "ip -s link" prints: of what an interface received, or sent.

@@ -88,7 +88,7 @@ func readStatus(in *read.Input) {
 		if k.Suite.Valid() {
 			continue
 		}
-		k.Suite, k.Created = r.uses[k.Connection][1], true
+		k.Suite = r.uses[k.Connection][1]
 		if l := r.loaded[k.Connection]; l != nil {
 			k.Local, k.Remote = l.Children[0].Local, l.Children[0].Remote
 			k.OwnAddr, k.Peer = single(l.Local), single(l.Remote)
