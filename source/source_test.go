@@ -18,6 +18,10 @@ func TestLines(t *testing.T) {
 	assert.Equal(t, 4, f.Lines())
 	assert.Equal(t, []string{"one", "two", "", "four", ""}, []string{f.Line(1), f.Line(2), f.Line(3), f.Line(4), f.Line(5)})
 	assert.Equal(t, 1, f.LineAt(0))
+	for n := 1; n <= f.Lines(); n++ {
+		assert.Equal(t, n, f.LineAt(f.Start(n)), "line %d", n)
+	}
+	assert.Equal(t, f.Start(0), f.Start(5), "no such line")
 	assert.Equal(t, 2, f.LineAt(5))
 	assert.Equal(t, 4, f.LineAt(10))
 	assert.Equal(t, "a.conf:3", f.At(3).String())
