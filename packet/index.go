@@ -185,6 +185,59 @@ func (x *Index) Around(i int) (Around, error) {
 	return a, nil
 }
 
+// Meeting returns the sets of the index that may meet s, whatever some fields are (none of addresses and ports), in their order: all that
+// do, and perhaps some that do not. It may be called from several goroutines.
+func (x *Index) Meeting(s Set, whatever ...Field) []int {
+	var out []int
+	for i := range s.boxes {
+		b := s.boxes[i]
+		for _, f := range whatever {
+			b.v[f] = nil
+		}
+		out = x.near(&b, out)
+	}
+	if len(s.boxes) > 1 || !slices.IsSorted(out) {
+		slices.Sort(out)
+	}
+	return slices.Compact(out)
+}
+
+// near appends the sets that a box may meet, looked for by the field that promises the fewest.
+func (x *Index) near(b *box, out []int) []int {
+	have := len(out)
+	for allowance := 16; allowance < 2*len(x.all); allowance *= 8 {
+		for _, a := range x.axes[b.fam] {
+			if b.v[a.field] == nil { // it meets all of them
+				continue
+			}
+			a.made.Do(func() { a.build(x) })
+			tried, done := 0, true
+			for _, iv := range b.v[a.field] {
+				done = a.meeting(iv.lo, iv.hi, func(p int) bool {
+					tried++
+					if o := x.all[p]; o.box.meets(b) {
+						out = append(out, o.set)
+					}
+					return tried < allowance
+				})
+				if !done {
+					break
+				}
+			}
+			if done {
+				return out
+			}
+			out = out[:have]
+		}
+	}
+	for _, o := range x.all {
+		if o.box.meets(b) {
+			out = append(out, o.set)
+		}
+	}
+	return out
+}
+
 // First returns the least wanted set, in the order of the list; -1 for none.
 func (a Around) First(wanted func(set int) bool) int {
 	least := -1

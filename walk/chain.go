@@ -6,6 +6,7 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
+	"sync"
 
 	"toril/model"
 	"toril/packet"
@@ -26,13 +27,57 @@ type Filter struct {
 	chains map[string]*model.Chain
 	bases  map[model.Hook][]*model.Chain
 	self   func(out packet.Values, fam packet.Family) packet.Values // addresses that a masqueraded packet may get
+	rules  map[*model.Chain]*lookup                                 // of the long chains
+}
+
+// lookup finds the rules of a chain that packets may meet.
+type lookup struct {
+	made  sync.Once
+	index *packet.Index
+}
+
+// manyRules is from how many rules on those of a chain are looked up; fewer are asked one after the other.
+const manyRules = 24
+
+// asked returns the rules of a chain that some flows may meet, in their order. What a rule of a filter changes of packets
+// that stay in it, marks and states, is not what they are looked up by.
+func (f *Filter) asked(c *model.Chain, flows []Flow) []*model.Rule {
+	l := f.rules[c]
+	if l == nil {
+		return c.Rules
+	}
+	l.made.Do(func() {
+		sets := make([]packet.Set, len(c.Rules))
+		for i, r := range c.Rules {
+			sets[i] = r.When
+		}
+		l.index = packet.NewIndex(sets)
+	})
+	var at []int
+	for _, one := range flows {
+		at = append(at, l.index.Meeting(one.Now, packet.Mark, packet.State)...)
+	}
+	if len(flows) > 1 {
+		slices.Sort(at)
+		at = slices.Compact(at)
+	}
+	out := make([]*model.Rule, len(at))
+	for i, k := range at {
+		out[i] = c.Rules[k]
+	}
+	return out
 }
 
 // NewFilter prepares the packet filter of a gateway. self gives the addresses that the gateway may use on the
 // interfaces named by out.
 func NewFilter(g *model.Gateway, self func(out packet.Values, fam packet.Family) packet.Values) *Filter {
-	f := &Filter{chains: map[string]*model.Chain{}, bases: map[model.Hook][]*model.Chain{}, self: self}
+	f := &Filter{
+		chains: map[string]*model.Chain{}, bases: map[model.Hook][]*model.Chain{}, self: self, rules: map[*model.Chain]*lookup{},
+	}
 	for _, c := range g.Chains {
+		if len(c.Rules) >= manyRules {
+			f.rules[c] = &lookup{}
+		}
 		f.chains[c.ID()] = c
 		if c.Hook != model.NoHook {
 			f.bases[c.Hook] = append(f.bases[c.Hook], c)
@@ -108,7 +153,7 @@ func (r *run) decide(f Flow, rule *model.Rule, verb model.Verb) {
 // chain sends flows through the rules of a chain and returns those that come out at its end or by return.
 func (r *run) chain(c *model.Chain, flows []Flow, depth int) []Flow {
 	var back []Flow
-	for _, rule := range c.Rules {
+	for _, rule := range r.filter.asked(c, flows) {
 		if len(flows) == 0 {
 			break
 		}

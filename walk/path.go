@@ -87,7 +87,7 @@ func NewPath(g *model.Gateway, ends func(*model.Connection) []Ends, opts Options
 	})
 	p.order()
 	p.filter = NewFilter(p.opened(g), SelfAddresses(g))
-	p.own = p.router.without(func(*model.Route) bool { return false }) // a copy
+	p.own = p.router.without(nil) // a copy
 	for _, pol := range p.Policies {
 		pol.Wraps = p.wrappers(pol)
 	}

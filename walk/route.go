@@ -23,8 +23,29 @@ type hop struct {
 // Router decides where packets go: routing rules by priority, in each table the longest prefix (Linux, ip-rule(8)).
 type Router struct {
 	rules  []*model.RouteRule
-	tables map[string][]*model.Route // the longest prefix first, then the least metric
-	known  bool                      // the saved files say anything about interfaces or routes
+	tables map[string]*table
+	known  bool                    // the saved files say anything about interfaces or routes
+	gone   func(*model.Route) bool // routes of the IKE daemon's that are not there; nil: all are
+}
+
+// table is a routing table: the longest prefix first, then the least metric.
+type table struct {
+	routes []*model.Route
+	to     []packet.Set // the packets that each is for
+	index  *packet.Index
+}
+
+// newTable puts routes in order.
+func newTable(routes []*model.Route) *table {
+	slices.SortStableFunc(routes, func(a, b *model.Route) int {
+		return cmp.Or(cmp.Compare(b.To.Bits(), a.To.Bits()), cmp.Compare(a.Metric, b.Metric))
+	})
+	t := &table{routes: routes, to: make([]packet.Set, len(routes))}
+	for i, rt := range routes {
+		t.to[i] = packet.Prefixes(packet.Dst, rt.To)
+	}
+	t.index = packet.NewIndex(t.to)
+	return t
 }
 
 // daemonTable is the table into which strongSwan puts the routes of its tunnels, and the priority of its rule.
@@ -35,8 +56,9 @@ const daemonOrigin = "the IKE daemon"
 
 // NewRouter prepares the routes of a gateway. Networks of interfaces are added where no saved table has them.
 func NewRouter(g *model.Gateway) *Router {
-	r := &Router{tables: map[string][]*model.Route{}, known: len(g.Interfaces)+len(g.Routes) > 0}
-	add := func(rt *model.Route) { r.tables[rt.Table] = append(r.tables[rt.Table], rt) }
+	r := &Router{tables: map[string]*table{}, known: len(g.Interfaces)+len(g.Routes) > 0}
+	lists := map[string][]*model.Route{}
+	add := func(rt *model.Route) { lists[rt.Table] = append(lists[rt.Table], rt) }
 	for _, rt := range g.Routes {
 		add(rt)
 	}
@@ -58,10 +80,8 @@ func NewRouter(g *model.Gateway) *Router {
 			}
 		}
 	}
-	for _, list := range r.tables {
-		slices.SortStableFunc(list, func(a, b *model.Route) int {
-			return cmp.Or(cmp.Compare(b.To.Bits(), a.To.Bits()), cmp.Compare(a.Metric, b.Metric))
-		})
+	for name, list := range lists {
+		r.tables[name] = newTable(list)
 	}
 	r.rules = slices.Clone(g.RouteRules)
 	if len(r.rules) == 0 {
@@ -90,18 +110,16 @@ func (r *Router) install(list []*model.Route) {
 	if len(list) == 0 {
 		return
 	}
-	all := slices.Concat(list, r.tables[daemonTable])
-	slices.SortStableFunc(all, func(a, b *model.Route) int {
-		return cmp.Or(cmp.Compare(b.To.Bits(), a.To.Bits()), cmp.Compare(a.Metric, b.Metric))
-	})
-	r.tables[daemonTable] = all
+	if have := r.tables[daemonTable]; have != nil {
+		list = slices.Concat(list, have.routes)
+	}
+	r.tables[daemonTable] = newTable(list)
 }
 
 // without returns the router that lacks some of the IKE daemon's routes.
 func (r *Router) without(gone func(*model.Route) bool) *Router {
 	q := *r
-	q.tables = maps.Clone(r.tables)
-	q.tables[daemonTable] = slices.DeleteFunc(slices.Clone(q.tables[daemonTable]), gone)
+	q.tables, q.gone = maps.Clone(r.tables), gone
 	return &q
 }
 
@@ -128,8 +146,16 @@ func (r *Router) Decide(f Flow) []hop {
 			}
 			continue
 		}
-		for _, rt := range r.tables[rule.Table] {
-			part := hit.And(packet.Prefixes(packet.Dst, rt.To))
+		t := r.tables[rule.Table]
+		if t == nil {
+			continue
+		}
+		for _, i := range t.index.Meeting(hit) {
+			rt := t.routes[i]
+			if rule.Table == daemonTable && r.gone != nil && r.gone(rt) {
+				continue
+			}
+			part := hit.And(t.to[i])
 			if part.Empty() {
 				continue
 			}

@@ -164,8 +164,8 @@ func (p *Path) behindIt(pol *Policy, into []*model.Interface) ike.Selectors {
 			out = append(out, s)
 		}
 	}
-	for _, list := range p.own.tables {
-		for _, rt := range list {
+	for _, t := range p.own.tables {
+		for _, rt := range t.routes {
 			if d := p.devices[rt.Dev]; d != nil && d.Tunnel() && rt.Origin == "connected" {
 				continue // a transfer network
 			}
