@@ -27,26 +27,143 @@ func (g *Gateway) Given() bool {
 func (k *Key) Given() bool { return !k.PPK && !k.Secret.IsZero() }
 
 // KeyFor returns the pre-shared key that a connection takes for identities of its own and of its peer: its own where it has one,
-// else the one whose owners fit the peer best, then itself. Of several as good the first; nil where none fits.
+// else the one whose owners fit the peer best, then itself. Of several as good the first; nil where none fits. The gateway must be
+// complete.
 func (g *Gateway) KeyFor(c *Connection, own, peer []ike.Identity) *Key {
-	var found *Key
-	bestOwn, bestPeer := 0, 0
-	for _, k := range g.Keys {
-		switch {
-		case k.PPK || k.Secret.IsZero() || k.For != nil && k.For != c:
-			continue
-		case k.For == c && c != nil:
+	x := g.keyIndex()
+	for _, at := range x.inside[c] {
+		if k := g.Keys[at]; c != nil && !k.PPK && !k.Secret.IsZero() {
 			return k
 		}
-		o, p := k.fit(own), k.fit(peer)
-		if o == 0 && p == 0 {
-			continue
-		}
-		if found == nil || p > bestPeer || p == bestPeer && o > bestOwn {
-			found, bestOwn, bestPeer = k, o, p
+	}
+	var found *Key
+	bestOwn, bestPeer := 0, 0
+	try := func(list []int) {
+		for _, at := range list {
+			k := g.Keys[at]
+			if k.PPK || k.Secret.IsZero() || k.For != nil {
+				continue
+			}
+			o, p := k.fit(own), k.fit(peer)
+			if o == 0 && p == 0 {
+				continue
+			}
+			if found == nil || p > bestPeer || p == bestPeer && o > bestOwn {
+				found, bestOwn, bestPeer = k, o, p
+			}
 		}
 	}
+	if try(x.candidates(peer)); bestPeer == 0 { // no key is for the peer: one for itself
+		found = nil
+		try(x.candidates(own))
+	}
 	return found
+}
+
+// keyIndex finds keys by whom they are for, and connections by whom they expect; both by their places among the gateway's.
+type keyIndex struct {
+	owned  map[ike.Identity][]int // keys whose owners are all definite
+	loose  []int                  // keys that may be for others than their owners' very identities
+	inside map[*Connection][]int  // keys that stand in a connection
+
+	expecting map[ike.Identity][]int // connections by their peer's identity, and by its addresses
+	open      []int                  // connections that expect no definite identity
+}
+
+func (g *Gateway) keyIndex() *keyIndex {
+	x := &g.index.keys
+	g.index.keysOnce.Do(func() {
+		*x = keyIndex{owned: map[ike.Identity][]int{}, inside: map[*Connection][]int{}, expecting: map[ike.Identity][]int{}}
+		for i, k := range g.Keys {
+			if k.For != nil {
+				x.inside[k.For] = append(x.inside[k.For], i)
+			}
+			if len(k.Owners) == 0 || slices.ContainsFunc(k.Owners, func(o ike.Identity) bool { return !o.Definite() }) {
+				x.loose = append(x.loose, i)
+				continue
+			}
+			for _, o := range k.Owners {
+				x.owned[o] = append(x.owned[o], i)
+			}
+		}
+		for i, c := range g.Connections {
+			want := c.Remote.ID.Value
+			if !want.Definite() {
+				x.open = append(x.open, i)
+				continue
+			}
+			x.expecting[want] = append(x.expecting[want], i)
+			for _, a := range c.RemoteAddrs.Value.Fixed() {
+				x.expecting[ike.Addr(a)] = append(x.expecting[ike.Addr(a)], i)
+			}
+		}
+	})
+	return x
+}
+
+// candidates are the keys that may be for some identities, in their order.
+func (x *keyIndex) candidates(ids []ike.Identity) []int {
+	lists := [][]int{x.loose}
+	for _, id := range ids {
+		lists = append(lists, x.owned[id])
+	}
+	return joined(lists...)
+}
+
+// joined makes one list in order of several, each number once.
+func joined(lists ...[]int) []int {
+	out := slices.Concat(lists...)
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// ServedBy returns the gateway's loaded connections that a key serves, in their order. The gateway must be complete.
+func (g *Gateway) ServedBy(k *Key) []*Connection {
+	if k.PPK || k.For != nil {
+		if k.For != nil && slices.Contains(g.Connections, k.For) {
+			return []*Connection{k.For}
+		}
+		return nil
+	}
+	var out []*Connection
+	serves := func(c *Connection) {
+		if k.Serves(c) {
+			out = append(out, c)
+		}
+	}
+	if len(k.Owners) == 0 || slices.ContainsFunc(k.Owners, func(o ike.Identity) bool { return !o.Definite() }) {
+		for _, c := range g.Connections {
+			serves(c)
+		}
+		return out
+	}
+	x := g.keyIndex()
+	lists := [][]int{x.open}
+	for _, o := range k.Owners {
+		lists = append(lists, x.expecting[o])
+	}
+	for _, at := range joined(lists...) {
+		serves(g.Connections[at])
+	}
+	return out
+}
+
+// Served reports whether any of the gateway's keys serves a connection. The gateway must be complete.
+func (g *Gateway) Served(c *Connection) bool {
+	x := g.keyIndex()
+	serves := func(at int) bool { return g.Keys[at].Serves(c) }
+	if slices.ContainsFunc(x.inside[c], serves) {
+		return true
+	}
+	want := c.Remote.ID.Value
+	if !want.Definite() {
+		return slices.ContainsFunc(g.Keys, func(k *Key) bool { return k.Serves(c) })
+	}
+	ids := []ike.Identity{want}
+	for _, a := range c.RemoteAddrs.Value.Fixed() {
+		ids = append(ids, ike.Addr(a))
+	}
+	return slices.ContainsFunc(x.candidates(ids), serves)
 }
 
 // fit says how well a key's owners fit some identities: 20 exactly, 10 by a wildcard, 1 as anybody's, 0 not.

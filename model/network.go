@@ -22,6 +22,8 @@ type index struct {
 	once       sync.Once
 	byPeer     map[netip.Addr][]*Connection // loaded connections by the single addresses of their peers
 	byNone     []*Connection                // and those whose peer is not at single addresses alone
+	keysOnce   sync.Once
+	keys       keyIndex
 	seenOnce   sync.Once
 	seen       seenIndex
 }

@@ -39,6 +39,11 @@ type lookup struct {
 // manyRules is from how many rules on those of a chain are looked up; fewer are asked one after the other.
 const manyRules = 24
 
+// Asked returns the rules of a chain that some packets may meet, in their order.
+func (f *Filter) Asked(c *model.Chain, s packet.Set) []*model.Rule {
+	return f.asked(c, []Flow{Start(s)})
+}
+
 // asked returns the rules of a chain that some flows may meet, in their order. What a rule of a filter changes of packets
 // that stay in it, marks and states, is not what they are looked up by.
 func (f *Filter) asked(c *model.Chain, flows []Flow) []*model.Rule {

@@ -86,11 +86,8 @@ func only(s packet.Set, f packet.Field) (packet.Values, bool) {
 // outside is the interface that has an own address, or else the one that the route to the peer names; "" where neither
 // tells.
 func (p *Path) outside(own, peer netip.Addr) string {
-	for _, i := range p.Gateway.Interfaces {
-		if i.Kind != "loopback" && i.Kind != "dummy" &&
-			slices.ContainsFunc(i.Addresses, func(a netip.Prefix) bool { return a.Addr() == own }) {
-			return i.Name
-		}
+	if name, ok := p.owners[own]; ok {
+		return name
 	}
 	if peer.IsValid() {
 		for _, h := range p.own.Decide(Start(packet.Range(packet.Dst, peer, peer))) {

@@ -48,11 +48,10 @@ type Path struct {
 	remotes  spans
 	own      *Router                       // the gateway's own routes, without those of the IKE daemon
 	routes   map[*model.Route]*model.Child // those that the daemon installs, and for which child
-	far      spans                         // policies by their far networks, for those that are named
-	wide     []*Policy                     // the others
-	place    map[*Policy]int               // where each stands in the order
+	domains  *packet.Index                 // of the policies
 	of       map[policyKey]*Policy
-	down     *model.Child // that has no SA, where the path was made for all of them up
+	owners   map[netip.Addr]string // the interfaces that have addresses
+	down     *model.Child          // that has no SA, where the path was made for all of them up
 }
 
 // policyKey is what a policy is asked for by.
@@ -72,8 +71,14 @@ type Ends struct{ Own, Peer netip.Addr }
 // NewPath prepares a gateway. ends gives, for each of its connections, the addresses of every tunnel that it is an end of.
 func NewPath(g *model.Gateway, ends func(*model.Connection) []Ends, opts Options) *Path {
 	p := &Path{Gateway: g, router: NewRouter(g), devices: map[string]*model.Interface{}}
+	p.owners = map[netip.Addr]string{}
 	for _, i := range g.Interfaces {
 		p.devices[i.Name] = i
+		for _, a := range i.Addresses {
+			if _, taken := p.owners[a.Addr()]; !taken && i.Kind != "loopback" && i.Kind != "dummy" {
+				p.owners[a.Addr()] = i.Name
+			}
+		}
 	}
 	for _, c := range g.Connections {
 		for _, e := range ends(c) {

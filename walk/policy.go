@@ -163,39 +163,35 @@ func (p *Path) Policy(k *model.Child, own, peer netip.Addr) *Policy {
 
 // order prepares the policies to be found by the packets that they are for.
 func (p *Path) order() {
-	p.place, p.of = make(map[*Policy]int, len(p.Policies)), make(map[policyKey]*Policy, len(p.Policies))
-	var named []*Policy
-	far := func(pol *Policy) ike.Selectors { return pol.Child.Remote.Value.At(pol.Peer) }
+	p.of = make(map[policyKey]*Policy, len(p.Policies))
+	domains := make([]packet.Set, len(p.Policies))
 	for i, pol := range p.Policies {
-		p.place[pol] = i
+		domains[i] = pol.Domain
 		if key := (policyKey{pol.Child, pol.Own, pol.Peer}); p.of[key] == nil {
 			p.of[key] = pol
 		}
-		if slices.ContainsFunc(far(pol), func(s ike.Selector) bool { return !s.Lo.IsValid() || s.AnyAddress() }) {
-			p.wide = append(p.wide, pol)
-		} else {
-			named = append(named, pol)
-		}
 	}
-	p.far = newSpans(named, far)
+	p.domains = packet.NewIndex(domains)
 }
 
-// few is up to how many policies all are asked.
-const few = 32
+// Meeting returns the policies whose domain some packets, on their way out, may be in, whatever their mark: in the order in which the
+// kernel asks them.
+func (p *Path) Meeting(s packet.Set) []*Policy {
+	at := p.domains.Meeting(s, packet.Mark)
+	out := make([]*Policy, len(at))
+	for i, k := range at {
+		out[i] = p.Policies[k]
+	}
+	return out
+}
 
 // asked are the policies that some packets may be for, whose far ends are in a field of theirs, in the order in which the kernel
 // asks them.
 func (p *Path) asked(s packet.Set, far packet.Field) []*Policy {
-	all := p.Policies
-	if len(all) > few {
-		if far == packet.Dst {
-			s = s.Mirror()
-		}
-		if at := s.Prefixes(packet.Src); len(at) <= few {
-			all = append(p.far.meeting(s), p.wide...)
-			slices.SortFunc(all, func(a, b *Policy) int { return p.place[a] - p.place[b] })
-		}
+	if far == packet.Src {
+		s = s.Mirror()
 	}
+	all := p.Meeting(s)
 	if p.down == nil {
 		return all
 	}

@@ -27,7 +27,7 @@ var SharedByAny = &audit.Check{
 			if !open || k.PPK || k.For != nil {
 				continue
 			}
-			conns := serves(g, k)
+			conns := g.ServedBy(k)
 			anybody := slices.ContainsFunc(conns, func(c *model.Connection) bool { return c.RemoteAddrs.Value.Any() })
 			if len(conns) == 0 || len(conns) == 1 && !anybody {
 				continue

@@ -2,7 +2,6 @@ package key
 
 import (
 	"fmt"
-	"slices"
 
 	"toril/audit"
 	"toril/ike"
@@ -34,7 +33,7 @@ var Missing = &audit.Check{
 		if c.Local.Method.Value != ike.PSK && c.Remote.Method.Value != ike.PSK || len(s.Gateway.Keys) == 0 {
 			return
 		}
-		if slices.ContainsFunc(s.Gateway.Keys, func(k *model.Key) bool { return k.Serves(c) }) || c.Remote.ID.Value.Wild() {
+		if c.Remote.ID.Value.Wild() || s.Gateway.Served(c) {
 			return
 		}
 		f := p.On(s, at(c), true)

@@ -33,7 +33,7 @@ var Reused = &audit.Check{
 				key:     strings.Clone(k.Name),
 				at:      p.Evidence(k.At, "the same key"),
 			}
-			for _, c := range serves(g, k) {
+			for _, c := range g.ServedBy(k) {
 				h.pairs = append(h.pairs, between(p, g, c))
 			}
 			p.Keep(h)

@@ -39,7 +39,7 @@ var Unused = &audit.Check{
 			}
 		}()
 		for _, k := range g.Keys {
-			if k.PPK || len(serves(g, k)) > 0 || len(k.Owners) == 0 {
+			if k.PPK || len(g.ServedBy(k)) > 0 || len(k.Owners) == 0 {
 				continue
 			}
 			if said++; said > most {

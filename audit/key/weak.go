@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"math"
 	"runtime"
-	"slices"
 	"strings"
 
 	"golang.org/x/sync/errgroup"
@@ -35,7 +34,11 @@ var Weak = &audit.Check{
 		Demands: []string{baseline.KeyBits.Name, baseline.KeyLength.Name},
 	},
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
-		keys, names, before := given(g), words(p, g), p.Estate.FactsOf(g).Before
+		keys, before := given(g), p.Estate.FactsOf(g).Before
+		if len(keys) == 0 {
+			return
+		}
+		names := strength.NewNames(words(p, g))
 		guesses := make([]float64, len(keys))
 		var group errgroup.Group
 		group.SetLimit(runtime.GOMAXPROCS(0))
@@ -123,21 +126,21 @@ const mostGuessed = 5_000
 const batch = 64
 
 // guess estimates what a key is worth to a guesser, in bits, who knows some names.
-func guess(k *model.Key, names []string) float64 {
+func guess(k *model.Key, names *strength.Names) float64 {
 	if k.Hash {
 		return 0
 	}
 	text := k.Secret.Reveal()
-	return strength.Bits(text[:min(len(text), judgedLength)], names)
+	return names.Bits(text[:min(len(text), judgedLength)])
 }
 
 // judge says what speaks against a key; ok is false where nothing does.
-func judge(p *audit.Pass, g *model.Gateway, k *model.Key, names []string, entropy float64) (f audit.Finding, ok bool) {
+func judge(p *audit.Pass, g *model.Gateway, k *model.Key, names *strength.Names, entropy float64) (f audit.Finding, ok bool) {
 	if k.Hash {
 		return f, false
 	}
 	f = audit.Finding{Gateway: g.Name, About: "key " + k.Name, At: audit.Evidence{Pos: k.At}}
-	conns := serves(g, k)
+	conns := g.ServedBy(k)
 	if len(conns) > 0 {
 		f.Connection = conns[0].Name
 		f.Tunnel = tunnelOf(p, g, conns[0])
@@ -150,7 +153,7 @@ func judge(p *audit.Pass, g *model.Gateway, k *model.Key, names []string, entrop
 		var why []string
 		one := f
 		switch {
-		case derived(text, names):
+		case names.MostOf(text, shortestName):
 			why = append(why, "contains a name from the configuration")
 		case entropy < bits.Least:
 			one.By(bits.Level, "")
@@ -181,21 +184,8 @@ func judge(p *audit.Pass, g *model.Gateway, k *model.Key, names []string, entrop
 	return f, len(worst) > 0
 }
 
-// derived reports whether most of a key is one of the names.
-func derived(key string, names []string) bool {
-	key = strings.ToLower(key)
-	for _, n := range names {
-		if n = strings.ToLower(n); len(n) >= 4 && strings.Contains(key, n) && 2*len(n) > len(key) {
-			return true
-		}
-	}
-	return false
-}
-
-// serves returns the connections of a gateway that may use a key.
-func serves(g *model.Gateway, k *model.Key) []*model.Connection {
-	return slices.DeleteFunc(slices.Clone(g.Connections), func(c *model.Connection) bool { return !k.Serves(c) })
-}
+// shortestName is the length in bytes of the shortest name that a key is said to be made of.
+const shortestName = 4
 
 // tunnelOf names the tunnel of a connection; "" where it has none.
 func tunnelOf(p *audit.Pass, g *model.Gateway, c *model.Connection) string {

@@ -34,17 +34,21 @@ var LateExemption = &audit.Check{
 		for i, pol := range path.Policies {
 			domains[i] = path.Traffic(pol)
 		}
+		index := packet.NewIndex(domains)
 		for _, c := range postrouting(g) {
 			for i, r := range c.Rules {
 				if !exempts(r) || r.When.Empty() || everything(r) {
 					continue
 				}
-				for k, pol := range path.Policies {
-					mine := domains[k].And(addresses(r.When))
+				for _, k := range index.Meeting(addresses(r.When)) {
+					pol, mine := path.Policies[k], domains[k].And(addresses(r.When))
 					if mine.Empty() {
 						continue
 					}
-					for _, earlier := range c.Rules[:i] {
+					for _, earlier := range path.Filter().Asked(c, mine) {
+						if earlier.Index >= i {
+							break
+						}
 						if earlier.Verb.Translates() && earlier.Certain() && addresses(earlier.When).Contains(addresses(mine)) &&
 							!earlier.When.And(walk.Peered(packet.PeerOut, pol.Peer)).Empty() {
 							f := audit.Finding{

@@ -8,7 +8,6 @@ import (
 	"toril/ike"
 	"toril/model"
 	"toril/packet"
-	"toril/walk"
 )
 
 // LeftoverExemption speaks where an exemption is for networks that no tunnel has.
@@ -39,7 +38,7 @@ var LeftoverExemption = &audit.Check{
 					slices.ContainsFunc(to, func(n netip.Prefix) bool { return n.Bits() < 8 || !n.Addr().IsPrivate() }) {
 					continue
 				}
-				if slices.ContainsFunc(path.Policies, func(pol *walk.Policy) bool { return pol.Domain.Overlaps(addresses(r.When)) }) ||
+				if meets(path, addresses(r.When)) ||
 					wanted(p, g, r) ||
 					internal(path, r.When) ||
 					len(path.Policies) == 0 && !path.Known() {

@@ -34,7 +34,7 @@ var NarrowExemption = &audit.Check{
 		}
 		domain := addresses(path.Traffic(pol))
 		for _, chain := range postrouting(s.Gateway) {
-			for _, r := range chain.Rules {
+			for _, r := range path.Filter().Asked(chain, domain) {
 				if !exempts(r) || !r.Certain() {
 					continue
 				}

@@ -31,25 +31,24 @@ var WideExemption = &audit.Check{
 		if len(path.Policies) == 0 {
 			return
 		}
-		domains := packet.None()
-		for _, pol := range path.Policies {
-			domains = domains.Or(pol.Domain)
-		}
 		for _, c := range postrouting(g) {
 			for i, r := range c.Rules {
 				if !exempts(r) || !r.Certain() || !touches(path, r) || packet.Where(packet.Proto, packet.OneOf(50, 51)).Contains(r.When) {
 					continue
 				}
-				clear := r.When.And(packet.Where(packet.PeerOut, packet.OneOf(0))).Minus(domains)
+				clear := r.When.And(packet.Where(packet.PeerOut, packet.OneOf(0)))
+				for _, pol := range path.Meeting(clear) {
+					clear = clear.Minus(pol.Domain)
+				}
 				clear = clear.Minus(packet.Where(packet.In, packet.Name(""))) // the gateway's own
-				for _, before := range c.Rules[:i] {
-					if before.Certain() && before.Verb.Final() {
+				for _, before := range path.Filter().Asked(c, clear) {
+					if before.Index < i && before.Certain() && before.Verb.Final() {
 						clear = clear.Minus(before.When)
 					}
 				}
 				private := clear.And(privateSources())
-				for _, later := range c.Rules[i+1:] {
-					if !later.Verb.Translates() || !later.Certain() {
+				for _, later := range path.Filter().Asked(c, private) {
+					if later.Index <= i || !later.Verb.Translates() || !later.Certain() {
 						continue
 					}
 					leak := private.And(later.When)
@@ -75,8 +74,12 @@ var WideExemption = &audit.Check{
 
 // touches reports whether a rule has to do with any policy's domain, and not with everything.
 func touches(path *walk.Path, r *model.Rule) bool {
-	return !everything(r) &&
-		slices.ContainsFunc(path.Policies, func(pol *walk.Policy) bool { return pol.Domain.Overlaps(addresses(r.When)) })
+	return !everything(r) && meets(path, addresses(r.When))
+}
+
+// meets reports whether some packets are in the domain of any policy.
+func meets(path *walk.Path, s packet.Set) bool {
+	return slices.ContainsFunc(path.Meeting(s), func(pol *walk.Policy) bool { return pol.Domain.Overlaps(s) })
 }
 
 // privateSources are packets from the networks of RFC 1918.

@@ -3,13 +3,9 @@
 package strength
 
 import (
-	"bytes"
-	"compress/gzip"
-	_ "embed"
-	"io"
-	"iter"
-	"maps"
+	_ "embed" // of the words
 	"math"
+	"math/bits"
 	"slices"
 	"strconv"
 	"strings"
@@ -17,29 +13,127 @@ import (
 	"unicode"
 )
 
-// packed are common words, names and passwords with their rank, from the lists of the Go module github.com/trustelem/zxcvbn v1.0.1 (MIT
-// licence, in LICENSE.words): a word and its rank a line, gzip.
+// text are common words, names and passwords with their rank, from the lists of the Go module github.com/trustelem/zxcvbn v1.0.1 (MIT
+// licence, in LICENSE.words): a word of ASCII characters and its rank a line, in the order of the bytes of the words.
 //
-//go:embed words.gz
-var packed []byte
+//go:embed words.txt
+var text string
 
-// common are those words, unpacked when the first secret is judged: no other run pays for it.
-var common = sync.OnceValue(func() map[string]int {
-	out := map[string]int{}
-	r, err := gzip.NewReader(bytes.NewReader(packed))
-	if err != nil {
-		return out
+// dictionary finds the common words in their text.
+type dictionary struct {
+	lines  []uint32 // where each begins
+	begins begins
+}
+
+// common is that dictionary, looked through when the first secret is judged: no other run pays for it.
+var common = sync.OnceValue(func() *dictionary {
+	d := &dictionary{lines: make([]uint32, 0, len(text)/12), begins: beginsOf(len(text) / 256)}
+	for at := 0; at < len(text); {
+		d.lines = append(d.lines, uint32(at))
+		if text[at+1] != ' ' && text[at+2] != ' ' {
+			d.begins.add(rune(text[at]), rune(text[at+1]), rune(text[at+2]))
+		}
+		at += strings.IndexByte(text[at:], '\n') + 1
 	}
-	text, err := io.ReadAll(r)
-	if err != nil {
-		return out
-	}
-	for line := range strings.Lines(string(text)) {
-		word, rank, _ := strings.Cut(strings.TrimSpace(line), " ")
-		out[word], _ = strconv.Atoi(rank)
-	}
-	return out
+	return d
 })
+
+// rank returns how early a guesser tries a word, from 1; 0 for never.
+func (d *dictionary) rank(word string) int {
+	i, found := slices.BinarySearchFunc(d.lines, word, func(at uint32, word string) int {
+		line := text[at:min(len(text), int(at)+len(word)+1)]
+		if rest, ok := strings.CutPrefix(line, word); ok && rest == " " {
+			return 0
+		}
+		if end := strings.IndexByte(line, ' '); end >= 0 {
+			line = line[:end]
+		}
+		return strings.Compare(line, word)
+	})
+	if !found {
+		return 0
+	}
+	line := text[d.lines[i]+uint32(len(word))+1:]
+	n, _ := strconv.Atoi(line[:strings.IndexByte(line, '\n')])
+	return n
+}
+
+// begins says with which three characters words may begin: a bit for each that do, at a place that others may share.
+type begins []uint64
+
+// beginsOf makes room for the beginnings of some words.
+func beginsOf(words int) begins { return make(begins, 1<<bits.Len(uint(words))) }
+
+func (b begins) place(x, y, z rune) (word, bit int) {
+	h := (uint64(uint32(x))<<42 ^ uint64(uint32(y))<<21 ^ uint64(uint32(z))) * 0x9e3779b97f4a7c15 >> 20 // spread by the golden ratio
+	return int(h>>6) & (len(b) - 1), int(h & 63)
+}
+
+func (b begins) add(x, y, z rune) {
+	word, bit := b.place(x, y, z)
+	b[word] |= 1 << bit
+}
+
+// may reports whether a word may begin where a text does.
+func (b begins) may(s []rune) bool {
+	if len(s) < shortest {
+		return false
+	}
+	word, bit := b.place(s[0], s[1], s[2])
+	return b[word]>>bit&1 == 1
+}
+
+// Names are words that a guesser knows beforehand, in the order in which they are tried.
+type Names struct {
+	ranks   map[string]int
+	begins  begins // of the names
+	lengths []int  // of the names, in bytes
+}
+
+// NewNames prepares names, whatever their letters' case.
+func NewNames(names []string) *Names {
+	n := &Names{ranks: make(map[string]int, len(names)), begins: beginsOf(len(names))}
+	for i, name := range names {
+		if name = strings.ToLower(name); n.ranks[name] > 0 {
+			continue
+		}
+		n.ranks[name] = i + 1
+		if r := []rune(name); len(r) >= shortest {
+			n.begins.add(r[0], r[1], r[2])
+		}
+		n.lengths = append(n.lengths, len(name))
+	}
+	slices.Sort(n.lengths)
+	n.lengths = slices.Compact(n.lengths)
+	return n
+}
+
+// MostOf reports whether a name of at least so many bytes makes up more than half of a secret, whatever its letters' case.
+func (n *Names) MostOf(secret string, least int) bool {
+	secret = strings.ToLower(secret)
+	for _, size := range n.lengths {
+		if size < least || 2*size <= len(secret) {
+			continue
+		}
+		for at := 0; at+size <= len(secret); at++ {
+			if n.ranks[secret[at:at+size]] > 0 {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// may reports whether a word may begin where a text does: where most texts of a random key begin, none does.
+func (n *Names) may(s []rune) bool { return n.begins.may(s) || common().begins.may(s) }
+
+// rank returns how early a guesser tries a word; 0 for never.
+func (n *Names) rank(word string) int {
+	if r := n.ranks[word]; r > 0 {
+		return r
+	}
+	return common().rank(word)
+}
 
 const (
 	longest  = 24 // characters of a word that is looked up
@@ -52,21 +146,15 @@ type part struct {
 	bits float64
 }
 
-// Bits returns the estimate for a secret whose guesser knows some names.
-func Bits(secret string, names []string) float64 {
+// Bits returns the estimate for a secret whose guesser knows the names.
+func (n *Names) Bits(secret string) float64 {
 	text := []rune(secret)
 	if len(text) == 0 {
 		return 0
 	}
-	known := map[string]int{}
-	for i, n := range names {
-		if n = strings.ToLower(n); known[n] == 0 {
-			known[n] = i + 1
-		}
-	}
 	each := perCharacter(text)
 	ending := make([][]part, len(text)+1)
-	for _, ps := range [][]part{words(text, known), sequences(text), rows(text), dates(text), repetitions(text, names)} {
+	for _, ps := range [][]part{n.words(text), sequences(text), rows(text), dates(text), n.repetitions(text)} {
 		for _, p := range ps {
 			ending[p.j] = append(ending[p.j], p)
 		}
@@ -129,18 +217,17 @@ var leet = map[rune]rune{
 }
 
 // words finds common words and the names that are known, also backwards, in capitals, and with signs in place of letters.
-func words(text []rune, names map[string]int) []part {
+func (n *Names) words(text []rune) []part {
 	var out []part
 	lower := []rune(strings.ToLower(string(text)))
 	if len(lower) != len(text) { // some letters change their length
 		lower = text
 	}
-	known := beginningsOf(maps.Keys(names))
 	look := func(s []rune, reversed bool) {
 		for one, i := range map[rune]bool{'i': true, 'l': false} {
 			plain, signs, any := unsigned(s, one)
 			for from := range s {
-				written, meant := begins(s[from:], known), any && begins(plain[from:], known)
+				written, meant := n.may(s[from:]), any && n.may(plain[from:])
 				if !written && !meant {
 					continue
 				}
@@ -153,7 +240,7 @@ func words(text []rune, names map[string]int) []part {
 						if !variant.may {
 							continue
 						}
-						rank := rankOf(string(variant.word), names)
+						rank := n.rank(string(variant.word))
 						if rank == 0 {
 							continue
 						}
@@ -161,11 +248,11 @@ func words(text []rune, names map[string]int) []part {
 						if reversed {
 							a, b = len(s)-to, len(s)-from
 						}
-						bits := math.Log2(float64(rank)) + float64(variant.signs) + capitals(text[a:b])
+						price := math.Log2(float64(rank)) + float64(variant.signs) + capitals(text[a:b])
 						if reversed {
-							bits++
+							price++
 						}
-						out = append(out, part{a, b, bits})
+						out = append(out, part{a, b, price})
 					}
 				}
 			}
@@ -184,35 +271,6 @@ func words(text []rune, names map[string]int) []part {
 // shortest is the length of the shortest word that is looked for.
 const shortest = 3
 
-// beginning are the first letters of a word.
-type beginning [shortest]rune
-
-func beginningOf(word []rune) (b beginning, ok bool) {
-	if len(word) < shortest {
-		return b, false
-	}
-	return beginning(word[:shortest]), true
-}
-
-// begins reports whether a common word, or one of the names, may begin where a text does: most texts of a random key begin none.
-func begins(text []rune, names map[beginning]bool) bool {
-	b, ok := beginningOf(text)
-	return ok && (names[b] || beginnings()[b])
-}
-
-// beginnings are those of all common words.
-var beginnings = sync.OnceValue(func() map[beginning]bool { return beginningsOf(maps.Keys(common())) })
-
-func beginningsOf(words iter.Seq[string]) map[beginning]bool {
-	out := map[beginning]bool{}
-	for word := range words {
-		if b, ok := beginningOf([]rune(word)); ok {
-			out[b] = true
-		}
-	}
-	return out
-}
-
 // unsigned puts letters in place of the signs that people write for them, one being what 1 stands for. It returns how many signs stand
 // before each place, and whether there are any.
 func unsigned(s []rune, one rune) (plain []rune, signs []int, any bool) {
@@ -229,14 +287,6 @@ func unsigned(s []rune, one rune) (plain []rune, signs []int, any bool) {
 		}
 	}
 	return plain, signs, any
-}
-
-// rankOf returns how early a guesser tries a word; 0 for never.
-func rankOf(word string, names map[string]int) int {
-	if n := names[word]; n > 0 {
-		return n
-	}
-	return common()[word]
 }
 
 // capitals returns the bits of how a word is written: none in small letters, one where it begins or ends with a capital or is all capitals,
@@ -312,25 +362,27 @@ func rows(text []rune) []part {
 		return nil
 	}
 	for i := 0; i+2 < len(lower); i++ {
-		for _, row := range keyboard {
-			for _, way := range []string{row, reversed(row)} {
-				n := 0
-				for at := strings.IndexByte(way, lower[i]); at >= 0 && i+n < len(lower) && at+n < len(way) && way[at+n] == lower[i+n]; n++ {
-				}
-				for k := 3; k <= n; k++ {
-					out = append(out, part{i, i + k, math.Log2(patterns) + math.Log2(float64(k)) + capitals(text[i:i+k])})
-				}
+		for _, way := range waysOfKeys() {
+			n := 0
+			for at := strings.IndexByte(way, lower[i]); at >= 0 && i+n < len(lower) && at+n < len(way) && way[at+n] == lower[i+n]; n++ {
+			}
+			for k := 3; k <= n; k++ {
+				out = append(out, part{i, i + k, math.Log2(patterns) + math.Log2(float64(k)) + capitals(text[i:i+k])})
 			}
 		}
 	}
 	return out
 }
 
-func reversed(s string) string {
-	b := []byte(s)
-	slices.Reverse(b)
-	return string(b)
-}
+// waysOfKeys are the rows of the keyboard in either direction.
+var waysOfKeys = sync.OnceValue(func() (out []string) {
+	for _, row := range keyboard {
+		back := []byte(row)
+		slices.Reverse(back)
+		out = append(out, row, string(back))
+	}
+	return out
+})
 
 // dates finds years, and days written in digits.
 func dates(text []rune) []part {
@@ -368,16 +420,16 @@ func day(s string) bool {
 }
 
 // repetitions finds a piece that stands several times in a row: it is worth the piece, and how often it stands.
-func repetitions(text []rune, names []string) []part {
+func (n *Names) repetitions(text []rune) []part {
 	var out []part
 	for i := range text {
 		for size := 1; size <= 12 && i+2*size <= len(text); size++ {
-			n := 1
-			for i+(n+1)*size <= len(text) && slices.Equal(text[i:i+size], text[i+n*size:i+(n+1)*size]) {
-				n++
+			times := 1
+			for i+(times+1)*size <= len(text) && slices.Equal(text[i:i+size], text[i+times*size:i+(times+1)*size]) {
+				times++
 			}
-			if n > 2 || n == 2 && size > 2 {
-				out = append(out, part{i, i + n*size, Bits(string(text[i:i+size]), names) + math.Log2(float64(n))})
+			if times > 2 || times == 2 && size > 2 {
+				out = append(out, part{i, i + times*size, n.Bits(string(text[i:i+size])) + math.Log2(float64(times))})
 			}
 		}
 	}

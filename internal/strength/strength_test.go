@@ -1,6 +1,7 @@
 package strength
 
 import (
+	"strconv"
 	"strings"
 	"testing"
 
@@ -30,27 +31,52 @@ func TestBits(t *testing.T) {
 		{"kX9vQ2mLrT8wZp4NcB6yHs3JdF7gAe5U", 150, 191},
 		{"mF3vT9qLx2wR8sKzP5nB", 90, 120},
 	} {
-		got := Bits(c.secret, names)
+		got := NewNames(names).Bits(c.secret)
 		assert.GreaterOrEqual(t, got, c.least, c.secret)
 		assert.LessOrEqual(t, got, c.most, c.secret)
 	}
-	assert.Less(t, Bits("Buoyyard", names), Bits("Buoyyard", nil), "a name that is known is worth less")
-	assert.Greater(t, len(common()), 50_000)
+	assert.Less(t, NewNames(names).Bits("Buoyyard"), NewNames(nil).Bits("Buoyyard"), "a name that is known is worth less")
+	assert.Greater(t, len(common().lines), 50_000)
+}
+
+func TestEveryWordIsFound(t *testing.T) {
+	for line := range strings.Lines(text) {
+		word, rank, _ := strings.Cut(strings.TrimSpace(line), " ")
+		if n := common().rank(word); strconv.Itoa(n) != rank {
+			t.Fatalf("%q: %d and not %s", word, n, rank)
+		}
+		if r := []rune(word); len(r) >= shortest && !common().begins.may(r) {
+			t.Fatalf("%q begins nowhere", word)
+		}
+	}
+	for _, word := range []string{"", " ", "zzzzzzzzzz-none", "passwor d", "password 1", "\xff"} {
+		assert.Zero(t, common().rank(word), word)
+	}
+}
+
+func TestANameThatMakesUpASecret(t *testing.T) {
+	n := NewNames([]string{"Buoyyard", "lamp", "abc"})
+	assert.True(t, n.MostOf("xBUOYYARD12", 4))
+	assert.True(t, n.MostOf("lamp123", 4))
+	assert.False(t, n.MostOf("lamp1234", 4), "half of it is not most of it")
+	assert.False(t, n.MostOf("abc", 4), "the name is too short")
+	assert.False(t, n.MostOf("", 4))
 }
 
 func TestLongSecretsCostLittle(t *testing.T) {
-	assert.Greater(t, Bits(strings.Repeat("aZ3$x", 40), nil), 10.0)
+	assert.Greater(t, NewNames(nil).Bits(strings.Repeat("aZ3$x", 40)), 10.0)
 }
 
 func FuzzBits(f *testing.F) {
 	for _, s := range []string{"password", "ǅ1234", "\xff\xfe", "11112222", "aA1!"} {
 		f.Add(s)
 	}
+	name := NewNames([]string{"name"})
 	f.Fuzz(func(t *testing.T, s string) {
 		if len(s) > 200 {
 			return
 		}
-		if bits := Bits(s, []string{"name"}); bits < 0 || bits != bits {
+		if bits := name.Bits(s); bits < 0 || bits != bits {
 			t.Errorf("%q: %v", s, bits)
 		}
 	})
