@@ -7,10 +7,12 @@ import (
 	"math"
 	"math/bits"
 	"slices"
+	"sort"
 	"strconv"
 	"strings"
 	"sync"
 	"unicode"
+	"unicode/utf8"
 )
 
 // text are common words, names and passwords with their rank, from the lists of the Go module github.com/trustelem/zxcvbn v1.0.1 (MIT
@@ -38,24 +40,37 @@ var common = sync.OnceValue(func() *dictionary {
 	return d
 })
 
-// rank returns how early a guesser tries a word, from 1; 0 for never.
-func (d *dictionary) rank(word string) int {
-	i, found := slices.BinarySearchFunc(d.lines, word, func(at uint32, word string) int {
-		line := text[at:min(len(text), int(at)+len(word)+1)]
-		if rest, ok := strings.CutPrefix(line, word); ok && rest == " " {
-			return 0
-		}
-		if end := strings.IndexByte(line, ' '); end >= 0 {
-			line = line[:end]
-		}
-		return strings.Compare(line, word)
-	})
-	if !found {
-		return 0
-	}
-	line := text[d.lines[i]+uint32(len(word))+1:]
+// word returns a common word by its place.
+func (d *dictionary) word(i int) string {
+	line := text[d.lines[i]:]
+	return line[:strings.IndexByte(line, ' ')]
+}
+
+// rank returns how early a guesser tries the common word of a place, from 1.
+func (d *dictionary) rank(i int) int {
+	line := text[d.lines[i]:]
+	line = line[strings.IndexByte(line, ' ')+1:]
 	n, _ := strconv.Atoi(line[:strings.IndexByte(line, '\n')])
 	return n
+}
+
+// heads finds the words of an ordered list that stand at the beginning of a text: their places, and how many characters they have. It
+// looks at one character after the other, in what of the list still fits.
+func heads(s []rune, words int, word func(i int) string, found func(place, length int)) {
+	from, to, depth := 0, words, 0
+	var b [utf8.UTFMax]byte
+	for k, c := range s[:min(len(s), longest)] {
+		for _, x := range b[:utf8.EncodeRune(b[:], c)] {
+			from += sort.Search(to-from, func(i int) bool { w := word(from + i); return len(w) > depth && w[depth] >= x })
+			to = from + sort.Search(to-from, func(i int) bool { return word(from + i)[depth] > x })
+			if depth++; from == to {
+				return
+			}
+		}
+		if k+1 >= shortest && len(word(from)) == depth {
+			found(from, k+1)
+		}
+	}
 }
 
 // begins says with which three characters words may begin: a bit for each that do, at a place that others may share.
@@ -86,6 +101,7 @@ func (b begins) may(s []rune) bool {
 // Names are words that a guesser knows beforehand, in the order in which they are tried.
 type Names struct {
 	ranks   map[string]int
+	sorted  []string
 	begins  begins // of the names
 	lengths []int  // of the names, in bytes
 }
@@ -101,8 +117,9 @@ func NewNames(names []string) *Names {
 		if r := []rune(name); len(r) >= shortest {
 			n.begins.add(r[0], r[1], r[2])
 		}
-		n.lengths = append(n.lengths, len(name))
+		n.lengths, n.sorted = append(n.lengths, len(name)), append(n.sorted, name)
 	}
+	slices.Sort(n.sorted)
 	slices.Sort(n.lengths)
 	n.lengths = slices.Compact(n.lengths)
 	return n
@@ -124,15 +141,19 @@ func (n *Names) MostOf(secret string, least int) bool {
 	return false
 }
 
-// may reports whether a word may begin where a text does: where most texts of a random key begin, none does.
-func (n *Names) may(s []rune) bool { return n.begins.may(s) || common().begins.may(s) }
-
-// rank returns how early a guesser tries a word; 0 for never.
-func (n *Names) rank(word string) int {
-	if r := n.ranks[word]; r > 0 {
-		return r
+// heads finds the names and common words that stand at the beginning of a text, with how early a guesser tries each. Where most texts of
+// a random key begin, there is none.
+func (n *Names) heads(s []rune, found func(length, rank int)) {
+	if n.begins.may(s) {
+		heads(s, len(n.sorted), func(i int) string { return n.sorted[i] }, func(at, length int) { found(length, n.ranks[n.sorted[at]]) })
 	}
-	return common().rank(word)
+	if d := common(); d.begins.may(s) {
+		heads(s, len(d.lines), d.word, func(at, length int) {
+			if n.ranks[d.word(at)] == 0 {
+				found(length, d.rank(at))
+			}
+		})
+	}
 }
 
 const (
@@ -227,34 +248,26 @@ func (n *Names) words(text []rune) []part {
 		for one, i := range map[rune]bool{'i': true, 'l': false} {
 			plain, signs, any := unsigned(s, one)
 			for from := range s {
-				written, meant := n.may(s[from:]), any && n.may(plain[from:])
-				if !written && !meant {
+				take := func(length, signs, rank int) {
+					a, b := from, from+length
+					if reversed {
+						a, b = len(s)-b, len(s)-a
+					}
+					price := math.Log2(float64(rank)) + float64(signs) + capitals(text[a:b])
+					if reversed {
+						price++
+					}
+					out = append(out, part{a, b, price})
+				}
+				n.heads(s[from:], func(length, rank int) { take(length, 0, rank) })
+				if !any {
 					continue
 				}
-				for to := from + shortest; to <= min(len(s), from+longest); to++ {
-					for _, variant := range []struct {
-						word  []rune
-						signs int
-						may   bool
-					}{{s[from:to], 0, written}, {plain[from:to], signs[to] - signs[from], meant && signs[to] > signs[from]}} {
-						if !variant.may {
-							continue
-						}
-						rank := n.rank(string(variant.word))
-						if rank == 0 {
-							continue
-						}
-						a, b := from, to
-						if reversed {
-							a, b = len(s)-to, len(s)-from
-						}
-						price := math.Log2(float64(rank)) + float64(variant.signs) + capitals(text[a:b])
-						if reversed {
-							price++
-						}
-						out = append(out, part{a, b, price})
+				n.heads(plain[from:], func(length, rank int) {
+					if more := signs[from+length] - signs[from]; more > 0 {
+						take(length, more, rank)
 					}
-				}
+				})
 			}
 			if !any || !i && !slices.Contains(s, '1') {
 				break

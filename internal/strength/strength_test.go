@@ -40,18 +40,30 @@ func TestBits(t *testing.T) {
 }
 
 func TestEveryWordIsFound(t *testing.T) {
+	none := NewNames(nil)
 	for line := range strings.Lines(text) {
 		word, rank, _ := strings.Cut(strings.TrimSpace(line), " ")
-		if n := common().rank(word); strconv.Itoa(n) != rank {
-			t.Fatalf("%q: %d and not %s", word, n, rank)
+		if len(word) < shortest || len(word) > longest {
+			continue
 		}
-		if r := []rune(word); len(r) >= shortest && !common().begins.may(r) {
-			t.Fatalf("%q begins nowhere", word)
+		got := 0
+		none.heads([]rune(word+"\x00"), func(length, rank int) {
+			if length == len(word) {
+				got = rank
+			}
+		})
+		if strconv.Itoa(got) != rank {
+			t.Fatalf("%q: %d and not %s", word, got, rank)
 		}
 	}
-	for _, word := range []string{"", " ", "zzzzzzzzzz-none", "passwor d", "password 1", "\xff"} {
-		assert.Zero(t, common().rank(word), word)
+	found := func(text string) map[int]int {
+		out := map[int]int{}
+		NewNames([]string{"Zürich", "pass"}).heads([]rune(text), func(length, rank int) { out[length] = rank })
+		return out
 	}
+	assert.Equal(t, 1, found("zürichsee")[6], "a name")
+	assert.Equal(t, 2, found("passworx")[4], "a name that is a common word is tried as a name")
+	assert.Zero(t, found("passworx")[8])
 }
 
 func TestANameThatMakesUpASecret(t *testing.T) {
