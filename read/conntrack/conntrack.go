@@ -27,10 +27,10 @@ var Format = &read.Format{
 	),
 }
 
-var flowLine = lazy.Regexp(`(?m)^(?:ipv[46] +\d+ +)?[a-z0-9]+ +\d+ (?:\d+ )?(?:[A-Z_]+ )?src=\S+ dst=\S+ `)
+var flowLine = lazy.NewSearch(`(?m)^(?:ipv[46] +\d+ +)?[a-z0-9]+ +\d+ (?:\d+ )?(?:[A-Z_]+ )?src=\S+ dst=\S+ `)
 
 func looks(f *source.File) (int, string) {
-	if flowLine().Match(f.Head()) {
+	if flowLine.Match(f.Head()) {
 		return 95, "its lines are connections that the kernel tracks"
 	}
 	return 0, ""
@@ -42,7 +42,7 @@ func readFlows(in *read.Input) {
 		switch {
 		case len(w) == 0, strings.HasPrefix(line.Text, "conntrack v"):
 			continue
-		case !flowLine().MatchString(line.Text):
+		case !flowLine.MatchString(line.Text):
 			in.Unread(line.Line, "", "it is no connection that the kernel tracks")
 			continue
 		}

@@ -28,16 +28,16 @@ var Format = &read.Format{
 	Order:    7,
 	Looks: func(f *source.File) (int, string) {
 		head := f.Head()
-		if m := frrLine().Find(head); m != nil {
+		if m := frrLine.Find(head); m != nil {
 			return 95, fmt.Sprintf("it begins as FRRouting saves it (%q)", m)
 		}
-		blocks := blockLine().FindAll(head, 2)
-		switch inner := innerLine().Find(head); {
-		case len(blocks) > 1 || len(blocks) > 0 && (inner != nil || routeLine().Match(head)):
+		blocks := blockLine.FindAll(head, 2)
+		switch inner := innerLine.Find(head); {
+		case len(blocks) > 1 || len(blocks) > 0 && (inner != nil || routeLine.Match(head)):
 			return 50, fmt.Sprintf("it has statements of routing daemons (%q)", blocks[0])
-		case len(blocks) > 0 && !foreign().Match(head):
+		case len(blocks) > 0 && !foreign.Match(head):
 			return 40, fmt.Sprintf("it has a statement of routing daemons (%q)", blocks[0])
-		case interfaceLine().Match(head) && inner != nil && !foreign().Match(head):
+		case interfaceLine.Match(head) && inner != nil && !foreign.Match(head):
 			return 40, fmt.Sprintf("it has interfaces with statements of routing daemons (%q)", bytes.TrimSpace(inner))
 		}
 		return 0, ""
@@ -77,18 +77,18 @@ var Format = &read.Format{
 }
 
 var (
-	frrLine   = lazy.Regexp(`(?m)^frr (version|defaults) .*$`)
-	blockLine = lazy.Regexp(
+	frrLine   = lazy.NewSearch(`(?m)^frr (version|defaults) .*$`)
+	blockLine = lazy.NewSearch(
 		`(?m)^(router (?:ospf|ospf6|bgp|rip|ripng|eigrp|isis|babel|openfabric|pim|pim6)\b|ip route [0-9]|ipv6 route |ip forwarding|ipv6 forwarding|service integrated-vtysh-config|bfd[ \t]*$|route-map \S+ (?:permit|deny) \d|(?:ip|ipv6|bgp) (?:prefix-list|access-list|community-list|as-path access-list) \S+|access-list \S+ (?:permit|deny|seq)|vrf \S+[ \t]*$|debug (?:ospf6?|bgp|zebra|rip|isis|pim|bfd)|pbr-map \S+ seq|nexthop-group \S+|key chain \S+|mpls (?:ldp|label)|segment-routing[ \t]*$|log (?:file|syslog|stdout)|hostname \S+[ \t]*$|password \S+|zebra |agentx[ \t]*$)`,
 	)
 	// what stands within blocks, indented by a blank or not
-	innerLine = lazy.Regexp(
+	innerLine = lazy.NewSearch(
 		`(?m)^[ \t]*(?:no )?(?:ip(?:v6)? (?:address|ospf6?|rip|router|igmp|pim) |ip(?:v6)? address |neighbor \S+ (?:remote-as|peer-group|timers|password|update-source)|network [0-9a-f.:]+/[0-9]+(?: area \S+)?[ \t]*$|bgp (?:router-id|log|as-path)|redistribute (?:connected|static|kernel|ospf|bgp|rip)|router-id |ospf router-id|passive-interface |isis |address-family (?:ipv4|ipv6|l2vpn)|exit-address-family)`,
 	)
-	interfaceLine = lazy.Regexp(`(?m)^interface [A-Za-z0-9._@:-]+[ \t]*(?:vrf \S+)?[ \t]*$`)
+	interfaceLine = lazy.NewSearch(`(?m)^interface [A-Za-z0-9._@:-]+[ \t]*(?:vrf \S+)?[ \t]*$`)
 	// what none of these daemons writes
-	foreign   = lazy.Regexp(`(?m)[{};]|^[ \t]*\[|^(?:auto|iface|conn|config setup)\b`)
-	routeLine = lazy.Regexp(`(?m)^(ip|ipv6) route `)
+	foreign   = lazy.NewSearch(`(?m)[{};]|^[ \t]*\[|^(?:auto|iface|conn|config setup)\b`)
+	routeLine = lazy.NewSearch(`(?m)^(ip|ipv6) route `)
 )
 
 type reader struct {

@@ -26,7 +26,7 @@ var Format = &read.Format{
 	Hints:    []string{"interfaces"},
 	Order:    6,
 	Looks: func(f *source.File) (int, string) {
-		if m := ifaceLine().Find(f.Head()); m != nil {
+		if m := ifaceLine.Find(f.Head()); m != nil {
 			return 85, fmt.Sprintf("it has stanzas of interfaces (%q)", m)
 		}
 		return 0, ""
@@ -44,7 +44,7 @@ var Format = &read.Format{
 	),
 }
 
-var ifaceLine = lazy.Regexp(`(?m)^[ \t]*iface[ \t]+\S+[ \t]+(inet6?|can)[ \t]+\w+|^[ \t]*(auto|allow-hotplug)[ \t]+\S+`)
+var ifaceLine = lazy.NewSearch(`(?m)^[ \t]*iface[ \t]+\S+[ \t]+(inet6?|can)[ \t]+\w+|^[ \t]*(auto|allow-hotplug)[ \t]+\S+`)
 
 type reader struct {
 	in    *read.Input

@@ -35,7 +35,7 @@ var Format = &read.Format{
 	Hints:    []string{"iked.conf", "*.iked"},
 	Order:    20,
 	Looks: func(f *source.File) (int, string) {
-		if m := policyLine().Find(f.Head()); m != nil {
+		if m := policyLine.Find(f.Head()); m != nil {
 			return 95, fmt.Sprintf("it has policies (%q)", strings.TrimSpace(string(m)))
 		}
 		return 0, ""
@@ -44,7 +44,7 @@ var Format = &read.Format{
 	Covers: coverage,
 }
 
-var policyLine = lazy.Regexp(
+var policyLine = lazy.NewSearch(
 	`(?m)^[ \t]*ikev2[ \t]+("[^"]*"|quick|skip|default|active|passive|esp|ah|from|proto|tunnel|transport|inet6?|ipcomp)\b?`,
 )
 

@@ -55,9 +55,9 @@ var Text = &read.Format{
 }
 
 var (
-	linkLine  = lazy.Regexp(`(?m)^\d+: \S+: <[A-Z0-9_,-]*>`)
-	ruleLine  = lazy.Regexp(`(?m)^\d+:\s+(not )?from \S+ `)
-	routeLine = lazy.Regexp(
+	linkLine  = lazy.NewSearch(`(?m)^\d+: \S+: <[A-Z0-9_,-]*>`)
+	ruleLine  = lazy.NewSearch(`(?m)^\d+:\s+(not )?from \S+ `)
+	routeLine = lazy.NewSearch(
 		`(?m)^((unicast|blackhole|unreachable|prohibit|throw|local|broadcast) )?(default|[0-9a-f.:]+(/\d+)?) ?(via|dev|proto|metric|table|$)`,
 	)
 	typed = lazy.Regexp(`^(unicast|blackhole|unreachable|prohibit|throw|local|broadcast|multicast|anycast)$`)
@@ -65,14 +65,14 @@ var (
 
 func looksLikeText(f *source.File) (int, string) {
 	head := f.Head()
-	if m := linkLine().Find(head); m != nil {
+	if m := linkLine.Find(head); m != nil {
 		return 85, fmt.Sprintf("it lists interfaces (%q)", m)
 	}
-	if m := ruleLine().Find(head); m != nil {
+	if m := ruleLine.Find(head); m != nil {
 		return 80, fmt.Sprintf("it lists rules of the routing policy (%q)", m)
 	}
-	if m := routeLine().Find(head); m != nil &&
-		len(routeLine().FindAll(head, -1))*3 >= strings.Count(strings.TrimSpace(string(head)), "\n")+1 {
+	if m := routeLine.Find(head); m != nil &&
+		len(routeLine.FindAll(head, -1))*3 >= strings.Count(strings.TrimSpace(string(head)), "\n")+1 {
 		return 60, fmt.Sprintf("it lists routes (%q)", m)
 	}
 	return 0, ""
@@ -88,11 +88,11 @@ func readText(in *read.Input) {
 		n, line, w, indented := l.Line, l.Text, l.Fields(), l.Indented()
 		switch {
 		case len(w) == 0:
-		case !indented && linkLine().MatchString(line):
+		case !indented && linkLine.MatchString(line):
 			in.Count()
 			hops, of, head = nil, nil, ""
 			dev = addLinkLine(in, n, w)
-		case !indented && ruleLine().MatchString(line+" "):
+		case !indented && ruleLine.MatchString(line+" "):
 			in.Count()
 			if err := rule(in, n, strings.TrimSuffix(w[0], ":"), w[1:]); err != nil {
 				in.Unread(n, "", "%s", source.Clean(err.Error()))

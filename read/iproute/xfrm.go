@@ -36,10 +36,10 @@ var XFRM = &read.Format{
 	),
 }
 
-var xfrmHead = lazy.Regexp(`(?m)^src \S+ dst \S+[^\n]*\r?\n[ \t]+(?:proto (?:esp|ah|comp|\d+) spi|dir (?:in|out|fwd) |socket (?:in|out))`)
+var xfrmHead = lazy.NewSearch(`(?m)^src \S+ dst \S+[^\n]*\r?\n[ \t]+(?:proto (?:esp|ah|comp|\d+) spi|dir (?:in|out|fwd) |socket (?:in|out))`)
 
 func looksLikeXFRM(f *source.File) (int, string) {
-	if m := xfrmHead().Find(f.Head()); m != nil {
+	if m := xfrmHead.Find(f.Head()); m != nil {
 		return 96, "it lists SAs or policies of the kernel"
 	}
 	return 0, ""

@@ -24,7 +24,7 @@ var Sets = &read.Format{
 	Hints:    []string{"ipset*", "*.ipset"},
 	Order:    29,
 	Looks: func(f *source.File) (int, string) {
-		if m := createLine().Find(f.Head()); m != nil {
+		if m := createLine.Find(f.Head()); m != nil {
 			return 90, fmt.Sprintf("it creates sets (%q)", m)
 		}
 		return 0, ""
@@ -43,7 +43,7 @@ var Sets = &read.Format{
 	),
 }
 
-var createLine = lazy.Regexp(`(?m)^(create|-N) \S+ (hash|bitmap|list):\S+`)
+var createLine = lazy.NewSearch(`(?m)^(create|-N) \S+ (hash|bitmap|list):\S+`)
 
 func readSets(in *read.Input) {
 	for l := range lines.Parse(in.File.Bytes(), manner) {

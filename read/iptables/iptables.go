@@ -36,12 +36,12 @@ var Save = &read.Format{
 }
 
 var (
-	tableLine = lazy.Regexp(`(?m)^\*(filter|nat|mangle|raw|security)[ \t]*\r?$`)
-	chainLine = lazy.Regexp(`(?m)^(:\S+ \S+|-A \S+ )`)
+	tableLine = lazy.NewSearch(`(?m)^\*(filter|nat|mangle|raw|security)[ \t]*\r?$`)
+	chainLine = lazy.NewSearch(`(?m)^(:\S+ \S+|-A \S+ )`)
 )
 
 func looks(f *source.File) (int, string) {
-	table, chain := tableLine().Find(f.Head()), chainLine().Find(f.Head())
+	table, chain := tableLine.Find(f.Head()), chainLine.Find(f.Head())
 	switch {
 	case table != nil && chain != nil:
 		return 95, fmt.Sprintf("it has the table %q and chains or rules (%q)", strings.TrimSpace(string(table)), chain)

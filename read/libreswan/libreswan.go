@@ -40,19 +40,19 @@ var Format = &read.Format{
 }
 
 var (
-	connLine = lazy.Regexp(`(?m)^(conn[ \t]+\S+|config[ \t]+setup)`)
-	own      = lazy.Regexp(
+	connLine = lazy.NewSearch(`(?m)^(conn[ \t]+\S+|config[ \t]+setup)`)
+	own      = lazy.NewSearch(
 		`(?m)^[ \t]+(ikev2|salifetime|phase2alg|phase2|(left|right)subnets|(left|right)ckaid|ipsec-interface|vti-interface|sha2-truncbug|encapsulation|dpddelay[ \t]*=[ \t]*\d+$|narrowing|ppk|esn|pfs|ikepad|replay-window|ipsec-max-bytes|virtual-private|virtual_private|plutodebug|plutostderrlog|plutorestartoncrash|logfile|logappend|logtime|logip|audit-log|crlcheckinterval|ocsp-[a-z]+|ddos-mode|seedbits|global-redirect|uniqueids[ \t]*=[ \t]*(yes|no)$|nssdir|protostack|dnssec-enable|auto[ \t]*=[ \t]*(ondemand|keep)|authby[ \t]*=[ \t]*(rsasig|rsa-sha|ecdsa)|(left|right)id[ \t]*=[ \t]*%fromcert|ike[ \t]*=[ \t]*[^#\n]*(;|_gcm|sha2_))[ \t]*=?`,
 	)
 )
 
 func looks(f *source.File) (int, string) {
 	head := f.Head()
-	conn := connLine().Find(head)
+	conn := connLine.Find(head)
 	if conn == nil || !strings.Contains(string(head), "=") {
 		return 0, ""
 	}
-	n := len(own().FindAll(head, 20))
+	n := len(own.FindAll(head, 20))
 	if n == 0 {
 		return 40, fmt.Sprintf("it has sections of connections (%q)", conn)
 	}
@@ -62,7 +62,7 @@ func looks(f *source.File) (int, string) {
 		), fmt.Sprintf(
 			"it has sections of connections (%q), with keywords that only Libreswan knows (%q)",
 			conn,
-			strings.TrimSpace(string(own().Find(head))),
+			strings.TrimSpace(string(own.Find(head))),
 		)
 }
 

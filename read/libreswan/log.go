@@ -30,7 +30,7 @@ var Log = &read.Format{
 }
 
 var (
-	logHead = lazy.Regexp(
+	logHead = lazy.NewSearch(
 		`(?m)(?:Starting Pluto|^.{0,60}"[^"]+" #\d+: (?:initiating|responding|proposal|sent) |"[^"]+": added IKEv[12] connection)`,
 	)
 	logLine   = lazy.Regexp(`^(.*?)"([^"]+)"(?:\[\d+\] \S+)? #(\d+): (.*)$`)
@@ -44,7 +44,7 @@ var (
 )
 
 func looksLikeLog(f *source.File) (int, string) {
-	if m := logHead().Find(f.Head()); m != nil {
+	if m := logHead.Find(f.Head()); m != nil {
 		return 93, fmt.Sprintf("its lines are those of the daemon's log (%q)", source.Shorten(string(m), 60))
 	}
 	return 0, ""

@@ -35,7 +35,7 @@ var Status = &read.Format{
 }
 
 var (
-	statusHead  = lazy.Regexp(`(?m)^(?:000 )?using kernel interface: |^000 #\d+: "|^(?:006|000) #\d+: ".*inBytes=|^000 Connection list:`)
+	statusHead  = lazy.NewSearch(`(?m)^(?:000 )?using kernel interface: |^000 #\d+: "|^(?:006|000) #\d+: ".*inBytes=|^000 Connection list:`)
 	listedConn  = lazy.Regexp(`^"([^"]+)": (.+?);\s+(?:erouted|unrouted|prospective erouted|routed\S*|eroute\S*|fail erouted)`)
 	connUses    = lazy.Regexp(`^"([^"]+)":\s+(IKEv?2?|IKE|ESP|AH) algorithm newest: (\S+?);?(?: pfsgroup=(\S+))?$`)
 	connTimes   = lazy.Regexp(`^"([^"]+)":\s+ike_life: (\d+)s;`)
@@ -46,7 +46,7 @@ var (
 )
 
 func looksLikeStatus(f *source.File) (int, string) {
-	if m := statusHead().Find(f.Head()); m != nil {
+	if m := statusHead.Find(f.Head()); m != nil {
 		return 96, fmt.Sprintf("it is what the daemon says of its state (%q)", m)
 	}
 	return 0, ""

@@ -26,8 +26,8 @@ var Format = &read.Format{
 	Order:    6,
 	Looks: func(f *source.File) (int, string) {
 		head := f.Head()
-		if top().Match(head) && kinds().Match(head) {
-			return 90, fmt.Sprintf("it has the key network with %s", strings.TrimSpace(string(kinds().Find(head))))
+		if top.Match(head) && kinds.Match(head) {
+			return 90, fmt.Sprintf("it has the key network with %s", strings.TrimSpace(string(kinds.Find(head))))
 		}
 		return 0, ""
 	},
@@ -47,8 +47,8 @@ var Format = &read.Format{
 }
 
 var (
-	top   = lazy.Regexp(`(?m)^network[ \t]*:`)
-	kinds = lazy.Regexp(`(?m)^[ \t]+(ethernets|vlans|bridges|bonds|tunnels|wifis|vrfs|dummy-devices|version|renderer)[ \t]*:`)
+	top   = lazy.NewSearch(`(?m)^network[ \t]*:`)
+	kinds = lazy.NewSearch(`(?m)^[ \t]+(ethernets|vlans|bridges|bonds|tunnels|wifis|vrfs|dummy-devices|version|renderer)[ \t]*:`)
 )
 
 type reader struct{ in *read.Input }

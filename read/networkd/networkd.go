@@ -25,10 +25,10 @@ var Format = &read.Format{
 	Order:    6,
 	Looks: func(f *source.File) (int, string) {
 		head := f.Head()
-		if m := netdev().Find(head); m != nil && kindLine().Match(head) {
+		if m := netdev.Find(head); m != nil && kindLine.Match(head) {
 			return 90, "it has the section [NetDev] with a kind"
 		}
-		if m := network().Find(head); m != nil && matchLine().Match(head) {
+		if m := network.Find(head); m != nil && matchLine.Match(head) {
 			return 90, fmt.Sprintf("it has the sections [Match] and %s", m)
 		}
 		return 0, ""
@@ -48,10 +48,10 @@ var Format = &read.Format{
 }
 
 var (
-	netdev    = lazy.Regexp(`(?m)^\[NetDev\]`)
-	kindLine  = lazy.Regexp(`(?m)^Kind[ \t]*=`)
-	network   = lazy.Regexp(`(?m)^\[(Network|Route|Address)\]`)
-	matchLine = lazy.Regexp(`(?m)^\[Match\]`)
+	netdev    = lazy.NewSearch(`(?m)^\[NetDev\]`)
+	kindLine  = lazy.NewSearch(`(?m)^Kind[ \t]*=`)
+	network   = lazy.NewSearch(`(?m)^\[(Network|Route|Address)\]`)
+	matchLine = lazy.NewSearch(`(?m)^\[Match\]`)
 )
 
 func parse(in *read.Input) []*ini.Section {

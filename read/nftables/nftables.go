@@ -36,26 +36,26 @@ var Text = &read.Format{
 }
 
 var (
-	opensTable = lazy.Regexp(
+	opensTable = lazy.NewSearch(
 		`(?m)^[ \t]*(?:add[ \t]+|create[ \t]+)?table[ \t]+(?:(?:ip|ip6|inet|arp|bridge|netdev)[ \t]+)?[\w.-]+[ \t]*[{;\n]?`,
 	)
-	baseLine = lazy.Regexp(`(?m)\btype[ \t]+(?:filter|nat|route)[ \t]+hook[ \t]+\w+`)
-	shebang  = lazy.Regexp(`^#!.*\bnft\b`)
-	commands = lazy.Regexp(`(?m)^[ \t]*(?:(?:add|insert)[ \t]+(?:rule|chain|element|set)|flush[ \t]+ruleset|define[ \t]+\w+[ \t]*=)`)
+	baseLine = lazy.NewSearch(`(?m)\btype[ \t]+(?:filter|nat|route)[ \t]+hook[ \t]+\w+`)
+	shebang  = lazy.NewSearch(`^#!.*\bnft\b`)
+	commands = lazy.NewSearch(`(?m)^[ \t]*(?:(?:add|insert)[ \t]+(?:rule|chain|element|set)|flush[ \t]+ruleset|define[ \t]+\w+[ \t]*=)`)
 )
 
 func looks(f *source.File) (int, string) {
 	data := f.Head()
-	tables, bases := opensTable().FindIndex(data), baseLine().Find(data)
+	tables, bases := opensTable.FindIndex(data), baseLine.Find(data)
 	switch {
 	case tables != nil && bases != nil:
 		return 95, fmt.Sprintf("it opens a table and has a base chain (%q)", bases)
-	case shebang().Match(data):
+	case shebang.Match(data):
 		return 90, "its first line names nft"
 	case tables != nil && data[tables[1]-1] == '{':
 		return 60, "it opens a table"
-	case commands().Match(data):
-		return 50, fmt.Sprintf("it has statements such as %q", commands().Find(data))
+	case commands.Match(data):
+		return 50, fmt.Sprintf("it has statements such as %q", commands.Find(data))
 	}
 	return 0, ""
 }

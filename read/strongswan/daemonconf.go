@@ -30,10 +30,10 @@ var DaemonConf = &read.Format{
 	),
 }
 
-var charonOpens = lazy.Regexp(`(?m)^[ \t]*(charon|charon-systemd|libstrongswan|swanctl|starter|pki)[ \t]*\{`)
+var charonOpens = lazy.NewSearch(`(?m)^[ \t]*(charon|charon-systemd|libstrongswan|swanctl|starter|pki)[ \t]*\{`)
 
 func looksLikeDaemonConf(f *source.File) (int, string) {
-	if m := charonOpens().FindSubmatch(f.Head()); m != nil {
+	if m := charonOpens.FindSubmatch(f.Head()); m != nil {
 		return 70, "it opens the section " + string(m[1])
 	}
 	return 0, ""

@@ -62,12 +62,12 @@ var IPsecSecrets = &read.Format{
 }
 
 var (
-	connLine    = lazy.Regexp(`(?m)^conn[ \t]+\S+`)
-	configLine  = lazy.Regexp(`(?m)^config[ \t]+setup`)
-	ownKeywords = lazy.Regexp(
+	connLine    = lazy.NewSearch(`(?m)^conn[ \t]+\S+`)
+	configLine  = lazy.NewSearch(`(?m)^config[ \t]+setup`)
+	ownKeywords = lazy.NewSearch(
 		`(?m)^[ \t]+(charondebug|charonstart|strictcrlpolicy|cachecrls|margintime|lifebytes|lifepackets|marginbytes|lefthostaccess|righthostaccess|leftauth2|rightauth2|forceencaps|installpolicy|mediation|modeconfig|leftallowany|rightallowany|eap_identity|inactivity|reauth|closeaction)[ \t]*=?|=[^\n#]*![ \t]*$|auto[ \t]*=[ \t]*route`,
 	)
-	secretsLine   = lazy.Regexp(`(?m)^[^#\n]*:[ \t]*(PSK|RSA|ECDSA|PKCS8|P12|EAP|XAUTH|NTLM|PPKS)\b`)
+	secretsLine   = lazy.NewSearch(`(?m)^[^#\n]*:[ \t]*(PSK|RSA|ECDSA|PKCS8|P12|EAP|XAUTH|NTLM|PPKS)\b`)
 	onlyIncludes  = lazy.Regexp(`^(?:[ \t]*(?:#[^\n]*|include[ \t]+[^\n]*|version[ \t]+[^\n]*)?(?:\n|$))+$`)
 	forIPsecConf  = "it has sections of connections (%q)"
 	alsoIPsecConf = ", with keywords that only strongSwan knows (%q)"
@@ -75,15 +75,15 @@ var (
 
 func looksLikeIPsecConf(f *source.File) (int, string) {
 	data := f.Head()
-	conn := connLine().Find(data)
+	conn := connLine.Find(data)
 	if path.Base(f.Path) == "ipsec.conf" && onlyIncludes().Match(data) {
 		return 40, "it has comments and includes only"
 	}
-	if conn == nil && !configLine().Match(data) || !bytes.Contains(data, []byte("=")) {
+	if conn == nil && !configLine.Match(data) || !bytes.Contains(data, []byte("=")) {
 		return 0, ""
 	}
 	why := fmt.Sprintf(forIPsecConf, bytes.TrimSpace(conn))
-	if own := ownKeywords().Find(data); own != nil {
+	if own := ownKeywords.Find(data); own != nil {
 		return 80, why + fmt.Sprintf(alsoIPsecConf, bytes.TrimSpace(own))
 	}
 	return 60, why
@@ -91,7 +91,7 @@ func looksLikeIPsecConf(f *source.File) (int, string) {
 
 func looksLikeSecrets(f *source.File) (int, string) {
 	data := f.Head()
-	if m := secretsLine().FindSubmatch(data); m != nil && !connLine().Match(data) {
+	if m := secretsLine.FindSubmatch(data); m != nil && !connLine.Match(data) {
 		return 70, fmt.Sprintf("it has entries of the form \"who : %s value\"", m[1])
 	}
 	if strings.HasSuffix(f.Path, ".secrets") && onlyIncludes().Match(data) {

@@ -34,7 +34,7 @@ var Log = &read.Format{
 
 var (
 	logLine   = lazy.Regexp(`^(.*?)\b(\d\d)\[([A-Z0-9]{3})\] (?:<(?:([^|>]*)\|)?\d+> )?(.*)$`)
-	logHead   = lazy.Regexp(`(?m)^.*?\b\d\d\[(?:IKE|CFG|NET|ENC|DMN|KNL|LIB|JOB|MGR)\] `)
+	logHead   = lazy.NewSearch(`(?m)^.*?\b\d\d\[(?:IKE|CFG|NET|ENC|DMN|KNL|LIB|JOB|MGR)\] `)
 	initiates = lazy.Regexp(`^initiating (?:Main Mode |Aggressive Mode )?IKE_SA (\S+)\[\d+\] to (\S+)`)
 	isAsked   = lazy.Regexp(`^(\S+) is initiating an? (?:Main Mode |Aggressive Mode )?IKE_SA`)
 	builds    = lazy.Regexp(`^establishing CHILD_SA (\S+)\{\d+\}( reqid \d+)?`)
@@ -52,7 +52,7 @@ var (
 
 func looksLikeLog(f *source.File) (int, string) {
 	head := f.Head()
-	if m := logHead().FindAll(head, -1); len(m) >= 2 {
+	if m := logHead.FindAll(head, -1); len(m) >= 2 {
 		return 93, fmt.Sprintf("its lines are those of the daemon's log (%q)", source.Shorten(string(m[0]), 60))
 	}
 	return 0, ""

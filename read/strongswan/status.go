@@ -39,11 +39,11 @@ var Status = &read.Format{
 }
 
 var (
-	saLine   = lazy.Regexp(`^(\S.*): #(\d+), ([A-Z_]+), (IKEv[12]), `)
+	saLine   = lazy.NewSearch(`^(\S.*): #(\d+), ([A-Z_]+), (IKEv[12]), `)
 	endLine  = lazy.Regexp(`^(local|remote)\s+'.*' @ ([0-9a-fA-F.:%a-z]+)\[(\d+)\]`)
 	kidLine  = lazy.Regexp(`^(\S.*): #\d+, (?:reqid \d+, )?([A-Z_]+), ([A-Z_]+)(-in-UDP)?, (ESP|AH):(\S*)`)
 	wayLine  = lazy.Regexp(`^(in|out)\s+([0-9a-f]+)(?: \([^)]*\))?,\s*(\d+) bytes,\s*(\d+) packets`)
-	connHead = lazy.Regexp(
+	connHead = lazy.NewSearch(
 		`^(\S.*): (IKEv1/2|IKEv1|IKEv2), (?:no reauthentication|reauthentication every \S+)(?:, (?:no rekeying|rekeying every (\d+)s))?`,
 	)
 	kidHead   = lazy.Regexp(`^(\S.*): (TUNNEL|TRANSPORT|BEET|PASS|DROP|TRANSPORT_PROXY), (?:no rekeying|rekeying every ([^,]*))`)
@@ -59,23 +59,26 @@ var (
 	statusTS   = lazy.Regexp(`^\s+\S+\{(\d+)\}:\s+(.+) === (.+)$`)
 	statusConn = lazy.Regexp(`^\s+(\S+):  (\S+)\.\.\.(\S+)  (IKEv1/2|IKEv1|IKEv2)`)
 	statusSub  = lazy.Regexp(`^\s+(\S+):   child:  (.+) === (.+) (TUNNEL|TRANSPORT|BEET|PASS|DROP)`)
-	statusHead = lazy.Regexp(`(?m)^(Status of IKE charon daemon|Security Associations \(\d+ up|Shunted Connections:|Routed Connections:)`)
-	rawHead    = lazy.Regexp(`(?m)^list-(sa|conn) event \{`)
+	statusHead = lazy.NewSearch(`(?m)^(Status of IKE charon daemon|Security Associations \(\d+ up|Shunted Connections:|Routed Connections:)`)
+	rawHead    = lazy.NewSearch(`(?m)^list-(sa|conn) event \{`)
 )
 
 func looksLikeStatus(f *source.File) (int, string) {
 	head := f.Head()
-	if m := statusHead().Find(head); m != nil {
+	if m := statusHead.Find(head); m != nil {
 		return 96, fmt.Sprintf("it is what the daemon says of its state (%q)", m)
 	}
-	if m := rawHead().Find(head); m != nil {
+	if m := rawHead.Find(head); m != nil {
 		return 96, fmt.Sprintf("it is a list of the daemon's (%q)", m)
 	}
+	if !saLine.May(head) && !connHead.May(head) {
+		return 0, ""
+	}
 	for line := range strings.Lines(string(head)) {
-		if saLine().MatchString(line) {
+		if saLine.MatchString(line) {
 			return 96, "it lists IKE SAs"
 		}
-		if connHead().MatchString(strings.TrimRight(line, "\r\n")) {
+		if connHead.MatchString(strings.TrimRight(line, "\r\n")) {
 			return 96, "it lists connections that are loaded"
 		}
 	}
@@ -87,9 +90,9 @@ func readStatus(in *read.Input) {
 	switch {
 	case len(head) == 0:
 		(&listing{in: in}).lists(model.ListSAs, in.At(1))
-	case rawHead().Match(head):
+	case rawHead.Match(head):
 		readLists(in)
-	case statusHead().Match(head):
+	case statusHead.Match(head):
 		readStatusAll(in)
 	default:
 		readListText(in)
@@ -134,13 +137,13 @@ func readListText(in *read.Input) {
 func (l *listing) text(depth int, text string, at source.Pos) bool {
 	if depth == 0 {
 		l.sa, l.kid, l.loaded, l.sub = nil, nil, nil, nil
-		if m := saLine().FindStringSubmatch(text + " "); m != nil {
+		if m := saLine.FindStringSubmatch(text + " "); m != nil {
 			l.sa = &model.IKESA{At: at, Connection: source.Clean(m[1]), State: m[3], Up: m[3] == "ESTABLISHED", Version: versionOf(m[4])}
 			l.seen().IKE = append(l.seen().IKE, l.sa)
 			l.lists(model.ListSAs, at)
 			return true
 		}
-		if m := connHead().FindStringSubmatch(text); m != nil {
+		if m := connHead.FindStringSubmatch(text); m != nil {
 			l.loaded = &model.Loaded{At: at, Name: source.Clean(m[1]), Version: versionOf(m[2]), Rekey: every(m[3])}
 			l.seen().Loaded = append(l.seen().Loaded, l.loaded)
 			l.lists(model.ListLoaded, at)

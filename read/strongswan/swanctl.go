@@ -41,17 +41,17 @@ var Swanctl = &read.Format{
 }
 
 var (
-	sectionOpens = lazy.Regexp(`(?m)^[ \t]*(connections|secrets|pools|authorities)[ \t]*(:[^{}\n]*)?\{`)
-	swanctlKey   = lazy.Regexp(
+	sectionOpens = lazy.NewSearch(`(?m)^[ \t]*(connections|secrets|pools|authorities)[ \t]*(:[^{}\n]*)?\{`)
+	swanctlKey   = lazy.NewSearch(
 		`(?m)^[ \t]*(local_ts|remote_ts|esp_proposals|local_addrs|remote_addrs|start_action|proposals|children|rekey_time|life_time)[ \t]*[={]`,
 	)
-	includeOnly = lazy.Regexp(`(?m)^[ \t]*include[ \t]+\S+`)
+	includeOnly = lazy.NewSearch(`(?m)^[ \t]*include[ \t]+\S+`)
 )
 
 func looksLikeSwanctl(f *source.File) (int, string) {
 	data := f.Head()
-	opens := sectionOpens().FindAll(data, -1)
-	keys := swanctlKey().FindAll(data, -1)
+	opens := sectionOpens.FindAll(data, -1)
+	keys := swanctlKey.FindAll(data, 3)
 	switch {
 	case len(opens) > 0 && len(keys) > 0:
 		return 95, fmt.Sprintf(
@@ -63,7 +63,7 @@ func looksLikeSwanctl(f *source.File) (int, string) {
 		return 60, fmt.Sprintf("it opens the section %s", bytes.Fields(opens[0])[0])
 	case len(keys) > 2:
 		return 50, fmt.Sprintf("it has keys such as %s", bytes.TrimSpace(bytes.TrimRight(keys[0], " \t={")))
-	case includeOnly().Match(data) && !bytes.ContainsAny(data, ";"):
+	case includeOnly.Match(data) && !bytes.ContainsAny(data, ";"):
 		return 25, "it includes other files"
 	}
 	return 0, ""
