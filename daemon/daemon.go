@@ -3,6 +3,7 @@
 package daemon
 
 import (
+	"bytes"
 	"cmp"
 	"fmt"
 	"slices"
@@ -187,6 +188,9 @@ var (
 // VersionIn returns the version of a daemon that a comment in a file names; ok is false where none does. A comment that says more is none:
 // it may be of times past, or of a sample ("Libreswan 4.0 configuration file" is at the head of 4.10's).
 func VersionIn(f *source.File, software string) (v model.Version, ok bool) {
+	if bytes.IndexByte(f.Head(), '#') < 0 {
+		return v, false
+	}
 	for _, m := range said().FindAllSubmatchIndex(f.Head(), 16) {
 		if name := string(f.Head()[m[2]:m[3]]); strings.EqualFold(name, software) {
 			return model.Version{Software: software, Number: string(f.Head()[m[4]:m[5]]), At: f.At(f.LineAt(m[2]))}, true

@@ -100,27 +100,27 @@ func (b *box) describe() string {
 	}
 	switch {
 	case b.v[Proto] == nil:
-	case (b.v[Sport] != nil || b.v[Dport] != nil) && (Values{b.v[Proto]}).Equal(WithPorts):
+	case (b.v[Sport] != nil || b.v[Dport] != nil) && (Values{b.in(Proto)}).Equal(WithPorts):
 	default:
-		out = append(out, spell(b.v[Proto], 255, func(n number) string { return ProtoName(n.lo) }))
+		out = append(out, spell(b.in(Proto), 255, func(n number) string { return ProtoName(n.lo) }))
 	}
 	for _, f := range []struct {
 		Field
 		word string
 	}{{Sport, "from port"}, {Dport, "port"}} {
 		if b.v[f.Field] != nil {
-			out = append(out, f.word+" "+spell(b.v[f.Field], 65535, func(n number) string { return fmt.Sprint(n.lo) }))
+			out = append(out, f.word+" "+spell(b.in(f.Field), 65535, func(n number) string { return fmt.Sprint(n.lo) }))
 		}
 	}
 	if b.v[ICMP] != nil {
-		out = append(out, "type "+spellTypes(b.v[ICMP]))
+		out = append(out, "type "+spellTypes(b.in(ICMP)))
 	}
 	for _, f := range []struct {
 		Field
 		word string
 	}{{In, "in on"}, {Out, "out via"}} {
 		if b.v[f.Field] != nil {
-			if names := spellNames(b.v[f.Field]); names != "" {
+			if names := spellNames(b.in(f.Field)); names != "" {
 				out = append(out, f.word+" "+names)
 			}
 		}
@@ -128,33 +128,33 @@ func (b *box) describe() string {
 	if b.v[State] != nil {
 		var names []string
 		for n, name := range stateNames {
-			if (Values{b.v[State]}).Has(uint64(n)) {
+			if (Values{b.in(State)}).Has(uint64(n)) {
 				names = append(names, name)
 			}
 		}
 		out = append(out, strings.Join(names, ", "))
 	}
 	if b.v[Direction] != nil {
-		out = append(out, map[bool]string{true: "replies", false: "not replies"}[b.v[Direction][0].lo.lo == Reply])
+		out = append(out, map[bool]string{true: "replies", false: "not replies"}[b.in(Direction)[0].lo.lo == Reply])
 	}
 	if b.v[Translated] != nil {
 		out = append(
 			out,
 			"translated "+spell(
-				b.v[Translated],
+				b.in(Translated),
 				3,
 				func(n number) string { return [...]string{"no", "source", "destination", "both"}[n.lo] },
 			),
 		)
 	}
 	if b.v[Mark] != nil {
-		out = append(out, "mark "+spell(b.v[Mark], 1<<32-1, func(n number) string { return fmt.Sprintf("%#x", n.lo) }))
+		out = append(out, "mark "+spell(b.in(Mark), 1<<32-1, func(n number) string { return fmt.Sprintf("%#x", n.lo) }))
 	}
 	for _, f := range []struct {
 		Field
 		yes, no, peer string
 	}{{PeerIn, "decrypted", "came in the clear", " from "}, {PeerOut, "to be encrypted", "in the clear", " for "}} {
-		v := b.v[f.Field]
+		v := b.in(f.Field)
 		switch some := (interval{number{}.next(), topOf(f.Field, b.fam)}); {
 		case v == nil:
 		case v[len(v)-1].hi == (number{}):
@@ -176,7 +176,7 @@ func (b *box) addresses(f Field) string {
 	if b.v[f] == nil {
 		return "any"
 	}
-	return Spell(Values{b.v[f]}, b.fam)
+	return Spell(Values{b.in(f)}, b.fam)
 }
 
 // Spell writes addresses of one family as prefixes, or as ranges where those are shorter.

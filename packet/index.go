@@ -75,7 +75,7 @@ func NewIndex(sets []Set) *Index {
 }
 
 func hull(b *box, f Field) (lo, hi number) {
-	if in := b.v[f]; in != nil {
+	if in := b.in(f); in != nil {
 		return in[0].lo, in[len(in)-1].hi
 	}
 	return number{}, topOf(f, b.fam)
@@ -192,7 +192,7 @@ func (x *Index) Meeting(s Set, whatever ...Field) []int {
 	for i := range s.boxes {
 		b := s.boxes[i]
 		for _, f := range whatever {
-			b.v[f] = nil
+			b.free(f)
 		}
 		out = x.near(&b, out)
 	}
@@ -212,7 +212,7 @@ func (x *Index) near(b *box, out []int) []int {
 			}
 			a.made.Do(func() { a.build(x) })
 			tried, done := 0, true
-			for _, iv := range b.v[a.field] {
+			for _, iv := range b.in(a.field) {
 				done = a.meeting(iv.lo, iv.hi, func(p int) bool {
 					tried++
 					if o := x.all[p]; o.box.meets(b) {
@@ -342,7 +342,7 @@ func fraction(o, b *box) float64 {
 			continue
 		}
 		have := b.get(i)
-		f *= measure(meet(have, o.v[i])) / measure(have)
+		f *= measure(meet(have, o.v[i].in)) / measure(have)
 	}
 	return f
 }

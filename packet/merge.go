@@ -82,18 +82,20 @@ func (m *merger) join(f Field) bool {
 
 func join(a, b *box, f Field) {
 	if a.v[f] == nil || b.v[f] == nil {
-		a.v[f] = nil
+		a.free(f)
 		return
 	}
-	a.put(f, tidy(slices.Concat(a.v[f], b.v[f])))
+	if a.v[f] != b.v[f] {
+		a.put(f, tidy(slices.Concat(a.v[f].in, b.v[f].in)))
+	}
 }
 
 func sameBut(a, b *box, but Field) bool {
-	if a.fam != b.fam {
+	if a.fam != b.fam || (a.has^b.has)&^(1<<but) != 0 {
 		return false
 	}
-	for f := range fields {
-		if f != but && ((a.v[f] == nil) != (b.v[f] == nil) || !slices.Equal(a.v[f], b.v[f])) {
+	for f := range each(a.has &^ (1 << but)) {
+		if a.v[f] != b.v[f] && !slices.Equal(a.v[f].in, b.v[f].in) {
 			return false
 		}
 	}
@@ -110,7 +112,7 @@ func hashField(b *box, f Field) uint64 {
 	h.SetSeed(hashSeed)
 	h.WriteByte(byte(f))
 	var buf [32]byte
-	for _, iv := range b.v[f] {
+	for _, iv := range b.v[f].in {
 		binary.LittleEndian.PutUint64(buf[0:], iv.lo.hi)
 		binary.LittleEndian.PutUint64(buf[8:], iv.lo.lo)
 		binary.LittleEndian.PutUint64(buf[16:], iv.hi.hi)

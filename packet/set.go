@@ -8,6 +8,8 @@ package packet
 
 import (
 	"errors"
+	"iter"
+	"math/bits"
 	"net/netip"
 	"slices"
 )
@@ -114,17 +116,64 @@ func topOf(f Field, fam Family) number {
 	return largest
 }
 
-// box is a product; a nil field is unrestricted.
+// box is a product of values of each field; a field that is not restricted has none.
 type box struct {
 	fam Family
-	v   [fields][]interval
+	has uint16 // a bit for each field that is restricted
+	v   [fields]*list
+}
+
+// list is values of a field, shared by many boxes: it is never changed.
+type list struct {
+	in  []interval
+	one [1]interval // the room of in, where it is a single interval
+}
+
+func listOf(in []interval) *list {
+	if len(in) == 1 {
+		l := &list{one: [1]interval{in[0]}}
+		l.in = l.one[:]
+		return l
+	}
+	return &list{in: in}
+}
+
+// each goes through some fields, given as bits.
+func each(has uint16) iter.Seq[Field] {
+	return func(yield func(Field) bool) {
+		for ; has != 0; has &= has - 1 {
+			if !yield(Field(bits.TrailingZeros16(has))) {
+				return
+			}
+		}
+	}
 }
 
 func (b *box) get(f Field) []interval {
-	if b.v[f] != nil {
-		return b.v[f]
+	if l := b.v[f]; l != nil {
+		return l.in
 	}
 	return []interval{{number{}, topOf(f, b.fam)}}
+}
+
+// in returns the values of a field; nil where it is not restricted.
+func (b *box) in(f Field) []interval {
+	if l := b.v[f]; l != nil {
+		return l.in
+	}
+	return nil
+}
+
+// free takes the restriction of a field away.
+func (b *box) free(f Field) {
+	b.v[f] = nil
+	b.has &^= 1 << f
+}
+
+// share restricts a field to values that another box has.
+func (b *box) share(f Field, l *list) {
+	b.v[f] = l
+	b.has |= 1 << f
 }
 
 // put restricts a field to values that are already within its range; it returns false where nothing is left.
@@ -133,40 +182,46 @@ func (b *box) put(f Field, in []interval) bool {
 		return false
 	}
 	if len(in) == 1 && in[0].lo == (number{}) && !in[0].hi.less(topOf(f, b.fam)) {
-		in = nil
+		b.free(f)
+		return true
 	}
-	b.v[f] = in
+	b.share(f, listOf(in))
 	return true
 }
 
 func (b *box) meet(c *box) (box, bool) {
-	if b.fam != c.fam {
+	if !b.meets(c) { // most pairs do not meet: find out before anything is made
 		return box{}, false
 	}
-	for f := range fields { // most pairs do not meet: find out before anything is made
-		if b.v[f] != nil && c.v[f] != nil && !meets(b.v[f], c.v[f]) {
-			return box{}, false
-		}
-	}
 	out := *b
-	for f := range fields {
-		switch {
-		case c.v[f] == nil:
-		case b.v[f] == nil:
-			out.v[f] = c.v[f]
-		default:
-			out.v[f] = meet(b.v[f], c.v[f])
+	for f := range each(c.has) {
+		if b.v[f] == nil {
+			out.share(f, c.v[f])
+		} else if b.v[f] != c.v[f] {
+			out.v[f] = common(b.v[f], c.v[f])
 		}
 	}
 	return out, true
+}
+
+// common returns the values that two lists share; they have some.
+func common(a, b *list) *list {
+	switch in := meet(a.in, b.in); {
+	case slices.Equal(in, a.in):
+		return a
+	case slices.Equal(in, b.in):
+		return b
+	default:
+		return listOf(in)
+	}
 }
 
 func (b *box) meets(c *box) bool {
 	if b.fam != c.fam {
 		return false
 	}
-	for f := range fields {
-		if b.v[f] != nil && c.v[f] != nil && !meets(b.v[f], c.v[f]) {
+	for f := range each(b.has & c.has) {
+		if b.v[f] != c.v[f] && !meets(b.v[f].in, c.v[f].in) {
 			return false
 		}
 	}
@@ -175,11 +230,11 @@ func (b *box) meets(c *box) bool {
 
 // holds reports whether c lies within b.
 func (b *box) holds(c *box) bool {
-	if b.fam != c.fam {
+	if b.fam != c.fam || b.has&^c.has != 0 {
 		return false
 	}
-	for f := range fields {
-		if b.v[f] != nil && (c.v[f] == nil || len(without(c.v[f], b.v[f])) > 0) {
+	for f := range each(b.has) {
+		if b.v[f] != c.v[f] && !within(c.v[f].in, b.v[f].in) {
 			return false
 		}
 	}
@@ -189,16 +244,20 @@ func (b *box) holds(c *box) bool {
 // cut appends b without c to out, in boxes that do not overlap. b and c must meet.
 func (b *box) cut(c *box, out []box) []box {
 	rest := *b
-	for f := range fields {
-		if c.v[f] == nil {
+	for f := range each(c.has) {
+		if rest.v[f] == c.v[f] {
 			continue
 		}
 		have := rest.get(f)
-		if off := without(have, c.v[f]); len(off) > 0 {
+		if off := without(have, c.v[f].in); len(off) > 0 {
 			piece := rest
 			piece.put(f, off)
 			out = append(out, piece)
-			rest.put(f, meet(have, c.v[f]))
+			if rest.v[f] == nil {
+				rest.share(f, c.v[f])
+			} else {
+				rest.share(f, common(rest.v[f], c.v[f]))
+			}
 		}
 	}
 	return out
@@ -234,7 +293,11 @@ func (s Set) With(f Field, v Values) Set {
 func (s Set) with(f Field, v Values) Set {
 	var out []box
 	for i := range s.boxes {
-		if b := s.boxes[i]; b.put(f, meet(b.get(f), v.in)) {
+		b := s.boxes[i]
+		if b.v[f] == nil && len(v.in) > 0 && !topOf(f, b.fam).less(v.in[len(v.in)-1].hi) { // it is what is asked for
+			b.put(f, v.in)
+			out = append(out, b)
+		} else if b.put(f, meet(b.get(f), v.in)) {
 			out = append(out, b)
 		}
 	}
@@ -468,7 +531,7 @@ func (s Set) Free(fs ...Field) Set {
 	out := slices.Clone(s.boxes)
 	for i := range out {
 		for _, f := range fs {
-			out[i].v[f] = nil
+			out[i].free(f)
 		}
 	}
 	return bounded(merge(out))
@@ -478,9 +541,18 @@ func (s Set) Free(fs ...Field) Set {
 func (s Set) Mirror() Set {
 	out := slices.Clone(s.boxes)
 	for i := range out {
-		v := &out[i].v
-		v[Src], v[Dst] = v[Dst], v[Src]
-		v[Sport], v[Dport] = v[Dport], v[Sport]
+		b := &out[i]
+		for _, f := range [][2]Field{{Src, Dst}, {Sport, Dport}} {
+			one, other := b.v[f[0]], b.v[f[1]]
+			b.free(f[0])
+			b.free(f[1])
+			if other != nil {
+				b.share(f[0], other)
+			}
+			if one != nil {
+				b.share(f[1], one)
+			}
+		}
 	}
 	return Set{out}
 }

@@ -248,6 +248,20 @@ func meets(a, b []interval) bool {
 	return false
 }
 
+// within reports whether all of a is in b.
+func within(a, b []interval) bool {
+	j := 0
+	for _, iv := range a {
+		for j < len(b) && b[j].hi.less(iv.lo) {
+			j++
+		}
+		if j == len(b) || iv.lo.less(b[j].lo) || b[j].hi.less(iv.hi) { // what is apart in b is apart by some value
+			return false
+		}
+	}
+	return true
+}
+
 func without(a, b []interval) []interval {
 	var out []interval
 	j := 0

@@ -4,43 +4,85 @@ import (
 	"bytes"
 	"regexp"
 	"regexp/syntax"
+	"slices"
 	"sync"
 )
 
-// Search looks for an expression in long texts. Where a text has none of the words one of which every match must have, which is soon found
-// out, the expression is not tried.
+// Search looks for an expression in long texts. Where a text lacks words that every match must have, which is soon found out, the
+// expression is not tried.
 type Search struct {
 	compiled func() *regexp.Regexp
-	words    func() [][]byte
+	need     func() need
 }
 
 // NewSearch makes a search, compiled when it is first asked. A pattern that is none panics then.
 func NewSearch(pattern string) *Search {
 	return &Search{
 		compiled: Regexp(pattern),
-		words: sync.OnceValue(func() [][]byte {
+		need: sync.OnceValue(func() need {
 			tree, err := syntax.Parse(pattern, syntax.Perl)
 			if err != nil {
-				return nil // compiling it says so
+				return need{} // compiling it says so
 			}
-			var out [][]byte
-			for _, w := range needed(tree.Simplify()) {
-				out = append(out, []byte(w))
-			}
-			return out
+			return needOf(tree.Simplify())
 		}),
 	}
 }
 
-// May reports whether a text may hold a match: it has one of the words that a match needs.
-func (s *Search) May(text []byte) bool {
-	words := s.words()
-	for _, w := range words {
-		if bytes.Contains(text, w) {
-			return true
+// need is what a text must have for an expression to match in it: a word, all of some needs, or one of some. The zero need is none.
+type need struct {
+	word     []byte
+	all, any []need
+}
+
+func (n *need) none() bool { return n.word == nil && n.all == nil && n.any == nil }
+
+func (n *need) met(text []byte) bool {
+	switch {
+	case n.word != nil:
+		return bytes.Contains(text, n.word)
+	case n.any != nil:
+		return slices.ContainsFunc(n.any, func(one need) bool { return one.met(text) })
+	}
+	return !slices.ContainsFunc(n.all, func(one need) bool { return !one.met(text) })
+}
+
+// needOf returns what every match of an expression needs.
+func needOf(re *syntax.Regexp) (n need) {
+	switch re.Op {
+	case syntax.OpLiteral:
+		if re.Flags&syntax.FoldCase == 0 {
+			n.word = []byte(string(re.Rune))
+		}
+	case syntax.OpCapture, syntax.OpPlus:
+		return needOf(re.Sub[0])
+	case syntax.OpRepeat:
+		if re.Min > 0 {
+			return needOf(re.Sub[0])
+		}
+	case syntax.OpConcat:
+		for _, sub := range re.Sub {
+			if one := needOf(sub); !one.none() {
+				n.all = append(n.all, one)
+			}
+		}
+		slices.SortStableFunc(n.all, func(a, b need) int { return len(b.word) - len(a.word) }) // long words are the rarest
+	case syntax.OpAlternate:
+		for _, sub := range re.Sub {
+			one := needOf(sub)
+			if one.none() {
+				return need{}
+			}
+			n.any = append(n.any, one)
 		}
 	}
-	return len(words) == 0
+	return n
+}
+
+// May reports whether a text may hold a match: it has the words that a match needs.
+func (s *Search) May(text []byte) bool {
+	n := s.need()
+	return n.met(text)
 }
 
 // Match reports whether a text holds a match.
@@ -50,7 +92,9 @@ func (s *Search) Match(text []byte) bool { return s.May(text) && s.compiled().Ma
 func (s *Search) MatchString(text string) bool { return s.compiled().MatchString(text) }
 
 // FindStringSubmatch returns the first match of a short text and its groups; nil for none.
-func (s *Search) FindStringSubmatch(text string) []string { return s.compiled().FindStringSubmatch(text) }
+func (s *Search) FindStringSubmatch(text string) []string {
+	return s.compiled().FindStringSubmatch(text)
+}
 
 // Find returns the first match; nil for none.
 func (s *Search) Find(text []byte) []byte {
@@ -82,54 +126,4 @@ func (s *Search) FindAll(text []byte, n int) [][]byte {
 		return nil
 	}
 	return s.compiled().FindAll(text, n)
-}
-
-// most is up to how many words are looked for; with more, trying the expression is not much slower.
-const most = 96
-
-// needed returns words one of which every match of an expression must have; none where there are no such words.
-func needed(re *syntax.Regexp) []string {
-	switch re.Op {
-	case syntax.OpLiteral:
-		if re.Flags&syntax.FoldCase != 0 {
-			return nil
-		}
-		return []string{string(re.Rune)}
-	case syntax.OpCapture, syntax.OpPlus:
-		return needed(re.Sub[0])
-	case syntax.OpRepeat:
-		if re.Min > 0 {
-			return needed(re.Sub[0])
-		}
-	case syntax.OpConcat: // the part with the longest words, as these are the rarest
-		var best []string
-		for _, sub := range re.Sub {
-			if words := needed(sub); shortestOf(words) > shortestOf(best) {
-				best = words
-			}
-		}
-		return best
-	case syntax.OpAlternate:
-		var all []string
-		for _, sub := range re.Sub {
-			words := needed(sub)
-			if len(words) == 0 || len(all)+len(words) > most {
-				return nil
-			}
-			all = append(all, words...)
-		}
-		return all
-	}
-	return nil
-}
-
-// shortestOf is the length of the shortest of some words; 0 for none.
-func shortestOf(words []string) int {
-	least := 0
-	for _, w := range words {
-		if least == 0 || len(w) < least {
-			least = len(w)
-		}
-	}
-	return least
 }

@@ -54,20 +54,28 @@ func (d *dictionary) rank(i int) int {
 	return n
 }
 
+// letter returns a byte of the common word of a place that is at least so long; 0 behind its end.
+func (d *dictionary) letter(i, at int) byte {
+	if c := text[int(d.lines[i])+at]; c != ' ' {
+		return c
+	}
+	return 0
+}
+
 // heads finds the words of an ordered list that stand at the beginning of a text: their places, and how many characters they have. It
 // looks at one character after the other, in what of the list still fits.
-func heads(s []rune, words int, word func(i int) string, found func(place, length int)) {
+func heads(s []rune, words int, letter func(i, at int) byte, found func(place, length int)) {
 	from, to, depth := 0, words, 0
 	var b [utf8.UTFMax]byte
 	for k, c := range s[:min(len(s), longest)] {
 		for _, x := range b[:utf8.EncodeRune(b[:], c)] {
-			from += sort.Search(to-from, func(i int) bool { w := word(from + i); return len(w) > depth && w[depth] >= x })
-			to = from + sort.Search(to-from, func(i int) bool { return word(from + i)[depth] > x })
+			from += sort.Search(to-from, func(i int) bool { return letter(from+i, depth) >= x })
+			to = from + sort.Search(to-from, func(i int) bool { return letter(from+i, depth) > x })
 			if depth++; from == to {
 				return
 			}
 		}
-		if k+1 >= shortest && len(word(from)) == depth {
+		if k+1 >= shortest && letter(from, depth) == 0 {
 			found(from, k+1)
 		}
 	}
@@ -141,14 +149,22 @@ func (n *Names) MostOf(secret string, least int) bool {
 	return false
 }
 
+// letter returns a byte of the name of a place that is at least so long; 0 behind its end.
+func (n *Names) letter(i, at int) byte {
+	if name := n.sorted[i]; at < len(name) {
+		return name[at]
+	}
+	return 0
+}
+
 // heads finds the names and common words that stand at the beginning of a text, with how early a guesser tries each. Where most texts of
 // a random key begin, there is none.
 func (n *Names) heads(s []rune, found func(length, rank int)) {
 	if n.begins.may(s) {
-		heads(s, len(n.sorted), func(i int) string { return n.sorted[i] }, func(at, length int) { found(length, n.ranks[n.sorted[at]]) })
+		heads(s, len(n.sorted), n.letter, func(at, length int) { found(length, n.ranks[n.sorted[at]]) })
 	}
 	if d := common(); d.begins.may(s) {
-		heads(s, len(d.lines), d.word, func(at, length int) {
+		heads(s, len(d.lines), d.letter, func(at, length int) {
 			if n.ranks[d.word(at)] == 0 {
 				found(length, d.rank(at))
 			}

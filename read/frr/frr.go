@@ -32,12 +32,15 @@ var Format = &read.Format{
 			return 95, fmt.Sprintf("it begins as FRRouting saves it (%q)", m)
 		}
 		blocks := blockLine.FindAll(head, 2)
+		if len(blocks) == 0 && !interfaceLine.Match(head) {
+			return 0, ""
+		}
 		switch inner := innerLine.Find(head); {
 		case len(blocks) > 1 || len(blocks) > 0 && (inner != nil || routeLine.Match(head)):
 			return 50, fmt.Sprintf("it has statements of routing daemons (%q)", blocks[0])
 		case len(blocks) > 0 && !foreign.Match(head):
 			return 40, fmt.Sprintf("it has a statement of routing daemons (%q)", blocks[0])
-		case interfaceLine.Match(head) && inner != nil && !foreign.Match(head):
+		case len(blocks) == 0 && inner != nil && !foreign.Match(head):
 			return 40, fmt.Sprintf("it has interfaces with statements of routing daemons (%q)", bytes.TrimSpace(inner))
 		}
 		return 0, ""

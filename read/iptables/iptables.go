@@ -41,14 +41,14 @@ var (
 )
 
 func looks(f *source.File) (int, string) {
-	table, chain := tableLine.Find(f.Head()), chainLine.Find(f.Head())
-	switch {
-	case table != nil && chain != nil:
-		return 95, fmt.Sprintf("it has the table %q and chains or rules (%q)", strings.TrimSpace(string(table)), chain)
-	case table != nil:
-		return 50, fmt.Sprintf("it has the table %q", strings.TrimSpace(string(table)))
+	table := tableLine.Find(f.Head())
+	if table == nil {
+		return 0, ""
 	}
-	return 0, ""
+	if chain := chainLine.Find(f.Head()); chain != nil {
+		return 95, fmt.Sprintf("it has the table %q and chains or rules (%q)", strings.TrimSpace(string(table)), chain)
+	}
+	return 50, fmt.Sprintf("it has the table %q", strings.TrimSpace(string(table)))
 }
 
 // A base chain's place: hook and priority (netfilter's ip_tables.h; the kernel's NF_IP_PRI_*).
