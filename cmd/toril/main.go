@@ -20,9 +20,15 @@ func main() {
 // small is what a run may take before memory is cleared more often: long rule lists live long.
 const small = 400 << 20
 
+// rarely is how much, in percent of what is in use, may be made anew before memory is cleared, as long as all stays below small.
+const rarely = 400
+
 // limit keeps memory low. Where much is really in use, clearing the rest again and again would take most of the time: the limit then stays
 // above it, the further the more is in use.
 func limit() {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(rarely)
+	}
 	debug.SetMemoryLimit(small)
 	type mark struct{ _ *int }
 	var again func(*mark)

@@ -23,18 +23,42 @@ var text string
 
 // dictionary finds the common words in their text.
 type dictionary struct {
-	lines  []uint32 // where each begins
-	begins begins
+	lines []uint32    // where each begins
+	first [][2]uint32 // by the first characters: the words of at least so many, from one place up to another
+}
+
+// kinds is how many characters the beginnings of common words are told apart by: letters and digits, and all others together.
+const kinds = 37
+
+// kindOf numbers a character; the others have 0.
+func kindOf(c rune) int {
+	switch {
+	case c >= 'a' && c <= 'z':
+		return int(c-'a') + 1
+	case c >= '0' && c <= '9':
+		return int(c-'0') + 27
+	}
+	return 0
+}
+
+// beginning numbers the first characters of a text; ok is false where they are not all letters and digits.
+func beginning(a, b, c rune) (n int, ok bool) {
+	x, y, z := kindOf(a), kindOf(b), kindOf(c)
+	return (x*kinds+y)*kinds + z, x > 0 && y > 0 && z > 0
 }
 
 // common is that dictionary, looked through when the first secret is judged: no other run pays for it.
 var common = sync.OnceValue(func() *dictionary {
-	d := &dictionary{lines: make([]uint32, 0, len(text)/12), begins: beginsOf(len(text) / 256)}
+	d := &dictionary{lines: make([]uint32, 0, len(text)/12), first: make([][2]uint32, kinds*kinds*kinds)}
 	for at := 0; at < len(text); {
-		d.lines = append(d.lines, uint32(at))
-		if text[at+1] != ' ' && text[at+2] != ' ' {
-			d.begins.add(rune(text[at]), rune(text[at+1]), rune(text[at+2]))
+		if n, ok := beginning(rune(text[at]), rune(text[at+1]), rune(text[at+2])); ok {
+			place := uint32(len(d.lines))
+			if d.first[n][1] == 0 {
+				d.first[n][0] = place
+			}
+			d.first[n][1] = place + 1
 		}
+		d.lines = append(d.lines, uint32(at))
 		at += strings.IndexByte(text[at:], '\n') + 1
 	}
 	return d
@@ -65,9 +89,18 @@ func (d *dictionary) letter(i, at int) byte {
 // heads finds the words of an ordered list that stand at the beginning of a text: their places, and how many characters they have. It
 // looks at one character after the other, in what of the list still fits.
 func heads(s []rune, words int, letter func(i, at int) byte, found func(place, length int)) {
-	from, to, depth := 0, words, 0
+	headsIn(s, 0, 0, words, letter, found)
+}
+
+// headsIn does so among the words of a part of the list, which all begin with the first known characters of the text, of one byte each.
+func headsIn(s []rune, known, from, to int, letter func(i, at int) byte, found func(place, length int)) {
+	depth := known
+	if known >= shortest && from < to && letter(from, depth) == 0 {
+		found(from, known)
+	}
 	var b [utf8.UTFMax]byte
-	for k, c := range s[:min(len(s), longest)] {
+	for k := known; k < min(len(s), longest); k++ {
+		c := s[k]
 		for _, x := range b[:utf8.EncodeRune(b[:], c)] {
 			from += sort.Search(to-from, func(i int) bool { return letter(from+i, depth) >= x })
 			to = from + sort.Search(to-from, func(i int) bool { return letter(from+i, depth) > x })
@@ -163,13 +196,22 @@ func (n *Names) heads(s []rune, found func(length, rank int)) {
 	if n.begins.may(s) {
 		heads(s, len(n.sorted), n.letter, func(at, length int) { found(length, n.ranks[n.sorted[at]]) })
 	}
-	if d := common(); d.begins.may(s) {
-		heads(s, len(d.lines), d.letter, func(at, length int) {
-			if n.ranks[d.word(at)] == 0 {
-				found(length, d.rank(at))
-			}
-		})
+	if len(s) < shortest {
+		return
 	}
+	d := common()
+	known, from, to := 0, 0, len(d.lines)
+	if b, ok := beginning(s[0], s[1], s[2]); ok {
+		known, from, to = shortest, int(d.first[b][0]), int(d.first[b][1])
+	}
+	if from == to {
+		return
+	}
+	headsIn(s, known, from, to, d.letter, func(at, length int) {
+		if n.ranks[d.word(at)] == 0 {
+			found(length, d.rank(at))
+		}
+	})
 }
 
 const (
