@@ -1,0 +1,3 @@
+package main
+
+func cached(*bench) ([]line, error) { return nil, nil }

@@ -1,0 +1,122 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"toril/audit"
+	"toril/demo"
+)
+
+// estateOf makes an estate, and returns what faults it has.
+func (b *bench) estateOf(n int) (dir string, faults []demo.Fault, err error) {
+	dir = filepath.Join(b.dir, fmt.Sprintf("estate%d", n))
+	folder := ""
+	faults, err = demo.Make(n, 1, func(path string, data []byte) error {
+		path = filepath.Join(dir, path)
+		if d := filepath.Dir(path); d != folder {
+			if err := os.MkdirAll(d, 0o755); err != nil {
+				return err
+			}
+			folder = d
+		}
+		return os.WriteFile(path, data, 0o644)
+	})
+	return dir, faults, err
+}
+
+// right audits an estate and says what of its faults was missed, and what was found that is no fault of it.
+func (b *bench) right(dir string, faults []demo.Fault) (missed, wrong int, c cost, err error) {
+	file, err := os.Create(filepath.Join(b.dir, "report.json"))
+	if err != nil {
+		return 0, 0, c, err
+	}
+	defer file.Close()
+	if c, err = once(file, b.toril, b.audit(dir)[1:]...); err != nil {
+		return 0, 0, c, err
+	}
+	data, err := os.ReadFile(file.Name())
+	if err != nil {
+		return 0, 0, c, err
+	}
+	var report struct {
+		Findings []struct {
+			Check, Gateway, Tunnel, Severity string
+			PartOf                           string `json:"part_of"`
+		}
+	}
+	if err := json.Unmarshal(data, &report); err != nil {
+		return 0, 0, c, err
+	}
+	var found []audit.Finding
+	for _, f := range report.Findings {
+		one := audit.Finding{Check: f.Check, Gateway: f.Gateway, Tunnel: f.Tunnel, PartOf: f.PartOf, Severity: audit.Low}
+		if f.Severity == audit.Info.String() {
+			one.Severity = audit.Info
+		}
+		found = append(found, one)
+	}
+	m, w := demo.Compare(faults, found)
+	return len(m), len(w), c, nil
+}
+
+// gateways are estates of ever more gateways, with two connections and forty rules each, and beside the least of them, reading its bytes.
+func gateways(b *bench) ([]line, error) {
+	sizes, most := []int{1000, 10_000, 100_000}, []float64{0, 512, 2048}
+	if b.small {
+		sizes, most = []int{200, 1000}, []float64{0, 0}
+	}
+	var out []line
+	var before cost
+	for i, n := range sizes {
+		dir, faults, err := b.estateOf(n)
+		if err != nil {
+			return nil, err
+		}
+		if i == 0 && !b.small {
+			c, err := b.besideSums(dir)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, line{fmt.Sprintf("audit of %d gateways, beside sha256sum of their files", n), ratio(c[0], c[1]), 12, fmt.Sprintf("%s; %s", c[0], c[1])})
+		}
+		missed, wrong, c, err := b.right(dir, faults)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, line{
+			fmt.Sprintf("audit of %d gateways: faults missed, and findings of none", n), float64(missed + wrong), 0,
+			fmt.Sprintf("%d faults found", len(faults)-missed),
+		})
+		if i > 0 {
+			bound := 1.1 * float64(n) / float64(sizes[i-1])
+			out = append(out, line{fmt.Sprintf("audit of %d gateways, beside %d", n, sizes[i-1]), ratio(c, before), bound, fmt.Sprintf("%s; %s", c, before)})
+		}
+		if most[i] > 0 {
+			out = append(out, memoryOf(fmt.Sprintf("%d gateways", n), c, most[i]))
+		}
+		before = c
+		if err := os.RemoveAll(dir); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// besideSums audits an estate, and sums up the bytes of all its files.
+func (b *bench) besideSums(dir string) ([]cost, error) {
+	sums := job{"sha256sum"}
+	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			sums = append(sums, path)
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return sideBySide(5, b.audit(dir), sums)
+}
