@@ -131,7 +131,9 @@ type cost struct {
 // once runs a command; an exit code of 1 says that there are findings. What it prints is left out, unless out is given.
 func once(out *os.File, name string, args ...string) (c cost, err error) {
 	cmd := exec.Command(name, args...)
-	cmd.Stdout = out
+	if out != nil {
+		cmd.Stdout = out
+	}
 	var complaint strings.Builder
 	cmd.Stderr = &complaint
 	begin := time.Now()

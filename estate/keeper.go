@@ -13,8 +13,8 @@ import (
 )
 
 // Room is how many bytes of files the gateways may have that are kept in memory beside those in use, where Options do not say. A gateway
-// takes about ten times as much memory as its files.
-const Room = 24 << 20
+// takes about fifteen times as much memory as its files.
+const Room = 6 << 20
 
 // keeper holds gateways that were read: those in use, and as many others as there is room for, the last used.
 type keeper struct {
