@@ -1,6 +1,7 @@
 package packet
 
 import (
+	"cmp"
 	"math"
 	"slices"
 	"sort"
@@ -23,44 +24,68 @@ type Around struct {
 }
 
 type indexed struct {
-	box *box
-	set int
+	box  *box
+	set  int
+	hull [len(lookedUp)]span
 }
 
 // The fields by which boxes are looked up; the others are compared one by one.
-var lookedUp = []Field{Dst, Src, Dport}
+var lookedUp = [...]Field{Dst, Src, Dport}
 
-// axis is the hulls of one field of all boxes of a family, sorted by their low ends, with the highest end of every run of
-// them as a tree.
+// span is from where to where the values of a field are, both included. Of IPv6 addresses it is their first half: what lies apart there lies
+// apart.
+type span struct{ lo, hi uint64 }
+
+func (s span) meets(t span) bool { return s.lo <= t.hi && t.lo <= s.hi }
+
+// spanOf returns the span of a field of a box.
+func spanOf(b *box, f Field) span {
+	in := b.in(f)
+	if in == nil {
+		return span{0, math.MaxUint64}
+	}
+	lo, hi := in[0].lo, in[len(in)-1].hi
+	if b.fam == IPv6 && (f == Src || f == Dst) {
+		return span{lo.hi, hi.hi}
+	}
+	return span{lo.lo, hi.lo}
+}
+
+// axis is the spans of one field of all boxes of a family, sorted by their low ends, with the highest end of every run of them as a tree.
 type axis struct {
-	field  Field
+	field  int // in lookedUp
 	made   sync.Once
-	places []int // the boxes
+	places []int32 // the boxes
 	ends   []end
-	top    []number // a complete binary tree over ends: the highest end below each node
+	his    []uint64 // the high ends, sorted
+	top    []uint64 // a complete binary tree over ends: the highest end below each node
 	size   int
 }
 
 type end struct {
-	lo, hi number
-	place  int
+	span
+	place int32
 }
 
-// NewIndex makes the index of some sets.
+// NewIndex makes the index of some sets. It sorts nothing yet.
 func NewIndex(sets []Set) *Index {
 	x := &Index{axes: map[Family][]*axis{}, starts: make([]int, len(sets)+1), all: make([]indexed, 0, len(sets))}
-	by := map[Family][]int{IPv4: make([]int, 0, len(sets))}
+	by := map[Family][]int32{IPv4: make([]int32, 0, len(sets))}
 	for i := range sets {
 		for k := range sets[i].boxes {
 			b := &sets[i].boxes[k]
-			by[b.fam] = append(by[b.fam], len(x.all))
-			x.all = append(x.all, indexed{b, i})
+			one := indexed{box: b, set: i}
+			for n, f := range lookedUp {
+				one.hull[n] = spanOf(b, f)
+			}
+			by[b.fam] = append(by[b.fam], int32(len(x.all)))
+			x.all = append(x.all, one)
 		}
 		x.starts[i+1] = len(x.all)
 	}
 	for fam, places := range by {
-		for _, f := range lookedUp {
-			x.axes[fam] = append(x.axes[fam], &axis{field: f, places: places})
+		for n := range lookedUp {
+			x.axes[fam] = append(x.axes[fam], &axis{field: n, places: places})
 		}
 		if len(places) < 8 {
 			continue // any order will do
@@ -74,102 +99,129 @@ func NewIndex(sets []Set) *Index {
 	return x
 }
 
-func hull(b *box, f Field) (lo, hi number) {
-	if in := b.in(f); in != nil {
-		return in[0].lo, in[len(in)-1].hi
-	}
-	return number{}, topOf(f, b.fam)
-}
-
 // build sorts an axis, once it is asked.
 func (a *axis) build(x *Index) {
-	a.ends, a.size = make([]end, len(a.places)), 1
-	sorted := true
+	a.ends, a.his, a.size = make([]end, len(a.places)), make([]uint64, len(a.places)), 1
 	for i, p := range a.places {
-		lo, hi := hull(x.all[p].box, a.field)
-		a.ends[i] = end{lo, hi, p}
-		sorted = sorted && (i == 0 || !lo.less(a.ends[i-1].lo))
+		a.ends[i] = end{x.all[p].hull[a.field], p}
+		a.his[i] = a.ends[i].hi
 	}
-	if !sorted {
-		slices.SortFunc(a.ends, func(p, q end) int {
-			switch {
-			case p.lo.less(q.lo):
-				return -1
-			case q.lo.less(p.lo):
-				return 1
-			}
-			return p.place - q.place
-		})
+	byLow := func(p, q end) int { return cmp.Or(cmp.Compare(p.lo, q.lo), cmp.Compare(p.place, q.place)) }
+	if !slices.IsSortedFunc(a.ends, byLow) {
+		slices.SortFunc(a.ends, byLow)
 	}
+	slices.Sort(a.his)
 	for a.size < len(a.ends) {
 		a.size *= 2
 	}
-	a.top = make([]number, 2*a.size)
+	a.top = make([]uint64, 2*a.size)
 	for i := range a.ends {
 		a.top[a.size+i] = a.ends[i].hi
 	}
 	for n := a.size - 1; n > 0; n-- {
-		a.top[n] = higher(a.top[2*n], a.top[2*n+1])
+		a.top[n] = max(a.top[2*n], a.top[2*n+1])
 	}
 }
 
 // distinct is in how many values the low ends of an axis differ, of a sample that is the same each time.
 func (x *Index) distinct(a *axis) int {
 	const most = 8192
-	seen := make(map[number]bool, min(most, len(a.places)))
+	seen := make(map[uint64]bool, min(most, len(a.places)))
 	for i := 0; i < len(a.places); i += 1 + len(a.places)/most {
-		lo, _ := hull(x.all[a.places[i]].box, a.field)
-		seen[lo] = true
+		seen[x.all[a.places[i]].hull[a.field].lo] = true
 	}
 	return len(seen)
 }
 
-// meeting calls yes for every box whose hull meets [lo, hi], until yes returns false.
-func (a *axis) meeting(lo, hi number, yes func(place int) bool) bool {
-	last := sort.Search(len(a.ends), func(i int) bool { return hi.less(a.ends[i].lo) }) // those behind begin too late
-	return a.visit(1, 0, a.size, last, lo, yes)
+// begun is how many spans begin no later than a value.
+func (a *axis) begun(value uint64) int {
+	return sort.Search(len(a.ends), func(i int) bool { return a.ends[i].lo > value })
 }
 
-func (a *axis) visit(node, from, to, last int, lo number, yes func(int) bool) bool {
-	if from >= last || a.top[node].less(lo) {
-		return true
-	}
-	if to-from == 1 {
-		return yes(a.ends[from].place)
-	}
-	mid := (from + to) / 2
-	return a.visit(2*node, from, mid, last, lo, yes) && a.visit(2*node+1, mid, to, last, lo, yes)
+// count is how many spans meet one.
+func (a *axis) count(s span) int {
+	over, _ := slices.BinarySearch(a.his, s.lo) // those before have ended
+	return a.begun(s.hi) - over
 }
 
-// candidates returns the boxes of other sets that meet a box. It looks by the field that promises the fewest, trying one
-// after the other with a small allowance first.
-func (x *Index) candidates(at int) ([]int, error) {
-	b := x.all[at].box
-	for allowance := 64; ; allowance *= 4 {
-		for _, a := range x.axes[b.fam] {
-			a.made.Do(func() { a.build(x) })
-			var out []int
-			tried := 0
-			lo, hi := hull(b, a.field)
-			done := a.meeting(lo, hi, func(p int) bool {
-				tried++
-				if o := x.all[p]; o.set != x.all[at].set && o.box.meets(b) {
-					out = append(out, p)
-				}
-				return tried < allowance
-			})
-			if done {
-				return out, nil
-			}
+// meeting calls yes for every box whose span meets one.
+func (a *axis) meeting(s span, yes func(place int32)) {
+	a.visit(1, 0, a.size, a.begun(s.hi), s.lo, yes)
+}
+
+func (a *axis) visit(node, from, to, last int, lo uint64, yes func(int32)) {
+	switch {
+	case from >= last || a.top[node] < lo:
+	case to-from == 1:
+		yes(a.ends[from].place)
+	default:
+		mid := (from + to) / 2
+		a.visit(2*node, from, mid, last, lo, yes)
+		a.visit(2*node+1, mid, to, last, lo, yes)
+	}
+}
+
+// enough is up to how many boxes are compared with one before it is asked whether another field promises fewer.
+const enough = 128
+
+// cheapest returns the axis that promises the fewest boxes to be compared with spans, and how many; nil where all must be.
+func (x *Index) cheapest(fam Family, hull *[len(lookedUp)]span) (best *axis, least int) {
+	least = len(x.all)
+	for _, a := range x.axes[fam] {
+		if least <= enough {
+			break
 		}
-		if allowance > maxCandidates {
-			return nil, ErrLimit
+		if hull[a.field] == (span{0, math.MaxUint64}) {
+			continue // it meets all of them
+		}
+		a.made.Do(func() { a.build(x) })
+		if n := a.count(hull[a.field]); n < least {
+			best, least = a, n
 		}
 	}
+	return best, least
 }
 
 // maxCandidates is how many boxes are compared with one, before the question is given up.
 const maxCandidates = 1 << 18
+
+// near calls yes for every box that meets one of these spans.
+func (x *Index) near(b *box, hull *[len(lookedUp)]span, yes func(place int, o *indexed)) error {
+	best, least := x.cheapest(b.fam, hull)
+	if least > maxCandidates {
+		return ErrLimit
+	}
+	try := func(p int32) {
+		o := &x.all[p]
+		for n := range hull {
+			if !o.hull[n].meets(hull[n]) {
+				return
+			}
+		}
+		if o.box.meets(b) {
+			yes(int(p), o)
+		}
+	}
+	if best != nil {
+		best.meeting(hull[best.field], try)
+		return nil
+	}
+	for p := range x.all {
+		try(int32(p))
+	}
+	return nil
+}
+
+// candidates returns the boxes of other sets that meet a box.
+func (x *Index) candidates(at int) (out []int, err error) {
+	me := &x.all[at]
+	err = x.near(me.box, &me.hull, func(place int, o *indexed) {
+		if o.set != me.set {
+			out = append(out, place)
+		}
+	})
+	return out, err
+}
 
 // Around returns the sets that meet set i; the error is ErrLimit where they are too many to be looked at. It may be called
 // from several goroutines.
@@ -185,8 +237,8 @@ func (x *Index) Around(i int) (Around, error) {
 	return a, nil
 }
 
-// Meeting returns the sets of the index that may meet s, whatever some fields are (none of addresses and ports), in their order: all that
-// do, and perhaps some that do not. It may be called from several goroutines.
+// Meeting returns the sets of the index that meet s, whatever some fields are (none of addresses and ports), in their order. Where there are
+// too many to be compared they are all returned: some may not meet it. It may be called from several goroutines.
 func (x *Index) Meeting(s Set, whatever ...Field) []int {
 	var out []int
 	for i := range s.boxes {
@@ -194,48 +246,20 @@ func (x *Index) Meeting(s Set, whatever ...Field) []int {
 		for _, f := range whatever {
 			b.free(f)
 		}
-		out = x.near(&b, out)
+		var hull [len(lookedUp)]span
+		for n, f := range lookedUp {
+			hull[n] = spanOf(&b, f)
+		}
+		if x.near(&b, &hull, func(_ int, o *indexed) { out = append(out, o.set) }) != nil {
+			out = out[:0]
+			for set := range len(x.starts) - 1 {
+				out = append(out, set)
+			}
+			return out
+		}
 	}
-	if len(s.boxes) > 1 || !slices.IsSorted(out) {
-		slices.Sort(out)
-	}
+	slices.Sort(out)
 	return slices.Compact(out)
-}
-
-// near appends the sets that a box may meet, looked for by the field that promises the fewest.
-func (x *Index) near(b *box, out []int) []int {
-	have := len(out)
-	for allowance := 16; allowance < 2*len(x.all); allowance *= 8 {
-		for _, a := range x.axes[b.fam] {
-			if b.v[a.field] == nil { // it meets all of them
-				continue
-			}
-			a.made.Do(func() { a.build(x) })
-			tried, done := 0, true
-			for _, iv := range b.in(a.field) {
-				done = a.meeting(iv.lo, iv.hi, func(p int) bool {
-					tried++
-					if o := x.all[p]; o.box.meets(b) {
-						out = append(out, o.set)
-					}
-					return tried < allowance
-				})
-				if !done {
-					break
-				}
-			}
-			if done {
-				return out
-			}
-			out = out[:have]
-		}
-	}
-	for _, o := range x.all {
-		if o.box.meets(b) {
-			out = append(out, o.set)
-		}
-	}
-	return out
 }
 
 // First returns the least wanted set, in the order of the list; -1 for none.
