@@ -161,9 +161,25 @@ func (m *Manner) harmless(w string) bool {
 	return true
 }
 
+// hasRun reports whether a text has as many characters in a row, of those that keys are written with, as the shortest run has.
+func hasRun(text string) bool {
+	n := 0
+	for i := range len(text) {
+		switch c := text[i]; {
+		case c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9', c == '+', c == '/', c == '=':
+			if n++; n == 32 {
+				return true
+			}
+		default:
+			n = 0
+		}
+	}
+	return false
+}
+
 // redactRuns masks long runs of hexadecimal digits and of base64 that are no path and no word.
 func redactRuns(text string) string {
-	if len(text) < 32 {
+	if !hasRun(text) {
 		return text
 	}
 	return runs().ReplaceAllStringFunc(text, func(r string) string {

@@ -3,6 +3,7 @@
 package disk
 
 import (
+	"bytes"
 	"errors"
 	"io"
 	"io/fs"
@@ -57,14 +58,18 @@ func Read(fsys fs.FS, name string, most int64) ([]byte, error) {
 		return nil, err
 	}
 	defer f.Close()
-	if info, err := f.Stat(); err == nil && info.Size() > most {
+	var b bytes.Buffer
+	if info, err := f.Stat(); err == nil {
+		if info.Size() > most {
+			return nil, ErrTooLarge
+		}
+		b.Grow(int(info.Size()) + bytes.MinRead) // at the end as much room must be left
+	}
+	_, err = b.ReadFrom(io.LimitReader(f, most+1))
+	if int64(b.Len()) > most {
 		return nil, ErrTooLarge
 	}
-	data, err := io.ReadAll(io.LimitReader(f, most+1))
-	if int64(len(data)) > most {
-		return nil, ErrTooLarge
-	}
-	return data, err
+	return b.Bytes(), err
 }
 
 type folder struct{ root *os.Root }

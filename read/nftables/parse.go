@@ -50,6 +50,8 @@ type parser struct {
 	in     *read.Input
 	lex    nft.Scanner
 	peeked []token
+	seen   [1]token // the room of peeked, as long as it is one
+	words  []token  // the room of a statement that is being taken
 	depth  int
 
 	ofRules bool // a rule or a list of elements is read
@@ -77,7 +79,7 @@ type ruleset struct {
 
 func (p *parser) peek() token {
 	if len(p.peeked) == 0 {
-		p.peeked = append(p.peeked, p.lex.Next())
+		p.peeked = append(p.seen[:0], p.lex.Next())
 	}
 	return p.peeked[0]
 }
@@ -97,7 +99,8 @@ func (p *parser) rows() {
 // rest takes the tokens up to the end of the statement: a line end, a semicolon, or the brace that closes what the
 // statement stands in. Inside of braces and parentheses, lines do not end a statement.
 func (p *parser) rest() []token {
-	var out []token
+	out := p.words[:0]
+	defer func() { p.words = out[:0] }()
 	start := p.peek().Line
 	tight := 0  // the depth of braces in which no line may end
 	inline := 0 // the depth at which the rules of a chain without a name stand
@@ -113,9 +116,9 @@ func (p *parser) rest() []token {
 		switch {
 		case t.Kind == nft.End && depth > 0:
 			p.broken(start, "a brace or parenthesis that opens here is not closed: the file ends before")
-			return out
+			return slices.Clone(out)
 		case t.Kind == nft.End, depth == 0 && (t.Kind == nft.Row || t.Is("}")):
-			return out
+			return slices.Clone(out)
 		case t.Kind == nft.Mark && (t.Text == "{" || t.Text == "("):
 			depth++
 			if len(out) > 0 && (out[len(out)-1].Is("jump") || out[len(out)-1].Is("goto")) && (inline == 0 || inline == depth-1) {

@@ -5,6 +5,7 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"time"
@@ -240,23 +241,19 @@ func encodeWith(w io.Writer, v any, name string, fill func(add func(element any)
 	}
 	out := bufio.NewWriter(w)
 	fmt.Fprintf(out, "%s\n  %q: [", before, name)
-	var one bytes.Buffer
-	e := json.NewEncoder(&one)
-	e.SetIndent("    ", "  ")
-	e.SetEscapeHTML(false)
-	between, end := "\n    ", ""
-	err := fill(func(element any) error {
-		one.Reset()
-		if err := e.Encode(element); err != nil {
-			return err
-		}
+	between := "\n    "
+	q := newQueue(func(text []byte) error {
 		out.WriteString(between)
-		between, end = ",\n    ", "\n  "
-		_, err := out.Write(bytes.TrimRight(one.Bytes(), "\n"))
+		between = ",\n    "
+		_, err := out.Write(text)
 		return err
 	})
-	if err != nil {
+	if err := errors.Join(fill(q.add), q.end()); err != nil {
 		return err
+	}
+	end := ""
+	if between != "\n    " {
+		end = "\n  "
 	}
 	fmt.Fprintf(out, "%s]%s", end, behind)
 	return out.Flush()

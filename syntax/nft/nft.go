@@ -41,17 +41,18 @@ type Scanner struct {
 	Junk bool // a character came that the program has no use for
 
 	data  []byte
+	text  string // the same; tokens are parts of it
 	at    int
 	still bool
 }
 
 // Scan begins with a file.
-func Scan(data []byte) Scanner { return Scanner{Line: 1, data: data} }
+func Scan(data []byte) Scanner { return Scanner{Line: 1, data: data, text: string(data)} }
 
 // ScanAt begins with a text that was made of a statement of another form, on a line of its file: all tokens stand there, and none has bytes
 // of its own.
 func ScanAt(text string, line int) Scanner {
-	return Scanner{Line: line, data: []byte(text), still: true}
+	return Scanner{Line: line, data: []byte(text), text: text, still: true}
 }
 
 // signs are operators written as words.
@@ -74,7 +75,28 @@ var macAddress = lazy.Regexp(`^[0-9a-fA-F]{1,2}(:[0-9a-fA-F]{1,2}){5}$`)
 
 // WordByte reports whether a byte may stand in a word.
 func WordByte(c byte) bool {
-	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c >= 0x80 || strings.IndexByte(`._/-*%+\@$`, c) >= 0
+	switch {
+	case c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9', c >= 0x80:
+		return true
+	}
+	switch c {
+	case '.', '_', '/', '-', '*', '%', '+', '\\', '@', '$':
+		return true
+	}
+	return false
+}
+
+// colon reports whether a colon stands in the word that begins here, or behind it: it may then hold an address with colons.
+func (l *Scanner) colon() bool {
+	for _, c := range l.data[l.at:] {
+		if c == ':' || c == '[' {
+			return true
+		}
+		if !WordByte(c) {
+			return false
+		}
+	}
+	return false
 }
 
 // joins returns the length of a backslash with the line end behind it; 0 where none stands here.
@@ -120,7 +142,7 @@ func (l *Scanner) Next() Token {
 				l.at++
 			}
 		case c == '\n' || c == ';':
-			t := l.token(Row, string(c), l.Line, l.at, l.at+1)
+			t := l.token(Row, l.text[l.at:l.at+1], l.Line, l.at, l.at+1)
 			if c == '\n' {
 				l.newLine()
 			}
@@ -144,25 +166,28 @@ func (l *Scanner) solid(c byte) Token {
 			}
 		}
 		l.Open = l.at >= len(l.data)
-		s := string(l.data[start:min(l.at, len(l.data))])
+		s := l.text[start:min(l.at, len(l.text))]
 		if l.at < len(l.data) && l.data[l.at] == '"' {
 			l.at++
 		}
 		return l.token(Text, s, line, begin, l.at)
 	}
 	start := l.at
-	if n := l.address(); n > 0 {
-		l.at += n
+	colon := l.colon()
+	if colon {
+		l.at += l.address()
 	}
 	for l.at < len(l.data) && WordByte(l.data[l.at]) {
-		if n := l.address(); n > 0 { // the second address of a range
-			l.at += n
-			continue
+		if colon {
+			if n := l.address(); n > 0 { // the second address of a range
+				l.at += n
+				continue
+			}
 		}
 		l.at++
 	}
 	if l.at > start {
-		s := string(l.data[start:l.at])
+		s := l.text[start:l.at]
 		if s == "." {
 			return l.token(Mark, ".", line, begin, l.at)
 		}
@@ -172,12 +197,12 @@ func (l *Scanner) solid(c byte) Token {
 		return l.token(Word, s, line, begin, l.at)
 	}
 	l.at++
-	switch pair := string(l.data[start:min(start+2, len(l.data))]); pair {
+	switch pair := l.text[start:min(start+2, len(l.text))]; pair {
 	case "==", "!=", "<=", ">=", "<<", ">>", "&&", "||":
 		l.at++
 		return l.token(Mark, pair, line, begin, l.at)
 	}
-	return l.token(Mark, string(l.data[start:start+1]), line, begin, l.at)
+	return l.token(Mark, l.text[start:start+1], line, begin, l.at)
 }
 
 // address returns the length of an IPv6 address, in brackets or not, or of a hardware address, that starts here.
