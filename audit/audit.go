@@ -77,6 +77,8 @@ type Check struct {
 	Connection func(*Pass, *Subject)
 	Child      func(*Pass, *Subject)            // with Subject.Child set
 	Exceptions func(*Pass, []*estate.Exception) // asked last, when it is known what each accepts
+
+	Keeps *Kept // what it puts down for its Estate function; nil for nothing
 }
 
 // Needs are results that several checks ask for.

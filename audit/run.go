@@ -17,6 +17,7 @@ import (
 
 	"toril/baseline"
 	"toril/estate"
+	"toril/internal/cache"
 	"toril/internal/progress"
 	"toril/model"
 	"toril/negotiate"
@@ -86,6 +87,7 @@ type work struct {
 
 	notGiven []NotGiven
 	state    *Tunnel
+	digest   cache.Digest // of all that it may look at, where a cache is used
 
 	mu    sync.Mutex
 	found []answer
@@ -146,12 +148,24 @@ func Run(ctx context.Context, e *pair.Estate, checks []*Check, b *baseline.Basel
 	parts := partsOf(len(checks), len(todo))
 	group, inner := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
-	for _, w := range todo {
+	before, open := newStore(e, checks, b, now), todo
+	if before != nil {
+		open = nil
+		for _, w := range todo {
+			if !before.recall(w) {
+				open = append(open, w)
+				continue
+			}
+			all.counts.Work.Add(1)
+			all.counts.Findings.Add(int64(len(w.found)))
+		}
+	}
+	for _, w := range open {
 		for _, f := range w.about() {
 			all.pending[f.Number].Add(1)
 		}
 	}
-	for _, w := range todo {
+	for _, w := range open {
 		w.left.Store(int32(len(parts)))
 		for _, part := range parts {
 			group.Go(func() error {
@@ -167,6 +181,9 @@ func Run(ctx context.Context, e *pair.Estate, checks []*Check, b *baseline.Basel
 	}
 	if err := group.Wait(); err != nil {
 		return nil, err
+	}
+	for _, w := range open {
+		before.remember(w)
 	}
 	last := &work{}
 	p := &Pass{Context: ctx, Estate: e, Baseline: b, Now: now, shared: all, work: last}

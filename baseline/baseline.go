@@ -338,3 +338,14 @@ func (l Limit) text() string {
 	}
 	return l.Level.String() + " " + strings.Join(parts, ", ")
 }
+
+// Record writes all of the baseline down: the same bytes for the same demands, and for no others.
+func (b *Baseline) Record() []byte {
+	own := *b
+	own.Scopes = nil
+	out := fmt.Appendf(nil, "%#v", own)
+	for _, s := range b.Scopes {
+		out = fmt.Appendf(out, "%q %q {%s}", s.Gateways, s.Partners, s.Baseline.Record())
+	}
+	return out
+}

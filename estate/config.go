@@ -361,7 +361,14 @@ func (l *loader) loadConfig(fsys fs.FS, prefix string) *Config {
 		}
 		return nil
 	}
-	open := func(name string) ([]byte, error) { return disk.Read(fsys, name, strictyaml.MaxBytes) }
+	l.settings.Text(prefix)
+	l.settings.Bytes(data)
+	open := func(name string) ([]byte, error) {
+		data, err := disk.Read(fsys, name, strictyaml.MaxBytes)
+		l.settings.Text(name, fmt.Sprint(err))
+		l.settings.Bytes(data)
+		return data, err
+	}
 	c, err := ParseConfig(prefix+ConfigName, data, l.opts.Formats, open)
 	if err != nil {
 		l.problems = append(l.problems, asProblem(err, prefix+ConfigName))

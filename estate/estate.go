@@ -16,6 +16,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"toril/internal/cache"
 	"toril/internal/disk"
 	"toril/internal/progress"
 	"toril/model"
@@ -49,6 +50,10 @@ type Options struct {
 	Edited map[string][]byte
 	// Only are the names of the gateways that are read; none: all.
 	Only []string
+
+	// Cache keeps what was read of gateways, for runs of the same program: Program is its digest. nil: nothing is kept.
+	Cache   *cache.Cache
+	Program cache.Digest
 
 	Room int64 // bytes of files of the gateways that are kept in memory beside those in use; 0: as many as Room says
 
@@ -97,6 +102,8 @@ type plan struct {
 	as      string  // the format of all its files, where that is given
 
 	leftOut []model.LeftOut
+	sum     cache.Digest            // of its files, before they were read
+	hidden  bool                    // its reader asked for files that are not among these
 	known   map[string]read.Verdict // what its files were taken for, once that was found out
 }
 
@@ -152,11 +159,12 @@ type loader struct {
 	exceptions []*Exception
 	keyRules   []*KeyRule
 	leftOut    []model.LeftOut
-	budget     int64 // bytes that archives may still unpack to
+	budget     int64      // bytes that archives may still unpack to
+	settings   *cache.Sum // of what the files of the estates themselves say
 }
 
 func newLoader(opts Options) *loader {
-	return &loader{opts: opts, plans: map[[2]string]*plan{}, budget: MaxUnpacked}
+	return &loader{opts: opts, plans: map[[2]string]*plan{}, budget: MaxUnpacked, settings: cache.NewSum("settings")}
 }
 
 func (l *loader) problem(path, format string, args ...any) {
@@ -477,6 +485,7 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 		configs:    l.files,
 		keeper:     newKeeper(l.opts),
 	}
+	e.keeper.settings = l.settings.Digest()
 	if len(l.opts.Only) > 0 {
 		plans = slices.DeleteFunc(plans, func(p *plan) bool { return !slices.Contains(l.opts.Only, source.Clean(p.name)) })
 	}
@@ -485,10 +494,17 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for i, p := range plans {
 		group.Go(func() error {
+			if all[i] = e.keeper.recall(p); all[i] != nil {
+				progress.Of(ctx).Files.Add(int64(len(all[i].Files)))
+				return ctx.Err()
+			}
 			g := e.keeper.read(ctx, p)
 			progress.Of(ctx).Files.Add(int64(len(g.Files)))
 			all[i] = factsOf(g)
 			all[i].plan = p
+			if ctx.Err() == nil {
+				e.keeper.remember(all[i])
+			}
 			e.keeper.offer(all[i], g)
 			return ctx.Err()
 		})

@@ -6,6 +6,7 @@ import (
 	"unique"
 
 	"toril/ike"
+	"toril/internal/cache"
 	"toril/model"
 	"toril/source"
 )
@@ -22,9 +23,10 @@ type Facts struct {
 	Keys        int          // pre-shared keys whose value was given
 	Before      int          // such keys of the gateways before it
 
-	size     int64  // bytes of its files
-	print    uint64 // of what is in them
-	plan     *plan  // where to read it again; nil where it was given as it is
+	size     int64        // bytes of its files
+	print    uint64       // of what is in them; 0 where they were not read in this run
+	sum      cache.Digest // of all that was read of it, where a cache is used
+	plan     *plan        // where to read it again; nil where it was given as it is
 	problems []*source.Error
 	leftOut  []model.LeftOut
 }

@@ -7,6 +7,7 @@ import (
 	"hash/maphash"
 	"sync"
 
+	"toril/internal/cache"
 	"toril/model"
 	"toril/read"
 	"toril/source"
@@ -23,7 +24,8 @@ type keeper struct {
 	by      map[*Config]map[*read.Format]*source.Manner // of estates with phrasebooks; under mu
 	gone    func(*model.Gateway)                        // is told of every gateway that is let go
 
-	room int64
+	room     int64
+	settings cache.Digest // of what the estate's own files say
 
 	mu   sync.Mutex
 	held map[*Facts]*held
@@ -122,7 +124,7 @@ func (e *Estate) Open(ctx context.Context, f *Facts) (*model.Gateway, error) {
 			if err := ctx.Err(); err != nil {
 				return nil, err
 			}
-			if printOf(g) != f.print {
+			if changed := f.print != 0 && printOf(g) != f.print || f.print == 0 && k.sumOf(f.plan) != f.sum; changed {
 				return nil, source.Errorf(source.Pos{}, "the files of %s changed while they were read: run it again", f.Name)
 			}
 			return g, nil

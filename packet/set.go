@@ -7,6 +7,7 @@
 package packet
 
 import (
+	"encoding/binary"
 	"errors"
 	"iter"
 	"math/bits"
@@ -556,6 +557,66 @@ func (s Set) Mirror() Set {
 	}
 	return Set{out}
 }
+
+// MarshalBinary writes the set for a record of Toril's own.
+func (s Set) MarshalBinary() ([]byte, error) {
+	out := binary.AppendUvarint(nil, uint64(len(s.boxes)))
+	for i := range s.boxes {
+		b := &s.boxes[i]
+		out = binary.AppendUvarint(append(out, byte(b.fam)), uint64(b.has))
+		for f := range each(b.has) {
+			out = binary.AppendUvarint(out, uint64(len(b.v[f].in)))
+			for _, iv := range b.v[f].in {
+				for _, n := range [...]uint64{iv.lo.hi, iv.lo.lo, iv.hi.hi, iv.hi.lo} {
+					out = binary.AppendUvarint(out, n)
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+// UnmarshalBinary reads what MarshalBinary wrote.
+func (s *Set) UnmarshalBinary(data []byte) error {
+	bad := false
+	next := func() uint64 {
+		n, size := binary.Uvarint(data)
+		if size <= 0 {
+			bad = true
+			return 0
+		}
+		data = data[size:]
+		return n
+	}
+	count := next()
+	*s = Set{}
+	for ; count > 0 && !bad && len(data) > 0; count-- {
+		b := box{fam: Family(data[0])}
+		data = data[1:]
+		has := next()
+		if has >= 1<<fields || b.fam != IPv4 && b.fam != IPv6 {
+			return errDamaged
+		}
+		for f := range each(uint16(has)) {
+			n := next()
+			if bad || n == 0 || n > uint64(len(data)) {
+				return errDamaged
+			}
+			in := make([]interval, n)
+			for i := range in {
+				in[i] = interval{number{next(), next()}, number{next(), next()}}
+			}
+			b.share(f, listOf(in))
+		}
+		s.boxes = append(s.boxes, b)
+	}
+	if bad || count > 0 || len(data) > 0 {
+		return errDamaged
+	}
+	return nil
+}
+
+var errDamaged = errors.New("the record of a packet set is damaged")
 
 func bounded(boxes []box) Set {
 	if len(boxes) > MaxBoxes {

@@ -11,6 +11,7 @@ import (
 
 	"toril/estate"
 	"toril/ike"
+	"toril/internal/cache"
 )
 
 // Side is one end of a match: a connection of a gateway, as the facts tell of it.
@@ -376,4 +377,22 @@ func (p *pairing) alone(n int) *Match {
 		p.ends = p.ends[:len(p.ends)-1]
 	}
 	return m
+}
+
+// Describe adds to a digest which connections a match is of, and why: with the digests of their gateways, all that is known of it.
+func (m *Match) Describe(s *cache.Sum) {
+	s.Text(m.Name, m.Reason, fmt.Sprint(len(m.Doubts), len(m.Sides)))
+	s.Text(m.Doubts...)
+	for _, side := range m.Sides {
+		s.Text(side.Gateway.Name, side.Connection.Name, fmt.Sprint(side.place))
+	}
+	if m.Toward != nil {
+		s.Text("toward", m.Toward.Name)
+	}
+	if m.unloaded != nil {
+		s.Text("unloaded", fmt.Sprint(m.unloaded.place))
+	}
+	if m.Intent != nil {
+		s.Text("intent", m.Intent.At.String())
+	}
 }

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"toril/internal/lazy"
 )
@@ -46,13 +47,22 @@ func (Secret) MarshalJSON() ([]byte, error) { return []byte(`"` + Mask + `"`), n
 func (Secret) LogValue() slog.Value { return slog.StringValue(Mask) }
 
 var fingerprintKey = sync.OnceValue(func() []byte {
+	if key := givenKey.Load(); key != nil {
+		return key[:]
+	}
 	key := make([]byte, 32)
 	rand.Read(key) // never fails (crypto/rand)
 	return key
 })
 
+var givenKey atomic.Pointer[[32]byte]
+
+// KeyFingerprints has fingerprints made with a key that other runs share; it must come before the first of them. Whoever has the key and a
+// fingerprint can try secrets against it, so both must be kept where only those come to them who have the secrets anyway.
+func KeyFingerprints(key [32]byte) { givenKey.Store(&key) }
+
 // Fingerprint returns a keyed digest by which equal secrets are known as equal. The key lives as long as this
-// process, so a fingerprint says nothing about the secret to anybody else.
+// process, where KeyFingerprints gave none, so that a fingerprint says nothing about the secret to anybody else.
 func (s Secret) Fingerprint() [32]byte {
 	mac := hmac.New(sha256.New, fingerprintKey())
 	mac.Write([]byte(s.Reveal()))

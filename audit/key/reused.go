@@ -25,16 +25,17 @@ var Reused = &audit.Check{
 		Write:   "One secret per peer, with its identity as id.",
 		Sources: []string{"RFC 7296 section 2.15"},
 	},
+	Keeps: audit.Keeping[holder](),
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, k := range given(g) {
 			h := holder{
-				print:   k.Secret.Fingerprint(),
-				gateway: strings.Clone(g.Name),
-				key:     strings.Clone(k.Name),
-				at:      p.Evidence(k.At, "the same key"),
+				Print:   k.Secret.Fingerprint(),
+				Gateway: strings.Clone(g.Name),
+				Key:     strings.Clone(k.Name),
+				At:      p.Evidence(k.At, "the same key"),
 			}
 			for _, c := range g.ServedBy(k) {
-				h.pairs = append(h.pairs, between(p, g, c))
+				h.Pairs = append(h.Pairs, between(p, g, c))
 			}
 			p.Keep(h)
 		}
@@ -44,25 +45,25 @@ var Reused = &audit.Check{
 		var order [][32]byte
 		for _, kept := range p.Kept() {
 			h := kept.(holder)
-			if byPrint[h.print] == nil {
-				order = append(order, h.print)
+			if byPrint[h.Print] == nil {
+				order = append(order, h.Print)
 			}
-			byPrint[h.print] = append(byPrint[h.print], h)
+			byPrint[h.Print] = append(byPrint[h.Print], h)
 		}
 		for _, fp := range order {
 			holders := byPrint[fp]
 			var names []string // the pairs of peers that the key serves
 			for _, h := range holders {
-				names = append(names, h.pairs...)
+				names = append(names, h.Pairs...)
 			}
 			slices.Sort(names)
 			if names = slices.Compact(names); len(names) < 2 {
 				continue
 			}
-			f := audit.Finding{Gateway: holders[0].gateway, About: "key " + holders[0].key, At: holders[0].at}
+			f := audit.Finding{Gateway: holders[0].Gateway, About: "key " + holders[0].Key, At: holders[0].At}
 			f.At.Note = ""
 			for _, h := range holders[1:] {
-				f.Also = append(f.Also, h.at)
+				f.Also = append(f.Also, h.At)
 			}
 			f.Message = fmt.Sprintf("the same pre-shared key serves %d pairs of peers: %s", len(names), strings.Join(names, ", "))
 			p.Report(f)
@@ -72,10 +73,10 @@ var Reused = &audit.Check{
 
 // holder is a gateway that holds a key, and what it is for there.
 type holder struct {
-	print        [32]byte // of the key's value
-	gateway, key string
-	at           audit.Evidence
-	pairs        []string // of peers
+	Print        [32]byte // of the key's value
+	Gateway, Key string
+	At           audit.Evidence
+	Pairs        []string // of peers
 }
 
 // between names the two peers of a connection: several connections between the same two have one business.

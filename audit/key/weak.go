@@ -33,6 +33,7 @@ var Weak = &audit.Check{
 		Sources: []string{"NIST SP 800-77 Rev. 1", "RFC 7296 section 2.15"},
 		Demands: []string{baseline.KeyBits.Name, baseline.KeyLength.Name},
 	},
+	Keeps: audit.Keeping[judged](),
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		keys, before := given(g), p.Estate.FactsOf(g).Before
 		if len(keys) == 0 {
@@ -46,7 +47,7 @@ var Weak = &audit.Check{
 			group.Go(func() error {
 				for i := at; i < min(at+batch, len(keys)) && p.Context.Err() == nil; i++ {
 					guesses[i] = math.Inf(1)
-					if before+i < mostGuessed {
+					if before+i < audit.MostKeys {
 						guesses[i] = guess(keys[i], names)
 					}
 				}
@@ -57,13 +58,13 @@ var Weak = &audit.Check{
 			return
 		}
 		for i, k := range keys {
-			if before+i == mostGuessed {
-				p.Keep(beyond{strings.Clone(g.Name), p.Evidence(k.At, "")})
+			if before+i == audit.MostKeys {
+				p.Keep(judged{Beyond: true, Finding: audit.Finding{Gateway: strings.Clone(g.Name), At: p.Evidence(k.At, "")}})
 			}
 			if f, ok := judge(p, g, k, names, guesses[i]); ok {
 				f.At = p.Evidence(k.At, "")
 				f.Detach()
-				p.Keep(judged{k.Secret.Fingerprint(), f})
+				p.Keep(judged{Print: k.Secret.Fingerprint(), Finding: f})
 			}
 		}
 	},
@@ -71,24 +72,24 @@ var Weak = &audit.Check{
 		seen := map[[32]byte]int{}
 		var found []audit.Finding
 		for _, kept := range p.Kept() {
-			if first, ok := kept.(beyond); ok {
+			k := kept.(judged)
+			if k.Beyond {
 				last := p.Estate.Gateways[len(p.Estate.Gateways)-1]
-				f := audit.Finding{Gateway: first.gateway, At: first.at}
+				f := audit.Finding{Gateway: k.Finding.Gateway, At: k.Finding.At}
 				f.Message = fmt.Sprintf(
 					"there are %d pre-shared keys; the strength was estimated for the first %d; of the others only length and names were "+
 						"judged",
 					last.Before+last.Keys,
-					mostGuessed,
+					audit.MostKeys,
 				)
 				f.Lower(3) // worth knowing
 				p.Report(f)
 				continue
 			}
-			k := kept.(judged)
 			f := k.Finding
-			i, again := seen[k.print]
+			i, again := seen[k.Print]
 			if !again {
-				seen[k.print] = len(found)
+				seen[k.Print] = len(found)
 				found = append(found, f)
 				continue
 			}
@@ -107,20 +108,12 @@ var Weak = &audit.Check{
 	},
 }
 
-// judged is a weak key of a gateway.
+// judged is a key that is weak; or, Beyond, the first whose strength was not estimated.
 type judged struct {
-	print [32]byte // of the key's value
-	audit.Finding
+	Print   [32]byte // of the key's value
+	Finding audit.Finding
+	Beyond  bool
 }
-
-// beyond is the first key whose strength was not estimated any more.
-type beyond struct {
-	gateway string
-	at      audit.Evidence
-}
-
-// mostGuessed is of how many keys of one run it is estimated how hard they are to guess.
-const mostGuessed = 5_000
 
 // batch is how many keys are estimated in a row.
 const batch = 64

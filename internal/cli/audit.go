@@ -47,6 +47,7 @@ func (f *auditFlags) add(cmd *cobra.Command) {
 
 func (a *app) audit() *cobra.Command {
 	var f auditFlags
+	var dir string
 	cmd := &cobra.Command{
 		Use:   "audit PATH...",
 		Short: "Report what is wrong, where, why it matters and how to fix it",
@@ -68,11 +69,10 @@ func (a *app) audit() *cobra.Command {
 				return err
 			}
 			asked.failOn = failOn
-			e, err := a.load(cmd, args)
-			if err != nil {
+			if a.cache, err = a.openCache(dir); err != nil {
 				return err
 			}
-			r, err := a.runAudit(cmd.Context(), e, asked)
+			e, r, err := a.loadAndAudit(cmd, args, asked)
 			if err != nil {
 				return err
 			}
@@ -89,7 +89,23 @@ func (a *app) audit() *cobra.Command {
 	}
 	f.add(cmd)
 	cmd.Flags().StringVar(&f.failOn, "fail-on", "high", "lowest severity that makes the exit code 1")
+	cmd.Flags().StringVar(&dir, "cache", "", "folder in which to keep what was worked out: the next audit only works on what changed")
 	return a.input(cmd)
+}
+
+// loadAndAudit reads an estate, audits it and writes the report; the cache then holds what this run asked of it.
+func (a *app) loadAndAudit(cmd *cobra.Command, args []string, asked audited) (e *pair.Estate, r *audit.Result, err error) {
+	if e, err = a.load(cmd, args); err == nil {
+		r, err = a.runAudit(cmd.Context(), e, asked)
+	}
+	if a.cache == nil {
+		return e, r, err
+	}
+	if err != nil {
+		a.cache.Drop()
+		return e, r, err
+	}
+	return e, r, a.cache.Close()
 }
 
 // audited is what the flags of an audit ask for.

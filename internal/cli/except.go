@@ -137,7 +137,7 @@ func pickFinding(r *audit.Result, id string) (*audit.Finding, error) {
 // day reads a day; today where it is empty.
 func day(text string) (time.Time, error) {
 	if text == "" {
-		return time.Now(), nil
+		return time.Now().UTC().Truncate(24 * time.Hour), nil
 	}
 	out, err := time.Parse(time.DateOnly, text)
 	if err != nil {

@@ -22,6 +22,7 @@ import (
 	"toril/audit"
 	"toril/baseline"
 	"toril/estate"
+	"toril/internal/cache"
 	"toril/internal/disk"
 	"toril/internal/strictyaml"
 	"toril/pair"
@@ -51,12 +52,13 @@ type app struct {
 	in          io.Reader
 	out, err    io.Writer
 	look        report.Look
-	as, gateway string   // what comes on standard input
-	open        bool     // quotes show what was not understood
-	books       []string // phrasebooks that --phrasebook names
-	args        []string // of the command line
-	tabs        bool     // tabs pass the doors: see door
-	quiet       func()   // ends what is said about progress; nil where nothing is
+	as, gateway string       // what comes on standard input
+	open        bool         // quotes show what was not understood
+	books       []string     // phrasebooks that --phrasebook names
+	cache       *cache.Cache // of what earlier runs worked out; nil for none
+	args        []string     // of the command line
+	tabs        bool         // tabs pass the doors: see door
+	quiet       func()       // ends what is said about progress; nil where nothing is
 }
 
 // input adds the flags of every command that reads an estate.
@@ -319,7 +321,12 @@ func (a *app) load(cmd *cobra.Command, paths []string) (*pair.Estate, error) {
 	if err != nil {
 		return nil, err
 	}
-	opts := estate.Options{Formats: known, Stdin: a.in, As: a.as, Gateway: a.gateway, ShowUnread: a.open}
+	opts := estate.Options{Formats: known, Stdin: a.in, As: a.as, Gateway: a.gateway, ShowUnread: a.open, Cache: a.cache}
+	if a.cache != nil {
+		if opts.Program, err = a.program(); err != nil {
+			return nil, err
+		}
+	}
 	if names := namesOf(known); opts.As != "" && !slices.Contains(names, opts.As) {
 		return nil, missing("format", opts.As, names)
 	}

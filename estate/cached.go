@@ -1,0 +1,133 @@
+package estate
+
+import (
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"strings"
+
+	"toril/internal/cache"
+	"toril/internal/disk"
+	"toril/internal/record"
+	"toril/model"
+	"toril/source"
+)
+
+// stored are the facts of a gateway as a cache keeps them.
+type stored struct {
+	Name                  string
+	Files                 []File
+	Addresses             []netip.Addr
+	Connections, Unloaded []Connection
+	Keys                  int
+	Size                  int64
+	Problems              []*source.Error
+	LeftOut               []model.LeftOut
+}
+
+// Append appends facts to a record, to be read back by ReadFacts.
+func (f *Facts) Append(to []byte) []byte {
+	return record.Append(to, stored{f.Name, f.Files, f.Addresses, f.Connections, f.Unloaded, f.Keys, f.size, f.problems, f.leftOut})
+}
+
+// ReadFacts reads facts that were appended, and returns the bytes behind them. The gateway itself cannot be opened.
+func ReadFacts(from []byte) (f *Facts, rest []byte, err error) {
+	var s stored
+	if rest, err = record.Read(from, &s); err != nil {
+		return nil, nil, err
+	}
+	return &Facts{
+		Name: s.Name, Files: s.Files, Addresses: s.Addresses, Connections: s.Connections, Unloaded: s.Unloaded, Keys: s.Keys,
+		size: s.Size, problems: s.Problems, leftOut: s.LeftOut,
+	}, rest, nil
+}
+
+// Cache is what the estate was read with; nil for none.
+func (e *Estate) Cache() *cache.Cache { return e.keeper.opts.Cache }
+
+// Settings are a digest of what the estate's own files say, and of the program that read them.
+func (e *Estate) Settings() cache.Digest {
+	s := cache.NewSum("estate")
+	s.Bytes(e.keeper.settings[:])
+	s.Bytes(e.keeper.opts.Program[:])
+	s.Text(fmt.Sprint(e.keeper.opts.ShowUnread))
+	return s.Digest()
+}
+
+// Digest is of all that was read of a gateway; ok is false where that is not known, or where its files do not tell it all.
+func (f *Facts) Digest() (d cache.Digest, ok bool) { return f.sum, f.sum != cache.Digest{} }
+
+// recall returns the facts of a gateway as they were worked out before, from the same files; nil where they were not.
+func (k *keeper) recall(p *plan) *Facts {
+	if k.opts.Cache == nil || len(k.opts.Edited) > 0 {
+		return nil
+	}
+	sum := k.sumOf(p)
+	p.sum = sum
+	data, ok := k.opts.Cache.Get(purpose("facts", sum))
+	if !ok {
+		return nil
+	}
+	f, rest, err := ReadFacts(data)
+	if err != nil || len(rest) > 0 {
+		return nil
+	}
+	f.plan, f.sum = p, sum
+	return f
+}
+
+// remember keeps the facts of a gateway that was just read, where its files tell all of it.
+func (k *keeper) remember(f *Facts) {
+	if k.opts.Cache == nil || len(k.opts.Edited) > 0 || f.plan.hidden {
+		return
+	}
+	if k.sumOf(f.plan) != f.plan.sum { // they changed meanwhile: who knows what was read
+		return
+	}
+	f.sum = f.plan.sum
+	k.opts.Cache.Put(purpose("facts", f.sum), f.Append(nil))
+}
+
+// purpose tells entries of one digest apart.
+func purpose(what string, d cache.Digest) cache.Digest {
+	s := cache.NewSum(what)
+	s.Bytes(d[:])
+	return s.Digest()
+}
+
+// sumOf is the digest of all that a gateway is read from: its files, their names, and the settings.
+func (k *keeper) sumOf(p *plan) cache.Digest {
+	s := cache.NewSum("gateway")
+	s.Bytes(k.settings[:])
+	s.Bytes(k.opts.Program[:])
+	s.Text(p.name, p.shown, p.within, p.as, fmt.Sprint(k.opts.ShowUnread, p.config != nil))
+	for _, name := range p.files {
+		data, err := disk.Read(p.fsys, name, MaxFile)
+		s.Text(name, fmt.Sprint(err))
+		s.Bytes(data)
+	}
+	for _, l := range p.leftOut {
+		s.Text(l.Path, l.Why)
+	}
+	return s.Digest()
+}
+
+// watched is a gateway's file system that notes whether a reader asks for what is not among the gateway's files: what a name with a dot at
+// its beginning hides, and the estate's own files.
+type watched struct {
+	fs.FS
+	plan *plan
+}
+
+// Open opens a file or a folder.
+func (w watched) Open(name string) (fs.File, error) {
+	for part := range strings.SplitSeq(name, "/") {
+		if part != "." && strings.HasPrefix(part, ".") {
+			w.plan.hidden = true
+		}
+	}
+	if name == ConfigName || w.plan.config.own(w.plan.within+name) {
+		w.plan.hidden = true
+	}
+	return w.FS.Open(name)
+}
