@@ -30,15 +30,7 @@ func (b *bench) estateOf(n int) (dir string, faults []demo.Fault, err error) {
 
 // right audits an estate and says what of its faults was missed, and what was found that is no fault of it.
 func (b *bench) right(dir string, faults []demo.Fault) (missed, wrong int, c cost, err error) {
-	file, err := os.Create(filepath.Join(b.dir, "report.json"))
-	if err != nil {
-		return 0, 0, c, err
-	}
-	defer file.Close()
-	if c, err = once(file, b.toril, b.audit(dir)[1:]...); err != nil {
-		return 0, 0, c, err
-	}
-	data, err := os.ReadFile(file.Name())
+	p, err := b.printed("report.json", b.audit(dir))
 	if err != nil {
 		return 0, 0, c, err
 	}
@@ -48,7 +40,7 @@ func (b *bench) right(dir string, faults []demo.Fault) (missed, wrong int, c cos
 			PartOf                           string `json:"part_of"`
 		}
 	}
-	if err := json.Unmarshal(data, &report); err != nil {
+	if err := json.Unmarshal(p.text, &report); err != nil {
 		return 0, 0, c, err
 	}
 	var found []audit.Finding
@@ -60,7 +52,7 @@ func (b *bench) right(dir string, faults []demo.Fault) (missed, wrong int, c cos
 		found = append(found, one)
 	}
 	m, w := demo.Compare(faults, found)
-	return len(m), len(w), c, nil
+	return len(m), len(w), p.cost, nil
 }
 
 // gateways are estates of ever more gateways, with two connections and forty rules each, and beside the least of them, reading its bytes.
