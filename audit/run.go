@@ -139,16 +139,44 @@ func jobs(e *pair.Estate) []*work {
 
 // Run asks every check, as of a day. The findings do not depend on the number of processors.
 func Run(ctx context.Context, e *pair.Estate, checks []*Check, b *baseline.Baseline, now time.Time) (*Result, error) {
-	all, todo := &shared{pending: make([]atomic.Int32, len(e.Gateways))}, jobs(e)
+	r := newRun(ctx, e, checks, b, now)
+	todo := jobs(e)
+	if err := r.work(todo); err != nil {
+		return nil, err
+	}
+	return r.finish(todo)
+}
+
+// run is an audit under way.
+type run struct {
+	ctx      context.Context
+	e        *pair.Estate
+	checks   []*Check
+	baseline *baseline.Baseline
+	now      time.Time
+	shared   *shared
+}
+
+func newRun(ctx context.Context, e *pair.Estate, checks []*Check, b *baseline.Baseline, now time.Time) *run {
+	return &run{ctx, e, checks, b, now, &shared{pending: make([]atomic.Int32, len(e.Gateways)), counts: progress.Of(ctx)}}
+}
+
+// pass is a check of the run about to be asked.
+func (r *run) pass(ctx context.Context, w *work) *Pass {
+	return &Pass{Context: ctx, Estate: r.e, Baseline: r.baseline, Now: r.now, shared: r.shared, work: w}
+}
+
+// work asks every check about subjects, or finds what came of asking before.
+func (r *run) work(todo []*work) error {
+	ctx, e, checks, all := r.ctx, r.e, r.checks, r.shared
 	e.WhenGone(all.forget)
 	defer e.WhenGone(nil)
-	all.counts = progress.Of(ctx)
 	all.counts.WorkOf.Store(int64(len(todo)))
 	all.counts.Tunnels.Store(int64(len(e.Matches)))
 	parts := partsOf(len(checks), len(todo))
 	group, inner := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
-	before, open := newStore(e, checks, b, now), todo
+	before, open := newStore(e, checks, r.baseline, r.now), todo
 	if before != nil {
 		open = nil
 		for _, w := range todo {
@@ -173,25 +201,29 @@ func Run(ctx context.Context, e *pair.Estate, checks []*Check, b *baseline.Basel
 				if w.open(inner, e, all); w.err != nil {
 					return w.err
 				}
-				p := &Pass{Context: inner, Estate: e, Baseline: b, Now: now, shared: all, work: w}
-				p.ask(checks, part)
+				r.pass(inner, w).ask(checks, part)
 				return inner.Err()
 			})
 		}
 	}
 	if err := group.Wait(); err != nil {
-		return nil, err
+		return err
 	}
 	for _, w := range open {
 		before.remember(w)
 	}
+	return nil
+}
+
+// finish asks the checks about the estate as a whole, and gathers what was found of all its subjects.
+func (r *run) finish(todo []*work) (*Result, error) {
 	last := &work{}
-	p := &Pass{Context: ctx, Estate: e, Baseline: b, Now: now, shared: all, work: last}
-	p.last(todo, checks)
-	if err := ctx.Err(); err != nil {
+	p := r.pass(r.ctx, last)
+	p.last(todo, r.checks)
+	if err := r.ctx.Err(); err != nil {
 		return nil, err
 	}
-	return p.result(append([]*work{last}, todo...), checks), nil
+	return p.result(append([]*work{last}, todo...), r.checks), nil
 }
 
 // last puts the work in order and asks the checks about the estate as a whole.

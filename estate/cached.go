@@ -25,25 +25,25 @@ type stored struct {
 	LeftOut               []model.LeftOut
 }
 
-// Append appends facts to a record, to be read back by ReadFacts.
-func (f *Facts) Append(to []byte) []byte {
-	return record.Append(to, stored{f.Name, f.Files, f.Addresses, f.Connections, f.Unloaded, f.Keys, f.size, f.problems, f.leftOut})
+func (f *Facts) stored() stored {
+	return stored{f.Name, f.Files, f.Addresses, f.Connections, f.Unloaded, f.Keys, f.size, f.problems, f.leftOut}
 }
 
-// ReadFacts reads facts that were appended, and returns the bytes behind them. The gateway itself cannot be opened.
-func ReadFacts(from []byte) (f *Facts, rest []byte, err error) {
-	var s stored
-	if rest, err = record.Read(from, &s); err != nil {
-		return nil, nil, err
-	}
+func (s stored) facts() *Facts {
 	return &Facts{
 		Name: s.Name, Files: s.Files, Addresses: s.Addresses, Connections: s.Connections, Unloaded: s.Unloaded, Keys: s.Keys,
 		size: s.Size, problems: s.Problems, leftOut: s.LeftOut,
-	}, rest, nil
+	}
 }
 
-// Cache is what the estate was read with; nil for none.
-func (e *Estate) Cache() *cache.Cache { return e.keeper.opts.Cache }
+// Cache is where what is worked out about the estate is kept; nil for nowhere. Of an estate that was read with its sums only the facts are
+// kept: what else is worked out is for this state of all of it.
+func (e *Estate) Cache() *cache.Cache {
+	if e.keeper.opts.Sums {
+		return nil
+	}
+	return e.keeper.opts.Cache
+}
 
 // Settings are a digest of what the estate's own files say, and of the program that read them.
 func (e *Estate) Settings() cache.Digest {
@@ -59,19 +59,22 @@ func (f *Facts) Digest() (d cache.Digest, ok bool) { return f.sum, f.sum != cach
 
 // recall returns the facts of a gateway as they were worked out before, from the same files; nil where they were not.
 func (k *keeper) recall(p *plan) *Facts {
-	if k.opts.Cache == nil || len(k.opts.Edited) > 0 {
+	if !k.opts.Sums && k.opts.Cache == nil || len(k.opts.Edited) > 0 {
 		return nil
 	}
 	sum := k.sumOf(p)
-	p.sum = sum
+	if p.sum = sum; k.opts.Cache == nil {
+		return nil
+	}
 	data, ok := k.opts.Cache.Get(purpose("facts", sum))
 	if !ok {
 		return nil
 	}
-	f, rest, err := ReadFacts(data)
-	if err != nil || len(rest) > 0 {
+	var s stored
+	if record.Whole(data, &s) != nil {
 		return nil
 	}
+	f := s.facts()
 	f.plan, f.sum = p, sum
 	return f
 }
@@ -85,7 +88,7 @@ func (k *keeper) remember(f *Facts) {
 		return
 	}
 	f.sum = f.plan.sum
-	k.opts.Cache.Put(purpose("facts", f.sum), f.Append(nil))
+	k.opts.Cache.Put(purpose("facts", f.sum), record.Append(nil, f.stored()))
 }
 
 // purpose tells entries of one digest apart.

@@ -37,6 +37,7 @@ type Estate struct {
 	Read       int             // files that were read
 	LeftOut    []model.LeftOut // files that were not read, by path
 	configs    []*source.File  // the files of the estate itself
+	reading    []*source.Error // the problems that reading it had
 	keeper     *keeper
 }
 
@@ -54,6 +55,9 @@ type Options struct {
 	// Cache keeps what was read of gateways, for runs of the same program: Program is its digest. nil: nothing is kept.
 	Cache   *cache.Cache
 	Program cache.Digest
+
+	// Sums has the digests of all gateways known, as a cache has.
+	Sums bool
 
 	Room int64 // bytes of files of the gateways that are kept in memory beside those in use; 0: as many as Room says
 
@@ -523,6 +527,7 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 	}
 	slices.SortStableFunc(e.LeftOut, func(a, b model.LeftOut) int { return strings.Compare(a.Path, b.Path) })
 	slices.SortStableFunc(e.Problems, func(a, b *source.Error) int { return a.Pos.Compare(b.Pos) })
+	e.reading = slices.Clip(e.Problems)
 	return e, nil
 }
 

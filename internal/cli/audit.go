@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -47,7 +48,7 @@ func (f *auditFlags) add(cmd *cobra.Command) {
 
 func (a *app) audit() *cobra.Command {
 	var f auditFlags
-	var dir string
+	var dir, part string
 	cmd := &cobra.Command{
 		Use:   "audit PATH...",
 		Short: "Report what is wrong, where, why it matters and how to fix it",
@@ -60,52 +61,60 @@ func (a *app) audit() *cobra.Command {
 			"  cat estate/lampwright/swanctl.conf | toril audit - --gateway lampwright",
 		Args: paths(),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			failOn, err := severityFlag(f.failOn)
-			if err != nil {
-				return err
+			if part != "" {
+				var err error
+				if a.cache, err = a.openCache(dir); err != nil {
+					return err
+				}
+				return a.close(a.auditPart(cmd, args, &f, part))
 			}
 			asked, err := f.asked(cmd)
 			if err != nil {
 				return err
 			}
-			asked.failOn = failOn
 			if a.cache, err = a.openCache(dir); err != nil {
 				return err
 			}
 			e, r, err := a.loadAndAudit(cmd, args, asked)
-			if err != nil {
+			if err := a.close(err); err != nil {
 				return err
 			}
 			if len(e.Problems) > 0 {
 				return exit(exitFindings)
 			}
-			for _, finding := range r.Findings {
-				if finding.Severity >= failOn && finding.Accepted == nil {
-					return exit(exitFindings)
-				}
-			}
-			return nil
+			return verdict(r, asked.failOn)
 		},
 	}
 	f.add(cmd)
-	cmd.Flags().StringVar(&f.failOn, "fail-on", "high", "lowest severity that makes the exit code 1")
+	f.addFailOn(cmd)
 	cmd.Flags().StringVar(&dir, "cache", "", "folder in which to keep what was worked out: the next audit only works on what changed")
+	cmd.Flags().StringVar(&part, "part", "", "do one part of the work only, as 2/8, and write it to --output (see: toril join)")
 	return a.input(cmd)
 }
 
-// loadAndAudit reads an estate, audits it and writes the report; the cache then holds what this run asked of it.
-func (a *app) loadAndAudit(cmd *cobra.Command, args []string, asked audited) (e *pair.Estate, r *audit.Result, err error) {
-	if e, err = a.load(cmd, args); err == nil {
-		r, err = a.runAudit(cmd.Context(), e, asked)
+// addFailOn adds the flag of the commands whose exit code says what was found.
+func (f *auditFlags) addFailOn(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.failOn, "fail-on", "high", "lowest severity that makes the exit code 1")
+}
+
+// verdict is the exit code that findings make.
+func verdict(r *audit.Result, failOn audit.Severity) error {
+	for _, f := range r.Findings {
+		if f.Severity >= failOn && f.Accepted == nil {
+			return exit(exitFindings)
+		}
 	}
-	if a.cache == nil {
-		return e, r, err
-	}
+	return nil
+}
+
+// loadAndAudit reads an estate, audits it and writes the report.
+func (a *app) loadAndAudit(cmd *cobra.Command, args []string, asked audited) (*pair.Estate, *audit.Result, error) {
+	e, err := a.load(cmd, args)
 	if err != nil {
-		a.cache.Drop()
-		return e, r, err
+		return nil, nil, err
 	}
-	return e, r, a.cache.Close()
+	r, err := a.runAudit(cmd.Context(), e, asked)
+	return e, r, err
 }
 
 // audited is what the flags of an audit ask for.
@@ -136,6 +145,9 @@ func (f *auditFlags) asked(cmd *cobra.Command) (out audited, err error) {
 	if out.least, err = severityFlag(f.atLeast); err != nil {
 		return out, err
 	}
+	if out.failOn, err = severityFlag(cmp.Or(f.failOn, audit.High.String())); err != nil {
+		return out, err
+	}
 	if out.baseline, err = pickBaseline(f.baseline); err != nil {
 		return out, err
 	}
@@ -151,9 +163,14 @@ func (a *app) runAudit(ctx context.Context, e *pair.Estate, asked audited) (*aud
 	if err != nil {
 		return nil, err
 	}
-	all := &report.Audited{Result: r, Checks: suite.All(), More: sync.OnceValues(func() (*report.More, error) { return moreOf(ctx, r) })}
+	return r, a.report(ctx, r, asked, func() (*report.More, error) { return moreOf(ctx, r) })
+}
+
+// report writes what an audit found; more works out what a page shows beside.
+func (a *app) report(ctx context.Context, r *audit.Result, asked audited, more func() (*report.More, error)) error {
+	all := &report.Audited{Result: r, Checks: suite.All(), More: sync.OnceValues(more)}
 	o := report.Options{Look: a.look, Least: asked.least, FailOn: asked.failOn, All: asked.all}
-	return r, a.write(ctx, asked.plan, o, func(f report.Form, w io.Writer, o report.Options) error { return f.Audit(w, all, o) })
+	return a.write(ctx, asked.plan, o, func(f report.Form, w io.Writer, o report.Options) error { return f.Audit(w, all, o) })
 }
 
 // waysOfChild is how many parts of a child's packets a page shows.

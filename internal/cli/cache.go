@@ -25,6 +25,18 @@ func (a *app) openCache(dir string) (*cache.Cache, error) {
 	return c, nil
 }
 
+// close ends the use of the cache: it then holds what this run asked of it, or, where the run failed, what it held before.
+func (a *app) close(failed error) error {
+	if a.cache == nil {
+		return failed
+	}
+	if failed != nil {
+		a.cache.Drop()
+		return failed
+	}
+	return a.cache.Close()
+}
+
 // program is a digest of what reads and judges: the program itself, and the phrasebooks that it was given.
 func (a *app) program() (d cache.Digest, err error) {
 	path, err := os.Executable()

@@ -56,6 +56,7 @@ type app struct {
 	open        bool         // quotes show what was not understood
 	books       []string     // phrasebooks that --phrasebook names
 	cache       *cache.Cache // of what earlier runs worked out; nil for none
+	sums        bool         // digests of what is read are wanted
 	args        []string     // of the command line
 	tabs        bool         // tabs pass the doors: see door
 	quiet       func()       // ends what is said about progress; nil where nothing is
@@ -159,6 +160,7 @@ func (a *app) root() *cobra.Command {
 	}
 	root.AddCommand(
 		a.audit(),
+		a.join(),
 		a.except(),
 		a.changes(),
 		a.tunnels(),
@@ -321,8 +323,8 @@ func (a *app) load(cmd *cobra.Command, paths []string) (*pair.Estate, error) {
 	if err != nil {
 		return nil, err
 	}
-	opts := estate.Options{Formats: known, Stdin: a.in, As: a.as, Gateway: a.gateway, ShowUnread: a.open, Cache: a.cache}
-	if a.cache != nil {
+	opts := estate.Options{Formats: known, Stdin: a.in, As: a.as, Gateway: a.gateway, ShowUnread: a.open, Cache: a.cache, Sums: a.sums}
+	if a.cache != nil || a.sums {
 		if opts.Program, err = a.program(); err != nil {
 			return nil, err
 		}
