@@ -46,12 +46,10 @@ func (Secret) MarshalJSON() ([]byte, error) { return []byte(`"` + Mask + `"`), n
 // LogValue returns the mask.
 func (Secret) LogValue() slog.Value { return slog.StringValue(Mask) }
 
-var fingerprintKey = sync.OnceValue(func() []byte {
-	if key := givenKey.Load(); key != nil {
-		return key[:]
-	}
-	key := make([]byte, 32)
-	rand.Read(key) // never fails (crypto/rand)
+// ownKey is of this process alone.
+var ownKey = sync.OnceValue(func() *[32]byte {
+	key := new([32]byte)
+	rand.Read(key[:]) // never fails (crypto/rand)
 	return key
 })
 
@@ -64,7 +62,11 @@ func KeyFingerprints(key [32]byte) { givenKey.Store(&key) }
 // Fingerprint returns a keyed digest by which equal secrets are known as equal. The key lives as long as this
 // process, where KeyFingerprints gave none, so that a fingerprint says nothing about the secret to anybody else.
 func (s Secret) Fingerprint() [32]byte {
-	mac := hmac.New(sha256.New, fingerprintKey())
+	key := givenKey.Load()
+	if key == nil {
+		key = ownKey()
+	}
+	mac := hmac.New(sha256.New, key[:])
 	mac.Write([]byte(s.Reveal()))
 	return [32]byte(mac.Sum(nil))
 }
