@@ -56,8 +56,8 @@ func (g *Gateway) Accepting(peer netip.Addr) []*Connection {
 			for _, a := range c.RemoteAddrs.Value {
 				one, ok := a.Single()
 				single = single && ok
-				if ok {
-					g.index.byPeer[one] = append(g.index.byPeer[one], c)
+				if of := g.index.byPeer[one]; ok && (len(of) == 0 || of[len(of)-1] != c) { // an address may be named twice
+					g.index.byPeer[one] = append(of, c)
 				}
 			}
 			if !single {
@@ -65,6 +65,9 @@ func (g *Gateway) Accepting(peer netip.Addr) []*Connection {
 			}
 		}
 	})
+	if len(g.index.byNone) == 0 {
+		return g.index.byPeer[peer]
+	}
 	var out []*Connection
 	for _, c := range g.index.byNone {
 		if as := c.RemoteAddrs.Value; as.Any() ||
@@ -72,8 +75,15 @@ func (g *Gateway) Accepting(peer netip.Addr) []*Connection {
 			out = append(out, c)
 		}
 	}
+	if len(out) == 0 {
+		return g.index.byPeer[peer]
+	}
+	seen := make(map[*Connection]bool, len(out))
+	for _, c := range out {
+		seen[c] = true
+	}
 	for _, c := range g.index.byPeer[peer] {
-		if !slices.Contains(out, c) {
+		if !seen[c] {
 			out = append(out, c)
 		}
 	}

@@ -24,13 +24,14 @@ type Around struct {
 }
 
 type indexed struct {
-	box  *box
-	set  int
-	hull [len(lookedUp)]span
+	box   *box
+	set   int
+	hull  [len(lookedUp)]span
+	exact uint16 // a bit for each field of which the hull says all
 }
 
 // The fields by which boxes are looked up; the others are compared one by one.
-var lookedUp = [...]Field{Dst, Src, Dport}
+var lookedUp = [...]Field{Dst, Src, Dport, Proto}
 
 // span is from where to where the values of a field are, both included. Of IPv6 addresses it is their first half: what lies apart there lies
 // apart.
@@ -49,6 +50,16 @@ func spanOf(b *box, f Field) span {
 		return span{lo.hi, hi.hi}
 	}
 	return span{lo.lo, hi.lo}
+}
+
+// exactIn returns a bit for each field of a box of which its span says all.
+func exactIn(b *box) (out uint16) {
+	for _, f := range lookedUp {
+		if in := b.in(f); len(in) == 1 && (b.fam == IPv4 || f == Dport || f == Proto) {
+			out |= 1 << f
+		}
+	}
+	return out
 }
 
 // axis is the spans of one field of all boxes of a family, sorted by their low ends, with the highest end of every run of them as a tree.
@@ -78,6 +89,7 @@ func NewIndex(sets []Set) *Index {
 			for n, f := range lookedUp {
 				one.hull[n] = spanOf(b, f)
 			}
+			one.exact = exactIn(b)
 			by[b.fam] = append(by[b.fam], int32(len(x.all)))
 			x.all = append(x.all, one)
 		}
@@ -191,6 +203,7 @@ func (x *Index) near(b *box, hull *[len(lookedUp)]span, yes func(place int, o *i
 	if least > maxCandidates {
 		return ErrLimit
 	}
+	exact := exactIn(b)
 	try := func(p int32) {
 		o := &x.all[p]
 		for n := range hull {
@@ -198,7 +211,7 @@ func (x *Index) near(b *box, hull *[len(lookedUp)]span, yes func(place int, o *i
 				return
 			}
 		}
-		if o.box.meets(b) {
+		if has := b.has & o.box.has; o.box.meetsIn(b, has&^(exact&o.exact)) {
 			yes(int(p), o)
 		}
 	}
@@ -308,6 +321,12 @@ func (x *Index) coverOne(at int, cs []int) ([]int, bool, error) {
 		return nil, false, nil
 	}
 	b := x.all[at].box
+	for _, high := range []bool{true, false} { // mostly two packets of it tell that it is not
+		p := b.corner(high)
+		if !slices.ContainsFunc(cs, func(c int) bool { return x.all[c].box.hasPoint(&p) }) {
+			return nil, false, nil
+		}
+	}
 	slices.SortFunc(cs, func(p, q int) int { return x.all[p].set - x.all[q].set })
 	share, total := make(map[int]float64, len(cs)), 0.0
 	for _, c := range cs {

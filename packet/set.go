@@ -217,11 +217,15 @@ func common(a, b *list) *list {
 	}
 }
 
-func (b *box) meets(c *box) bool {
+func (b *box) meets(c *box) bool { return b.meetsIn(c, b.has&c.has) }
+
+// meetsIn reports whether boxes meet as far as some fields tell, which both of them have.
+func (b *box) meetsIn(c *box, has uint16) bool {
 	if b.fam != c.fam {
 		return false
 	}
-	for f := range each(b.has & c.has) {
+	for ; has != 0; has &= has - 1 { // asked very often: no sequence
+		f := bits.TrailingZeros16(has)
 		if b.v[f] != c.v[f] && !meets(b.v[f].in, c.v[f].in) {
 			return false
 		}
@@ -234,8 +238,30 @@ func (b *box) holds(c *box) bool {
 	if b.fam != c.fam || b.has&^c.has != 0 {
 		return false
 	}
-	for f := range each(b.has) {
+	for has := b.has; has != 0; has &= has - 1 {
+		f := bits.TrailingZeros16(has)
 		if b.v[f] != c.v[f] && !within(c.v[f].in, b.v[f].in) {
+			return false
+		}
+	}
+	return true
+}
+
+// corner is the packet of the box with the least values of all fields; or, where high, the greatest.
+func (b *box) corner(high bool) (p [fields]number) {
+	for f := range fields {
+		in := b.get(f)
+		if p[f] = in[0].lo; high {
+			p[f] = in[len(in)-1].hi
+		}
+	}
+	return p
+}
+
+// hasPoint reports whether a packet of the box's family is in it.
+func (b *box) hasPoint(p *[fields]number) bool {
+	for has := b.has; has != 0; has &= has - 1 {
+		if f := bits.TrailingZeros16(has); !(Values{b.v[f].in}).has(p[f]) {
 			return false
 		}
 	}

@@ -78,6 +78,7 @@ type pairing struct {
 	byDomain map[domainKey][]int              // by the selectors of their first child, as the far end would write them
 	byIDs    map[[2]ike.Identity][]int        // by the identity that they show and the one that they expect
 	showing  map[ike.Identity][]*estate.Facts // gateways by the identities that they show
+	later    []int                            // connections with so many candidates that not all of them were looked at
 }
 
 type peerKey struct {
@@ -113,7 +114,7 @@ func matches(gateways []*estate.Facts) []*Match {
 	for _, g := range gateways {
 		p.index(g)
 	}
-	return p.matches(p.edges())
+	return p.matches(p.edges(false, nil))
 }
 
 func (p *pairing) own(g *estate.Facts, a netip.Addr) {
@@ -169,13 +170,27 @@ func expected(c *estate.Connection) ike.Identity {
 	return ike.Identity{}
 }
 
-// edges finds, for every connection, the connections that may be its far end.
-func (p *pairing) edges() []edge {
+// edges finds, for every connection, the connections that may be its far end. Where it has many candidates between the same addresses, and
+// some of them mirror its selectors or expect its identity, it takes those, and the others later: when whole says so, of the connections
+// that are left.
+func (p *pairing) edges(whole bool, left func(int) bool) []edge {
 	var out []edge
 	done := map[[2]int]bool{}
 	for a, end := range p.ends {
+		if whole && !left(a) {
+			continue
+		}
+		put := false
 		consider := func(bs []int) {
+			if len(bs) > maxAlike && !whole {
+				if alike := p.alike(a, bs); len(alike) > 0 {
+					bs, put = alike, true
+				}
+			}
 			for _, b := range bs {
+				if whole && !left(b) {
+					continue
+				}
 				key := [2]int{min(a, b), max(a, b)}
 				if done[key] || p.ends[b].Gateway == end.Gateway {
 					continue
@@ -210,10 +225,36 @@ func (p *pairing) edges() []edge {
 			same := p.byDomain[domainKey{c.Children[0].Local.String(), c.Children[0].Remote.String()}]
 			consider(same[:min(len(same), maxAlike)])
 		}
+		if put {
+			p.later = append(p.later, a)
+		}
 	}
 	slices.SortFunc(out, func(x, y edge) int {
 		return cmp.Or(cmp.Compare(y.score, x.score), cmp.Compare(x.a, y.a), cmp.Compare(x.b, y.b))
 	})
+	return out
+}
+
+// alike are those of a connection's candidates that mirror the selectors of its first child, or expect each the other's identity.
+func (p *pairing) alike(a int, bs []int) []int {
+	c := p.ends[a].Connection
+	var good []int
+	if len(c.Children) > 0 {
+		good = append(good, p.byDomain[domainKey{c.Children[0].Local.String(), c.Children[0].Remote.String()}]...)
+	}
+	if id := c.Expects; id.Definite() && c.Shows.Definite() {
+		good = append(good, p.byIDs[[2]ike.Identity{id, c.Shows}]...)
+	}
+	if len(good) > maxAlike*maxAlike { // no help
+		return nil
+	}
+	slices.Sort(good)
+	var out []int
+	for _, b := range slices.Compact(good) {
+		if _, is := slices.BinarySearch(bs, b); is { // they are in the order of the connections
+			out = append(out, b)
+		}
+	}
 	return out
 }
 
@@ -312,21 +353,27 @@ func (p *pairing) matches(edges []edge) []*Match {
 	}
 	free := func(n int) bool { return len(of[n]) == 0 || many(n) }
 	strength := map[*Match]int{}
-	for _, e := range edges {
-		if free(e.a) && free(e.b) && !(many(e.a) && len(of[e.a]) > 0 && many(e.b) && len(of[e.b]) > 0) {
-			m := &Match{Sides: []Side{p.ends[e.a], p.ends[e.b]}, Reason: e.why}
-			of[e.a], of[e.b] = append(of[e.a], m), append(of[e.b], m)
-			strength[m] = e.score
-			out = append(out, m)
-			continue
-		}
-		for _, side := range [][2]int{{e.a, e.b}, {e.b, e.a}} { // as good a far end as the one that was taken
-			for _, m := range of[side[0]] {
-				if strength[m] == e.score && !many(side[0]) {
-					m.Doubts = append(m.Doubts, fmt.Sprintf("%s matches %s equally well", p.ends[side[1]].Name(), p.ends[side[0]].Name()))
+	take := func(edges []edge) {
+		for _, e := range edges {
+			if free(e.a) && free(e.b) && !(many(e.a) && len(of[e.a]) > 0 && many(e.b) && len(of[e.b]) > 0) {
+				m := &Match{Sides: []Side{p.ends[e.a], p.ends[e.b]}, Reason: e.why}
+				of[e.a], of[e.b] = append(of[e.a], m), append(of[e.b], m)
+				strength[m] = e.score
+				out = append(out, m)
+				continue
+			}
+			for _, side := range [][2]int{{e.a, e.b}, {e.b, e.a}} { // as good a far end as the one that was taken
+				for _, m := range of[side[0]] {
+					if strength[m] == e.score && !many(side[0]) {
+						m.Doubts = append(m.Doubts, fmt.Sprintf("%s matches %s equally well", p.ends[side[1]].Name(), p.ends[side[0]].Name()))
+					}
 				}
 			}
 		}
+	}
+	take(edges)
+	if slices.ContainsFunc(p.later, func(n int) bool { return len(of[n]) == 0 }) {
+		take(p.edges(true, free))
 	}
 	for n, ts := range of {
 		if len(ts) == 0 {
