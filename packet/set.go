@@ -318,7 +318,7 @@ func (s Set) With(f Field, v Values) Set {
 }
 
 func (s Set) with(f Field, v Values) Set {
-	var out []box
+	out := make([]box, 0, len(s.boxes))
 	for i := range s.boxes {
 		b := s.boxes[i]
 		if b.v[f] == nil && len(v.in) > 0 && !topOf(f, b.fam).less(v.in[len(v.in)-1].hi) { // it is what is asked for
@@ -387,7 +387,7 @@ func Union(sets ...Set) Set {
 
 // And returns the intersection.
 func (s Set) And(t Set) Set {
-	var out []box
+	out := make([]box, 0, max(len(s.boxes), len(t.boxes)))
 	for i := range s.boxes {
 		for j := range t.boxes {
 			if b, ok := s.boxes[i].meet(&t.boxes[j]); ok {

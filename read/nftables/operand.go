@@ -39,6 +39,33 @@ func (o operand) of(s string) (packet.Set, error) {
 	return o.base.With(o.field, v), nil
 }
 
+// operand recognises the operand that comes next, as operandAt does. The commonest are made once.
+func (s *state) operand() (operand, int) {
+	t := s.left()
+	if len(t) < 2 || t[0].Kind != nft.Word || t[1].Kind != nft.Word || !common[[2]string{t[0].Text, t[1].Text}] {
+		return operandAt(t)
+	}
+	key := [2]string{t[0].Text, t[1].Text}
+	o, known := s.operands[key]
+	if !known {
+		var n int
+		if o, n = operandAt(t); n != len(key) {
+			return o, n
+		}
+		if s.operands == nil {
+			s.operands = map[[2]string]operand{}
+		}
+		s.operands[key] = o
+	}
+	return o, len(key)
+}
+
+// common are operands that say the same whatever stands behind them.
+var common = map[[2]string]bool{
+	{"ip", "saddr"}: true, {"ip", "daddr"}: true, {"ip6", "saddr"}: true, {"ip6", "daddr"}: true, {"tcp", "sport"}: true,
+	{"tcp", "dport"}: true, {"udp", "sport"}: true, {"udp", "dport"}: true,
+}
+
 // operandAt recognises an operand at the start of tokens; n is the number of tokens that it takes, 0 where there is none.
 // It is long as a table is: a case a field that a rule may look at.
 func operandAt(t []token) (o operand, n int) {

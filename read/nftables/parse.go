@@ -73,6 +73,8 @@ type ruleset struct {
 	expanded int            // tokens that definitions gave so far
 	extra    []*model.Chain // chains without a name
 
+	operands map[[2]string]operand // of two words, that were made
+
 	chainUse   map[string][]source.Pos // where a chain is jumped to
 	chainOrder []string
 }

@@ -401,7 +401,7 @@ func (s *state) match() bool {
 		if s.i >= len(s.t) {
 			break
 		}
-		o, n := operandAt(s.left())
+		o, n := s.operand()
 		if n == 3 && s.chain.Family != "ip" && s.chain.Family != "ip6" && s.peek().Is("ct") &&
 			(s.t[s.i+2].Is("saddr") || s.t[s.i+2].Is("daddr")) {
 			n = 0 // of which family the address is would not be known
@@ -563,9 +563,13 @@ func (s *state) skipBraces() {
 // relation reads "[!=|==|<|...] values" and returns the packets for which it holds. With why set and sure unset, it
 // holds for some of them; with both set, it was not understood.
 func (s *state) relation(ops []operand) (set packet.Set, sure bool, why string) {
-	base := packet.All()
-	for _, o := range ops {
-		base = base.And(o.base)
+	var base packet.Set
+	for i, o := range ops {
+		if i == 0 {
+			base = o.base
+		} else {
+			base = base.And(o.base)
+		}
 		if o.opaque != "" {
 			why = o.opaque
 		}
