@@ -23,6 +23,8 @@ type Known struct {
 	Versions []string         // whose pages or programs were asked, the oldest first
 	Defaults func() []Default // in the order of the tables
 	Own      []Own            // the proposals that it makes where none are configured
+
+	made sync.Map // what For returned, by what it was asked
 }
 
 // Own are proposals that a daemon makes by itself.
@@ -112,8 +114,12 @@ func Table(file, section, source, text string) []Default {
 }
 
 // For returns the defaults that hold in a version, the newest known where it is "", by name of one section of a file; what was so before
-// stands behind each that changed, where the version was not said.
+// stands behind each that changed, where the version was not said. The map must not be changed.
 func (k *Known) For(version, file, section string) map[string]Default {
+	key := [3]string{version, file, section}
+	if made, ok := k.made.Load(key); ok {
+		return made.(map[string]Default)
+	}
 	out := map[string]Default{}
 	for _, d := range k.hold(version, func(d Default) bool { return d.File == file && d.Section == section }) {
 		if version != "" {
@@ -121,6 +127,7 @@ func (k *Known) For(version, file, section string) map[string]Default {
 		}
 		out[d.Key] = d
 	}
+	k.made.Store(key, out)
 	return out
 }
 

@@ -217,7 +217,7 @@ func (p *plan) recognise(formats []*read.Format, name string, f *source.File) (v
 			return read.Verdict{Format: format, Score: 100, Why: why}, false
 		}
 	}
-	return read.Recognise(formats, f), false
+	return read.Surely(formats, f), false
 }
 
 func order(v read.Verdict) int {

@@ -20,6 +20,50 @@ type Verdict struct {
 // enough is the score from which a file is taken for a format.
 const enough = 30
 
+// sure is the score of a content from which no other can win where the file's name hints at that format alone: more than any has without
+// the ten points of the name.
+const sure = 95
+
+// Surely finds the format of a file as Recognise does, without saying which others were thought of where none of them could win.
+func Surely(formats []*Format, f *source.File) Verdict {
+	var only *Format
+	for _, format := range formats {
+		if format.hint(f.Path) == "" {
+			continue
+		}
+		if only != nil {
+			return Recognise(formats, f)
+		}
+		only = format
+	}
+	if only == nil || only.Family != "" || bytes.IndexByte(f.Bytes(), 0) >= 0 || len(f.Bytes()) == 0 {
+		return Recognise(formats, f)
+	}
+	if v := only.judge(f); v.Score >= sure+10 {
+		return v
+	}
+	return Recognise(formats, f)
+}
+
+// hint returns the pattern of the format that a file's name is like; "" for none.
+func (format *Format) hint(file string) string {
+	for _, hint := range format.Hints {
+		if ok, _ := path.Match(hint, path.Base(file)); ok {
+			return hint
+		}
+	}
+	return ""
+}
+
+// judge says how much a file looks like one of the format; 0 for not at all.
+func (format *Format) judge(f *source.File) Verdict {
+	score, why := format.Looks(f)
+	if hint := format.hint(f.Path); score > 0 && hint != "" {
+		score, why = score+10, why+fmt.Sprintf(", and its name is like %q", hint)
+	}
+	return Verdict{Format: format, Score: score, Why: why}
+}
+
 // Recognise finds the format of a file among those given: by its content, with its name as a hint that lends ten
 // points. The more certain wins; between equals, the order of the list decides.
 func Recognise(formats []*Format, f *source.File) Verdict {
@@ -37,18 +81,9 @@ func Recognise(formats []*Format, f *source.File) Verdict {
 		if binary && !format.Binary {
 			continue
 		}
-		score, why := format.Looks(f)
-		if score == 0 {
-			continue
+		if v := format.judge(f); v.Score > 0 {
+			all = append(all, v)
 		}
-		for _, hint := range format.Hints {
-			if ok, _ := path.Match(hint, path.Base(f.Path)); ok {
-				score += 10
-				why += fmt.Sprintf(", and its name is like %q", hint)
-				break
-			}
-		}
-		all = append(all, Verdict{Format: format, Score: score, Why: why})
 	}
 	slices.SortStableFunc(all, func(a, b Verdict) int { return b.Score - a.Score })
 	if len(all) == 0 && len(bytes.Trim(f.Bytes(), "\x00")) == 0 {

@@ -88,18 +88,17 @@ func NewFilter(g *model.Gateway, self func(out packet.Values, fam packet.Family)
 			f.bases[c.Hook] = append(f.bases[c.Hook], c)
 		}
 	}
-	for _, list := range f.bases {
+	for hook, list := range f.bases {
+		list = slices.DeleteFunc(list, func(c *model.Chain) bool { return c.Family != "ip" && c.Family != "ip6" && c.Family != "inet" })
 		slices.SortStableFunc(list, func(a, b *model.Chain) int { return cmp.Compare(a.Priority, b.Priority) })
+		f.bases[hook] = list
 	}
 	return f
 }
 
-// Bases returns the base chains of a hook that see packets of the Internet Protocol, in the order in which they do.
-func (f *Filter) Bases(h model.Hook) []*model.Chain {
-	return slices.DeleteFunc(slices.Clone(f.bases[h]), func(c *model.Chain) bool {
-		return c.Family != "ip" && c.Family != "ip6" && c.Family != "inet"
-	})
-}
+// Bases returns the base chains of a hook that see packets of the Internet Protocol, in the order in which they do. They must not be
+// changed.
+func (f *Filter) Bases(h model.Hook) []*model.Chain { return slices.Clip(f.bases[h]) }
 
 // familyOf returns the packets that a chain's family lets it see.
 func familyOf(c *model.Chain) packet.Set {
@@ -164,6 +163,9 @@ func (r *run) chain(c *model.Chain, flows []Flow, depth int) []Flow {
 		}
 		if len(flows) > maxFlows {
 			panic(packet.TooComplex())
+		}
+		if !slices.ContainsFunc(flows, func(f Flow) bool { return f.Now.Overlaps(rule.When) }) {
+			continue
 		}
 		var next []Flow
 		for _, f := range flows {
