@@ -195,12 +195,25 @@ var (
 // VersionIn returns the version of a daemon that a comment in a file names; ok is false where none does. A comment that says more is none:
 // it may be of times past, or of a sample ("Libreswan 4.0 configuration file" is at the head of 4.10's).
 func VersionIn(f *source.File, software string) (v model.Version, ok bool) {
-	if bytes.IndexByte(f.Head(), '#') < 0 {
-		return v, false
-	}
-	for _, m := range said().FindAllSubmatchIndex(f.Head(), 16) {
-		if name := string(f.Head()[m[2]:m[3]]); strings.EqualFold(name, software) {
-			return model.Version{Software: software, Number: string(f.Head()[m[4]:m[5]]), At: f.At(f.LineAt(m[2]))}, true
+	head := f.Head()
+	for at, seen := 0, 0; seen < 16; {
+		sign := bytes.IndexByte(head[at:], '#')
+		if sign < 0 {
+			break
+		}
+		begin := 1 + bytes.LastIndexByte(head[:at+sign], '\n') // of the line
+		end := len(head)
+		if n := bytes.IndexByte(head[at+sign:], '\n'); n >= 0 {
+			end = at + sign + n
+		}
+		if m := said().FindSubmatchIndex(head[begin:end]); m != nil {
+			seen++
+			if name := string(head[begin+m[2] : begin+m[3]]); strings.EqualFold(name, software) {
+				return model.Version{Software: software, Number: string(head[begin+m[4] : begin+m[5]]), At: f.At(f.LineAt(begin + m[2]))}, true
+			}
+		}
+		if at = end + 1; at >= len(head) {
+			break
 		}
 	}
 	return v, false

@@ -41,16 +41,37 @@ var Swanctl = &read.Format{
 }
 
 var (
-	sectionOpens = lazy.NewSearch(`(?m)^[ \t]*(connections|secrets|pools|authorities)[ \t]*(:[^{}\n]*)?\{`)
-	swanctlKey   = lazy.NewSearch(
+	swanctlKey = lazy.NewSearch(
 		`(?m)^[ \t]*(local_ts|remote_ts|esp_proposals|local_addrs|remote_addrs|start_action|proposals|children|rekey_time|life_time)[ \t]*[={]`,
 	)
 	includeOnly = lazy.NewSearch(`(?m)^[ \t]*include[ \t]+\S+`)
 )
 
+// sectionsOpened returns the beginnings of lines that open a section of the first level, up to the brace.
+func sectionsOpened(data []byte) (out [][]byte) {
+	for line := range bytes.Lines(data) {
+		text := bytes.TrimLeft(line, " \t")
+		for _, name := range []string{"connections", "secrets", "pools", "authorities"} {
+			rest, ok := bytes.CutPrefix(text, []byte(name))
+			if !ok {
+				continue
+			}
+			brace := bytes.IndexByte(rest, '{')
+			if brace < 0 {
+				continue
+			}
+			between := bytes.TrimLeft(rest[:brace], " \t")
+			if len(between) == 0 || between[0] == ':' && bytes.IndexByte(between, '}') < 0 {
+				out = append(out, line[:len(line)-len(rest)+brace+1])
+			}
+		}
+	}
+	return out
+}
+
 func looksLikeSwanctl(f *source.File) (int, string) {
 	data := f.Head()
-	opens := sectionOpens.FindAll(data, -1)
+	opens := sectionsOpened(data)
 	keys := swanctlKey.FindAll(data, 3)
 	switch {
 	case len(opens) > 0 && len(keys) > 0:
