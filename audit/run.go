@@ -25,6 +25,7 @@ import (
 	"toril/packet"
 	"toril/pair"
 	"toril/source"
+	"toril/walk"
 )
 
 // Result is all that an audit found, in a fixed order: by severity, tunnel, gateway, place, check.
@@ -70,6 +71,25 @@ func (s *shared) forget(g *model.Gateway) {
 	s.paths.Delete(g)
 	for _, c := range g.Chains {
 		s.shadows.Delete(c)
+	}
+}
+
+// release lets go of what the checks of a tunnel worked out for it alone.
+func (s *shared) release(w *work) {
+	if w.tunnel == nil {
+		return
+	}
+	for _, end := range w.tunnel.Ends {
+		made, ok := s.paths.Load(end.Gateway)
+		if !ok {
+			continue
+		}
+		path := made.(func() *walk.Path)()
+		for _, child := range end.Connection.Children {
+			if pol := path.Policy(child, w.tunnel.Own(end), w.tunnel.Peer(end)); pol != nil {
+				pol.Release()
+			}
+		}
 	}
 }
 
@@ -297,6 +317,7 @@ func (w *work) close(e *pair.Estate, all *shared) {
 		return
 	}
 	all.counts.Work.Add(1)
+	all.release(w)
 	for _, g := range w.gateways() {
 		if all.pending[g.Number].Add(-1) == 0 {
 			all.forget(g)

@@ -13,9 +13,12 @@ import (
 	"toril/source"
 )
 
-// Room is how many bytes of files the gateways may have that are kept in memory beside those in use, where Options do not say. A gateway
-// takes about fifteen times as much memory as its files.
-const Room = 6 << 20
+// Room is how many bytes of files the gateways may have that are kept in memory beside those in use, where Options do not say: an estate
+// that fits is read once. A gateway takes about fifteen times as much memory as its files.
+const Room = 16 << 20
+
+// narrow is the room in an estate that does not fit: for the neighbours of those in use, which are asked about next.
+const narrow = 1 << 20
 
 // keeper holds gateways that were read: those in use, and as many others as there is room for, the last used.
 type keeper struct {
@@ -25,6 +28,7 @@ type keeper struct {
 	gone    func(*model.Gateway)                        // is told of every gateway that is let go
 
 	room     int64
+	large    bool         // the estate does not fit
 	settings cache.Digest // of what the estate's own files say
 
 	mu   sync.Mutex
@@ -75,7 +79,14 @@ func (k *keeper) mannersOf(c *Config) map[*read.Format]*source.Manner {
 func (k *keeper) offer(f *Facts, g *model.Gateway) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if k.size+f.size > k.room && len(k.held) > 0 || len(f.Files) == 0 {
+	if len(f.Files) == 0 || k.large {
+		return
+	}
+	if k.size+f.size > k.room && len(k.held) > 0 {
+		k.large = true
+		if k.room = min(k.room, narrow); k.size > k.room { // what is kept costs time whenever memory is cleared
+			k.empty()
+		}
 		return
 	}
 	h := &held{facts: f, read: func() (*model.Gateway, error) { return g, nil }}
@@ -190,9 +201,13 @@ func (e *Estate) LetGo() {
 	k := e.keeper
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if k.size <= little {
-		return
+	if k.size > little {
+		k.empty()
 	}
+}
+
+// empty lets go of all that is not in use.
+func (k *keeper) empty() {
 	for k.idle.Len() > 0 {
 		delete(k.held, k.idle.Remove(k.idle.Back()).(*held).facts)
 	}

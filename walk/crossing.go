@@ -28,16 +28,27 @@ const maxPairs = 64
 
 // Crossings follows the packets of a policy's tunnel, pair by pair of its networks.
 func (p *Path) Crossings(pol *Policy) []Crossing {
-	pol.memo.crossings.Do(func() {
+	pol.memo.crossing.Lock()
+	defer pol.memo.crossing.Unlock()
+	if pol.memo.crossings == nil {
 		pairs := p.Pairs(pol)
 		if len(pairs) > maxPairs {
 			pairs = []Pair{{"its networks", "the far networks", p.Traffic(pol)}}
 		}
+		out := make([]Crossing, 0, len(pairs))
 		for _, pair := range pairs {
-			pol.memo.allCrossings = append(pol.memo.allCrossings, p.crossing(pol, pair))
+			out = append(out, p.crossing(pol, pair))
 		}
-	})
-	return pol.memo.allCrossings
+		pol.memo.crossings = out
+	}
+	return pol.memo.crossings
+}
+
+// Release lets go of what was worked out for a policy alone: in a hub that forwards between all its tunnels it is much.
+func (pol *Policy) Release() {
+	pol.memo.crossing.Lock()
+	defer pol.memo.crossing.Unlock()
+	pol.memo.crossings = nil
 }
 
 func (p *Path) crossing(pol *Policy, pair Pair) Crossing {

@@ -25,8 +25,17 @@ func (pol *Policy) esp(out bool) (packet.Set, bool) {
 	return s.With(packet.Proto, packet.OneOf(50)), true
 }
 
-// Outer follows the ESP packets of a policy: routed anew, then output and postrouting. Nothing where an address is not known.
+// Outer follows the ESP packets of a policy: routed anew, then output and postrouting. Nothing where an address is not known. The outcomes
+// must not be changed.
 func (p *Path) Outer(pol *Policy) []Outcome {
+	if p.down != nil { // the routes may be others than those of the path that it was made of
+		return p.outer(pol)
+	}
+	pol.memo.outer.Do(func() { pol.memo.allOuter = p.outer(pol) })
+	return pol.memo.allOuter
+}
+
+func (p *Path) outer(pol *Policy) []Outcome {
 	s, ok := pol.esp(true)
 	if !ok {
 		return nil

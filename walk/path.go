@@ -48,7 +48,8 @@ type Path struct {
 	remotes  spans
 	own      *Router                       // the gateway's own routes, without those of the IKE daemon
 	routes   map[*model.Route]*model.Child // those that the daemon installs, and for which child
-	domains  *packet.Index                 // of the policies
+	all      *asking                       // the policies
+	byIfID   map[uint32]*asking            // and by the number of the xfrm interface that they are for
 	of       map[policyKey]*Policy
 	owners   map[netip.Addr]string // the interfaces that have addresses
 	down     *model.Child          // that has no SA, where the path was made for all of them up
@@ -303,9 +304,9 @@ func (p *Path) input(h hop) []Outcome {
 // the same.
 func (p *Path) unprotected(f Flow) (dropped []Outcome, rest Flow) {
 	left, may := f.Now, packet.None()
-	for _, pol := range p.asked(f.Now, packet.Src) {
-		if pol.IfID != 0 || left.Empty() {
-			continue
+	for _, pol := range p.askedIn(f.Now) {
+		if left.Empty() {
+			break
 		}
 		hit := left.And(pol.back)
 		if mark, mask, ok := pol.Child.MarkedIn(); ok {
@@ -360,7 +361,7 @@ func (p *Path) split(f Flow, dev string) []share {
 	var out []share
 	by, later := p.devices[dev], p.asksLater(dev)
 	left := f.Now
-	for _, pol := range p.asked(f.Now, packet.Dst) {
+	for _, pol := range p.askedOut(f.Now, by) {
 		if left.Empty() {
 			break
 		}

@@ -161,37 +161,72 @@ func (p *Path) Policy(k *model.Child, own, peer netip.Addr) *Policy {
 	return p.of[policyKey{k, own, peer}]
 }
 
-// order prepares the policies to be found by the packets that they are for.
-func (p *Path) order() {
-	p.of = make(map[policyKey]*Policy, len(p.Policies))
-	domains := make([]packet.Set, len(p.Policies))
-	for i, pol := range p.Policies {
-		domains[i] = pol.Domain
-		if key := (policyKey{pol.Child, pol.Own, pol.Peer}); p.of[key] == nil {
-			p.of[key] = pol
-		}
-	}
-	p.domains = packet.NewIndex(domains)
+// asking finds, among policies, those that packets may be for.
+type asking struct {
+	policies []*Policy // in the order in which the kernel asks them
+	index    *packet.Index
 }
 
-// Meeting returns the policies whose domain some packets, on their way out, may be in, whatever their mark: in the order in which the
-// kernel asks them.
-func (p *Path) Meeting(s packet.Set) []*Policy {
-	at := p.domains.Meeting(s, packet.Mark)
+func newAsking(policies []*Policy) *asking {
+	domains := make([]packet.Set, len(policies))
+	for i, pol := range policies {
+		domains[i] = pol.Domain
+	}
+	return &asking{policies, packet.NewIndex(domains)}
+}
+
+// meeting returns the policies whose domain some packets may be in, whatever some of their fields are.
+func (a *asking) meeting(s packet.Set, whatever ...packet.Field) []*Policy {
+	if a == nil {
+		return nil
+	}
+	at := a.index.Meeting(s, whatever...)
 	out := make([]*Policy, len(at))
 	for i, k := range at {
-		out[i] = p.Policies[k]
+		out[i] = a.policies[k]
 	}
 	return out
 }
 
-// asked are the policies that some packets may be for, whose far ends are in a field of theirs, in the order in which the kernel
-// asks them.
-func (p *Path) asked(s packet.Set, far packet.Field) []*Policy {
-	if far == packet.Src {
-		s = s.Mirror()
+// order prepares the policies to be found by the packets that they are for.
+func (p *Path) order() {
+	p.of = make(map[policyKey]*Policy, len(p.Policies))
+	by := map[uint32][]*Policy{}
+	for _, pol := range p.Policies {
+		if key := (policyKey{pol.Child, pol.Own, pol.Peer}); p.of[key] == nil {
+			p.of[key] = pol
+		}
+		by[pol.IfID] = append(by[pol.IfID], pol)
 	}
-	all := p.Meeting(s)
+	p.all, p.byIfID = newAsking(p.Policies), map[uint32]*asking{}
+	for id, list := range by {
+		p.byIfID[id] = newAsking(list)
+	}
+}
+
+// Meeting returns the policies whose domain some packets, on their way out, may be in, whatever their mark: in the order in which the
+// kernel asks them.
+func (p *Path) Meeting(s packet.Set) []*Policy { return p.all.meeting(s, packet.Mark) }
+
+// askedOut are the policies that packets may be for that leave by an interface, nil for one that is not known, in the order in which the
+// kernel asks them.
+func (p *Path) askedOut(s packet.Set, by *model.Interface) []*Policy {
+	switch {
+	case by != nil && by.Kind == "xfrm":
+		return p.standing(p.byIfID[by.IfID].meeting(s, packet.Mark))
+	case by != nil && by.Kind == "vti" && by.Key != 0: // its key is their mark
+		return p.standing(p.byIfID[0].meeting(s.Replace(packet.Mark, packet.OneOf(uint64(by.Key)))))
+	}
+	return p.standing(p.byIfID[0].meeting(s, packet.Mark))
+}
+
+// askedIn are the policies that demand of packets that come in that they were decrypted; those of xfrm interfaces do not.
+func (p *Path) askedIn(s packet.Set) []*Policy {
+	return p.standing(p.byIfID[0].meeting(s.Mirror(), packet.Mark))
+}
+
+// standing returns policies as they are while some child may be down.
+func (p *Path) standing(all []*Policy) []*Policy {
 	if p.down == nil {
 		return all
 	}
