@@ -11,7 +11,8 @@ import (
 	"toril/pair"
 )
 
-// RunPart does the share i of n of an audit's work, where i counts from 1, and writes down what came of it, to be joined with the other shares.
+// RunPart does the share i of n of an audit's work, where i counts from 1, and writes down what came of it, to be joined with the other
+// shares.
 func RunPart(ctx context.Context, e *pair.Estate, checks []*Check, b *baseline.Baseline, now time.Time, i, n int) ([]byte, error) {
 	all := jobs(e)
 	from, to := estate.Share(len(all), i, n)

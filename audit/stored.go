@@ -59,8 +59,8 @@ type storedFinding struct {
 // MarshalBinary writes a finding that was reported for a record of Toril's own.
 func (f Finding) MarshalBinary() ([]byte, error) {
 	s := storedFinding{
-		f.Check, f.Severity, f.Gateway, f.Tunnel, f.Connection, f.Child, f.About, f.Message, f.Measured, f.Required, f.Example, f.Why, f.Fix,
-		f.Standard, f.Unsure, f.At, f.Also, f.AlsoIn, f.Series, f.level, f.leveled, f.lower, f.effect, f.settled, f.traits != nil,
+		f.Check, f.Severity, f.Gateway, f.Tunnel, f.Connection, f.Child, f.About, f.Message, f.Measured, f.Required, f.Example, f.Why,
+		f.Fix, f.Standard, f.Unsure, f.At, f.Also, f.AlsoIn, f.Series, f.level, f.leveled, f.lower, f.effect, f.settled, f.traits != nil,
 		"", "", nil, nil, false,
 	}
 	if t := f.traits; t != nil {
@@ -76,8 +76,9 @@ func (f *Finding) UnmarshalBinary(data []byte) error {
 		return err
 	}
 	*f = Finding{
-		Check: s.Check, Severity: s.Severity, Gateway: s.Gateway, Tunnel: s.Tunnel, Connection: s.Connection, Child: s.Child, About: s.About,
-		Message: s.Message, Measured: s.Measured, Required: s.Required, Example: s.Example, Why: s.Why, Fix: s.Fix, Standard: s.Standard,
+		Check: s.Check, Severity: s.Severity, Gateway: s.Gateway, Tunnel: s.Tunnel, Connection: s.Connection, Child: s.Child,
+		About: s.About, Message: s.Message, Measured: s.Measured, Required: s.Required, Example: s.Example,
+		Why: s.Why, Fix: s.Fix, Standard: s.Standard,
 		Unsure: s.Unsure, At: s.At, Also: s.Also, AlsoIn: s.AlsoIn, Series: s.Series,
 		level: s.Level, leveled: s.Leveled, lower: s.Lower, effect: s.Effect, settled: s.Settled,
 	}

@@ -43,7 +43,8 @@ func hub(b *bench) ([]line, error) {
 	if err != nil {
 		return nil, err
 	}
-	return append(out, line{fmt.Sprintf("a hub of %d tunnels, beside reading it", last), ratio(c[0], c[1]), 50, fmt.Sprintf("%s; %s", c[0], c[1])}), nil
+	work := fmt.Sprintf("a hub of %d tunnels, beside reading it", last)
+	return append(out, line{work, ratio(c[0], c[1]), 50, both(c[0], c[1])}), nil
 }
 
 func hubOf(n int) map[string]string {
@@ -59,17 +60,20 @@ func hubOf(n int) map[string]string {
 			i, peer, i, net,
 		)
 		key := sha256.Sum256(fmt.Append(nil, i))
-		fmt.Fprintf(&secrets, " ike%d {\n  id-0 = hub.example\n  id-1 = s%d.example\n  secret = %s\n }\n", i, i, hex.EncodeToString(key[:])[:48])
+		secret := hex.EncodeToString(key[:])[:48]
+		fmt.Fprintf(&secrets, " ike%d {\n  id-0 = hub.example\n  id-1 = s%d.example\n  secret = %s\n }\n", i, i, secret)
 		fmt.Fprintf(&routes, "%s via 203.0.113.254 dev wan\n", net)
-		fmt.Fprintf(&forward, "  ip saddr 172.16.0.0/24 ip daddr %s accept\n  ip saddr %s ip daddr 172.16.0.0/24 meta ipsec exists accept\n", net, net)
+		fmt.Fprintf(&forward, "  ip saddr 172.16.0.0/24 ip daddr %s accept\n", net)
+		fmt.Fprintf(&forward, "  ip saddr %s ip daddr 172.16.0.0/24 meta ipsec exists accept\n", net)
 		fmt.Fprintf(&nat, "  ip daddr %s accept\n", net)
 	}
 	return map[string]string{
 		"swanctl.conf": "connections {\n" + connections.String() + "}\nsecrets {\n" + secrets.String() + "}\n",
 		"rules.nft": "table inet f {\n chain input {\n  type filter hook input priority 0; policy drop;\n" +
 			"  ct state established,related accept\n  udp dport { 500, 4500 } accept\n  meta l4proto esp accept\n }\n" +
-			" chain forward {\n  type filter hook forward priority 0; policy drop;\n  ct state established,related accept\n" + forward.String() +
-			" }\n chain post {\n  type nat hook postrouting priority 100; policy accept;\n" + nat.String() + "  oif wan masquerade\n }\n}\n",
+			" chain forward {\n  type filter hook forward priority 0; policy drop;\n  ct state established,related accept\n" +
+			forward.String() + " }\n chain post {\n  type nat hook postrouting priority 100; policy accept;\n" +
+			nat.String() + "  oif wan masquerade\n }\n}\n",
 		"addr.txt": "1: lo: <LOOPBACK,UP,LOWER_UP> mtu 65536 state UNKNOWN\n    inet 127.0.0.1/8 scope host lo\n" +
 			"2: wan: <BROADCAST,UP,LOWER_UP> mtu 1500 state UP\n    inet 203.0.113.1/24 scope global wan\n" +
 			"3: lan: <BROADCAST,UP,LOWER_UP> mtu 1500 state UP\n    inet 172.16.0.1/24 scope global lan\n",

@@ -14,6 +14,13 @@ type made struct {
 	accept   bool
 }
 
+func (m made) verb() string {
+	if m.accept {
+		return "accept"
+	}
+	return "drop"
+}
+
 // manyRules makes a chain of n rules: such that overlap at random, or such that never do.
 func manyRules(n int, overlap bool) []made {
 	r := rand.New(rand.NewPCG(20261127, 1))
@@ -39,7 +46,7 @@ func inNFT(rules []made) string {
 	var b strings.Builder
 	b.WriteString("table inet filter {\n\tchain forward {\n\t\ttype filter hook forward priority filter; policy drop;\n")
 	for _, m := range rules {
-		fmt.Fprintf(&b, "\t\tip saddr %s ip daddr %s tcp dport %d %s\n", m.from, m.to, m.port, map[bool]string{true: "accept", false: "drop"}[m.accept])
+		fmt.Fprintf(&b, "\t\tip saddr %s ip daddr %s tcp dport %d %s\n", m.from, m.to, m.port, m.verb())
 	}
 	return b.String() + "\t}\n}\n"
 }
@@ -48,7 +55,8 @@ func inIPTables(rules []made) string {
 	var b strings.Builder
 	b.WriteString("*filter\n:INPUT ACCEPT [0:0]\n:FORWARD DROP [0:0]\n:OUTPUT ACCEPT [0:0]\n")
 	for _, m := range rules {
-		fmt.Fprintf(&b, "-A FORWARD -s %s -d %s -p tcp -m tcp --dport %d -j %s\n", m.from, m.to, m.port, map[bool]string{true: "ACCEPT", false: "DROP"}[m.accept])
+		verb := strings.ToUpper(m.verb())
+		fmt.Fprintf(&b, "-A FORWARD -s %s -d %s -p tcp -m tcp --dport %d -j %s\n", m.from, m.to, m.port, verb)
 	}
 	return b.String() + "COMMIT\n"
 }
@@ -71,7 +79,11 @@ func rules(b *bench) ([]line, error) {
 		{"iptables-restore", "iptables-save.txt", inIPTables, func(path string) job { return job{"iptables-restore", "--test", path} }},
 	} {
 		for _, overlap := range []bool{true, false} {
-			work := fmt.Sprintf("audit of %d rules %s, beside %s", n, map[bool]string{true: "that overlap at random", false: "without overlaps"}[overlap], kind.name)
+			how := "without overlaps"
+			if overlap {
+				how = "that overlap at random"
+			}
+			work := fmt.Sprintf("audit of %d rules %s, beside %s", n, how, kind.name)
 			if _, err := exec.LookPath(kind.name); err != nil {
 				continue
 			}
@@ -79,18 +91,18 @@ func rules(b *bench) ([]line, error) {
 			if err != nil {
 				return nil, err
 			}
-			c, err := sideBySide(rounds, b.audit(dir), kind.beside(dir+"/g/"+kind.file))
+			c, err := sideBySide(rounds, job{b.toril, "audit", dir}, kind.beside(dir+"/g/"+kind.file))
 			if err != nil {
 				return nil, err
 			}
-			out = append(out, line{work, ratio(c[0], c[1]), 0.1, fmt.Sprintf("%s; %s", c[0], c[1])}, memoryOf(work, c[0], 512))
+			out = append(out, line{work, ratio(c[0], c[1]), 0.1, both(c[0], c[1])}, memoryOf(work, c[0], 512))
 		}
 	}
 	return out, nil
 }
 
 // growth audits work of sizes that double, and holds each against the one before it.
-func growth(b *bench, work string, sizes []int, most float64, make func(n int) (string, error)) ([]line, error) {
+func growth(b *bench, work string, sizes []int, most float64, make func(int) (string, error)) ([]line, error) {
 	var jobs []job
 	for _, n := range sizes {
 		dir, err := make(n)
@@ -105,7 +117,8 @@ func growth(b *bench, work string, sizes []int, most float64, make func(n int) (
 	}
 	var out []line
 	for i := 1; i < len(sizes); i++ {
-		out = append(out, line{fmt.Sprintf("%s: %d beside %d", work, sizes[i], sizes[i-1]), ratio(c[i], c[i-1]), most, fmt.Sprintf("%s; %s", c[i], c[i-1])})
+		what := fmt.Sprintf("%s: %d beside %d", work, sizes[i], sizes[i-1])
+		out = append(out, line{what, ratio(c[i], c[i-1]), most, both(c[i], c[i-1])})
 	}
 	return out, nil
 }

@@ -209,7 +209,8 @@ func VersionIn(f *source.File, software string) (v model.Version, ok bool) {
 		if m := said().FindSubmatchIndex(head[begin:end]); m != nil {
 			seen++
 			if name := string(head[begin+m[2] : begin+m[3]]); strings.EqualFold(name, software) {
-				return model.Version{Software: software, Number: string(head[begin+m[4] : begin+m[5]]), At: f.At(f.LineAt(begin + m[2]))}, true
+				number := string(head[begin+m[4] : begin+m[5]])
+				return model.Version{Software: software, Number: number, At: f.At(f.LineAt(begin + m[2]))}, true
 			}
 		}
 		if at = end + 1; at >= len(head) {

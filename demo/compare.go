@@ -1,24 +1,17 @@
 package demo
 
-import "toril/audit"
-
-// Compare holds what an audit found against the faults that an estate was made with: faults that it missed, and findings of low or above
-// that stand by themselves and are of no such fault.
-func Compare(faults []Fault, found []audit.Finding) (missed []Fault, wrong []audit.Finding) {
-	open := make(map[Fault]bool, len(faults))
+// Compare holds what an audit found against the faults that an estate was made with: faults that it missed, and what it found that is no
+// such fault. What is found are the findings of low or above that stand by themselves, each with its gateway and its tunnel.
+func Compare(faults, found []Fault) (missed, wrong []Fault) {
+	made := make(map[Fault]bool, len(faults))
 	for _, f := range faults {
-		open[f] = true
+		made[f] = true
 	}
 	seen := map[Fault]bool{}
 	for _, f := range found {
-		if f.Severity == audit.Info || f.PartOf != "" {
-			continue
-		}
 		known := false
-		for _, key := range []Fault{
-			{f.Check, f.Gateway, f.Tunnel}, {Check: f.Check, Tunnel: f.Tunnel}, {Check: f.Check, Gateway: f.Gateway},
-		} {
-			if open[key] {
+		for _, key := range []Fault{f, {Check: f.Check, Tunnel: f.Tunnel}, {Check: f.Check, Gateway: f.Gateway}} {
+			if made[key] {
 				seen[key], known = true, true
 			}
 		}

@@ -36,7 +36,13 @@ func TestMadeEstates(t *testing.T) {
 		require.NoError(t, err)
 		r, err := audit.Run(t.Context(), e, suite.All(), b, time.Date(2026, 11, 27, 0, 0, 0, 0, time.UTC))
 		require.NoError(t, err)
-		missed, wrong := demo.Compare(faults, r.Findings)
+		var found []demo.Fault
+		for _, f := range r.Findings {
+			if f.Severity > audit.Info && f.PartOf == "" {
+				found = append(found, demo.Fault{Check: f.Check, Gateway: f.Gateway, Tunnel: f.Tunnel})
+			}
+		}
+		missed, wrong := demo.Compare(faults, found)
 		assert.Empty(t, missed, "faults that were not found")
 		assert.Empty(t, wrong, "findings of no fault")
 		if n == 300 {
@@ -59,14 +65,8 @@ func TestMakeRefuses(t *testing.T) {
 
 func TestCompare(t *testing.T) {
 	faults := []demo.Fault{{Check: "a/b", Gateway: "g", Tunnel: "t"}, {Check: "c/d", Tunnel: "t"}}
-	found := []audit.Finding{
-		{Check: "a/b", Gateway: "g", Tunnel: "t", Severity: audit.Low},
-		{Check: "a/b", Gateway: "h", Tunnel: "t", Severity: audit.High},
-		{Check: "x/y", Gateway: "h", Severity: audit.Info},
-		{Check: "x/z", Gateway: "h", Severity: audit.High, PartOf: "1"},
-	}
+	found := []demo.Fault{{Check: "a/b", Gateway: "g", Tunnel: "t"}, {Check: "a/b", Gateway: "h", Tunnel: "t"}}
 	missed, wrong := demo.Compare(faults, found)
 	assert.Equal(t, faults[1:], missed)
-	require.Len(t, wrong, 1)
-	assert.Equal(t, "h", wrong[0].Gateway)
+	assert.Equal(t, found[1:], wrong)
 }

@@ -25,7 +25,8 @@ func readGateway(
 ) *model.Gateway {
 	g := &model.Gateway{Name: source.Clean(p.name)}
 	folder := &read.Folder{
-		FS: watched{p.fsys, p}, Prefix: p.shown, MaxBytes: MaxFile, Formats: formats, Manners: manners, Taken: map[string]bool{}, Edited: edited,
+		FS: watched{p.fsys, p}, Prefix: p.shown, MaxBytes: MaxFile, Formats: formats,
+		Manners: manners, Taken: map[string]bool{}, Edited: edited,
 	}
 	all := p.find(ctx, g, folder)
 	g.Versions = p.config.versionsOf(g.Name)

@@ -54,7 +54,8 @@ func (e *Estate) Part(i, n int) []byte {
 	return record.Append(nil, p)
 }
 
-// Join makes an estate of all its parts, in their order. Its gateways cannot be opened: what was worked out about them comes with the parts.
+// Join makes an estate of all its parts, in their order. Its gateways cannot be opened: what was worked out about them comes with the
+// parts.
 func Join(parts [][]byte) (*Estate, error) {
 	e := &Estate{keeper: newKeeper(Options{})}
 	var all *whole

@@ -33,8 +33,8 @@ type indexed struct {
 // The fields by which boxes are looked up; the others are compared one by one.
 var lookedUp = [...]Field{Dst, Src, Dport, Proto}
 
-// span is from where to where the values of a field are, both included. Of IPv6 addresses it is their first half: what lies apart there lies
-// apart.
+// span is from where to where the values of a field are, both included. Of IPv6 addresses it is their first half: what lies apart there
+// lies apart.
 type span struct{ lo, hi uint64 }
 
 func (s span) meets(t span) bool { return s.lo <= t.hi && t.lo <= s.hi }
@@ -250,8 +250,8 @@ func (x *Index) Around(i int) (Around, error) {
 	return a, nil
 }
 
-// Meeting returns the sets of the index that meet s, whatever some fields are (none of addresses and ports), in their order. Where there are
-// too many to be compared they are all returned: some may not meet it. It may be called from several goroutines.
+// Meeting returns the sets of the index that meet s, whatever some fields are (none of addresses and ports), in their order. Where there
+// are too many to be compared they are all returned: some may not meet it. It may be called from several goroutines.
 func (x *Index) Meeting(s Set, whatever ...Field) []int {
 	var out []int
 	for i := range s.boxes {

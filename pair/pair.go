@@ -365,7 +365,8 @@ func (p *pairing) matches(edges []edge) []*Match {
 			for _, side := range [][2]int{{e.a, e.b}, {e.b, e.a}} { // as good a far end as the one that was taken
 				for _, m := range of[side[0]] {
 					if strength[m] == e.score && !many(side[0]) {
-						m.Doubts = append(m.Doubts, fmt.Sprintf("%s matches %s equally well", p.ends[side[1]].Name(), p.ends[side[0]].Name()))
+						other, own := p.ends[side[1]].Name(), p.ends[side[0]].Name()
+						m.Doubts = append(m.Doubts, fmt.Sprintf("%s matches %s equally well", other, own))
 					}
 				}
 			}

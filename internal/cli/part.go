@@ -190,7 +190,8 @@ func (a *app) joinParts(cmd *cobra.Command, args []string, f *auditFlags) error 
 	if err != nil {
 		return err
 	}
-	if err := a.report(cmd.Context(), r, asked, func() (*report.More, error) { return nil, errors.New("the configurations are not in parts") }); err != nil {
+	more := func() (*report.More, error) { return nil, errors.New("the configurations are not in parts") }
+	if err := a.report(cmd.Context(), r, asked, more); err != nil {
 		return err
 	}
 	return verdict(r, asked.failOn)

@@ -40,7 +40,10 @@ var floors = [][]string{
 	{"model"},
 	{"present"},
 	{"ike", "packet", "source"},
-	{"internal/strictyaml", "internal/disk", "internal/progress", "internal/strength", "internal/lazy"},
+	{
+		"internal/strictyaml", "internal/disk", "internal/progress", "internal/strength", "internal/lazy", "internal/cache",
+		"internal/record",
+	},
 }
 
 // outside are libraries that one room alone may use.

@@ -1,5 +1,5 @@
-// Package record writes values as bytes and reads them back, for files of Toril's own: short, and fast for many small values of a type. What
-// is written says nothing of its type: whoever reads must know it, and that it has not changed.
+// Package record writes values as bytes and reads them back, for files of Toril's own: short, and fast for many small values of a type.
+// What is written says nothing of its type: whoever reads must know it, and that it has not changed.
 package record
 
 import (
@@ -67,68 +67,15 @@ func newCodec(t reflect.Type) codec {
 	}
 	switch t.Kind() {
 	case reflect.Bool:
-		return codec{
-			func(to []byte, v reflect.Value) []byte {
-				if v.Bool() {
-					return append(to, 1)
-				}
-				return append(to, 0)
-			},
-			func(from []byte, v reflect.Value) ([]byte, error) {
-				if len(from) == 0 || from[0] > 1 {
-					return nil, ErrDamaged
-				}
-				v.SetBool(from[0] == 1)
-				return from[1:], nil
-			},
-		}
+		return boolean()
 	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64:
-		return codec{
-			func(to []byte, v reflect.Value) []byte { return binary.AppendVarint(to, v.Int()) },
-			func(from []byte, v reflect.Value) ([]byte, error) {
-				n, size := binary.Varint(from)
-				if size <= 0 || v.OverflowInt(n) {
-					return nil, ErrDamaged
-				}
-				v.SetInt(n)
-				return from[size:], nil
-			},
-		}
+		return signed()
 	case reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64:
-		return codec{
-			func(to []byte, v reflect.Value) []byte { return binary.AppendUvarint(to, v.Uint()) },
-			func(from []byte, v reflect.Value) ([]byte, error) {
-				n, size := binary.Uvarint(from)
-				if size <= 0 || v.OverflowUint(n) {
-					return nil, ErrDamaged
-				}
-				v.SetUint(n)
-				return from[size:], nil
-			},
-		}
+		return unsigned()
 	case reflect.Float64:
-		return codec{
-			func(to []byte, v reflect.Value) []byte { return binary.AppendUvarint(to, math.Float64bits(v.Float())) },
-			func(from []byte, v reflect.Value) ([]byte, error) {
-				n, size := binary.Uvarint(from)
-				if size <= 0 {
-					return nil, ErrDamaged
-				}
-				v.SetFloat(math.Float64frombits(n))
-				return from[size:], nil
-			},
-		}
+		return float()
 	case reflect.String:
-		return codec{
-			func(to []byte, v reflect.Value) []byte {
-				return append(binary.AppendUvarint(to, uint64(v.Len())), v.String()...)
-			},
-			func(from []byte, v reflect.Value) ([]byte, error) {
-				text, rest, err := cut(from)
-				v.SetString(string(text))
-				return rest, err
-			},
-		}
+		return text()
 	case reflect.Slice:
 		return slice(t)
 	case reflect.Array:
@@ -139,6 +86,79 @@ func newCodec(t reflect.Type) codec {
 		return fields(t)
 	}
 	panic(fmt.Sprintf("record: a %s cannot be written", t))
+}
+
+func boolean() codec {
+	return codec{
+		func(to []byte, v reflect.Value) []byte {
+			if v.Bool() {
+				return append(to, 1)
+			}
+			return append(to, 0)
+		},
+		func(from []byte, v reflect.Value) ([]byte, error) {
+			if len(from) == 0 || from[0] > 1 {
+				return nil, ErrDamaged
+			}
+			v.SetBool(from[0] == 1)
+			return from[1:], nil
+		},
+	}
+}
+
+func signed() codec {
+	return codec{
+		func(to []byte, v reflect.Value) []byte { return binary.AppendVarint(to, v.Int()) },
+		func(from []byte, v reflect.Value) ([]byte, error) {
+			n, size := binary.Varint(from)
+			if size <= 0 || v.OverflowInt(n) {
+				return nil, ErrDamaged
+			}
+			v.SetInt(n)
+			return from[size:], nil
+		},
+	}
+}
+
+func unsigned() codec {
+	return codec{
+		func(to []byte, v reflect.Value) []byte { return binary.AppendUvarint(to, v.Uint()) },
+		func(from []byte, v reflect.Value) ([]byte, error) {
+			n, size := binary.Uvarint(from)
+			if size <= 0 || v.OverflowUint(n) {
+				return nil, ErrDamaged
+			}
+			v.SetUint(n)
+			return from[size:], nil
+		},
+	}
+}
+
+func float() codec {
+	return codec{
+		func(to []byte, v reflect.Value) []byte { return binary.AppendUvarint(to, math.Float64bits(v.Float())) },
+		func(from []byte, v reflect.Value) ([]byte, error) {
+			n, size := binary.Uvarint(from)
+			if size <= 0 {
+				return nil, ErrDamaged
+			}
+			v.SetFloat(math.Float64frombits(n))
+			return from[size:], nil
+		},
+	}
+}
+
+func text() codec {
+	return codec{
+		func(to []byte, v reflect.Value) []byte {
+			return append(binary.AppendUvarint(to, uint64(v.Len())), v.String()...)
+		},
+		func(from []byte, v reflect.Value) ([]byte, error) {
+			piece, rest, err := cut(from)
+			v.SetString(string(piece))
+			return rest, err
+		},
+	}
 }
 
 // cut takes as many bytes as the number before them says.
