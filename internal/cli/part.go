@@ -132,7 +132,8 @@ func (a *app) join() *cobra.Command {
 			"All parts must be of the same files, baseline and day, and of the same program. The baseline is said again, as\n" +
 			"parts only hold a digest of it. An HTML page shows the ways of packets, which are not in parts: it cannot be made.\n\n" +
 			"Exit code: as that of toril audit.",
-		Example: "  toril join part1.json part2.json -o report.json\n  toril join part*.json --baseline nist --fail-on medium",
+		Example: "  toril audit estate/ --part 1/2 -o part1.json\n  toril audit estate/ --part 2/2 -o part2.json\n" +
+			"  toril join part1.json part2.json -o report.json",
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.joinParts(cmd, args, &f)
