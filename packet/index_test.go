@@ -115,3 +115,34 @@ func BenchmarkIndex(b *testing.B) {
 		})
 	}
 }
+
+// Meeting must name every set that meets one, and, as far as the fields that it looks at tell, no other.
+func TestMeetingAgainstTheAlgebra(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 13))
+	for _, n := range []int{0, 3, 40, 400} {
+		sets := make([]packet.Set, n)
+		for i := range sets {
+			if sets[i] = randomRule(r); r.IntN(3) == 0 {
+				sets[i] = sets[i].With(packet.Mark, packet.OneOf(uint64(r.IntN(2))))
+			}
+		}
+		x := packet.NewIndex(sets)
+		for range 60 {
+			asked := randomRule(r)
+			if r.IntN(2) == 0 {
+				asked = asked.With(packet.Mark, packet.OneOf(0))
+			}
+			var exact, free []int
+			for i, s := range sets {
+				if s.Overlaps(asked) {
+					exact = append(exact, i)
+				}
+				if s.Free(packet.Mark).Overlaps(asked) {
+					free = append(free, i)
+				}
+			}
+			assert.Equal(t, exact, x.Meeting(asked), "%v", asked)
+			assert.Equal(t, free, x.Meeting(asked, packet.Mark), "%v, whatever its mark", asked)
+		}
+	}
+}

@@ -239,3 +239,33 @@ func FuzzPrefixes(f *testing.F) {
 		}
 	})
 }
+
+func TestARecordOfASet(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 17))
+	for _, s := range []packet.Set{packet.None(), packet.All(), packet.Where(packet.In, packet.Name("wan0")).Not(), randomRule(r), randomRule(r)} {
+		data, err := s.MarshalBinary()
+		require.NoError(t, err)
+		var back packet.Set
+		require.NoError(t, back.UnmarshalBinary(data))
+		assert.True(t, s.Equal(back), "%v", s)
+		assert.Equal(t, s.String(), back.String())
+		for cut := range data {
+			assert.Error(t, back.UnmarshalBinary(data[:cut]), "%v cut at %d", s, cut)
+		}
+		assert.Error(t, back.UnmarshalBinary(append(data, 0)))
+	}
+}
+
+func FuzzARecordOfASet(f *testing.F) {
+	data, _ := packet.Where(packet.Dport, packet.OneOf(1, 500)).MarshalBinary()
+	f.Add(data)
+	f.Fuzz(func(t *testing.T, data []byte) {
+		var s packet.Set
+		if s.UnmarshalBinary(data) == nil {
+			again, err := s.MarshalBinary()
+			require.NoError(t, err)
+			var back packet.Set
+			require.NoError(t, back.UnmarshalBinary(again))
+		}
+	})
+}
