@@ -32,7 +32,8 @@ func someKeys(r *rand.Rand) *model.Gateway {
 	g := &model.Gateway{Name: "g"}
 	for i := range 6 {
 		c := &model.Connection{Name: fmt.Sprint(i), Number: i}
-		c.Local.Method.Value, c.Version.Value = []ike.Method{ike.PSK, ike.PSK, ike.Certificate}[r.IntN(3)], []ike.Version{ike.V1, ike.V2}[r.IntN(2)]
+		c.Local.Method.Value = []ike.Method{ike.PSK, ike.PSK, ike.Certificate}[r.IntN(3)]
+		c.Version.Value = []ike.Version{ike.V1, ike.V2}[r.IntN(2)]
 		c.Remote.ID.Value = identity()
 		if r.IntN(2) == 0 {
 			a := netip.AddrFrom4([4]byte{192, 0, 2, byte(r.IntN(3))})

@@ -242,7 +242,8 @@ func FuzzPrefixes(f *testing.F) {
 
 func TestARecordOfASet(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 17))
-	for _, s := range []packet.Set{packet.None(), packet.All(), packet.Where(packet.In, packet.Name("wan0")).Not(), randomRule(r), randomRule(r)} {
+	named := packet.Where(packet.In, packet.Name("wan0")).Not()
+	for _, s := range []packet.Set{packet.None(), packet.All(), named, randomRule(r), randomRule(r)} {
 		data, err := s.MarshalBinary()
 		require.NoError(t, err)
 		var back packet.Set

@@ -93,7 +93,8 @@ func TestLookedUpRoutesAreTheRoutes(t *testing.T) {
 	for range 30 {
 		g := &model.Gateway{Name: "g", Interfaces: []*model.Interface{{Name: "lan"}}}
 		for i := range 120 {
-			to := netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(r.IntN(4)), byte(r.IntN(256)), 0}), []int{0, 8, 16, 24}[r.IntN(4)]).Masked()
+			a := netip.AddrFrom4([4]byte{10, byte(r.IntN(4)), byte(r.IntN(256)), 0})
+			to := netip.PrefixFrom(a, []int{0, 8, 16, 24}[r.IntN(4)]).Masked()
 			g.AddRoute(&model.Route{To: to, Dev: fmt.Sprint("d", i), Kind: "unicast"})
 		}
 		router := NewRouter(g)
