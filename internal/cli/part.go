@@ -134,7 +134,7 @@ func (a *app) join() *cobra.Command {
 			"Exit code: as that of toril audit.",
 		Example: "  toril audit estate/ --part 1/2 -o part1.json\n  toril audit estate/ --part 2/2 -o part2.json\n" +
 			"  toril join part1.json part2.json -o report.json",
-		Args:    cobra.MinimumNArgs(1),
+		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.joinParts(cmd, args, &f)
 		},

@@ -3,7 +3,10 @@
 package strength
 
 import (
+	"bytes"
+	"compress/gzip"
 	_ "embed" // of the words
+	"io"
 	"math"
 	"math/bits"
 	"slices"
@@ -15,14 +18,15 @@ import (
 	"unicode/utf8"
 )
 
-// text are common words, names and passwords with their rank, from the lists of the Go module github.com/trustelem/zxcvbn v1.0.1 (MIT
-// licence, in LICENSE.words): a word of ASCII characters and its rank a line, in the order of the bytes of the words.
+// packed are common words, names and passwords with their rank, from the lists of the Go module github.com/trustelem/zxcvbn v1.0.1 (MIT
+// licence, in LICENSE.words): a word of ASCII characters and its rank a line, in the order of the bytes of the words, gzip.
 //
-//go:embed words.txt
-var text string
+//go:embed words.gz
+var packed []byte
 
 // dictionary finds the common words in their text.
 type dictionary struct {
+	text  string      // of the lines
 	lines []uint32    // where each begins
 	first [][2]uint32 // by the first characters: the words of at least so many, from one place up to another
 }
@@ -47,9 +51,18 @@ func beginning(a, b, c rune) (n int, ok bool) {
 	return (x*kinds+y)*kinds + z, x > 0 && y > 0 && z > 0
 }
 
-// common is that dictionary, looked through when the first secret is judged: no other run pays for it.
+// common is that dictionary, unpacked and looked through when the first secret is judged: no other run pays for it.
 var common = sync.OnceValue(func() *dictionary {
-	d := &dictionary{lines: make([]uint32, 0, len(text)/12), first: make([][2]uint32, kinds*kinds*kinds)}
+	d := &dictionary{first: make([][2]uint32, kinds*kinds*kinds)}
+	r, err := gzip.NewReader(bytes.NewReader(packed))
+	if err != nil {
+		return d // it knows no words
+	}
+	text, err := io.ReadAll(r)
+	if err != nil {
+		return d
+	}
+	d.text, d.lines = string(text), make([]uint32, 0, len(text)/12)
 	for at := 0; at < len(text); {
 		if n, ok := beginning(rune(text[at]), rune(text[at+1]), rune(text[at+2])); ok {
 			place := uint32(len(d.lines))
@@ -59,20 +72,20 @@ var common = sync.OnceValue(func() *dictionary {
 			d.first[n][1] = place + 1
 		}
 		d.lines = append(d.lines, uint32(at))
-		at += strings.IndexByte(text[at:], '\n') + 1
+		at += bytes.IndexByte(text[at:], '\n') + 1
 	}
 	return d
 })
 
 // word returns a common word by its place.
 func (d *dictionary) word(i int) string {
-	line := text[d.lines[i]:]
+	line := d.text[d.lines[i]:]
 	return line[:strings.IndexByte(line, ' ')]
 }
 
 // rank returns how early a guesser tries the common word of a place, from 1.
 func (d *dictionary) rank(i int) int {
-	line := text[d.lines[i]:]
+	line := d.text[d.lines[i]:]
 	line = line[strings.IndexByte(line, ' ')+1:]
 	n, _ := strconv.Atoi(line[:strings.IndexByte(line, '\n')])
 	return n
@@ -80,7 +93,7 @@ func (d *dictionary) rank(i int) int {
 
 // letter returns a byte of the common word of a place that is at least so long; 0 behind its end.
 func (d *dictionary) letter(i, at int) byte {
-	if c := text[int(d.lines[i])+at]; c != ' ' {
+	if c := d.text[int(d.lines[i])+at]; c != ' ' {
 		return c
 	}
 	return 0

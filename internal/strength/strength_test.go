@@ -41,7 +41,7 @@ func TestBits(t *testing.T) {
 
 func TestEveryWordIsFound(t *testing.T) {
 	none := NewNames(nil)
-	for line := range strings.Lines(text) {
+	for line := range strings.Lines(common().text) {
 		word, rank, _ := strings.Cut(strings.TrimSpace(line), " ")
 		if len(word) < shortest || len(word) > longest {
 			continue
