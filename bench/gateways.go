@@ -54,7 +54,10 @@ func (b *bench) right(dir string, faults []demo.Fault) (missed, wrong int, c cos
 
 // gateways are estates of ever more gateways, with two connections and forty rules each, and beside the least of them, reading its bytes.
 func gateways(b *bench) ([]line, error) {
-	sizes, most := []int{1000, 10_000, 100_000}, []float64{0, 512, 2048}
+	sizes, most := []int{1000, 10_000}, []float64{0, 512}
+	if b.huge {
+		sizes, most = append(sizes, 100_000), append(most, 2048)
+	}
 	if b.small {
 		sizes, most = []int{200, 1000}, []float64{0, 0}
 	}

@@ -40,7 +40,11 @@ func limit() {
 		metrics.Read(all)
 		size := func(i int) int64 { return int64(all[i].Value.Uint64()) }
 		used, beside := size(0), size(1)-size(2)-size(3)-size(4) // what is between objects, and the runtime's own
-		debug.SetMemoryLimit(max(small, used+beside+max(96<<20, used*2/5)))
+		room := max(96<<20, used*2/5)
+		if used > 512<<20 { // each clearing costs as much as is in use
+			room = used * 2 / 3
+		}
+		debug.SetMemoryLimit(max(small, used+beside+room))
 		runtime.SetFinalizer(m, again)
 	}
 	runtime.SetFinalizer(&mark{}, again)
