@@ -11,22 +11,20 @@ import (
 // Search looks for an expression in long texts. Where a text lacks words that every match must have, which is soon found out, the
 // expression is not tried.
 type Search struct {
-	compiled func() *regexp.Regexp
-	need     func() need
+	pattern  string
+	needOnce sync.Once
+	need     need
+	once     sync.Once
+	re       *regexp.Regexp
 }
 
-// NewSearch makes a search, compiled when it is first asked. A pattern that is none panics then.
-func NewSearch(pattern string) *Search {
-	return &Search{
-		compiled: Regexp(pattern),
-		need: sync.OnceValue(func() need {
-			tree, err := syntax.Parse(pattern, syntax.Perl)
-			if err != nil {
-				return need{} // compiling it says so
-			}
-			return needOf(tree.Simplify())
-		}),
-	}
+// NewSearch makes a search, compiled when it is first needed. A pattern that is none panics then.
+func NewSearch(pattern string) *Search { return &Search{pattern: pattern} }
+
+// compiled returns the expression.
+func (s *Search) compiled() *regexp.Regexp {
+	s.once.Do(func() { s.re = regexp.MustCompile(s.pattern) })
+	return s.re
 }
 
 // need is what a text must have for an expression to match in it: a word, all of some needs, or one of some. The zero need is none.
@@ -81,8 +79,12 @@ func needOf(re *syntax.Regexp) (n need) {
 
 // May reports whether a text may hold a match: it has the words that a match needs.
 func (s *Search) May(text []byte) bool {
-	n := s.need()
-	return n.met(text)
+	s.needOnce.Do(func() {
+		if tree, err := syntax.Parse(s.pattern, syntax.Perl); err == nil { // else compiling it says so
+			s.need = needOf(tree.Simplify())
+		}
+	})
+	return s.need.met(text)
 }
 
 // Match reports whether a text holds a match.
