@@ -62,10 +62,8 @@ func (f *Filter) asked(c *model.Chain, flows []Flow) []*model.Rule {
 	for _, one := range flows {
 		at = append(at, l.index.Meeting(one.Now, packet.Mark, packet.State)...)
 	}
-	if len(flows) > 1 {
-		slices.Sort(at)
-		at = slices.Compact(at)
-	}
+	slices.Sort(at)
+	at = slices.Compact(at)
 	out := make([]*model.Rule, len(at))
 	for i, k := range at {
 		out[i] = c.Rules[k]
