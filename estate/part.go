@@ -90,11 +90,7 @@ func (e *Estate) Content() cache.Digest {
 	settings := e.Settings()
 	s.Bytes(settings[:])
 	for _, f := range e.Gateways {
-		sum := f.sum
-		if f.plan != nil && sum == (cache.Digest{}) {
-			sum = f.plan.sum
-		}
-		s.Bytes(sum[:])
+		s.Bytes(f.plan.sum[:])
 	}
 	return s.Digest()
 }

@@ -53,7 +53,8 @@ func (g *Gateway) KeyFor(c *Connection, own, peer []ike.Identity) *Key {
 			}
 		}
 	}
-	if try(x.candidates(peer)); bestPeer == 0 { // no key is for the peer: one for itself
+	try(x.candidates(peer))
+	if bestPeer == 0 { // no key is for the peer: one for itself
 		found = nil
 		try(x.candidates(own))
 	}
@@ -63,7 +64,7 @@ func (g *Gateway) KeyFor(c *Connection, own, peer []ike.Identity) *Key {
 // keyIndex finds keys by whom they are for, and connections by whom they expect; both by their places among the gateway's.
 type keyIndex struct {
 	owned  map[ike.Identity][]int // keys whose owners are all definite
-	loose  []int                  // keys that may be for others than their owners' very identities
+	loose  []int                  // the others
 	inside map[*Connection][]int  // keys that stand in a connection
 
 	expecting map[ike.Identity][]int // connections by their peer's identity, and by its addresses
@@ -78,7 +79,7 @@ func (g *Gateway) keyIndex() *keyIndex {
 			if k.For != nil {
 				x.inside[k.For] = append(x.inside[k.For], i)
 			}
-			if len(k.Owners) == 0 || slices.ContainsFunc(k.Owners, func(o ike.Identity) bool { return !o.Definite() }) {
+			if k.loose() {
 				x.loose = append(x.loose, i)
 				continue
 			}
@@ -99,6 +100,11 @@ func (g *Gateway) keyIndex() *keyIndex {
 		}
 	})
 	return x
+}
+
+// loose reports whether a key may be for others than its owners' very identities.
+func (k *Key) loose() bool {
+	return len(k.Owners) == 0 || slices.ContainsFunc(k.Owners, func(o ike.Identity) bool { return !o.Definite() })
 }
 
 // candidates are the keys that may be for some identities, in their order.
@@ -131,7 +137,7 @@ func (g *Gateway) ServedBy(k *Key) []*Connection {
 			out = append(out, c)
 		}
 	}
-	if len(k.Owners) == 0 || slices.ContainsFunc(k.Owners, func(o ike.Identity) bool { return !o.Definite() }) {
+	if k.loose() {
 		for _, c := range g.Connections {
 			serves(c)
 		}

@@ -65,9 +65,6 @@ func (g *Gateway) Accepting(peer netip.Addr) []*Connection {
 			}
 		}
 	})
-	if len(g.index.byNone) == 0 {
-		return g.index.byPeer[peer]
-	}
 	var out []*Connection
 	for _, c := range g.index.byNone {
 		if as := c.RemoteAddrs.Value; as.Any() ||

@@ -114,7 +114,7 @@ func matches(gateways []*estate.Facts) []*Match {
 	for _, g := range gateways {
 		p.index(g)
 	}
-	return p.matches(p.edges(false, nil))
+	return p.matches(p.edges(nil))
 }
 
 func (p *pairing) own(g *estate.Facts, a netip.Addr) {
@@ -171,24 +171,24 @@ func expected(c *estate.Connection) ike.Identity {
 }
 
 // edges finds, for every connection, the connections that may be its far end. Where it has many candidates between the same addresses, and
-// some of them mirror its selectors or expect its identity, it takes those, and the others later: when whole says so, of the connections
-// that are left.
-func (p *pairing) edges(whole bool, left func(int) bool) []edge {
+// some of them mirror its selectors or expect its identity, it takes those. left names the connections that are left after that, among which
+// all are looked at; nil for the first time.
+func (p *pairing) edges(left func(int) bool) []edge {
 	var out []edge
 	done := map[[2]int]bool{}
 	for a, end := range p.ends {
-		if whole && !left(a) {
+		if left != nil && !left(a) {
 			continue
 		}
 		put := false
 		consider := func(bs []int) {
-			if len(bs) > maxAlike && !whole {
+			if len(bs) > maxAlike && left == nil {
 				if alike := p.alike(a, bs); len(alike) > 0 {
 					bs, put = alike, true
 				}
 			}
 			for _, b := range bs {
-				if whole && !left(b) {
+				if left != nil && !left(b) {
 					continue
 				}
 				key := [2]int{min(a, b), max(a, b)}
@@ -374,7 +374,7 @@ func (p *pairing) matches(edges []edge) []*Match {
 	}
 	take(edges)
 	if slices.ContainsFunc(p.later, func(n int) bool { return len(of[n]) == 0 }) {
-		take(p.edges(true, free))
+		take(p.edges(free))
 	}
 	for n, ts := range of {
 		if len(ts) == 0 {

@@ -39,14 +39,9 @@ type lookup struct {
 // manyRules is from how many rules on those of a chain are looked up; fewer are asked one after the other.
 const manyRules = 24
 
-// Asked returns the rules of a chain that some packets may meet, in their order.
-func (f *Filter) Asked(c *model.Chain, s packet.Set) []*model.Rule {
-	return f.asked(c, []Flow{Start(s)})
-}
-
-// asked returns the rules of a chain that some flows may meet, in their order. What a rule of a filter changes of packets
+// Asked returns the rules of a chain that some packets may meet, in their order. What a rule of a filter changes of packets
 // that stay in it, marks and states, is not what they are looked up by.
-func (f *Filter) asked(c *model.Chain, flows []Flow) []*model.Rule {
+func (f *Filter) Asked(c *model.Chain, s packet.Set) []*model.Rule {
 	l := f.rules[c]
 	if l == nil {
 		return c.Rules
@@ -58,12 +53,7 @@ func (f *Filter) asked(c *model.Chain, flows []Flow) []*model.Rule {
 		}
 		l.index = packet.NewIndex(sets)
 	})
-	var at []int
-	for _, one := range flows {
-		at = append(at, l.index.Meeting(one.Now, packet.Mark, packet.State)...)
-	}
-	slices.Sort(at)
-	at = slices.Compact(at)
+	at := l.index.Meeting(s, packet.Mark, packet.State)
 	out := make([]*model.Rule, len(at))
 	for i, k := range at {
 		out[i] = c.Rules[k]
@@ -118,7 +108,7 @@ func (f *Filter) Run(c *model.Chain, flow Flow) []Verdict {
 		r.done = append(r.done, Verdict{Flow: flow.with(rest), Verb: model.Accept})
 		flow = flow.with(flow.Now.And(mine))
 	}
-	for _, left := range r.chain(c, []Flow{flow}, 0) {
+	for _, left := range r.chain(c, flow, 0) {
 		r.policy(left)
 	}
 	return r.done
@@ -152,10 +142,11 @@ func (r *run) decide(f Flow, rule *model.Rule, verb model.Verb) {
 	r.done = append(r.done, Verdict{Flow: f, Verb: verb, Rule: rule})
 }
 
-// chain sends flows through the rules of a chain and returns those that come out at its end or by return.
-func (r *run) chain(c *model.Chain, flows []Flow, depth int) []Flow {
+// chain sends a flow through the rules of a chain and returns what comes out at its end or by return.
+func (r *run) chain(c *model.Chain, flow Flow, depth int) []Flow {
 	var back []Flow
-	for _, rule := range r.filter.asked(c, flows) {
+	flows := []Flow{flow}
+	for _, rule := range r.filter.Asked(c, flow.Now) {
 		if len(flows) == 0 {
 			break
 		}
@@ -237,9 +228,9 @@ func (r *run) verb(c *model.Chain, rule *model.Rule, f Flow, depth int) (stay, b
 		case depth >= 16: // the kernel refuses deeper jumps (NFT_JUMP_STACK_SIZE)
 			r.decide(f.doubt("the chains jump in a circle"), rule, model.UnknownAction)
 		case rule.Verb == model.Jump:
-			return r.chain(to, []Flow{f}, depth+1), nil
+			return r.chain(to, f, depth+1), nil
 		default:
-			return nil, r.chain(to, []Flow{f}, depth+1)
+			return nil, r.chain(to, f, depth+1)
 		}
 	case model.UnknownAction:
 		r.decide(r.step(f, rule, "does something that was not read"), rule, model.UnknownAction)
