@@ -171,8 +171,8 @@ func expected(c *estate.Connection) ike.Identity {
 }
 
 // edges finds, for every connection, the connections that may be its far end. Where it has many candidates between the same addresses, and
-// some of them mirror its selectors or expect its identity, it takes those. left names the connections that are left after that, among which
-// all are looked at; nil for the first time.
+// some of them mirror its selectors or expect its identity, it takes those. left names the connections that are left after that: all of
+// their candidates are looked at that are left too; nil for the first time.
 func (p *pairing) edges(left func(int) bool) []edge {
 	var out []edge
 	done := map[[2]int]bool{}
