@@ -53,6 +53,7 @@ type Path struct {
 	of       map[policyKey]*Policy
 	owners   map[netip.Addr]string // the interfaces that have addresses
 	down     *model.Child          // that has no SA, where the path was made for all of them up
+	logging  func() *logging
 }
 
 // policyKey is what a policy is asked for by.
@@ -71,7 +72,7 @@ type Ends struct{ Own, Peer netip.Addr }
 
 // NewPath prepares a gateway. ends gives, for each of its connections, the addresses of every tunnel that it is an end of.
 func NewPath(g *model.Gateway, ends func(*model.Connection) []Ends, opts Options) *Path {
-	p := &Path{Gateway: g, router: NewRouter(g), devices: map[string]*model.Interface{}}
+	p := &Path{Gateway: g, router: NewRouter(g), devices: map[string]*model.Interface{}, logging: loggingOf(g)}
 	p.owners = map[netip.Addr]string{}
 	for _, i := range g.Interfaces {
 		p.devices[i.Name] = i

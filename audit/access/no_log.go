@@ -5,7 +5,6 @@ import (
 
 	"toril/audit"
 	"toril/model"
-	"toril/walk"
 )
 
 // NoLog speaks where new connections of a tunnel are accepted and nothing is logged.
@@ -47,7 +46,7 @@ var NoLog = &audit.Check{
 					rule = st.Rule
 				}
 			}
-			if logged || rule == nil || metLogs(s.Gateway, o) {
+			if logged || rule == nil || path.Logs(o.Now) {
 				continue
 			}
 			f := p.On(s, rule.At, false)
@@ -56,16 +55,4 @@ var NoLog = &audit.Check{
 			return
 		}
 	},
-}
-
-// metLogs reports whether some rule of the gateway that logs is for packets of the flow.
-func metLogs(g *model.Gateway, o walk.Outcome) bool {
-	for _, c := range g.Chains {
-		for _, r := range c.Rules {
-			if r.Log && r.When.Overlaps(o.Now) {
-				return true
-			}
-		}
-	}
-	return false
 }

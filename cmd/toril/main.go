@@ -18,7 +18,7 @@ func main() {
 }
 
 // small is what a run may take before memory is cleared more often: long rule lists live long.
-const small = 400 << 20
+const small = 470 << 20
 
 // rarely is how much, in percent of what is in use, may be made anew before memory is cleared, as long as all stays below small.
 const rarely = 400
@@ -40,11 +40,7 @@ func limit() {
 		metrics.Read(all)
 		size := func(i int) int64 { return int64(all[i].Value.Uint64()) }
 		used, beside := size(0), size(1)-size(2)-size(3)-size(4) // what is between objects, and the runtime's own
-		room := max(96<<20, used*2/5)
-		if used > 512<<20 { // each clearing costs as much as is in use
-			room = used * 2 / 3
-		}
-		debug.SetMemoryLimit(max(small, used+beside+room))
+		debug.SetMemoryLimit(max(small, used*5/2+beside))        // each clearing costs as much as is in use
 		runtime.SetFinalizer(m, again)
 	}
 	runtime.SetFinalizer(&mark{}, again)

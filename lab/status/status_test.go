@@ -88,7 +88,7 @@ charon {
     }
   }
   retransmit_tries = 2
-  retransmit_timeout = 1
+  retransmit_timeout = 4
   retransmit_base = 1
 }
 E

@@ -246,8 +246,10 @@ var demands = sync.OnceValue(func() map[string][]string {
 })
 
 // unmet returns what the options of a module or target, with their "--", lack or have too much; "" where nothing.
-func unmet[V any](owner string, used map[string]V) string {
-	has := func(o string) bool { _, ok := used["--"+o]; return ok }
+func unmet(owner string, used []string) string {
+	has := func(o string) bool {
+		return slices.ContainsFunc(used, func(u string) bool { return strings.TrimPrefix(u, "--") == o })
+	}
 	for _, d := range demands()[owner] {
 		if d == "*" {
 			if len(used) == 0 {

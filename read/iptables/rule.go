@@ -106,16 +106,21 @@ type state struct {
 	i        int
 	not      bool
 	module   string
-	rule     model.Rule
+	rule     *model.Rule  // by itself, as it outlives the rest
 	from     netip.Prefix // -s and -d where they are one network: what NETMAP moves
 	onto     netip.Prefix
 	policies []policy
 
-	said    map[string]bool   // options that may stand once
-	loaded  []string          // modules, in their order
-	used    []map[string]bool // which options of each stood
-	proto   uint64            // the protocol that the rule is for; 0 where it is for several
-	implied string            // the module that it brings
+	said    []string // options that may stand once
+	loaded  []module // in their order
+	proto   uint64   // the protocol that the rule is for; 0 where it is for several
+	implied string   // the module that it brings
+}
+
+// module is one that was loaded.
+type module struct {
+	name string
+	used []string // the options of it that stood
 }
 
 // policy is what "-m policy" says.
@@ -134,8 +139,7 @@ type policy struct {
 }
 
 func (r *reader) rule(n int, c *model.Chain, packets string, w []string) []*model.Rule {
-	s := &state{reader: r, n: n, chain: c, w: w, said: map[string]bool{}}
-	s.rule.At, s.rule.When = r.in.At(n), packet.Only(r.packetFamily())
+	s := &state{reader: r, n: n, chain: c, w: w, rule: &model.Rule{At: r.in.At(n), When: packet.Only(r.packetFamily())}}
 	if packets != "" {
 		s.rule.Counter = true
 		s.rule.Packets, _ = strconv.ParseUint(packets, 10, 64)
@@ -146,16 +150,16 @@ func (r *reader) rule(n int, c *model.Chain, packets string, w []string) []*mode
 			s.step()
 		}
 		s.finishPolicy()
-		for i, m := range s.loaded {
-			if why := unmet(m, s.used[i]); why != "" {
+		for _, m := range s.loaded {
+			if why := unmet(m.name, m.used); why != "" {
 				s.refuse("the module %s", why)
 			}
 		}
 	}) != nil { // which packets it is for is not known: it may do anything
-		s.rule = model.Rule{At: s.rule.At, When: base, Verb: model.UnknownAction, Unread: true, Unsure: []string{read.TooLarge}}
+		*s.rule = model.Rule{At: s.rule.At, When: base, Verb: model.UnknownAction, Unread: true, Unsure: []string{read.TooLarge}}
 		r.in.Unread(n, c.ID(), "%s", read.TooLarge)
 	}
-	return []*model.Rule{&s.rule}
+	return []*model.Rule{s.rule}
 }
 
 // take returns the next word, with "!" before it noted.
@@ -226,10 +230,10 @@ func (s *state) step() {
 		if s.not && once == "-j" {
 			s.refuse("there is no \"!\" before a target")
 		}
-		if s.said[once] {
+		if slices.Contains(s.said, once) {
 			s.refuse("%s stands twice", once)
 		}
-		s.said[once] = true
+		s.said = append(s.said, once)
 		if s.i >= len(s.w) {
 			s.refuse("a value was expected behind %q", opt)
 			return
@@ -291,21 +295,33 @@ func (s *state) protocol(name string) {
 	}
 	if !s.not {
 		s.proto = n
-		s.implied = map[uint64]string{6: "tcp", 17: "udp", 136: "udplite", 132: "sctp", 33: "dccp", 1: "icmp", 58: "icmp6", 50: "esp",
-			51: "ah", 108: "ipcomp", 135: "mh"}[n]
+		s.implied = implied()[n]
 	}
 	base := packet.Only(s.packetFamily())
 	s.narrow(base, base.With(packet.Proto, packet.OneOf(n)))
 }
 
+// implied are the modules that protocols bring.
+var implied = sync.OnceValue(func() map[uint64]string {
+	return map[uint64]string{
+		6: "tcp", 17: "udp", 136: "udplite", 132: "sctp", 33: "dccp", 1: "icmp", 58: "icmp6", 50: "esp", 51: "ah", 108: "ipcomp", 135: "mh",
+	}
+})
+
+// protocolOf are the protocols that modules are for.
+var protocolOf = sync.OnceValue(func() map[string]uint64 {
+	out := map[string]uint64{"icmpv6": 58, "ipv6-icmp": 58, "mobility-header": 135}
+	for n, name := range implied() {
+		out[name] = n
+	}
+	return out
+})
+
 // load reads the name of a module.
 func (s *state) load(name string) {
 	s.module = name
-	s.loaded = append(s.loaded, name)
-	s.used = append(s.used, map[string]bool{})
-	if n := map[string]uint64{"tcp": 6, "udp": 17, "udplite": 136, "sctp": 132, "dccp": 33, "icmp": 1, "icmp6": 58, "icmpv6": 58,
-		"ipv6-icmp": 58, "esp": 50, "ah": 51, "ipcomp": 108, "mh": 135, "mobility-header": 135}[name]; n != 0 &&
-		s.proto != n {
+	s.loaded = append(s.loaded, module{name: name})
+	if n := protocolOf()[name]; n != 0 && s.proto != n {
 		s.refuse("the module %s is for its protocol only", name)
 	}
 	switch {
@@ -323,8 +339,8 @@ func (s *state) load(name string) {
 // form returns what stands behind an option: as the modules that were loaded have it, the last first, or the protocol's.
 func (s *state) form(opt string) (module string, f form, ok bool) {
 	for _, m := range slices.Backward(s.loaded) {
-		if f, ok := forms()[m][opt]; ok {
-			return m, f, true
+		if f, ok := forms()[m.name][opt]; ok {
+			return m.name, f, true
 		}
 	}
 	if f, ok := forms()[s.implied][opt]; ok && s.implied != "" {
@@ -334,24 +350,23 @@ func (s *state) form(opt string) (module string, f form, ok bool) {
 }
 
 // once reports whether an option of a module stands for the first time; after "--next" the policy's may stand again.
-func (s *state) once(module, opt string) bool {
-	if !slices.Contains(s.loaded, module) {
-		s.loaded, s.used = append(s.loaded, module), append(s.used, map[string]bool{})
+func (s *state) once(name, opt string) bool {
+	at := len(s.loaded) - 1
+	for at >= 0 && s.loaded[at].name != name {
+		at--
 	}
-	for i := range slices.Backward(s.loaded) {
-		if s.loaded[i] != module {
-			continue
-		}
-		if opt == "--next" {
-			clear(s.used[i])
-			return true
-		}
-		if s.used[i][opt] {
-			return false
-		}
-		s.used[i][opt] = true
+	if at < 0 {
+		at, s.loaded = len(s.loaded), append(s.loaded, module{name: name})
+	}
+	m := &s.loaded[at]
+	switch {
+	case opt == "--next":
+		m.used = m.used[:0]
 		return true
+	case slices.Contains(m.used, opt):
+		return false
 	}
+	m.used = append(m.used, opt)
 	return true
 }
 
@@ -936,7 +951,7 @@ func (s *state) targetOptions(name string) map[string]string {
 			s.i += len(form)
 		}
 	}
-	if why := unmet(name, out); why != "" {
+	if why := unmet(name, slices.Collect(maps.Keys(out))); why != "" {
 		s.refuse("the target %s", why)
 	}
 	return out

@@ -159,8 +159,19 @@ func quoted(text string, add func(word string, start, end int)) {
 			within = true
 		case c == ' ' || c == '\t' || c == '\r':
 			flush(i)
+		case start < 0: // mostly a word without marks
+			end := len(text)
+			if n := strings.IndexAny(text[i:], " \t\r\""); n >= 0 {
+				end = i + n
+			}
+			if end == len(text) || text[end] != '"' {
+				add(text[i:end], i, end)
+			} else {
+				begin(i)
+				b.WriteString(text[i:end])
+			}
+			i = end - 1
 		default:
-			begin(i)
 			b.WriteByte(c)
 		}
 	}
