@@ -27,7 +27,9 @@ type indexed struct {
 	box   *box
 	set   int
 	hull  [len(lookedUp)]span
-	exact uint16 // a bit for each field of which the hull says all
+	fam   Family
+	has   uint16 // a bit for each field that the box asks for
+	exact uint16 // and for each of which the hull says all
 }
 
 // The fields by which boxes are looked up; the others are compared one by one.
@@ -50,6 +52,28 @@ func spanOf(b *box, f Field) span {
 		return span{lo.hi, hi.hi}
 	}
 	return span{lo.lo, hi.lo}
+}
+
+// spansAt are those of a packet.
+func spansAt(fam Family, p *[fields]number) (out [len(lookedUp)]span) {
+	for n, f := range lookedUp {
+		v := p[f].lo
+		if fam == IPv6 && (f == Src || f == Dst) {
+			v = p[f].hi
+		}
+		out[n] = span{v, v}
+	}
+	return out
+}
+
+// takes reports whether a packet of the box's family, whose spans are at, is in it.
+func (o *indexed) takes(p *[fields]number, at *[len(lookedUp)]span) bool {
+	for n := range at {
+		if !o.hull[n].meets(at[n]) {
+			return false
+		}
+	}
+	return o.box.hasPoint(p)
 }
 
 // exactIn returns a bit for each field of a box of which its span says all.
@@ -89,7 +113,7 @@ func NewIndex(sets []Set) *Index {
 			for n, f := range lookedUp {
 				one.hull[n] = spanOf(b, f)
 			}
-			one.exact = exactIn(b)
+			one.fam, one.has, one.exact = b.fam, b.has, exactIn(b)
 			by[b.fam] = append(by[b.fam], int32(len(x.all)))
 			x.all = append(x.all, one)
 		}
@@ -211,7 +235,7 @@ func (x *Index) near(b *box, hull *[len(lookedUp)]span, yes func(place int, o *i
 				return
 			}
 		}
-		if has := b.has & o.box.has; o.box.meetsIn(b, has&^(exact&o.exact)) {
+		if left := b.has & o.has &^ (exact & o.exact); b.fam == o.fam && (left == 0 || o.box.meetsIn(b, left)) {
 			yes(int(p), o)
 		}
 	}
@@ -295,7 +319,7 @@ func (a Around) Covered(wanted func(set int) bool) (by []int, ok bool, err error
 		return nil, false, nil
 	}
 	for k := range a.boxes {
-		var cs []int
+		cs := make([]int, 0, len(a.boxes[k]))
 		for _, c := range a.boxes[k] {
 			if wanted(a.x.all[c].set) {
 				cs = append(cs, c)
@@ -323,7 +347,8 @@ func (x *Index) coverOne(at int, cs []int) ([]int, bool, error) {
 	b := x.all[at].box
 	for _, high := range []bool{true, false} { // mostly two packets of it tell that it is not
 		p := b.corner(high)
-		if !slices.ContainsFunc(cs, func(c int) bool { return x.all[c].box.hasPoint(&p) }) {
+		at := spansAt(b.fam, &p)
+		if !slices.ContainsFunc(cs, func(c int) bool { return x.all[c].takes(&p, &at) }) {
 			return nil, false, nil
 		}
 	}
