@@ -84,7 +84,7 @@ func (w ipsecConf) text(x set, between string) (string, error) {
 	switch v := x.value.(type) {
 	case []ike.Proposal:
 		if w.libreswan {
-			return joined(v, libreswan.Write, between)
+			return joined(v, libreswan.Dialect{V1: x.end.Connection.Version.Value == ike.V1}.Write, between)
 		}
 		text, err := joined(v, strongswan.Write, between)
 		return text + "!", err // without it the daemon adds proposals of its own

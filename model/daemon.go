@@ -13,4 +13,11 @@ type Daemon struct {
 	FixedPorts bool
 	// GuardsAggressive: as responder it takes IKEv1's aggressive mode with a pre-shared key only if its own options allow it.
 	GuardsAggressive bool
+	// KeepsMode: a child comes up in its own mode, tunnel or transport, or not at all; under IKEv1 in the initiator's.
+	KeepsMode bool
+	// RenewsAlike: under IKEv2 it renews a child with perfect forward secrecy as it is, with the key exchange of the IKE SA, whatever
+	// groups its proposals name.
+	RenewsAlike bool
+	// FollowsV1: of IKEv1 it sends its proposals as they are, and as a responder takes the first of the initiator's that it has.
+	FollowsV1 bool
 }

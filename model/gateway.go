@@ -228,6 +228,7 @@ type Connection struct {
 	LocalPort   Setting[int]
 	RemotePort  Setting[int]
 	Proposals   Setting[[]ike.Proposal]
+	Accepts     []ike.Proposal // what a responder takes, where that is more than the proposals; nil: those
 	Local       Party
 	Remote      Party
 	Rekey       Setting[time.Duration] // 0: the IKE SA is not rekeyed
@@ -336,7 +337,9 @@ type Child struct {
 	Proposals    Setting[[]ike.Proposal]
 	Local        Setting[ike.Selectors]
 	Remote       Setting[ike.Selectors]
+	Accepts      []ike.Proposal // what a responder takes, where that is more than the proposals; nil: those
 	Mode         Setting[ike.Mode]
+	Whole        Setting[bool] // its selectors are taken as they are, or not at all: no narrowing (RFC 7296 section 2.9)
 	Start        Setting[Start]
 	CloseAction  Setting[Start]
 	DPDAction    Setting[string]
@@ -367,6 +370,22 @@ type Child struct {
 	Parts        Parts                      // as of a connection
 	HostToHost   bool                       // the selectors are the IKE addresses
 	More         map[string]Setting[string] // further settings, as written, by their names in model/settings
+}
+
+// Takes returns what a responder takes.
+func (c *Connection) Takes() []ike.Proposal {
+	if c.Accepts != nil {
+		return c.Accepts
+	}
+	return c.Proposals.Value
+}
+
+// Takes returns what a responder takes.
+func (c *Child) Takes() []ike.Proposal {
+	if c.Accepts != nil {
+		return c.Accepts
+	}
+	return c.Proposals.Value
 }
 
 // RouteBased reports whether the child's packets are chosen by an interface or a mark, and not by its selectors alone.

@@ -59,7 +59,7 @@ func (a *attempt) authenticate() *Failure {
 	if nominal := a.t; len(nominal.Ends) == 2 && a.r.c != nominal.Ends[0].Connection && a.r.c != nominal.Ends[1].Connection {
 		a.Notes = append(a.Notes, fmt.Sprintf("%s responds with its connection %s", a.r.name(), a.r.c.Name))
 	}
-	for _, ask := range []func() *Failure{a.identities, a.keys, a.certificates, a.childless} {
+	for _, ask := range []func() *Failure{a.identities, a.keys, a.postQuantum, a.certificates, a.childless} {
 		if f := ask(); f != nil {
 			return f
 		}
@@ -101,6 +101,26 @@ func (a *attempt) identity(c *model.Connection) int {
 		return 0
 	}
 	return peer + own
+}
+
+// postQuantum asks whether an end that insists on a post-quantum pre-shared key gets one (RFC 8784 section 3).
+func (a *attempt) postQuantum() *Failure {
+	for _, ends := range [][2]side{{a.i, a.r}, {a.r, a.i}} {
+		asks, far := ends[0], ends[1]
+		if a.Version != ike.V2 || !asks.c.PPKRequired.Value || far.c.PPK.Value {
+			continue
+		}
+		f := &Failure{
+			Topic:  Key,
+			Step:   Auth,
+			Notify: "AUTHENTICATION_FAILED",
+			Lines:  [2]source.Pos{a.i.c.PPK.Where(a.i.c.At), a.r.c.PPK.Where(a.r.c.At)},
+			Why:    fmt.Sprintf("%s insists on a post-quantum pre-shared key, and %s is set up without one", asks.name(), far.name()),
+		}
+		f.Changes = []string{fmt.Sprintf("set the key up on %s", far.name()), fmt.Sprintf("on %s do not insist on it", asks.name())}
+		return f
+	}
+	return nil
 }
 
 // mode compares main and aggressive mode, which IKEv1 has.

@@ -82,6 +82,10 @@ func (a *attempt) child(k *model.Child, first bool) Child {
 	if a.Version == ike.V1 {
 		c.Local, c.Remote = ike.Selectors{onePort(c.Local[0])}, ike.Selectors{onePort(c.Remote[0])}
 	}
+	if f := a.lessThanAsked(&c, k, local, remote, step); f != nil {
+		c.Failure = f
+		return c
+	}
 	if f := a.wrap(&c, k, step); f != nil {
 		c.Failure = f
 		return c
@@ -106,7 +110,11 @@ func (a *attempt) counterpart(local, remote ike.Selectors) *model.Child {
 	var best *model.Child
 	bestScore := 0
 	for _, k := range a.theirs() {
-		l, r := fit(k.Local.Value.At(own), remote), fit(k.Remote.Value.At(peer), local)
+		mine, theirs := k.Local.Value.At(own), k.Remote.Value.At(peer)
+		if k.Whole.Value && !(samePackets(mine, remote) && samePackets(theirs, local)) {
+			continue
+		}
+		l, r := fit(mine, remote), fit(theirs, local)
 		if l > 0 && r > 0 && l+r > bestScore {
 			best, bestScore = k, l+r
 		}
@@ -158,6 +166,23 @@ func fit(have, asked ike.Selectors) int {
 	return best
 }
 
+func samePackets(a, b ike.Selectors) bool { return a.Packets().Equal(b.Packets()) }
+
+// lessThanAsked asks whether an initiator takes the answer where it is less than what it asked for.
+func (a *attempt) lessThanAsked(c *Child, k *model.Child, local, remote ike.Selectors, step Step) *Failure {
+	if !k.Whole.Value || samePackets(c.Local, local) && samePackets(c.Remote, remote) {
+		return nil
+	}
+	return &Failure{
+		Topic: Selectors,
+		Step:  step,
+		Lines: [2]source.Pos{k.Whole.Where(k.At), c.With.Local.Where(c.With.At)},
+		Why: fmt.Sprintf("%s proposes %s to %s, %s narrows that to %s to %s, and %s takes no less than it asks for", a.i.name(), local, remote,
+			a.r.name(), c.Local, c.Remote, a.i.name()),
+		Changes: []string{fmt.Sprintf("on %s set local to %s and remote to %s", a.i.name(), c.Local, c.Remote)},
+	}
+}
+
 func (a *attempt) selectorsFail(step Step, k *model.Child, local, remote ike.Selectors) *Failure {
 	notify := "TS_UNACCEPTABLE"
 	if a.Version == ike.V1 {
@@ -169,14 +194,19 @@ func (a *attempt) selectorsFail(step Step, k *model.Child, local, remote ike.Sel
 	if theirs := a.theirs(); len(theirs) == 1 {
 		o := theirs[0]
 		f.Lines[1] = o.Local.Where(o.At)
+		differ := "which is not mirrored"
+		if o.Whole.Value && fit(o.Local.Value.At(a.r.own), remote) > 0 && fit(o.Remote.Value.At(a.source()), local) > 0 {
+			differ = "and takes nothing else"
+		}
 		f.Why = fmt.Sprintf(
-			"%s proposes %s to %s, and %s has %s to %s, which is not mirrored",
+			"%s proposes %s to %s, and %s has %s to %s, %s",
 			a.i.name(),
 			local,
 			remote,
 			a.r.name(),
 			o.Local.Value,
 			o.Remote.Value,
+			differ,
 		)
 		f.Changes = append(f.Changes, fmt.Sprintf("on %s set local to %s and remote to %s", a.i.name(), o.Remote.Value, o.Local.Value))
 	}
@@ -212,6 +242,23 @@ func (a *attempt) wrap(c *Child, k *model.Child, step Step) *Failure {
 	if mine == theirs {
 		c.Mode = mine
 		return nil
+	}
+	if a.Version == ike.V1 && a.r.c.Daemon.KeepsMode {
+		c.Mode = mine
+		return nil
+	}
+	if a.Version == ike.V2 && (a.i.c.Daemon.KeepsMode && mine == ike.Transport || a.r.c.Daemon.KeepsMode && theirs == ike.Transport) {
+		f := &Failure{
+			Topic:   Mode,
+			Step:    step,
+			Lines:   lines,
+			Why:     fmt.Sprintf("%s is set to %s mode, %s to %s mode, and one of them takes no other", a.i.name(), mine, a.r.name(), theirs),
+			Changes: []string{"set the same mode on both ends"},
+		}
+		if theirs == ike.Transport {
+			f.Notify = "NO_PROPOSAL_CHOSEN"
+		}
+		return f
 	}
 	if a.Version == ike.V1 {
 		return &Failure{
@@ -279,13 +326,13 @@ func (a *attempt) quickTransport() *Failure {
 
 // suite chooses the child's suite.
 func (a *attempt) suite(c *Child, k *model.Child, step Step) *Failure {
-	mine, theirs := k.Proposals.Value, c.With.Proposals.Value
-	decides := a.r.Gateway.Options.InitiatorDecides.Value
+	mine, theirs := k.Proposals.Value, c.With.Takes()
+	decides := a.initiatorDecides(a.r.c)
 	lines := [2]source.Pos{k.Proposals.Where(k.At), c.With.Proposals.Where(c.With.At)}
 	var ok bool
 	switch {
 	case a.Version == ike.V1:
-		offer := a.quickOffer(mine)
+		offer := a.quickOffer(a.i.c, mine)
 		c.Suite, _, ok = ike.Choose(theirs, offer, decides)
 		if !ok {
 			return &Failure{
@@ -348,7 +395,7 @@ func (a *attempt) pfsOr(mine, theirs []ike.Proposal) Topic {
 }
 
 // quickOffer is what an IKEv1 initiator proposes in quick mode: proposals of one group, or of none.
-func (a *attempt) quickOffer(ps []ike.Proposal) []ike.Proposal {
+func (a *attempt) quickOffer(of *model.Connection, ps []ike.Proposal) []ike.Proposal {
 	group := ike.QuickModeGroup(ps, a.IKE.Transforms[ike.KeyExchange])
 	var out []ike.Proposal
 	for _, p := range ps {
@@ -361,6 +408,9 @@ func (a *attempt) quickOffer(ps []ike.Proposal) []ike.Proposal {
 			p.Transforms[ike.KeyExchange] = ike.Choices{group}
 		}
 		out = append(out, p)
+	}
+	if of.Daemon.FollowsV1 {
+		return out
 	}
 	return ike.OfferV1(out)
 }
@@ -401,6 +451,36 @@ func (a *attempt) narrowed(c *Child, k *model.Child, local, remote ike.Selectors
 	_, _ = local, remote
 }
 
+// renewal is what an end proposes, or takes, when the keys of a child are renewed under IKEv2.
+func (a *attempt) renewal(c *Child, k *model.Child) []ike.Proposal {
+	of := a.r.c
+	if k == c.Of {
+		of = a.i.c
+	}
+	if !of.Daemon.RenewsAlike || !k.PFS.Value {
+		return k.Proposals.Value
+	}
+	p := ike.Proposal{Protocol: c.Suite.Protocol}
+	for _, r := range ike.TypesShown() {
+		if one := c.Suite.Transforms[r]; one.Algorithm != nil {
+			p.Transforms[r] = ike.Choices{one}
+		}
+	}
+	p.Transforms[ike.KeyExchange] = ike.Choices{a.IKE.Transforms[ike.KeyExchange]}
+	return []ike.Proposal{p}
+}
+
+// sendsAnother reports whether whoever renews a child sends the share of another group than the one that the other end takes, which does not
+// ask for that: it says INVALID_SYNTAX, and the IKE SA goes too (seen with strongSwan 5.9.8 and Libreswan 4.10).
+func (a *attempt) sendsAnother(c *Child, responder *model.Child, asked []ike.Proposal) bool {
+	of := a.r.c
+	if responder == c.Of {
+		of = a.i.c
+	}
+	sent := ike.FirstGroup(asked)
+	return of.Daemon.RenewsAlike && responder.PFS.Value && sent.Algorithm != nil && sent.ID != 0 && !sent.Same(a.IKE.Transforms[ike.KeyExchange])
+}
+
 // rekeyChild says when the child's keys are renewed, and whether that succeeds.
 func (a *attempt) rekeyChild(c *Child, k *model.Child) {
 	i, r := k.Rekey.Value, c.With.Rekey.Value
@@ -410,14 +490,15 @@ func (a *attempt) rekeyChild(c *Child, k *model.Child) {
 			if initiator == k {
 				return c.Suite, Agrees
 			}
-			if s, _, ok := ike.Choose(responder.Proposals.Value, a.quickOffer(initiator.Proposals.Value),
+			if s, _, ok := ike.Choose(responder.Takes(), a.quickOffer(a.r.c, initiator.Proposals.Value),
 				g.Options.InitiatorDecides.Value); ok &&
 				a.reverses(initiator, responder) {
 				return s, Agrees
 			}
 			return ike.Suite{}, Fails
 		}
-		if s, ok := create(initiator.Proposals.Value, responder.Proposals.Value, g.Options.InitiatorDecides.Value); ok {
+		asked := a.renewal(c, initiator)
+		if s, ok := create(asked, a.renewal(c, responder), g.Options.InitiatorDecides.Value); ok && !a.sendsAnother(c, responder, asked) {
 			return s, Agrees
 		}
 		return ike.Suite{}, Fails
@@ -447,17 +528,35 @@ func (a *attempt) rekeyChild(c *Child, k *model.Child) {
 		Step:   Create,
 		Notify: "NO_PROPOSAL_CHOSEN",
 		Lines:  [2]source.Pos{k.Proposals.Where(k.At), c.With.Proposals.Where(c.With.At)},
-		Why:    a.pfsDiffers(k, c.With),
+		Why:    a.pfsDiffers(a.renewal(c, k), a.renewal(c, c.With)),
 	}
-	own, far := groupStrength(k), groupStrength(c.With)
+	for _, end := range []*model.Child{k, c.With} {
+		if of := (map[bool]string{true: a.i.name(), false: a.r.name()})[end == c.With]; a.sendsAnother(c, end, a.renewal(c, other(c, end))) {
+			re.Failure.Notify = "INVALID_SYNTAX"
+			re.Failure.Why = fmt.Sprintf("%s renews with the key exchange that its proposals name first, %s. The daemon of the other end renews with that "+
+				"of the IKE SA alone, %s, and does not ask for it: the IKE SA is closed", of, ike.FirstGroup(a.renewal(c, other(c, end))).Label(),
+				a.IKE.Transforms[ike.KeyExchange].Label())
+			re.Failure.Changes = append(re.Failure.Changes, fmt.Sprintf("on %s name %s first for the child", of, a.IKE.Transforms[ike.KeyExchange].Label()))
+			return
+		}
+	}
+	own, far := groupStrength(a.renewal(c, k)), groupStrength(a.renewal(c, c.With))
 	if own >= far {
 		re.Failure.Changes = append(re.Failure.Changes, fmt.Sprintf("on %s, add the group of %s to the child's proposals (%s)", a.r.name(),
-			a.i.name(), groupsOf(k)))
+			a.i.name(), groupsOf(a.renewal(c, k))))
 	}
 	if far >= own {
 		re.Failure.Changes = append(re.Failure.Changes, fmt.Sprintf("on %s, add the group of %s to the child's proposals (%s)", a.i.name(),
-			a.r.name(), groupsOf(c.With)))
+			a.r.name(), groupsOf(a.renewal(c, c.With))))
 	}
+}
+
+// other is the other end's child.
+func other(c *Child, k *model.Child) *model.Child {
+	if k == c.Of {
+		return c.With
+	}
+	return c.Of
 }
 
 // reverses reports whether the selectors that the responder would ask for in quick mode fit the initiator's child.
@@ -479,17 +578,17 @@ func least(a, b time.Duration) time.Duration {
 	return min(a, b)
 }
 
-func groupsOf(k *model.Child) string {
-	if cs := ike.All(k.Proposals.Value, ike.KeyExchange); len(cs) > 0 {
+func groupsOf(ps []ike.Proposal) string {
+	if cs := ike.All(ps, ike.KeyExchange); len(cs) > 0 {
 		return cs.Labels()
 	}
 	return "none"
 }
 
-// groupStrength is the strength in bits of the strongest group of a child's proposals; 0 for none.
-func groupStrength(k *model.Child) int {
+// groupStrength is the strength in bits of the strongest group of proposals; 0 for none.
+func groupStrength(ps []ike.Proposal) int {
 	best := 0
-	for _, c := range ike.All(k.Proposals.Value, ike.KeyExchange) {
+	for _, c := range ike.All(ps, ike.KeyExchange) {
 		if c.ID != 0 {
 			best = max(best, c.Strength())
 		}
@@ -497,7 +596,7 @@ func groupStrength(k *model.Child) int {
 	return best
 }
 
-func (a *attempt) pfsDiffers(mine, theirs *model.Child) string {
+func (a *attempt) pfsDiffers(mine, theirs []ike.Proposal) string {
 	return fmt.Sprintf(
 		"perfect forward secrecy: %s on %s, %s on %s. The first child SA is set up without a key exchange of its own, so it comes "+
 			"up; rekeying needs a common one",

@@ -376,8 +376,12 @@ func (c *comparison) pfs(p *both) verdict {
 	a, b := p.kids.A, p.kids.B
 	_, ab := create(a.Proposals.Value, b.Proposals.Value, false)
 	_, ba := create(b.Proposals.Value, a.Proposals.Value, false)
-	v := verdict{differs: (!ab || !ba) && groupsOf(a) != groupsOf(b)}
-	if done := c.outcome(p.kids); done != nil && done.Outcome == Agrees && done.Rekey.Suite.Transforms[ike.KeyExchange].Algorithm != nil {
+	v := verdict{differs: (!ab || !ba) && groupsOf(a.Proposals.Value) != groupsOf(b.Proposals.Value)}
+	done := c.outcome(p.kids)
+	if done != nil && done.Outcome == Agrees && (a.PFS.Value || b.PFS.Value) { // a daemon of one of them does not go by its proposals alone
+		v.differs = done.Rekey.ByInitiator != Agrees || done.Rekey.ByResponder != Agrees
+	}
+	if done != nil && done.Outcome == Agrees && done.Rekey.Suite.Transforms[ike.KeyExchange].Algorithm != nil {
 		v.agreed = done.Rekey.Suite.Transforms[ike.KeyExchange].Label()
 	}
 	return v

@@ -497,9 +497,9 @@ func (a *attempt) proposals() *Failure {
 	}
 	offer := a.offer()
 	for _, c := range asked {
-		if s, retry, ok := a.negotiate(offer, c.Proposals.Value); ok {
+		if s, retry, ok := a.negotiate(offer, c); ok {
 			a.IKE, a.Retry = s, retry
-			a.meet = slices.DeleteFunc(slices.Clone(a.meet), func(c *model.Connection) bool { return !has(c.Proposals.Value, s) })
+			a.meet = slices.DeleteFunc(slices.Clone(a.meet), func(c *model.Connection) bool { return !has(c.Takes(), s) })
 			return nil
 		}
 	}
@@ -521,7 +521,9 @@ func (a *attempt) offer() []ike.Proposal {
 	if a.Version == ike.V2 {
 		return offer
 	}
-	offer = ike.OfferV1(offer)
+	if !a.i.c.Daemon.FollowsV1 {
+		offer = ike.OfferV1(offer)
+	}
 	if !a.Aggressive {
 		return offer
 	}
@@ -533,13 +535,16 @@ func (a *attempt) offer() []ike.Proposal {
 }
 
 // negotiate chooses the suite of an IKE SA. retry says that the responder asks for another group than the one guessed.
-func (a *attempt) negotiate(offer, own []ike.Proposal) (s ike.Suite, retry, ok bool) {
+func (a *attempt) negotiate(offer []ike.Proposal, c *model.Connection) (s ike.Suite, retry, ok bool) {
+	if a.Version == ike.V1 && !c.Daemon.FollowsV1 { // it knows no others of the initiator's
+		offer = ike.OfferV1(offer)
+	}
 	guess, written := ike.FirstGroup(offer), offer
 	for range 4 {
 		if a.Version == ike.V2 {
 			offer = ike.Lead(written, guess)
 		}
-		s, _, ok = ike.Choose(own, offer, a.r.Gateway.Options.InitiatorDecides.Value)
+		s, _, ok = ike.Choose(c.Takes(), offer, a.initiatorDecides(c))
 		chosen := s.Transforms[ike.KeyExchange]
 		if !ok || a.Version == ike.V1 || guess.Algorithm == nil || guess.Same(chosen) {
 			break
@@ -547,6 +552,11 @@ func (a *attempt) negotiate(offer, own []ike.Proposal) (s ike.Suite, retry, ok b
 		retry, guess = true, chosen // asked for another group: once more, with that
 	}
 	return s, retry, ok
+}
+
+// initiatorDecides reports whether the order of the initiator's proposals decides at a connection of the responder.
+func (a *attempt) initiatorDecides(c *model.Connection) bool {
+	return a.r.Gateway.Options.InitiatorDecides.Value || a.Version == ike.V1 && c.Daemon.FollowsV1
 }
 
 // has reports whether some proposal of a list has all of a suite.

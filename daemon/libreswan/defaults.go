@@ -64,6 +64,7 @@ var defaults = daemon.Once(func() [][]daemon.Default {
 			leftsubnets =
 			leftprotoport =
 			type = tunnel
+			narrowing = no # seen with 4.10
 			auto ~ ignore: the connection is not loaded
 			dpdaction = hold
 			salifetime, keylife, lifetime = 8h

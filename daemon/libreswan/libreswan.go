@@ -5,4 +5,4 @@ package libreswan
 import "toril/model"
 
 // Daemon is Libreswan and how it behaves.
-var Daemon = model.Daemon{Name: "Libreswan"}
+var Daemon = model.Daemon{Name: "Libreswan", KeepsMode: true, RenewsAlike: true, FollowsV1: true}

@@ -154,6 +154,36 @@ func (d *Daemon) Established(t testing.TB) []SA {
 	return out
 }
 
+// Set has a daemon set up a child, and returns the IKE SA that came up; nil for none. What the other end is does not matter.
+func Set(t testing.TB, d *Daemon, conn, child string) *SA {
+	t.Helper()
+	d.Mark()
+	_, _, _ = d.Command("initiate", Section{"ike": conn, "child": child, "timeout": "6000", "init-limits": "no", "loglevel": "-1"})
+	settle(t, d, d)
+	if up := d.Established(t); len(up) > 0 {
+		return &up[0]
+	}
+	return nil
+}
+
+// Renew has a daemon renew its newest child, or its IKE SA, and says whether it did.
+func Renew(t testing.TB, d *Daemon, ike bool) bool {
+	t.Helper()
+	return strings.HasPrefix(renew(t, d, d, map[bool]string{true: "ike", false: "child"}[ike], 3), "ok")
+}
+
+// Clear takes down whatever is up on a daemon.
+func Clear(t testing.TB, d *Daemon) {
+	t.Helper()
+	for range 100 {
+		clear(t, d)
+		if all, _ := d.SAs(); len(all) == 0 {
+			return
+		}
+		time.Sleep(3 * time.Millisecond)
+	}
+}
+
 // settle waits until neither daemon has anything under way and both hold as many SAs, at most for a while.
 func settle(t testing.TB, x, y *Daemon) {
 	t.Helper()

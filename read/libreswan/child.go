@@ -111,6 +111,8 @@ func (r *reader) side(f *table.Section, side string) (model.Setting[ike.Selector
 func (r *reader) child(c *model.Connection, f *table.Section) *model.Child {
 	k := &model.Child{Name: c.Name, At: c.At}
 	dialect := r.dialect(c)
+	k.PFS = table.Take(f, literal.Bool, "pfs")
+	dialect.NoPFS = !k.PFS.Value
 	k.Protocol = table.Take(f, func(t string) (ike.Protocol, error) {
 		switch t {
 		case "esp":
@@ -123,10 +125,19 @@ func (r *reader) child(c *model.Connection, f *table.Section) *model.Child {
 	k.Proposals = table.TakeOr(
 		f,
 		dialect.Default(k.Protocol.Value),
-		func(t string) ([]ike.Proposal, error) { return dialect.Proposals(t, k.Protocol.Value) },
+		func(t string) ([]ike.Proposal, error) {
+			k.Accepts = dialect.Accepts(t, k.Protocol.Value)
+			return dialect.Proposals(t, k.Protocol.Value)
+		},
 		"esp",
 	)
+	if k.Proposals.IsDefault() {
+		k.Accepts = dialect.Accepts("", k.Protocol.Value)
+	}
+	k.ReplayWindow = table.Take(f, func(t string) (int, error) { return strconv.Atoi(t) }, "replay-window")
 	r.forward(c, k, f)
+	narrowing := table.Take(f, literal.Bool, "narrowing")
+	k.Whole = model.Setting[bool]{Value: !narrowing.Value, Origin: narrowing.Origin, At: narrowing.At, Why: narrowing.Why}
 	k.Mode = table.Take(f, func(t string) (ike.Mode, error) {
 		switch t {
 		case "tunnel":
@@ -164,7 +175,6 @@ func (r *reader) child(c *model.Connection, f *table.Section) *model.Child {
 	k.Random = model.Unsaid(random, software+" default of ipsec.conf conn.rekeyfuzz")
 	k.LifeBytes = table.Take(f, literal.Size, "ipsec-max-bytes")
 	k.LifePackets = table.Take(f, literal.Size, "ipsec-max-packets")
-	k.ReplayWindow = table.Take(f, func(t string) (int, error) { return strconv.Atoi(t) }, "replay-window")
 	k.IPComp = table.Take(f, literal.Bool, "compress")
 	k.Cut96 = table.Take(f, literal.Bool, "sha2-truncbug")
 	k.Policies = model.Unsaid(true, software+" default of ipsec.conf conn")
@@ -178,8 +188,7 @@ func (r *reader) child(c *model.Connection, f *table.Section) *model.Child {
 // forward gives the child its key exchange for perfect forward secrecy: with pfs=yes that of the proposals, or, where
 // they name none, that of IKE; and its sequence numbers.
 func (r *reader) forward(c *model.Connection, k *model.Child, f *table.Section) {
-	pfs := table.Take(f, literal.Bool, "pfs")
-	k.PFS = pfs
+	pfs := k.PFS
 	esn := table.Take(f, func(t string) ([]uint16, error) {
 		switch t {
 		case "yes":
@@ -191,9 +200,10 @@ func (r *reader) forward(c *model.Connection, k *model.Child, f *table.Section) 
 		}
 		return nil, fmt.Errorf("%q is none of yes, no and either", t)
 	}, "esn")
-	if c.Version.Value == ike.V1 && esn.IsDefault() {
+	if c.Version.Value == ike.V1 || k.ReplayWindow.Value == 0 { // without a window the kernel has no long numbers
 		esn.Value = []uint16{0}
 	}
+	k.Accepts = accepting(k.Accepts, pfs.Value, esn.Value)
 	out := slices.Clone(k.Proposals.Value)
 	for i := range out {
 		p := &out[i]
@@ -206,4 +216,19 @@ func (r *reader) forward(c *model.Connection, k *model.Child, f *table.Section) 
 		}
 	}
 	k.Proposals.Value = out
+}
+
+// accepting are proposals of IKEv1 that a responder takes: with any key exchange that the initiator asks for, and, with pfs=no, without one
+// (asked of 4.10).
+func accepting(ps []ike.Proposal, pfs bool, esn []uint16) []ike.Proposal {
+	var out []ike.Proposal
+	for _, p := range ps {
+		p.Transforms[ike.Sequence] = ike.Picks(ike.Sequence, esn...)
+		if p.Transforms[ike.KeyExchange] = nil; !pfs {
+			out = append(out, p)
+		}
+		p.Transforms[ike.KeyExchange] = ike.Picks(ike.KeyExchange, 5, 14, 15, 16, 17, 18)
+		out = append(out, p)
+	}
+	return out
 }

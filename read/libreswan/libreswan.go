@@ -97,7 +97,6 @@ var irrelevant = map[string]string{
 	"xauthfail": "XAuth", "xfrmlifetime": "timing", "enable-tcp": "IKE over TCP", "tcp-remoteport": "IKE over TCP",
 	"leftca2": "second authentication", "pfsgroup": "of an older version",
 	"leftrsasigkey": "public key", "leftecdsakey": "public key", "leftpubkey": "public key", "leftckaid": "key in the daemon's store",
-	"narrowing": "the responder may take less than it is asked for",
 }
 
 func coverage() []read.Coverage {
@@ -187,10 +186,17 @@ func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded 
 	c.Proposals = table.TakeOr(
 		f,
 		dialect.Default(ike.IKE),
-		func(t string) ([]ike.Proposal, error) { return dialect.Proposals(t, ike.IKE) },
+		func(t string) ([]ike.Proposal, error) {
+			c.Accepts = dialect.Accepts(t, ike.IKE)
+			return dialect.Proposals(t, ike.IKE)
+		},
 		"ike",
 	)
+	if c.Proposals.IsDefault() {
+		c.Accepts = dialect.Accepts("", ike.IKE)
+	}
 	c.Aggressive = table.Take(f, literal.Bool, "aggressive")
+	oneGroup(c)
 	c.Encap = table.Take(f, func(t string) (bool, error) {
 		if t == "auto" {
 			return false, nil
@@ -223,6 +229,18 @@ func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded 
 	}
 	f.Rest(nil)
 	return c
+}
+
+// oneGroup leaves of what is proposed and taken what aggressive mode can: of the last group that is named (seen with 4.10).
+func oneGroup(c *model.Connection) {
+	ps := c.Proposals.Value
+	if c.Version.Value != ike.V1 || !c.Aggressive.Value || len(ps) == 0 {
+		return
+	}
+	last := ps[len(ps)-1].Of(ike.KeyExchange)
+	other := func(p ike.Proposal) bool { return len(last) == 0 || !p.Of(ike.KeyExchange).Has(last[0]) }
+	c.Proposals.Value = slices.DeleteFunc(slices.Clone(ps), other)
+	c.Accepts = slices.DeleteFunc(slices.Clone(c.Accepts), other)
 }
 
 // dialect is for what the connection's proposals are written.

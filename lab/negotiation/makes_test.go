@@ -1,0 +1,501 @@
+//go:build lab
+
+package negotiation
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/require"
+
+	"toril/estate"
+	"toril/ike"
+	"toril/lab"
+	"toril/lab/charon"
+	"toril/lab/pluto"
+	"toril/negotiate"
+	"toril/pair"
+	"toril/read/formats"
+)
+
+// algorithm is one algorithm in the words of both makes.
+type algorithm struct{ swanctl, ipsec string }
+
+var (
+	makesCiphers = []algorithm{
+		{"aes128", "aes128"}, {"aes256", "aes256"}, {"aes192", "aes192"}, {"3des", "3des"}, {"camellia256", "camellia256"},
+		{"aes128ctr", "aes_ctr128"}, {"aes256", "aes256"}, {"aes128", "aes128"}, {"aes256-aes128", "aes"},
+	}
+	makesCombined = []algorithm{
+		{"aes128gcm16", "aes_gcm128"}, {"aes256gcm16", "aes_gcm256"}, {"chacha20poly1305", "chacha20_poly1305"}, {"aes256ccm8", "aes_ccm_8_256"},
+		{"aes256gcm16-aes128gcm16", "aes_gcm"},
+	}
+	makesHashes = []algorithm{{"sha1", "sha1"}, {"sha256", "sha2_256"}, {"sha384", "sha2_384"}, {"sha512", "sha2_512"}, {"aesxcbc", "aes_xcbc"}}
+	makesPRFs   = map[string]string{"sha1": "prfsha1", "sha256": "prfsha256", "sha384": "prfsha384", "sha512": "prfsha512", "aesxcbc": "prfaesxcbc"}
+	makesGroups = []algorithm{
+		{"modp2048", "modp2048"}, {"modp1536", "modp1536"}, {"modp3072", "modp3072"}, {"ecp256", "dh19"}, {"ecp384", "dh20"},
+		{"curve25519", "dh31"},
+	}
+)
+
+// offer is a proposal of either protocol, in no make's words.
+type offer struct {
+	ike                   bool
+	combined              bool
+	ciphers, hash, groups []algorithm
+}
+
+func (g generator) pick(from []algorithm) []algorithm {
+	n := 1
+	if g.chance(25) {
+		n += 1 + g.IntN(2)
+	}
+	var out []algorithm
+	for _, i := range g.Perm(len(from))[:min(n, len(from))] {
+		out = append(out, from[i])
+	}
+	return out
+}
+
+func (g generator) offer(ike bool) offer {
+	o := offer{ike: ike, combined: g.chance(35)}
+	o.ciphers = g.pick(makesCiphers)
+	if o.combined {
+		o.ciphers = g.pick(makesCombined)
+	}
+	if ike || !o.combined {
+		o.hash = g.pick(makesHashes)
+	}
+	if ike || g.chance(35) {
+		o.groups = g.pick(makesGroups)
+	}
+	return o
+}
+
+func (o offer) swanctl() string {
+	var out []string
+	for _, a := range o.ciphers {
+		out = append(out, a.swanctl)
+	}
+	for _, a := range o.hash {
+		if o.combined && o.ike {
+			out = append(out, makesPRFs[a.swanctl])
+		} else {
+			out = append(out, a.swanctl)
+		}
+	}
+	for _, a := range o.groups {
+		out = append(out, a.swanctl)
+	}
+	return strings.Join(out, "-")
+}
+
+func (o offer) ipsec() string {
+	join := func(list []algorithm) string {
+		var out []string
+		for _, a := range list {
+			out = append(out, a.ipsec)
+		}
+		return strings.Join(out, "+")
+	}
+	out := join(o.ciphers)
+	if len(o.hash) > 0 {
+		out += "-" + join(o.hash)
+	}
+	if len(o.groups) > 0 {
+		out += ";" + join(o.groups)
+	}
+	return out
+}
+
+// party is one end of a pair of makes: what both can say, and what is of one alone.
+type party struct {
+	v1                bool
+	ike, esp          []offer // none: the make's own
+	pfs               string  // Libreswan: yes, no, "" for its default
+	local, remote     string
+	localID, remoteID string
+	psk               string
+	more              []string // further lines of ipsec.conf
+	transport         bool
+}
+
+func (g generator) offers(ike bool) []offer {
+	if g.chance(25) {
+		return nil
+	}
+	out := []offer{g.offer(ike)}
+	for g.chance(30) {
+		out = append(out, g.offer(ike))
+	}
+	if !ike { // either all name a group, or none
+		for i := range out {
+			if len(out[0].groups) == 0 {
+				out[i].groups = nil
+			} else if len(out[i].groups) == 0 {
+				out[i].groups = out[0].groups
+			}
+		}
+	}
+	return out
+}
+
+func (g generator) otherwise(from []offer, ike bool) []offer {
+	switch n := g.IntN(100); {
+	case n < 55 || len(from) == 0 && n < 80:
+		return from
+	case n < 65:
+		return append([]offer{g.offer(ike)}, from...)
+	case n < 75 && len(from) > 0:
+		return from[len(from)-1:]
+	case n < 82:
+		return nil
+	}
+	return g.offers(ike)
+}
+
+func (g generator) selector(third int) string {
+	return g.one(fmt.Sprintf("10.%d.1.0/24", third), fmt.Sprintf("10.%d.0.0/16", third), fmt.Sprintf("10.%d.1.0/25", third), "0.0.0.0/0",
+		fmt.Sprintf("10.%d.1.7/32", third))
+}
+
+// drawMakes makes both ends of a case.
+func drawMakes(seed uint64, n int) (a, b party) {
+	g := generator{rand.New(rand.NewPCG(seed, uint64(n)))}
+	a = party{psk: "harbour light of the old town", localID: "@a.example", remoteID: "@b.example", v1: g.chance(18)}
+	a.ike, a.esp, a.pfs = g.offers(true), g.offers(false), g.one("", "", "yes", "no")
+	a.local, a.remote = g.selector(1), g.selector(2)
+	b = a
+	b.local, b.remote, b.localID, b.remoteID = a.remote, a.local, a.remoteID, a.localID
+	b.ike, b.esp = g.otherwise(a.ike, true), g.otherwise(a.esp, false)
+	if g.chance(15) {
+		b.pfs = g.one("", "yes", "no")
+	}
+	if g.chance(6) {
+		b.v1 = !b.v1
+	}
+	if g.chance(12) {
+		b.local = g.selector(2)
+	}
+	if g.chance(12) {
+		b.remote = g.selector(1)
+	}
+	if g.chance(4) {
+		b.psk = "another light"
+	}
+	if g.chance(8) {
+		a.localID = g.one("", "@c.example", "10.0.0.1")
+	}
+	if g.chance(8) {
+		a.remoteID = g.one("", "@c.example")
+	}
+	if g.chance(6) {
+		a.transport, a.local, a.remote, b.local, b.remote = true, "", "", "", ""
+		b.transport = g.chance(70)
+	}
+	for _, p := range []*party{&a, &b} {
+		if g.chance(8) {
+			p.more = append(p.more, "narrowing=yes")
+		}
+		if g.chance(6) {
+			p.more = append(p.more, "esn="+g.one("yes", "no", "either"))
+		}
+		if g.chance(4) {
+			p.more = append(p.more, "replay-window=0")
+		}
+		if g.chance(4) {
+			p.more = append(p.more, "ppk="+g.one("never", "yes", "insist"))
+		}
+		if g.chance(4) && p.v1 {
+			p.more = append(p.more, "aggressive=yes")
+		}
+	}
+	if a.v1 || b.v1 { // strongSwan sends a proposal with nothing in it, which ends the IKE SA
+		for _, p := range []*party{&a, &b} {
+			p.esp = slices.DeleteFunc(slices.Clone(p.esp), func(o offer) bool {
+				return slices.ContainsFunc(o.ciphers, func(c algorithm) bool { return c.swanctl == "chacha20poly1305" })
+			})
+		}
+	}
+	return a, b
+}
+
+func offersOf(list []offer, write func(offer) string, between string) string {
+	var out []string
+	for _, o := range list {
+		out = append(out, write(o))
+	}
+	return strings.Join(out, between)
+}
+
+// daemon is a daemon of either make with what it is given.
+type daemon interface {
+	// texts are the files that it reads, by name.
+	texts(p party, own, peer string) map[string]string
+	load(t testing.TB, files map[string]string)
+	// up sets the connection up, and says what came of it in the words of seen; child whether a child came up.
+	up(t testing.TB) (told string, child bool)
+	// rekey renews the child, or the IKE SA.
+	rekey(t testing.TB, ike bool) bool
+	down(t testing.TB)
+	// said is what it has against what it was given, or wrote.
+	said() string
+	mark()
+}
+
+type swan struct{ *charon.Daemon }
+
+func (s swan) texts(p party, own, peer string) map[string]string {
+	e := end{version: map[bool]string{true: "1", false: "2"}[p.v1], proposals: offersOf(p.ike, offer.swanctl, ","), esp: offersOf(p.esp, offer.swanctl, ","),
+		local: p.local, remote: p.remote, localID: strings.TrimPrefix(p.localID, "@"), remoteID: strings.TrimPrefix(p.remoteID, "@"), psk: p.psk,
+		localAuth: "psk", remoteAuth: "psk"}
+	if p.transport {
+		e.mode = "transport"
+	}
+	return map[string]string{"swanctl.conf": e.text(own, peer, 1, 2)}
+}
+
+func (s swan) load(t testing.TB, files map[string]string) {
+	file := filepath.Join(t.TempDir(), "swanctl.conf")
+	require.NoError(t, os.WriteFile(file, []byte(files["swanctl.conf"]), 0o600))
+	_ = s.LoadFile(file)
+}
+
+func (s swan) up(t testing.TB) (string, bool) {
+	o := charon.Set(t, s.Daemon, "ike", "c")
+	if o == nil {
+		return "no IKE SA", false
+	}
+	out := "IKEv" + o.Version + " " + o.Suite
+	if len(o.Children) == 0 {
+		return out + "; no child", false
+	}
+	k := o.Children[0]
+	if o.Version == "1" { // the other daemon does not tell the group
+		k.Suite = withoutGroup.ReplaceAllString(k.Suite, "")
+	}
+	return out + fmt.Sprintf("; %s %s %s %s === %s", k.Protocol, k.Mode, k.Suite, sorted(k.Local), sorted(k.Remote)), true
+}
+
+var withoutGroup = regexp.MustCompile(`/(MODP|ECP|CURVE)_\w+`)
+
+func (s swan) rekey(t testing.TB, ike bool) bool { return charon.Renew(t, s.Daemon, ike) }
+
+func (s swan) mark() { s.Mark() }
+
+func (s swan) said() string { return "" }
+
+func (s swan) down(t testing.TB) { charon.Clear(t, s.Daemon) }
+
+type libre struct {
+	*pluto.Daemon
+	loaded string // what it had against what it was given
+}
+
+func (l *libre) texts(p party, own, peer string) map[string]string {
+	var b strings.Builder
+	line := func(key, value string) {
+		if value != "" {
+			fmt.Fprintf(&b, "\t%s=%s\n", key, value)
+		}
+	}
+	b.WriteString("config setup\n\tikev1-policy=accept\n\nconn ike\n")
+	line("left", own)
+	line("right", peer)
+	line("leftid", p.localID)
+	line("rightid", p.remoteID)
+	line("leftsubnet", p.local)
+	line("rightsubnet", p.remote)
+	line("authby", "secret")
+	line("ikev2", map[bool]string{true: "no", false: "yes"}[p.v1])
+	line("ike", offersOf(p.ike, offer.ipsec, ","))
+	line("esp", offersOf(p.esp, offer.ipsec, ","))
+	line("pfs", p.pfs)
+	if p.transport {
+		line("type", "transport")
+	}
+	for _, m := range p.more {
+		b.WriteString("\t" + m + "\n")
+	}
+	line("leftupdown", "%disabled")
+	line("keyingtries", "1")
+	line("auto", "add")
+	return map[string]string{"ipsec.conf": b.String(), "ipsec.secrets": ": PSK \"" + p.psk + "\"\n"}
+}
+
+func (l *libre) load(t testing.TB, files map[string]string) {
+	l.loaded = l.Load(t, files["ipsec.conf"], files["ipsec.secrets"], "ike")
+}
+
+func (l *libre) up(testing.TB) (string, bool) {
+	sa := l.Initiate("ike")
+	switch {
+	case sa == nil:
+		return "no IKE SA", false
+	case sa.Child == "":
+		return "IKEv" + sa.Version + " " + sa.Suite + "; no child", false
+	}
+	return strings.TrimSpace("IKEv" + sa.Version + " " + sa.Suite + "; " + sa.Child + " " + sa.Selected), true
+}
+
+func (l *libre) rekey(_ testing.TB, ike bool) bool { return l.Rekey("ike", ike) }
+
+func (l *libre) mark() { l.Mark() }
+
+func (l *libre) said() string { return l.loaded + " // " + l.Complaints() }
+
+func (l *libre) down(testing.TB) { l.Down("ike") }
+
+// estateOf joins what two daemons read.
+func estateOf(t testing.TB, a, b map[string]string) *pair.Tunnel {
+	version := func(files map[string]string) string {
+		if files["ipsec.conf"] != "" {
+			return "Libreswan 4.10"
+		}
+		return "strongSwan 5.9.8"
+	}
+	fsys := fstest.MapFS{"toril.yaml": {Data: []byte(fmt.Sprintf("formats: {\"*/ipsec.conf\": ipsec.conf-libreswan}\nversions: {a: %s, b: %s}\n",
+		version(a), version(b)))}}
+	for folder, files := range map[string]map[string]string{"a": a, "b": b} {
+		for name, text := range files {
+			fsys[folder+"/"+name] = &fstest.MapFile{Data: []byte(text)}
+		}
+		fsys[folder+"/ip-address.txt"] = &fstest.MapFile{Data: []byte(fmt.Sprintf(
+			"2: tv: <BROADCAST,MULTICAST,UP,LOWER_UP> mtu 1500 qdisc noqueue state UP group default qlen 1000\n    inet 10.0.0.%d/24 scope global tv\n",
+			map[string]int{"a": 1, "b": 2}[folder]))}
+	}
+	e, err := pair.WholeFS(context.Background(), fsys, estate.Options{Formats: formats.All()})
+	require.NoError(t, err)
+	ga, gb := e.Gateway("a"), e.Gateway("b")
+	if len(ga.Connections) == 0 || len(gb.Connections) == 0 {
+		return nil
+	}
+	return &pair.Tunnel{
+		Name: "a <> b",
+		Ends: []pair.End{{Gateway: ga, Connection: ga.Connections[0]}, {Gateway: gb, Connection: gb.Connections[0]}},
+	}
+}
+
+// told writes a prediction in the words of up, and what it says of keys renewed.
+func told(a negotiate.Attempt, selectors bool) (text, renewed string) {
+	if a.Failure != nil {
+		return "no IKE SA", ""
+	}
+	text = "IKEv" + map[ike.Version]string{ike.V1: "1", ike.V2: "2"}[a.Version] + " " + suite(a.IKE)
+	c := a.Children[0]
+	if c.Outcome != negotiate.Agrees {
+		return text + "; no child", ""
+	}
+	if a.Version == ike.V1 { // the daemons do not tell the group
+		c.Suite.Transforms[ike.KeyExchange] = ike.Choice{}
+	}
+	text += fmt.Sprintf("; %s %s %s", c.Suite.Protocol, strings.ToUpper(c.Mode.String()), suite(c.Suite))
+	if selectors {
+		text += fmt.Sprintf(" %s === %s", listed(c.Local), listed(c.Remote))
+	}
+	if a.Version == ike.V2 {
+		renewed = fmt.Sprintf("child by initiator %v, by responder %v, IKE SA %v", c.Rekey.ByInitiator == negotiate.Agrees,
+			c.Rekey.ByResponder == negotiate.Agrees, a.Rekey.Outcome == negotiate.Agrees)
+	}
+	return text, renewed
+}
+
+// wire makes two namespaces at the ends of a wire.
+func wire(t testing.TB, name string) (a, b string) {
+	t.Helper()
+	a, b = "toril-"+name+"-a", "toril-"+name+"-b"
+	run := func(line string) error { return exec.Command("sh", "-c", line).Run() }
+	clean := func() { _ = run("ip netns del " + a + "; ip netns del " + b) }
+	clean()
+	t.Cleanup(clean)
+	require.NoError(t, run(fmt.Sprintf("ip netns add %[1]s && ip netns add %[2]s && ip link add tv netns %[1]s type veth peer name tv netns %[2]s", a, b)))
+	for i, ns := range []string{a, b} {
+		require.NoError(t, run(fmt.Sprintf("ip -n %[1]s link set lo up && ip -n %[1]s addr add 10.0.0.%[2]d/24 dev tv && ip -n %[1]s link set tv up && "+
+			"ip -n %[1]s addr add 10.%[2]d.0.1/32 dev lo", ns, i+1)))
+	}
+	return a, b
+}
+
+const ikev1Accepted = "\tikev1-policy=accept\n"
+
+func TestMakes(t *testing.T) {
+	for _, c := range []struct {
+		name string
+		make func(t testing.TB, a, b string) (daemon, daemon)
+	}{
+		{"Libreswan and Libreswan", func(t testing.TB, a, b string) (daemon, daemon) {
+			return &libre{Daemon: pluto.Start(t, "a", a, ikev1Accepted)}, &libre{Daemon: pluto.Start(t, "b", b, ikev1Accepted)}
+		}},
+		{"strongSwan and Libreswan", func(t testing.TB, a, b string) (daemon, daemon) {
+			return swan{charon.Start(t, "a", a, "")}, &libre{Daemon: pluto.Start(t, "b", b, ikev1Accepted)}
+		}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			tally := lab.NewTally(t, "negotiation: "+c.name+", random pairs, either end as the initiator")
+			nsA, nsB := wire(t, "makes")
+			one, two := c.make(t, nsA, nsB)
+			from, _ := strconv.Atoi(os.Getenv("TORIL_LAB_FROM"))
+			pairs := howMany()
+			if os.Getenv("TORIL_LAB_CASES") == "" {
+				pairs = 40 // a second each
+			}
+			for n := from; n < from+pairs; n++ {
+				pa, pb := drawMakes(seed, n)
+				fa, fb := one.texts(pa, "10.0.0.1", "10.0.0.2"), two.texts(pb, "10.0.0.2", "10.0.0.1")
+				tunnel := estateOf(t, fa, fb)
+				for i := range 2 {
+					one.load(t, fa)
+					two.load(t, fb)
+					from, to := one, two
+					if i == 1 {
+						from, to = two, one
+					}
+					to.mark()
+					got, child := from.up(t)
+					want, renewed, why := "no IKE SA", "", "a connection is not loaded"
+					if tunnel != nil {
+						a := negotiate.Tunnel(tunnel)[i]
+						why = because(a)
+						_, v1libre := from.(*libre)
+						want, renewed = told(a, !(v1libre && a.Version == ike.V1))
+					}
+					again := ""
+					if child && renewed != "" && got == want {
+						again = "child by initiator " + fmt.Sprint(from.rekey(t, false))
+						for _, more := range []func() string{
+							func() string { return fmt.Sprintf(", by responder %v", to.rekey(t, false)) },
+							func() string { return fmt.Sprintf(", IKE SA %v", from.rekey(t, true)) },
+						} {
+							from.down(t) // the second renewal may go by the first, and one that fails may take the IKE SA down
+							to.down(t)
+							from.down(t)
+							from.up(t)
+							again += more()
+						}
+					}
+					if !tally.Count(got == want && (again == renewed || got != want)) {
+						t.Errorf("case %d, %s initiates\n daemons:   %s; %s\n predicted: %s; %s\n because:   %s\n a: %s\n b: %s\n a says %s\n b says %s", n,
+							[]string{"a", "b"}[i], got, again, want, renewed, why, written(fa), written(fb), one.said(), two.said())
+					}
+					one.down(t)
+					two.down(t)
+					one.down(t) // what the other end began meanwhile
+				}
+			}
+		})
+	}
+}
+
+func written(files map[string]string) string {
+	return strings.Join(strings.Fields(files["swanctl.conf"]+files["ipsec.conf"]+files["ipsec.secrets"]), " ")
+}

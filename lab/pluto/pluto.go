@@ -1,0 +1,140 @@
+//go:build lab
+
+// Package pluto runs real IKE daemons of Libreswan in network namespaces, for predictions to be held against.
+package pluto
+
+import (
+	_ "embed"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"toril/lab"
+)
+
+//go:embed kernel/accepts.c
+var backendSource string
+
+// Daemon is one running daemon.
+type Daemon struct {
+	Name string
+	root string // of the unpacked package
+	dir  string
+	ns   string // network namespace
+	read int64
+	cmd  *exec.Cmd
+}
+
+var (
+	once   sync.Once
+	kernel string
+	failed error
+)
+
+// backend builds the kernel that accepts everything.
+func backend(t testing.TB) string {
+	t.Helper()
+	once.Do(func() {
+		lab.Need(t, "gcc", "gcc", "libc6-dev")
+		dir := filepath.Join(os.TempDir(), "toril-lab", "pluto")
+		kernel = filepath.Join(dir, "accepts.so")
+		if failed = os.MkdirAll(dir, 0o755); failed != nil {
+			return
+		}
+		source := filepath.Join(dir, "accepts.c")
+		if failed = os.WriteFile(source, []byte(backendSource), 0o644); failed != nil {
+			return
+		}
+		failed = lab.Run(nil, "gcc", "-shared", "-fPIC", "-O1", "-o", kernel, source, "-ldl").Failed
+	})
+	require.NoError(t, failed)
+	return kernel
+}
+
+// Start starts a daemon in a network namespace that exists. setup are the lines of "config setup".
+func Start(t testing.TB, name, ns, setup string) *Daemon {
+	t.Helper()
+	under := backend(t)
+	d := &Daemon{Name: name, root: lab.Unpacked(t, "libreswan"), dir: t.TempDir(), ns: ns}
+	for _, sub := range []string{"run", "nss"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(d.dir, sub), 0o755))
+	}
+	r := lab.Run(lab.Libraries(d.root), d.root+"/usr/bin/certutil", "-N", "-d", "sql:"+d.dir+"/nss", "--empty-password")
+	require.NoError(t, r.Failed, r.Err)
+	d.write(t, "secrets", "")
+	d.write(t, "setup.conf", "config setup\n"+setup)
+	script := fmt.Sprintf("mount -t tmpfs t /run; mkdir -p /run/pluto; mount --bind %[1]s/usr/libexec /usr/libexec; "+
+		"LD_PRELOAD=%[3]s exec %[1]s/usr/libexec/ipsec/pluto --config %[2]s/setup.conf --secretsfile %[2]s/secrets "+
+		"--nssdir %[2]s/nss --rundir %[2]s/run --logfile %[2]s/log --nofork", d.root, d.dir, under)
+	d.cmd = exec.Command("ip", "netns", "exec", ns, "unshare", "-m", "sh", "-c", script)
+	d.cmd.Env = lab.Libraries(d.root)
+	require.NoError(t, d.cmd.Start())
+	t.Cleanup(d.Stop)
+	for range 100 {
+		if out := d.Whack("--listen"); strings.Contains(out, "listening") || strings.Contains(d.Log(), "loading secrets") {
+			return d
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	require.Fail(t, "the daemon did not start", "%s", d.Log())
+	return nil
+}
+
+func (d *Daemon) write(t testing.TB, file, text string) string {
+	t.Helper()
+	path := filepath.Join(d.dir, file)
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+	return path
+}
+
+// Stop ends the daemon.
+func (d *Daemon) Stop() {
+	d.Whack("--shutdown")
+	done := make(chan struct{})
+	go func() { _ = d.cmd.Wait(); close(done) }()
+	select {
+	case <-done:
+	case <-time.After(3 * time.Second):
+		_ = d.cmd.Process.Kill()
+		<-done
+	}
+}
+
+// Whack gives the daemon an order and returns what it says.
+func (d *Daemon) Whack(args ...string) string {
+	all := append([]string{"netns", "exec", d.ns, "timeout", "10", d.root + "/usr/libexec/ipsec/whack", "--rundir", d.dir + "/run"}, args...)
+	r := lab.Run(lab.Libraries(d.root), "ip", all...)
+	return r.Out + r.Err
+}
+
+// Load has the daemon take a connection of a configuration and the secrets, in place of what it had under that name. It returns what it
+// has against them.
+func (d *Daemon) Load(t testing.TB, conf, secrets, connection string) string {
+	t.Helper()
+	d.write(t, "secrets", secrets)
+	file := d.write(t, "ipsec.conf", conf)
+	d.Whack("--rereadsecrets")
+	d.Whack("--name", connection, "--delete")
+	r := lab.Run(lab.Libraries(d.root), d.root+"/usr/libexec/ipsec/addconn", "--ctlsocket", d.dir+"/run/pluto.ctl", "--config", file, connection)
+	return strings.TrimSpace(r.Out + r.Err)
+}
+
+// Log returns what the daemon wrote since the last Mark.
+func (d *Daemon) Log() string {
+	data, _ := os.ReadFile(filepath.Join(d.dir, "log"))
+	return string(data[min(d.read, int64(len(data))):])
+}
+
+// Mark makes Log begin here.
+func (d *Daemon) Mark() {
+	if info, err := os.Stat(filepath.Join(d.dir, "log")); err == nil {
+		d.read = info.Size()
+	}
+}
