@@ -163,7 +163,10 @@ func (g *group) spoil(r *rand.Rand) (out []Fault) {
 			l.extra = true
 			seen("ends/not-mirrored")
 		case kind == 4:
-			l.key = fmt.Sprint("lanternshore", a.number)
+			l.key = fmt.Sprint("lanternshore", a.number) // of this link alone
+			if b != nil {
+				l.key += fmt.Sprint(".", b.number)
+			}
 			seen("key/weak")
 		case !a.open:
 			a.open = true

@@ -177,8 +177,8 @@ func (a *attempt) lessThanAsked(c *Child, k *model.Child, local, remote ike.Sele
 		Topic: Selectors,
 		Step:  step,
 		Lines: [2]source.Pos{k.Whole.Where(k.At), c.With.Local.Where(c.With.At)},
-		Why: fmt.Sprintf("%s proposes %s to %s, %s narrows that to %s to %s, and %s takes no less than it asks for", a.i.name(), local, remote,
-			a.r.name(), c.Local, c.Remote, a.i.name()),
+		Why: fmt.Sprintf("%s proposes %s to %s, %s narrows that to %s to %s, and %s takes no less than it asks for", a.i.name(), local,
+			remote, a.r.name(), c.Local, c.Remote, a.i.name()),
 		Changes: []string{fmt.Sprintf("on %s set local to %s and remote to %s", a.i.name(), c.Local, c.Remote)},
 	}
 }
@@ -453,11 +453,7 @@ func (a *attempt) narrowed(c *Child, k *model.Child, local, remote ike.Selectors
 
 // renewal is what an end proposes, or takes, when the keys of a child are renewed under IKEv2.
 func (a *attempt) renewal(c *Child, k *model.Child) []ike.Proposal {
-	of := a.r.c
-	if k == c.Of {
-		of = a.i.c
-	}
-	if !of.Daemon.RenewsAlike || !k.PFS.Value {
+	if !a.alike(c, k) {
 		return k.Proposals.Value
 	}
 	p := ike.Proposal{Protocol: c.Suite.Protocol}
@@ -470,15 +466,24 @@ func (a *attempt) renewal(c *Child, k *model.Child) []ike.Proposal {
 	return []ike.Proposal{p}
 }
 
-// sendsAnother reports whether whoever renews a child sends the share of another group than the one that the other end takes, which does not
-// ask for that: it says INVALID_SYNTAX, and the IKE SA goes too (seen with strongSwan 5.9.8 and Libreswan 4.10).
-func (a *attempt) sendsAnother(c *Child, responder *model.Child, asked []ike.Proposal) bool {
-	of := a.r.c
-	if responder == c.Of {
-		of = a.i.c
+// owner is the end that a child is of.
+func (a *attempt) owner(c *Child, k *model.Child) side {
+	if k == c.Of {
+		return a.i
 	}
+	return a.r
+}
+
+// alike reports whether a child is renewed as it is, with the group of the IKE SA.
+func (a *attempt) alike(c *Child, k *model.Child) bool {
+	return a.Version == ike.V2 && a.owner(c, k).c.Daemon.RenewsAlike && k.PFS.Value
+}
+
+// sendsAnother reports whether whoever renews a child sends the share of another group than the one that the other end takes, which does
+// not ask for that: it says INVALID_SYNTAX, and the IKE SA goes too (seen with strongSwan 5.9.8 and Libreswan 4.10).
+func (a *attempt) sendsAnother(c *Child, takes *model.Child, asked []ike.Proposal) bool {
 	sent := ike.FirstGroup(asked)
-	return of.Daemon.RenewsAlike && responder.PFS.Value && sent.Algorithm != nil && sent.ID != 0 && !sent.Same(a.IKE.Transforms[ike.KeyExchange])
+	return a.alike(c, takes) && sent.Algorithm != nil && sent.ID != 0 && !sent.Same(a.IKE.Transforms[ike.KeyExchange])
 }
 
 // rekeyChild says when the child's keys are renewed, and whether that succeeds.
@@ -523,40 +528,46 @@ func (a *attempt) rekeyChild(c *Child, k *model.Child) {
 		return
 	}
 	re.Ends = least(life(k), life(c.With))
-	re.Failure = &Failure{
+	begins, takes := k, c.With
+	if re.By == a.r.name() {
+		begins, takes = takes, begins
+	}
+	re.Failure = a.renewalFails(c, begins, takes)
+}
+
+// renewalFails says why one end's renewal of a child fails.
+func (a *attempt) renewalFails(c *Child, begins, takes *model.Child) *Failure {
+	asked, taken := a.renewal(c, begins), a.renewal(c, takes)
+	one, other := a.owner(c, begins), a.owner(c, takes)
+	f := &Failure{
 		Topic:  PFS,
 		Step:   Create,
 		Notify: "NO_PROPOSAL_CHOSEN",
-		Lines:  [2]source.Pos{k.Proposals.Where(k.At), c.With.Proposals.Where(c.With.At)},
-		Why:    a.pfsDiffers(a.renewal(c, k), a.renewal(c, c.With)),
+		Lines:  [2]source.Pos{c.Of.Proposals.Where(c.Of.At), c.With.Proposals.Where(c.With.At)},
+		Why:    a.pfsDiffers(c),
 	}
-	for _, end := range []*model.Child{k, c.With} {
-		if of := (map[bool]string{true: a.i.name(), false: a.r.name()})[end == c.With]; a.sendsAnother(c, end, a.renewal(c, other(c, end))) {
-			re.Failure.Notify = "INVALID_SYNTAX"
-			re.Failure.Why = fmt.Sprintf("%s renews with the key exchange that its proposals name first, %s. The daemon of the other end renews with that "+
-				"of the IKE SA alone, %s, and does not ask for it: the IKE SA is closed", of, ike.FirstGroup(a.renewal(c, other(c, end))).Label(),
-				a.IKE.Transforms[ike.KeyExchange].Label())
-			re.Failure.Changes = append(re.Failure.Changes, fmt.Sprintf("on %s name %s first for the child", of, a.IKE.Transforms[ike.KeyExchange].Label()))
-			return
+	ofIKE := a.IKE.Transforms[ike.KeyExchange]
+	if _, ok := create(asked, taken, other.Gateway.Options.InitiatorDecides.Value); ok && a.sendsAnother(c, takes, asked) {
+		f.Notify = "INVALID_SYNTAX"
+		f.Why = fmt.Sprintf("%s renews with the key exchange that its proposals name first, %s; "+
+			"%s takes that of the IKE SA alone, %s, and does not ask for it: the IKE SA is closed",
+			one.name(), ike.FirstGroup(asked).Label(), other.name(), ofIKE.Label())
+		f.Changes = []string{fmt.Sprintf("on %s name %s first for the child", one.name(), ofIKE.Label())}
+		return f
+	}
+	for _, x := range []struct {
+		at   side
+		k    *model.Child
+		adds []ike.Proposal
+		has  []ike.Proposal
+		from side
+	}{{other, takes, asked, taken, one}, {one, begins, taken, asked, other}} {
+		if groupStrength(x.adds) >= groupStrength(x.has) && !a.alike(c, x.k) {
+			f.Changes = append(f.Changes, fmt.Sprintf("on %s, add the group of %s to the child's proposals (%s)", x.at.name(),
+				x.from.name(), groupsOf(x.adds)))
 		}
 	}
-	own, far := groupStrength(a.renewal(c, k)), groupStrength(a.renewal(c, c.With))
-	if own >= far {
-		re.Failure.Changes = append(re.Failure.Changes, fmt.Sprintf("on %s, add the group of %s to the child's proposals (%s)", a.r.name(),
-			a.i.name(), groupsOf(a.renewal(c, k))))
-	}
-	if far >= own {
-		re.Failure.Changes = append(re.Failure.Changes, fmt.Sprintf("on %s, add the group of %s to the child's proposals (%s)", a.i.name(),
-			a.r.name(), groupsOf(a.renewal(c, c.With))))
-	}
-}
-
-// other is the other end's child.
-func other(c *Child, k *model.Child) *model.Child {
-	if k == c.Of {
-		return c.With
-	}
-	return c.Of
+	return f
 }
 
 // reverses reports whether the selectors that the responder would ask for in quick mode fit the initiator's child.
@@ -596,13 +607,20 @@ func groupStrength(ps []ike.Proposal) int {
 	return best
 }
 
-func (a *attempt) pfsDiffers(mine, theirs []ike.Proposal) string {
+func (a *attempt) pfsDiffers(c *Child) string {
+	groups := func(k *model.Child) string {
+		out := groupsOf(a.renewal(c, k))
+		if a.alike(c, k) {
+			out += " (that of the IKE SA, whatever the child's proposals name)"
+		}
+		return out
+	}
 	return fmt.Sprintf(
 		"perfect forward secrecy: %s on %s, %s on %s. The first child SA is set up without a key exchange of its own, so it comes "+
 			"up; rekeying needs a common one",
-		groupsOf(mine),
+		groups(c.Of),
 		a.i.name(),
-		groupsOf(theirs),
+		groups(c.With),
 		a.r.name(),
 	)
 }

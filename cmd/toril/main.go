@@ -21,7 +21,7 @@ func main() {
 const small = 470 << 20
 
 // many is what may be made anew at most before memory is cleared.
-const many = 640 << 20
+const many = 288 << 20
 
 // rarely is how much, in percent of what is in use, may be made anew before memory is cleared, as long as all stays below small.
 const rarely = 400

@@ -613,7 +613,8 @@ func (d Dialect) accepts(text string, protocol ike.Protocol) []ike.Proposal {
 	}
 	if text == "" && protocol == ike.ESP {
 		text = "aes-sha1,aes-sha2_256,aes-sha2_384,aes-sha2_512,aes-md5,aes-aes_xcbc,3des-sha1,3des-md5,3des-sha2_256,3des-sha2_512," +
-			"aes_gcm,aes_gcm_12,aes_gcm_8,aes_ccm,aes_ccm_12,aes_ccm_8,aes_ctr-sha1,aes_ctr-sha2_256,camellia-sha1,camellia-sha2_256,null-sha1"
+			"aes_gcm,aes_gcm_12,aes_gcm_8,aes_ccm,aes_ccm_12,aes_ccm_8,aes_ctr-sha1,aes_ctr-sha2_256,camellia-sha1," +
+			"camellia-sha2_256,null-sha1"
 	}
 	if text == "" {
 		return nil
@@ -648,7 +649,8 @@ func (d Dialect) Default(protocol ike.Protocol) []ike.Proposal {
 	case protocol == ike.ESP && d.V1 && d.old():
 		return d.must(protocol, "aes128-sha1,3des-sha1") // of the daemon itself: its parser tells others
 	case protocol == ike.ESP && d.V1:
-		return d.must(protocol, "aes256-sha1,aes256-sha2_512,aes256-sha2_256,aes128-sha1,aes128-sha2_512,aes128-sha2_256,aes_gcm128,aes_gcm256,"+
+		return d.must(protocol, "aes256-sha1,aes256-sha2_512,aes256-sha2_256,aes128-sha1,aes128-sha2_512,aes128-sha2_256,"+
+			"aes_gcm128,aes_gcm256,"+
 			"3des-sha1,3des-sha2_512,3des-sha2_256")
 	case protocol == ike.ESP && d.old():
 		return d.must(protocol, "aes_gcm256,aes_gcm128,aes256-sha2_512+sha2_256,aes128-sha2_512+sha2_256")

@@ -58,9 +58,11 @@ func TestLibreswanProposals(t *testing.T) {
 func proposalText(r *rand.Rand) string {
 	one := func(words string) string { f := strings.Fields(words); return f[r.IntN(len(f))] }
 	protocol := one("ike ike ike esp esp esp ah")
-	ciphers := "aes aes128 aes_256 aes-192 aes_cbc 3des aes_gcm aes_gcm128 aes_gcm-256 aes_gcm_8 aes_ccm aes_ccm_12_128 aes_ctr aesctr128 camellia " +
+	ciphers := "aes aes128 aes_256 aes-192 aes_cbc 3des aes_gcm aes_gcm128 aes_gcm-256 aes_gcm_8 aes_ccm aes_ccm_12_128 aes_ctr " +
+		"aesctr128 camellia " +
 		"camellia256 chacha20_poly1305 null aes_gmac null_auth_aes_gmac_128 aes512 des aesgcm 3des-192"
-	hashes := "sha1 sha1 sha sha2 sha2_256 sha256 sha2_256_128 sha384 sha2_512 hmac_sha2_512_256 md5 aes_xcbc aes_xcbc_96 aes_cmac none null sha3"
+	hashes := "sha1 sha1 sha sha2 sha2_256 sha256 sha2_256_128 sha384 sha2_512 hmac_sha2_512_256 " +
+		"md5 aes_xcbc aes_xcbc_96 aes_cmac none null sha3"
 	groups := "modp2048 dh14 modp1536 modp3072 dh19 ecp_384 dh31 curve25519 modp8192 none dh22 modp1024 dh2"
 	list := func(words string) string {
 		out := one(words)
@@ -136,7 +138,8 @@ func sized(line string, isIKE bool) string {
 	var out []string
 	for _, c := range strings.Split(first, "+") {
 		switch c {
-		case "AES_CBC", "AES_GCM_16", "AES_GCM_12", "AES_GCM_8", "AES_CCM_16", "AES_CCM_12", "AES_CCM_8", "AES_CTR", "CAMELLIA_CBC", "NULL_AUTH_AES_GMAC":
+		case "AES_CBC", "AES_GCM_16", "AES_GCM_12", "AES_GCM_8", "AES_CCM_16", "AES_CCM_12", "AES_CCM_8", "AES_CTR", "CAMELLIA_CBC",
+			"NULL_AUTH_AES_GMAC":
 			sizes := []string{"_128", "_256"}
 			if isIKE {
 				sizes = []string{"_256", "_128"}
@@ -193,7 +196,9 @@ func plain(p ike.Proposal) string {
 	switch {
 	case p.Protocol == ike.IKE:
 		derived := join(p.Transforms[ike.Integrity], func(c ike.Choice) string {
-			return map[uint16]string{1: "HMAC_MD5", 2: "HMAC_SHA1", 12: "HMAC_SHA2_256", 13: "HMAC_SHA2_384", 14: "HMAC_SHA2_512", 5: "AES_XCBC"}[c.ID]
+			return map[uint16]string{
+				1: "HMAC_MD5", 2: "HMAC_SHA1", 12: "HMAC_SHA2_256", 13: "HMAC_SHA2_384", 14: "HMAC_SHA2_512", 5: "AES_XCBC",
+			}[c.ID]
 		})
 		if integrity != "" && derived != prf {
 			parts = append(parts, integrity)

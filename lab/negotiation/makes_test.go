@@ -37,11 +37,14 @@ var (
 		{"aes128ctr", "aes_ctr128"}, {"aes256", "aes256"}, {"aes128", "aes128"}, {"aes256-aes128", "aes"},
 	}
 	makesCombined = []algorithm{
-		{"aes128gcm16", "aes_gcm128"}, {"aes256gcm16", "aes_gcm256"}, {"chacha20poly1305", "chacha20_poly1305"}, {"aes256ccm8", "aes_ccm_8_256"},
+		{"aes128gcm16", "aes_gcm128"}, {"aes256gcm16", "aes_gcm256"}, {"chacha20poly1305", "chacha20_poly1305"},
+		{"aes256ccm8", "aes_ccm_8_256"},
 		{"aes256gcm16-aes128gcm16", "aes_gcm"},
 	}
-	makesHashes = []algorithm{{"sha1", "sha1"}, {"sha256", "sha2_256"}, {"sha384", "sha2_384"}, {"sha512", "sha2_512"}, {"aesxcbc", "aes_xcbc"}}
-	makesPRFs   = map[string]string{"sha1": "prfsha1", "sha256": "prfsha256", "sha384": "prfsha384", "sha512": "prfsha512", "aesxcbc": "prfaesxcbc"}
+	makesHashes = []algorithm{{"sha1", "sha1"}, {"sha256", "sha2_256"}, {"sha384", "sha2_384"}, {"sha512", "sha2_512"},
+		{"aesxcbc", "aes_xcbc"}}
+	makesPRFs = map[string]string{"sha1": "prfsha1", "sha256": "prfsha256", "sha384": "prfsha384", "sha512": "prfsha512",
+		"aesxcbc": "prfaesxcbc"}
 	makesGroups = []algorithm{
 		{"modp2048", "modp2048"}, {"modp1536", "modp1536"}, {"modp3072", "modp3072"}, {"ecp256", "dh19"}, {"ecp384", "dh20"},
 		{"curve25519", "dh31"},
@@ -256,9 +259,11 @@ type daemon interface {
 type swan struct{ *charon.Daemon }
 
 func (s swan) texts(p party, own, peer string) map[string]string {
-	e := end{version: map[bool]string{true: "1", false: "2"}[p.v1], proposals: offersOf(p.ike, offer.swanctl, ","), esp: offersOf(p.esp, offer.swanctl, ","),
-		local: p.local, remote: p.remote, localID: strings.TrimPrefix(p.localID, "@"), remoteID: strings.TrimPrefix(p.remoteID, "@"), psk: p.psk,
-		localAuth: "psk", remoteAuth: "psk"}
+	e := end{
+		version: map[bool]string{true: "1", false: "2"}[p.v1], proposals: offersOf(p.ike, offer.swanctl, ","),
+		esp: offersOf(p.esp, offer.swanctl, ","), local: p.local, remote: p.remote, localID: strings.TrimPrefix(p.localID, "@"),
+		remoteID: strings.TrimPrefix(p.remoteID, "@"), psk: p.psk, localAuth: "psk", remoteAuth: "psk",
+	}
 	if p.transport {
 		e.mode = "transport"
 	}
@@ -364,14 +369,15 @@ func estateOf(t testing.TB, a, b map[string]string) *pair.Tunnel {
 		}
 		return "strongSwan 5.9.8"
 	}
-	fsys := fstest.MapFS{"toril.yaml": {Data: []byte(fmt.Sprintf("formats: {\"*/ipsec.conf\": ipsec.conf-libreswan}\nversions: {a: %s, b: %s}\n",
-		version(a), version(b)))}}
+	const told = "formats: {\"*/ipsec.conf\": ipsec.conf-libreswan}\nversions: {a: %s, b: %s}\n"
+	fsys := fstest.MapFS{"toril.yaml": {Data: []byte(fmt.Sprintf(told, version(a), version(b)))}}
 	for folder, files := range map[string]map[string]string{"a": a, "b": b} {
 		for name, text := range files {
 			fsys[folder+"/"+name] = &fstest.MapFile{Data: []byte(text)}
 		}
 		fsys[folder+"/ip-address.txt"] = &fstest.MapFile{Data: []byte(fmt.Sprintf(
-			"2: tv: <BROADCAST,MULTICAST,UP,LOWER_UP> mtu 1500 qdisc noqueue state UP group default qlen 1000\n    inet 10.0.0.%d/24 scope global tv\n",
+			"2: tv: <BROADCAST,MULTICAST,UP,LOWER_UP> mtu 1500 qdisc noqueue state UP group default qlen 1000\n"+
+				"    inet 10.0.0.%d/24 scope global tv\n",
 			map[string]int{"a": 1, "b": 2}[folder]))}
 	}
 	e, err := pair.WholeFS(context.Background(), fsys, estate.Options{Formats: formats.All()})
@@ -418,9 +424,11 @@ func wire(t testing.TB, name string) (a, b string) {
 	clean := func() { _ = run("ip netns del " + a + "; ip netns del " + b) }
 	clean()
 	t.Cleanup(clean)
-	require.NoError(t, run(fmt.Sprintf("ip netns add %[1]s && ip netns add %[2]s && ip link add tv netns %[1]s type veth peer name tv netns %[2]s", a, b)))
+	require.NoError(t, run(fmt.Sprintf("ip netns add %[1]s && ip netns add %[2]s && "+
+		"ip link add tv netns %[1]s type veth peer name tv netns %[2]s", a, b)))
 	for i, ns := range []string{a, b} {
-		require.NoError(t, run(fmt.Sprintf("ip -n %[1]s link set lo up && ip -n %[1]s addr add 10.0.0.%[2]d/24 dev tv && ip -n %[1]s link set tv up && "+
+		require.NoError(t, run(fmt.Sprintf("ip -n %[1]s link set lo up && "+
+			"ip -n %[1]s addr add 10.0.0.%[2]d/24 dev tv && ip -n %[1]s link set tv up && "+
 			"ip -n %[1]s addr add 10.%[2]d.0.1/32 dev lo", ns, i+1)))
 	}
 	return a, b
@@ -444,6 +452,7 @@ func TestMakes(t *testing.T) {
 			tally := lab.NewTally(t, "negotiation: "+c.name+", random pairs, either end as the initiator")
 			nsA, nsB := wire(t, "makes")
 			one, two := c.make(t, nsA, nsB)
+			kept := newRecord(t, "makes-"+strings.ReplaceAll(c.name, " ", "-"))
 			from, _ := strconv.Atoi(os.Getenv("TORIL_LAB_FROM"))
 			pairs := howMany()
 			if os.Getenv("TORIL_LAB_CASES") == "" {
@@ -451,48 +460,64 @@ func TestMakes(t *testing.T) {
 			}
 			for n := from; n < from+pairs; n++ {
 				pa, pb := drawMakes(seed, n)
-				fa, fb := one.texts(pa, "10.0.0.1", "10.0.0.2"), two.texts(pb, "10.0.0.2", "10.0.0.1")
-				tunnel := estateOf(t, fa, fb)
-				for i := range 2 {
-					one.load(t, fa)
-					two.load(t, fb)
-					from, to := one, two
-					if i == 1 {
-						from, to = two, one
-					}
-					to.mark()
-					got, child := from.up(t)
-					want, renewed, why := "no IKE SA", "", "a connection is not loaded"
-					if tunnel != nil {
-						a := negotiate.Tunnel(tunnel)[i]
-						why = because(a)
-						_, v1libre := from.(*libre)
-						want, renewed = told(a, !(v1libre && a.Version == ike.V1))
-					}
-					again := ""
-					if child && renewed != "" && got == want {
-						again = "child by initiator " + fmt.Sprint(from.rekey(t, false))
-						for _, more := range []func() string{
-							func() string { return fmt.Sprintf(", by responder %v", to.rekey(t, false)) },
-							func() string { return fmt.Sprintf(", IKE SA %v", from.rekey(t, true)) },
-						} {
-							from.down(t) // the second renewal may go by the first, and one that fails may take the IKE SA down
-							to.down(t)
-							from.down(t)
-							from.up(t)
-							again += more()
-						}
-					}
-					if !tally.Count(got == want && (again == renewed || got != want)) {
-						t.Errorf("case %d, %s initiates\n daemons:   %s; %s\n predicted: %s; %s\n because:   %s\n a: %s\n b: %s\n a says %s\n b says %s", n,
-							[]string{"a", "b"}[i], got, again, want, renewed, why, written(fa), written(fb), one.said(), two.said())
-					}
-					one.down(t)
-					two.down(t)
-					one.down(t) // what the other end began meanwhile
-				}
+				p := pairOf{name: fmt.Sprintf("%s %d", c.name, n), a: one.texts(pa, "10.0.0.1", "10.0.0.2"), b: two.texts(pb, "10.0.0.2", "10.0.0.1")}
+				p.try(t, tally, one, two, kept)
 			}
 		})
+	}
+}
+
+// pairOf is what two daemons are given.
+type pairOf struct {
+	name string
+	a, b map[string]string
+}
+
+// try has either end set the tunnel up and renew its keys, and holds the prediction against that.
+func (p pairOf) try(t *testing.T, tally *lab.Tally, one, two daemon, kept *record) {
+	tunnel, agreed := estateOf(t, p.a, p.b), 0
+	for i := range 2 {
+		one.load(t, p.a)
+		two.load(t, p.b)
+		from, to := one, two
+		if i == 1 {
+			from, to = two, one
+		}
+		to.mark()
+		got, child := from.up(t)
+		want, renewed, why := "no IKE SA", "", "a connection is not loaded"
+		if tunnel != nil {
+			a := negotiate.Tunnel(tunnel)[i]
+			why = because(a)
+			_, quiet := from.(*libre) // of IKEv1 it does not tell the selectors
+			want, renewed = told(a, !(quiet && a.Version == ike.V1))
+		}
+		again := ""
+		if child && renewed != "" && got == want {
+			again = "child by initiator " + fmt.Sprint(from.rekey(t, false))
+			for _, more := range []func() string{
+				func() string { return fmt.Sprintf(", by responder %v", to.rekey(t, false)) },
+				func() string { return fmt.Sprintf(", IKE SA %v", from.rekey(t, true)) },
+			} {
+				from.down(t) // the second renewal may go by the first, and one that fails may take the IKE SA down
+				to.down(t)
+				from.down(t)
+				from.up(t)
+				again += more()
+			}
+		}
+		if tally.Count(got == want && again == renewed) {
+			agreed++
+		} else {
+			t.Errorf("case %s, %s initiates\n daemons:   %s; %s\n predicted: %s; %s\n because:   %s\n a: %s\n b: %s\n a says %s\n b says %s", p.name,
+				[]string{"a", "b"}[i], got, again, want, renewed, why, written(p.a), written(p.b), one.said(), two.said())
+		}
+		one.down(t)
+		two.down(t)
+		one.down(t) // what the other end began meanwhile
+	}
+	if agreed == 2 {
+		kept.keepFiles(p.name, p.a, p.b)
 	}
 }
 

@@ -5,6 +5,8 @@ package negotiation
 import (
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -36,4 +38,17 @@ func (r *record) keep(name, a, b string) {
 		txtar.File{Name: name + "/a", Data: []byte(a)},
 		txtar.File{Name: name + "/b", Data: []byte(b)},
 	)
+}
+
+// keepFiles keeps a pair of what several files say.
+func (r *record) keepFiles(name string, a, b map[string]string) {
+	if len(r.archive.Files) >= 4*r.most {
+		return
+	}
+	for folder, files := range map[string]map[string]string{"a": a, "b": b} {
+		for file, text := range files {
+			r.archive.Files = append(r.archive.Files, txtar.File{Name: name + "/" + folder + "/" + file, Data: []byte(text)})
+		}
+	}
+	slices.SortStableFunc(r.archive.Files, func(x, y txtar.File) int { return strings.Compare(x.Name, y.Name) })
 }

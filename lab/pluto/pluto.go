@@ -109,8 +109,8 @@ func (d *Daemon) Stop() {
 
 // Whack gives the daemon an order and returns what it says.
 func (d *Daemon) Whack(args ...string) string {
-	all := append([]string{"netns", "exec", d.ns, "timeout", "10", d.root + "/usr/libexec/ipsec/whack", "--rundir", d.dir + "/run"}, args...)
-	r := lab.Run(lab.Libraries(d.root), "ip", all...)
+	all := []string{"netns", "exec", d.ns, "timeout", "10", d.root + "/usr/libexec/ipsec/whack", "--rundir", d.dir + "/run"}
+	r := lab.Run(lab.Libraries(d.root), "ip", append(all, args...)...)
 	return r.Out + r.Err
 }
 
@@ -122,7 +122,8 @@ func (d *Daemon) Load(t testing.TB, conf, secrets, connection string) string {
 	file := d.write(t, "ipsec.conf", conf)
 	d.Whack("--rereadsecrets")
 	d.Whack("--name", connection, "--delete")
-	r := lab.Run(lab.Libraries(d.root), d.root+"/usr/libexec/ipsec/addconn", "--ctlsocket", d.dir+"/run/pluto.ctl", "--config", file, connection)
+	addconn := d.root + "/usr/libexec/ipsec/addconn"
+	r := lab.Run(lab.Libraries(d.root), addconn, "--ctlsocket", d.dir+"/run/pluto.ctl", "--config", file, connection)
 	return strings.TrimSpace(r.Out + r.Err)
 }
 

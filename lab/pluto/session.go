@@ -31,6 +31,7 @@ var (
 		`failed with error notification|rejected by peer|maximum number of (keying attempts|retransmissions)|deleting state \(STATE_|` +
 		`no connection named|we cannot identify ourselves|cannot initiate|encountered fatal error|PAYLOAD_MALFORMED|INVALID_SYNTAX|` +
 		`unable to locate|no IKE_SA|could not|UNSUPPORTED_CRITICAL|invalid HASH|malformed payload|no acceptable`)
+	isGroup = regexp.MustCompile(`^(MODP|DH|ECP|CURVE)`)
 	rekeyed = regexp.MustCompile(`initiator rekeyed (Child|IKE) SA`)
 )
 
@@ -116,7 +117,7 @@ func child(protocol, mode, suite string) string {
 	var parts []string
 	for i, p := range strings.Split(suite, "-") {
 		switch {
-		case p == "NONE" || strings.HasPrefix(p, "MODP") || strings.HasPrefix(p, "DH") || strings.HasPrefix(p, "ECP") || strings.HasPrefix(p, "CURVE"):
+		case p == "NONE" || isGroup.MatchString(p):
 		case i == 0 && !strings.HasPrefix(protocol, "AH"):
 			parts = append(parts, cipher(p))
 		default:

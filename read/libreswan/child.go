@@ -1,6 +1,7 @@
 package libreswan
 
 import (
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -12,6 +13,7 @@ import (
 	"toril/model"
 	"toril/read/literal"
 	"toril/read/table"
+	"toril/source"
 )
 
 // children reads what the connection protects: leftsubnets and rightsubnets give one child for every pair of them.
@@ -19,6 +21,9 @@ func (r *reader) children(c *model.Connection, f *table.Section, local, remote s
 	k := r.child(c, f)
 	locals, ports := r.side(f, local)
 	remotes, _ := r.side(f, remote)
+	if v := f.Lookup(local + "subnet"); v != nil && families(locals.Value)&families(remotes.Value) == 0 {
+		f.Refuse(v, errors.New("one end's network is of IPv4, the other's of IPv6"))
+	}
 	if len(locals.Value) == 1 && len(remotes.Value) == 1 {
 		k.Local, k.Remote = locals, remotes
 		k.HostToHost = locals.Value.Dynamic() && remotes.Value.Dynamic()
@@ -45,11 +50,65 @@ func (r *reader) children(c *model.Connection, f *table.Section, local, remote s
 	return out
 }
 
+// families has a bit for each family of addresses that selectors may be of.
+func families(ss ike.Selectors) (out int) {
+	for _, s := range ss {
+		switch {
+		case s.Dynamic:
+			return 3
+		case s.Lo.Is4():
+			out |= 1
+		default:
+			out |= 2
+		}
+	}
+	return out
+}
+
 // maxChildren bounds what two lists of subnets may give.
 const maxChildren = 4096
 
+// shortAddress writes out an IPv4 address of fewer than four parts, of which the last fills what is left: "10.1" is 10.0.0.1, and "10", of
+// which nothing is left for the others, 10.0.0.0 (asked of 4.10).
+func shortAddress(t string) (string, bool) {
+	parts := strings.Split(t, ".")
+	if len(parts) > 3 || strings.Trim(t, "0123456789.") != "" || t == "" {
+		return "", false
+	}
+	if len(parts) == 1 {
+		return t + ".0.0.0", true
+	}
+	last := parts[len(parts)-1]
+	return strings.Join(parts[:len(parts)-1], ".") + strings.Repeat(".0", 4-len(parts)) + "." + last, true
+}
+
+// limit reads a number with Ki, Mi, Gi, Ti, Pi or Ei behind it, and a unit. What is written otherwise the daemon leaves: there is no limit then
+// (asked of 4.10).
+func limit(f *table.Section, key, unit string) model.Setting[uint64] {
+	return table.Take(f, func(t string) (uint64, error) {
+		number := strings.TrimRight(t, "KMGTPEkmgtpeiIbB")
+		n, err := strconv.ParseUint(number, 10, 64)
+		scale := strings.Index("kmgtpe", strings.ToLower(strings.TrimPrefix(t, number) + " ")[:1])
+		with := strings.TrimPrefix(t, number)
+		switch {
+		case err != nil:
+		case with == "" || strings.EqualFold(with, unit):
+			return n, nil
+		case scale >= 0 && strings.EqualFold(with[1:], "i"+unit) && n < 1<<(63-10*(scale+1)):
+			return n << (10 * (scale + 1)), nil
+		}
+		f.Note(f.Lookup(key), fmt.Sprintf("the daemon does not read %q as a number (it would be 2Ki%s): there is no limit", source.Clean(t), unit))
+		return 0, nil
+	}, key)
+}
+
 // network reads the addresses of a selector. A prefix that is too long is none.
 func network(t string) (ike.Selector, error) {
+	if host, bits, ok := strings.Cut(t, "/"); ok {
+		if a, ok := shortAddress(host); ok {
+			t = a + "/" + bits
+		}
+	}
 	if _, err := netip.ParsePrefix(t); err != nil && strings.Contains(t, "/") && t != "0/0" {
 		return ike.Selector{}, fmt.Errorf("%q is not a network", t)
 	}
@@ -108,6 +167,7 @@ func (r *reader) side(f *table.Section, side string) (model.Setting[ike.Selector
 	return set, true
 }
 
+// child: it is long as a table is: a line a setting.
 func (r *reader) child(c *model.Connection, f *table.Section) *model.Child {
 	k := &model.Child{Name: c.Name, At: c.At}
 	dialect := r.dialect(c)
@@ -136,7 +196,7 @@ func (r *reader) child(c *model.Connection, f *table.Section) *model.Child {
 	}
 	k.ReplayWindow = table.Take(f, func(t string) (int, error) { return strconv.Atoi(t) }, "replay-window")
 	r.forward(c, k, f)
-	narrowing := table.Take(f, literal.Bool, "narrowing")
+	narrowing := table.Take(f, onlyV2(c), "narrowing")
 	k.Whole = model.Setting[bool]{Value: !narrowing.Value, Origin: narrowing.Origin, At: narrowing.At, Why: narrowing.Why}
 	k.Mode = table.Take(f, func(t string) (ike.Mode, error) {
 		switch t {
@@ -164,17 +224,16 @@ func (r *reader) child(c *model.Connection, f *table.Section) *model.Child {
 	}, "auto")
 	k.CloseAction = model.Unsaid(model.StartNever, software+" default of ipsec.conf conn")
 	k.DPDAction = table.Take(f, table.Word, "dpdaction")
-	k.Life = table.Take(f, duration, "salifetime")
+	k.Life = longest(table.Take(f, duration, "salifetime"))
 	rekey := table.Take(f, literal.Bool, "rekey")
-	margin, before, random := r.margins(f)
+	margin, before, random := r.margins(f, k.Life.Value)
 	k.Margin, k.Spans = margin, []model.Span{{Setting: k.Life, Name: "salifetime"}}
 	k.Rekey = model.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}
 	if !rekey.Value {
 		k.Rekey = model.Setting[time.Duration]{Origin: rekey.Origin, At: rekey.At, Why: rekey.Why}
 	}
 	k.Random = model.Unsaid(random, software+" default of ipsec.conf conn.rekeyfuzz")
-	k.LifeBytes = table.Take(f, literal.Size, "ipsec-max-bytes")
-	k.LifePackets = table.Take(f, literal.Size, "ipsec-max-packets")
+	k.LifeBytes, k.LifePackets = limit(f, "ipsec-max-bytes", "B"), limit(f, "ipsec-max-packets", "")
 	k.IPComp = table.Take(f, literal.Bool, "compress")
 	k.Cut96 = table.Take(f, literal.Bool, "sha2-truncbug")
 	k.Policies = model.Unsaid(true, software+" default of ipsec.conf conn")
@@ -227,7 +286,7 @@ func accepting(ps []ike.Proposal, pfs bool, esn []uint16) []ike.Proposal {
 		if p.Transforms[ike.KeyExchange] = nil; !pfs {
 			out = append(out, p)
 		}
-		p.Transforms[ike.KeyExchange] = ike.Picks(ike.KeyExchange, 5, 14, 15, 16, 17, 18)
+		p.Transforms[ike.KeyExchange] = ike.Picks(ike.KeyExchange, 5, 14, 15, 16, 17, 18, 19, 20, 21, 31)
 		out = append(out, p)
 	}
 	return out

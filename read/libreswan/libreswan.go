@@ -2,6 +2,7 @@
 package libreswan
 
 import (
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -9,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"toril/daemon"
 	"toril/daemon/libreswan"
 	"toril/ike"
 	"toril/internal/lazy"
@@ -128,6 +130,7 @@ func readFile(in *read.Input) {
 		})
 	}
 	f.Declare(func(s *ipsecconf.Section) bool { return loaded(f.Effective(s, false)) })
+	closed := ikev1Closed(f, version)
 	in.Later(func() { // which end is this one depends on the gateway's addresses
 		for _, s := range f.Sections {
 			if s.Kind != "conn" || s.Name == "%default" {
@@ -139,12 +142,35 @@ func readFile(in *read.Input) {
 				if e := f.Broken(s); e != nil {
 					c.Unusable, c.Unsure = e, true
 				}
+				if c.Version.Value == ike.V1 && closed != nil && c.Unusable == nil {
+					c.Unusable = closed
+				}
 				in.Gateway.Connections = append(in.Gateway.Connections, c)
 			case ipsecconf.Complete(said):
 				in.Gateway.Unloaded = append(in.Gateway.Unloaded, r.connection(s, said, true))
 			}
 		}
 	})
+}
+
+// ikev1Closed is why the daemon loads no connection of IKEv1: "config setup", where the file has it, does not allow them. Since 4.5 that
+// must be said, as Debian builds it, and since 5.0 everywhere. nil where they are loaded, or where that is not known.
+func ikev1Closed(f *ipsecconf.File, version string) *source.Error {
+	for _, s := range f.Sections {
+		if s.Kind != "config" {
+			continue
+		}
+		closed, at, said := version == "" || daemon.Compare(version, "4.5") >= 0, s.At, ""
+		for _, v := range f.Effective(s, false) {
+			if strings.ReplaceAll(v.Key, "_", "-") == "ikev1-policy" && v.Text != "" {
+				closed, at, said = !strings.EqualFold(v.Text, "accept"), v.At, " to accept"
+			}
+		}
+		if closed {
+			return source.Errorf(at, "connections of IKEv1 are not loaded: ikev1-policy is not set%s", said)
+		}
+	}
+	return nil
 }
 
 // connection: it is long as a table is: a line a setting.
@@ -203,7 +229,7 @@ func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded 
 		}
 		return literal.Bool(t)
 	}, "encapsulation")
-	c.MOBIKE = table.Take(f, literal.Bool, "mobike")
+	c.MOBIKE = table.Take(f, onlyV2(c), "mobike")
 	c.Childless = model.Unsaid("never", software+" default of ipsec.conf conn")
 	c.Tries = table.Take(f, func(t string) (int, error) {
 		if t == "%forever" {
@@ -237,10 +263,13 @@ func oneGroup(c *model.Connection) {
 	if c.Version.Value != ike.V1 || !c.Aggressive.Value || len(ps) == 0 {
 		return
 	}
-	last := ps[len(ps)-1].Of(ike.KeyExchange)
+	end := ps[len(ps)-1]
+	last := end.Of(ike.KeyExchange)
 	other := func(p ike.Proposal) bool { return len(last) == 0 || !p.Of(ike.KeyExchange).Has(last[0]) }
 	c.Proposals.Value = slices.DeleteFunc(slices.Clone(ps), other)
-	c.Accepts = slices.DeleteFunc(slices.Clone(c.Accepts), other)
+	if !slices.ContainsFunc(ps, func(p ike.Proposal) bool { return p.Text == end.Text && other(p) }) { // it names its group
+		c.Accepts = slices.DeleteFunc(slices.Clone(c.Accepts), other)
+	}
 }
 
 // dialect is for what the connection's proposals are written.
@@ -299,17 +328,39 @@ func address(t string) (model.Addresses, error) {
 	return model.Addresses{literal.Host(strings.TrimPrefix(t, "%"))}, nil
 }
 
+// longest is a lifetime as the daemon takes it: a day at most, and for 0 (asked of 4.10).
+func longest(life model.Setting[time.Duration]) model.Setting[time.Duration] {
+	if day := 24 * time.Hour; life.Value == 0 || life.Value > day {
+		life.Value = day
+	}
+	return life
+}
+
+// onlyV2 reads yes or no of what there is in IKEv2 alone: the daemon refuses a connection of IKEv1 with it.
+func onlyV2(c *model.Connection) func(string) (bool, error) {
+	return func(t string) (bool, error) {
+		yes, err := literal.Bool(t)
+		if err == nil && yes && c.Version.Value == ike.V1 {
+			return false, errors.New("it is for IKEv2 only")
+		}
+		return yes, err
+	}
+}
+
 // margins is how long before the end of an SA its renewal begins, and how much of that is random.
-func (r *reader) margins(f *table.Section) (set model.Setting[time.Duration], before, random time.Duration) {
+func (r *reader) margins(f *table.Section, life time.Duration) (set model.Setting[time.Duration], before, random time.Duration) {
 	m := table.Take(f, duration, "rekeymargin")
+	if m.Value >= life { // the daemon halves it then
+		m.Value = life / 2
+	}
 	fuzz := table.Take(f, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
 	return m, m.Value, m.Value * time.Duration(max(0, min(fuzz.Value, 10_000))) / 100
 }
 
 func (r *reader) ikeLife(c *model.Connection, f *table.Section) {
-	life := table.Take(f, duration, "ikelifetime")
+	life := longest(table.Take(f, duration, "ikelifetime"))
 	rekey := table.Take(f, literal.Bool, "rekey")
-	margin, before, random := r.margins(f)
+	margin, before, random := r.margins(f, life.Value)
 	c.Margin, c.Spans = margin, []model.Span{{Setting: life, Name: "ikelifetime"}}
 	c.Rekey = model.Setting[time.Duration]{Value: max(0, life.Value-before), Origin: life.Origin, At: life.At, Why: life.Why}
 	c.Reauth = model.Unsaid[time.Duration](0, software+" does not reauthenticate")

@@ -178,7 +178,7 @@ func TestInterfaceMakesItRouteBased(t *testing.T) {
 	g := readConf(
 		t,
 		"conn a\n\tleft=%defaultroute\n\tright=%any\n\tauto=ondemand\n\tipsec-interface=7\n\tppk=insist\n\tencapsulation=yes\n"+
-			"\tcompress=yes\n\tipsec-max-bytes=1G\n\trekey=no\n",
+			"\tcompress=yes\n\tipsec-max-bytes=1GiB\n\trekey=no\n",
 	)
 	c := g.Connections[0]
 	assert.True(t, c.Children[0].RouteBased())

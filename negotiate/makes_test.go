@@ -1,0 +1,141 @@
+package negotiate_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/tools/txtar"
+
+	"toril/estate"
+	"toril/negotiate"
+	"toril/pair"
+	"toril/read/formats"
+)
+
+// TestWhatDaemonsOfTwoMakesDid asks again about pairs for which daemons did what had been predicted: Libreswan with itself and with
+// strongSwan (lab/negotiation, which keeps them where TORIL_LAB_RECORD names a folder). Among them is each rule of
+// docs/daemons/libreswan.md by name. TORIL_WRITE_WANTS writes the predictions, right after such a run.
+func TestWhatDaemonsOfTwoMakesDid(t *testing.T) {
+	for _, name := range []string{"makes-named", "makes-Libreswan-and-Libreswan", "makes-strongSwan-and-Libreswan"} {
+		file := "testdata/" + name + ".txtar"
+		ar, err := txtar.ParseFile(file)
+		require.NoError(t, err)
+		var order []string
+		pairs, wants := map[string]fstest.MapFS{}, map[string]string{}
+		for _, f := range ar.Files {
+			of, rest, _ := strings.Cut(f.Name, "/")
+			if rest == "want" {
+				wants[of] = string(f.Data)
+				continue
+			}
+			if pairs[of] == nil {
+				pairs[of] = fstest.MapFS{}
+				order = append(order, of)
+			}
+			pairs[of][rest] = &fstest.MapFile{Data: f.Data}
+		}
+		out := &txtar.Archive{}
+		for _, of := range order {
+			got := "a connection is not loaded\n"
+			if tu := tunnelOfMakes(t, pairs[of]); tu != nil {
+				got = told(tu)
+			}
+			for _, f := range ar.Files {
+				if strings.HasPrefix(f.Name, of+"/") && !strings.HasSuffix(f.Name, "/want") {
+					out.Files = append(out.Files, f)
+				}
+			}
+			out.Files = append(out.Files, txtar.File{Name: of + "/want", Data: []byte(got)})
+			if os.Getenv("TORIL_WRITE_WANTS") == "" {
+				assert.Equal(t, wants[of], got, "%s: %s", name, of)
+			}
+		}
+		if os.Getenv("TORIL_WRITE_WANTS") != "" {
+			require.NoError(t, os.WriteFile(file, txtar.Format(out), 0o644))
+		}
+	}
+}
+
+// tunnelOfMakes joins two ends by hand: whether they would be paired is another question. It is nil where a daemon loads no connection at
+// all.
+func tunnelOfMakes(t *testing.T, files fstest.MapFS) *pair.Tunnel {
+	t.Helper()
+	version := map[string]string{"a": "strongSwan 5.9.8", "b": "strongSwan 5.9.8"}
+	for folder, address := range map[string]string{"a": "10.0.0.1", "b": "10.0.0.2"} {
+		if files[folder+"/ipsec.conf"] != nil {
+			version[folder] = "Libreswan 4.10"
+		}
+		files[folder+"/ip-address.txt"] = &fstest.MapFile{Data: []byte("2: tv: <BROADCAST,MULTICAST,UP,LOWER_UP> mtu 1500 qdisc noqueue state UP " +
+			"group default qlen 1000\n    inet " + address + "/24 scope global tv\n")}
+	}
+	files["toril.yaml"] = &fstest.MapFile{Data: []byte(fmt.Sprintf(
+		"formats: {\"*/ipsec.conf\": ipsec.conf-libreswan}\nversions: {a: %s, b: %s}\n", version["a"], version["b"]))}
+	e, err := pair.WholeFS(context.Background(), files, estate.Options{Formats: formats.All()})
+	require.NoError(t, err)
+	a, b := e.Gateway("a"), e.Gateway("b")
+	if len(a.Connections) == 0 || len(b.Connections) == 0 {
+		return nil
+	}
+	return &pair.Tunnel{
+		Name: "a <> b",
+		Ends: []pair.End{{Gateway: a, Connection: a.Connections[0]}, {Gateway: b, Connection: b.Connections[0]}},
+	}
+}
+
+// what says of a prediction that a named pair is about.
+func what(a negotiate.Attempt) string {
+	switch {
+	case a.Failure != nil:
+		return "no IKE SA"
+	case a.Children[0].Failure != nil:
+		return "no child"
+	}
+	return a.Children[0].Suite.String()
+}
+
+// TestRulesOfLibreswan says of each named pair that decides most what comes of it, whoever begins.
+func TestRulesOfLibreswan(t *testing.T) {
+	ar, err := txtar.ParseFile("testdata/makes-named.txtar")
+	require.NoError(t, err)
+	pairs := map[string]fstest.MapFS{}
+	for _, f := range ar.Files {
+		of, rest, _ := strings.Cut(f.Name, "/")
+		if pairs[of] == nil {
+			pairs[of] = fstest.MapFS{}
+		}
+		pairs[of][rest] = &fstest.MapFile{Data: f.Data}
+	}
+	const aes128, aes256 = "AES-CBC-128 / HMAC-SHA1 cut to 96 bits", "AES-CBC-256 / HMAC-SHA1 cut to 96 bits"
+	for name, want := range map[string][2]string{
+		"esp-aes-without-size":            {aes128 + " / ESN", aes128 + " / ESN"},
+		"v1-without-esp-and-256":          {"no child", aes256},
+		"v1-esp-aes-without-size-and-192": {"no child", "AES-CBC-192 / HMAC-SHA1 cut to 96 bits"},
+		"v1-pfs-at-one-end":               {aes128, "no child"},
+		"narrower":                        {"no child", "no child"},
+		"narrower-at-one-that-narrows":    {"AES-GCM-256 with a 16-byte ICV / ESN", "no child"},
+		"transport-at-one-end":            {"no child", "no child"},
+		"ppk-never-and-insist":            {"no IKE SA", "no IKE SA"},
+		"replay-window-0":                 {"AES-GCM-256 with a 16-byte ICV", "AES-GCM-256 with a 16-byte ICV"},
+		"aggressive-of-two-groups":        {"no IKE SA", "no IKE SA"},
+		"groups-that-are-gone":            {"no IKE SA", "no IKE SA"},
+	} {
+		require.NotNil(t, pairs[name], name)
+		as := negotiate.Tunnel(tunnelOfMakes(t, pairs[name]))
+		for i := range want {
+			got := what(as[i])
+			if strings.HasPrefix(name, "v1-") { // the group is of no interest
+				got, _, _ = strings.Cut(got, " / group")
+			}
+			assert.Equal(t, want[i], got, "%s, end %d begins", name, i)
+		}
+	}
+	renewed := negotiate.Tunnel(tunnelOfMakes(t, pairs["renewed-with-the-group-of-ike"]))[0].Children[0].Rekey
+	assert.Equal(t, negotiate.Agrees, renewed.Outcome, "whatever groups the proposals of the child name")
+	assert.Contains(t, renewed.Suite.String(), "group 14 (MODP 2048)")
+}
