@@ -71,8 +71,8 @@ func tunnelOfMakes(t *testing.T, files fstest.MapFS) *pair.Tunnel {
 		if files[folder+"/ipsec.conf"] != nil {
 			version[folder] = "Libreswan 4.10"
 		}
-		files[folder+"/ip-address.txt"] = &fstest.MapFile{Data: []byte("2: tv: <BROADCAST,MULTICAST,UP,LOWER_UP> mtu 1500 qdisc noqueue state UP " +
-			"group default qlen 1000\n    inet " + address + "/24 scope global tv\n")}
+		files[folder+"/ip-address.txt"] = &fstest.MapFile{Data: []byte("2: tv: <BROADCAST,MULTICAST,UP,LOWER_UP> mtu 1500 qdisc noqueue " +
+			"state UP group default qlen 1000\n    inet " + address + "/24 scope global tv\n")}
 	}
 	files["toril.yaml"] = &fstest.MapFile{Data: []byte(fmt.Sprintf(
 		"formats: {\"*/ipsec.conf\": ipsec.conf-libreswan}\nversions: {a: %s, b: %s}\n", version["a"], version["b"]))}

@@ -460,7 +460,7 @@ func TestMakes(t *testing.T) {
 			}
 			for n := from; n < from+pairs; n++ {
 				pa, pb := drawMakes(seed, n)
-				p := pairOf{name: fmt.Sprintf("%s %d", c.name, n), a: one.texts(pa, "10.0.0.1", "10.0.0.2"), b: two.texts(pb, "10.0.0.2", "10.0.0.1")}
+				p := pairOf{fmt.Sprintf("%s %d", c.name, n), one.texts(pa, "10.0.0.1", "10.0.0.2"), two.texts(pb, "10.0.0.2", "10.0.0.1")}
 				p.try(t, tally, one, two, kept)
 			}
 		})
@@ -509,7 +509,8 @@ func (p pairOf) try(t *testing.T, tally *lab.Tally, one, two daemon, kept *recor
 		if tally.Count(got == want && again == renewed) {
 			agreed++
 		} else {
-			t.Errorf("case %s, %s initiates\n daemons:   %s; %s\n predicted: %s; %s\n because:   %s\n a: %s\n b: %s\n a says %s\n b says %s", p.name,
+			t.Errorf("case %s, %s initiates\n daemons:   %s; %s\n predicted: %s; %s\n because:   %s\n a: %s\n b: %s\n "+
+				"a says %s\n b says %s", p.name,
 				[]string{"a", "b"}[i], got, again, want, renewed, why, written(p.a), written(p.b), one.said(), two.said())
 		}
 		one.down(t)

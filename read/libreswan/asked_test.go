@@ -50,7 +50,9 @@ func TestShortNetworks(t *testing.T) {
 
 func TestLifetimesHaveAnEnd(t *testing.T) {
 	day := 24 * time.Hour
-	for body, want := range map[string]time.Duration{"salifetime=30h": day, "salifetime=2d": day, "salifetime=0": day, "salifetime=10m": 10 * time.Minute} {
+	for body, want := range map[string]time.Duration{
+		"salifetime=30h": day, "salifetime=2d": day, "salifetime=0": day, "salifetime=10m": 10 * time.Minute,
+	} {
 		_, c := one(t, body)
 		assert.Equal(t, want, c.Children[0].Life.Value, body)
 	}
@@ -93,8 +95,9 @@ func TestWhatIsNotLoaded(t *testing.T) {
 func TestPolicyOfIKEv1(t *testing.T) {
 	for setup, closed := range map[string]bool{
 		"# Libreswan 4.10\nconfig setup\n\tuniqueids=yes\n": true, "# Libreswan 4.3\nconfig setup\n\tuniqueids=yes\n": false,
-		"config setup\n\tikev1-policy=accept\n": false, "config setup\n\tikev1-policy=drop\n": true, "config setup\n\tikev1-policy=reject\n": true,
-		"# Libreswan 4.10\n": false, // another file has it
+		"config setup\n\tikev1-policy=accept\n": false, "config setup\n\tikev1-policy=drop\n": true,
+		"config setup\n\tikev1-policy=reject\n": true,
+		"# Libreswan 4.10\n":                    false, // another file has it
 	} {
 		for version, v1 := range map[string]bool{"no": true, "yes": false} {
 			g := readConf(t, setup+"\nconn a\n\tleft=192.0.2.1\n\tright=198.51.100.8\n\tauto=add\n\tikev2="+version+"\n")

@@ -68,8 +68,8 @@ func families(ss ike.Selectors) (out int) {
 // maxChildren bounds what two lists of subnets may give.
 const maxChildren = 4096
 
-// shortAddress writes out an IPv4 address of fewer than four parts, of which the last fills what is left: "10.1" is 10.0.0.1, and "10", of
-// which nothing is left for the others, 10.0.0.0 (asked of 4.10).
+// shortAddress writes out an IPv4 address of fewer than four parts, of which the last fills what is left: "10.1" is 10.0.0.1, and "10"
+// alone is 10.0.0.0 (asked of 4.10).
 func shortAddress(t string) (string, bool) {
 	parts := strings.Split(t, ".")
 	if len(parts) > 3 || strings.Trim(t, "0123456789.") != "" || t == "" {
@@ -82,8 +82,8 @@ func shortAddress(t string) (string, bool) {
 	return strings.Join(parts[:len(parts)-1], ".") + strings.Repeat(".0", 4-len(parts)) + "." + last, true
 }
 
-// limit reads a number with Ki, Mi, Gi, Ti, Pi or Ei behind it, and a unit. What is written otherwise the daemon leaves: there is no limit then
-// (asked of 4.10).
+// limit reads a number with Ki, Mi, Gi, Ti, Pi or Ei behind it, and a unit. What is written otherwise the daemon leaves: there is no limit
+// then (asked of 4.10).
 func limit(f *table.Section, key, unit string) model.Setting[uint64] {
 	return table.Take(f, func(t string) (uint64, error) {
 		number := strings.TrimRight(t, "KMGTPEkmgtpeiIbB")
@@ -97,7 +97,8 @@ func limit(f *table.Section, key, unit string) model.Setting[uint64] {
 		case scale >= 0 && strings.EqualFold(with[1:], "i"+unit) && n < 1<<(63-10*(scale+1)):
 			return n << (10 * (scale + 1)), nil
 		}
-		f.Note(f.Lookup(key), fmt.Sprintf("the daemon does not read %q as a number (it would be 2Ki%s): there is no limit", source.Clean(t), unit))
+		const why = "the daemon does not read %q as a number (it would be 2Ki%s): there is no limit"
+		f.Note(f.Lookup(key), fmt.Sprintf(why, source.Clean(t), unit))
 		return 0, nil
 	}, key)
 }
