@@ -567,6 +567,13 @@ func (a *attempt) renewalFails(c *Child, begins, takes *model.Child) *Failure {
 				x.from.name(), groupsOf(x.adds)))
 		}
 	}
+	if len(f.Changes) == 0 { // the weaker group is that of the IKE SA
+		better := asked
+		if groupStrength(taken) > groupStrength(asked) {
+			better = taken
+		}
+		f.Changes = []string{fmt.Sprintf("on both ends name a group of the child first for the IKE SA too (%s)", groupsOf(better))}
+	}
 	return f
 }
 
