@@ -18,7 +18,7 @@ func main() {
 }
 
 // small is what a run may take before memory is cleared more often: long rule lists live long.
-const small = 470 << 20
+const small = 440 << 20
 
 // many is what may be made anew at most before memory is cleared.
 const many = 288 << 20
@@ -43,7 +43,7 @@ func limit() {
 		metrics.Read(all)
 		size := func(i int) int64 { return int64(all[i].Value.Uint64()) }
 		used, beside := size(0), size(1)-size(2)-size(3)-size(4)          // what is between objects, and the runtime's own
-		debug.SetMemoryLimit(max(small, used+min(used*3/2, many)+beside)) // each clearing costs as much as is in use
+		debug.SetMemoryLimit(max(small, used+min(used*2/5, many)+beside)) // each clearing costs as much as is in use
 		runtime.SetFinalizer(m, again)
 	}
 	runtime.SetFinalizer(&mark{}, again)

@@ -437,7 +437,8 @@ func wire(t testing.TB, name string) (a, b string) {
 const ikev1Accepted = "\tikev1-policy=accept\n"
 
 func TestMakes(t *testing.T) {
-	for _, c := range []struct {
+	t.Parallel()
+	for i, c := range []struct {
 		name string
 		make func(t testing.TB, a, b string) (daemon, daemon)
 	}{
@@ -450,13 +451,14 @@ func TestMakes(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			tally := lab.NewTally(t, "negotiation: "+c.name+", random pairs, either end as the initiator")
-			nsA, nsB := wire(t, "makes")
+			t.Parallel() // most of the time is waiting
+			nsA, nsB := wire(t, fmt.Sprint("makes", i))
 			one, two := c.make(t, nsA, nsB)
 			kept := newRecord(t, "makes-"+strings.ReplaceAll(c.name, " ", "-"))
 			from, _ := strconv.Atoi(os.Getenv("TORIL_LAB_FROM"))
 			pairs := howMany()
 			if os.Getenv("TORIL_LAB_CASES") == "" {
-				pairs = 40 // a second each
+				pairs = 30 // a second each
 			}
 			for n := from; n < from+pairs; n++ {
 				pa, pb := drawMakes(seed, n)
