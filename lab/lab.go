@@ -114,6 +114,25 @@ func InNamespace(t testing.TB, script string) string {
 	return r.Out
 }
 
+// Wire makes two network namespaces at the ends of a wire, at 10.0.0.1 and 10.0.0.2, each with an address of the network behind it.
+func Wire(t testing.TB, name string) (a, b string) {
+	t.Helper()
+	a, b = "toril-"+name+"-a", "toril-"+name+"-b"
+	run := func(line string, args ...any) error {
+		return exec.Command("sh", "-c", fmt.Sprintf(line, args...)).Run()
+	}
+	clean := func() { _ = run("ip netns del %s; ip netns del %s", a, b) }
+	clean()
+	t.Cleanup(clean)
+	require.NoError(t, run("ip netns add %[1]s && ip netns add %[2]s && "+
+		"ip link add tv netns %[1]s type veth peer name tv netns %[2]s", a, b))
+	for i, ns := range []string{a, b} {
+		require.NoError(t, run("ip -n %[1]s link set lo up && ip -n %[1]s addr add 10.0.0.%[2]d/24 dev tv && "+
+			"ip -n %[1]s link set tv up && ip -n %[1]s addr add 10.%[2]d.0.1/32 dev lo", ns, i+1))
+	}
+	return a, b
+}
+
 // Samples returns the files of lab/samples in a folder, by name.
 func Samples(t testing.TB, folder string) map[string]string {
 	t.Helper()

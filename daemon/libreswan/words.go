@@ -278,6 +278,7 @@ func (d Dialect) Proposals(text string, protocol ike.Protocol) ([]ike.Proposal, 
 	withGroup := 0
 	var first ike.Choice // the first group of a proposal
 	differ := false
+	known := map[string]bool{}
 	for part := range strings.SplitSeq(strings.ToLower(text), ",") {
 		p, err := d.parseOne(part, protocol)
 		if err != nil {
@@ -294,7 +295,8 @@ func (d Dialect) Proposals(text string, protocol ike.Protocol) ([]ike.Proposal, 
 			}
 		}
 		for _, one := range d.expand(d.complete(p)) {
-			if !slices.ContainsFunc(out, func(o ike.Proposal) bool { return same(o, one) }) { // it takes none twice
+			if key := fmt.Sprint(one.All()); !known[key] { // it takes none twice
+				known[key] = true
 				out = append(out, one)
 			}
 		}
@@ -309,15 +311,6 @@ func (d Dialect) Proposals(text string, protocol ike.Protocol) ([]ike.Proposal, 
 	return out, nil
 }
 
-func same(p, q ike.Proposal) bool {
-	for r := range p.Transforms {
-		if !slices.EqualFunc(p.Transforms[r], q.Transforms[r], ike.Choice.Same) {
-			return false
-		}
-	}
-	return true
-}
-
 // word is a part of a proposal, with what stands before it: '+', '-', ';' or, for the first, 0.
 type word struct {
 	before byte
@@ -330,15 +323,15 @@ func (d Dialect) split(text string) []word {
 	if d.V1 {
 		signs = "-;"
 	}
-	out := []word{{}}
-	for i := range len(text) {
-		if strings.IndexByte(signs, text[i]) >= 0 {
-			out = append(out, word{before: text[i]})
-			continue
+	var out []word
+	for before := byte(0); ; {
+		i := strings.IndexAny(text, signs)
+		if i < 0 {
+			return append(out, word{before, text})
 		}
-		out[len(out)-1].text += text[i : i+1]
+		out = append(out, word{before, text[:i]})
+		before, text = text[i], text[i+1:]
 	}
-	return out
 }
 
 // parsing is a proposal being read: its words that were not read yet.
@@ -385,7 +378,6 @@ func (d Dialect) parseOne(text string, protocol ike.Protocol) (*parsing, error) 
 		if err := p.alternatives(w, p.cipher); err != nil {
 			return p, err
 		}
-		w = ""
 		if next, ok := p.next("-"); ok {
 			p.plain = protocol != ike.IKE || !d.V1 && !p.prfs(next)
 			if err := p.alternatives(next, p.hash); err != nil {
@@ -474,10 +466,11 @@ func (p *parsing) cipher(w string) error {
 		return errors.New("ciphers that protect integrity themselves and others cannot stand in one proposal")
 	}
 	p.combined = cs[0].Algorithm.Combined
+	if slices.Contains(p.open, cs[0].ID) { // it stood before, without a size
+		return nil
+	}
 	if len(sizes) > 1 {
 		p.open = append(p.open, cs[0].ID)
-	} else if slices.Contains(p.open, cs[0].ID) { // it stood before, without a size
-		return nil
 	}
 	for _, c := range sizes {
 		p.add(ike.Encryption, c)

@@ -3,8 +3,6 @@
 package charon
 
 import (
-	"fmt"
-	"os/exec"
 	"regexp"
 	"sort"
 	"strconv"
@@ -13,6 +11,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"toril/lab"
 )
 
 // Pair is two daemons at the ends of one wire.
@@ -21,44 +21,7 @@ type Pair struct{ A, B *Daemon }
 // StartPair starts two daemons, at 10.0.0.1 and 10.0.0.2, each with an address of the network behind it.
 func StartPair(t testing.TB, name string) *Pair {
 	t.Helper()
-	a, b := "toril-"+name+"-a", "toril-"+name+"-b"
-	run := func(line string) error { return exec.Command("sh", "-c", line).Run() }
-	clean := func() { _ = run("ip netns del " + a + "; ip netns del " + b) }
-	clean()
-	require.NoError(
-		t,
-		run(
-			fmt.Sprintf(
-				"ip netns add %s && ip netns add %s && ip link add tv%s netns %s type veth peer name tv%s netns %s",
-				a,
-				b,
-				name,
-				a,
-				name,
-				b,
-			),
-		),
-	)
-	t.Cleanup(clean)
-	for i, ns := range []string{a, b} {
-		require.NoError(
-			t,
-			run(
-				fmt.Sprintf(
-					"ip -n %s link set lo up && ip -n %s addr add 10.0.0.%d/24 dev tv%s && ip -n %s link set tv%s up && ip -n %s "+
-						"addr add 10.%d.0.1/32 dev lo",
-					ns,
-					ns,
-					i+1,
-					name,
-					ns,
-					name,
-					ns,
-					i+1,
-				),
-			),
-		)
-	}
+	a, b := lab.Wire(t, name)
 	time.Sleep(200 * time.Millisecond)
 	return &Pair{Start(t, "a", a, ""), Start(t, "b", b, "")}
 }

@@ -106,7 +106,7 @@ func libreText(changes string, me, peer int) map[string]string {
 func TestNamedPairsOfLibreswan(t *testing.T) {
 	tally := lab.NewTally(t, "negotiation: named pairs of Libreswan, either end as the initiator")
 	t.Parallel()
-	nsA, nsB := wire(t, "named")
+	nsA, nsB := lab.Wire(t, "named")
 	one, two := &libre{Daemon: pluto.Start(t, "a", nsA, ikev1Accepted)}, &libre{Daemon: pluto.Start(t, "b", nsB, ikev1Accepted)}
 	kept := newRecord(t, "makes-named")
 	for line := range strings.Lines(strings.TrimSpace(pairsOfLibreswan)) {

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -416,24 +415,6 @@ func told(a negotiate.Attempt, selectors bool) (text, renewed string) {
 	return text, renewed
 }
 
-// wire makes two namespaces at the ends of a wire.
-func wire(t testing.TB, name string) (a, b string) {
-	t.Helper()
-	a, b = "toril-"+name+"-a", "toril-"+name+"-b"
-	run := func(line string) error { return exec.Command("sh", "-c", line).Run() }
-	clean := func() { _ = run("ip netns del " + a + "; ip netns del " + b) }
-	clean()
-	t.Cleanup(clean)
-	require.NoError(t, run(fmt.Sprintf("ip netns add %[1]s && ip netns add %[2]s && "+
-		"ip link add tv netns %[1]s type veth peer name tv netns %[2]s", a, b)))
-	for i, ns := range []string{a, b} {
-		require.NoError(t, run(fmt.Sprintf("ip -n %[1]s link set lo up && "+
-			"ip -n %[1]s addr add 10.0.0.%[2]d/24 dev tv && ip -n %[1]s link set tv up && "+
-			"ip -n %[1]s addr add 10.%[2]d.0.1/32 dev lo", ns, i+1)))
-	}
-	return a, b
-}
-
 const ikev1Accepted = "\tikev1-policy=accept\n"
 
 func TestMakes(t *testing.T) {
@@ -452,7 +433,7 @@ func TestMakes(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			tally := lab.NewTally(t, "negotiation: "+c.name+", random pairs, either end as the initiator")
 			t.Parallel() // most of the time is waiting
-			nsA, nsB := wire(t, fmt.Sprint("makes", i))
+			nsA, nsB := lab.Wire(t, fmt.Sprint("makes", i))
 			one, two := c.make(t, nsA, nsB)
 			kept := newRecord(t, "makes-"+strings.ReplaceAll(c.name, " ", "-"))
 			from, _ := strconv.Atoi(os.Getenv("TORIL_LAB_FROM"))

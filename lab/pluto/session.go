@@ -35,29 +35,23 @@ var (
 	rekeyed = regexp.MustCompile(`initiator rekeyed (Child|IKE) SA`)
 )
 
-// initiate has the daemon set up a connection and waits for what comes of it.
-func (d *Daemon) initiate(connection string) {
+// wait polls the log until it says that something is over, and a little longer.
+func (d *Daemon) wait(most time.Duration, over func(log string) bool) {
+	for end := time.Now().Add(most); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+		if over(d.Log()) {
+			time.Sleep(60 * time.Millisecond)
+			return
+		}
+	}
+}
+
+// Initiate has the daemon set up a connection and returns what came up, as it sees it; nil for nothing.
+func (d *Daemon) Initiate(connection string) *SA {
 	d.Mark()
 	d.Whack("--name", connection, "--initiate", "--asynchronous")
 	d.wait(3*time.Second, func(log string) bool {
 		return childV2.MatchString(log) || childV1.MatchString(log) || failure.MatchString(log)
 	})
-}
-
-// wait polls the log until it says that something is over, and a little longer.
-func (d *Daemon) wait(most time.Duration, over func(log string) bool) bool {
-	for end := time.Now().Add(most); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
-		if over(d.Log()) {
-			time.Sleep(60 * time.Millisecond)
-			return true
-		}
-	}
-	return false
-}
-
-// Initiate has the daemon set up a connection and returns what came up, as it sees it; nil for nothing.
-func (d *Daemon) Initiate(connection string) *SA {
-	d.initiate(connection)
 	log := d.Log()
 	m := ikeOf.FindStringSubmatch(log)
 	if m == nil || !ikeUp.MatchString(log) {

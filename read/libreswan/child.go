@@ -88,8 +88,8 @@ func limit(f *table.Section, key, unit string) model.Setting[uint64] {
 	return table.Take(f, func(t string) (uint64, error) {
 		number := strings.TrimRight(t, "KMGTPEkmgtpeiIbB")
 		n, err := strconv.ParseUint(number, 10, 64)
-		scale := strings.Index("kmgtpe", strings.ToLower(strings.TrimPrefix(t, number) + " ")[:1])
 		with := strings.TrimPrefix(t, number)
+		scale := strings.Index("kmgtpe", strings.ToLower(with + " ")[:1])
 		switch {
 		case err != nil:
 		case with == "" || strings.EqualFold(with, unit):
