@@ -85,7 +85,7 @@ func gateways(b *bench) ([]line, error) {
 			fmt.Sprintf("%d faults found", len(faults)-missed),
 		})
 		if i > 0 {
-			bound := 1.1 * float64(n) / float64(sizes[i-1])
+			bound := b.grown(float64(n) / float64(sizes[i-1]))
 			work := fmt.Sprintf("audit of %d gateways, beside %d", n, sizes[i-1])
 			out = append(out, line{work, ratio(c, before), bound, both(c, before)})
 		}

@@ -26,7 +26,7 @@ func hub(b *bench) ([]line, error) {
 		sizes = []int{250, 500, 1000}
 	}
 	dirs := map[int]string{}
-	out, err := growth(b, "a hub of tunnels", sizes, 2.2, func(n int) (dir string, err error) {
+	out, err := growth(b, "a hub of tunnels", sizes, func(n int) (dir string, err error) {
 		for name, text := range hubOf(n) {
 			if dir, err = b.write(fmt.Sprintf("hub%d/hub/%s", n, name), text); err != nil {
 				return "", err

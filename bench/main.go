@@ -3,8 +3,8 @@
 //
 //	go run ./bench            all of it, about ten minutes
 //	go run ./bench --huge     and 100,000 gateways, which take a quarter of an hour more
-//	go run ./bench --small    the small sizes; it fails where time grows faster than the work (other bounds are laxer there: what a start
-//	                          costs is most of it)
+//	go run ./bench --small    the small sizes; it fails where time grows faster than the work, measured up to three times (bounds are
+//	                          laxer there: what a start costs is most of it, and other work on the machine is part of what is measured)
 //	go run ./bench hub start  some rows
 package main
 
@@ -28,6 +28,8 @@ type line struct {
 	bound  float64 // the most that the ratio may be
 	detail string  // what was measured, in absolute terms
 }
+
+func (l line) broken() bool { return l.ratio > l.bound }
 
 // row is a kind of work; small ones are measured in CI too.
 type row struct {
@@ -90,19 +92,46 @@ func run(small, huge bool, names []string) (kept bool, err error) {
 		if len(names) > 0 && !slices.Contains(names, r.name) {
 			continue
 		}
-		lines, err := r.measure(b)
+		lines, err := b.lines(r)
 		if err != nil {
 			return false, fmt.Errorf("%s: %w", r.name, err)
 		}
 		for _, l := range lines {
 			mark := ""
-			if l.ratio > l.bound {
+			if l.broken() {
 				kept, mark = false, " (not kept)"
 			}
 			fmt.Printf("| %s | %.3g | %.3g%s | %s |\n", l.work, l.ratio, l.bound, mark, l.detail)
 		}
 	}
 	return kept, nil
+}
+
+// lines measures a row. At the small sizes one whose bounds are not all kept is measured again, twice at most, and of each line the best
+// counts: work that grows too fast does so every time, a busy machine looks so once.
+func (b *bench) lines(r row) ([]line, error) {
+	best, err := r.measure(b)
+	for again := 0; again < 2 && err == nil && b.small && slices.ContainsFunc(best, line.broken); again++ {
+		var more []line
+		if more, err = r.measure(b); err != nil {
+			break
+		}
+		for i, l := range more {
+			if l.ratio < best[i].ratio {
+				best[i] = l
+			}
+		}
+	}
+	return best, err
+}
+
+// grown is the most that the time may grow where the work does so many times: a tenth more, and at the small sizes, where a quadratic
+// would show four times for two, that and a seventh.
+func (b *bench) grown(times float64) float64 {
+	if b.small {
+		return 1.25 * times
+	}
+	return 1.1 * times
 }
 
 // lax is a bound for what is measured at the small sizes too.

@@ -65,7 +65,7 @@ func inIPTables(rules []made) string {
 func rules(b *bench) ([]line, error) {
 	n, rounds := 100_000, 3
 	if b.small {
-		return growth(b, "a chain of rules that overlap at random", []int{2000, 4000, 8000}, 2.3, func(n int) (string, error) {
+		return growth(b, "a chain of rules that overlap at random", []int{2000, 4000, 8000}, func(n int) (string, error) {
 			return b.write(fmt.Sprintf("chain%d/g/nftables.conf", n), inNFT(manyRules(n, true)))
 		})
 	}
@@ -102,7 +102,7 @@ func rules(b *bench) ([]line, error) {
 }
 
 // growth audits work of sizes that double, and holds each against the one before it.
-func growth(b *bench, work string, sizes []int, most float64, make func(int) (string, error)) ([]line, error) {
+func growth(b *bench, work string, sizes []int, make func(int) (string, error)) ([]line, error) {
 	var jobs []job
 	for _, n := range sizes {
 		dir, err := make(n)
@@ -118,7 +118,7 @@ func growth(b *bench, work string, sizes []int, most float64, make func(int) (st
 	var out []line
 	for i := 1; i < len(sizes); i++ {
 		what := fmt.Sprintf("%s: %d beside %d", work, sizes[i], sizes[i-1])
-		out = append(out, line{what, ratio(c[i], c[i-1]), most, both(c[i], c[i-1])})
+		out = append(out, line{what, ratio(c[i], c[i-1]), b.grown(float64(sizes[i]) / float64(sizes[i-1])), both(c[i], c[i-1])})
 	}
 	return out, nil
 }
