@@ -21,6 +21,7 @@ import (
 type Known struct {
 	Daemon   *model.Daemon
 	Versions []string         // whose pages or programs were asked, the oldest first
+	Systems  []string         // on which it does otherwise than elsewhere: "Linux"
 	Defaults func() []Default // in the order of the tables
 	Own      []Own            // the proposals that it makes where none are configured
 

@@ -255,6 +255,7 @@ func (c *Config) version(pattern, text string, at source.Pos, formats []*read.Fo
 		return source.Errorf(at, "%q is not a pattern of gateways' names", source.Clean(pattern))
 	}
 	name, number, _ := strings.Cut(strings.TrimSpace(text), " ")
+	number, on, _ := strings.Cut(number, " on ")
 	k := daemon.Find(known.All(), name)
 	taught := slices.IndexFunc(formats, func(f *read.Format) bool { return f.Taught && f.Name == name })
 	if taught >= 0 && daemon.IsVersion(number) {
@@ -273,6 +274,9 @@ func (c *Config) version(pattern, text string, at source.Pos, formats []*read.Fo
 		}
 		return source.Errorf(at, "unknown daemon %q; %s", source.Clean(name), strictyaml.Suggest(name, names))
 	}
+	if on != "" && !slices.Contains(k.Systems, on) {
+		return source.Errorf(at, "nothing is known of %s that it does otherwise on %q", k.Daemon.Name, source.Clean(on))
+	}
 	if !daemon.IsVersion(number) {
 		return source.Errorf(
 			at,
@@ -282,7 +286,7 @@ func (c *Config) version(pattern, text string, at source.Pos, formats []*read.Fo
 			k.Versions[len(k.Versions)-1],
 		)
 	}
-	c.Versions = append(c.Versions, VersionRule{pattern, model.Version{Software: k.Daemon.Name, Number: number, At: at}})
+	c.Versions = append(c.Versions, VersionRule{pattern, model.Version{Software: k.Daemon.Name, Number: number, On: on, At: at}})
 	return nil
 }
 

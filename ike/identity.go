@@ -36,11 +36,12 @@ const (
 	IDDN                 // ID_DER_ASN1_DN
 	IDKey                // ID_KEY_ID
 	IDNet                // a network or range, for matching only
+	IDHost               // the name of the host, ID_FQDN, which no file says
 )
 
 // String returns the IANA name.
 func (k IDKind) String() string {
-	return [...]string{"any", "none", "ID_IPV4_ADDR", "ID_FQDN", "ID_RFC822_ADDR", "ID_DER_ASN1_DN", "ID_KEY_ID", "network"}[k]
+	return [...]string{"any", "none", "ID_IPV4_ADDR", "ID_FQDN", "ID_RFC822_ADDR", "ID_DER_ASN1_DN", "ID_KEY_ID", "network", "ID_FQDN"}[k]
 }
 
 // Identity is who a peer says it is, or who it must be. Value is in a canonical form: equal identities are ==.
@@ -75,12 +76,14 @@ func (id Identity) String() string {
 		return "any"
 	case NoID:
 		return "not said"
+	case IDHost:
+		return "the name of its host"
 	}
 	return id.Value
 }
 
 // Definite reports whether the identity is one: it is said, and stands for no other.
-func (id Identity) Definite() bool { return !id.Wild() && id.Kind != NoID }
+func (id Identity) Definite() bool { return !id.Wild() && id.Kind != NoID && id.Kind != IDHost }
 
 // Wild reports whether the identity stands for more than one.
 func (id Identity) Wild() bool {

@@ -61,11 +61,21 @@ func (s Suite) Strength() int {
 	return max(0, least)
 }
 
+// Preference is what decides which suite a responder takes.
+type Preference uint8
+
+// The preferences.
+const (
+	OwnOrder  Preference = iota // the order of its own proposals, and of the algorithms in each
+	PeerOrder                   // the initiator's order
+	ByWeight                    // its own proposals in order, and of the initiator's that fit one those whose algorithms it has in front
+)
+
 // Choose picks the suite as a responder does (RFC 7296 section 2.7): for each of its own proposals, for each of the
-// initiator's, the first pair that has something of every type in common, and of that the first in its own order. With
-// initiatorDecides the initiator's order takes the place of its own. offered is the index of the initiator's proposal.
-func Choose(responder, initiator []Proposal, initiatorDecides bool) (s Suite, offered int, ok bool) {
-	if initiatorDecides {
+// initiator's, the first pair that has something of every type in common, and of that the first in its own order; or as the
+// preference says. offered is the index of the initiator's proposal.
+func Choose(responder, initiator []Proposal, by Preference) (s Suite, offered int, ok bool) {
+	if by == PeerOrder {
 		for i, mine := range initiator {
 			for _, own := range responder {
 				if s, ok := mine.Agree(own); ok {
@@ -76,13 +86,41 @@ func Choose(responder, initiator []Proposal, initiatorDecides bool) (s Suite, of
 		return s, 0, false
 	}
 	for _, own := range responder {
+		least := 0
 		for i, mine := range initiator {
-			if s, ok := own.Agree(mine); ok {
-				return s, i, true
+			one, common := own.Agree(mine)
+			if !common {
+				continue
 			}
+			if by == OwnOrder {
+				return one, i, true
+			}
+			if n := own.weight(one); !ok || n < least {
+				s, offered, ok, least = one, i, true, n
+			}
+		}
+		if ok {
+			return s, offered, true
 		}
 	}
 	return s, 0, false
+}
+
+// weights are what a place further back counts, by type (asked of OpenIKED 7.2).
+var weights = map[Registry]int{Encryption: 3, Integrity: 3, KeyExchange: 2, PRF: 1, Sequence: 1}
+
+// weight is more the further back the algorithms of a suite stand in a proposal.
+func (p Proposal) weight(s Suite) (n int) {
+	for _, r := range order {
+		for at, c := range p.Transforms[r] {
+			chosen := s.Transforms[r]
+			if chosen.Algorithm != nil && c.Same(chosen) || chosen.Algorithm == nil && c.ID == 0 {
+				n += 1 + weights[r]*at
+				break
+			}
+		}
+	}
+	return n
 }
 
 // Agree returns what two proposals have in common, in the order of p; ok is false where some type has nothing.

@@ -47,10 +47,10 @@ func TestTheRespondersOrderWins(t *testing.T) {
 			},
 		},
 	}
-	s, _, ok := ike.Choose(r, i, false)
+	s, _, ok := ike.Choose(r, i, ike.OwnOrder)
 	assert.True(t, ok)
 	assert.Equal(t, "AES-CBC-256 / HMAC-SHA2-256 cut to 128 bits / HMAC-SHA2-256 / group 19 (NIST P-256)", s.String())
-	s, _, ok = ike.Choose(r, i, true)
+	s, _, ok = ike.Choose(r, i, ike.PeerOrder)
 	assert.True(t, ok)
 	assert.Equal(t, "AES-CBC-128 / HMAC-SHA2-256 cut to 128 bits / HMAC-SHA2-256 / group 14 (MODP 2048)", s.String())
 	assert.Equal(t, 112, s.Strength(), "that of the group")
@@ -63,13 +63,13 @@ func TestASuiteComesFromOneProposalOfEach(t *testing.T) {
 	r := []ike.Proposal{
 		{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: enc(128), ike.Integrity: of(ike.Integrity, 12)}},
 		{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: enc(256), ike.Integrity: of(ike.Integrity, 2)}}}
-	_, _, ok := ike.Choose(r, i, false)
+	_, _, ok := ike.Choose(r, i, ike.OwnOrder)
 	assert.False(t, ok, "crossed lists have no proposal in common")
 	r = append(
 		r,
 		ike.Proposal{Protocol: ike.ESP, Transforms: ike.Transforms{ike.Encryption: enc(256), ike.Integrity: of(ike.Integrity, 2, 12)}},
 	)
-	_, at, ok := ike.Choose(r, i, false)
+	_, at, ok := ike.Choose(r, i, ike.OwnOrder)
 	assert.True(t, ok)
 	assert.Equal(t, 1, at)
 }

@@ -181,3 +181,25 @@ func (c *Tally) Count(agrees bool) bool {
 func Versions() *fstest.MapFile {
 	return &fstest.MapFile{Data: []byte("versions: {\"*\": strongSwan 5.9.8}\n")}
 }
+
+var shims sync.Mutex
+
+// Shim builds a library that is laid under a program to stand for what this machine's kernel lacks, and returns its path.
+func Shim(t testing.TB, name, source string, libraries ...string) string {
+	t.Helper()
+	shims.Lock()
+	defer shims.Unlock()
+	dir := filepath.Join(os.TempDir(), "toril-lab", "shims")
+	file, library := filepath.Join(dir, name+".c"), filepath.Join(dir, name+".so")
+	if was, err := os.ReadFile(file); err == nil && string(was) == source {
+		if _, err := os.Stat(library); err == nil {
+			return library
+		}
+	}
+	Need(t, "gcc", "gcc", "libc6-dev")
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	require.NoError(t, os.WriteFile(file, []byte(source), 0o644))
+	r := Run(nil, "gcc", append([]string{"-shared", "-fPIC", "-O1", "-o", library, file, "-ldl"}, libraries...)...)
+	require.NoError(t, r.Failed, r.Err)
+	return library
+}

@@ -49,7 +49,11 @@ func Of(t *pair.Tunnel, e pair.End) Sheet {
 	if !peer.IsValid() {
 		s.open("the far end's own address: %s accepts %s", e.Gateway.Name, c.RemoteAddrs.Value)
 	}
-	if c.Local.ID.Value.Kind == ike.NoID {
+	switch c.Local.ID.Value.Kind {
+	case ike.IDHost:
+		far.Remote.ID.Value = ike.Identity{Kind: ike.NoID}
+		s.open("the identity of %s is %s: it is not in its configuration", e.Gateway.Name, c.Local.ID.Value)
+	case ike.NoID:
 		far.Remote.ID.Value = identity(own)
 		s.open("the identity of %s is not written down: its address stands for it", e.Gateway.Name)
 	}

@@ -15,9 +15,27 @@ type Daemon struct {
 	GuardsAggressive bool
 	// KeepsMode: a child comes up in its own mode, tunnel or transport, or not at all; under IKEv1 in the initiator's.
 	KeepsMode bool
+	// OwnMode: as a responder in tunnel mode it answers no initiator in transport mode.
+	OwnMode bool
 	// RenewsAlike: under IKEv2 it renews a child with perfect forward secrecy as it is, with the key exchange of the IKE SA, whatever
 	// groups its proposals name.
 	RenewsAlike bool
 	// FollowsV1: of IKEv1 it sends its proposals as they are, and as a responder takes the first of the initiator's that it has.
 	FollowsV1 bool
+	// NoneWithoutChild: under IKEv2 the IKE SA goes with the child that is made along with it, where that fails.
+	NoneWithoutChild bool
+	// Weighs: as a responder it takes, of the proposals that fit one of its own, the one whose algorithms stand furthest in front there.
+	Weighs bool
+	// NoSecondGroup: where a peer asks for another group as a child is renewed (INVALID_KE_PAYLOAD), it gives up. It sends the share of
+	// the first group of its first proposal, and none where that has none.
+	NoSecondGroup bool
+	// KeepsNumber: an IKE SA that it set up it renews with the proposal that was chosen, under the number that it had (RFC 7296 section
+	// 3.3.1 has the first one be number 1).
+	KeepsNumber bool
+	// FirstIsOne: it takes no proposals of which the first is not number 1.
+	FirstIsOne bool
+	// WithinAsked: as an initiator it takes no selectors that are more than it asked for.
+	WithinAsked bool
+	// OwnSelectors: it protects what it is set to protect, whatever the peer says; as a responder it answers with that.
+	OwnSelectors bool
 }

@@ -63,6 +63,7 @@ type Order struct {
 type Version struct {
 	Software string // "strongSwan"
 	Number   string // "5.9.8"
+	On       string // the system that it runs on, where that makes a difference and is told: "Linux"
 	At       source.Pos
 }
 
@@ -71,6 +72,16 @@ func (g *Gateway) VersionOf(software string) string {
 	for _, v := range g.Versions {
 		if v.Software == software {
 			return v.Number
+		}
+	}
+	return ""
+}
+
+// SystemOf returns the system that a daemon runs on, as the first that says so does; "" where nothing does.
+func (g *Gateway) SystemOf(software string) string {
+	for _, v := range g.Versions {
+		if v.Software == software && v.On != "" {
+			return v.On
 		}
 	}
 	return ""
@@ -122,7 +133,7 @@ func (g *Gateway) File(path string) *File {
 func (g *Gateway) Shows(c *Connection, own netip.Addr) (id ike.Identity, ok bool) {
 	id = c.Local.ID.Value
 	if id.Kind != ike.NoID {
-		return id, true
+		return id, id.Kind != ike.IDHost
 	}
 	if c.Local.Method.Value != ike.Certificate {
 		return ike.Addr(own), own.IsValid()
@@ -338,6 +349,8 @@ type Child struct {
 	Local        Setting[ike.Selectors]
 	Remote       Setting[ike.Selectors]
 	Accepts      []ike.Proposal // what a responder takes, where that is more than the proposals; nil: those
+	Lacks        ike.Choices    // algorithms that Linux does not take from the daemon: a child that agrees on one is not installed there
+	OnLinux      bool           // and it is told that the daemon runs there
 	Mode         Setting[ike.Mode]
 	Whole        Setting[bool] // its selectors are taken as they are, or not at all: no narrowing (RFC 7296 section 2.9)
 	Start        Setting[Start]

@@ -74,6 +74,8 @@ func (a *attempt) identity(c *model.Connection) int {
 		switch {
 		case want.Kind == ike.AnyID:
 			return 1
+		case shown.Kind == ike.IDHost && want.Definite() && want.Kind != ike.IDFQDN:
+			return 0
 		case !known:
 			return 2
 		case want == shown:
@@ -264,13 +266,29 @@ func (a *attempt) identities() *Failure {
 			},
 		}
 	}
+	unknown := func(who, whom side, id ike.Identity, mine, theirs model.Setting[ike.Identity]) *Failure {
+		switch {
+		case id.Kind != ike.IDHost:
+			a.Notes = append(a.Notes, fmt.Sprintf("%s sends the subject of its certificate, which was not compared", who.name()))
+		case theirs.Value.Kind == ike.IDFQDN:
+			a.Unsure = cmp.Or(a.Unsure, fmt.Sprintf("%s sends the name of its host, which its configuration does not say; %s expects %s",
+				who.name(), whom.name(), theirs.Value))
+		default:
+			return fail(who, whom, id, "AUTHENTICATION_FAILED", mine.Where(who.c.At), theirs.Where(whom.c.At))
+		}
+		return nil
+	}
 	if !knownI && !r.Remote.ID.Value.Wild() {
-		a.Notes = append(a.Notes, fmt.Sprintf("%s sends the subject of its certificate, which was not compared", a.i.name()))
+		if f := unknown(a.i, a.r, idI, i.Local.ID, r.Remote.ID); f != nil {
+			return f
+		}
 	} else if knownI && !r.Remote.ID.Value.Accepts(idI) {
 		return fail(a.i, a.r, idI, "AUTHENTICATION_FAILED", i.Local.ID.Where(i.At), r.Remote.ID.Where(r.At))
 	}
 	if !knownR && asked.Definite() {
-		a.Notes = append(a.Notes, fmt.Sprintf("%s sends the subject of its certificate, which was not compared", a.r.name()))
+		if f := unknown(a.r, a.i, idR, r.Local.ID, i.Remote.ID); f != nil {
+			return f
+		}
 	} else if knownR && !asked.Accepts(idR) {
 		return fail(a.r, a.i, idR, "AUTHENTICATION_FAILED", r.Local.ID.Where(r.At), i.Remote.ID.Where(i.At))
 	}

@@ -69,6 +69,9 @@ func (a *attempt) child(k *model.Child, first bool) Child {
 	}
 	local, remote := a.offered(k)
 	c.With = a.counterpart(local, remote)
+	if theirs := a.theirs(); c.With == nil && a.r.c.Daemon.OwnSelectors && len(theirs) > 0 {
+		c.With = theirs[0]
+	}
 	if c.With == nil {
 		c.Failure = a.selectorsFail(step, k, local, remote)
 		return c
@@ -82,15 +85,23 @@ func (a *attempt) child(k *model.Child, first bool) Child {
 	if a.Version == ike.V1 {
 		c.Local, c.Remote = ike.Selectors{onePort(c.Local[0])}, ike.Selectors{onePort(c.Remote[0])}
 	}
-	if f := a.lessThanAsked(&c, k, local, remote, step); f != nil {
-		c.Failure = f
-		return c
-	}
 	if f := a.wrap(&c, k, step); f != nil {
 		c.Failure = f
 		return c
 	}
 	if f := a.suite(&c, k, step); f != nil {
+		c.Failure = f
+		return c
+	}
+	if f := a.installed(&c, k, step); f != nil {
+		c.Failure = f
+		return c
+	}
+	if f := a.regardless(&c, local, remote, rl, rr, step); f != nil {
+		c.Failure = f
+		return c
+	}
+	if f := a.lessThanAsked(&c, k, local, remote, step); f != nil {
 		c.Failure = f
 		return c
 	}
@@ -166,7 +177,34 @@ func fit(have, asked ike.Selectors) int {
 	return best
 }
 
+// holds reports whether selectors have all that others have.
+func holds(all, some ike.Selectors) bool { return some.Packets().Minus(all.Packets()).Empty() }
+
 func samePackets(a, b ike.Selectors) bool { return a.Packets().Equal(b.Packets()) }
+
+// regardless says what becomes of selectors where an end heeds its own alone: nothing is negotiated, and only what both ends have passes.
+func (a *attempt) regardless(c *Child, local, remote, theirLocal, theirRemote ike.Selectors, step Step) *Failure {
+	i, r := a.i.c.Daemon.OwnSelectors, a.r.c.Daemon.OwnSelectors
+	if !i && !r || samePackets(theirLocal, remote) && samePackets(theirRemote, local) {
+		return nil
+	}
+	both := fmt.Sprintf("%s protects %s to %s, and %s protects %s to %s", a.i.name(), local, remote, a.r.name(), theirLocal, theirRemote)
+	lines := [2]source.Pos{c.Of.Remote.Where(c.Of.At), c.With.Local.Where(c.With.At)}
+	common := len(c.Local) > 0 && len(c.Remote) > 0
+	switch more := !holds(remote, theirLocal) || !holds(local, theirRemote); {
+	case !i && (!common || more && a.i.c.Daemon.WithinAsked):
+		return &Failure{
+			Topic: Selectors, Step: step, Notify: "TS_UNACCEPTABLE", Lines: lines, rejected: true,
+			Why:     both + ", whatever it is asked for",
+			Changes: []string{fmt.Sprintf("on %s set local to %s and remote to %s", a.r.name(), remote, local)},
+		}
+	case common:
+		c.Notes = append(c.Notes, both+", whatever the other says: what is not of both does not pass")
+	default:
+		c.Broken, c.BrokenAt = both+", whatever the other says: the child comes up, and no packet is of both", lines
+	}
+	return nil
+}
 
 // lessThanAsked asks whether an initiator takes the answer where it is less than what it asked for.
 func (a *attempt) lessThanAsked(c *Child, k *model.Child, local, remote ike.Selectors, step Step) *Failure {
@@ -174,7 +212,7 @@ func (a *attempt) lessThanAsked(c *Child, k *model.Child, local, remote ike.Sele
 		return nil
 	}
 	return &Failure{
-		Topic: Selectors,
+		Topic: Selectors, rejected: true,
 		Step:  step,
 		Lines: [2]source.Pos{k.Whole.Where(k.At), c.With.Local.Where(c.With.At)},
 		Why: fmt.Sprintf("%s proposes %s to %s, %s narrows that to %s to %s, and %s takes no less than it asks for", a.i.name(), local,
@@ -246,6 +284,14 @@ func (a *attempt) wrap(c *Child, k *model.Child, step Step) *Failure {
 	if a.Version == ike.V1 && a.r.c.Daemon.KeepsMode {
 		c.Mode = mine
 		return nil
+	}
+	if a.Version == ike.V2 && a.r.c.Daemon.OwnMode && mine == ike.Transport {
+		return &Failure{
+			Topic: Mode, Step: step, Notify: "AUTHENTICATION_FAILED", Lines: lines,
+			Why: fmt.Sprintf("%s is set to %s mode, %s to %s mode, and finds no policy for it", a.i.name(), mine, a.r.name(),
+				theirs),
+			Changes: []string{"set the same mode on both ends"},
+		}
 	}
 	if a.Version == ike.V2 && (a.i.c.Daemon.KeepsMode && mine == ike.Transport || a.r.c.Daemon.KeepsMode && theirs == ike.Transport) {
 		f := &Failure{
@@ -327,7 +373,7 @@ func (a *attempt) quickTransport() *Failure {
 // suite chooses the child's suite.
 func (a *attempt) suite(c *Child, k *model.Child, step Step) *Failure {
 	mine, theirs := k.Proposals.Value, c.With.Takes()
-	decides := a.initiatorDecides(a.r.c)
+	decides := a.prefers(a.r.Gateway, a.r.c)
 	lines := [2]source.Pos{k.Proposals.Where(k.At), c.With.Proposals.Where(c.With.At)}
 	var ok bool
 	switch {
@@ -386,9 +432,38 @@ func (a *attempt) suite(c *Child, k *model.Child, step Step) *Failure {
 	return nil
 }
 
+// installed asks whether the kernels of both ends take what was agreed on.
+func (a *attempt) installed(c *Child, k *model.Child, step Step) *Failure {
+	for _, end := range []struct {
+		at side
+		of *model.Child
+	}{{a.r, c.With}, {a.i, k}} {
+		for _, one := range c.Suite.Transforms {
+			if one.Algorithm == nil || !end.of.Lacks.Has(one) {
+				continue
+			}
+			if !end.of.OnLinux {
+				c.Notes = append(c.Notes, fmt.Sprintf("%s 7.2 cannot install %s on Linux, which other files of %s are from; where it runs "+
+					"there, say so in toril.yaml (versions: \"%s 7.2 on Linux\")", end.at.c.Daemon.Name, one.Label(), end.at.name(),
+					end.at.c.Daemon.Name))
+				break
+			}
+			return &Failure{
+				Topic: Proposals,
+				Step:  step,
+				Lines: [2]source.Pos{k.Proposals.Where(k.At), c.With.Proposals.Where(c.With.At)},
+				Why: fmt.Sprintf("both ends agree on %s, which the kernel of %s does not take from its daemon", one.Label(),
+					end.at.name()),
+				Changes: []string{fmt.Sprintf("on %s propose another algorithm for the child", end.at.name())},
+			}
+		}
+	}
+	return nil
+}
+
 // pfsOr tells a failure for want of a common key exchange from others.
 func (a *attempt) pfsOr(mine, theirs []ike.Proposal) Topic {
-	if _, _, ok := ike.Choose(ike.WithoutKeyExchange(theirs), ike.WithoutKeyExchange(mine), false); ok {
+	if _, _, ok := ike.Choose(ike.WithoutKeyExchange(theirs), ike.WithoutKeyExchange(mine), ike.OwnOrder); ok {
 		return PFS
 	}
 	return Proposals
@@ -417,7 +492,7 @@ func (a *attempt) quickOffer(of *model.Connection, ps []ike.Proposal) []ike.Prop
 
 // create chooses a suite in an exchange with a key exchange of its own (RFC 7296 section 1.3.1). An initiator whose first
 // group of all is none sends no share, so that all of its proposals go without; it takes back only what one of them allows.
-func create(initiator, responder []ike.Proposal, decides bool) (ike.Suite, bool) {
+func create(initiator, responder []ike.Proposal, decides ike.Preference) (ike.Suite, bool) {
 	offer := initiator
 	first := ike.FirstGroup(initiator)
 	without := first.Algorithm == nil || first.ID == 0
@@ -490,26 +565,33 @@ func (a *attempt) sendsAnother(c *Child, takes *model.Child, asked []ike.Proposa
 func (a *attempt) rekeyChild(c *Child, k *model.Child) {
 	i, r := k.Rekey.Value, c.With.Rekey.Value
 	re := &c.Rekey
-	by := func(initiator, responder *model.Child, g *model.Gateway) (ike.Suite, Outcome) {
+	prefers := func(of *model.Child) ike.Preference {
+		s := a.owner(c, of)
+		return a.prefers(s.Gateway, s.c)
+	}
+	by := func(initiator, responder *model.Child) (ike.Suite, Outcome) {
 		if a.Version == ike.V1 { // a quick mode like the first, the other way round where the responder begins it
 			if initiator == k {
 				return c.Suite, Agrees
 			}
 			if s, _, ok := ike.Choose(responder.Takes(), a.quickOffer(a.r.c, initiator.Proposals.Value),
-				g.Options.InitiatorDecides.Value); ok &&
+				prefers(responder)); ok &&
 				a.reverses(initiator, responder) {
 				return s, Agrees
 			}
 			return ike.Suite{}, Fails
 		}
 		asked := a.renewal(c, initiator)
-		if s, ok := create(asked, a.renewal(c, responder), g.Options.InitiatorDecides.Value); ok && !a.sendsAnother(c, responder, asked) {
+		if a.owner(c, initiator).c.Daemon.NoSecondGroup {
+			return a.renewOnce(asked, a.renewal(c, responder), initiator, responder, c)
+		}
+		if s, ok := create(asked, a.renewal(c, responder), prefers(responder)); ok && !a.sendsAnother(c, responder, asked) {
 			return s, Agrees
 		}
 		return ike.Suite{}, Fails
 	}
-	suiteI, outI := by(k, c.With, a.r.Gateway)
-	suiteR, outR := by(c.With, k, a.i.Gateway)
+	suiteI, outI := by(k, c.With)
+	suiteR, outR := by(c.With, k)
 	re.ByInitiator, re.ByResponder = outI, outR
 	life := func(x *model.Child) time.Duration { return x.Life.Value }
 	switch {
@@ -535,6 +617,24 @@ func (a *attempt) rekeyChild(c *Child, k *model.Child) {
 	re.Failure = a.renewalFails(c, begins, takes)
 }
 
+// renewOnce renews a child with the share of one group, or none, and takes no other.
+func (a *attempt) renewOnce(asked, taken []ike.Proposal, initiator, responder *model.Child, c *Child) (ike.Suite, Outcome) {
+	to := a.owner(c, responder)
+	s, _, ok := ike.Choose(taken, asked, a.prefers(to.Gateway, to.c))
+	if !ok || a.sendsAnother(c, responder, asked) {
+		return s, Fails
+	}
+	sent, chosen := ike.FirstGroup(asked[:1]), s.Transforms[ike.KeyExchange]
+	switch {
+	case to.c.Daemon.OwnSelectors:
+	case chosen.Algorithm != nil && (sent.Algorithm == nil || !sent.Same(chosen)): // asked for another, it gives up
+		return s, Fails
+	case chosen.Algorithm == nil && sent.Algorithm != nil && to.c.Daemon.RenewsAlike: // a share that nobody needs
+		return s, Fails
+	}
+	return s, Agrees
+}
+
 // renewalFails says why one end's renewal of a child fails.
 func (a *attempt) renewalFails(c *Child, begins, takes *model.Child) *Failure {
 	asked, taken := a.renewal(c, begins), a.renewal(c, takes)
@@ -547,7 +647,7 @@ func (a *attempt) renewalFails(c *Child, begins, takes *model.Child) *Failure {
 		Why:    a.pfsDiffers(c),
 	}
 	ofIKE := a.IKE.Transforms[ike.KeyExchange]
-	if _, ok := create(asked, taken, other.Gateway.Options.InitiatorDecides.Value); ok && a.sendsAnother(c, takes, asked) {
+	if _, ok := create(asked, taken, a.prefers(other.Gateway, other.c)); ok && a.sendsAnother(c, takes, asked) {
 		f.Notify = "INVALID_SYNTAX"
 		f.Why = fmt.Sprintf("%s renews with the key exchange that its proposals name first, %s; "+
 			"%s takes that of the IKE SA alone, %s, and does not ask for it: the IKE SA is closed",

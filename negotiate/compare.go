@@ -374,8 +374,8 @@ func (c *comparison) childProposals(p *both) verdict {
 // pfs says by which group a child is renewed, and whether the renewal fails for it.
 func (c *comparison) pfs(p *both) verdict {
 	a, b := p.kids.A, p.kids.B
-	_, ab := create(a.Proposals.Value, b.Proposals.Value, false)
-	_, ba := create(b.Proposals.Value, a.Proposals.Value, false)
+	_, ab := create(a.Proposals.Value, b.Proposals.Value, ike.OwnOrder)
+	_, ba := create(b.Proposals.Value, a.Proposals.Value, ike.OwnOrder)
 	v := verdict{differs: (!ab || !ba) && groupsOf(a.Proposals.Value) != groupsOf(b.Proposals.Value)}
 	done := c.outcome(p.kids)
 	if done != nil && done.Outcome == Agrees && (a.PFS.Value || b.PFS.Value) { // a daemon of one of them does not go by its proposals alone

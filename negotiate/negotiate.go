@@ -74,6 +74,8 @@ type Failure struct {
 	Lines [2]source.Pos
 	// Changes are the smallest changes that would fix it: of the initiator's configuration or of the responder's.
 	Changes []string
+
+	rejected bool // the initiator does not take the responder's answer
 }
 
 // Attempt is what happens when one end sets up the tunnel.
@@ -199,6 +201,20 @@ func (a *attempt) run() {
 	if down > 0 {
 		a.Outcome = Partly
 	}
+	a.withoutChild()
+}
+
+// withoutChild takes the IKE SA away where the child that is made along with it fails and an end keeps none without.
+func (a *attempt) withoutChild() {
+	if len(a.Children) == 0 || a.Children[0].Failure == nil || a.startsChildless() {
+		return
+	}
+	answer := !a.Children[0].Failure.rejected && a.r.c.Daemon.NoneWithoutChild
+	if !answer && !a.i.c.Daemon.NoneWithoutChild {
+		return
+	}
+	a.Failure, a.Outcome = a.Children[0].Failure, Fails
+	a.Children = nil
 }
 
 // phase1 is the step in which the IKE SA's proposals are exchanged.
@@ -544,7 +560,7 @@ func (a *attempt) negotiate(offer []ike.Proposal, c *model.Connection) (s ike.Su
 		if a.Version == ike.V2 {
 			offer = ike.Lead(written, guess)
 		}
-		s, _, ok = ike.Choose(c.Takes(), offer, a.initiatorDecides(c))
+		s, _, ok = ike.Choose(c.Takes(), offer, a.prefers(a.r.Gateway, c))
 		chosen := s.Transforms[ike.KeyExchange]
 		if !ok || a.Version == ike.V1 || guess.Algorithm == nil || guess.Same(chosen) {
 			break
@@ -554,9 +570,25 @@ func (a *attempt) negotiate(offer []ike.Proposal, c *model.Connection) (s ike.Su
 	return s, retry, ok
 }
 
-// initiatorDecides reports whether the order of the initiator's proposals decides at a connection of the responder.
-func (a *attempt) initiatorDecides(c *model.Connection) bool {
-	return a.r.Gateway.Options.InitiatorDecides.Value || a.Version == ike.V1 && c.Daemon.FollowsV1
+// prefers says what decides at a connection of a gateway that answers.
+func (a *attempt) prefers(g *model.Gateway, c *model.Connection) ike.Preference {
+	switch {
+	case g.Options.InitiatorDecides.Value || a.Version == ike.V1 && c.Daemon.FollowsV1:
+		return ike.PeerOrder
+	case c.Daemon.Weighs:
+		return ike.ByWeight
+	}
+	return ike.OwnOrder
+}
+
+// number is that of the first proposal of a connection that has all of a suite, from 1; 0 for none.
+func number(c *model.Connection, s ike.Suite) int {
+	for i := range c.Proposals.Value {
+		if has(c.Proposals.Value[i:i+1], s) {
+			return i + 1
+		}
+	}
+	return 0
 }
 
 // has reports whether some proposal of a list has all of a suite.
@@ -654,7 +686,8 @@ func strongest(ps []ike.Proposal) (best ike.Suite) {
 	return best
 }
 
-// rekeyIKE says when the IKE SA is renewed. A renewal takes the same proposals and never fails for them.
+// rekeyIKE says when the IKE SA is renewed. A renewal takes the same proposals and never fails for them, only for the form in which they
+// are sent.
 func (a *attempt) rekeyIKE() {
 	i, r := a.i.c.Lifetime(), a.r.c.Lifetime()
 	a.Rekey = Rekey{Outcome: Agrees, ByInitiator: Agrees, ByResponder: Agrees, Suite: a.IKE}
@@ -665,5 +698,25 @@ func (a *attempt) rekeyIKE() {
 		a.Rekey.After, a.Rekey.By = i, a.i.name()
 	default:
 		a.Rekey.After, a.Rekey.By = r, a.r.name()
+	}
+	if a.Version != ike.V2 || number(a.i.c, a.IKE) <= 1 || !a.i.c.Daemon.KeepsNumber || !a.r.c.Daemon.FirstIsOne {
+		return
+	}
+	a.Rekey.ByInitiator = Fails
+	if a.Rekey.By != a.i.name() {
+		return
+	}
+	a.Rekey.Outcome = Fails
+	a.Rekey.Failure = &Failure{
+		Topic:  Proposals,
+		Step:   Create,
+		Notify: "INVALID_SYNTAX",
+		Lines:  [2]source.Pos{a.i.c.Proposals.Where(a.i.c.At), a.r.c.Proposals.Where(a.r.c.At)},
+		Why: fmt.Sprintf("%s renews the IKE SA with what was agreed on, under the number that it has among its proposals, %d, and %s "+
+			"takes a first proposal of number 1 alone", a.i.name(), number(a.i.c, a.IKE), a.r.name()),
+		Changes: []string{
+			fmt.Sprintf("on %s name %s first, or alone, for the IKE SA", a.i.name(), a.IKE),
+			fmt.Sprintf("on %s do not renew the IKE SA, so that %s does", a.i.name(), a.r.name()),
+		},
 	}
 }

@@ -41,6 +41,7 @@ type Format struct {
 	Comments []string        // what begins a comment
 	Words    func() []string // of the format, beside those of its coverage: they may be shown where a line was not understood
 	Taught   bool            // by a phrasebook
+	Linux    bool            // what saves it runs on Linux alone
 
 	// Vocabulary are the words of a language that a phrasebook teaches, by kind, each with what it means: "encryption", "aes256",
 	// "ENCR_AES_CBC 256".
@@ -142,6 +143,13 @@ func NewInput(ctx context.Context, name string, versions []model.Version, f *mod
 
 // Later has something done when every file of the gateway is read. Gateway is then all of it.
 func (in *Input) Later(do func()) { in.later = append(in.later, do) }
+
+// OnLinux reports whether a file of the gateway is of a format that Linux alone has. Before Later, only this file is known.
+func (in *Input) OnLinux() bool {
+	return slices.ContainsFunc(in.Gateway.Files, func(f *model.File) bool {
+		return slices.ContainsFunc(in.Folder.Formats, func(x *Format) bool { return x.Linux && x.Name == f.Format })
+	})
+}
 
 // Join puts together what the files of a gateway say, in their order, and does what had to wait for that. Each step runs by itself: guard
 // runs it, and says what of a file was too much.

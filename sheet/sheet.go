@@ -137,7 +137,10 @@ func addr(a netip.Addr) string {
 
 func (m *maker) identity(e pair.End) string {
 	id, ok := e.Shows(m.t.Own(e))
-	if !ok {
+	switch {
+	case id.Kind == ike.IDHost:
+		return id.String() + ", which is not in its configuration"
+	case !ok:
 		return "not known: the certificate was not given"
 	}
 	return id.String()

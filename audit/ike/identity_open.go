@@ -47,6 +47,11 @@ var IdentityOpen = &audit.Check{
 			f.Lower(2)
 			f.Message = "the own identity is not configured, so it is the address that packets are sent from"
 			p.Report(f)
+		case c.Local.ID.Value.Kind == algo.IDHost:
+			f := p.On(s, c.At, true)
+			f.Lower(2)
+			f.Message = "the own identity is not configured, so it is the name of the host"
+			p.Report(f)
 		}
 	},
 }

@@ -5,4 +5,6 @@ package libreswan
 import "toril/model"
 
 // Daemon is Libreswan and how it behaves.
-var Daemon = model.Daemon{Name: "Libreswan", KeepsMode: true, RenewsAlike: true, FollowsV1: true}
+var Daemon = model.Daemon{
+	Name: "Libreswan", KeepsMode: true, RenewsAlike: true, FollowsV1: true, FirstIsOne: true, WithinAsked: true,
+}

@@ -5,4 +5,6 @@ package openiked
 import "toril/model"
 
 // Daemon is OpenIKED and how it behaves.
-var Daemon = model.Daemon{Name: "OpenIKED"}
+var Daemon = model.Daemon{
+	Name: "OpenIKED", NoneWithoutChild: true, Weighs: true, NoSecondGroup: true, KeepsNumber: true, OwnSelectors: true, OwnMode: true,
+}

@@ -50,37 +50,43 @@ type size struct {
 type cipherWords struct {
 	means map[string]ike.Choice
 	name  map[size]string
+	alone map[string]ike.Protocol // that a name is for, where it is not for both
 }
 
 func ciphers() map[string]ike.Choice { return cipherTable().means }
 
 var cipherTable = sync.OnceValue(func() cipherWords {
-	m, first := map[string]ike.Choice{}, map[size]string{}
-	add := func(name string, id uint16, bits int) {
-		m[name] = ike.Pick(ike.Encryption, id, bits)
-		if k := (size{id, m[name].KeyBits}); first[k] == "" && name != "aes" {
-			first[k] = name
+	w := cipherWords{map[string]ike.Choice{}, map[size]string{}, map[string]ike.Protocol{}}
+	add := func(name string, id uint16, bits int, alone ike.Protocol) {
+		w.means[name] = ike.Pick(ike.Encryption, id, bits)
+		if k := (size{id, w.means[name].KeyBits}); w.name[k] == "" && name != "aes" {
+			w.name[k] = name
+		}
+		if alone != 0 {
+			w.alone[name] = alone
 		}
 	}
-	add("3des", 3, 0)
-	add("3des-cbc", 3, 0)
-	add("des", 2, 0)
-	add("cast", 6, 128)
-	add("cast-cbc", 6, 128)
-	add("blowfish", 7, 128)
-	add("blowfish-cbc", 7, 128)
-	add("null", 11, 0)
-	add("chacha20-poly1305", 28, 0)
-	add("aes", 12, 128)
+	const both = 0
+	add("3des", 3, 0, both)
+	add("3des-cbc", 3, 0, both)
+	add("cast", 6, 128, ike.ESP)
+	add("blowfish", 7, 128, ike.ESP)
+	add("null", 11, 0, ike.ESP)
+	add("chacha20-poly1305", 28, 0, ike.ESP)
+	add("aes", 12, 128, both)
 	for _, bits := range []int{128, 192, 256} {
-		add(fmt.Sprintf("aes-%d", bits), 12, bits)
-		add(fmt.Sprintf("aes-%d-cbc", bits), 12, bits)
-		add(fmt.Sprintf("aes-%d-ctr", bits), 13, bits)
-		add(fmt.Sprintf("aes-%d-gcm", bits), 20, bits)
-		add(fmt.Sprintf("aes-%d-gcm-12", bits), 19, bits)
-		add(fmt.Sprintf("aes-%d-gmac", bits), 21, bits)
+		gcm := ike.Protocol(both)
+		if bits == 192 {
+			gcm = ike.ESP
+		}
+		add(fmt.Sprintf("aes-%d", bits), 12, bits, both)
+		add(fmt.Sprintf("aes-%d-ctr", bits), 13, bits, ike.ESP)
+		add(fmt.Sprintf("aes-%d-gcm", bits), 20, bits, gcm)
+		add(fmt.Sprintf("aes-%d-gmac", bits), 21, bits, ike.ESP)
 	}
-	return cipherWords{m, first}
+	add("aes-128-gcm-12", 19, 128, ike.IKE)
+	add("aes-256-gcm-12", 19, 256, ike.IKE)
+	return w
 })
 
 // Write returns a proposal as "ikesa" and "childsa" have it: "enc aes-256 auth hmac-sha2-256 group modp2048"; the error is that the daemon
@@ -124,11 +130,10 @@ func group(name string) (uint16, bool) {
 	if id, ok := groups[name]; ok {
 		return id, true
 	}
-	if n, ok := strings.CutPrefix(name, "grp"); ok {
-		id, err := strconv.ParseUint(n, 10, 16)
-		return uint16(id), err == nil
-	}
-	return 0, false
+	n, ok := strings.CutPrefix(name, "grp")
+	id, err := strconv.ParseUint(n, 10, 16)
+	known := ok && err == nil && id > 0 && id < 1000
+	return uint16(id), known && slices.Contains(slices.Collect(maps.Values(groups)), uint16(id))
 }
 
 // own are the daemon's own proposals (OpenIKED 7.2).
@@ -170,22 +175,38 @@ func Words() []string {
 	)
 }
 
-// Transform reads one transform: what is said ("enc", "auth", "prf", "group") and the daemon's word for the algorithm. Group "none" is
-// number 0, no key exchange. The last result is false where the daemon knows no such word.
-func Transform(kind, name string) (ike.Choice, bool) {
+// Transform reads one transform: what is said ("enc", "auth", "prf", "group") of the IKE SA or of a child, and the daemon's word for the
+// algorithm. Group "none" is number 0, no key exchange. The last result is false where the daemon knows no such word there.
+func Transform(protocol ike.Protocol, kind, name string) (ike.Choice, bool) {
 	table, registry := auths, ike.Integrity
 	switch kind {
 	case "enc":
 		c, ok := ciphers()[name]
-		return c, ok
+		alone, restricted := cipherTable().alone[name]
+		return c, ok && (!restricted || (alone == ike.IKE) == (protocol == ike.IKE))
 	case "prf":
 		table, registry = prfs, ike.PRF
 	case "group":
 		id, ok := group(name)
-		return ike.Pick(ike.KeyExchange, id, 0), ok
+		return ike.Pick(ike.KeyExchange, id, 0), ok && (id > 0 || protocol != ike.IKE)
 	}
 	id, ok := table[name]
 	return ike.Pick(registry, id, 0), ok
+}
+
+// Mixed says why the daemon refuses a proposal whose words it knows; "" where it does not (OpenIKED 7.2).
+func Mixed(p ike.Proposal) string {
+	combined := func(c ike.Choice) bool { return c.Algorithm.Combined }
+	encryption := p.Transforms[ike.Encryption]
+	switch some := slices.ContainsFunc(encryption, combined); {
+	case p.Protocol == ike.IKE && len(p.Transforms[ike.Sequence]) > 0:
+		return "extended sequence numbers are of child SAs"
+	case some && slices.ContainsFunc(encryption, func(c ike.Choice) bool { return !c.Algorithm.Combined }):
+		return "a proposal has combined ciphers (AEAD) or others, not both"
+	case some && len(p.Transforms[ike.Integrity]) > 0:
+		return "a combined cipher (AEAD) goes without an algorithm for integrity"
+	}
+	return ""
 }
 
 func named(names ...string) ike.Choices {
@@ -197,30 +218,21 @@ func named(names ...string) ike.Choices {
 }
 
 // Complete adds what a proposal leaves to the daemon: transforms of a type that it does not name.
-func Complete(p ike.Proposal) ike.Proposal {
+func Complete(p ike.Proposal) ike.Proposal { return complete(p, Default(p.Protocol)) }
+
+func complete(p ike.Proposal, own []ike.Proposal) ike.Proposal {
 	combined := slices.ContainsFunc(p.Transforms[ike.Encryption], func(c ike.Choice) bool { return c.Algorithm.Combined })
-	ps := Default(p.Protocol)
-	base := ps[len(ps)-1]
+	base := own[len(own)-1]
 	if combined {
-		base = ps[0]
+		base = own[0]
 	}
-	if len(p.Transforms[ike.Encryption]) == 0 {
-		p.Transforms[ike.Encryption] = base.Transforms[ike.Encryption]
+	for _, r := range []ike.Registry{ike.Encryption, ike.Integrity, ike.PRF, ike.KeyExchange, ike.Sequence} {
+		if len(p.Transforms[r]) == 0 {
+			p.Transforms[r] = base.Transforms[r]
+		}
 	}
-	switch {
-	case combined:
+	if combined {
 		p.Transforms[ike.Integrity] = nil
-	case len(p.Transforms[ike.Integrity]) == 0:
-		p.Transforms[ike.Integrity] = base.Transforms[ike.Integrity]
-	}
-	if len(p.Transforms[ike.PRF]) == 0 {
-		p.Transforms[ike.PRF] = base.Transforms[ike.PRF]
-	}
-	if len(p.Transforms[ike.KeyExchange]) == 0 {
-		p.Transforms[ike.KeyExchange] = base.Transforms[ike.KeyExchange]
-	}
-	if len(p.Transforms[ike.Sequence]) == 0 {
-		p.Transforms[ike.Sequence] = base.Transforms[ike.Sequence]
 	}
 	return p
 }

@@ -12,7 +12,7 @@ import (
 
 // TestWhatIsWrittenIsReadAgain writes every algorithm that the daemon has a word for, and its own proposals, and reads them.
 func TestWhatIsWrittenIsReadAgain(t *testing.T) {
-	read := func(text string) ike.Transforms {
+	read := func(protocol ike.Protocol, text string) ike.Transforms {
 		var out ike.Transforms
 		f := strings.Fields(text)
 		for i := 0; i < len(f); i++ {
@@ -20,7 +20,7 @@ func TestWhatIsWrittenIsReadAgain(t *testing.T) {
 				out[ike.Sequence] = append(out[ike.Sequence], ike.Pick(ike.Sequence, map[string]uint16{"": 1, "no": 0}[n], 0))
 				continue
 			}
-			c, ok := Transform(f[i], f[i+1])
+			c, ok := Transform(protocol, f[i], f[i+1])
 			require.True(t, ok, text)
 			out[c.Registry] = append(out[c.Registry], c)
 			i++
@@ -30,15 +30,20 @@ func TestWhatIsWrittenIsReadAgain(t *testing.T) {
 	again := func(p ike.Proposal) {
 		text, err := Write(p)
 		require.NoError(t, err)
-		assert.Equal(t, p.Transforms, read(text), text)
+		assert.Equal(t, p.Transforms, read(p.Protocol, text), text)
 	}
 	for kind, names := range map[string][]string{"enc": keys(ciphers()), "auth": keys(auths), "prf": keys(prfs), "group": keys(groups)} {
 		for _, name := range names {
-			c, ok := Transform(kind, name)
-			require.True(t, ok, name)
-			p := ike.Proposal{Protocol: ike.IKE}
-			p.Transforms[c.Registry] = ike.Choices{c}
-			again(p)
+			known := false
+			for _, protocol := range []ike.Protocol{ike.IKE, ike.ESP} {
+				if c, ok := Transform(protocol, kind, name); ok {
+					known = true
+					p := ike.Proposal{Protocol: protocol}
+					p.Transforms[c.Registry] = ike.Choices{c}
+					again(p)
+				}
+			}
+			assert.True(t, known, name)
 		}
 	}
 	for _, protocol := range []ike.Protocol{ike.IKE, ike.ESP, ike.AH} {

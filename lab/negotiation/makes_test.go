@@ -21,32 +21,37 @@ import (
 	"toril/ike"
 	"toril/lab"
 	"toril/lab/charon"
+	"toril/lab/iked"
 	"toril/lab/pluto"
 	"toril/negotiate"
 	"toril/pair"
 	"toril/read/formats"
 )
 
-// algorithm is one algorithm in the words of both makes.
-type algorithm struct{ swanctl, ipsec string }
+// algorithm is one algorithm in the words of the makes; iked is "" where OpenIKED has none, and begins with "+" for one that it has for ESP
+// alone.
+type algorithm struct{ swanctl, ipsec, iked string }
 
 var (
 	makesCiphers = []algorithm{
-		{"aes128", "aes128"}, {"aes256", "aes256"}, {"aes192", "aes192"}, {"3des", "3des"}, {"camellia256", "camellia256"},
-		{"aes128ctr", "aes_ctr128"}, {"aes256", "aes256"}, {"aes128", "aes128"}, {"aes256-aes128", "aes"},
+		{"aes128", "aes128", "aes-128"}, {"aes256", "aes256", "aes-256"}, {"aes192", "aes192", "aes-192"}, {"3des", "3des", "3des"},
+		{"camellia256", "camellia256", ""}, {"aes128ctr", "aes_ctr128", ""}, {"aes256", "aes256", "aes-256"},
+		{"aes128", "aes128", "aes-128"}, {"aes256-aes128", "aes", "aes-256 aes-128"},
 	}
 	makesCombined = []algorithm{
-		{"aes128gcm16", "aes_gcm128"}, {"aes256gcm16", "aes_gcm256"}, {"chacha20poly1305", "chacha20_poly1305"},
-		{"aes256ccm8", "aes_ccm_8_256"},
-		{"aes256gcm16-aes128gcm16", "aes_gcm"},
+		{"aes128gcm16", "aes_gcm128", "aes-128-gcm"}, {"aes256gcm16", "aes_gcm256", "aes-256-gcm"},
+		{"chacha20poly1305", "chacha20_poly1305", "+chacha20-poly1305"}, {"aes256ccm8", "aes_ccm_8_256", ""},
+		{"aes256gcm16-aes128gcm16", "aes_gcm", "aes-256-gcm aes-128-gcm"},
 	}
-	makesHashes = []algorithm{{"sha1", "sha1"}, {"sha256", "sha2_256"}, {"sha384", "sha2_384"}, {"sha512", "sha2_512"},
-		{"aesxcbc", "aes_xcbc"}}
+	makesHashes = []algorithm{
+		{"sha1", "sha1", "hmac-sha1"}, {"sha256", "sha2_256", "hmac-sha2-256"}, {"sha384", "sha2_384", "hmac-sha2-384"},
+		{"sha512", "sha2_512", "hmac-sha2-512"}, {"aesxcbc", "aes_xcbc", ""},
+	}
 	makesPRFs = map[string]string{"sha1": "prfsha1", "sha256": "prfsha256", "sha384": "prfsha384", "sha512": "prfsha512",
 		"aesxcbc": "prfaesxcbc"}
 	makesGroups = []algorithm{
-		{"modp2048", "modp2048"}, {"modp1536", "modp1536"}, {"modp3072", "modp3072"}, {"ecp256", "dh19"}, {"ecp384", "dh20"},
-		{"curve25519", "dh31"},
+		{"modp2048", "modp2048", "modp2048"}, {"modp1536", "modp1536", "modp1536"}, {"modp3072", "modp3072", "modp3072"},
+		{"ecp256", "dh19", "ecp256"}, {"ecp384", "dh20", "ecp384"}, {"curve25519", "dh31", "curve25519"},
 	}
 )
 
@@ -57,7 +62,18 @@ type offer struct {
 	ciphers, hash, groups []algorithm
 }
 
-func (g generator) pick(from []algorithm) []algorithm {
+// drawer draws pairs of makes; with OpenIKED, that all have a word for every algorithm.
+type drawer struct {
+	generator
+	withIked bool
+}
+
+func (g drawer) pick(from []algorithm, ike bool) []algorithm {
+	if g.withIked {
+		from = slices.DeleteFunc(slices.Clone(from), func(a algorithm) bool {
+			return a.iked == "" || ike && strings.HasPrefix(a.iked, "+") || !ike && a.iked == "hmac-sha2-256"
+		})
+	}
 	n := 1
 	if g.chance(25) {
 		n += 1 + g.IntN(2)
@@ -69,17 +85,20 @@ func (g generator) pick(from []algorithm) []algorithm {
 	return out
 }
 
-func (g generator) offer(ike bool) offer {
+func (g drawer) offer(ike bool) offer {
 	o := offer{ike: ike, combined: g.chance(35)}
-	o.ciphers = g.pick(makesCiphers)
+	if g.withIked && !ike { // which it does not offer on Linux: named pairs are for that, and for SHA2-256
+		o.combined = false
+	}
+	o.ciphers = g.pick(makesCiphers, ike)
 	if o.combined {
-		o.ciphers = g.pick(makesCombined)
+		o.ciphers = g.pick(makesCombined, ike)
 	}
 	if ike || !o.combined {
-		o.hash = g.pick(makesHashes)
+		o.hash = g.pick(makesHashes, ike)
 	}
 	if ike || g.chance(35) {
-		o.groups = g.pick(makesGroups)
+		o.groups = g.pick(makesGroups, ike)
 	}
 	return o
 }
@@ -120,6 +139,30 @@ func (o offer) ipsec() string {
 	return out
 }
 
+// iked writes an offer as "ikesa" or "childsa" have it.
+func (o offer) iked(more string) string {
+	out := map[bool]string{true: "ikesa", false: "childsa"}[o.ike]
+	add := func(kind string, list []algorithm) {
+		for _, a := range list {
+			for name := range strings.FieldsSeq(strings.TrimPrefix(a.iked, "+")) {
+				out += " " + kind + " " + name
+			}
+		}
+	}
+	add("enc", o.ciphers)
+	switch {
+	case o.ike:
+		add("prf", o.hash)
+		if !o.combined {
+			add("auth", o.hash)
+		}
+	default:
+		add("auth", o.hash)
+	}
+	add("group", o.groups)
+	return out + more
+}
+
 // party is one end of a pair of makes: what both can say, and what is of one alone.
 type party struct {
 	v1                bool
@@ -132,7 +175,7 @@ type party struct {
 	transport         bool
 }
 
-func (g generator) offers(ike bool) []offer {
+func (g drawer) offers(ike bool) []offer {
 	if g.chance(25) {
 		return nil
 	}
@@ -152,7 +195,7 @@ func (g generator) offers(ike bool) []offer {
 	return out
 }
 
-func (g generator) otherwise(from []offer, ike bool) []offer {
+func (g drawer) otherwise(from []offer, ike bool) []offer {
 	switch n := g.IntN(100); {
 	case n < 55 || len(from) == 0 && n < 80:
 		return from
@@ -166,14 +209,14 @@ func (g generator) otherwise(from []offer, ike bool) []offer {
 	return g.offers(ike)
 }
 
-func (g generator) selector(third int) string {
+func (g drawer) selector(third int) string {
 	return g.one(fmt.Sprintf("10.%d.1.0/24", third), fmt.Sprintf("10.%d.0.0/16", third), fmt.Sprintf("10.%d.1.0/25", third), "0.0.0.0/0",
 		fmt.Sprintf("10.%d.1.7/32", third))
 }
 
 // drawMakes makes both ends of a case.
-func drawMakes(seed uint64, n int) (a, b party) {
-	g := generator{rand.New(rand.NewPCG(seed, uint64(n)))}
+func drawMakes(seed uint64, n int, withIked bool) (a, b party) {
+	g := drawer{generator{rand.New(rand.NewPCG(seed, uint64(n)))}, withIked}
 	a = party{psk: "harbour light of the old town", localID: "@a.example", remoteID: "@b.example", v1: g.chance(18)}
 	a.ike, a.esp, a.pfs = g.offers(true), g.offers(false), g.one("", "", "yes", "no")
 	a.local, a.remote = g.selector(1), g.selector(2)
@@ -206,10 +249,13 @@ func drawMakes(seed uint64, n int) (a, b party) {
 		b.transport = g.chance(70)
 	}
 	for _, p := range []*party{&a, &b} {
+		if withIked && p.localID == "" { // it would be the name of the host: a named pair is for that
+			p.localID = "@c.example"
+		}
 		if g.chance(8) {
 			p.more = append(p.more, "narrowing=yes")
 		}
-		if g.chance(6) {
+		if !withIked && g.chance(6) {
 			p.more = append(p.more, "esn="+g.one("yes", "no", "either"))
 		}
 		if g.chance(4) {
@@ -360,11 +406,73 @@ func (l *libre) said() string { return l.loaded + " // " + l.Complaints() }
 
 func (l *libre) down(testing.TB) { l.Down("ike") }
 
+type obsd struct {
+	*iked.Daemon
+	loaded string // what it had against what it was given
+}
+
+func (o *obsd) texts(p party, own, peer string) map[string]string {
+	end := func(network, address string) string {
+		if network == "" {
+			return address
+		}
+		return network
+	}
+	text := "ikev2 \"ike\" active"
+	if p.transport {
+		text += " transport"
+	}
+	text += fmt.Sprintf(" esp from %s to %s local %s peer %s", end(p.local, own), end(p.remote, peer), own, peer)
+	numbers := ""
+	for _, m := range p.more {
+		if how, ok := strings.CutPrefix(m, "esn="); ok {
+			numbers = map[string]string{"yes": " esn", "no": " noesn", "either": " esn noesn"}[how]
+		}
+	}
+	for _, one := range p.ike {
+		text += " " + one.iked("")
+	}
+	for _, one := range p.esp {
+		text += " " + one.iked(numbers)
+	}
+	if p.localID != "" {
+		text += " srcid " + strings.TrimPrefix(p.localID, "@")
+	}
+	if p.remoteID != "" {
+		text += " dstid " + strings.TrimPrefix(p.remoteID, "@")
+	}
+	return map[string]string{"iked.conf": text + " ikelifetime 86400 psk \"" + p.psk + "\"\n"}
+}
+
+func (o *obsd) load(t testing.TB, files map[string]string) { o.loaded = o.Load(t, files["iked.conf"]) }
+
+func (o *obsd) up(testing.TB) (string, bool) {
+	sa := o.Initiate()
+	switch {
+	case sa == nil:
+		return "no IKE SA", false
+	case sa.Child == "":
+		return "IKEv2 " + sa.Suite + "; no child", false
+	}
+	return "IKEv2 " + sa.Suite + "; " + sa.Child + " " + sa.Selected, true
+}
+
+func (o *obsd) rekey(_ testing.TB, ike bool) bool { return o.Renew(ike) }
+
+func (o *obsd) mark() { o.Mark() }
+
+func (o *obsd) said() string { return o.loaded + " // " + o.Complaints() }
+
+func (o *obsd) down(testing.TB) { o.Down() }
+
 // estateOf joins what two daemons read.
 func estateOf(t testing.TB, a, b map[string]string) *pair.Tunnel {
 	version := func(files map[string]string) string {
-		if files["ipsec.conf"] != "" {
+		switch {
+		case files["ipsec.conf"] != "":
 			return "Libreswan 4.10"
+		case files["iked.conf"] != "":
+			return "OpenIKED 7.2 on Linux"
 		}
 		return "strongSwan 5.9.8"
 	}
@@ -406,11 +514,16 @@ func told(a negotiate.Attempt, selectors bool) (text, renewed string) {
 	}
 	text += fmt.Sprintf("; %s %s %s", c.Suite.Protocol, strings.ToUpper(c.Mode.String()), suite(c.Suite))
 	if selectors {
-		text += fmt.Sprintf(" %s === %s", listed(c.Local), listed(c.Remote))
+		local, remote := c.Local, c.Remote
+		if e := a.Initiator.Connection; e.Daemon.OwnSelectors { // what it tells is what it has, not what both have
+			local, remote = c.Of.Local.Value, c.Of.Remote.Value
+		}
+		text += fmt.Sprintf(" %s === %s", listed(local), listed(remote))
 	}
 	if a.Version == ike.V2 {
-		renewed = fmt.Sprintf("child by initiator %v, by responder %v, IKE SA %v", c.Rekey.ByInitiator == negotiate.Agrees,
-			c.Rekey.ByResponder == negotiate.Agrees, a.Rekey.Outcome == negotiate.Agrees)
+		renewed = fmt.Sprintf("child by initiator %v, by responder %v; IKE SA by initiator %v, by responder %v",
+			c.Rekey.ByInitiator == negotiate.Agrees, c.Rekey.ByResponder == negotiate.Agrees,
+			a.Rekey.ByInitiator == negotiate.Agrees, a.Rekey.ByResponder == negotiate.Agrees)
 	}
 	return text, renewed
 }
@@ -419,31 +532,32 @@ const ikev1Accepted = "\tikev1-policy=accept\n"
 
 func TestMakes(t *testing.T) {
 	t.Parallel()
-	for i, c := range []struct {
-		name string
-		make func(t testing.TB, a, b string) (daemon, daemon)
-	}{
-		{"Libreswan and Libreswan", func(t testing.TB, a, b string) (daemon, daemon) {
-			return &libre{Daemon: pluto.Start(t, "a", a, ikev1Accepted)}, &libre{Daemon: pluto.Start(t, "b", b, ikev1Accepted)}
-		}},
-		{"strongSwan and Libreswan", func(t testing.TB, a, b string) (daemon, daemon) {
-			return swan{charon.Start(t, "a", a, "")}, &libre{Daemon: pluto.Start(t, "b", b, ikev1Accepted)}
-		}},
+	make := map[string]func(t testing.TB, name, ns string) daemon{
+		"strongSwan": func(t testing.TB, name, ns string) daemon { return swan{charon.Start(t, name, ns, "")} },
+		"Libreswan": func(t testing.TB, name, ns string) daemon {
+			return &libre{Daemon: pluto.Start(t, name, ns, ikev1Accepted)}
+		},
+		"OpenIKED": func(t testing.TB, name, ns string) daemon { return &obsd{Daemon: iked.Start(t, name, ns)} },
+	}
+	for i, makes := range [][2]string{
+		{"Libreswan", "Libreswan"}, {"strongSwan", "Libreswan"},
+		{"OpenIKED", "OpenIKED"}, {"strongSwan", "OpenIKED"}, {"Libreswan", "OpenIKED"},
 	} {
-		t.Run(c.name, func(t *testing.T) {
-			tally := lab.NewTally(t, "negotiation: "+c.name+", random pairs, either end as the initiator")
+		name := makes[0] + " and " + makes[1]
+		t.Run(name, func(t *testing.T) {
+			tally := lab.NewTally(t, "negotiation: "+name+", random pairs, either end as the initiator")
 			t.Parallel() // most of the time is waiting
 			nsA, nsB := lab.Wire(t, fmt.Sprint("makes", i))
-			one, two := c.make(t, nsA, nsB)
-			kept := newRecord(t, "makes-"+strings.ReplaceAll(c.name, " ", "-"))
+			one, two := make[makes[0]](t, "a", nsA), make[makes[1]](t, "b", nsB)
+			kept := newRecord(t, "makes-"+strings.ReplaceAll(name, " ", "-"))
 			from, _ := strconv.Atoi(os.Getenv("TORIL_LAB_FROM"))
 			pairs := howMany()
 			if os.Getenv("TORIL_LAB_CASES") == "" {
 				pairs = 30 // a second each
 			}
 			for n := from; n < from+pairs; n++ {
-				pa, pb := drawMakes(seed, n)
-				p := pairOf{fmt.Sprintf("%s %d", c.name, n), one.texts(pa, "10.0.0.1", "10.0.0.2"), two.texts(pb, "10.0.0.2", "10.0.0.1")}
+				pa, pb := drawMakes(seed, n, makes[1] == "OpenIKED")
+				p := pairOf{fmt.Sprintf("%s %d", name, n), one.texts(pa, "10.0.0.1", "10.0.0.2"), two.texts(pb, "10.0.0.2", "10.0.0.1")}
 				p.try(t, tally, one, two, kept)
 			}
 		})
@@ -480,7 +594,8 @@ func (p pairOf) try(t *testing.T, tally *lab.Tally, one, two daemon, kept *recor
 			again = "child by initiator " + fmt.Sprint(from.rekey(t, false))
 			for _, more := range []func() string{
 				func() string { return fmt.Sprintf(", by responder %v", to.rekey(t, false)) },
-				func() string { return fmt.Sprintf(", IKE SA %v", from.rekey(t, true)) },
+				func() string { return fmt.Sprintf("; IKE SA by initiator %v", from.rekey(t, true)) },
+				func() string { return fmt.Sprintf(", by responder %v", to.rekey(t, true)) },
 			} {
 				from.down(t) // the second renewal may go by the first, and one that fails may take the IKE SA down
 				to.down(t)
@@ -492,6 +607,12 @@ func (p pairOf) try(t *testing.T, tally *lab.Tally, one, two daemon, kept *recor
 		if tally.Count(got == want && again == renewed) {
 			agreed++
 		} else {
+			if o, ok := one.(*obsd); ok && os.Getenv("SAVE") != "" {
+				o.Save(fmt.Sprintf("/tmp/ok/log-a-%d", i))
+			}
+			if o, ok := two.(*obsd); ok && os.Getenv("SAVE") != "" {
+				o.Save(fmt.Sprintf("/tmp/ok/log-b-%d", i))
+			}
 			t.Errorf("case %s, %s initiates\n daemons:   %s; %s\n predicted: %s; %s\n because:   %s\n a: %s\n b: %s\n "+
 				"a says %s\n b says %s", p.name,
 				[]string{"a", "b"}[i], got, again, want, renewed, why, written(p.a), written(p.b), one.said(), two.said())
@@ -506,5 +627,5 @@ func (p pairOf) try(t *testing.T, tally *lab.Tally, one, two daemon, kept *recor
 }
 
 func written(files map[string]string) string {
-	return strings.Join(strings.Fields(files["swanctl.conf"]+files["ipsec.conf"]+files["ipsec.secrets"]), " ")
+	return strings.Join(strings.Fields(files["swanctl.conf"]+files["iked.conf"]+files["ipsec.conf"]+files["ipsec.secrets"]), " ")
 }

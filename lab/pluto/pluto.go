@@ -10,7 +10,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -32,36 +31,10 @@ type Daemon struct {
 	cmd  *exec.Cmd
 }
 
-var (
-	once   sync.Once
-	kernel string
-	failed error
-)
-
-// backend builds the kernel that accepts everything.
-func backend(t testing.TB) string {
-	t.Helper()
-	once.Do(func() {
-		lab.Need(t, "gcc", "gcc", "libc6-dev")
-		dir := filepath.Join(os.TempDir(), "toril-lab", "pluto")
-		kernel = filepath.Join(dir, "accepts.so")
-		if failed = os.MkdirAll(dir, 0o755); failed != nil {
-			return
-		}
-		source := filepath.Join(dir, "accepts.c")
-		if failed = os.WriteFile(source, []byte(backendSource), 0o644); failed != nil {
-			return
-		}
-		failed = lab.Run(nil, "gcc", "-shared", "-fPIC", "-O1", "-o", kernel, source, "-ldl").Failed
-	})
-	require.NoError(t, failed)
-	return kernel
-}
-
 // Start starts a daemon in a network namespace that exists. setup are the lines of "config setup".
 func Start(t testing.TB, name, ns, setup string) *Daemon {
 	t.Helper()
-	under := backend(t)
+	under := lab.Shim(t, "accepts", backendSource)
 	d := &Daemon{Name: name, root: lab.Unpacked(t, "libreswan"), dir: t.TempDir(), ns: ns}
 	for _, sub := range []string{"run", "nss"} {
 		require.NoError(t, os.MkdirAll(filepath.Join(d.dir, sub), 0o755))

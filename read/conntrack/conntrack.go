@@ -17,6 +17,7 @@ var Format = &read.Format{
 	Name:     "conntrack",
 	Title:    "connections that the kernel tracks: the output of conntrack -L",
 	Software: "conntrack-tools",
+	Linux:    true,
 	Hints:    []string{"conntrack*", "nf_conntrack*"},
 	Order:    63,
 	Looks:    looks,

@@ -23,6 +23,7 @@ var Format = &read.Format{
 	Comments: []string{"#"},
 	Title:    "addresses and routes: ifupdown's /etc/network/interfaces",
 	Software: "ifupdown",
+	Linux:    true,
 	Hints:    []string{"interfaces"},
 	Order:    6,
 	Looks: func(f *source.File) (int, string) {

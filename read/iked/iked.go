@@ -212,6 +212,8 @@ type policy struct {
 	protos []uint8
 	ah     bool
 	keyed  *model.Key
+
+	written []ike.Proposal // of the child, as they are written
 }
 
 type flow struct{ from, to ike.Selectors }
@@ -332,7 +334,7 @@ func (p *policy) defaults(name string) {
 		Tries:     unsaid(0, "ikev2"),
 		PPK:       unsaid(false, "ikev2"),
 	}
-	p.conn.Local = model.Party{Method: unsaid(ike.Certificate, "ikeauth"), ID: unsaid(ike.Identity{Kind: ike.NoID}, "srcid")}
+	p.conn.Local = model.Party{Method: unsaid(ike.Certificate, "ikeauth"), ID: unsaid(ike.Identity{Kind: ike.IDHost}, "srcid")}
 	p.conn.Remote = model.Party{Method: unsaid(ike.Certificate, "ikeauth"), ID: unsaid(ike.Identity{Kind: ike.AnyID}, "dstid")}
 	p.child = &model.Child{
 		Name:      name,
@@ -502,13 +504,19 @@ loop:
 			break loop
 		}
 		kind, name := p.take().Text, p.take().Text
-		c, ok := openiked.Transform(kind, name)
-		if ok && (c.Registry != ike.KeyExchange || c.ID != 0) { // group none: no key exchange
+		c, ok := openiked.Transform(protocol, kind, name)
+		if ok {
 			add(&one.Transforms[c.Registry], c)
 		}
 		if !ok {
 			p.refuse("%q is not an algorithm of %s", name, kind)
 		}
+	}
+	if why := openiked.Mixed(one); why != "" {
+		p.refuse("%s", why)
+	}
+	if g := one.Transforms[ike.KeyExchange]; len(g) == 1 && g[0].ID == 0 { // none
+		one.Transforms[ike.KeyExchange] = nil
 	}
 	words := make([]string, 0, p.i-start)
 	for _, t := range p.t[start:min(p.i, len(p.t))] {
@@ -519,11 +527,17 @@ loop:
 		*to = model.Say([]ike.Proposal(nil), p.said())
 	}
 	to.Value = append(to.Value, openiked.Complete(one))
+	if protocol != ike.IKE {
+		p.written = append(p.written, one)
+	}
 }
 
 // finish turns the flows into children: one where one side is the same in all of them, else one for each.
 func (p *policy) finish() {
-	defer func() { p.conns = append(p.conns, p.conn) }()
+	defer func() {
+		p.conns = append(p.conns, p.conn)
+		p.in.Later(p.onLinux)
+	}()
 	if len(p.flows) == 0 {
 		p.unread("the policy names no flow (from ... to ...)")
 		p.conn.Unusable = source.Errorf(p.conn.At, "the policy names no flow")
@@ -555,6 +569,27 @@ func (p *policy) finish() {
 	}
 	for i, f := range p.flows {
 		p.add(fmt.Sprintf("%s/%d", p.conn.Name, i+1), f.from, f.to, at)
+	}
+}
+
+// onLinux notes what the daemon cannot install on Linux, where other files of the gateway are of that, and has the children be as they are
+// there, where it is told that the daemon runs there.
+func (p *policy) onLinux() {
+	told := p.in.Gateway.SystemOf(software) == "Linux"
+	if !told && !p.in.OnLinux() {
+		return
+	}
+	for _, k := range p.conn.Children {
+		k.Lacks, k.OnLinux = openiked.Lacking(), told
+		if !told {
+			continue
+		}
+		offered, taken := openiked.Linux(k.Protocol.Value, p.written)
+		if k.Proposals.IsDefault() {
+			k.Proposals = unsaid(offered, "childsa on Linux")
+		} else {
+			k.Proposals.Value, k.Accepts = offered, taken
+		}
 	}
 }
 

@@ -19,6 +19,7 @@ var JSON = &read.Format{
 	Name:     "iproute2-json",
 	Title:    "addresses, routes and routing rules: the output of ip -j addr, link, route, rule",
 	Software: "iproute2",
+	Linux:    true,
 	Hints:    []string{"*addr*.json", "*route*.json", "*rule*.json", "*link*.json", "ip*.json"},
 	Order:    5,
 	Looks:    looksLikeJSON,

@@ -21,6 +21,7 @@ var Text = &read.Format{
 	Comments: []string{"#"},
 	Title:    "addresses, routes and routing rules: the output of ip addr, link, route, rule",
 	Software: "iproute2",
+	Linux:    true,
 	Hints: []string{
 		"ip-addr*",
 		"ip-route*",

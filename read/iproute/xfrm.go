@@ -21,6 +21,7 @@ var XFRM = &read.Format{
 	Name:     "ip-xfrm",
 	Title:    "SAs and IPsec policies in the kernel: the output of ip -s xfrm state and ip xfrm policy",
 	Software: "iproute2",
+	Linux:    true,
 	Hints:    []string{"xfrm*", "ip-xfrm*", "ip-s-xfrm*"},
 	Order:    62,
 	Looks:    looksLikeXFRM,

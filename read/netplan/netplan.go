@@ -22,6 +22,7 @@ var Format = &read.Format{
 	Comments: []string{"#"},
 	Title:    "addresses and routes: netplan's YAML",
 	Software: "netplan",
+	Linux:    true,
 	Hints:    []string{"*netplan*.yaml", "[0-9][0-9]-*.yaml"},
 	Order:    6,
 	Looks: func(f *source.File) (int, string) {

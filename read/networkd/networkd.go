@@ -21,6 +21,7 @@ var Format = &read.Format{
 	Comments: []string{"#", ";"},
 	Title:    "addresses, routes and tunnel interfaces: units .network and .netdev",
 	Software: "systemd",
+	Linux:    true,
 	Hints:    []string{"*.network", "*.netdev"},
 	Order:    6,
 	Looks: func(f *source.File) (int, string) {

@@ -478,6 +478,10 @@ func (x *writer) pad(name string, p *model.Party, at netip.Addr) object {
 	if id.Kind == ike.NoID && at.IsValid() && p.Method.Value != ike.Certificate {
 		id = ike.Addr(at)
 	}
+	if id.Kind == ike.IDHost {
+		x.cannot("%s: its identity, %s, which is not in its configuration", name, id)
+		id = ike.Identity{Kind: ike.NoID}
+	}
 	switch id.Kind {
 	case ike.IDFQDN:
 		if strings.Trim(strings.ToLower(id.Value), "abcdefghijklmnopqrstuvwxyz0123456789.-_") != "" || id.Value == "" {

@@ -1,0 +1,117 @@
+//go:build lab
+
+// Package iked runs real IKE daemons of OpenIKED in network namespaces, for predictions to be held against.
+package iked
+
+import (
+	_ "embed"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"toril/lab"
+)
+
+//go:embed kernel/keys.c
+var keysSource string
+
+// Daemon is one running daemon.
+type Daemon struct {
+	Name  string
+	root  string // of the unpacked package
+	dir   string
+	ns    string // network namespace
+	log   string
+	read  int64
+	cmd   *exec.Cmd
+	ended chan struct{}
+}
+
+// Start lays out a daemon in a network namespace that exists; it runs once it has a configuration.
+func Start(t testing.TB, name, ns string) *Daemon {
+	t.Helper()
+	d := &Daemon{Name: name, root: lab.Unpacked(t, "openiked"), dir: t.TempDir(), ns: ns}
+	d.log = filepath.Join(d.dir, "log")
+	for _, sub := range []string{"certs", "ca", "crls", "private", "pubkeys/fqdn", "pubkeys/ipv4", "pubkeys/ipv6", "pubkeys/ufqdn"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(d.dir, "iked", sub), 0o755))
+	}
+	lab.Need(t, "openssl", "openssl")
+	key := filepath.Join(d.dir, "iked", "private", "local.key")
+	require.NoError(t, lab.Run(nil, "openssl", "ecparam", "-genkey", "-name", "prime256v1", "-noout", "-out", key).Failed)
+	require.NoError(t, os.Chmod(key, 0o600))
+	require.NoError(t, lab.Run(nil, "openssl", "ec", "-in", key, "-pubout", "-out", filepath.Join(d.dir, "iked", "local.pub")).Failed)
+	t.Cleanup(d.Stop)
+	return d
+}
+
+// Load has the daemon begin anew with a configuration, waiting for the peer until it is told to begin. It returns what the daemon has
+// against it; "" where it runs.
+func (d *Daemon) Load(t testing.TB, conf string) string {
+	t.Helper()
+	d.Stop()
+	file := filepath.Join(d.dir, "iked.conf")
+	require.NoError(t, os.WriteFile(file, []byte(conf), 0o600))
+	_ = os.Remove(d.log)
+	d.read = 0
+	out, err := os.Create(d.log)
+	require.NoError(t, err)
+	defer out.Close()
+	script := "mkdir -p /etc/iked && mount --bind " + d.dir + "/iked /etc/iked && hostname " + d.Name + "-host && " +
+		"KEYS_DIR=" + d.dir + " LD_PRELOAD=" + lab.Shim(t, "keys", keysSource, "-lpthread") + " exec " + d.root + "/usr/sbin/iked " +
+		"-dvvS -s " + d.dir + "/control -f " + file
+	apart := []string{"unshare", "-mu", "--pid", "--fork", "--kill-child", "--mount-proc"}
+	d.cmd = exec.Command("ip", append(append([]string{"netns", "exec", d.ns}, apart...), "sh", "-c", script)...)
+	d.cmd.Env = lab.Libraries(d.root)
+	d.cmd.Stdout, d.cmd.Stderr = out, out
+	require.NoError(t, d.cmd.Start())
+	d.ended = make(chan struct{})
+	go func(cmd *exec.Cmd, ended chan struct{}) { _ = cmd.Wait(); close(ended) }(d.cmd, d.ended)
+	for range 300 {
+		select {
+		case <-d.ended:
+			d.cmd = nil
+			return strings.TrimSpace(d.Log())
+		case <-time.After(10 * time.Millisecond):
+		}
+		if strings.Contains(d.Log(), "config_getstatic: nattport") {
+			d.Mark()
+			return ""
+		}
+	}
+	require.Fail(t, "the daemon did not start", "%s", d.Log())
+	return ""
+}
+
+// Stop ends the daemon, without a word to the peer.
+func (d *Daemon) Stop() {
+	if d.cmd != nil {
+		_ = d.cmd.Process.Kill() // and with it all of its process namespace
+		<-d.ended
+		d.cmd = nil
+	}
+}
+
+// order gives the daemon an order and returns what it says.
+func (d *Daemon) order(args ...string) string {
+	all := append([]string{"5", d.root + "/usr/sbin/ikectl", "-s", d.dir + "/control"}, args...)
+	r := lab.Run(lab.Libraries(d.root), "timeout", all...)
+	return r.Out + r.Err
+}
+
+// Log returns what the daemon wrote since the last Mark.
+func (d *Daemon) Log() string {
+	data, _ := os.ReadFile(d.log)
+	return string(data[min(d.read, int64(len(data))):])
+}
+
+// Mark makes Log begin here.
+func (d *Daemon) Mark() {
+	if info, err := os.Stat(d.log); err == nil {
+		d.read = info.Size()
+	}
+}
