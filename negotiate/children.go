@@ -263,6 +263,12 @@ func (a *attempt) wrap(c *Child, k *model.Child, step Step) *Failure {
 		return nil
 	}
 	hosts := c.Local.Hold(a.source()) && c.Remote.Hold(a.target())
+	if !hosts && mine == theirs && a.i.c.Daemon.OwnSelectors && a.r.c.Daemon.OwnSelectors { // which look at neither
+		c.Mode, c.BrokenAt = mine, lines
+		c.Broken = "in transport mode only the gateways' own packets are carried, and the selectors are for others: the child comes up, " +
+			"and no packet is accepted"
+		return nil
+	}
 	if !hosts {
 		f := &Failure{
 			Topic:   Mode,
@@ -585,6 +591,9 @@ func (a *attempt) rekeyChild(c *Child, k *model.Child) {
 		if a.owner(c, initiator).c.Daemon.NoSecondGroup {
 			return a.renewOnce(asked, a.renewal(c, responder), initiator, responder, c)
 		}
+		if a.answersMore(c, initiator, responder) {
+			return ike.Suite{}, Fails
+		}
 		if s, ok := create(asked, a.renewal(c, responder), prefers(responder)); ok && !a.sendsAnother(c, responder, asked) {
 			return s, Agrees
 		}
@@ -635,6 +644,20 @@ func (a *attempt) renewOnce(asked, taken []ike.Proposal, initiator, responder *m
 	return s, Agrees
 }
 
+// answersMore reports whether the end that takes the renewal of a child answers with its own selectors, which are more than the other end has
+// for the child and takes.
+func (a *attempt) answersMore(c *Child, begins, takes *model.Child) bool {
+	one, other := a.owner(c, begins), a.owner(c, takes)
+	if !other.c.Daemon.OwnSelectors || !one.c.Daemon.WithinAsked {
+		return false
+	}
+	local, remote := c.Local, c.Remote
+	if begins != c.Of {
+		local, remote = remote, local
+	}
+	return !holds(remote, takes.Local.Value.At(other.own)) || !holds(local, takes.Remote.Value.At(one.own))
+}
+
 // renewalFails says why one end's renewal of a child fails.
 func (a *attempt) renewalFails(c *Child, begins, takes *model.Child) *Failure {
 	asked, taken := a.renewal(c, begins), a.renewal(c, takes)
@@ -645,6 +668,14 @@ func (a *attempt) renewalFails(c *Child, begins, takes *model.Child) *Failure {
 		Notify: "NO_PROPOSAL_CHOSEN",
 		Lines:  [2]source.Pos{c.Of.Proposals.Where(c.Of.At), c.With.Proposals.Where(c.With.At)},
 		Why:    a.pfsDiffers(c),
+	}
+	if a.answersMore(c, begins, takes) {
+		f.Topic, f.Notify = Selectors, "TS_UNACCEPTABLE"
+		f.Lines = [2]source.Pos{c.Of.Remote.Where(c.Of.At), c.With.Local.Where(c.With.At)}
+		f.Why = fmt.Sprintf("%s renews the child with what was narrowed; %s answers with %s to %s, which is more, and %s takes no more than "+
+			"it asks for", one.name(), other.name(), takes.Local.Value, takes.Remote.Value, one.name())
+		f.Changes = []string{"set the same networks on both ends"}
+		return f
 	}
 	ofIKE := a.IKE.Transforms[ike.KeyExchange]
 	if _, ok := create(asked, taken, a.prefers(other.Gateway, other.c)); ok && a.sendsAnother(c, takes, asked) {

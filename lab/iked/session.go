@@ -14,6 +14,7 @@ import (
 	"toril/daemon/openiked"
 	"toril/ike"
 	"toril/lab/charon"
+	"toril/packet"
 )
 
 // SA is an IKE SA and its child, as the end that set it up tells them, in the words of lab/charon.
@@ -163,7 +164,9 @@ func flows(text string) (protocol, selected string) {
 		for i, list := range []*[]string{&local, &remote} {
 			s := m[2+i]
 			if m[4] != "0" {
-				s += "[" + m[4] + "]"
+				var n uint64
+				_, _ = fmt.Sscan(m[4], &n)
+				s += "[" + packet.ProtoName(n) + "]"
 			}
 			if !slices.Contains(*list, s) {
 				*list = append(*list, s)

@@ -551,6 +551,9 @@ func (p *policy) finish() {
 	if p.keyed != nil {
 		p.keyed.For = p.conn
 	}
+	if p.child.Start.Value == model.StartBoot && (!single(p.conn.RemoteAddrs) || !p.conn.LocalAddrs.IsDefault() && !single(p.conn.LocalAddrs)) {
+		p.reader.refuse(p.in, p.conn.At, "an active policy names one address for each end")
+	}
 	at := p.conn.At
 	if p.flowed.End > 0 {
 		at = p.in.Pos(p.flowed)
@@ -570,6 +573,15 @@ func (p *policy) finish() {
 	for i, f := range p.flows {
 		p.add(fmt.Sprintf("%s/%d", p.conn.Name, i+1), f.from, f.to, at)
 	}
+}
+
+// single reports whether addresses are one, or a name.
+func single(as model.Setting[model.Addresses]) bool {
+	if len(as.Value) != 1 {
+		return false
+	}
+	_, one := as.Value[0].Single()
+	return one || as.Value[0].Name != ""
 }
 
 // onLinux notes what the daemon cannot install on Linux, where other files of the gateway are of that, and has the children be as they are

@@ -1,0 +1,140 @@
+//go:build lab
+
+package negotiation
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"toril/lab"
+	"toril/lab/charon"
+	"toril/lab/iked"
+	"toril/lab/pluto"
+)
+
+// pairsOfOpenIKED are pairs that were thought of: a line each, a name and what either end says. "O" is OpenIKED, and what stands behind it
+// is added to its policy, or is its flows where it begins with "from"; "S" is strongSwan, with settings of its child; "L" is Libreswan, with
+// lines of its connection.
+const pairsOfOpenIKED = `
+plain | O | O
+plain-with-strongSwan | S | O
+plain-with-Libreswan | L pfs=no | O
+child-of-combined-cipher | O childsa enc aes-256-gcm | O childsa enc aes-256-gcm
+child-of-combined-cipher-with-strongSwan | S esp_proposals=aes256gcm16 | O childsa enc aes-256-gcm
+child-of-sha2-256 | O childsa enc aes-256 auth hmac-sha2-256 | O childsa enc aes-256 auth hmac-sha2-256
+child-with-long-numbers | O childsa enc aes-256 auth hmac-sha1 esn | O childsa enc aes-256 auth hmac-sha1 esn
+child-that-differs | O childsa enc aes-256 auth hmac-sha1 | O childsa enc aes-128 auth hmac-sha1
+child-that-differs-with-strongSwan | S esp_proposals=aes256-sha1 | O childsa enc aes-128 auth hmac-sha1
+of-one-proposal-those-in-front | O childsa enc aes-128 auth hmac-sha1 childsa enc aes-256 auth hmac-sha1 | O childsa enc aes-256 enc aes-128 auth hmac-sha1
+of-two-proposals-its-first | O childsa enc aes-256 enc aes-128 auth hmac-sha1 | O childsa enc aes-192 enc aes-128 auth hmac-sha1 childsa enc aes-256 auth hmac-sha1
+networks-narrower | O from 10.1.1.0/24 to 10.2.0.0/16 | O
+networks-narrower-with-strongSwan | S local_ts=10.1.1.0/24 | O
+networks-wider-with-strongSwan | S local_ts=10.0.0.0/8 | O
+networks-apart | O from 10.1.1.0/24 to 10.2.1.0/24 | O from 10.2.7.0/24 to 10.1.7.0/24
+networks-apart-with-strongSwan | S local_ts=10.1.1.0/24 remote_ts=10.2.1.0/24 | O from 10.2.7.0/24 to 10.1.7.0/24
+networks-narrower-with-Libreswan | L pfs=no leftsubnet=10.1.1.0/24 | O
+networks-wider-with-Libreswan | L pfs=no | O from 10.2.1.0/24 to 10.1.0.0/16
+networks-with-Libreswan-that-narrows | L pfs=no narrowing=yes | O from 10.2.1.0/24 to 10.1.0.0/16
+networks-narrower-with-Libreswan-that-narrows | L pfs=no narrowing=yes leftsubnet=10.1.1.0/24 | O
+two-flows-of-one-network | S remote_ts=10.2.1.0/24,10.2.2.0/24 | O from 10.2.1.0/24 to 10.1.0.0/16 from 10.2.2.0/24 to 10.1.0.0/16
+protocol-at-one-end | O proto tcp from 10.1.0.0/16 to 10.2.0.0/16 | O
+transport | O transport esp from 10.0.0.1 to 10.0.0.2 | O transport esp from 10.0.0.2 to 10.0.0.1
+transport-at-one-end | O transport esp from 10.0.0.1 to 10.0.0.2 | O from 10.0.0.2 to 10.0.0.1
+transport-of-networks | O transport esp from 10.1.0.0/16 to 10.2.0.0/16 | O transport esp from 10.2.0.0/16 to 10.1.0.0/16
+renewed-without-a-group-first | S esp_proposals=aes256-sha1-ecp256 | O childsa enc aes-128 auth hmac-sha1 childsa enc aes-256 auth hmac-sha1 group ecp256
+renewed-with-another-group-first | S esp_proposals=aes256-sha1-ecp384-ecp256 | O childsa enc aes-256 auth hmac-sha1 group ecp256 group ecp384
+pfs-at-one-end | O childsa enc aes-256 auth hmac-sha1 group ecp256 | O childsa enc aes-256 auth hmac-sha1
+group-none-and-another | O childsa enc aes-256 auth hmac-sha1 group none group ecp256 | O childsa enc aes-256 auth hmac-sha1
+second-proposal-of-ike-with-Libreswan | L pfs=no ike=aes256-sha1;modp2048 | O ikesa enc aes-128 prf hmac-sha1 auth hmac-sha1 group modp2048 ikesa enc aes-256 prf hmac-sha1 auth hmac-sha1 group modp2048
+identity-that-is-the-name-of-the-host | O srcid | O dstid a-host
+identity-that-is-not-expected | O srcid c.example | O
+identity-that-is-not-expected-by-strongSwan | S | O srcid c.example
+any-identity | O dstid | O dstid
+keys-differ | O | O psk another
+a-peer-at-any-address | O | O passive peer any
+strongSwan-with-IKEv1 | S version=1 | O
+`
+
+// endOfIked writes one end of a pair.
+func endOfIked(t testing.TB, text string, me, peer int) (kind string, files map[string]string) {
+	t.Helper()
+	kind, says, _ := strings.Cut(strings.TrimSpace(text), " ")
+	names := [...]string{"", "a.example", "b.example"}
+	switch kind {
+	case "S":
+		e := end{version: "2", local: fmt.Sprintf("10.%d.0.0/16", me), remote: fmt.Sprintf("10.%d.0.0/16", peer), localAuth: "psk",
+			remoteAuth: "psk", localID: names[me], remoteID: names[peer], psk: "harbour light of the old town"}
+		for one := range strings.FieldsSeq(says) {
+			key, value, _ := strings.Cut(one, "=")
+			*map[string]*string{"local_ts": &e.local, "remote_ts": &e.remote, "esp_proposals": &e.esp, "version": &e.version,
+				"mode": &e.mode}[key] = value
+		}
+		return kind, map[string]string{"swanctl.conf": e.text(fmt.Sprintf("10.0.0.%d", me), fmt.Sprintf("10.0.0.%d", peer), me, peer)}
+	case "L":
+		return kind, libreText(says+fmt.Sprintf(" leftid=@%s rightid=@%s", names[me], names[peer]), me, peer)
+	}
+	policy := map[string]string{
+		"flows": fmt.Sprintf("esp from 10.%d.0.0/16 to 10.%d.0.0/16", me, peer), "peer": fmt.Sprintf("peer 10.0.0.%d", peer),
+		"srcid": "srcid " + names[me], "dstid": "dstid " + names[peer], "psk": `psk "harbour light of the old town"`, "sas": "",
+	}
+	start := "active"
+	if rest, ok := strings.CutPrefix(says, "passive "); ok {
+		start, says = "passive", rest
+	}
+	word, rest, _ := strings.Cut(says, " ")
+	switch {
+	case word == "srcid", word == "dstid", word == "psk", word == "peer":
+		policy[word] = strings.TrimSpace(word + " " + rest)
+		if rest == "" {
+			policy[word] = ""
+		}
+	case word == "childsa", word == "ikesa":
+		policy["sas"] = says
+	case word != "":
+		policy["flows"] = says
+	}
+	return kind, map[string]string{"iked.conf": fmt.Sprintf("ikev2 \"ike\" %s %s local 10.0.0.%d %s %s %s %s ikelifetime 86400 %s\n",
+		start, policy["flows"], me, policy["peer"], policy["sas"], policy["srcid"], policy["dstid"], policy["psk"])}
+}
+
+func TestNamedPairsOfOpenIKED(t *testing.T) {
+	tally := lab.NewTally(t, "negotiation: named pairs of OpenIKED, either end as the initiator")
+	t.Parallel()
+	nsA, nsB := lab.Wire(t, "iked")
+	of := map[string]daemon{"O": &obsd{Daemon: iked.Start(t, "a", nsA)}, "O2": &obsd{Daemon: iked.Start(t, "b", nsB)}}
+	other := func(kind string) daemon { // only one daemon at a time has the ports
+		switch kind {
+		case "S":
+			return swan{charon.Start(t, "a", nsA, "")}
+		case "L":
+			return &libre{Daemon: pluto.Start(t, "a", nsA, ikev1Accepted)}
+		}
+		return of["O"]
+	}
+	kept := newRecord(t, "makes-named-OpenIKED")
+	for _, kind := range []string{"O", "S", "L"} {
+		t.Run(kind, func(t *testing.T) {
+			one := other(kind)
+			for line := range strings.Lines(strings.TrimSpace(pairsOfOpenIKED)) {
+				parts := strings.Split(strings.TrimSpace(line), "|")
+				first, a := endOfIked(t, parts[1], 1, 2)
+				if first != kind {
+					continue
+				}
+				_, b := endOfIked(t, parts[2], 2, 1)
+				p := pairOf{name: strings.TrimSpace(parts[0]), a: a, b: b}
+				p.try(t, tally, one, of["O2"], kept)
+			}
+			if o, ok := one.(*obsd); ok {
+				o.Stop() // the others want its ports
+			}
+			if l, ok := one.(*libre); ok {
+				l.Stop()
+			}
+			if s, ok := one.(swan); ok {
+				s.Stop()
+			}
+		})
+	}
+}
