@@ -124,7 +124,7 @@ func between(ctx context.Context, folder *read.Folder, f found, all []found) rea
 	beside := func(format *read.Format) bool {
 		return slices.ContainsFunc(all, func(o found) bool {
 			return o.verdict.Format != nil && o.verdict.Format.Software == format.Software && o.verdict.Format.Family == "" &&
-				o.verdict.Score >= 60
+				!o.verdict.Format.Shared && o.verdict.Score >= 60
 		})
 	}
 	left := func(format *read.Format) int {

@@ -259,6 +259,8 @@ type Connection struct {
 	Spans       []Span                 // the times that are configured, as they are written
 	Margin      Setting[time.Duration] // how long before its end the IKE SA is renewed, where that is what is configured
 	Joins       bool                   // the daemon looks for a child in all connections with the same peer, not in this one alone
+	Turn        int                    // as a responder the daemon takes the connection with the highest that fits; 0: it goes by other rules
+	NeverAsked  bool                   // as a responder it leaves this one out
 	Unsure      bool                   // some statement of it is unread: what looks unsaid may have been said
 	Unusable    *source.Error          // the daemon would refuse the connection as a whole, and why
 	Parts       Parts                  // where parts of the proposals are configured, if by statements of their own

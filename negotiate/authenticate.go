@@ -23,6 +23,9 @@ func (a *attempt) authenticate() *Failure {
 	var fitting []ranked
 	for _, c := range a.meet {
 		if rank := a.identity(c); rank > 0 {
+			if c.Turn > 0 {
+				rank = c.Turn
+			}
 			fitting = append(fitting, ranked{c, rank})
 		}
 	}
@@ -49,6 +52,10 @@ func (a *attempt) authenticate() *Failure {
 		}
 		if first == nil || r.c == nearest {
 			first = f
+		}
+		if r.c.Turn > 0 { // no other is asked
+			nearest, first = r.c, f
+			break
 		}
 		a.r = before
 	}

@@ -188,20 +188,28 @@ func (a *attempt) regardless(c *Child, local, remote, theirLocal, theirRemote ik
 	if !i && !r || samePackets(theirLocal, remote) && samePackets(theirRemote, local) {
 		return nil
 	}
-	both := fmt.Sprintf("%s protects %s to %s, and %s protects %s to %s", a.i.name(), local, remote, a.r.name(), theirLocal, theirRemote)
+	heed := a.i.name() + " heeds its own"
+	switch {
+	case i && r:
+		heed = "both heed their own"
+	case r:
+		heed = a.r.name() + " heeds its own"
+	}
+	both := fmt.Sprintf("%s protects %s to %s, %s %s to %s, and %s alone", a.i.name(), local, remote, a.r.name(), theirLocal, theirRemote,
+		heed)
 	lines := [2]source.Pos{c.Of.Remote.Where(c.Of.At), c.With.Local.Where(c.With.At)}
 	common := len(c.Local) > 0 && len(c.Remote) > 0
 	switch more := !holds(remote, theirLocal) || !holds(local, theirRemote); {
 	case !i && (!common || more && a.i.c.Daemon.WithinAsked):
 		return &Failure{
 			Topic: Selectors, Step: step, Notify: "TS_UNACCEPTABLE", Lines: lines, rejected: true,
-			Why:     both + ", whatever it is asked for",
+			Why:     fmt.Sprintf("%s: %s does not take that", both, a.i.name()),
 			Changes: []string{fmt.Sprintf("on %s set local to %s and remote to %s", a.r.name(), remote, local)},
 		}
 	case common:
-		c.Notes = append(c.Notes, both+", whatever the other says: what is not of both does not pass")
+		c.Notes = append(c.Notes, both+": only what is of both passes")
 	default:
-		c.Broken, c.BrokenAt = both+", whatever the other says: the child comes up, and no packet is of both", lines
+		c.Broken, c.BrokenBy, c.BrokenAt = both+": the child comes up, and no packet passes", Selectors, lines
 	}
 	return nil
 }
@@ -263,13 +271,14 @@ func (a *attempt) wrap(c *Child, k *model.Child, step Step) *Failure {
 		return nil
 	}
 	hosts := c.Local.Hold(a.source()) && c.Remote.Hold(a.target())
-	if !hosts && mine == theirs && a.i.c.Daemon.OwnSelectors && a.r.c.Daemon.OwnSelectors { // which look at neither
+	blind := a.i.c.Daemon.OwnSelectors && a.r.c.Daemon.OwnSelectors // neither looks at the selectors
+	if !hosts && mine == theirs && blind {
 		c.Mode, c.BrokenAt = mine, lines
 		c.Broken = "in transport mode only the gateways' own packets are carried, and the selectors are for others: the child comes up, " +
 			"and no packet is accepted"
 		return nil
 	}
-	if !hosts {
+	if !hosts && !blind {
 		f := &Failure{
 			Topic:   Mode,
 			Step:    step,
@@ -400,7 +409,7 @@ func (a *attempt) suite(c *Child, k *model.Child, step Step) *Failure {
 		offer, own := ike.WithoutKeyExchange(mine), ike.WithoutKeyExchange(theirs)
 		c.Suite, _, ok = ike.Choose(own, offer, decides)
 		if !ok {
-			return &Failure{
+			f := &Failure{
 				Topic:   Proposals,
 				Step:    step,
 				Notify:  "NO_PROPOSAL_CHOSEN",
@@ -408,6 +417,11 @@ func (a *attempt) suite(c *Child, k *model.Child, step Step) *Failure {
 				Why:     a.difference(offer, own, k.Protocol.Value.String()),
 				Changes: a.widen(mine, theirs),
 			}
+			if len(offer) == 0 {
+				f.Changes = []string{fmt.Sprintf("on %s propose what its daemon sends: a cipher that is not combined (AEAD), with integrity",
+					a.i.name())}
+			}
+			return f
 		}
 	default:
 		c.Suite, ok = create(mine, theirs, decides)
@@ -518,6 +532,9 @@ func create(initiator, responder []ike.Proposal, decides ike.Preference) (ike.Su
 
 // narrowed notes what of the configured selectors never passes.
 func (a *attempt) narrowed(c *Child, k *model.Child, local, remote ike.Selectors) {
+	if c.BrokenBy == Selectors { // nothing is left of them
+		return
+	}
 	for _, side := range []struct {
 		what        string
 		have, taken ike.Selectors

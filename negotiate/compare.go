@@ -92,7 +92,7 @@ type verdict struct {
 // settled are the settings that the two ends settle in a way of their own.
 var settled = map[string]func(c *comparison, p *both) verdict{
 	"ike-version": (*comparison).version, "ike-proposals": (*comparison).ikeProposals, "child-proposals": (*comparison).childProposals,
-	"pfs": (*comparison).pfs, "mode": (*comparison).mode, "start": (*comparison).start,
+	"pfs": (*comparison).pfs, "mode": (*comparison).mode, "start": (*comparison).start, "whole-networks": (*comparison).otherNetworks,
 }
 
 // mirrored are the settings of which one end's own value is judged by what the other accepts in a way of its own: end i says, the other
@@ -100,6 +100,16 @@ var settled = map[string]func(c *comparison, p *both) verdict{
 var mirrored = map[string]func(c *comparison, p *both, i int) verdict{
 	"own-address": (*comparison).address, "own-identity": (*comparison).identity, "own-authentication": (*comparison).authentication,
 	"own-networks": (*comparison).networks,
+}
+
+// otherNetworks says what each end does with networks that are not its own; a daemon that compares none does nothing.
+func (c *comparison) otherNetworks(p *both) verdict {
+	for i, e := range c.ends {
+		if e.Connection.Daemon.OwnSelectors {
+			p.values[i].Text = "not compared: its own alone"
+		}
+	}
+	return verdict{}
 }
 
 // level compares every setting of connections or children.

@@ -18,11 +18,14 @@ import (
 	"toril/read/formats"
 )
 
-// TestWhatDaemonsOfTwoMakesDid asks again about pairs for which daemons did what had been predicted: Libreswan with itself and with
-// strongSwan (lab/negotiation, which keeps them where TORIL_LAB_RECORD names a folder). Among them is each rule of
-// docs/daemons/libreswan.md by name. TORIL_WRITE_WANTS writes the predictions, right after such a run.
+// TestWhatDaemonsOfTwoMakesDid asks again about pairs for which daemons did what had been predicted: Libreswan and OpenIKED with themselves,
+// each other and strongSwan (lab/negotiation, which keeps them where TORIL_LAB_RECORD names a folder). Among them is each rule of
+// docs/daemons/libreswan.md and openiked.md by name. TORIL_WRITE_WANTS writes the predictions, right after such a run.
 func TestWhatDaemonsOfTwoMakesDid(t *testing.T) {
-	for _, name := range []string{"makes-named", "makes-Libreswan-and-Libreswan", "makes-strongSwan-and-Libreswan"} {
+	for _, name := range []string{
+		"makes-named", "makes-Libreswan-and-Libreswan", "makes-strongSwan-and-Libreswan",
+		"makes-named-OpenIKED", "makes-OpenIKED-and-OpenIKED", "makes-strongSwan-and-OpenIKED", "makes-Libreswan-and-OpenIKED",
+	} {
 		file := "testdata/" + name + ".txtar"
 		ar, err := txtar.ParseFile(file)
 		require.NoError(t, err)
@@ -71,6 +74,9 @@ func tunnelOfMakes(t *testing.T, files fstest.MapFS) *pair.Tunnel {
 		if files[folder+"/ipsec.conf"] != nil {
 			version[folder] = "Libreswan 4.10"
 		}
+		if files[folder+"/iked.conf"] != nil {
+			version[folder] = "OpenIKED 7.2 on Linux"
+		}
 		files[folder+"/ip-address.txt"] = &fstest.MapFile{Data: []byte("2: tv: <BROADCAST,MULTICAST,UP,LOWER_UP> mtu 1500 qdisc noqueue " +
 			"state UP group default qlen 1000\n    inet " + address + "/24 scope global tv\n")}
 	}
@@ -99,9 +105,10 @@ func what(a negotiate.Attempt) string {
 	return a.Children[0].Suite.String()
 }
 
-// TestRulesOfLibreswan says of each named pair that decides most what comes of it, whoever begins.
-func TestRulesOfLibreswan(t *testing.T) {
-	ar, err := txtar.ParseFile("testdata/makes-named.txtar")
+// namedPairs reads the pairs of a file.
+func namedPairs(t *testing.T, file string) map[string]fstest.MapFS {
+	t.Helper()
+	ar, err := txtar.ParseFile(file)
 	require.NoError(t, err)
 	pairs := map[string]fstest.MapFS{}
 	for _, f := range ar.Files {
@@ -111,6 +118,12 @@ func TestRulesOfLibreswan(t *testing.T) {
 		}
 		pairs[of][rest] = &fstest.MapFile{Data: f.Data}
 	}
+	return pairs
+}
+
+// TestRulesOfLibreswan says of each named pair that decides most what comes of it, whoever begins.
+func TestRulesOfLibreswan(t *testing.T) {
+	pairs := namedPairs(t, "testdata/makes-named.txtar")
 	const aes128, aes256 = "AES-CBC-128 / HMAC-SHA1 cut to 96 bits", "AES-CBC-256 / HMAC-SHA1 cut to 96 bits"
 	for name, want := range map[string][2]string{
 		"esp-aes-without-size":            {aes128 + " / ESN", aes128 + " / ESN"},
@@ -138,4 +151,54 @@ func TestRulesOfLibreswan(t *testing.T) {
 	renewed := negotiate.Tunnel(tunnelOfMakes(t, pairs["renewed-with-the-group-of-ike"]))[0].Children[0].Rekey
 	assert.Equal(t, negotiate.Agrees, renewed.Outcome, "whatever groups the proposals of the child name")
 	assert.Contains(t, renewed.Suite.String(), "group 14 (MODP 2048)")
+}
+
+// TestRulesOfOpenIKED says of each named pair what its rule is about: how an end's attempt ends, and a word of the reason or the note.
+func TestRulesOfOpenIKED(t *testing.T) {
+	pairs := namedPairs(t, "testdata/makes-named-OpenIKED.txtar")
+	for _, c := range []struct {
+		name    string
+		begins  int
+		outcome negotiate.Outcome
+		says    string
+	}{
+		{"child-of-combined-cipher", 0, negotiate.Fails, "has nothing to propose"},
+		{"child-of-combined-cipher-with-strongSwan", 0, negotiate.Fails, "AES-GCM-256 with a 16-byte ICV, which the kernel of b does not take"},
+		{"child-of-sha2-256", 0, negotiate.Fails, "HMAC-SHA2-256 cut to 128 bits, which the kernel of b does not take"},
+		{"child-with-long-numbers", 0, negotiate.Fails, "ESN, which the kernel of b does not take"},
+		{"child-that-differs-with-strongSwan", 0, negotiate.Fails, "no common ESP proposal"},
+		{"networks-narrower", 0, negotiate.Agrees, "only what is of both passes"},
+		{"networks-apart", 0, negotiate.Agrees, "and no packet passes"},
+		{"networks-apart-with-strongSwan", 0, negotiate.Partly, "a does not take that"},
+		{"networks-apart-with-strongSwan", 1, negotiate.Fails, "which is not mirrored"},
+		{"networks-narrower-with-Libreswan", 0, negotiate.Partly, "a does not take that"},
+		{"transport-of-networks", 0, negotiate.Agrees, "no packet is accepted"},
+		{"transport-at-one-end", 0, negotiate.Fails, "finds no policy for it"},
+		{"transport-at-one-end", 1, negotiate.Agrees, ""},
+		{"identity-that-is-the-name-of-the-host", 0, negotiate.Agrees, "the name of its host, which its configuration does not say"},
+		{"second-proposal-of-ike-with-Libreswan", 1, negotiate.Agrees, "under the number that it has among its proposals, 2"},
+		{"renewed-without-a-group-first", 0, negotiate.Agrees, ""},
+		{"strongSwan-with-IKEv1", 0, negotiate.Fails, "IKEv1"},
+	} {
+		require.NotNil(t, pairs[c.name], c.name)
+		a := negotiate.Tunnel(tunnelOfMakes(t, pairs[c.name]))[c.begins]
+		assert.Equal(t, c.outcome, a.Outcome, c.name)
+		text := fmt.Sprint(a.Notes, a.Unsure)
+		for _, f := range []*negotiate.Failure{a.Failure, a.Rekey.Failure} {
+			if f != nil {
+				text += f.Why
+			}
+		}
+		for _, k := range a.Children {
+			text += fmt.Sprint(k.Notes, k.Broken)
+			if k.Failure != nil {
+				text += k.Failure.Why
+			}
+		}
+		assert.Contains(t, text, c.says, c.name)
+	}
+	ikeSA := negotiate.Tunnel(tunnelOfMakes(t, pairs["second-proposal-of-ike-with-Libreswan"]))[1].Rekey
+	assert.Equal(t, [2]negotiate.Outcome{negotiate.Fails, negotiate.Agrees}, [2]negotiate.Outcome{ikeSA.ByInitiator, ikeSA.ByResponder})
+	once := negotiate.Tunnel(tunnelOfMakes(t, pairs["renewed-without-a-group-first"]))[0].Children[0].Rekey
+	assert.Equal(t, [2]negotiate.Outcome{negotiate.Agrees, negotiate.Fails}, [2]negotiate.Outcome{once.ByInitiator, once.ByResponder})
 }

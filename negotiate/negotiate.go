@@ -108,15 +108,16 @@ type Child struct {
 	Notes   []string
 	// Broken says why no packet passes although the child comes up; "" where packets do. BrokenAt is a line of either end.
 	Broken   string
+	BrokenBy Topic
 	BrokenAt [2]source.Pos
 }
 
 // Rekey is what happens when keys are renewed.
 type Rekey struct {
-	Outcome Outcome // Agrees, Fails or Never
+	Outcome Outcome // Agrees, Fails or Never: of what the end does that renews first
 	After   time.Duration
-	By      string // the gateway that renews first; "" for Never
-	Failure *Failure
+	By      string   // the gateway that renews first; "" for Never
+	Failure *Failure // of the IKE SA also where only the end fails that does not renew first
 	// Ends is, where renewal fails, when the SA is closed for good; 0 where it is not.
 	Ends time.Duration
 	// ByInitiator and ByResponder are the outcomes if one or the other renews.
@@ -321,7 +322,8 @@ func (a *attempt) answersAt(to netip.Addr) bool {
 }
 
 // candidates are the connections of the responder that are for the initiator's address and for the one that it sends to, those
-// that say so exactly first: a daemon prefers its own address, then the peer's, then the order of its file.
+// that say so exactly first: a daemon prefers its own address, then the peer's, then the order of its file, unless it has an order of its
+// own.
 func (a *attempt) candidates(to netip.Addr) []*model.Connection {
 	type ranked struct {
 		c    *model.Connection
@@ -342,8 +344,12 @@ func (a *attempt) candidates(to netip.Addr) []*model.Connection {
 		if peer == 0 && (c == a.r.c || hasName(c.RemoteAddrs.Value)) {
 			peer = 1
 		}
-		if own > 0 && peer > 0 && !shunt(c) {
-			all = append(all, ranked{c, own*1000 + peer})
+		rank := own*1000 + peer
+		if c.Turn > 0 {
+			rank = c.Turn
+		}
+		if own > 0 && peer > 0 && !shunt(c) && !c.NeverAsked {
+			all = append(all, ranked{c, rank})
 		}
 	}
 	slices.SortStableFunc(all, func(x, y ranked) int { return y.rank - x.rank })
@@ -606,6 +612,9 @@ func has(ps []ike.Proposal, s ike.Suite) bool {
 // difference says in what two lists of proposals that share nothing come nearest to each other.
 func (a *attempt) difference(offer, own []ike.Proposal, what string) string {
 	if len(offer) == 0 {
+		if a.Version == ike.V2 {
+			return fmt.Sprintf("the daemon of %s has nothing to propose for %s: it sends none of what it is set to", a.i.name(), what)
+		}
 		return fmt.Sprintf("nothing that %s is set to propose exists in %s", a.i.name(), a.Version)
 	}
 	best, missing := [2]int{}, 99
@@ -703,10 +712,9 @@ func (a *attempt) rekeyIKE() {
 		return
 	}
 	a.Rekey.ByInitiator = Fails
-	if a.Rekey.By != a.i.name() {
-		return
+	if a.Rekey.By == a.i.name() {
+		a.Rekey.Outcome = Fails
 	}
-	a.Rekey.Outcome = Fails
 	a.Rekey.Failure = &Failure{
 		Topic:  Proposals,
 		Step:   Create,

@@ -42,6 +42,7 @@ type Format struct {
 	Words    func() []string // of the format, beside those of its coverage: they may be shown where a line was not understood
 	Taught   bool            // by a phrasebook
 	Linux    bool            // what saves it runs on Linux alone
+	Shared   bool            // others' programs read it too: it does not tell whose the files beside it are
 
 	// Vocabulary are the words of a language that a phrasebook teaches, by kind, each with what it means: "encryption", "aes256",
 	// "ENCR_AES_CBC 256".

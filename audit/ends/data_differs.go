@@ -2,6 +2,7 @@ package ends
 
 import (
 	"toril/audit"
+	"toril/negotiate"
 	"toril/pair"
 )
 
@@ -23,7 +24,7 @@ var DataDiffers = &audit.Check{
 	Tunnel: func(p *audit.Pass, t *pair.Tunnel) {
 		for _, a := range p.Attempts(t) {
 			for _, c := range a.Children {
-				if c.Failure != nil || c.Broken == "" {
+				if c.Failure != nil || c.Broken == "" || c.BrokenBy == negotiate.Selectors { // which ends/not-mirrored says
 					continue
 				}
 				at, other, end, far := c.BrokenAt[0], c.BrokenAt[1], a.Initiator, a.Responder

@@ -37,6 +37,12 @@ var NotMirrored = &audit.Check{
 		a, b := t.Ends[0], t.Ends[1]
 		said := map[*model.Child]bool{}
 		for _, attempt := range p.Attempts(t) { // a child that nothing of the far end answers for
+			if attempt.Failure != nil && attempt.Failure.Topic == negotiate.Selectors && !said[nil] { // the IKE SA went with the child
+				said[nil] = true
+				f := of(p, t, attempt, attempt.Failure)
+				f.Unsure = attempt.Unsure
+				p.Report(f)
+			}
 			for _, c := range attempt.Children {
 				if c.Failure == nil || c.Failure.Topic != negotiate.Selectors || said[c.Of] || len(t.Counterparts(c.Of)) > 0 {
 					continue
@@ -85,14 +91,19 @@ func compare(p *audit.Pass, t *pair.Tunnel, a, b pair.End, ca, cb *model.Child) 
 			both,
 		)
 		if len(both) == 0 {
+			comes := "the child does not come up"
+			if a.Connection.Daemon.OwnSelectors && b.Connection.Daemon.OwnSelectors {
+				comes = "the child comes up, as the daemons of both ends compare nothing, and no packet passes"
+			}
 			f.Message = fmt.Sprintf(
-				"the %s side of %s is %s, but the %s side of %s is %s: they have nothing in common, so the child does not come up",
+				"the %s side of %s is %s, but the %s side of %s is %s: they have nothing in common, so %s",
 				side.what,
 				a.Gateway.Name,
 				side.atX,
 				side.other,
 				b.Gateway.Name,
 				side.atY,
+				comes,
 			)
 		} else {
 			f.Lower(1)

@@ -135,6 +135,7 @@ func All() []*audit.Check {
 		ends.KeyDiffers,
 		ends.CertificateUntrusted,
 		ends.PFSDiffers,
+		ends.IKERekeyFails,
 		ends.NotMirrored,
 		ends.AnyAgainstList,
 		ends.SeveralNetworks,

@@ -25,12 +25,13 @@ type SA struct {
 }
 
 var (
-	ikeUp   = regexp.MustCompile(`established peer .* as initiator \((.*)\)`)
-	childUp = regexp.MustCompile(`ikev2_childsa_enable: loaded SPIs: .* \((.*)\)`)
-	flowsUp = regexp.MustCompile(`ikev2_childsa_enable: loaded flows: (.*)`)
-	flow    = regexp.MustCompile(`^(\w+)-(\S+)=(\S+)\((\d+)\)$`)
-	failure = regexp.MustCompile(`sa_free|sa_state: \S+ -> CLOS|NO_PROPOSAL_CHOSEN|AUTHENTICATION_FAILED|TS_UNACCEPTABLE|failed`)
-	rekeyed = regexp.MustCompile(`ikev2_childsa_enable: loaded SPIs|rekeyed as|activated new IKE SA`)
+	ikeUp    = regexp.MustCompile(`established peer .* as initiator \((.*)\)`)
+	childUp  = regexp.MustCompile(`ikev2_childsa_enable: loaded SPIs: .* \((.*)\)`)
+	flowsUp  = regexp.MustCompile(`ikev2_childsa_enable: loaded flows: (.*)`)
+	answered = regexp.MustCompile(`policy '(\S+)' as responder`)
+	flow     = regexp.MustCompile(`^(\w+)-(\S+)=(\S+)\((\d+)\)$`)
+	failure  = regexp.MustCompile(`sa_free|sa_state: \S+ -> CLOS|NO_PROPOSAL_CHOSEN|AUTHENTICATION_FAILED|TS_UNACCEPTABLE|failed`)
+	rekeyed  = regexp.MustCompile(`ikev2_childsa_enable: loaded SPIs|rekeyed as|activated new IKE SA`)
 )
 
 // The peer asks for another group, and the daemon begins once more.
@@ -176,4 +177,13 @@ func flows(text string) (protocol, selected string) {
 	slices.Sort(local)
 	slices.Sort(remote)
 	return protocol, fmt.Sprintf("%s === %s", strings.Join(local, " "), strings.Join(remote, " "))
+}
+
+// Policy is the policy with which the daemon answered last, "" for none.
+func (d *Daemon) Policy() string {
+	all := answered.FindAllStringSubmatch(d.Log(), -1)
+	if len(all) == 0 {
+		return ""
+	}
+	return all[len(all)-1][1]
 }

@@ -7,10 +7,14 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"toril/lab"
 	"toril/lab/charon"
 	"toril/lab/iked"
 	"toril/lab/pluto"
+	"toril/negotiate"
 )
 
 // pairsOfOpenIKED are pairs that were thought of: a line each, a name and what either end says. "O" is OpenIKED, and what stands behind it
@@ -136,5 +140,89 @@ func TestNamedPairsOfOpenIKED(t *testing.T) {
 				s.Stop()
 			}
 		})
+	}
+}
+
+// policiesOfOpenIKED are policies of a responder that more than one fit, in their order, "/" between them; before the first what the
+// initiator says beside what all do.
+const policiesOfOpenIKED = `
+equal | | /
+one-address-first | | / peer any
+one-address-last | | peer any /
+quick-first | | quick peer any /
+quick-in-the-middle | | / quick / peer any
+skipped | | / skip
+default-last | | / default
+a-network-first | | peer 10.0.0.0/24 / peer any
+identity-first | | dstid a.example /
+another-identity-last | | / dstid c.example
+another-key-last | | / psk l
+another-suite-of-ike-last | ikesa enc aes-256 prf hmac-sha1 auth hmac-sha1 group ecp256 | ikesa enc aes-256 prf hmac-sha1 auth hmac-sha1 group ecp256 / ikesa enc aes-128 prf hmac-sha1 auth hmac-sha1 group ecp256
+another-suite-of-the-child-last | childsa enc aes-256 auth hmac-sha1 | childsa enc aes-256 auth hmac-sha1 / childsa enc aes-128 auth hmac-sha1
+other-networks-last | | / from 10.9.0.0/16 to 10.8.0.0/16
+another-own-identity-last | dstid b.example | / srcid d.example
+transport-last | | / transport
+certificates-last | | / psk
+another-own-address | | local 10.0.0.7
+another-peer | | peer 10.0.0.9
+`
+
+// policy writes a policy that is called name; words of a kind replace those of its defaults.
+func policy(name, says string, me, peer int) string {
+	kinds := []string{"eval", "start", "mode", "from", "local", "peer", "ikesa", "childsa", "srcid", "dstid", "psk"}
+	of := map[string]string{
+		"start": "passive", "from": fmt.Sprintf("esp from 10.%d.0.0/16 to 10.%d.0.0/16", me, peer), "local": fmt.Sprintf("local 10.0.0.%d", me),
+		"peer": fmt.Sprintf("peer 10.0.0.%d", peer), "srcid": "srcid " + [...]string{"", "a.example", "b.example"}[me], "psk": "psk k",
+	}
+	switch word, _, _ := strings.Cut(strings.TrimSpace(says), " "); word {
+	case "":
+	case "quick", "skip", "default":
+		of["eval"] = word
+		if rest := strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(says), word)); rest != "" {
+			of["peer"] = rest
+		}
+	case "transport":
+		of["mode"] = word
+	case "active":
+		of["start"] = word
+	default:
+		of[word] = strings.TrimSpace(says)
+		if word == "psk" && strings.TrimSpace(says) == "psk" {
+			of[word] = ""
+		}
+	}
+	out := "ikev2 " + name
+	for _, k := range kinds {
+		if of[k] != "" {
+			out += " " + of[k]
+		}
+	}
+	return out
+}
+
+// TestWhichPolicyAnswers asks which of several policies OpenIKED answers with.
+func TestWhichPolicyAnswers(t *testing.T) {
+	tally := lab.NewTally(t, "negotiation: which of several policies of OpenIKED answers")
+	t.Parallel()
+	nsA, nsB := lab.Wire(t, "policies")
+	one, two := iked.Start(t, "a", nsA), iked.Start(t, "b", nsB)
+	for line := range strings.Lines(strings.TrimSpace(policiesOfOpenIKED)) {
+		parts := strings.Split(strings.TrimSpace(line), "|")
+		begins := strings.Replace(policy("begins", parts[1], 1, 2), "passive", "active", 1) + "\n"
+		answers := ""
+		for i, says := range strings.Split(parts[len(parts)-1], " / ") {
+			for j, s := range strings.Split(strings.TrimSpace(says)+" ", "/ ") { // an empty one at either end
+				answers += policy(fmt.Sprintf("p%d%d", i, j), s, 2, 1) + "\n"
+			}
+		}
+		require.Empty(t, one.Load(t, begins))
+		require.Empty(t, two.Load(t, answers), answers)
+		one.Initiate()
+		want := ""
+		a := negotiate.Tunnel(estateOf(t, map[string]string{"iked.conf": begins}, map[string]string{"iked.conf": answers}))[0]
+		if a.Failure == nil {
+			want = a.Responder.Connection.Name
+		}
+		tally.Count(assert.Equal(t, want, two.Policy(), "%s: %s\n%s\n%s", parts[0], because(a), begins, answers))
 	}
 }

@@ -45,7 +45,7 @@ var Format = &read.Format{
 }
 
 var policyLine = lazy.NewSearch(
-	`(?m)^[ \t]*ikev2[ \t]+("[^"]*"|quick|skip|default|active|passive|esp|ah|from|proto|tunnel|transport|inet6?|ipcomp)\b?`,
+	`(?m)^[ \t]*ikev2[ \t]+("[^"]*"|([\w.-]+[ \t]+)?(quick|skip|default|active|passive|esp|ah|from|proto|tunnel|transport|inet6?|ipcomp)\b)`,
 )
 
 type reader struct {
@@ -214,6 +214,7 @@ type policy struct {
 	keyed  *model.Key
 
 	written []ike.Proposal // of the child, as they are written
+	quick   bool           // as a responder the daemon looks no further where it fits
 }
 
 type flow struct{ from, to ike.Selectors }
@@ -311,7 +312,6 @@ func (p *policy) defaults(name string) {
 		Name:       name,
 		At:         at,
 		Daemon:     openiked.Daemon,
-		Joins:      true,
 		Version:    unsaid(ike.V2, "ikev2"),
 		Aggressive: unsaid(false, "ikev2"),
 		LocalAddrs: unsaid(anywhere, "local"),
@@ -536,6 +536,10 @@ loop:
 func (p *policy) finish() {
 	defer func() {
 		p.conns = append(p.conns, p.conn)
+		p.conn.Turn = p.count
+		if p.quick {
+			p.conn.Turn = 1<<20 - p.count
+		}
 		p.in.Later(p.onLinux)
 	}()
 	if len(p.flows) == 0 {

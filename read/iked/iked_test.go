@@ -45,7 +45,7 @@ ikev2 "two" ipcomp inet proto { tcp, udp } from 10.9.0.0/24 to 10.8.0.0/24 from 
 connection policy2 OpenIKED
   version (IKEv2), aggressive (false), encap (false), mobike (true)
   (any) > (198.51.100.9)
-  certificate or public key (not said) > certificate or public key (any)
+  certificate or public key (the name of its host) > certificate or public key (any)
   ike AES-GCM-256 with a 16-byte ICV / HMAC-SHA2-384 / group 19 (NIST P-256)
   rekey (0s), reauth (0s), dpd 30s
   child policy2: 192.0.2.1 tcp 179 === 198.51.100.9 tcp 179
@@ -54,7 +54,7 @@ connection policy2 OpenIKED
 connection two OpenIKED
   version (IKEv2), aggressive (false), encap (false), mobike (true)
   (any) > any
-  (certificate or public key) (not said) > (certificate or public key) (any)
+  (certificate or public key) (the name of its host) > (certificate or public key) (any)
   ike 3DES / HMAC-MD5 cut to 96 bits / HMAC-MD5 / group 2 (MODP 1024)
   rekey (0s), reauth (0s), dpd 30s
   child two/1: 10.9.0.0/24 tcp, 10.9.0.0/24 udp === 10.8.0.0/24 tcp, 10.8.0.0/24 udp

@@ -28,7 +28,9 @@ type part struct {
 
 // parts are those of a policy, in the order in which the daemon takes them (OpenIKED 7.2, asked in lab/formats).
 var parts = []part{
-	{words: "quick skip default", note: "which policy answers a peer that several match; the last one does"},
+	{words: "quick skip default", read: func(p *policy, word string) {
+		p.quick, p.conn.NeverAsked = word == "quick", word == "skip"
+	}, note: "which policy answers a peer that several match: the last one, or the first one that is quick"},
 	{words: "active passive", read: func(p *policy, word string) {
 		start := map[string]model.Start{"active": model.StartBoot, "passive": model.StartNever}[word]
 		p.child.Start = model.Say(start, p.said())

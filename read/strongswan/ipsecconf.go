@@ -40,6 +40,7 @@ var IPsecSecrets = &read.Format{
 	Name:     "ipsec.secrets",
 	Comments: []string{"#"},
 	Title:    "IKE daemons strongSwan and Libreswan: pre-shared keys",
+	Shared:   true,
 	Software: software,
 	Hints:    []string{"ipsec.secrets", "*.secrets"},
 	Order:    21,

@@ -44,6 +44,7 @@ type attemptJSON struct {
 	Outcome   negotiate.Outcome  `json:"outcome"`
 	Failure   *failureJSON       `json:"failure"`
 	IKE       *ikeJSON           `json:"ike"`
+	Rekey     *rekeyJSON         `json:"rekey"` // of the IKE SA
 	Children  []childAttemptJSON `json:"children"`
 	Notes     []string           `json:"notes"`
 	Unsure    string             `json:"unsure"`
@@ -82,6 +83,7 @@ type childAttemptJSON struct {
 	LocalTS     []string          `json:"own_networks"`
 	RemoteTS    []string          `json:"peer_networks"`
 	Rekey       *rekeyJSON        `json:"rekey"`
+	NoPackets   string            `json:"no_packets"` // why none passes although the child comes up
 	Notes       []string          `json:"notes"`
 }
 
@@ -135,6 +137,14 @@ func additional(s ike.Suite) []string {
 	return out
 }
 
+func rekeyOf(r negotiate.Rekey) *rekeyJSON {
+	out := &rekeyJSON{Outcome: r.Outcome, After: int(r.After / time.Second), Ends: int(r.Ends / time.Second), By: r.By}
+	if r.Failure != nil {
+		out.Why = r.Failure.Why
+	}
+	return out
+}
+
 func attemptOf(e *pair.Whole, a negotiate.Attempt) attemptJSON {
 	j := attemptJSON{
 		Initiator: a.Initiator.Gateway.Name,
@@ -154,6 +164,7 @@ func attemptOf(e *pair.Whole, a negotiate.Attempt) attemptJSON {
 			iana(a.IKE.Transforms[ike.KeyExchange]),
 			additional(a.IKE),
 		}
+		j.Rekey = rekeyOf(a.Rekey)
 	}
 	for _, c := range a.Children {
 		k := childAttemptJSON{
@@ -163,6 +174,7 @@ func attemptOf(e *pair.Whole, a negotiate.Attempt) attemptJSON {
 			Failure:    failureOf(e, c.Failure),
 			LocalTS:    []string{},
 			RemoteTS:   []string{},
+			NoPackets:  c.Broken,
 			Notes:      emptied(c.Notes),
 		}
 		if c.Outcome == negotiate.Agrees {
@@ -179,15 +191,7 @@ func attemptOf(e *pair.Whole, a negotiate.Attempt) attemptJSON {
 			for _, s := range c.Remote {
 				k.RemoteTS = append(k.RemoteTS, s.String())
 			}
-			k.Rekey = &rekeyJSON{
-				Outcome: c.Rekey.Outcome,
-				After:   int(c.Rekey.After / time.Second),
-				Ends:    int(c.Rekey.Ends / time.Second),
-				By:      c.Rekey.By,
-			}
-			if c.Rekey.Failure != nil {
-				k.Rekey.Why = c.Rekey.Failure.Why
-			}
+			k.Rekey = rekeyOf(c.Rekey)
 		}
 		j.Children = append(j.Children, k)
 	}

@@ -72,7 +72,7 @@ func (f ending) verdict(t *audit.Tunnel) {
 // sameAttempt reports whether it is all the same which end initiates.
 func sameAttempt(a, b *negotiate.Attempt) bool {
 	if a.Outcome != b.Outcome || a.Failure == nil && a.Version != b.Version || a.IKE != b.IKE || a.Aggressive != b.Aggressive ||
-		a.Retry != b.Retry || a.Unsure != b.Unsure || !sameFailure(a.Failure, b.Failure) || len(a.Children) != len(b.Children) ||
+		a.Retry != b.Retry || a.Unsure != b.Unsure || !sameFailure(a.Rekey.Failure, b.Rekey.Failure) || !sameFailure(a.Failure, b.Failure) || len(a.Children) != len(b.Children) ||
 		!slices.Equal(a.Notes, b.Notes) {
 		return false
 	}
@@ -188,16 +188,34 @@ func (f ending) attempt(a negotiate.Attempt, other *negotiate.Attempt) {
 		say("fails"+step+notifyText(a.Failure), "", bad...)
 		f.failure(a.Failure)
 	}
+	if r := a.Rekey; a.Failure == nil && r.Failure != nil {
+		out := "rekeying the IKE SA fails within " + present.Span(r.After)
+		if r.Outcome != negotiate.Fails {
+			out = "rekeying the IKE SA fails if " + a.Initiator.Gateway.Name + " begins it"
+		}
+		p.block(2, "keys", p.paint(out, text.FgRed))
+		f.failure(r.Failure)
+	}
 	for i, c := range a.Children {
 		if c.Outcome != negotiate.Agrees {
 			p.line("  child %s %s", c.Of.Name, p.paint("fails in "+string(c.Failure.Step)+notifyText(c.Failure), bad...))
 			f.failure(c.Failure)
 			continue
 		}
-		p.block(2, "child", fmt.Sprintf("%s: %s, %s mode, %s; %s to %s", c.Of.Name, c.Suite.Protocol, c.Mode, c.Suite, c.Local, c.Remote))
+		networks := fmt.Sprintf("%s to %s", c.Local, c.Remote)
+		if c.BrokenBy == negotiate.Selectors {
+			networks = "no networks in common"
+		}
+		p.block(2, "child", fmt.Sprintf("%s: %s, %s mode, %s; %s", c.Of.Name, c.Suite.Protocol, c.Mode, c.Suite, networks))
 		by := c.Rekey.By
 		if other != nil && c.Rekey.Outcome == negotiate.Agrees && len(other.Children) > i && other.Children[i].Rekey.By != by {
 			by = "whichever end initiated"
+		}
+		if c.Broken != "" {
+			p.block(4, "but", p.paint(c.Broken, bad...))
+			for _, at := range c.BrokenAt {
+				f.place(4, f.estate, at)
+			}
 		}
 		f.rekey(c.Rekey, by)
 		for _, n := range c.Notes {
