@@ -417,9 +417,14 @@ func (a *attempt) suite(c *Child, k *model.Child, step Step) *Failure {
 				Why:     a.difference(offer, own, k.Protocol.Value.String()),
 				Changes: a.widen(mine, theirs),
 			}
-			if len(offer) == 0 {
-				f.Changes = []string{fmt.Sprintf("on %s propose what its daemon sends: a cipher that is not combined (AEAD), with integrity",
-					a.i.name())}
+			for _, end := range []struct {
+				ps []ike.Proposal
+				at side
+			}{{offer, a.i}, {own, a.r}} {
+				if len(end.ps) == 0 {
+					f.Changes = []string{fmt.Sprintf("on %s propose what its daemon does not leave out: a cipher that is not combined "+
+						"(AEAD), with integrity", end.at.name())}
+				}
 			}
 			return f
 		}

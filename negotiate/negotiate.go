@@ -613,7 +613,7 @@ func has(ps []ike.Proposal, s ike.Suite) bool {
 func (a *attempt) difference(offer, own []ike.Proposal, what string) string {
 	if len(offer) == 0 {
 		if a.Version == ike.V2 {
-			return fmt.Sprintf("the daemon of %s has nothing to propose for %s: it sends none of what it is set to", a.i.name(), what)
+			return fmt.Sprintf("the daemon of %s has nothing to propose for %s: it leaves out all that it is set to", a.i.name(), what)
 		}
 		return fmt.Sprintf("nothing that %s is set to propose exists in %s", a.i.name(), a.Version)
 	}
@@ -626,7 +626,7 @@ func (a *attempt) difference(offer, own []ike.Proposal, what string) string {
 		}
 	}
 	if len(own) == 0 {
-		return fmt.Sprintf("%s proposes nothing", a.r.name())
+		return fmt.Sprintf("the daemon of %s has nothing for %s: it leaves out all that it is set to", a.r.name(), what)
 	}
 	p, q := offer[best[0]], own[best[1]]
 	var parts []string

@@ -18,8 +18,8 @@ var IKERekeyFails = &audit.Check{
 	Why:      "Nothing shows it before the first rekey of the IKE SA, hours after the tunnel was tested.",
 	Fix:      "Have both ends agree on the first IKE proposal of the end that initiates.",
 	Doc: audit.Doc{
-		What: "The rekeying of the IKE SA is predicted for either end, as the daemons of both do it. OpenIKED sends the proposal that was " +
-			"chosen under its old number; Libreswan takes a first proposal of number 1 alone.",
+		What: "The rekeying of the IKE SA is predicted for either end, as the daemons of both do it. OpenIKED sends the proposal that " +
+			"was chosen under its old number; Libreswan takes a first proposal of number 1 alone.",
 		Harm:    "The IKE SA is not renewed: it is closed at the end of its lifetime, and all child SAs with it.",
 		Write:   "A single IKE proposal on the end that runs OpenIKED.",
 		Sources: []string{"RFC 7296 sections 2.8 and 3.3.1", "docs/daemons/openiked.md"},

@@ -128,7 +128,8 @@ func crossCheck(t *testing.T, e *pair.Whole) []audit.Finding {
 						assert.True(t, said("ends/pfs-differs"), "%s: rekeying of %s fails and audit is silent", tu.Name, c.Of.Name)
 					}
 					if c.Broken != "" {
-						assert.True(t, said("ends/data-differs"), "%s: %s and audit is silent", tu.Name, c.Broken)
+						check := map[bool]string{true: "ends/not-mirrored", false: "ends/data-differs"}[c.BrokenBy == negotiate.Selectors]
+						assert.True(t, said(check), "%s: %s and audit is silent", tu.Name, c.Broken)
 					}
 				}
 			}

@@ -6,22 +6,21 @@ import (
 	"toril/ike"
 )
 
-// Linux is what the daemon does otherwise there (OpenIKED 7.2 of Debian, asked in lab/iked): the kernel takes fewer algorithms from it
-// through PF_KEY, and it has other proposals of its own for a child. ps are the proposals of a child as they are written, nil for none,
-// and are completed. offered is what it sends: combined ciphers (AEAD) are left out. taken is what it agrees on as a responder.
-func Linux(protocol ike.Protocol, ps []ike.Proposal) (offered, taken []ike.Proposal) {
+// Linux is what the daemon makes of the proposals of a child there (OpenIKED 7.2 of Debian, asked in lab/iked and lab/formats): it leaves
+// out combined ciphers (AEAD), which the kernel does not take from it through PF_KEY, and has others of its own. ps are the proposals as
+// they are written, nil for none; they are completed.
+func Linux(protocol ike.Protocol, ps []ike.Proposal) []ike.Proposal {
 	own := linux(protocol)
 	if len(ps) == 0 {
-		return own, own
+		return own
 	}
+	out := []ike.Proposal{}
 	for _, p := range ps {
-		p = complete(p, own)
-		taken = append(taken, p)
 		if !slices.ContainsFunc(p.Transforms[ike.Encryption], func(c ike.Choice) bool { return c.Algorithm.Combined }) {
-			offered = append(offered, p)
+			out = append(out, complete(p, own)...)
 		}
 	}
-	return offered, taken
+	return out
 }
 
 // linux are the daemon's own proposals for a child there.

@@ -217,22 +217,39 @@ func named(names ...string) ike.Choices {
 	return out
 }
 
-// Complete adds what a proposal leaves to the daemon: transforms of a type that it does not name.
-func Complete(p ike.Proposal) ike.Proposal { return complete(p, Default(p.Protocol)) }
+// Complete adds what a proposal leaves to the daemon: transforms of a type that it does not name. Without ciphers it becomes one proposal
+// with combined ciphers (AEAD), unless it names integrity, and one with others; a child has no PRF, whatever is written.
+func Complete(p ike.Proposal) []ike.Proposal { return complete(p, Default(p.Protocol)) }
 
-func complete(p ike.Proposal, own []ike.Proposal) ike.Proposal {
-	combined := slices.ContainsFunc(p.Transforms[ike.Encryption], func(c ike.Choice) bool { return c.Algorithm.Combined })
-	base := own[len(own)-1]
-	if combined {
-		base = own[0]
+func complete(p ike.Proposal, own []ike.Proposal) (out []ike.Proposal) {
+	if p.Protocol != ike.IKE {
+		p.Transforms[ike.PRF] = nil
 	}
-	for _, r := range []ike.Registry{ike.Encryption, ike.Integrity, ike.PRF, ike.KeyExchange, ike.Sequence} {
-		if len(p.Transforms[r]) == 0 {
-			p.Transforms[r] = base.Transforms[r]
+	combined := func(p ike.Proposal) bool {
+		return slices.ContainsFunc(p.Transforms[ike.Encryption], func(c ike.Choice) bool { return c.Algorithm.Combined })
+	}
+	for i, base := range own {
+		one := p
+		switch {
+		case len(p.Transforms[ike.Encryption]) > 0:
+			if combined(p) != combined(base) && i < len(own)-1 {
+				continue
+			}
+		case combined(base) && len(p.Transforms[ike.Integrity]) > 0:
+			continue
+		}
+		for _, r := range []ike.Registry{ike.Encryption, ike.Integrity, ike.PRF, ike.KeyExchange, ike.Sequence} {
+			if len(one.Transforms[r]) == 0 {
+				one.Transforms[r] = base.Transforms[r]
+			}
+		}
+		if combined(one) {
+			one.Transforms[ike.Integrity] = nil
+		}
+		out = append(out, one)
+		if len(p.Transforms[ike.Encryption]) > 0 {
+			break
 		}
 	}
-	if combined {
-		p.Transforms[ike.Integrity] = nil
-	}
-	return p
+	return out
 }

@@ -18,8 +18,8 @@ import (
 )
 
 // pairsOfOpenIKED are pairs that were thought of: a line each, a name and what either end says. "O" is OpenIKED, and what stands behind it
-// is added to its policy, or is its flows where it begins with "from"; "S" is strongSwan, with settings of its child; "L" is Libreswan, with
-// lines of its connection.
+// is added to its policy, or is its flows where it begins with "from"; "S" is strongSwan, with settings of its child; "L" is Libreswan,
+// with lines of its connection.
 const pairsOfOpenIKED = `
 plain | O | O
 plain-with-strongSwan | S | O
@@ -171,7 +171,8 @@ another-peer | | peer 10.0.0.9
 func policy(name, says string, me, peer int) string {
 	kinds := []string{"eval", "start", "mode", "from", "local", "peer", "ikesa", "childsa", "srcid", "dstid", "psk"}
 	of := map[string]string{
-		"start": "passive", "from": fmt.Sprintf("esp from 10.%d.0.0/16 to 10.%d.0.0/16", me, peer), "local": fmt.Sprintf("local 10.0.0.%d", me),
+		"start": "passive", "from": fmt.Sprintf("esp from 10.%d.0.0/16 to 10.%d.0.0/16", me, peer),
+		"local": fmt.Sprintf("local 10.0.0.%d", me),
 		"peer": fmt.Sprintf("peer 10.0.0.%d", peer), "srcid": "srcid " + [...]string{"", "a.example", "b.example"}[me], "psk": "psk k",
 	}
 	switch word, _, _ := strings.Cut(strings.TrimSpace(says), " "); word {

@@ -512,6 +512,9 @@ loop:
 			p.refuse("%q is not an algorithm of %s", name, kind)
 		}
 	}
+	if p.i == start {
+		p.refuse("%q stands alone", p.t[p.begun].Text)
+	}
 	if why := openiked.Mixed(one); why != "" {
 		p.refuse("%s", why)
 	}
@@ -526,7 +529,7 @@ loop:
 	if to.IsDefault() {
 		*to = model.Say([]ike.Proposal(nil), p.said())
 	}
-	to.Value = append(to.Value, openiked.Complete(one))
+	to.Value = append(to.Value, openiked.Complete(one)...)
 	if protocol != ike.IKE {
 		p.written = append(p.written, one)
 	}
@@ -600,11 +603,10 @@ func (p *policy) onLinux() {
 		if !told {
 			continue
 		}
-		offered, taken := openiked.Linux(k.Protocol.Value, p.written)
 		if k.Proposals.IsDefault() {
-			k.Proposals = unsaid(offered, "childsa on Linux")
+			k.Proposals = unsaid(openiked.Linux(k.Protocol.Value, nil), "childsa on Linux")
 		} else {
-			k.Proposals.Value, k.Accepts = offered, taken
+			k.Proposals.Value = openiked.Linux(k.Protocol.Value, p.written)
 		}
 	}
 }

