@@ -296,6 +296,11 @@ func (a *attempt) wrap(c *Child, k *model.Child, step Step) *Failure {
 		c.Mode = mine
 		return nil
 	}
+	return a.twoModes(c, mine, theirs, lines, step)
+}
+
+// twoModes agrees where one end is set to tunnel and the other to transport mode.
+func (a *attempt) twoModes(c *Child, mine, theirs ike.Mode, lines [2]source.Pos, step Step) *Failure {
 	if a.Version == ike.V1 && a.r.c.Daemon.KeepsMode {
 		c.Mode = mine
 		return nil
@@ -441,6 +446,12 @@ func (a *attempt) suite(c *Child, k *model.Child, step Step) *Failure {
 			}
 		}
 	}
+	a.truncated(c, k)
+	return nil
+}
+
+// truncated notes where the two ends cut HMAC-SHA2-256 to different lengths.
+func (a *attempt) truncated(c *Child, k *model.Child) {
 	if integrity := c.Suite.Transforms[ike.Integrity]; integrity.Algorithm != nil && integrity.ID == 12 &&
 		k.Cut96.Value != c.With.Cut96.Value {
 		long, short := a.r.name(), a.i.name()
@@ -454,7 +465,6 @@ func (a *attempt) suite(c *Child, k *model.Child, step Step) *Failure {
 		)
 		c.BrokenAt = [2]source.Pos{k.Cut96.Where(k.At), c.With.Cut96.Where(c.With.At)}
 	}
-	return nil
 }
 
 // installed asks whether the kernels of both ends take what was agreed on.
@@ -666,8 +676,8 @@ func (a *attempt) renewOnce(asked, taken []ike.Proposal, initiator, responder *m
 	return s, Agrees
 }
 
-// answersMore reports whether the end that takes the renewal of a child answers with its own selectors, which are more than the other end has
-// for the child and takes.
+// answersMore reports whether the end that takes the renewal of a child answers with its own selectors, which are more than the other end
+// has for the child and takes.
 func (a *attempt) answersMore(c *Child, begins, takes *model.Child) bool {
 	one, other := a.owner(c, begins), a.owner(c, takes)
 	if !other.c.Daemon.OwnSelectors || !one.c.Daemon.WithinAsked {
@@ -694,8 +704,8 @@ func (a *attempt) renewalFails(c *Child, begins, takes *model.Child) *Failure {
 	if a.answersMore(c, begins, takes) {
 		f.Topic, f.Notify = Selectors, "TS_UNACCEPTABLE"
 		f.Lines = [2]source.Pos{c.Of.Remote.Where(c.Of.At), c.With.Local.Where(c.With.At)}
-		f.Why = fmt.Sprintf("%s renews the child with what was narrowed; %s answers with %s to %s, which is more, and %s takes no more than "+
-			"it asks for", one.name(), other.name(), takes.Local.Value, takes.Remote.Value, one.name())
+		f.Why = fmt.Sprintf("%s renews the child with what was narrowed; %s answers with %s to %s, which is more, and %s takes no more "+
+			"than it asks for", one.name(), other.name(), takes.Local.Value, takes.Remote.Value, one.name())
 		f.Changes = []string{"set the same networks on both ends"}
 		return f
 	}

@@ -18,9 +18,9 @@ import (
 	"toril/read/formats"
 )
 
-// TestWhatDaemonsOfTwoMakesDid asks again about pairs for which daemons did what had been predicted: Libreswan and OpenIKED with themselves,
-// each other and strongSwan (lab/negotiation, which keeps them where TORIL_LAB_RECORD names a folder). Among them is each rule of
-// docs/daemons/libreswan.md and openiked.md by name. TORIL_WRITE_WANTS writes the predictions, right after such a run.
+// TestWhatDaemonsOfTwoMakesDid asks again about pairs for which daemons did what had been predicted: Libreswan and OpenIKED with
+// themselves, each other and strongSwan (lab/negotiation, which keeps them where TORIL_LAB_RECORD names a folder). Among them is each rule
+// of docs/daemons/libreswan.md and openiked.md by name. TORIL_WRITE_WANTS writes the predictions, right after such a run.
 func TestWhatDaemonsOfTwoMakesDid(t *testing.T) {
 	for _, name := range []string{
 		"makes-named", "makes-Libreswan-and-Libreswan", "makes-strongSwan-and-Libreswan",

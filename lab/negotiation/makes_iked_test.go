@@ -173,7 +173,7 @@ func policy(name, says string, me, peer int) string {
 	of := map[string]string{
 		"start": "passive", "from": fmt.Sprintf("esp from 10.%d.0.0/16 to 10.%d.0.0/16", me, peer),
 		"local": fmt.Sprintf("local 10.0.0.%d", me),
-		"peer": fmt.Sprintf("peer 10.0.0.%d", peer), "srcid": "srcid " + [...]string{"", "a.example", "b.example"}[me], "psk": "psk k",
+		"peer":  fmt.Sprintf("peer 10.0.0.%d", peer), "srcid": "srcid " + [...]string{"", "a.example", "b.example"}[me], "psk": "psk k",
 	}
 	switch word, _, _ := strings.Cut(strings.TrimSpace(says), " "); word {
 	case "":

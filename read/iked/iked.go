@@ -558,7 +558,8 @@ func (p *policy) finish() {
 	if p.keyed != nil {
 		p.keyed.For = p.conn
 	}
-	if p.child.Start.Value == model.StartBoot && (!single(p.conn.RemoteAddrs) || !p.conn.LocalAddrs.IsDefault() && !single(p.conn.LocalAddrs)) {
+	own := p.conn.LocalAddrs
+	if p.child.Start.Value == model.StartBoot && (!single(p.conn.RemoteAddrs) || !own.IsDefault() && !single(own)) {
 		p.reader.refuse(p.in, p.conn.At, "an active policy names one address for each end")
 	}
 	at := p.conn.At

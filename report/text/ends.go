@@ -72,7 +72,8 @@ func (f ending) verdict(t *audit.Tunnel) {
 // sameAttempt reports whether it is all the same which end initiates.
 func sameAttempt(a, b *negotiate.Attempt) bool {
 	if a.Outcome != b.Outcome || a.Failure == nil && a.Version != b.Version || a.IKE != b.IKE || a.Aggressive != b.Aggressive ||
-		a.Retry != b.Retry || a.Unsure != b.Unsure || !sameFailure(a.Rekey.Failure, b.Rekey.Failure) || !sameFailure(a.Failure, b.Failure) || len(a.Children) != len(b.Children) ||
+		a.Retry != b.Retry || a.Unsure != b.Unsure || !sameFailure(a.Rekey.Failure, b.Rekey.Failure) ||
+		!sameFailure(a.Failure, b.Failure) || len(a.Children) != len(b.Children) ||
 		!slices.Equal(a.Notes, b.Notes) {
 		return false
 	}
@@ -188,14 +189,7 @@ func (f ending) attempt(a negotiate.Attempt, other *negotiate.Attempt) {
 		say("fails"+step+notifyText(a.Failure), "", bad...)
 		f.failure(a.Failure)
 	}
-	if r := a.Rekey; a.Failure == nil && r.Failure != nil {
-		out := "rekeying the IKE SA fails within " + present.Span(r.After)
-		if r.Outcome != negotiate.Fails {
-			out = "rekeying the IKE SA fails if " + a.Initiator.Gateway.Name + " begins it"
-		}
-		p.block(2, "keys", p.paint(out, text.FgRed))
-		f.failure(r.Failure)
-	}
+	f.rekeyIKE(a)
 	for i, c := range a.Children {
 		if c.Outcome != negotiate.Agrees {
 			p.line("  child %s %s", c.Of.Name, p.paint("fails in "+string(c.Failure.Step)+notifyText(c.Failure), bad...))
@@ -211,12 +205,7 @@ func (f ending) attempt(a negotiate.Attempt, other *negotiate.Attempt) {
 		if other != nil && c.Rekey.Outcome == negotiate.Agrees && len(other.Children) > i && other.Children[i].Rekey.By != by {
 			by = "whichever end initiated"
 		}
-		if c.Broken != "" {
-			p.block(4, "but", p.paint(c.Broken, bad...))
-			for _, at := range c.BrokenAt {
-				f.place(4, f.estate, at)
-			}
-		}
+		f.broken(c)
 		f.rekey(c.Rekey, by)
 		for _, n := range c.Notes {
 			p.block(4, "note", n)
@@ -228,6 +217,31 @@ func (f ending) attempt(a negotiate.Attempt, other *negotiate.Attempt) {
 	if a.Unsure != "" {
 		p.block(2, "but", a.Unsure+": the result may differ")
 	}
+}
+
+// broken says why a child that comes up passes nothing.
+func (f ending) broken(c negotiate.Child) {
+	if c.Broken == "" {
+		return
+	}
+	f.block(4, "but", f.paint(c.Broken, text.FgRed))
+	for _, at := range c.BrokenAt {
+		f.place(4, f.estate, at)
+	}
+}
+
+// rekeyIKE says where an IKE SA that comes up cannot be renewed.
+func (f ending) rekeyIKE(a negotiate.Attempt) {
+	r := a.Rekey
+	if a.Failure != nil || r.Failure == nil {
+		return
+	}
+	out := "rekeying the IKE SA fails within " + present.Span(r.After)
+	if r.Outcome != negotiate.Fails {
+		out = "rekeying the IKE SA fails if " + a.Initiator.Gateway.Name + " begins it"
+	}
+	f.block(2, "keys", f.paint(out, text.FgRed))
+	f.failure(r.Failure)
 }
 
 func ikeText(a negotiate.Attempt) string {
