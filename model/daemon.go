@@ -34,6 +34,12 @@ type Daemon struct {
 	KeepsNumber bool
 	// FirstIsOne: it takes no proposals of which the first is not number 1.
 	FirstIsOne bool
+	// LatestFirst: as a responder it prefers, of connections that fit as well, the one that stands last.
+	LatestFirst bool
+	// JoinsByIdentity: it looks for a child in all connections that take the peer's address and have the same identities.
+	JoinsByIdentity bool
+	// AsksOne: as a responder it looks for the IKE proposals in the connection that fits the addresses best, and in no other.
+	AsksOne bool
 	// WithinAsked: as an initiator it takes no selectors that are more than it asked for.
 	WithinAsked bool
 	// OwnSelectors: it protects what it is set to protect, whatever the peer says; as a responder it answers with that.

@@ -116,6 +116,21 @@ func (a *attempt) identity(c *model.Connection) int {
 func (a *attempt) postQuantum() *Failure {
 	for _, ends := range [][2]side{{a.i, a.r}, {a.r, a.i}} {
 		asks, far := ends[0], ends[1]
+		if a.Version == ike.V2 && asks.c.PPKRequired.Value && asks.Gateway.Given() && !hasPPK(asks.Gateway) {
+			f := &Failure{
+				Topic: Key,
+				Step:  Auth,
+				Lines: ordered(a, asks, asks.c.PPK.Where(asks.c.At), source.Pos{}),
+				Why:   fmt.Sprintf("%s insists on a post-quantum pre-shared key, and has none", asks.name()),
+				Changes: []string{
+					fmt.Sprintf("install the key on %s", asks.name()), fmt.Sprintf("on %s do not insist on it", asks.name()),
+				},
+			}
+			if asks.End == a.i.End {
+				f.Step = Local
+			}
+			return f
+		}
 		if a.Version != ike.V2 || !asks.c.PPKRequired.Value || far.c.PPK.Value {
 			continue
 		}
@@ -130,6 +145,11 @@ func (a *attempt) postQuantum() *Failure {
 		return f
 	}
 	return nil
+}
+
+// hasPPK reports whether a gateway holds a post-quantum pre-shared key at all.
+func hasPPK(g *model.Gateway) bool {
+	return slices.ContainsFunc(g.Keys, func(k *model.Key) bool { return k.PPK })
 }
 
 // mode compares main and aggressive mode, which IKEv1 has.

@@ -138,7 +138,8 @@ func (a *attempt) counterpart(local, remote ike.Selectors) *model.Child {
 func (a *attempt) theirs() []*model.Child {
 	var out []*model.Child
 	for _, c := range a.r.Gateway.Accepting(a.i.own) {
-		if c != a.r.c && !(c.Joins && a.r.c.Joins && c.Unusable == nil && c.SamePeer(a.r.c)) {
+		joins := c.Joins && a.r.c.Joins && c.Unusable == nil
+		if c != a.r.c && !(joins && (c.SamePeer(a.r.c) || c.Daemon.JoinsByIdentity && a.alikeBut(c))) {
 			continue
 		}
 		for _, k := range c.Children {
@@ -146,6 +147,9 @@ func (a *attempt) theirs() []*model.Child {
 				out = append(out, k)
 			}
 		}
+	}
+	if a.r.c.Daemon.LatestFirst {
+		slices.Reverse(out)
 	}
 	if !slices.ContainsFunc(out, func(k *model.Child) bool { return slices.Contains(a.r.c.Children, k) }) {
 		for _, k := range a.r.c.Children {
@@ -155,6 +159,12 @@ func (a *attempt) theirs() []*model.Child {
 		}
 	}
 	return out
+}
+
+// alikeBut reports whether a connection differs from the one that answers in nothing but the address of the peer, which it takes too, and
+// the method.
+func (a *attempt) alikeBut(c *model.Connection) bool {
+	return c.Version.Value == a.r.c.Version.Value && c.Local.ID.Value == a.r.c.Local.ID.Value && c.Remote.ID.Value == a.r.c.Remote.ID.Value
 }
 
 // fit says how well configured selectors fit those that are asked for: 3 one is the same, 2 one holds it, 1 they meet, 0

@@ -335,6 +335,10 @@ func (a *attempt) candidates(to netip.Addr) []*model.Connection {
 		(a.natted(a.r.c.RemoteAddrs.Value) || !a.i.own.IsValid() || hasName(a.r.c.RemoteAddrs.Value)) {
 		list = append([]*model.Connection{a.r.c}, list...)
 	}
+	if len(list) > 0 && list[0].Daemon.LatestFirst {
+		list = slices.Clone(list)
+		slices.Reverse(list)
+	}
 	for _, c := range list {
 		own := nearness(c.LocalAddrs.Value, to)
 		if own == 0 && !to.IsValid() || own == 0 && c == a.r.c { // behind NAT, or a name: taken to reach it
@@ -514,7 +518,7 @@ func (a *attempt) answers(c *model.Connection) { a.r.c, a.r.Connection = c, c }
 // first alone. Those that could have it are left to choose from.
 func (a *attempt) proposals() *Failure {
 	asked := a.meet
-	if a.Version == ike.V1 {
+	if a.Version == ike.V1 || asked[0].Daemon.AsksOne {
 		asked = asked[:1]
 	}
 	offer := a.offer()

@@ -7,4 +7,5 @@ import "toril/model"
 // Daemon is Libreswan and how it behaves.
 var Daemon = model.Daemon{
 	Name: "Libreswan", KeepsMode: true, RenewsAlike: true, FollowsV1: true, FirstIsOne: true, WithinAsked: true,
+	LatestFirst: true, AsksOne: true, JoinsByIdentity: true,
 }

@@ -60,6 +60,9 @@ transport-at-one-end | type=transport -leftsubnet -rightsubnet | -leftsubnet -ri
 ppk-never-and-insist | ppk=never | ppk=insist
 ppk-yes-and-no | ppk=yes | ppk=no
 ppk-unset-and-insist | | ppk=insist
+ppk-insist-without-a-key | ppk=insist | ppk=insist
+ppk-yes-without-a-key | ppk=yes | ppk=yes
+pool-at-the-responder | | rightaddresspool=10.3.0.1-10.3.0.9
 replay-window-0 | replay-window=0 |
 replay-window-0-and-long-numbers | replay-window=0 | esn=yes
 long-numbers-at-one-end | esn=yes | esn=no

@@ -102,6 +102,21 @@ func (d *Daemon) Rekey(connection string, ike bool) (ok bool) {
 	return rekeyed.MatchString(d.Log())
 }
 
+var (
+	ikeOfResponder   = regexp.MustCompile(`"(\w+)"(?:\[\d+\] \S+)? #\d+: (?:responder established IKE SA|IKE SA established|ISAKMP SA established)`)
+	childOfResponder = regexp.MustCompile(`"(\w+)"(?:\[\d+\] \S+)? #\d+: (?:responder established Child SA|IPsec SA established)`)
+)
+
+// Answered are the connections with which the daemon answered since the last Mark: for the IKE SA and for the child; "" for none.
+func (d *Daemon) Answered() (names [2]string) {
+	for i, re := range []*regexp.Regexp{ikeOfResponder, childOfResponder} {
+		if m := re.FindStringSubmatch(d.Log()); m != nil {
+			names[i] = m[1]
+		}
+	}
+	return names
+}
+
 // Down takes down what is up of a connection.
 func (d *Daemon) Down(connection string) { d.Whack("--name", connection, "--terminate") }
 

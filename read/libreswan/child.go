@@ -24,6 +24,11 @@ func (r *reader) children(c *model.Connection, f *table.Section, local, remote s
 	if v := f.Lookup(local + "subnet"); v != nil && families(locals.Value)&families(remotes.Value) == 0 {
 		f.Refuse(v, errors.New("one end's network is of IPv4, the other's of IPv6"))
 	}
+	for _, side := range []string{"left", "right"} {
+		if v := f.Lookup(side + "addresspool"); v != nil && f.Lookup(side+"subnet") != nil {
+			f.Refuse(v, errors.New("an end has a pool of addresses or a network, not both"))
+		}
+	}
 	if len(locals.Value) == 1 && len(remotes.Value) == 1 {
 		k.Local, k.Remote = locals, remotes
 		k.HostToHost = locals.Value.Dynamic() && remotes.Value.Dynamic()
