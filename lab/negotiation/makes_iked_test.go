@@ -143,6 +143,47 @@ func TestNamedPairsOfOpenIKED(t *testing.T) {
 	}
 }
 
+// TestFlowsInPairs asks which children come up where a policy of OpenIKED has flows between two pairs of networks, and strongSwan a child for
+// each: OpenIKED asks for all at once.
+func TestFlowsInPairs(t *testing.T) {
+	tally := lab.NewTally(t, "negotiation: flows of OpenIKED in pairs, and two children of strongSwan")
+	t.Parallel()
+	nsA, nsB := lab.Wire(t, "pairs")
+	one, two := swan{charon.Start(t, "a", nsA, "")}, &obsd{Daemon: iked.Start(t, "b", nsB)}
+	e := end{version: "2", local: "10.1.1.0/24", remote: "10.2.1.0/24", localAuth: "psk", remoteAuth: "psk", localID: "a.example",
+		remoteID: "b.example", psk: "k", second: true, esp: "aes256-sha1"}
+	a := map[string]string{"swanctl.conf": e.text("10.0.0.1", "10.0.0.2", 1, 2)}
+	b := map[string]string{"iked.conf": "ikev2 \"ike\" active esp from 10.2.1.0/24 to 10.1.1.0/24 from 10.2.9.0/24 to 10.1.9.0/24 " +
+		"local 10.0.0.2 peer 10.0.0.1 childsa enc aes-256 auth hmac-sha1 srcid b.example dstid a.example psk k\n"}
+	predicted := negotiate.Tunnel(estateOf(t, a, b))
+	for i, begins := range []func(){
+		func() {
+			for _, child := range []string{"c", "d"} {
+				_, _, err := one.Command("initiate", charon.Section{"child": child, "timeout": "2000"})
+				require.NoError(t, err)
+			}
+		},
+		func() { two.Initiate() },
+	} {
+		one.load(t, a)
+		two.load(t, b)
+		begins()
+		up := 0
+		for _, sa := range one.Established(t) {
+			up += len(sa.Children)
+		}
+		want := 0
+		for _, c := range predicted[i].Children {
+			if c.Outcome == negotiate.Agrees {
+				want++
+			}
+		}
+		tally.Count(assert.Equal(t, up, want, "end %d begins: first the children that strongSwan has", i))
+		two.down(t)
+		one.down(t)
+	}
+}
+
 // policiesOfOpenIKED are policies of a responder that more than one fit, in their order, "/" between them; before the first what the
 // initiator says beside what all do.
 const policiesOfOpenIKED = `
