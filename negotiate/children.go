@@ -28,11 +28,14 @@ func (a *attempt) children() {
 	}
 }
 
-// atOnce has a further child of an initiator that asks for all of its networks in one request, as one child, fail where another child of the
-// responder answers for it: only the one that fits first does.
+// atOnce has a further child of an initiator that asks for all of its networks in one request, as one child, fail where another child of
+// the responder answers for it: only the one that fits first does.
 func (a *attempt) atOnce(c *Child, k *model.Child) {
 	with := a.Children[0].With
-	if a.Version != ike.V2 || !a.i.c.Daemon.OwnSelectors || a.r.c.Daemon.OwnSelectors || c.Outcome != Agrees || c.With == with || with == nil {
+	if a.Version != ike.V2 || !a.i.c.Daemon.OwnSelectors || a.r.c.Daemon.OwnSelectors {
+		return
+	}
+	if c.Outcome != Agrees || c.With == with || with == nil {
 		return
 	}
 	c.Outcome = Fails
@@ -40,8 +43,8 @@ func (a *attempt) atOnce(c *Child, k *model.Child) {
 		Topic: Selectors,
 		Step:  Auth,
 		Lines: [2]source.Pos{k.Remote.Where(k.At), with.Local.Where(with.At)},
-		Why: fmt.Sprintf("%s asks for all of its networks at once, as one child, and %s answers with its child %s, %s to %s: nothing else passes "+
-			"where %s initiates", a.i.name(), a.r.name(), with.Name, with.Local.Value, with.Remote.Value, a.i.name()),
+		Why: fmt.Sprintf("%s asks for all of its networks at once, as one child, and %s answers with its child %s, %s to %s: nothing else "+
+			"passes where %s initiates", a.i.name(), a.r.name(), with.Name, with.Local.Value, with.Remote.Value, a.i.name()),
 		Changes: []string{
 			fmt.Sprintf("on %s set one child with all networks", a.r.name()),
 			fmt.Sprintf("have %s initiate, and set %s to wait", a.r.name(), a.i.name()),

@@ -143,8 +143,8 @@ func TestNamedPairsOfOpenIKED(t *testing.T) {
 	}
 }
 
-// TestFlowsInPairs asks which children come up where a policy of OpenIKED has flows between two pairs of networks, and strongSwan a child for
-// each: OpenIKED asks for all at once.
+// TestFlowsInPairs asks which children come up where a policy of OpenIKED has flows between two pairs of networks, and strongSwan a child
+// for each: OpenIKED asks for all at once.
 func TestFlowsInPairs(t *testing.T) {
 	tally := lab.NewTally(t, "negotiation: flows of OpenIKED in pairs, and two children of strongSwan")
 	t.Parallel()
