@@ -292,7 +292,7 @@ func (c *comparison) ikeProposals(*both) verdict {
 	for _, at := range c.attempts {
 		switch {
 		case at.Failure != nil && at.Failure.Topic == Version:
-		case at.Failure != nil && at.Failure.Topic == Proposals:
+		case at.Failure != nil && at.Failure.Topic == Proposals && at.IKE.Transforms[ike.Encryption].Algorithm == nil:
 			v.differs = true
 		case at.IKE.Transforms[ike.Encryption].Algorithm != nil && !slices.Contains(agreed, at.IKE.String()):
 			agreed = append(agreed, at.IKE.String())

@@ -13,9 +13,9 @@ var Known = &daemon.Known{
 	Defaults: defaults,
 	Own: []daemon.Own{
 		{What: "IKE", Proposals: func(string) []ike.Proposal { return Default(ike.IKE) }, Source: "asked of 7.2"},
-		{What: "ESP", Proposals: func(string) []ike.Proposal { return Default(ike.ESP) }, Source: "asked of 7.2"},
-		{What: "ESP on Linux", Proposals: func(string) []ike.Proposal { return linux(ike.ESP) }, Source: "asked of Debian's 7.2"},
-		{What: "AH", Proposals: func(string) []ike.Proposal { return Default(ike.AH) }, Source: "asked of 7.2"},
+		{What: "ESP", Proposals: func(string) []ike.Proposal { return Default(ike.ESP) }, Source: "iked.conf(5)"},
+		{What: "Linux ESP", Proposals: func(string) []ike.Proposal { return linux(ike.ESP) }, Source: "asked of Debian's 7.2"},
+		{What: "AH", Proposals: func(string) []ike.Proposal { return Default(ike.AH) }, Source: "iked.conf(5)"},
 	},
 }
 

@@ -1,5 +1,6 @@
 // Package openiked holds what is known of the IKE daemon OpenIKED, version 7.2: its words for algorithms, its default proposals, and how
-// it behaves. All of it was asked of the daemon itself.
+// it behaves. All of it was asked of the daemon itself, as Debian has it on Linux, but for its proposals for a child elsewhere, which are
+// those of its manual.
 package openiked
 
 import "toril/model"
