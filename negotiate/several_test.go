@@ -24,14 +24,16 @@ var several = []struct {
 	// OpenIKED: the last policy that fits, however near its addresses are, unless one is quick
 	{"equal", "", "", "", "second", ""},
 	{"any address last", "ikesa enc aes-256 enc aes-128 prf hmac-sha1 auth hmac-sha1 group ecp256",
-		"ikesa enc aes-256 prf hmac-sha1 auth hmac-sha1 group ecp256", "peer any ikesa enc aes-128 prf hmac-sha1 auth hmac-sha1 group ecp256",
+		"ikesa enc aes-256 prf hmac-sha1 auth hmac-sha1 group ecp256",
+		"peer any ikesa enc aes-128 prf hmac-sha1 auth hmac-sha1 group ecp256",
 		"second", "AES-CBC-128"},
 	{"quick", "", "quick peer any", "", "first", ""},
 	{"skip", "", "", "skip", "first", ""},
 	{"another identity", "", "", "dstid c.example", "first", ""},
 	{"another key", "", "", `psk "another"`, "", ""},
 	// Libreswan: of two as near the one behind, its IKE proposals or none
-	{"L equal", "ike=aes256-sha1;modp2048,aes128-sha1;modp2048", "ike=aes256-sha1;modp2048", "ike=aes128-sha1;modp2048", "second", "AES-CBC-128"},
+	{"L equal", "ike=aes256-sha1;modp2048,aes128-sha1;modp2048", "ike=aes256-sha1;modp2048", "ike=aes128-sha1;modp2048", "second",
+		"AES-CBC-128"},
 	{"L another suite", "ike=aes256-sha1;modp2048", "ike=aes256-sha1;modp2048", "ike=aes128-sha1;modp2048", "", ""},
 	{"L any address last", "", "", "right=%any", "first", ""},
 	{"L another identity", "", "", "rightid=@c.example", "first", ""},
@@ -90,8 +92,8 @@ func policyOf(me, peer int, name, start, says string) string {
 	default:
 		of[word] = strings.TrimSpace(says)
 	}
-	return fmt.Sprintf("ikev2 \"%s\" %s %s esp from 10.%d.0.0/16 to 10.%d.0.0/16 local 10.0.0.%d %s %s %s %s %s\n", name, eval, start, me, peer,
-		me, of["peer"], sas, of["srcid"], of["dstid"], of["psk"])
+	return fmt.Sprintf("ikev2 \"%s\" %s %s esp from 10.%d.0.0/16 to 10.%d.0.0/16 local 10.0.0.%d %s %s %s %s %s\n", name, eval, start, me,
+		peer, me, of["peer"], sas, of["srcid"], of["dstid"], of["psk"])
 }
 
 // libreswanOf writes a connection of Libreswan; what it says takes the place of what all say.
