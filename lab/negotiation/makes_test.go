@@ -553,7 +553,7 @@ func TestMakes(t *testing.T) {
 			from, _ := strconv.Atoi(os.Getenv("TORIL_LAB_FROM"))
 			pairs := howMany()
 			if os.Getenv("TORIL_LAB_CASES") == "" {
-				pairs = 30 // a second each
+				pairs = 20 // a second or two each
 			}
 			for n := from; n < from+pairs; n++ {
 				pa, pb := drawMakes(seed, n, makes[1] == "OpenIKED")
