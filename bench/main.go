@@ -125,8 +125,8 @@ func (b *bench) lines(r row) ([]line, error) {
 	return best, err
 }
 
-// grown is the most that the time may grow where the work does so many times: a tenth more, and at the small sizes, where a quadratic
-// would show four times for two, that and a seventh.
+// grown is the most that the time may grow where the work does so many times: a tenth more; at the small sizes, where a quadratic would
+// show four times for two, a quarter more.
 func (b *bench) grown(times float64) float64 {
 	if b.small {
 		return 1.25 * times

@@ -738,6 +738,17 @@ func (a *attempt) renewalFails(c *Child, begins, takes *model.Child) *Failure {
 		Lines:  [2]source.Pos{c.Of.Proposals.Where(c.Of.At), c.With.Proposals.Where(c.With.At)},
 		Why:    a.pfsDiffers(c),
 	}
+	if s, _, ok := ike.Choose(taken, asked, a.prefers(other.Gateway, other.c)); ok && one.c.Daemon.NoSecondGroup && !a.alike(c, takes) {
+		wants := s.Transforms[ike.KeyExchange]
+		f.Notify = "INVALID_KE_PAYLOAD"
+		f.Why = fmt.Sprintf("%s renews with a share of the first group of its first proposal, %s; %s takes %s, and %s does not try again",
+			one.name(), shareOf(asked), other.name(), exchangeOf(wants), one.name())
+		f.Changes = []string{fmt.Sprintf("on %s name %s first for the child", one.name(), exchangeOf(wants))}
+		if wants.Algorithm == nil {
+			f.Notify, f.Changes = "", []string{fmt.Sprintf("on %s name no group in the first proposal of the child", one.name())}
+		}
+		return f
+	}
 	if a.answersMore(c, begins, takes) {
 		f.Topic, f.Notify = Selectors, "TS_UNACCEPTABLE"
 		f.Lines = [2]source.Pos{c.Of.Remote.Where(c.Of.At), c.With.Local.Where(c.With.At)}
@@ -775,6 +786,16 @@ func (a *attempt) renewalFails(c *Child, begins, takes *model.Child) *Failure {
 		f.Changes = []string{fmt.Sprintf("on both ends name a group of the child first for the IKE SA too (%s)", groupsOf(better))}
 	}
 	return f
+}
+
+// shareOf is the key exchange of which an end sends its share that looks at its first proposal alone.
+func shareOf(ps []ike.Proposal) string { return exchangeOf(ike.FirstGroup(ps[:1])) }
+
+func exchangeOf(c ike.Choice) string {
+	if c.Algorithm == nil || c.ID == 0 {
+		return "none"
+	}
+	return c.Label()
 }
 
 // reverses reports whether the selectors that the responder would ask for in quick mode fit the initiator's child.

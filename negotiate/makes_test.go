@@ -199,6 +199,12 @@ func TestRulesOfOpenIKED(t *testing.T) {
 	}
 	ikeSA := negotiate.Tunnel(tunnelOfMakes(t, pairs["second-proposal-of-ike-with-Libreswan"]))[1].Rekey
 	assert.Equal(t, [2]negotiate.Outcome{negotiate.Fails, negotiate.Agrees}, [2]negotiate.Outcome{ikeSA.ByInitiator, ikeSA.ByResponder})
+	soon := pairs["renewed-without-a-group-first"]
+	text := strings.Replace(string(soon["b/iked.conf"].Data), "ikelifetime 86400", "ikelifetime 86400 lifetime 600", 1)
+	soon["b/iked.conf"] = &fstest.MapFile{Data: []byte(text)}
+	fails := negotiate.Tunnel(tunnelOfMakes(t, soon))[0].Children[0].Rekey.Failure
+	require.NotNil(t, fails)
+	assert.Contains(t, fails.Why, "b renews with a share of the first group of its first proposal, none; a takes group 19 (NIST P-256)")
 	once := negotiate.Tunnel(tunnelOfMakes(t, pairs["renewed-without-a-group-first"]))[0].Children[0].Rekey
 	assert.Equal(t, [2]negotiate.Outcome{negotiate.Agrees, negotiate.Fails}, [2]negotiate.Outcome{once.ByInitiator, once.ByResponder})
 }

@@ -16,7 +16,7 @@ func Linux(protocol ike.Protocol, ps []ike.Proposal) []ike.Proposal {
 	}
 	out := []ike.Proposal{}
 	for _, p := range ps {
-		if !slices.ContainsFunc(p.Transforms[ike.Encryption], func(c ike.Choice) bool { return c.Algorithm.Combined }) {
+		if !combined(p) {
 			out = append(out, complete(p, own)...)
 		}
 	}

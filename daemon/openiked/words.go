@@ -196,12 +196,10 @@ func Transform(protocol ike.Protocol, kind, name string) (ike.Choice, bool) {
 
 // Mixed says why the daemon refuses a proposal whose words it knows; "" where it does not (OpenIKED 7.2).
 func Mixed(p ike.Proposal) string {
-	combined := func(c ike.Choice) bool { return c.Algorithm.Combined }
-	encryption := p.Transforms[ike.Encryption]
-	switch some := slices.ContainsFunc(encryption, combined); {
+	switch some := combined(p); {
 	case p.Protocol == ike.IKE && len(p.Transforms[ike.Sequence]) > 0:
 		return "extended sequence numbers are of child SAs"
-	case some && slices.ContainsFunc(encryption, func(c ike.Choice) bool { return !c.Algorithm.Combined }):
+	case some && slices.ContainsFunc(p.Transforms[ike.Encryption], func(c ike.Choice) bool { return !c.Algorithm.Combined }):
 		return "a proposal has combined ciphers (AEAD) or others, not both"
 	case some && len(p.Transforms[ike.Integrity]) > 0:
 		return "a combined cipher (AEAD) goes without an algorithm for integrity"
@@ -217,6 +215,11 @@ func named(names ...string) ike.Choices {
 	return out
 }
 
+// combined reports whether a proposal has a cipher that protects integrity too (AEAD).
+func combined(p ike.Proposal) bool {
+	return slices.ContainsFunc(p.Transforms[ike.Encryption], func(c ike.Choice) bool { return c.Algorithm.Combined })
+}
+
 // Complete adds what a proposal leaves to the daemon: transforms of a type that it does not name. Without ciphers it becomes one proposal
 // with combined ciphers (AEAD), unless it names integrity, and one with others; a child has no PRF, whatever is written.
 func Complete(p ike.Proposal) []ike.Proposal { return complete(p, Default(p.Protocol)) }
@@ -224,9 +227,6 @@ func Complete(p ike.Proposal) []ike.Proposal { return complete(p, Default(p.Prot
 func complete(p ike.Proposal, own []ike.Proposal) (out []ike.Proposal) {
 	if p.Protocol != ike.IKE {
 		p.Transforms[ike.PRF] = nil
-	}
-	combined := func(p ike.Proposal) bool {
-		return slices.ContainsFunc(p.Transforms[ike.Encryption], func(c ike.Choice) bool { return c.Algorithm.Combined })
 	}
 	for i, base := range own {
 		one := p

@@ -82,12 +82,6 @@ func (d *Daemon) Initiate() *SA {
 
 var complaint = regexp.MustCompile(`(?i)(no proposal|fail|NO_PROPOSAL|UNACCEPT|INVALID|unable|cannot|no policy|mismatch|sa_free|not )`)
 
-// Save writes the whole log to a file.
-func (d *Daemon) Save(path string) {
-	data, _ := os.ReadFile(d.log)
-	_ = os.WriteFile(path, data, 0o644)
-}
-
 // Complaints are what the daemon wrote since the last Mark that sounds like one.
 func (d *Daemon) Complaints() string {
 	var out []string
@@ -105,8 +99,9 @@ func (d *Daemon) Renew(ike bool) (ok bool) {
 		return false
 	}
 	d.Mark()
-	what := map[bool]string{true: "ike", false: "child"}[ike]
-	_ = os.WriteFile(filepath.Join(d.dir, what), nil, 0o644)
+	order := filepath.Join(d.dir, map[bool]string{true: "ike", false: "child"}[ike])
+	_ = os.WriteFile(order, nil, 0o644)
+	defer os.Remove(order) // where nothing was up to obey it
 	d.wait(2*time.Second, func(log string) bool { return rekeyed.MatchString(begun(log)) || failure.MatchString(begun(log)) })
 	return rekeyed.MatchString(begun(d.Log()))
 }

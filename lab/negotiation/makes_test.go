@@ -28,8 +28,7 @@ import (
 	"toril/read/formats"
 )
 
-// algorithm is one algorithm in the words of the makes; iked is "" where OpenIKED has none, and begins with "+" for one that it has for ESP
-// alone.
+// algorithm is one algorithm in the words of the makes; iked is "" where OpenIKED has none for both SAs.
 type algorithm struct{ swanctl, ipsec, iked string }
 
 var (
@@ -40,7 +39,7 @@ var (
 	}
 	makesCombined = []algorithm{
 		{"aes128gcm16", "aes_gcm128", "aes-128-gcm"}, {"aes256gcm16", "aes_gcm256", "aes-256-gcm"},
-		{"chacha20poly1305", "chacha20_poly1305", "+chacha20-poly1305"}, {"aes256ccm8", "aes_ccm_8_256", ""},
+		{"chacha20poly1305", "chacha20_poly1305", ""}, {"aes256ccm8", "aes_ccm_8_256", ""},
 		{"aes256gcm16-aes128gcm16", "aes_gcm", "aes-256-gcm aes-128-gcm"},
 	}
 	makesHashes = []algorithm{
@@ -71,7 +70,7 @@ type drawer struct {
 func (g drawer) pick(from []algorithm, ike bool) []algorithm {
 	if g.withIked {
 		from = slices.DeleteFunc(slices.Clone(from), func(a algorithm) bool {
-			return a.iked == "" || ike && strings.HasPrefix(a.iked, "+") || !ike && a.iked == "hmac-sha2-256"
+			return a.iked == "" || !ike && a.iked == "hmac-sha2-256"
 		})
 	}
 	n := 1
@@ -140,27 +139,24 @@ func (o offer) ipsec() string {
 }
 
 // iked writes an offer as "ikesa" or "childsa" have it.
-func (o offer) iked(more string) string {
+func (o offer) iked() string {
 	out := map[bool]string{true: "ikesa", false: "childsa"}[o.ike]
 	add := func(kind string, list []algorithm) {
 		for _, a := range list {
-			for name := range strings.FieldsSeq(strings.TrimPrefix(a.iked, "+")) {
+			for name := range strings.FieldsSeq(a.iked) {
 				out += " " + kind + " " + name
 			}
 		}
 	}
 	add("enc", o.ciphers)
-	switch {
-	case o.ike:
+	if o.ike {
 		add("prf", o.hash)
-		if !o.combined {
-			add("auth", o.hash)
-		}
-	default:
+	}
+	if !o.combined {
 		add("auth", o.hash)
 	}
 	add("group", o.groups)
-	return out + more
+	return out
 }
 
 // party is one end of a pair of makes: what both can say, and what is of one alone.
@@ -423,17 +419,8 @@ func (o *obsd) texts(p party, own, peer string) map[string]string {
 		text += " transport"
 	}
 	text += fmt.Sprintf(" esp from %s to %s local %s peer %s", end(p.local, own), end(p.remote, peer), own, peer)
-	numbers := ""
-	for _, m := range p.more {
-		if how, ok := strings.CutPrefix(m, "esn="); ok {
-			numbers = map[string]string{"yes": " esn", "no": " noesn", "either": " esn noesn"}[how]
-		}
-	}
-	for _, one := range p.ike {
-		text += " " + one.iked("")
-	}
-	for _, one := range p.esp {
-		text += " " + one.iked(numbers)
+	for _, one := range slices.Concat(p.ike, p.esp) {
+		text += " " + one.iked()
 	}
 	if p.localID != "" {
 		text += " srcid " + strings.TrimPrefix(p.localID, "@")
@@ -607,12 +594,6 @@ func (p pairOf) try(t *testing.T, tally *lab.Tally, one, two daemon, kept *recor
 		if tally.Count(got == want && again == renewed) {
 			agreed++
 		} else {
-			if o, ok := one.(*obsd); ok && os.Getenv("SAVE") != "" {
-				o.Save(fmt.Sprintf("/tmp/ok/log-a-%d", i))
-			}
-			if o, ok := two.(*obsd); ok && os.Getenv("SAVE") != "" {
-				o.Save(fmt.Sprintf("/tmp/ok/log-b-%d", i))
-			}
 			t.Errorf("case %s, %s initiates\n daemons:   %s; %s\n predicted: %s; %s\n because:   %s\n a: %s\n b: %s\n "+
 				"a says %s\n b says %s", p.name,
 				[]string{"a", "b"}[i], got, again, want, renewed, why, written(p.a), written(p.b), one.said(), two.said())
