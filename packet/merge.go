@@ -123,18 +123,24 @@ func hashField(b *box, f Field) uint64 {
 }
 
 func dropCovered(boxes []box) []box {
-	var out []box
+	kept := boxes
 	for i := range boxes {
-		covered := false
-		for j := range boxes {
-			if i != j && boxes[j].holds(&boxes[i]) && (j < i || !boxes[i].holds(&boxes[j])) {
-				covered = true
-				break
-			}
-		}
-		if !covered {
-			out = append(out, boxes[i])
+		switch covered := covered(boxes, i); {
+		case covered && len(kept) == len(boxes): // the first: from here on the list is another
+			kept = slices.Clone(boxes[:i:i])
+		case !covered && len(kept) < len(boxes):
+			kept = append(kept, boxes[i])
 		}
 	}
-	return out
+	return kept
+}
+
+// covered reports whether another box holds the one at i; of boxes that are the same the first stays.
+func covered(boxes []box, i int) bool {
+	for j := range boxes {
+		if i != j && boxes[j].holds(&boxes[i]) && (j < i || !boxes[i].holds(&boxes[j])) {
+			return true
+		}
+	}
+	return false
 }

@@ -207,6 +207,14 @@ func (b *box) meet(c *box) (box, bool) {
 
 // common returns the values that two lists share; they have some.
 func common(a, b *list) *list {
+	if len(a.in) == 1 && len(b.in) == 1 { // the commonest case: nothing is made where one lies within the other
+		switch x, y := &a.in[0], &b.in[0]; {
+		case !x.lo.less(y.lo) && !y.hi.less(x.hi):
+			return a
+		case !y.lo.less(x.lo) && !x.hi.less(y.hi):
+			return b
+		}
+	}
 	switch in := meet(a.in, b.in); {
 	case slices.Equal(in, a.in):
 		return a
@@ -293,14 +301,24 @@ func (b *box) cut(c *box, out []box) []box {
 // Set is an immutable set of packets. The zero Set is empty.
 type Set struct{ boxes []box }
 
+var every, four, six = Set{[]box{{fam: IPv4}, {fam: IPv6}}}, Set{[]box{{fam: IPv4}}}, Set{[]box{{fam: IPv6}}}
+
 // All is the set of every packet.
-func All() Set { return Set{[]box{{fam: IPv4}, {fam: IPv6}}} }
+func All() Set { return every }
 
 // None is the empty set.
 func None() Set { return Set{} }
 
 // Only is the set of every packet of one family.
-func Only(f Family) Set { return Set{[]box{{fam: f}}} }
+func Only(f Family) Set {
+	switch f {
+	case IPv4:
+		return four
+	case IPv6:
+		return six
+	}
+	return Set{[]box{{fam: f}}}
+}
 
 // Where is the set of the packets whose field has one of the values. Asking for a port also asks for a protocol that
 // has ports, asking for an ICMP type for ICMP or ICMPv6. Src, Dst and peers are asked for with Prefixes or Range.
@@ -318,17 +336,45 @@ func (s Set) With(f Field, v Values) Set {
 }
 
 func (s Set) with(f Field, v Values) Set {
+	if len(v.in) == 0 {
+		return None()
+	}
+	if s.takes(f, v) {
+		return s
+	}
 	out := make([]box, 0, len(s.boxes))
+	var shared *list // the values as they are, for every box that takes them all
 	for i := range s.boxes {
-		b := s.boxes[i]
-		if b.v[f] == nil && len(v.in) > 0 && !topOf(f, b.fam).less(v.in[len(v.in)-1].hi) { // it is what is asked for
-			b.put(f, v.in)
-			out = append(out, b)
-		} else if b.put(f, meet(b.get(f), v.in)) {
-			out = append(out, b)
+		out = append(out, s.boxes[i])
+		b := &out[len(out)-1]
+		switch {
+		case b.v[f] != nil && within(b.v[f].in, v.in): // it asks for no more
+		case (b.v[f] == nil || within(v.in, b.v[f].in)) && v.part(topOf(f, b.fam)):
+			if shared == nil {
+				shared = listOf(v.in)
+			}
+			b.share(f, shared)
+		case !b.put(f, meet(b.get(f), v.in)):
+			out = out[:len(out)-1]
 		}
 	}
 	return Set{out}
+}
+
+// takes reports whether s asks for no other values of a field than these.
+func (s Set) takes(f Field, v Values) bool {
+	for i := range s.boxes {
+		if b := &s.boxes[i]; b.v[f] == nil || !within(b.v[f].in, v.in) {
+			return false
+		}
+	}
+	return true
+}
+
+// part reports whether values are some, and not all, of those from 0 to the top.
+func (v Values) part(top number) bool {
+	first, last := v.in[0], v.in[len(v.in)-1]
+	return !top.less(last.hi) && (len(v.in) > 1 || first.lo != (number{}) || last.hi != top)
 }
 
 // Range is the set of the packets whose address field (Src, Dst, PeerIn or PeerOut) lies between lo and hi, both
@@ -387,7 +433,13 @@ func Union(sets ...Set) Set {
 
 // And returns the intersection.
 func (s Set) And(t Set) Set {
-	out := make([]box, 0, max(len(s.boxes), len(t.boxes)))
+	switch {
+	case t.over(s):
+		return s
+	case s.over(t):
+		return t
+	}
+	out := make([]box, 0, min(len(s.boxes), len(t.boxes)))
 	for i := range s.boxes {
 		for j := range t.boxes {
 			if b, ok := s.boxes[i].meet(&t.boxes[j]); ok {
@@ -400,6 +452,19 @@ func (s Set) And(t Set) Set {
 		}
 	}
 	return bounded(merge(out))
+}
+
+// over reports whether each box of t lies within a box of s, where s has no more than two, as questions often have.
+func (s Set) over(t Set) bool {
+	if len(s.boxes) > 2 || len(s.boxes) == 0 {
+		return len(t.boxes) == 0
+	}
+	for i := range t.boxes {
+		if b := &t.boxes[i]; !s.boxes[0].holds(b) && !s.boxes[len(s.boxes)-1].holds(b) {
+			return false
+		}
+	}
+	return true
 }
 
 // Minus returns what is in s and not in t.

@@ -197,6 +197,15 @@ func (s *state) narrow(base, set packet.Set) {
 	s.rule.When = s.rule.When.And(set)
 }
 
+// narrowBy keeps the packets that a field has one of some values of, or, behind "!", the others of those that have such a field.
+func (s *state) narrowBy(base packet.Set, f packet.Field, v packet.Values) {
+	if s.not {
+		s.narrow(base, base.With(f, v))
+		return
+	}
+	s.rule.When = s.rule.When.And(base).With(f, v)
+}
+
 // field narrows by one field, its values read from a list with commas.
 func (s *state) field(base packet.Set, f packet.Field, text string, parse func(string) (packet.Values, error)) {
 	var all []packet.Values
@@ -208,7 +217,7 @@ func (s *state) field(base packet.Set, f packet.Field, text string, parse func(s
 		}
 		all = append(all, v)
 	}
-	s.narrow(base, base.With(f, packet.Join(all...)))
+	s.narrowBy(base, f, packet.Join(all...))
 }
 
 func (s *state) step() {
@@ -298,7 +307,7 @@ func (s *state) protocol(name string) {
 		s.implied = implied()[n]
 	}
 	base := packet.Only(s.packetFamily())
-	s.narrow(base, base.With(packet.Proto, packet.OneOf(n)))
+	s.narrowBy(base, packet.Proto, packet.OneOf(n))
 }
 
 // implied are the modules that protocols bring.
@@ -423,7 +432,7 @@ func (s *state) address(f packet.Field, text string) {
 		}
 		all = append(all, v)
 	}
-	s.narrow(base, base.With(f, packet.Join(all...)))
+	s.narrowBy(base, f, packet.Join(all...))
 	if ps := s.rule.When.Prefixes(f); len(ps) == 1 && !s.not {
 		if f == packet.Src {
 			s.from = ps[0]
@@ -488,7 +497,7 @@ func (s *state) iface(f packet.Field) {
 	if cut, ok := strings.CutSuffix(name, "+"); ok {
 		name = cut + "*"
 	}
-	s.narrow(packet.All(), packet.Where(f, packet.Name(name)))
+	s.narrowBy(packet.All(), f, packet.Name(name))
 }
 
 // colons reads a port, or a range as iptables writes it.
@@ -557,7 +566,7 @@ func (s *state) option(opt string) {
 			s.refuse("%q is not a port", text)
 			return
 		}
-		s.narrow(ported, ported.With(f, v))
+		s.narrowBy(ported, f, v)
 	case "--sports", "--source-ports":
 		s.field(ported, packet.Sport, s.take(), colons)
 	case "--dports", "--destination-ports":
@@ -653,7 +662,7 @@ func (s *state) icmpType(proto uint64, fam packet.Family) {
 		}
 		types = packet.OneOf(n<<8 | c)
 	}
-	s.narrow(base, base.With(packet.ICMP, types))
+	s.narrowBy(base, packet.ICMP, types)
 }
 
 func (s *state) states(text string) {

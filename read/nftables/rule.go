@@ -598,7 +598,11 @@ func (s *state) relation(ops []operand) (set packet.Set, sure bool, why string) 
 		}
 		return base, false, why
 	}
-	in, sure, why := s.values(ops)
+	about := packet.All() // the packets that are asked about: a comparison looks at the value alone
+	if op == "==" || op == "!=" {
+		about = s.rule.When
+	}
+	in, sure, why := s.values(ops, about)
 	if why != "" {
 		return base, sure, why
 	}
@@ -703,7 +707,7 @@ func (s *state) anyBit(ops []operand, base packet.Set) (set packet.Set, sure boo
 	negate := false
 	if (!inside || s.accept(")")) && (s.accept("!=") || s.accept("==") && func() bool { negate = true; return true }()) &&
 		(s.accept("0") || s.accept("0x0") || s.accept("0x00000000")) {
-		set, sure, why = s.union(ops, elements)
+		set, sure, why = s.union(ops, elements, packet.All())
 		if negate && why == "" {
 			set = base.Minus(set)
 		}
@@ -713,8 +717,8 @@ func (s *state) anyBit(ops []operand, base packet.Set) (set packet.Set, sure boo
 	return base, false, "", false
 }
 
-// values reads the right side of a condition.
-func (s *state) values(ops []operand) (set packet.Set, sure bool, why string) {
+// values reads the right side of a condition: which packets have it, of those that are asked about at least.
+func (s *state) values(ops []operand, about packet.Set) (set packet.Set, sure bool, why string) {
 	if s.i >= len(s.t) {
 		return packet.None(), true, "a value was expected at the end of the rule"
 	}
@@ -725,9 +729,9 @@ func (s *state) values(ops []operand) (set packet.Set, sure bool, why string) {
 		if !ok {
 			return packet.None(), true, "a closing brace is missing"
 		}
-		return s.union(ops, elements)
+		return s.union(ops, elements, about)
 	case t.Kind == nft.Word && strings.HasPrefix(t.Text, "@"):
-		return s.namedSet(ops, s.take())
+		return s.namedSet(ops, s.take(), about)
 	case t.Kind == nft.Word && strings.HasPrefix(t.Text, "$"):
 		s.take()
 		d := "definition " + t.Text[1:]
@@ -747,7 +751,7 @@ func (s *state) values(ops []operand) (set packet.Set, sure bool, why string) {
 			break
 		}
 	}
-	return s.union(ops, elements)
+	return s.union(ops, elements, about)
 }
 
 // concatenated passes over one value of n parts with dots between, with ranges written apart.
@@ -780,8 +784,8 @@ func (s *state) braces() ([][]token, bool) {
 	return nil, false
 }
 
-// union returns the packets that have one of the elements.
-func (s *state) union(ops []operand, elements [][]token) (packet.Set, bool, string) {
+// union returns the packets that have one of the elements, of those that are asked about at least.
+func (s *state) union(ops []operand, elements [][]token, about packet.Set) (packet.Set, bool, string) {
 	for _, o := range ops {
 		if o.beyond == nil {
 			continue
@@ -799,7 +803,7 @@ func (s *state) union(ops []operand, elements [][]token) (packet.Set, bool, stri
 			}
 		}
 	}
-	if set, ok := s.fastUnion(ops, elements); ok {
+	if set, ok := s.fastUnion(ops, elements, about); ok {
 		return set, true, ""
 	}
 	sets := make([]packet.Set, 0, len(elements))
@@ -814,9 +818,13 @@ func (s *state) union(ops []operand, elements [][]token) (packet.Set, bool, stri
 }
 
 // fastUnion serves sets of one operand: the values are united first, and become packets once.
-func (s *state) fastUnion(ops []operand, elements [][]token) (packet.Set, bool) {
+func (s *state) fastUnion(ops []operand, elements [][]token, about packet.Set) (packet.Set, bool) {
 	if len(ops) != 1 || ops[0].values == nil {
 		return packet.Set{}, false
+	}
+	if len(elements) == 1 && len(elements[0]) == 1 && elements[0][0].Kind == nft.Word { // the commonest: one value
+		v, err := ops[0].values(elements[0][0].Text)
+		return about.And(ops[0].base).With(ops[0].field, v), err == nil
 	}
 	all := make([]packet.Values, 0, len(elements))
 	for _, e := range elements {
@@ -830,7 +838,7 @@ func (s *state) fastUnion(ops []operand, elements [][]token) (packet.Set, bool) 
 		}
 		all = append(all, v)
 	}
-	return ops[0].base.With(ops[0].field, packet.Join(all...)), true
+	return about.And(ops[0].base).With(ops[0].field, packet.Join(all...)), true
 }
 
 // parts returns the values of an element, one for each operand of a concatenation; what may stand behind them (a
@@ -905,7 +913,7 @@ func (s *state) useSet(t token) *set {
 	return found
 }
 
-func (s *state) namedSet(ops []operand, t token) (packet.Set, bool, string) {
+func (s *state) namedSet(ops []operand, t token, about packet.Set) (packet.Set, bool, string) {
 	found := s.useSet(t)
 	switch {
 	case found == nil:
@@ -915,7 +923,7 @@ func (s *state) namedSet(ops []operand, t token) (packet.Set, bool, string) {
 	case found.dynamic:
 		return packet.All(), false, fmt.Sprintf("set %s is filled while the gateway runs", source.Clean(t.Text))
 	}
-	return s.union(ops, found.elements)
+	return s.union(ops, found.elements, about)
 }
 
 // verdictMap splits the rule: one for every element, with its own verdict.

@@ -93,9 +93,12 @@ func (m Manner) line(data []byte, at int) (l Line, pieces []piece, next, count i
 	}
 }
 
+// usual is how many words a line has at most, as a rule.
+const usual = 32
+
 // words takes a text apart.
 func (m Manner) words(text string, pieces []piece) []syntax.Word {
-	var out []syntax.Word
+	out := make([]syntax.Word, 0, min(strings.Count(text, " ")+1, usual))
 	add := func(word string, start, end int) {
 		at := func(n int) int {
 			i := len(pieces) - 1
