@@ -40,9 +40,19 @@ func (n *need) met(text []byte) bool {
 	case n.word != nil:
 		return bytes.Contains(text, n.word)
 	case n.any != nil:
-		return slices.ContainsFunc(n.any, func(one need) bool { return one.met(text) })
+		for i := range n.any {
+			if n.any[i].met(text) {
+				return true
+			}
+		}
+		return false
 	}
-	return !slices.ContainsFunc(n.all, func(one need) bool { return !one.met(text) })
+	for i := range n.all {
+		if !n.all[i].met(text) {
+			return false
+		}
+	}
+	return true
 }
 
 // needOf returns what every match of an expression needs.
