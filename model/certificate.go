@@ -83,6 +83,11 @@ func (g *Gateway) CertificatesOf(c *Connection) []*Certificate {
 	return out
 }
 
+// Holds reports whether one of some certificates lies among the gateway's own.
+func (g *Gateway) Holds(some []*Certificate) bool {
+	return slices.ContainsFunc(some, func(c *Certificate) bool { return slices.ContainsFunc(g.Certs, c.same) })
+}
+
 // Trusts reports whether a connection accepts a peer's certificate: it is the very one that is named for the peer, or an
 // authority that the connection trusts signed it, directly or through others that either side has (RFC 4945 section 5.1).
 // known is false where none of the authorities that it would ask were given.

@@ -44,4 +44,17 @@ type Daemon struct {
 	WithinAsked bool
 	// OwnSelectors: it protects what it is set to protect, whatever the peer says; as a responder it answers with that.
 	OwnSelectors bool
+	// AsksInTurn: it asks for the peer's certificate as a responder of IKEv2 and as an initiator of IKEv1, whatever is configured.
+	AsksInTurn bool
+	// TellsHashes: it tells its peer of the hashes alone that its connection allows (RFC 7427 section 4).
+	TellsHashes bool
+	// TellsAsked: so it does as an initiator.
+	TellsAsked bool
+	// SignsAlike: as a responder it signs as the initiator did, where that is allowed.
+	SignsAlike bool
+	// TakesNamed: where the peer shows the subject of its certificate, it takes it for the name that it expects if the certificate has
+	// that name too.
+	TakesNamed bool
+	// OneMethodV1: of IKEv1 it signs, and takes, RSASSA-PKCS1-v1_5 alone, where its connection allows RSA with any hash.
+	OneMethodV1 bool
 }

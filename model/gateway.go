@@ -253,6 +253,8 @@ type Connection struct {
 	Childless   Setting[string] // "allow", "prefer", "force" or "never" (RFC 6023)
 	PPK         Setting[bool]   // a post-quantum pre-shared key is set (RFC 8784)
 	PPKRequired Setting[bool]
+	SendCert    Setting[string] // when the own certificate is sent: one of the values below; "" where that is not known
+	AskCert     Setting[bool]   // it asks for the peer's certificate
 	IfIDIn      Setting[uint32]
 	IfIDOut     Setting[uint32]
 	Tries       Setting[int]           // attempts to set it up; 0: for ever
@@ -268,6 +270,14 @@ type Connection struct {
 	More        map[string]Setting[string] // further settings, as written, by their names in model/settings
 }
 
+// When a certificate is sent.
+const (
+	SentAlways    = "always"
+	SentWhenAsked = "when one is asked for"
+	SentWhenNamed = "when one of its authority is asked for" // RFC 7296 section 3.7: a request may name none
+	SentNever     = "never"
+)
+
 // Parts are the places of parts of proposals, by the type of transform.
 type Parts map[ike.Registry]source.Pos
 
@@ -277,6 +287,11 @@ type Party struct {
 	ID           Setting[ike.Identity]
 	Certificates Setting[[]string] // files, as written
 	CAs          Setting[[]string]
+	Signatures   ike.Signatures // how it is signed, or may be; Method says where that is configured
+	Otherwise    ike.Signatures // how the own one is, where the peer knows no hash of those
+	Chain        ike.Signatures // how its certificate, and those of the authorities above it, may be signed
+	Keyed        bool           // its public key is configured: it needs no certificate
+	Loose        bool           // its certificate need not name its identity
 }
 
 // SamePeer reports whether two connections are for the same peer, as a daemon that joins them sees it.

@@ -66,7 +66,7 @@ func (a *attempt) authenticate() *Failure {
 	if nominal := a.t; len(nominal.Ends) == 2 && a.r.c != nominal.Ends[0].Connection && a.r.c != nominal.Ends[1].Connection {
 		a.Notes = append(a.Notes, fmt.Sprintf("%s responds with its connection %s", a.r.name(), a.r.c.Name))
 	}
-	for _, ask := range []func() *Failure{a.identities, a.keys, a.postQuantum, a.certificates, a.childless} {
+	for _, ask := range []func() *Failure{a.identities, a.keys, a.postQuantum, a.signatures, a.certificates, a.childless} {
 		if f := ask(); f != nil {
 			return f
 		}
@@ -99,12 +99,15 @@ func (a *attempt) identity(c *model.Connection) int {
 		!(asked.Wild() && asked.Kind != ike.IDNet) { // sent as IDr
 		mine, told := (pair.End{Gateway: a.r.Gateway, Connection: c}).Shows(a.target())
 		switch {
-		case c.Local.ID.Value.Kind == ike.NoID || !told: // it takes the one that it is asked for
+		case c.Local.ID.Value.Kind == ike.NoID && c.Local.Method.Value != ike.Certificate || !told: // it takes the one that it is asked for
 		case mine == asked:
 			own = 20
 		default:
 			own = 0
 		}
+	}
+	if peer == 0 && known && a.namedToo(a.i, side{End: pair.End{Gateway: a.r.Gateway, Connection: c}, c: c}, id) {
+		peer = 10
 	}
 	if peer == 0 || own == 0 {
 		return 0
@@ -276,48 +279,64 @@ func (a *attempt) identities() *Failure {
 			Changes: []string{fmt.Sprintf("on %s set the peer's identity to %s", a.i.name(), idR)},
 		}
 	}
-	if a.Version == ike.V2 && r.Local.ID.Value.Kind == ike.NoID && asked.Definite() {
+	if a.Version == ike.V2 && r.Local.ID.Value.Kind == ike.NoID && asked.Definite() && !a.bySubject(a.r) {
 		idR, knownR = asked, true // the responder has none of its own and takes the one that it is asked for
 	}
-	fail := func(who, whom side, id ike.Identity, notify string, mine, theirs source.Pos) *Failure {
-		want := whom.c.Remote.ID.Value
-		return &Failure{
-			Topic:  Identity,
-			Step:   a.authStep(),
-			Notify: notify,
-			Why:    fmt.Sprintf("%s sends the identity %s, and %s expects %s", who.name(), id, whom.name(), want),
-			Lines:  ordered(a, who, mine, theirs),
-			Changes: []string{
-				fmt.Sprintf("set the own identity %s on %s", want, who.name()),
-				fmt.Sprintf("set the peer's identity %s on %s", id, whom.name()),
-			},
-		}
-	}
-	unknown := func(who, whom side, id ike.Identity, mine, theirs model.Setting[ike.Identity]) *Failure {
-		switch {
-		case id.Kind != ike.IDHost:
-			a.Notes = append(a.Notes, fmt.Sprintf("%s sends the subject of its certificate, which was not compared", who.name()))
-		case theirs.Value.Kind == ike.IDFQDN:
-			a.Unsure = cmp.Or(a.Unsure, fmt.Sprintf("%s sends the name of its host, which its configuration does not say; %s expects %s",
-				who.name(), whom.name(), theirs.Value))
-		default:
-			return fail(who, whom, id, "AUTHENTICATION_FAILED", mine.Where(who.c.At), theirs.Where(whom.c.At))
-		}
-		return nil
-	}
 	if !knownI && !r.Remote.ID.Value.Wild() {
-		if f := unknown(a.i, a.r, idI, i.Local.ID, r.Remote.ID); f != nil {
+		if f := a.untold(a.i, a.r, idI); f != nil {
 			return f
 		}
-	} else if knownI && !r.Remote.ID.Value.Accepts(idI) {
-		return fail(a.i, a.r, idI, "AUTHENTICATION_FAILED", i.Local.ID.Where(i.At), r.Remote.ID.Where(r.At))
+	} else if knownI && !r.Remote.ID.Value.Accepts(idI) && !a.namedToo(a.i, a.r, idI) {
+		return a.unexpected(a.i, a.r, idI)
 	}
 	if !knownR && asked.Definite() {
-		if f := unknown(a.r, a.i, idR, r.Local.ID, i.Remote.ID); f != nil {
+		if f := a.untold(a.r, a.i, idR); f != nil {
 			return f
 		}
 	} else if knownR && !asked.Accepts(idR) {
-		return fail(a.r, a.i, idR, "AUTHENTICATION_FAILED", r.Local.ID.Where(r.At), i.Remote.ID.Where(i.At))
+		return a.unexpected(a.r, a.i, idR)
+	}
+	return nil
+}
+
+// unexpected is the failure of an identity that the other end does not expect.
+func (a *attempt) unexpected(who, whom side, id ike.Identity) *Failure {
+	want := whom.c.Remote.ID
+	return &Failure{
+		Topic:  Identity,
+		Step:   a.authStep(),
+		Notify: "AUTHENTICATION_FAILED",
+		Why:    fmt.Sprintf("%s sends the identity %s, and %s expects %s", who.name(), id, whom.name(), want.Value),
+		Lines:  ordered(a, who, who.c.Local.ID.Where(who.c.At), want.Where(whom.c.At)),
+		Changes: []string{
+			fmt.Sprintf("set the own identity %s on %s", want.Value, who.name()),
+			fmt.Sprintf("set the peer's identity %s on %s", id, whom.name()),
+		},
+	}
+}
+
+// untold compares an identity that the files do not tell with what the other end expects: the subject of a certificate, or the name of a
+// host.
+func (a *attempt) untold(who, whom side, id ike.Identity) *Failure {
+	want := whom.c.Remote.ID.Value
+	switch host := id.Kind == ike.IDHost; {
+	case host && want.Kind == ike.IDFQDN:
+		a.Unsure = cmp.Or(a.Unsure, fmt.Sprintf("%s sends the name of its host, which its configuration does not say; %s expects %s",
+			who.name(), whom.name(), want))
+	case host:
+		return a.unexpected(who, whom, id)
+	case want.Kind == ike.IDDN || !want.Definite() || whom.c.Daemon.Name == "" || who.c.Daemon.Name == "":
+		a.Notes = append(a.Notes, fmt.Sprintf("%s sends the subject of its certificate, which was not compared", who.name()))
+	case whom.c.Daemon.TakesNamed:
+		a.Unsure = cmp.Or(a.Unsure, fmt.Sprintf("%s sends the subject of its certificate, which was not given; %s takes it if the "+
+			"certificate has the name %s too", who.name(), whom.name(), want))
+	default:
+		return &Failure{
+			Topic: Identity, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED",
+			Why:     fmt.Sprintf("%s sends the subject of its certificate, and %s expects %s", who.name(), whom.name(), want),
+			Lines:   ordered(a, who, who.c.Local.ID.Where(who.c.At), whom.c.Remote.ID.Where(whom.c.At)),
+			Changes: []string{fmt.Sprintf("set the own identity %s, which its certificate must name, on %s", want, who.name())},
+		}
 	}
 	return nil
 }
@@ -436,32 +455,4 @@ func (a *attempt) childless() *Failure {
 func (a *attempt) startsChildless() bool {
 	i, r := a.i.c.Childless.Value, a.r.c.Childless.Value
 	return a.Version == ike.V2 && i == "force" && r != "never"
-}
-
-// certificates asks whether each end trusts who signed the certificate that the other shows, as far as both were given.
-func (a *attempt) certificates() *Failure {
-	for _, pair := range [][2]side{{a.i, a.r}, {a.r, a.i}} {
-		who, whom := pair[0], pair[1]
-		if who.c.Local.Method.Value != ike.Certificate {
-			continue
-		}
-		shows := who.Gateway.CertificatesOf(who.c)
-		if len(shows) == 0 {
-			continue
-		}
-		trusted, known := whom.Gateway.Trusts(whom.c, shows[0], who.Gateway.Certs...)
-		if trusted || !known {
-			continue
-		}
-		at := whom.c.Remote.CAs.Where(whom.c.Remote.Method.Where(whom.c.At))
-		return &Failure{Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Lines: ordered(a, who, shows[0].At, at),
-			Why: fmt.Sprintf(
-				"%s sends a certificate signed by %s, and %s does not trust that authority",
-				who.name(),
-				shows[0].Issuer,
-				whom.name(),
-			),
-			Changes: []string{fmt.Sprintf("install the certificate of %s on %s", shows[0].Issuer, whom.name())}}
-	}
-	return nil
 }

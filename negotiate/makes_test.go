@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -24,27 +25,22 @@ import (
 func TestWhatDaemonsOfTwoMakesDid(t *testing.T) {
 	for _, name := range []string{
 		"makes-named", "makes-Libreswan-and-Libreswan", "makes-strongSwan-and-Libreswan",
+		"makes-certificates",
 		"makes-named-OpenIKED", "makes-OpenIKED-and-OpenIKED", "makes-strongSwan-and-OpenIKED", "makes-Libreswan-and-OpenIKED",
 	} {
 		file := "testdata/" + name + ".txtar"
 		ar, err := txtar.ParseFile(file)
 		require.NoError(t, err)
-		var order []string
-		pairs, wants := map[string]fstest.MapFS{}, map[string]string{}
-		for _, f := range ar.Files {
-			of, rest, _ := strings.Cut(f.Name, "/")
-			if rest == "want" {
-				wants[of] = string(f.Data)
-				continue
-			}
-			if pairs[of] == nil {
-				pairs[of] = fstest.MapFS{}
-				order = append(order, of)
-			}
-			pairs[of][rest] = &fstest.MapFile{Data: f.Data}
-		}
-		out := &txtar.Archive{}
+		pairs, order := pairsOf(ar)
+		out := &txtar.Archive{Files: slices.DeleteFunc(slices.Clone(ar.Files), func(f txtar.File) bool {
+			return !strings.HasPrefix(f.Name, "certificates/")
+		})}
 		for _, of := range order {
+			want := ""
+			if w := pairs[of]["want"]; w != nil {
+				want = string(w.Data)
+				delete(pairs[of], "want")
+			}
 			got := "a connection is not loaded\n"
 			if tu := tunnelOfMakes(t, pairs[of]); tu != nil {
 				got = told(tu)
@@ -56,7 +52,7 @@ func TestWhatDaemonsOfTwoMakesDid(t *testing.T) {
 			}
 			out.Files = append(out.Files, txtar.File{Name: of + "/want", Data: []byte(got)})
 			if os.Getenv("TORIL_WRITE_WANTS") == "" {
-				assert.Equal(t, wants[of], got, "%s: %s", name, of)
+				assert.Equal(t, want, got, "%s: %s", name, of)
 			}
 		}
 		if os.Getenv("TORIL_WRITE_WANTS") != "" {
@@ -110,15 +106,34 @@ func namedPairs(t *testing.T, file string) map[string]fstest.MapFS {
 	t.Helper()
 	ar, err := txtar.ParseFile(file)
 	require.NoError(t, err)
-	pairs := map[string]fstest.MapFS{}
+	pairs, _ := pairsOf(ar)
+	return pairs
+}
+
+// pairsOf takes an archive apart: the files of each pair, and the pairs' names in their order. A file may have the name of a certificate in
+// place of its text.
+func pairsOf(ar *txtar.Archive) (pairs map[string]fstest.MapFS, order []string) {
+	pairs = map[string]fstest.MapFS{}
+	shared := map[string][]byte{}
+	for _, f := range ar.Files {
+		shared[f.Name+"\n"] = f.Data
+	}
 	for _, f := range ar.Files {
 		of, rest, _ := strings.Cut(f.Name, "/")
+		if of == "certificates" {
+			continue
+		}
 		if pairs[of] == nil {
 			pairs[of] = fstest.MapFS{}
+			order = append(order, of)
 		}
-		pairs[of][rest] = &fstest.MapFile{Data: f.Data}
+		text := f.Data
+		if named, ok := shared[string(text)]; ok {
+			text = named
+		}
+		pairs[of][rest] = &fstest.MapFile{Data: text}
 	}
-	return pairs
+	return pairs, order
 }
 
 // TestRulesOfLibreswan says of each named pair that decides most what comes of it, whoever begins.
@@ -156,12 +171,7 @@ func TestRulesOfLibreswan(t *testing.T) {
 // TestRulesOfOpenIKED says of each named pair what its rule is about: how an end's attempt ends, and a word of the reason or the note.
 func TestRulesOfOpenIKED(t *testing.T) {
 	pairs := namedPairs(t, "testdata/makes-named-OpenIKED.txtar")
-	for _, c := range []struct {
-		name    string
-		begins  int
-		outcome negotiate.Outcome
-		says    string
-	}{
+	saysOf(t, pairs, []said{
 		{"child-of-combined-cipher", 0, negotiate.Fails, "has nothing to propose"},
 		{"child-of-combined-cipher-with-strongSwan", 0, negotiate.Fails, "the daemon of b has nothing for ESP"},
 		{"child-of-sha2-256", 0, negotiate.Fails, "HMAC-SHA2-256 cut to 128 bits, which the kernel of b does not take"},
@@ -179,7 +189,30 @@ func TestRulesOfOpenIKED(t *testing.T) {
 		{"second-proposal-of-ike-with-Libreswan", 1, negotiate.Agrees, "under the number that it has among its proposals, 2"},
 		{"renewed-without-a-group-first", 0, negotiate.Agrees, ""},
 		{"strongSwan-with-IKEv1", 0, negotiate.Fails, "IKEv1"},
-	} {
+	})
+	ikeSA := negotiate.Tunnel(tunnelOfMakes(t, pairs["second-proposal-of-ike-with-Libreswan"]))[1].Rekey
+	assert.Equal(t, [2]negotiate.Outcome{negotiate.Fails, negotiate.Agrees}, [2]negotiate.Outcome{ikeSA.ByInitiator, ikeSA.ByResponder})
+	soon := pairs["renewed-without-a-group-first"]
+	text := strings.Replace(string(soon["b/iked.conf"].Data), "ikelifetime 86400", "ikelifetime 86400 lifetime 600", 1)
+	soon["b/iked.conf"] = &fstest.MapFile{Data: []byte(text)}
+	fails := negotiate.Tunnel(tunnelOfMakes(t, soon))[0].Children[0].Rekey.Failure
+	require.NotNil(t, fails)
+	assert.Contains(t, fails.Why, "b renews with a share of the first group of its first proposal, none; a takes group 19 (NIST P-256)")
+	once := negotiate.Tunnel(tunnelOfMakes(t, pairs["renewed-without-a-group-first"]))[0].Children[0].Rekey
+	assert.Equal(t, [2]negotiate.Outcome{negotiate.Agrees, negotiate.Fails}, [2]negotiate.Outcome{once.ByInitiator, once.ByResponder})
+}
+
+// said is what is predicted of a named pair: how an end's attempt ends, and a word of the reason or the note.
+type said struct {
+	name    string
+	begins  int
+	outcome negotiate.Outcome
+	says    string
+}
+
+func saysOf(t *testing.T, pairs map[string]fstest.MapFS, all []said) {
+	t.Helper()
+	for _, c := range all {
 		require.NotNil(t, pairs[c.name], c.name)
 		a := negotiate.Tunnel(tunnelOfMakes(t, pairs[c.name]))[c.begins]
 		assert.Equal(t, c.outcome, a.Outcome, c.name)
@@ -197,14 +230,45 @@ func TestRulesOfOpenIKED(t *testing.T) {
 		}
 		assert.Contains(t, text, c.says, c.name)
 	}
-	ikeSA := negotiate.Tunnel(tunnelOfMakes(t, pairs["second-proposal-of-ike-with-Libreswan"]))[1].Rekey
-	assert.Equal(t, [2]negotiate.Outcome{negotiate.Fails, negotiate.Agrees}, [2]negotiate.Outcome{ikeSA.ByInitiator, ikeSA.ByResponder})
-	soon := pairs["renewed-without-a-group-first"]
-	text := strings.Replace(string(soon["b/iked.conf"].Data), "ikelifetime 86400", "ikelifetime 86400 lifetime 600", 1)
-	soon["b/iked.conf"] = &fstest.MapFile{Data: []byte(text)}
-	fails := negotiate.Tunnel(tunnelOfMakes(t, soon))[0].Children[0].Rekey.Failure
-	require.NotNil(t, fails)
-	assert.Contains(t, fails.Why, "b renews with a share of the first group of its first proposal, none; a takes group 19 (NIST P-256)")
-	once := negotiate.Tunnel(tunnelOfMakes(t, pairs["renewed-without-a-group-first"]))[0].Children[0].Rekey
-	assert.Equal(t, [2]negotiate.Outcome{negotiate.Agrees, negotiate.Fails}, [2]negotiate.Outcome{once.ByInitiator, once.ByResponder})
+}
+
+// TestRulesOfCertificates says of each named pair with certificates what its rule is about.
+func TestRulesOfCertificates(t *testing.T) {
+	saysOf(t, namedPairs(t, "testdata/makes-certificates.txtar"), []said{
+		{"rsa", 0, negotiate.Agrees, "[]"},
+		{"rsa-with-Libreswan", 0, negotiate.Agrees, "the certificate of b was not given"},
+		{"rsa-with-Libreswan", 1, negotiate.Fails, "only where it is asked for one, and b does not ask"},
+		{"sent-always", 1, negotiate.Agrees, ""},
+		{"asked-for-by-the-same-authority", 1, negotiate.Agrees, ""},
+		{"asked-for-by-any-authority", 1, negotiate.Fails, "b does not ask"},
+		{"v1-with-Libreswan", 0, negotiate.Fails, "b does not ask"},
+		{"v1-with-Libreswan", 1, negotiate.Agrees, ""},
+		{"not-asked-for", 0, negotiate.Fails, "b sends its certificate only where it is asked for one, and a does not ask"},
+		{"never-sent", 0, negotiate.Fails, "a never sends its certificate, and b has not got it"},
+		{"has-its-peers", 0, negotiate.Agrees, ""},
+		{"never-sent-by-Libreswan-to-OpenIKED", 0, negotiate.Fails, "a never sends"},
+		{"rsa-word-of-OpenIKED-with-Libreswan", 0, negotiate.Fails, "only where one of its authority is asked for"},
+		{"rsa-word-of-OpenIKED-that-is-asked", 0, negotiate.Agrees, ""},
+		{"names-only-its-subject", 0, negotiate.Fails, "a sends the identity a.example, which its certificate does not name"},
+		{"names-only-its-subject-with-Libreswan", 0, negotiate.Fails, "which its certificate does not name"},
+		{"need-not-name-it", 0, negotiate.Agrees, ""},
+		{"subject-unsaid-and-a-name", 1, negotiate.Fails, "a sends the identity O=harbour, CN=a rsa, and b expects a.example"},
+		{"subject-unsaid-and-a-name-at-Libreswan", 0, negotiate.Agrees, ""},
+		{"subject-of-Libreswan-and-a-name", 0, negotiate.Fails, "b sends the subject of its certificate, and a expects b.example"},
+		{"rsa-alone-with-ec-of-strongSwan", 0, negotiate.Fails, "ECDSA with SHA2-256, and b takes no other signature than RSASSA"},
+		{"ec-and-rsa", 0, negotiate.Agrees, ""},
+		{"rsa-with-sha2-512-with-strongSwan", 0, negotiate.Fails, "b takes no other signature than RSASSA-PSS with SHA2-512"},
+		{"pss-of-strongSwan-with-sha2-512", 0, negotiate.Agrees, ""},
+		{"pss-of-strongSwan-with-other-sha2", 0, negotiate.Fails, "b takes no other signature than RSASSA-PSS with SHA2-512"},
+		{"rsa-sha1-sent-always", 0, negotiate.Agrees, ""},
+		{"ecdsa-alone-and-any", 0, negotiate.Fails, "or RSASSA-PSS, and b takes no other signature than ECDSA"},
+		{"ecdsa256-word-of-OpenIKED-with-ecdsa", 0, negotiate.Fails, "b signs with ECDSA of one curve"},
+		{"v1-rsa-sha1-of-Libreswan", 0, negotiate.Fails, "of IKEv1 the daemon of a signs with RSA and any hash alone"},
+		{"asks-for-these-hashes", 0, negotiate.Fails, "a takes no other signature than RSASSA-PKCS1-v1_5 with SHA2-512"},
+		{"asks-for-ecdsa-of-a-size-and-gets-it", 0, negotiate.Fails, "the certificate of b is signed with RSASSA-PKCS1-v1_5 with SHA2-256"},
+		{"asks-for-hashes-of-ike-alone", 0, negotiate.Agrees, ""},
+		{"asks-for-hashes-of-ike-alone", 1, negotiate.Fails, "b signs with RSASSA-PKCS1-v1_5 with SHA2-256"},
+		{"authority-that-one-trusts", 0, negotiate.Agrees, ""},
+		{"authority-that-nobody-trusts", 0, negotiate.Fails, "b does not trust that authority"},
+	})
 }

@@ -203,6 +203,7 @@ var Name = &audit.Check{
 		Write:   "In swanctl.conf: local { certs = skerry.pem  id = skerry.example }, where subjectAltName has DNS:skerry.example.",
 		Sources: []string{"RFC 7296 section 3.5", "RFC 4945 section 3.1"},
 	},
+	PartOf: []audit.Part{{Of: "ends/certificate-untrusted", By: audit.SameLine}},
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		id := s.Connection.Local.ID
 		if id.Value.Kind == ike.NoID || id.Value.Wild() || len(s.Connection.Local.Certificates.Value) == 0 {

@@ -58,6 +58,8 @@ var defaults = daemon.Once(func() [][]daemon.Default {
 			leftid ~ the address
 			leftcert =
 			leftca =
+			leftsendcert = always # seen with 4.10
+			require-id-on-certificate = yes
 			phase2 = esp
 			esp, phase2alg, ah ~ the daemon's own
 			leftsubnet ~ the address alone

@@ -7,5 +7,6 @@ import "toril/model"
 // Daemon is Libreswan and how it behaves.
 var Daemon = model.Daemon{
 	Name: "Libreswan", KeepsMode: true, RenewsAlike: true, FollowsV1: true, FirstIsOne: true, WithinAsked: true,
-	LatestFirst: true, AsksOne: true, JoinsByIdentity: true,
+	LatestFirst: true, AsksOne: true, JoinsByIdentity: true, AsksInTurn: true, TellsHashes: true,
+	SignsAlike: true, TakesNamed: true, OneMethodV1: true,
 }

@@ -40,6 +40,8 @@ var defaults = daemon.Once(func() [][]daemon.Default {
 			dpd_timeout = 0s
 			childless = allow
 			fragmentation = yes
+			send_cert = ifasked
+			send_certreq = yes
 			ppk_id =
 			ppk_required = no
 			keyingtries = 1
@@ -132,6 +134,7 @@ var defaults = daemon.Once(func() [][]daemon.Default {
 			leftid ~ the address, or the subject of the certificate
 			leftcert =
 			leftca =
+			leftsendcert = ifasked
 			esp ~ the daemon's own
 			ah =
 			leftsubnet = %dynamic

@@ -5,4 +5,4 @@ package strongswan
 import "toril/model"
 
 // Daemon is strongSwan and how it behaves.
-var Daemon = model.Daemon{Name: "strongSwan", Routes: true, ShuntsTrapped: true, FixedPorts: true, GuardsAggressive: true}
+var Daemon = model.Daemon{Name: "strongSwan", Routes: true, ShuntsTrapped: true, FixedPorts: true, GuardsAggressive: true, TellsAsked: true}

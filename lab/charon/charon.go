@@ -213,9 +213,11 @@ func (d *Daemon) Command(name string, args Section) (events []Section, reply Sec
 	return events, reply, nil
 }
 
-// LoadFile has swanctl load a configuration file, in place of all that was loaded before.
+// LoadFile has swanctl load a configuration file, and the certificates and keys in the folders beside it, in place of all that was loaded
+// before.
 func (d *Daemon) LoadFile(file string) error {
-	r := lab.Run(nil, "swanctl", "--load-all", "--clear", "--noprompt", "--uri", d.Socket(), "--file", file)
+	env := append(os.Environ(), "SWANCTL_DIR="+filepath.Dir(file))
+	r := lab.Run(env, "swanctl", "--load-all", "--clear", "--noprompt", "--uri", d.Socket(), "--file", file)
 	if r.Failed != nil {
 		return fmt.Errorf("%s%s", strings.TrimSpace(r.Err), strings.TrimSpace(r.Out))
 	}

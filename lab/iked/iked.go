@@ -49,6 +49,9 @@ func Start(t testing.TB, name, ns string) *Daemon {
 	return d
 }
 
+// Folder is where the daemon looks for certificates, authorities and keys, as below /etc/iked.
+func (d *Daemon) Folder() string { return filepath.Join(d.dir, "iked") }
+
 // Load has the daemon begin anew with a configuration, waiting for the peer until it is told to begin. It returns what the daemon has
 // against it; "" where it runs.
 func (d *Daemon) Load(t testing.TB, conf string) string {
@@ -78,13 +81,20 @@ func (d *Daemon) Load(t testing.TB, conf string) string {
 			return strings.TrimSpace(d.Log())
 		case <-time.After(10 * time.Millisecond):
 		}
-		if strings.Contains(d.Log(), "config_getstatic: nattport") {
+		log := d.Log()
+		if strings.Contains(log, "config_getstatic: nattport") && (!d.trusts() || strings.Contains(log, "updated local CERTREQ")) {
 			d.Mark()
 			return ""
 		}
 	}
 	require.Fail(t, "the daemon did not start", "%s", d.Log())
 	return ""
+}
+
+// trusts reports whether the daemon has the certificate of an authority, which another of its processes reads after it began.
+func (d *Daemon) trusts() bool {
+	found, _ := filepath.Glob(filepath.Join(d.Folder(), "ca", "*"))
+	return len(found) > 0
 }
 
 // Stop ends the daemon, without a word to the peer.

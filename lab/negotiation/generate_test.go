@@ -21,7 +21,7 @@ type end struct {
 	version, proposals, esp, ah, local, remote, mode, childless, aggressive string
 	localID, remoteID                                                       string
 	psk, owners                                                             string
-	localAuth, remoteAuth                                                   string
+	localAuth, remoteAuth, certs, sendCert, sendCertReq                     string
 	second                                                                  bool // a second child
 }
 
@@ -250,8 +250,11 @@ func (e end) text(own, peer string, ownNet, peerNet int) string {
 	line("    ", "proposals", e.proposals)
 	line("    ", "childless", e.childless)
 	line("    ", "aggressive", e.aggressive)
+	line("    ", "send_cert", e.sendCert)
+	line("    ", "send_certreq", e.sendCertReq)
 	b.WriteString("    local {\n")
 	line("      ", "auth", e.localAuth)
+	line("      ", "certs", e.certs)
 	line("      ", "id", e.localID)
 	b.WriteString("    }\n    remote {\n")
 	line("      ", "auth", e.remoteAuth)

@@ -295,6 +295,7 @@ type daemon interface {
 	// said is what it has against what it was given, or wrote.
 	said() string
 	mark()
+	Stop()
 }
 
 type swan struct{ *charon.Daemon }
@@ -312,9 +313,18 @@ func (s swan) texts(p party, own, peer string) map[string]string {
 }
 
 func (s swan) load(t testing.TB, files map[string]string) {
-	file := filepath.Join(t.TempDir(), "swanctl.conf")
-	require.NoError(t, os.WriteFile(file, []byte(files["swanctl.conf"]), 0o600))
-	_ = s.LoadFile(file)
+	dir := t.TempDir()
+	lay(t, dir, files)
+	_ = s.LoadFile(filepath.Join(dir, "swanctl.conf"))
+}
+
+// lay writes files into a folder, by their names within it.
+func lay(t testing.TB, dir string, files map[string]string) {
+	t.Helper()
+	for name, text := range files {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
 }
 
 func (s swan) up(t testing.TB) (string, bool) {
@@ -431,7 +441,10 @@ func (o *obsd) texts(p party, own, peer string) map[string]string {
 	return map[string]string{"iked.conf": text + " ikelifetime 86400 psk \"" + p.psk + "\"\n"}
 }
 
-func (o *obsd) load(t testing.TB, files map[string]string) { o.loaded = o.Load(t, files["iked.conf"]) }
+func (o *obsd) load(t testing.TB, files map[string]string) {
+	lay(t, o.Folder(), files)
+	o.loaded = o.Load(t, files["iked.conf"])
+}
 
 func (o *obsd) up(testing.TB) (string, bool) {
 	sa := o.Initiate()
@@ -467,6 +480,9 @@ func estateOf(t testing.TB, a, b map[string]string) *pair.Tunnel {
 	fsys := fstest.MapFS{"toril.yaml": {Data: []byte(fmt.Sprintf(told, version(a), version(b)))}}
 	for folder, files := range map[string]map[string]string{"a": a, "b": b} {
 		for name, text := range files {
+			if strings.HasPrefix(name, "private/") {
+				continue
+			}
 			fsys[folder+"/"+name] = &fstest.MapFile{Data: []byte(text)}
 		}
 		fsys[folder+"/ip-address.txt"] = &fstest.MapFile{Data: []byte(fmt.Sprintf(
@@ -544,7 +560,8 @@ func TestMakes(t *testing.T) {
 			}
 			for n := from; n < from+pairs; n++ {
 				pa, pb := drawMakes(seed, n, makes[1] == "OpenIKED")
-				p := pairOf{fmt.Sprintf("%s %d", name, n), one.texts(pa, "10.0.0.1", "10.0.0.2"), two.texts(pb, "10.0.0.2", "10.0.0.1")}
+				p := pairOf{name: fmt.Sprintf("%s %d", name, n)}
+				p.a, p.b = one.texts(pa, "10.0.0.1", "10.0.0.2"), two.texts(pb, "10.0.0.2", "10.0.0.1")
 				p.try(t, tally, one, two, kept)
 			}
 		})
@@ -555,6 +572,7 @@ func TestMakes(t *testing.T) {
 type pairOf struct {
 	name string
 	a, b map[string]string
+	open bool // nothing comes up, for a reason that the files do not tell: the prediction notes what was not compared
 }
 
 // try has either end set the tunnel up and renew its keys, and holds the prediction against that.
@@ -575,6 +593,9 @@ func (p pairOf) try(t *testing.T, tally *lab.Tally, one, two daemon, kept *recor
 			why = because(a)
 			_, quiet := from.(*libre) // of IKEv1 it does not tell the selectors
 			want, renewed = told(a, !(quiet && a.Version == ike.V1))
+			if p.open && len(a.Notes) > 0 && got == "no IKE SA" {
+				want, renewed = got, ""
+			}
 		}
 		again := ""
 		if child && renewed != "" && got == want {

@@ -3,6 +3,7 @@
 package negotiation
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -17,6 +18,8 @@ import (
 type record struct {
 	archive txtar.Archive
 	most    int // how many are kept of a long row
+	pairs   int
+	shared  map[string]string // the names of texts that many pairs have
 }
 
 // newRecord writes what was kept to the folder that TORIL_LAB_RECORD names, at the end of the test.
@@ -42,13 +45,33 @@ func (r *record) keep(name, a, b string) {
 
 // keepFiles keeps a pair of what several files say.
 func (r *record) keepFiles(name string, a, b map[string]string) {
-	if len(r.archive.Files) >= 4*r.most {
+	if r.pairs++; r.pairs > r.most {
 		return
 	}
 	for folder, files := range map[string]map[string]string{"a": a, "b": b} {
 		for file, text := range files {
+			if strings.HasPrefix(file, "private/") {
+				continue
+			}
+			if strings.HasPrefix(text, "-----BEGIN") {
+				text = r.once(text) + "\n"
+			}
 			r.archive.Files = append(r.archive.Files, txtar.File{Name: name + "/" + folder + "/" + file, Data: []byte(text)})
 		}
 	}
 	slices.SortStableFunc(r.archive.Files, func(x, y txtar.File) int { return strings.Compare(x.Name, y.Name) })
+}
+
+// once keeps a text that many pairs have, and returns its name.
+func (r *record) once(text string) string {
+	if r.shared == nil {
+		r.shared = map[string]string{}
+	}
+	name, ok := r.shared[text]
+	if !ok {
+		name = fmt.Sprintf("certificates/%d.pem", len(r.shared))
+		r.shared[text] = name
+		r.archive.Files = append(r.archive.Files, txtar.File{Name: name, Data: []byte(text)})
+	}
+	return name
 }

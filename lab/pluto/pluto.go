@@ -31,8 +31,9 @@ type Daemon struct {
 	cmd  *exec.Cmd
 }
 
-// Start starts a daemon in a network namespace that exists. setup are the lines of "config setup".
-func Start(t testing.TB, name, ns, setup string) *Daemon {
+// Start starts a daemon in a network namespace that exists. setup are the lines of "config setup"; before is what is done to its store
+// before it runs, which is when it reads it.
+func Start(t testing.TB, name, ns, setup string, before ...func(*Daemon)) *Daemon {
 	t.Helper()
 	under := lab.Shim(t, "accepts", backendSource)
 	d := &Daemon{Name: name, root: lab.Unpacked(t, "libreswan"), dir: t.TempDir(), ns: ns}
@@ -41,6 +42,9 @@ func Start(t testing.TB, name, ns, setup string) *Daemon {
 	}
 	r := lab.Run(lab.Libraries(d.root), d.root+"/usr/bin/certutil", "-N", "-d", "sql:"+d.dir+"/nss", "--empty-password")
 	require.NoError(t, r.Failed, r.Err)
+	for _, do := range before {
+		do(d)
+	}
 	d.write(t, "secrets", "")
 	d.write(t, "setup.conf", "config setup\n"+setup)
 	script := fmt.Sprintf("mount -t tmpfs t /run; mkdir -p /run/pluto; mount --bind %[1]s/usr/libexec /usr/libexec; "+
@@ -98,6 +102,25 @@ func (d *Daemon) Load(t testing.TB, conf, secrets, connection string) string {
 	addconn := d.root + "/usr/libexec/ipsec/addconn"
 	r := lab.Run(lab.Libraries(d.root), addconn, "--ctlsocket", d.dir+"/run/pluto.ctl", "--config", file, connection)
 	return strings.TrimSpace(r.Out + r.Err)
+}
+
+// Trust puts the certificate of an authority, in PEM, into the daemon's store.
+func (d *Daemon) Trust(t testing.TB, name, cert string) {
+	t.Helper()
+	file := d.write(t, "cert.pem", cert)
+	args := []string{"-A", "-d", "sql:" + d.dir + "/nss", "-n", name, "-t", "CT,,", "-a", "-i", file}
+	r := lab.Run(lab.Libraries(d.root), d.root+"/usr/bin/certutil", args...)
+	require.NoError(t, r.Failed, r.Err)
+}
+
+// Own puts a certificate of the daemon's own into its store, with its key, both in PEM.
+func (d *Daemon) Own(t testing.TB, name, cert, key string) {
+	t.Helper()
+	certs, keys, both := d.write(t, "cert.pem", cert), d.write(t, "key.pem", key), filepath.Join(d.dir, "both.p12")
+	r := lab.Run(nil, "openssl", "pkcs12", "-export", "-in", certs, "-inkey", keys, "-name", name, "-out", both, "-passout", "pass:")
+	require.NoError(t, r.Failed, r.Err)
+	r = lab.Run(lab.Libraries(d.root), d.root+"/usr/bin/pk12util", "-i", both, "-d", "sql:"+d.dir+"/nss", "-W", "", "-K", "")
+	require.NoError(t, r.Failed, r.Err+r.Out)
 }
 
 // Log returns what the daemon wrote since the last Mark.

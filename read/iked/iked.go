@@ -335,6 +335,7 @@ func (p *policy) defaults(name string) {
 		PPK:       unsaid(false, "ikev2"),
 	}
 	p.conn.Local = model.Party{Method: unsaid(ike.Certificate, "ikeauth"), ID: unsaid(ike.Identity{Kind: ike.IDHost}, "srcid")}
+	p.signs("")
 	p.conn.Remote = model.Party{Method: unsaid(ike.Certificate, "ikeauth"), ID: unsaid(ike.Identity{Kind: ike.AnyID}, "dstid")}
 	p.child = &model.Child{
 		Name:      name,

@@ -142,6 +142,17 @@ func (p *policy) authentication(word string) {
 		p.conn.Remote.Method = model.Say(ike.EAP, p.said())
 	default:
 		p.methods(ike.Certificate)
+		p.signs(word)
+	}
+}
+
+// signs has the own end sign, and send its certificate, as a word of the policy says.
+func (p *policy) signs(word string) {
+	signs, always := openiked.Signatures(word)
+	sent := map[bool]string{true: model.SentAlways, false: model.SentWhenNamed}[always]
+	p.conn.Local.Signatures, p.conn.SendCert, p.conn.AskCert = signs, unsaid(sent, "ikeauth"), unsaid(true, "ikeauth")
+	if word != "" {
+		p.conn.SendCert = model.Say(sent, p.said())
 	}
 }
 

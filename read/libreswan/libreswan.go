@@ -82,8 +82,8 @@ var irrelevant = map[string]string{
 	"leftaddresspool": "virtual addresses of roadwarriors", "leftcat": "translation by the daemon", "leftfirewall": "script",
 	"leftmodecfgclient": "virtual addresses of roadwarriors",
 	"leftmodecfgserver": "virtual addresses of roadwarriors", "leftnexthop": "route of the outer packets",
-	"leftsendcert": "form of the exchange", "leftsourceip": "source address of the gateway's own packets",
-	"leftupdown": "script that runs when the child comes up", "leftusername": "XAuth", "leftxauthclient": "XAuth",
+	"leftsourceip": "source address of the gateway's own packets",
+	"leftupdown":   "script that runs when the child comes up", "leftusername": "XAuth", "leftxauthclient": "XAuth",
 	"leftxauthserver": "XAuth",
 	"leftautheap":     "EAP", "leftinterface-ip": "address of the tunnel interface", "metric": "metric of the route",
 	"modecfgbanner": "virtual addresses of roadwarriors", "modecfgdns": "virtual addresses of roadwarriors",
@@ -93,7 +93,7 @@ var irrelevant = map[string]string{
 	"nopmtudisc": "fragmentation of the outer packet", "overlapip": "several peers with one network",
 	"pam-authorize": "XAuth", "policy-label": "security label", "labeled-ipsec": "security label",
 	"priority": "order of policies, set by hand", "remote-peer-type": "of one make of peer", "reqid": "number of the SA in the kernel",
-	"require-id-on-certificate": "identity in the certificate", "retransmit-interval": "timing", "retransmit-timeout": "timing",
+	"retransmit-interval": "timing", "retransmit-timeout": "timing",
 	"sareftrack": "of an older kernel part", "send-no-esp-tfc": "padding",
 	"send-vendorid": "vendor identifiers", "sendca": "form of the exchange", "tfc": "padding against traffic analysis", "xauthby": "XAuth",
 	"xauthfail": "XAuth", "xfrmlifetime": "timing", "enable-tcp": "IKE over TCP", "tcp-remoteport": "IKE over TCP",
@@ -422,7 +422,15 @@ func (r *reader) vti(c *model.Connection, f *table.Section, local string) {
 }
 
 func (r *reader) parties(c *model.Connection, f *table.Section, local, remote string) {
-	authby := table.Take(f, method, "authby")
+	authby := table.Take(f, func(t string) (string, error) {
+		_, err := method(t)
+		return t, err
+	}, "authby")
+	of, _ := method(authby.Value)
+	both := model.Setting[ike.Method]{Value: of, Origin: authby.Origin, At: authby.At, Why: authby.Why}
+	c.SendCert = table.Take(f, sends, local+"sendcert")
+	table.Take(f, sends, remote+"sendcert")
+	c.Remote.Loose = !table.Take(f, literal.Bool, "require-id-on-certificate").Value
 	for _, side := range []struct {
 		name  string
 		to    *model.Party
@@ -436,11 +444,36 @@ func (r *reader) parties(c *model.Connection, f *table.Section, local, remote st
 		side.to.Certificates = table.Take(f, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"cert")
 		side.to.CAs = table.Take(f, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"ca")
 		side.to.ID = table.TakeOr(f, id, func(t string) (ike.Identity, error) { return identity(t, side.noID), nil }, side.name+"id")
-		side.to.Method = table.TakeOr(f, authby.Value, method, side.name+"auth")
+		words := authby.Value
+		side.to.Method = table.TakeOr(f, of, func(t string) (ike.Method, error) {
+			words = t
+			return method(t)
+		}, side.name+"auth")
 		if side.to.Method.IsDefault() {
-			side.to.Method = authby
+			side.to.Method = both
 		}
+		signs, takes := libreswan.Signatures(words)
+		if side.to.Signatures = takes; side.to == &c.Local {
+			side.to.Signatures = signs
+		}
+		side.to.Keyed = f.Says(side.name+"rsasigkey", side.name+"ecdsakey", side.name+"pubkey", side.name+"ckaid")
 	}
+	ca := c.Remote.CAs // it is asked for by its authority alone
+	named := len(ca.Value) > 0 && ca.Value[0] != "" && ca.Value[0] != "%any"
+	c.AskCert = model.Setting[bool]{Value: named, Origin: ca.Origin, At: ca.At, Why: ca.Why}
+}
+
+// sends reads when an end sends its certificate.
+func sends(t string) (string, error) {
+	switch strings.ToLower(t) {
+	case "always", "yes", "alwayssend":
+		return model.SentAlways, nil
+	case "sendifasked", "ifasked":
+		return model.SentWhenAsked, nil
+	case "never", "no":
+		return model.SentNever, nil
+	}
+	return "", fmt.Errorf("%q is none of always, sendifasked and never", t)
 }
 
 func method(t string) (ike.Method, error) {

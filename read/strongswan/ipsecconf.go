@@ -108,7 +108,7 @@ var irrelevantConn = map[string]string{
 	"leftca2": "second authentication", "leftcert2": "second authentication", "leftcertpolicy": "policy OIDs of certificates",
 	"leftdns":    "virtual addresses of roadwarriors",
 	"leftgroups": "group membership of certificates", "leftgroups2": "group membership of certificates",
-	"leftid2": "second authentication", "leftsendcert": "form of the exchange", "leftsigkey": "public key",
+	"leftid2": "second authentication", "leftsigkey": "public key",
 	"leftrsasigkey": "public key", "leftsourceip": "virtual addresses of roadwarriors",
 	"lefthostkey": "public key", "mediation": "mediation between peers behind NAT", "mediated_by": "mediation between peers behind NAT",
 	"me_peerid":  "mediation between peers behind NAT",
@@ -323,6 +323,9 @@ func (r *ipsecConf) ikeLife(c *model.Connection, f *table.Section) {
 
 func (r *ipsecConf) parties(c *model.Connection, f *table.Section, local, remote string) {
 	authby := table.Take(f, parseAuth, "authby")
+	c.SendCert = table.Take(f, sends, local+"sendcert")
+	c.AskCert = model.Unsaid(true, software+" default of ipsec.conf conn")
+	table.Take(f, sends, remote+"sendcert")
 	for _, side := range []struct {
 		name  string
 		to    *model.Party
@@ -344,15 +347,20 @@ func (r *ipsecConf) parties(c *model.Connection, f *table.Section, local, remote
 			func(t string) (ike.Identity, error) { return ParseIdentity(strings.TrimPrefix(t, "%")), nil },
 			side.name+"id",
 		)
-		side.to.Method = table.TakeOr(f, authby.Value, parseAuth, side.name+"auth")
+		side.to.Method = table.TakeOr(f, authby.Value, func(t string) (ike.Method, error) {
+			side.to.Signatures, side.to.Chain = strongswan.Signatures(t)
+			return parseAuth(t)
+		}, side.name+"auth")
+		side.to.Keyed = f.Says(side.name+"sigkey", side.name+"rsasigkey")
 		if side.to.Method.IsDefault() {
 			side.to.Method = authby
 		}
 	}
+	ownSignatures(&c.Local)
 }
 
 func parseAuth(t string) (ike.Method, error) {
-	switch first, _, _ := strings.Cut(t, "-"); first {
+	switch first, _, _ := strings.Cut(strings.TrimPrefix(t, "ike:"), "-"); first {
 	case "psk", "secret":
 		return ike.PSK, nil
 	case "pubkey",
@@ -363,12 +371,8 @@ func parseAuth(t string) (ike.Method, error) {
 		"bliss",
 		"ed25519",
 		"ed448",
-		"ike:pubkey",
-		"ike:rsa",
-		"ike:ecdsa",
-		"never",
 		"rsa/pss",
-		"ike:rsa/pss":
+		"never":
 		return ike.Certificate, nil
 	case "eap":
 		return ike.EAP, nil

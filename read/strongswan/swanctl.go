@@ -93,7 +93,7 @@ func looksLikeSwanctl(f *source.File) (int, string) {
 // The options that are read and have no bearing on what an auditor asks, each with the reason.
 var irrelevantConnection = map[string]string{
 	"pull": "direction of the mode config exchange", "dscp": "marking of IKE packets",
-	"send_certreq": "form of the exchange", "send_cert": "form of the exchange", "vips": "virtual addresses of roadwarriors",
+	"vips":      "virtual addresses of roadwarriors",
 	"pools":     "virtual addresses of roadwarriors",
 	"mediation": "mediation between peers behind NAT", "mediated_by": "mediation between peers behind NAT",
 	"mediation_peer": "mediation between peers behind NAT",
@@ -253,6 +253,8 @@ func (r *swanctl) connection(s *section) {
 	}, "childless")
 	c.PPK = table.Take(f, func(string) (bool, error) { return true, nil }, "ppk_id")
 	c.PPKRequired = table.Take(f, literal.Bool, "ppk_required")
+	c.SendCert = table.Take(f, sends, "send_cert")
+	c.AskCert = table.Take(f, literal.Bool, "send_certreq")
 	c.Tries = table.Take(f, number, "keyingtries")
 	c.Reauth = table.Take(f, literal.Time, "reauth_time")
 	c.Rekey = table.Take(f, literal.Time, "rekey_time")
@@ -336,13 +338,15 @@ func (r *swanctl) party(f *table.Section, subs []*section, noID ike.Identity, si
 	if side == "remote" {
 		byDefault = ike.AnyMethod
 	}
+	var signs, chain ike.Signatures
 	p := model.Party{
 		Method: table.TakeOr(f, byDefault, func(t string) (ike.Method, error) {
 			if strings.EqualFold(t, "psk") {
 				return ike.PSK, nil
 			}
-			switch first, _, _ := strings.Cut(t, "-"); first {
-			case "pubkey", "rsa", "ecdsa", "bliss", "ed25519", "ed448", "ike:pubkey", "ike:rsa", "ike:ecdsa", "any":
+			signs, chain = strongswan.Signatures(t)
+			switch first, _, _ := strings.Cut(strings.TrimPrefix(t, "ike:"), "-"); first {
+			case "pubkey", "rsa", "rsa/pss", "ecdsa", "bliss", "ed25519", "ed448", "any":
 				return ike.Certificate, nil
 			case "eap":
 				return ike.EAP, nil
@@ -357,7 +361,11 @@ func (r *swanctl) party(f *table.Section, subs []*section, noID ike.Identity, si
 	p.Certificates = table.Take(f, files, "certs")
 	p.CAs = table.Take(f, files, "cacerts")
 	table.Take(f, table.Word, "revocation")
-	table.Take(f, table.Word, "pubkeys")
+	p.Keyed = table.Take(f, table.Word, "pubkeys").Value != ""
+	p.Signatures, p.Chain = signs, chain
+	if side == "local" {
+		ownSignatures(&p)
+	}
 	for _, sub := range subs {
 		if name := strings.ToLower(sub.name); strings.HasPrefix(name, "cert") || strings.HasPrefix(name, "cacert") {
 			table.TakeOr(r.of(sub, f.Path+".cert", f.Scope, f.Unsure, nil), "", table.Word, "file")
@@ -367,6 +375,28 @@ func (r *swanctl) party(f *table.Section, subs []*section, noID ike.Identity, si
 	}
 	f.Rest(irrelevantParty)
 	return p
+}
+
+// ownSignatures has an end sign as the daemon does: a type of key alone rules nothing out.
+func ownSignatures(p *model.Party) {
+	of := p.Signatures
+	if rsa := of & (ike.RSAv15 | ike.RSAPSS); of == 0 || rsa == ike.RSAv15|ike.RSAPSS || of&ike.ECDSA == ike.ECDSA || of == ike.EdDSA {
+		p.Signatures = strongswan.Plain
+	}
+	p.Chain, p.Otherwise = 0, strongswan.Classic
+}
+
+// sends reads when an end sends its certificate.
+func sends(t string) (string, error) {
+	switch strings.ToLower(t) {
+	case "always", "yes":
+		return model.SentAlways, nil
+	case "ifasked":
+		return model.SentWhenAsked, nil
+	case "never", "no":
+		return model.SentNever, nil
+	}
+	return "", fmt.Errorf("%q is none of always, ifasked and never", t)
 }
 
 func splitList(t string) []string {

@@ -61,6 +61,13 @@ func (s *Section) Lookup(key string) *Value {
 	return nil
 }
 
+// Says reports whether one of some keys has a value that is no word of the daemon's, which begins with "%". It takes none of them.
+func (s *Section) Says(keys ...string) bool {
+	return slices.ContainsFunc(s.Values, func(v *Value) bool {
+		return slices.Contains(keys, v.Key) && v.Text != "" && !strings.HasPrefix(v.Text, "%")
+	})
+}
+
 // Take returns the setting of a key where it is said, by whichever of its names; otherwise the daemon's default, which stands in its table.
 // A value that the daemon cannot parse makes it refuse the whole connection.
 func Take[T any](s *Section, parse func(string) (T, error), key string) model.Setting[T] {

@@ -1,0 +1,43 @@
+package libreswan
+
+import (
+	"strings"
+
+	"toril/ike"
+)
+
+// Signatures returns what "authby" allows: what the daemon signs with, which is RSA wherever that is allowed, whatever its key is, and what
+// it takes of its peer (asked of 4.10).
+func Signatures(authby string) (signs, takes ike.Signatures) {
+	for word := range strings.SplitSeq(strings.ToLower(authby), ",") {
+		switch strings.TrimSpace(word) {
+		case "rsasig", "rsa":
+			takes |= ike.RSAv15 | ike.RSAPSS
+		case "rsa-sha1":
+			takes |= ike.RSASHA1
+		case "rsa-sha2":
+			takes |= ike.RSAPSS
+		case "rsa-sha2_256":
+			takes |= ike.PSS256
+		case "rsa-sha2_384":
+			takes |= ike.PSS384
+		case "rsa-sha2_512":
+			takes |= ike.PSS512
+		case "ecdsa", "ecdsa-sha2":
+			takes |= ike.ECDSA
+		case "ecdsa-sha2_256":
+			takes |= ike.ECDSA256
+		case "ecdsa-sha2_384":
+			takes |= ike.ECDSA384
+		case "ecdsa-sha2_512":
+			takes |= ike.ECDSA512
+		}
+	}
+	if takes&ike.RSASHA1 != 0 { // RSASSA-PKCS1-v1_5 is taken, with any hash that is told the peer
+		takes |= ike.RSAv15 & takes.Hashes()
+	}
+	if signs = takes & (ike.RSAv15 | ike.RSAPSS); signs == 0 {
+		signs = takes
+	}
+	return signs, takes
+}

@@ -1,0 +1,373 @@
+//go:build lab
+
+package negotiation
+
+import (
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/rsa"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"fmt"
+	"math/big"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"toril/lab"
+	"toril/lab/charon"
+	"toril/lab/iked"
+	"toril/lab/pluto"
+)
+
+// pairsWithCertificates are pairs whose ends show certificates: a line each, a name and what either end says, as in pairsOfOpenIKED. "cert"
+// is which certificate it has: rsa, ec (P-256), ec384, bare (which names nobody but its subject), other (of an authority that nobody
+// trusts unless "ca" says so). "ca" is the authority that it trusts, "has" the certificate of its
+// peer that lies beside its own. Behind a name with "?" nothing comes up for what no file tells: the store of Libreswan is not among them.
+const pairsWithCertificates = `
+rsa | S | S
+rsa-with-Libreswan | S | L
+rsa-with-OpenIKED | S | O
+rsa-of-Libreswan | L | L
+rsa-of-OpenIKED | O | O
+rsa-of-both | L | O
+ec | S cert=ec | S cert=ec
+ec-with-Libreswan? | S cert=ec | L cert=ec
+ec-with-OpenIKED | S cert=ec | O cert=ec
+ec-of-Libreswan? | L cert=ec | L cert=ec
+ec-of-OpenIKED | O cert=ec | O cert=ec
+ec-of-both? | L cert=ec | O cert=ec
+ec384-with-Libreswan? | S cert=ec384 | L cert=ec384
+ec384-with-OpenIKED | S cert=ec384 | O cert=ec384
+ec-and-rsa | S cert=ec | L
+ec-and-rsa-with-OpenIKED | S cert=ec | O
+ec-and-rsa-of-both? | L cert=ec | O
+rsa-alone-and-ec? | L authby=rsasig | L cert=ec
+rsa-alone-with-ec-of-strongSwan | S cert=ec | L authby=rsasig
+ec-alone-with-rsa-of-strongSwan | S | L authby=ecdsa cert=ec
+rsa-with-sha1 | L authby=rsa-sha1 | L authby=rsa-sha1
+rsa-with-sha1-and-sha2 | L authby=rsa-sha1 | L authby=rsa-sha2
+rsa-with-sha1-and-both | L authby=rsa-sha1 | L
+rsa-with-sha1-with-strongSwan | S | L authby=rsa-sha1
+rsa-with-sha2-512-and-256 | L authby=rsa-sha2_512 | L authby=rsa-sha2_256
+rsa-with-sha2-512-with-strongSwan | S | L authby=rsa-sha2_512
+rsa-with-sha1-with-OpenIKED | L authby=rsa-sha1 | O
+rsa-with-sha2-with-OpenIKED | L authby=rsa-sha2 | O
+rsasig-with-OpenIKED | L authby=rsasig | O
+rsa-word-of-OpenIKED | S | O rsa
+rsa-word-of-OpenIKED-with-Libreswan | L | O rsa
+rsa-word-of-OpenIKED-alone | O rsa | O
+rfc7427-word-of-OpenIKED | O rfc7427 | O
+rfc7427-and-rsa-words-of-OpenIKED | O rfc7427 | O rsa
+rfc7427-word-of-OpenIKED-with-strongSwan | S | O rfc7427
+rfc7427-word-of-OpenIKED-with-Libreswan | L | O rfc7427
+ecdsa256-word-of-OpenIKED | S cert=ec | O cert=ec ecdsa256
+ecdsa256-word-of-OpenIKED-and-an-rsa-key | S | O ecdsa256
+ecdsa256-word-of-OpenIKED-with-Libreswan | L cert=ec | O cert=ec ecdsa256
+names-only-its-subject | S cert=bare | S
+names-only-its-subject-with-Libreswan | S cert=bare | L
+names-only-its-subject-at-Libreswan? | S | L cert=bare
+names-only-its-subject-of-Libreswan? | L cert=bare | L
+names-only-its-subject-with-OpenIKED | S cert=bare | O
+names-only-its-subject-at-OpenIKED? | S | O cert=bare
+names-only-its-subject-of-OpenIKED? | O cert=bare | O
+need-not-name-it | L cert=bare | L require-id-on-certificate=no
+subject-as-the-identity | S id=O=Harbour,_CN=a_rsa | S peer=O=Harbour,_CN=a_rsa
+subject-as-the-identity-with-Libreswan | S id=O=Harbour,_CN=a_rsa | L rightid="O=Harbour,CN=a_rsa"
+subject-unsaid | S id= | S peer=O=Harbour,_CN=a_rsa
+subject-unsaid-and-any | S id= | S peer=%any
+subject-unsaid-and-a-name | S id= | S
+subject-unsaid-with-Libreswan | S id= | L rightid=%fromcert
+subject-of-Libreswan | S peer=O=Harbour,_CN=b_rsa | L leftid=%fromcert
+subject-of-Libreswan-unsaid | S peer=O=Harbour,_CN=b_rsa | L -leftid
+subject-of-Libreswan-and-a-name | S | L leftid=%fromcert
+subject-of-both-at-Libreswan | L leftid=%fromcert rightid=%fromcert | L leftid=%fromcert rightid=%fromcert
+subject-at-OpenIKED | O srcid /O=Harbour/CN=a_rsa | O dstid /O=Harbour/CN=a_rsa
+authority-that-nobody-trusts | S cert=other | S
+authority-that-nobody-trusts-with-Libreswan? | S cert=other | L
+authority-that-nobody-trusts-of-Libreswan? | S | L cert=other
+authority-that-nobody-trusts-with-OpenIKED | S cert=other | O
+authority-that-nobody-trusts-of-OpenIKED | S | O cert=other
+authority-that-one-trusts | S cert=other | S ca=other
+authority-that-one-trusts-with-OpenIKED | S cert=other | O ca=other
+key-at-one-end | S auth=psk | S
+key-at-one-end-with-Libreswan | S auth=psk | L
+key-at-one-end-of-Libreswan | S | L authby=secret
+key-asked-for-by-one | S peer-auth=psk | L
+key-at-one-end-of-OpenIKED | S | O psk harbour
+v1 | S version=1 | S version=1
+v1-with-Libreswan | S version=1 | L ikev2=no
+v1-of-Libreswan | L ikev2=no | L ikev2=no
+v1-ec-with-Libreswan | S version=1 cert=ec | L ikev2=no cert=ec
+v1-ec-of-Libreswan? | L ikev2=no cert=ec | L ikev2=no cert=ec
+subject-unsaid-and-a-name-at-Libreswan | S id= | L
+subject-unsaid-and-a-name-at-OpenIKED | S id= | O
+subject-and-a-name-of-Libreswan | L leftid=%fromcert | L
+subject-of-Libreswan-and-a-name-at-OpenIKED | L leftid=%fromcert | O
+subject-of-Libreswan-and-OpenIKED | L leftid=%fromcert | O dstid /O=Harbour/CN=a_rsa
+sent-always | S send=always | L
+asked-for-by-its-authority | S | L rightca="O=Harbour,CN=Harbour CA"
+asked-for-by-the-same-authority | S | L rightca=%same
+asked-for-by-any-authority | S | L rightca=%any
+asked-for-of-OpenIKED | O | L rightca="O=Harbour,CN=Harbour CA"
+never-sent | S send=never | S
+never-sent-to-Libreswan | S send=never | L rightca=%same
+never-sent-by-Libreswan | S | L leftsendcert=never
+always-sent-by-Libreswan | S | L leftsendcert=always
+never-sent-by-Libreswan-to-OpenIKED | L leftsendcert=never | O
+v1-sent-always | S version=1 send=always | L ikev2=no
+v1-asked-for | S version=1 | L ikev2=no rightca=%same
+ecdsa | S cert=ec | L cert=ec authby=ecdsa
+ecdsa-sent-always | S cert=ec send=always | L cert=ec authby=ecdsa
+ecdsa-with-OpenIKED | L cert=ec authby=ecdsa | O cert=ec
+ecdsa-with-an-rsa-key-of-OpenIKED | L cert=ec authby=ecdsa | O
+ecdsa-of-Libreswan | L cert=ec authby=ecdsa | L cert=ec authby=ecdsa
+ecdsa-at-one | L authby=rsasig | L cert=ec authby=ecdsa
+ecdsa-first? | L cert=ec authby=ecdsa,rsasig | L authby=rsasig,ecdsa
+ecdsa-with-an-rsa-key? | L authby=ecdsa | L cert=ec authby=ecdsa
+rsa-sha2-of-Libreswan | L authby=rsa-sha2 | L authby=rsa-sha2
+rsa-sha2-and-any | L authby=rsa-sha2 | L
+rsa-sha2-with-strongSwan | S send=always | L authby=rsa-sha2
+rsa-sha1-sent-always | S send=always | L authby=rsa-sha1
+rsa-sha1-and-sha2-with-strongSwan | S send=always | L authby=rsa-sha1,rsa-sha2
+pss-of-strongSwan | S send=always auth=rsa/pss | L authby=rsa-sha2
+pss-of-strongSwan-with-sha2-512 | S send=always auth=rsa/pss-sha512 | L authby=rsa-sha2_512
+pss-of-strongSwan-with-other-sha2 | S send=always auth=rsa/pss-sha256 | L authby=rsa-sha2_512
+pss-of-strongSwan-and-any | S send=always auth=rsa/pss | L
+pss-of-strongSwan-with-OpenIKED | S send=always auth=rsa/pss | O
+rsa-of-strongSwan-with-sha2-512 | S send=always auth=rsa-sha512 | L
+asks-for-ecdsa | S peer-auth=ecdsa | S
+asks-for-rsa | S peer-auth=rsa | S
+asks-for-ecdsa-of-Libreswan | S peer-auth=ecdsa send=always | L
+asks-for-pss-of-Libreswan | S peer-auth=rsa/pss send=always | L
+asks-for-pss | S peer-auth=rsa/pss | S
+asks-for-ecdsa-of-OpenIKED | S peer-auth=ecdsa send=always | O
+rfc7427-word-of-OpenIKED-with-rsa-sha2 | L authby=rsa-sha2 | O rfc7427
+ecdsa256-word-of-OpenIKED-with-ecdsa | L cert=ec authby=ecdsa | O cert=ec ecdsa256
+rfc7427-word-of-OpenIKED-with-ecdsa | L cert=ec authby=ecdsa | O cert=ec rfc7427
+ecdsa256-word-of-OpenIKED-alone | O cert=ec ecdsa256 | O cert=ec
+ecdsa256-word-of-OpenIKED-at-both | O cert=ec ecdsa256 | O cert=ec ecdsa256
+ecdsa256-word-of-OpenIKED-and-a-longer-key | O cert=ec384 | O cert=ec ecdsa256
+v1-ecdsa | L ikev2=no cert=ec authby=ecdsa | L ikev2=no cert=ec authby=ecdsa
+v1-ecdsa-with-strongSwan | S version=1 cert=ec send=always | L ikev2=no cert=ec authby=ecdsa
+not-asked-for | S certreq=no | S
+not-asked-for-by-strongSwan | S certreq=no | L rightca=%same
+not-asked-for-by-strongSwan-of-OpenIKED | S certreq=no | O
+rsa-word-of-OpenIKED-that-is-asked | L rightca=%same | O rsa
+rsa-word-of-OpenIKED-and-sha1 | L rightca=%same authby=rsa-sha1 | O rsa
+ecdsa-alone-and-any | L | L cert=ec authby=ecdsa
+ecdsa-alone-and-any-with-such-a-key | L cert=ec | L cert=ec authby=ecdsa
+subject-unsaid-and-a-name-sent-to-Libreswan | S id= send=always | L
+v1-rsa-sha2-of-Libreswan | L ikev2=no authby=rsa-sha2 | L ikev2=no authby=rsa-sha2
+v1-rsa-sha1-of-Libreswan | L ikev2=no authby=rsa-sha1 | L ikev2=no authby=rsa-sha1
+v1-rsa-sha2-with-strongSwan | S version=1 send=always | L ikev2=no authby=rsa-sha2
+v1-never-sent | S version=1 send=never | S version=1
+v1-not-asked-for | S version=1 certreq=no | S version=1
+v1-subject-unsaid | S version=1 id= | S version=1 peer=O=Harbour,_CN=a_rsa
+has-no-such-key | S auth=ecdsa | S
+has-such-a-key | S auth=rsa | S
+hashes-of-pss | S auth=rsa/pss-sha384-sha256 send=always | L authby=rsa-sha2_256
+hashes-of-rsa | S auth=rsa-sha256 send=always | L authby=rsa-sha1
+hashes-of-pubkey | S auth=pubkey-sha512 send=always | L authby=rsasig
+asks-for-other-hashes | S peer-auth=rsa-sha512 | S auth=rsa-sha256
+asks-for-these-hashes | S peer-auth=rsa-sha512 | S
+asks-for-pss-of-sha2-512 | S peer-auth=rsa/pss-sha512 | S
+asks-for-pss-of-sha2-512-and-gets-it | S peer-auth=rsa/pss-sha512 | S auth=rsa/pss-sha512
+asks-for-pss-of-sha2-512-of-Libreswan? | S peer-auth=rsa/pss-sha512 send=always | L
+asks-for-pss-of-sha2-256-of-Libreswan? | S peer-auth=rsa/pss-sha256 send=always | L
+asks-for-ecdsa-of-sha2-384 | S peer-auth=ecdsa-sha384 | S cert=ec
+asks-for-ecdsa-of-sha2-256 | S peer-auth=ecdsa-sha256 | S cert=ec
+names-only-its-subject-and-any | S cert=bare | S peer=%any
+names-only-its-subject-and-that-is-expected | S cert=bare | S peer=O=Harbour,_CN=a_bare
+has-its-peers | S send=never | S has=rsa
+has-its-peers-and-asks-not | S certreq=no has=rsa | S
+asks-for-ecdsa-of-a-size | S peer-auth=ecdsa-256 | S
+asks-for-ecdsa-of-a-size-and-gets-it | S peer-auth=ecdsa-256 | S cert=ec
+asks-for-rsa-of-a-size | S peer-auth=rsa-2048 | S
+asks-for-hashes-of-ike-alone | S peer-auth=ike:rsa-sha512 | S
+asks-for-hashes-of-ike-alone-and-gets-them | S peer-auth=ike:rsa-sha512 | S auth=rsa-sha512
+asks-for-hashes-of-ike-alone-and-gets-others | S peer-auth=ike:rsa-sha512 | S auth=rsa-sha256
+asks-for-pss-of-ike-alone-of-Libreswan | S peer-auth=ike:rsa/pss-sha512 send=always | L
+asks-for-hashes-of-the-certificate | S peer-auth=rsa-sha256 | S
+asks-for-hashes-of-the-certificate-of-OpenIKED | S peer-auth=rsa-sha256 | O
+v1-aggressive-of-Libreswan | L ikev2=no aggressive=yes ike=aes-sha1;modp2048 | L ikev2=no aggressive=yes ike=aes-sha1;modp2048
+`
+
+// shows is a certificate of the laboratory and its key.
+type shows struct {
+	cert, key []byte // PEM
+	signer    crypto.Signer
+	x509      *x509.Certificate
+}
+
+// issue makes a certificate; by is nil for an authority.
+func issue(t testing.TB, cn string, key crypto.Signer, by *shows, names ...string) *shows {
+	t.Helper()
+	number, err := rand.Int(rand.Reader, big.NewInt(1<<62))
+	require.NoError(t, err)
+	c := &x509.Certificate{
+		SerialNumber: number, Subject: pkix.Name{CommonName: cn, Organization: []string{"Harbour"}},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour),
+		DNSNames: names, KeyUsage: x509.KeyUsageDigitalSignature,
+	}
+	parent, signer := c, key
+	if by == nil {
+		c.IsCA, c.BasicConstraintsValid, c.KeyUsage = true, true, x509.KeyUsageCertSign|x509.KeyUsageCRLSign
+	} else {
+		parent, signer = by.x509, by.signer
+	}
+	der, err := x509.CreateCertificate(rand.Reader, c, parent, key.Public(), signer)
+	require.NoError(t, err)
+	parsed, err := x509.ParseCertificate(der)
+	require.NoError(t, err)
+	pkcs8, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	private := pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: pkcs8})
+	return &shows{pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), private, key, parsed}
+}
+
+// wallet is what the ends of the pairs show: certificates by "a rsa", and authorities by "main" and "other".
+type wallet map[string]*shows
+
+func newWallet(t testing.TB) wallet {
+	t.Helper()
+	rsaKey := func() crypto.Signer {
+		k, err := rsa.GenerateKey(rand.Reader, 2048)
+		require.NoError(t, err)
+		return k
+	}
+	ec := func(c elliptic.Curve) crypto.Signer {
+		k, err := ecdsa.GenerateKey(c, rand.Reader)
+		require.NoError(t, err)
+		return k
+	}
+	w := wallet{"main": issue(t, "Harbour CA", rsaKey(), nil), "other": issue(t, "Island CA", rsaKey(), nil)}
+	for _, who := range []string{"a", "b"} {
+		name := who + ".example"
+		w[who+" rsa"] = issue(t, who+" rsa", rsaKey(), w["main"], name) // no two of one subject: a store of NSS keeps them together
+		w[who+" ec"] = issue(t, who+" ec", ec(elliptic.P256()), w["main"], name)
+		w[who+" ec384"] = issue(t, who+" ec384", ec(elliptic.P384()), w["main"], name)
+		w[who+" bare"] = issue(t, who+" bare", rsaKey(), w["main"])
+		w[who+" other"] = issue(t, who+" other", rsaKey(), w["other"], name)
+	}
+	return w
+}
+
+// end writes one end of a pair, and what it is given beside: files, of which those below "private" are not for others to read.
+func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files map[string]string) {
+	t.Helper()
+	var rest []string
+	names := [...]string{"", "a", "b"}
+	cert, ca, has := "rsa", "main", (*shows)(nil)
+	for _, word := range strings.Fields(strings.ReplaceAll(text, "Harbour CA", "Harbour_CA")) {
+		if v, ok := strings.CutPrefix(word, "cert="); ok {
+			cert = v
+		} else if v, ok := strings.CutPrefix(word, "has="); ok {
+			has = w[names[peer]+" "+v]
+		} else if v, ok := strings.CutPrefix(word, "ca="); ok {
+			ca = v
+		} else {
+			rest = append(rest, word)
+		}
+	}
+	own := w[names[me]+" "+cert]
+	kind, says := rest[0], rest[1:]
+	switch kind {
+	case "S":
+		e := end{version: "2", local: fmt.Sprintf("10.%d.0.0/16", me), remote: fmt.Sprintf("10.%d.0.0/16", peer), localAuth: "pubkey",
+			remoteAuth: "pubkey", localID: names[me] + ".example", remoteID: names[peer] + ".example", psk: "harbour light of the old town",
+			certs: "own.pem"}
+		for _, one := range says {
+			key, value, _ := strings.Cut(one, "=")
+			*map[string]*string{"version": &e.version, "id": &e.localID, "peer": &e.remoteID, "auth": &e.localAuth,
+				"peer-auth": &e.remoteAuth, "send": &e.sendCert, "certreq": &e.sendCertReq}[key] = strings.ReplaceAll(value, "_", " ")
+		}
+		files = map[string]string{
+			"swanctl.conf": e.text(fmt.Sprintf("10.0.0.%d", me), fmt.Sprintf("10.0.0.%d", peer), me, peer),
+			"x509/own.pem": string(own.cert), "x509ca/ca.pem": string(w[ca].cert), "private/own.pem": string(own.key),
+		}
+		if has != nil {
+			files["x509/peer.pem"] = string(has.cert)
+		}
+		return kind, files
+	case "L":
+		lines := []string{"-authby", "pfs=no", "leftid=@" + names[me] + ".example", "rightid=@" + names[peer] + ".example",
+			"leftcert=" + names[me] + "-" + cert}
+		files = libreText(strings.Join(append(lines, says...), " "), me, peer)
+		files["ipsec.conf"] = strings.NewReplacer("a_rsa", "a rsa", "Harbour_CA", "Harbour CA").Replace(files["ipsec.conf"])
+		return kind, files
+	}
+	_, files = endOfIked(t, "O "+strings.Join(says, " "), me, peer)
+	if len(says) == 0 || says[0] != "psk" {
+		files["iked.conf"] = strings.Replace(files["iked.conf"], `psk "harbour light of the old town"`, "", 1)
+	}
+	files["certs/own.crt"], files["ca/ca.crt"], files["private/local.key"] = string(own.cert), string(w[ca].cert), string(own.key)
+	files["iked.conf"] = regexp.MustCompile(`/O=\w+/CN=(\w)_(\w+)`).ReplaceAllString(files["iked.conf"], `"/O=Harbour/CN=$1 $2"`)
+	return kind, files
+}
+
+func TestPairsWithCertificates(t *testing.T) {
+	tally := lab.NewTally(t, "negotiation: named pairs with certificates, either end as the initiator")
+	t.Parallel()
+	nsA, nsB := lab.Wire(t, "certs")
+	w := newWallet(t)
+	start := func(kind, name, ns string) daemon { // only one daemon at a time has the ports
+		switch kind {
+		case "S":
+			return swan{charon.Start(t, name, ns, "")}
+		case "L":
+			return &libre{Daemon: pluto.Start(t, name, ns, ikev1Accepted, func(d *pluto.Daemon) {
+				d.Trust(t, "main", string(w["main"].cert))
+				for key, s := range w {
+					if who, what, ok := strings.Cut(key, " "); ok && who == name {
+						d.Own(t, who+"-"+what, string(s.cert), string(s.key))
+					}
+				}
+			})}
+		}
+		return &obsd{Daemon: iked.Start(t, name, ns)}
+	}
+	type both struct {
+		kinds string
+		p     pairOf
+	}
+	var all []both
+	for line := range strings.Lines(strings.TrimSpace(pairsWithCertificates)) {
+		parts := strings.Split(strings.TrimSpace(line), "|")
+		name, open := strings.CutSuffix(strings.TrimSpace(parts[0]), "?")
+		one := both{p: pairOf{name: name, open: open}}
+		var k1, k2 string
+		k1, one.p.a = w.end(t, parts[1], 1, 2)
+		k2, one.p.b = w.end(t, parts[2], 2, 1)
+		one.kinds = k1 + k2
+		all = append(all, one)
+	}
+	require.NotEmpty(t, all)
+	kinds := map[string]bool{}
+	for _, one := range all {
+		kinds[one.kinds] = true
+	}
+	kept := newRecord(t, "makes-certificates")
+	kept.most = len(all)
+	for _, k := range []string{"SS", "SL", "SO", "LL", "LO", "OL", "OO"} {
+		if !kinds[k] {
+			continue
+		}
+		one, two := start(k[:1], "a", nsA), start(k[1:], "b", nsB)
+		for _, b := range slices.DeleteFunc(slices.Clone(all), func(b both) bool { return b.kinds != k }) {
+			b.p.try(t, tally, one, two, kept)
+		}
+		one.Stop() // the others want their ports
+		two.Stop()
+		delete(kinds, k)
+	}
+	assert.Empty(t, kinds, "every kind of pair was tried")
+}

@@ -1,0 +1,235 @@
+package negotiate
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"toril/ike"
+	"toril/model"
+)
+
+// bySubject reports whether an end shows the subject of its certificate, given or not: it names one, and no identity.
+func (a *attempt) bySubject(s side) bool {
+	return s.c.Local.Method.Value == ike.Certificate && s.c.Local.ID.Value.Kind == ike.NoID && len(s.c.Local.Certificates.Value) > 0
+}
+
+// namedToo reports whether an end takes the subject that its peer shows for the name that it expects, as the certificate has both.
+func (a *attempt) namedToo(who, whom side, id ike.Identity) bool {
+	want := whom.c.Remote.ID.Value
+	return whom.c.Daemon.TakesNamed && id.Kind == ike.IDDN && want.Definite() &&
+		slices.ContainsFunc(who.Gateway.CertificatesOf(who.c), func(c *model.Certificate) bool { return c.Subject == id && c.Shows(want) })
+}
+
+// signing are both ends, each as the one that signs, with its peer that verifies.
+func (a *attempt) signing() (out [][2]side) {
+	for _, ends := range [][2]side{{a.i, a.r}, {a.r, a.i}} {
+		if ends[0].c.Local.Method.Value == ike.Certificate {
+			out = append(out, ends)
+		}
+	}
+	return out
+}
+
+// signatures asks whether each end signs in a way that the other takes (RFC 7427).
+func (a *attempt) signatures() *Failure {
+	for _, ends := range a.signing() {
+		who, whom := ends[0], ends[1]
+		signs, takes := a.signs(who, whom), whom.c.Remote.Signatures.Or(ike.Signed)
+		for _, s := range []struct {
+			side
+			of *ike.Signatures
+		}{{who, &signs}, {whom, &takes}} {
+			switch both := ike.RSAv15 | ike.RSAPSS; {
+			case a.Version != ike.V1 || !s.c.Daemon.OneMethodV1:
+			case *s.of&both == both:
+				*s.of = ike.RSAv15
+			case s.of == &signs && *s.of&ike.RSAv15 == ike.RSAv15: // what its peer signs with
+			default:
+				return a.unsigned(who, whom,
+					fmt.Sprintf("of IKEv1 the daemon of %s signs with RSA and any hash alone, and it is set to %s", s.name(), *s.of),
+					fmt.Sprintf("on %s allow RSA with any hash, or rather set IKEv2 on both", s.name()))
+			}
+		}
+		if signs&takes == 0 {
+			return a.unsigned(who, whom,
+				fmt.Sprintf("%s signs with %s, and %s takes no other signature than %s", who.name(), signs, whom.name(), takes),
+				fmt.Sprintf("have %s take signatures of %s", whom.name(), signs),
+				fmt.Sprintf("have %s sign with %s", who.name(), takes))
+		}
+		chain := whom.c.Remote.Chain
+		if shows := who.Gateway.CertificatesOf(who.c); chain != 0 && len(shows) > 0 && byAlgorithm(shows[0].Signature)&chain == 0 {
+			return a.unsigned(who, whom, fmt.Sprintf("the certificate of %s is signed with %s, and %s takes no other signature than %s, "+
+				"of certificates too", who.name(), byAlgorithm(shows[0].Signature), whom.name(), chain),
+				fmt.Sprintf("have %s ask for this of the IKE SA alone", whom.name()))
+		}
+	}
+	return nil
+}
+
+// signs is how an end signs, as far as the type of its key is known.
+func (a *attempt) signs(who, whom side) ike.Signatures {
+	key, first := ike.Signed, ike.Signed // the ways of its key, and those with the hash that is as strong as the key
+	if shows := who.Gateway.CertificatesOf(who.c); len(shows) > 0 {
+		key = ike.ByKey(shows[0].KeyType)
+		first = strongEnough(shows[0])
+	}
+	signs, otherwise := who.c.Local.Signatures.Or(ike.Signed)&key, who.c.Local.Otherwise&key
+	if signs == 0 {
+		signs = cmp.Or(otherwise, key)
+	}
+	if a.Version == ike.V1 { // which does not say how it is signed
+		return signs
+	}
+	if rsa := ike.RSAv15 | ike.RSAPSS; who.c.Daemon.SignsAlike && who.End == a.r.End && signs&rsa != 0 {
+		if alike := a.signs(whom, who) & signs & rsa; alike != 0 {
+			return alike
+		}
+	}
+	told := ike.Signed // with the hashes that its peer says it knows
+	if whom.c.Daemon.TellsHashes || whom.c.Daemon.TellsAsked && whom.End == a.i.End {
+		told = whom.c.Remote.Signatures.Hashes()
+	}
+	switch {
+	case otherwise != 0 && signs&told == 0:
+		return otherwise
+	case signs&told == 0: // it is not taken
+		return signs
+	case otherwise != 0 && signs&told&first != 0:
+		return signs & told & first
+	}
+	return signs & told
+}
+
+// strongEnough are the signatures with the hash that is about as strong as a key (strongSwan 5.9.8, asked).
+func strongEnough(c *model.Certificate) ike.Signatures {
+	switch {
+	case c.KeyType == "RSA" && c.KeyBits < 3072, c.KeyType == "ECDSA" && c.KeyBits <= 256:
+		return ike.RSA256.Hashes() | ike.ECDSAMethod
+	case c.KeyType == "RSA" && c.KeyBits < 7680, c.KeyType == "ECDSA" && c.KeyBits <= 384:
+		return ike.RSA384.Hashes() | ike.ECDSAMethod
+	case c.KeyType == "RSA", c.KeyType == "ECDSA":
+		return ike.RSA512.Hashes() | ike.ECDSAMethod
+	}
+	return ike.Signed
+}
+
+// byAlgorithm is the signature of a certificate, by its name: "SHA256-RSA", "ECDSA-SHA384"; of another all.
+func byAlgorithm(name string) ike.Signatures {
+	hash := ike.Signed
+	for word, of := range map[string]ike.Signatures{"SHA1": ike.RSASHA1, "SHA256": ike.RSA256 | ike.PSS256 | ike.ECDSA256,
+		"SHA384": ike.RSA384 | ike.PSS384 | ike.ECDSA384, "SHA512": ike.RSA512 | ike.PSS512 | ike.ECDSA512} {
+		if strings.Contains(name, word) {
+			hash = of
+		}
+	}
+	switch {
+	case strings.Contains(name, "PSS"):
+		return hash & ike.RSAPSS
+	case strings.Contains(name, "ECDSA"):
+		return hash & ike.ECDSA
+	case strings.Contains(name, "RSA"):
+		return hash & ike.RSAv15
+	}
+	return hash
+}
+
+// unsigned is the failure of a signature that is not taken.
+func (a *attempt) unsigned(who, whom side, why string, changes ...string) *Failure {
+	return &Failure{
+		Topic: Method, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Why: why, Changes: changes,
+		Lines: ordered(a, who, who.c.Local.Method.Where(who.c.At), whom.c.Remote.Method.Where(whom.c.At)),
+	}
+}
+
+// certificates asks whether each end gets the certificate of the other, which must name the identity that it shows, and be signed by an
+// authority that is trusted; as far as they were given.
+func (a *attempt) certificates() *Failure {
+	for _, ends := range a.signing() {
+		who, whom := ends[0], ends[1]
+		if whom.c.Remote.Keyed || who.c.Local.Keyed && len(who.c.Local.Certificates.Value) == 0 {
+			continue
+		}
+		shows := who.Gateway.CertificatesOf(who.c)
+		for _, ask := range []func(who, whom side, shows []*model.Certificate) *Failure{a.sent, a.names, a.trust} {
+			if f := ask(who, whom, shows); f != nil {
+				return f
+			}
+		}
+	}
+	return nil
+}
+
+// sent asks whether an end gets its peer's certificate, where it has not got it.
+func (a *attempt) sent(who, whom side, shows []*model.Certificate) *Failure {
+	inTurn := whom.c.Daemon.AsksInTurn && (whom.End == a.r.End) == (a.Version == ike.V2)
+	asks := whom.c.AskCert.Value || inTurn && who.c.SendCert.Value == model.SentWhenAsked
+	why, named := "", len(whom.c.Remote.Certificates.Value) > 0
+	other := fmt.Sprintf("have %s ask for it", whom.name())
+	switch {
+	case len(shows) == 0 && len(who.c.Local.Certificates.Value) == 0 || named || whom.Gateway.Holds(shows):
+		return nil
+	case who.c.SendCert.Value == model.SentNever:
+		why = fmt.Sprintf("%s never sends its certificate, and %s has not got it", who.name(), whom.name())
+		other = fmt.Sprintf("install it on %s", whom.name())
+	case who.c.SendCert.Value == model.SentWhenAsked && !asks:
+		why = fmt.Sprintf("%s sends its certificate only where it is asked for one, and %s does not ask", who.name(), whom.name())
+	case who.c.SendCert.Value == model.SentWhenNamed && !asks:
+		why = fmt.Sprintf("%s sends its certificate only where one of its authority is asked for, and %s asks for none",
+			who.name(), whom.name())
+	default:
+		return nil
+	}
+	return &Failure{
+		Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Why: why,
+		Lines:   ordered(a, who, who.c.SendCert.Where(who.c.At), whom.c.AskCert.Where(whom.c.At)),
+		Changes: []string{fmt.Sprintf("have %s send its certificate always", who.name()), other},
+	}
+}
+
+// names asks whether an end's certificate names the identity that it shows (RFC 4945 section 3.1).
+func (a *attempt) names(who, whom side, shows []*model.Certificate) *Failure {
+	id, told := who.Shows(who.own)
+	if who.End == a.r.End && who.c.Local.ID.Value.Kind == ike.NoID && !a.bySubject(who) && a.i.c.Remote.ID.Value.Definite() {
+		id, told = a.i.c.Remote.ID.Value, true
+	}
+	if !told || len(shows) == 0 || whom.c.Remote.Loose || len(whom.c.Remote.Certificates.Value) > 0 || shows[0].Shows(id) {
+		return nil
+	}
+	return &Failure{
+		Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED",
+		Why:   fmt.Sprintf("%s sends the identity %s, which its certificate does not name", who.name(), id),
+		Lines: ordered(a, who, who.c.Local.ID.Where(who.c.At), shows[0].At),
+		Changes: []string{
+			fmt.Sprintf("give %s a certificate that names %s", who.name(), id),
+			fmt.Sprintf("set the own identity of %s, and what %s expects, to one that the certificate names", who.name(), whom.name()),
+		},
+	}
+}
+
+// trust asks whether an end trusts who signed the certificate of its peer. Where one of the two was not given, a note says so:
+// stores of certificates are seldom among the files.
+func (a *attempt) trust(who, whom side, shows []*model.Certificate) *Failure {
+	if len(shows) == 0 {
+		a.Notes = append(a.Notes,
+			fmt.Sprintf("the certificate of %s was not given: its key, whom it names and who signed it were not compared", who.name()))
+		return nil
+	}
+	trusted, known := whom.Gateway.Trusts(whom.c, shows[0], who.Gateway.Certs...)
+	switch {
+	case trusted:
+		return nil
+	case !known:
+		a.Notes = append(a.Notes, fmt.Sprintf("whether %s trusts %s was not asked: the authorities of %s were not given",
+			whom.name(), shows[0].Issuer, whom.name()))
+		return nil
+	}
+	at := whom.c.Remote.CAs.Where(whom.c.Remote.Method.Where(whom.c.At))
+	return &Failure{
+		Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Lines: ordered(a, who, shows[0].At, at),
+		Why: fmt.Sprintf("%s sends a certificate signed by %s, and %s does not trust that authority",
+			who.name(), shows[0].Issuer, whom.name()),
+		Changes: []string{fmt.Sprintf("install the certificate of %s on %s", shows[0].Issuer, whom.name())},
+	}
+}
