@@ -288,6 +288,7 @@ type Party struct {
 	Certificates Setting[[]string] // files, as written
 	CAs          Setting[[]string]
 	Signatures   ike.Signatures // how it is signed, or may be; Method says where that is configured
+	First        ike.Signatures // those with the hash that is taken where the peer knows it
 	Otherwise    ike.Signatures // how the own one is, where the peer knows no hash of those
 	Chain        ike.Signatures // how its certificate, and those of the authorities above it, may be signed
 	Keyed        bool           // its public key is configured: it needs no certificate

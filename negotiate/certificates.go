@@ -1,7 +1,6 @@
 package negotiate
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -37,6 +36,11 @@ func (a *attempt) signatures() *Failure {
 	for _, ends := range a.signing() {
 		who, whom := ends[0], ends[1]
 		signs, takes := a.signs(who, whom), whom.c.Remote.Signatures.Or(ike.Signed)
+		if signs == 0 {
+			return a.unsigned(who, whom,
+				fmt.Sprintf("%s is set to sign with %s, which the key of its certificate cannot", who.name(), who.c.Local.Signatures),
+				fmt.Sprintf("set another way to sign on %s", who.name()))
+		}
 		for _, s := range []struct {
 			side
 			of *ike.Signatures
@@ -68,16 +72,22 @@ func (a *attempt) signatures() *Failure {
 	return nil
 }
 
-// signs is how an end signs, as far as the type of its key is known.
+// signs is how an end signs, as far as the type of its key is known; empty where its key cannot do what is configured.
 func (a *attempt) signs(who, whom side) ike.Signatures {
-	key, first := ike.Signed, ike.Signed // the ways of its key, and those with the hash that is as strong as the key
+	own := who.c.Local
+	key, first := ike.Signed, own.First.Or(ike.Signed)
 	if shows := who.Gateway.CertificatesOf(who.c); len(shows) > 0 {
 		key = ike.ByKey(shows[0].KeyType)
-		first = strongEnough(shows[0])
+		if who.c.Daemon.HashByKey {
+			var strong ike.Signatures
+			if first, strong = strongEnough(shows[0]); own.Signatures&ike.RSASHA1 != 0 && strong&key != 0 { // free to choose
+				key &= strong
+			}
+		}
 	}
-	signs, otherwise := who.c.Local.Signatures.Or(ike.Signed)&key, who.c.Local.Otherwise&key
-	if signs == 0 {
-		signs = cmp.Or(otherwise, key)
+	signs, otherwise := own.Signatures.Or(ike.Signed)&key, own.Otherwise&(ike.RSAv15|first)&ike.ByKeys(key)
+	if signs == 0 { // nothing that its key can do
+		return 0
 	}
 	if a.Version == ike.V1 { // which does not say how it is signed
 		return signs
@@ -96,23 +106,27 @@ func (a *attempt) signs(who, whom side) ike.Signatures {
 		return otherwise
 	case signs&told == 0: // it is not taken
 		return signs
-	case otherwise != 0 && signs&told&first != 0:
+	case signs&told&first != 0:
 		return signs & told & first
 	}
 	return signs & told
 }
 
-// strongEnough are the signatures with the hash that is about as strong as a key (strongSwan 5.9.8, asked).
-func strongEnough(c *model.Certificate) ike.Signatures {
-	switch {
-	case c.KeyType == "RSA" && c.KeyBits < 3072, c.KeyType == "ECDSA" && c.KeyBits <= 256:
-		return ike.RSA256.Hashes() | ike.ECDSAMethod
-	case c.KeyType == "RSA" && c.KeyBits < 7680, c.KeyType == "ECDSA" && c.KeyBits <= 384:
-		return ike.RSA384.Hashes() | ike.ECDSAMethod
-	case c.KeyType == "RSA", c.KeyType == "ECDSA":
-		return ike.RSA512.Hashes() | ike.ECDSAMethod
+// strongEnough are the signatures with the hash that is about as strong as a key, and those with a hash that is at least so strong
+// (strongSwan 5.9.8, asked).
+func strongEnough(c *model.Certificate) (first, strong ike.Signatures) {
+	small, large := 3072, 7680
+	if c.KeyType != "RSA" {
+		small, large = 256, 384
 	}
-	return ike.Signed
+	sha256, sha384, sha512 := ike.RSA256.Hashes(), ike.RSA384.Hashes(), ike.RSA512.Hashes()
+	switch {
+	case c.KeyBits <= small:
+		return sha256, sha256 | (sha384|sha512)&^ike.ECDSAMethod
+	case c.KeyBits <= large:
+		return sha384, sha384 | sha512&^ike.ECDSAMethod
+	}
+	return sha512, sha512
 }
 
 // byAlgorithm is the signature of a certificate, by its name: "SHA256-RSA", "ECDSA-SHA384"; of another all.

@@ -672,17 +672,18 @@ func (a *attempt) rekeyChild(c *Child, k *model.Child) {
 	suiteR, outR := by(c.With, k)
 	re.ByInitiator, re.ByResponder = outI, outR
 	life := func(x *model.Child) time.Duration { return x.Life.Value }
-	switch {
-	case i == 0 && r == 0:
+	re.when(i, r, a.i.name(), a.r.name())
+	switch re.By {
+	case "":
 		re.Outcome = Never
 		if l := least(life(k), life(c.With)); l > 0 {
 			re.After, re.Ends = l, l
 		}
 		return
-	case r == 0 || i > 0 && i <= r:
-		re.After, re.By, re.Outcome, re.Suite = i, a.i.name(), outI, suiteI
+	case a.i.name():
+		re.Outcome, re.Suite = outI, suiteI
 	default:
-		re.After, re.By, re.Outcome, re.Suite = r, a.r.name(), outR, suiteR
+		re.Outcome, re.Suite = outR, suiteR
 	}
 	if re.Outcome == Agrees {
 		return
@@ -693,6 +694,17 @@ func (a *attempt) rekeyChild(c *Child, k *model.Child) {
 		begins, takes = takes, begins
 	}
 	re.Failure = a.renewalFails(c, begins, takes)
+}
+
+// when notes who renews first, after which time: of the initiator's and the responder's, each 0 where it never does.
+func (re *Rekey) when(i, r time.Duration, initiator, responder string) {
+	switch {
+	case i == 0 && r == 0:
+	case r == 0 || i > 0 && i <= r:
+		re.After, re.By, re.Later, re.LaterBy = i, initiator, r, responder
+	default:
+		re.After, re.By, re.Later, re.LaterBy = r, responder, i, initiator
+	}
 }
 
 // renewOnce renews a child with the share of one group, or none, and takes no other.

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -271,4 +272,22 @@ func TestRulesOfCertificates(t *testing.T) {
 		{"authority-that-one-trusts", 0, negotiate.Agrees, ""},
 		{"authority-that-nobody-trusts", 0, negotiate.Fails, "b does not trust that authority"},
 	})
+}
+
+// TestWhoRenewsFirst: the end with the shorter time, and when the other would.
+func TestWhoRenewsFirst(t *testing.T) {
+	pairs := namedPairs(t, "testdata/makes-certificates.txtar")
+	a := negotiate.Tunnel(tunnelOfMakes(t, pairs["rsa-with-Libreswan"]))[0]
+	assert.Equal(t, "a", a.Rekey.By)
+	assert.Equal(t, 4*time.Hour, a.Rekey.After)
+	assert.Equal(t, "b", a.Rekey.LaterBy)
+	assert.Equal(t, 7*time.Hour+51*time.Minute, a.Rekey.Later)
+	once := pairs["rsa-with-Libreswan"]
+	once["b/ipsec.conf"].Data = append(once["b/ipsec.conf"].Data, "\trekey=no\n"...)
+	once["a/swanctl.conf"].Data = []byte(strings.Replace(string(once["a/swanctl.conf"].Data), "version = 2", "version = 2\nrekey_time = 9h", 1))
+	a = negotiate.Tunnel(tunnelOfMakes(t, once))[0]
+	assert.Equal(t, "a", a.Children[0].Rekey.By)
+	assert.Zero(t, a.Children[0].Rekey.Later, "b never does")
+	assert.Equal(t, "b", a.Children[0].Rekey.LaterBy)
+	assert.Equal(t, 9*time.Hour, a.Rekey.After)
 }

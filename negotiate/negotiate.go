@@ -116,8 +116,10 @@ type Child struct {
 type Rekey struct {
 	Outcome Outcome // Agrees, Fails or Never: of what the end does that renews first
 	After   time.Duration
-	By      string   // the gateway that renews first; "" for Never
-	Failure *Failure // of the IKE SA also where only the end fails that does not renew first
+	By      string        // the gateway that renews first; "" for Never
+	Later   time.Duration // when the other end would; 0: it never does
+	LaterBy string        // the other end; "" for Never
+	Failure *Failure      // of the IKE SA also where only the end fails that does not renew first
 	// Ends is, where renewal fails, when the SA is closed for good; 0 where it is not.
 	Ends time.Duration
 	// ByInitiator and ByResponder are the outcomes if one or the other renews.
@@ -704,13 +706,8 @@ func strongest(ps []ike.Proposal) (best ike.Suite) {
 func (a *attempt) rekeyIKE() {
 	i, r := a.i.c.Lifetime(), a.r.c.Lifetime()
 	a.Rekey = Rekey{Outcome: Agrees, ByInitiator: Agrees, ByResponder: Agrees, Suite: a.IKE}
-	switch {
-	case i == 0 && r == 0:
+	if a.Rekey.when(i, r, a.i.name(), a.r.name()); a.Rekey.By == "" {
 		a.Rekey.Outcome = Never
-	case r == 0 || i > 0 && i <= r:
-		a.Rekey.After, a.Rekey.By = i, a.i.name()
-	default:
-		a.Rekey.After, a.Rekey.By = r, a.r.name()
 	}
 	if a.Version != ike.V2 || number(a.i.c, a.IKE) <= 1 || !a.i.c.Daemon.KeepsNumber || !a.r.c.Daemon.FirstIsOne {
 		return

@@ -8,7 +8,7 @@ import (
 )
 
 // Plain is what the daemon signs with unless it is told otherwise: with a key of RSA never RSASSA-PSS (asked of 5.9.8).
-const Plain = ike.RSAv15 | ike.ECDSA | ike.ECDSAMethod | ike.EdDSA
+const Plain = ike.RSAv15 | ike.ECDSA | ike.EdDSA
 
 // Classic is what it signs with where its peer knows no hash that it may sign with: the methods that are older than digital signatures
 // (asked of 5.9.8).
@@ -36,11 +36,11 @@ func Signatures(auth string) (signs, chain ike.Signatures) {
 		case "sha1":
 			hashes |= ike.RSASHA1
 		case "sha256":
-			hashes |= ike.RSA256 | ike.PSS256 | ike.ECDSA256 | ike.ECDSAMethod
+			hashes |= ike.RSA256 | ike.PSS256 | ike.ECDSA256 | ike.ECDSAP256
 		case "sha384":
-			hashes |= ike.RSA384 | ike.PSS384 | ike.ECDSA384 | ike.ECDSAMethod
+			hashes |= ike.RSA384 | ike.PSS384 | ike.ECDSA384 | ike.ECDSAP384
 		case "sha512":
-			hashes |= ike.RSA512 | ike.PSS512 | ike.ECDSA512 | ike.ECDSAMethod
+			hashes |= ike.RSA512 | ike.PSS512 | ike.ECDSA512 | ike.ECDSAP521
 		default:
 			_, err := strconv.Atoi(word)
 			sized = sized || err == nil

@@ -21,7 +21,7 @@ type end struct {
 	version, proposals, esp, ah, local, remote, mode, childless, aggressive string
 	localID, remoteID                                                       string
 	psk, owners                                                             string
-	localAuth, remoteAuth, certs, sendCert, sendCertReq                     string
+	localAuth, remoteAuth, certs, sendCert, sendCertReq, encap              string
 	second                                                                  bool // a second child
 }
 
@@ -250,6 +250,7 @@ func (e end) text(own, peer string, ownNet, peerNet int) string {
 	line("    ", "proposals", e.proposals)
 	line("    ", "childless", e.childless)
 	line("    ", "aggressive", e.aggressive)
+	line("    ", "encap", e.encap)
 	line("    ", "send_cert", e.sendCert)
 	line("    ", "send_certreq", e.sendCertReq)
 	b.WriteString("    local {\n")

@@ -13,8 +13,11 @@ import (
 	"encoding/pem"
 	"fmt"
 	"math/big"
+	mathrand "math/rand/v2"
+	"os"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -198,7 +201,37 @@ asks-for-hashes-of-ike-alone-and-gets-others | S peer-auth=ike:rsa-sha512 | S au
 asks-for-pss-of-ike-alone-of-Libreswan | S peer-auth=ike:rsa/pss-sha512 send=always | L
 asks-for-hashes-of-the-certificate | S peer-auth=rsa-sha256 | S
 asks-for-hashes-of-the-certificate-of-OpenIKED | S peer-auth=rsa-sha256 | O
+has-no-such-key-for-hashes | S auth=rsa-sha256 cert=ec | S
+hash-of-a-longer-key | S peer-auth=ike:rsa-sha384 | S cert=rsa3072
+hash-of-a-longer-key-is-no-other | S peer-auth=ike:rsa-sha256 | S cert=rsa3072
+hash-of-a-longer-key-of-OpenIKED | S peer-auth=ike:rsa-sha384 | O cert=rsa3072
+hash-of-a-longer-key-of-OpenIKED-is-no-other | S peer-auth=ike:rsa-sha256 | O cert=rsa3072
+hash-of-a-curve | S peer-auth=ike:ecdsa-sha384 | S cert=ec384
+hash-of-a-curve-is-no-other | S peer-auth=ike:ecdsa-sha256 | S cert=ec384
+hash-of-a-curve-of-OpenIKED | S peer-auth=ike:ecdsa-sha384 | O cert=ec384
+hash-of-a-curve-of-OpenIKED-is-no-other | S peer-auth=ike:ecdsa-sha256 | O cert=ec384
+longer-key-with-Libreswan | S send=always cert=rsa3072 | L
+longer-key-with-Libreswan-and-sha1 | S send=always cert=rsa3072 | L authby=rsa-sha1
 v1-aggressive-of-Libreswan | L ikev2=no aggressive=yes ike=aes-sha1;modp2048 | L ikev2=no aggressive=yes ike=aes-sha1;modp2048
+`
+
+// pairsInUDP are pairs of which one or both wrap ESP in UDP, or refuse to, with certificates too.
+const pairsInUDP = `
+in-udp | S encap=yes | S
+in-udp-at-both | S encap=yes | S encap=yes
+in-udp-with-Libreswan | S encap=yes send=always | L
+in-udp-of-Libreswan | S send=always | L encapsulation=yes
+in-udp-of-Libreswan-alone | L encapsulation=yes | L
+in-udp-and-never | S encap=yes send=always | L encapsulation=no
+never-in-udp | S send=always | L encapsulation=no
+in-udp-and-never-of-Libreswan | L encapsulation=yes | L encapsulation=no
+in-udp-with-OpenIKED | S encap=yes | O
+in-udp-of-Libreswan-with-OpenIKED | L encapsulation=yes | O
+never-in-udp-with-OpenIKED | L encapsulation=no | O
+v1-in-udp | S version=1 encap=yes | S version=1
+v1-in-udp-with-Libreswan | S version=1 encap=yes send=always | L ikev2=no
+v1-in-udp-and-never | S version=1 encap=yes send=always | L ikev2=no encapsulation=no
+v1-in-udp-of-Libreswan | L ikev2=no encapsulation=yes | L ikev2=no
 `
 
 // shows is a certificate of the laboratory and its key.
@@ -239,11 +272,12 @@ type wallet map[string]*shows
 
 func newWallet(t testing.TB) wallet {
 	t.Helper()
-	rsaKey := func() crypto.Signer {
-		k, err := rsa.GenerateKey(rand.Reader, 2048)
+	sized := func(bits int) crypto.Signer {
+		k, err := rsa.GenerateKey(rand.Reader, bits)
 		require.NoError(t, err)
 		return k
 	}
+	rsaKey := func() crypto.Signer { return sized(2048) }
 	ec := func(c elliptic.Curve) crypto.Signer {
 		k, err := ecdsa.GenerateKey(c, rand.Reader)
 		require.NoError(t, err)
@@ -253,6 +287,7 @@ func newWallet(t testing.TB) wallet {
 	for _, who := range []string{"a", "b"} {
 		name := who + ".example"
 		w[who+" rsa"] = issue(t, who+" rsa", rsaKey(), w["main"], name) // no two of one subject: a store of NSS keeps them together
+		w[who+" rsa3072"] = issue(t, who+" rsa3072", sized(3072), w["main"], name)
 		w[who+" ec"] = issue(t, who+" ec", ec(elliptic.P256()), w["main"], name)
 		w[who+" ec384"] = issue(t, who+" ec384", ec(elliptic.P384()), w["main"], name)
 		w[who+" bare"] = issue(t, who+" bare", rsaKey(), w["main"])
@@ -288,7 +323,7 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 		for _, one := range says {
 			key, value, _ := strings.Cut(one, "=")
 			*map[string]*string{"version": &e.version, "id": &e.localID, "peer": &e.remoteID, "auth": &e.localAuth,
-				"peer-auth": &e.remoteAuth, "send": &e.sendCert, "certreq": &e.sendCertReq}[key] = strings.ReplaceAll(value, "_", " ")
+				"peer-auth": &e.remoteAuth, "send": &e.sendCert, "encap": &e.encap, "certreq": &e.sendCertReq}[key] = strings.ReplaceAll(value, "_", " ")
 		}
 		files = map[string]string{
 			"swanctl.conf": e.text(fmt.Sprintf("10.0.0.%d", me), fmt.Sprintf("10.0.0.%d", peer), me, peer),
@@ -314,33 +349,39 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 	return kind, files
 }
 
+// start starts a daemon of a make, of which only one at a time has the ports; with everything that it may show in its store.
+func (w wallet) start(t testing.TB, kind, name, ns string) daemon {
+	t.Helper()
+	switch kind {
+	case "S":
+		return swan{charon.Start(t, name, ns, "")}
+	case "L":
+		return &libre{Daemon: pluto.Start(t, name, ns, ikev1Accepted, func(d *pluto.Daemon) {
+			d.Trust(t, "main", string(w["main"].cert))
+			for key, s := range w {
+				if who, what, ok := strings.Cut(key, " "); ok && who == name {
+					d.Own(t, who+"-"+what, string(s.cert), string(s.key))
+				}
+			}
+		})}
+	}
+	return &obsd{Daemon: iked.Start(t, name, ns)}
+}
+
+// kindsOfPairs are the makes of both ends.
+var kindsOfPairs = []string{"SS", "SL", "SO", "LL", "LO", "OL", "OO"}
+
 func TestPairsWithCertificates(t *testing.T) {
 	tally := lab.NewTally(t, "negotiation: named pairs with certificates, either end as the initiator")
 	t.Parallel()
 	nsA, nsB := lab.Wire(t, "certs")
 	w := newWallet(t)
-	start := func(kind, name, ns string) daemon { // only one daemon at a time has the ports
-		switch kind {
-		case "S":
-			return swan{charon.Start(t, name, ns, "")}
-		case "L":
-			return &libre{Daemon: pluto.Start(t, name, ns, ikev1Accepted, func(d *pluto.Daemon) {
-				d.Trust(t, "main", string(w["main"].cert))
-				for key, s := range w {
-					if who, what, ok := strings.Cut(key, " "); ok && who == name {
-						d.Own(t, who+"-"+what, string(s.cert), string(s.key))
-					}
-				}
-			})}
-		}
-		return &obsd{Daemon: iked.Start(t, name, ns)}
-	}
 	type both struct {
 		kinds string
 		p     pairOf
 	}
 	var all []both
-	for line := range strings.Lines(strings.TrimSpace(pairsWithCertificates)) {
+	for line := range strings.Lines(strings.TrimSpace(pairsWithCertificates + pairsInUDP[1:])) {
 		parts := strings.Split(strings.TrimSpace(line), "|")
 		name, open := strings.CutSuffix(strings.TrimSpace(parts[0]), "?")
 		one := both{p: pairOf{name: name, open: open}}
@@ -357,11 +398,11 @@ func TestPairsWithCertificates(t *testing.T) {
 	}
 	kept := newRecord(t, "makes-certificates")
 	kept.most = len(all)
-	for _, k := range []string{"SS", "SL", "SO", "LL", "LO", "OL", "OO"} {
+	for _, k := range kindsOfPairs {
 		if !kinds[k] {
 			continue
 		}
-		one, two := start(k[:1], "a", nsA), start(k[1:], "b", nsB)
+		one, two := w.start(t, k[:1], "a", nsA), w.start(t, k[1:], "b", nsB)
 		for _, b := range slices.DeleteFunc(slices.Clone(all), func(b both) bool { return b.kinds != k }) {
 			b.p.try(t, tally, one, two, kept)
 		}
@@ -370,4 +411,76 @@ func TestPairsWithCertificates(t *testing.T) {
 		delete(kinds, k)
 	}
 	assert.Empty(t, kinds, "every kind of pair was tried")
+}
+
+// drawEnd draws what an end says of certificates, in the words of pairsWithCertificates. Its own key is one that it can sign with, as far as
+// no file tells it.
+func (g generator) drawEnd(kind string, v1 bool) string {
+	says := []string{kind}
+	add := func(percent int, words ...string) {
+		if g.chance(percent) {
+			says = append(says, g.one(words...))
+		}
+	}
+	switch kind {
+	case "S":
+		if v1 {
+			says = append(says, "version=1")
+		}
+		add(50, "cert=ec", "cert=ec384", "cert=bare", "cert=other", "cert=rsa")
+		add(50, "send=always", "send=always", "send=never", "send=ifasked")
+		add(15, "certreq=no")
+		add(12, "id=")
+		add(20, "ca=other", "has=rsa", "has=ec")
+		add(25, "auth=rsa/pss-sha512", "auth=rsa-sha256", "auth=rsa/pss-sha384-sha256", "auth=pubkey-sha512", "auth=ecdsa", "auth=psk")
+		add(25, "peer-auth=rsa-sha256", "peer-auth=ecdsa", "peer-auth=ike:rsa-sha512", "peer-auth=ike:ecdsa-sha384", "peer-auth=rsa-2048",
+			"peer-auth=pubkey", "peer-auth=psk")
+		add(15, "peer=%any")
+	case "L":
+		if v1 {
+			says = append(says, "ikev2=no")
+		}
+		if g.chance(30) {
+			says = append(says, "cert=ec", g.one("authby=ecdsa", "authby=ecdsa", "authby=ecdsa-sha2_384,ecdsa-sha2_512"))
+		} else {
+			add(50, "authby=rsasig", "authby=rsa-sha2", "authby=rsa-sha1", "authby=rsa-sha2_512", "authby=rsa-sha1,rsa-sha2",
+				"authby=rsa-sha2_256,rsa-sha2_384", "authby=secret")
+		}
+		add(50, "rightca=%same", "rightca=\"O=Harbour,CN=Harbour CA\"", "rightca=%any")
+		add(25, "leftsendcert=never", "leftsendcert=always", "leftsendcert=sendifasked")
+		add(12, "require-id-on-certificate=no")
+		add(10, "leftid=%fromcert")
+	case "O":
+		add(50, "cert=ec", "cert=ec384", "cert=other", "cert=rsa")
+		add(15, "ca=other")
+		add(50, "rsa", "rfc7427", "ecdsa256", "psk harbour")
+	}
+	return strings.Join(says, " ")
+}
+
+// TestRandomPairsWithCertificates tries pairs that nobody thought of.
+func TestRandomPairsWithCertificates(t *testing.T) {
+	tally := lab.NewTally(t, "negotiation: random pairs with certificates, either end as the initiator")
+	t.Parallel()
+	nsA, nsB := lab.Wire(t, "randcerts")
+	w := newWallet(t)
+	pairs := howMany()
+	if os.Getenv("TORIL_LAB_CASES") == "" {
+		pairs = 8 // of each kind
+	}
+	from, _ := strconv.Atoi(os.Getenv("TORIL_LAB_FROM"))
+	for i, k := range kindsOfPairs {
+		one, two := w.start(t, k[:1], "a", nsA), w.start(t, k[1:], "b", nsB)
+		for n := from; n < from+pairs; n++ {
+			g := generator{mathrand.New(mathrand.NewPCG(seed+uint64(i), uint64(n)))}
+			v1 := !strings.Contains(k, "O") && g.chance(15)
+			a, b := g.drawEnd(k[:1], v1), g.drawEnd(k[1:], v1)
+			p := pairOf{name: fmt.Sprintf("%d: %s | %s", n, a, b), open: strings.Contains(k, "L")}
+			_, p.a = w.end(t, a, 1, 2)
+			_, p.b = w.end(t, b, 2, 1)
+			p.try(t, tally, one, two, newRecord(t, "none"))
+		}
+		one.Stop()
+		two.Stop()
+	}
 }

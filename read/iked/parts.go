@@ -150,6 +150,7 @@ func (p *policy) authentication(word string) {
 func (p *policy) signs(word string) {
 	signs, always := openiked.Signatures(word)
 	sent := map[bool]string{true: model.SentAlways, false: model.SentWhenNamed}[always]
+	p.conn.Local.First = openiked.First
 	p.conn.Local.Signatures, p.conn.SendCert, p.conn.AskCert = signs, unsaid(sent, "ikeauth"), unsaid(true, "ikeauth")
 	if word != "" {
 		p.conn.SendCert = model.Say(sent, p.said())

@@ -1,0 +1,135 @@
+//go:build lab
+
+package negotiation
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"toril/lab"
+	"toril/lab/charon"
+	"toril/lab/pluto"
+	"toril/negotiate"
+)
+
+// pairsByTime are pairs of which an end renews its keys by the clock, a line each: a name, and what either end says. "child" and "ike" are
+// times in seconds; 0 is never. What is left out is long.
+const pairsByTime = `
+child-of-both | S child=3 | S child=60
+child-of-the-responder | S child=60 | S child=3
+child-never-by-one | S child=0 | S child=3
+child-never | S child=0 | S child=0
+ike-of-both | S ike=3 | S ike=60
+ike-of-the-responder | S ike=60 | S ike=3
+ike-never-by-one | S ike=0 | S ike=3
+child-with-Libreswan | S child=3 | L child=60
+child-by-Libreswan | S child=60 | L child=3
+child-never-by-Libreswan | S child=3 | L child=0
+child-never-by-strongSwan | S child=0 | L child=3
+child-and-ike-with-Libreswan | S ike=3 | L child=60
+ike-with-Libreswan | S ike=3 | L ike=60
+ike-by-Libreswan | S ike=60 | L ike=3
+child-of-Libreswan | L child=3 | L child=60
+child-of-Libreswan-as-the-responder | L child=60 | L child=3
+ike-of-Libreswan | L ike=3 | L ike=60
+ike-of-Libreswan-as-the-responder | L ike=60 | L ike=3
+`
+
+// endByTime writes one end.
+func endByTime(text string, me, peer int) (kind string, files map[string]string) {
+	kind, says, _ := strings.Cut(strings.TrimSpace(text), " ")
+	child, ikeSA := 3600, 7200
+	for one := range strings.FieldsSeq(says) {
+		key, value, _ := strings.Cut(one, "=")
+		_, _ = fmt.Sscan(value, map[string]*int{"child": &child, "ike": &ikeSA}[key])
+	}
+	if kind == "S" {
+		e := end{version: "2", local: fmt.Sprintf("10.%d.0.0/16", me), remote: fmt.Sprintf("10.%d.0.0/16", peer), localAuth: "psk",
+			remoteAuth: "psk", psk: "harbour light of the old town"}
+		conf := e.text(fmt.Sprintf("10.0.0.%d", me), fmt.Sprintf("10.0.0.%d", peer), me, peer)
+		conf = strings.Replace(conf, "ike {\n", fmt.Sprintf("ike {\n    rekey_time = %ds\n    rand_time = 0s\n    over_time = 60s\n", ikeSA), 1)
+		conf = strings.Replace(conf, "c {\n", fmt.Sprintf("c {\n        rekey_time = %ds\n        rand_time = 0s\n        life_time = 7200s\n", child), 1)
+		return kind, map[string]string{"swanctl.conf": conf}
+	}
+	lines := fmt.Sprintf("pfs=no rekeyfuzz=0%% rekeymargin=%ds salifetime=%ds ikelifetime=%ds", 30, child+30, ikeSA+30)
+	if child == 0 {
+		lines = "pfs=no rekey=no"
+	}
+	return kind, libreText(lines, me, peer)
+}
+
+// began reports whether a daemon began to renew what it has, since the last mark.
+func began(d daemon, ikeSA bool) bool {
+	switch d := d.(type) {
+	case swan:
+		return strings.Contains(d.Log(), map[bool]string{true: "initiating IKE_SA ike[", false: "establishing CHILD_SA c{"}[ikeSA])
+	case *libre:
+		return strings.Contains(d.Log(), map[bool]string{true: "initiator rekeyed IKE SA", false: "initiator rekeyed Child SA"}[ikeSA])
+	}
+	return false
+}
+
+// TestWhoRenewsByTheClock waits until keys are renewed by time, and holds who began against the prediction.
+func TestWhoRenewsByTheClock(t *testing.T) {
+	tally := lab.NewTally(t, "negotiation: keys renewed by time, either end as the initiator")
+	t.Parallel()
+	nsA, nsB := lab.Wire(t, "clock")
+	start := func(kind, name, ns string) daemon { // only one daemon at a time has the ports
+		if kind == "S" {
+			return swan{charon.Start(t, name, ns, "")}
+		}
+		return &libre{Daemon: pluto.Start(t, name, ns, ikev1Accepted)}
+	}
+	for _, kinds := range []string{"SS", "SL", "LL"} {
+		one, two := start(kinds[:1], "a", nsA), start(kinds[1:], "b", nsB)
+		for line := range strings.Lines(strings.TrimSpace(pairsByTime)) {
+			parts := strings.Split(strings.TrimSpace(line), "|")
+			k1, a := endByTime(parts[1], 1, 2)
+			k2, b := endByTime(parts[2], 2, 1)
+			if k1+k2 != kinds {
+				continue
+			}
+			ikeSA := strings.Contains(line, "ike=")
+			predicted := negotiate.Tunnel(estateOf(t, a, b))
+			for i := range 2 {
+				one.load(t, a)
+				two.load(t, b)
+				from, to := one, two
+				if i == 1 {
+					from, to = two, one
+				}
+				from.up(t)
+				one.mark()
+				two.mark()
+				got := "nobody"
+				for end := time.Now().Add(6 * time.Second); got == "nobody" && time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+					switch {
+					case began(one, ikeSA):
+						got = "a"
+					case began(two, ikeSA):
+						got = "b"
+					}
+				}
+				re := predicted[i].Children[0].Rekey
+				if ikeSA {
+					re = predicted[i].Rekey
+				}
+				want := re.By
+				if re.After > 6*time.Second || want == "" {
+					want = "nobody"
+				}
+				if !tally.Count(got == want) {
+					t.Errorf("%s, %s initiates: %s renewed, predicted %s after %s (%s)\n a says %s\n b says %s", strings.TrimSpace(parts[0]),
+						[]string{"a", "b"}[i], got, want, re.After, re.Outcome, one.said(), two.said())
+				}
+				from.down(t)
+				to.down(t)
+				from.down(t)
+			}
+		}
+		one.Stop()
+		two.Stop()
+	}
+}
