@@ -50,6 +50,8 @@ type Daemon struct {
 	TellsHashes bool
 	// TellsAsked: so it does as an initiator.
 	TellsAsked bool
+	// HalfMargin: where it responded, it renews an SA by half the margin before its end.
+	HalfMargin bool
 	// HashByKey: it signs with the hash that is about as strong as its key, or with a stronger one.
 	HashByKey bool
 	// SignsAlike: as a responder it signs as the initiator did, where that is allowed.

@@ -672,7 +672,7 @@ func (a *attempt) rekeyChild(c *Child, k *model.Child) {
 	suiteR, outR := by(c.With, k)
 	re.ByInitiator, re.ByResponder = outI, outR
 	life := func(x *model.Child) time.Duration { return x.Life.Value }
-	re.when(i, r, a.i.name(), a.r.name())
+	re.when(i, a.responded(r, c.With.Margin.Value), a.i.name(), a.r.name())
 	switch re.By {
 	case "":
 		re.Outcome = Never
@@ -694,6 +694,14 @@ func (a *attempt) rekeyChild(c *Child, k *model.Child) {
 		begins, takes = takes, begins
 	}
 	re.Failure = a.renewalFails(c, begins, takes)
+}
+
+// responded is when the responder renews what its own lifetime and margin would have it renew after a time; 0 where it never does.
+func (a *attempt) responded(after, margin time.Duration) time.Duration {
+	if after > 0 && a.r.c.Daemon.HalfMargin {
+		after += margin / 2
+	}
+	return after
 }
 
 // when notes who renews first, after which time: of the initiator's and the responder's, each 0 where it never does.

@@ -706,7 +706,7 @@ func strongest(ps []ike.Proposal) (best ike.Suite) {
 func (a *attempt) rekeyIKE() {
 	i, r := a.i.c.Lifetime(), a.r.c.Lifetime()
 	a.Rekey = Rekey{Outcome: Agrees, ByInitiator: Agrees, ByResponder: Agrees, Suite: a.IKE}
-	if a.Rekey.when(i, r, a.i.name(), a.r.name()); a.Rekey.By == "" {
+	if a.Rekey.when(i, a.responded(r, a.r.c.Margin.Value), a.i.name(), a.r.name()); a.Rekey.By == "" {
 		a.Rekey.Outcome = Never
 	}
 	if a.Version != ike.V2 || number(a.i.c, a.IKE) <= 1 || !a.i.c.Daemon.KeepsNumber || !a.r.c.Daemon.FirstIsOne {

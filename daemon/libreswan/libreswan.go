@@ -8,5 +8,5 @@ import "toril/model"
 var Daemon = model.Daemon{
 	Name: "Libreswan", KeepsMode: true, RenewsAlike: true, FollowsV1: true, FirstIsOne: true, WithinAsked: true,
 	LatestFirst: true, AsksOne: true, JoinsByIdentity: true, AsksInTurn: true, TellsHashes: true,
-	SignsAlike: true, TakesNamed: true, OneMethodV1: true,
+	HalfMargin: true, SignsAlike: true, TakesNamed: true, OneMethodV1: true,
 }

@@ -12,20 +12,20 @@ import (
 func TestSignatures(t *testing.T) {
 	const rsa512, pss512 = ike.RSA512, ike.PSS512
 	for auth, want := range map[string][2]ike.Signatures{
-		"pubkey":                   {0, 0},
-		"psk":                      {0, 0},
-		"any":                      {0, 0},
-		"ecdsa":                    {0, 0}, // a type alone asks for nothing
-		"rsa-2048":                 {ike.RSAv15 | ike.RSAPSS, ike.RSAv15 | ike.RSAPSS},
-		"ike:ecdsa-256":            {ike.ECDSA | ike.ECDSAMethod, 0},
-		"rsa-sha512":               {rsa512, rsa512},
-		"RSA/PSS-SHA512":           {pss512, pss512},
-		"ike:rsa/pss-sha512":       {pss512, 0},
-		"ecdsa-sha384":             {ike.ECDSA384 | ike.ECDSAP384, ike.ECDSA384 | ike.ECDSAP384},
-		"rsa-4096-ecdsa-sha1":      {ike.RSASHA1, ike.RSASHA1},
-		"rsa/pss-sha384-sha256":    {ike.PSS384 | ike.PSS256, ike.PSS384 | ike.PSS256},
-		"ike:pubkey-sha512-sha384": {rsa512 | pss512 | ike.ECDSA512 | ike.ECDSAP521 | ike.RSA384 | ike.PSS384 | ike.ECDSA384 | ike.ECDSAP384 | ike.EdDSA, 0},
-		"ed25519-sha512":           {ike.EdDSA, ike.EdDSA},
+		"pubkey":                {0, 0},
+		"psk":                   {0, 0},
+		"any":                   {0, 0},
+		"ecdsa":                 {0, 0}, // a type alone asks for nothing
+		"rsa-2048":              {ike.RSAv15 | ike.RSAPSS, ike.RSAv15 | ike.RSAPSS},
+		"ike:ecdsa-256":         {ike.ECDSA | ike.ECDSAMethod, 0},
+		"rsa-sha512":            {rsa512, rsa512},
+		"RSA/PSS-SHA512":        {pss512, pss512},
+		"ike:rsa/pss-sha512":    {pss512, 0},
+		"ecdsa-sha384":          {ike.ECDSA384 | ike.ECDSAP384, ike.ECDSA384 | ike.ECDSAP384},
+		"rsa-4096-ecdsa-sha1":   {ike.RSASHA1, ike.RSASHA1},
+		"rsa/pss-sha384-sha256": {ike.PSS384 | ike.PSS256, ike.PSS384 | ike.PSS256},
+		"ike:pubkey-sha512":     {rsa512 | pss512 | ike.ECDSA512 | ike.ECDSAP521 | ike.EdDSA, 0},
+		"ed25519-sha512":        {ike.EdDSA, ike.EdDSA},
 	} {
 		signs, chain := strongswan.Signatures(auth)
 		assert.Equal(t, want, [2]ike.Signatures{signs, chain}, "%s: %s; %s", auth, signs, chain)

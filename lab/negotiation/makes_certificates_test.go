@@ -323,7 +323,8 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 		for _, one := range says {
 			key, value, _ := strings.Cut(one, "=")
 			*map[string]*string{"version": &e.version, "id": &e.localID, "peer": &e.remoteID, "auth": &e.localAuth,
-				"peer-auth": &e.remoteAuth, "send": &e.sendCert, "encap": &e.encap, "certreq": &e.sendCertReq}[key] = strings.ReplaceAll(value, "_", " ")
+				"peer-auth": &e.remoteAuth, "send": &e.sendCert, "encap": &e.encap,
+				"certreq": &e.sendCertReq}[key] = strings.ReplaceAll(value, "_", " ")
 		}
 		files = map[string]string{
 			"swanctl.conf": e.text(fmt.Sprintf("10.0.0.%d", me), fmt.Sprintf("10.0.0.%d", peer), me, peer),
@@ -413,8 +414,8 @@ func TestPairsWithCertificates(t *testing.T) {
 	assert.Empty(t, kinds, "every kind of pair was tried")
 }
 
-// drawEnd draws what an end says of certificates, in the words of pairsWithCertificates. Its own key is one that it can sign with, as far as
-// no file tells it.
+// drawEnd draws what an end says of certificates, in the words of pairsWithCertificates. Its own key is one that it can sign with, as far
+// as no file tells it.
 func (g generator) drawEnd(kind string, v1 bool) string {
 	says := []string{kind}
 	add := func(percent int, words ...string) {
