@@ -285,7 +285,8 @@ func TestWhoRenewsFirst(t *testing.T) {
 	assert.Equal(t, 7*time.Hour+55*time.Minute+30*time.Second, a.Rekey.Later, "half its margin before 8 h, as it responded")
 	once := pairs["rsa-with-Libreswan"]
 	once["b/ipsec.conf"].Data = append(once["b/ipsec.conf"].Data, "\trekey=no\n"...)
-	once["a/swanctl.conf"].Data = bytes.Replace(once["a/swanctl.conf"].Data, []byte("version = 2"), []byte("version = 2\nrekey_time = 9h"), 1)
+	swan := once["a/swanctl.conf"]
+	swan.Data = bytes.Replace(swan.Data, []byte("version = 2"), []byte("version = 2\nrekey_time = 9h"), 1)
 	a = negotiate.Tunnel(tunnelOfMakes(t, once))[0]
 	assert.Equal(t, "a", a.Children[0].Rekey.By)
 	assert.Zero(t, a.Children[0].Rekey.Later, "b never does")
