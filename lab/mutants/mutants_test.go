@@ -128,8 +128,8 @@ var groups = []group{
 var alike = map[string]string{
 	`read/libreswan/child.go child: another default: table.TakeOr(f, model.StartNever, func(t string) (model.Start, error) {`:      "a connection without auto= is not loaded",
 	`read/strongswan/ipsecconf.go child: another default: table.TakeOr(f, model.StartNever, func(t string) (model.Start, error) {`: "a connection without auto= is not loaded",
-	`read/libreswan/libreswan.go parties: another default: table.TakeOr(f, authby.Value, method, side.name+"auth")`:                "what authby= says stands in its place",
-	`read/strongswan/ipsecconf.go parties: another default: table.TakeOr(f, authby.Value, parseAuth, side.name+"auth")`:            "what authby= says stands in its place",
+	`read/libreswan/libreswan.go parties: another default: table.TakeOr(f, of, func(t string) (ike.Method, error) {`:               "what authby= says stands in its place",
+	`read/strongswan/ipsecconf.go parties: another default: table.TakeOr(f, authby.Value, func(t string) (ike.Method, error) {`:    "what authby= says stands in its place",
 	`read/strongswan/swanctl.go child: another default: table.TakeOr(f, 0, number, "replay_window")`:                               "what strongswan.conf says, or its default, stands in its place",
 	`read/libreswan/libreswan.go vti: another default: table.Take(f, netip.ParsePrefix, local+"vti")`:                              "there is no address, and nothing like one",
 	`read/strongswan/daemonconf.go settle: another default: table.TakeOr(f, to.Value, parse, key); !set.IsDefault() {`:             "only what is said is taken over",
