@@ -133,6 +133,10 @@ func (g *Gateway) File(path string) *File {
 func (g *Gateway) Shows(c *Connection, own netip.Addr) (id ike.Identity, ok bool) {
 	id = c.Local.ID.Value
 	if id.Kind != ike.NoID {
+		if certs := g.named(c.Local.Certificates.Value); c.Local.OrSubject && len(certs) > 0 &&
+			!slices.ContainsFunc(certs, func(x *Certificate) bool { return x.Shows(id) }) {
+			return certs[0].Subject, true
+		}
 		return id, id.Kind != ike.IDHost
 	}
 	if c.Local.Method.Value != ike.Certificate {
@@ -293,6 +297,7 @@ type Party struct {
 	Chain        ike.Signatures // how its certificate, and those of the authorities above it, may be signed
 	Keyed        bool           // its public key is configured: it needs no certificate
 	Loose        bool           // its certificate need not name its identity
+	OrSubject    bool           // of the own party: it shows the subject of its certificate where that does not name its identity
 }
 
 // SamePeer reports whether two connections are for the same peer, as a daemon that joins them sees it.

@@ -132,3 +132,25 @@ func TestVersionOf(t *testing.T) {
 	assert.Equal(t, "5.9.8", g.VersionOf("strongSwan"), "the first that says it")
 	assert.Empty(t, g.VersionOf("Libreswan"))
 }
+
+// TestWhoShowsASubject: which identity goes out where a certificate does not name the one that is configured.
+func TestWhoShowsASubject(t *testing.T) {
+	subject := ike.DN("O=Harbour, CN=quay")
+	g := &model.Gateway{Certs: []*model.Certificate{{At: source.Pos{File: "quay/x509/quay.pem"}, Subject: subject}}}
+	c := &model.Connection{}
+	c.Local.Method.Value = ike.Certificate
+	c.Local.ID.Value = ike.FQDN("quay.example")
+	c.Local.Certificates.Value = []string{"quay.pem"}
+	shows := func() ike.Identity {
+		id, ok := g.Shows(c, netip.Addr{})
+		assert.True(t, ok)
+		return id
+	}
+	assert.Equal(t, ike.FQDN("quay.example"), shows(), "it is shown as it is")
+	c.Local.OrSubject = true
+	assert.Equal(t, subject, shows())
+	g.Certs[0].Names = []ike.Identity{ike.FQDN("quay.example")}
+	assert.Equal(t, ike.FQDN("quay.example"), shows(), "the certificate names it")
+	c.Local.ID.Value = ike.Identity{Kind: ike.NoID}
+	assert.Equal(t, subject, shows(), "none is configured")
+}

@@ -63,7 +63,7 @@ func (a *attempt) signatures() *Failure {
 				fmt.Sprintf("have %s sign with %s", who.name(), takes))
 		}
 		chain := whom.c.Remote.Chain
-		if shows := who.Gateway.CertificatesOf(who.c); chain != 0 && len(shows) > 0 && byAlgorithm(shows[0].Signature)&chain == 0 {
+		if shows := who.Gateway.CertificatesOf(who.c); chain != 0 && len(shows) == 1 && byAlgorithm(shows[0].Signature)&chain == 0 {
 			return a.unsigned(who, whom, fmt.Sprintf("the certificate of %s is signed with %s, and %s takes no other signature than %s, "+
 				"of certificates too", who.name(), byAlgorithm(shows[0].Signature), whom.name(), chain),
 				fmt.Sprintf("have %s ask for this of the IKE SA alone", whom.name()))
@@ -77,8 +77,11 @@ func (a *attempt) signs(who, whom side) ike.Signatures {
 	own := who.c.Local
 	key, first := ike.Signed, own.First.Or(ike.Signed)
 	if shows := who.Gateway.CertificatesOf(who.c); len(shows) > 0 {
-		key = ike.ByKey(shows[0].KeyType)
-		if who.c.Daemon.HashByKey {
+		key = 0
+		for _, c := range shows { // it takes one that its peer can use
+			key |= ike.ByKey(c.KeyType)
+		}
+		if who.c.Daemon.HashByKey && len(shows) == 1 {
 			var strong ike.Signatures
 			if first, strong = strongEnough(shows[0]); own.Signatures&ike.RSASHA1 != 0 && strong&key != 0 { // free to choose
 				key &= strong
@@ -178,7 +181,8 @@ func (a *attempt) certificates() *Failure {
 // sent asks whether an end gets its peer's certificate, where it has not got it.
 func (a *attempt) sent(who, whom side, shows []*model.Certificate) *Failure {
 	inTurn := whom.c.Daemon.AsksInTurn && (whom.End == a.r.End) == (a.Version == ike.V2)
-	asks := whom.c.AskCert.Value || inTurn && who.c.SendCert.Value == model.SentWhenAsked
+	unknown := whom.c.Daemon.Name == "" && whom.c.AskCert.IsDefault() // a make of which it is not known
+	asks := unknown || whom.c.AskCert.Value || inTurn && who.c.SendCert.Value == model.SentWhenAsked
 	why, named := "", len(whom.c.Remote.Certificates.Value) > 0
 	other := fmt.Sprintf("have %s ask for it", whom.name())
 	switch {
@@ -208,7 +212,12 @@ func (a *attempt) names(who, whom side, shows []*model.Certificate) *Failure {
 	if who.End == a.r.End && who.c.Local.ID.Value.Kind == ike.NoID && !a.bySubject(who) && a.i.c.Remote.ID.Value.Definite() {
 		id, told = a.i.c.Remote.ID.Value, true
 	}
-	if !told || len(shows) == 0 || whom.c.Remote.Loose || len(whom.c.Remote.Certificates.Value) > 0 || shows[0].Shows(id) {
+	switch {
+	case !told || len(shows) == 0 || whom.c.Remote.Loose || len(whom.c.Remote.Certificates.Value) > 0:
+		return nil
+	case id.Kind == ike.IDDN || id.Kind == ike.IDKey: // which may be written in other ways
+		return nil
+	case slices.ContainsFunc(shows, func(c *model.Certificate) bool { return c.Shows(id) }):
 		return nil
 	}
 	return &Failure{
@@ -230,11 +239,15 @@ func (a *attempt) trust(who, whom side, shows []*model.Certificate) *Failure {
 			fmt.Sprintf("the certificate of %s was not given: its key, whom it names and who signed it were not compared", who.name()))
 		return nil
 	}
-	trusted, known := whom.Gateway.Trusts(whom.c, shows[0], who.Gateway.Certs...)
-	switch {
-	case trusted:
-		return nil
-	case !known:
+	known := true
+	for _, c := range shows { // it takes one that its peer can use
+		trusted, asked := whom.Gateway.Trusts(whom.c, c, who.Gateway.Certs...)
+		if trusted {
+			return nil
+		}
+		known = known && asked
+	}
+	if !known {
 		a.Notes = append(a.Notes, fmt.Sprintf("whether %s trusts %s was not asked: the authorities of %s were not given",
 			whom.name(), shows[0].Issuer, whom.name()))
 		return nil

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/tools/txtar"
 
 	"toril/estate"
+	"toril/model"
 	"toril/negotiate"
 	"toril/pair"
 	"toril/read/formats"
@@ -292,4 +293,17 @@ func TestWhoRenewsFirst(t *testing.T) {
 	assert.Zero(t, a.Children[0].Rekey.Later, "b never does")
 	assert.Equal(t, "b", a.Children[0].Rekey.LaterBy)
 	assert.Equal(t, 9*time.Hour, a.Rekey.After)
+}
+
+// TestCertificatesOfAMakeThatIsNotKnown: nothing is held against a daemon of which it is not known what it sends, asks for and signs with.
+func TestCertificatesOfAMakeThatIsNotKnown(t *testing.T) {
+	tu := tunnelOfMakes(t, namedPairs(t, "testdata/makes-certificates.txtar")["rsa"])
+	c := tu.Ends[1].Connection
+	c.Daemon, c.SendCert, c.AskCert = model.Daemon{}, model.Setting[string]{}, model.Setting[bool]{}
+	c.Local.Signatures, c.Local.Otherwise = 0, 0
+	for _, a := range negotiate.Tunnel(tu) {
+		assert.Equal(t, negotiate.Agrees, a.Outcome)
+	}
+	c.AskCert = model.Say(false, c.At)
+	assert.Equal(t, negotiate.Fails, negotiate.Tunnel(tu)[0].Outcome, "it says that it does not ask")
 }

@@ -357,6 +357,7 @@ func (r *ipsecConf) parties(c *model.Connection, f *table.Section, local, remote
 		}
 	}
 	ownSignatures(&c.Local)
+	c.Local.OrSubject = true // the program that loads it says so in its log; not asked
 }
 
 func parseAuth(t string) (ike.Method, error) {
