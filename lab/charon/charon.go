@@ -25,11 +25,10 @@ var backendSource string
 
 // Daemon is one running daemon.
 type Daemon struct {
+	lab.Written
 	Name string
 	Dir  string
 	NS   string // network namespace
-	log  string
-	read int64
 	cmd  *exec.Cmd
 	vici conn
 }
@@ -108,7 +107,7 @@ func Start(t testing.TB, name, ns, extra string) *Daemon {
 	t.Helper()
 	plugins, kernel := backend(t)
 	dir := t.TempDir()
-	d := &Daemon{Name: name, Dir: dir, NS: ns, log: filepath.Join(dir, "log")}
+	d := &Daemon{Name: name, Dir: dir, NS: ns, Written: lab.Written{Path: filepath.Join(dir, "log")}}
 	conf := filepath.Join(dir, "strongswan.conf")
 	text := fmt.Sprintf(`charon {
   load = kdf ctr ccm chapoly cmac xcbc hmac random nonce openssl pem pkcs1 x509 revocation constraints pubkey aes sha1 sha2 md5 gmp curve25519 gcm %s kernel-netlink socket-default vici stroke updown
@@ -136,7 +135,7 @@ func Start(t testing.TB, name, ns, extra string) *Daemon {
   i_dont_care_about_security_and_use_aggressive_mode_psk = yes
   reuse_ikesa = no
 %s}
-`, kernel, dir, d.log, extra)
+`, kernel, dir, d.Path, extra)
 	require.NoError(t, os.WriteFile(conf, []byte(text), 0o644))
 	script := "mount -t tmpfs tmpfs /run; mount --bind " + plugins + " /usr/lib/ipsec/plugins; mkdir -p " + dir +
 		"; exec /usr/lib/ipsec/charon"
@@ -186,19 +185,6 @@ func (d *Daemon) Stop() {
 
 // Socket is the daemon's address for swanctl.
 func (d *Daemon) Socket() string { return "unix://" + d.Dir + "/vici" }
-
-// Log returns what the daemon wrote since the last Mark.
-func (d *Daemon) Log() string {
-	data, _ := os.ReadFile(d.log)
-	return string(data[min(d.read, int64(len(data))):])
-}
-
-// Mark makes Log begin here.
-func (d *Daemon) Mark() {
-	if info, err := os.Stat(d.log); err == nil {
-		d.read = info.Size()
-	}
-}
 
 // Command asks the daemon and returns its reply, with its error message where it says that it failed.
 func (d *Daemon) Command(name string, args Section) (events []Section, reply Section, err error) {

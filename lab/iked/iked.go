@@ -22,12 +22,11 @@ var keysSource string
 
 // Daemon is one running daemon.
 type Daemon struct {
+	lab.Written
 	Name  string
 	root  string // of the unpacked package
 	dir   string
 	ns    string // network namespace
-	log   string
-	read  int64
 	cmd   *exec.Cmd
 	ended chan struct{}
 }
@@ -36,7 +35,7 @@ type Daemon struct {
 func Start(t testing.TB, name, ns string) *Daemon {
 	t.Helper()
 	d := &Daemon{Name: name, root: lab.Unpacked(t, "openiked"), dir: t.TempDir(), ns: ns}
-	d.log = filepath.Join(d.dir, "log")
+	d.Path = filepath.Join(d.dir, "log")
 	for _, sub := range []string{"certs", "ca", "crls", "private", "pubkeys/fqdn", "pubkeys/ipv4", "pubkeys/ipv6", "pubkeys/ufqdn"} {
 		require.NoError(t, os.MkdirAll(filepath.Join(d.dir, "iked", sub), 0o755))
 	}
@@ -59,9 +58,8 @@ func (d *Daemon) Load(t testing.TB, conf string) string {
 	d.Stop()
 	file := filepath.Join(d.dir, "iked.conf")
 	require.NoError(t, os.WriteFile(file, []byte(conf), 0o600))
-	_ = os.Remove(d.log)
-	d.read = 0
-	out, err := os.Create(d.log)
+	d.Anew()
+	out, err := os.Create(d.Path)
 	require.NoError(t, err)
 	defer out.Close()
 	script := "mkdir -p /etc/iked && mount --bind " + d.dir + "/iked /etc/iked && hostname " + d.Name + "-host && " +
@@ -111,17 +109,4 @@ func (d *Daemon) order(args ...string) string {
 	all := append([]string{"5", d.root + "/usr/sbin/ikectl", "-s", d.dir + "/control"}, args...)
 	r := lab.Run(lab.Libraries(d.root), "timeout", all...)
 	return r.Out + r.Err
-}
-
-// Log returns what the daemon wrote since the last Mark.
-func (d *Daemon) Log() string {
-	data, _ := os.ReadFile(d.log)
-	return string(data[min(d.read, int64(len(data))):])
-}
-
-// Mark makes Log begin here.
-func (d *Daemon) Mark() {
-	if info, err := os.Stat(d.log); err == nil {
-		d.read = info.Size()
-	}
 }

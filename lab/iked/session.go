@@ -40,16 +40,6 @@ const (
 	again      = "reinitiating with new DH group"
 )
 
-// wait polls the log until it says that something is over, and a little longer.
-func (d *Daemon) wait(most time.Duration, over func(log string) bool) {
-	for end := time.Now().Add(most); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
-		if over(d.Log()) {
-			time.Sleep(80 * time.Millisecond)
-			return
-		}
-	}
-}
-
 // Initiate has the daemon set up what it may begin and returns what came up, as it sees it; nil for nothing.
 func (d *Daemon) Initiate() *SA {
 	if d.cmd == nil {
@@ -57,7 +47,7 @@ func (d *Daemon) Initiate() *SA {
 	}
 	d.Mark()
 	d.order("active")
-	d.wait(2500*time.Millisecond, func(log string) bool {
+	d.Wait(2500*time.Millisecond, func(log string) bool {
 		if strings.Contains(log, otherGroup) {
 			_, log, _ = strings.Cut(log, again) // "" until it begins once more
 		}
@@ -102,7 +92,7 @@ func (d *Daemon) Renew(ike bool) (ok bool) {
 	order := filepath.Join(d.dir, map[bool]string{true: "ike", false: "child"}[ike])
 	_ = os.WriteFile(order, nil, 0o644)
 	defer os.Remove(order) // where nothing was up to obey it
-	d.wait(2*time.Second, func(log string) bool { return rekeyed.MatchString(begun(log)) || failure.MatchString(begun(log)) })
+	d.Wait(2*time.Second, func(log string) bool { return rekeyed.MatchString(begun(log)) || failure.MatchString(begun(log)) })
 	return rekeyed.MatchString(begun(d.Log()))
 }
 

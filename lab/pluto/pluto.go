@@ -23,11 +23,11 @@ var backendSource string
 
 // Daemon is one running daemon.
 type Daemon struct {
+	lab.Written
 	Name string
 	root string // of the unpacked package
 	dir  string
 	ns   string // network namespace
-	read int64
 	cmd  *exec.Cmd
 }
 
@@ -37,6 +37,7 @@ func Start(t testing.TB, name, ns, setup string, before ...func(*Daemon)) *Daemo
 	t.Helper()
 	under := lab.Shim(t, "accepts", backendSource)
 	d := &Daemon{Name: name, root: lab.Unpacked(t, "libreswan"), dir: t.TempDir(), ns: ns}
+	d.Path = filepath.Join(d.dir, "log")
 	for _, sub := range []string{"run", "nss"} {
 		require.NoError(t, os.MkdirAll(filepath.Join(d.dir, sub), 0o755))
 	}
@@ -49,7 +50,7 @@ func Start(t testing.TB, name, ns, setup string, before ...func(*Daemon)) *Daemo
 	d.write(t, "setup.conf", "config setup\n"+setup)
 	script := fmt.Sprintf("mount -t tmpfs t /run; mkdir -p /run/pluto; mount --bind %[1]s/usr/libexec /usr/libexec; "+
 		"LD_PRELOAD=%[3]s exec %[1]s/usr/libexec/ipsec/pluto --config %[2]s/setup.conf --secretsfile %[2]s/secrets "+
-		"--nssdir %[2]s/nss --rundir %[2]s/run --logfile %[2]s/log --nofork", d.root, d.dir, under)
+		"--nssdir %[2]s/nss --rundir %[2]s/run --logfile %[4]s --nofork", d.root, d.dir, under, d.Path)
 	d.cmd = exec.Command("ip", "netns", "exec", ns, "unshare", "-m", "sh", "-c", script)
 	d.cmd.Env = lab.Libraries(d.root)
 	require.NoError(t, d.cmd.Start())
@@ -121,17 +122,4 @@ func (d *Daemon) Own(t testing.TB, name, cert, key string) {
 	require.NoError(t, r.Failed, r.Err)
 	r = lab.Run(lab.Libraries(d.root), d.root+"/usr/bin/pk12util", "-i", both, "-d", "sql:"+d.dir+"/nss", "-W", "", "-K", "")
 	require.NoError(t, r.Failed, r.Err+r.Out)
-}
-
-// Log returns what the daemon wrote since the last Mark.
-func (d *Daemon) Log() string {
-	data, _ := os.ReadFile(filepath.Join(d.dir, "log"))
-	return string(data[min(d.read, int64(len(data))):])
-}
-
-// Mark makes Log begin here.
-func (d *Daemon) Mark() {
-	if info, err := os.Stat(filepath.Join(d.dir, "log")); err == nil {
-		d.read = info.Size()
-	}
 }

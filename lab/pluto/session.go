@@ -35,21 +35,11 @@ var (
 	rekeyed = regexp.MustCompile(`initiator rekeyed (Child|IKE) SA`)
 )
 
-// wait polls the log until it says that something is over, and a little longer.
-func (d *Daemon) wait(most time.Duration, over func(log string) bool) {
-	for end := time.Now().Add(most); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
-		if over(d.Log()) {
-			time.Sleep(60 * time.Millisecond)
-			return
-		}
-	}
-}
-
 // Initiate has the daemon set up a connection and returns what came up, as it sees it; nil for nothing.
 func (d *Daemon) Initiate(connection string) *SA {
 	d.Mark()
 	d.Whack("--name", connection, "--initiate", "--asynchronous")
-	d.wait(3*time.Second, func(log string) bool {
+	d.Wait(3*time.Second, func(log string) bool {
 		return childV2.MatchString(log) || childV1.MatchString(log) || failure.MatchString(log)
 	})
 	log := d.Log()
@@ -98,7 +88,7 @@ func (d *Daemon) Rekey(connection string, ike bool) (ok bool) {
 		order = "--rekey-ike"
 	}
 	d.Whack("--name", connection, order, "--asynchronous")
-	d.wait(2*time.Second, func(log string) bool { return rekeyed.MatchString(log) || failure.MatchString(log) })
+	d.Wait(2*time.Second, func(log string) bool { return rekeyed.MatchString(log) || failure.MatchString(log) })
 	return rekeyed.MatchString(d.Log())
 }
 
