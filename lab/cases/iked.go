@@ -88,5 +88,9 @@ var Policies = []Text{
 	{"an address that is none", "ikev2 \"a\" esp from 10.1.0.999/16 to 10.2.0.0/16 peer 192.0.2.2 psk \"x\"\n", "refused"},
 	{"a user", "user \"u\" \"secret\"\nikev2 \"a\" " + policy, "a passive 192.0.2.2"},
 	{"single quotation marks", "ikev2 'a' " + policy, "a passive 192.0.2.2"},
+	{"a name that is a word of the language", "ikev2 ike active " + policy, "refused"},
+	{"a name that is a word of the language, in quotation marks", "ikev2 \"ike\" active " + policy, "ike active 192.0.2.2"},
+	{"a macro that is a word of the language", "x = \"ike\"\nikev2 $x " + policy, "refused"},
+	{"a name that begins like a word of the language", "ikev2 ike-a active " + policy, "ike-a active 192.0.2.2"},
 	{"a quoted word of the language", "ikev2 \"a\" \"active\" " + policy, "refused"},
 }

@@ -579,53 +579,66 @@ type pairOf struct {
 func (p pairOf) try(t *testing.T, tally *lab.Tally, one, two daemon, kept *record) {
 	tunnel, agreed := estateOf(t, p.a, p.b), 0
 	for i := range 2 {
-		one.load(t, p.a)
-		two.load(t, p.b)
-		from, to := one, two
-		if i == 1 {
-			from, to = two, one
+		down := func() {
+			one.down(t)
+			two.down(t)
+			one.down(t) // what the other end began meanwhile
 		}
-		to.mark()
-		got, child := from.up(t)
-		want, renewed, why := "no IKE SA", "", "a connection is not loaded"
-		if tunnel != nil {
-			a := negotiate.Tunnel(tunnel)[i]
-			why = because(a)
-			_, quiet := from.(*libre) // of IKEv1 it does not tell the selectors
-			want, renewed = told(a, !(quiet && a.Version == ike.V1))
-			if p.open && len(a.Notes) > 0 && got == "no IKE SA" {
-				want, renewed = got, ""
-			}
+		got, want, why := p.once(t, tunnel, i, one, two)
+		if got != want { // a daemon that was kept waiting by the others gives up: what it does it does again
+			down()
+			got, want, why = p.once(t, tunnel, i, one, two)
 		}
-		again := ""
-		if child && renewed != "" && got == want {
-			again = "child by initiator " + fmt.Sprint(from.rekey(t, false))
-			for _, more := range []func() string{
-				func() string { return fmt.Sprintf(", by responder %v", to.rekey(t, false)) },
-				func() string { return fmt.Sprintf("; IKE SA by initiator %v", from.rekey(t, true)) },
-				func() string { return fmt.Sprintf(", by responder %v", to.rekey(t, true)) },
-			} {
-				from.down(t) // the second renewal may go by the first, and one that fails may take the IKE SA down
-				to.down(t)
-				from.down(t)
-				from.up(t)
-				again += more()
-			}
-		}
-		if tally.Count(got == want && again == renewed) {
+		if tally.Count(got == want) {
 			agreed++
 		} else {
-			t.Errorf("case %s, %s initiates\n daemons:   %s; %s\n predicted: %s; %s\n because:   %s\n a: %s\n b: %s\n "+
+			t.Errorf("case %s, %s initiates\n daemons:   %s\n predicted: %s\n because:   %s\n a: %s\n b: %s\n "+
 				"a says %s\n b says %s", p.name,
-				[]string{"a", "b"}[i], got, again, want, renewed, why, written(p.a), written(p.b), one.said(), two.said())
+				[]string{"a", "b"}[i], got, want, why, written(p.a), written(p.b), one.said(), two.said())
 		}
-		one.down(t)
-		two.down(t)
-		one.down(t) // what the other end began meanwhile
+		down()
 	}
 	if agreed == 2 {
 		kept.keepFiles(p.name, p.a, p.b)
 	}
+}
+
+// once has an end, by its number, set the tunnel up and renew its keys, and returns what came of it and what was predicted.
+func (p pairOf) once(t *testing.T, tunnel *pair.Tunnel, i int, one, two daemon) (got, want, why string) {
+	one.load(t, p.a)
+	two.load(t, p.b)
+	from, to := one, two
+	if i == 1 {
+		from, to = two, one
+	}
+	to.mark()
+	got, child := from.up(t)
+	want, renewed, why := "no IKE SA", "", "a connection is not loaded"
+	if tunnel != nil {
+		a := negotiate.Tunnel(tunnel)[i]
+		why = because(a)
+		_, quiet := from.(*libre) // of IKEv1 it does not tell the selectors
+		want, renewed = told(a, !(quiet && a.Version == ike.V1))
+		if p.open && len(a.Notes) > 0 && got == "no IKE SA" {
+			want, renewed = got, ""
+		}
+	}
+	again := ""
+	if child && renewed != "" && got == want {
+		again = "child by initiator " + fmt.Sprint(from.rekey(t, false))
+		for _, more := range []func() string{
+			func() string { return fmt.Sprintf(", by responder %v", to.rekey(t, false)) },
+			func() string { return fmt.Sprintf("; IKE SA by initiator %v", from.rekey(t, true)) },
+			func() string { return fmt.Sprintf(", by responder %v", to.rekey(t, true)) },
+		} {
+			from.down(t) // the second renewal may go by the first, and one that fails may take the IKE SA down
+			to.down(t)
+			from.down(t)
+			from.up(t)
+			again += more()
+		}
+	}
+	return got + "; " + again, want + "; " + renewed, why
 }
 
 func written(files map[string]string) string {

@@ -95,43 +95,56 @@ func TestWhoRenewsByTheClock(t *testing.T) {
 			ikeSA := strings.Contains(line, "ike=")
 			predicted := negotiate.Tunnel(estateOf(t, a, b))
 			for i := range 2 {
-				one.load(t, a)
-				two.load(t, b)
-				from, to := one, two
-				if i == 1 {
-					from, to = two, one
-				}
-				from.up(t)
-				one.mark()
-				two.mark()
-				got := "nobody"
-				for end := time.Now().Add(7 * time.Second); got == "nobody" && time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
-					switch {
-					case began(one, ikeSA):
-						got = "a"
-					case began(two, ikeSA):
-						got = "b"
-					}
-				}
 				re := predicted[i].Children[0].Rekey
 				if ikeSA {
 					re = predicted[i].Rekey
 				}
 				want := re.By
-				if re.After > 7*time.Second || want == "" {
+				if re.After > waited || want == "" {
 					want = "nobody"
+				}
+				got := renewedBy(t, one, two, a, b, i, ikeSA)
+				if got != want { // a daemon that was kept waiting by others comes late
+					got = renewedBy(t, one, two, a, b, i, ikeSA)
 				}
 				if !tally.Count(got == want) {
 					t.Errorf("%s, %s initiates: %s renewed, predicted %s after %s (%s)\n a says %s\n b says %s",
 						strings.TrimSpace(parts[0]),
 						[]string{"a", "b"}[i], got, want, re.After, re.Outcome, one.said(), two.said())
 				}
-				from.down(t)
-				to.down(t)
-				from.down(t)
 			}
 		}
 		one.Stop()
 		two.Stop()
 	}
+}
+
+// waited is how long somebody is waited for who renews keys.
+const waited = 7 * time.Second
+
+// renewedBy has an end, by its number, set the tunnel up, and returns the end that renewed first; "nobody" for none.
+func renewedBy(t *testing.T, one, two daemon, a, b map[string]string, i int, ikeSA bool) string {
+	one.load(t, a)
+	two.load(t, b)
+	from, to := one, two
+	if i == 1 {
+		from, to = two, one
+	}
+	from.up(t)
+	defer func() {
+		from.down(t)
+		to.down(t)
+		from.down(t)
+	}()
+	one.mark()
+	two.mark()
+	for end := time.Now().Add(waited); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+		switch {
+		case began(one, ikeSA):
+			return "a"
+		case began(two, ikeSA):
+			return "b"
+		}
+	}
+	return "nobody"
 }

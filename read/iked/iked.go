@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"toril/daemon"
@@ -256,12 +257,26 @@ func (p *policy) refuse(format string, args ...any) {
 	p.reader.refuse(p.in, p.here(), "%s", source.Clean(fmt.Sprintf(format, args...)))
 }
 
+// reserved are the words of the grammar beside those that begin a part of a policy: none is a name as it stands (asked of 7.2).
+var reserved = sync.OnceValue(func() map[string]bool {
+	out := map[string]bool{}
+	for w := range strings.FieldsSeq("any auth cert_partial_chain config couple decouple dpd_check_interval dynamic enc " +
+		"enforcesingleikesa esn file flow fragmentation group ike ikev2 include maxage mobike name noenforcesingleikesa noesn nofragmentation nomobike " +
+		"nostickyaddress novendorid ocsp port prf request sa set stickyaddress tcpmd5 to tolerate user vendorid") {
+		out[w] = true
+	}
+	return out
+})
+
 // read reads the policy.
 func (p *policy) read() {
 	p.count++
 	name := fmt.Sprintf("policy%d", p.count)
 	if t := p.peek(); t.Quoted || t.Text != "" && placeOf(t.Text) == 0 && strings.IndexAny(t.Text, "{}=()<>!/,") != 0 {
 		name = p.take().Text
+		if !t.Quoted && reserved()[name] {
+			defer p.refuse("%q is a word of the grammar: as a name it stands in quotation marks", name)
+		}
 	}
 	p.defaults(source.Clean(name))
 	before, last := 0, ""
