@@ -261,8 +261,9 @@ func (p *policy) refuse(format string, args ...any) {
 var reserved = sync.OnceValue(func() map[string]bool {
 	out := map[string]bool{}
 	for w := range strings.FieldsSeq("any auth cert_partial_chain config couple decouple dpd_check_interval dynamic enc " +
-		"enforcesingleikesa esn file flow fragmentation group ike ikev2 include maxage mobike name noenforcesingleikesa noesn nofragmentation nomobike " +
-		"nostickyaddress novendorid ocsp port prf request sa set stickyaddress tcpmd5 to tolerate user vendorid") {
+		"enforcesingleikesa esn file flow fragmentation group ike ikev2 include maxage mobike name noenforcesingleikesa noesn " +
+		"nofragmentation nomobike nostickyaddress novendorid ocsp port prf request sa set stickyaddress tcpmd5 to tolerate user " +
+		"vendorid") {
 		out[w] = true
 	}
 	return out
