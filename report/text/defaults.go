@@ -44,7 +44,7 @@ func defaults(w io.Writer, k *daemon.Known, version string, o report.Options) er
 	if version != "" && daemon.Compare(version, k.Versions[len(k.Versions)-1]) > 0 {
 		p.line("%s", p.dim("newer than "+k.Versions[len(k.Versions)-1]+", the newest that was asked: more may differ"))
 	}
-	first, third := 22, 30
+	first, third := 26, 30
 	second := max(24, p.look.Width-first-third-9)
 	tw := table.NewWriter()
 	flush := func() {
