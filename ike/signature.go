@@ -1,6 +1,9 @@
 package ike
 
-import "strings"
+import (
+	"fmt"
+	"strings"
+)
 
 // Signatures are ways to sign what authenticates an IKE SA, as a set. The empty set says nothing: any of them.
 type Signatures uint16
@@ -90,13 +93,24 @@ func (s Signatures) String() string {
 	for _, of := range []struct {
 		all  Signatures
 		name string
-	}{{RSAv15, "RSASSA-PKCS1-v1_5"}, {RSAPSS, "RSASSA-PSS"}, {ECDSA, "ECDSA"}, {ECDSAMethod, "ECDSA of one curve"}, {EdDSA, "EdDSA"}} {
+	}{
+		{RSAv15, "RSASSA-PKCS1-v1_5"}, {RSAPSS, "RSASSA-PSS"}, {ECDSA, "ECDSA"}, {ECDSAMethod, "ECDSA by methods 9 to 11"}, {EdDSA, "EdDSA"},
+	} {
 		has := s & of.all
 		if has == 0 {
 			continue
 		}
 		name := of.name
-		if has != of.all {
+		switch {
+		case has == of.all:
+		case of.all == ECDSAMethod:
+			for method := 9; has != 0; has, method = has&^(ECDSAP256<<(method-9)), method+1 {
+				if has&(ECDSAP256<<(method-9)) != 0 {
+					out = append(out, fmt.Sprint("ECDSA by method ", method))
+				}
+			}
+			continue
+		default:
 			var with []string
 			for _, h := range hashes {
 				if has&h.with != 0 {

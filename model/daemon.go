@@ -54,6 +54,8 @@ type Daemon struct {
 	HalfMargin bool
 	// HashByKey: it signs with the hash that is about as strong as its key, or with a stronger one.
 	HashByKey bool
+	// HashWithinCurve: with a key of ECDSA it signs with no hash that is longer than the curve.
+	HashWithinCurve bool
 	// SignsAlike: as a responder it signs as the initiator did, where that is allowed.
 	SignsAlike bool
 	// TakesNamed: where the peer shows the subject of its certificate, it takes it for the name that it expects if the certificate has

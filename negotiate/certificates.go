@@ -81,11 +81,16 @@ func (a *attempt) signs(who, whom side) ike.Signatures {
 		for _, c := range shows { // it takes one that its peer can use
 			key |= ike.ByKey(c.KeyType)
 		}
-		if who.c.Daemon.HashByKey && len(shows) == 1 {
-			var strong ike.Signatures
-			if first, strong = strongEnough(shows[0]); own.Signatures&ike.RSASHA1 != 0 && strong&key != 0 { // free to choose
+		by, within, strong := strengths(shows[0])
+		switch free := own.Signatures&ike.RSASHA1 != 0; { // free to choose
+		case len(shows) > 1:
+		case who.c.Daemon.HashByKey:
+			first = by
+			if free && strong&key != 0 {
 				key &= strong
 			}
+		case who.c.Daemon.HashWithinCurve && shows[0].KeyType == "ECDSA":
+			key &= within
 		}
 	}
 	signs, otherwise := own.Signatures.Or(ike.Signed)&key, own.Otherwise&(ike.RSAv15|first)&ike.ByKeys(key)
@@ -115,9 +120,9 @@ func (a *attempt) signs(who, whom side) ike.Signatures {
 	return signs & told
 }
 
-// strongEnough are the signatures with the hash that is about as strong as a key, and those with a hash that is at least so strong
-// (strongSwan 5.9.8, asked).
-func strongEnough(c *model.Certificate) (first, strong ike.Signatures) {
+// strengths are the signatures with the hash that is about as strong as a key, those with none that is stronger, and those with none that
+// is weaker.
+func strengths(c *model.Certificate) (by, within, strong ike.Signatures) {
 	small, large := 3072, 7680
 	if c.KeyType != "RSA" {
 		small, large = 256, 384
@@ -125,11 +130,11 @@ func strongEnough(c *model.Certificate) (first, strong ike.Signatures) {
 	sha256, sha384, sha512 := ike.RSA256.Hashes(), ike.RSA384.Hashes(), ike.RSA512.Hashes()
 	switch {
 	case c.KeyBits <= small:
-		return sha256, sha256 | (sha384|sha512)&^ike.ECDSAMethod
+		return sha256, sha256, sha256 | (sha384|sha512)&^ike.ECDSAMethod
 	case c.KeyBits <= large:
-		return sha384, sha384 | sha512&^ike.ECDSAMethod
+		return sha384, sha384 | sha256&^ike.ECDSAMethod, sha384 | sha512&^ike.ECDSAMethod
 	}
-	return sha512, sha512
+	return sha512, sha512 | (sha384|sha256)&^ike.ECDSAMethod, sha512
 }
 
 // byAlgorithm is the signature of a certificate, by its name: "SHA256-RSA", "ECDSA-SHA384"; of another all.

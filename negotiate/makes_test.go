@@ -265,7 +265,7 @@ func TestRulesOfCertificates(t *testing.T) {
 		{"pss-of-strongSwan-with-other-sha2", 0, negotiate.Fails, "b takes no other signature than RSASSA-PSS with SHA2-512"},
 		{"rsa-sha1-sent-always", 0, negotiate.Agrees, ""},
 		{"ecdsa-alone-and-any", 0, negotiate.Fails, "or RSASSA-PSS, and b takes no other signature than ECDSA"},
-		{"ecdsa256-word-of-OpenIKED-with-ecdsa", 0, negotiate.Fails, "b signs with ECDSA of one curve"},
+		{"ecdsa256-word-of-OpenIKED-with-ecdsa", 0, negotiate.Fails, "b signs with ECDSA by method 9"},
 		{"v1-rsa-sha1-of-Libreswan", 0, negotiate.Fails, "of IKEv1 the daemon of a signs with RSA and any hash alone"},
 		{"asks-for-these-hashes", 0, negotiate.Fails, "a takes no other signature than RSASSA-PKCS1-v1_5 with SHA2-512"},
 		{"asks-for-ecdsa-of-a-size-and-gets-it", 0, negotiate.Fails, "the certificate of b is signed with RSASSA-PKCS1-v1_5 with SHA2-256"},

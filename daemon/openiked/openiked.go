@@ -8,4 +8,5 @@ import "toril/model"
 // Daemon is OpenIKED and how it behaves.
 var Daemon = model.Daemon{
 	Name: "OpenIKED", NoneWithoutChild: true, Weighs: true, NoSecondGroup: true, KeepsNumber: true, OwnSelectors: true, OwnMode: true,
+	HashWithinCurve: true,
 }

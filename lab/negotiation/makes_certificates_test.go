@@ -210,6 +210,8 @@ hash-of-a-curve | S peer-auth=ike:ecdsa-sha384 | S cert=ec384
 hash-of-a-curve-is-no-other | S peer-auth=ike:ecdsa-sha256 | S cert=ec384
 hash-of-a-curve-of-OpenIKED | S peer-auth=ike:ecdsa-sha384 | O cert=ec384
 hash-of-a-curve-of-OpenIKED-is-no-other | S peer-auth=ike:ecdsa-sha256 | O cert=ec384
+hash-that-is-longer-than-the-curve-of-OpenIKED | S peer-auth=ike:ecdsa-sha384 | O cert=ec
+hash-that-is-longer-than-the-curve | S peer-auth=ike:ecdsa-sha384 | S cert=ec
 longer-key-with-Libreswan | S send=always cert=rsa3072 | L
 longer-key-with-Libreswan-and-sha1 | S send=always cert=rsa3072 | L authby=rsa-sha1
 v1-aggressive-of-Libreswan | L ikev2=no aggressive=yes ike=aes-sha1;modp2048 | L ikev2=no aggressive=yes ike=aes-sha1;modp2048
