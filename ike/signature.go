@@ -94,7 +94,8 @@ func (s Signatures) String() string {
 		all  Signatures
 		name string
 	}{
-		{RSAv15, "RSASSA-PKCS1-v1_5"}, {RSAPSS, "RSASSA-PSS"}, {ECDSA, "ECDSA"}, {ECDSAMethod, "ECDSA by methods 9 to 11"}, {EdDSA, "EdDSA"},
+		{RSAv15, "RSASSA-PKCS1-v1_5"}, {RSAPSS, "RSASSA-PSS"}, {ECDSA, "ECDSA"}, {ECDSAMethod, "ECDSA by methods 9 to 11"},
+		{EdDSA, "EdDSA"},
 	} {
 		has := s & of.all
 		if has == 0 {
