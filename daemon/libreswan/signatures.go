@@ -3,12 +3,13 @@ package libreswan
 import (
 	"strings"
 
+	"toril/daemon"
 	"toril/ike"
 )
 
-// Signatures returns what "authby" allows: what the daemon signs with, which is RSA wherever that is allowed, whatever its key is, and what
-// it takes of its peer (asked of 4.10).
-func Signatures(authby string) (signs, takes ike.Signatures) {
+// Signatures returns what "authby" allows: what the daemon signs with, and what it takes of its peer. A version that is known to be before
+// 5.0 signs with RSA wherever that is allowed, whatever its key is (asked of 4.10); of others, "" among them, that is not known.
+func Signatures(authby, version string) (signs, takes ike.Signatures) {
 	for word := range strings.SplitSeq(strings.ToLower(authby), ",") {
 		switch strings.TrimSpace(word) {
 		case "rsasig", "rsa":
@@ -36,7 +37,7 @@ func Signatures(authby string) (signs, takes ike.Signatures) {
 	if takes&ike.RSASHA1 != 0 { // RSASSA-PKCS1-v1_5 is taken, with any hash that is told the peer
 		takes |= ike.RSAv15 & takes.Hashes()
 	}
-	if signs = takes & (ike.RSAv15 | ike.RSAPSS); signs == 0 {
+	if signs = takes & (ike.RSAv15 | ike.RSAPSS); signs == 0 || version == "" || daemon.Compare(version, "5.0") >= 0 {
 		signs = takes
 	}
 	return signs, takes

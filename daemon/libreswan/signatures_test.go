@@ -25,7 +25,11 @@ func TestSignatures(t *testing.T) {
 		"ecdsa-sha2,ecdsa-sha2_512":  {ike.ECDSA, ike.ECDSA},
 		"ecdsa-sha2_512,rsa-sha2_25": {ike.ECDSA512, ike.ECDSA512},
 	} {
-		signs, takes := libreswan.Signatures(authby)
+		signs, takes := libreswan.Signatures(authby, "4.10")
 		assert.Equal(t, want, [2]ike.Signatures{signs, takes}, "%s: %s; %s", authby, signs, takes)
+	}
+	for _, version := range []string{"", "5.0", "5.2"} {
+		signs, takes := libreswan.Signatures("rsasig,ecdsa", version)
+		assert.Equal(t, takes, signs, "which it signs with was not asked of %q", version)
 	}
 }

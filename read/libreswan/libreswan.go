@@ -452,7 +452,7 @@ func (r *reader) parties(c *model.Connection, f *table.Section, local, remote st
 		if side.to.Method.IsDefault() {
 			side.to.Method = both
 		}
-		signs, takes := libreswan.Signatures(words)
+		signs, takes := libreswan.Signatures(words, r.version)
 		if side.to.Signatures = takes; side.to == &c.Local {
 			side.to.Signatures = signs
 		}
