@@ -114,7 +114,8 @@ func InNamespace(t testing.TB, script string) string {
 	return r.Out
 }
 
-// Wire makes two network namespaces at the ends of a wire, at 10.0.0.1 and 10.0.0.2, each with an address of the network behind it.
+// Wire makes two network namespaces at the ends of a wire, at 10.0.0.1 and 10.0.0.2, each with an address of the network behind it and the
+// other as its default route.
 func Wire(t testing.TB, name string) (a, b string) {
 	t.Helper()
 	a, b = "toril-"+name+"-a", "toril-"+name+"-b"
@@ -128,7 +129,8 @@ func Wire(t testing.TB, name string) (a, b string) {
 		"ip link add tv netns %[1]s type veth peer name tv netns %[2]s", a, b))
 	for i, ns := range []string{a, b} {
 		require.NoError(t, run("ip -n %[1]s link set lo up && ip -n %[1]s addr add 10.0.0.%[2]d/24 dev tv && "+
-			"ip -n %[1]s link set tv up && ip -n %[1]s addr add 10.%[2]d.0.1/32 dev lo", ns, i+1))
+			"ip -n %[1]s link set tv up && ip -n %[1]s addr add 10.%[2]d.0.1/32 dev lo && "+
+			"ip -n %[1]s route add default via 10.0.0.%[3]d", ns, i+1, 2-i))
 	}
 	return a, b
 }

@@ -78,6 +78,8 @@ identity-that-is-not-expected | leftid=@a.example |
 identity-that-is | leftid=@a.example | rightid=@a.example
 identities-crossed | leftid=@a.example rightid=@b.example | rightid=@a.example
 answers-only | | right=%any
+behind-its-default-route | left=%defaultroute | right=%any
+behind-its-default-route-and-named | left=%defaultroute leftid=@a.example | right=%any rightid=@a.example
 networks-as-0/0 | leftsubnet=0/0 | rightsubnet=0.0.0.0/0
 bytes-with-a-unit | ipsec-max-bytes=2KiB |
 groups-that-are-gone | ike=aes-sha1;dh22 | ike=aes-sha1;dh22

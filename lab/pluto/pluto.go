@@ -101,7 +101,8 @@ func (d *Daemon) Load(t testing.TB, conf, secrets, connection string) string {
 	d.Whack("--rereadsecrets")
 	d.Whack("--name", connection, "--delete")
 	addconn := d.root + "/usr/libexec/ipsec/addconn"
-	r := lab.Run(lab.Libraries(d.root), addconn, "--ctlsocket", d.dir+"/run/pluto.ctl", "--config", file, connection)
+	r := lab.Run(lab.Libraries(d.root), "ip", "netns", "exec", d.ns, addconn,
+		"--ctlsocket", d.dir+"/run/pluto.ctl", "--config", file, connection)
 	return strings.TrimSpace(r.Out + r.Err)
 }
 
