@@ -41,20 +41,17 @@ func (a *attempt) signatures() *Failure {
 				fmt.Sprintf("%s is set to sign with %s, which the key of its certificate cannot", who.name(), who.c.Local.Signatures),
 				fmt.Sprintf("set another way to sign on %s", who.name()))
 		}
-		for _, s := range []struct {
-			side
-			of *ike.Signatures
-		}{{who, &signs}, {whom, &takes}} {
-			switch both := ike.RSAv15 | ike.RSAPSS; {
-			case a.Version != ike.V1 || !s.c.Daemon.OneMethodV1:
-			case *s.of&both == both:
-				*s.of = ike.RSAv15
-			case s.of == &signs && *s.of&ike.RSAv15 == ike.RSAv15: // what its peer signs with
-			default:
+		for _, s := range []side{who, whom} {
+			if a.Version != ike.V1 || !s.c.Daemon.OneMethodV1 {
+				continue
+			}
+			set := s.c.Remote.Signatures // what it allows, of itself too
+			if all := ike.ByKey("RSA"); set&all != all {
 				return a.unsigned(who, whom,
-					fmt.Sprintf("of IKEv1 the daemon of %s signs with RSA and any hash alone, and it is set to %s", s.name(), *s.of),
+					fmt.Sprintf("of IKEv1 the daemon of %s signs with RSA and any hash alone, and it is set to %s", s.name(), set),
 					fmt.Sprintf("on %s allow RSA with any hash, or rather set IKEv2 on both", s.name()))
 			}
+			takes &= ike.RSAv15
 		}
 		if signs&takes == 0 {
 			return a.unsigned(who, whom,
@@ -100,7 +97,7 @@ func (a *attempt) signs(who, whom side) ike.Signatures {
 	if a.Version == ike.V1 { // which does not say how it is signed
 		return signs
 	}
-	if rsa := ike.RSAv15 | ike.RSAPSS; who.c.Daemon.SignsAlike && who.End == a.r.End && signs&rsa != 0 {
+	if rsa := ike.ByKey("RSA"); who.c.Daemon.SignsAlike && who.End == a.r.End && signs&rsa != 0 {
 		if alike := a.signs(whom, who) & signs & rsa; alike != 0 {
 			return alike
 		}

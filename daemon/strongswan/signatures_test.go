@@ -27,7 +27,26 @@ func TestSignatures(t *testing.T) {
 		"ike:pubkey-sha512":     {rsa512 | pss512 | ike.ECDSA512 | ike.ECDSAP521 | ike.EdDSA, 0},
 		"ed25519-sha512":        {ike.EdDSA, ike.EdDSA},
 	} {
-		signs, chain := strongswan.Signatures(auth)
+		signs, chain := strongswan.Takes(auth)
 		assert.Equal(t, want, [2]ike.Signatures{signs, chain}, "%s: %s; %s", auth, signs, chain)
+	}
+}
+
+func TestSigns(t *testing.T) {
+	const plain = ike.RSAv15 | ike.ECDSA | ike.EdDSA
+	for auth, want := range map[string]ike.Signatures{
+		"": plain, "pubkey": plain, "rsa": plain, "rsa-4096": plain, "rsa/pss": plain,
+		"rsa/pss-sha512": ike.PSS512, "rsa-sha256": ike.RSA256, "ike:ecdsa-sha384": ike.ECDSA384 | ike.ECDSAP384,
+	} {
+		assert.Equal(t, want, strongswan.Signs(auth), auth)
+	}
+}
+
+func TestBySignature(t *testing.T) {
+	for auth, want := range map[string]bool{
+		"pubkey": true, "rsa-2048-sha256": true, "ike:rsa/pss-sha512": true, "ed448": true,
+		"psk": false, "ike:psk": false, "any": false, "eap-tls": false, "ike:eap": false, "": false, "sha256": false,
+	} {
+		assert.Equal(t, want, strongswan.BySignature(auth), auth)
 	}
 }

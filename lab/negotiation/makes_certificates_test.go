@@ -26,8 +26,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"toril/lab"
-	"toril/lab/charon"
-	"toril/lab/iked"
 	"toril/lab/pluto"
 )
 
@@ -352,23 +350,17 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 	return kind, files
 }
 
-// start starts a daemon of a make, of which only one at a time has the ports; with everything that it may show in its store.
+// start starts a daemon of a make, with everything that it may show in its store, where it has one.
 func (w wallet) start(t testing.TB, kind, name, ns string) daemon {
 	t.Helper()
-	switch kind {
-	case "S":
-		return swan{charon.Start(t, name, ns, "")}
-	case "L":
-		return &libre{Daemon: pluto.Start(t, name, ns, ikev1Accepted, func(d *pluto.Daemon) {
-			d.Trust(t, "main", string(w["main"].cert))
-			for key, s := range w {
-				if who, what, ok := strings.Cut(key, " "); ok && who == name {
-					d.Own(t, who+"-"+what, string(s.cert), string(s.key))
-				}
+	return startOf(t, kind, name, ns, func(d *pluto.Daemon) {
+		d.Trust(t, "main", string(w["main"].cert))
+		for key, s := range w {
+			if who, what, ok := strings.Cut(key, " "); ok && who == name {
+				d.Own(t, who+"-"+what, string(s.cert), string(s.key))
 			}
-		})}
-	}
-	return &obsd{Daemon: iked.Start(t, name, ns)}
+		}
+	})
 }
 
 // kindsOfPairs are the makes of both ends.
@@ -482,7 +474,7 @@ func TestRandomPairsWithCertificates(t *testing.T) {
 				once: os.Getenv("TORIL_LAB_CASES") == ""}
 			_, p.a = w.end(t, a, 1, 2)
 			_, p.b = w.end(t, b, 2, 1)
-			p.try(t, tally, one, two, newRecord(t, "none"))
+			p.try(t, tally, one, two, &record{})
 		}
 		one.Stop()
 		two.Stop()

@@ -13,7 +13,6 @@ import (
 	"toril/lab"
 	"toril/lab/charon"
 	"toril/lab/iked"
-	"toril/lab/pluto"
 	"toril/negotiate"
 )
 
@@ -108,20 +107,11 @@ func TestNamedPairsOfOpenIKED(t *testing.T) {
 	tally := lab.NewTally(t, "negotiation: named pairs of OpenIKED, either end as the initiator")
 	t.Parallel()
 	nsA, nsB := lab.Wire(t, "iked")
-	of := map[string]daemon{"O": &obsd{Daemon: iked.Start(t, "a", nsA)}, "O2": &obsd{Daemon: iked.Start(t, "b", nsB)}}
-	other := func(kind string) daemon { // only one daemon at a time has the ports
-		switch kind {
-		case "S":
-			return swan{charon.Start(t, "a", nsA, "")}
-		case "L":
-			return &libre{Daemon: pluto.Start(t, "a", nsA, ikev1Accepted)}
-		}
-		return of["O"]
-	}
+	two := startOf(t, "O", "b", nsB)
 	kept := newRecord(t, "makes-named-OpenIKED")
 	for _, kind := range []string{"O", "S", "L"} {
 		t.Run(kind, func(t *testing.T) {
-			one := other(kind)
+			one := startOf(t, kind, "a", nsA)
 			for line := range strings.Lines(strings.TrimSpace(pairsOfOpenIKED)) {
 				parts := strings.Split(strings.TrimSpace(line), "|")
 				first, a := endOfIked(t, parts[1], 1, 2)
@@ -130,7 +120,7 @@ func TestNamedPairsOfOpenIKED(t *testing.T) {
 				}
 				_, b := endOfIked(t, parts[2], 2, 1)
 				p := pairOf{name: strings.TrimSpace(parts[0]), a: a, b: b}
-				p.try(t, tally, one, of["O2"], kept)
+				p.try(t, tally, one, two, kept)
 			}
 			one.Stop() // the others want its ports
 		})

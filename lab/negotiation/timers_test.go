@@ -9,8 +9,6 @@ import (
 	"time"
 
 	"toril/lab"
-	"toril/lab/charon"
-	"toril/lab/pluto"
 	"toril/negotiate"
 )
 
@@ -77,14 +75,8 @@ func TestWhoRenewsByTheClock(t *testing.T) {
 	tally := lab.NewTally(t, "negotiation: keys renewed by time, either end as the initiator")
 	t.Parallel()
 	nsA, nsB := lab.Wire(t, "clock")
-	start := func(kind, name, ns string) daemon { // only one daemon at a time has the ports
-		if kind == "S" {
-			return swan{charon.Start(t, name, ns, "")}
-		}
-		return &libre{Daemon: pluto.Start(t, name, ns, ikev1Accepted)}
-	}
 	for _, kinds := range []string{"SS", "SL", "LL"} {
-		one, two := start(kinds[:1], "a", nsA), start(kinds[1:], "b", nsB)
+		one, two := startOf(t, kinds[:1], "a", nsA), startOf(t, kinds[1:], "b", nsB)
 		for line := range strings.Lines(strings.TrimSpace(pairsByTime)) {
 			parts := strings.Split(strings.TrimSpace(line), "|")
 			k1, a := endByTime(parts[1], 1, 2)

@@ -70,6 +70,7 @@ func TestWhatIsNotLoaded(t *testing.T) {
 		"ikev2=no narrowing=yes":                            "for IKEv2 only",
 		"ikev2=no mobike=yes":                               "for IKEv2 only",
 		"leftsubnet=10.1.0.0/16 rightsubnet=2001:db8::/32":  "one end's network is of IPv4, the other's of IPv6",
+		"leftsendcert=yes":                                  "is none of always, sendifasked and never",
 		"esp=aes128-sha1-":                                  `"" is not a group`,
 		"ike=aes_ccm128-sha1":                               "does not take the cipher",
 		"ikev2=no esp=aes128-sha1;dh19":                     `"dh19" is not a group that it takes here`,

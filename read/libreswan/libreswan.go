@@ -463,14 +463,14 @@ func (r *reader) parties(c *model.Connection, f *table.Section, local, remote st
 	c.AskCert = model.Setting[bool]{Value: named, Origin: ca.Origin, At: ca.At, Why: ca.Why}
 }
 
-// sends reads when an end sends its certificate.
+// sends reads when an end sends its certificate. Its manual has "yes" and "no" too, which the daemon refuses (asked of 4.10).
 func sends(t string) (string, error) {
 	switch strings.ToLower(t) {
-	case "always", "yes", "alwayssend":
+	case "always", "alwayssend":
 		return model.SentAlways, nil
-	case "sendifasked", "ifasked":
+	case "sendifasked":
 		return model.SentWhenAsked, nil
-	case "never", "no":
+	case "never":
 		return model.SentNever, nil
 	}
 	return "", fmt.Errorf("%q is none of always, sendifasked and never", t)

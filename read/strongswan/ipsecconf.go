@@ -347,33 +347,28 @@ func (r *ipsecConf) parties(c *model.Connection, f *table.Section, local, remote
 			func(t string) (ike.Identity, error) { return ParseIdentity(strings.TrimPrefix(t, "%")), nil },
 			side.name+"id",
 		)
+		auth := ""
 		side.to.Method = table.TakeOr(f, authby.Value, func(t string) (ike.Method, error) {
-			side.to.Signatures, side.to.Chain = strongswan.Signatures(t)
+			auth = t
 			return parseAuth(t)
 		}, side.name+"auth")
+		signatures(side.to, auth, side.to == &c.Local)
 		side.to.Keyed = f.Says(side.name+"sigkey", side.name+"rsasigkey")
 		if side.to.Method.IsDefault() {
 			side.to.Method = authby
 		}
 	}
-	ownSignatures(&c.Local)
 	c.Local.OrSubject = true // the program that loads it says so in its log; not asked
 }
 
 func parseAuth(t string) (ike.Method, error) {
-	switch first, _, _ := strings.Cut(strings.TrimPrefix(t, "ike:"), "-"); first {
+	if strongswan.BySignature(t) {
+		return ike.Certificate, nil
+	}
+	switch first, _, _ := strings.Cut(t, "-"); first {
 	case "psk", "secret":
 		return ike.PSK, nil
-	case "pubkey",
-		"rsasig",
-		"ecdsasig",
-		"rsa",
-		"ecdsa",
-		"bliss",
-		"ed25519",
-		"ed448",
-		"rsa/pss",
-		"never":
+	case "rsasig", "ecdsasig", "never":
 		return ike.Certificate, nil
 	case "eap":
 		return ike.EAP, nil

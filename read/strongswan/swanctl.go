@@ -338,15 +338,17 @@ func (r *swanctl) party(f *table.Section, subs []*section, noID ike.Identity, si
 	if side == "remote" {
 		byDefault = ike.AnyMethod
 	}
-	var signs, chain ike.Signatures
+	auth := ""
 	p := model.Party{
 		Method: table.TakeOr(f, byDefault, func(t string) (ike.Method, error) {
 			if strings.EqualFold(t, "psk") {
 				return ike.PSK, nil
 			}
-			signs, chain = strongswan.Signatures(t)
-			switch first, _, _ := strings.Cut(strings.TrimPrefix(t, "ike:"), "-"); first {
-			case "pubkey", "rsa", "rsa/pss", "ecdsa", "bliss", "ed25519", "ed448", "any":
+			if auth = t; strongswan.BySignature(t) {
+				return ike.Certificate, nil
+			}
+			switch first, _, _ := strings.Cut(t, "-"); first {
+			case "any":
 				return ike.Certificate, nil
 			case "eap":
 				return ike.EAP, nil
@@ -362,10 +364,7 @@ func (r *swanctl) party(f *table.Section, subs []*section, noID ike.Identity, si
 	p.CAs = table.Take(f, files, "cacerts")
 	table.Take(f, table.Word, "revocation")
 	p.Keyed = table.Take(f, table.Word, "pubkeys").Value != ""
-	p.Signatures, p.Chain = signs, chain
-	if side == "local" {
-		ownSignatures(&p)
-	}
+	signatures(&p, auth, side == "local")
 	for _, sub := range subs {
 		if name := strings.ToLower(sub.name); strings.HasPrefix(name, "cert") || strings.HasPrefix(name, "cacert") {
 			table.TakeOr(r.of(sub, f.Path+".cert", f.Scope, f.Unsure, nil), "", table.Word, "file")
@@ -377,13 +376,13 @@ func (r *swanctl) party(f *table.Section, subs []*section, noID ike.Identity, si
 	return p
 }
 
-// ownSignatures has an end sign as the daemon does: a type of key alone rules nothing out.
-func ownSignatures(p *model.Party) {
-	of := p.Signatures
-	if rsa := of & (ike.RSAv15 | ike.RSAPSS); of == 0 || rsa == ike.RSAv15|ike.RSAPSS || of&ike.ECDSA == ike.ECDSA || of == ike.EdDSA {
-		p.Signatures = strongswan.Plain
+// signatures notes how a party signs, or may, by its "auth".
+func signatures(p *model.Party, auth string, own bool) {
+	if own {
+		p.Signatures, p.Otherwise = strongswan.Signs(auth), strongswan.Classic
+	} else {
+		p.Signatures, p.Chain = strongswan.Takes(auth)
 	}
-	p.Chain, p.Otherwise = 0, strongswan.Classic
 }
 
 // sends reads when an end sends its certificate.
