@@ -18,6 +18,7 @@ type stored struct {
 	Name                  string
 	Files                 []File
 	Addresses             []netip.Addr
+	Inside                netip.Addr
 	Connections, Unloaded []Connection
 	Keys                  int
 	Size                  int64
@@ -26,12 +27,13 @@ type stored struct {
 }
 
 func (f *Facts) stored() stored {
-	return stored{f.Name, f.Files, f.Addresses, f.Connections, f.Unloaded, f.Keys, f.size, f.problems, f.leftOut}
+	return stored{f.Name, f.Files, f.Addresses, f.Inside, f.Connections, f.Unloaded, f.Keys, f.size, f.problems, f.leftOut}
 }
 
 func (s stored) facts() *Facts {
 	return &Facts{
-		Name: s.Name, Files: s.Files, Addresses: s.Addresses, Connections: s.Connections, Unloaded: s.Unloaded, Keys: s.Keys,
+		Name: s.Name, Files: s.Files, Addresses: s.Addresses, Inside: s.Inside,
+		Connections: s.Connections, Unloaded: s.Unloaded, Keys: s.Keys,
 		size: s.Size, problems: s.Problems, leftOut: s.LeftOut,
 	}
 }

@@ -18,6 +18,7 @@ type Facts struct {
 	Number      int // in Estate.Gateways
 	Files       []File
 	Addresses   []netip.Addr // of its interfaces
+	Inside      netip.Addr   // as in model.Gateway
 	Connections []Connection // as in model.Gateway
 	Unloaded    []Connection // as in model.Gateway
 	Keys        int          // pre-shared keys whose value was given
@@ -100,6 +101,7 @@ func factsOf(g *model.Gateway) *Facts {
 			f.Addresses = append(f.Addresses, a.Addr())
 		}
 	}
+	f.Inside = g.Inside()
 	for _, k := range g.Keys {
 		if k.Given() {
 			f.Keys++

@@ -24,6 +24,9 @@ type Daemon struct {
 	FollowsV1 bool
 	// NoneWithoutChild: under IKEv2 the IKE SA goes with the child that is made along with it, where that fails.
 	NoneWithoutChild bool
+	// KeyOfBoth: a pre-shared key that names several is for two ends that it both names; one that names one is that end's own, for any
+	// peer. Elsewhere a key is for whom it names, at either end.
+	KeyOfBoth bool
 	// Weighs: as a responder it takes, of the proposals that fit one of its own, the one whose algorithms stand furthest in front there.
 	Weighs bool
 	// NoSecondGroup: where a peer asks for another group as a child is renewed (INVALID_KE_PAYLOAD), it gives up. It sends the share of
@@ -44,6 +47,18 @@ type Daemon struct {
 	WithinAsked bool
 	// OwnSelectors: it protects what it is set to protect, whatever the peer says; as a responder it answers with that.
 	OwnSelectors bool
+	// AsksNoAddress: under IKEv2 it asks its peer for no identity that is an address.
+	AsksNoAddress bool
+	// AddressIsName: with no identity of its own it shows its address, whatever it is asked for.
+	AddressIsName bool
+	// ReplacesHosts: in transport mode, NAT being on the way, it takes the gateways' own addresses for what it sees in their place; of
+	// IKEv2 as an initiator too.
+	ReplacesHosts bool
+	// TakesHostsV1: so it does as a responder of IKEv1, in any mode.
+	TakesHostsV1 bool
+	// UnsaidHostsV1: as an initiator of IKEv1 that is not behind NAT it sends no selectors where both are the gateways' own addresses, so
+	// that the responder takes what it sees.
+	UnsaidHostsV1 bool
 	// AsksInTurn: it asks for the peer's certificate as a responder of IKEv2 and as an initiator of IKEv1, whatever is configured.
 	AsksInTurn bool
 	// TellsHashes: it tells its peer of the hashes alone that its connection allows (RFC 7427 section 4).

@@ -253,6 +253,7 @@ type Connection struct {
 	DPD         Setting[time.Duration] // interval of the liveness check; 0: none
 	DPDTimeout  Setting[time.Duration] // IKEv1 only
 	Encap       Setting[bool]          // ESP in UDP, NAT or not
+	NoEncap     bool                   // what Encap says is that ESP is never in UDP, NAT or not
 	MOBIKE      Setting[bool]
 	Childless   Setting[string] // "allow", "prefer", "force" or "never" (RFC 6023)
 	PPK         Setting[bool]   // a post-quantum pre-shared key is set (RFC 8784)

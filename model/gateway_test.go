@@ -154,3 +154,39 @@ func TestWhoShowsASubject(t *testing.T) {
 	c.Local.ID.Value = ike.Identity{Kind: ike.NoID}
 	assert.Equal(t, subject, shows(), "none is configured")
 }
+
+// TestTheAddressInside: where the default route leads, or the only one; none where a file does not tell of it.
+func TestTheAddressInside(t *testing.T) {
+	lan := &model.Interface{Name: "lan0", Addresses: []netip.Prefix{netip.MustParsePrefix("10.1.0.1/16")}}
+	wan := &model.Interface{Name: "wan0", Addresses: []netip.Prefix{netip.MustParsePrefix("192.168.7.2/24")}}
+	lo := &model.Interface{Name: "lo", Kind: "loopback", Addresses: []netip.Prefix{netip.MustParsePrefix("127.0.0.1/8")}}
+	out := &model.Interface{Name: "wan0", Addresses: []netip.Prefix{netip.MustParsePrefix("198.51.100.7/24")}}
+	dhcp := &model.Interface{Name: "wan0", Dynamic: true}
+	by := func(dev string) *model.Route {
+		return &model.Route{To: netip.MustParsePrefix("0.0.0.0/0"), Dev: dev, Kind: "unicast", Table: "main"}
+	}
+	for name, c := range map[string]struct {
+		interfaces []*model.Interface
+		routes     []*model.Route
+		want       string
+	}{
+		"by the default route":           {[]*model.Interface{lo, lan, wan}, []*model.Route{by("wan0")}, "192.168.7.2"},
+		"the only one":                   {[]*model.Interface{lo, wan}, nil, "192.168.7.2"},
+		"two, and no route":              {[]*model.Interface{lan, wan}, nil, ""},
+		"two routes":                     {[]*model.Interface{lan, wan}, []*model.Route{by("wan0"), by("lan0")}, ""},
+		"a public one":                   {[]*model.Interface{lan, out}, []*model.Route{by("wan0")}, ""},
+		"one that no file tells":         {[]*model.Interface{lan, dhcp}, []*model.Route{by("wan0")}, ""},
+		"one that no file tells, either": {[]*model.Interface{lan, dhcp}, nil, ""},
+		"nothing":                        {nil, nil, ""},
+	} {
+		g := &model.Gateway{Interfaces: c.interfaces, Routes: c.routes}
+		got := ""
+		if a := g.Inside(); a.IsValid() {
+			got = a.String()
+		}
+		assert.Equal(t, c.want, got, name)
+	}
+	g := &model.Gateway{Interfaces: []*model.Interface{lan}}
+	assert.True(t, g.Has(netip.MustParseAddr("10.1.0.1")))
+	assert.False(t, g.Has(netip.MustParseAddr("10.1.0.2")))
+}

@@ -1,6 +1,7 @@
 package model
 
 import (
+	"net/netip"
 	"slices"
 
 	"toril/ike"
@@ -36,6 +37,7 @@ func (g *Gateway) KeyFor(c *Connection, own, peer []ike.Identity) *Key {
 			return k
 		}
 	}
+	both := c != nil && c.Daemon.KeyOfBoth
 	var found *Key
 	bestOwn, bestPeer := 0, 0
 	try := func(list []int) {
@@ -44,14 +46,19 @@ func (g *Gateway) KeyFor(c *Connection, own, peer []ike.Identity) *Key {
 			if k.PPK || k.Secret.IsZero() || k.For != nil {
 				continue
 			}
-			o, p := k.fit(own), k.fit(peer)
-			if o == 0 && p == 0 {
-				continue
+			o, p, ok := k.fits(own, peer, both)
+			better := p > bestPeer || p == bestPeer && o > bestOwn
+			if both { // one that names the own end comes before one that names the peer and anybody
+				better = o > bestOwn || o == bestOwn && p > bestPeer
 			}
-			if found == nil || p > bestPeer || p == bestPeer && o > bestOwn {
+			if ok && (found == nil || better) {
 				found, bestOwn, bestPeer = k, o, p
 			}
 		}
+	}
+	if both {
+		try(x.candidates(append(slices.Clone(own), peer...)))
+		return found
 	}
 	try(x.candidates(peer))
 	if bestPeer == 0 { // no key is for the peer: one for itself
@@ -61,20 +68,33 @@ func (g *Gateway) KeyFor(c *Connection, own, peer []ike.Identity) *Key {
 	return found
 }
 
+// fits says how well a key's owners fit identities of an end and of its peer, as fit does; ok is false where it is not for them. Both says
+// that it must be for both ends, as Daemon.KeyOfBoth does.
+func (k *Key) fits(own, peer []ike.Identity, both bool) (o, p int, ok bool) {
+	o, p = k.fit(own), k.fit(peer)
+	switch {
+	case !both || len(k.Owners) == 0:
+		return o, p, o > 0 || p > 0
+	case len(k.Owners) == 1: // its own, for any peer
+		return o, min(o, 1), o > 0
+	}
+	return o, p, o > 0 && p > 0
+}
+
 // keyIndex finds keys by whom they are for, and connections by whom they expect; both by their places among the gateway's.
 type keyIndex struct {
 	owned  map[ike.Identity][]int // keys whose owners are all definite
 	loose  []int                  // the others
 	inside map[*Connection][]int  // keys that stand in a connection
 
-	expecting map[ike.Identity][]int // connections by their peer's identity, and by its addresses
-	open      []int                  // connections that expect no definite identity
+	meant map[ike.Identity][]int // connections by their own and their peer's identity, and by the addresses of both
+	open  []int                  // connections that expect no definite identity, or do not say what they show
 }
 
 func (g *Gateway) keyIndex() *keyIndex {
 	x := &g.index.keys
 	g.index.keysOnce.Do(func() {
-		*x = keyIndex{owned: map[ike.Identity][]int{}, inside: map[*Connection][]int{}, expecting: map[ike.Identity][]int{}}
+		*x = keyIndex{owned: map[ike.Identity][]int{}, inside: map[*Connection][]int{}, meant: map[ike.Identity][]int{}}
 		for i, k := range g.Keys {
 			if k.For != nil {
 				x.inside[k.For] = append(x.inside[k.For], i)
@@ -88,18 +108,34 @@ func (g *Gateway) keyIndex() *keyIndex {
 			}
 		}
 		for i, c := range g.Connections {
-			want := c.Remote.ID.Value
-			if !want.Definite() {
+			own, peer, open := c.names()
+			if open {
 				x.open = append(x.open, i)
-				continue
 			}
-			x.expecting[want] = append(x.expecting[want], i)
-			for _, a := range c.RemoteAddrs.Value.Fixed() {
-				x.expecting[ike.Addr(a)] = append(x.expecting[ike.Addr(a)], i)
+			for _, id := range slices.Concat(own, peer) {
+				x.meant[id] = append(x.meant[id], i)
 			}
 		}
 	})
 	return x
+}
+
+// names are the identities by which a key may be found for a connection, as far as it says: its own and its peer's, and the addresses in
+// their place where the daemon may know no more. Open says that either may be another.
+func (c *Connection) names() (own, peer []ike.Identity, open bool) {
+	add := func(id ike.Identity, as Addresses) (ids []ike.Identity) {
+		if id.Definite() {
+			ids = append(ids, id)
+		}
+		if c.Version.Value != ike.V2 && !c.Daemon.KeyOfBoth || !id.Definite() {
+			for _, a := range as.Fixed() {
+				ids = append(ids, ike.Addr(a))
+			}
+		}
+		return ids
+	}
+	own, peer = add(c.Local.ID.Value, c.LocalAddrs.Value), add(c.Remote.ID.Value, c.RemoteAddrs.Value)
+	return own, peer, len(own) == 0 || !c.Remote.ID.Value.Definite()
 }
 
 // loose reports whether a key may be for others than its owners' very identities.
@@ -146,7 +182,7 @@ func (g *Gateway) ServedBy(k *Key) []*Connection {
 	x := g.keyIndex()
 	lists := [][]int{x.open}
 	for _, o := range k.Owners {
-		lists = append(lists, x.expecting[o])
+		lists = append(lists, x.meant[o])
 	}
 	for _, at := range joined(lists...) {
 		serves(g.Connections[at])
@@ -154,22 +190,24 @@ func (g *Gateway) ServedBy(k *Key) []*Connection {
 	return out
 }
 
-// Served reports whether any of the gateway's keys serves a connection. The gateway must be complete.
+// MayServe reports whether a connection takes a key if there is none that serves it better.
+func (k *Key) MayServe(c *Connection) bool {
+	own, _, _ := k.standsFor(c)
+	return own > 0 || k.Serves(c)
+}
+
+// Served reports whether any of the gateway's keys serves a connection, or would in want of a better one. The gateway must be complete.
 func (g *Gateway) Served(c *Connection) bool {
 	x := g.keyIndex()
-	serves := func(at int) bool { return g.Keys[at].Serves(c) }
+	serves := func(at int) bool { return g.Keys[at].MayServe(c) }
 	if slices.ContainsFunc(x.inside[c], serves) {
 		return true
 	}
-	want := c.Remote.ID.Value
-	if !want.Definite() {
-		return slices.ContainsFunc(g.Keys, func(k *Key) bool { return k.Serves(c) })
+	own, peer, open := c.names()
+	if open {
+		return slices.ContainsFunc(g.Keys, func(k *Key) bool { return k.MayServe(c) })
 	}
-	ids := []ike.Identity{want}
-	for _, a := range c.RemoteAddrs.Value.Fixed() {
-		ids = append(ids, ike.Addr(a))
-	}
-	return slices.ContainsFunc(x.candidates(ids), serves)
+	return slices.ContainsFunc(x.candidates(slices.Concat(own, peer)), serves)
 }
 
 // fit says how well a key's owners fit some identities: 20 exactly, 10 by a wildcard, 1 as anybody's, 0 not.
@@ -178,13 +216,15 @@ func (k *Key) fit(ids []ike.Identity) int {
 		return 1
 	}
 	best := 0
-	for _, id := range ids {
-		for _, o := range k.Owners {
+	for _, o := range k.Owners {
+		if o.Kind == ike.AnyID {
+			best = max(best, 1)
+			continue
+		}
+		for _, id := range ids {
 			switch {
 			case o == id:
 				best = max(best, 20)
-			case o.Kind == ike.AnyID:
-				best = max(best, 1)
 			case o.Accepts(id):
 				best = max(best, 10)
 			}
@@ -193,27 +233,39 @@ func (k *Key) fit(ids []ike.Identity) int {
 	return best
 }
 
-// Serves reports whether a key may be the one that a connection takes for its peer, whatever that shows: its owners fit the
-// identity that is expected. An address as the owner serves a peer of another identity under IKEv1 only, where the daemon knows
-// nothing but the address when it needs the key.
+// Serves reports whether a key may be the one that a connection takes for its peer, whatever that shows: its owners fit the identity that
+// is expected, or are the connection's own alone. An address as the owner serves an end of another identity under IKEv1 only, where the
+// daemon may know nothing but the address when it needs the key.
 func (k *Key) Serves(c *Connection) bool {
+	own, peer, ok := k.standsFor(c)
+	return ok || peer > 0 && !c.Daemon.KeyOfBoth || own == len(k.Owners)
+}
+
+// standsFor says how many of a key's owners are a connection's own names, and how well they fit its peer; ok is true where that need not be
+// asked, and both are -1 and 0 where the key is not for it.
+func (k *Key) standsFor(c *Connection) (own, peer int, ok bool) {
 	if k.PPK || k.For != nil {
-		return k.For == c && c != nil
+		return -1, 0, k.For == c && c != nil
 	}
 	if c.Remote.Method.Value != ike.PSK && c.Local.Method.Value != ike.PSK {
-		return false
+		return -1, 0, false
 	}
 	want := c.Remote.ID.Value
-	var peer []ike.Identity
-	if want.Definite() {
-		peer = append(peer, want)
-	} else if slices.ContainsFunc(k.Owners, want.Accepts) {
-		return true
+	if !want.Definite() && slices.ContainsFunc(k.Owners, want.Accepts) {
+		return 0, 0, true
 	}
-	if c.Version.Value != ike.V2 || !want.Definite() {
-		for _, a := range c.RemoteAddrs.Value.Fixed() {
-			peer = append(peer, ike.Addr(a))
+	mine, theirs, _ := c.names()
+	_, peer, both := k.fits(mine, theirs, c.Daemon.KeyOfBoth)
+	if c.Daemon.KeyOfBoth {
+		return -1, 0, both || len(mine) == 0
+	}
+	others := c.RemoteAddrs.Value.Fixed()
+	for _, o := range k.Owners {
+		of := func(a netip.Addr) bool { return ike.Addr(a) == o }
+		unsaid := len(mine) == 0 && o.Kind == ike.IDAddr // which address it speaks from
+		if unsaid && !slices.ContainsFunc(others, of) || slices.Contains(mine, o) {
+			own++
 		}
 	}
-	return k.fit(peer) > 0
+	return own, peer, len(k.Owners) == 0
 }

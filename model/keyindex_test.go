@@ -34,7 +34,12 @@ func someKeys(r *rand.Rand) *model.Gateway {
 		c := &model.Connection{Name: fmt.Sprint(i), Number: i}
 		c.Local.Method.Value = []ike.Method{ike.PSK, ike.PSK, ike.Certificate}[r.IntN(3)]
 		c.Version.Value = []ike.Version{ike.V1, ike.V2}[r.IntN(2)]
-		c.Remote.ID.Value = identity()
+		c.Remote.ID.Value, c.Local.ID.Value = identity(), identity()
+		c.Daemon.KeyOfBoth = r.IntN(3) == 0
+		if r.IntN(2) == 0 {
+			a := netip.AddrFrom4([4]byte{192, 0, 2, byte(r.IntN(3))})
+			c.LocalAddrs.Value = model.Addresses{{Text: a.String(), Lo: a, Hi: a}}
+		}
 		if r.IntN(2) == 0 {
 			a := netip.AddrFrom4([4]byte{192, 0, 2, byte(r.IntN(3))})
 			c.RemoteAddrs.Value = model.Addresses{{Text: a.String(), Lo: a, Hi: a}}
@@ -71,7 +76,7 @@ func TestKeysAreFoundAsByAskingEach(t *testing.T) {
 			assert.Equal(t, want, g.ServedBy(k))
 		}
 		for _, c := range g.Connections {
-			assert.Equal(t, slices.ContainsFunc(g.Keys, func(k *model.Key) bool { return k.Serves(c) }), g.Served(c))
+			assert.Equal(t, slices.ContainsFunc(g.Keys, func(k *model.Key) bool { return k.MayServe(c) }), g.Served(c))
 		}
 	}
 	assert.Greater(t, served, 1000)

@@ -24,6 +24,8 @@ type index struct {
 	byNone     []*Connection                // and those whose peer is not at single addresses alone
 	keysOnce   sync.Once
 	keys       keyIndex
+	insideOnce sync.Once
+	inside     netip.Addr
 	seenOnce   sync.Once
 	seen       seenIndex
 }
@@ -214,4 +216,46 @@ func (g *Gateway) Resolve() {
 			}
 		}
 	}
+}
+
+// Inside is the private IPv4 address that a gateway has where its default route leads, or its only address: what it speaks from where
+// others know it by an address that is none of its own. It is invalid where the files do not tell. The gateway must be complete.
+func (g *Gateway) Inside() netip.Addr {
+	x := &g.index
+	x.insideOnce.Do(func() {
+		out := ""
+		for _, r := range g.Routes {
+			if r.Kind == "unicast" && r.Table == "main" && r.To.Bits() == 0 && r.To.Addr().Is4() {
+				if out != "" && out != r.Dev || r.Dev == "" {
+					return
+				}
+				out = r.Dev
+			}
+		}
+		var found []netip.Addr
+		for _, i := range g.Interfaces {
+			if i.Down || i.Kind == "loopback" || i.Tunnel() || out != "" && i.Name != out {
+				continue
+			}
+			if i.Dynamic { // it has one more, that no file tells
+				return
+			}
+			for _, a := range i.Addresses {
+				if a.Addr().Is4() {
+					found = append(found, a.Addr())
+				}
+			}
+		}
+		if len(found) > 0 && found[0].IsPrivate() && (out != "" || len(found) == 1) {
+			x.inside = found[0]
+		}
+	})
+	return x.inside
+}
+
+// Has reports whether an address is one of the gateway's, as far as the files tell.
+func (g *Gateway) Has(a netip.Addr) bool {
+	return slices.ContainsFunc(g.Interfaces, func(i *Interface) bool {
+		return slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return p.Addr() == a })
+	})
 }

@@ -94,12 +94,13 @@ func (a *attempt) identity(c *model.Connection) int {
 	}
 	id, known := a.i.Shows(a.i.own)
 	peer := score(c.Remote.ID.Value, id, known)
-	own, asked := 1, a.i.c.Remote.ID.Value
+	own, asked := 1, a.asked()
 	if a.Version == ike.V2 && asked.Kind != ike.AnyID && asked.Kind != ike.NoID &&
 		!(asked.Wild() && asked.Kind != ike.IDNet) { // sent as IDr
 		mine, told := (pair.End{Gateway: a.r.Gateway, Connection: c}).Shows(a.target())
 		switch {
-		case c.Local.ID.Value.Kind == ike.NoID && c.Local.Method.Value != ike.Certificate || !told: // it takes the one that it is asked for
+		case c.Local.ID.Value.Kind == ike.NoID && c.Local.Method.Value != ike.Certificate && !c.Daemon.AddressIsName ||
+			!told: // it takes the one that it is asked for
 		case mine == asked:
 			own = 20
 		default:
@@ -264,7 +265,7 @@ func (a *attempt) identities() *Failure {
 	i, r := a.i.c, a.r.c
 	idI, knownI := shown(a.i)
 	idR, knownR := shown(a.r)
-	asked := i.Remote.ID.Value // sent as IDr where it is one
+	asked, want := a.asked(), i.Remote.ID.Value
 	if a.Version == ike.V2 && asked.Kind == ike.IDNet && knownR &&
 		r.Local.ID.Value.Kind != ike.NoID { // sent as it is, and nobody is a network
 		return &Failure{
@@ -279,7 +280,7 @@ func (a *attempt) identities() *Failure {
 			Changes: []string{fmt.Sprintf("on %s set the peer's identity to %s", a.i.name(), idR)},
 		}
 	}
-	if a.Version == ike.V2 && r.Local.ID.Value.Kind == ike.NoID && asked.Definite() && !a.bySubject(a.r) {
+	if a.Version == ike.V2 && r.Local.ID.Value.Kind == ike.NoID && asked.Definite() && !a.bySubject(a.r) && !r.Daemon.AddressIsName {
 		idR, knownR = asked, true // the responder has none of its own and takes the one that it is asked for
 	}
 	if !knownI && !r.Remote.ID.Value.Wild() {
@@ -289,14 +290,23 @@ func (a *attempt) identities() *Failure {
 	} else if knownI && !r.Remote.ID.Value.Accepts(idI) && !a.namedToo(a.i, a.r, idI) {
 		return a.unexpected(a.i, a.r, idI)
 	}
-	if !knownR && asked.Definite() {
+	if !knownR && want.Definite() {
 		if f := a.untold(a.r, a.i, idR); f != nil {
 			return f
 		}
-	} else if knownR && !asked.Accepts(idR) {
+	} else if knownR && !want.Accepts(idR) {
 		return a.unexpected(a.r, a.i, idR)
 	}
 	return nil
+}
+
+// asked is the identity that the initiator asks the responder for (IDr): any where it asks for none.
+func (a *attempt) asked() ike.Identity {
+	want := a.i.c.Remote.ID.Value
+	if a.i.c.Daemon.AsksNoAddress && want.Kind == ike.IDAddr {
+		return ike.Identity{Kind: ike.AnyID}
+	}
+	return want
 }
 
 // unexpected is the failure of an identity that the other end does not expect.
@@ -319,7 +329,13 @@ func (a *attempt) unexpected(who, whom side, id ike.Identity) *Failure {
 // host.
 func (a *attempt) untold(who, whom side, id ike.Identity) *Failure {
 	want := whom.c.Remote.ID.Value
+	address := id.Kind != ike.IDHost && who.c.Local.Method.Value != ike.Certificate
 	switch host := id.Kind == ike.IDHost; {
+	case address && (want.Kind == ike.IDAddr || want.Kind == ike.IDNet):
+		a.Unsure = cmp.Or(a.Unsure, fmt.Sprintf("%s sends its own address, which its configuration does not say; %s expects %s",
+			who.name(), whom.name(), want))
+	case address:
+		return a.unexpected(who, whom, ike.Identity{Kind: ike.IDAddr, Value: "that is its address"})
 	case host && want.Kind == ike.IDFQDN:
 		a.Unsure = cmp.Or(a.Unsure, fmt.Sprintf("%s sends the name of its host, which its configuration does not say; %s expects %s",
 			who.name(), whom.name(), want))
@@ -342,7 +358,6 @@ func (a *attempt) untold(who, whom side, id ike.Identity) *Failure {
 }
 
 // keys compares the pre-shared keys that both would take, by their fingerprints.
-// It is long as the rules are: which key each version asks for, and what becomes of two that differ.
 func (a *attempt) keys() *Failure {
 	if a.i.c.Local.Method.Value != ike.PSK && a.r.c.Local.Method.Value != ike.PSK {
 		return nil
@@ -351,51 +366,14 @@ func (a *attempt) keys() *Failure {
 		a.Unsure = cmp.Or(a.Unsure, "the pre-shared keys were not compared: not both of them were given")
 		return nil
 	}
-	ids := func(s, o side) (own, peer []ike.Identity) {
-		if id, ok := shown(s); ok {
-			own = append(own, id)
-		}
-		if want := s.c.Remote.ID.Value; a.Version == ike.V2 && s.End == a.i.End && want.Definite() { // before the peer shows any
-			peer = append(peer, want)
-		} else if id, ok := shown(o); ok {
-			peer = append(peer, id)
-		}
-		if a.Version == ike.V2 && s.End == a.r.End && s.c.Local.ID.Value.Kind == ike.NoID && a.i.c.Remote.ID.Value.Definite() {
-			own = []ike.Identity{a.i.c.Remote.ID.Value}
-		}
-		return own, peer
-	}
-	find := func(s, o side) *model.Key {
-		own, peer := ids(s, o)
-		k := s.Gateway.KeyFor(s.c, own, peer)
-		if k == nil && a.Version == ike.V1 { // main mode knows nobody's identity yet
-			k = s.Gateway.KeyFor(s.c, addr(s.own), addr(o.own))
-		}
-		return k
-	}
-	ki, kr := find(a.i, a.r), find(a.r, a.i)
+	ki, kr := a.keyOf(a.i), a.keyOf(a.r)
 	switch {
 	case ki == nil:
-		return &Failure{
-			Topic:   Key,
-			Step:    a.authStep(),
-			Why:     fmt.Sprintf("%s has no pre-shared key for its peer", a.i.name()),
-			Lines:   [2]source.Pos{a.i.c.Remote.ID.Where(a.i.c.At)},
-			Changes: []string{fmt.Sprintf("name the identities of both ends as the owners of the key on %s", a.i.name())},
-		}
+		return a.keyless(a.i, "", source.Pos{})
+	case kr == nil && a.Version == ike.V1:
+		return a.keyless(a.r, "INVALID_KEY_INFORMATION", ki.At)
 	case kr == nil:
-		notify := "AUTHENTICATION_FAILED"
-		if a.Version == ike.V1 {
-			notify = "INVALID_KEY_INFORMATION"
-		}
-		return &Failure{
-			Topic:   Key,
-			Step:    a.authStep(),
-			Notify:  notify,
-			Why:     fmt.Sprintf("%s has no pre-shared key for its peer", a.r.name()),
-			Lines:   [2]source.Pos{ki.At, a.r.c.Remote.ID.Where(a.r.c.At)},
-			Changes: []string{fmt.Sprintf("name the identities of both ends as the owners of the key on %s", a.r.name())},
-		}
+		return a.keyless(a.r, "AUTHENTICATION_FAILED", ki.At)
 	case ki.Secret.Fingerprint() != kr.Secret.Fingerprint():
 		notify := "AUTHENTICATION_FAILED"
 		why := "the pre-shared keys of both ends differ"
@@ -412,6 +390,71 @@ func (a *attempt) keys() *Failure {
 		}
 	}
 	return nil
+}
+
+// keyless is the failure of a side that finds no pre-shared key; far is a line of the other's, where that has one.
+func (a *attempt) keyless(s side, notify string, far source.Pos) *Failure {
+	f := &Failure{
+		Topic:   Key,
+		Step:    a.authStep(),
+		Notify:  notify,
+		Why:     fmt.Sprintf("%s has no pre-shared key for its peer", s.name()),
+		Lines:   ordered(a, s, s.c.Remote.ID.Where(s.c.At), far),
+		Changes: []string{fmt.Sprintf("name the identities of both ends as the owners of the key on %s", s.name())},
+	}
+	o := a.r
+	if s.End == a.r.End {
+		o = a.i
+	}
+	own, told := shown(s)
+	peer, known := shown(o)
+	switch {
+	case s.End == a.i.End && known && !s.c.Remote.ID.Value.Definite() && s.Gateway.KeyFor(s.c, nil, []ike.Identity{peer}) != nil:
+		f.Why = fmt.Sprintf("%s does not say whom it expects: as the initiator it looks for a key for itself or for anybody, and finds "+
+			"none; it has one for %s", s.name(), peer)
+		f.Changes = append([]string{fmt.Sprintf("on %s set the peer's identity to %s", s.name(), peer)}, f.Changes...)
+	case s.End == a.r.End && told && known && s.Gateway.KeyFor(s.c, []ike.Identity{own}, nil) != nil:
+		f.Why = fmt.Sprintf("%s has a pre-shared key for %s, itself; the peer does not ask for that identity, and for %s there is none",
+			s.name(), own, peer)
+	}
+	return f
+}
+
+// keyOf is the pre-shared key that a side takes, nil for none. It looks for it by what it knows when it needs it: as an initiator, and
+// under IKEv1, that is what it expects of its peer, as a responder what the peer showed, and of itself what it was asked for.
+func (a *attempt) keyOf(s side) *model.Key {
+	o, begins := a.r, s.End == a.i.End
+	if !begins {
+		o = a.i
+	}
+	of := func(id ike.Identity, ok bool) []ike.Identity {
+		if !ok {
+			return nil
+		}
+		return []ike.Identity{id}
+	}
+	want := s.c.Remote.ID.Value
+	own, peer := of(shown(s)), of(want, want.Definite())
+	asked, seen := a.asked(), a.source()
+	if begins {
+		seen = a.target()
+	}
+	both := s.c.Daemon.KeyOfBoth
+	switch responds := a.Version == ike.V2 && !begins; {
+	case s.c.Daemon.Name == "": // whatever it may know
+		own, peer = append(own, of(asked, responds && asked.Definite())...), append(peer, of(shown(o))...)
+	case responds && !both:
+		own, peer = of(asked, asked.Definite()), of(shown(o))
+	case responds && !want.Definite():
+		peer = of(shown(o))
+	case both && !want.Definite():
+		peer = addr(seen)
+	}
+	k := s.Gateway.KeyFor(s.c, own, peer)
+	if k == nil && a.Version == ike.V1 && !both { // main mode knows nobody's identity yet
+		k = s.Gateway.KeyFor(s.c, addr(s.own), addr(seen))
+	}
+	return k
 }
 
 func addr(a netip.Addr) []ike.Identity {

@@ -77,12 +77,86 @@ func (a *attempt) target() (out netip.Addr) {
 	return a.i.peer
 }
 
-// source is the address that the responder sees.
+// source is the address that the responder sees: the initiator's own, or the one that the responder expects where that is behind NAT. It is
+// invalid where it is not known.
 func (a *attempt) source() netip.Addr {
-	if a.i.own.IsValid() {
+	if !a.i.own.IsValid() {
+		return a.r.peer
+	}
+	if a.r.c == nil || !a.i.own.IsPrivate() || !a.outside() {
 		return a.i.own
 	}
-	return a.r.peer
+	expected := a.r.c.RemoteAddrs.Value
+	for _, one := range expected.Fixed() {
+		if !one.IsPrivate() {
+			return one
+		}
+	}
+	return netip.Addr{}
+}
+
+// outside reports whether the responder is not where the initiator's private addresses are: it expects none of them, and is at a public one
+// itself.
+func (a *attempt) outside() bool {
+	to := a.target()
+	if to.IsPrivate() || to.IsLoopback() || to.BitLen() != a.i.own.BitLen() {
+		return false
+	}
+	expected := a.r.c.RemoteAddrs.Value
+	return expected.Any() || hasName(expected) || !covers(expected, a.i.own)
+}
+
+// answering returns the selectors of a responder's child, and those that the initiator asks for as the responder compares the two: where
+// NAT is on the way the gateways' own addresses may be in the place of what they are translated to.
+func (a *attempt) answering(asks, k *model.Child) (local, remote, askedLocal, askedRemote ike.Selectors) {
+	own, peer := a.r.own, a.source()
+	if !own.IsValid() {
+		own = a.target()
+	}
+	askedLocal, askedRemote = a.offered(asks)
+	if !a.replaces(asks, k) {
+		return k.Local.Value.At(own), k.Remote.Value.At(peer), askedLocal, askedRemote
+	}
+	if !peer.IsValid() { // what it is translated to is not known, and not needed
+		peer = a.i.own
+	}
+	local, remote = k.Local.Value.At(own), k.Remote.Value.At(peer)
+	either := a.Version == ike.V1 && a.r.c.Daemon.TakesHostsV1 // it takes them as they are, too
+	if !either || fit(local, askedRemote) == 0 {
+		askedRemote = moved(askedRemote, a.target(), own)
+	}
+	if !either || fit(remote, askedLocal) == 0 {
+		askedLocal = moved(askedLocal, a.i.own, peer)
+	}
+	return local, remote, askedLocal, askedRemote
+}
+
+// moved returns selectors with one address in the place of another.
+func moved(ss ike.Selectors, from, to netip.Addr) ike.Selectors {
+	ss = slices.Clone(ss)
+	for i, s := range ss {
+		if s.Lo == from && s.Hi == from {
+			ss[i].Lo, ss[i].Hi = to, to
+		}
+	}
+	return ss
+}
+
+// replaces reports whether the responder, NAT being on the way, takes the gateways' own addresses as they are seen: in transport mode,
+// where the initiator too knows that (RFC 7296 section 2.23.1, RFC 3947 section 5).
+func (a *attempt) replaces(asks, k *model.Child) bool {
+	behind := a.r.own.IsValid() && a.r.own.IsPrivate() && a.target().IsValid() && !a.target().IsPrivate()
+	if !a.i.own.IsValid() || a.source() == a.i.own && !behind {
+		return false
+	}
+	i, r := a.i.c.Daemon, a.r.c.Daemon
+	switch {
+	case a.Version == ike.V1 && (r.TakesHostsV1 || i.UnsaidHostsV1 && asks.HostToHost && a.source() == a.i.own):
+		return true
+	case asks.Mode.Value != ike.Transport || k.Mode.Value != ike.Transport:
+		return false
+	}
+	return r.ReplacesHosts && (i.ReplacesHosts || a.Version == ike.V1)
 }
 
 func (a *attempt) child(k *model.Child, first bool) Child {
@@ -95,7 +169,7 @@ func (a *attempt) child(k *model.Child, first bool) Child {
 		step = Create
 	}
 	local, remote := a.offered(k)
-	c.With = a.counterpart(local, remote)
+	c.With = a.counterpart(k)
 	if theirs := a.theirs(); c.With == nil && a.r.c.Daemon.OwnSelectors && len(theirs) > 0 {
 		c.With = theirs[0]
 	}
@@ -103,12 +177,14 @@ func (a *attempt) child(k *model.Child, first bool) Child {
 		c.Failure = a.selectorsFail(step, k, local, remote)
 		return c
 	}
-	own, peer := a.r.own, a.source()
-	if !own.IsValid() {
-		own = a.target()
+	rl, rr, askedLocal, askedRemote := a.answering(k, c.With)
+	c.Remote, c.Local = rl.Meet(askedRemote), rr.Meet(askedLocal)
+	if !slices.Equal(askedLocal, local) { // to each end its own
+		c.Local = moved(c.Local, a.source(), a.i.own)
 	}
-	rl, rr := c.With.Local.Value.At(own), c.With.Remote.Value.At(peer)
-	c.Remote, c.Local = rl.Meet(remote), rr.Meet(local)
+	if !slices.Equal(askedRemote, remote) {
+		c.Remote = moved(c.Remote, a.r.own, a.target())
+	}
 	if a.Version == ike.V1 {
 		c.Local, c.Remote = ike.Selectors{onePort(c.Local[0])}, ike.Selectors{onePort(c.Remote[0])}
 	}
@@ -140,15 +216,11 @@ func (a *attempt) child(k *model.Child, first bool) Child {
 
 // counterpart is the responder's child whose selectors fit best: each side's exactly, wider, or in part; of several as
 // good the first.
-func (a *attempt) counterpart(local, remote ike.Selectors) *model.Child {
-	own, peer := a.r.own, a.source()
-	if !own.IsValid() {
-		own = a.target()
-	}
+func (a *attempt) counterpart(asks *model.Child) *model.Child {
 	var best *model.Child
 	bestScore := 0
 	for _, k := range a.theirs() {
-		mine, theirs := k.Local.Value.At(own), k.Remote.Value.At(peer)
+		mine, theirs, local, remote := a.answering(asks, k)
 		if k.Whole.Value && !(samePackets(mine, remote) && samePackets(theirs, local)) {
 			continue
 		}
@@ -277,21 +349,18 @@ func (a *attempt) selectorsFail(step Step, k *model.Child, local, remote ike.Sel
 	if theirs := a.theirs(); len(theirs) == 1 {
 		o := theirs[0]
 		f.Lines[1] = o.Local.Where(o.At)
+		mine, theirs, askedLocal, askedRemote := a.answering(k, o)
 		differ := "which is not mirrored"
-		if o.Whole.Value && fit(o.Local.Value.At(a.r.own), remote) > 0 && fit(o.Remote.Value.At(a.source()), local) > 0 {
+		if o.Whole.Value && fit(mine, askedRemote) > 0 && fit(theirs, askedLocal) > 0 {
 			differ = "and takes nothing else"
 		}
-		f.Why = fmt.Sprintf(
-			"%s proposes %s to %s, and %s has %s to %s, %s",
-			a.i.name(),
-			local,
-			remote,
-			a.r.name(),
-			o.Local.Value,
-			o.Remote.Value,
-			differ,
-		)
-		f.Changes = append(f.Changes, fmt.Sprintf("on %s set local to %s and remote to %s", a.i.name(), o.Remote.Value, o.Local.Value))
+		f.Why = fmt.Sprintf("%s proposes %s to %s, and %s has %s to %s, %s", a.i.name(), local, remote, a.r.name(), mine, theirs, differ)
+		translated := a.source() != a.i.own || a.i.own.IsValid() && a.r.own.IsValid() && a.target() != a.r.own
+		if translated && (o.Local.Value.Dynamic() || o.Remote.Value.Dynamic() || k.Local.Value.Dynamic() || k.Remote.Value.Dynamic()) {
+			f.Why += ": the gateways' own addresses are protected, and NAT is between them"
+			return f
+		}
+		f.Changes = append(f.Changes, fmt.Sprintf("on %s set local to %s and remote to %s", a.i.name(), theirs, mine))
 	}
 	return f
 }
@@ -307,7 +376,7 @@ func (a *attempt) wrap(c *Child, k *model.Child, step Step) *Failure {
 	if mine == ike.Tunnel && theirs == ike.Tunnel {
 		return nil
 	}
-	hosts := c.Local.Hold(a.source()) && c.Remote.Hold(a.target())
+	hosts := (c.Local.Hold(a.i.own) || c.Local.Hold(a.source())) && c.Remote.Hold(a.target())
 	blind := a.i.c.Daemon.OwnSelectors && a.r.c.Daemon.OwnSelectors // neither looks at the selectors
 	if !hosts && mine == theirs && blind {
 		c.Mode, c.BrokenAt = mine, lines
@@ -412,7 +481,7 @@ func (a *attempt) quickTransport() *Failure {
 	}
 	k := a.i.c.Children[0]
 	local, remote := a.offered(k)
-	if k.Mode.Value != ike.Transport || local.Hold(a.source()) && remote.Hold(a.target()) {
+	if k.Mode.Value != ike.Transport || (local.Hold(a.i.own) || local.Hold(a.source())) && remote.Hold(a.target()) {
 		return nil
 	}
 	return &Failure{

@@ -237,23 +237,28 @@ func (c *comparison) authentication(p *both, i int) verdict {
 func (c *comparison) key() {
 	var keys [2]*model.Key
 	var values [2]Value
+	attempts := [2]*attempt{begin(c.t, c.ends[0], c.ends[1]), begin(c.t, c.ends[1], c.ends[0])}
+	none := false
 	for i, e := range c.ends {
 		if e.Connection.Local.Method.Value != ike.PSK && c.ends[1-i].Connection.Local.Method.Value != ike.PSK {
 			return
 		}
-		var own, peer []ike.Identity
-		if id, ok := shown(c.side(i)); ok {
-			own = append(own, id)
+		begins, responds := attempts[i].keyOf(attempts[i].i), attempts[1-i].keyOf(attempts[1-i].r)
+		if keys[i] = begins; begins == nil {
+			keys[i] = responds
 		}
-		if id, ok := shown(c.side(1 - i)); ok {
-			peer = append(peer, id)
-		}
-		keys[i] = e.Gateway.KeyFor(e.Connection, own, peer)
-		switch {
-		case !e.Gateway.Given():
+		if !e.Gateway.Given() {
 			values[i].Text = "not given"
+			continue
+		}
+		none = none || begins == nil || responds == nil
+		switch {
 		case keys[i] == nil:
 			values[i].Text = "none for this peer"
+		case begins == nil:
+			values[i] = Value{Text: "set, and not found as initiator", At: keys[i].At}
+		case responds == nil:
+			values[i] = Value{Text: "set, and not found as responder", At: keys[i].At}
 		default:
 			values[i] = Value{Text: "set", At: keys[i].At}
 		}
@@ -265,7 +270,7 @@ func (c *comparison) key() {
 			values[0].Text, values[1].Text = "set, another", "set, another"
 		}
 	}
-	v.differs = v.differs || values[0].Text == "none for this peer" || values[1].Text == "none for this peer"
+	v.differs = v.differs || none
 	c.add("pre-shared-key", "pre-shared key", "", values, v)
 }
 

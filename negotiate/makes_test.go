@@ -28,7 +28,7 @@ import (
 func TestWhatDaemonsOfTwoMakesDid(t *testing.T) {
 	for _, name := range []string{
 		"makes-named", "makes-Libreswan-and-Libreswan", "makes-strongSwan-and-Libreswan",
-		"makes-certificates",
+		"makes-certificates", "makes-nat", "makes-keys",
 		"makes-named-OpenIKED", "makes-OpenIKED-and-OpenIKED", "makes-strongSwan-and-OpenIKED", "makes-Libreswan-and-OpenIKED",
 	} {
 		file := "testdata/" + name + ".txtar"
@@ -75,6 +75,9 @@ func tunnelOfMakes(t *testing.T, files fstest.MapFS) *pair.Tunnel {
 		}
 		if files[folder+"/iked.conf"] != nil {
 			version[folder] = "OpenIKED 7.2 on Linux"
+		}
+		if files[folder+"/ip-address.txt"] != nil {
+			continue
 		}
 		files[folder+"/ip-address.txt"] = &fstest.MapFile{Data: []byte("2: tv: <BROADCAST,MULTICAST,UP,LOWER_UP> mtu 1500 qdisc noqueue " +
 			"state UP group default qlen 1000\n    inet " + address + "/24 scope global tv\n")}
@@ -306,4 +309,58 @@ func TestCertificatesOfAMakeThatIsNotKnown(t *testing.T) {
 	}
 	c.AskCert = model.Say(false, c.At)
 	assert.Equal(t, negotiate.Fails, negotiate.Tunnel(tu)[0].Outcome, "it says that it does not ask")
+}
+
+// TestRulesOfKeys says of each named pair with keys that are somebody's what its rule is about.
+func TestRulesOfKeys(t *testing.T) {
+	saysOf(t, namedPairs(t, "testdata/makes-keys.txtar"), []said{
+		{"of-its-address", 0, negotiate.Agrees, ""},
+		{"of-its-address", 1, negotiate.Fails, "b does not say whom it expects: as the initiator it looks for a key for itself or for anybody"},
+		{"of-each-peers-address", 0, negotiate.Fails, "it has one for 10.0.0.2"},
+		{"of-both-addresses-and-no-identities", 0, negotiate.Agrees, ""},
+		{"of-the-own-name-and-anybody", 0, negotiate.Agrees, ""},
+		{"of-the-own-name-that-is-not-asked-for", 0, negotiate.Fails, "the peer does not ask for that identity"},
+		{"of-the-own-name-that-is-not-asked-for", 1, negotiate.Agrees, ""},
+		{"v1-of-its-name-and-anybody", 0, negotiate.Fails, "b has no pre-shared key for its peer"},
+		{"v1-of-its-address-and-names", 0, negotiate.Agrees, ""},
+		{"its-address-at-Libreswan", 0, negotiate.Fails, "b has no pre-shared key for its peer"},
+		{"own-address-at-Libreswan", 0, negotiate.Agrees, ""},
+		{"own-and-another-address-at-Libreswan", 0, negotiate.Fails, "b has no pre-shared key for its peer"},
+		{"v1-addresses-and-names-at-Libreswan", 0, negotiate.Fails, "b has no pre-shared key for its peer"},
+		{"any-identity-at-Libreswan", 0, negotiate.Fails, "b expects 0.0.0.0"},
+		{"any-identity-and-any-peer-at-Libreswan", 0, negotiate.Agrees, ""},
+		{"any-peer-without-identity-and-both-names-at-Libreswan", 0, negotiate.Agrees, ""},
+		{"v1-any-peer-without-identity-and-both-names-at-Libreswan", 0, negotiate.Fails, "b has no pre-shared key for its peer"},
+		{"address-of-the-peer-asked-for-by-name", 0, negotiate.Fails, "b has a pre-shared key for 10.0.0.2, itself"},
+	})
+}
+
+// TestRulesOfNAT says of each named pair of which the first end is behind NAT what its rule is about.
+func TestRulesOfNAT(t *testing.T) {
+	const between = ": the gateways' own addresses are protected, and NAT is between them"
+	saysOf(t, namedPairs(t, "testdata/makes-nat.txtar"), []said{
+		{"plain", 0, negotiate.Agrees, "a is taken to be behind NAT: it sends from 192.168.7.2, and 198.51.100.7 is expected"},
+		{"plain", 1, negotiate.Agrees, "a is taken to be behind NAT: 198.51.100.7 is not its own address 192.168.7.2"},
+		{"outside-address-expected", 0, negotiate.Fails, "a sends the identity 192.168.7.2, and b expects 198.51.100.7"},
+		{"outside-address-expected", 1, negotiate.Agrees, ""},
+		{"outside-address-expected-by-Libreswan", 1, negotiate.Fails, "a sends the identity 192.168.7.2, and b expects 198.51.100.7"},
+		{"no-local-address-and-the-outside-one-expected", 0, negotiate.Fails, "a sends the identity 192.168.7.2"},
+		{"no-local-address-and-the-inside-one-expected", 0, negotiate.Agrees, ""},
+		{"default-route-of-Libreswan-without-identities", 1, negotiate.Fails, "a sends the identity 192.168.7.2"},
+		{"hosts", 0, negotiate.Partly, "b has 203.0.113.2 to 198.51.100.7, which is not mirrored" + between},
+		{"hosts", 1, negotiate.Partly, between},
+		{"hosts-at-the-inside-address", 0, negotiate.Agrees, ""},
+		{"hosts-and-any-peer", 0, negotiate.Partly, "own address, which is not mirrored" + between},
+		{"hosts-of-Libreswan", 0, negotiate.Partly, between},
+		{"transport", 0, negotiate.Agrees, ""},
+		{"transport-of-Libreswan-with-strongSwan", 0, negotiate.Partly, between},
+		{"v1-hosts", 0, negotiate.Partly, between},
+		{"v1-hosts-of-Libreswan", 0, negotiate.Agrees, ""},
+		{"v1-hosts-with-Libreswan", 1, negotiate.Agrees, ""},
+		{"v1-hosts-of-Libreswan-with-strongSwan", 0, negotiate.Partly, between},
+		{"v1-key-of-the-outside-address", 0, negotiate.Agrees, ""},
+		{"v1-key-of-the-inside-address", 0, negotiate.Fails, "b has no pre-shared key for its peer"},
+		{"virtual-hosts-at-Libreswan", 0, negotiate.Fails, "vhost: and vnet: are for IKEv1 only"},
+		{"v1-virtual-hosts-at-Libreswan", 0, negotiate.Agrees, ""},
+	})
 }

@@ -159,13 +159,7 @@ type attempt struct {
 }
 
 func try(t *pair.Tunnel, from, to pair.End) Attempt {
-	a := &attempt{t: t}
-	a.Initiator, a.Responder = from, to
-	a.i = side{from, from.Connection, t.Own(from), t.Peer(from)}
-	a.r = side{End: to, c: to.Connection}
-	if to.Connection != nil {
-		a.r.own, a.r.peer = t.Own(to), t.Peer(to)
-	}
+	a := begin(t, from, to)
 	if from.Connection.Unsure || to.Connection != nil && to.Connection.Unsure {
 		a.Unsure = "a statement of one of the ends was not understood"
 	}
@@ -174,13 +168,25 @@ func try(t *pair.Tunnel, from, to pair.End) Attempt {
 	return a.Attempt
 }
 
-// run goes through the steps until one fails.
-func (a *attempt) run() {
+// begin makes an attempt of which nothing is predicted yet.
+func begin(t *pair.Tunnel, from, to pair.End) *attempt {
+	a := &attempt{t: t}
+	a.Initiator, a.Responder = from, to
+	a.i = side{from, from.Connection, t.Own(from), t.Peer(from)}
+	a.r = side{End: to, c: to.Connection}
+	if to.Connection != nil {
+		a.r.own, a.r.peer = t.Own(to), t.Peer(to)
+	}
 	a.Version = a.i.c.Version.Value
 	if a.Version == ike.Either {
 		a.Version = ike.V2
 	}
 	a.Aggressive = a.Version == ike.V1 && a.i.c.Aggressive.Value
+	return a
+}
+
+// run goes through the steps until one fails.
+func (a *attempt) run() {
 	for _, step := range []func() *Failure{a.start, a.address, a.version, a.proposals, a.authenticate, a.quickTransport} {
 		if f := step(); f != nil {
 			a.Failure, a.Outcome = f, Fails
@@ -296,7 +302,7 @@ func (a *attempt) address() *Failure {
 			Topic:   Address,
 			Step:    a.phase1(),
 			Notify:  "NO_PROPOSAL_CHOSEN",
-			Why:     fmt.Sprintf("%s has no connection for a peer at %s", a.r.name(), a.source()),
+			Why:     a.nobody(),
 			Lines:   [2]source.Pos{a.i.c.At},
 			Changes: []string{fmt.Sprintf("on %s add a connection for %s, or remove the one on %s", a.r.name(), a.i.name(), a.i.name())},
 		}
@@ -316,6 +322,14 @@ func (a *attempt) address() *Failure {
 		Lines:   [2]source.Pos{a.i.c.LocalAddrs.Where(a.i.c.At), a.r.c.RemoteAddrs.Where(a.r.c.At)},
 		Changes: []string{fmt.Sprintf("on %s set the peer's address to %s", a.r.name(), a.i.own)},
 	}
+}
+
+// nobody says that the responder has no connection for the initiator.
+func (a *attempt) nobody() string {
+	if from := a.source(); from.IsValid() {
+		return fmt.Sprintf("%s has no connection for a peer at %s", a.r.name(), from)
+	}
+	return fmt.Sprintf("%s has no connection for %s", a.r.name(), a.i.name())
 }
 
 // answersAt reports whether any connection of the responder answers at an address.

@@ -19,7 +19,7 @@ type Sizes struct {
 }
 
 // SizesOf computes what fits into the packets of a child of an end that are protected by a suite and leave by an interface, nil where that
-// is not known; ok is false where nothing fits. Where nothing tells whether NAT is on the way, ESP goes in UDP only if either end says so.
+// is not known; ok is false where nothing fits. ESP goes in UDP if either end says so, or is behind NAT and neither refuses.
 func SizesOf(t *pair.Tunnel, e pair.End, k *model.Child, suite ike.Suite, by *model.Interface) (z Sizes, ok bool) {
 	z = Sizes{Link: Ethernet, Suite: suite}
 	if by != nil && by.MTU.Value > 0 {
@@ -27,10 +27,12 @@ func SizesOf(t *pair.Tunnel, e pair.End, k *model.Child, suite ike.Suite, by *mo
 	}
 	own, peer := t.Own(e), t.Peer(e)
 	far, given := t.Far(e)
+	always := e.Connection.Encap.Value || given && far.Connection.Encap.Value
+	never := e.Connection.NoEncap || given && far.Connection.NoEncap
 	z.Wrap = ike.Wrap{
 		Protocol:     k.Protocol.Value,
 		Mode:         k.Mode.Value,
-		Encapsulated: e.Connection.Encap.Value || given && far.Connection.Encap.Value,
+		Encapsulated: always || !never && (t.BehindNAT(e) || given && t.BehindNAT(far)),
 		Outer6:       own.Unmap().Is6() || peer.Unmap().Is6(),
 		Cut96:        k.Cut96.Value,
 	}

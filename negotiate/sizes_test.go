@@ -47,3 +47,23 @@ func TestSizesOf(t *testing.T) {
 	_, ok := negotiate.SizesOf(tn, tn.Ends[0], tn.Ends[0].Connection.Children[0], ike.Suite{}, nil)
 	assert.False(t, ok, "no suite was agreed on")
 }
+
+// TestSizesBehindNAT: ESP goes in UDP where an end must be behind NAT, unless one refuses.
+func TestSizesBehindNAT(t *testing.T) {
+	pairs := namedPairs(t, "testdata/makes-nat.txtar")
+	for name, want := range map[string]int{
+		"plain": 1438, "plain-of-Libreswan": 1438, "never-in-udp-at-Libreswan": 1446, "never-in-udp-of-Libreswan": 1446,
+		"no-local-address-and-the-inside-one-expected": 1438,
+	} {
+		tu := tunnelOfMakes(t, pairs[name])
+		for i, e := range tu.Ends {
+			suite := negotiate.Tunnel(tu)[0].Children[0].Suite
+			z, ok := negotiate.SizesOf(tu, e, e.Connection.Children[0], suite, nil)
+			assert.True(t, ok, name)
+			assert.Equal(t, want, z.InnerMTU, "%s, end %d", name, i)
+			assert.Equal(t, i == 0, tu.BehindNAT(e), "%s, end %d", name, i)
+		}
+	}
+	plain := tunnelOfMakes(t, namedPairs(t, "testdata/makes-certificates.txtar")["rsa"])
+	assert.False(t, plain.BehindNAT(plain.Ends[0]), "private addresses of both, that both know")
+}

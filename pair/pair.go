@@ -39,7 +39,9 @@ type Match struct {
 
 // Own returns the address that a side speaks from, as Tunnel.Own does.
 func (m *Match) Own(side int) netip.Addr {
-	return single(m.Sides[side].Connection.Local, m.far(side).Remote)
+	g := m.Sides[side].Gateway
+	has := func(a netip.Addr) bool { return slices.Contains(g.Addresses, a) }
+	return speaks(m.Sides[side].Connection.Local, m.far(side).Remote, g.Inside, has)
 }
 
 // Peer returns the address that a side expects its peer at, as Tunnel.Peer does.
@@ -318,8 +320,18 @@ func (p *pairing) reaches(x, y Side) int {
 	return best
 }
 
+// allPrivate reports whether a gateway has private addresses alone, beside those that are of no use outside.
 func allPrivate(as []netip.Addr) bool {
-	return len(as) > 0 && !slices.ContainsFunc(as, func(a netip.Addr) bool { return !a.IsPrivate() })
+	private := false
+	for _, a := range as {
+		switch {
+		case a.IsPrivate():
+			private = true
+		case !a.IsLoopback() && !a.IsLinkLocalUnicast():
+			return false
+		}
+	}
+	return private
 }
 
 // expects says how well the identity that x expects fits y: 2 it is y's, 1 any will do, 0 it is another.

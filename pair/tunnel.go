@@ -71,16 +71,27 @@ func (e End) Shows(own netip.Addr) (id ike.Identity, ok bool) {
 }
 
 // Own returns the address that an end speaks from, as far as the configurations say: its own single local address, or
-// the one that the far end expects.
+// the one that the far end expects; behind NAT, where that is none of its own, the one that it has inside.
 func (t *Tunnel) Own(e End) netip.Addr {
 	far, _ := t.Far(e)
-	return single(e.Connection.LocalAddrs.Value, far.remote())
+	return speaks(e.Connection.LocalAddrs.Value, far.remote(), e.Gateway.Inside(), e.Gateway.Has)
 }
 
 // Peer returns the address that an end expects its peer at, or that the far end speaks from.
 func (t *Tunnel) Peer(e End) netip.Addr {
 	far, _ := t.Far(e)
 	return single(e.Connection.RemoteAddrs.Value, far.local())
+}
+
+// BehindNAT reports whether an end's address must be translated on its way: it is private, its peer's is public, and the far end, where that
+// was given, does not expect the private one.
+func (t *Tunnel) BehindNAT(e End) bool {
+	own, peer := t.Own(e), t.Peer(e)
+	if !own.IsValid() || !peer.IsValid() || !own.IsPrivate() || peer.IsPrivate() || own.BitLen() != peer.BitLen() {
+		return false
+	}
+	far, _ := t.Far(e)
+	return !slices.ContainsFunc(far.remote(), func(a model.Address) bool { return !a.Any && a.Covers(own) })
 }
 
 func (e End) local() model.Addresses {
@@ -95,6 +106,16 @@ func (e End) remote() model.Addresses {
 		return nil
 	}
 	return e.Connection.RemoteAddrs.Value
+}
+
+// speaks is the address that an end speaks from: the first single one that it says itself, else that its far end says of it, unless has
+// reports that to be none of its own; then it is translated from the one inside, where that is known.
+func speaks(said, expected model.Addresses, inside netip.Addr, has func(netip.Addr) bool) netip.Addr {
+	a := single(said, expected)
+	if inside.IsValid() && !single(said, nil).IsValid() && a.Is4() && !a.IsPrivate() && !has(a) {
+		return inside
+	}
+	return a
 }
 
 // single is the first single address of what an end says itself, else of what its far end says of it.

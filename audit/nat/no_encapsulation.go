@@ -6,27 +6,43 @@ import (
 	"toril/audit"
 	"toril/ike"
 	"toril/packet"
+	"toril/pair"
 	"toril/walk"
 )
 
 // NoEncapsulation speaks where a gateway behind NAT could not use UDP.
 var NoEncapsulation = &audit.Check{
 	Name:     "nat/no-encapsulation",
-	Title:    "Behind NAT, and port 4500 is closed",
+	Title:    "Behind NAT, and ESP is not in UDP",
 	Severity: audit.High,
 	Why:      "ESP has no ports that NAT could tell apart: through NAT it must go in UDP port 4500.",
-	Fix:      "Allow UDP port 4500 to the peer and from it.",
+	Fix:      "Let both ends put ESP into UDP where they see NAT, and allow UDP port 4500 to the peer and from it.",
 	Doc: audit.Doc{
-		What: "Connections from a private address to a public one, on gateways whose filter blocks outgoing UDP port 4500, or use " +
-			"the authentication header, which no NAT leaves valid.",
-		Harm:    "IKE comes up as far as the second message and stops; or AH is dropped by the peer for its checksum.",
-		Write:   "udp dport 4500 accept in the output chain.",
+		What: "Connections from a private address to a public one, on gateways whose filter blocks outgoing UDP port 4500, that use " +
+			"the authentication header, which no NAT leaves valid, or of which an end is set never to put ESP into UDP.",
+		Harm: "IKE comes up as far as the second message and stops; or AH is dropped by the peer for its checksum; or the tunnel comes " +
+			"up, and of ESP only what the device lets through by chance arrives.",
+		Write:   "udp dport 4500 accept in the output chain; encapsulation=auto.",
 		Sources: []string{"RFC 3948", "RFC 3715"},
 	},
 	Requires: audit.Walks,
 	Connection: func(p *audit.Pass, s *audit.Subject) {
 		own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
-		if !own.IsValid() || !peer.IsValid() || !own.IsPrivate() || peer.IsPrivate() || own.BitLen() != peer.BitLen() {
+		if !s.Tunnel.BehindNAT(s.End) {
+			return
+		}
+		far, _ := s.Far()
+		for _, e := range []pair.End{s.End, far} {
+			if e.Connection == nil || !e.Connection.NoEncap {
+				continue
+			}
+			f := p.On(s, e.Connection.Encap.Where(e.Connection.At), false)
+			who := e.Gateway.Name + " never puts"
+			if e == s.End {
+				who = "never puts"
+			}
+			f.Message = fmt.Sprintf("%s is behind NAT (%s to %s), and %s ESP into UDP", s.Gateway.Name, own, peer, who)
+			p.Report(f)
 			return
 		}
 		for _, k := range s.Connection.Children {

@@ -8,5 +8,6 @@ import "toril/model"
 var Daemon = model.Daemon{
 	Name: "Libreswan", KeepsMode: true, RenewsAlike: true, FollowsV1: true, FirstIsOne: true, WithinAsked: true,
 	LatestFirst: true, AsksOne: true, JoinsByIdentity: true, AsksInTurn: true, TellsHashes: true,
-	HalfMargin: true, SignsAlike: true, TakesNamed: true, OneMethodV1: true,
+	HalfMargin: true, SignsAlike: true, TakesNamed: true, OneMethodV1: true, KeyOfBoth: true,
+	AsksNoAddress: true, AddressIsName: true, TakesHostsV1: true, UnsaidHostsV1: true,
 }

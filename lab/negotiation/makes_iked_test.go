@@ -68,14 +68,16 @@ func endOfIked(t testing.TB, text string, me, peer int) (kind string, files map[
 	case "S":
 		e := end{version: "2", local: fmt.Sprintf("10.%d.0.0/16", me), remote: fmt.Sprintf("10.%d.0.0/16", peer), localAuth: "psk",
 			remoteAuth: "psk", localID: names[me], remoteID: names[peer], psk: "harbour light of the old town"}
+		own, far := fmt.Sprintf("10.0.0.%d", me), fmt.Sprintf("10.0.0.%d", peer)
 		for one := range strings.FieldsSeq(says) {
 			key, value, _ := strings.Cut(one, "=")
 			*map[string]*string{"local_ts": &e.local, "remote_ts": &e.remote, "esp_proposals": &e.esp, "version": &e.version,
-				"mode": &e.mode}[key] = value
+				"mode": &e.mode, "id": &e.localID, "peer": &e.remoteID, "encap": &e.encap, "owners": &e.owners, "ah_proposals": &e.ah,
+				"local_addrs": &own, "remote_addrs": &far}[key] = value
 		}
-		return kind, map[string]string{"swanctl.conf": e.text(fmt.Sprintf("10.0.0.%d", me), fmt.Sprintf("10.0.0.%d", peer), me, peer)}
+		return kind, map[string]string{"swanctl.conf": e.text(own, far, me, peer)}
 	case "L":
-		return kind, libreText(says+fmt.Sprintf(" leftid=@%s rightid=@%s", names[me], names[peer]), me, peer)
+		return kind, libreText(fmt.Sprintf("leftid=@%s rightid=@%s ", names[me], names[peer])+says, me, peer)
 	}
 	policy := map[string]string{
 		"flows": fmt.Sprintf("esp from 10.%d.0.0/16 to 10.%d.0.0/16", me, peer), "peer": fmt.Sprintf("peer 10.0.0.%d", peer),

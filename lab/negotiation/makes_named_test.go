@@ -101,11 +101,14 @@ func libreText(changes string, me, peer int) map[string]string {
 		key, value, _ := strings.Cut(c, "=")
 		says[key] = value
 	}
+	owners := strings.ReplaceAll(says["owners"], ",", " ") // of the key
+	delete(says, "owners")
 	conf := "config setup\n\tikev1-policy=accept\n\nconn ike\n"
 	for _, key := range slices.Sorted(maps.Keys(says)) {
 		conf += "\t" + key + "=" + says[key] + "\n"
 	}
-	return map[string]string{"ipsec.conf": conf, "ipsec.secrets": ": PSK \"harbour light of the old town\"\n"}
+	secret := strings.TrimSpace(owners + ` : PSK "harbour light of the old town"`)
+	return map[string]string{"ipsec.conf": conf, "ipsec.secrets": secret + "\n"}
 }
 
 func TestNamedPairsOfLibreswan(t *testing.T) {

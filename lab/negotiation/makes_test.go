@@ -349,7 +349,10 @@ func (s swan) rekey(t testing.TB, ike bool) bool { return charon.Renew(t, s.Daem
 
 func (s swan) mark() { s.Mark() }
 
-func (s swan) said() string { return "" }
+func (s swan) said() string {
+	lines := strings.Split(strings.TrimSpace(s.Log()), "\n")
+	return strings.Join(lines[max(0, len(lines)-12):], " / ")
+}
 
 func (s swan) down(t testing.TB) { charon.Clear(t, s.Daemon) }
 
@@ -485,10 +488,10 @@ func estateOf(t testing.TB, a, b map[string]string) *pair.Tunnel {
 			}
 			fsys[folder+"/"+name] = &fstest.MapFile{Data: []byte(text)}
 		}
-		fsys[folder+"/ip-address.txt"] = &fstest.MapFile{Data: []byte(fmt.Sprintf(
-			"2: tv: <BROADCAST,MULTICAST,UP,LOWER_UP> mtu 1500 qdisc noqueue state UP group default qlen 1000\n"+
-				"    inet 10.0.0.%d/24 scope global tv\n",
-			map[string]int{"a": 1, "b": 2}[folder]))}
+		if files["ip-address.txt"] == "" {
+			address := addressOf(map[string]string{"a": "10.0.0.1", "b": "10.0.0.2"}[folder])
+			fsys[folder+"/ip-address.txt"] = &fstest.MapFile{Data: []byte(address)}
+		}
 	}
 	e, err := pair.WholeFS(context.Background(), fsys, estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
@@ -500,6 +503,12 @@ func estateOf(t testing.TB, a, b map[string]string) *pair.Tunnel {
 		Name: "a <> b",
 		Ends: []pair.End{{Gateway: ga, Connection: ga.Connections[0]}, {Gateway: gb, Connection: gb.Connections[0]}},
 	}
+}
+
+// addressOf is what "ip address" prints at an end.
+func addressOf(address string) string {
+	return "2: tv: <BROADCAST,MULTICAST,UP,LOWER_UP> mtu 1500 qdisc noqueue state UP group default qlen 1000\n" +
+		"    inet " + address + "/24 scope global tv\n"
 }
 
 // told writes a prediction in the words of up, and what it says of keys renewed.
@@ -598,6 +607,9 @@ func (p pairOf) try(t *testing.T, tally *lab.Tally, one, two daemon, kept *recor
 		}
 		if tally.Count(got == want) {
 			agreed++
+			if os.Getenv("TORIL_LAB_ONLY") != "" {
+				t.Logf("%s, %s initiates: %s\n a says %s\n b says %s", p.name, []string{"a", "b"}[i], got, one.said(), two.said())
+			}
 		} else {
 			t.Errorf("case %s, %s initiates\n daemons:   %s\n predicted: %s\n because:   %s\n a: %s\n b: %s\n "+
 				"a says %s\n b says %s", p.name,

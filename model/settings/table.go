@@ -152,8 +152,18 @@ func All() []Row {
 			func(c *model.Connection) *model.Setting[time.Duration] { return &c.DPD }, every),
 		as(connection(Row{Name: "liveness-timeout", Term: "liveness timeout", Unit: "s", Standard: "RFC 3706"},
 			func(c *model.Connection) *model.Setting[time.Duration] { return &c.DPDTimeout }, spanNone), func(r *Row) { r.when = v1 }),
-		connection(Row{Name: "encapsulation", Term: "encapsulation", Relation: Either, Main: true, Standard: "RFC 3948"},
+		as(connection(Row{Name: "encapsulation", Term: "encapsulation", Relation: Either, Main: true, Standard: "RFC 3948"},
 			func(c *model.Connection) *model.Setting[bool] { return &c.Encap }, present.Choice("always in UDP", "where NAT is seen")),
+			func(r *Row) {
+				get := r.get
+				r.get = func(s Subject) Shown {
+					out := get(s)
+					if s.Connection.NoEncap {
+						out.Text = "never"
+					}
+					return out
+				}
+			}),
 		connection(Row{Name: "mobike", Term: "MOBIKE", Standard: "RFC 4555"},
 			func(c *model.Connection) *model.Setting[bool] { return &c.MOBIKE }, onOff),
 		connection(Row{Name: "childless", Term: "IKE SA without a child", Standard: "RFC 6023"},

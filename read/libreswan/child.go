@@ -19,8 +19,8 @@ import (
 // children reads what the connection protects: leftsubnets and rightsubnets give one child for every pair of them.
 func (r *reader) children(c *model.Connection, f *table.Section, local, remote string) []*model.Child {
 	k := r.child(c, f)
-	locals, ports := r.side(f, local)
-	remotes, _ := r.side(f, remote)
+	locals, ports := r.side(c, f, local)
+	remotes, _ := r.side(c, f, remote)
 	if v := f.Lookup(local + "subnet"); v != nil && families(locals.Value)&families(remotes.Value) == 0 {
 		f.Refuse(v, errors.New("one end's network is of IPv4, the other's of IPv6"))
 	}
@@ -122,10 +122,16 @@ func network(t string) (ike.Selector, error) {
 }
 
 // side reads subnet, subnets and protoport of one side.
-func (r *reader) side(f *table.Section, side string) (model.Setting[ike.Selectors], bool) {
+func (r *reader) side(c *model.Connection, f *table.Section, side string) (model.Setting[ike.Selectors], bool) {
 	dynamic := ike.Selectors{{Dynamic: true, HiPort: 65535}}
 	set := table.TakeOr(f, dynamic, func(t string) (ike.Selectors, error) {
 		if strings.HasPrefix(t, "vhost:") || strings.HasPrefix(t, "vnet:") {
+			if c.Version.Value != ike.V1 {
+				return dynamic, errors.New("vhost: and vnet: are for IKEv1 only")
+			}
+			if !strings.Contains(t, "%no") { // addresses of the peer's own
+				f.Note(f.Lookup(side+"subnet"), "which networks virtual-private allows was not compared")
+			}
 			return dynamic, nil
 		}
 		s, err := network(strings.TrimPrefix(t, "%"))

@@ -227,7 +227,9 @@ func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded 
 		if t == "auto" {
 			return false, nil
 		}
-		return literal.Bool(t)
+		yes, err := literal.Bool(t)
+		c.NoEncap = err == nil && !yes
+		return yes, err
 	}, "encapsulation")
 	c.MOBIKE = table.Take(f, onlyV2(c), "mobike")
 	c.Childless = model.Unsaid("never", software+" default of ipsec.conf conn")
@@ -443,7 +445,14 @@ func (r *reader) parties(c *model.Connection, f *table.Section, local, remote st
 		}
 		side.to.Certificates = table.Take(f, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"cert")
 		side.to.CAs = table.Take(f, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"ca")
-		side.to.ID = table.TakeOr(f, id, func(t string) (ike.Identity, error) { return identity(t, side.noID), nil }, side.name+"id")
+		side.to.ID = table.TakeOr(f, id, func(t string) (ike.Identity, error) {
+			if (t == "%any" || t == "%none") && side.to == &c.Remote && id.Definite() { // asked of 4.10
+				const why = "the daemon takes %s for the address 0.0.0.0 where the peer's is said: it accepts nobody"
+				f.Leave(f.Lookup(side.name+"id").At, fmt.Sprintf(why, t))
+				return ike.Addr(netip.IPv4Unspecified()), nil
+			}
+			return identity(t, side.noID), nil
+		}, side.name+"id")
 		words := authby.Value
 		side.to.Method = table.TakeOr(f, of, func(t string) (ike.Method, error) {
 			words = t
