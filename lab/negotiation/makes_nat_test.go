@@ -3,6 +3,10 @@
 package negotiation
 
 import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -146,6 +150,46 @@ func TestPairsBehindNAT(t *testing.T) {
 		func(kind string) (one, two daemon) {
 			return startOf(t, kind[:1], "a", nsA), startOf(t, kind[1:], "b", nsB)
 		})
+}
+
+// TestMakesBehindNAT tries random pairs of which the first end is behind NAT, as TestMakes does; some protect the gateways' own addresses.
+func TestMakesBehindNAT(t *testing.T) {
+	tally := lab.NewTally(t, "negotiation: random pairs behind NAT, either end as the initiator")
+	t.Parallel()
+	nsA, nsB := lab.Behind(t, "nats")
+	pairs, _ := strconv.Atoi(os.Getenv("TORIL_LAB_CASES"))
+	if pairs == 0 {
+		pairs = 5
+	}
+	from, _ := strconv.Atoi(os.Getenv("TORIL_LAB_FROM"))
+	for _, kinds := range []string{"LL", "SL", "LS", "SS", "OO", "SO", "LO"} {
+		one, two := startOf(t, kinds[:1], "a", nsA), startOf(t, kinds[1:], "b", nsB)
+		for n := from; n < from+pairs; n++ {
+			g := drawer{generator{rand.New(rand.NewPCG(seed, uint64(n)+1<<40))}, strings.Contains(kinds, "O")}
+			pa, pb := drawMakes(seed, n+5000, g.withIked)
+			if g.chance(25) {
+				pa.local, pb.remote = "", ""
+			}
+			if g.chance(15) {
+				pa.remote, pb.local = "", ""
+			}
+			if g.chance(15) && !g.withIked {
+				pb.remoteID = g.one("", "@a.example", lab.Inside, lab.Outside)
+				pa.localID = g.one("", pa.localID)
+			}
+			if g.chance(10) && strings.Contains(kinds, "L") {
+				pb.more = append(pb.more, "encapsulation="+g.one("no", "yes"))
+			}
+			p := pairOf{name: fmt.Sprintf("%s behind NAT %d", kinds, n), once: os.Getenv("TORIL_LAB_CASES") == ""}
+			p.a, p.b = one.texts(pa, lab.Inside, lab.Peer), two.texts(pb, lab.Peer, lab.Outside)
+			translate(p.a, lab.Inside, lab.Peer)
+			translate(p.b, lab.Outside, lab.Peer)
+			p.a["ip-address.txt"], p.b["ip-address.txt"] = addressOf(lab.Inside), addressOf(lab.Peer)
+			p.try(t, tally, one, two, &record{})
+		}
+		one.Stop()
+		two.Stop()
+	}
 }
 
 // pairsOfKeys are pairs of strongSwan whose keys are somebody's.

@@ -365,7 +365,7 @@ func attemptOf(x negotiate.Attempt) attempt {
 		case c.Rekey.Outcome == negotiate.Never:
 			line += "; never rekeyed by time"
 		case c.Rekey.Outcome == negotiate.Agrees:
-			line += "; rekeyed within " + present.Span(c.Rekey.After)
+			line += "; rekeyed within " + present.Span(c.Rekey.After) + " by " + c.Rekey.By + report.Later(c.Rekey)
 		default:
 			line += "; rekeying fails within " + present.Span(c.Rekey.After)
 			out.Good = false

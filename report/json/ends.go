@@ -92,6 +92,8 @@ type rekeyJSON struct {
 	After   int               `json:"after_seconds"`
 	Ends    int               `json:"ends_after_seconds"`
 	By      string            `json:"by"`
+	Later   int               `json:"later_seconds"` // when the other end would; 0: it never does of itself, or there is none
+	LaterBy string            `json:"later_by"`
 	Why     string            `json:"why"`
 }
 
@@ -138,7 +140,8 @@ func additional(s ike.Suite) []string {
 }
 
 func rekeyOf(r negotiate.Rekey) *rekeyJSON {
-	out := &rekeyJSON{Outcome: r.Outcome, After: int(r.After / time.Second), Ends: int(r.Ends / time.Second), By: r.By}
+	out := &rekeyJSON{Outcome: r.Outcome, After: int(r.After / time.Second), Ends: int(r.Ends / time.Second), By: r.By,
+		Later: int(r.Later / time.Second), LaterBy: r.LaterBy}
 	if r.Failure != nil {
 		out.Why = r.Failure.Why
 	}

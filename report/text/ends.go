@@ -237,8 +237,8 @@ func (f ending) rekeyIKE(a negotiate.Attempt) {
 	case a.Failure != nil:
 		return
 	case r.Failure == nil:
-		if text := later(r); text != "" {
-			f.block(2, "keys", fmt.Sprintf("the IKE SA is rekeyed within %s by %s", present.Span(r.After), r.By)+text)
+		if more := report.Later(r); more != "" {
+			f.block(2, "keys", fmt.Sprintf("the IKE SA is rekeyed within %s by %s", present.Span(r.After), r.By)+more)
 		}
 		return
 	}
@@ -248,17 +248,6 @@ func (f ending) rekeyIKE(a negotiate.Attempt) {
 	}
 	f.block(2, "keys", f.paint(out, text.FgRed))
 	f.failure(r.Failure)
-}
-
-// later says when the other end would renew keys, where that is another time.
-func later(r negotiate.Rekey) string {
-	switch {
-	case r.LaterBy == "" || r.Later == r.After:
-		return ""
-	case r.Later == 0:
-		return "; " + r.LaterBy + " never does of itself"
-	}
-	return "; " + r.LaterBy + " would after " + present.Span(r.Later)
 }
 
 func ikeText(a negotiate.Attempt) string {
@@ -300,7 +289,7 @@ func (f ending) rekey(r negotiate.Rekey, by string) {
 	case r.Outcome == negotiate.Never:
 		p.block(4, "keys", "is never rekeyed by time")
 	case r.Outcome == negotiate.Agrees:
-		p.block(4, "keys", fmt.Sprintf("rekeyed within %s by %s", present.Span(r.After), by)+later(r))
+		p.block(4, "keys", fmt.Sprintf("rekeyed within %s by %s", present.Span(r.After), by)+report.Later(r))
 		if r.ByInitiator == negotiate.Fails || r.ByResponder == negotiate.Fails {
 			p.block(4, "", "rekeying initiated by the other end would fail")
 		}
