@@ -27,6 +27,8 @@ type Daemon struct {
 	// KeyOfBoth: a pre-shared key that names several is for two ends that it both names; one that names one is that end's own, for any
 	// peer. Elsewhere a key is for whom it names, at either end.
 	KeyOfBoth bool
+	// LatestKey: of pre-shared keys that fit as well it takes the one that stands last.
+	LatestKey bool
 	// Weighs: as a responder it takes, of the proposals that fit one of its own, the one whose algorithms stand furthest in front there.
 	Weighs bool
 	// NoSecondGroup: where a peer asks for another group as a child is renewed (INVALID_KE_PAYLOAD), it gives up. It sends the share of

@@ -28,8 +28,8 @@ func (g *Gateway) Given() bool {
 func (k *Key) Given() bool { return !k.PPK && !k.Secret.IsZero() }
 
 // KeyFor returns the pre-shared key that a connection takes for identities of its own and of its peer: its own where it has one,
-// else the one whose owners fit the peer best, then itself. Of several as good the first; nil where none fits. The gateway must be
-// complete.
+// else the one whose owners fit the peer best, then itself. Of several as good the first, or the last where its daemon takes that; nil
+// where none fits. The gateway must be complete.
 func (g *Gateway) KeyFor(c *Connection, own, peer []ike.Identity) *Key {
 	x := g.keyIndex()
 	for _, at := range x.inside[c] {
@@ -38,6 +38,7 @@ func (g *Gateway) KeyFor(c *Connection, own, peer []ike.Identity) *Key {
 		}
 	}
 	both := c != nil && c.Daemon.KeyOfBoth
+	last := c != nil && c.Daemon.LatestKey
 	var found *Key
 	bestOwn, bestPeer := 0, 0
 	try := func(list []int) {
@@ -47,9 +48,9 @@ func (g *Gateway) KeyFor(c *Connection, own, peer []ike.Identity) *Key {
 				continue
 			}
 			o, p, ok := k.fits(own, peer, both)
-			better := p > bestPeer || p == bestPeer && o > bestOwn
+			better := p > bestPeer || p == bestPeer && (o > bestOwn || last && o == bestOwn)
 			if both { // one that names the own end comes before one that names the peer and anybody
-				better = o > bestOwn || o == bestOwn && p > bestPeer
+				better = o > bestOwn || o == bestOwn && p > bestPeer || len(k.Owners) == 0 && o == bestOwn
 			}
 			if ok && (found == nil || better) {
 				found, bestOwn, bestPeer = k, o, p
@@ -73,10 +74,12 @@ func (g *Gateway) KeyFor(c *Connection, own, peer []ike.Identity) *Key {
 func (k *Key) fits(own, peer []ike.Identity, both bool) (o, p int, ok bool) {
 	o, p = k.fit(own), k.fit(peer)
 	switch {
-	case !both || len(k.Owners) == 0:
+	case !both:
 		return o, p, o > 0 || p > 0
+	case len(k.Owners) == 0:
+		return 0, 0, true
 	case len(k.Owners) == 1: // its own, for any peer
-		return o, min(o, 1), o > 0
+		return o, 0, o > 0
 	}
 	return o, p, o > 0 && p > 0
 }

@@ -156,7 +156,7 @@ func (a *attempt) replaces(asks, k *model.Child) bool {
 	case asks.Mode.Value != ike.Transport || k.Mode.Value != ike.Transport:
 		return false
 	}
-	return r.ReplacesHosts && (i.ReplacesHosts || a.Version == ike.V1)
+	return (r.ReplacesHosts || r.OwnSelectors) && (i.ReplacesHosts || i.OwnSelectors || a.Version == ike.V1)
 }
 
 func (a *attempt) child(k *model.Child, first bool) Child {
@@ -200,7 +200,7 @@ func (a *attempt) child(k *model.Child, first bool) Child {
 		c.Failure = f
 		return c
 	}
-	if f := a.regardless(&c, local, remote, rl, rr, step); f != nil {
+	if f := a.regardless(&c, askedLocal, askedRemote, rl, rr, step); f != nil {
 		c.Failure = f
 		return c
 	}
@@ -392,6 +392,8 @@ func (a *attempt) wrap(c *Child, k *model.Child, step Step) *Failure {
 			Lines:   lines,
 			Why:     "in transport mode only the gateways' own addresses can be protected, and the selectors do not hold them",
 			Changes: []string{"set tunnel mode on both ends"},
+
+			rejected: a.r.c.Daemon.OwnSelectors, // it looks at nobody's
 		}
 		if a.Version == ike.V1 {
 			f.Notify = "INVALID_ID_INFORMATION"

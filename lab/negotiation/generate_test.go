@@ -21,6 +21,7 @@ type end struct {
 	version, proposals, esp, ah, local, remote, mode, childless, aggressive string
 	localID, remoteID                                                       string
 	psk, owners                                                             string
+	wrong                                                                   string // owners of another key, "." for nobody
 	localAuth, remoteAuth, certs, sendCert, sendCertReq, encap              string
 	second                                                                  bool // a second child
 }
@@ -275,12 +276,24 @@ func (e end) text(own, peer string, ownNet, peerNet int) string {
 		b.WriteString("      }\n")
 	}
 	b.WriteString("    }\n  }\n}\n")
-	if e.psk != "" {
-		b.WriteString("secrets {\n  ike-k {\n    secret = \"" + e.psk + "\"\n")
-		for i, o := range strings.Split(e.owners, ",") {
-			line("    ", fmt.Sprintf("id%d", i), o)
+	key := func(name, secret, owners string) {
+		b.WriteString("  " + name + " {\n    secret = \"" + secret + "\"\n")
+		for i, o := range strings.Split(owners, ",") {
+			line("    ", fmt.Sprintf("id%d", i), strings.Trim(o, "."))
 		}
-		b.WriteString("  }\n}\n")
+		b.WriteString("  }\n")
+	}
+	if e.psk != "" {
+		b.WriteString("secrets {\n")
+		behind := strings.HasPrefix(e.wrong, "+")
+		if e.wrong != "" && !behind {
+			key("ike-a", "another light", e.wrong)
+		}
+		key("ike-k", e.psk, e.owners)
+		if behind {
+			key("ike-z", "another light", e.wrong[1:])
+		}
+		b.WriteString("}\n")
 	}
 	return b.String()
 }

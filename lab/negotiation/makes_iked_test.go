@@ -73,7 +73,7 @@ func endOfIked(t testing.TB, text string, me, peer int) (kind string, files map[
 			key, value, _ := strings.Cut(one, "=")
 			*map[string]*string{"local_ts": &e.local, "remote_ts": &e.remote, "esp_proposals": &e.esp, "version": &e.version,
 				"mode": &e.mode, "id": &e.localID, "peer": &e.remoteID, "encap": &e.encap, "owners": &e.owners, "ah_proposals": &e.ah,
-				"local_addrs": &own, "remote_addrs": &far}[key] = value
+				"wrong": &e.wrong, "local_addrs": &own, "remote_addrs": &far}[key] = value
 		}
 		return kind, map[string]string{"swanctl.conf": e.text(own, far, me, peer)}
 	case "L":

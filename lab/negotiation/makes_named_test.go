@@ -102,12 +102,22 @@ func libreText(changes string, me, peer int) map[string]string {
 		says[key] = value
 	}
 	owners := strings.ReplaceAll(says["owners"], ",", " ") // of the key
+	wrong, another := says["wrong"]                        // and of another, that stands before it
 	delete(says, "owners")
+	delete(says, "wrong")
 	conf := "config setup\n\tikev1-policy=accept\n\nconn ike\n"
 	for _, key := range slices.Sorted(maps.Keys(says)) {
 		conf += "\t" + key + "=" + says[key] + "\n"
 	}
 	secret := strings.TrimSpace(owners + ` : PSK "harbour light of the old town"`)
+	if another {
+		name, behind := strings.CutPrefix(strings.TrimSuffix(strings.ReplaceAll(wrong, ",", " "), "."), "+")
+		lines := []string{name + ` : PSK "another light"`, secret}
+		if behind {
+			slices.Reverse(lines)
+		}
+		secret = strings.Join(lines, "\n")
+	}
 	return map[string]string{"ipsec.conf": conf, "ipsec.secrets": secret + "\n"}
 }
 

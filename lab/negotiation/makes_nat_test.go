@@ -49,6 +49,13 @@ transport | S local_ts= remote_ts= mode=transport | S local_ts= remote_ts= mode=
 transport-with-Libreswan | S local_ts= remote_ts= mode=transport | L type=transport -leftsubnet -rightsubnet
 transport-of-Libreswan | L type=transport -leftsubnet -rightsubnet | L type=transport -leftsubnet -rightsubnet
 transport-of-Libreswan-with-strongSwan | L type=transport -leftsubnet -rightsubnet | S local_ts= remote_ts= mode=transport
+transport-of-OpenIKED | O transport esp from 192.168.7.2 to 203.0.113.2 | O transport esp from 203.0.113.2 to 198.51.100.7
+transport-with-OpenIKED | S local_ts= remote_ts= mode=transport esp_proposals=aes256-sha1 | O transport esp from 203.0.113.2 to 198.51.100.7
+transport-of-OpenIKED-with-strongSwan | O transport esp from 192.168.7.2 to 203.0.113.2 | S local_ts= remote_ts= mode=transport esp_proposals=aes256-sha1
+transport-of-Libreswan-with-OpenIKED | L type=transport -leftsubnet -rightsubnet esp=aes256-sha1 | O transport esp from 203.0.113.2 to 198.51.100.7
+transport-of-OpenIKED-with-Libreswan | O transport esp from 192.168.7.2 to 203.0.113.2 | L type=transport -leftsubnet -rightsubnet esp=aes256-sha1
+hosts-of-OpenIKED-with-strongSwan | O esp from 192.168.7.2 to 203.0.113.2 | S local_ts= remote_ts= esp_proposals=aes256-sha1
+hosts-with-OpenIKED | S local_ts= remote_ts= esp_proposals=aes256-sha1 | O esp from 203.0.113.2 to 198.51.100.7
 hosts-of-OpenIKED | O esp from 192.168.7.2 to 203.0.113.2 | O esp from 203.0.113.2 to 198.51.100.7
 hosts-of-OpenIKED-at-the-inside-address | O esp from 192.168.7.2 to 203.0.113.2 | O esp from 203.0.113.2 to 192.168.7.2
 hosts-written-out | S local_ts=192.168.7.2/32 remote_ts= | S local_ts= remote_ts=192.168.7.2/32
@@ -194,6 +201,56 @@ func TestMakesBehindNAT(t *testing.T) {
 
 // pairsOfKeys are pairs of strongSwan whose keys are somebody's.
 const pairsOfKeys = `
+another-of-anybody | S | S owners=a.example wrong=.
+another-of-the-own-name | S | S owners=a.example wrong=b.example
+another-of-both | S | S owners=a.example wrong=a.example,b.example
+both-and-another-of-the-peer | S | S owners=a.example,b.example wrong=a.example
+another-alike | S | S owners=a.example wrong=a.example
+another-alike-of-the-own | S | S owners=b.example wrong=b.example
+another-of-any | S | S owners=a.example wrong=%any
+own-and-another-of-anybody | S | S owners=b.example wrong=.
+any-and-another-of-anybody | S | S owners=%any wrong=.
+anybody-and-another-of-any | S | S owners= wrong=%any
+another-of-a-pattern | S | S owners=a.example wrong=*.example
+own-and-another-of-a-pattern | S | S owners=b.example wrong=*.example
+another-of-the-address | S | S owners=a.example wrong=10.0.0.1
+another-of-its-address-and-the-own | S | S owners=a.example wrong=10.0.0.1,b.example
+v1-another-of-anybody | S version=1 | S version=1 owners=a.example wrong=.
+v1-another-of-the-address | S version=1 | S version=1 owners=a.example wrong=10.0.0.1
+v1-address-and-another-of-the-own-name | S version=1 | S version=1 owners=10.0.0.1 wrong=b.example
+v1-address-and-another-of-anybody | S version=1 | S version=1 owners=10.0.0.1 wrong=.
+v1-any-and-another-of-the-peers-name | S version=1 | S version=1 peer=%any owners=10.0.0.1 wrong=a.example
+another-of-anybody-at-Libreswan | L | L owners=@a.example,@b.example wrong=.
+another-of-the-own-name-at-Libreswan | L | L owners=@a.example,@b.example wrong=@b.example
+own-name-and-another-of-both-at-Libreswan | L | L owners=@b.example wrong=@a.example,@b.example
+own-name-and-another-of-anybody-at-Libreswan | L | L owners=@b.example wrong=.
+own-name-and-another-of-any-at-Libreswan | L | L owners=@b.example wrong=%any
+any-and-another-of-anybody-at-Libreswan | L | L owners=%any wrong=.
+anybody-and-another-of-any-at-Libreswan | L | L wrong=%any
+another-alike-at-Libreswan | L | L owners=@a.example,@b.example wrong=@a.example,@b.example
+another-of-the-own-name-and-any-at-Libreswan | L | L owners=@a.example,@b.example wrong=@b.example,%any
+own-name-and-any-and-another-of-the-own-name-at-Libreswan | L | L owners=@b.example,%any wrong=@b.example
+own-name-and-another-of-the-own-name-and-any-at-Libreswan | L | L owners=@b.example wrong=@b.example,%any
+its-name-and-any-and-another-of-the-own-name-at-Libreswan | L | L owners=@a.example,%any wrong=@b.example
+own-name-and-another-of-its-name-and-any-at-Libreswan | L | L owners=@b.example wrong=@a.example,%any
+another-of-three-at-Libreswan | L | L owners=@a.example,@b.example wrong=@a.example,@b.example,@c.example
+v1-another-of-anybody-at-Libreswan | L ikev2=no | L ikev2=no owners=@a.example,@b.example wrong=.
+v1-own-name-and-another-of-both-at-Libreswan | L ikev2=no | L ikev2=no owners=@b.example wrong=@a.example,@b.example
+v1-any-peer-and-another-of-its-address-at-Libreswan | L ikev2=no | L ikev2=no right=%any -rightid owners=@b.example wrong=@b.example,10.0.0.1
+another-alike-behind | S | S owners=a.example wrong=+a.example
+another-alike-of-the-own-behind | S | S owners=b.example wrong=+b.example
+any-and-another-of-anybody-behind | S | S owners=%any wrong=+.
+anybody-and-another-of-any-behind | S | S owners= wrong=+%any
+anybody-and-another-of-anybody | S | S owners= wrong=.
+anybody-and-another-of-anybody-behind | S | S owners= wrong=+.
+v1-another-alike | S version=1 | S version=1 owners=a.example wrong=a.example
+v1-another-alike-behind | S version=1 | S version=1 owners=a.example wrong=+a.example
+another-alike-behind-at-Libreswan | L | L owners=@a.example,@b.example wrong=+@a.example,@b.example
+anybody-and-another-of-anybody-at-Libreswan | L | L wrong=.
+anybody-and-another-of-anybody-behind-at-Libreswan | L | L wrong=+.
+own-name-and-another-behind-at-Libreswan | L | L owners=@b.example wrong=+@b.example
+any-and-another-of-any-at-Libreswan | L | L owners=%any wrong=%any
+own-name-and-any-and-another-alike-at-Libreswan | L | L owners=@b.example,%any wrong=@b.example,%any
 of-its-address | S id= peer= | S id= peer= owners=10.0.0.1
 of-its-address-and-anybody | S id= | S peer= owners=10.0.0.1
 of-both-addresses | S id= | S peer= owners=10.0.0.1,10.0.0.2
