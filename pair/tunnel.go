@@ -83,8 +83,8 @@ func (t *Tunnel) Peer(e End) netip.Addr {
 	return single(e.Connection.RemoteAddrs.Value, far.local())
 }
 
-// BehindNAT reports whether an end's address must be translated on its way: it is private, its peer's is public, and the far end, where that
-// was given, does not expect the private one.
+// BehindNAT reports whether an end's address must be translated on its way: it is private, its peer's is public, and the far end, where
+// that was given, does not expect the private one.
 func (t *Tunnel) BehindNAT(e End) bool {
 	own, peer := t.Own(e), t.Peer(e)
 	if !own.IsValid() || !peer.IsValid() || !own.IsPrivate() || peer.IsPrivate() || own.BitLen() != peer.BitLen() {
