@@ -58,7 +58,7 @@ func (g *Gateway) KeyFor(c *Connection, own, peer []ike.Identity) *Key {
 		}
 	}
 	if both {
-		try(x.candidates(append(slices.Clone(own), peer...)))
+		try(joined(x.candidates(peer), x.alone(own)))
 		return found
 	}
 	try(x.candidates(peer))
@@ -90,14 +90,17 @@ type keyIndex struct {
 	loose  []int                  // the others
 	inside map[*Connection][]int  // keys that stand in a connection
 
-	meant map[ike.Identity][]int // connections by their own and their peer's identity, and by the addresses of both
-	open  []int                  // connections that expect no definite identity, or do not say what they show
+	own    map[ike.Identity][]int // keys with this owner alone
+	shows  map[ike.Identity][]int // connections by their own identity, and by their addresses
+	expect map[ike.Identity][]int // and by those of their peer
+	open   []int                  // connections that expect no definite identity, or do not say what they show
 }
 
 func (g *Gateway) keyIndex() *keyIndex {
 	x := &g.index.keys
 	g.index.keysOnce.Do(func() {
-		*x = keyIndex{owned: map[ike.Identity][]int{}, inside: map[*Connection][]int{}, meant: map[ike.Identity][]int{}}
+		*x = keyIndex{owned: map[ike.Identity][]int{}, inside: map[*Connection][]int{}, own: map[ike.Identity][]int{},
+			shows: map[ike.Identity][]int{}, expect: map[ike.Identity][]int{}}
 		for i, k := range g.Keys {
 			if k.For != nil {
 				x.inside[k.For] = append(x.inside[k.For], i)
@@ -109,14 +112,20 @@ func (g *Gateway) keyIndex() *keyIndex {
 			for _, o := range k.Owners {
 				x.owned[o] = append(x.owned[o], i)
 			}
+			if len(k.Owners) == 1 {
+				x.own[k.Owners[0]] = append(x.own[k.Owners[0]], i)
+			}
 		}
 		for i, c := range g.Connections {
 			own, peer, open := c.names()
 			if open {
 				x.open = append(x.open, i)
 			}
-			for _, id := range slices.Concat(own, peer) {
-				x.meant[id] = append(x.meant[id], i)
+			for _, id := range own {
+				x.shows[id] = append(x.shows[id], i)
+			}
+			for _, id := range peer {
+				x.expect[id] = append(x.expect[id], i)
 			}
 		}
 	})
@@ -155,6 +164,15 @@ func (x *keyIndex) candidates(ids []ike.Identity) []int {
 	return joined(lists...)
 }
 
+// alone are the keys that some identity alone owns.
+func (x *keyIndex) alone(ids []ike.Identity) []int {
+	var lists [][]int
+	for _, id := range ids {
+		lists = append(lists, x.own[id])
+	}
+	return joined(lists...)
+}
+
 // joined makes one list in order of several, each number once.
 func joined(lists ...[]int) []int {
 	out := slices.Concat(lists...)
@@ -184,9 +202,14 @@ func (g *Gateway) ServedBy(k *Key) []*Connection {
 	}
 	x := g.keyIndex()
 	lists := [][]int{x.open}
-	for _, o := range k.Owners {
-		lists = append(lists, x.meant[o])
+	var all []int // connections that may be all of its owners: the fewest that may be one
+	for i, o := range k.Owners {
+		lists = append(lists, x.expect[o])
+		if shows := x.shows[o]; i == 0 || len(shows) < len(all) {
+			all = shows
+		}
 	}
+	lists = append(lists, all)
 	for _, at := range joined(lists...) {
 		serves(g.Connections[at])
 	}
@@ -210,7 +233,10 @@ func (g *Gateway) Served(c *Connection) bool {
 	if open {
 		return slices.ContainsFunc(g.Keys, func(k *Key) bool { return k.MayServe(c) })
 	}
-	return slices.ContainsFunc(x.candidates(slices.Concat(own, peer)), serves)
+	if slices.ContainsFunc(x.candidates(peer), serves) || slices.ContainsFunc(x.alone(own), serves) {
+		return true
+	}
+	return !c.Daemon.KeyOfBoth && slices.ContainsFunc(own, func(id ike.Identity) bool { return slices.ContainsFunc(x.owned[id], serves) })
 }
 
 // fit says how well a key's owners fit some identities: 20 exactly, 10 by a wildcard, 1 as anybody's, 0 not.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strings"
 
 	"toril/source"
 )
@@ -47,12 +48,25 @@ func Surely(formats []*Format, f *source.File) Verdict {
 
 // hint returns the pattern of the format that a file's name is like; "" for none.
 func (format *Format) hint(file string) string {
+	name := path.Base(file)
 	for _, hint := range format.Hints {
-		if ok, _ := path.Match(hint, path.Base(file)); ok {
-			return hint
+		if ends(hint, name) {
+			if ok, _ := path.Match(hint, name); ok {
+				return hint
+			}
 		}
 	}
 	return ""
+}
+
+// ends reports whether a name may be like a pattern by its first and its last character: nearly none is.
+func ends(pattern, name string) bool {
+	if pattern == "" || name == "" {
+		return pattern == name
+	}
+	first, last := pattern[0], pattern[len(pattern)-1]
+	begins := first == name[0] || strings.IndexByte("*?[\\", first) >= 0
+	return begins && (last == name[len(name)-1] || strings.IndexByte("*?]", last) >= 0)
 }
 
 // judge says how much a file looks like one of the format; 0 for not at all.
