@@ -29,6 +29,8 @@ type Daemon struct {
 	KeyOfBoth bool
 	// LatestKey: of pre-shared keys that fit as well it takes the one that stands last.
 	LatestKey bool
+	// TriesKeys: under IKEv2 it tries all pre-shared keys that fit when it checks what its peer made with one.
+	TriesKeys bool
 	// Weighs: as a responder it takes, of the proposals that fit one of its own, the one whose algorithms stand furthest in front there.
 	Weighs bool
 	// NoSecondGroup: where a peer asks for another group as a child is renewed (INVALID_KE_PAYLOAD), it gives up. It sends the share of

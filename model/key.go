@@ -69,6 +69,20 @@ func (g *Gateway) KeyFor(c *Connection, own, peer []ike.Identity) *Key {
 	return found
 }
 
+// HasKey reports whether any key that fits identities of a connection's own or of its peer has the secret of another. The gateway must be
+// complete.
+func (g *Gateway) HasKey(c *Connection, own, peer []ike.Identity, secret source.Secret) bool {
+	x := g.keyIndex()
+	return slices.ContainsFunc(x.candidates(slices.Concat(own, peer)), func(at int) bool {
+		k := g.Keys[at]
+		if !k.Given() || k.For != nil && k.For != c || k.Secret.Fingerprint() != secret.Fingerprint() {
+			return false
+		}
+		_, _, ok := k.fits(own, peer, c.Daemon.KeyOfBoth)
+		return ok
+	})
+}
+
 // fits says how well a key's owners fit identities of an end and of its peer, as fit does; ok is false where it is not for them. Both says
 // that it must be for both ends, as Daemon.KeyOfBoth does.
 func (k *Key) fits(own, peer []ike.Identity, both bool) (o, p int, ok bool) {

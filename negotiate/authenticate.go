@@ -374,7 +374,7 @@ func (a *attempt) keys() *Failure {
 		return a.keyless(a.r, "INVALID_KEY_INFORMATION", ki.At)
 	case kr == nil:
 		return a.keyless(a.r, "AUTHENTICATION_FAILED", ki.At)
-	case ki.Secret.Fingerprint() != kr.Secret.Fingerprint():
+	case !a.takes(a.r, kr, ki) || !a.takes(a.i, ki, kr):
 		notify := "AUTHENTICATION_FAILED"
 		why := "the pre-shared keys of both ends differ"
 		if a.Version == ike.V1 && !a.Aggressive {
@@ -420,41 +420,58 @@ func (a *attempt) keyless(s side, notify string, far source.Pos) *Failure {
 	return f
 }
 
+// takes reports whether a side takes what the other made with a key: one like its own, or like any that fits where its daemon tries them
+// all.
+func (a *attempt) takes(s side, own, others *model.Key) bool {
+	if own.Secret.Fingerprint() == others.Secret.Fingerprint() {
+		return true
+	}
+	o := a.r
+	if s.End == a.r.End {
+		o = a.i
+	}
+	mine, peer := a.knows(s, o, true)
+	return a.Version == ike.V2 && s.c.Daemon.TriesKeys && s.Gateway.HasKey(s.c, mine, peer, others.Secret)
+}
+
 // keyOf is the pre-shared key that a side takes, nil for none. It looks for it by what it knows when it needs it: as an initiator, and
 // under IKEv1, that is what it expects of its peer, as a responder what the peer showed, and of itself what it was asked for.
 func (a *attempt) keyOf(s side) *model.Key {
-	o, begins := a.r, s.End == a.i.End
-	if !begins {
-		o = a.i
+	o, seen := a.r, a.target()
+	if s.End == a.r.End {
+		o, seen = a.i, a.source()
 	}
+	own, peer := a.knows(s, o, false)
+	if s.c.Daemon.KeyOfBoth && len(peer) == 0 {
+		peer = addr(seen)
+	}
+	k := s.Gateway.KeyFor(s.c, own, peer)
+	if k == nil && a.Version == ike.V1 && !s.c.Daemon.KeyOfBoth { // main mode knows nobody's identity yet
+		k = s.Gateway.KeyFor(s.c, addr(s.own), addr(seen))
+	}
+	return k
+}
+
+// knows are the identities of its own and of its peer by which a side looks for a key, after the peer showed its identity or before.
+func (a *attempt) knows(s, o side, after bool) (own, peer []ike.Identity) {
 	of := func(id ike.Identity, ok bool) []ike.Identity {
 		if !ok {
 			return nil
 		}
 		return []ike.Identity{id}
 	}
-	want := s.c.Remote.ID.Value
-	own, peer := of(shown(s)), of(want, want.Definite())
-	asked, seen := a.asked(), a.source()
-	if begins {
-		seen = a.target()
-	}
-	both := s.c.Daemon.KeyOfBoth
-	switch responds := a.Version == ike.V2 && !begins; {
+	asked, want := a.asked(), s.c.Remote.ID.Value
+	responds := a.Version == ike.V2 && s.End == a.r.End
+	own, peer = of(shown(s)), of(want, want.Definite())
+	switch {
 	case s.c.Daemon.Name == "": // whatever it may know
-		own, peer = append(own, of(asked, responds && asked.Definite())...), append(peer, of(shown(o))...)
-	case responds && !both:
-		own, peer = of(asked, asked.Definite()), of(shown(o))
-	case responds && !want.Definite():
+		return append(own, of(asked, responds && asked.Definite())...), append(peer, of(shown(o))...)
+	case responds && !s.c.Daemon.KeyOfBoth:
+		return of(asked, asked.Definite()), of(shown(o))
+	case after || responds && !want.Definite():
 		peer = of(shown(o))
-	case both && !want.Definite():
-		peer = addr(seen)
 	}
-	k := s.Gateway.KeyFor(s.c, own, peer)
-	if k == nil && a.Version == ike.V1 && !both { // main mode knows nobody's identity yet
-		k = s.Gateway.KeyFor(s.c, addr(s.own), addr(seen))
-	}
-	return k
+	return own, peer
 }
 
 func addr(a netip.Addr) []ike.Identity {

@@ -265,7 +265,8 @@ func (c *comparison) key() {
 	}
 	v := verdict{}
 	if keys[0] != nil && keys[1] != nil {
-		v.agreed, v.differs = "the same", keys[0].Secret.Fingerprint() != keys[1].Secret.Fingerprint()
+		a := attempts[0]
+		v.agreed, v.differs = "the same", !a.takes(a.r, keys[1], keys[0]) || !a.takes(a.i, keys[0], keys[1])
 		if v.differs {
 			values[0].Text, values[1].Text = "set, another", "set, another"
 		}

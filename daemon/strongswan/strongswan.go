@@ -5,5 +5,6 @@ package strongswan
 import "toril/model"
 
 // Daemon is strongSwan and how it behaves.
-var Daemon = model.Daemon{Name: "strongSwan", Routes: true, ShuntsTrapped: true, FixedPorts: true, ReplacesHosts: true, LatestKey: true,
+var Daemon = model.Daemon{Name: "strongSwan", Routes: true, ShuntsTrapped: true,
+	FixedPorts: true, ReplacesHosts: true, LatestKey: true, TriesKeys: true,
 	GuardsAggressive: true, TellsAsked: true, HashByKey: true}

@@ -251,6 +251,14 @@ anybody-and-another-of-anybody-behind-at-Libreswan | L | L wrong=+.
 own-name-and-another-behind-at-Libreswan | L | L owners=@b.example wrong=+@b.example
 any-and-another-of-any-at-Libreswan | L | L owners=%any wrong=%any
 own-name-and-any-and-another-alike-at-Libreswan | L | L owners=@b.example,%any wrong=@b.example,%any
+each-has-the-others | S owners=b.example wrong=%any | S owners=%any wrong=a.example
+each-has-the-others-of-Libreswan | L owners=@a.example,@b.example wrong=%any | L owners=%any wrong=@a.example,@b.example
+each-has-the-others-with-Libreswan | S owners=b.example wrong=%any | L owners=%any wrong=@a.example,@b.example
+one-has-both | S | S owners=%any wrong=a.example
+one-has-both-with-Libreswan | L | S owners=%any wrong=a.example
+one-has-anothers | S owners=b.example wrong=c.example | S owners=c.example wrong=a.example
+each-has-the-others-by-its-own-name | S owners=b.example wrong=a.example | S owners=b.example wrong=a.example
+v1-each-has-the-others | S version=1 owners=b.example wrong=%any | S version=1 owners=%any wrong=a.example
 of-its-address | S id= peer= | S id= peer= owners=10.0.0.1
 of-its-address-and-anybody | S id= | S peer= owners=10.0.0.1
 of-both-addresses | S id= | S peer= owners=10.0.0.1,10.0.0.2
