@@ -80,6 +80,8 @@ type Daemon struct {
 	// TakesNamed: where the peer shows the subject of its certificate, it takes it for the name that it expects if the certificate has
 	// that name too.
 	TakesNamed bool
+	// KeyDecidesV1: of IKEv1 it signs as the type of its key has it, and takes what its peer's has, whatever signatures are configured.
+	KeyDecidesV1 bool
 	// OneMethodV1: of IKEv1 it signs, and takes, RSASSA-PKCS1-v1_5 alone, where its connection allows RSA with any hash.
 	OneMethodV1 bool
 }

@@ -33,9 +33,15 @@ func (a *attempt) signing() (out [][2]side) {
 
 // signatures asks whether each end signs in a way that the other takes (RFC 7427).
 func (a *attempt) signatures() *Failure {
+	if f := a.oneKind(); f != nil {
+		return f
+	}
 	for _, ends := range a.signing() {
 		who, whom := ends[0], ends[1]
 		signs, takes := a.signs(who, whom), whom.c.Remote.Signatures.Or(ike.Signed)
+		if a.Version == ike.V1 && whom.c.Daemon.KeyDecidesV1 {
+			takes = ike.Signed
+		}
 		if signs == 0 {
 			return a.unsigned(who, whom,
 				fmt.Sprintf("%s is set to sign with %s, which the key of its certificate cannot", who.name(), who.c.Local.Signatures),
@@ -69,6 +75,28 @@ func (a *attempt) signatures() *Failure {
 	return nil
 }
 
+// oneKind asks whether both ends have keys of one type, where they sign under IKEv1: the method is agreed on for both (RFC 2409 section
+// 5.1).
+func (a *attempt) oneKind() *Failure {
+	if a.Version != ike.V1 || len(a.signing()) < 2 {
+		return nil
+	}
+	kinds := func(s side) (out ike.Signatures, name string) {
+		for _, c := range s.Gateway.CertificatesOf(s.c) {
+			out, name = out|ike.ByKey(c.KeyType), c.KeyType
+		}
+		return out, name
+	}
+	i, ofI := kinds(a.i)
+	r, ofR := kinds(a.r)
+	if i == 0 || r == 0 || i&r != 0 {
+		return nil
+	}
+	return a.unsigned(a.i, a.r,
+		fmt.Sprintf("of IKEv1 both ends sign by one method, and %s has a key of %s, %s one of %s", a.i.name(), ofI, a.r.name(), ofR),
+		"set IKEv2 on both, or give both certificates of one type of key")
+}
+
 // signs is how an end signs, as far as the type of its key is known; empty where its key cannot do what is configured.
 func (a *attempt) signs(who, whom side) ike.Signatures {
 	own := who.c.Local
@@ -91,6 +119,9 @@ func (a *attempt) signs(who, whom side) ike.Signatures {
 		}
 	}
 	signs, otherwise := own.Signatures.Or(ike.Signed)&key, own.Otherwise&(ike.RSAv15|first)&ike.ByKeys(key)
+	if a.Version == ike.V1 && who.c.Daemon.KeyDecidesV1 {
+		signs = key & (ike.RSAv15 | ike.ECDSA)
+	}
 	if signs == 0 { // nothing that its key can do
 		return 0
 	}

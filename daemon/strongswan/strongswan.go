@@ -6,5 +6,5 @@ import "toril/model"
 
 // Daemon is strongSwan and how it behaves.
 var Daemon = model.Daemon{Name: "strongSwan", Routes: true, ShuntsTrapped: true,
-	FixedPorts: true, ReplacesHosts: true, LatestKey: true, TriesKeys: true,
+	FixedPorts: true, ReplacesHosts: true, LatestKey: true, TriesKeys: true, KeyDecidesV1: true,
 	GuardsAggressive: true, TellsAsked: true, HashByKey: true}

@@ -212,6 +212,13 @@ hash-that-is-longer-than-the-curve-of-OpenIKED | S peer-auth=ike:ecdsa-sha384 | 
 hash-that-is-longer-than-the-curve | S peer-auth=ike:ecdsa-sha384 | S cert=ec
 longer-key-with-Libreswan | S send=always cert=rsa3072 | L
 longer-key-with-Libreswan-and-sha1 | S send=always cert=rsa3072 | L authby=rsa-sha1
+v1-ec-and-rsa | S version=1 cert=ec | S version=1
+v1-ec-of-two-curves | S version=1 cert=ec | S version=1 cert=ec384
+v1-signature-of-another-key | S version=1 auth=rsa-sha256 cert=ec | S version=1 cert=ec384
+v1-asks-for-another-signature | S version=1 | S version=1 peer-auth=ike:ecdsa-sha384
+v1-asks-for-hashes-of-the-certificate | S version=1 | S version=1 peer-auth=rsa-sha512
+v1-asks-for-a-size | S version=1 cert=ec | S version=1 cert=ec peer-auth=ecdsa-256
+v1-pss-with-Libreswan | S version=1 auth=rsa/pss-sha512 send=always | L ikev2=no rightca=%same
 any-identity-at-Libreswan | S send=always | L rightid=%any
 any-identity-and-any-peer-at-Libreswan | S send=always | L right=%any rightid=%any
 any-identity-of-Libreswan | L | L rightid=%any
