@@ -216,6 +216,7 @@ func (a *attempt) sent(who, whom side, shows []*model.Certificate) *Failure {
 	inTurn := whom.c.Daemon.AsksInTurn && (whom.End == a.r.End) == (a.Version == ike.V2)
 	unknown := whom.c.Daemon.Name == "" && whom.c.AskCert.IsDefault() // a make of which it is not known
 	asks := unknown || whom.c.AskCert.Value || inTurn && who.c.SendCert.Value == model.SentWhenAsked
+	ofAnother := func(c *model.Certificate) bool { return c.KeyType != "RSA" } // asked of OpenIKED: one of another key is always sent
 	why, named := "", len(whom.c.Remote.Certificates.Value) > 0
 	other := fmt.Sprintf("have %s ask for it", whom.name())
 	switch {
@@ -226,7 +227,7 @@ func (a *attempt) sent(who, whom side, shows []*model.Certificate) *Failure {
 		other = fmt.Sprintf("install it on %s", whom.name())
 	case who.c.SendCert.Value == model.SentWhenAsked && !asks:
 		why = fmt.Sprintf("%s sends its certificate only where it is asked for one, and %s does not ask", who.name(), whom.name())
-	case who.c.SendCert.Value == model.SentWhenNamed && !asks:
+	case who.c.SendCert.Value == model.SentWhenNamed && !asks && !slices.ContainsFunc(shows, ofAnother):
 		why = fmt.Sprintf("%s sends its certificate only where one of its authority is asked for, and %s asks for none",
 			who.name(), whom.name())
 	default:

@@ -270,6 +270,8 @@ func TestRulesOfCertificates(t *testing.T) {
 		{"ecdsa-alone-and-any", 0, negotiate.Fails, "or RSASSA-PSS, and b takes no other signature than ECDSA"},
 		{"ecdsa256-word-of-OpenIKED-with-ecdsa", 0, negotiate.Fails, "b signs with ECDSA by method 9"},
 		{"v1-rsa-sha1-of-Libreswan", 0, negotiate.Fails, "of IKEv1 the daemon of a signs with RSA and any hash alone"},
+		{"rsa-word-of-OpenIKED-and-a-key-of-ecdsa", 0, negotiate.Agrees, ""},
+		{"rsa-word-of-OpenIKED-and-no-request", 0, negotiate.Fails, "only where one of its authority is asked for"},
 		{"v1-ec-and-rsa", 0, negotiate.Fails, "both ends sign by one method, and a has a key of ECDSA, b one of RSA"},
 		{"v1-ec-of-two-curves", 0, negotiate.Agrees, ""},
 		{"v1-signature-of-another-key", 0, negotiate.Agrees, ""},

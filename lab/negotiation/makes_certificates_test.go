@@ -212,6 +212,9 @@ hash-that-is-longer-than-the-curve-of-OpenIKED | S peer-auth=ike:ecdsa-sha384 | 
 hash-that-is-longer-than-the-curve | S peer-auth=ike:ecdsa-sha384 | S cert=ec
 longer-key-with-Libreswan | S send=always cert=rsa3072 | L
 longer-key-with-Libreswan-and-sha1 | S send=always cert=rsa3072 | L authby=rsa-sha1
+rsa-word-of-OpenIKED-and-a-key-of-ecdsa | S certreq=no | O cert=ec rsa
+rsa-word-of-OpenIKED-and-no-request | S certreq=no | O rsa
+rsa-word-of-OpenIKED-and-a-key-of-ecdsa-with-Libreswan | L cert=ec authby=ecdsa leftsendcert=always | O cert=ec384 rsa
 v1-ec-and-rsa | S version=1 cert=ec | S version=1
 v1-ec-of-two-curves | S version=1 cert=ec | S version=1 cert=ec384
 v1-signature-of-another-key | S version=1 auth=rsa-sha256 cert=ec | S version=1 cert=ec384
