@@ -51,7 +51,7 @@ func Behind(t testing.TB, name string) (a, b string) {
 	require.NoError(t, run(end, in, "192.168.7.1", Peer))
 	require.NoError(t, run(end, out, "203.0.113.1", Outside))
 	for _, port := range []uint16{500, 4500} {
-		relay(t, listen(t, in, Peer, port), listen(t, out, Outside, port), port)
+		relay(listen(t, in, Peer, port), listen(t, out, Outside, port), port)
 	}
 	return a, b
 }
@@ -77,7 +77,7 @@ func listen(t testing.TB, ns, address string, port uint16) *net.UDPConn {
 
 // relay hands on what comes to a port at either side: to the other end's port of that number, or to the one from which the end behind the
 // device last spoke.
-func relay(t testing.TB, in, out *net.UDPConn, port uint16) {
+func relay(in, out *net.UDPConn, port uint16) {
 	var mu sync.Mutex
 	back := netip.AddrPortFrom(netip.MustParseAddr(Inside), port)
 	pass := func(from, to *net.UDPConn, next func(netip.AddrPort) netip.AddrPort) {

@@ -230,12 +230,6 @@ func (g *Gateway) ServedBy(k *Key) []*Connection {
 	return out
 }
 
-// MayServe reports whether a connection takes a key if there is none that serves it better.
-func (k *Key) MayServe(c *Connection) bool {
-	own, _, _ := k.standsFor(c)
-	return own > 0 || k.Serves(c)
-}
-
 // Served reports whether any of the gateway's keys serves a connection, or would in want of a better one. The gateway must be complete.
 func (g *Gateway) Served(c *Connection) bool {
 	x := g.keyIndex()
@@ -280,27 +274,31 @@ func (k *Key) fit(ids []ike.Identity) int {
 // is expected, or are the connection's own alone. An address as the owner serves an end of another identity under IKEv1 only, where the
 // daemon may know nothing but the address when it needs the key.
 func (k *Key) Serves(c *Connection) bool {
-	own, peer, ok := k.standsFor(c)
-	return ok || peer > 0 && !c.Daemon.KeyOfBoth || own == len(k.Owners)
+	forPeer, own := k.serves(c)
+	return forPeer || own > 0 && own == len(k.Owners)
 }
 
-// standsFor says how many of a key's owners are a connection's own names, and how well they fit its peer; ok is true where that need not be
-// asked, and both are -1 and 0 where the key is not for it.
-func (k *Key) standsFor(c *Connection) (own, peer int, ok bool) {
-	if k.PPK || k.For != nil {
-		return -1, 0, k.For == c && c != nil
-	}
-	if c.Remote.Method.Value != ike.PSK && c.Local.Method.Value != ike.PSK {
-		return -1, 0, false
-	}
+// MayServe reports whether a connection takes a key if there is none that serves it better.
+func (k *Key) MayServe(c *Connection) bool {
+	forPeer, own := k.serves(c)
+	return forPeer || own > 0
+}
+
+// serves says whether a key may be for a connection's peer, and how many of its owners are the connection's own names.
+func (k *Key) serves(c *Connection) (forPeer bool, own int) {
 	want := c.Remote.ID.Value
-	if !want.Definite() && slices.ContainsFunc(k.Owners, want.Accepts) {
-		return 0, 0, true
+	switch {
+	case k.PPK || k.For != nil:
+		return k.For == c, 0
+	case c.Remote.Method.Value != ike.PSK && c.Local.Method.Value != ike.PSK:
+		return false, 0
+	case len(k.Owners) == 0 || !want.Definite() && slices.ContainsFunc(k.Owners, want.Accepts):
+		return true, 0
 	}
 	mine, theirs, _ := c.names()
-	_, peer, both := k.fits(mine, theirs, c.Daemon.KeyOfBoth)
 	if c.Daemon.KeyOfBoth {
-		return -1, 0, both || len(mine) == 0
+		_, _, ok := k.fits(mine, theirs, true)
+		return ok || len(mine) == 0, 0
 	}
 	others := c.RemoteAddrs.Value.Fixed()
 	for _, o := range k.Owners {
@@ -310,5 +308,5 @@ func (k *Key) standsFor(c *Connection) (own, peer int, ok bool) {
 			own++
 		}
 	}
-	return own, peer, len(k.Owners) == 0
+	return k.fit(theirs) > 0, own
 }

@@ -258,13 +258,30 @@ func ordered(a *attempt, who side, mine, theirs source.Pos) [2]source.Pos {
 
 func allows(wanted, shown ike.Method) bool { return wanted == ike.AnyMethod || wanted == shown }
 
+// other is the side that a side speaks with.
+func (a *attempt) other(s side) side {
+	if s.End == a.r.End {
+		return a.i
+	}
+	return a.r
+}
+
+// answered is the identity that the responder shows: without one of its own it may take the one that it is asked for.
+func (a *attempt) answered() (id ike.Identity, ok bool) {
+	r, asked := a.r.c, a.asked()
+	if a.Version == ike.V2 && r.Local.ID.Value.Kind == ike.NoID && asked.Definite() && !a.bySubject(a.r) && !r.Daemon.AddressIsName {
+		return asked, true
+	}
+	return shown(a.r)
+}
+
 // shown is the identity that a side shows.
 func shown(s side) (id ike.Identity, ok bool) { return s.Shows(s.own) }
 
 func (a *attempt) identities() *Failure {
 	i, r := a.i.c, a.r.c
 	idI, knownI := shown(a.i)
-	idR, knownR := shown(a.r)
+	idR, knownR := a.answered()
 	asked, want := a.asked(), i.Remote.ID.Value
 	if a.Version == ike.V2 && asked.Kind == ike.IDNet && knownR &&
 		r.Local.ID.Value.Kind != ike.NoID { // sent as it is, and nobody is a network
@@ -279,9 +296,6 @@ func (a *attempt) identities() *Failure {
 			},
 			Changes: []string{fmt.Sprintf("on %s set the peer's identity to %s", a.i.name(), idR)},
 		}
-	}
-	if a.Version == ike.V2 && r.Local.ID.Value.Kind == ike.NoID && asked.Definite() && !a.bySubject(a.r) && !r.Daemon.AddressIsName {
-		idR, knownR = asked, true // the responder has none of its own and takes the one that it is asked for
 	}
 	if !knownI && !r.Remote.ID.Value.Wild() {
 		if f := a.untold(a.i, a.r, idI); f != nil {
@@ -335,7 +349,10 @@ func (a *attempt) untold(who, whom side, id ike.Identity) *Failure {
 		a.Unsure = cmp.Or(a.Unsure, fmt.Sprintf("%s sends its own address, which its configuration does not say; %s expects %s",
 			who.name(), whom.name(), want))
 	case address:
-		return a.unexpected(who, whom, ike.Identity{Kind: ike.IDAddr, Value: "that is its address"})
+		f := a.unexpected(who, whom, id)
+		f.Why = fmt.Sprintf("%s sends its own address as its identity, and %s expects %s", who.name(), whom.name(), want)
+		f.Changes = f.Changes[:1]
+		return f
 	case host && want.Kind == ike.IDFQDN:
 		a.Unsure = cmp.Or(a.Unsure, fmt.Sprintf("%s sends the name of its host, which its configuration does not say; %s expects %s",
 			who.name(), whom.name(), want))
@@ -402,12 +419,8 @@ func (a *attempt) keyless(s side, notify string, far source.Pos) *Failure {
 		Lines:   ordered(a, s, s.c.Remote.ID.Where(s.c.At), far),
 		Changes: []string{fmt.Sprintf("name the identities of both ends as the owners of the key on %s", s.name())},
 	}
-	o := a.r
-	if s.End == a.r.End {
-		o = a.i
-	}
 	own, told := shown(s)
-	peer, known := shown(o)
+	peer, known := shown(a.other(s))
 	switch {
 	case s.End == a.i.End && known && !s.c.Remote.ID.Value.Definite() && s.Gateway.KeyFor(s.c, nil, []ike.Identity{peer}) != nil:
 		f.Why = fmt.Sprintf("%s does not say whom it expects: as the initiator it looks for a key for itself or for anybody, and finds "+
@@ -426,22 +439,18 @@ func (a *attempt) takes(s side, own, others *model.Key) bool {
 	if own.Secret.Fingerprint() == others.Secret.Fingerprint() {
 		return true
 	}
-	o := a.r
-	if s.End == a.r.End {
-		o = a.i
-	}
-	mine, peer := a.knows(s, o, true)
+	mine, peer := a.knows(s, true)
 	return a.Version == ike.V2 && s.c.Daemon.TriesKeys && s.Gateway.HasKey(s.c, mine, peer, others.Secret)
 }
 
 // keyOf is the pre-shared key that a side takes, nil for none. It looks for it by what it knows when it needs it: as an initiator, and
 // under IKEv1, that is what it expects of its peer, as a responder what the peer showed, and of itself what it was asked for.
 func (a *attempt) keyOf(s side) *model.Key {
-	o, seen := a.r, a.target()
+	seen := a.target()
 	if s.End == a.r.End {
-		o, seen = a.i, a.source()
+		seen = a.source()
 	}
-	own, peer := a.knows(s, o, false)
+	own, peer := a.knows(s, false)
 	if s.c.Daemon.KeyOfBoth && len(peer) == 0 {
 		peer = addr(seen)
 	}
@@ -453,7 +462,8 @@ func (a *attempt) keyOf(s side) *model.Key {
 }
 
 // knows are the identities of its own and of its peer by which a side looks for a key, after the peer showed its identity or before.
-func (a *attempt) knows(s, o side, after bool) (own, peer []ike.Identity) {
+func (a *attempt) knows(s side, after bool) (own, peer []ike.Identity) {
+	o := a.other(s)
 	of := func(id ike.Identity, ok bool) []ike.Identity {
 		if !ok {
 			return nil

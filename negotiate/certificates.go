@@ -242,9 +242,9 @@ func (a *attempt) sent(who, whom side, shows []*model.Certificate) *Failure {
 
 // names asks whether an end's certificate names the identity that it shows (RFC 4945 section 3.1).
 func (a *attempt) names(who, whom side, shows []*model.Certificate) *Failure {
-	id, told := who.Shows(who.own)
-	if who.End == a.r.End && who.c.Local.ID.Value.Kind == ike.NoID && !a.bySubject(who) && a.asked().Definite() {
-		id, told = a.asked(), true
+	id, told := shown(who)
+	if who.End == a.r.End {
+		id, told = a.answered()
 	}
 	switch {
 	case !told || len(shows) == 0 || whom.c.Remote.Loose || len(whom.c.Remote.Certificates.Value) > 0:

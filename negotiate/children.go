@@ -8,6 +8,7 @@ import (
 
 	"toril/ike"
 	"toril/model"
+	"toril/pair"
 	"toril/source"
 )
 
@@ -83,11 +84,10 @@ func (a *attempt) source() netip.Addr {
 	if !a.i.own.IsValid() {
 		return a.r.peer
 	}
-	if a.r.c == nil || !a.i.own.IsPrivate() || !a.outside() {
+	if a.r.c == nil || !pair.Translated(a.i.own, a.target(), a.r.c.RemoteAddrs.Value) {
 		return a.i.own
 	}
-	expected := a.r.c.RemoteAddrs.Value
-	for _, one := range expected.Fixed() {
+	for _, one := range a.r.c.RemoteAddrs.Value.Fixed() {
 		if !one.IsPrivate() {
 			return one
 		}
@@ -95,15 +95,15 @@ func (a *attempt) source() netip.Addr {
 	return netip.Addr{}
 }
 
-// outside reports whether the responder is not where the initiator's private addresses are: it expects none of them, and is at a public one
-// itself.
-func (a *attempt) outside() bool {
-	to := a.target()
-	if to.IsPrivate() || to.IsLoopback() || to.BitLen() != a.i.own.BitLen() {
-		return false
-	}
-	expected := a.r.c.RemoteAddrs.Value
-	return expected.Any() || hasName(expected) || !covers(expected, a.i.own)
+// translated reports whether an end's address is another where the other end sees it.
+func (a *attempt) translated() (initiator, responder bool) {
+	initiator = a.i.own.IsValid() && a.source() != a.i.own
+	return initiator, pair.Translated(a.r.own, a.target(), a.i.c.RemoteAddrs.Value)
+}
+
+// hosts reports whether selectors, as the initiator has them, hold the addresses of both gateways.
+func (a *attempt) hosts(local, remote ike.Selectors) bool {
+	return (local.Hold(a.i.own) || local.Hold(a.source())) && remote.Hold(a.target())
 }
 
 // answering returns the selectors of a responder's child, and those that the initiator asks for as the responder compares the two: where
@@ -145,13 +145,13 @@ func moved(ss ike.Selectors, from, to netip.Addr) ike.Selectors {
 // replaces reports whether the responder, NAT being on the way, takes the gateways' own addresses as they are seen: in transport mode,
 // where the initiator too knows that (RFC 7296 section 2.23.1, RFC 3947 section 5).
 func (a *attempt) replaces(asks, k *model.Child) bool {
-	behind := a.r.own.IsValid() && a.r.own.IsPrivate() && a.target().IsValid() && !a.target().IsPrivate()
-	if !a.i.own.IsValid() || a.source() == a.i.own && !behind {
+	initiator, responder := a.translated()
+	if !a.i.own.IsValid() || !initiator && !responder {
 		return false
 	}
 	i, r := a.i.c.Daemon, a.r.c.Daemon
 	switch {
-	case a.Version == ike.V1 && (r.TakesHostsV1 || i.UnsaidHostsV1 && asks.HostToHost && a.source() == a.i.own):
+	case a.Version == ike.V1 && (r.TakesHostsV1 || i.UnsaidHostsV1 && asks.HostToHost && !initiator):
 		return true
 	case asks.Mode.Value != ike.Transport || k.Mode.Value != ike.Transport:
 		return false
@@ -355,8 +355,8 @@ func (a *attempt) selectorsFail(step Step, k *model.Child, local, remote ike.Sel
 			differ = "and takes nothing else"
 		}
 		f.Why = fmt.Sprintf("%s proposes %s to %s, and %s has %s to %s, %s", a.i.name(), local, remote, a.r.name(), mine, theirs, differ)
-		translated := a.source() != a.i.own || a.i.own.IsValid() && a.r.own.IsValid() && a.target() != a.r.own
-		if translated && (o.Local.Value.Dynamic() || o.Remote.Value.Dynamic() || k.Local.Value.Dynamic() || k.Remote.Value.Dynamic()) {
+		all := slices.Concat(o.Local.Value, o.Remote.Value, k.Local.Value, k.Remote.Value)
+		if i, r := a.translated(); (i || r) && all.Dynamic() {
 			f.Why += ": the gateways' own addresses are protected, and NAT is between them"
 			return f
 		}
@@ -376,7 +376,7 @@ func (a *attempt) wrap(c *Child, k *model.Child, step Step) *Failure {
 	if mine == ike.Tunnel && theirs == ike.Tunnel {
 		return nil
 	}
-	hosts := (c.Local.Hold(a.i.own) || c.Local.Hold(a.source())) && c.Remote.Hold(a.target())
+	hosts := a.hosts(c.Local, c.Remote)
 	blind := a.i.c.Daemon.OwnSelectors && a.r.c.Daemon.OwnSelectors // neither looks at the selectors
 	if !hosts && mine == theirs && blind {
 		c.Mode, c.BrokenAt = mine, lines
@@ -483,7 +483,7 @@ func (a *attempt) quickTransport() *Failure {
 	}
 	k := a.i.c.Children[0]
 	local, remote := a.offered(k)
-	if k.Mode.Value != ike.Transport || (local.Hold(a.i.own) || local.Hold(a.source())) && remote.Hold(a.target()) {
+	if k.Mode.Value != ike.Transport || a.hosts(local, remote) {
 		return nil
 	}
 	return &Failure{

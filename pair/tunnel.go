@@ -86,12 +86,17 @@ func (t *Tunnel) Peer(e End) netip.Addr {
 // BehindNAT reports whether an end's address must be translated on its way: it is private, its peer's is public, and the far end, where
 // that was given, does not expect the private one.
 func (t *Tunnel) BehindNAT(e End) bool {
-	own, peer := t.Own(e), t.Peer(e)
-	if !own.IsValid() || !peer.IsValid() || !own.IsPrivate() || peer.IsPrivate() || own.BitLen() != peer.BitLen() {
+	far, _ := t.Far(e)
+	return Translated(t.Own(e), t.Peer(e), far.remote())
+}
+
+// Translated reports whether an address must be translated on its way to another: it is private, the other is public, and who is there does
+// not expect it.
+func Translated(own, to netip.Addr, expected model.Addresses) bool {
+	if !own.IsValid() || !to.IsValid() || !own.IsPrivate() || to.IsPrivate() || to.IsLoopback() || own.BitLen() != to.BitLen() {
 		return false
 	}
-	far, _ := t.Far(e)
-	return !slices.ContainsFunc(far.remote(), func(a model.Address) bool { return !a.Any && a.Covers(own) })
+	return !slices.ContainsFunc(expected, func(a model.Address) bool { return !a.Any && a.Covers(own) })
 }
 
 func (e End) local() model.Addresses {

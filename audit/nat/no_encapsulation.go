@@ -18,8 +18,8 @@ var NoEncapsulation = &audit.Check{
 	Why:      "ESP has no ports that NAT could tell apart: through NAT it must go in UDP port 4500.",
 	Fix:      "Let both ends put ESP into UDP where they see NAT, and allow UDP port 4500 to the peer and from it.",
 	Doc: audit.Doc{
-		What: "Connections from a private address to a public one, on gateways whose filter blocks outgoing UDP port 4500, that use " +
-			"the authentication header, which no NAT leaves valid, or of which an end is set never to put ESP into UDP.",
+		What: "Connections from a private address to a public one where the gateway's filter blocks outgoing UDP port 4500, where a " +
+			"child uses the authentication header, which no NAT leaves valid, or where an end is set never to put ESP into UDP.",
 		Harm: "IKE comes up as far as the second message and stops; or AH is dropped by the peer for its checksum; or the tunnel comes " +
 			"up, and of ESP only what the device lets through by chance arrives.",
 		Write:   "udp dport 4500 accept in the output chain; encapsulation=auto.",

@@ -399,11 +399,14 @@ func tryAll(t *testing.T, tally *lab.Tally, kept, lines string,
 ) {
 	t.Helper()
 	of := map[string][]pairOf{}
+	names := map[string]bool{}
 	count := 0
 	only := regexp.MustCompile(os.Getenv("TORIL_LAB_ONLY"))
 	for line := range strings.Lines(strings.TrimSpace(lines)) {
 		parts := strings.Split(strings.TrimSpace(line), "|")
 		name, open := strings.CutSuffix(strings.TrimSpace(parts[0]), "?")
+		require.False(t, names[name], "two pairs are %s", name)
+		names[name] = true
 		if !only.MatchString(name) {
 			continue
 		}
