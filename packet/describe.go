@@ -100,7 +100,7 @@ func (b *box) describe() string {
 	}
 	switch {
 	case b.v[Proto] == nil:
-	case (b.v[Sport] != nil || b.v[Dport] != nil) && (Values{b.in(Proto)}).Equal(WithPorts):
+	case (b.v[Sport] != nil || b.v[Dport] != nil) && slices.Equal(b.in(Proto), WithPorts.in()):
 	default:
 		out = append(out, spell(b.in(Proto), 255, func(n number) string { return ProtoName(n.lo) }))
 	}
@@ -128,7 +128,7 @@ func (b *box) describe() string {
 	if b.v[State] != nil {
 		var names []string
 		for n, name := range stateNames {
-			if (Values{b.in(State)}).Has(uint64(n)) {
+			if among(b.in(State), small(uint64(n))) {
 				names = append(names, name)
 			}
 		}
@@ -166,7 +166,7 @@ func (b *box) describe() string {
 			if v[0].lo.hi != 0 || v[0].lo.lo >= 1<<32 {
 				fam = IPv6
 			}
-			out = append(out, f.yes+f.peer+Spell(Values{v}, fam))
+			out = append(out, f.yes+f.peer+Spell(valuesOf(v), fam))
 		}
 	}
 	return strings.Join(out, " ")
@@ -176,18 +176,18 @@ func (b *box) addresses(f Field) string {
 	if b.v[f] == nil {
 		return "any"
 	}
-	return Spell(Values{b.in(f)}, b.fam)
+	return Spell(valuesOf(b.in(f)), b.fam)
 }
 
 // Spell writes addresses of one family as prefixes, or as ranges where those are shorter.
 func Spell(v Values, fam Family) string {
 	var out []string
-	for i, iv := range v.in {
+	for i, iv := range v.in() {
 		if i == 2*fewParts {
-			out = append(out, fmt.Sprintf("and %d more", len(v.in)-i))
+			out = append(out, fmt.Sprintf("and %d more", len(v.in())-i))
 			break
 		}
-		if ps := (Values{[]interval{iv}}).prefixes(fam); len(ps) <= 2 {
+		if ps := valuesOf([]interval{iv}).prefixes(fam); len(ps) <= 2 {
 			for _, p := range ps {
 				out = append(out, spellPrefix(p))
 			}

@@ -9,6 +9,9 @@ import (
 // fewBoxes is the number up to which boxes are compared pair by pair to drop those that lie within others.
 const fewBoxes = 64
 
+// pairedBoxes is the number up to which boxes are compared pair by pair to find those that become one: so few are not worth a map.
+const pairedBoxes = 8
+
 // merge makes a list of boxes shorter without changing the set: boxes within others go, boxes that differ in one field
 // only become one. It takes time in proportion to the number of boxes.
 func merge(boxes []box) []box {
@@ -25,6 +28,9 @@ func merge(boxes []box) []box {
 			}
 		}
 		return dropCovered(boxes)
+	}
+	if len(boxes) <= pairedBoxes {
+		return dropCovered(paired(slices.Clone(boxes)))
 	}
 	m := merger{boxes: slices.Clone(boxes), hash: make([][fields]uint64, len(boxes)), total: make([]uint64, len(boxes))}
 	var used [fields]bool
@@ -46,6 +52,35 @@ func merge(boxes []box) []box {
 		return dropCovered(m.boxes)
 	}
 	return m.boxes
+}
+
+// paired joins few boxes in place, in the order in which merger joins many.
+func paired(boxes []box) []box {
+	used := uint16(1) // boxes that are the same in every field are joined in the first
+	for i := range boxes {
+		used |= boxes[i].has
+	}
+	for changed := true; changed; {
+		changed = false
+		for f := range each(used) {
+			n := 0
+			for i := range boxes {
+				k := 0
+				for k < n && !sameBut(&boxes[k], &boxes[i], f) {
+					k++
+				}
+				if k < n {
+					join(&boxes[k], &boxes[i], f)
+					changed = true
+					continue
+				}
+				boxes[n] = boxes[i]
+				n++
+			}
+			boxes = boxes[:n]
+		}
+	}
+	return boxes
 }
 
 // merger holds boxes beside the hash of each of their fields and the sum of those, so that the hash of a box but for

@@ -86,7 +86,7 @@ func (s Set) Witness() (p Packet, ok bool) {
 func prefer(b *box, f Field, wanted ...uint64) number {
 	in := b.get(f)
 	for _, n := range wanted {
-		if (Values{in}).Has(n) {
+		if among(in, small(n)) {
 			return small(n)
 		}
 	}
@@ -100,7 +100,7 @@ func host(b *box, f Field) netip.Addr {
 	if b.fam == IPv6 {
 		ordinary = fromAddr(netip.MustParseAddr("2001:db8::10"))
 	}
-	if (Values{in}).has(ordinary) {
+	if among(in, ordinary) {
 		return ordinary.addr(b.fam)
 	}
 	for _, iv := range in {

@@ -124,21 +124,6 @@ type box struct {
 	v   [fields]*list
 }
 
-// list is values of a field, shared by many boxes: it is never changed.
-type list struct {
-	in  []interval
-	one [1]interval // the room of in, where it is a single interval
-}
-
-func listOf(in []interval) *list {
-	if len(in) == 1 {
-		l := &list{one: [1]interval{in[0]}}
-		l.in = l.one[:]
-		return l
-	}
-	return &list{in: in}
-}
-
 // each goes through some fields, given as bits.
 func each(has uint16) iter.Seq[Field] {
 	return func(yield func(Field) bool) {
@@ -269,7 +254,7 @@ func (b *box) corner(high bool) (p [fields]number) {
 // hasPoint reports whether a packet of the box's family is in it.
 func (b *box) hasPoint(p *[fields]number) bool {
 	for has := b.has; has != 0; has &= has - 1 {
-		if f := bits.TrailingZeros16(has); !(Values{b.v[f].in}).has(p[f]) {
+		if f := bits.TrailingZeros16(has); !among(b.v[f].in, p[f]) {
 			return false
 		}
 	}
@@ -336,25 +321,21 @@ func (s Set) With(f Field, v Values) Set {
 }
 
 func (s Set) with(f Field, v Values) Set {
-	if len(v.in) == 0 {
+	if v.Empty() {
 		return None()
 	}
 	if s.takes(f, v) {
 		return s
 	}
 	out := make([]box, 0, len(s.boxes))
-	var shared *list // the values as they are, for every box that takes them all
 	for i := range s.boxes {
 		out = append(out, s.boxes[i])
 		b := &out[len(out)-1]
 		switch {
-		case b.v[f] != nil && within(b.v[f].in, v.in): // it asks for no more
-		case (b.v[f] == nil || within(v.in, b.v[f].in)) && v.part(topOf(f, b.fam)):
-			if shared == nil {
-				shared = listOf(v.in)
-			}
-			b.share(f, shared)
-		case !b.put(f, meet(b.get(f), v.in)):
+		case b.v[f] != nil && within(b.v[f].in, v.in()): // it asks for no more
+		case (b.v[f] == nil || within(v.in(), b.v[f].in)) && v.part(topOf(f, b.fam)):
+			b.share(f, v.list)
+		case !b.put(f, meet(b.get(f), v.in())):
 			out = out[:len(out)-1]
 		}
 	}
@@ -364,7 +345,7 @@ func (s Set) with(f Field, v Values) Set {
 // takes reports whether s asks for no other values of a field than these.
 func (s Set) takes(f Field, v Values) bool {
 	for i := range s.boxes {
-		if b := &s.boxes[i]; b.v[f] == nil || !within(b.v[f].in, v.in) {
+		if b := &s.boxes[i]; b.v[f] == nil || !within(b.v[f].in, v.in()) {
 			return false
 		}
 	}
@@ -373,8 +354,9 @@ func (s Set) takes(f Field, v Values) bool {
 
 // part reports whether values are some, and not all, of those from 0 to the top.
 func (v Values) part(top number) bool {
-	first, last := v.in[0], v.in[len(v.in)-1]
-	return !top.less(last.hi) && (len(v.in) > 1 || first.lo != (number{}) || last.hi != top)
+	in := v.in()
+	first, last := in[0], in[len(in)-1]
+	return !top.less(last.hi) && (len(in) > 1 || first.lo != (number{}) || last.hi != top)
 }
 
 // Range is the set of the packets whose address field (Src, Dst, PeerIn or PeerOut) lies between lo and hi, both
@@ -391,14 +373,14 @@ func Range(f Field, lo, hi netip.Addr) Set {
 func Prefixes(f Field, ps ...netip.Prefix) Set {
 	var four, six []interval
 	for _, p := range ps {
-		iv := Prefix(p).in[0]
+		iv := Prefix(p).list.in[0]
 		if p.Addr().Is4() {
 			four = append(four, iv)
 		} else {
 			six = append(six, iv)
 		}
 	}
-	return addressed(f, true, Values{tidy(four)}).Or(addressed(f, false, Values{tidy(six)}))
+	return addressed(f, true, valuesOf(tidy(four))).Or(addressed(f, false, valuesOf(tidy(six))))
 }
 
 func addressed(f Field, four bool, v Values) Set {
@@ -569,7 +551,7 @@ func (s Set) Values(f Field, fam Family) Values {
 			in = append(in, b.get(f)...)
 		}
 	}
-	return Values{tidy(in)}
+	return valuesOf(tidy(in))
 }
 
 // Prefixes returns the addresses that an address field has in s as the least list of prefixes, IPv4 before IPv6.
@@ -593,7 +575,7 @@ func (s Set) Families() []Family {
 func (s Set) Replace(f Field, v Values) Set {
 	var out []box
 	for i := range s.boxes {
-		if b := s.boxes[i]; b.put(f, meet(v.in, []interval{{number{}, topOf(f, b.fam)}})) {
+		if b := s.boxes[i]; b.put(f, meet(v.in(), []interval{{number{}, topOf(f, b.fam)}})) {
 			out = append(out, b)
 		}
 	}

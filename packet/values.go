@@ -12,23 +12,76 @@ type interval struct{ lo, hi number } // both included
 
 // Values is an immutable set of values of one field: numbers, or interface names, or addresses of one family. The zero
 // Values is empty.
-type Values struct{ in []interval } // sorted, apart from each other by at least one value
+type Values struct{ list *list } // nil: none
+
+// list is values of a field, shared by many boxes: it is never changed.
+type list struct {
+	in  []interval  // sorted, apart from each other by at least one value; not empty
+	one [1]interval // the room of in, where it is a single interval
+}
+
+func listOf(in []interval) *list {
+	if len(in) == 1 {
+		l := &list{one: [1]interval{in[0]}}
+		l.in = l.one[:]
+		return l
+	}
+	return &list{in: in}
+}
+
+func valuesOf(in []interval) Values {
+	if len(in) == 0 {
+		return Values{}
+	}
+	return Values{listOf(in)}
+}
+
+// between is the set of the values from lo to hi.
+func between(lo, hi number) Values {
+	l := &list{one: [1]interval{{lo, hi}}}
+	l.in = l.one[:]
+	return Values{l}
+}
+
+func (v Values) in() []interval {
+	if v.list == nil {
+		return nil
+	}
+	return v.list.in
+}
+
+// alone are the sets of one small number, which are asked for all the time.
+var alone [24]list
+
+func init() {
+	for n := range alone {
+		l := &alone[n]
+		l.one[0] = interval{small(uint64(n)), small(uint64(n))}
+		l.in = l.one[:]
+	}
+}
 
 // Numbers is the set of all numbers from lo to hi, both included.
 func Numbers(lo, hi uint64) Values {
 	if hi < lo {
 		return Values{}
 	}
-	return Values{[]interval{{small(lo), small(hi)}}}
+	return between(small(lo), small(hi))
 }
 
 // OneOf is the set of the given numbers.
 func OneOf(ns ...uint64) Values {
+	if len(ns) == 1 {
+		if ns[0] < uint64(len(alone)) {
+			return Values{&alone[ns[0]]}
+		}
+		return between(small(ns[0]), small(ns[0]))
+	}
 	in := make([]interval, len(ns))
 	for i, n := range ns {
 		in[i] = interval{small(n), small(n)}
 	}
-	return Values{tidy(in)}
+	return valuesOf(tidy(in))
 }
 
 // Masked is the set of 32-bit numbers n with n&mask == value. A mask with more than twelve free bits above its lowest
@@ -61,7 +114,7 @@ func Masked(value, mask uint32) (v Values, ok bool) {
 		}
 		in = append(in, interval{small(n), small(n | (1<<low - 1))})
 	}
-	return Values{tidy(in)}, true
+	return valuesOf(tidy(in)), true
 }
 
 // Name is the set that holds one interface name, or, where the name ends in "*", every name that begins with the part
@@ -70,7 +123,7 @@ func Name(name string) Values {
 	prefix, wild := strings.CutSuffix(name, "*")
 	if !wild {
 		n := nameNumber(name)
-		return Values{[]interval{{n, n}}}
+		return between(n, n)
 	}
 	prefix = prefix[:min(len(prefix), 16)]
 	lo, hi := nameNumber(prefix), nameNumber(prefix)
@@ -81,7 +134,7 @@ func Name(name string) Values {
 			hi.lo |= 0xff << (120 - 8*i)
 		}
 	}
-	return Values{[]interval{{lo, hi}}}
+	return between(lo, hi)
 }
 
 func nameNumber(name string) number {
@@ -102,7 +155,7 @@ func (a number) name() string {
 
 // Prefix is the set of the addresses of a prefix.
 func Prefix(p netip.Prefix) Values {
-	return Values{[]interval{{fromAddr(p.Masked().Addr()), lastOf(p)}}}
+	return between(fromAddr(p.Masked().Addr()), lastOf(p))
 }
 
 // Addresses is the set of the addresses from lo to hi, both included and of one family.
@@ -111,23 +164,24 @@ func Addresses(lo, hi netip.Addr) Values {
 	if b.less(a) {
 		return Values{}
 	}
-	return Values{[]interval{{a, b}}}
+	return between(a, b)
 }
 
 // Empty reports whether v holds nothing.
-func (v Values) Empty() bool { return len(v.in) == 0 }
+func (v Values) Empty() bool { return v.list == nil }
 
 // Single returns the only value of v as a number, where it is the only one.
 func (v Values) Single() (n uint64, ok bool) {
-	if len(v.in) != 1 || v.in[0].lo != v.in[0].hi {
+	in := v.in()
+	if len(in) != 1 || in[0].lo != in[0].hi {
 		return 0, false
 	}
-	return v.in[0].lo.lo, true
+	return in[0].lo.lo, true
 }
 
 // Ranges are the values as ranges, both ends included, in their order; nil where they are more than 64 bits wide.
 func (v Values) Ranges() (out [][2]uint64) {
-	for _, i := range v.in {
+	for _, i := range v.in() {
 		if i.hi.hi != 0 {
 			return nil
 		}
@@ -138,65 +192,66 @@ func (v Values) Ranges() (out [][2]uint64) {
 
 // Bounds returns the least and the greatest of values that are one range; ok is false where they are none, or several.
 func (v Values) Bounds() (lo, hi uint64, ok bool) {
-	if len(v.in) != 1 || v.in[0].lo.hi != 0 || v.in[0].hi.hi != 0 {
+	in := v.in()
+	if len(in) != 1 || in[0].lo.hi != 0 || in[0].hi.hi != 0 {
 		return 0, 0, false
 	}
-	return v.in[0].lo.lo, v.in[0].hi.lo, true
+	return in[0].lo.lo, in[0].hi.lo, true
 }
 
 // Has reports whether v holds the number n.
-func (v Values) Has(n uint64) bool { return v.has(small(n)) }
+func (v Values) Has(n uint64) bool { return among(v.in(), small(n)) }
 
 // HasName reports whether v holds an interface name.
-func (v Values) HasName(name string) bool { return v.has(nameNumber(name)) }
+func (v Values) HasName(name string) bool { return among(v.in(), nameNumber(name)) }
 
-func (v Values) has(n number) bool {
-	i, _ := slices.BinarySearchFunc(v.in, n, func(iv interval, n number) int {
+func among(in []interval, n number) bool {
+	i, _ := slices.BinarySearchFunc(in, n, func(iv interval, n number) int {
 		if iv.hi.less(n) {
 			return -1
 		}
 		return 1
 	})
-	return i < len(v.in) && !n.less(v.in[i].lo)
+	return i < len(in) && !n.less(in[i].lo)
 }
 
 // Or returns the union.
 func (v Values) Or(w Values) Values {
-	return Values{tidy(slices.Concat(v.in, w.in))}
+	return valuesOf(tidy(slices.Concat(v.in(), w.in())))
 }
 
 // And returns the intersection.
-func (v Values) And(w Values) Values { return Values{meet(v.in, w.in)} }
+func (v Values) And(w Values) Values { return valuesOf(meet(v.in(), w.in())) }
 
 // Minus returns what is in v and not in w.
-func (v Values) Minus(w Values) Values { return Values{without(v.in, w.in)} }
+func (v Values) Minus(w Values) Values { return valuesOf(without(v.in(), w.in())) }
 
 // Join returns the union of many.
 func Join(vs ...Values) Values {
 	var in []interval
 	for _, v := range vs {
-		in = append(in, v.in...)
+		in = append(in, v.in()...)
 	}
-	return Values{tidy(in)}
+	return valuesOf(tidy(in))
 }
 
 // Split returns what of v lies below all of w, and what lies above.
 func (v Values) Split(w Values) (below, above Values) {
-	if len(w.in) == 0 {
+	if w.Empty() {
 		return v, v
 	}
-	first, last := w.in[0].lo, w.in[len(w.in)-1].hi
+	first, last := w.list.in[0].lo, w.list.in[len(w.list.in)-1].hi
 	if first != (number{}) {
-		below = v.And(Values{[]interval{{number{}, first.prev()}}})
+		below = v.And(between(number{}, first.prev()))
 	}
 	if last != largest {
-		above = v.And(Values{[]interval{{last.next(), largest}}})
+		above = v.And(between(last.next(), largest))
 	}
 	return below, above
 }
 
 // Equal reports whether both hold the same.
-func (v Values) Equal(w Values) bool { return slices.Equal(v.in, w.in) }
+func (v Values) Equal(w Values) bool { return slices.Equal(v.in(), w.in()) }
 
 func tidy(in []interval) []interval {
 	slices.SortFunc(in, func(a, b interval) int {
@@ -291,7 +346,7 @@ func without(a, b []interval) []interval {
 func (v Values) prefixes(f Family) []netip.Prefix {
 	width := f.bits()
 	var out []netip.Prefix
-	for _, iv := range v.in {
+	for _, iv := range v.in() {
 		for lo := iv.lo; ; {
 			host := min(trailingZeros(lo), width)
 			for host > 0 && iv.hi.less(lo.plus(blockSize(host)).prev()) {

@@ -92,17 +92,23 @@ func (o Outcome) Passes() bool { return o.Fate == Encrypted || o.Fate == Clear |
 
 // answersTo are the answers to packets as they left, of those that are answered: of ICMP only echo requests.
 func answersTo(s packet.Set) packet.Set {
-	icmp := packet.Where(packet.Proto, packet.OneOf(1, 58))
-	rest := s.Minus(icmp)
-	four := s.With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(8<<8)).Replace(packet.ICMP, packet.OneOf(0))
-	six := s.With(packet.Proto, packet.OneOf(58)).With(packet.ICMP, packet.OneOf(128<<8)).Replace(packet.ICMP, packet.OneOf(129<<8))
-	return packet.Union(rest, four, six).
-		Mirror().
-		Replace(packet.State, packet.OneOf(packet.Established)).
-		Replace(packet.Direction, packet.OneOf(packet.Reply)).
-		Replace(packet.Mark, packet.OneOf(0)).
-		Free(packet.In, packet.Out, packet.PeerIn, packet.PeerOut)
+	if s.Overlaps(icmp) {
+		four, six := s.And(echo).Replace(packet.ICMP, packet.OneOf(0)), s.And(echo6).Replace(packet.ICMP, packet.OneOf(129<<8))
+		s = packet.Union(s.Minus(icmp), four, six)
+	}
+	return s.Mirror().
+		Free(packet.State, packet.Direction, packet.Mark, packet.In, packet.Out, packet.PeerIn, packet.PeerOut).
+		And(answering)
 }
+
+var (
+	icmp      = packet.Where(packet.Proto, packet.OneOf(1, 58))
+	echo      = packet.Where(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(8<<8))
+	echo6     = packet.Where(packet.Proto, packet.OneOf(58)).With(packet.ICMP, packet.OneOf(128<<8))
+	answering = packet.Where(packet.State, packet.OneOf(packet.Established)).
+			With(packet.Direction, packet.OneOf(packet.Reply)).
+			With(packet.Mark, packet.OneOf(0))
+)
 
 // Answers follows the answers to packets that passed: out of a policy's tunnel where they were encrypted, else from where they
 // left.
@@ -141,7 +147,7 @@ func (p *Path) answersOut(o Outcome) []Outcome {
 		}
 		return p.Reply(first, last, o.Out, noPeer)
 	}
-	s := answersTo(o.Now).With(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0))
+	s := answersTo(o.Now).And(bare)
 	if o.Out != "" {
 		s = s.With(packet.In, packet.Name(o.Out))
 	}

@@ -127,17 +127,22 @@ func (p *Path) Without(k *model.Child) *Path {
 }
 
 // Plain makes the packets of a set those of a new connection that nobody touched yet.
-func Plain(s packet.Set) packet.Set {
-	return s.With(packet.State, packet.OneOf(packet.New)).
+func Plain(s packet.Set) packet.Set { return s.And(plain) }
+
+var (
+	plain = packet.Where(packet.State, packet.OneOf(packet.New)).
 		With(packet.Direction, packet.OneOf(packet.Original)).
 		With(packet.Translated, packet.OneOf(0)).
 		With(packet.Mark, packet.OneOf(0))
-}
+	bare  = packet.Where(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0))
+	fresh = plain.And(bare)
+	own   = fresh.With(packet.In, packet.Name(""))
+)
 
 // Fresh makes the packets of a set those of a new connection, in the clear, that come in by an interface; "" where any may be
 // it.
 func Fresh(s packet.Set, in string) Flow {
-	s = Plain(s).With(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0))
+	s = s.And(fresh)
 	if in != "" {
 		s = s.With(packet.In, packet.Name(in))
 	}
@@ -531,7 +536,7 @@ func (p *Path) Local(s packet.Set) []Outcome { return p.local(ownPackets(s), fal
 
 // ownPackets makes the packets of a set those of a new connection of the gateway's own.
 func ownPackets(s packet.Set) Flow {
-	return Start(Plain(s).With(packet.In, packet.Name("")).With(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0)))
+	return Start(s.And(own))
 }
 
 func (p *Path) local(f Flow, esp bool) []Outcome {
