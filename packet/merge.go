@@ -3,6 +3,7 @@ package packet
 import (
 	"encoding/binary"
 	"hash/maphash"
+	"math/bits"
 	"slices"
 )
 
@@ -13,7 +14,7 @@ const fewBoxes = 64
 const pairedBoxes = 8
 
 // merge makes a list of boxes shorter without changing the set: boxes within others go, boxes that differ in one field
-// only become one. It takes time in proportion to the number of boxes.
+// only become one. It takes time in proportion to the number of boxes. The list that it is given is used up.
 func merge(boxes []box) []box {
 	switch len(boxes) {
 	case 0, 1:
@@ -21,18 +22,16 @@ func merge(boxes []box) []box {
 	case 2: // the commonest case, without a map
 		for f := range fields {
 			if sameBut(&boxes[0], &boxes[1], f) {
-				out := boxes[:1:1]
-				out = slices.Clone(out)
-				join(&out[0], &boxes[1], f)
-				return out
+				join(&boxes[0], &boxes[1], f)
+				return boxes[:1]
 			}
 		}
 		return dropCovered(boxes)
 	}
 	if len(boxes) <= pairedBoxes {
-		return dropCovered(paired(slices.Clone(boxes)))
+		return dropCovered(paired(boxes))
 	}
-	m := merger{boxes: slices.Clone(boxes), hash: make([][fields]uint64, len(boxes)), total: make([]uint64, len(boxes))}
+	m := merger{boxes: boxes, hash: make([][fields]uint64, len(boxes)), total: make([]uint64, len(boxes))}
 	var used [fields]bool
 	for i := range m.boxes {
 		for f := range fields {
@@ -62,8 +61,8 @@ func paired(boxes []box) []box {
 	}
 	for changed := true; changed; {
 		changed = false
-		for f := range each(used) {
-			n := 0
+		for left := used; left != 0; left &= left - 1 {
+			f, n := Field(bits.TrailingZeros16(left)), 0
 			for i := range boxes {
 				k := 0
 				for k < n && !sameBut(&boxes[k], &boxes[i], f) {
@@ -129,7 +128,8 @@ func sameBut(a, b *box, but Field) bool {
 	if a.fam != b.fam || (a.has^b.has)&^(1<<but) != 0 {
 		return false
 	}
-	for f := range each(a.has &^ (1 << but)) {
+	for has := a.has &^ (1 << but); has != 0; has &= has - 1 {
+		f := bits.TrailingZeros16(has)
 		if a.v[f] != b.v[f] && !slices.Equal(a.v[f].in, b.v[f].in) {
 			return false
 		}
@@ -157,17 +157,20 @@ func hashField(b *box, f Field) uint64 {
 	return h.Sum64()
 }
 
+// dropCovered takes those of few boxes out of the list that lie within others.
 func dropCovered(boxes []box) []box {
-	kept := boxes
+	var gone [fewBoxes]bool
 	for i := range boxes {
-		switch covered := covered(boxes, i); {
-		case covered && len(kept) == len(boxes): // the first: from here on the list is another
-			kept = slices.Clone(boxes[:i:i])
-		case !covered && len(kept) < len(boxes):
-			kept = append(kept, boxes[i])
+		gone[i] = covered(boxes, i)
+	}
+	n := 0
+	for i := range boxes {
+		if !gone[i] {
+			boxes[n] = boxes[i]
+			n++
 		}
 	}
-	return kept
+	return boxes[:n]
 }
 
 // covered reports whether another box holds the one at i; of boxes that are the same the first stays.

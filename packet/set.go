@@ -451,7 +451,7 @@ func (s Set) over(t Set) bool {
 
 // Minus returns what is in s and not in t.
 func (s Set) Minus(t Set) Set {
-	left := s.boxes
+	left, changed := s.boxes, false
 	for j := range t.boxes {
 		if !anyMeets(left, &t.boxes[j]) {
 			continue
@@ -468,10 +468,13 @@ func (s Set) Minus(t Set) Set {
 			next = merge(next)
 			bounded(next)
 		}
-		left = next
+		left, changed = next, true
 		if len(left) == 0 {
 			return None()
 		}
+	}
+	if !changed {
+		return s
 	}
 	return bounded(merge(left))
 }
