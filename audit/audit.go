@@ -232,6 +232,8 @@ type Subject struct {
 	Child    *model.Child // nil for a connection
 	Baseline *baseline.Baseline
 
+	children []Subject // of a connection
+
 	seen, far func() observe.End // of the own and of the far end, worked out once; nil where no status was given
 }
 

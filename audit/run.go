@@ -442,6 +442,14 @@ func (p *Pass) subjects(t *pair.Tunnel) []Subject {
 	if len(out) == 2 {
 		out[0].far, out[1].far = out[1].seen, out[0].seen
 	}
+	for i := range out {
+		children := make([]Subject, len(out[i].Connection.Children))
+		for k, child := range out[i].Connection.Children {
+			children[k] = out[i]
+			children[k].Child = child
+		}
+		out[i].children = children
+	}
 	return out
 }
 
@@ -472,19 +480,18 @@ func (p *Pass) tunnel(t *pair.Tunnel, ends []Subject) {
 	if c.Connection == nil && c.Child == nil {
 		return
 	}
-	for _, s := range ends {
+	for i := range ends {
+		s := &ends[i]
 		end := s.End
 		at := Finding{Tunnel: t.Name, Gateway: end.Gateway.Name, Connection: end.Connection.Name, At: Evidence{Pos: end.Connection.At}}
 		if c.Connection != nil {
-			p.guarded(at, func() { c.Connection(p, &s) })
+			p.guarded(at, func() { c.Connection(p, s) })
 		}
 		if c.Child == nil {
 			continue
 		}
-		for _, child := range end.Connection.Children {
-			one := s
-			one.Child = child
-			p.guarded(at, func() { c.Child(p, &one) })
+		for k := range s.children {
+			p.guarded(at, func() { c.Child(p, &s.children[k]) })
 		}
 	}
 }

@@ -1,6 +1,8 @@
 package walk
 
 import (
+	"slices"
+
 	"toril/model"
 	"toril/packet"
 )
@@ -13,22 +15,41 @@ func (f *Filter) Through(h model.Hook, flow Flow) []Verdict {
 	for _, c := range f.Bases(h) {
 		var next []Verdict
 		for _, v := range going {
-			next = append(next, f.one(c, v)...)
+			next = joined(next, f.one(c, v))
 		}
-		going = going[:0:0]
-		for _, v := range next {
-			if v.Verb == model.Drop || v.Verb == model.Reject || v.Verb == model.Queue || v.Verb == model.UnknownAction {
-				out = append(out, v)
-			} else {
-				going = append(going, v)
+		going = next
+		if slices.ContainsFunc(next, Verdict.ends) { // seldom: most chains let pass all that is asked about
+			going = next[:0]
+			for _, v := range next {
+				if v.ends() {
+					out = append(out, v)
+				} else {
+					going = append(going, v)
+				}
 			}
 		}
 		if len(going) > maxFlows {
 			panic(packet.TooComplex())
 		}
 	}
-	return append(out, going...)
+	return joined(out, going)
 }
+
+// ends reports whether no later chain sees the packets.
+func (v Verdict) ends() bool {
+	return v.Verb == model.Drop || v.Verb == model.Reject || v.Verb == model.Queue || v.Verb == model.UnknownAction
+}
+
+// joined is append that makes no list where the first is empty.
+func joined[T any](a, b []T) []T {
+	if len(a) == 0 {
+		return b
+	}
+	return append(a, b...)
+}
+
+// begins are the packets that begin a connection.
+var begins = packet.Where(packet.State, packet.OneOf(packet.New, packet.Related))
 
 // one sends a flow through one base chain; what a nat chain does not see passes.
 func (f *Filter) one(c *model.Chain, v Verdict) []Verdict {
@@ -38,7 +59,6 @@ func (f *Filter) one(c *model.Chain, v Verdict) []Verdict {
 	if v.Verb.Translates() {
 		return []Verdict{v}
 	}
-	begins := packet.Where(packet.State, packet.OneOf(packet.New, packet.Related))
 	var out []Verdict
 	if rest := v.Now.Minus(begins); !rest.Empty() {
 		out = append(out, Verdict{Flow: v.with(rest), Verb: v.Verb, Rule: v.Rule})
