@@ -18,7 +18,7 @@ func main() {
 }
 
 // small is what a run may take before memory is cleared more often: long rule lists live long.
-const small = 484 << 20
+const small = 464 << 20
 
 // many is what may be made anew at most before memory is cleared.
 const many = 288 << 20
