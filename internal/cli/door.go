@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"unicode"
@@ -81,9 +82,24 @@ func (d *door) Write(p []byte) (int, error) {
 	if len(d.before) == 0 && d.plain(p) { // as nearly always
 		return d.to.Write(p)
 	}
+	out := make([]byte, 0, len(p)+8)
+	for line := range bytes.Lines(p) {
+		if len(d.before) == 0 && d.plain(line) {
+			out = append(out, line...)
+		} else {
+			out = d.escape(out, line)
+		}
+	}
+	if _, err := d.to.Write(out); err != nil {
+		return 0, err
+	}
+	return len(p), nil
+}
+
+// escape appends a text whose harmful characters are escaped.
+func (d *door) escape(out, p []byte) []byte {
 	text := append(d.before, p...)
 	d.before = nil
-	out := make([]byte, 0, len(text)+8)
 	for len(text) > 0 {
 		if text[0] == 0x1b && d.color {
 			if m := colors().Find(text); m != nil {
@@ -111,10 +127,7 @@ func (d *door) Write(p []byte) (int, error) {
 		}
 		text = text[size:]
 	}
-	if _, err := d.to.Write(out); err != nil {
-		return 0, err
-	}
-	return len(p), nil
+	return out
 }
 
 // Close writes what was kept back.
@@ -130,5 +143,5 @@ func (d *door) Close() error {
 
 // harmless reports whether a character stays within its place: no control, no format character, no separator of lines.
 func harmless(r rune) bool {
-	return !unicode.Is(unicode.Cc, r) && !unicode.Is(unicode.Cf, r) && r != '\u2028' && r != '\u2029'
+	return ' ' <= r && r <= '~' || !unicode.Is(unicode.Cc, r) && !unicode.Is(unicode.Cf, r) && r != '\u2028' && r != '\u2029'
 }

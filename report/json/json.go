@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sync"
 	"time"
 
 	"toril/audit"
@@ -231,24 +232,34 @@ func encode(w io.Writer, v any) error {
 // encodeWith encodes a value whose list of a name is empty, and puts elements into that list one by one: the whole of a long list would
 // take several times the memory of what it is made of.
 func encodeWith(w io.Writer, v any, name string, fill func(add func(element any) error) error) error {
-	var frame bytes.Buffer
-	if err := encode(&frame, v); err != nil {
-		return err
-	}
-	before, behind, ok := bytes.Cut(frame.Bytes(), []byte("\n  \""+name+"\": []")) // no text of a value has a line end
-	if !ok {
-		return fmt.Errorf("json: there is no empty list %q", name)
-	}
 	out := bufio.NewWriter(w)
-	fmt.Fprintf(out, "%s\n  %q: [", before, name)
+	made := make(chan error, 1)
+	var before, behind []byte
+	go func() { // while the first elements are encoded
+		var frame bytes.Buffer
+		err, ok := encode(&frame, v), false
+		before, behind, ok = bytes.Cut(frame.Bytes(), []byte("\n  \""+name+"\": []")) // no text of a value has a line end
+		if err == nil && !ok {
+			err = fmt.Errorf("json: there is no empty list %q", name)
+		}
+		made <- err
+	}()
+	begin := sync.OnceValue(func() error {
+		err := <-made
+		fmt.Fprintf(out, "%s\n  %q: [", before, name)
+		return err
+	})
 	between := "\n    "
 	q := newQueue(func(text []byte) error {
+		if err := begin(); err != nil {
+			return err
+		}
 		out.WriteString(between)
 		between = ",\n    "
 		_, err := out.Write(text)
 		return err
 	})
-	if err := errors.Join(fill(q.add), q.end()); err != nil {
+	if err := errors.Join(fill(q.add), q.end(), begin()); err != nil {
 		return err
 	}
 	end := ""
