@@ -4,84 +4,129 @@ package model
 // describes each one. The zero value is a daemon of which nothing is known.
 type Daemon struct {
 	Name string // as its makers write it
+	// FixedPorts: it has sockets at its own ports alone, whatever local port a connection names.
+	FixedPorts bool
+	// FollowsV1: of IKEv1 it sends its proposals as they are, and as a responder takes the first of the initiator's that it has.
+	FollowsV1 bool
+
+	Policies Policies
+	Answers  Answers
+	IDs      IDs
+	Keys     Keys
+	Certs    Certs
+	Signs    Signs
+	Children Children
+	Hosts    Hosts
+	Renews   Renews
+}
+
+// Policies say what a daemon puts into the kernel.
+type Policies struct {
 	// Routes: it puts routes to the remote networks of its policies into a table of its own.
 	Routes bool
 	// ShuntsTrapped: a policy that lets pass or drops is put into the kernel only where the child is trapped; else wherever the child is
 	// started at all.
 	ShuntsTrapped bool
-	// FixedPorts: it has sockets at its own ports alone, whatever local port a connection names.
-	FixedPorts bool
-	// GuardsAggressive: as responder it takes IKEv1's aggressive mode with a pre-shared key only if its own options allow it.
+}
+
+// Answers say which connection and which proposal a daemon takes as a responder.
+type Answers struct {
+	// GuardsAggressive: it takes IKEv1's aggressive mode with a pre-shared key only if its own options allow it.
 	GuardsAggressive bool
+	// AsksOne: it looks for the IKE proposals in the connection that fits the addresses best, and in no other.
+	AsksOne bool
+	// LatestFirst: it prefers, of connections that fit as well, the one that stands last.
+	LatestFirst bool
+	// JoinsByIdentity: it looks for a child in all connections that take the peer's address and have the same identities.
+	JoinsByIdentity bool
+	// Weighs: it takes, of the proposals that fit one of its own, the one whose algorithms stand furthest in front there.
+	Weighs bool
+	// FirstIsOne: it takes no proposals of which the first is not number 1.
+	FirstIsOne bool
+}
+
+// IDs say which identities a daemon shows and takes.
+type IDs struct {
+	// AsksNoAddress: under IKEv2 it asks its peer for no identity that is an address.
+	AsksNoAddress bool
+	// AddressIsName: with no identity of its own it shows its address, whatever it is asked for.
+	AddressIsName bool
+	// TakesNamed: where the peer shows the subject of its certificate, it takes it for the name that it expects if the certificate has
+	// that name too.
+	TakesNamed bool
+}
+
+// Keys say how a daemon finds a pre-shared key.
+type Keys struct {
+	// OfBoth: a key that names several is for two ends that it both names; one that names one is that end's own, for any peer. Elsewhere
+	// a key is for whom it names, at either end.
+	OfBoth bool
+	// Latest: of keys that fit as well it takes the one that stands last.
+	Latest bool
+	// Tries: under IKEv2 it tries all keys that fit when it checks what its peer made with one.
+	Tries bool
+}
+
+// Certs say which certificates a daemon asks for.
+type Certs struct {
+	// AsksInTurn: it asks for the peer's certificate as a responder of IKEv2 and as an initiator of IKEv1, whatever is configured.
+	AsksInTurn bool
+}
+
+// Signs say how a daemon signs, and which signatures it takes.
+type Signs struct {
+	// TellsHashes: it tells its peer of the hashes alone that its connection allows (RFC 7427 section 4).
+	TellsHashes bool
+	// TellsAsked: so it does as an initiator.
+	TellsAsked bool
+	// HashByKey: it signs with the hash that is about as strong as its key, or with a stronger one.
+	HashByKey bool
+	// HashWithinCurve: with a key of ECDSA it signs with no hash that is longer than the curve.
+	HashWithinCurve bool
+	// Alike: as a responder it signs as the initiator did, where that is allowed.
+	Alike bool
+	// KeyDecidesV1: of IKEv1 it signs as the type of its key has it, and takes what its peer's has, whatever signatures are configured.
+	KeyDecidesV1 bool
+	// OneMethodV1: of IKEv1 it signs, and takes, RSASSA-PKCS1-v1_5 alone, where its connection allows RSA with any hash.
+	OneMethodV1 bool
+}
+
+// Children say which child a daemon sets up.
+type Children struct {
 	// KeepsMode: a child comes up in its own mode, tunnel or transport, or not at all; under IKEv1 in the initiator's.
 	KeepsMode bool
 	// OwnMode: as a responder in tunnel mode it answers no initiator in transport mode.
 	OwnMode bool
-	// RenewsAlike: under IKEv2 it renews a child with perfect forward secrecy as it is, with the key exchange of the IKE SA, whatever
-	// groups its proposals name.
-	RenewsAlike bool
-	// FollowsV1: of IKEv1 it sends its proposals as they are, and as a responder takes the first of the initiator's that it has.
-	FollowsV1 bool
-	// NoneWithoutChild: under IKEv2 the IKE SA goes with the child that is made along with it, where that fails.
-	NoneWithoutChild bool
-	// KeyOfBoth: a pre-shared key that names several is for two ends that it both names; one that names one is that end's own, for any
-	// peer. Elsewhere a key is for whom it names, at either end.
-	KeyOfBoth bool
-	// LatestKey: of pre-shared keys that fit as well it takes the one that stands last.
-	LatestKey bool
-	// TriesKeys: under IKEv2 it tries all pre-shared keys that fit when it checks what its peer made with one.
-	TriesKeys bool
-	// Weighs: as a responder it takes, of the proposals that fit one of its own, the one whose algorithms stand furthest in front there.
-	Weighs bool
+	// WithinAsked: as an initiator it takes no selectors that are more than it asked for.
+	WithinAsked bool
+	// OwnSelectors: it protects what it is set to protect, whatever the peer says; as a responder it answers with that.
+	OwnSelectors bool
+	// OrNone: under IKEv2 the IKE SA goes with the child that is made along with it, where that fails.
+	OrNone bool
+}
+
+// Hosts say what a daemon does with selectors that are the gateways themselves, NAT being on the way.
+type Hosts struct {
+	// Replaces: in transport mode it takes the gateways' own addresses for what it sees in their place; of IKEv2 as an initiator too.
+	Replaces bool
+	// TakesV1: so it does as a responder of IKEv1, in any mode.
+	TakesV1 bool
+	// UnsaidV1: as an initiator of IKEv1 that is not behind NAT it sends no selectors where both are the gateways' own addresses, so that
+	// the responder takes what it sees.
+	UnsaidV1 bool
+}
+
+// Renews say how a daemon renews SAs.
+type Renews struct {
+	// Alike: under IKEv2 it renews a child with perfect forward secrecy as it is, with the key exchange of the IKE SA, whatever groups
+	// its proposals name.
+	Alike bool
 	// NoSecondGroup: where a peer asks for another group as a child is renewed (INVALID_KE_PAYLOAD), it gives up. It sends the share of
 	// the first group of its first proposal, and none where that has none.
 	NoSecondGroup bool
 	// KeepsNumber: an IKE SA that it set up it renews with the proposal that was chosen, under the number that it had (RFC 7296 section
 	// 3.3.1 has the first one be number 1).
 	KeepsNumber bool
-	// FirstIsOne: it takes no proposals of which the first is not number 1.
-	FirstIsOne bool
-	// LatestFirst: as a responder it prefers, of connections that fit as well, the one that stands last.
-	LatestFirst bool
-	// JoinsByIdentity: it looks for a child in all connections that take the peer's address and have the same identities.
-	JoinsByIdentity bool
-	// AsksOne: as a responder it looks for the IKE proposals in the connection that fits the addresses best, and in no other.
-	AsksOne bool
-	// WithinAsked: as an initiator it takes no selectors that are more than it asked for.
-	WithinAsked bool
-	// OwnSelectors: it protects what it is set to protect, whatever the peer says; as a responder it answers with that.
-	OwnSelectors bool
-	// AsksNoAddress: under IKEv2 it asks its peer for no identity that is an address.
-	AsksNoAddress bool
-	// AddressIsName: with no identity of its own it shows its address, whatever it is asked for.
-	AddressIsName bool
-	// ReplacesHosts: in transport mode, NAT being on the way, it takes the gateways' own addresses for what it sees in their place; of
-	// IKEv2 as an initiator too.
-	ReplacesHosts bool
-	// TakesHostsV1: so it does as a responder of IKEv1, in any mode.
-	TakesHostsV1 bool
-	// UnsaidHostsV1: as an initiator of IKEv1 that is not behind NAT it sends no selectors where both are the gateways' own addresses, so
-	// that the responder takes what it sees.
-	UnsaidHostsV1 bool
-	// AsksInTurn: it asks for the peer's certificate as a responder of IKEv2 and as an initiator of IKEv1, whatever is configured.
-	AsksInTurn bool
-	// TellsHashes: it tells its peer of the hashes alone that its connection allows (RFC 7427 section 4).
-	TellsHashes bool
-	// TellsAsked: so it does as an initiator.
-	TellsAsked bool
 	// HalfMargin: where it responded, it renews an SA by half the margin before its end.
 	HalfMargin bool
-	// HashByKey: it signs with the hash that is about as strong as its key, or with a stronger one.
-	HashByKey bool
-	// HashWithinCurve: with a key of ECDSA it signs with no hash that is longer than the curve.
-	HashWithinCurve bool
-	// SignsAlike: as a responder it signs as the initiator did, where that is allowed.
-	SignsAlike bool
-	// TakesNamed: where the peer shows the subject of its certificate, it takes it for the name that it expects if the certificate has
-	// that name too.
-	TakesNamed bool
-	// KeyDecidesV1: of IKEv1 it signs as the type of its key has it, and takes what its peer's has, whatever signatures are configured.
-	KeyDecidesV1 bool
-	// OneMethodV1: of IKEv1 it signs, and takes, RSASSA-PKCS1-v1_5 alone, where its connection allows RSA with any hash.
-	OneMethodV1 bool
 }

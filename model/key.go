@@ -37,8 +37,8 @@ func (g *Gateway) KeyFor(c *Connection, own, peer []ike.Identity) *Key {
 			return k
 		}
 	}
-	both := c != nil && c.Daemon.KeyOfBoth
-	last := c != nil && c.Daemon.LatestKey
+	both := c != nil && c.Daemon.Keys.OfBoth
+	last := c != nil && c.Daemon.Keys.Latest
 	var found *Key
 	bestOwn, bestPeer := 0, 0
 	try := func(list []int) {
@@ -78,13 +78,13 @@ func (g *Gateway) HasKey(c *Connection, own, peer []ike.Identity, secret source.
 		if !k.Given() || k.For != nil && k.For != c || k.Secret.Fingerprint() != secret.Fingerprint() {
 			return false
 		}
-		_, _, ok := k.fits(own, peer, c.Daemon.KeyOfBoth)
+		_, _, ok := k.fits(own, peer, c.Daemon.Keys.OfBoth)
 		return ok
 	})
 }
 
 // fits says how well a key's owners fit identities of an end and of its peer, as fit does; ok is false where it is not for them. Both says
-// that it must be for both ends, as Daemon.KeyOfBoth does.
+// that it must be for both ends, as Daemon.Keys.OfBoth does.
 func (k *Key) fits(own, peer []ike.Identity, both bool) (o, p int, ok bool) {
 	o, p = k.fit(own), k.fit(peer)
 	switch {
@@ -153,7 +153,7 @@ func (c *Connection) names() (own, peer []ike.Identity, open bool) {
 		if id.Definite() {
 			ids = append(ids, id)
 		}
-		if c.Version.Value != ike.V2 && !c.Daemon.KeyOfBoth || !id.Definite() {
+		if c.Version.Value != ike.V2 && !c.Daemon.Keys.OfBoth || !id.Definite() {
 			for _, a := range as.Fixed() {
 				ids = append(ids, ike.Addr(a))
 			}
@@ -244,7 +244,7 @@ func (g *Gateway) Served(c *Connection) bool {
 	if slices.ContainsFunc(x.candidates(peer), serves) || slices.ContainsFunc(x.alone(own), serves) {
 		return true
 	}
-	return !c.Daemon.KeyOfBoth && slices.ContainsFunc(own, func(id ike.Identity) bool { return slices.ContainsFunc(x.owned[id], serves) })
+	return !c.Daemon.Keys.OfBoth && slices.ContainsFunc(own, func(id ike.Identity) bool { return slices.ContainsFunc(x.owned[id], serves) })
 }
 
 // fit says how well a key's owners fit some identities: 20 exactly, 10 by a wildcard, 1 as anybody's, 0 not.
@@ -296,7 +296,7 @@ func (k *Key) serves(c *Connection) (forPeer bool, own int) {
 		return true, 0
 	}
 	mine, theirs, _ := c.names()
-	if c.Daemon.KeyOfBoth {
+	if c.Daemon.Keys.OfBoth {
 		_, _, ok := k.fits(mine, theirs, true)
 		return ok || len(mine) == 0, 0
 	}

@@ -35,7 +35,7 @@ func someKeys(r *rand.Rand) *model.Gateway {
 		c.Local.Method.Value = []ike.Method{ike.PSK, ike.PSK, ike.Certificate}[r.IntN(3)]
 		c.Version.Value = []ike.Version{ike.V1, ike.V2}[r.IntN(2)]
 		c.Remote.ID.Value, c.Local.ID.Value = identity(), identity()
-		c.Daemon.KeyOfBoth = r.IntN(3) == 0
+		c.Daemon.Keys.OfBoth = r.IntN(3) == 0
 		if r.IntN(2) == 0 {
 			a := netip.AddrFrom4([4]byte{192, 0, 2, byte(r.IntN(3))})
 			c.LocalAddrs.Value = model.Addresses{{Text: a.String(), Lo: a, Hi: a}}

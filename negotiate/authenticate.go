@@ -99,7 +99,7 @@ func (a *attempt) identity(c *model.Connection) int {
 		!(asked.Wild() && asked.Kind != ike.IDNet) { // sent as IDr
 		mine, told := (pair.End{Gateway: a.r.Gateway, Connection: c}).Shows(a.target())
 		switch {
-		case c.Local.ID.Value.Kind == ike.NoID && c.Local.Method.Value != ike.Certificate && !c.Daemon.AddressIsName ||
+		case c.Local.ID.Value.Kind == ike.NoID && c.Local.Method.Value != ike.Certificate && !c.Daemon.IDs.AddressIsName ||
 			!told: // it takes the one that it is asked for
 		case mine == asked:
 			own = 20
@@ -179,7 +179,7 @@ func (a *attempt) mode() *Failure {
 			Changes: []string{"set main mode, or rather IKEv2, on both"},
 		}
 	}
-	if a.Aggressive && a.r.c.Daemon.GuardsAggressive && a.i.c.Local.Method.Value == ike.PSK && !a.r.Gateway.Options.AggressiveKeys.Value {
+	if a.Aggressive && a.r.c.Daemon.Answers.GuardsAggressive && a.i.c.Local.Method.Value == ike.PSK && !a.r.Gateway.Options.AggressiveKeys.Value {
 		return &Failure{
 			Topic:  Method,
 			Step:   a.phase1(),
@@ -269,7 +269,7 @@ func (a *attempt) other(s side) side {
 // answered is the identity that the responder shows: without one of its own it may take the one that it is asked for.
 func (a *attempt) answered() (id ike.Identity, ok bool) {
 	r, asked := a.r.c, a.asked()
-	if a.Version == ike.V2 && r.Local.ID.Value.Kind == ike.NoID && asked.Definite() && !a.bySubject(a.r) && !r.Daemon.AddressIsName {
+	if a.Version == ike.V2 && r.Local.ID.Value.Kind == ike.NoID && asked.Definite() && !a.bySubject(a.r) && !r.Daemon.IDs.AddressIsName {
 		return asked, true
 	}
 	return shown(a.r)
@@ -317,7 +317,7 @@ func (a *attempt) identities() *Failure {
 // asked is the identity that the initiator asks the responder for (IDr): any where it asks for none.
 func (a *attempt) asked() ike.Identity {
 	want := a.i.c.Remote.ID.Value
-	if a.i.c.Daemon.AsksNoAddress && want.Kind == ike.IDAddr {
+	if a.i.c.Daemon.IDs.AsksNoAddress && want.Kind == ike.IDAddr {
 		return ike.Identity{Kind: ike.AnyID}
 	}
 	return want
@@ -360,7 +360,7 @@ func (a *attempt) untold(who, whom side, id ike.Identity) *Failure {
 		return a.unexpected(who, whom, id)
 	case want.Kind == ike.IDDN || !want.Definite() || whom.c.Daemon.Name == "" || who.c.Daemon.Name == "":
 		a.Notes = append(a.Notes, fmt.Sprintf("%s sends the subject of its certificate, which was not compared", who.name()))
-	case whom.c.Daemon.TakesNamed:
+	case whom.c.Daemon.IDs.TakesNamed:
 		a.Unsure = cmp.Or(a.Unsure, fmt.Sprintf("%s sends the subject of its certificate, which was not given; %s takes it if the "+
 			"certificate has the name %s too", who.name(), whom.name(), want))
 	default:
@@ -440,7 +440,7 @@ func (a *attempt) takes(s side, own, others *model.Key) bool {
 		return true
 	}
 	mine, peer := a.knows(s, true)
-	return a.Version == ike.V2 && s.c.Daemon.TriesKeys && s.Gateway.HasKey(s.c, mine, peer, others.Secret)
+	return a.Version == ike.V2 && s.c.Daemon.Keys.Tries && s.Gateway.HasKey(s.c, mine, peer, others.Secret)
 }
 
 // keyOf is the pre-shared key that a side takes, nil for none. It looks for it by what it knows when it needs it: as an initiator, and
@@ -451,11 +451,11 @@ func (a *attempt) keyOf(s side) *model.Key {
 		seen = a.source()
 	}
 	own, peer := a.knows(s, false)
-	if s.c.Daemon.KeyOfBoth && len(peer) == 0 {
+	if s.c.Daemon.Keys.OfBoth && len(peer) == 0 {
 		peer = addr(seen)
 	}
 	k := s.Gateway.KeyFor(s.c, own, peer)
-	if k == nil && a.Version == ike.V1 && !s.c.Daemon.KeyOfBoth { // main mode knows nobody's identity yet
+	if k == nil && a.Version == ike.V1 && !s.c.Daemon.Keys.OfBoth { // main mode knows nobody's identity yet
 		k = s.Gateway.KeyFor(s.c, addr(s.own), addr(seen))
 	}
 	return k
@@ -476,7 +476,7 @@ func (a *attempt) knows(s side, after bool) (own, peer []ike.Identity) {
 	switch {
 	case s.c.Daemon.Name == "": // whatever it may know
 		return append(own, of(asked, responds && asked.Definite())...), append(peer, of(shown(o))...)
-	case responds && !s.c.Daemon.KeyOfBoth:
+	case responds && !s.c.Daemon.Keys.OfBoth:
 		return of(asked, asked.Definite()), of(shown(o))
 	case after || responds && !want.Definite():
 		peer = of(shown(o))

@@ -17,7 +17,7 @@ func (a *attempt) bySubject(s side) bool {
 // namedToo reports whether an end takes the subject that its peer shows for the name that it expects, as the certificate has both.
 func (a *attempt) namedToo(who, whom side, id ike.Identity) bool {
 	want := whom.c.Remote.ID.Value
-	return whom.c.Daemon.TakesNamed && id.Kind == ike.IDDN && want.Definite() &&
+	return whom.c.Daemon.IDs.TakesNamed && id.Kind == ike.IDDN && want.Definite() &&
 		slices.ContainsFunc(who.Gateway.CertificatesOf(who.c), func(c *model.Certificate) bool { return c.Subject == id && c.Shows(want) })
 }
 
@@ -39,7 +39,7 @@ func (a *attempt) signatures() *Failure {
 	for _, ends := range a.signing() {
 		who, whom := ends[0], ends[1]
 		signs, takes := a.signs(who, whom), whom.c.Remote.Signatures.Or(ike.Signed)
-		if a.Version == ike.V1 && whom.c.Daemon.KeyDecidesV1 {
+		if a.Version == ike.V1 && whom.c.Daemon.Signs.KeyDecidesV1 {
 			takes = ike.Signed
 		}
 		if signs == 0 {
@@ -48,7 +48,7 @@ func (a *attempt) signatures() *Failure {
 				fmt.Sprintf("set another way to sign on %s", who.name()))
 		}
 		for _, s := range []side{who, whom} {
-			if a.Version != ike.V1 || !s.c.Daemon.OneMethodV1 {
+			if a.Version != ike.V1 || !s.c.Daemon.Signs.OneMethodV1 {
 				continue
 			}
 			set := s.c.Remote.Signatures // what it allows, of itself too
@@ -109,17 +109,17 @@ func (a *attempt) signs(who, whom side) ike.Signatures {
 		by, within, strong := strengths(shows[0])
 		switch free := own.Signatures&ike.RSASHA1 != 0; { // free to choose
 		case len(shows) > 1:
-		case who.c.Daemon.HashByKey:
+		case who.c.Daemon.Signs.HashByKey:
 			first = by
 			if free && strong&key != 0 {
 				key &= strong
 			}
-		case who.c.Daemon.HashWithinCurve && shows[0].KeyType == "ECDSA":
+		case who.c.Daemon.Signs.HashWithinCurve && shows[0].KeyType == "ECDSA":
 			key &= within
 		}
 	}
 	signs, otherwise := own.Signatures.Or(ike.Signed)&key, own.Otherwise&(ike.RSAv15|first)&ike.ByKeys(key)
-	if a.Version == ike.V1 && who.c.Daemon.KeyDecidesV1 {
+	if a.Version == ike.V1 && who.c.Daemon.Signs.KeyDecidesV1 {
 		signs = key & (ike.RSAv15 | ike.ECDSA)
 	}
 	if signs == 0 { // nothing that its key can do
@@ -128,13 +128,13 @@ func (a *attempt) signs(who, whom side) ike.Signatures {
 	if a.Version == ike.V1 { // which does not say how it is signed
 		return signs
 	}
-	if rsa := ike.ByKey("RSA"); who.c.Daemon.SignsAlike && who.End == a.r.End && signs&rsa != 0 {
+	if rsa := ike.ByKey("RSA"); who.c.Daemon.Signs.Alike && who.End == a.r.End && signs&rsa != 0 {
 		if alike := a.signs(whom, who) & signs & rsa; alike != 0 {
 			return alike
 		}
 	}
 	told := ike.Signed // with the hashes that its peer says it knows
-	if whom.c.Daemon.TellsHashes || whom.c.Daemon.TellsAsked && whom.End == a.i.End {
+	if whom.c.Daemon.Signs.TellsHashes || whom.c.Daemon.Signs.TellsAsked && whom.End == a.i.End {
 		told = whom.c.Remote.Signatures.Hashes()
 	}
 	switch {
@@ -213,7 +213,7 @@ func (a *attempt) certificates() *Failure {
 
 // sent asks whether an end gets its peer's certificate, where it has not got it.
 func (a *attempt) sent(who, whom side, shows []*model.Certificate) *Failure {
-	inTurn := whom.c.Daemon.AsksInTurn && (whom.End == a.r.End) == (a.Version == ike.V2)
+	inTurn := whom.c.Daemon.Certs.AsksInTurn && (whom.End == a.r.End) == (a.Version == ike.V2)
 	unknown := whom.c.Daemon.Name == "" && whom.c.AskCert.IsDefault() // a make of which it is not known
 	asks := unknown || whom.c.AskCert.Value || inTurn && who.c.SendCert.Value == model.SentWhenAsked
 	ofAnother := func(c *model.Certificate) bool { return c.KeyType != "RSA" } // asked of OpenIKED: one of another key is always sent

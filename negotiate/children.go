@@ -33,7 +33,7 @@ func (a *attempt) children() {
 // the responder answers for it: only the one that fits first does.
 func (a *attempt) atOnce(c *Child, k *model.Child) {
 	with := a.Children[0].With
-	if a.Version != ike.V2 || !a.i.c.Daemon.OwnSelectors || a.r.c.Daemon.OwnSelectors {
+	if a.Version != ike.V2 || !a.i.c.Daemon.Children.OwnSelectors || a.r.c.Daemon.Children.OwnSelectors {
 		return
 	}
 	if c.Outcome != Agrees || c.With == with || with == nil {
@@ -121,7 +121,7 @@ func (a *attempt) answering(asks, k *model.Child) (local, remote, askedLocal, as
 		peer = a.i.own
 	}
 	local, remote = k.Local.Value.At(own), k.Remote.Value.At(peer)
-	either := a.Version == ike.V1 && a.r.c.Daemon.TakesHostsV1 // it takes them as they are, too
+	either := a.Version == ike.V1 && a.r.c.Daemon.Hosts.TakesV1 // it takes them as they are, too
 	if !either || fit(local, askedRemote) == 0 {
 		askedRemote = moved(askedRemote, a.target(), own)
 	}
@@ -151,12 +151,12 @@ func (a *attempt) replaces(asks, k *model.Child) bool {
 	}
 	i, r := a.i.c.Daemon, a.r.c.Daemon
 	switch {
-	case a.Version == ike.V1 && (r.TakesHostsV1 || i.UnsaidHostsV1 && asks.HostToHost && !initiator):
+	case a.Version == ike.V1 && (r.Hosts.TakesV1 || i.Hosts.UnsaidV1 && asks.HostToHost && !initiator):
 		return true
 	case asks.Mode.Value != ike.Transport || k.Mode.Value != ike.Transport:
 		return false
 	}
-	return (r.ReplacesHosts || r.OwnSelectors) && (i.ReplacesHosts || i.OwnSelectors || a.Version == ike.V1)
+	return (r.Hosts.Replaces || r.Children.OwnSelectors) && (i.Hosts.Replaces || i.Children.OwnSelectors || a.Version == ike.V1)
 }
 
 func (a *attempt) child(k *model.Child, first bool) Child {
@@ -170,7 +170,7 @@ func (a *attempt) child(k *model.Child, first bool) Child {
 	}
 	local, remote := a.offered(k)
 	c.With = a.counterpart(k)
-	if theirs := a.theirs(); c.With == nil && a.r.c.Daemon.OwnSelectors && len(theirs) > 0 {
+	if theirs := a.theirs(); c.With == nil && a.r.c.Daemon.Children.OwnSelectors && len(theirs) > 0 {
 		c.With = theirs[0]
 	}
 	if c.With == nil {
@@ -238,7 +238,7 @@ func (a *attempt) theirs() []*model.Child {
 	var out []*model.Child
 	for _, c := range a.r.Gateway.Accepting(a.i.own) {
 		joins := c.Joins && a.r.c.Joins && c.Unusable == nil
-		if c != a.r.c && !(joins && (c.SamePeer(a.r.c) || c.Daemon.JoinsByIdentity && a.alikeBut(c))) {
+		if c != a.r.c && !(joins && (c.SamePeer(a.r.c) || c.Daemon.Answers.JoinsByIdentity && a.alikeBut(c))) {
 			continue
 		}
 		for _, k := range c.Children {
@@ -247,7 +247,7 @@ func (a *attempt) theirs() []*model.Child {
 			}
 		}
 	}
-	if a.r.c.Daemon.LatestFirst {
+	if a.r.c.Daemon.Answers.LatestFirst {
 		slices.Reverse(out)
 	}
 	if !slices.ContainsFunc(out, func(k *model.Child) bool { return slices.Contains(a.r.c.Children, k) }) {
@@ -293,7 +293,7 @@ func samePackets(a, b ike.Selectors) bool { return a.Packets().Equal(b.Packets()
 
 // regardless says what becomes of selectors where an end heeds its own alone: nothing is negotiated, and only what both ends have passes.
 func (a *attempt) regardless(c *Child, local, remote, theirLocal, theirRemote ike.Selectors, step Step) *Failure {
-	i, r := a.i.c.Daemon.OwnSelectors, a.r.c.Daemon.OwnSelectors
+	i, r := a.i.c.Daemon.Children.OwnSelectors, a.r.c.Daemon.Children.OwnSelectors
 	if !i && !r || samePackets(theirLocal, remote) && samePackets(theirRemote, local) {
 		return nil
 	}
@@ -309,7 +309,7 @@ func (a *attempt) regardless(c *Child, local, remote, theirLocal, theirRemote ik
 	lines := [2]source.Pos{c.Of.Remote.Where(c.Of.At), c.With.Local.Where(c.With.At)}
 	common := len(c.Local) > 0 && len(c.Remote) > 0
 	switch more := !holds(remote, theirLocal) || !holds(local, theirRemote); {
-	case !i && (!common || more && a.i.c.Daemon.WithinAsked):
+	case !i && (!common || more && a.i.c.Daemon.Children.WithinAsked):
 		return &Failure{
 			Topic: Selectors, Step: step, Notify: "TS_UNACCEPTABLE", Lines: lines, rejected: true,
 			Why:     fmt.Sprintf("%s: %s does not take that", both, a.i.name()),
@@ -377,7 +377,7 @@ func (a *attempt) wrap(c *Child, k *model.Child, step Step) *Failure {
 		return nil
 	}
 	hosts := a.hosts(c.Local, c.Remote)
-	blind := a.i.c.Daemon.OwnSelectors && a.r.c.Daemon.OwnSelectors // neither looks at the selectors
+	blind := a.i.c.Daemon.Children.OwnSelectors && a.r.c.Daemon.Children.OwnSelectors // neither looks at the selectors
 	if !hosts && mine == theirs && blind {
 		c.Mode, c.BrokenAt = mine, lines
 		c.Broken = "in transport mode only the gateways' own packets are carried, and the selectors are for others: the child comes up, " +
@@ -393,7 +393,7 @@ func (a *attempt) wrap(c *Child, k *model.Child, step Step) *Failure {
 			Why:     "in transport mode only the gateways' own addresses can be protected, and the selectors do not hold them",
 			Changes: []string{"set tunnel mode on both ends"},
 
-			rejected: a.r.c.Daemon.OwnSelectors, // it looks at nobody's
+			rejected: a.r.c.Daemon.Children.OwnSelectors, // it looks at nobody's
 		}
 		if a.Version == ike.V1 {
 			f.Notify = "INVALID_ID_INFORMATION"
@@ -409,11 +409,11 @@ func (a *attempt) wrap(c *Child, k *model.Child, step Step) *Failure {
 
 // twoModes agrees where one end is set to tunnel and the other to transport mode.
 func (a *attempt) twoModes(c *Child, mine, theirs ike.Mode, lines [2]source.Pos, step Step) *Failure {
-	if a.Version == ike.V1 && a.r.c.Daemon.KeepsMode {
+	if a.Version == ike.V1 && a.r.c.Daemon.Children.KeepsMode {
 		c.Mode = mine
 		return nil
 	}
-	if a.Version == ike.V2 && a.r.c.Daemon.OwnMode && mine == ike.Transport {
+	if a.Version == ike.V2 && a.r.c.Daemon.Children.OwnMode && mine == ike.Transport {
 		return &Failure{
 			Topic: Mode, Step: step, Notify: "AUTHENTICATION_FAILED", Lines: lines,
 			Why: fmt.Sprintf("%s is set to %s mode, %s to %s mode, and finds no policy for it", a.i.name(), mine, a.r.name(),
@@ -421,7 +421,7 @@ func (a *attempt) twoModes(c *Child, mine, theirs ike.Mode, lines [2]source.Pos,
 			Changes: []string{"set the same mode on both ends"},
 		}
 	}
-	if a.Version == ike.V2 && (a.i.c.Daemon.KeepsMode && mine == ike.Transport || a.r.c.Daemon.KeepsMode && theirs == ike.Transport) {
+	if a.Version == ike.V2 && (a.i.c.Daemon.Children.KeepsMode && mine == ike.Transport || a.r.c.Daemon.Children.KeepsMode && theirs == ike.Transport) {
 		f := &Failure{
 			Topic:   Mode,
 			Step:    step,
@@ -697,7 +697,7 @@ func (a *attempt) owner(c *Child, k *model.Child) side {
 
 // alike reports whether a child is renewed as it is, with the group of the IKE SA.
 func (a *attempt) alike(c *Child, k *model.Child) bool {
-	return a.Version == ike.V2 && a.owner(c, k).c.Daemon.RenewsAlike && k.PFS.Value
+	return a.Version == ike.V2 && a.owner(c, k).c.Daemon.Renews.Alike && k.PFS.Value
 }
 
 // sendsAnother reports whether whoever renews a child sends the share of another group than the one that the other end takes, which does
@@ -728,7 +728,7 @@ func (a *attempt) rekeyChild(c *Child, k *model.Child) {
 			return ike.Suite{}, Fails
 		}
 		asked := a.renewal(c, initiator)
-		if a.owner(c, initiator).c.Daemon.NoSecondGroup {
+		if a.owner(c, initiator).c.Daemon.Renews.NoSecondGroup {
 			return a.renewOnce(asked, a.renewal(c, responder), initiator, responder, c)
 		}
 		if a.answersMore(c, initiator, responder) {
@@ -769,7 +769,7 @@ func (a *attempt) rekeyChild(c *Child, k *model.Child) {
 
 // responded is when the responder renews what its own lifetime and margin would have it renew after a time; 0 where it never does.
 func (a *attempt) responded(after, margin time.Duration) time.Duration {
-	if after > 0 && a.r.c.Daemon.HalfMargin {
+	if after > 0 && a.r.c.Daemon.Renews.HalfMargin {
 		after += margin / 2
 	}
 	return after
@@ -795,10 +795,10 @@ func (a *attempt) renewOnce(asked, taken []ike.Proposal, initiator, responder *m
 	}
 	sent, chosen := ike.FirstGroup(asked[:1]), s.Transforms[ike.KeyExchange]
 	switch {
-	case to.c.Daemon.OwnSelectors:
+	case to.c.Daemon.Children.OwnSelectors:
 	case chosen.Algorithm != nil && (sent.Algorithm == nil || !sent.Same(chosen)): // asked for another, it gives up
 		return s, Fails
-	case chosen.Algorithm == nil && sent.Algorithm != nil && to.c.Daemon.RenewsAlike: // a share that nobody needs
+	case chosen.Algorithm == nil && sent.Algorithm != nil && to.c.Daemon.Renews.Alike: // a share that nobody needs
 		return s, Fails
 	}
 	return s, Agrees
@@ -808,7 +808,7 @@ func (a *attempt) renewOnce(asked, taken []ike.Proposal, initiator, responder *m
 // has for the child and takes.
 func (a *attempt) answersMore(c *Child, begins, takes *model.Child) bool {
 	one, other := a.owner(c, begins), a.owner(c, takes)
-	if !other.c.Daemon.OwnSelectors || !one.c.Daemon.WithinAsked {
+	if !other.c.Daemon.Children.OwnSelectors || !one.c.Daemon.Children.WithinAsked {
 		return false
 	}
 	local, remote := c.Local, c.Remote
@@ -829,7 +829,7 @@ func (a *attempt) renewalFails(c *Child, begins, takes *model.Child) *Failure {
 		Lines:  [2]source.Pos{c.Of.Proposals.Where(c.Of.At), c.With.Proposals.Where(c.With.At)},
 		Why:    a.pfsDiffers(c),
 	}
-	if s, _, ok := ike.Choose(taken, asked, a.prefers(other.Gateway, other.c)); ok && one.c.Daemon.NoSecondGroup && !a.alike(c, takes) {
+	if s, _, ok := ike.Choose(taken, asked, a.prefers(other.Gateway, other.c)); ok && one.c.Daemon.Renews.NoSecondGroup && !a.alike(c, takes) {
 		wants := s.Transforms[ike.KeyExchange]
 		f.Notify = "INVALID_KE_PAYLOAD"
 		f.Why = fmt.Sprintf("%s renews with a share of the first group of its first proposal, %s; %s takes %s, and %s does not try again",

@@ -105,7 +105,7 @@ var mirrored = map[string]func(c *comparison, p *both, i int) verdict{
 // otherNetworks says what each end does with networks that are not its own; a daemon that compares none does nothing.
 func (c *comparison) otherNetworks(p *both) verdict {
 	for i, e := range c.ends {
-		if e.Connection.Daemon.OwnSelectors {
+		if e.Connection.Daemon.Children.OwnSelectors {
 			p.values[i].Text = "not compared: its own alone"
 		}
 	}

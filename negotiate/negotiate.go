@@ -218,8 +218,8 @@ func (a *attempt) withoutChild() {
 	if len(a.Children) == 0 || a.Children[0].Failure == nil || a.startsChildless() {
 		return
 	}
-	answer := !a.Children[0].Failure.rejected && a.r.c.Daemon.NoneWithoutChild
-	if !answer && !a.i.c.Daemon.NoneWithoutChild {
+	answer := !a.Children[0].Failure.rejected && a.r.c.Daemon.Children.OrNone
+	if !answer && !a.i.c.Daemon.Children.OrNone {
 		return
 	}
 	a.Failure, a.Outcome = a.Children[0].Failure, Fails
@@ -351,7 +351,7 @@ func (a *attempt) candidates(to netip.Addr) []*model.Connection {
 		(a.natted(a.r.c.RemoteAddrs.Value) || !a.i.own.IsValid() || hasName(a.r.c.RemoteAddrs.Value)) {
 		list = append([]*model.Connection{a.r.c}, list...)
 	}
-	if len(list) > 0 && list[0].Daemon.LatestFirst {
+	if len(list) > 0 && list[0].Daemon.Answers.LatestFirst {
 		list = slices.Clone(list)
 		slices.Reverse(list)
 	}
@@ -534,7 +534,7 @@ func (a *attempt) answers(c *model.Connection) { a.r.c, a.r.Connection = c, c }
 // first alone. Those that could have it are left to choose from.
 func (a *attempt) proposals() *Failure {
 	asked := a.meet
-	if a.Version == ike.V1 || asked[0].Daemon.AsksOne {
+	if a.Version == ike.V1 || asked[0].Daemon.Answers.AsksOne {
 		asked = asked[:1]
 	}
 	offer := a.offer()
@@ -601,7 +601,7 @@ func (a *attempt) prefers(g *model.Gateway, c *model.Connection) ike.Preference 
 	switch {
 	case g.Options.InitiatorDecides.Value || a.Version == ike.V1 && c.Daemon.FollowsV1:
 		return ike.PeerOrder
-	case c.Daemon.Weighs:
+	case c.Daemon.Answers.Weighs:
 		return ike.ByWeight
 	}
 	return ike.OwnOrder
@@ -723,7 +723,7 @@ func (a *attempt) rekeyIKE() {
 	if a.Rekey.when(i, a.responded(r, a.r.c.Margin.Value), a.i.name(), a.r.name()); a.Rekey.By == "" {
 		a.Rekey.Outcome = Never
 	}
-	if a.Version != ike.V2 || number(a.i.c, a.IKE) <= 1 || !a.i.c.Daemon.KeepsNumber || !a.r.c.Daemon.FirstIsOne {
+	if a.Version != ike.V2 || number(a.i.c, a.IKE) <= 1 || !a.i.c.Daemon.Renews.KeepsNumber || !a.r.c.Daemon.Answers.FirstIsOne {
 		return
 	}
 	a.Rekey.ByInitiator = Fails

@@ -109,7 +109,7 @@ func markedBy(value, mask uint32) packet.Values {
 // shuntInstalled reports whether the daemon puts a policy that lets pass or drops into the kernel: strongSwan does so only
 // where it is to be trapped (seen with 5.9.8), the others wherever the connection is started at all.
 func shuntInstalled(c *model.Connection, k *model.Child) bool {
-	if c.Daemon.ShuntsTrapped {
+	if c.Daemon.Policies.ShuntsTrapped {
 		return k.Start.Value.Traps()
 	}
 	return k.Start.Value != model.StartNever
@@ -284,7 +284,7 @@ func specific(p *Policy) int {
 // networks thrown out of that table. There is none for transport mode, nor for single protocols or ports, nor for an xfrm
 // interface.
 func (p *Path) routesOf(pol *Policy) []*model.Route {
-	if !pol.Connection.Daemon.Routes || p.Gateway.Options.NoRoutes.Value || pol.IfID != 0 || pol.drops() || !p.router.known ||
+	if !pol.Connection.Daemon.Policies.Routes || p.Gateway.Options.NoRoutes.Value || pol.IfID != 0 || pol.drops() || !p.router.known ||
 		pol.Child.Mode.Value == ike.Transport {
 		return nil
 	}

@@ -92,7 +92,7 @@ func compare(p *audit.Pass, t *pair.Tunnel, a, b pair.End, ca, cb *model.Child) 
 		)
 		if len(both) == 0 {
 			comes := "the child does not come up"
-			if a.Connection.Daemon.OwnSelectors && b.Connection.Daemon.OwnSelectors {
+			if a.Connection.Daemon.Children.OwnSelectors && b.Connection.Daemon.Children.OwnSelectors {
 				comes = "the child comes up, as the daemons of both ends compare nothing, and no packet passes"
 			}
 			f.Message = fmt.Sprintf(

@@ -6,8 +6,14 @@ import "toril/model"
 
 // Daemon is Libreswan and how it behaves.
 var Daemon = model.Daemon{
-	Name: "Libreswan", KeepsMode: true, RenewsAlike: true, FollowsV1: true, FirstIsOne: true, WithinAsked: true,
-	LatestFirst: true, AsksOne: true, JoinsByIdentity: true, AsksInTurn: true, TellsHashes: true,
-	HalfMargin: true, SignsAlike: true, TakesNamed: true, OneMethodV1: true, KeyOfBoth: true,
-	AsksNoAddress: true, AddressIsName: true, TakesHostsV1: true, UnsaidHostsV1: true,
+	Name:      "Libreswan",
+	FollowsV1: true,
+	Answers:   model.Answers{AsksOne: true, LatestFirst: true, JoinsByIdentity: true, FirstIsOne: true},
+	IDs:       model.IDs{AsksNoAddress: true, AddressIsName: true, TakesNamed: true},
+	Keys:      model.Keys{OfBoth: true},
+	Certs:     model.Certs{AsksInTurn: true},
+	Signs:     model.Signs{TellsHashes: true, Alike: true, OneMethodV1: true},
+	Children:  model.Children{KeepsMode: true, WithinAsked: true},
+	Hosts:     model.Hosts{TakesV1: true, UnsaidV1: true},
+	Renews:    model.Renews{Alike: true, HalfMargin: true},
 }

@@ -7,6 +7,9 @@ import "toril/model"
 
 // Daemon is OpenIKED and how it behaves.
 var Daemon = model.Daemon{
-	Name: "OpenIKED", NoneWithoutChild: true, Weighs: true, NoSecondGroup: true, KeepsNumber: true, OwnSelectors: true, OwnMode: true,
-	HashWithinCurve: true,
+	Name:     "OpenIKED",
+	Answers:  model.Answers{Weighs: true},
+	Signs:    model.Signs{HashWithinCurve: true},
+	Children: model.Children{OwnMode: true, OwnSelectors: true, OrNone: true},
+	Renews:   model.Renews{NoSecondGroup: true, KeepsNumber: true},
 }

@@ -5,6 +5,12 @@ package strongswan
 import "toril/model"
 
 // Daemon is strongSwan and how it behaves.
-var Daemon = model.Daemon{Name: "strongSwan", Routes: true, ShuntsTrapped: true,
-	FixedPorts: true, ReplacesHosts: true, LatestKey: true, TriesKeys: true, KeyDecidesV1: true,
-	GuardsAggressive: true, TellsAsked: true, HashByKey: true}
+var Daemon = model.Daemon{
+	Name:       "strongSwan",
+	FixedPorts: true,
+	Policies:   model.Policies{Routes: true, ShuntsTrapped: true},
+	Answers:    model.Answers{GuardsAggressive: true},
+	Keys:       model.Keys{Latest: true, Tries: true},
+	Signs:      model.Signs{TellsAsked: true, HashByKey: true, KeyDecidesV1: true},
+	Hosts:      model.Hosts{Replaces: true},
+}

@@ -527,7 +527,7 @@ func told(a negotiate.Attempt, selectors bool) (text, renewed string) {
 	text += fmt.Sprintf("; %s %s %s", c.Suite.Protocol, strings.ToUpper(c.Mode.String()), suite(c.Suite))
 	if selectors {
 		local, remote := c.Local, c.Remote
-		if e := a.Initiator.Connection; e.Daemon.OwnSelectors { // what it tells is what it has, not what both have
+		if e := a.Initiator.Connection; e.Daemon.Children.OwnSelectors { // what it tells is what it has, not what both have
 			local, remote = c.Of.Local.Value, c.Of.Remote.Value
 		}
 		text += fmt.Sprintf(" %s === %s", listed(local), listed(remote))
