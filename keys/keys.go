@@ -106,11 +106,10 @@ func chains(w *pair.Whole) present.Part {
 				row.Cells[0] = certs[0].At.File
 			}
 			if given && len(certs) > 0 {
-				trusted, known := far.Gateway.Trusts(far.Connection, certs[0], e.Gateway.Certs...)
-				switch {
-				case !known:
+				switch trust := far.Gateway.Trusts(far.Connection, certs[0], e.Gateway, e.Connection); {
+				case !trust.Known:
 					row.Cells[2] = "not known: none of the authorities that it asks were given"
-				case trusted:
+				case trust.Trusted:
 					row.Cells[2] = "yes"
 				default:
 					row.Cells[2] = "no: the chain reaches no authority that " + far.Gateway.Name + " trusts"

@@ -49,8 +49,8 @@ func (c *Certificate) SignedBy(ca *Certificate) bool {
 	return err == nil
 }
 
-// same reports whether two are one certificate.
-func (c *Certificate) same(d *Certificate) bool {
+// Same reports whether two are one certificate.
+func (c *Certificate) Same(d *Certificate) bool {
 	return c.X509 != nil && d.X509 != nil && bytes.Equal(c.X509.Raw, d.X509.Raw)
 }
 
@@ -85,44 +85,5 @@ func (g *Gateway) CertificatesOf(c *Connection) []*Certificate {
 
 // Holds reports whether one of some certificates lies among the gateway's own.
 func (g *Gateway) Holds(some []*Certificate) bool {
-	return slices.ContainsFunc(some, func(c *Certificate) bool { return slices.ContainsFunc(g.Certs, c.same) })
-}
-
-// Trusts reports whether a connection accepts a peer's certificate: it is the very one that is named for the peer, or an
-// authority that the connection trusts signed it, directly or through others that either side has (RFC 4945 section 5.1).
-// known is false where none of the authorities that it would ask were given.
-func (g *Gateway) Trusts(c *Connection, peer *Certificate, others ...*Certificate) (trusted, known bool) {
-	if names := c.Remote.Certificates.Value; len(names) > 0 {
-		pinned := g.named(names)
-		return slices.ContainsFunc(pinned, peer.same), len(pinned) > 0
-	}
-	var roots []*Certificate
-	if names := c.Remote.CAs.Value; len(names) > 0 {
-		if roots = g.named(names); len(roots) == 0 {
-			return false, false
-		}
-	} else {
-		roots = slices.DeleteFunc(slices.Clone(g.Certs), func(x *Certificate) bool { return !x.CA })
-	}
-	if len(roots) == 0 || peer.X509 == nil {
-		return false, false
-	}
-	const longest = 8 // certificates in a chain
-	at := []*Certificate{peer}
-	between := slices.Concat(g.Certs, others)
-	for range longest {
-		var next []*Certificate
-		for _, x := range at {
-			if slices.ContainsFunc(roots, func(r *Certificate) bool { return x.same(r) || x.SignedBy(r) }) {
-				return true, true
-			}
-			for _, y := range between {
-				if y.CA && y != x && !slices.Contains(next, y) && x.SignedBy(y) {
-					next = append(next, y)
-				}
-			}
-		}
-		at = next
-	}
-	return false, true
+	return slices.ContainsFunc(some, func(c *Certificate) bool { return slices.ContainsFunc(g.Certs, c.Same) })
 }

@@ -52,8 +52,10 @@ type IDs struct {
 	// AddressIsName: with no identity of its own it shows its address, whatever it is asked for.
 	AddressIsName bool
 	// TakesNamed: where the peer shows the subject of its certificate, it takes it for the name that it expects if the certificate has
-	// that name too.
+	// that name too; and any identity where the certificate need name none (Party.Loose), of IKEv1 any subject.
 	TakesNamed bool
+	// MindsNotAsked: as a responder of IKEv2 it does not mind which identity it is asked for.
+	MindsNotAsked bool
 }
 
 // Keys say how a daemon finds a pre-shared key.
@@ -67,10 +69,28 @@ type Keys struct {
 	Tries bool
 }
 
-// Certs say which certificates a daemon asks for.
+// Certs say which certificates a daemon asks for, sends and trusts.
 type Certs struct {
 	// AsksInTurn: it asks for the peer's certificate as a responder of IKEv2 and as an initiator of IKEv1, whatever is configured.
 	AsksInTurn bool
+	// Whole: it trusts a chain only where that ends at an authority that signed itself (RFC 5280 section 6.1 leaves it open).
+	Whole bool
+	// TakesOwn: it trusts a certificate of its peer that lies among its own, whoever signed it.
+	TakesOwn bool
+	// HeldFirst: where a certificate of its own names the identity that a peer shows, it takes that one for the peer's, whatever it sends.
+	HeldFirst bool
+	// OwnBetween: of the authorities between it takes none from its peer.
+	OwnBetween bool
+	// SendsAsked: it sends the authorities between, as far as it has them; none where it has one that it is asked for, and the chain does
+	// not lead there.
+	SendsAsked bool
+	// SendsKey: asked for public keys too, it sends its own in place of a certificate, unless an authority that it has and is asked for
+	// signed that.
+	SendsKey bool
+	// SendsWhole: it sends the authorities between where its chain ends at one that signed itself.
+	SendsWhole bool
+	// Folder is where the authorities lie that it trusts; "" for anywhere.
+	Folder string
 }
 
 // Signs say how a daemon signs, and which signatures it takes.

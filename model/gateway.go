@@ -260,6 +260,7 @@ type Connection struct {
 	PPKRequired Setting[bool]
 	SendCert    Setting[string] // when the own certificate is sent: one of the values below; "" where that is not known
 	AskCert     Setting[bool]   // it asks for the peer's certificate
+	AsksKeys    string          // the type of public keys that it asks for too, "RSA" or "ECDSA"
 	IfIDIn      Setting[uint32]
 	IfIDOut     Setting[uint32]
 	Tries       Setting[int]           // attempts to set it up; 0: for ever
@@ -296,6 +297,7 @@ type Party struct {
 	First        ike.Signatures // those with the hash that is taken where the peer knows it
 	Otherwise    ike.Signatures // how the own one is, where the peer knows no hash of those
 	Chain        ike.Signatures // how its certificate, and those of the authorities above it, may be signed
+	Partial      bool           // its certificate may lead to an authority that did not sign itself
 	Keyed        bool           // its public key is configured: it needs no certificate
 	Loose        bool           // its certificate need not name its identity
 	OrSubject    bool           // of the own party: it shows the subject of its certificate where that does not name its identity

@@ -179,7 +179,8 @@ func (a *attempt) mode() *Failure {
 			Changes: []string{"set main mode, or rather IKEv2, on both"},
 		}
 	}
-	if a.Aggressive && a.r.c.Daemon.Answers.GuardsAggressive && a.i.c.Local.Method.Value == ike.PSK && !a.r.Gateway.Options.AggressiveKeys.Value {
+	if a.Aggressive && a.r.c.Daemon.Answers.GuardsAggressive && a.i.c.Local.Method.Value == ike.PSK &&
+		!a.r.Gateway.Options.AggressiveKeys.Value {
 		return &Failure{
 			Topic:  Method,
 			Step:   a.phase1(),
@@ -308,7 +309,7 @@ func (a *attempt) identities() *Failure {
 		if f := a.untold(a.r, a.i, idR); f != nil {
 			return f
 		}
-	} else if knownR && !want.Accepts(idR) {
+	} else if knownR && !want.Accepts(idR) && !a.namedToo(a.r, a.i, idR) {
 		return a.unexpected(a.r, a.i, idR)
 	}
 	return nil
@@ -360,6 +361,7 @@ func (a *attempt) untold(who, whom side, id ike.Identity) *Failure {
 		return a.unexpected(who, whom, id)
 	case want.Kind == ike.IDDN || !want.Definite() || whom.c.Daemon.Name == "" || who.c.Daemon.Name == "":
 		a.Notes = append(a.Notes, fmt.Sprintf("%s sends the subject of its certificate, which was not compared", who.name()))
+	case a.lenient(who, whom) && whom.c.Remote.Loose:
 	case whom.c.Daemon.IDs.TakesNamed:
 		a.Unsure = cmp.Or(a.Unsure, fmt.Sprintf("%s sends the subject of its certificate, which was not given; %s takes it if the "+
 			"certificate has the name %s too", who.name(), whom.name(), want))

@@ -14,11 +14,25 @@ func (a *attempt) bySubject(s side) bool {
 	return s.c.Local.Method.Value == ike.Certificate && s.c.Local.ID.Value.Kind == ike.NoID && len(s.c.Local.Certificates.Value) > 0
 }
 
-// namedToo reports whether an end takes the subject that its peer shows for the name that it expects, as the certificate has both.
+// namedToo reports whether an end takes an identity of its peer for the one that it expects: the subject of a certificate that has that
+// name too, or any where the certificate need name none.
 func (a *attempt) namedToo(who, whom side, id ike.Identity) bool {
 	want := whom.c.Remote.ID.Value
-	return whom.c.Daemon.IDs.TakesNamed && id.Kind == ike.IDDN && want.Definite() &&
+	switch {
+	case !a.lenient(who, whom), a.Version == ike.V1 && id.Kind != ike.IDDN:
+		return false
+	case whom.c.Remote.Loose:
+		return true
+	}
+	return id.Kind == ike.IDDN && want.Definite() &&
 		slices.ContainsFunc(who.Gateway.CertificatesOf(who.c), func(c *model.Certificate) bool { return c.Subject == id && c.Shows(want) })
+}
+
+// lenient reports whether an end may take another identity of its peer than it expects, where certificates prove them. Under IKEv2 it asked
+// for the one that it expects, which its peer must not mind.
+func (a *attempt) lenient(who, whom side) bool {
+	return whom.c.Daemon.IDs.TakesNamed && who.c.Local.Method.Value == ike.Certificate &&
+		(a.Version == ike.V1 || whom.End == a.r.End || who.c.Daemon.IDs.MindsNotAsked)
 }
 
 // signing are both ends, each as the one that signs, with its peer that verifies.
@@ -202,7 +216,7 @@ func (a *attempt) certificates() *Failure {
 			continue
 		}
 		shows := who.Gateway.CertificatesOf(who.c)
-		for _, ask := range []func(who, whom side, shows []*model.Certificate) *Failure{a.sent, a.names, a.trust} {
+		for _, ask := range []func(who, whom side, shows []*model.Certificate) *Failure{a.sent, a.names, a.held, a.trust} {
 			if f := ask(who, whom, shows); f != nil {
 				return f
 			}
@@ -216,6 +230,9 @@ func (a *attempt) sent(who, whom side, shows []*model.Certificate) *Failure {
 	inTurn := whom.c.Daemon.Certs.AsksInTurn && (whom.End == a.r.End) == (a.Version == ike.V2)
 	unknown := whom.c.Daemon.Name == "" && whom.c.AskCert.IsDefault() // a make of which it is not known
 	asks := unknown || whom.c.AskCert.Value || inTurn && who.c.SendCert.Value == model.SentWhenAsked
+	if f := a.keySent(who, whom, shows); f != nil {
+		return f
+	}
 	ofAnother := func(c *model.Certificate) bool { return c.KeyType != "RSA" } // asked of OpenIKED: one of another key is always sent
 	why, named := "", len(whom.c.Remote.Certificates.Value) > 0
 	other := fmt.Sprintf("have %s ask for it", whom.name())
@@ -240,12 +257,66 @@ func (a *attempt) sent(who, whom side, shows []*model.Certificate) *Failure {
 	}
 }
 
+// keySent asks whether an end sends its public key in place of its certificate, as its peer asks for keys too.
+func (a *attempt) keySent(who, whom side, shows []*model.Certificate) *Failure {
+	asked := whom.c.AsksKeys
+	if !who.c.Daemon.Certs.SendsKey || asked == "" || whom.Gateway.Holds(shows) ||
+		!slices.ContainsFunc(shows, func(c *model.Certificate) bool { return c.KeyType == asked }) {
+		return nil
+	}
+	both := who.Gateway.Authorities(who.c)
+	for _, ca := range whom.Gateway.Authorities(whom.c) {
+		if slices.ContainsFunc(both, ca.Same) && slices.ContainsFunc(shows, func(c *model.Certificate) bool { return c.SignedBy(ca) }) {
+			return nil
+		}
+	}
+	if len(both) == 0 { // not given
+		return nil
+	}
+	return &Failure{
+		Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED",
+		Why: fmt.Sprintf("%s is asked for a certificate or a public key, has not got %s, which signed its certificate, and sends its key, "+
+			"which %s does not have", who.name(), shows[0].Issuer, whom.name()),
+		Lines: ordered(a, who, shows[0].At, whom.c.Remote.Method.Where(whom.c.At)),
+		Changes: []string{
+			fmt.Sprintf("install the certificate of %s on %s", shows[0].Issuer, who.name()),
+			fmt.Sprintf("on %s leave out the word for the kind of key, so that it asks for certificates alone", whom.name()),
+		},
+	}
+}
+
+// held asks whether an end has another certificate of its peer than the peer sends, and takes that one.
+func (a *attempt) held(who, whom side, shows []*model.Certificate) *Failure {
+	id, told := a.proves(who)
+	if !told || len(shows) == 0 || !whom.c.Daemon.Certs.HeldFirst || whom.Gateway.Holds(shows) {
+		return nil
+	}
+	i := slices.IndexFunc(whom.Gateway.Certs, func(c *model.Certificate) bool { return !c.CA && c.Shows(id) })
+	if i < 0 {
+		return nil
+	}
+	has := whom.Gateway.Certs[i]
+	return &Failure{
+		Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Lines: ordered(a, who, shows[0].At, has.At),
+		Why: fmt.Sprintf("%s has another certificate of %s than %s sends, and takes that one", whom.name(), id, who.name()),
+		Changes: []string{
+			fmt.Sprintf("remove that certificate from %s", whom.name()),
+			fmt.Sprintf("put the certificate of %s in its place", who.name()),
+		},
+	}
+}
+
+// proves is the identity that an end shows and its certificate has to name; told is false where it is not known.
+func (a *attempt) proves(who side) (id ike.Identity, told bool) {
+	if who.End == a.r.End {
+		return a.answered()
+	}
+	return shown(who)
+}
+
 // names asks whether an end's certificate names the identity that it shows (RFC 4945 section 3.1).
 func (a *attempt) names(who, whom side, shows []*model.Certificate) *Failure {
-	id, told := shown(who)
-	if who.End == a.r.End {
-		id, told = a.answered()
-	}
+	id, told := a.proves(who)
 	switch {
 	case !told || len(shows) == 0 || whom.c.Remote.Loose || len(whom.c.Remote.Certificates.Value) > 0:
 		return nil
@@ -273,24 +344,29 @@ func (a *attempt) trust(who, whom side, shows []*model.Certificate) *Failure {
 			fmt.Sprintf("the certificate of %s was not given: its key, whom it names and who signed it were not compared", who.name()))
 		return nil
 	}
-	known := true
+	known, trust := true, model.Trust{}
 	for _, c := range shows { // it takes one that its peer can use
-		trusted, asked := whom.Gateway.Trusts(whom.c, c, who.Gateway.Certs...)
-		if trusted {
+		trust = whom.Gateway.Trusts(whom.c, c, who.Gateway, who.c)
+		if trust.Trusted {
 			return nil
 		}
-		known = known && asked
+		known = known && trust.Known
 	}
 	if !known {
 		a.Notes = append(a.Notes, fmt.Sprintf("whether %s trusts %s was not asked: the authorities of %s were not given",
 			whom.name(), shows[0].Issuer, whom.name()))
 		return nil
 	}
+	why := fmt.Sprintf("%s does not trust that authority", whom.name())
+	lacks := shows[0].Issuer
+	if trust.Lacks != (ike.Identity{}) && trust.Lacks != lacks {
+		lacks = trust.Lacks
+		why = fmt.Sprintf("%s finds no certificate of %s, which signed that of %s", whom.name(), lacks, trust.Below)
+	}
 	at := whom.c.Remote.CAs.Where(whom.c.Remote.Method.Where(whom.c.At))
 	return &Failure{
 		Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Lines: ordered(a, who, shows[0].At, at),
-		Why: fmt.Sprintf("%s sends a certificate signed by %s, and %s does not trust that authority",
-			who.name(), shows[0].Issuer, whom.name()),
-		Changes: []string{fmt.Sprintf("install the certificate of %s on %s", shows[0].Issuer, whom.name())},
+		Why:     fmt.Sprintf("%s sends a certificate signed by %s, and %s", who.name(), shows[0].Issuer, why),
+		Changes: []string{fmt.Sprintf("install the certificate of %s on %s", lacks, whom.name())},
 	}
 }

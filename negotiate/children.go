@@ -421,7 +421,8 @@ func (a *attempt) twoModes(c *Child, mine, theirs ike.Mode, lines [2]source.Pos,
 			Changes: []string{"set the same mode on both ends"},
 		}
 	}
-	if a.Version == ike.V2 && (a.i.c.Daemon.Children.KeepsMode && mine == ike.Transport || a.r.c.Daemon.Children.KeepsMode && theirs == ike.Transport) {
+	keeps := func(s side, mode ike.Mode) bool { return s.c.Daemon.Children.KeepsMode && mode == ike.Transport }
+	if a.Version == ike.V2 && (keeps(a.i, mine) || keeps(a.r, theirs)) {
 		f := &Failure{
 			Topic:   Mode,
 			Step:    step,
@@ -829,7 +830,8 @@ func (a *attempt) renewalFails(c *Child, begins, takes *model.Child) *Failure {
 		Lines:  [2]source.Pos{c.Of.Proposals.Where(c.Of.At), c.With.Proposals.Where(c.With.At)},
 		Why:    a.pfsDiffers(c),
 	}
-	if s, _, ok := ike.Choose(taken, asked, a.prefers(other.Gateway, other.c)); ok && one.c.Daemon.Renews.NoSecondGroup && !a.alike(c, takes) {
+	s, _, ok := ike.Choose(taken, asked, a.prefers(other.Gateway, other.c))
+	if ok && one.c.Daemon.Renews.NoSecondGroup && !a.alike(c, takes) {
 		wants := s.Transforms[ike.KeyExchange]
 		f.Notify = "INVALID_KE_PAYLOAD"
 		f.Why = fmt.Sprintf("%s renews with a share of the first group of its first proposal, %s; %s takes %s, and %s does not try again",

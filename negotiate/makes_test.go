@@ -28,7 +28,7 @@ import (
 func TestWhatDaemonsOfTwoMakesDid(t *testing.T) {
 	for _, name := range []string{
 		"makes-named", "makes-Libreswan-and-Libreswan", "makes-strongSwan-and-Libreswan",
-		"makes-certificates", "makes-nat", "makes-keys",
+		"makes-certificates", "makes-chains", "makes-nat", "makes-keys",
 		"makes-named-OpenIKED", "makes-OpenIKED-and-OpenIKED", "makes-strongSwan-and-OpenIKED", "makes-Libreswan-and-OpenIKED",
 	} {
 		file := "testdata/" + name + ".txtar"
@@ -283,7 +283,42 @@ func TestRulesOfCertificates(t *testing.T) {
 		{"asks-for-hashes-of-ike-alone", 0, negotiate.Agrees, ""},
 		{"asks-for-hashes-of-ike-alone", 1, negotiate.Fails, "b signs with RSASSA-PKCS1-v1_5 with SHA2-256"},
 		{"authority-that-one-trusts", 0, negotiate.Agrees, ""},
+		{"v1-subject-that-names-it", 1, negotiate.Agrees, ""},
+		{"v1-subject-that-does-not-name-it", 0, negotiate.Fails, "a sends the identity O=harbour, CN=a bare"},
+		{"subject-that-does-not-name-it-and-need-not", 0, negotiate.Agrees, ""},
+		{"subject-that-does-not-name-it-and-need-not", 1, negotiate.Fails, "a sends the identity O=harbour, CN=a bare"},
+		{"another-name-of-Libreswan-and-need-not", 1, negotiate.Agrees, ""},
+		{"v1-another-name-and-need-not", 0, negotiate.Fails, "a sends the identity c.example"},
 		{"authority-that-nobody-trusts", 0, negotiate.Fails, "b does not trust that authority"},
+	})
+}
+
+// TestRulesOfChains says of each named pair whose certificates were signed by authorities below others what its rule is about.
+func TestRulesOfChains(t *testing.T) {
+	saysOf(t, namedPairs(t, "testdata/makes-chains.txtar"), []said{
+		{"below-an-authority-that-is-sent", 0, negotiate.Agrees, ""},
+		{"below-an-authority-that-is-not-sent", 0, negotiate.Fails, "signed by O=harbour, CN=quay ca, and b does not trust that authority"},
+		{"below-an-authority-without-its-own", 0, negotiate.Fails,
+			"b finds no certificate of O=harbour, CN=harbour ca, which signed that of O=harbour, CN=quay ca"},
+		{"below-two-of-which-one-is-sent-and-one-is-there", 0, negotiate.Fails, "b does not trust that authority"},
+		{"below-two-of-which-one-is-sent", 0, negotiate.Fails, "b does not trust that authority"},
+		{"sent-without-its-own", 0, negotiate.Agrees, ""},
+		{"not-below-an-authority-that-is-named", 0, negotiate.Fails, "b does not trust that authority"},
+		{"below-an-authority-that-is-sent-to-OpenIKED", 0, negotiate.Fails, "b does not trust that authority"},
+		{"below-an-authority-that-OpenIKED-has", 0, negotiate.Agrees, ""},
+		{"below-an-authority-that-OpenIKED-has-beside", 0, negotiate.Fails, "b does not trust that authority"},
+		{"below-an-authority-without-its-own-at-OpenIKED", 0, negotiate.Fails, "b finds no certificate of O=harbour, CN=harbour ca"},
+		{"below-an-authority-without-its-own-at-OpenIKED-partial", 0, negotiate.Agrees, ""},
+		{"below-an-authority-of-OpenIKED-that-it-has", 0, negotiate.Agrees, ""},
+		{"below-two-of-OpenIKED-of-which-one-is-there", 0, negotiate.Fails, "a does not trust that authority"},
+		{"held-by-the-other", 0, negotiate.Agrees, ""},
+		{"held-by-the-other-and-another-is-named", 0, negotiate.Fails, "b does not trust that authority"},
+		{"held-by-OpenIKED", 0, negotiate.Agrees, ""},
+		{"held-by-OpenIKED-another", 0, negotiate.Fails, "b has another certificate of a.example than a sends, and takes that one"},
+		{"held-by-strongSwan-another", 0, negotiate.Agrees, ""},
+		{"key-in-place-of-a-certificate", 0, negotiate.Fails, "O=harbour, CN=island ca, which signed its certificate, and sends its key"},
+		{"key-of-rsa-asked-for-and-none-there", 0, negotiate.Agrees, ""},
+		{"key-asked-for-and-an-authority-that-it-has", 0, negotiate.Agrees, ""},
 	})
 }
 

@@ -3,8 +3,10 @@ package packet
 import (
 	"crypto/sha256"
 	"encoding/binary"
+	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -165,6 +167,25 @@ func Addresses(lo, hi netip.Addr) Values {
 		return Values{}
 	}
 	return between(a, b)
+}
+
+// String returns the values as numbers and ranges of them, "22, 500-510"; what is wider than 64 bits as hexadecimal digits.
+func (v Values) String() string {
+	text := func(n number) string {
+		if n.hi == 0 {
+			return strconv.FormatUint(n.lo, 10)
+		}
+		return fmt.Sprintf("%#x%016x", n.hi, n.lo)
+	}
+	var out []string
+	for _, i := range v.in() {
+		one := text(i.lo)
+		if i.hi != i.lo {
+			one += "-" + text(i.hi)
+		}
+		out = append(out, one)
+	}
+	return strings.Join(out, ", ")
 }
 
 // Empty reports whether v holds nothing.

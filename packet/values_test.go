@@ -65,6 +65,8 @@ func TestSingle(t *testing.T) {
 	assert.False(t, ok)
 	_, ok = packet.Numbers(5, 6).Single()
 	assert.False(t, ok)
+	assert.Equal(t, "22, 500-510", packet.Join(packet.OneOf(22), packet.Numbers(500, 510)).String())
+	assert.Equal(t, "0x20010db8000000000000000000000001", packet.Prefix(netip.MustParsePrefix("2001:db8::1/128")).String())
 	_, ok = packet.Values{}.Single()
 	assert.False(t, ok)
 }

@@ -9,7 +9,7 @@ var Daemon = model.Daemon{
 	Name:      "Libreswan",
 	FollowsV1: true,
 	Answers:   model.Answers{AsksOne: true, LatestFirst: true, JoinsByIdentity: true, FirstIsOne: true},
-	IDs:       model.IDs{AsksNoAddress: true, AddressIsName: true, TakesNamed: true},
+	IDs:       model.IDs{AsksNoAddress: true, AddressIsName: true, TakesNamed: true, MindsNotAsked: true},
 	Keys:      model.Keys{OfBoth: true},
 	Certs:     model.Certs{AsksInTurn: true},
 	Signs:     model.Signs{TellsHashes: true, Alike: true, OneMethodV1: true},

@@ -22,6 +22,7 @@ type end struct {
 	localID, remoteID                                                       string
 	psk, owners                                                             string
 	wrong                                                                   string // owners of another key, "." for nobody
+	anchors                                                                 string // the authority that is named for the peer
 	localAuth, remoteAuth, certs, sendCert, sendCertReq, encap              string
 	second                                                                  bool // a second child
 }
@@ -261,6 +262,7 @@ func (e end) text(own, peer string, ownNet, peerNet int) string {
 	b.WriteString("    }\n    remote {\n")
 	line("      ", "auth", e.remoteAuth)
 	line("      ", "id", e.remoteID)
+	line("      ", "cacerts", e.anchors)
 	b.WriteString("    }\n    children {\n      c {\n")
 	line("        ", "esp_proposals", e.esp)
 	line("        ", "ah_proposals", e.ah)

@@ -32,7 +32,9 @@ import (
 // pairsWithCertificates are pairs whose ends show certificates: a line each, a name and what either end says, as in pairsOfOpenIKED. "cert"
 // is which certificate it has: rsa, ec (P-256), ec384, bare (which names nobody but its subject), other (of an authority that nobody
 // trusts unless "ca" says so). "ca" is the authority that it trusts, "has" the certificate of its
-// peer that lies beside its own. Behind a name with "?" nothing comes up for what no file tells: the store of Libreswan is not among them.
+// peer that lies beside its own. There are two authorities below "main", "quay" and, below that, "slip", which signed deep and deeper;
+// "beside" is one that lies among certificates and is no authority to trust, "anchors" one that the connection names. Behind a name with
+// "?" nothing comes up for what no file tells: the store of Libreswan is not among them.
 const pairsWithCertificates = `
 rsa | S | S
 rsa-with-Libreswan | S | L
@@ -227,6 +229,24 @@ any-identity-and-any-peer-at-Libreswan | S send=always | L right=%any rightid=%a
 any-identity-of-Libreswan | L | L rightid=%any
 v1-any-identity-of-Libreswan | L ikev2=no | L ikev2=no rightid=%any
 address-asked-for-by-Libreswan | S id= | L rightid=10.0.0.1
+v1-subject-that-names-it | S version=1 id= send=always | L ikev2=no rightca=%same
+v1-subject-that-names-it-and-need-not | S version=1 id= send=always | L ikev2=no rightca=%same require-id-on-certificate=no
+subject-that-names-it-and-need-not | S id= send=always | L rightca=%same require-id-on-certificate=no
+v1-subject-that-need-not-name-it-sent-when-asked | S version=1 id= | L ikev2=no rightca=%same require-id-on-certificate=no
+v1-subject-that-need-not-name-it-of-Libreswan | L ikev2=no leftid=%fromcert | L ikev2=no require-id-on-certificate=no rightca=%same
+v1-subject-that-does-not-name-it-and-need-not | S version=1 id= send=always cert=bare | L ikev2=no rightca=%same require-id-on-certificate=no
+subject-that-does-not-name-it-and-need-not | S id= send=always cert=bare | L rightca=%same require-id-on-certificate=no
+v1-subject-of-Libreswan | L ikev2=no leftid=%fromcert leftsendcert=always | L ikev2=no rightca=%same
+v1-subject-that-does-not-name-it-of-Libreswan | L ikev2=no leftid=%fromcert leftsendcert=always cert=bare | L ikev2=no rightca=%same require-id-on-certificate=no
+subject-that-does-not-name-it-of-Libreswan | L leftid=%fromcert leftsendcert=always cert=bare | L rightca=%same require-id-on-certificate=no
+name-that-is-not-named-and-need-not | S send=always cert=bare id=c.example | L rightca=%same require-id-on-certificate=no
+another-name-and-need-not | S send=always id=c.example | L rightca=%same require-id-on-certificate=no
+v1-another-name-and-need-not | S version=1 send=always id=c.example | L ikev2=no rightca=%same require-id-on-certificate=no
+another-name-of-Libreswan-and-need-not | L leftid=@c.example leftsendcert=always | L rightca=%same require-id-on-certificate=no
+v1-subject-that-does-not-name-it | S version=1 id= send=always cert=bare | L ikev2=no rightca=%same
+v1-address-and-need-not | S version=1 id=10.0.0.1 send=always cert=bare | L ikev2=no rightca=%same require-id-on-certificate=no
+address-and-need-not | S id=10.0.0.1 send=always cert=bare | L rightca=%same require-id-on-certificate=no
+v1-subject-and-a-key-asked-for | S version=1 id= peer-auth=psk send=ifasked | L ikev2=no rightca=%same require-id-on-certificate=no
 v1-aggressive-of-Libreswan | L ikev2=no aggressive=yes ike=aes-sha1;modp2048 | L ikev2=no aggressive=yes ike=aes-sha1;modp2048
 `
 
@@ -282,6 +302,19 @@ func issue(t testing.TB, cn string, key crypto.Signer, by *shows, names ...strin
 	return &shows{pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), private, key, parsed}
 }
 
+// below makes an authority that another one has signed.
+func below(t testing.TB, cn string, key crypto.Signer, by *shows) *shows {
+	t.Helper()
+	s := issue(t, cn, key, nil)
+	c := *s.x509
+	der, err := x509.CreateCertificate(rand.Reader, &c, by.x509, key.Public(), by.signer)
+	require.NoError(t, err)
+	s.x509, err = x509.ParseCertificate(der)
+	require.NoError(t, err)
+	s.cert = pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
+	return s
+}
+
 // wallet is what the ends of the pairs show: certificates by "a rsa", and authorities by "main" and "other".
 type wallet map[string]*shows
 
@@ -299,8 +332,12 @@ func newWallet(t testing.TB) wallet {
 		return k
 	}
 	w := wallet{"main": issue(t, "Harbour CA", rsaKey(), nil), "other": issue(t, "Island CA", rsaKey(), nil)}
+	w["quay"] = below(t, "Quay CA", rsaKey(), w["main"])
+	w["slip"] = below(t, "Slip CA", rsaKey(), w["quay"])
 	for _, who := range []string{"a", "b"} {
 		name := who + ".example"
+		w[who+" deep"] = issue(t, who+" deep", rsaKey(), w["quay"], name)
+		w[who+" deeper"] = issue(t, who+" deeper", rsaKey(), w["slip"], name)
 		w[who+" rsa"] = issue(t, who+" rsa", rsaKey(), w["main"], name) // no two of one subject: a store of NSS keeps them together
 		w[who+" rsa3072"] = issue(t, who+" rsa3072", sized(3072), w["main"], name)
 		w[who+" ec"] = issue(t, who+" ec", ec(elliptic.P256()), w["main"], name)
@@ -316,7 +353,7 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 	t.Helper()
 	var rest []string
 	names := [...]string{"", "a", "b"}
-	cert, ca, has := "rsa", "main", (*shows)(nil)
+	cert, ca, has, beside, anchors, set := "rsa", "main", (*shows)(nil), "", "", ""
 	for _, word := range strings.Fields(strings.ReplaceAll(text, "Harbour CA", "Harbour_CA")) {
 		if v, ok := strings.CutPrefix(word, "cert="); ok {
 			cert = v
@@ -324,6 +361,12 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 			has = w[names[peer]+" "+v]
 		} else if v, ok := strings.CutPrefix(word, "ca="); ok {
 			ca = v
+		} else if word == "partial" {
+			set = "set cert_partial_chain\n"
+		} else if v, ok := strings.CutPrefix(word, "beside="); ok {
+			beside = v
+		} else if v, ok := strings.CutPrefix(word, "anchors="); ok {
+			anchors = v + ".pem"
 		} else {
 			rest = append(rest, word)
 		}
@@ -334,7 +377,7 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 	case "S":
 		e := end{version: "2", local: fmt.Sprintf("10.%d.0.0/16", me), remote: fmt.Sprintf("10.%d.0.0/16", peer), localAuth: "pubkey",
 			remoteAuth: "pubkey", localID: names[me] + ".example", remoteID: names[peer] + ".example", psk: "harbour light of the old town",
-			certs: "own.pem"}
+			certs: "own.pem", anchors: anchors}
 		for _, one := range says {
 			key, value, _ := strings.Cut(one, "=")
 			*map[string]*string{"version": &e.version, "id": &e.localID, "peer": &e.remoteID, "auth": &e.localAuth,
@@ -343,7 +386,15 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 		}
 		files = map[string]string{
 			"swanctl.conf": e.text(fmt.Sprintf("10.0.0.%d", me), fmt.Sprintf("10.0.0.%d", peer), me, peer),
-			"x509/own.pem": string(own.cert), "x509ca/ca.pem": string(w[ca].cert), "private/own.pem": string(own.key),
+			"x509/own.pem": string(own.cert), "private/own.pem": string(own.key),
+		}
+		for name := range strings.SplitSeq(ca, ",") {
+			if name != "" {
+				files["x509ca/"+name+".pem"] = string(w[name].cert)
+			}
+		}
+		if beside != "" {
+			files["x509/"+beside+".pem"] = string(w[beside].cert)
 		}
 		if has != nil {
 			files["x509/peer.pem"] = string(has.cert)
@@ -360,7 +411,17 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 	if len(says) == 0 || says[0] != "psk" {
 		files["iked.conf"] = strings.Replace(files["iked.conf"], `psk "harbour light of the old town"`, "", 1)
 	}
-	files["certs/own.crt"], files["ca/ca.crt"], files["private/local.key"] = string(own.cert), string(w[ca].cert), string(own.key)
+	files["certs/own.crt"], files["private/local.key"] = string(own.cert), string(own.key)
+	for name := range strings.SplitSeq(ca, ",") {
+		files["ca/ca.crt"] += string(w[name].cert)
+	}
+	if has != nil {
+		files["certs/peer.crt"] = string(has.cert)
+	}
+	if beside != "" {
+		files["certs/"+beside+".crt"] = string(w[beside].cert)
+	}
+	files["iked.conf"] = set + files["iked.conf"]
 	files["iked.conf"] = regexp.MustCompile(`/O=\w+/CN=(\w)_(\w+)`).ReplaceAllString(files["iked.conf"], `"/O=Harbour/CN=$1 $2"`)
 	return kind, files
 }
@@ -444,11 +505,14 @@ func (g generator) drawEnd(kind string, v1 bool) string {
 		if v1 {
 			says = append(says, "version=1")
 		}
-		add(50, "cert=ec", "cert=ec384", "cert=bare", "cert=other", "cert=rsa")
+		add(60, "cert=ec", "cert=ec384", "cert=bare", "cert=other", "cert=rsa", "cert=deep", "cert=deep", "cert=deeper")
 		add(50, "send=always", "send=always", "send=never", "send=ifasked")
 		add(15, "certreq=no")
 		add(12, "id=")
-		add(20, "ca=other", "has=rsa", "has=ec")
+		add(20, "has=rsa", "has=ec", "has=deep", "has=other")
+		add(50, "ca=other", "ca=main,quay", "ca=main,quay,slip", "ca=main,slip", "ca=quay", "ca=other,quay", "ca=main,other",
+			"ca=main,quay anchors=main", "ca=main,quay anchors=quay", "ca=quay anchors=quay", "ca=main,slip anchors=slip")
+		add(15, "beside=quay", "beside=slip", "beside=main")
 		add(25, "auth=rsa/pss-sha512", "auth=rsa-sha256", "auth=rsa/pss-sha384-sha256", "auth=pubkey-sha512", "auth=ecdsa", "auth=psk")
 		add(25, "peer-auth=rsa-sha256", "peer-auth=ecdsa", "peer-auth=ike:rsa-sha512", "peer-auth=ike:ecdsa-sha384", "peer-auth=rsa-2048",
 			"peer-auth=pubkey", "peer-auth=psk")
@@ -468,8 +532,10 @@ func (g generator) drawEnd(kind string, v1 bool) string {
 		add(12, "require-id-on-certificate=no")
 		add(10, "leftid=%fromcert")
 	case "O":
-		add(50, "cert=ec", "cert=ec384", "cert=other", "cert=rsa")
-		add(15, "ca=other")
+		add(60, "cert=ec", "cert=ec384", "cert=other", "cert=rsa", "cert=deep", "cert=deeper")
+		add(50, "ca=other", "ca=main,quay", "ca=main,quay,slip", "ca=main,slip", "ca=quay", "ca=main,other")
+		add(15, "beside=quay", "beside=slip", "beside=main", "has=rsa", "has=deep")
+		add(15, "partial")
 		add(50, "rsa", "rfc7427", "ecdsa256", "psk harbour")
 	}
 	return strings.Join(says, " ")

@@ -238,8 +238,8 @@ func TestTrust(t *testing.T) {
 			false, false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			trusted, known := holding(c.files).Trusts(c.conn, c.peer, c.others...)
-			assert.Equal(t, []bool{c.trusted, c.known}, []bool{trusted, known}, "trusted, known")
+			trust := holding(c.files).Trusts(c.conn, c.peer, &model.Gateway{Certs: c.others}, &model.Connection{})
+			assert.Equal(t, []bool{c.trusted, c.known}, []bool{trust.Trusted, trust.Known}, "trusted, known")
 		})
 	}
 }
@@ -256,7 +256,7 @@ func FuzzCertificates(f *testing.F) {
 			for _, d := range g.Certs {
 				_ = c.SignedBy(d)
 			}
-			g.Trusts(&model.Connection{}, c)
+			g.Trusts(&model.Connection{}, c, g, &model.Connection{})
 		}
 	})
 }

@@ -55,6 +55,7 @@ type reader struct {
 	dpd      model.Setting[time.Duration]
 	mobike   model.Setting[bool]
 	passive  bool
+	partial  bool // an authority that did not sign itself may end a chain
 	conns    []*model.Connection
 	count    int
 }
@@ -68,7 +69,7 @@ func readFile(in *read.Input) {
 	r.dpd = standing(r, "dpd_check_interval", literal.Time)
 	r.file(in)
 	for _, c := range r.conns { // what is set for all holds wherever it stands
-		c.DPD, c.MOBIKE = r.dpd, r.mobike
+		c.DPD, c.MOBIKE, c.Remote.Partial = r.dpd, r.mobike, r.partial
 		for _, k := range c.Children {
 			if r.passive {
 				k.Start.Value = model.StartNever

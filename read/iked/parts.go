@@ -149,6 +149,7 @@ func (p *policy) authentication(word string) {
 // signs has the own end sign, and send its certificate, as a word of the policy says.
 func (p *policy) signs(word string) {
 	signs, always := openiked.Signatures(word)
+	p.conn.AsksKeys = openiked.AsksKeys(word)
 	sent := map[bool]string{true: model.SentAlways, false: model.SentWhenNamed}[always]
 	p.conn.Local.First = openiked.First
 	p.conn.Local.Signatures, p.conn.SendCert, p.conn.AskCert = signs, unsaid(sent, "ikeauth"), unsaid(true, "ikeauth")
@@ -182,9 +183,13 @@ var properties = []property{
 		}
 		return err == nil
 	}},
+	{"cert_partial_chain", func(r *reader, _ []words.Word, _ source.Pos) bool {
+		r.partial = true
+		return true
+	}},
 	{
-		"couple decouple fragmentation nofragmentation vendorid novendorid enforcesingleikesa noenforcesingleikesa cert_partial_chain " +
-			"ocsp stickyaddress nostickyaddress",
+		"couple decouple fragmentation nofragmentation vendorid novendorid enforcesingleikesa noenforcesingleikesa ocsp stickyaddress " +
+			"nostickyaddress",
 		nil,
 	},
 }

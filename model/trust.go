@@ -1,0 +1,129 @@
+package model
+
+import (
+	"path"
+	"slices"
+
+	"toril/ike"
+)
+
+// Trust is whether an end accepts a certificate of its peer.
+type Trust struct {
+	Known   bool // false where none of the authorities that it would ask were given
+	Trusted bool
+	Lacks   ike.Identity // where it is not: the authority that it finds no certificate of, and has to
+	Below   ike.Identity // whose certificate that one signed
+}
+
+// Trusts says whether a connection accepts a certificate that the connection of a peer shows it: it is the very one that is named for the
+// peer, or one that an authority signed which the connection trusts, directly or through others that either side has (RFC 4945 section 5.1,
+// RFC 5280 section 6.1).
+func (g *Gateway) Trusts(c *Connection, shown *Certificate, peer *Gateway, by *Connection) Trust {
+	if names := c.Remote.Certificates.Value; len(names) > 0 {
+		pinned := g.named(names)
+		return Trust{Known: len(pinned) > 0, Trusted: slices.ContainsFunc(pinned, shown.Same)}
+	}
+	var named []*Certificate
+	if names := c.Remote.CAs.Value; len(names) > 0 {
+		if named = g.named(names); len(named) == 0 {
+			return Trust{}
+		}
+	}
+	does := c.Daemon.Certs
+	if does.TakesOwn && len(named) == 0 && slices.ContainsFunc(g.Certs, shown.Same) {
+		return Trust{Known: true, Trusted: true}
+	}
+	own := g.Authorities(c)
+	if len(own) == 0 || shown.X509 == nil {
+		return Trust{}
+	}
+	between := own
+	if !does.OwnBetween {
+		between = slices.Concat(own, peer.sends(by, shown, own))
+	}
+	anchors := slices.DeleteFunc(slices.Clone(own), func(x *Certificate) bool {
+		return does.Whole && !c.Remote.Partial && !x.SelfSigned
+	})
+	return shown.leads(anchors, named, between)
+}
+
+// longest is how many certificates a chain may have.
+const longest = 8
+
+// leads follows a certificate upwards to an anchor, by one of those that are named, where some are.
+func (c *Certificate) leads(anchors, named, between []*Certificate) Trust {
+	type step struct {
+		at     *Certificate
+		passed bool // one of those that are named, or none is
+	}
+	passes := func(x *Certificate) bool { return len(named) == 0 || slices.ContainsFunc(named, x.Same) }
+	last, steps := c, []step{{c, passes(c)}}
+	for range longest {
+		var next []step
+		for _, s := range steps {
+			last = s.at
+			for _, r := range anchors {
+				if (s.at.Same(r) || s.at.SignedBy(r)) && (s.passed || passes(r)) {
+					return Trust{Known: true, Trusted: true}
+				}
+			}
+			for _, y := range between {
+				if y.CA && !y.Same(s.at) && s.at.SignedBy(y) && !slices.ContainsFunc(next, func(o step) bool { return o.at.Same(y) }) {
+					next = append(next, step{y, s.passed || passes(y)})
+				}
+			}
+		}
+		steps = next
+	}
+	if last.SelfSigned {
+		return Trust{Known: true}
+	}
+	return Trust{Known: true, Lacks: last.Issuer, Below: last.Subject}
+}
+
+// Authorities are the certificates of authorities that a connection's daemon trusts, whichever it names.
+func (g *Gateway) Authorities(c *Connection) []*Certificate {
+	var all, kept []*Certificate
+	for _, x := range g.Certs {
+		if !x.CA {
+			continue
+		}
+		all = append(all, x)
+		if path.Base(path.Dir(x.At.File)) == c.Daemon.Certs.Folder {
+			kept = append(kept, x)
+		}
+	}
+	if len(kept) > 0 {
+		return kept
+	}
+	return all // which of them lie where is not known: the folders are not the gateway's
+}
+
+// sends are the authorities between that a gateway sends along with a certificate, to a peer that has some authorities and asks for them.
+func (g *Gateway) sends(c *Connection, cert *Certificate, asked []*Certificate) []*Certificate {
+	does := c.Daemon.Certs
+	if c.SendCert.Value == SentNever {
+		return nil
+	}
+	if !does.SendsAsked && !does.SendsWhole {
+		return g.Certs // not known: any that it has
+	}
+	own := g.Authorities(c)
+	isAsked := func(x *Certificate) bool { return slices.ContainsFunc(asked, x.Same) }
+	var out []*Certificate
+	whole, met := false, false
+	for at := cert; len(out) < longest && !whole; {
+		i := slices.IndexFunc(own, func(y *Certificate) bool { return !y.Same(at) && at.SignedBy(y) })
+		if i < 0 {
+			break
+		}
+		at = own[i]
+		if whole, met = at.SelfSigned, met || isAsked(at); !whole { // who signed itself is of no use to a peer that has not got it
+			out = append(out, at)
+		}
+	}
+	if does.SendsWhole && !whole || does.SendsAsked && !met && slices.ContainsFunc(own, isAsked) {
+		return nil
+	}
+	return out
+}
