@@ -260,7 +260,7 @@ func (a *attempt) sent(who, whom side, shows []*model.Certificate) *Failure {
 // keySent asks whether an end sends its public key in place of its certificate, as its peer asks for keys too.
 func (a *attempt) keySent(who, whom side, shows []*model.Certificate) *Failure {
 	asked := whom.c.AsksKeys
-	if !who.c.Daemon.Certs.SendsKey || asked == "" || whom.Gateway.Holds(shows) ||
+	if !who.c.Daemon.Certs.SendsKey || asked == "" ||
 		!slices.ContainsFunc(shows, func(c *model.Certificate) bool { return c.KeyType == asked }) {
 		return nil
 	}

@@ -94,6 +94,8 @@ func TestSeveralChainsAtOneHook(t *testing.T) {
 	assert.Equal(t, "22 drop, 80 accept", fates(f, 22, 80), "what one chain accepts the next may drop")
 	_, f = filterOf(t, fmt.Sprintf(two, 20, "tcp dport 22 drop", "tcp dport 22 accept"))
 	assert.Equal(t, "22 drop, 80 accept", fates(f, 22, 80), "in whatever order")
+	_, f = filterOf(t, fmt.Sprintf(two, 0, "tcp dport 22 drop", "tcp dport 22 accept"))
+	assert.Equal(t, "22 drop, 80 accept", fates(f, 22, 80), "what one drops no later one sees")
 	g, f := filterOf(t, fmt.Sprintf(two, 20, "", ""))
 	require.Len(t, f.Bases(model.Forward), 2)
 	assert.Equal(t, 10, f.Bases(model.Forward)[0].Priority, "by priority")

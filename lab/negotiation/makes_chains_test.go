@@ -108,6 +108,7 @@ key-in-place-of-a-certificate-without-a-word | O cert=other | O ca=main,other rs
 key-in-place-of-a-certificate-below | O cert=deep ecdsa256 | O ca=main,quay rsa
 key-asked-for-and-an-authority-below-that-it-has | O cert=deep ecdsa256 ca=main,quay | O ca=main,quay rsa
 key-asked-of-Libreswan? | L leftsendcert=always | O ca=main,other rsa
+key-in-place-of-a-certificate-that-is-there | O cert=deep | O has=deep rsa
 key-of-ecdsa-in-place-of-a-certificate | O cert=other ecdsa256 | O cert=ec384 ca=other
 key-of-rsa-asked-for-and-none-there | O cert=other rsa | O cert=ec ca=other
 key-of-rsa-in-place-of-a-certificate | O cert=other rsa | O ca=other
