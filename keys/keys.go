@@ -64,7 +64,7 @@ func calendar(w *pair.Whole, now time.Time) present.Part {
 			switch {
 			case now.After(c.To):
 				left = "expired"
-			case now.Before(c.From):
+			case c.Early(now):
 				left = "not valid before " + c.From.Format(time.DateOnly)
 			}
 			use := carried(w, g, c)

@@ -30,6 +30,11 @@ type Certificate struct {
 	X509       *x509.Certificate
 }
 
+// Early reports whether the certificate does not hold yet, at whatever time of a day: one that was made on that day holds.
+func (c *Certificate) Early(day time.Time) bool {
+	return !c.From.Before(day.UTC().Truncate(24*time.Hour).AddDate(0, 0, 1))
+}
+
 // Shows reports whether the certificate proves an identity: its subject, or one of its alternative names.
 func (c *Certificate) Shows(id ike.Identity) bool {
 	return id == c.Subject || slices.Contains(c.Names, id)

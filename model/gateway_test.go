@@ -190,3 +190,18 @@ func TestTheAddressInside(t *testing.T) {
 	assert.True(t, g.Has(netip.MustParseAddr("10.1.0.1")))
 	assert.False(t, g.Has(netip.MustParseAddr("10.1.0.2")))
 }
+
+// TestEarly: an audit is as of a day, and a certificate that was made on it holds.
+func TestEarly(t *testing.T) {
+	day := time.Date(2026, 11, 27, 0, 0, 0, 0, time.UTC)
+	for _, c := range []struct {
+		from time.Time
+		want bool
+	}{
+		{day.Add(-time.Hour), false}, {day.Add(18 * time.Hour), false}, {day.Add(24*time.Hour - time.Second), false}, {day.Add(24 * time.Hour), true},
+	} {
+		cert := &model.Certificate{From: c.from}
+		assert.Equal(t, c.want, cert.Early(day), "%v", c.from)
+		assert.Equal(t, c.want, cert.Early(day.Add(9*time.Hour)), "%v, asked at nine", c.from)
+	}
+}

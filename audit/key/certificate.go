@@ -137,7 +137,7 @@ var Expiry = &audit.Check{
 			case p.Now.After(c.To):
 				f.Message = fmt.Sprintf("the certificate of %s expired on %s", c.Subject, day(c.To))
 				f.Means(audit.Stops)
-			case p.Now.Before(c.From):
+			case c.Early(p.Now):
 				f.Message = fmt.Sprintf("the certificate of %s holds only from %s", c.Subject, day(c.From))
 			case c.To.Sub(p.Now) < notice:
 				f.Lower(1)
