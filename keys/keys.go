@@ -111,6 +111,10 @@ func chains(w *pair.Whole) present.Part {
 					row.Cells[2] = "not known: none of the authorities that it asks were given"
 				case trust.Trusted:
 					row.Cells[2] = "yes"
+				case trust.NoList:
+					row.Cells[2] = "no: there are lists of revoked certificates, and none of " + trust.Lacks.String()
+				case trust.Revoked != (ike.Identity{}):
+					row.Cells[2] = "no: " + far.Gateway.Name + " has a list by which that of " + trust.Revoked.String() + " is revoked"
 				default:
 					row.Cells[2] = "no: the chain reaches no authority that " + far.Gateway.Name + " trusts"
 				}

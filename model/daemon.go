@@ -89,6 +89,9 @@ type Certs struct {
 	SendsKey bool
 	// SendsWhole: it sends the authorities between where its chain ends at one that signed itself.
 	SendsWhole bool
+	// WantsLists: where it has a list of revoked certificates, it trusts none whose authority has no list there, up to the one that signed
+	// itself.
+	WantsLists bool
 	// Folder is where the authorities lie that it trusts; "" for anywhere.
 	Folder string
 }

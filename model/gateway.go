@@ -26,6 +26,7 @@ type Gateway struct {
 	Unloaded    []*Connection // written in full, and never loaded by the daemon
 	Keys        []*Key
 	Certs       []*Certificate
+	Revocations []*Revocations
 	PrivateKeys []source.Pos // private keys that lie beside the configuration
 	Sets        []*NamedSet  // of its packet filter, where they are saved apart from the rules
 	Chains      []*Chain     // of its packet filter, in the order of the files

@@ -198,7 +198,10 @@ func TestEarly(t *testing.T) {
 		from time.Time
 		want bool
 	}{
-		{day.Add(-time.Hour), false}, {day.Add(18 * time.Hour), false}, {day.Add(24*time.Hour - time.Second), false}, {day.Add(24 * time.Hour), true},
+		{day.Add(-time.Hour), false},
+		{day.Add(18 * time.Hour), false},
+		{day.Add(24*time.Hour - time.Second), false},
+		{day.Add(24 * time.Hour), true},
 	} {
 		cert := &model.Certificate{From: c.from}
 		assert.Equal(t, c.want, cert.Early(day), "%v", c.from)

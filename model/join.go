@@ -14,6 +14,7 @@ func (g *Gateway) Join(part *Gateway) (again []*NamedSet) {
 	g.Unloaded = append(g.Unloaded, part.Unloaded...)
 	g.Keys = append(g.Keys, part.Keys...)
 	g.Certs = append(g.Certs, part.Certs...)
+	g.Revocations = append(g.Revocations, part.Revocations...)
 	g.PrivateKeys = append(g.PrivateKeys, part.PrivateKeys...)
 	g.Chains = append(g.Chains, part.Chains...)
 	g.RouteRules = append(g.RouteRules, part.RouteRules...)

@@ -1,10 +1,13 @@
 package model
 
 import (
+	"bytes"
+	"crypto/x509"
 	"path"
 	"slices"
 
 	"toril/ike"
+	"toril/source"
 )
 
 // Trust is whether an end accepts a certificate of its peer.
@@ -13,6 +16,49 @@ type Trust struct {
 	Trusted bool
 	Lacks   ike.Identity // where it is not: the authority that it finds no certificate of, and has to
 	Below   ike.Identity // whose certificate that one signed
+	Revoked ike.Identity // where it is not: whose certificate on the way is revoked
+	NoList  bool         // what it lacks is not the authority's certificate, but its list of revoked ones
+}
+
+// Revocations is a list of the certificates that an authority has revoked (RFC 5280 section 5).
+type Revocations struct {
+	At     source.Pos
+	Issuer ike.Identity
+	X509   *x509.RevocationList
+	serial map[string]bool
+}
+
+// NewRevocations makes a list of one that was read.
+func NewRevocations(at source.Pos, issuer ike.Identity, l *x509.RevocationList) *Revocations {
+	out := &Revocations{At: at, Issuer: issuer, X509: l, serial: make(map[string]bool, len(l.RevokedCertificateEntries))}
+	for _, e := range l.RevokedCertificateEntries {
+		out.serial[e.SerialNumber.String()] = true
+	}
+	return out
+}
+
+// Covers reports whether the list is of the authority that issued a certificate.
+func (l *Revocations) Covers(c *Certificate) bool {
+	if c.X509 == nil || !bytes.Equal(l.X509.RawIssuer, c.X509.RawIssuer) {
+		return false
+	}
+	mine, its := l.X509.AuthorityKeyId, c.X509.AuthorityKeyId
+	return len(mine) == 0 || len(its) == 0 || bytes.Equal(mine, its)
+}
+
+// Holds reports whether a certificate that the list covers is on it.
+func (l *Revocations) Holds(c *Certificate) bool {
+	return l.Covers(c) && l.serial[c.X509.SerialNumber.String()]
+}
+
+// revoked reports whether a list on the gateway holds a certificate.
+func (g *Gateway) revoked(c *Certificate) bool {
+	return slices.ContainsFunc(g.Revocations, func(l *Revocations) bool { return l.Holds(c) })
+}
+
+// listed reports whether a list on the gateway covers a certificate.
+func (g *Gateway) listed(c *Certificate) bool {
+	return slices.ContainsFunc(g.Revocations, func(l *Revocations) bool { return l.Covers(c) })
 }
 
 // Trusts says whether a connection accepts a certificate that the connection of a peer shows it: it is the very one that is named for the
@@ -30,10 +76,13 @@ func (g *Gateway) Trusts(c *Connection, shown *Certificate, peer *Gateway, by *C
 		}
 	}
 	does := c.Daemon.Certs
+	own := g.Authorities(c)
 	if does.TakesOwn && len(named) == 0 && slices.ContainsFunc(g.Certs, shown.Same) {
+		if !does.HeldFirst && g.revoked(shown) && slices.ContainsFunc(own, shown.SignedBy) {
+			return Trust{Known: true, Revoked: shown.Subject}
+		}
 		return Trust{Known: true, Trusted: true}
 	}
-	own := g.Authorities(c)
 	if len(own) == 0 || shown.X509 == nil {
 		return Trust{}
 	}
@@ -44,23 +93,37 @@ func (g *Gateway) Trusts(c *Connection, shown *Certificate, peer *Gateway, by *C
 	anchors := slices.DeleteFunc(slices.Clone(own), func(x *Certificate) bool {
 		return does.Whole && !c.Remote.Partial && !x.SelfSigned
 	})
-	return shown.leads(anchors, named, between)
+	return shown.leads(anchors, named, between, func(x *Certificate) (Trust, bool) {
+		switch {
+		case g.revoked(x):
+			return Trust{Known: true, Revoked: x.Subject}, true
+		case does.WantsLists && len(g.Revocations) > 0 && !x.SelfSigned && !g.listed(x):
+			return Trust{Known: true, NoList: true, Lacks: x.Issuer, Below: x.Subject}, true
+		}
+		return Trust{}, false
+	})
 }
 
 // longest is how many certificates a chain may have.
 const longest = 8
 
-// leads follows a certificate upwards to an anchor, by one of those that are named, where some are.
-func (c *Certificate) leads(anchors, named, between []*Certificate) Trust {
+// leads follows a certificate upwards to an anchor, by one of those that are named, where some are, and by none that is barred: why it is
+// not trusted then, bars tells.
+func (c *Certificate) leads(anchors, named, between []*Certificate, bars func(*Certificate) (why Trust, barred bool)) Trust {
 	type step struct {
 		at     *Certificate
 		passed bool // one of those that are named, or none is
 	}
 	passes := func(x *Certificate) bool { return len(named) == 0 || slices.ContainsFunc(named, x.Same) }
 	last, steps := c, []step{{c, passes(c)}}
+	var why *Trust
 	for range longest {
 		var next []step
 		for _, s := range steps {
+			if t, barred := bars(s.at); barred {
+				why = &t
+				continue
+			}
 			last = s.at
 			for _, r := range anchors {
 				if (s.at.Same(r) || s.at.SignedBy(r)) && (s.passed || passes(r)) {
@@ -75,7 +138,10 @@ func (c *Certificate) leads(anchors, named, between []*Certificate) Trust {
 		}
 		steps = next
 	}
-	if last.SelfSigned {
+	switch {
+	case why != nil:
+		return *why
+	case last.SelfSigned:
 		return Trust{Known: true}
 	}
 	return Trust{Known: true, Lacks: last.Issuer, Below: last.Subject}

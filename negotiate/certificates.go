@@ -359,13 +359,32 @@ func (a *attempt) trust(who, whom side, shows []*model.Certificate) *Failure {
 	}
 	why := fmt.Sprintf("%s does not trust that authority", whom.name())
 	lacks := shows[0].Issuer
+	lines := ordered(a, who, shows[0].At, whom.c.Remote.CAs.Where(whom.c.Remote.Method.Where(whom.c.At)))
+	switch {
+	case trust.NoList:
+		return &Failure{
+			Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Lines: lines,
+			Why: fmt.Sprintf("%s has lists of revoked certificates, and none of %s, which signed that of %s: it trusts none without",
+				whom.name(), trust.Lacks, trust.Below),
+			Changes: []string{
+				fmt.Sprintf("install the list of %s on %s", trust.Lacks, whom.name()),
+				fmt.Sprintf("remove the lists from %s", whom.name()),
+			},
+		}
+	case trust.Revoked != (ike.Identity{}):
+		return &Failure{
+			Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Lines: lines,
+			Why: fmt.Sprintf("%s sends a certificate signed by %s, and %s has a list by which that of %s is revoked",
+				who.name(), lacks, whom.name(), trust.Revoked),
+			Changes: []string{fmt.Sprintf("have a new certificate made for %s", trust.Revoked)},
+		}
+	}
 	if trust.Lacks != (ike.Identity{}) && trust.Lacks != lacks {
 		lacks = trust.Lacks
 		why = fmt.Sprintf("%s finds no certificate of %s, which signed that of %s", whom.name(), lacks, trust.Below)
 	}
-	at := whom.c.Remote.CAs.Where(whom.c.Remote.Method.Where(whom.c.At))
 	return &Failure{
-		Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Lines: ordered(a, who, shows[0].At, at),
+		Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Lines: lines,
 		Why:     fmt.Sprintf("%s sends a certificate signed by %s, and %s", who.name(), shows[0].Issuer, why),
 		Changes: []string{fmt.Sprintf("install the certificate of %s on %s", lacks, whom.name())},
 	}

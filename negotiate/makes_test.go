@@ -319,6 +319,15 @@ func TestRulesOfChains(t *testing.T) {
 		{"key-in-place-of-a-certificate", 0, negotiate.Fails, "O=harbour, CN=island ca, which signed its certificate, and sends its key"},
 		{"key-of-rsa-asked-for-and-none-there", 0, negotiate.Agrees, ""},
 		{"key-asked-for-and-an-authority-that-it-has", 0, negotiate.Agrees, ""},
+		{"revoked", 0, negotiate.Fails, "b has a list by which that of O=harbour, CN=a rsa is revoked"},
+		{"revoked-of-another", 0, negotiate.Agrees, ""},
+		{"revoked-below", 0, negotiate.Fails, "by which that of O=harbour, CN=quay ca is revoked"},
+		{"revoked-and-there", 0, negotiate.Fails, "by which that of O=harbour, CN=a rsa is revoked"},
+		{"revoked-and-there-alone", 0, negotiate.Agrees, ""},
+		{"revoked-at-OpenIKED-and-there", 0, negotiate.Agrees, ""},
+		{"revoked-by-another-authority", 0, negotiate.Agrees, ""},
+		{"revoked-at-OpenIKED-by-another-authority", 0, negotiate.Fails, "and none of O=harbour, CN=island ca"},
+		{"revoked-at-OpenIKED-a-list-of-the-lower-alone", 0, negotiate.Fails, "which signed that of O=harbour, CN=quay ca"},
 	})
 }
 

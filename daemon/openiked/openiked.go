@@ -7,9 +7,11 @@ import "toril/model"
 
 // Daemon is OpenIKED and how it behaves.
 var Daemon = model.Daemon{
-	Name:     "OpenIKED",
-	Answers:  model.Answers{Weighs: true},
-	Certs:    model.Certs{Whole: true, TakesOwn: true, HeldFirst: true, OwnBetween: true, SendsKey: true, SendsWhole: true, Folder: "ca"},
+	Name:    "OpenIKED",
+	Answers: model.Answers{Weighs: true},
+	Certs: model.Certs{
+		Whole: true, TakesOwn: true, HeldFirst: true, OwnBetween: true, SendsKey: true, SendsWhole: true, WantsLists: true, Folder: "ca",
+	},
 	Signs:    model.Signs{HashWithinCurve: true},
 	Children: model.Children{OwnMode: true, OwnSelectors: true, OrNone: true},
 	Renews:   model.Renews{NoSecondGroup: true, KeepsNumber: true},

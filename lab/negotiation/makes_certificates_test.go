@@ -315,6 +315,23 @@ func below(t testing.TB, cn string, key crypto.Signer, by *shows) *shows {
 	return s
 }
 
+// revoked makes the list of an authority that has revoked one certificate. Where late, the next one should have been there already.
+func revoked(t testing.TB, by, one *shows, late bool) string {
+	t.Helper()
+	l := &x509.RevocationList{
+		Number: big.NewInt(1), ThisUpdate: time.Now().Add(-2 * time.Hour), NextUpdate: time.Now().Add(24 * time.Hour),
+		RevokedCertificateEntries: []x509.RevocationListEntry{
+			{SerialNumber: one.x509.SerialNumber, RevocationTime: time.Now().Add(-3 * time.Hour)},
+		},
+	}
+	if late {
+		l.NextUpdate = time.Now().Add(-time.Hour)
+	}
+	der, err := x509.CreateRevocationList(rand.Reader, l, by.x509, by.signer)
+	require.NoError(t, err)
+	return string(pem.EncodeToMemory(&pem.Block{Type: "X509 CRL", Bytes: der}))
+}
+
 // wallet is what the ends of the pairs show: certificates by "a rsa", and authorities by "main" and "other".
 type wallet map[string]*shows
 
@@ -353,7 +370,7 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 	t.Helper()
 	var rest []string
 	names := [...]string{"", "a", "b"}
-	cert, ca, has, beside, anchors, set := "rsa", "main", (*shows)(nil), "", "", ""
+	cert, ca, has, beside, anchors, set, lists := "rsa", "main", (*shows)(nil), "", "", "", ""
 	for _, word := range strings.Fields(strings.ReplaceAll(text, "Harbour CA", "Harbour_CA")) {
 		if v, ok := strings.CutPrefix(word, "cert="); ok {
 			cert = v
@@ -361,6 +378,14 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 			has = w[names[peer]+" "+v]
 		} else if v, ok := strings.CutPrefix(word, "ca="); ok {
 			ca = v
+		} else if v, ok := strings.CutPrefix(word, "crl="); ok { // "main:rsa", of the peer, or "main:quay"; "late:" before it
+			of, late := strings.CutPrefix(v, "late:")
+			by, whom, _ := strings.Cut(of, ":")
+			one := w[whom]
+			if one == nil {
+				one = w[names[peer]+" "+whom]
+			}
+			lists = revoked(t, w[by], one, late)
 		} else if word == "partial" {
 			set = "set cert_partial_chain\n"
 		} else if v, ok := strings.CutPrefix(word, "beside="); ok {
@@ -393,6 +418,9 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 				files["x509ca/"+name+".pem"] = string(w[name].cert)
 			}
 		}
+		if lists != "" {
+			files["x509crl/list.pem"] = lists
+		}
 		if beside != "" {
 			files["x509/"+beside+".pem"] = string(w[beside].cert)
 		}
@@ -420,6 +448,9 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 	}
 	if beside != "" {
 		files["certs/"+beside+".crt"] = string(w[beside].cert)
+	}
+	if lists != "" {
+		files["crls/list.crl"] = lists
 	}
 	files["iked.conf"] = set + files["iked.conf"]
 	files["iked.conf"] = regexp.MustCompile(`/O=\w+/CN=(\w)_(\w+)`).ReplaceAllString(files["iked.conf"], `"/O=Harbour/CN=$1 $2"`)

@@ -116,6 +116,27 @@ key-of-ecdsa-asked-for-and-none-there | O cert=other ecdsa256 | O ca=other
 key-of-neither-asked-for | O cert=other rfc7427 | O cert=ec ca=other
 key-in-place-of-a-certificate-and-one-that-is-trusted-alone | O ecdsa256 | O cert=other ca=main,other rsa
 key-asked-for-and-strongSwan | S cert=other send=always | O ca=other rsa
+revoked | S | S crl=main:rsa
+revoked-v1 | S version=1 | S version=1 crl=main:rsa
+revoked-of-another | S | S crl=main:ec
+revoked-below | S cert=deep ca=main,quay | S crl=main:quay
+revoked-below-by-its-own | S cert=deep ca=main,quay | S crl=quay:deep
+revoked-below-by-its-own-that-is-there | S cert=deep | S ca=main,quay crl=quay:deep
+revoked-and-there | S | S has=rsa crl=main:rsa
+revoked-and-there-alone | S cert=other | S has=other crl=other:other
+revoked-by-another-authority | S cert=other | S ca=main,other crl=main:rsa
+revoked-on-a-list-that-is-late | S | S crl=late:main:rsa
+another-on-a-list-that-is-late | S | S crl=late:main:ec
+revoked-by-an-authority-that-is-not-there | S | S crl=other:other
+revoked-at-OpenIKED | S | O crl=main:rsa
+revoked-at-OpenIKED-of-another | S | O crl=main:ec
+revoked-at-OpenIKED-below | S cert=deep | O ca=main,quay crl=main:quay
+revoked-at-OpenIKED-by-its-own | S cert=deep | O ca=main,quay crl=quay:deep
+revoked-at-OpenIKED-and-there | S | O has=rsa crl=main:rsa
+revoked-at-OpenIKED-by-another-authority | S cert=other | O ca=main,other crl=main:rsa
+revoked-at-OpenIKED-a-list-of-the-lower-alone | S cert=deep | O ca=main,quay crl=quay:ec
+revoked-at-OpenIKED-a-list-of-the-upper-alone | S cert=deep | O ca=main,quay crl=main:ec
+revoked-between-OpenIKED | O | O crl=main:rsa
 v1-below-an-authority-that-is-sent-to-Libreswan | S version=1 cert=deep ca=main,quay send=always | L ikev2=no
 `
 

@@ -445,7 +445,7 @@ func (o *obsd) texts(p party, own, peer string) map[string]string {
 }
 
 func (o *obsd) load(t testing.TB, files map[string]string) {
-	for _, of := range []string{"certs", "ca"} { // what another pair had
+	for _, of := range []string{"certs", "ca", "crls"} { // what another pair had
 		require.NoError(t, os.RemoveAll(filepath.Join(o.Folder(), of)))
 		require.NoError(t, os.Mkdir(filepath.Join(o.Folder(), of), 0o755))
 	}

@@ -26,7 +26,7 @@ var Format = &read.Format{
 	Name:     "certificate",
 	Title:    "X.509 certificates as PEM or DER; private keys are noted and not looked into",
 	Software: "any",
-	Hints:    []string{"*.pem", "*.crt", "*.cer", "*.der", "*.key"},
+	Hints:    []string{"*.pem", "*.crt", "*.cer", "*.der", "*.key", "*.crl"},
 	Binary:   true,
 	Order:    40,
 	Looks:    looks,
@@ -38,7 +38,12 @@ var Format = &read.Format{
 			Use:       read.Used,
 			Note:      "that one is there; its content is hidden and not read",
 		},
-		read.Coverage{Statement: "revocation lists, requests, policies, name constraints", Use: read.Irrelevant},
+		read.Coverage{
+			Statement: "lists of revoked certificates",
+			Use:       read.Used,
+			Note:      "whose certificates are on them; not how old they are",
+		},
+		read.Coverage{Statement: "requests, policies, name constraints", Use: read.Irrelevant},
 	),
 }
 
@@ -47,9 +52,12 @@ func looks(f *source.File) (int, string) {
 	switch {
 	case bytes.Contains(data, []byte("-----BEGIN ")):
 		return 90, "it holds a block that begins with -----BEGIN"
-	case len(data) > 4 && data[0] == 0x30 && data[1] == 0x82: // a DER sequence of 256 bytes or more
+	case len(data) > 4 && data[0] == 0x30 && 0x81 <= data[1] && data[1] <= 0x84: // a DER sequence of 128 bytes or more
 		if _, err := x509.ParseCertificate(f.Bytes()); err == nil {
 			return 90, "it is a certificate in DER"
+		}
+		if isList(f.Bytes()) {
+			return 90, "it is a list of revoked certificates in DER"
 		}
 	}
 	return 0, ""
@@ -58,7 +66,11 @@ func looks(f *source.File) (int, string) {
 func readFile(in *read.Input) {
 	data := in.File.Bytes()
 	if !bytes.Contains(data, []byte("-----BEGIN ")) {
-		one(in, 1, data)
+		if isList(data) {
+			list(in, 1, data)
+		} else {
+			one(in, 1, data)
+		}
 		return
 	}
 	for offset := 0; ; {
@@ -82,12 +94,30 @@ func readFile(in *read.Input) {
 			for n := line + 1; n < in.File.LineAt(offset-1); n++ {
 				in.File.Hide(n, in.File.Line(n))
 			}
-		case block.Type == "PUBLIC KEY" || strings.HasSuffix(block.Type, "CRL") || strings.HasSuffix(block.Type, "REQUEST"):
+		case strings.HasSuffix(block.Type, "CRL"):
+			list(in, line, block.Bytes)
+		case block.Type == "PUBLIC KEY" || strings.HasSuffix(block.Type, "REQUEST"):
 			in.Count()
 		default:
 			in.Unread(line, "", "%q is not a known kind of block", source.Clean(block.Type))
 		}
 	}
+}
+
+func isList(der []byte) bool {
+	_, err := x509.ParseRevocationList(der)
+	return err == nil
+}
+
+// list reads a list of revoked certificates.
+func list(in *read.Input, line int, der []byte) {
+	l, err := x509.ParseRevocationList(der)
+	if err != nil {
+		in.Problemf(line, "the list of revoked certificates cannot be read: %v", err)
+		return
+	}
+	in.Count()
+	in.Gateway.Revocations = append(in.Gateway.Revocations, model.NewRevocations(in.At(line), ike.DN(distinguished(l.Issuer)), l))
 }
 
 func one(in *read.Input, line int, der []byte) {

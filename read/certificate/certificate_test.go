@@ -39,7 +39,10 @@ type authority struct {
 // sign makes a certificate for a key, in DER.
 func (a *authority) sign(t testing.TB, template x509.Certificate, key crypto.Signer) []byte {
 	t.Helper()
-	template.SerialNumber, template.NotBefore, template.NotAfter = big.NewInt(1), begin, end
+	if template.SerialNumber == nil {
+		template.SerialNumber = big.NewInt(1)
+	}
+	template.NotBefore, template.NotAfter = begin, end
 	parent, by := &template, key
 	if a != nil {
 		parent, by = a.cert, a.key
@@ -60,7 +63,7 @@ func newAuthority(t testing.TB, name string, above *authority) (*authority, stri
 			Subject:               pkix.Name{CommonName: name},
 			IsCA:                  true,
 			BasicConstraintsValid: true,
-			KeyUsage:              x509.KeyUsageCertSign,
+			KeyUsage:              x509.KeyUsageCertSign | x509.KeyUsageCRLSign,
 			SubjectKeyId:          []byte(name),
 		},
 		key,
@@ -161,6 +164,38 @@ func TestKeysAndUsages(t *testing.T) {
 	})
 }
 
+// TestListsOfRevokedCertificates: in PEM and in DER, what is on them, and of whom they are.
+func TestListsOfRevokedCertificates(t *testing.T) {
+	ca, root := newAuthority(t, "Kelp CA", nil)
+	other, _ := newAuthority(t, "Dune CA", nil)
+	leaf := func(a *authority, number int64) *model.Certificate {
+		one := x509.Certificate{SerialNumber: big.NewInt(number)}
+		return readOne(t, armour("CERTIFICATE", a.sign(t, one, elliptical(t, elliptic.P256()))))
+	}
+	der, err := x509.CreateRevocationList(rand.Reader, &x509.RevocationList{
+		Number: big.NewInt(1), ThisUpdate: time.Now(), NextUpdate: time.Now().Add(time.Hour),
+		RevokedCertificateEntries: []x509.RevocationListEntry{{SerialNumber: big.NewInt(77), RevocationTime: time.Now()}},
+	}, ca.cert, ca.key)
+	require.NoError(t, err)
+	for name, text := range map[string]string{"list.pem": armour("X509 CRL", der), "list.crl": string(der)} {
+		g := readtest.ReadAll([]*read.Format{certificate.Format}, map[string]string{name: text, "root.pem": root})
+		require.Empty(t, readtest.Problems(g))
+		require.Len(t, g.Revocations, 1, name)
+		l := g.Revocations[0]
+		assert.Equal(t, "CN=kelp ca", l.Issuer.Value)
+		assert.True(t, l.Holds(leaf(ca, 77)))
+		assert.False(t, l.Holds(leaf(ca, 78)))
+		assert.True(t, l.Covers(leaf(ca, 78)))
+		assert.False(t, l.Covers(leaf(other, 77)), "of another authority")
+		trusts := func(c *model.Certificate) model.Trust {
+			return g.Trusts(&model.Connection{}, c, &model.Gateway{}, &model.Connection{})
+		}
+		assert.True(t, trusts(leaf(ca, 78)).Trusted)
+		bad := leaf(ca, 77)
+		assert.Equal(t, model.Trust{Known: true, Revoked: bad.Subject}, trusts(bad))
+	}
+}
+
 // TestSeveralBlocks: one damaged certificate loses none of the others; a private key is noted, and never shown.
 func TestSeveralBlocks(t *testing.T) {
 	ca, root := newAuthority(t, "Kelp CA", nil)
@@ -186,7 +221,7 @@ func TestSeveralBlocks(t *testing.T) {
 	require.Len(t, g.PrivateKeys, 1)
 	line := g.PrivateKeys[0].Line
 	assert.NotContains(t, g.Files[0].Quote(g.Files[0].At(line+1)), "bm90IGEga2V5", "the text of the key is not to be quoted")
-	assert.Len(t, readtest.Problems(g), 2)
+	assert.Len(t, readtest.Problems(g), 3)
 	assert.Contains(t, strings.Join(readtest.Unread(g), "\n"), `"SNUFF"`)
 }
 
