@@ -122,6 +122,8 @@ var groups = []group{
 	{"walk/chain.go", "", branch, [][2]string{{"walk", "^Test"}, samples}},
 	{"walk/path.go", "", branch, [][2]string{{"walk", "^Test"}, samples, estates}},
 	{"negotiate/negotiate.go", "", branch, [][2]string{{"negotiate", "^Test"}, samples}},
+	{"negotiate/certificates.go", "", branch, [][2]string{{"negotiate", "^TestRules"}, {"negotiate", "^Test"}}},
+	{"model/trust.go", "", branch, [][2]string{{"negotiate", "^TestRules"}, {"read/certificate", "^Test"}, {"negotiate", "^Test"}}},
 }
 
 // alike are the changes after which the program does the same, with the reason.
