@@ -45,6 +45,7 @@ func All() []*audit.Check {
 		key.ShortRSA,
 		key.WeakSignature,
 		key.Expiry,
+		key.RevocationsLate,
 		key.Usage,
 		key.Name,
 		key.PrivateSaved,

@@ -41,7 +41,7 @@ var Format = &read.Format{
 		read.Coverage{
 			Statement: "lists of revoked certificates",
 			Use:       read.Used,
-			Note:      "whose certificates are on them; not how old they are",
+			Note:      "whose certificates are on them, and until when they hold",
 		},
 		read.Coverage{Statement: "requests, policies, name constraints", Use: read.Irrelevant},
 	),
