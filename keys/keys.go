@@ -112,7 +112,7 @@ func chains(w *pair.Whole) present.Part {
 				case trust.Trusted:
 					row.Cells[2] = "yes"
 				case trust.NoList:
-					row.Cells[2] = "no: there are lists of revoked certificates, and none of " + trust.Lacks.String()
+					row.Cells[2] = "no: the list of those that " + trust.Lacks.String() + " has revoked is missing"
 				case trust.Revoked != (ike.Identity{}):
 					row.Cells[2] = "no: " + far.Gateway.Name + " has a list by which that of " + trust.Revoked.String() + " is revoked"
 				default:

@@ -27,6 +27,8 @@ type Gateway struct {
 	Keys        []*Key
 	Certs       []*Certificate
 	Revocations []*Revocations
+	Authorized  []string     // files of further authorities that are trusted, as configured
+	Fetches     bool         // lists of revoked certificates, or answers about one, are fetched, as configured
 	PrivateKeys []source.Pos // private keys that lie beside the configuration
 	Sets        []*NamedSet  // of its packet filter, where they are saved apart from the rules
 	Chains      []*Chain     // of its packet filter, in the order of the files
@@ -298,6 +300,7 @@ type Party struct {
 	First        ike.Signatures // those with the hash that is taken where the peer knows it
 	Otherwise    ike.Signatures // how the own one is, where the peer knows no hash of those
 	Chain        ike.Signatures // how its certificate, and those of the authorities above it, may be signed
+	Strict       bool           // its certificate, and those above it, must be known not to be revoked
 	Partial      bool           // its certificate may lead to an authority that did not sign itself
 	Keyed        bool           // its public key is configured: it needs no certificate
 	Loose        bool           // its certificate need not name its identity

@@ -15,6 +15,8 @@ func (g *Gateway) Join(part *Gateway) (again []*NamedSet) {
 	g.Keys = append(g.Keys, part.Keys...)
 	g.Certs = append(g.Certs, part.Certs...)
 	g.Revocations = append(g.Revocations, part.Revocations...)
+	g.Authorized = append(g.Authorized, part.Authorized...)
+	g.Fetches = g.Fetches || part.Fetches
 	g.PrivateKeys = append(g.PrivateKeys, part.PrivateKeys...)
 	g.Chains = append(g.Chains, part.Chains...)
 	g.RouteRules = append(g.RouteRules, part.RouteRules...)

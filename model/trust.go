@@ -77,9 +77,21 @@ func (g *Gateway) Trusts(c *Connection, shown *Certificate, peer *Gateway, by *C
 	}
 	does := c.Daemon.Certs
 	own := g.Authorities(c)
+	bars := func(x *Certificate) (why Trust, barred bool) {
+		switch {
+		case g.revoked(x):
+			return Trust{Known: true, Revoked: x.Subject}, true
+		case x.SelfSigned || g.listed(x):
+		case c.Remote.Strict && (g.Fetches || len(x.X509.CRLDistributionPoints)+len(x.X509.OCSPServer) > 0): // what is fetched is not known
+			return Trust{}, true
+		case does.WantsLists && len(g.Revocations) > 0, c.Remote.Strict:
+			return Trust{Known: true, NoList: true, Lacks: x.Issuer, Below: x.Subject}, true
+		}
+		return Trust{}, false
+	}
 	if does.TakesOwn && len(named) == 0 && slices.ContainsFunc(g.Certs, shown.Same) {
-		if !does.HeldFirst && g.revoked(shown) && slices.ContainsFunc(own, shown.SignedBy) {
-			return Trust{Known: true, Revoked: shown.Subject}
+		if why, barred := bars(shown); barred && !does.HeldFirst && slices.ContainsFunc(own, shown.SignedBy) {
+			return why
 		}
 		return Trust{Known: true, Trusted: true}
 	}
@@ -93,15 +105,12 @@ func (g *Gateway) Trusts(c *Connection, shown *Certificate, peer *Gateway, by *C
 	anchors := slices.DeleteFunc(slices.Clone(own), func(x *Certificate) bool {
 		return does.Whole && !c.Remote.Partial && !x.SelfSigned
 	})
-	return shown.leads(anchors, named, between, func(x *Certificate) (Trust, bool) {
-		switch {
-		case g.revoked(x):
-			return Trust{Known: true, Revoked: x.Subject}, true
-		case does.WantsLists && len(g.Revocations) > 0 && !x.SelfSigned && !g.listed(x):
-			return Trust{Known: true, NoList: true, Lacks: x.Issuer, Below: x.Subject}, true
-		}
-		return Trust{}, false
-	})
+	trust := shown.leads(anchors, named, between, bars)
+	elsewhere := func(file string) bool { return len(g.named([]string{file})) == 0 }
+	if !trust.Trusted && !trust.NoList && trust.Lacks != (ike.Identity{}) && slices.ContainsFunc(g.Authorized, elsewhere) {
+		return Trust{} // it may be the one that was not given
+	}
+	return trust
 }
 
 // longest is how many certificates a chain may have.

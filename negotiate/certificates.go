@@ -360,16 +360,17 @@ func (a *attempt) trust(who, whom side, shows []*model.Certificate) *Failure {
 	why := fmt.Sprintf("%s does not trust that authority", whom.name())
 	lacks := shows[0].Issuer
 	lines := ordered(a, who, shows[0].At, whom.c.Remote.CAs.Where(whom.c.Remote.Method.Where(whom.c.At)))
+	without := fmt.Sprintf("remove the lists of others from %s", whom.name())
+	if whom.c.Remote.Strict {
+		without = fmt.Sprintf("have %s demand no such lists", whom.name())
+	}
 	switch {
 	case trust.NoList:
 		return &Failure{
 			Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Lines: lines,
-			Why: fmt.Sprintf("%s has lists of revoked certificates, and none of %s, which signed that of %s: it trusts none without",
-				whom.name(), trust.Lacks, trust.Below),
-			Changes: []string{
-				fmt.Sprintf("install the list of %s on %s", trust.Lacks, whom.name()),
-				fmt.Sprintf("remove the lists from %s", whom.name()),
-			},
+			Why: fmt.Sprintf("%s trusts no certificate without its authority's list of revoked ones, and has none of %s, which signed "+
+				"that of %s", whom.name(), trust.Lacks, trust.Below),
+			Changes: []string{fmt.Sprintf("install the list of %s on %s", trust.Lacks, whom.name()), without},
 		}
 	case trust.Revoked != (ike.Identity{}):
 		return &Failure{

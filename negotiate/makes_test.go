@@ -324,9 +324,12 @@ func TestRulesOfChains(t *testing.T) {
 		{"revoked-below", 0, negotiate.Fails, "by which that of O=harbour, CN=quay ca is revoked"},
 		{"revoked-and-there", 0, negotiate.Fails, "by which that of O=harbour, CN=a rsa is revoked"},
 		{"revoked-and-there-alone", 0, negotiate.Agrees, ""},
+		{"strict-without-a-list", 0, negotiate.Fails, "and has none of O=harbour, CN=harbour ca, which signed that of O=harbour, CN=a rsa"},
+		{"strict-with-a-list", 0, negotiate.Agrees, ""},
+		{"strict-where-one-is-named", 0, negotiate.Agrees, ""},
 		{"revoked-at-OpenIKED-and-there", 0, negotiate.Agrees, ""},
 		{"revoked-by-another-authority", 0, negotiate.Agrees, ""},
-		{"revoked-at-OpenIKED-by-another-authority", 0, negotiate.Fails, "and none of O=harbour, CN=island ca"},
+		{"revoked-at-OpenIKED-by-another-authority", 0, negotiate.Fails, "has none of O=harbour, CN=island ca"},
 		{"revoked-at-OpenIKED-a-list-of-the-lower-alone", 0, negotiate.Fails, "which signed that of O=harbour, CN=quay ca"},
 	})
 }

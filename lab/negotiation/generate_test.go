@@ -23,6 +23,7 @@ type end struct {
 	psk, owners                                                             string
 	wrong                                                                   string // owners of another key, "." for nobody
 	anchors                                                                 string // the authority that is named for the peer
+	revocation                                                              string
 	localAuth, remoteAuth, certs, sendCert, sendCertReq, encap              string
 	second                                                                  bool // a second child
 }
@@ -263,6 +264,7 @@ func (e end) text(own, peer string, ownNet, peerNet int) string {
 	line("      ", "auth", e.remoteAuth)
 	line("      ", "id", e.remoteID)
 	line("      ", "cacerts", e.anchors)
+	line("      ", "revocation", e.revocation)
 	b.WriteString("    }\n    children {\n      c {\n")
 	line("        ", "esp_proposals", e.esp)
 	line("        ", "ah_proposals", e.ah)

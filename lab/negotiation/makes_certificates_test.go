@@ -406,7 +406,7 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 		for _, one := range says {
 			key, value, _ := strings.Cut(one, "=")
 			*map[string]*string{"version": &e.version, "id": &e.localID, "peer": &e.remoteID, "auth": &e.localAuth,
-				"peer-auth": &e.remoteAuth, "send": &e.sendCert, "encap": &e.encap,
+				"peer-auth": &e.remoteAuth, "revocation": &e.revocation, "send": &e.sendCert, "encap": &e.encap,
 				"certreq": &e.sendCertReq}[key] = strings.ReplaceAll(value, "_", " ")
 		}
 		files = map[string]string{

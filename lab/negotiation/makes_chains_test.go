@@ -128,6 +128,16 @@ revoked-by-another-authority | S cert=other | S ca=main,other crl=main:rsa
 revoked-on-a-list-that-is-late | S | S crl=late:main:rsa
 another-on-a-list-that-is-late | S | S crl=late:main:ec
 revoked-by-an-authority-that-is-not-there | S | S crl=other:other
+strict-without-a-list | S | S revocation=strict
+strict-v1-without-a-list | S version=1 | S version=1 revocation=strict
+strict-with-a-list | S | S revocation=strict crl=main:ec
+strict-and-revoked | S | S revocation=strict crl=main:rsa
+strict-and-there-alone | S cert=other | S has=other revocation=strict
+strict-and-there | S | S has=rsa revocation=strict
+strict-and-there-with-a-list | S | S has=rsa revocation=strict crl=main:ec
+strict-below | S cert=deep ca=main,quay | S revocation=strict crl=main:ec
+strict-below-with-the-lower-list | S cert=deep ca=main,quay | S revocation=strict crl=quay:ec
+strict-where-one-is-named | S | S revocation=ifuri
 revoked-at-OpenIKED | S | O crl=main:rsa
 revoked-at-OpenIKED-of-another | S | O crl=main:ec
 revoked-at-OpenIKED-below | S cert=deep | O ca=main,quay crl=main:quay

@@ -279,6 +279,21 @@ func TestTrust(t *testing.T) {
 	}
 }
 
+// TestAnAuthorityThatWasNotGiven: one that the configuration names and that is not there may be the one that is missing.
+func TestAnAuthorityThatWasNotGiven(t *testing.T) {
+	root, _ := newAuthority(t, "Root", nil)
+	_, other := newAuthority(t, "Other", nil)
+	leaf := readOne(t, armour("CERTIFICATE", root.sign(t, x509.Certificate{}, elliptical(t, elliptic.P256()))))
+	g := readtest.ReadAll([]*read.Format{certificate.Format}, map[string]string{"other.pem": other})
+	trust := func(authorized ...string) model.Trust {
+		g.Authorized = authorized
+		return g.Trusts(&model.Connection{}, leaf, &model.Gateway{}, &model.Connection{})
+	}
+	assert.True(t, trust().Known)
+	assert.True(t, trust("/etc/pki/other.pem").Known, "that one was given")
+	assert.False(t, trust("other.pem", "/etc/pki/root.pem").Known)
+}
+
 func FuzzCertificates(f *testing.F) {
 	ca, root := newAuthority(f, "Kelp CA", nil)
 	f.Add(root)

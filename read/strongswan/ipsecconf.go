@@ -125,7 +125,8 @@ var irrelevantConn = map[string]string{
 func ipsecConfCoverage() []read.Coverage {
 	out := []read.Coverage{
 		{Statement: "include, also, conn %default", Use: read.Used},
-		{Statement: "config setup, ca", Use: read.Irrelevant, Note: "logging, revocation"},
+		{Statement: "config setup, ca", Use: read.Irrelevant,
+			Note: "logging; which authorities there are, and whether lists of revoked certificates are demanded"},
 	}
 	out = append(out, table.Covers(strongswan.Known, "ipsec.conf")...)
 	out = append(out, table.Irrelevant("", irrelevantConn)...)
@@ -146,6 +147,19 @@ func readIPsecConf(in *read.Input) {
 	)
 	f.Mistaken()
 	r := &ipsecConf{in: in, defaults: table.By(strongswan.Known.For(in.Gateway.VersionOf(software), "ipsec.conf", "conn"))}
+	strict := false
+	for _, s := range f.Sections {
+		for _, v := range s.Values {
+			switch {
+			case s.Kind == "ca" && v.Key == "cacert":
+				in.Gateway.Authorized = append(in.Gateway.Authorized, v.Text)
+			case s.Kind == "ca" && (strings.HasPrefix(v.Key, "crluri") || strings.HasPrefix(v.Key, "ocspuri")):
+				in.Gateway.Fetches = true
+			case s.Kind == "config" && v.Key == "strictcrlpolicy":
+				strict = v.Text == "yes"
+			}
+		}
+	}
 	f.Declare(func(s *ipsecconf.Section) bool { return r.loaded(f.Effective(s, true)) })
 	in.Later(func() { // which end is this one depends on the gateway's addresses
 		for _, s := range f.Sections {
@@ -154,7 +168,9 @@ func readIPsecConf(in *read.Input) {
 			}
 			switch values := f.Effective(s, true); {
 			case r.loaded(values):
-				in.Gateway.Connections = append(in.Gateway.Connections, r.connection(s, values, false))
+				c := r.connection(s, values, false)
+				c.Remote.Strict = strict
+				in.Gateway.Connections = append(in.Gateway.Connections, c)
 			case ipsecconf.Complete(values):
 				in.Gateway.Unloaded = append(in.Gateway.Unloaded, r.connection(s, values, true))
 			}

@@ -155,8 +155,18 @@ func readSwanctl(in *read.Input) {
 			for _, secret := range r.res.resolve(s, []*section{s}).subs {
 				r.secret(secret)
 			}
-		case "pools", "authorities":
-			r.ignore(s)
+		case "pools":
+		case "authorities":
+			for _, one := range r.res.resolve(s, []*section{s}).subs {
+				for _, v := range one.values {
+					switch v.Key {
+					case "cacert", "file", "handle":
+						r.in.Gateway.Authorized = append(r.in.Gateway.Authorized, v.Text)
+					case "crl_uris", "ocsp_uris":
+						r.in.Gateway.Fetches = true
+					}
+				}
+			}
 		default:
 			templates[s.name] = s
 		}
@@ -185,12 +195,6 @@ func (r *swanctl) templates(templates map[string]*section) {
 	slices.SortFunc(*defs, func(a, b *model.Definition) int {
 		return cmp.Or(strings.Compare(a.Kind, b.Kind), strings.Compare(a.Name, b.Name), a.At.Compare(b.At))
 	})
-}
-
-func (r *swanctl) ignore(s *section) {
-	for _, sub := range s.subs {
-		r.ignore(sub)
-	}
 }
 
 // of prepares a section for its settings to be taken.
@@ -362,7 +366,7 @@ func (r *swanctl) party(f *table.Section, subs []*section, noID ike.Identity, si
 	files := func(t string) ([]string, error) { return splitList(t), nil }
 	p.Certificates = table.Take(f, files, "certs")
 	p.CAs = table.Take(f, files, "cacerts")
-	table.Take(f, table.Word, "revocation")
+	p.Strict = table.Take(f, table.Word, "revocation").Value == "strict"
 	p.Keyed = table.Take(f, table.Word, "pubkeys").Value != ""
 	signatures(&p, auth, side == "local")
 	for _, sub := range subs {

@@ -20,6 +20,15 @@ func swanctl(text string, others map[string]string) *model.Gateway {
 	return readtest.Read(strongswan.Swanctl, "swanctl.conf", text, others)
 }
 
+// TestAuthorities: those that a configuration names, which may lie anywhere.
+func TestAuthorities(t *testing.T) {
+	g := swanctl("authorities {\n a {\n  cacert = quay.pem\n }\n b {\n  file = /etc/pki/slip.pem\n  crl_uris = x\n }\n}\n", nil)
+	assert.True(t, g.Fetches)
+	assert.Equal(t, []string{"quay.pem", "/etc/pki/slip.pem"}, g.Authorized)
+	g = ipsecConf("ca a\n\tcacert=/etc/pki/quay.pem\n\tauto=add\nconn b\n\tleft=192.0.2.1\n\tauto=add\n")
+	assert.Equal(t, []string{"/etc/pki/quay.pem"}, g.Authorized)
+}
+
 func TestWhatIsSaidInheritedAndDefault(t *testing.T) {
 	g := swanctl(`
 base {
