@@ -244,7 +244,7 @@ func (a allowText) allowed(at source.Pos) (Allowed, error) {
 
 // icmp are the messages of ICMP and ICMPv6, echo their echo requests.
 var (
-	icmp = packet.Where(packet.Proto, packet.OneOf(1, 58))
+	icmp = packet.Where(packet.Proto, packet.WithTypes)
 	echo = packet.Only(packet.IPv4).With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(8<<8)).
 		Or(packet.Only(packet.IPv6).With(packet.Proto, packet.OneOf(58)).With(packet.ICMP, packet.OneOf(128<<8)))
 )

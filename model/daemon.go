@@ -73,24 +73,24 @@ type Keys struct {
 type Certs struct {
 	// AsksInTurn: it asks for the peer's certificate as a responder of IKEv2 and as an initiator of IKEv1, whatever is configured.
 	AsksInTurn bool
-	// Whole: it trusts a chain only where that ends at an authority that signed itself (RFC 5280 section 6.1 leaves it open).
-	Whole bool
+	// NeedsRoot: it trusts a chain only where that ends at a self-signed authority (RFC 5280 section 6.1 leaves it open).
+	NeedsRoot bool
 	// TakesOwn: it trusts a certificate of its peer that lies among its own, whoever signed it.
 	TakesOwn bool
 	// HeldFirst: where a certificate of its own names the identity that a peer shows, it takes that one for the peer's, whatever it sends.
 	HeldFirst bool
-	// OwnBetween: of the authorities between it takes none from its peer.
-	OwnBetween bool
-	// SendsAsked: it sends the authorities between, as far as it has them; none where it has one that it is asked for, and the chain does
-	// not lead there.
+	// OwnIntermediates: it takes no intermediate authorities from its peer.
+	OwnIntermediates bool
+	// SendsAsked: it sends the intermediate authorities, as far as it has them; none where it has one that it is asked for, and the chain
+	// does not lead there.
 	SendsAsked bool
 	// SendsKey: asked for public keys too, it sends its own in place of a certificate, unless an authority that it has and is asked for
 	// signed that.
 	SendsKey bool
-	// SendsWhole: it sends the authorities between where its chain ends at one that signed itself.
-	SendsWhole bool
-	// WantsLists: where it has a list of revoked certificates, it trusts none whose authority has no list there, up to the one that signed
-	// itself.
+	// SendsToRoot: it sends the intermediate authorities where its chain ends at a self-signed one.
+	SendsToRoot bool
+	// WantsLists: where it has a list of revoked certificates, it trusts none whose authority has no list there, up to the
+	// self-signed one.
 	WantsLists bool
 	// Folder is where the authorities lie that it trusts; "" for anywhere.
 	Folder string

@@ -301,7 +301,7 @@ type Party struct {
 	Otherwise    ike.Signatures // how the own one is, where the peer knows no hash of those
 	Chain        ike.Signatures // how its certificate, and those of the authorities above it, may be signed
 	Strict       bool           // its certificate, and those above it, must be known not to be revoked
-	Partial      bool           // its certificate may lead to an authority that did not sign itself
+	Partial      bool           // its certificate may lead to an intermediate authority alone
 	Keyed        bool           // its public key is configured: it needs no certificate
 	Loose        bool           // its certificate need not name its identity
 	OrSubject    bool           // of the own party: it shows the subject of its certificate where that does not name its identity

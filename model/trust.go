@@ -98,14 +98,14 @@ func (g *Gateway) Trusts(c *Connection, shown *Certificate, peer *Gateway, by *C
 	if len(own) == 0 || shown.X509 == nil {
 		return Trust{}
 	}
-	between := own
-	if !does.OwnBetween {
-		between = slices.Concat(own, peer.sends(by, shown, own))
+	intermediates := own
+	if !does.OwnIntermediates {
+		intermediates = slices.Concat(own, peer.sends(by, shown, own))
 	}
 	anchors := slices.DeleteFunc(slices.Clone(own), func(x *Certificate) bool {
-		return does.Whole && !c.Remote.Partial && !x.SelfSigned
+		return does.NeedsRoot && !c.Remote.Partial && !x.SelfSigned
 	})
-	trust := shown.leads(anchors, named, between, bars)
+	trust := shown.leads(anchors, named, intermediates, bars)
 	elsewhere := func(file string) bool { return len(g.named([]string{file})) == 0 }
 	if !trust.Trusted && !trust.NoList && trust.Lacks != (ike.Identity{}) && slices.ContainsFunc(g.Authorized, elsewhere) {
 		return Trust{} // it may be the one that was not given
@@ -118,7 +118,7 @@ const longest = 8
 
 // leads follows a certificate upwards to an anchor, by one of those that are named, where some are, and by none that is barred: why it is
 // not trusted then, bars tells.
-func (c *Certificate) leads(anchors, named, between []*Certificate, bars func(*Certificate) (why Trust, barred bool)) Trust {
+func (c *Certificate) leads(anchors, named, intermediates []*Certificate, bars func(*Certificate) (why Trust, barred bool)) Trust {
 	type step struct {
 		at     *Certificate
 		passed bool // one of those that are named, or none is
@@ -139,7 +139,7 @@ func (c *Certificate) leads(anchors, named, between []*Certificate, bars func(*C
 					return Trust{Known: true, Trusted: true}
 				}
 			}
-			for _, y := range between {
+			for _, y := range intermediates {
 				if y.CA && !y.Same(s.at) && s.at.SignedBy(y) && !slices.ContainsFunc(next, func(o step) bool { return o.at.Same(y) }) {
 					next = append(next, step{y, s.passed || passes(y)})
 				}
@@ -174,13 +174,14 @@ func (g *Gateway) Authorities(c *Connection) []*Certificate {
 	return all // which of them lie where is not known: the folders are not the gateway's
 }
 
-// sends are the authorities between that a gateway sends along with a certificate, to a peer that has some authorities and asks for them.
+// sends are the intermediate authorities that a gateway sends along with a certificate, to a peer that has some authorities and asks for
+// them.
 func (g *Gateway) sends(c *Connection, cert *Certificate, asked []*Certificate) []*Certificate {
 	does := c.Daemon.Certs
 	if c.SendCert.Value == SentNever {
 		return nil
 	}
-	if !does.SendsAsked && !does.SendsWhole {
+	if !does.SendsAsked && !does.SendsToRoot {
 		return g.Certs // not known: any that it has
 	}
 	own := g.Authorities(c)
@@ -193,11 +194,11 @@ func (g *Gateway) sends(c *Connection, cert *Certificate, asked []*Certificate) 
 			break
 		}
 		at = own[i]
-		if whole, met = at.SelfSigned, met || isAsked(at); !whole { // who signed itself is of no use to a peer that has not got it
+		if whole, met = at.SelfSigned, met || isAsked(at); !whole { // a root is of no use to a peer that has not got it
 			out = append(out, at)
 		}
 	}
-	if does.SendsWhole && !whole || does.SendsAsked && !met && slices.ContainsFunc(own, isAsked) {
+	if does.SendsToRoot && !whole || does.SendsAsked && !met && slices.ContainsFunc(own, isAsked) {
 		return nil
 	}
 	return out

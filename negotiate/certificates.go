@@ -264,14 +264,14 @@ func (a *attempt) keySent(who, whom side, shows []*model.Certificate) *Failure {
 		!slices.ContainsFunc(shows, func(c *model.Certificate) bool { return c.KeyType == asked }) {
 		return nil
 	}
-	both := who.Gateway.Authorities(who.c)
-	for _, ca := range whom.Gateway.Authorities(whom.c) {
-		if slices.ContainsFunc(both, ca.Same) && slices.ContainsFunc(shows, func(c *model.Certificate) bool { return c.SignedBy(ca) }) {
+	has, asks := who.Gateway.Authorities(who.c), whom.Gateway.Authorities(whom.c)
+	if len(has) == 0 || len(asks) == 0 { // not given
+		return nil
+	}
+	for _, ca := range asks {
+		if slices.ContainsFunc(has, ca.Same) && slices.ContainsFunc(shows, func(c *model.Certificate) bool { return c.SignedBy(ca) }) {
 			return nil
 		}
-	}
-	if len(both) == 0 { // not given
-		return nil
 	}
 	return &Failure{
 		Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED",
@@ -360,12 +360,12 @@ func (a *attempt) trust(who, whom side, shows []*model.Certificate) *Failure {
 	why := fmt.Sprintf("%s does not trust that authority", whom.name())
 	lacks := shows[0].Issuer
 	lines := ordered(a, who, shows[0].At, whom.c.Remote.CAs.Where(whom.c.Remote.Method.Where(whom.c.At)))
-	without := fmt.Sprintf("remove the lists of others from %s", whom.name())
-	if whom.c.Remote.Strict {
-		without = fmt.Sprintf("have %s demand no such lists", whom.name())
-	}
 	switch {
 	case trust.NoList:
+		without := fmt.Sprintf("remove the lists of others from %s", whom.name())
+		if whom.c.Remote.Strict {
+			without = fmt.Sprintf("have %s demand no such lists", whom.name())
+		}
 		return &Failure{
 			Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Lines: lines,
 			Why: fmt.Sprintf("%s trusts no certificate without its authority's list of revoked ones, and has none of %s, which signed "+

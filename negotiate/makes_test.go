@@ -334,6 +334,19 @@ func TestRulesOfChains(t *testing.T) {
 	})
 }
 
+// TestKeysInPlaceOfCertificatesAreNotGuessed: where the authorities of one end were not given, which it asks for is not known.
+func TestKeysInPlaceOfCertificatesAreNotGuessed(t *testing.T) {
+	for _, missing := range []string{"a/ca/ca.crt", "b/ca/ca.crt"} {
+		once := namedPairs(t, "testdata/makes-chains.txtar")["key-in-place-of-a-certificate"]
+		assert.Equal(t, negotiate.Fails, negotiate.Tunnel(tunnelOfMakes(t, once))[0].Outcome)
+		require.Contains(t, once, missing)
+		delete(once, missing)
+		a := negotiate.Tunnel(tunnelOfMakes(t, once))[0]
+		assert.NotEqual(t, negotiate.Fails, a.Outcome, missing)
+		assert.Contains(t, fmt.Sprint(a.Notes), "were not given", missing)
+	}
+}
+
 // TestWhoRenewsFirst: the end with the shorter time, and when the other would.
 func TestWhoRenewsFirst(t *testing.T) {
 	pairs := namedPairs(t, "testdata/makes-certificates.txtar")

@@ -94,6 +94,9 @@ func Guard(f func()) (err error) {
 // WithPorts are the protocols that have ports.
 var WithPorts = OneOf(6, 17, 33, 132, 136)
 
+// WithTypes are the protocols whose packets have a type: ICMP and ICMPv6.
+var WithTypes = OneOf(1, 58)
+
 func topOf(f Field, fam Family) number {
 	switch f {
 	case Src, Dst:
@@ -315,7 +318,7 @@ func (s Set) With(f Field, v Values) Set {
 	case Sport, Dport:
 		s = s.with(Proto, WithPorts)
 	case ICMP:
-		s = s.with(Proto, OneOf(1, 58))
+		s = s.with(Proto, WithTypes)
 	}
 	return s.with(f, v)
 }

@@ -102,7 +102,7 @@ func answersTo(s packet.Set) packet.Set {
 }
 
 var (
-	icmp      = packet.Where(packet.Proto, packet.OneOf(1, 58))
+	icmp      = packet.Where(packet.Proto, packet.WithTypes)
 	echo      = packet.Where(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(8<<8))
 	echo6     = packet.Where(packet.Proto, packet.OneOf(58)).With(packet.ICMP, packet.OneOf(128<<8))
 	answering = packet.Where(packet.State, packet.OneOf(packet.Established)).

@@ -17,8 +17,8 @@ var RevocationsLate = &audit.Check{
 	Why:      "What the authority has revoked since is not on it: a stolen key is still good for a tunnel.",
 	Fix:      "Fetch the authority's list again, and have it fetched before each one ends.",
 	Doc: audit.Doc{
-		What: "The day by which each list of revoked certificates beside the configuration was to be replaced is compared with the day " +
-			"of the audit (--as-of; today unless said).",
+		What: "The day by which each list of revoked certificates (CRL) beside the configuration was to be replaced is compared with " +
+			"the day of the audit (--as-of; today unless said).",
 		Harm: "Most daemons go on with the old list, and nobody notices; OpenIKED, and strongSwan where it is strict, trust no " +
 			"certificate of that authority from that day on, and no tunnel with one comes up again.",
 		Write:   "A list that is fetched once a day, and that holds for a week.",

@@ -10,7 +10,8 @@ var Daemon = model.Daemon{
 	Name:    "OpenIKED",
 	Answers: model.Answers{Weighs: true},
 	Certs: model.Certs{
-		Whole: true, TakesOwn: true, HeldFirst: true, OwnBetween: true, SendsKey: true, SendsWhole: true, WantsLists: true, Folder: "ca",
+		NeedsRoot: true, TakesOwn: true, HeldFirst: true, OwnIntermediates: true, SendsKey: true, SendsToRoot: true, WantsLists: true,
+		Folder: "ca",
 	},
 	Signs:    model.Signs{HashWithinCurve: true},
 	Children: model.Children{OwnMode: true, OwnSelectors: true, OrNone: true},

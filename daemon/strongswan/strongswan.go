@@ -11,7 +11,7 @@ var Daemon = model.Daemon{
 	Policies:   model.Policies{Routes: true, ShuntsTrapped: true},
 	Answers:    model.Answers{GuardsAggressive: true},
 	Keys:       model.Keys{Latest: true, Tries: true},
-	Certs:      model.Certs{Whole: true, TakesOwn: true, SendsAsked: true},
+	Certs:      model.Certs{NeedsRoot: true, TakesOwn: true, SendsAsked: true},
 	Signs:      model.Signs{TellsAsked: true, HashByKey: true, KeyDecidesV1: true},
 	Hosts:      model.Hosts{Replaces: true},
 }

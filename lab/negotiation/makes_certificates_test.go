@@ -276,20 +276,27 @@ type shows struct {
 	x509      *x509.Certificate
 }
 
-// issue makes a certificate; by is nil for an authority.
+// issue makes a certificate that names somebody.
 func issue(t testing.TB, cn string, key crypto.Signer, by *shows, names ...string) *shows {
+	return signed(t, cn, key, by, &x509.Certificate{DNSNames: names, KeyUsage: x509.KeyUsageDigitalSignature})
+}
+
+// authority makes the certificate of an authority, below another one or, by nil, below none.
+func authority(t testing.TB, cn string, key crypto.Signer, by *shows) *shows {
+	return signed(t, cn, key, by, &x509.Certificate{
+		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign,
+	})
+}
+
+// signed makes a certificate of a template; by is nil where it signs itself.
+func signed(t testing.TB, cn string, key crypto.Signer, by *shows, c *x509.Certificate) *shows {
 	t.Helper()
 	number, err := rand.Int(rand.Reader, big.NewInt(1<<62))
 	require.NoError(t, err)
-	c := &x509.Certificate{
-		SerialNumber: number, Subject: pkix.Name{CommonName: cn, Organization: []string{"Harbour"}},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour),
-		DNSNames: names, KeyUsage: x509.KeyUsageDigitalSignature,
-	}
+	c.SerialNumber, c.Subject = number, pkix.Name{CommonName: cn, Organization: []string{"Harbour"}}
+	c.NotBefore, c.NotAfter = time.Now().Add(-time.Hour), time.Now().Add(24*time.Hour)
 	parent, signer := c, key
-	if by == nil {
-		c.IsCA, c.BasicConstraintsValid, c.KeyUsage = true, true, x509.KeyUsageCertSign|x509.KeyUsageCRLSign
-	} else {
+	if by != nil {
 		parent, signer = by.x509, by.signer
 	}
 	der, err := x509.CreateCertificate(rand.Reader, c, parent, key.Public(), signer)
@@ -300,19 +307,6 @@ func issue(t testing.TB, cn string, key crypto.Signer, by *shows, names ...strin
 	require.NoError(t, err)
 	private := pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: pkcs8})
 	return &shows{pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), private, key, parsed}
-}
-
-// below makes an authority that another one has signed.
-func below(t testing.TB, cn string, key crypto.Signer, by *shows) *shows {
-	t.Helper()
-	s := issue(t, cn, key, nil)
-	c := *s.x509
-	der, err := x509.CreateCertificate(rand.Reader, &c, by.x509, key.Public(), by.signer)
-	require.NoError(t, err)
-	s.x509, err = x509.ParseCertificate(der)
-	require.NoError(t, err)
-	s.cert = pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
-	return s
 }
 
 // revoked makes the list of an authority that has revoked one certificate. Where late, the next one should have been there already.
@@ -348,9 +342,9 @@ func newWallet(t testing.TB) wallet {
 		require.NoError(t, err)
 		return k
 	}
-	w := wallet{"main": issue(t, "Harbour CA", rsaKey(), nil), "other": issue(t, "Island CA", rsaKey(), nil)}
-	w["quay"] = below(t, "Quay CA", rsaKey(), w["main"])
-	w["slip"] = below(t, "Slip CA", rsaKey(), w["quay"])
+	w := wallet{"main": authority(t, "Harbour CA", rsaKey(), nil), "other": authority(t, "Island CA", rsaKey(), nil)}
+	w["quay"] = authority(t, "Quay CA", rsaKey(), w["main"])
+	w["slip"] = authority(t, "Slip CA", rsaKey(), w["quay"])
 	for _, who := range []string{"a", "b"} {
 		name := who + ".example"
 		w[who+" deep"] = issue(t, who+" deep", rsaKey(), w["quay"], name)
@@ -365,44 +359,46 @@ func newWallet(t testing.TB) wallet {
 	return w
 }
 
+// list makes a list of revoked certificates, in PEM: "main:rsa", with a certificate of the peer, or "main:quay"; "late:" before it.
+func (w wallet) list(t testing.TB, says, peer string) string {
+	t.Helper()
+	if says == "" {
+		return ""
+	}
+	says, late := strings.CutPrefix(says, "late:")
+	by, whom, _ := strings.Cut(says, ":")
+	one := w[whom]
+	if one == nil {
+		one = w[peer+" "+whom]
+	}
+	return revoked(t, w[by], one, late)
+}
+
 // end writes one end of a pair, and what it is given beside: files, of which those below "private" are not for others to read.
 func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files map[string]string) {
 	t.Helper()
 	var rest []string
 	names := [...]string{"", "a", "b"}
-	cert, ca, has, beside, anchors, set, lists := "rsa", "main", (*shows)(nil), "", "", "", ""
+	of := map[string]string{"cert": "rsa", "ca": "main", "has": "", "beside": "", "anchors": "", "crl": "", "partial": "no"}
 	for _, word := range strings.Fields(strings.ReplaceAll(text, "Harbour CA", "Harbour_CA")) {
-		if v, ok := strings.CutPrefix(word, "cert="); ok {
-			cert = v
-		} else if v, ok := strings.CutPrefix(word, "has="); ok {
-			has = w[names[peer]+" "+v]
-		} else if v, ok := strings.CutPrefix(word, "ca="); ok {
-			ca = v
-		} else if v, ok := strings.CutPrefix(word, "crl="); ok { // "main:rsa", of the peer, or "main:quay"; "late:" before it
-			of, late := strings.CutPrefix(v, "late:")
-			by, whom, _ := strings.Cut(of, ":")
-			one := w[whom]
-			if one == nil {
-				one = w[names[peer]+" "+whom]
-			}
-			lists = revoked(t, w[by], one, late)
-		} else if word == "partial" {
-			set = "set cert_partial_chain\n"
-		} else if v, ok := strings.CutPrefix(word, "beside="); ok {
-			beside = v
-		} else if v, ok := strings.CutPrefix(word, "anchors="); ok {
-			anchors = v + ".pem"
+		key, value, _ := strings.Cut(word, "=")
+		if _, known := of[key]; known {
+			of[key] = value
 		} else {
 			rest = append(rest, word)
 		}
 	}
+	cert, ca, has, beside, lists := of["cert"], of["ca"], w[names[peer]+" "+of["has"]], of["beside"], w.list(t, of["crl"], names[peer])
 	own := w[names[me]+" "+cert]
 	kind, says := rest[0], rest[1:]
 	switch kind {
 	case "S":
 		e := end{version: "2", local: fmt.Sprintf("10.%d.0.0/16", me), remote: fmt.Sprintf("10.%d.0.0/16", peer), localAuth: "pubkey",
 			remoteAuth: "pubkey", localID: names[me] + ".example", remoteID: names[peer] + ".example", psk: "harbour light of the old town",
-			certs: "own.pem", anchors: anchors}
+			certs: "own.pem"}
+		if of["anchors"] != "" {
+			e.anchors = of["anchors"] + ".pem"
+		}
 		for _, one := range says {
 			key, value, _ := strings.Cut(one, "=")
 			*map[string]*string{"version": &e.version, "id": &e.localID, "peer": &e.remoteID, "auth": &e.localAuth,
@@ -452,7 +448,9 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 	if lists != "" {
 		files["crls/list.crl"] = lists
 	}
-	files["iked.conf"] = set + files["iked.conf"]
+	if of["partial"] == "" {
+		files["iked.conf"] = "set cert_partial_chain\n" + files["iked.conf"]
+	}
 	files["iked.conf"] = regexp.MustCompile(`/O=\w+/CN=(\w)_(\w+)`).ReplaceAllString(files["iked.conf"], `"/O=Harbour/CN=$1 $2"`)
 	return kind, files
 }

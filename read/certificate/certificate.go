@@ -39,7 +39,7 @@ var Format = &read.Format{
 			Note:      "that one is there; its content is hidden and not read",
 		},
 		read.Coverage{
-			Statement: "lists of revoked certificates",
+			Statement: "lists of revoked certificates (CRL)",
 			Use:       read.Used,
 			Note:      "whose certificates are on them, and until when they hold",
 		},
@@ -56,7 +56,7 @@ func looks(f *source.File) (int, string) {
 		if _, err := x509.ParseCertificate(f.Bytes()); err == nil {
 			return 90, "it is a certificate in DER"
 		}
-		if isList(f.Bytes()) {
+		if _, err := x509.ParseRevocationList(f.Bytes()); err == nil {
 			return 90, "it is a list of revoked certificates in DER"
 		}
 	}
@@ -66,9 +66,7 @@ func looks(f *source.File) (int, string) {
 func readFile(in *read.Input) {
 	data := in.File.Bytes()
 	if !bytes.Contains(data, []byte("-----BEGIN ")) {
-		if isList(data) {
-			list(in, 1, data)
-		} else {
+		if list(in, 1, data) != nil {
 			one(in, 1, data)
 		}
 		return
@@ -95,7 +93,9 @@ func readFile(in *read.Input) {
 				in.File.Hide(n, in.File.Line(n))
 			}
 		case strings.HasSuffix(block.Type, "CRL"):
-			list(in, line, block.Bytes)
+			if err := list(in, line, block.Bytes); err != nil {
+				in.Problemf(line, "the list of revoked certificates cannot be read: %v", err)
+			}
 		case block.Type == "PUBLIC KEY" || strings.HasSuffix(block.Type, "REQUEST"):
 			in.Count()
 		default:
@@ -104,20 +104,15 @@ func readFile(in *read.Input) {
 	}
 }
 
-func isList(der []byte) bool {
-	_, err := x509.ParseRevocationList(der)
-	return err == nil
-}
-
-// list reads a list of revoked certificates.
-func list(in *read.Input, line int, der []byte) {
+// list reads a list of revoked certificates; the error is that it is none.
+func list(in *read.Input, line int, der []byte) error {
 	l, err := x509.ParseRevocationList(der)
 	if err != nil {
-		in.Problemf(line, "the list of revoked certificates cannot be read: %v", err)
-		return
+		return err
 	}
 	in.Count()
 	in.Gateway.Revocations = append(in.Gateway.Revocations, model.NewRevocations(in.At(line), ike.DN(distinguished(l.Issuer)), l))
+	return nil
 }
 
 func one(in *read.Input, line int, der []byte) {

@@ -55,7 +55,7 @@ type reader struct {
 	dpd      model.Setting[time.Duration]
 	mobike   model.Setting[bool]
 	passive  bool
-	partial  bool // an authority that did not sign itself may end a chain
+	partial  bool // an intermediate authority may end a chain
 	conns    []*model.Connection
 	count    int
 }

@@ -430,7 +430,7 @@ func serviced(values map[string][]any) packet.Set {
 				types = types.Or(packet.Where(packet.ICMP, packet.Numbers(n<<8, n<<8|255)))
 			}
 		}
-		set = set.And(packet.Where(packet.Proto, packet.OneOf(1, 58))).And(types)
+		set = set.And(packet.Where(packet.Proto, packet.WithTypes)).And(types)
 	}
 	return set
 }

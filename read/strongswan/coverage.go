@@ -27,8 +27,8 @@ func swanctlCoverage() []read.Coverage {
 				Use:       read.Irrelevant,
 				Note:      "passwords of key files; hidden in every quote",
 			},
-			{Statement: "pools, authorities", Use: read.Irrelevant,
-				Note: "virtual addresses; of authorities, which there are, and whether lists of revoked certificates are fetched"},
+			{Statement: "pools", Use: read.Irrelevant, Note: "virtual addresses"},
+			{Statement: "authorities", Use: read.Used, Note: "which there are, and whether lists of revoked certificates are fetched"},
 			{Statement: "further authentication rounds", Use: read.Left, Note: "only the first round of each side is judged"},
 		},
 	)

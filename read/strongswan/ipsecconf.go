@@ -125,8 +125,8 @@ var irrelevantConn = map[string]string{
 func ipsecConfCoverage() []read.Coverage {
 	out := []read.Coverage{
 		{Statement: "include, also, conn %default", Use: read.Used},
-		{Statement: "config setup, ca", Use: read.Irrelevant,
-			Note: "logging; which authorities there are, and whether lists of revoked certificates are demanded"},
+		{Statement: "config setup", Use: read.Irrelevant, Note: "logging; but for strictcrlpolicy"},
+		{Statement: "ca", Use: read.Used, Note: "which authorities there are, and whether lists of revoked certificates are fetched"},
 	}
 	out = append(out, table.Covers(strongswan.Known, "ipsec.conf")...)
 	out = append(out, table.Irrelevant("", irrelevantConn)...)
