@@ -333,16 +333,74 @@ func (s Set) with(f Field, v Values) Set {
 	out := make([]box, 0, len(s.boxes))
 	for i := range s.boxes {
 		out = append(out, s.boxes[i])
-		b := &out[len(out)-1]
-		switch {
-		case b.v[f] != nil && within(b.v[f].in, v.in()): // it asks for no more
-		case (b.v[f] == nil || within(v.in(), b.v[f].in)) && v.part(topOf(f, b.fam)):
-			b.share(f, v.list)
-		case !b.put(f, meet(b.get(f), v.in())):
+		if !out[len(out)-1].narrow(f, v) {
 			out = out[:len(out)-1]
 		}
 	}
 	return Set{out}
+}
+
+// narrow restricts a field to some of the values, of which there are some; it returns false where nothing is left.
+func (b *box) narrow(f Field, v Values) bool {
+	switch {
+	case b.v[f] != nil && within(b.v[f].in, v.in()): // it asks for no more
+		return true
+	case (b.v[f] == nil || within(v.in(), b.v[f].in)) && v.part(topOf(f, b.fam)):
+		b.share(f, v.list)
+		return true
+	}
+	return b.put(f, meet(b.get(f), v.in()))
+}
+
+// Term is a condition on packets: that they are of a family, where one is given, and that a field has one of the values.
+type Term struct {
+	Family Family // 0: of any
+	Field  Field
+	Values Values
+}
+
+// WithAll restricts s by every term, as With does by one, in a single step.
+func (s Set) WithAll(terms ...Term) Set {
+	if len(terms) == 0 {
+		return s
+	}
+	out := make([]box, 0, len(s.boxes))
+	for i := range s.boxes {
+		if s.boxes[i].serves(terms) {
+			out = append(out, s.boxes[i])
+			if !out[len(out)-1].narrowAll(terms) {
+				out = out[:len(out)-1]
+			}
+		}
+	}
+	return Set{out}
+}
+
+// serves reports whether the terms are for packets of the box's family.
+func (b *box) serves(terms []Term) bool {
+	for i := range terms {
+		if terms[i].Family != 0 && terms[i].Family != b.fam {
+			return false
+		}
+	}
+	return true
+}
+
+func (b *box) narrowAll(terms []Term) bool {
+	for i := range terms {
+		t := &terms[i]
+		asks := Values{}
+		switch t.Field {
+		case Sport, Dport:
+			asks = WithPorts
+		case ICMP:
+			asks = WithTypes
+		}
+		if t.Values.Empty() || !asks.Empty() && !b.narrow(Proto, asks) || !b.narrow(t.Field, t.Values) {
+			return false
+		}
+	}
+	return true
 }
 
 // takes reports whether s asks for no other values of a field than these.

@@ -2,6 +2,7 @@ package nftables
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"toril/internal/lazy"
@@ -102,11 +103,12 @@ func (rs *ruleset) finish(in *read.Input) {
 		rs.complain(s)
 	}
 	for _, c := range rs.chains {
+		c.Rules = slices.Grow(c.Rules, len(c.rules))
 		for i, r := range c.rules {
 			if in.Context.Err() != nil {
 				return
 			}
-			c.Rules = append(c.Rules, rs.rule(c, r, 0)...)
+			c.Rules = rs.rule(c.Rules, c, r, 0)
 			c.rules[i].tokens = nil // they take more memory than the rule
 		}
 	}

@@ -13,7 +13,9 @@ import (
 
 // operand is what a rule looks at: how one of its values becomes a set of packets, and which packets have it at all.
 type operand struct {
-	base   packet.Set // the packets that have such a field
+	base   packet.Set    // the packets that have such a field
+	family packet.Family // of those, where they are of one; of the commonest operands only, as proto is
+	proto  packet.Values // of those, where they are of some
 	field  packet.Field
 	values func(s string) (packet.Values, error) // of one value, range or prefix
 	set    func(s string) (packet.Set, error)    // in place of values, where one field is not enough
@@ -21,6 +23,9 @@ type operand struct {
 	beyond map[string]bool                       // values that are known and not in the model
 	opaque string                                // not in the model: what it is
 	form   check                                 // of the values of what is not in the model; nil where any name will do
+
+	text  string // a value of it that was read last, and what it means; "" where none was
+	value packet.Values
 }
 
 func opaque(form check, what string, args ...any) operand {
@@ -42,28 +47,75 @@ func (o operand) of(s string) (packet.Set, error) {
 // operand recognises the operand that comes next, as operandAt does. The commonest are made once.
 func (s *state) operand() (operand, int) {
 	t := s.left()
-	if len(t) < 2 || t[0].Kind != nft.Word || t[1].Kind != nft.Word || !common[[2]string{t[0].Text, t[1].Text}] {
+	k, n := commonAt(t)
+	if n == 0 {
 		return operandAt(t)
 	}
-	key := [2]string{t[0].Text, t[1].Text}
-	o, known := s.operands[key]
-	if !known {
-		var n int
-		if o, n = operandAt(t); n != len(key) {
-			return o, n
-		}
-		if s.operands == nil {
-			s.operands = map[[2]string]operand{}
-		}
-		s.operands[key] = o
-	}
-	return o, len(key)
+	return *s.common(k, t), n
 }
 
-// common are operands that say the same whatever stands behind them.
-var common = map[[2]string]bool{
-	{"ip", "saddr"}: true, {"ip", "daddr"}: true, {"ip6", "saddr"}: true, {"ip6", "daddr"}: true, {"tcp", "sport"}: true,
-	{"tcp", "dport"}: true, {"udp", "sport"}: true, {"udp", "dport"}: true,
+// common returns one of the commonest operands, with which tokens begin.
+func (s *state) common(k commonOperand, t []token) *operand {
+	if s.operands[k] == nil {
+		o, _ := operandAt(t)
+		s.operands[k] = &o
+	}
+	return s.operands[k]
+}
+
+// commonOperand numbers an operand that says the same whatever stands behind it, and that rules ask for all the time.
+type commonOperand int
+
+const (
+	ipSaddr commonOperand = iota
+	ipDaddr
+	ip6Saddr
+	ip6Daddr
+	tcpSport
+	tcpDport
+	udpSport
+	udpDport
+	iifName
+	oifName
+	commonOperands
+)
+
+// commonAt recognises one of the commonest operands at the start of tokens, and of how many tokens it is: 0 where there is none.
+func commonAt(t []token) (k commonOperand, n int) {
+	if len(t) < 2 || t[0].Kind != nft.Word {
+		return 0, 0
+	}
+	switch t[0].Text {
+	case "iifname":
+		return iifName, 1
+	case "oifname":
+		return oifName, 1
+	case "ip":
+		k = ipSaddr
+	case "ip6":
+		k = ip6Saddr
+	case "tcp":
+		k = tcpSport
+	case "udp":
+		k = udpSport
+	default:
+		return 0, 0
+	}
+	if t[1].Kind != nft.Word {
+		return 0, 0
+	}
+	addresses := k <= ip6Daddr
+	switch t[1].Text {
+	case "saddr", "sport":
+	case "daddr", "dport":
+		k++
+	default:
+		return 0, 0
+	}
+	if (t[1].Text[1:] == "addr") != addresses {
+		return 0, 0
+	}
+	return k, 2
 }
 
 // operandAt recognises an operand at the start of tokens; n is the number of tokens that it takes, 0 where there is none.
@@ -280,7 +332,12 @@ func network(t []token, field string) (operand, int) {
 	case "option":
 		return operand{base: base, opaque: "an option of " + family, form: either(number, exists)}, option(t)
 	case "saddr", "daddr":
-		o := operand{base: base, field: packet.Src, values: func(s string) (packet.Values, error) { return literal.Addresses(s, fam) }}
+		o := operand{
+			base:   base,
+			family: fam,
+			field:  packet.Src,
+			values: func(s string) (packet.Values, error) { return literal.Addresses(s, fam) },
+		}
 		if field == "daddr" {
 			o.field = packet.Dst
 		}
@@ -302,16 +359,17 @@ func transport(proto string, t []token) (operand, int) {
 	if len(t) < 2 {
 		return operand{}, 0
 	}
-	base := packet.Where(packet.Proto, packet.WithPorts)
+	of := packet.WithPorts
 	if proto != "th" {
 		n, _ := packet.ProtoNumber(proto)
-		base = packet.Where(packet.Proto, packet.OneOf(n))
+		of = packet.OneOf(n)
 	}
+	base := packet.Where(packet.Proto, of)
 	switch t[1].Text {
 	case "sport":
-		return operand{base: base, field: packet.Sport, values: literal.Ports}, 2
+		return operand{base: base, proto: of, field: packet.Sport, values: literal.Ports}, 2
 	case "dport":
-		return operand{base: base, field: packet.Dport, values: literal.Ports}, 2
+		return operand{base: base, proto: of, field: packet.Dport, values: literal.Ports}, 2
 	case "option":
 		if len(t) < 3 || keywords[t[2].Text] || optionFields()[t[2].Text] && t[2].Text != "length" {
 			return operand{}, 0

@@ -49,9 +49,11 @@ type parser struct {
 	*ruleset
 	in     *read.Input
 	lex    nft.Scanner
-	peeked []token
-	seen   [1]token // the room of peeked, as long as it is one
-	words  []token  // the room of a statement that is being taken
+	next   token   // that was looked at and not taken
+	seen   bool    // next is one
+	behind []token // those that come after it, before what the text goes on with
+	words  []token // the room of a statement that is being taken
+	kept   []token // the room of statements that were taken
 	depth  int
 
 	ofRules bool // a rule or a list of elements is read
@@ -73,28 +75,46 @@ type ruleset struct {
 	expanded int            // tokens that definitions gave so far
 	extra    []*model.Chain // chains without a name
 
-	operands map[[2]string]operand // of two words, that were made
+	operands [commonOperands]*operand // the commonest ones, that were made
+	rules    state                    // the room of the rule that is being translated
+	made     room
 
 	chainUse   map[string][]source.Pos // where a chain is jumped to
 	chainOrder []string
 }
 
-func (p *parser) peek() token {
-	if len(p.peeked) == 0 {
-		p.peeked = append(p.seen[:0], p.lex.Next())
+func (p *parser) peek() token { return *p.look() }
+
+// look is peek; what it returns holds until the next one is taken.
+func (p *parser) look() *token {
+	if !p.seen {
+		p.seen = true
+		if len(p.behind) > 0 {
+			p.next, p.behind = p.behind[0], p.behind[1:]
+		} else {
+			p.lex.Take(&p.next)
+		}
 	}
-	return p.peeked[0]
+	return &p.next
 }
 
 func (p *parser) take() token {
-	t := p.peek()
-	p.peeked = p.peeked[1:]
+	t := *p.look()
+	p.seen = false
 	return t
 }
 
+// back puts a token before what comes next.
+func (p *parser) back(t token) {
+	if p.seen {
+		p.behind = append([]token{p.next}, p.behind...)
+	}
+	p.next, p.seen = t, true
+}
+
 func (p *parser) rows() {
-	for p.peek().Kind == nft.Row {
-		p.take()
+	for p.look().Kind == nft.Row {
+		p.seen = false
 	}
 }
 
@@ -103,11 +123,15 @@ func (p *parser) rows() {
 func (p *parser) rest() []token {
 	out := p.words[:0]
 	defer func() { p.words = out[:0] }()
-	start := p.peek().Line
+	start := p.look().Line
 	tight := 0  // the depth of braces in which no line may end
 	inline := 0 // the depth at which the rules of a chain without a name stand
 	for depth := 0; ; {
-		t := p.peek()
+		for p.look(); (p.next.Kind == nft.Word || p.next.Kind == nft.Text) && len(out) < maxTokens; p.look() { // nearly all
+			out = append(out, p.next)
+			p.seen = false
+		}
+		t := p.next
 		if len(out) == maxTokens {
 			p.in.Problemf(start, "a statement of more than %d words begins here; the rest of it is not read", maxTokens)
 			out = append(
@@ -118,9 +142,9 @@ func (p *parser) rest() []token {
 		switch {
 		case t.Kind == nft.End && depth > 0:
 			p.broken(start, "a brace or parenthesis that opens here is not closed: the file ends before")
-			return slices.Clone(out)
+			return p.keep(out)
 		case t.Kind == nft.End, depth == 0 && (t.Kind == nft.Row || t.Is("}")):
-			return slices.Clone(out)
+			return p.keep(out)
 		case t.Kind == nft.Mark && (t.Text == "{" || t.Text == "("):
 			depth++
 			if len(out) > 0 && (out[len(out)-1].Is("jump") || out[len(out)-1].Is("goto")) && (inline == 0 || inline == depth-1) {
@@ -155,6 +179,16 @@ func (p *parser) rest() []token {
 			out = append(out, t)
 		}
 	}
+}
+
+// keep returns a copy of tokens, beside those that were kept before.
+func (p *parser) keep(tokens []token) []token {
+	if cap(p.kept)-len(p.kept) < len(tokens) {
+		p.kept = make([]token, 0, max(len(tokens), min(2*cap(p.kept), 4096), 64))
+	}
+	from := len(p.kept)
+	p.kept = append(p.kept, tokens...)
+	return p.kept[from:len(p.kept):len(p.kept)]
 }
 
 // restOfRule is rest for rules and lists of elements, in whose braces no semicolon may stand.
@@ -204,7 +238,7 @@ func (p *parser) file() {
 
 // ends says of a statement that a line end or a semicolon does not end that it has none: nft wants one also before a closing brace.
 func (p *parser) ends() {
-	if t := p.peek(); t.Kind != nft.Row && t.Kind != nft.End {
+	if t := p.look(); t.Kind != nft.Row && t.Kind != nft.End {
 		p.broken(t.Line, "before %q a semicolon or a line end is missing", source.Clean(t.Text))
 	}
 }
@@ -253,7 +287,7 @@ func (p *parser) statement() {
 	case "add", "create", "insert", "replace":
 		p.command(t)
 	case "chain", "set", "map", "rule", "element":
-		p.peeked = append([]token{t}, p.peeked...)
+		p.back(t)
 		p.command(token{Kind: nft.Word, Text: "add", Place: t.Place})
 	case "flowtable", "counter", "quota", "limit", "ct", "secmark", "synproxy": // as behind the word add
 		if t.Is("ct") {
@@ -720,7 +754,7 @@ func (p *parser) command(verb token) {
 		}
 		if what.Kind == nft.Word &&
 			(isFamily(what.Text) || p.peek().Kind == nft.Word) { // "add ip filter forward ..." without the word rule
-			p.peeked = append([]token{what}, p.peeked...)
+			p.back(what)
 			p.rule(verb)
 			return
 		}

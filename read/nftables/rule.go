@@ -30,9 +30,13 @@ type state struct {
 	depth int
 }
 
-// rule translates one row; what it does not understand makes the rule unsure, and is said.
-func (rs *ruleset) rule(c *chain, r row, depth int) []*model.Rule {
-	s := &state{ruleset: rs, in: r.in, chain: c, t: r.tokens, depth: depth}
+// rule translates one row, and adds what becomes of it to rules; what it does not understand makes the rule unsure, and is said.
+func (rs *ruleset) rule(rules []*model.Rule, c *chain, r row, depth int) []*model.Rule {
+	s := &rs.rules
+	if depth > 0 { // within another
+		s = &state{}
+	}
+	*s = state{ruleset: rs, in: r.in, chain: c, t: r.tokens, depth: depth, out: rules}
 	base := packet.All()
 	switch c.Family {
 	case "ip":
@@ -44,27 +48,82 @@ func (rs *ruleset) rule(c *chain, r row, depth int) []*model.Rule {
 	}
 	s.rule.At, s.rule.When = r.in.Pos(syntax.Over(r.tokens[0].Place, r.tokens[len(r.tokens)-1].Place)), base
 	r.in.Count()
-	if packet.Guard(func() {
-		for s.i < len(s.t) {
-			if !s.step() {
-				break
-			}
-		}
-	}) != nil { // which packets it is for is not known: it may do anything
-		s.rule = model.Rule{At: s.rule.At, When: base, Verb: model.UnknownAction, Unread: true, Unsure: []string{read.TooLarge}}
+	if packet.Guard(s.read) != nil { // which packets it is for is not known: it may do anything
 		r.in.Unread(r.tokens[0].Line, c.ID(), "%s", read.TooLarge)
-		return []*model.Rule{&s.rule}
+		return append(rules, &model.Rule{
+			At: s.rule.At, When: base, Verb: model.UnknownAction, Unread: true, Unsure: []string{read.TooLarge},
+		})
 	}
-	if s.rule.Verb != model.Continue || s.rule.SetMark != nil || s.rule.Unread || len(s.out) == 0 {
-		s.emit(s.rule)
+	if s.rule.Verb != model.Continue || s.rule.SetMark != nil || s.rule.Unread || len(s.out) == len(rules) {
+		s.emit(&s.rule)
 	}
 	return s.out
 }
 
-func (s *state) emit(r model.Rule) {
-	one := r
+// read takes the rule's conditions and statements, one after the other.
+func (s *state) read() {
+	s.plain()
+	for s.i < len(s.t) {
+		if !s.step() {
+			break
+		}
+	}
+}
+
+// plain reads the conditions that a rule begins with as far as each asks one of the commonest operands for one value: they narrow the
+// packets in one step. What is not of that form is left to step.
+func (s *state) plain() {
+	var room [8]packet.Term
+	terms := room[:0]
+	for {
+		k, n := commonAt(s.left())
+		if n == 0 || !s.alone(s.i+n) {
+			break
+		}
+		o := s.common(k, s.left())
+		if o.family == packet.IPv4 && s.chain.Family == "ip6" || o.family == packet.IPv6 && s.chain.Family == "ip" {
+			break
+		}
+		text := s.t[s.i+n].Text
+		if text != o.text || text == "" { // rules that stand together often ask for the same
+			v, err := o.values(text)
+			if err != nil {
+				break
+			}
+			o.text, o.value = text, v
+		}
+		if !o.proto.Empty() {
+			terms = append(terms, packet.Term{Field: packet.Proto, Values: o.proto})
+		}
+		terms = append(terms, packet.Term{Family: o.family, Field: o.field, Values: o.value})
+		s.i += n + 1
+	}
+	s.rule.When = s.rule.When.WithAll(terms...)
+}
+
+// alone reports whether a token is a value, and the only one, of the condition before it.
+func (s *state) alone(i int) bool {
+	if i >= len(s.t) {
+		return false
+	}
+	switch t := &s.t[i]; {
+	case t.Kind == nft.Text:
+	case t.Kind != nft.Word, t.Text == "set", t.Text == "vmap", t.Text[0] == '@', t.Text[0] == '$':
+		return false
+	}
+	if i+1 == len(s.t) {
+		return true
+	}
+	next := &s.t[i+1]
+	return next.Kind == nft.Word && next.Text != "set" && next.Text[0] != '-'
+}
+
+// emit adds a rule as it is now.
+func (s *state) emit(r *model.Rule) {
+	one := s.made.next()
+	*one = *r
 	one.Unsure = append([]string(nil), r.Unsure...)
-	s.out = append(s.out, &one)
+	s.out = append(s.out, one)
 }
 
 func (s *state) left() []token { return s.t[s.i:] }
@@ -297,7 +356,7 @@ func (s *state) anonymous() string {
 			}
 		}
 		if end > 0 {
-			c.Rules = append(c.Rules, s.ruleset.rule(c, row{s.in, body[:end]}, s.depth+1)...)
+			c.Rules = s.ruleset.rule(c.Rules, c, row{s.in, body[:end]}, s.depth+1)
 		}
 		body = body[min(len(body), end+1):]
 	}
@@ -956,7 +1015,7 @@ func (s *state) verdictMap(ops []operand, from int) bool {
 			continue
 		}
 		s.applyVerdict(&r, verdict)
-		s.emit(r)
+		s.emit(&r)
 	}
 	s.rule.When = s.rule.When.Minus(covered)
 	s.rule.Verb = model.Continue
@@ -1162,7 +1221,7 @@ func (s *state) way(r model.Rule, w way) {
 	if w.unsure != "" {
 		r.Unsure = append(slices.Clone(r.Unsure), w.unsure)
 	}
-	s.emit(r)
+	s.emit(&r)
 }
 
 // translate reads snat and dnat: "[ip|ip6] [prefix] [to] target", a target being an address, a port, or both, each of which may be
@@ -1293,4 +1352,15 @@ func (s *state) mapOperands() (ops []operand, ok bool) {
 	}
 	s.i = at
 	return nil, false
+}
+
+// room is where rules are made, many at a time: those of a file stay as long as it does.
+type room []model.Rule
+
+func (r *room) next() *model.Rule {
+	if len(*r) == cap(*r) {
+		*r = make(room, 0, min(max(2*cap(*r), 8), 256))
+	}
+	*r = (*r)[:len(*r)+1]
+	return &(*r)[len(*r)-1]
 }

@@ -134,7 +134,7 @@ func (p *parser) delete(verb token, args []token) {
 func (p *parser) discard(c *chain) {
 	extra := len(p.extra)
 	for _, r := range c.rules {
-		p.ruleset.rule(c, r, 0)
+		p.ruleset.rule(nil, c, r, 0)
 	}
 	p.extra = p.extra[:extra]
 	c.rules = nil

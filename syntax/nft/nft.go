@@ -55,49 +55,54 @@ func ScanAt(text string, line int) Scanner {
 	return Scanner{Line: line, data: []byte(text), text: text, still: true}
 }
 
-// signs are operators written as words.
-var signs = map[string]string{
-	"and":    "&",
-	"or":     "|",
-	"xor":    "^",
-	"not":    "!",
-	"lshift": "<<",
-	"rshift": ">>",
-	"eq":     "==",
-	"ne":     "!=",
-	"lt":     "<",
-	"gt":     ">",
-	"le":     "<=",
-	"ge":     ">=",
+// sign returns the sign of an operator that is written as a word; "" where the word is none.
+func sign(word string) string {
+	if len(word) > len("lshift") {
+		return ""
+	}
+	switch word {
+	case "and":
+		return "&"
+	case "or":
+		return "|"
+	case "xor":
+		return "^"
+	case "not":
+		return "!"
+	case "lshift":
+		return "<<"
+	case "rshift":
+		return ">>"
+	case "eq":
+		return "=="
+	case "ne":
+		return "!="
+	case "lt":
+		return "<"
+	case "gt":
+		return ">"
+	case "le":
+		return "<="
+	case "ge":
+		return ">="
+	}
+	return ""
 }
 
 var macAddress = lazy.Regexp(`^[0-9a-fA-F]{1,2}(:[0-9a-fA-F]{1,2}){5}$`)
 
 // WordByte reports whether a byte may stand in a word.
-func WordByte(c byte) bool {
-	switch {
-	case c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9', c >= 0x80:
-		return true
-	}
-	switch c {
-	case '.', '_', '/', '-', '*', '%', '+', '\\', '@', '$':
-		return true
-	}
-	return false
-}
+func WordByte(c byte) bool { return inWord[c] }
 
-// colon reports whether a colon stands in the word that begins here, or behind it: it may then hold an address with colons.
-func (l *Scanner) colon() bool {
-	for _, c := range l.data[l.at:] {
-		if c == ':' || c == '[' {
-			return true
-		}
-		if !WordByte(c) {
-			return false
+var inWord = func() (is [256]bool) {
+	for c := range is {
+		switch {
+		case c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9', c >= 0x80, strings.IndexByte("._/-*%+\\@$", byte(c)) >= 0:
+			is[c] = true
 		}
 	}
-	return false
-}
+	return is
+}()
 
 // joins returns the length of a backslash with the line end behind it; 0 where none stands here.
 func (l *Scanner) joins() int {
@@ -109,12 +114,11 @@ func (l *Scanner) joins() int {
 	return n + 2
 }
 
-func (l *Scanner) token(kind Kind, text string, line, start, end int) Token {
-	t := Token{kind, text, syntax.Place{Line: line}}
+func (l *Scanner) token(t *Token, kind Kind, text string, line, start, end int) {
+	t.Kind, t.Text, t.Line, t.Range = kind, text, line, source.Range{}
 	if !l.still {
 		t.Range = source.Range{Start: start, End: end}
 	}
-	return t
 }
 
 func (l *Scanner) newLine() {
@@ -124,7 +128,13 @@ func (l *Scanner) newLine() {
 }
 
 // Next returns the next token; at the end, again and again, one of kind End.
-func (l *Scanner) Next() Token {
+func (l *Scanner) Next() (t Token) {
+	l.Take(&t)
+	return t
+}
+
+// Take writes the next token, as Next returns it.
+func (l *Scanner) Take(t *Token) {
 	for l.at < len(l.data) {
 		switch c := l.data[l.at]; {
 		case c == '\\' && l.joins() > 0: // the line goes on
@@ -142,72 +152,80 @@ func (l *Scanner) Next() Token {
 				l.at++
 			}
 		case c == '\n' || c == ';':
-			t := l.token(Row, l.text[l.at:l.at+1], l.Line, l.at, l.at+1)
+			l.token(t, Row, l.text[l.at:l.at+1], l.Line, l.at, l.at+1)
 			if c == '\n' {
 				l.newLine()
 			}
 			l.at++
-			return t
+			return
 		default:
-			return l.solid(c)
+			l.solid(t, c)
+			return
 		}
 	}
-	return l.token(End, "", l.Line, l.at, l.at)
+	l.token(t, End, "", l.Line, l.at, l.at)
 }
 
-// solid returns the token that begins here.
-func (l *Scanner) solid(c byte) Token {
-	line, begin := l.Line, l.at
+// solid reads the token that begins here.
+func (l *Scanner) solid(t *Token, c byte) {
+	line, start := l.Line, l.at
 	if c == '"' {
-		start := l.at + 1
 		for l.at++; l.at < len(l.data) && l.data[l.at] != '"'; l.at++ {
 			if l.data[l.at] == '\n' {
 				l.newLine()
 			}
 		}
 		l.Open = l.at >= len(l.data)
-		s := l.text[start:min(l.at, len(l.text))]
-		if l.at < len(l.data) && l.data[l.at] == '"' {
+		s := l.text[start+1 : min(l.at, len(l.text))]
+		if !l.Open {
 			l.at++
 		}
-		return l.token(Text, s, line, begin, l.at)
+		l.token(t, Text, s, line, start, l.at)
+		return
 	}
-	start := l.at
-	colon := l.colon()
-	if colon {
-		l.at += l.address()
-	}
-	for l.at < len(l.data) && WordByte(l.data[l.at]) {
-		if colon {
-			if n := l.address(); n > 0 { // the second address of a range
-				l.at += n
-				continue
-			}
-		}
+	for l.at < len(l.data) && inWord[l.data[l.at]] {
 		l.at++
 	}
-	if l.at > start {
-		s := l.text[start:l.at]
-		if s == "." {
-			return l.token(Mark, ".", line, begin, l.at)
-		}
-		if sign := signs[s]; sign != "" {
-			return l.token(Mark, sign, line, begin, l.at)
-		}
-		return l.token(Word, s, line, begin, l.at)
+	if l.at < len(l.data) && (l.data[l.at] == ':' || l.data[l.at] == '[') { // an address with colons may begin here, or in the word
+		l.at = start + withColons(l.data[start:])
+	}
+	switch s := l.text[start:l.at]; {
+	case s == ".":
+		l.token(t, Mark, s, line, start, l.at)
+		return
+	case sign(s) != "":
+		l.token(t, Mark, sign(s), line, start, l.at)
+		return
+	case s != "":
+		l.token(t, Word, s, line, start, l.at)
+		return
 	}
 	l.at++
+	s := l.text[start:l.at]
 	switch pair := l.text[start:min(start+2, len(l.text))]; pair {
 	case "==", "!=", "<=", ">=", "<<", ">>", "&&", "||":
 		l.at++
-		return l.token(Mark, pair, line, begin, l.at)
+		s = pair
 	}
-	return l.token(Mark, l.text[start:start+1], line, begin, l.at)
+	l.token(t, Mark, s, line, start, l.at)
 }
 
-// address returns the length of an IPv6 address, in brackets or not, or of a hardware address, that starts here.
-func (l *Scanner) address() int {
-	rest := l.data[l.at:min(l.at+64, len(l.data))]
+// withColons returns the length of the word that begins a text, addresses with colons included.
+func withColons(text []byte) int {
+	n := address(text)
+	for n < len(text) && inWord[text[n]] {
+		if more := address(text[n:]); more > 0 { // the second address of a range
+			n += more
+			continue
+		}
+		n++
+	}
+	return n
+}
+
+// address returns the length of an IPv6 address, in brackets or not, or of a hardware address, that begins a text.
+func address(text []byte) int {
+	rest := text[:min(64, len(text))]
 	if len(rest) > 0 && rest[0] == '[' {
 		if i := strings.IndexByte(string(rest), ']'); i > 0 {
 			if _, err := netip.ParseAddr(string(rest[1:i])); err == nil {
