@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // protoNames are the IANA protocol keywords in the lower case that people write.
@@ -58,13 +59,17 @@ func ProtoNumber(name string) (n uint64, ok bool) {
 	case "ospfigp":
 		return 89, true
 	}
-	for n, known := range protoNames {
-		if known == name {
-			return n, true
-		}
-	}
-	return 0, false
+	n, ok = protoNumbers()[name]
+	return n, ok
 }
+
+var protoNumbers = sync.OnceValue(func() map[string]uint64 {
+	out := map[string]uint64{}
+	for n, name := range protoNames {
+		out[name] = n
+	}
+	return out
+})
 
 var stateNames = []string{"new", "established", "related", "invalid", "untracked"}
 

@@ -234,12 +234,26 @@ CHECKSUM: *
 ECN: *
 `
 
+// demand is one of them.
+type demand struct {
+	some, only bool     // any option at all; no more than one of those named
+	first      string   // where this one stands, one of those named must
+	options    []string // without their "--"
+}
+
 // demands are those, by module or target.
-var demands = sync.OnceValue(func() map[string][]string {
-	out := map[string][]string{}
+var demands = sync.OnceValue(func() map[string][]demand {
+	out := map[string][]demand{}
 	for line := range strings.Lines(strings.TrimSpace(demandsOf)) {
 		owner, rest, _ := strings.Cut(strings.TrimSpace(line), ":")
-		out[owner] = append(out[owner], strings.Fields(rest)...)
+		for _, text := range strings.Fields(rest) {
+			d := demand{some: text == "*", only: strings.Contains(text, "^")}
+			if first, then, ok := strings.Cut(text, ">"); ok {
+				d.first, text = first, then
+			}
+			d.options = strings.FieldsFunc(text, func(c rune) bool { return c == '|' || c == '^' })
+			out[owner] = append(out[owner], d)
+		}
 	}
 	out["icmpv6"], out["ipv6-icmp"] = out["icmp6"], out["icmp6"]
 	return out
@@ -248,33 +262,40 @@ var demands = sync.OnceValue(func() map[string][]string {
 // unmet returns what the options of a module or target, with their "--", lack or have too much; "" where nothing.
 func unmet(owner string, used []string) string {
 	has := func(o string) bool {
-		return slices.ContainsFunc(used, func(u string) bool { return strings.TrimPrefix(u, "--") == o })
+		for _, u := range used {
+			if strings.TrimPrefix(u, "--") == o {
+				return true
+			}
+		}
+		return false
 	}
-	for _, d := range demands()[owner] {
-		if d == "*" {
+	wanted := demands()[owner]
+	for i := range wanted {
+		d := &wanted[i]
+		if d.some {
 			if len(used) == 0 {
 				return owner + " wants an option"
 			}
 			continue
 		}
-		if a, b, ok := strings.Cut(d, ">"); ok {
-			if has(a) && !has(b) {
-				return fmt.Sprintf("%s: --%s wants --%s", owner, a, b)
-			}
+		if d.first != "" && !has(d.first) {
 			continue
 		}
-		only := strings.Contains(d, "^")
-		var there []string
-		for o := range strings.FieldsFuncSeq(d, func(c rune) bool { return c == '|' || c == '^' }) {
+		n := 0
+		for _, o := range d.options {
 			if has(o) {
-				there = append(there, "--"+o)
+				n++
 			}
 		}
 		switch {
-		case only && len(there) > 1:
-			return fmt.Sprintf("%s: %s cannot stand together", owner, strings.Join(there, " and "))
-		case !only && len(there) == 0:
-			return fmt.Sprintf("%s wants --%s", owner, strings.ReplaceAll(d, "|", " or --"))
+		case d.only && n > 1:
+			there := slices.DeleteFunc(slices.Clone(d.options), func(o string) bool { return !has(o) })
+			return fmt.Sprintf("%s: --%s cannot stand together", owner, strings.Join(there, " and --"))
+		case d.only || n > 0:
+		case d.first != "":
+			return fmt.Sprintf("%s: --%s wants --%s", owner, d.first, d.options[0])
+		default:
+			return fmt.Sprintf("%s wants --%s", owner, strings.Join(d.options, " or --"))
 		}
 	}
 	return ""

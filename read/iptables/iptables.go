@@ -95,6 +95,16 @@ type reader struct {
 	fallen bool // the program stopped: nothing from there on is loaded
 	jumps  []jump
 	sets   []setUse
+	words  []string // the room of the line that is being read
+	one    state    // and of its rule
+	made   []model.Rule
+	nets   [2]addresses // behind -s and -d, that were read last: rules that stand together often have the same
+}
+
+// addresses is what stands behind -s or -d, and means.
+type addresses struct {
+	text   string
+	values packet.Values
 }
 
 // setUse is a set that a rule asks for, which another file may hold.
@@ -196,7 +206,8 @@ func (r *reader) line(l lines.Line) {
 		r.in.Count()
 		r.declare(n, strings.Fields(line[1:]))
 	default:
-		r.command(n, l.Fields())
+		r.words = l.AppendFields(r.words[:0])
+		r.command(n, r.words)
 	}
 }
 
@@ -363,8 +374,7 @@ func (r *reader) command(n int, w []string) {
 				at, rest = max(0, min(at-1, len(c.Rules))), rest[1:]
 			}
 		}
-		rules := r.rule(n, c, packets, rest)
-		c.Rules = append(c.Rules[:at], append(rules, c.Rules[at:]...)...)
+		c.Rules = slices.Insert(c.Rules, at, r.rule(n, c, packets, rest))
 	case "-P", "--policy":
 		r.in.Count()
 		if len(w) > 2 {

@@ -106,21 +106,29 @@ type state struct {
 	i        int
 	not      bool
 	module   string
-	rule     *model.Rule  // by itself, as it outlives the rest
-	from     netip.Prefix // -s and -d where they are one network: what NETMAP moves
-	onto     netip.Prefix
+	rule     *model.Rule   // by itself, as it outlives the rest
+	terms    []packet.Term // conditions that are not in the rule yet
+	from     packet.Values // behind -s and -d: where it is one network, NETMAP moves it
+	onto     packet.Values
 	policies []policy
 
 	said    []string // options that may stand once
-	loaded  []module // in their order
-	proto   uint64   // the protocol that the rule is for; 0 where it is for several
-	implied string   // the module that it brings
+	loaded  []string // modules, in their order
+	used    []use
+	proto   uint64 // the protocol that the rule is for; 0 where it is for several
+	implied string // the module that it brings
+
+	room struct { // of said, loaded, used and terms, as far as rules need it
+		said, loaded [8]string
+		used         [8]use
+		terms        [8]packet.Term
+	}
 }
 
-// module is one that was loaded.
-type module struct {
-	name string
-	used []string // the options of it that stood
+// use is an option of a module that stood; the module by its place among those that were loaded.
+type use struct {
+	module int
+	opt    string
 }
 
 // policy is what "-m policy" says.
@@ -138,28 +146,51 @@ type policy struct {
 	more      string // what else it says
 }
 
-func (r *reader) rule(n int, c *model.Chain, packets string, w []string) []*model.Rule {
-	s := &state{reader: r, n: n, chain: c, w: w, rule: &model.Rule{At: r.in.At(n), When: packet.Only(r.packetFamily())}}
+func (r *reader) rule(n int, c *model.Chain, packets string, w []string) *model.Rule {
+	s := &r.one
+	*s = state{reader: r, n: n, chain: c, w: w, rule: r.next()}
+	s.said, s.loaded, s.used, s.terms = s.room.said[:0], s.room.loaded[:0], s.room.used[:0], s.room.terms[:0]
+	s.rule.At, s.rule.When = r.in.At(n), packet.Only(r.packetFamily())
 	if packets != "" {
 		s.rule.Counter = true
 		s.rule.Packets, _ = strconv.ParseUint(packets, 10, 64)
 	}
 	base := s.rule.When
-	if packet.Guard(func() {
-		for s.i < len(s.w) {
-			s.step()
-		}
-		s.finishPolicy()
-		for _, m := range s.loaded {
-			if why := unmet(m.name, m.used); why != "" {
-				s.refuse("the module %s", why)
-			}
-		}
-	}) != nil { // which packets it is for is not known: it may do anything
+	if packet.Guard(s.read) != nil { // which packets it is for is not known: it may do anything
 		*s.rule = model.Rule{At: s.rule.At, When: base, Verb: model.UnknownAction, Unread: true, Unsure: []string{read.TooLarge}}
 		r.in.Unread(n, c.ID(), "%s", read.TooLarge)
 	}
-	return []*model.Rule{s.rule}
+	return s.rule
+}
+
+// next makes a rule, many at a time: those of a file stay as long as it does.
+func (r *reader) next() *model.Rule {
+	if len(r.made) == cap(r.made) {
+		r.made = make([]model.Rule, 0, min(max(2*cap(r.made), 8), 256))
+	}
+	r.made = r.made[:len(r.made)+1]
+	return &r.made[len(r.made)-1]
+}
+
+// read takes the rule's conditions and its target, one after the other.
+func (s *state) read() {
+	for s.i < len(s.w) {
+		s.step()
+	}
+	s.settle()
+	s.finishPolicy()
+	for i, name := range s.loaded {
+		var room [8]string
+		used := room[:0]
+		for _, u := range s.used {
+			if u.module == i {
+				used = append(used, u.opt)
+			}
+		}
+		if why := unmet(name, used); why != "" {
+			s.refuse("the module %s", why)
+		}
+	}
 }
 
 // take returns the next word, with "!" before it noted.
@@ -194,7 +225,14 @@ func (s *state) narrow(base, set packet.Set) {
 	if s.not {
 		set = base.Minus(set)
 	}
+	s.settle()
 	s.rule.When = s.rule.When.And(set)
+}
+
+// settle puts the conditions that were read into the rule, in one step.
+func (s *state) settle() {
+	s.rule.When = s.rule.When.WithAll(s.terms...)
+	s.terms = s.terms[:0]
 }
 
 // narrowBy keeps the packets that a field has one of some values of, or, behind "!", the others of those that have such a field.
@@ -203,8 +241,15 @@ func (s *state) narrowBy(base packet.Set, f packet.Field, v packet.Values) {
 		s.narrow(base, base.With(f, v))
 		return
 	}
-	s.rule.When = s.rule.When.And(base).With(f, v)
+	if f == packet.ICMP { // of one family and protocol
+		s.settle()
+		s.rule.When = s.rule.When.And(base)
+	}
+	s.terms = append(s.terms, packet.Term{Field: f, Values: v})
 }
+
+// ported are the packets that have ports.
+var ported = packet.Where(packet.Proto, packet.WithPorts)
 
 // field narrows by one field, its values read from a list with commas.
 func (s *state) field(base packet.Set, f packet.Field, text string, parse func(string) (packet.Values, error)) {
@@ -231,8 +276,10 @@ func (s *state) step() {
 	}
 	opt := s.take()
 	once := opt
-	if t := twins()[opt]; t != "" && !(opt == "--proto" && s.module == "policy") {
-		once = t
+	if len(opt) > 2 || opt == "-g" {
+		if t := twins()[opt]; t != "" && !(opt == "--proto" && s.module == "policy") {
+			once = t
+		}
 	}
 	switch once {
 	case "-s", "-d", "-i", "-o", "-p", "-j":
@@ -295,8 +342,9 @@ func (s *state) protocol(name string) {
 		return
 	}
 	n, ok := packet.ProtoNumber(name)
-	if v, err := strconv.ParseUint(name, 0, 8); err == nil {
-		n, ok = v, true
+	if !ok {
+		v, err := strconv.ParseUint(name, 0, 8)
+		n, ok = v, err == nil
 	}
 	if !ok {
 		s.refuse("%q is not a protocol", name)
@@ -306,8 +354,7 @@ func (s *state) protocol(name string) {
 		s.proto = n
 		s.implied = implied()[n]
 	}
-	base := packet.Only(s.packetFamily())
-	s.narrowBy(base, packet.Proto, packet.OneOf(n))
+	s.narrowBy(packet.Only(s.packetFamily()), packet.Proto, packet.OneOf(n))
 }
 
 // implied are the modules that protocols bring.
@@ -329,7 +376,7 @@ var protocolOf = sync.OnceValue(func() map[string]uint64 {
 // load reads the name of a module.
 func (s *state) load(name string) {
 	s.module = name
-	s.loaded = append(s.loaded, module{name: name})
+	s.loaded = append(s.loaded, name)
 	if n := protocolOf()[name]; n != 0 && s.proto != n {
 		s.refuse("the module %s is for its protocol only", name)
 	}
@@ -347,9 +394,9 @@ func (s *state) load(name string) {
 
 // form returns what stands behind an option: as the modules that were loaded have it, the last first, or the protocol's.
 func (s *state) form(opt string) (module string, f form, ok bool) {
-	for _, m := range slices.Backward(s.loaded) {
-		if f, ok := forms()[m.name][opt]; ok {
-			return m.name, f, true
+	for _, name := range slices.Backward(s.loaded) {
+		if f, ok := forms()[name][opt]; ok {
+			return name, f, true
 		}
 	}
 	if f, ok := forms()[s.implied][opt]; ok && s.implied != "" {
@@ -361,21 +408,21 @@ func (s *state) form(opt string) (module string, f form, ok bool) {
 // once reports whether an option of a module stands for the first time; after "--next" the policy's may stand again.
 func (s *state) once(name, opt string) bool {
 	at := len(s.loaded) - 1
-	for at >= 0 && s.loaded[at].name != name {
+	for at >= 0 && s.loaded[at] != name {
 		at--
 	}
 	if at < 0 {
-		at, s.loaded = len(s.loaded), append(s.loaded, module{name: name})
+		at, s.loaded = len(s.loaded), append(s.loaded, name)
 	}
-	m := &s.loaded[at]
+	one := use{at, opt}
 	switch {
 	case opt == "--next":
-		m.used = m.used[:0]
+		s.used = slices.DeleteFunc(s.used, func(u use) bool { return u.module == at })
 		return true
-	case slices.Contains(m.used, opt):
+	case slices.Contains(s.used, one):
 		return false
 	}
-	m.used = append(m.used, opt)
+	s.used = append(s.used, one)
 	return true
 }
 
@@ -401,45 +448,92 @@ var modelled = sync.OnceValue(func() map[string]bool {
 })
 
 func (s *state) address(f packet.Field, text string) {
+	last := &s.nets[0]
+	if f == packet.Dst {
+		last = &s.nets[1]
+	}
+	if last.values.Empty() || text != last.text {
+		v, exact, ok := s.networks(text)
+		if !ok || !exact && s.not {
+			return
+		}
+		*last = addresses{text, v}
+		if !exact { // is said of each rule
+			last.text = ""
+		}
+	}
+	s.narrowBy(packet.Only(s.packetFamily()), f, last.values)
+	if s.not {
+		return
+	}
+	if f == packet.Src {
+		s.from = last.values
+	} else {
+		s.onto = last.values
+	}
+}
+
+// networks reads what stands behind -s or -d; where a mask is no prefix they may be more than it says, and are not exact.
+func (s *state) networks(text string) (v packet.Values, exact, ok bool) {
 	fam := s.packetFamily()
-	base := packet.Only(fam)
+	if v, ok := usual(text); ok && fam == packet.IPv4 {
+		return v, true, true
+	}
 	var all []packet.Values
+	exact = true
 	for t := range strings.SplitSeq(text, ",") {
 		if fam == packet.IPv4 {
 			t = plainNetwork(t, true)
 		}
-		switch p, err := netip.ParsePrefix(t); {
-		case strings.ContainsAny(t, "-*"): // a range, which only a module takes, a name, or a word of other formats
+		if strings.ContainsAny(t, "-*") { // a range, which only a module takes, a name, or a word of other formats
 			s.refuse("%q is not an IPv%d address or network", t, fam)
-			return
-		case err == nil && p.Bits() == 0 && p.Addr().Is4() == (fam == packet.IPv4):
+			return v, false, false
+		}
+		if p, err := netip.ParsePrefix(t); err == nil && p.Bits() == 0 && p.Addr().Is4() == (fam == packet.IPv4) {
 			t = "*"
 		}
-		v, err := literal.Addresses(t, fam)
+		one, err := literal.Addresses(t, fam)
 		if err != nil {
-			wide, exact, ok := masked(t, fam)
+			wide, all, ok := masked(t, fam)
 			switch {
 			case !ok:
 				s.refuse("%v", err)
-				return
-			case !exact:
+				return v, false, false
+			case !all:
 				s.unsure("a mask that is no prefix")
-				if s.not {
-					return
+				if exact = false; s.not {
+					return v, false, true
 				}
 			}
-			v = wide
+			one = wide
 		}
-		all = append(all, v)
+		all = append(all, one)
 	}
-	s.narrowBy(base, f, packet.Join(all...))
-	if ps := s.rule.When.Prefixes(f); len(ps) == 1 && !s.not {
-		if f == packet.Src {
-			s.from = ps[0]
-		} else {
-			s.onto = ps[0]
+	return packet.Join(all...), exact, true
+}
+
+// usual reads an IPv4 address or network as everybody writes it, and the programs do.
+func usual(text string) (v packet.Values, ok bool) {
+	if strings.IndexByte(text, '/') >= 0 {
+		p, err := netip.ParsePrefix(text)
+		if err != nil || !p.Addr().Is4() || p.Bits() == 0 {
+			return v, false
 		}
+		return packet.Prefix(p), true
 	}
+	a, err := netip.ParseAddr(text)
+	if err != nil || !a.Is4() {
+		return v, false
+	}
+	return packet.Addresses(a, a), true
+}
+
+// network returns the network that addresses are; it is not valid where they are several, or none.
+func (s *state) network(v packet.Values) netip.Prefix {
+	if ps := packet.Only(s.packetFamily()).With(packet.Src, v).Prefixes(packet.Src); len(ps) == 1 {
+		return ps[0]
+	}
+	return netip.Prefix{}
 }
 
 // masked reads an address under a mask that is no prefix: the addresses that have these bits, or, where those are too many ranges, the
@@ -553,7 +647,6 @@ func (s *state) option(opt string) {
 		s.unsure("module " + module)
 		return
 	}
-	ported := packet.Where(packet.Proto, packet.WithPorts)
 	switch opt {
 	case "--sport", "--source-port", "--dport", "--destination-port":
 		f := packet.Sport
@@ -684,7 +777,8 @@ func (s *state) states(text string) {
 }
 
 func (s *state) set(name string, dirs []string) {
-	s.sets = append(s.sets, setUse{s, name, dirs, s.not})
+	later := *s // the room of s is for the next rule
+	s.sets = append(s.sets, setUse{&later, name, dirs, s.not})
 }
 
 // matchSet narrows to the packets that are in a set, now that every file is read.
@@ -927,7 +1021,7 @@ func (s *state) jump(name string, goTo bool) {
 // targetOptions takes the options behind a target with their values; options of modules may stand between them.
 func (s *state) targetOptions(name string) map[string]string {
 	known, all := forms()[name]
-	out := map[string]string{}
+	var out map[string]string
 	if !all && !passing()[name] && (s.chains[name] != nil || places()[s.table][name].Hook != model.NoHook) { // a chain has no options
 		return out
 	}
@@ -940,6 +1034,9 @@ func (s *state) targetOptions(name string) map[string]string {
 		s.i++
 		if _, twice := out[opt]; twice {
 			s.refuse("%s stands twice", opt)
+		}
+		if out == nil {
+			out = map[string]string{}
 		}
 		out[opt] = ""
 		switch {
@@ -1049,9 +1146,9 @@ func (s *state) netmap(text string) {
 		return
 	}
 	s.rule.Verb = model.DestinationNAT
-	from := s.onto
+	from := s.network(s.onto)
 	if s.chain.Hook == model.Postrouting || s.chain.Hook == model.Input || s.chain.Hook == model.NoHook && !from.IsValid() {
-		s.rule.Verb, from = model.SourceNAT, s.from
+		s.rule.Verb, from = model.SourceNAT, s.network(s.from)
 	}
 	p = p.Masked()
 	s.rule.To = model.Translation{Family: s.packetFamily(), Text: p.String(), Addrs: packet.Prefix(p)}

@@ -32,10 +32,12 @@ type Line struct {
 func (l Line) Indented() bool { return l.Text != "" && (l.Text[0] == ' ' || l.Text[0] == '\t') }
 
 // Fields returns the texts of the words.
-func (l Line) Fields() []string {
-	out := make([]string, len(l.Words))
-	for i, w := range l.Words {
-		out[i] = w.Text
+func (l Line) Fields() []string { return l.AppendFields(make([]string, 0, len(l.Words))) }
+
+// AppendFields adds the texts of the words to out.
+func (l Line) AppendFields(out []string) []string {
+	for i := range l.Words {
+		out = append(out, l.Words[i].Text)
 	}
 	return out
 }
@@ -43,12 +45,23 @@ func (l Line) Fields() []string {
 // Parse returns every line of a file.
 func Parse(data []byte, m Manner) iter.Seq[Line] {
 	return func(yield func(Line) bool) {
+		var pieces []piece
+		var room []syntax.Word
 		for at, n := 0, 1; at < len(data); {
-			l, pieces, next, count := m.line(data, at)
+			var l Line
+			var next, count int
+			l, pieces, next, count = m.line(data, at, pieces[:0])
 			l.Line = n
 			l.Start, l.End = at, at
 			if !l.Comment {
-				l.Words = m.words(l.Text, pieces)
+				if cap(room)-len(room) < usual {
+					room = make([]syntax.Word, 0, min(max(2*cap(room), 2*usual), 32*usual))
+				}
+				words := m.words(l.Text, pieces, room[len(room):])
+				if len(words) <= cap(room)-len(room) {
+					room = room[:len(room)+len(words)]
+				}
+				l.Words = words[:len(words):len(words)]
 			}
 			if len(l.Words) > 0 {
 				l.Start, l.End = l.Words[0].Start, l.Words[len(l.Words)-1].End
@@ -65,8 +78,8 @@ func Parse(data []byte, m Manner) iter.Seq[Line] {
 // piece says at which byte of the file a part of a line's text begins.
 type piece struct{ text, file int }
 
-// line reads a line, and what is joined to it.
-func (m Manner) line(data []byte, at int) (l Line, pieces []piece, next, count int) {
+// line reads a line, and what is joined to it; its pieces are added to those given.
+func (m Manner) line(data []byte, at int, pieces []piece) (l Line, _ []piece, next, count int) {
 	for next = at; ; {
 		raw := data[next:]
 		here, last := next, true
@@ -96,9 +109,8 @@ func (m Manner) line(data []byte, at int) (l Line, pieces []piece, next, count i
 // usual is how many words a line has at most, as a rule.
 const usual = 32
 
-// words takes a text apart.
-func (m Manner) words(text string, pieces []piece) []syntax.Word {
-	out := make([]syntax.Word, 0, min(strings.Count(text, " ")+1, usual))
+// words takes a text apart, and adds its words to out.
+func (m Manner) words(text string, pieces []piece, out []syntax.Word) []syntax.Word {
 	add := func(word string, start, end int) {
 		at := func(n int) int {
 			i := len(pieces) - 1
@@ -163,9 +175,9 @@ func quoted(text string, add func(word string, start, end int)) {
 		case c == ' ' || c == '\t' || c == '\r':
 			flush(i)
 		case start < 0: // mostly a word without marks
-			end := len(text)
-			if n := strings.IndexAny(text[i:], " \t\r\""); n >= 0 {
-				end = i + n
+			end := i
+			for end < len(text) && text[end] != ' ' && text[end] != '\t' && text[end] != '\r' && text[end] != '"' {
+				end++
 			}
 			if end == len(text) || text[end] != '"' {
 				add(text[i:end], i, end)
