@@ -270,3 +270,33 @@ func FuzzARecordOfASet(f *testing.F) {
 		}
 	})
 }
+
+func TestManyTermsInOneStep(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 26))
+	terms := []packet.Term{
+		{Family: packet.IPv4, Field: packet.Src, Values: packet.Prefix(netip.MustParsePrefix("10.0.0.0/9"))},
+		{Family: packet.IPv4, Field: packet.Src, Values: packet.Prefix(netip.MustParsePrefix("10.64.0.0/10"))},
+		{Family: packet.IPv6, Field: packet.Dst, Values: packet.Prefix(netip.MustParsePrefix("fd00::/16"))},
+		{Field: packet.Proto, Values: packet.OneOf(6)},
+		{Field: packet.Dport, Values: packet.Numbers(22, 500)},
+		{Field: packet.Sport, Values: packet.OneOf(80, 443)},
+		{Field: packet.ICMP, Values: packet.Numbers(8<<8, 8<<8|255)},
+		{Field: packet.In, Values: packet.Name("wan*")},
+		{Field: packet.State, Values: packet.Numbers(0, packet.Untracked)}, // all there are
+		{Field: packet.Mark},
+	}
+	for range 2000 {
+		start, _ := randomSet(r, 2)
+		var some []packet.Term
+		want := start
+		for range r.IntN(5) {
+			one := terms[r.IntN(len(terms))]
+			some = append(some, one)
+			if one.Family != 0 {
+				want = want.And(packet.Only(one.Family))
+			}
+			want = want.With(one.Field, one.Values)
+		}
+		assert.True(t, want.Equal(start.WithAll(some...)), "%v with %v: %v", start, some, want)
+	}
+}

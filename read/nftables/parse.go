@@ -28,6 +28,7 @@ type chain struct {
 type row struct {
 	in     *read.Input
 	tokens []token
+	rule   *model.Rule // what it says, where that hangs on nothing else
 }
 
 // set is a named set or map.
@@ -120,7 +121,10 @@ func (p *parser) rows() {
 
 // rest takes the tokens up to the end of the statement: a line end, a semicolon, or the brace that closes what the
 // statement stands in. Inside of braces and parentheses, lines do not end a statement.
-func (p *parser) rest() []token {
+func (p *parser) rest() []token { return p.keep(p.passing()) }
+
+// passing is rest; what it returns holds until the next statement is taken.
+func (p *parser) passing() []token {
 	out := p.words[:0]
 	defer func() { p.words = out[:0] }()
 	start := p.look().Line
@@ -142,9 +146,9 @@ func (p *parser) rest() []token {
 		switch {
 		case t.Kind == nft.End && depth > 0:
 			p.broken(start, "a brace or parenthesis that opens here is not closed: the file ends before")
-			return p.keep(out)
+			return out
 		case t.Kind == nft.End, depth == 0 && (t.Kind == nft.Row || t.Is("}")):
-			return p.keep(out)
+			return out
 		case t.Kind == nft.Mark && (t.Text == "{" || t.Text == "("):
 			depth++
 			if len(out) > 0 && (out[len(out)-1].Is("jump") || out[len(out)-1].Is("goto")) && (inline == 0 || inline == depth-1) {
@@ -192,10 +196,13 @@ func (p *parser) keep(tokens []token) []token {
 }
 
 // restOfRule is rest for rules and lists of elements, in whose braces no semicolon may stand.
-func (p *parser) restOfRule() []token {
+func (p *parser) restOfRule() []token { return p.keep(p.passingRule()) }
+
+// passingRule is restOfRule; what it returns holds until the next statement is taken.
+func (p *parser) passingRule() []token {
 	p.ofRules = true
 	defer func() { p.ofRules = false }()
-	return p.rest()
+	return p.passing()
 }
 
 // name says of a token where a name is expected that it is none.
@@ -509,13 +516,17 @@ func (p *parser) chain(family, table string, line int) {
 			}
 		default:
 			before := t
-			tokens := p.expand(p.restOfRule(), t.Line)
+			tokens := p.passingRule()
 			if len(tokens) == 0 {
 				p.take()
 				p.unread(before.Line, c.ID(), "%q does not begin a rule", source.Clean(before.Text))
 				continue
 			}
-			c.rules = append(c.rules, row{p.in, tokens})
+			r := row{in: p.in, rule: p.simple(c, p.in, tokens)}
+			if r.rule == nil {
+				r.tokens = p.expand(p.keep(tokens), t.Line)
+			}
+			c.rules = append(c.rules, r)
 		}
 		p.ends()
 	}
@@ -828,7 +839,7 @@ func (p *parser) rule(verb token) {
 	if placed || verb.Is("replace") {
 		p.unread(verb.Line, c.ID(), "the rule is placed by a number that only the running system knows; it is read as the chain's last")
 	}
-	r := row{p.in, tokens}
+	r := row{in: p.in, tokens: tokens}
 	switch {
 	case at >= 0 && verb.Is("insert"):
 		c.rules = slices.Insert(c.rules, at, r)

@@ -32,6 +32,10 @@ type state struct {
 
 // rule translates one row, and adds what becomes of it to rules; what it does not understand makes the rule unsure, and is said.
 func (rs *ruleset) rule(rules []*model.Rule, c *chain, r row, depth int) []*model.Rule {
+	if r.rule != nil {
+		r.in.Count()
+		return append(rules, r.rule)
+	}
 	s := &rs.rules
 	if depth > 0 { // within another
 		s = &state{}
@@ -58,6 +62,53 @@ func (rs *ruleset) rule(rules []*model.Rule, c *chain, r row, depth int) []*mode
 		s.emit(&s.rule)
 	}
 	return s.out
+}
+
+// simple returns the rule that tokens say, where they are of the commonest form, which hangs on nothing else in the file: conditions that
+// each ask for one value, "log" or "counter", and a verdict. It returns nil where they are not.
+func (rs *ruleset) simple(c *chain, in *read.Input, tokens []token) *model.Rule {
+	s := &rs.rules
+	*s = state{ruleset: rs, in: in, chain: c, t: tokens}
+	switch c.Family {
+	case "ip":
+		s.rule.When = packet.Only(packet.IPv4)
+	case "ip6":
+		s.rule.When = packet.Only(packet.IPv6)
+	case "inet":
+		s.rule.When = packet.All()
+	default:
+		return nil
+	}
+	s.plain()
+	last := len(tokens) - 1
+	for s.i < last {
+		t := &tokens[s.i]
+		switch next := &tokens[s.i+1]; {
+		case t.Is("log") && next.Is("prefix") && s.i+2 < last && tokens[s.i+2].Kind == nft.Text:
+			s.rule.Log = true
+			s.i += 2
+		case t.Is("log") && !isLogOption(next.Text):
+			s.rule.Log = true
+		case t.Is("counter") && next.Kind == nft.Word && next.Text != "packets" && next.Text != "name":
+			s.rule.Counter = true
+		default:
+			return nil
+		}
+		s.i++
+	}
+	if s.i != last || tokens[last].Kind != nft.Word {
+		return nil
+	}
+	switch tokens[last].Text {
+	case "accept", "drop", "return":
+		s.verdict(tokens[last])
+	default:
+		return nil
+	}
+	s.rule.At = in.Pos(syntax.Over(tokens[0].Place, tokens[last].Place))
+	one := rs.made.next()
+	*one = s.rule
+	return one
 }
 
 // read takes the rule's conditions and statements, one after the other.
@@ -356,7 +407,7 @@ func (s *state) anonymous() string {
 			}
 		}
 		if end > 0 {
-			c.Rules = s.ruleset.rule(c.Rules, c, row{s.in, body[:end]}, s.depth+1)
+			c.Rules = s.ruleset.rule(c.Rules, c, row{in: s.in, tokens: body[:end]}, s.depth+1)
 		}
 		body = body[min(len(body), end+1):]
 	}

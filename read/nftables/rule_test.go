@@ -2,6 +2,7 @@ package nftables_test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"strings"
 	"testing"
 
@@ -275,5 +276,48 @@ func TestChainsWithoutNameAndMapsWithARest(t *testing.T) {
 			nil,
 		)
 		assert.Equal(t, strings.HasSuffix(inline, `\n}"`), len(readtest.Unread(g)) == 0, inline)
+	}
+}
+
+// TestTheCommonestFormIsNoOther reads rules of the form that is read at once, each also with a comment behind it, which is read as any rule.
+func TestTheCommonestFormIsNoOther(t *testing.T) {
+	conditions := []string{
+		"ip saddr 10.1.0.0/16", "ip daddr 192.0.2.1", "ip saddr 10.0.0.0/8", "ip6 daddr fd00::/16", "tcp dport 443", "tcp sport ssh",
+		"udp dport 500-510", `iifname "wan*"`, "oifname lan", `iifname ""`, "ip daddr @missing", "tcp dport { 22, 80 }", "ip saddr != 10.1.0.1",
+		"ip daddr 10.0.0.300", "tcp dport 22, 23", "udp dport set 5", "ip saddr $other", "ct state new", "ip saddr 10.9.0.0 - 10.9.0.7",
+	}
+	statements := []string{"log", `log prefix "a b"`, "counter", "counter packets 5 bytes 6", "log level debug", "counter log"}
+	verdicts := []string{"accept", "drop", "return", "reject", "continue", "jump next", `"accept"`, "log", "tcp dport"}
+	r := rand.New(rand.NewPCG(12, 1))
+	for _, family := range []string{"ip", "ip6", "inet", "bridge"} {
+		var text strings.Builder
+		fmt.Fprintf(&text, "table %s f {\nchain next {\n}\nchain c {\n", family)
+		const n = 400
+		for range n {
+			var rule []string
+			for range r.IntN(4) {
+				rule = append(rule, conditions[r.IntN(len(conditions))])
+			}
+			if r.IntN(3) == 0 {
+				rule = append(rule, statements[r.IntN(len(statements))])
+			}
+			rule = append(rule, verdicts[r.IntN(len(verdicts))])
+			one := strings.Join(rule, " ")
+			fmt.Fprintf(&text, "%s\n%s comment \"x\"\n", one, one)
+		}
+		text.WriteString("}\n}\n")
+		g := readtest.Read(nftables.Text, "nftables.conf", text.String(), nil)
+		rules := g.Chains[1].Rules
+		lines := strings.Split(text.String(), "\n")
+		require.Len(t, rules, 2*n)
+		for i := 0; i < len(rules); i += 2 {
+			line := lines[rules[i].At.Line-1]
+			if strings.HasSuffix(line, "log") || strings.HasSuffix(line, "tcp dport") { // behind these a comment is something else
+				continue
+			}
+			assert.Equal(t, readtest.Rule(rules[i+1]), readtest.Rule(rules[i]), line)
+			assert.Equal(t, rules[i+1].Counter, rules[i].Counter, line)
+			assert.Equal(t, rules[i+1].Unread, rules[i].Unread, line)
+		}
 	}
 }
