@@ -13,12 +13,11 @@ import (
 	"sync/atomic"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"toril/baseline"
 	"toril/estate"
 	"toril/internal/cache"
 	"toril/internal/progress"
+	"toril/internal/spread"
 	"toril/model"
 	"toril/negotiate"
 	"toril/observe"
@@ -194,8 +193,6 @@ func (r *run) work(todo []*work) error {
 	all.counts.WorkOf.Store(int64(len(todo)))
 	all.counts.Tunnels.Store(int64(len(e.Matches)))
 	parts := partsOf(len(checks), len(todo))
-	group, inner := errgroup.WithContext(ctx)
-	group.SetLimit(runtime.GOMAXPROCS(0))
 	before, open := newStore(e, checks, r.baseline, r.now), todo
 	if before != nil {
 		open = nil
@@ -215,18 +212,17 @@ func (r *run) work(todo []*work) error {
 	}
 	for _, w := range open {
 		w.left.Store(int32(len(parts)))
-		for _, part := range parts {
-			group.Go(func() error {
-				defer w.close(e, all)
-				if w.open(inner, e, all); w.err != nil {
-					return w.err
-				}
-				r.pass(inner, w).ask(checks, part)
-				return inner.Err()
-			})
-		}
 	}
-	if err := group.Wait(); err != nil {
+	err := spread.Each(ctx, len(open)*len(parts), func(ctx context.Context, i int) error {
+		w, part := open[i/len(parts)], parts[i%len(parts)]
+		defer w.close(e, all)
+		if w.open(ctx, e, all); w.err != nil {
+			return w.err
+		}
+		r.pass(ctx, w).ask(checks, part)
+		return ctx.Err()
+	})
+	if err != nil {
 		return err
 	}
 	for _, w := range open {

@@ -10,15 +10,13 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
-
-	"golang.org/x/sync/errgroup"
 
 	"toril/internal/cache"
 	"toril/internal/disk"
 	"toril/internal/progress"
+	"toril/internal/spread"
 	"toril/model"
 	"toril/read"
 	"toril/source"
@@ -494,26 +492,23 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 		plans = slices.DeleteFunc(plans, func(p *plan) bool { return !slices.Contains(l.opts.Only, source.Clean(p.name)) })
 	}
 	all := make([]*Facts, len(plans))
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(runtime.GOMAXPROCS(0))
-	for i, p := range plans {
-		group.Go(func() error {
-			if all[i] = e.keeper.recall(p); all[i] != nil {
-				progress.Of(ctx).Files.Add(int64(len(all[i].Files)))
-				return ctx.Err()
-			}
-			g := e.keeper.read(ctx, p)
-			progress.Of(ctx).Files.Add(int64(len(g.Files)))
-			all[i] = factsOf(g)
-			all[i].plan = p
-			if ctx.Err() == nil {
-				e.keeper.remember(all[i])
-			}
-			e.keeper.offer(all[i], g)
-			return ctx.Err()
-		})
-	}
-	if err := group.Wait(); err != nil {
+	err := spread.Each(ctx, len(plans), func(ctx context.Context, i int) error {
+		p := plans[i]
+		if all[i] = e.keeper.recall(p); all[i] != nil {
+			progress.Of(ctx).Files.Add(int64(len(all[i].Files)))
+			return nil
+		}
+		g := e.keeper.read(ctx, p)
+		progress.Of(ctx).Files.Add(int64(len(g.Files)))
+		all[i] = factsOf(g)
+		all[i].plan = p
+		if ctx.Err() == nil {
+			e.keeper.remember(all[i])
+		}
+		e.keeper.offer(all[i], g)
+		return ctx.Err()
+	})
+	if err != nil {
 		return nil, err
 	}
 	for _, f := range all {

@@ -2,15 +2,14 @@ package key
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"math"
-	"runtime"
 	"strings"
-
-	"golang.org/x/sync/errgroup"
 
 	"toril/audit"
 	"toril/baseline"
+	"toril/internal/spread"
 	"toril/internal/strength"
 	"toril/model"
 )
@@ -41,20 +40,16 @@ var Weak = &audit.Check{
 		}
 		names := strength.NewNames(words(p, g))
 		guesses := make([]float64, len(keys))
-		var group errgroup.Group
-		group.SetLimit(runtime.GOMAXPROCS(0))
-		for at := 0; at < len(keys); at += batch {
-			group.Go(func() error {
-				for i := at; i < min(at+batch, len(keys)) && p.Context.Err() == nil; i++ {
-					guesses[i] = math.Inf(1)
-					if before+i < audit.MostKeys {
-						guesses[i] = guess(keys[i], names)
-					}
+		err := spread.Each(p.Context, (len(keys)+batch-1)/batch, func(ctx context.Context, n int) error {
+			for i := n * batch; i < min((n+1)*batch, len(keys)) && ctx.Err() == nil; i++ {
+				guesses[i] = math.Inf(1)
+				if before+i < audit.MostKeys {
+					guesses[i] = guess(keys[i], names)
 				}
-				return p.Context.Err()
-			})
-		}
-		if group.Wait() != nil {
+			}
+			return ctx.Err()
+		})
+		if err != nil {
 			return
 		}
 		for i, k := range keys {
