@@ -2,6 +2,7 @@
 package iproute
 
 import (
+	"bytes"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -66,15 +67,24 @@ var (
 
 func looksLikeText(f *source.File) (int, string) {
 	head := f.Head()
-	if m := linkLine.Find(head); m != nil {
-		return 85, fmt.Sprintf("it lists interfaces (%q)", m)
+	if at := linkLine.FindIndex(head); at != nil {
+		score := 85
+		if at[0] == 0 { // nothing else begins so
+			score = 95
+		}
+		return score, fmt.Sprintf("it lists interfaces (%q)", head[at[0]:at[1]])
 	}
 	if m := ruleLine.Find(head); m != nil {
 		return 80, fmt.Sprintf("it lists rules of the routing policy (%q)", m)
 	}
-	if m := routeLine.Find(head); m != nil &&
-		len(routeLine.FindAll(head, -1))*3 >= strings.Count(strings.TrimSpace(string(head)), "\n")+1 {
-		return 60, fmt.Sprintf("it lists routes (%q)", m)
+	if m := routeLine.Find(head); m != nil {
+		routes, lines := len(routeLine.FindAll(head, -1)), bytes.Count(bytes.TrimSpace(head), []byte("\n"))+1
+		switch {
+		case routes == lines: // and nothing else
+			return 95, fmt.Sprintf("it lists routes (%q)", m)
+		case routes*3 >= lines:
+			return 60, fmt.Sprintf("it lists routes (%q)", m)
+		}
 	}
 	return 0, ""
 }

@@ -40,12 +40,28 @@ var Swanctl = &read.Format{
 	Covers:   swanctlCoverage,
 }
 
-var (
-	swanctlKey = lazy.NewSearch(
-		`(?m)^[ \t]*(local_ts|remote_ts|esp_proposals|local_addrs|remote_addrs|start_action|proposals|children|rekey_time|life_time)[ \t]*[={]`,
-	)
-	includeOnly = lazy.NewSearch(`(?m)^[ \t]*include[ \t]+\S+`)
-)
+var includeOnly = lazy.NewSearch(`(?m)^[ \t]*include[ \t]+\S+`)
+
+// tellingKeys returns up to n keys and names of sections that lines begin with and that other files hardly have.
+func tellingKeys(data []byte, n int) (out [][]byte) {
+	for line := range bytes.Lines(data) {
+		line = bytes.TrimLeft(line, " \t")
+		end := 0
+		for end < len(line) && (line[end] >= 'a' && line[end] <= 'z' || line[end] == '_') {
+			end++
+		}
+		switch string(line[:end]) {
+		case "local_ts", "remote_ts", "esp_proposals", "local_addrs", "remote_addrs", "start_action", "proposals", "children",
+			"rekey_time", "life_time":
+			if rest := bytes.TrimLeft(line[end:], " \t"); len(rest) > 0 && (rest[0] == '=' || rest[0] == '{') {
+				if out = append(out, line[:end]); len(out) == n {
+					return out
+				}
+			}
+		}
+	}
+	return out
+}
 
 // sectionsOpened returns the beginnings of lines that open a section of the first level, up to the brace.
 func sectionsOpened(data []byte) (out [][]byte) {
@@ -72,18 +88,18 @@ func sectionsOpened(data []byte) (out [][]byte) {
 func looksLikeSwanctl(f *source.File) (int, string) {
 	data := f.Head()
 	opens := sectionsOpened(data)
-	keys := swanctlKey.FindAll(data, 3)
+	keys := tellingKeys(data, 3)
 	switch {
 	case len(opens) > 0 && len(keys) > 0:
 		return 95, fmt.Sprintf(
 			"it opens %d of the sections connections, secrets, pools and authorities and has keys such as %s",
 			len(opens),
-			bytes.TrimSpace(bytes.TrimRight(keys[0], " \t={")),
+			keys[0],
 		)
 	case len(opens) > 0:
 		return 60, fmt.Sprintf("it opens the section %s", bytes.Fields(opens[0])[0])
 	case len(keys) > 2:
-		return 50, fmt.Sprintf("it has keys such as %s", bytes.TrimSpace(bytes.TrimRight(keys[0], " \t={")))
+		return 50, fmt.Sprintf("it has keys such as %s", keys[0])
 	case includeOnly.Match(data) && !bytes.ContainsAny(data, ";"):
 		return 25, "it includes other files"
 	}
