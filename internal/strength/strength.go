@@ -29,6 +29,25 @@ type dictionary struct {
 	text  string      // of the lines
 	lines []uint32    // where each begins
 	first [][2]uint32 // by the first characters: the words of at least so many, from one place up to another
+	may   []uint64    // a bit for four first characters that a word has, or three that are one, at a place that others may share
+}
+
+// mayPlace returns where the bit of four first characters is, and which of its word; of three, the fourth is 0.
+func mayPlace(a, b, c, d rune) (word, bit uint32) {
+	h := (uint32(a)<<24 ^ uint32(b)<<16 ^ uint32(c)<<8 ^ uint32(d)) * 0x9e3779b1 >> 12 // spread by the golden ratio; 20 bits are left
+	return h >> 6, h & 63
+}
+
+// begins reports whether a word may stand at the beginning of a text of at least three characters.
+func (d *dictionary) begins(s []rune) bool {
+	if word, bit := mayPlace(s[0], s[1], s[2], 0); d.may[word]>>bit&1 == 1 {
+		return true
+	}
+	if len(s) == shortest {
+		return false
+	}
+	word, bit := mayPlace(s[0], s[1], s[2], s[3])
+	return d.may[word]>>bit&1 == 1
 }
 
 // kinds is how many characters the beginnings of common words are told apart by: letters and digits, and all others together.
@@ -53,7 +72,7 @@ func beginning(a, b, c rune) (n int, ok bool) {
 
 // common is that dictionary, unpacked and looked through when the first secret is judged: no other run pays for it.
 var common = sync.OnceValue(func() *dictionary {
-	d := &dictionary{first: make([][2]uint32, kinds*kinds*kinds)}
+	d := &dictionary{first: make([][2]uint32, kinds*kinds*kinds), may: make([]uint64, 1<<20/64)}
 	r, err := gzip.NewReader(bytes.NewReader(packed))
 	if err != nil {
 		return d // it knows no words
@@ -72,6 +91,12 @@ var common = sync.OnceValue(func() *dictionary {
 			d.first[n][1] = place + 1
 		}
 		d.lines = append(d.lines, uint32(at))
+		fourth := rune(text[at+shortest])
+		if fourth == ' ' { // the word ends there
+			fourth = 0
+		}
+		word, bit := mayPlace(rune(text[at]), rune(text[at+1]), rune(text[at+2]), fourth)
+		d.may[word] |= 1 << bit
 		at += bytes.IndexByte(text[at:], '\n') + 1
 	}
 	return d
@@ -213,6 +238,9 @@ func (n *Names) heads(s []rune, found func(length, rank int)) {
 		return
 	}
 	d := common()
+	if !d.begins(s) {
+		return
+	}
 	known, from, to := 0, 0, len(d.lines)
 	if b, ok := beginning(s[0], s[1], s[2]); ok {
 		known, from, to = shortest, int(d.first[b][0]), int(d.first[b][1])
