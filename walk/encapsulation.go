@@ -1,6 +1,8 @@
 package walk
 
 import (
+	"slices"
+
 	"toril/ike"
 	"toril/model"
 	"toril/packet"
@@ -31,7 +33,7 @@ func (p *Path) Outer(pol *Policy) []Outcome {
 	if p.down != nil { // the routes may be others than those of the path that it was made of
 		return p.outer(pol)
 	}
-	pol.memo.outer.Do(func() { pol.memo.allOuter = p.outer(pol) })
+	pol.memo.outer.Do(func() { pol.memo.allOuter = slices.Clip(p.outer(pol)) })
 	return pol.memo.allOuter
 }
 
@@ -56,8 +58,17 @@ func (p *Path) espLeaves(f Flow, h hop) []Outcome {
 	return out
 }
 
-// Arrive follows the ESP packets of a policy's peer through prerouting and input. Nothing where an address is not known.
+// Arrive follows the ESP packets of a policy's peer through prerouting and input. Nothing where an address is not known. The outcomes must
+// not be changed.
 func (p *Path) Arrive(pol *Policy) []Outcome {
+	if p.down != nil {
+		return p.arrive(pol)
+	}
+	pol.memo.arrive.Do(func() { pol.memo.allArrive = slices.Clip(p.arrive(pol)) })
+	return pol.memo.allArrive
+}
+
+func (p *Path) arrive(pol *Policy) []Outcome {
 	set, ok := pol.esp(false)
 	if !ok {
 		return nil

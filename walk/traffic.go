@@ -32,11 +32,12 @@ func (p *Path) Pairs(pol *Policy) []Pair {
 
 // memo is what is worked out about a policy once, by whoever asks first.
 type memo struct {
-	pairs, outer sync.Once
-	allPairs     []Pair
-	allOuter     []Outcome
-	crossing     sync.Mutex
-	crossings    []Crossing // nil: not worked out, or let go
+	pairs, outer, arrive sync.Once
+	allPairs             []Pair
+	allOuter             []Outcome
+	allArrive            []Outcome
+	crossing             sync.Mutex
+	crossings            []Crossing // nil: not worked out, or let go
 }
 
 // maxNetworkPairs bounds how many pairs of networks are looked at one by one.
