@@ -88,7 +88,7 @@ var notSecret = lazy.Regexp(`(?i)^["']?(?:yes|no|none|true|false|never|always|\d
 // formats: "key": "hour".
 func (f *File) redactAnnounced(text string) string {
 	small := strings.ToLower(text) // looking for words is cheaper than for the expression
-	if !slices.ContainsFunc(announcing, func(w string) bool { return strings.Contains(small, w) }) || !announced().MatchString(text) {
+	if !slices.ContainsFunc(announcing, func(w string) bool { return strings.Contains(small, w) }) {
 		return text
 	}
 	return announced().ReplaceAllStringFunc(text, func(m string) string {

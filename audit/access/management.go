@@ -3,6 +3,7 @@ package access
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"sync"
 
 	"toril/audit"
@@ -60,8 +61,15 @@ var Management = &audit.Check{
 				{"from the far end of " + pol.Name, inner, ownInside(g)}} {
 				var open []string
 				at, example := source.Pos{}, ""
+				to := from.set.And(from.to)
+				if !slices.ContainsFunc( // mostly none is open, and all are asked about at once
+					path.Filter().Through(model.Input, walk.Start(to.And(managing()))),
+					func(v walk.Verdict) bool { return v.Verb == model.Accept },
+				) {
+					continue
+				}
 				for _, m := range managed {
-					set := from.set.And(from.to).With(packet.Proto, packet.OneOf(m.proto)).With(packet.Dport, packet.OneOf(m.port))
+					set := to.With(packet.Proto, packet.OneOf(m.proto)).With(packet.Dport, packet.OneOf(m.port))
 					if set.Empty() {
 						continue
 					}
@@ -100,6 +108,15 @@ var managed = []struct {
 	proto uint64
 	port  uint64
 }{{"SSH", 6, 22}, {"telnet", 6, 23}, {"HTTP", 6, 80}, {"HTTPS", 6, 443}, {"SNMP", 17, 161}, {"HTTPS on 8443", 6, 8443}}
+
+// managing are the packets of all of them.
+var managing = sync.OnceValue(func() packet.Set {
+	var sets []packet.Set
+	for _, m := range managed {
+		sets = append(sets, packet.Where(packet.Proto, packet.OneOf(m.proto)).With(packet.Dport, packet.OneOf(m.port)))
+	}
+	return packet.Union(sets...)
+})
 
 // ownInside are the gateway's addresses as destinations; everything where the files do not tell.
 func ownInside(g *model.Gateway) packet.Set {

@@ -6,6 +6,7 @@ import (
 	"runtime"
 	"runtime/debug"
 	"runtime/metrics"
+	"sync"
 
 	"toril/internal/cli"
 )
@@ -26,16 +27,24 @@ const many = 288 << 20
 // rarely is how much, in percent of what is in use, may be made anew before memory is cleared, as long as all stays below small.
 const rarely = 400
 
+// first is that percentage until memory was cleared once, where 4 MiB count as being in use (runtime/debug.SetGCPercent): most runs end
+// before.
+const first = 1600
+
 // limit keeps memory low. Where much is really in use, clearing the rest again and again would take most of the time: the limit then stays
 // above it, the further the more is in use.
 func limit() {
+	var percent sync.Once
 	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(rarely)
+		debug.SetGCPercent(first)
+	} else {
+		percent.Do(func() {})
 	}
 	debug.SetMemoryLimit(small)
 	type mark struct{ _ *int }
 	var again func(*mark)
 	again = func(m *mark) { // whenever memory was cleared
+		percent.Do(func() { debug.SetGCPercent(rarely) })
 		all := []metrics.Sample{
 			{Name: "/gc/heap/live:bytes"}, {Name: "/memory/classes/total:bytes"}, {Name: "/memory/classes/heap/released:bytes"},
 			{Name: "/memory/classes/heap/free:bytes"}, {Name: "/memory/classes/heap/objects:bytes"},
