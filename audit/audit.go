@@ -216,6 +216,10 @@ type Pass struct {
 	work     *work
 	number   int     // of the check
 	kept     [][]any // what checks put down, by their numbers
+	beside   struct {
+		asked source.Pos
+		Evidence
+	} // that also was asked for last
 }
 
 // need notes where a check asks for what it did not say: the tests want it said.
@@ -373,7 +377,7 @@ func (p *Pass) Report(f Finding) {
 	}
 	f.At = p.quoted(f.At)
 	for i := range f.Also {
-		f.Also[i] = p.quoted(f.Also[i])
+		f.Also[i] = p.also(f.Also[i])
 	}
 	f.Message = source.Clean(f.Message)
 	if !f.settled {
@@ -387,6 +391,20 @@ func (p *Pass) Report(f Finding) {
 // Evidence returns a statement with its quote, for a finding that is reported later.
 func (p *Pass) Evidence(at source.Pos, note string) Evidence {
 	return p.quoted(Evidence{Pos: at, Note: note})
+}
+
+// also is quoted for what stands beside findings, which those of a check often share.
+func (p *Pass) also(e Evidence) Evidence {
+	if e.Text != "" || e.Part != "" {
+		return p.quoted(e)
+	}
+	if p.beside.Text == "" || p.beside.asked != e.Pos {
+		p.beside.asked, p.beside.Evidence = e.Pos, p.quoted(e)
+	}
+	note := e.Note
+	e = p.beside.Evidence
+	e.Note = note
+	return e
 }
 
 // quoted fills in the quote and the range of a statement, where they are not filled in yet.

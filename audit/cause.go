@@ -177,9 +177,16 @@ func (r *Result) fold(checks []*Check) {
 // common is kept by its digest: of many findings the words themselves would take much room.
 func (r *Result) match(by func(*Finding) []string, wholes, parts []int, into groups) {
 	type digest [16]byte
-	of := func(words string) digest {
+	digestOf := func(words string) digest {
 		sum := sha256.Sum256([]byte(words))
 		return digest(sum[:16])
+	}
+	last, sum := "", digestOf("") // findings that stand together often have the same in common
+	of := func(words string) digest {
+		if words != last {
+			last, sum = words, digestOf(words)
+		}
+		return sum
 	}
 	first := map[digest]int{}
 	for _, i := range wholes {

@@ -5,10 +5,9 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"fmt"
 	"runtime"
 	"slices"
-	"strings"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -404,20 +403,21 @@ func (r *Result) sort() {
 // identify gives every finding its identity. Findings of one check about one subject that are about the same in every word are told apart
 // by their order.
 func (r *Result) identify() {
-	seen := map[string]int{}
+	seen := make(map[string]int, len(r.Findings))
+	var id []byte
 	for i := range r.Findings {
 		f := &r.Findings[i]
 		about := f.About
 		if about == "" && f.Connection == "" {
 			about = f.At.Text
 		}
-		subject := f.Gateway
-		if subject == "" {
-			subject = f.Tunnel
+		id = id[:0]
+		for _, part := range [...]string{f.Check, cmp.Or(f.Gateway, f.Tunnel), f.Connection, f.Child, about} {
+			id = append(append(id, part...), 0)
 		}
-		id := strings.Join([]string{f.Check, subject, f.Connection, f.Child, about}, "\x00")
-		seen[id]++
-		sum := sha256.Sum256(fmt.Appendf(nil, "%s\x00%d", id, seen[id]))
+		n := seen[string(id)] + 1
+		seen[string(id)] = n
+		sum := sha256.Sum256(strconv.AppendInt(id, int64(n), 10))
 		f.ID = hex.EncodeToString(sum[:8])
 	}
 }
