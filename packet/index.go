@@ -86,20 +86,32 @@ func exactIn(b *box) (out uint16) {
 	return out
 }
 
-// axis is the spans of one field of all boxes of a family, sorted by their low ends, with the highest end of every run of them as a tree.
+// axis is all boxes of a family, sorted by the low ends of their spans of one field, with the highest end of every run of them as a tree.
 type axis struct {
 	field  int // in lookedUp
 	made   sync.Once
-	places []int32 // the boxes
-	ends   []end
+	places []int32  // the boxes
+	los    []uint64 // the low ends, sorted
+	ends   []end    // the boxes in that order
 	his    []uint64 // the high ends, sorted
 	top    []uint64 // a complete binary tree over ends: the highest end below each node
 	size   int
 }
 
+// end is a box with its spans beside it: most are compared with nothing else of it.
 type end struct {
-	span
+	hull  [len(lookedUp)]span
 	place int32
+}
+
+// allMeet reports whether all spans of a box meet those of another.
+func allMeet(a, b *[len(lookedUp)]span) bool {
+	for n := range a {
+		if !a[n].meets(b[n]) {
+			return false
+		}
+	}
+	return true
 }
 
 // NewIndex makes the index of some sets. It sorts nothing yet.
@@ -137,14 +149,22 @@ func NewIndex(sets []Set) *Index {
 
 // build sorts an axis, once it is asked.
 func (a *axis) build(x *Index) {
-	a.ends, a.his, a.size = make([]end, len(a.places)), make([]uint64, len(a.places)), 1
-	for i, p := range a.places {
-		a.ends[i] = end{x.all[p].hull[a.field], p}
-		a.his[i] = a.ends[i].hi
+	type start struct {
+		lo    uint64
+		place int32
 	}
-	byLow := func(p, q end) int { return cmp.Or(cmp.Compare(p.lo, q.lo), cmp.Compare(p.place, q.place)) }
-	if !slices.IsSortedFunc(a.ends, byLow) {
-		slices.SortFunc(a.ends, byLow)
+	order := make([]start, len(a.places))
+	a.los, a.ends, a.his, a.size = make([]uint64, len(a.places)), make([]end, len(a.places)), make([]uint64, len(a.places)), 1
+	for i, p := range a.places {
+		order[i] = start{x.all[p].hull[a.field].lo, p}
+		a.his[i] = x.all[p].hull[a.field].hi
+	}
+	byLow := func(p, q start) int { return cmp.Or(cmp.Compare(p.lo, q.lo), cmp.Compare(p.place, q.place)) }
+	if !slices.IsSortedFunc(order, byLow) {
+		slices.SortFunc(order, byLow)
+	}
+	for i, o := range order {
+		a.los[i], a.ends[i] = o.lo, end{x.all[o.place].hull, o.place}
 	}
 	slices.Sort(a.his)
 	for a.size < len(a.ends) {
@@ -152,7 +172,7 @@ func (a *axis) build(x *Index) {
 	}
 	a.top = make([]uint64, 2*a.size)
 	for i := range a.ends {
-		a.top[a.size+i] = a.ends[i].hi
+		a.top[a.size+i] = a.ends[i].hull[a.field].hi
 	}
 	for n := a.size - 1; n > 0; n-- {
 		a.top[n] = max(a.top[2*n], a.top[2*n+1])
@@ -171,7 +191,7 @@ func (x *Index) distinct(a *axis) int {
 
 // begun is how many spans begin no later than a value.
 func (a *axis) begun(value uint64) int {
-	return sort.Search(len(a.ends), func(i int) bool { return a.ends[i].lo > value })
+	return sort.Search(len(a.los), func(i int) bool { return a.los[i] > value })
 }
 
 // count is how many spans meet one.
@@ -180,20 +200,30 @@ func (a *axis) count(s span) int {
 	return a.begun(s.hi) - over
 }
 
-// meeting calls yes for every box whose span meets one.
-func (a *axis) meeting(s span, yes func(place int32)) {
-	a.visit(1, 0, a.size, a.begun(s.hi), s.lo, yes)
+// meeting calls yes for every box whose spans meet some.
+func (a *axis) meeting(hull *[len(lookedUp)]span, yes func(place int32)) {
+	of := hull[a.field]
+	first, last := sort.Search(len(a.los), func(i int) bool { return a.los[i] >= of.lo }), a.begun(of.hi)
+	a.visit(1, 0, a.size, first, hull, yes)
+	for i := first; i < last; i++ { // these begin within
+		if e := &a.ends[i]; allMeet(&e.hull, hull) {
+			yes(e.place)
+		}
+	}
 }
 
-func (a *axis) visit(node, from, to, last int, lo uint64, yes func(int32)) {
-	switch {
-	case from >= last || a.top[node] < lo:
-	case to-from == 1:
-		yes(a.ends[from].place)
-	default:
+// visit calls yes for those of a part of the boxes, up to one of them, that have not ended before.
+func (a *axis) visit(node, from, to, last int, hull *[len(lookedUp)]span, yes func(int32)) {
+	for from < last && a.top[node] >= hull[a.field].lo {
+		if to-from == 1 {
+			if e := &a.ends[from]; allMeet(&e.hull, hull) {
+				yes(e.place)
+			}
+			return
+		}
 		mid := (from + to) / 2
-		a.visit(2*node, from, mid, last, lo, yes)
-		a.visit(2*node+1, mid, to, last, lo, yes)
+		a.visit(2*node, from, mid, last, hull, yes)
+		node, from = 2*node+1, mid
 	}
 }
 
@@ -230,21 +260,18 @@ func (x *Index) near(b *box, hull *[len(lookedUp)]span, yes func(place int, o *i
 	exact := exactIn(b)
 	try := func(p int32) {
 		o := &x.all[p]
-		for n := range hull {
-			if !o.hull[n].meets(hull[n]) {
-				return
-			}
-		}
 		if left := b.has & o.has &^ (exact & o.exact); b.fam == o.fam && (left == 0 || o.box.meetsIn(b, left)) {
 			yes(int(p), o)
 		}
 	}
 	if best != nil {
-		best.meeting(hull[best.field], try)
+		best.meeting(hull, try)
 		return nil
 	}
 	for p := range x.all {
-		try(int32(p))
+		if allMeet(&x.all[p].hull, hull) {
+			try(int32(p))
+		}
 	}
 	return nil
 }
