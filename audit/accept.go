@@ -47,6 +47,7 @@ func (r *Result) accept(p *Pass, checks []*Check) {
 		if c.Exceptions != nil {
 			p.Check, p.number, p.found = c, i, nil
 			c.Exceptions(p, xs)
+			p.quote()
 			for _, f := range p.found {
 				r.Findings = append(r.Findings, *f)
 			}

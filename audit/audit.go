@@ -15,6 +15,7 @@ import (
 
 	"toril/baseline"
 	"toril/estate"
+	"toril/internal/spread"
 	"toril/model"
 	"toril/negotiate"
 	"toril/observe"
@@ -216,10 +217,6 @@ type Pass struct {
 	work     *work
 	number   int     // of the check
 	kept     [][]any // what checks put down, by their numbers
-	beside   struct {
-		asked source.Pos
-		Evidence
-	} // that also was asked for last
 }
 
 // need notes where a check asks for what it did not say: the tests want it said.
@@ -366,7 +363,7 @@ func (f *Finding) Undecided(reasons []string) {
 	}
 }
 
-// Report hands in a finding. What it leaves empty is taken from the check; the quotes are filled in.
+// Report hands in a finding. What it leaves empty is taken from the check; the quotes are filled in when the check has been asked.
 func (p *Pass) Report(f Finding) {
 	f.Check = p.Check.Name
 	f.Why = cmp.Or(f.Why, p.Check.Why)
@@ -374,10 +371,6 @@ func (p *Pass) Report(f Finding) {
 	f.rate(p.Check)
 	if f.Unsure != "" {
 		f.Message = "could not be told for certain: " + f.Message
-	}
-	f.At = p.quoted(f.At)
-	for i := range f.Also {
-		f.Also[i] = p.also(f.Also[i])
 	}
 	f.Message = source.Clean(f.Message)
 	if !f.settled {
@@ -393,18 +386,29 @@ func (p *Pass) Evidence(at source.Pos, note string) Evidence {
 	return p.quoted(Evidence{Pos: at, Note: note})
 }
 
-// also is quoted for what stands beside findings, which those of a check often share.
-func (p *Pass) also(e Evidence) Evidence {
-	if e.Text != "" || e.Part != "" {
-		return p.quoted(e)
-	}
-	if p.beside.Text == "" || p.beside.asked != e.Pos {
-		p.beside.asked, p.beside.Evidence = e.Pos, p.quoted(e)
-	}
-	note := e.Note
-	e = p.beside.Evidence
-	e.Note = note
-	return e
+// quote fills in the quotes of what was found, on all processors where it is much.
+func (p *Pass) quote() {
+	const share = 1024
+	// there is no error, and the work is short
+	_ = spread.Each(context.Background(), (len(p.found)+share-1)/share, func(_ context.Context, n int) error {
+		var asked source.Pos // that was quoted last beside a finding: those of a check often share it
+		var last Evidence
+		for _, f := range p.found[n*share : min((n+1)*share, len(p.found))] {
+			f.At = p.quoted(f.At)
+			for i, e := range f.Also {
+				if e.Text != "" || e.Part != "" {
+					f.Also[i] = p.quoted(e)
+					continue
+				}
+				if last.Text == "" || asked != e.Pos {
+					asked, last = e.Pos, p.quoted(e)
+				}
+				f.Also[i] = last
+				f.Also[i].Note = e.Note
+			}
+		}
+		return nil
+	})
 }
 
 // quoted fills in the quote and the range of a statement, where they are not filled in yet.

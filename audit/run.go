@@ -348,6 +348,7 @@ func (p *Pass) ask(checks []*Check, part [2]int) {
 	for i := part[0]; i < part[1]; i++ {
 		p.Check, p.number = checks[i], i
 		p.run(w, ends)
+		p.quote()
 		w.mu.Lock()
 		for _, f := range p.found {
 			w.found = append(w.found, answer{i, f})
@@ -403,23 +404,37 @@ func (r *Result) sort() {
 // identify gives every finding its identity. Findings of one check about one subject that are about the same in every word are told apart
 // by their order.
 func (r *Result) identify() {
+	const share = 4096
+	_ = spread.Each(context.Background(), (len(r.Findings)+share-1)/share, func(_ context.Context, n int) error {
+		var room []byte
+		for i := n * share; i < min((n+1)*share, len(r.Findings)); i++ {
+			r.Findings[i].ID, room = r.Findings[i].identity(1, room)
+		}
+		return nil
+	})
 	seen := make(map[string]int, len(r.Findings))
-	var id []byte
 	for i := range r.Findings {
 		f := &r.Findings[i]
-		about := f.About
-		if about == "" && f.Connection == "" {
-			about = f.At.Text
+		first := f.ID
+		if seen[first]++; seen[first] > 1 {
+			f.ID, _ = f.identity(seen[first], nil)
 		}
-		id = id[:0]
-		for _, part := range [...]string{f.Check, cmp.Or(f.Gateway, f.Tunnel), f.Connection, f.Child, about} {
-			id = append(append(id, part...), 0)
-		}
-		n := seen[string(id)] + 1
-		seen[string(id)] = n
-		sum := sha256.Sum256(strconv.AppendInt(id, int64(n), 10))
-		f.ID = hex.EncodeToString(sum[:8])
 	}
+}
+
+// identity returns the identity of the finding as the nth of its kind; room is used for making it, and returned.
+func (f *Finding) identity(n int, room []byte) (string, []byte) {
+	about := f.About
+	if about == "" && f.Connection == "" {
+		about = f.At.Text
+	}
+	room = room[:0]
+	for _, part := range [...]string{f.Check, cmp.Or(f.Gateway, f.Tunnel), f.Connection, f.Child, about} {
+		room = append(append(room, part...), 0)
+	}
+	room = strconv.AppendInt(room, int64(n), 10)
+	sum := sha256.Sum256(room)
+	return hex.EncodeToString(sum[:8]), room
 }
 
 // subjects are the ends of a tunnel, each with the baseline that holds for it.
