@@ -104,9 +104,16 @@ type plan struct {
 	as      string  // the format of all its files, where that is given
 
 	leftOut []model.LeftOut
-	sum     cache.Digest            // of its files, before they were read
-	hidden  bool                    // its reader asked for files that are not among these
-	known   map[string]read.Verdict // what its files were taken for, once that was found out
+	sum     cache.Digest // of its files, before they were read
+	hidden  bool         // its reader asked for files that are not among these
+	known   []taken      // what each of its files was taken for, once that was found out
+}
+
+// taken is what a file was taken for; format is nil where it is in none.
+type taken struct {
+	format *read.Format
+	why    string
+	told   bool // it was found out
 }
 
 // Load reads every gateway below the paths. A path is a folder with one folder a gateway, the folder of one gateway, an

@@ -66,20 +66,20 @@ func readGateway(
 func (p *plan) find(ctx context.Context, g *model.Gateway, folder *read.Folder) []found {
 	g.LeftOut = slices.Clip(p.leftOut)
 	var all []found
-	for _, name := range p.files {
+	for i, name := range p.files {
 		f, err := folder.Open(name)
 		if err != nil {
 			g.Problems = append(g.Problems, asProblem(err, p.shown+name))
 			continue
 		}
-		v, skip := p.recognise(folder.Formats, name, f.File)
+		v, skip := p.recognise(folder.Formats, i, f.File)
 		switch {
 		case skip:
 			g.LeftOut = append(g.LeftOut, model.LeftOut{Path: f.Path, Why: ConfigName + " says so"})
 		case len(f.Bytes()) == 0 && (v.Format == nil || v.Format.Empty == ""):
 			g.LeftOut = append(g.LeftOut, model.LeftOut{Path: f.Path, Why: "it is empty"})
 		default:
-			all = append(all, found{name, f, v})
+			all = append(all, found{i, name, f, v})
 		}
 	}
 	if p.known == nil {
@@ -100,6 +100,7 @@ func (p *plan) find(ctx context.Context, g *model.Gateway, folder *read.Folder) 
 
 // found is a file of a gateway, and what it was taken for.
 type found struct {
+	place   int // in plan.files
 	name    string
 	file    *model.File
 	verdict read.Verdict
@@ -169,9 +170,9 @@ func between(ctx context.Context, folder *read.Folder, f found, all []found) rea
 
 // remember keeps what files were taken for, so that it is not asked again when they are read again.
 func (p *plan) remember(all []found) {
-	p.known = make(map[string]read.Verdict, len(all))
+	p.known = make([]taken, len(p.files))
 	for _, f := range all {
-		p.known[f.name] = read.Verdict{Format: f.verdict.Format, Score: f.verdict.Score, Why: own(f.verdict.Why)}
+		p.known[f.place] = taken{f.verdict.Format, own(f.verdict.Why), true}
 	}
 }
 
@@ -201,11 +202,12 @@ func guarded(in *read.Input, step func()) {
 	}
 }
 
-// recognise finds the format of a file: as the command line or the estate's toril.yaml says, else by what is in it.
-func (p *plan) recognise(formats []*read.Format, name string, f *source.File) (v read.Verdict, skip bool) {
-	if v, ok := p.known[name]; ok {
-		return v, false
+// recognise finds the format of one of the files: as the command line or the estate's toril.yaml says, else by what is in it.
+func (p *plan) recognise(formats []*read.Format, place int, f *source.File) (v read.Verdict, skip bool) {
+	if p.known != nil && p.known[place].told {
+		return read.Verdict{Format: p.known[place].format, Why: p.known[place].why}, false
 	}
+	name := p.files[place]
 	as, why := p.as, "the command line says so"
 	if told, ok := p.config.formatFor(p.within + name); ok {
 		as, why = told, ConfigName+" says so"

@@ -13,7 +13,10 @@ import (
 // one after the other, whose stack has grown by then. After an error, or where ctx has ended, no further piece is begun; the first error is
 // returned.
 func Each(ctx context.Context, n int, do func(ctx context.Context, i int) error) error {
-	if n == 1 && ctx.Err() == nil {
+	if err := ctx.Err(); err != nil || n == 0 {
+		return err
+	}
+	if n == 1 {
 		return do(ctx, 0)
 	}
 	group, ctx := errgroup.WithContext(ctx)

@@ -99,6 +99,9 @@ func Ports(s string) (packet.Values, error) { return Ranged(s, 65535, Services, 
 
 // EachType spreads types over all their codes.
 func EachType(types packet.Values) packet.Values {
+	if n, ok := types.Single(); ok {
+		return packet.Numbers(n<<8, n<<8|255)
+	}
 	out := packet.Values{}
 	for n := range uint64(256) {
 		if types.Has(n) {
