@@ -22,7 +22,7 @@ func main() {
 const small = 464 << 20
 
 // many is what may be made anew at most before memory is cleared.
-const many = 288 << 20
+const many = 600 << 20
 
 // rarely is how much, in percent of what is in use, may be made anew before memory is cleared, as long as all stays below small.
 const rarely = 400
@@ -51,8 +51,8 @@ func limit() {
 		}
 		metrics.Read(all)
 		size := func(i int) int64 { return int64(all[i].Value.Uint64()) }
-		used, beside := size(0), size(1)-size(2)-size(3)-size(4)          // what is between objects, and the runtime's own
-		debug.SetMemoryLimit(max(small, used+min(used*2/5, many)+beside)) // each clearing costs as much as is in use
+		used, beside := size(0), size(1)-size(2)-size(3)-size(4)      // what is between objects, and the runtime's own
+		debug.SetMemoryLimit(max(small, used+min(used, many)+beside)) // each clearing costs as much as is in use
 		runtime.SetFinalizer(m, again)
 	}
 	runtime.SetFinalizer(&mark{}, again)

@@ -3,6 +3,7 @@ package iptables
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -25,6 +26,7 @@ var Save = &read.Format{
 	Linux:    true,
 	Hints:    []string{"iptables*", "ip6tables*", "rules.v4", "rules.v6", "*.iptables", "*.ip6tables"},
 	Order:    31,
+	Words:    func() []string { return slices.Collect(maps.Keys(places())) }, // the tables
 	Looks:    looks,
 	Read:     readSave,
 	Covers:   coverage,
