@@ -22,7 +22,7 @@ func main() {
 const small = 464 << 20
 
 // many is what may be made anew at most before memory is cleared.
-const many = 600 << 20
+const many = 512 << 20
 
 // rarely is how much, in percent of what is in use, may be made anew before memory is cleared, as long as all stays below small.
 const rarely = 400

@@ -42,7 +42,7 @@ var floors = [][]string{
 	{"ike", "packet", "source"},
 	{
 		"internal/strictyaml", "internal/disk", "internal/progress", "internal/strength", "internal/lazy", "internal/cache",
-		"internal/record",
+		"internal/record", "internal/spread",
 	},
 }
 

@@ -40,8 +40,8 @@ E
 }
 `
 
-// tried are the cases that are tried with a kind of interface, by its number: with TORIL_LAB_CASES all, else every second, another half with
-// each kind that follows, so that every case is tried with two of them at least.
+// tried are the cases that are tried with a kind of interface, by its number: with TORIL_LAB_CASES all, else every second, another half
+// with each kind that follows, so that every case is tried with two of them at least.
 func tried(kind int) (out []cases.By) {
 	for k, c := range cases.AllBy {
 		if (k+kind)%2 == 0 || os.Getenv("TORIL_LAB_CASES") != "" {
