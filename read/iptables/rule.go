@@ -1,6 +1,7 @@
 package iptables
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -265,6 +266,14 @@ func (s *state) field(base packet.Set, f packet.Field, text string, parse func(s
 	s.narrowBy(base, f, packet.Join(all...))
 }
 
+// short returns the one-letter name of an option of the program itself, which may stand once; others as they are.
+func (s *state) short(opt string) string {
+	if len(opt) == 2 && opt != "-g" || opt == "--proto" && s.module == "policy" {
+		return opt
+	}
+	return cmp.Or(twins()[opt], opt)
+}
+
 func (s *state) step() {
 	s.not = false
 	if s.w[s.i] == "!" {
@@ -275,12 +284,7 @@ func (s *state) step() {
 		}
 	}
 	opt := s.take()
-	once := opt
-	if len(opt) > 2 || opt == "-g" {
-		if t := twins()[opt]; t != "" && !(opt == "--proto" && s.module == "policy") {
-			once = t
-		}
-	}
+	once := s.short(opt)
 	switch once {
 	case "-s", "-d", "-i", "-o", "-p", "-j":
 		if s.not && once == "-j" {

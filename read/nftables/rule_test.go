@@ -283,7 +283,8 @@ func TestChainsWithoutNameAndMapsWithARest(t *testing.T) {
 func TestTheCommonestFormIsNoOther(t *testing.T) {
 	conditions := []string{
 		"ip saddr 10.1.0.0/16", "ip daddr 192.0.2.1", "ip saddr 10.0.0.0/8", "ip6 daddr fd00::/16", "tcp dport 443", "tcp sport ssh",
-		"udp dport 500-510", `iifname "wan*"`, "oifname lan", `iifname ""`, "ip daddr @missing", "tcp dport { 22, 80 }", "ip saddr != 10.1.0.1",
+		"udp dport 500-510", `iifname "wan*"`, "oifname lan", `iifname ""`, "ip daddr @missing", "tcp dport { 22, 80 }",
+		"ip saddr != 10.1.0.1",
 		"ip daddr 10.0.0.300", "tcp dport 22, 23", "udp dport set 5", "ip saddr $other", "ct state new", "ip saddr 10.9.0.0 - 10.9.0.7",
 	}
 	statements := []string{"log", `log prefix "a b"`, "counter", "counter packets 5 bytes 6", "log level debug", "counter log"}
