@@ -123,8 +123,9 @@ func TestMistakes(t *testing.T) {
 func TestRecognition(t *testing.T) {
 	for text, score := range map[string]int{
 		"default via 192.0.2.1 dev eth0\n10.0.0.0/8 dev eth1 proto kernel\n": 95, "# x\ndefault dev ppp0\n": 60,
-		"0:\tfrom all lookup local\n":      80,
-		"1: lo: <LOOPBACK,UP> mtu 65536\n": 95, "# x\n1: lo: <LOOPBACK,UP> mtu 65536\n": 85, "some prose\nabout nothing\n": 0, "conn a\n": 0,
+		"0:\tfrom all lookup local\n":           80,
+		"1: lo: <LOOPBACK,UP> mtu 65536\n":      95,
+		"# x\n1: lo: <LOOPBACK,UP> mtu 65536\n": 85, "some prose\nabout nothing\n": 0, "conn a\n": 0,
 	} {
 		got, _ := iproute.Text.Looks(source.NewFile("x", []byte(text)))
 		assert.Equal(t, score, got, text)

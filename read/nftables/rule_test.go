@@ -279,7 +279,8 @@ func TestChainsWithoutNameAndMapsWithARest(t *testing.T) {
 	}
 }
 
-// TestTheCommonestFormIsNoOther reads rules of the form that is read at once, each also with a comment behind it, which is read as any rule.
+// TestTheCommonestFormIsNoOther reads rules of the form that is read at once, each also with a comment behind it, which is read as any
+// rule is.
 func TestTheCommonestFormIsNoOther(t *testing.T) {
 	conditions := []string{
 		"ip saddr 10.1.0.0/16", "ip daddr 192.0.2.1", "ip saddr 10.0.0.0/8", "ip6 daddr fd00::/16", "tcp dport 443", "tcp sport ssh",
