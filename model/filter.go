@@ -127,6 +127,18 @@ type Rule struct {
 	Index   int    // its place there, from 0
 }
 
+// Room is where a reader makes rules, many at a time: those of a file stay as long as each other.
+type Room []Rule
+
+// Next returns a new rule.
+func (r *Room) Next() *Rule {
+	if len(*r) == cap(*r) {
+		*r = make(Room, 0, min(max(2*cap(*r), 8), 256))
+	}
+	*r = (*r)[:len(*r)+1]
+	return &(*r)[len(*r)-1]
+}
+
 // PathMSS is an MSS that follows the path's MTU.
 const PathMSS = -1
 

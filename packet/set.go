@@ -314,13 +314,21 @@ func Where(f Field, v Values) Set { return All().With(f, v) }
 
 // With restricts s as Where does.
 func (s Set) With(f Field, v Values) Set {
-	switch f {
-	case Sport, Dport:
-		s = s.with(Proto, WithPorts)
-	case ICMP:
-		s = s.with(Proto, WithTypes)
+	if p := protocolsWith(f); !p.Empty() {
+		s = s.with(Proto, p)
 	}
 	return s.with(f, v)
+}
+
+// protocolsWith are the protocols whose packets alone have a field; empty where all have.
+func protocolsWith(f Field) Values {
+	switch f {
+	case Sport, Dport:
+		return WithPorts
+	case ICMP:
+		return WithTypes
+	}
+	return Values{}
 }
 
 func (s Set) with(f Field, v Values) Set {
@@ -388,15 +396,8 @@ func (b *box) serves(terms []Term) bool {
 
 func (b *box) narrowAll(terms []Term) bool {
 	for i := range terms {
-		t := &terms[i]
-		asks := Values{}
-		switch t.Field {
-		case Sport, Dport:
-			asks = WithPorts
-		case ICMP:
-			asks = WithTypes
-		}
-		if t.Values.Empty() || !asks.Empty() && !b.narrow(Proto, asks) || !b.narrow(t.Field, t.Values) {
+		t, p := &terms[i], protocolsWith(terms[i].Field)
+		if t.Values.Empty() || !p.Empty() && !b.narrow(Proto, p) || !b.narrow(t.Field, t.Values) {
 			return false
 		}
 	}

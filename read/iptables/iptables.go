@@ -99,7 +99,7 @@ type reader struct {
 	sets   []setUse
 	words  []string // the room of the line that is being read
 	one    state    // and of its rule
-	made   []model.Rule
+	made   model.Room
 	nets   [2]addresses // behind -s and -d, that were read last: rules that stand together often have the same
 }
 

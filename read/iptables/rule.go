@@ -149,7 +149,7 @@ type policy struct {
 
 func (r *reader) rule(n int, c *model.Chain, packets string, w []string) *model.Rule {
 	s := &r.one
-	*s = state{reader: r, n: n, chain: c, w: w, rule: r.next()}
+	*s = state{reader: r, n: n, chain: c, w: w, rule: r.made.Next()}
 	s.said, s.loaded, s.used, s.terms = s.room.said[:0], s.room.loaded[:0], s.room.used[:0], s.room.terms[:0]
 	s.rule.At, s.rule.When = r.in.At(n), packet.Only(r.packetFamily())
 	if packets != "" {
@@ -162,15 +162,6 @@ func (r *reader) rule(n int, c *model.Chain, packets string, w []string) *model.
 		r.in.Unread(n, c.ID(), "%s", read.TooLarge)
 	}
 	return s.rule
-}
-
-// next makes a rule, many at a time: those of a file stay as long as it does.
-func (r *reader) next() *model.Rule {
-	if len(r.made) == cap(r.made) {
-		r.made = make([]model.Rule, 0, min(max(2*cap(r.made), 8), 256))
-	}
-	r.made = r.made[:len(r.made)+1]
-	return &r.made[len(r.made)-1]
 }
 
 // read takes the rule's conditions and its target, one after the other.
@@ -456,24 +447,23 @@ func (s *state) address(f packet.Field, text string) {
 	if f == packet.Dst {
 		last = &s.nets[1]
 	}
-	if last.values.Empty() || text != last.text {
-		v, exact, ok := s.networks(text)
+	v := last.values
+	if v.Empty() || text != last.text {
+		got, exact, ok := s.networks(text)
 		if !ok || !exact && s.not {
 			return
 		}
-		*last = addresses{text, v}
-		if !exact { // is said of each rule
-			last.text = ""
+		if v = got; exact { // what is not is said of each rule
+			*last = addresses{text, v}
 		}
 	}
-	s.narrowBy(packet.Only(s.packetFamily()), f, last.values)
-	if s.not {
-		return
-	}
-	if f == packet.Src {
-		s.from = last.values
-	} else {
-		s.onto = last.values
+	s.narrowBy(packet.Only(s.packetFamily()), f, v)
+	switch {
+	case s.not:
+	case f == packet.Src:
+		s.from = v
+	default:
+		s.onto = v
 	}
 }
 

@@ -78,7 +78,7 @@ type ruleset struct {
 
 	operands [commonOperands]*operand // the commonest ones, that were made
 	rules    state                    // the room of the rule that is being translated
-	made     room
+	made     model.Room
 
 	chainUse   map[string][]source.Pos // where a chain is jumped to
 	chainOrder []string

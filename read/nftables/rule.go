@@ -106,7 +106,7 @@ func (rs *ruleset) simple(c *chain, in *read.Input, tokens []token) *model.Rule 
 		return nil
 	}
 	s.rule.At = in.Pos(syntax.Over(tokens[0].Place, tokens[last].Place))
-	one := rs.made.next()
+	one := rs.made.Next()
 	*one = s.rule
 	return one
 }
@@ -171,7 +171,7 @@ func (s *state) alone(i int) bool {
 
 // emit adds a rule as it is now.
 func (s *state) emit(r *model.Rule) {
-	one := s.made.next()
+	one := s.made.Next()
 	*one = *r
 	one.Unsure = append([]string(nil), r.Unsure...)
 	s.out = append(s.out, one)
@@ -1403,15 +1403,4 @@ func (s *state) mapOperands() (ops []operand, ok bool) {
 	}
 	s.i = at
 	return nil, false
-}
-
-// room is where rules are made, many at a time: those of a file stay as long as it does.
-type room []model.Rule
-
-func (r *room) next() *model.Rule {
-	if len(*r) == cap(*r) {
-		*r = make(room, 0, min(max(2*cap(*r), 8), 256))
-	}
-	*r = (*r)[:len(*r)+1]
-	return &(*r)[len(*r)-1]
 }
