@@ -171,6 +171,16 @@ type resolver struct {
 	left int
 	full bool // the limit was met and reported
 	refs map[string]*refUse
+	bare bool // no section refers to another: they are as written
+}
+
+func newResolver(in *read.Input, root *section) *resolver {
+	return &resolver{in: in, root: root, left: maxInherited, refs: map[string]*refUse{}, bare: !root.refers()}
+}
+
+// refers reports whether the section, or one in it, refers to others.
+func (s *section) refers() bool {
+	return len(s.refs) > 0 || slices.ContainsFunc(s.subs, (*section).refers)
 }
 
 type refUse struct {
@@ -180,6 +190,9 @@ type refUse struct {
 
 // resolve returns the section with all that it inherits: own values win, then the references from left to right.
 func (r *resolver) resolve(s *section, trail []*section) *section {
+	if r.bare {
+		return s
+	}
 	out := &section{name: s.name, at: s.at}
 	for _, v := range s.values {
 		clone := *v

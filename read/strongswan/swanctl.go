@@ -156,7 +156,7 @@ func (r *swanctl) since(version string) bool {
 
 func readSwanctl(in *read.Input) {
 	r := &swanctl{in: in, root: parse(in), version: in.Gateway.VersionOf(software), byPath: map[string]*table.Defaults{}}
-	r.res = &resolver{in: in, root: r.root, left: maxInherited, refs: map[string]*refUse{}}
+	r.res = newResolver(in, r.root)
 	for _, v := range r.root.values {
 		in.Unread(v.At.Line, "", "%q stands outside every section", source.Clean(v.Key))
 	}

@@ -27,14 +27,20 @@ type Value struct {
 
 // Defaults are what a daemon does where the sections of a file say nothing. Each is read once.
 type Defaults struct {
-	rows   map[string]daemon.Default // by their keys, right forms as left
-	parsed map[string]any
-	why    map[string]string
+	rows  map[string]daemon.Default // by their keys, right forms as left
+	asked map[string]*byDefault     // by their keys, those that were asked for
+}
+
+// byDefault is what holds where a key is not there.
+type byDefault struct {
+	daemon.Default
+	parsed any
+	why    string
 }
 
 // By makes the defaults of a file of a daemon's table.
 func By(rows map[string]daemon.Default) *Defaults {
-	return &Defaults{rows, map[string]any{}, map[string]string{}}
+	return &Defaults{rows, make(map[string]*byDefault, len(rows))}
 }
 
 // Section takes the settings of one section. What is not taken stays unread.
@@ -72,23 +78,28 @@ func (s *Section) Says(keys ...string) bool {
 // A value that the daemon cannot parse makes it refuse the whole connection.
 func Take[T any](s *Section, parse func(string) (T, error), key string) model.Setting[T] {
 	d := s.row(key)
-	value, done := s.Defaults.parsed[Left(key)].(T)
+	value, done := d.parsed.(T)
 	if !done && d.Value != "" {
 		var err error
 		if value, err = parse(d.Value); err != nil || d.Computed {
 			// daemon/<name> and the reader do not fit each other
 			panic(fmt.Sprintf("the default of %s cannot be read: %v", key, err))
 		}
-		s.Defaults.parsed[Left(key)] = value
+		d.parsed = value
 	}
 	return TakeOr(s, value, parse, key)
 }
 
 // row returns what the daemon's table has of a key, which must be there.
-func (s *Section) row(key string) daemon.Default {
-	d, ok := s.Defaults.rows[Left(key)]
-	if !ok {
-		panic("no default of " + key)
+func (s *Section) row(key string) *byDefault {
+	d := s.Defaults.asked[key]
+	if d == nil {
+		row, ok := s.Defaults.rows[Left(key)]
+		if !ok {
+			panic("no default of " + key)
+		}
+		d = &byDefault{Default: row}
+		s.Defaults.asked[key] = d
 	}
 	return d
 }
@@ -103,18 +114,29 @@ func Left(key string) string {
 
 // said returns the value of a key by the first of its names that is said; nil where none is.
 func (s *Section) said(key string) *Value {
-	for _, name := range append([]string{key}, s.row(key).Also...) {
-		v := s.Lookup(name)
-		if v == nil {
-			continue
-		}
-		v.Used = true
-		s.again(v)
-		if v.Text != "" {
+	if v := s.saidBy(key); v != nil {
+		return v
+	}
+	for _, name := range s.row(key).Also {
+		if v := s.saidBy(name); v != nil {
 			return v
 		}
 	}
 	return nil
+}
+
+// saidBy returns the value of a key by this name; nil where it says nothing.
+func (s *Section) saidBy(name string) *Value {
+	v := s.Lookup(name)
+	if v == nil {
+		return nil
+	}
+	v.Used = true
+	s.again(v)
+	if v.Text == "" {
+		return nil
+	}
+	return v
 }
 
 // TakeOr is Take with a default that follows from other settings.
@@ -183,15 +205,14 @@ func More(s *Section, more *map[string]model.Setting[string], name, key string) 
 
 // Why says whose the default of a key is, and since when, where that depends on a version which is not known.
 func (s *Section) Why(key string) string {
-	if why := s.Defaults.why[key]; why != "" { // the same for every section of a file
-		return why
+	d := s.row(key)
+	if d.why == "" { // the same for every section of a file
+		d.why = s.Software + " default of " + s.Path + "." + key
+		if d.Before != nil && d.Before.Value != d.Value {
+			d.why += " (" + d.Change() + ")"
+		}
 	}
-	why := fmt.Sprintf("%s default of %s.%s", s.Software, s.Path, key)
-	if d := s.Defaults.rows[Left(key)]; d.Before != nil && d.Before.Value != d.Value {
-		why += " (" + d.Change() + ")"
-	}
-	s.Defaults.why[key] = why
-	return why
+	return d.why
 }
 
 // Refuse says that the daemon cannot use a value.
