@@ -21,8 +21,16 @@ func main() {
 // small is what a run may take before memory is cleared more often: long rule lists live long.
 const small = 464 << 20
 
-// many is what may be made anew at most before memory is cleared.
-const many = 512 << 20
+// A single file that is hostile has no more in use than much, and there memory is kept low; a large estate has, and many may be made anew.
+const much, many = 400 << 20, 512 << 20
+
+// roomFor is what may be made anew before memory is cleared, in bytes, as against what is in use: each clearing costs as much as that.
+func roomFor(used int64) int64 {
+	if used <= much {
+		return used * 2 / 5
+	}
+	return min(much*2/5+2*(used-much), many)
+}
 
 // rarely is how much, in percent of what is in use, may be made anew before memory is cleared, as long as all stays below small.
 const rarely = 400
@@ -51,8 +59,8 @@ func limit() {
 		}
 		metrics.Read(all)
 		size := func(i int) int64 { return int64(all[i].Value.Uint64()) }
-		used, beside := size(0), size(1)-size(2)-size(3)-size(4)      // what is between objects, and the runtime's own
-		debug.SetMemoryLimit(max(small, used+min(used, many)+beside)) // each clearing costs as much as is in use
+		used, beside := size(0), size(1)-size(2)-size(3)-size(4) // what is between objects, and the runtime's own
+		debug.SetMemoryLimit(max(small, used+roomFor(used)+beside))
 		runtime.SetFinalizer(m, again)
 	}
 	runtime.SetFinalizer(&mark{}, again)

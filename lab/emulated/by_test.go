@@ -5,7 +5,6 @@ package emulated
 import (
 	"cmp"
 	"fmt"
-	"os"
 	"strings"
 	"testing"
 	"time"
@@ -40,24 +39,13 @@ E
 }
 `
 
-// tried are the cases that are tried with a kind of interface, by its number: with TORIL_LAB_CASES all, else every second, another half
-// with each kind that follows, so that every case is tried with two of them at least.
-func tried(kind int) (out []cases.By) {
-	for k, c := range cases.AllBy {
-		if (k+kind)%2 == 0 || os.Getenv("TORIL_LAB_CASES") != "" {
-			out = append(out, c)
-		}
-	}
-	return out
-}
-
 // TestTunnelInterfacesWithRealESP tries the cases with every kind of tunnel interface.
 func TestTunnelInterfacesWithRealESP(t *testing.T) {
 	tally := lab.NewTally(t, "packets through tunnel interfaces of a kernel with ESP")
 	t.Parallel()
 	m := machine.New(t)
 	for n, i := range cases.Interfaces {
-		all := tried(n)
+		all := lab.Half(cases.AllBy, n)
 		t.Run(i.Name, func(t *testing.T) {
 			t.Parallel()
 			parts := strings.Split(m.Run(byScript(i, all), 5*time.Minute), "CASE")

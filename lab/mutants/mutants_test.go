@@ -255,7 +255,7 @@ func TestTheTestsNoticeEveryChange(t *testing.T) {
 	require.True(t, noticedNothing(t, root, programs, mutants))
 	every := 1
 	if os.Getenv("TORIL_LAB_CASES") == "" { // all of them take four minutes
-		every = 3
+		every = 5
 	}
 	for n := 0; n < len(mutants); n += every {
 		work <- n
