@@ -194,9 +194,16 @@ func (r *run) work(todo []*work) error {
 	parts := partsOf(len(checks), len(todo))
 	before, open := newStore(e, checks, r.baseline, r.now), todo
 	if before != nil {
+		known := make([]bool, len(todo))
+		if err := spread.Each(ctx, len(todo), func(_ context.Context, i int) error {
+			known[i] = before.recall(todo[i])
+			return nil
+		}); err != nil {
+			return err
+		}
 		open = nil
-		for _, w := range todo {
-			if !before.recall(w) {
+		for i, w := range todo {
+			if !known[i] {
 				open = append(open, w)
 				continue
 			}
