@@ -388,6 +388,9 @@ func (p *Pass) Evidence(at source.Pos, note string) Evidence {
 
 // quote fills in the quotes of what was found, on all processors where it is much.
 func (p *Pass) quote() {
+	if len(p.found) == 0 { // mostly
+		return
+	}
 	const share = 1024
 	// there is no error, and the work is short
 	_ = spread.Each(context.Background(), (len(p.found)+share-1)/share, func(_ context.Context, n int) error {

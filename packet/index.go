@@ -68,12 +68,7 @@ func spansAt(fam Family, p *[fields]number) (out [len(lookedUp)]span) {
 
 // takes reports whether a packet of the box's family, whose spans are at, is in it.
 func (o *indexed) takes(p *[fields]number, at *[len(lookedUp)]span) bool {
-	for n := range at {
-		if !o.hull[n].meets(at[n]) {
-			return false
-		}
-	}
-	return o.box.hasPoint(p)
+	return allMeet(&o.hull, at) && o.box.hasPoint(p)
 }
 
 // exactIn returns a bit for each field of a box of which its span says all.

@@ -28,9 +28,7 @@ const maxPairs = 64
 
 // Crossings follows the packets of a policy's tunnel, pair by pair of its networks.
 func (p *Path) Crossings(pol *Policy) []Crossing {
-	pol.memo.crossing.Lock()
-	defer pol.memo.crossing.Unlock()
-	if pol.memo.crossings == nil {
+	return pol.memo.crossings.get(func() []Crossing {
 		pairs := p.Pairs(pol)
 		if len(pairs) > maxPairs {
 			pairs = []Pair{{"its networks", "the far networks", p.Traffic(pol)}}
@@ -39,16 +37,13 @@ func (p *Path) Crossings(pol *Policy) []Crossing {
 		for _, pair := range pairs {
 			out = append(out, p.crossing(pol, pair))
 		}
-		pol.memo.crossings = out
-	}
-	return pol.memo.crossings
+		return out
+	})
 }
 
 // Release lets go of what was worked out for a policy alone: in a hub that forwards between all its tunnels it is much.
 func (pol *Policy) Release() {
-	pol.memo.crossing.Lock()
-	defer pol.memo.crossing.Unlock()
-	pol.memo.crossings = nil
+	pol.memo.crossings.forget()
 }
 
 func (p *Path) crossing(pol *Policy, pair Pair) Crossing {

@@ -1,8 +1,6 @@
 package walk
 
 import (
-	"slices"
-
 	"toril/ike"
 	"toril/model"
 	"toril/packet"
@@ -33,8 +31,7 @@ func (p *Path) Outer(pol *Policy) []Outcome {
 	if p.down != nil { // the routes may be others than those of the path that it was made of
 		return p.outer(pol)
 	}
-	pol.memo.outer.Do(func() { pol.memo.allOuter = slices.Clip(p.outer(pol)) })
-	return pol.memo.allOuter
+	return pol.memo.outer.get(func() []Outcome { return p.outer(pol) })
 }
 
 func (p *Path) outer(pol *Policy) []Outcome {
@@ -64,8 +61,7 @@ func (p *Path) Arrive(pol *Policy) []Outcome {
 	if p.down != nil {
 		return p.arrive(pol)
 	}
-	pol.memo.arrive.Do(func() { pol.memo.allArrive = slices.Clip(p.arrive(pol)) })
-	return pol.memo.allArrive
+	return pol.memo.arrive.get(func() []Outcome { return p.arrive(pol) })
 }
 
 func (p *Path) arrive(pol *Policy) []Outcome {

@@ -114,3 +114,25 @@ func TestLookedUpRoutesAreTheRoutes(t *testing.T) {
 		}
 	}
 }
+
+// TestWhatIsTooComplexStaysSo: whoever asks again is told so again, and does not take it for nothing.
+func TestWhatIsTooComplexStaysSo(t *testing.T) {
+	var o once[Outcome]
+	asked := 0
+	for range 3 {
+		err := packet.Guard(func() {
+			o.get(func() []Outcome {
+				asked++
+				panic(packet.TooComplex())
+			})
+		})
+		assert.ErrorIs(t, err, packet.ErrLimit)
+	}
+	assert.Equal(t, 3, asked)
+	for range 2 {
+		assert.Len(t, o.get(func() []Outcome { asked++; return make([]Outcome, 1, 5) }), 1)
+	}
+	assert.Equal(t, 4, asked, "what was worked out is kept")
+	o.forget()
+	assert.Empty(t, o.get(func() []Outcome { return nil }))
+}

@@ -26,18 +26,39 @@ func (pair Pair) In() packet.Set { return pair.Out.Mirror() }
 // Pairs are the pairs of networks that a policy's tunnel is there for. A side that is any address stands for the networks
 // that the routes tell of; a network is in no pair with itself, where one side is so wide that it holds the other.
 func (p *Path) Pairs(pol *Policy) []Pair {
-	pol.memo.pairs.Do(func() { pol.memo.allPairs = p.pairs(pol) })
-	return pol.memo.allPairs
+	return pol.memo.pairs.get(func() []Pair { return p.pairs(pol) })
 }
 
-// memo is what is worked out about a policy once, by whoever asks first.
+// memo is what is worked out about a policy once.
 type memo struct {
-	pairs, outer, arrive sync.Once
-	allPairs             []Pair
-	allOuter             []Outcome
-	allArrive            []Outcome
-	crossing             sync.Mutex
-	crossings            []Crossing // nil: not worked out, or let go
+	pairs     once[Pair]
+	outer     once[Outcome]
+	arrive    once[Outcome]
+	crossings once[Crossing]
+}
+
+// once is a list that is worked out by whoever asks first. Where that is too complex, it is so for everybody who asks: nobody takes a list
+// that was not worked out for an empty one.
+type once[T any] struct {
+	mu   sync.Mutex
+	done bool
+	list []T
+}
+
+func (o *once[T]) get(work func() []T) []T {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if !o.done {
+		o.list, o.done = slices.Clip(work()), true
+	}
+	return o.list
+}
+
+// forget lets the list go; whoever asks next works it out again.
+func (o *once[T]) forget() {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.list, o.done = nil, false
 }
 
 // maxNetworkPairs bounds how many pairs of networks are looked at one by one.

@@ -18,9 +18,8 @@ func main() {
 	os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
 }
 
-// small is what a run may take before memory is cleared more often: long rule lists live long. It is wide where more than some is in use,
-// which 10,000 gateways have not.
-const small, some, wide = 464 << 20, 150 << 20, 496 << 20
+// small is what a run may take before memory is cleared more often: long rule lists live long.
+const small = 464 << 20
 
 // A single file that is hostile has no more in use than much, and there memory is kept low; a large estate has, and many may be made anew.
 const much, many = 400 << 20, 512 << 20
@@ -61,11 +60,7 @@ func limit() {
 		metrics.Read(all)
 		size := func(i int) int64 { return int64(all[i].Value.Uint64()) }
 		used, beside := size(0), size(1)-size(2)-size(3)-size(4) // what is between objects, and the runtime's own
-		least := int64(small)
-		if used > some {
-			least = wide
-		}
-		debug.SetMemoryLimit(max(least, used+roomFor(used)+beside))
+		debug.SetMemoryLimit(max(small, used+roomFor(used)+beside))
 		runtime.SetFinalizer(m, again)
 	}
 	runtime.SetFinalizer(&mark{}, again)

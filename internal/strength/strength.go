@@ -29,26 +29,11 @@ type dictionary struct {
 	text  string      // of the lines
 	lines []uint32    // where each begins
 	first [][2]uint32 // by the first characters: the words of at least so many, from one place up to another
-	may   []uint64    // a bit for four first characters that a word has, or three that are one, at a place that others may share
+	begins
 }
 
-// mayPlace returns where the bit of four first characters is, and which of its word; of three, the fourth is 0.
-func mayPlace(a, b, c, d rune) (word, bit uint32) {
-	h := (uint32(a)<<24 ^ uint32(b)<<16 ^ uint32(c)<<8 ^ uint32(d)) * 0x9e3779b1 >> 12 // spread by the golden ratio; 20 bits are left
-	return h >> 6, h & 63
-}
-
-// begins reports whether a word may stand at the beginning of a text of at least three characters.
-func (d *dictionary) begins(s []rune) bool {
-	if word, bit := mayPlace(s[0], s[1], s[2], 0); d.may[word]>>bit&1 == 1 {
-		return true
-	}
-	if len(s) == shortest {
-		return false
-	}
-	word, bit := mayPlace(s[0], s[1], s[2], s[3])
-	return d.may[word]>>bit&1 == 1
-}
+// beginnings is about how many beginnings of four characters the common words have.
+const beginnings = 16_000
 
 // kinds is how many characters the beginnings of common words are told apart by: letters and digits, and all others together.
 const kinds = 37
@@ -72,7 +57,7 @@ func beginning(a, b, c rune) (n int, ok bool) {
 
 // common is that dictionary, unpacked and looked through when the first secret is judged: no other run pays for it.
 var common = sync.OnceValue(func() *dictionary {
-	d := &dictionary{first: make([][2]uint32, kinds*kinds*kinds), may: make([]uint64, 1<<20/64)}
+	d := &dictionary{first: make([][2]uint32, kinds*kinds*kinds), begins: beginsOf(beginnings)}
 	r, err := gzip.NewReader(bytes.NewReader(packed))
 	if err != nil {
 		return d // it knows no words
@@ -91,12 +76,7 @@ var common = sync.OnceValue(func() *dictionary {
 			d.first[n][1] = place + 1
 		}
 		d.lines = append(d.lines, uint32(at))
-		fourth := rune(text[at+shortest])
-		if fourth == ' ' { // the word ends there
-			fourth = 0
-		}
-		word, bit := mayPlace(rune(text[at]), rune(text[at+1]), rune(text[at+2]), fourth)
-		d.may[word] |= 1 << bit
+		d.add([]rune(d.word(len(d.lines) - 1)))
 		at += bytes.IndexByte(text[at:], '\n') + 1
 	}
 	return d
@@ -152,28 +132,42 @@ func headsIn(s []rune, known, from, to int, letter func(i, at int) byte, found f
 	}
 }
 
-// begins says with which three characters words may begin: a bit for each that do, at a place that others may share.
+// begins says with which four characters words may begin, and which words of three there are: a bit for each, at a place that others may
+// share.
 type begins []uint64
 
 // beginsOf makes room for the beginnings of some words.
 func beginsOf(words int) begins { return make(begins, 1<<bits.Len(uint(words))) }
 
-func (b begins) place(x, y, z rune) (word, bit int) {
-	h := (uint64(uint32(x))<<42 ^ uint64(uint32(y))<<21 ^ uint64(uint32(z))) * 0x9e3779b97f4a7c15 >> 20 // spread by the golden ratio
+// place returns where the bit of a beginning is; the fourth character of a word of three is 0.
+func (b begins) place(w, x, y, z rune) (word, bit int) {
+	h := uint64(uint32(w))<<48 ^ uint64(uint32(x))<<32 ^ uint64(uint32(y))<<16 ^ uint64(uint32(z))
+	h = h * 0x9e3779b97f4a7c15 >> 20 // spread by the golden ratio
 	return int(h>>6) & (len(b) - 1), int(h & 63)
 }
 
-func (b begins) add(x, y, z rune) {
-	word, bit := b.place(x, y, z)
+// add notes a word, which has three characters at least.
+func (b begins) add(s []rune) {
+	fourth := rune(0)
+	if len(s) > shortest {
+		fourth = s[shortest]
+	}
+	word, bit := b.place(s[0], s[1], s[2], fourth)
 	b[word] |= 1 << bit
 }
 
-// may reports whether a word may begin where a text does.
+// may reports whether a word may stand at the beginning of a text.
 func (b begins) may(s []rune) bool {
 	if len(s) < shortest {
 		return false
 	}
-	word, bit := b.place(s[0], s[1], s[2])
+	if word, bit := b.place(s[0], s[1], s[2], 0); b[word]>>bit&1 == 1 {
+		return true
+	}
+	if len(s) == shortest {
+		return false
+	}
+	word, bit := b.place(s[0], s[1], s[2], s[shortest])
 	return b[word]>>bit&1 == 1
 }
 
@@ -194,7 +188,7 @@ func NewNames(names []string) *Names {
 		}
 		n.ranks[name] = i + 1
 		if r := []rune(name); len(r) >= shortest {
-			n.begins.add(r[0], r[1], r[2])
+			n.begins.add(r)
 		}
 		n.lengths, n.sorted = append(n.lengths, len(name)), append(n.sorted, name)
 	}
@@ -238,7 +232,7 @@ func (n *Names) heads(s []rune, found func(length, rank int)) {
 		return
 	}
 	d := common()
-	if !d.begins(s) {
+	if !d.may(s) {
 		return
 	}
 	known, from, to := 0, 0, len(d.lines)

@@ -1,6 +1,8 @@
 package iptables_test
 
 import (
+	"maps"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -38,8 +40,9 @@ func table(lines string) *model.Gateway {
 		"a.ipset": sets, "b.rules": "*filter\n:FORWARD DROP [0:0]\n:vpn - [0:0]\n" + lines + "\nCOMMIT\n"})
 }
 
-func TestRules(t *testing.T) {
-	for rule, want := range map[string]string{
+// meanings are rules, and what they mean; "" where they are not read.
+func meanings() map[string]string {
+	return map[string]string{
 		`-j ACCEPT`:                             "any IPv4 -> accept",
 		`-s 10.1.0.0/16 -d 10.2.0.5/32 -j DROP`: "10.1.0.0/16 > 10.2.0.5 -> drop",
 		`! -s 10.0.0.0/8 -j DROP`: "0.0.0.0/5, 8.0.0.0/7, 11.0.0.0-255.255.255.255 > " +
@@ -109,7 +112,24 @@ func TestRules(t *testing.T) {
 		`-p icmp --icmp-type ping -j DROP`:                     "any IPv4 icmp type 8 -> drop",
 		`-m comment --comment 'ab' -j ACCEPT`:                  "any IPv4 -> accept",
 		`-j NFQUEUE --queue-num 0`:                             "any IPv4 -> queue",
-	} {
+		`-s 10.1.0.0/16 -m set --match-set peers dst -j DROP`:  "10.1.0.0/16 > 192.0.2.1, 198.51.100.7 -> drop",
+	}
+}
+
+// TestARuleAmongOthers reads all rules in one chain: none takes anything from those beside it.
+func TestARuleAmongOthers(t *testing.T) {
+	of := meanings()
+	rules := slices.Sorted(maps.Keys(of))
+	rules = slices.DeleteFunc(rules, func(rule string) bool { return of[rule] == "" })
+	g := table("-A FORWARD " + strings.Join(rules, "\n-A FORWARD "))
+	require.Len(t, g.Chains[0].Rules, len(rules))
+	for i, r := range g.Chains[0].Rules {
+		assert.Equal(t, of[rules[i]], readtest.Rule(r), rules[i])
+	}
+}
+
+func TestRules(t *testing.T) {
+	for rule, want := range meanings() {
 		g := table("-A FORWARD " + rule)
 		require.Len(t, g.Chains, 2, rule)
 		require.Len(t, g.Chains[0].Rules, 1, rule)

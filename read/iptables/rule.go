@@ -771,8 +771,8 @@ func (s *state) states(text string) {
 }
 
 func (s *state) set(name string, dirs []string) {
-	later := *s // the room of s is for the next rule
-	s.sets = append(s.sets, setUse{&later, name, dirs, s.not})
+	later := &state{reader: s.reader, n: s.n, chain: s.chain, rule: s.rule} // s is for the next rule by then
+	s.sets = append(s.sets, setUse{later, name, dirs, s.not})
 }
 
 // matchSet narrows to the packets that are in a set, now that every file is read.

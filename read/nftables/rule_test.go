@@ -2,7 +2,9 @@ package nftables_test
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -14,8 +16,9 @@ import (
 	"toril/read/readtest"
 )
 
-func TestRules(t *testing.T) {
-	for rule, want := range map[string]string{
+// meanings are rules, and what they mean.
+func meanings() map[string]string {
+	return map[string]string{
 		`accept`:                      "all packets -> accept",
 		`ip saddr 10.0.0.0/8 drop`:    "10.0.0.0/8 > any -> drop",
 		`ip saddr != 10.0.0.0/8 drop`: "0.0.0.0/5, 8.0.0.0/7, 11.0.0.0-255.255.255.255 > any -> drop",
@@ -86,7 +89,7 @@ func TestRules(t *testing.T) {
 		`tcp dport 92 redirect to :tcp dport map { 92 : 9292 }`: "any IPv4 tcp port 92; any IPv6 tcp port 92 -> " +
 			"redirect an address of the interface",
 		`meta mark set 0x7`: "all packets -> continue mark 0x7",
-		`tcp flags & (fin|syn|rst|ack) == syn tcp option maxseg size set rt mtu`: "",
+		`tcp flags & (fin|syn|rst|ack) == syn tcp option maxseg size set rt mtu`: "any IPv4 tcp; any IPv6 tcp if tcp flags -> continue",
 		`tcp flags syn accept`:                        "any IPv4 tcp; any IPv6 tcp if tcp flags -> accept",
 		`limit rate 5/second burst 10 packets accept`: "all packets if a limit -> accept",
 		`fib daddr type local accept`:                 "all packets if a look into the routing table (fib) -> accept",
@@ -115,25 +118,43 @@ func TestRules(t *testing.T) {
 			"accept | any IPv4 invalid; any IPv6 invalid -> drop | any IPv4 new; any IPv6 new -> jump inet t other",
 		`tcp dport vmap @ports`: "any IPv4 tcp port 22; any IPv6 tcp port 22 -> " +
 			"accept | any IPv4 tcp port 23; any IPv6 tcp port 23 -> drop",
-		`notrack`:                         "all packets -> notrack",
-		`queue num 0 bypass`:              "all packets -> queue",
-		`warble 7 accept`:                 `all packets if "warble" is not a condition or statement that is known -> accept`,
-		`ip saddr 300.1.1.1 accept`:       `all packets if "300.1.1.1" is not an IPv4 address, network or range -> accept`,
-		`jump { ip saddr 10.0.0.1 accept`: "",
-	} {
-		if want == "" {
-			continue
-		}
-		g := readtest.Read(
-			nftables.Text,
-			"n.conf",
-			"define lan = { 10.7.0.0/24 }\ntable inet t {\n"+
-				" set hosts { type ipv4_addr; flags interval; elements = { 10.9.0.1, 10.9.0.4/30 } }\n"+
-				" set blocked { type ipv4_addr; flags dynamic; }\n"+
-				" map ports { type inet_service : verdict; elements = { 22 : accept, 23 : drop } }\n chain other {\n }\n"+
-				" chain c {\n"+rule+"\n }\n}\n",
-			nil,
-		)
+		`notrack`:                   "all packets -> notrack",
+		`queue num 0 bypass`:        "all packets -> queue",
+		`warble 7 accept`:           `all packets if "warble" is not a condition or statement that is known -> accept`,
+		`ip saddr 300.1.1.1 accept`: `all packets if "300.1.1.1" is not an IPv4 address, network or range -> accept`,
+	}
+}
+
+// among reads rules of a chain, a line each, the first of which is line 9, in a table with sets and another chain.
+func among(rules ...string) *model.Gateway {
+	return readtest.Read(
+		nftables.Text,
+		"n.conf",
+		"define lan = { 10.7.0.0/24 }\ntable inet t {\n"+
+			" set hosts { type ipv4_addr; flags interval; elements = { 10.9.0.1, 10.9.0.4/30 } }\n"+
+			" set blocked { type ipv4_addr; flags dynamic; }\n"+
+			" map ports { type inet_service : verdict; elements = { 22 : accept, 23 : drop } }\n chain other {\n }\n"+
+			" chain c {\n"+strings.Join(rules, "\n")+"\n }\n}\n",
+		nil,
+	)
+}
+
+// TestARuleAmongOthers reads all rules in one chain: none takes anything from those beside it.
+func TestARuleAmongOthers(t *testing.T) {
+	of := meanings()
+	rules := slices.Sorted(maps.Keys(of))
+	got := make([][]string, len(rules))
+	for _, r := range among(rules...).Chains[1].Rules {
+		got[r.At.Line-9] = append(got[r.At.Line-9], readtest.Rule(r))
+	}
+	for i, rule := range rules {
+		assert.Equal(t, of[rule], strings.Join(got[i], " | "), rule)
+	}
+}
+
+func TestRules(t *testing.T) {
+	for rule, want := range meanings() {
+		g := among(rule)
 		require.Empty(t, readtest.Problems(g), rule)
 		require.Len(t, g.Chains, 2, rule)
 		var got []string

@@ -28,11 +28,11 @@ type Value struct {
 // Defaults are what a daemon does where the sections of a file say nothing. Each is read once.
 type Defaults struct {
 	rows  map[string]daemon.Default // by their keys, right forms as left
-	asked map[string]*byDefault     // by their keys, those that were asked for
+	asked map[string]*fallback      // by their keys, those that were asked for
 }
 
-// byDefault is what holds where a key is not there.
-type byDefault struct {
+// fallback is what holds where a key is not there.
+type fallback struct {
 	daemon.Default
 	parsed any
 	why    string
@@ -40,7 +40,7 @@ type byDefault struct {
 
 // By makes the defaults of a file of a daemon's table.
 func By(rows map[string]daemon.Default) *Defaults {
-	return &Defaults{rows, make(map[string]*byDefault, len(rows))}
+	return &Defaults{rows, make(map[string]*fallback, len(rows))}
 }
 
 // Section takes the settings of one section. What is not taken stays unread.
@@ -91,14 +91,14 @@ func Take[T any](s *Section, parse func(string) (T, error), key string) model.Se
 }
 
 // row returns what the daemon's table has of a key, which must be there.
-func (s *Section) row(key string) *byDefault {
+func (s *Section) row(key string) *fallback {
 	d := s.Defaults.asked[key]
 	if d == nil {
 		row, ok := s.Defaults.rows[Left(key)]
 		if !ok {
 			panic("no default of " + key)
 		}
-		d = &byDefault{Default: row}
+		d = &fallback{Default: row}
 		s.Defaults.asked[key] = d
 	}
 	return d
