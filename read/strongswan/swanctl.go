@@ -382,7 +382,7 @@ func (r *swanctl) party(f *table.Section, subs []*section, noID ike.Identity, si
 	files := func(t string) ([]string, error) { return splitList(t), nil }
 	p.Certificates = table.Take(f, files, "certs")
 	p.CAs = table.Take(f, files, "cacerts")
-	p.Strict = table.Take(f, table.Word, "revocation").Value == "strict"
+	p.Strict = table.Take(f, func(t string) (bool, error) { return t == "strict", nil }, "revocation").Value
 	p.Keyed = table.Take(f, table.Word, "pubkeys").Value != ""
 	signatures(&p, auth, side == "local")
 	for _, sub := range subs {

@@ -324,3 +324,15 @@ func TestVersions(t *testing.T) {
 		assert.Equal(t, version == "", strings.Contains(c.Children[0].Rekey.Why, "since 6.0.1"), version)
 	}
 }
+
+// TestWhoDemandsRevocationLists: by default nobody does, and "ifuri" only where the certificate names one.
+func TestWhoDemandsRevocationLists(t *testing.T) {
+	for line, strict := range map[string]bool{
+		"": false, "revocation = relaxed": false, "revocation = ifuri": false, "revocation = strict": true,
+	} {
+		text := "connections {\n a {\n  remote {\n   auth = pubkey\n   " + line + "\n  }\n }\n}\n"
+		g := readtest.Read(strongswan.Swanctl, "swanctl.conf", text, nil)
+		assert.Empty(t, readtest.Unread(g), line)
+		assert.Equal(t, strict, g.Connections[0].Remote.Strict, line)
+	}
+}
