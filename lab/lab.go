@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -28,8 +29,7 @@ func Need(t testing.TB, program string, packages ...string) {
 	if _, err := os.Stat(program); err == nil {
 		return
 	}
-	apt.Lock()
-	defer apt.Unlock()
+	defer Alone(t)()
 	aptUpdate.Do(func() { _ = exec.Command("apt-get", "update", "-qq").Run() })
 	cmd := exec.Command("apt-get", append([]string{"install", "-y", "-qq", "--no-install-recommends"}, packages...)...)
 	cmd.Env = append(os.Environ(), "DEBIAN_FRONTEND=noninteractive")
@@ -37,17 +37,25 @@ func Need(t testing.TB, program string, packages ...string) {
 	require.NoError(t, err, "apt-get install %v: %s", packages, out)
 }
 
-var (
-	apt       sync.Mutex
-	aptUpdate sync.Once
-)
+var aptUpdate sync.Once
+
+// Alone waits until no other test, of this program or of another that runs beside it, installs or makes what all share below toril-lab, and
+// returns what ends that. Whoever has it must not ask for it again.
+func Alone(t testing.TB) func() {
+	t.Helper()
+	dir := filepath.Join(os.TempDir(), "toril-lab")
+	require.NoError(t, os.MkdirAll(dir, 0o777))
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_RDWR|os.O_CREATE, 0o666)
+	require.NoError(t, err)
+	require.NoError(t, syscall.Flock(int(f.Fd()), syscall.LOCK_EX))
+	return func() { _ = f.Close() }
+}
 
 // Unpacked returns a folder with a Debian package and what it depends on, unpacked and not installed: for programs that
 // cannot be installed beside each other.
 func Unpacked(t testing.TB, name string) string {
 	t.Helper()
-	apt.Lock()
-	defer apt.Unlock()
+	defer Alone(t)()
 	root := filepath.Join(os.TempDir(), "toril-lab", name)
 	done := filepath.Join(root, ".done")
 	if _, err := os.Stat(done); err == nil {
@@ -196,13 +204,11 @@ func Versions() *fstest.MapFile {
 	return &fstest.MapFile{Data: []byte("versions: {\"*\": strongSwan 5.9.8}\n")}
 }
 
-var shims sync.Mutex
-
 // Shim builds a library that is laid under a program to stand for what this machine's kernel lacks, and returns its path.
 func Shim(t testing.TB, name, source string, libraries ...string) string {
 	t.Helper()
-	shims.Lock()
-	defer shims.Unlock()
+	Need(t, "gcc", "gcc", "libc6-dev")
+	defer Alone(t)()
 	dir := filepath.Join(os.TempDir(), "toril-lab", "shims")
 	file, library := filepath.Join(dir, name+".c"), filepath.Join(dir, name+".so")
 	if was, err := os.ReadFile(file); err == nil && string(was) == source {
@@ -210,7 +216,6 @@ func Shim(t testing.TB, name, source string, libraries ...string) string {
 			return library
 		}
 	}
-	Need(t, "gcc", "gcc", "libc6-dev")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	require.NoError(t, os.WriteFile(file, []byte(source), 0o644))
 	r := Run(nil, "gcc", append([]string{"-shared", "-fPIC", "-O1", "-o", library, file, "-ldl"}, libraries...)...)

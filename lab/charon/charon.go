@@ -58,12 +58,13 @@ func backend(t testing.TB) (dir, plugin string) {
 		)
 		dir := filepath.Join(os.TempDir(), "toril-lab", "charon")
 		plugins, kernel = filepath.Join(dir, "plugins"), "acceptall"
-		if _, err := os.Stat(filepath.Join(plugins, "libstrongswan-acceptall.so")); err == nil {
-			return
-		}
 		lab.Need(t, "gcc", "gcc", "libc6-dev")
 		lab.Need(t, "bzip2", "bzip2")
 		lab.Need(t, "dpkg-source", "dpkg-dev")
+		defer lab.Alone(t)()
+		if _, err := os.Stat(filepath.Join(plugins, "libstrongswan-acceptall.so")); err == nil {
+			return
+		}
 		if failed = os.MkdirAll(plugins, 0o755); failed != nil {
 			return
 		}

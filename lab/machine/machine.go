@@ -11,7 +11,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -32,17 +31,16 @@ type Machine struct {
 // that packets need.
 func New(t testing.TB) *Machine {
 	t.Helper()
-	making.Lock() // tests run side by side
-	defer making.Unlock()
-	if made != nil {
-		return &Machine{t: t, kernel: made.kernel, archive: made.archive}
-	}
 	lab.Need(t, "qemu-system-x86_64", "qemu-system-x86")
 	lab.Need(t, "/usr/sbin/nft", "nftables")
 	lab.Need(t, "/usr/bin/ping", "iputils-ping")
 	lab.Need(t, "/usr/sbin/modprobe", "kmod")
 	lab.Need(t, "/usr/bin/busybox", "busybox-static")
 	lab.Need(t, "cpio", "cpio")
+	defer lab.Alone(t)() // tests run side by side, in several programs
+	if made != nil {
+		return &Machine{t: t, kernel: made.kernel, archive: made.archive}
+	}
 	dir := filepath.Join(os.TempDir(), "toril-lab", "machine")
 	require.NoError(t, os.MkdirAll(dir, 0o777))
 	require.NoError(t, os.Chmod(dir, 0o777))
@@ -74,7 +72,7 @@ echo END
 busybox reboot -f
 END
 chmod 755 root/init
-(cd root && find . -print0 | cpio -0 -o -H newc --quiet) > base.cpio
+(cd root && find . -print0 | cpio -0 -o -H newc --quiet) > made.cpio; mv made.cpio base.cpio
 `)
 	kernels, err := filepath.Glob(filepath.Join(dir, "kernel/boot/vmlinuz-*"))
 	require.NoError(t, err)
@@ -83,10 +81,7 @@ chmod 755 root/init
 	return &Machine{t: t, kernel: made.kernel, archive: made.archive}
 }
 
-var (
-	making sync.Mutex
-	made   *Machine
-)
+var made *Machine
 
 func sh(t testing.TB, dir, script string) {
 	t.Helper()
@@ -146,8 +141,7 @@ func (m *Machine) Run(script string, limit time.Duration) string {
 // and whatever a shell script then does in the folder root, which is laid over the first file system. It is made once for a name.
 func (m *Machine) With(name, root, programs, script string) *Machine {
 	m.t.Helper()
-	making.Lock()
-	defer making.Unlock()
+	defer lab.Alone(m.t)()
 	dir := filepath.Join(os.TempDir(), "toril-lab", "machine-"+name)
 	out := &Machine{t: m.t, kernel: m.kernel, archive: m.archive, more: append(slices.Clone(m.more), filepath.Join(dir, "more.cpio"))}
 	if _, err := os.Stat(filepath.Join(dir, "more.cpio")); err == nil {
