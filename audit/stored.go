@@ -1,6 +1,7 @@
 package audit
 
 import (
+	"context"
 	"fmt"
 	"time"
 
@@ -8,6 +9,7 @@ import (
 	"toril/estate"
 	"toril/internal/cache"
 	"toril/internal/record"
+	"toril/internal/spread"
 	"toril/negotiate"
 	"toril/packet"
 	"toril/pair"
@@ -194,9 +196,10 @@ func newStore(e *pair.Estate, checks []*Check, b *baseline.Baseline, now time.Ti
 		return nil
 	}
 	s := &store{Cache: c, e: e, checks: checks, question: question(e, checks, b, now), gateways: make([]cache.Digest, len(e.Gateways))}
-	for i, f := range e.Gateways {
-		s.gateways[i] = s.around(f)
-	}
+	_ = spread.Each(context.Background(), len(e.Gateways), func(_ context.Context, i int) error {
+		s.gateways[i] = s.around(e.Gateways[i])
+		return nil
+	})
 	return s
 }
 

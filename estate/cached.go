@@ -106,8 +106,10 @@ func (k *keeper) sumOf(p *plan) cache.Digest {
 	s.Bytes(k.settings[:])
 	s.Bytes(k.opts.Program[:])
 	s.Text(p.name, p.shown, p.within, p.as, fmt.Sprint(k.opts.ShowUnread, p.config != nil))
+	fsys, done := disk.Hold(p.fsys)
+	defer done()
 	for _, name := range p.files {
-		data, err := disk.Read(p.fsys, name, MaxFile)
+		data, err := disk.Read(fsys, name, MaxFile)
 		s.Text(name, fmt.Sprint(err))
 		s.Bytes(data)
 	}

@@ -358,15 +358,17 @@ func (l *loader) folder(fsys fs.FS, prefix, name string) {
 	}
 	alone := len(folders) == 0 && !slices.ContainsFunc(files, isArchive)
 	if alone || inner {
-		l.gateway(name, fsys, prefix, "", config)
+		l.list([]*plan{l.gateway(name, fsys, prefix, "", config)})
 		return
 	}
 	hidden()
+	var plans []*plan
 	for _, n := range folders {
 		if sub, err := fs.Sub(fsys, n); err == nil {
-			l.gateway(n, sub, prefix+n+"/", n+"/", config)
+			plans = append(plans, l.gateway(n, sub, prefix+n+"/", n+"/", config))
 		}
 	}
+	l.list(plans)
 	for _, n := range files {
 		if isArchive(n) {
 			l.archive(fsys, prefix, n)
@@ -379,21 +381,46 @@ func (l *loader) folder(fsys fs.FS, prefix, name string) {
 // dotted is why a file or a folder is left out whose name begins with a dot.
 const dotted = "its name begins with a dot"
 
-func (l *loader) gateway(name string, fsys fs.FS, prefix, within string, config *Config) {
+// gateway plans the gateway of a folder.
+func (l *loader) gateway(name string, fsys fs.FS, prefix, within string, config *Config) *plan {
 	p := l.plan(name, fsys, prefix)
 	p.config, p.within = config, within
-	l.walk(p, fsys, "", 0)
-	if len(p.files) == 0 && p.without && within != "" { // a folder of the estate's own files
-		delete(l.plans, [2]string{prefix, name})
+	return p
+}
+
+// list finds the files of gateways, those in archives among them: the folders side by side, the archives in their order, for there is one
+// bound for all that they hold.
+func (l *loader) list(plans []*plan) {
+	found := make([]listing, len(plans))
+	_ = spread.Each(context.Background(), len(plans), func(_ context.Context, i int) error {
+		found[i] = plans[i].list(plans[i].fsys, "")
+		return nil
+	})
+	for i, p := range plans {
+		l.take(p, p.fsys, found[i], 0)
+		if len(p.files) == 0 && p.without && p.within != "" { // a folder of the estate's own files
+			delete(l.plans, [2]string{p.shown, p.name})
+		}
 	}
 }
 
-// walk plans every file below a folder of a gateway, and those in archives.
-func (l *loader) walk(p *plan, fsys fs.FS, below string, depth int) {
+// listing is what was found in a folder of a gateway, or in an archive.
+type listing struct {
+	below    string // the path of the archive in the gateway, with a slash behind it; "" for the folder
+	archives []string
+	problems []*source.Error
+}
+
+// list plans every file below a folder of a gateway, or in an archive.
+func (p *plan) list(fsys fs.FS, below string) listing {
+	out := listing{below: below}
+	problem := func(name string, err error) {
+		out.problems = append(out.problems, source.Errorf(source.Pos{File: name}, "cannot be read: %v", reason(err)))
+	}
 	err := fs.WalkDir(fsys, ".", func(name string, d fs.DirEntry, err error) error {
 		switch {
 		case err != nil:
-			l.problem(p.shown+below+name, "cannot be read: %v", reason(err))
+			problem(p.shown+below+name, err)
 			if d != nil && d.IsDir() {
 				return fs.SkipDir
 			}
@@ -404,22 +431,31 @@ func (l *loader) walk(p *plan, fsys fs.FS, below string, depth int) {
 			}
 		case d.IsDir() || below+name == ConfigName || p.config.own(p.within+below+name):
 			p.without = p.without || !d.IsDir()
-		case isArchive(name) && depth >= maxArchives:
-			l.problem(p.shown+below+name, "archives within each other are read %d deep", maxArchives)
 		case isArchive(name):
-			sub, ok := l.unpack(fsys, p.shown+below, name)
-			if !ok {
-				return nil
-			}
-			p.mount(below+name, sub)
-			l.walk(p, sub, below+name+"/", depth+1)
+			out.archives = append(out.archives, name)
 		default:
 			p.files = append(p.files, below+name)
 		}
 		return nil
 	})
 	if err != nil {
-		l.problem(strings.TrimSuffix(p.shown, "/"), "cannot be read: %v", reason(err))
+		problem(strings.TrimSuffix(p.shown, "/"), err)
+	}
+	return out
+}
+
+// take takes what was found in a folder of a gateway, and goes on in its archives.
+func (l *loader) take(p *plan, fsys fs.FS, found listing, depth int) {
+	l.problems = append(l.problems, found.problems...)
+	for _, name := range found.archives {
+		if depth >= maxArchives {
+			l.problem(p.shown+found.below+name, "archives within each other are read %d deep", maxArchives)
+			continue
+		}
+		if sub, ok := l.unpack(fsys, p.shown+found.below, name); ok {
+			p.mount(found.below+name, sub)
+			l.take(p, sub, p.list(sub, found.below+name+"/"), depth+1)
+		}
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"toril/daemon"
+	"toril/internal/disk"
 	"toril/model"
 	"toril/packet"
 	"toril/read"
@@ -24,8 +25,10 @@ func readGateway(
 	edited map[string][]byte,
 ) *model.Gateway {
 	g := &model.Gateway{Name: source.Clean(p.name)}
+	fsys, done := disk.Hold(p.fsys)
+	defer done()
 	folder := &read.Folder{
-		FS: watched{p.fsys, p}, Prefix: p.shown, MaxBytes: MaxFile, Formats: formats,
+		FS: watched{fsys, p}, Prefix: p.shown, MaxBytes: MaxFile, Formats: formats,
 		Manners: manners, Taken: map[string]bool{}, Edited: edited,
 	}
 	all := p.find(ctx, g, folder)

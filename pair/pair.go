@@ -4,6 +4,7 @@ package pair
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -12,6 +13,7 @@ import (
 	"toril/estate"
 	"toril/ike"
 	"toril/internal/cache"
+	"toril/internal/spread"
 )
 
 // Side is one end of a match: a connection of a gateway, as the facts tell of it.
@@ -73,6 +75,7 @@ func (m *Match) Between() string {
 // selectors, so the work grows with the number of connections and not with its square.
 type pairing struct {
 	ends     []Side
+	said     []said                           // by each of the ends
 	owners   map[netip.Addr][]*estate.Facts   // who speaks from an address
 	byPeer   map[peerKey][]int                // connections of a gateway by the peer address that they name
 	byID     map[idKey][]int                  // and by the identity that they expect
@@ -81,6 +84,21 @@ type pairing struct {
 	byIDs    map[[2]ike.Identity][]int        // by the identity that they show and the one that they expect
 	showing  map[ike.Identity][]*estate.Facts // gateways by the identities that they show
 	later    []int                            // connections with so many candidates that not all of them were looked at
+}
+
+// said is what a connection says, in the form in which it is looked up.
+type said struct {
+	local, remote []netip.Addr // the single addresses
+	own, far      domainKey    // of its first child, as it writes the selectors and as the far end would; empty where it has none
+}
+
+func saidBy(c *estate.Connection) said {
+	out := said{local: c.Local.Fixed(), remote: c.Remote.Fixed()}
+	if len(c.Children) > 0 {
+		out.own = domainKey{c.Children[0].Local.String(), c.Children[0].Remote.String()}
+		out.far = domainKey{out.own.remote, out.own.local}
+	}
+	return out
 }
 
 type peerKey struct {
@@ -113,10 +131,27 @@ func matches(gateways []*estate.Facts) []*Match {
 		byIDs:    map[[2]ike.Identity][]int{},
 		showing:  map[ike.Identity][]*estate.Facts{},
 	}
-	for _, g := range gateways {
-		p.index(g)
+	of := make([][]said, len(gateways))
+	inShares(len(gateways), func(i int) {
+		for k := range gateways[i].Connections {
+			of[i] = append(of[i], saidBy(&gateways[i].Connections[k]))
+		}
+	})
+	for i, g := range gateways {
+		p.index(g, of[i])
 	}
 	return p.matches(p.edges(nil))
+}
+
+// inShares does something with every number from 0 up to n, some that follow each other at a time.
+func inShares(n int, do func(i int)) {
+	const share = 64
+	_ = spread.Each(context.Background(), (n+share-1)/share, func(_ context.Context, at int) error {
+		for i := at * share; i < min(n, (at+1)*share); i++ {
+			do(i)
+		}
+		return nil
+	})
 }
 
 func (p *pairing) own(g *estate.Facts, a netip.Addr) {
@@ -125,7 +160,8 @@ func (p *pairing) own(g *estate.Facts, a netip.Addr) {
 	}
 }
 
-func (p *pairing) index(g *estate.Facts) {
+// index enters a gateway, with what each of its connections says.
+func (p *pairing) index(g *estate.Facts, all []said) {
 	for _, a := range g.Addresses {
 		p.own(g, a)
 	}
@@ -134,17 +170,17 @@ func (p *pairing) index(g *estate.Facts) {
 		if c.Shunts() {
 			continue
 		}
-		n := len(p.ends)
-		p.ends = append(p.ends, Side{g, c, i})
-		for _, a := range c.Local.Fixed() {
+		n, says := len(p.ends), all[i]
+		p.ends, p.said = append(p.ends, Side{g, c, i}), append(p.said, says)
+		for _, a := range says.local {
 			p.own(g, a)
 		}
-		for _, a := range c.Remote.Fixed() {
+		for _, a := range says.remote {
 			p.byPeer[peerKey{g, a}] = append(p.byPeer[peerKey{g, a}], n)
 		}
 		if id := c.Expects; id.Definite() {
 			p.byID[idKey{g, id}] = append(p.byID[idKey{g, id}], n)
-		} else if len(c.Remote.Fixed()) == 0 {
+		} else if len(says.remote) == 0 {
 			p.open[g] = append(p.open[g], n)
 		}
 		if id := c.Shows; id.Definite() {
@@ -155,8 +191,7 @@ func (p *pairing) index(g *estate.Facts) {
 			}
 		}
 		if len(c.Children) > 0 {
-			k := domainKey{c.Children[0].Remote.String(), c.Children[0].Local.String()}
-			p.byDomain[k] = append(p.byDomain[k], n)
+			p.byDomain[says.far] = append(p.byDomain[says.far], n)
 		}
 	}
 }
@@ -176,58 +211,28 @@ func expected(c *estate.Connection) ike.Identity {
 // some of them mirror its selectors or expect its identity, it takes those. left names the connections that are left after that: all of
 // their candidates are looked at that are left too; nil for the first time.
 func (p *pairing) edges(left func(int) bool) []edge {
-	var out []edge
-	done := map[[2]int]bool{}
-	for a, end := range p.ends {
-		if left != nil && !left(a) {
-			continue
+	looked, put := make([][]int, len(p.ends)), make([]bool, len(p.ends))
+	inShares(len(p.ends), func(a int) {
+		if left == nil || left(a) {
+			looked[a], put[a] = p.candidates(a, left)
 		}
-		put := false
-		consider := func(bs []int) {
-			if len(bs) > maxAlike && left == nil {
-				if alike := p.alike(a, bs); len(alike) > 0 {
-					bs, put = alike, true
-				}
-			}
-			for _, b := range bs {
-				if left != nil && !left(b) {
+	})
+	of := make([][]edge, len(p.ends))
+	inShares(len(p.ends), func(a int) {
+		for _, b := range looked[a] {
+			if b < a {
+				if _, twice := slices.BinarySearch(looked[b], a); twice {
 					continue
 				}
-				key := [2]int{min(a, b), max(a, b)}
-				if done[key] || p.ends[b].Gateway == end.Gateway {
-					continue
-				}
-				done[key] = true
-				if e, ok := p.judge(key[0], key[1]); ok {
-					out = append(out, e)
-				}
+			}
+			if e, ok := p.judge(min(a, b), max(a, b)); ok {
+				of[a] = append(of[a], e)
 			}
 		}
-		c := end.Connection
-		for _, addr := range c.Remote.Fixed() {
-			for _, g := range p.owners[addr] {
-				for _, own := range c.Local.Fixed() {
-					consider(p.byPeer[peerKey{g, own}])
-				}
-				if len(c.Local.Fixed()) == 0 {
-					for _, own := range end.Gateway.Addresses {
-						consider(p.byPeer[peerKey{g, own}])
-					}
-				}
-				consider(p.byID[idKey{g, end.Connection.Shows}])
-				consider(p.open[g])
-			}
-		}
-		if id := c.Expects; id.Definite() {
-			consider(p.byIDs[[2]ike.Identity{id, end.Connection.Shows}])
-			anybody := p.byIDs[[2]ike.Identity{id, {}}]
-			consider(anybody[:min(len(anybody), maxAlike)])
-		}
-		if len(c.Children) > 0 {
-			same := p.byDomain[domainKey{c.Children[0].Local.String(), c.Children[0].Remote.String()}]
-			consider(same[:min(len(same), maxAlike)])
-		}
-		if put {
+	})
+	out := slices.Concat(of...)
+	for a := range put {
+		if put[a] {
 			p.later = append(p.later, a)
 		}
 	}
@@ -237,12 +242,55 @@ func (p *pairing) edges(left func(int) bool) []edge {
 	return out
 }
 
+// candidates are the connections that may be the far end of one, as edges says, in their order; put reports whether there are more.
+func (p *pairing) candidates(a int, left func(int) bool) (out []int, put bool) {
+	end, says := p.ends[a], p.said[a]
+	consider := func(bs []int) {
+		if len(bs) > maxAlike && left == nil {
+			if alike := p.alike(a, bs); len(alike) > 0 {
+				bs, put = alike, true
+			}
+		}
+		for _, b := range bs {
+			if (left == nil || left(b)) && p.ends[b].Gateway != end.Gateway {
+				out = append(out, b)
+			}
+		}
+	}
+	c := end.Connection
+	for _, addr := range says.remote {
+		for _, g := range p.owners[addr] {
+			for _, own := range says.local {
+				consider(p.byPeer[peerKey{g, own}])
+			}
+			if len(says.local) == 0 {
+				for _, own := range end.Gateway.Addresses {
+					consider(p.byPeer[peerKey{g, own}])
+				}
+			}
+			consider(p.byID[idKey{g, c.Shows}])
+			consider(p.open[g])
+		}
+	}
+	if id := c.Expects; id.Definite() {
+		consider(p.byIDs[[2]ike.Identity{id, c.Shows}])
+		anybody := p.byIDs[[2]ike.Identity{id, {}}]
+		consider(anybody[:min(len(anybody), maxAlike)])
+	}
+	if len(c.Children) > 0 {
+		same := p.byDomain[says.own]
+		consider(same[:min(len(same), maxAlike)])
+	}
+	slices.Sort(out)
+	return slices.Compact(out), put
+}
+
 // alike are those of a connection's candidates that mirror the selectors of its first child, or expect each the other's identity.
 func (p *pairing) alike(a int, bs []int) []int {
 	c := p.ends[a].Connection
 	var good []int
 	if len(c.Children) > 0 {
-		good = append(good, p.byDomain[domainKey{c.Children[0].Local.String(), c.Children[0].Remote.String()}]...)
+		good = append(good, p.byDomain[p.said[a].own]...)
 	}
 	if id := c.Expects; id.Definite() && c.Shows.Definite() {
 		good = append(good, p.byIDs[[2]ike.Identity{id, c.Shows}]...)

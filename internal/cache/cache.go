@@ -6,6 +6,7 @@
 package cache
 
 import (
+	"bufio"
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
@@ -37,6 +38,7 @@ type Cache struct {
 
 	mu    sync.Mutex
 	next  *os.File
+	room  *bufio.Writer // what is on its way to next
 	at    int64
 	kept  map[[16]byte]place
 	wrong error // the first that went wrong in writing
@@ -64,7 +66,7 @@ func Open(dir string) (*Cache, error) {
 		c.discard()
 		return nil, fmt.Errorf("the cache cannot be used: %w", err)
 	}
-	c.next = next
+	c.next, c.room = next, bufio.NewWriterSize(next, 1<<18)
 	c.append([]byte(magic))
 	c.append(c.salt[:])
 	return c, nil
@@ -175,7 +177,7 @@ func (c *Cache) keep(id [16]byte, text []byte) {
 }
 
 func (c *Cache) append(text []byte) {
-	n, err := c.next.Write(text)
+	n, err := c.room.Write(text)
 	c.at += int64(n)
 	c.wrong = errors.Join(c.wrong, err)
 }
@@ -191,7 +193,7 @@ func (c *Cache) Close() error {
 	}
 	list = binary.BigEndian.AppendUint64(list, uint64(from))
 	c.append(append(list, magic...))
-	err := errors.Join(c.wrong, c.next.Close())
+	err := errors.Join(c.wrong, c.room.Flush(), c.next.Close())
 	if err == nil {
 		err = os.Rename(c.next.Name(), filepath.Join(c.dir, name))
 	}

@@ -123,7 +123,7 @@ type audited struct {
 	exceptions []*estate.Exception
 	failOn     audit.Severity
 	least      audit.Severity
-	baseline   *baseline.Baseline
+	baseline   func() *baseline.Baseline
 	now        time.Time
 	all        bool
 }
@@ -148,7 +148,7 @@ func (f *auditFlags) asked(cmd *cobra.Command) (out audited, err error) {
 	if out.failOn, err = severityFlag(cmp.Or(f.failOn, audit.High.String())); err != nil {
 		return out, err
 	}
-	if out.baseline, err = pickBaseline(f.baseline); err != nil {
+	if out.baseline, err = beginBaseline(f.baseline); err != nil {
 		return out, err
 	}
 	out.all = f.all
@@ -159,7 +159,7 @@ func (f *auditFlags) asked(cmd *cobra.Command) (out audited, err error) {
 // runAudit audits an estate and writes the report.
 func (a *app) runAudit(ctx context.Context, e *pair.Estate, asked audited) (*audit.Result, error) {
 	e.Exceptions = append(e.Exceptions, asked.exceptions...)
-	r, err := audit.Run(ctx, e, suite.All(), asked.baseline, asked.now)
+	r, err := audit.Run(ctx, e, suite.All(), asked.baseline(), asked.now)
 	if err != nil {
 		return nil, err
 	}

@@ -166,8 +166,8 @@ func (a *app) joinParts(cmd *cobra.Command, args []string, f *auditFlags) error 
 	switch {
 	case first.Program != hex.EncodeToString(program[:]):
 		return errors.New("the parts were made by another program than this, or with other phrasebooks")
-	case first.Baseline != digest(asked.baseline.Record()):
-		return fmt.Errorf("the parts were judged by another baseline than %q: name it with --baseline", asked.baseline.Name)
+	case first.Baseline != digest(asked.baseline().Record()):
+		return fmt.Errorf("the parts were judged by another baseline than %q: name it with --baseline", asked.baseline().Name)
 	case cmd.Flags().Changed("as-of") && first.AsOf != asked.now.Format(time.DateOnly):
 		return fmt.Errorf("the parts were judged as of %s", first.AsOf)
 	}
@@ -187,7 +187,7 @@ func (a *app) joinParts(cmd *cobra.Command, args []string, f *auditFlags) error 
 		return err
 	}
 	e.Exceptions = append(e.Exceptions, asked.exceptions...)
-	r, err := audit.JoinParts(cmd.Context(), e, suite.All(), asked.baseline, asked.now, work)
+	r, err := audit.JoinParts(cmd.Context(), e, suite.All(), asked.baseline(), asked.now, work)
 	if err != nil {
 		return err
 	}

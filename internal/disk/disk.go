@@ -29,7 +29,7 @@ func Folder(path string) (fs.FS, error) {
 	if err != nil {
 		return nil, err
 	}
-	return folder{root}, nil
+	return folder{root: root}, nil
 }
 
 // File is the folder that holds a file, and the file's name in it. The path itself may be a symbolic link: whoever gives it means it.
@@ -58,35 +58,94 @@ func Read(fsys fs.FS, name string, most int64) ([]byte, error) {
 		return nil, err
 	}
 	defer f.Close()
-	var b bytes.Buffer
+	size := int64(0)
 	if info, err := f.Stat(); err == nil {
-		if info.Size() > most {
+		if size = info.Size(); size > most {
 			return nil, ErrTooLarge
 		}
-		b.Grow(int(info.Size()) + bytes.MinRead) // at the end as much room must be left
 	}
-	_, err = b.ReadFrom(io.LimitReader(f, most+1))
-	if int64(b.Len()) > most {
-		return nil, ErrTooLarge
+	data := make([]byte, 0, size+1) // one more, so that its end is seen
+	for {
+		n, err := f.Read(data[len(data):cap(data)])
+		data = data[:len(data)+n]
+		switch {
+		case int64(len(data)) > most:
+			return nil, ErrTooLarge
+		case err == io.EOF:
+			return data, nil
+		case err != nil:
+			return data, err
+		}
+		if len(data) == cap(data) {
+			data = slices.Grow(data, bytes.MinRead)
+		}
 	}
-	return b.Bytes(), err
 }
 
-type folder struct{ root *os.Root }
+// folder is a folder of a root. Links lead anywhere in the root.
+type folder struct {
+	root *os.Root
+	path string   // of the folder in the root, with a slash behind it; "" for the root itself
+	open *os.Root // the same folder, while it is held open
+}
+
+// Sub is a folder below it.
+func (d folder) Sub(dir string) (fs.FS, error) {
+	if !fs.ValidPath(dir) {
+		return nil, &fs.PathError{Op: "sub", Path: dir, Err: fs.ErrInvalid}
+	}
+	if dir == "." {
+		return d, nil
+	}
+	return folder{root: d.root, path: d.path + dir + "/"}, nil
+}
+
+// Hold returns a file system whose folder stays open until done is called, so that each of its files is found at once.
+func Hold(fsys fs.FS) (held fs.FS, done func()) {
+	if d, ok := fsys.(folder); ok && d.open == nil && d.path != "" {
+		if open, err := d.root.OpenRoot(strings.TrimSuffix(d.path, "/")); err == nil {
+			d.open = open
+			return d, func() { _ = open.Close() } // nothing was written
+		}
+	}
+	return fsys, func() {}
+}
+
+// in asks the folder for a name: where it is held open there, and in the root where a link leads out of the folder.
+func in[T any](d folder, name string, ask func(root *os.Root, name string) (T, error)) (T, error) {
+	if d.open != nil {
+		got, err := ask(d.open, name)
+		if err == nil || !escapes(err) {
+			return got, err
+		}
+	}
+	if name = d.path + name; strings.HasSuffix(name, "/.") {
+		name = strings.TrimSuffix(name, "/.")
+	}
+	return ask(d.root, name)
+}
+
+// opened is a file whose description is known.
+type opened struct {
+	*os.File
+	info fs.FileInfo
+}
+
+// Stat is the description of the file when it was opened.
+func (o opened) Stat() (fs.FileInfo, error) { return o.info, nil }
 
 // Open opens a file or a folder.
 func (d folder) Open(name string) (fs.File, error) {
-	if !fs.ValidPath(name) {
-		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
-	}
 	info, err := d.Stat(name)
 	if err != nil {
 		return nil, err
 	}
 	if info.IsDir() {
-		return d.root.Open(name)
+		return in(d, name, (*os.Root).Open)
 	}
-	f, err := d.root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0) // what became a pipe meanwhile does not hold us up
+	f, err := in(d, name, func(root *os.Root, name string) (*os.File, error) {
+		return root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0) // what became a pipe meanwhile does not hold us up
+	})
 	if err != nil {
 		return nil, refused(err)
 	}
@@ -100,12 +159,15 @@ func (d folder) Open(name string) (fs.File, error) {
 		f.Close()
 		return nil, err
 	}
-	return f, nil
+	return opened{f, info}, nil
 }
 
 // Stat describes a file that may be opened, or a folder.
 func (d folder) Stat(name string) (fs.FileInfo, error) {
-	info, err := d.root.Stat(name)
+	if !fs.ValidPath(name) {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
+	}
+	info, err := in(d, name, (*os.Root).Stat)
 	if err != nil {
 		return nil, refused(err)
 	}
@@ -114,7 +176,10 @@ func (d folder) Stat(name string) (fs.FileInfo, error) {
 
 // ReadDir lists a folder.
 func (d folder) ReadDir(name string) ([]fs.DirEntry, error) {
-	f, err := d.root.Open(name)
+	if !fs.ValidPath(name) {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
+	}
+	f, err := in(d, name, (*os.Root).Open)
 	if err != nil {
 		return nil, refused(err)
 	}
@@ -126,10 +191,16 @@ func (d folder) ReadDir(name string) ([]fs.DirEntry, error) {
 
 // refused turns the error for a link that leads out of the folder into one of ours.
 func refused(err error) error {
-	if pe := (*fs.PathError)(nil); errors.As(err, &pe) && strings.Contains(pe.Err.Error(), "escapes") {
+	if escapes(err) {
 		return &Refused{"it leads out of the folder that is read"}
 	}
 	return err
+}
+
+// escapes reports whether the error is for a link that leads out of a root.
+func escapes(err error) bool {
+	pe := (*fs.PathError)(nil)
+	return errors.As(err, &pe) && strings.Contains(pe.Err.Error(), "escapes")
 }
 
 // regular refuses what is neither a regular file nor a folder.

@@ -232,7 +232,7 @@ func encode(w io.Writer, v any) error {
 // encodeWith encodes a value whose list of a name is empty, and puts elements into that list one by one: the whole of a long list would
 // take several times the memory of what it is made of.
 func encodeWith(w io.Writer, v any, name string, fill func(add func(element any) error) error) error {
-	out := bufio.NewWriter(w)
+	out := bufio.NewWriterSize(w, 1<<16)
 	made := make(chan error, 1)
 	var before, behind []byte
 	go func() { // while the first elements are encoded
