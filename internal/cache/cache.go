@@ -1,7 +1,7 @@
 // Package cache keeps what was worked out, in one file of a folder, to be found again by the digest of all that it was worked out from. A
 // digest that is the same means an answer that is the same; whatever else the file holds is passed over.
 //
-// Each entry is encrypted by a key that is derived from that digest (AES-256-GCM). So whoever has the file, and not the configurations that
+// Each entry is encrypted by a key that is derived from that digest (BLAKE2b, AES-256-GCM). So whoever has the file, and not the configurations that
 // it was made of, learns nothing from it; and an entry that was changed is no entry.
 package cache
 
@@ -10,7 +10,6 @@ import (
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
-	"crypto/sha256"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -18,6 +17,8 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+
+	"golang.org/x/crypto/blake2b"
 )
 
 // Digest is of all that an entry was worked out from.
@@ -118,7 +119,7 @@ func (c *Cache) Salt() [32]byte { return c.salt }
 
 // derive makes a value of a digest for one use.
 func (c *Cache) derive(d Digest, use string) [32]byte {
-	h := sha256.New()
+	h := newHash()
 	h.Write([]byte(use))
 	h.Write(c.salt[:])
 	h.Write(d[:])
@@ -220,12 +221,21 @@ func (c *Cache) discard() {
 	}
 }
 
+// newHash begins a BLAKE2b with 32 bytes of output (RFC 7693): of every byte of an estate one is made in every run.
+func newHash() hash.Hash {
+	h, err := blake2b.New256(nil)
+	if err != nil {
+		panic(err) // of a key, and there is none
+	}
+	return h
+}
+
 // Sum is a digest in the making, of parts that are told apart.
 type Sum struct{ h hash.Hash }
 
 // NewSum begins one for a purpose.
 func NewSum(purpose string) *Sum {
-	s := &Sum{sha256.New()}
+	s := &Sum{newHash()}
 	s.Text(purpose)
 	return s
 }

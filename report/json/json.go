@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/tidwall/pretty"
+
 	"toril/audit"
 	"toril/pair"
 	"toril/report"
@@ -223,10 +225,21 @@ func findingOf(f *audit.Finding) findingJSON {
 }
 
 func encode(w io.Writer, v any) error {
-	e := json.NewEncoder(w)
-	e.SetIndent("", "  ")
+	var b bytes.Buffer
+	text, err := laidOut(&b, v, "")
+	if err == nil {
+		_, err = w.Write(text)
+	}
+	return err
+}
+
+// laidOut returns a value in lines, each with what stands before it; room is used for making it.
+func laidOut(room *bytes.Buffer, v any, before string) ([]byte, error) {
+	room.Reset()
+	e := json.NewEncoder(room)
 	e.SetEscapeHTML(false)
-	return e.Encode(v)
+	err := e.Encode(v)
+	return pretty.PrettyOptions(room.Bytes(), &pretty.Options{Prefix: before, Indent: "  "}), err
 }
 
 // encodeWith encodes a value whose list of a name is empty, and puts elements into that list one by one: the whole of a long list would

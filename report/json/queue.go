@@ -2,7 +2,6 @@ package json
 
 import (
 	"bytes"
-	"encoding/json"
 	"runtime"
 )
 
@@ -38,17 +37,15 @@ func (q *queue) hand() error {
 	q.share = nil
 	q.under = append(q.under, done)
 	go func() {
-		var b bytes.Buffer
-		e := json.NewEncoder(&b)
-		e.SetIndent("    ", "  ")
-		e.SetEscapeHTML(false)
+		const before = "    "
+		var room bytes.Buffer
 		var out encoded
 		for _, one := range share {
-			from := b.Len()
-			if out.err = e.Encode(one); out.err != nil {
+			text, err := laidOut(&room, one, before)
+			if out.err = err; err != nil {
 				break
 			}
-			out.texts = append(out.texts, bytes.TrimRight(b.Bytes()[from:], "\n"))
+			out.texts = append(out.texts, bytes.TrimSuffix(bytes.TrimPrefix(text, []byte(before)), []byte("\n")))
 		}
 		done <- out
 	}()
