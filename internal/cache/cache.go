@@ -119,11 +119,8 @@ func (c *Cache) Salt() [32]byte { return c.salt }
 
 // derive makes a value of a digest for one use.
 func (c *Cache) derive(d Digest, use string) [32]byte {
-	h := newHash()
-	h.Write([]byte(use))
-	h.Write(c.salt[:])
-	h.Write(d[:])
-	return [32]byte(h.Sum(nil))
+	var room [128]byte // a block of the hash: it is done in one step
+	return blake2b.Sum256(append(append(append(room[:0], use...), c.salt[:]...), d[:]...))
 }
 
 // lock makes the cipher of an entry. Its key serves one text only, the same each time, so that the nonce may be the same.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"strings"
 	"unicode"
 	"unicode/utf8"
 
@@ -32,23 +33,43 @@ const maxWord = 1000
 
 // plain reports whether a text is harmless as it is, and then counts its last word.
 func (d *door) plain(p []byte) bool {
-	word := d.word
-	for _, c := range p {
-		switch {
-		case c == ' ' || c == '\n' || c == ',' || c == ';' || c == '/' || c == '"':
-			word = 0
-		case c < ' ' || c > '~' || c == '\\' || word == maxWord:
+	begin := -d.word // of the word that is being written, before the text where it goes on
+	for i, c := range p {
+		switch inWords[c] {
+		case ends:
+			if i-begin > maxWord {
+				return false
+			}
+			begin = i + 1
+		case odd:
 			return false
-		default:
-			word++
 		}
 	}
-	if d.cutting || d.slashes > 0 {
+	if len(p)-begin > maxWord || d.cutting || d.slashes > 0 {
 		return false
 	}
-	d.word, d.since = word, d.since+len(p)
+	d.word, d.since = len(p)-begin, d.since+len(p)
 	return true
 }
+
+// What a byte of a plain text is to its words: inside of one, the end of one, or nothing that is plain.
+const (
+	inside uint8 = iota
+	ends
+	odd
+)
+
+var inWords = func() (of [256]uint8) {
+	for c := range of {
+		switch {
+		case strings.IndexByte(" \n,;/\"", byte(c)) >= 0:
+			of[c] = ends
+		case c < ' ' || c > '~' || c == '\\':
+			of[c] = odd
+		}
+	}
+	return of
+}()
 
 // cuts reports whether a character is left out, and whether the word's mark takes its place. Escapes of JSON stay whole.
 func (d *door) cuts(r rune) (leave, mark bool) {

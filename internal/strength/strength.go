@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	_ "embed" // of the words
+	"encoding/binary"
 	"io"
 	"math"
 	"math/bits"
@@ -62,8 +63,8 @@ var common = sync.OnceValue(func() *dictionary {
 	if err != nil {
 		return d // it knows no words
 	}
-	text, err := io.ReadAll(r)
-	if err != nil {
+	text := make([]byte, binary.LittleEndian.Uint32(packed[len(packed)-4:])) // its length stands at the end (RFC 1952, section 2.3.1)
+	if _, err := io.ReadFull(r, text); err != nil {
 		return d
 	}
 	d.text, d.lines = string(text), make([]uint32, 0, len(text)/12)
