@@ -1,8 +1,8 @@
 // Package cache keeps what was worked out, in one file of a folder, to be found again by the digest of all that it was worked out from. A
 // digest that is the same means an answer that is the same; whatever else the file holds is passed over.
 //
-// Each entry is encrypted by a key that is derived from that digest (BLAKE2b, AES-256-GCM). So whoever has the file, and not the configurations that
-// it was made of, learns nothing from it; and an entry that was changed is no entry.
+// Each entry is encrypted by a key that is derived from that digest (BLAKE2b, AES-256-GCM). So whoever has the file, and not the
+// configurations that it was made of, learns nothing from it; and an entry that was changed is no entry.
 package cache
 
 import (

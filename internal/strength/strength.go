@@ -4,10 +4,7 @@ package strength
 
 import (
 	"bytes"
-	"compress/gzip"
 	_ "embed" // of the words
-	"encoding/binary"
-	"io"
 	"math"
 	"math/bits"
 	"slices"
@@ -20,15 +17,17 @@ import (
 )
 
 // packed are common words, names and passwords with their rank, from the lists of the Go module github.com/trustelem/zxcvbn v1.0.1 (MIT
-// licence, in LICENSE.words): a word of ASCII characters and its rank a line, in the order of the bytes of the words, gzip.
+// licence, in LICENSE.words): words of ASCII characters in the order of their bytes. Of each there is how many characters it has in common
+// with the one before it, in a byte; the others, of which the last has its highest bit set; and its rank (encoding/binary, Uvarint).
 //
-//go:embed words.gz
-var packed []byte
+//go:embed words.bin
+var packed string
 
 // dictionary finds the common words in their text.
 type dictionary struct {
-	text  string      // of the lines
+	text  []byte      // of the words, each with a blank behind it
 	lines []uint32    // where each begins
+	ranks []uint32    // how early a guesser tries each, from 1
 	first [][2]uint32 // by the first characters: the words of at least so many, from one place up to another
 	begins
 }
@@ -58,43 +57,44 @@ func beginning(a, b, c rune) (n int, ok bool) {
 
 // common is that dictionary, unpacked and looked through when the first secret is judged: no other run pays for it.
 var common = sync.OnceValue(func() *dictionary {
-	d := &dictionary{first: make([][2]uint32, kinds*kinds*kinds), begins: beginsOf(beginnings)}
-	r, err := gzip.NewReader(bytes.NewReader(packed))
-	if err != nil {
-		return d // it knows no words
+	const words, size = 57_000, 560_000 // as it is, and a little more
+	d := &dictionary{
+		text: make([]byte, 0, size), lines: make([]uint32, 0, words), ranks: make([]uint32, 0, words),
+		first: make([][2]uint32, kinds*kinds*kinds), begins: beginsOf(beginnings),
 	}
-	text := make([]byte, binary.LittleEndian.Uint32(packed[len(packed)-4:])) // its length stands at the end (RFC 1952, section 2.3.1)
-	if _, err := io.ReadFull(r, text); err != nil {
-		return d
-	}
-	d.text, d.lines = string(text), make([]uint32, 0, len(text)/12)
-	for at := 0; at < len(text); {
-		if n, ok := beginning(rune(text[at]), rune(text[at+1]), rune(text[at+2])); ok {
-			place := uint32(len(d.lines))
+	last := 0 // where the word before begins
+	for at := 0; at < len(packed); {
+		place, from := uint32(len(d.lines)), len(d.text)
+		d.text = append(d.text, d.text[last:last+int(packed[at])]...)
+		for at++; packed[at] < 0x80; at++ {
+			d.text = append(d.text, packed[at])
+		}
+		d.text = append(d.text, packed[at]&0x7f, ' ')
+		rank, shift := uint32(0), 0
+		for at++; packed[at] >= 0x80; at++ {
+			rank, shift = rank|uint32(packed[at]&0x7f)<<shift, shift+7
+		}
+		d.lines, d.ranks, last = append(d.lines, uint32(from)), append(d.ranks, rank|uint32(packed[at])<<shift), from
+		at++
+		a, b, c, fourth := rune(d.text[from]), rune(d.text[from+1]), rune(d.text[from+2]), rune(d.text[from+shortest])
+		if n, ok := beginning(a, b, c); ok {
 			if d.first[n][1] == 0 {
 				d.first[n][0] = place
 			}
 			d.first[n][1] = place + 1
 		}
-		d.lines = append(d.lines, uint32(at))
-		d.add([]rune(d.word(len(d.lines) - 1)))
-		at += bytes.IndexByte(text[at:], '\n') + 1
+		if fourth == ' ' {
+			fourth = 0
+		}
+		d.add(a, b, c, fourth)
 	}
 	return d
 })
 
 // word returns a common word by its place.
 func (d *dictionary) word(i int) string {
-	line := d.text[d.lines[i]:]
-	return line[:strings.IndexByte(line, ' ')]
-}
-
-// rank returns how early a guesser tries the common word of a place, from 1.
-func (d *dictionary) rank(i int) int {
-	line := d.text[d.lines[i]:]
-	line = line[strings.IndexByte(line, ' ')+1:]
-	n, _ := strconv.Atoi(line[:strings.IndexByte(line, '\n')])
-	return n
+	word := d.text[d.lines[i]:]
+	return string(word[:bytes.IndexByte(word, ' ')])
 }
 
 // letter returns a byte of the common word of a place that is at least so long; 0 behind its end.
@@ -121,6 +121,9 @@ func headsIn(s []rune, known, from, to int, letter func(i, at int) byte, found f
 	for k := known; k < min(len(s), longest); k++ {
 		c := s[k]
 		for _, x := range b[:utf8.EncodeRune(b[:], c)] {
+			if x == 0 { // as behind the end of a word; it is in none
+				return
+			}
 			from += sort.Search(to-from, func(i int) bool { return letter(from+i, depth) >= x })
 			to = from + sort.Search(to-from, func(i int) bool { return letter(from+i, depth) > x })
 			if depth++; from == to {
@@ -147,13 +150,9 @@ func (b begins) place(w, x, y, z rune) (word, bit int) {
 	return int(h>>6) & (len(b) - 1), int(h & 63)
 }
 
-// add notes a word, which has three characters at least.
-func (b begins) add(s []rune) {
-	fourth := rune(0)
-	if len(s) > shortest {
-		fourth = s[shortest]
-	}
-	word, bit := b.place(s[0], s[1], s[2], fourth)
+// add notes the first characters of a word; of a word of three the fourth is 0.
+func (b begins) add(first, second, third, fourth rune) {
+	word, bit := b.place(first, second, third, fourth)
 	b[word] |= 1 << bit
 }
 
@@ -188,8 +187,8 @@ func NewNames(names []string) *Names {
 			continue
 		}
 		n.ranks[name] = i + 1
-		if r := []rune(name); len(r) >= shortest {
-			n.begins.add(r)
+		if r := append([]rune(name), 0); len(r) > shortest {
+			n.begins.add(r[0], r[1], r[2], r[shortest])
 		}
 		n.lengths, n.sorted = append(n.lengths, len(name)), append(n.sorted, name)
 	}
@@ -245,7 +244,7 @@ func (n *Names) heads(s []rune, found func(length, rank int)) {
 	}
 	headsIn(s, known, from, to, d.letter, func(at, length int) {
 		if n.ranks[d.word(at)] == 0 {
-			found(length, d.rank(at))
+			found(length, int(d.ranks[at]))
 		}
 	})
 }

@@ -1,7 +1,6 @@
 package strength
 
 import (
-	"strconv"
 	"strings"
 	"testing"
 
@@ -41,9 +40,14 @@ func TestBits(t *testing.T) {
 
 func TestEveryWordIsFound(t *testing.T) {
 	none := NewNames(nil)
-	for line := range strings.Lines(common().text) {
-		word, rank, _ := strings.Cut(strings.TrimSpace(line), " ")
-		if len(word) < shortest || len(word) > longest {
+	d, last := common(), ""
+	assert.Equal(t, len(d.lines), len(d.ranks))
+	for at, rank := range d.ranks {
+		word := d.word(at)
+		if word <= last || rank == 0 {
+			t.Fatalf("%q has rank %d and stands behind %q", word, rank, last)
+		}
+		if last = word; len(word) < shortest || len(word) > longest {
 			continue
 		}
 		got := 0
@@ -52,8 +56,8 @@ func TestEveryWordIsFound(t *testing.T) {
 				got = rank
 			}
 		})
-		if strconv.Itoa(got) != rank {
-			t.Fatalf("%q: %d and not %s", word, got, rank)
+		if got != int(rank) {
+			t.Fatalf("%q: %d and not %d", word, got, rank)
 		}
 	}
 	found := func(text string) map[int]int {

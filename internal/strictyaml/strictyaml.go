@@ -166,7 +166,7 @@ func Decode(file string, text []byte, into any) (*Tree, error) {
 	if err := checkKeys(file, t.Root(), reflect.TypeOf(into).Elem()); err != nil {
 		return nil, err
 	}
-	if err := guarded(func() error { return yaml.Unmarshal(text, into) }); err != nil {
+	if err := guarded(func() error { return yaml.NodeToValue(t.Root(), into) }); err != nil {
 		return nil, yamlError(file, err)
 	}
 	return t, nil
