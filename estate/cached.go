@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"net/netip"
 	"strings"
+	"sync"
 
 	"toril/internal/cache"
 	"toril/internal/disk"
@@ -100,6 +101,9 @@ func purpose(what string, d cache.Digest) cache.Digest {
 	return s.Digest()
 }
 
+// rooms are for files of which only a digest is made.
+var rooms = sync.Pool{New: func() any { return new([]byte) }}
+
 // sumOf is the digest of all that a gateway is read from: its files, their names, and the settings.
 func (k *keeper) sumOf(p *plan) cache.Digest {
 	s := cache.NewSum("gateway")
@@ -108,10 +112,15 @@ func (k *keeper) sumOf(p *plan) cache.Digest {
 	s.Text(p.name, p.shown, p.within, p.as, fmt.Sprint(k.opts.ShowUnread, p.config != nil))
 	fsys, done := disk.Hold(p.fsys)
 	defer done()
+	room := rooms.Get().(*[]byte)
+	defer rooms.Put(room)
 	for _, name := range p.files {
-		data, err := disk.Read(fsys, name, MaxFile)
+		data, err := disk.ReadInto(*room, fsys, name, MaxFile)
 		s.Text(name, fmt.Sprint(err))
 		s.Bytes(data)
+		if len(data) <= little {
+			*room = data
+		}
 	}
 	for _, l := range p.leftOut {
 		s.Text(l.Path, l.Why)

@@ -37,7 +37,7 @@ const rarely = 400
 
 // first is that percentage until memory was cleared once, where 4 MiB count as being in use (runtime/debug.SetGCPercent): most runs end
 // before.
-const first = 1600
+const first = 2300
 
 // limit keeps memory low. Where much is really in use, clearing the rest again and again would take most of the time: the limit then stays
 // above it, the further the more is in use.

@@ -163,6 +163,7 @@ func (a *app) runAudit(ctx context.Context, e *pair.Estate, asked audited) (*aud
 	if err != nil {
 		return nil, err
 	}
+	a.keep()
 	return r, a.report(ctx, r, asked, func() (*report.More, error) { return moreOf(ctx, r) })
 }
 

@@ -2,11 +2,13 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"encoding/binary"
 	"fmt"
 	"io"
 	"os"
+	"sync"
 
 	"toril/internal/cache"
 	"toril/internal/disk"
@@ -27,12 +29,22 @@ func (a *app) openCache(dir string) (*cache.Cache, error) {
 	return c, nil
 }
 
-// close ends the use of the cache: it then holds what this run asked of it, or, where the run failed, what it held before.
-func (a *app) close(failed error) error {
-	if a.cache == nil {
-		return failed
+// keep begins to put what this run asked of the cache in its place, beside what else is to be done.
+func (a *app) keep() {
+	if a.cache != nil {
+		a.kept = sync.OnceValue(a.cache.Close)
+		go a.kept()
 	}
-	if failed != nil {
+}
+
+// close ends the use of the cache: it then holds what this run asked of it, or, where that failed, what it held before.
+func (a *app) close(failed error) error {
+	switch {
+	case a.cache == nil:
+		return failed
+	case a.kept != nil:
+		return cmp.Or(failed, a.kept())
+	case failed != nil:
 		a.cache.Drop()
 		return failed
 	}

@@ -57,6 +57,7 @@ type app struct {
 	open        bool         // quotes show what was not understood
 	books       []string     // phrasebooks that --phrasebook names
 	cache       *cache.Cache // of what earlier runs worked out; nil for none
+	kept        func() error // waits until it is closed, where that has begun
 	sums        bool         // digests of what is read are wanted
 	args        []string     // of the command line
 	tabs        bool         // tabs pass the doors: see door

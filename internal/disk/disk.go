@@ -53,6 +53,11 @@ func ReadFile(path string, most int64) ([]byte, error) {
 
 // Read reads a file of a file system, of at most so many bytes; one that is larger is ErrTooLarge.
 func Read(fsys fs.FS, name string, most int64) ([]byte, error) {
+	return ReadInto(nil, fsys, name, most)
+}
+
+// ReadInto is Read into the room of a slice, as far as that is enough.
+func ReadInto(room []byte, fsys fs.FS, name string, most int64) ([]byte, error) {
 	f, err := fsys.Open(name)
 	if err != nil {
 		return nil, err
@@ -64,7 +69,7 @@ func Read(fsys fs.FS, name string, most int64) ([]byte, error) {
 			return nil, ErrTooLarge
 		}
 	}
-	data := make([]byte, 0, size+1) // one more, so that its end is seen
+	data := slices.Grow(room[:0], int(size)+1) // one more, so that its end is seen
 	for {
 		n, err := f.Read(data[len(data):cap(data)])
 		data = data[:len(data)+n]
