@@ -42,20 +42,21 @@ func (r *Result) accept(p *Pass, checks []*Check) {
 			}
 		}
 	}
-	known := len(r.Findings)
+	var more []*Finding
 	for i, c := range checks {
 		if c.Exceptions != nil {
 			p.Check, p.number, p.found = c, i, nil
 			c.Exceptions(p, xs)
 			p.quote()
-			for _, f := range p.found {
-				r.Findings = append(r.Findings, *f)
-			}
+			more = append(more, p.found...)
 		}
 	}
-	if len(r.Findings) > known {
-		r.identify()
-		r.sort()
+	if len(more) > 0 {
+		identify(more)
+		for i := range r.Findings {
+			more = append(more, &r.Findings[i])
+		}
+		r.take(more)
 	}
 }
 

@@ -364,7 +364,31 @@ func (f *Finding) Undecided(reasons []string) {
 }
 
 // Report hands in a finding. What it leaves empty is taken from the check; the quotes are filled in when the check has been asked.
-func (p *Pass) Report(f Finding) {
+func (p *Pass) Report(f Finding) { p.found = append(p.found, p.finished(&f)) }
+
+// ReportEach reports what a function finds about numbers from 0 up to n, in their order, on all processors; nil is nothing. It is for
+// checks that may find much. Where the function gives up as too complex, ReportEach does, when it has reported what comes before.
+func (p *Pass) ReportEach(n int, about func(i int) *Finding) {
+	found, gaveUp := make([]*Finding, n), make([]bool, n)
+	inShares(n, func(i int) {
+		gaveUp[i] = packet.Guard(func() {
+			if f := about(i); f != nil {
+				found[i] = p.finished(f)
+			}
+		}) != nil
+	})
+	for i, f := range found {
+		if f != nil {
+			p.found = append(p.found, f)
+		}
+		if gaveUp[i] {
+			panic(packet.TooComplex())
+		}
+	}
+}
+
+// finished fills in what a check says of all that it finds.
+func (p *Pass) finished(f *Finding) *Finding {
 	f.Check = p.Check.Name
 	f.Why = cmp.Or(f.Why, p.Check.Why)
 	f.Fix = cmp.Or(f.Fix, p.Check.Fix)
@@ -376,9 +400,9 @@ func (p *Pass) Report(f Finding) {
 	if !f.settled {
 		f.effect = p.Check.Effect
 	}
-	p.place(&f)
+	p.place(f)
 	f.Detach()
-	p.found = append(p.found, &f)
+	return f
 }
 
 // Evidence returns a statement with its quote, for a finding that is reported later.

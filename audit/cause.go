@@ -177,29 +177,28 @@ func (r *Result) fold(checks []*Check) {
 // common is kept by its digest: of many findings the words themselves would take much room.
 func (r *Result) match(by func(*Finding) []string, wholes, parts []int, into groups) {
 	type digest [16]byte
-	digestOf := func(words string) digest {
-		sum := sha256.Sum256([]byte(words))
-		return digest(sum[:16])
-	}
-	last, sum := "", digestOf("") // findings that stand together often have the same in common
-	of := func(words string) digest {
-		if words != last {
-			last, sum = words, digestOf(words)
-		}
-		return sum
+	of := func(numbers []int) [][]digest {
+		out := make([][]digest, len(numbers))
+		inShares(len(numbers), func(i int) {
+			for _, words := range by(&r.Findings[numbers[i]]) {
+				sum := sha256.Sum256([]byte(words))
+				out[i] = append(out[i], digest(sum[:16]))
+			}
+		})
+		return out
 	}
 	first := map[digest]int{}
-	for _, i := range wholes {
-		for _, k := range by(&r.Findings[i]) {
-			if d := of(k); first[d] == 0 {
-				first[d] = i + 1
+	for n, ds := range of(wholes) {
+		for _, d := range ds {
+			if first[d] == 0 {
+				first[d] = wholes[n] + 1
 			}
 		}
 	}
-	for _, i := range parts {
-		for _, k := range by(&r.Findings[i]) {
-			if at := first[of(k)]; at > 0 {
-				into.join(at-1, i)
+	for n, ds := range of(parts) {
+		for _, d := range ds {
+			if at := first[d]; at > 0 {
+				into.join(at-1, parts[n])
 			}
 		}
 	}

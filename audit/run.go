@@ -390,38 +390,48 @@ func (r *Result) gather(done []*work, checks int) {
 		of[i] = merge(of[i])
 		total += len(of[i])
 	}
-	r.Findings = make([]Finding, 0, total)
+	all := make([]*Finding, 0, total)
 	for i := range of {
-		for _, f := range of[i] {
-			r.Findings = append(r.Findings, *f)
-		}
-		of[i] = nil
+		all, of[i] = append(all, of[i]...), nil
 	}
-	r.identify()
-	r.sort()
+	identify(all)
+	r.take(all)
 }
 
-func (r *Result) sort() {
-	slices.SortStableFunc(r.Findings, func(a, b Finding) int {
+// take takes findings in order.
+func (r *Result) take(all []*Finding) {
+	slices.SortStableFunc(all, func(a, b *Finding) int {
 		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(a.Tunnel, b.Tunnel), cmp.Compare(a.Gateway, b.Gateway),
 			a.At.Pos.Compare(b.At.Pos), cmp.Compare(a.Check, b.Check), cmp.Compare(a.Child, b.Child), cmp.Compare(a.Message, b.Message))
+	})
+	in := make([]Finding, len(all))
+	inShares(len(all), func(i int) { in[i] = *all[i] })
+	r.Findings = in
+}
+
+// inShares does something with every number from 0 up to n, on all processors, many that follow each other at a time.
+func inShares(n int, do func(i int)) {
+	const share = 1024
+	// there is no error, and the work is short
+	_ = spread.Each(context.Background(), (n+share-1)/share, func(_ context.Context, at int) error {
+		for i := at * share; i < min(n, (at+1)*share); i++ {
+			do(i)
+		}
+		return nil
 	})
 }
 
 // identify gives every finding its identity. Findings of one check about one subject that are about the same in every word are told apart
 // by their order.
-func (r *Result) identify() {
-	const share = 4096
-	_ = spread.Each(context.Background(), (len(r.Findings)+share-1)/share, func(_ context.Context, n int) error {
-		var room []byte
-		for i := n * share; i < min((n+1)*share, len(r.Findings)); i++ {
-			r.Findings[i].ID, room = r.Findings[i].identity(1, room)
-		}
-		return nil
+func identify(all []*Finding) {
+	rooms := sync.Pool{New: func() any { return new([]byte) }}
+	inShares(len(all), func(i int) {
+		room := rooms.Get().(*[]byte)
+		all[i].ID, *room = all[i].identity(1, *room)
+		rooms.Put(room)
 	})
-	seen := make(map[string]int, len(r.Findings))
-	for i := range r.Findings {
-		f := &r.Findings[i]
+	seen := make(map[string]int, len(all))
+	for _, f := range all {
 		first := f.ID
 		if seen[first]++; seen[first] > 1 {
 			f.ID, _ = f.identity(seen[first], nil)
@@ -534,6 +544,13 @@ func merge(in []*Finding) []*Finding {
 	type key struct {
 		pos          source.Pos
 		message, fix string
+	}
+	apart := 1 // as many as stand each behind the one before it
+	for apart < len(in) && in[apart].At.Pos.Compare(in[apart-1].At.Pos) > 0 {
+		apart++
+	}
+	if apart >= len(in) { // none is at the place of another
+		return in
 	}
 	index := make(map[key]int, len(in))
 	out := in[:0] // what is kept never comes before what is read

@@ -29,11 +29,13 @@ var Redundant = &audit.Check{
 			if c.Kind == model.NATChain {
 				continue
 			}
-			for _, s := range p.Shadows(c) {
+			all := p.Shadows(c)
+			p.ReportEach(len(all), func(i int) *audit.Finding {
+				s := &all[i]
 				if s.Kind != walk.Redundant {
-					continue
+					return nil
 				}
-				f := audit.Finding{
+				f := &audit.Finding{
 					Gateway: g.Name,
 					Series:  c.Name,
 					At:      audit.Evidence{Pos: s.Rule.At},
@@ -44,8 +46,8 @@ var Redundant = &audit.Check{
 				} else {
 					f.Also = []audit.Evidence{{Pos: c.Policy.Where(c.At), Note: "the policy does the same"}}
 				}
-				p.Report(f)
-			}
+				return f
+			})
 		}
 	},
 }

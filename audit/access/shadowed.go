@@ -28,11 +28,13 @@ var Shadowed = &audit.Check{
 	Requires: audit.Shadows,
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, c := range g.Chains {
-			for _, s := range p.Shadows(c) {
+			all := p.Shadows(c)
+			p.ReportEach(len(all), func(i int) *audit.Finding {
+				s := &all[i]
 				if s.Kind != walk.Hidden {
-					continue
+					return nil
 				}
-				f := audit.Finding{
+				f := &audit.Finding{
 					Gateway: g.Name,
 					At:      audit.Evidence{Pos: s.Rule.At},
 					Message: "no packet reaches this rule: earlier rules match them all",
@@ -50,14 +52,11 @@ var Shadowed = &audit.Check{
 				} else if w, ok := s.Rule.When.Witness(); ok {
 					f.Example = w.String()
 				}
-				for i, by := range s.By {
-					if i == 4 {
-						break
-					}
+				for _, by := range s.By[:min(4, len(s.By))] {
 					f.Also = append(f.Also, audit.Evidence{Pos: by.At, Note: "matches its packets"})
 				}
-				p.Report(f)
-			}
+				return f
+			})
 		}
 	},
 }

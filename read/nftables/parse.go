@@ -56,6 +56,7 @@ type parser struct {
 	words  []token // the room of a statement that is being taken
 	kept   []token // the room of statements that were taken
 	depth  int
+	ahead  *ahead // of the rules that come; nil where nothing is read ahead
 
 	ofRules bool // a rule or a list of elements is read
 }
@@ -219,6 +220,7 @@ func (p *parser) unread(line int, scope, why string, args ...any) {
 
 // file reads a whole file.
 func (p *parser) file() {
+	defer func() { p.ahead.end() }()
 	for {
 		p.rows()
 		t := p.peek()
@@ -514,6 +516,7 @@ func (p *parser) chain(family, table string, line int) {
 			if r := p.rest(); len(r) != 2 || !r[1].Is("offload") {
 				p.unread(t.Line, c.ID(), "\"offload\" is the only flag of a chain")
 			}
+		case p.takeAhead(c):
 		default:
 			before := t
 			tokens := p.passingRule()
@@ -527,6 +530,7 @@ func (p *parser) chain(family, table string, line int) {
 				r.tokens = p.expand(p.keep(tokens), t.Line)
 			}
 			c.rules = append(c.rules, r)
+			p.readAhead(c)
 		}
 		p.ends()
 	}

@@ -49,6 +49,12 @@ type Scanner struct {
 // Scan begins with a file.
 func Scan(data []byte) Scanner { return Scanner{Line: 1, data: data, text: string(data)} }
 
+// From is the scanner at another byte of its file, which stands on a line.
+func (l Scanner) From(at, line int) Scanner {
+	l.at, l.Line, l.Open, l.Junk = at, line, false, false
+	return l
+}
+
 // ScanAt begins with a text that was made of a statement of another form, on a line of its file: all tokens stand there, and none has bytes
 // of its own.
 func ScanAt(text string, line int) Scanner {
