@@ -3,6 +3,7 @@ package nftables
 import (
 	"bytes"
 	"context"
+	"slices"
 	"sync"
 
 	"toril/internal/spread"
@@ -161,6 +162,8 @@ func (p *parser) takeAhead(c *chain) bool {
 func (p *parser) readAhead(c *chain) {
 	if len(c.rules) >= many && len(c.rules)%many == 0 && len(p.behind) == 0 && (p.ahead == nil || p.ahead.family != c.Family) {
 		p.ahead.end()
-		p.ahead = begin(c, p.in, p.lex, p.peek())
+		if p.ahead = begin(c, p.in, p.lex, p.peek()); p.ahead != nil { // of the file's other bytes as many are rules as so far, about
+			c.rules = slices.Grow(c.rules, len(c.rules)*len(p.in.File.Bytes())/max(1, p.next.Start))
+		}
 	}
 }
