@@ -162,6 +162,7 @@ func Run(ctx context.Context, e *pair.Estate, checks []*Check, b *baseline.Basel
 	if err := r.work(todo); err != nil {
 		return nil, err
 	}
+	e.Complete()
 	return r.finish(todo)
 }
 

@@ -54,6 +54,10 @@ type Options struct {
 	Cache   *cache.Cache
 	Program cache.Digest
 
+	// Again says that every gateway is opened after it was loaded, and Complete called then: of those that there is no room for it is
+	// enough, the first time, to read what pairs them.
+	Again bool
+
 	// Sums has the digests of all gateways known, as a cache has.
 	Sums bool
 
@@ -541,32 +545,61 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 			progress.Of(ctx).Files.Add(int64(len(all[i].Files)))
 			return nil
 		}
-		g := e.keeper.read(ctx, p)
-		progress.Of(ctx).Files.Add(int64(len(g.Files)))
-		all[i] = factsOf(g)
+		r := e.keeper.read(ctx, p, l.opts.Again && e.keeper.full())
+		progress.Of(ctx).Files.Add(int64(len(r.gateway.Files)))
+		all[i] = factsOf(r)
 		all[i].plan = p
 		if ctx.Err() == nil {
 			e.keeper.remember(all[i])
 		}
-		e.keeper.offer(all[i], g)
+		e.keeper.offer(all[i], r.gateway)
 		return ctx.Err()
 	})
 	if err != nil {
 		return nil, err
 	}
 	for _, f := range all {
-		e.Problems = append(e.Problems, f.problems...)
-		e.LeftOut = append(e.LeftOut, f.leftOut...)
-		f.problems, f.leftOut = nil, nil
+		if !f.part || len(f.Files) == 0 {
+			e.tell(f)
+		}
 		if len(f.Files) > 0 {
 			e.Read += len(f.Files)
 			e.add(f)
 		}
 	}
-	slices.SortStableFunc(e.LeftOut, func(a, b model.LeftOut) int { return strings.Compare(a.Path, b.Path) })
-	slices.SortStableFunc(e.Problems, func(a, b *source.Error) int { return a.Pos.Compare(b.Pos) })
+	e.sorted()
 	e.reading = slices.Clip(e.Problems)
 	return e, nil
+}
+
+// tell takes over what reading a gateway told of its files.
+func (e *Estate) tell(f *Facts) {
+	e.Problems = append(e.Problems, f.problems...)
+	e.LeftOut = append(e.LeftOut, f.leftOut...)
+	f.problems, f.leftOut = nil, nil
+}
+
+// sorted puts in order what reading told.
+func (e *Estate) sorted() {
+	slices.SortStableFunc(e.LeftOut, func(a, b model.LeftOut) int { return strings.Compare(a.Path, b.Path) })
+	slices.SortStableFunc(e.Problems, func(a, b *source.Error) int { return a.Pos.Compare(b.Pos) })
+}
+
+// Complete takes over what was not read the first time, when every gateway has been opened since; see Options.Again.
+func (e *Estate) Complete() {
+	behind := e.Problems[len(e.reading):]
+	e.Problems = e.reading
+	for _, f := range e.Gateways {
+		if whole := f.whole.Load(); whole != nil {
+			e.Read += len(whole.Files) - len(f.Files)
+			f.Files = whole.Files
+			e.tell(whole)
+			f.whole.Store(nil)
+		}
+	}
+	e.sorted()
+	e.reading = slices.Clip(e.Problems)
+	e.Problems = append(e.reading, behind...)
 }
 
 // add gives a gateway its number.

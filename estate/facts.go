@@ -3,6 +3,7 @@ package estate
 import (
 	"net/netip"
 	"slices"
+	"sync/atomic"
 	"unique"
 
 	"toril/ike"
@@ -24,10 +25,12 @@ type Facts struct {
 	Keys        int          // pre-shared keys whose value was given
 	Before      int          // such keys of the gateways before it
 
-	size     int64        // bytes of its files
-	print    uint64       // of what is in them; 0 where they were not read in this run
-	sum      cache.Digest // of all that was read of it, where a cache is used
-	plan     *plan        // where to read it again; nil where it was given as it is
+	size     int64                 // bytes of its files
+	print    uint64                // of what is in them; 0 where they were not read in this run
+	part     bool                  // the files of packet filters were not read
+	whole    atomic.Pointer[Facts] // then: its files, as reading all of them told
+	sum      cache.Digest          // of all that was read of it, where a cache is used
+	plan     *plan                 // where to read it again; nil where it was given as it is
 	problems []*source.Error
 	leftOut  []model.LeftOut
 }
@@ -82,20 +85,11 @@ func ownPos(p source.Pos) source.Pos {
 	return p
 }
 
-// factsOf takes down what is kept of a gateway.
-func factsOf(g *model.Gateway) *Facts {
-	f := &Facts{Name: own(g.Name), problems: g.Problems, leftOut: g.LeftOut, print: printOf(g)}
-	for _, x := range g.Files {
-		f.size += int64(len(x.Bytes()))
-		if x.Format == "" {
-			continue
-		}
-		one := File{Path: own(x.Path), Format: x.Format, Why: own(x.Why), Statements: x.Statements}
-		for _, u := range x.Unread {
-			one.Unread = append(one.Unread, Unread{ownPos(u.At), own(x.Quote(u.At)), own(u.Why)})
-		}
-		f.Files = append(f.Files, one)
-	}
+// factsOf takes down what is kept of a gateway that was read.
+func factsOf(r reading) *Facts {
+	g := r.gateway
+	f := &Facts{Name: own(g.Name), problems: g.Problems, leftOut: g.LeftOut, print: r.print(r.part), part: r.part}
+	f.Files, f.size = filesOf(g)
 	for _, i := range g.Interfaces {
 		for _, a := range i.Addresses {
 			f.Addresses = append(f.Addresses, a.Addr())
@@ -109,6 +103,22 @@ func factsOf(g *model.Gateway) *Facts {
 	}
 	f.Connections, f.Unloaded = connectionsOf(g, g.Connections), connectionsOf(g, g.Unloaded)
 	return f
+}
+
+// filesOf takes down what is kept of the files of a gateway, and how many bytes they have.
+func filesOf(g *model.Gateway) (out []File, size int64) {
+	for _, x := range g.Files {
+		size += int64(len(x.Bytes()))
+		if x.Format == "" {
+			continue
+		}
+		one := File{Path: own(x.Path), Format: x.Format, Why: own(x.Why), Statements: x.Statements}
+		for _, u := range x.Unread {
+			one.Unread = append(one.Unread, Unread{ownPos(u.At), own(x.Quote(u.At)), own(u.Why)})
+		}
+		out = append(out, one)
+	}
+	return out, size
 }
 
 func connectionsOf(g *model.Gateway, from []*model.Connection) []Connection {
@@ -145,7 +155,7 @@ func Of(gateways ...*model.Gateway) *Estate {
 	e := &Estate{keeper: newKeeper(Options{})}
 	for _, g := range gateways {
 		number(g)
-		f := factsOf(g)
+		f := factsOf(reading{gateway: g})
 		f.problems, f.leftOut = nil, nil
 		e.keeper.hold(f, g)
 		e.add(f)

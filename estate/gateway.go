@@ -16,14 +16,23 @@ import (
 	"toril/source"
 )
 
-// readGateway recognises the files of a gateway and has them read, formats in their order.
+// reading is a gateway as it was read, with the files that lie in its folder.
+type reading struct {
+	gateway *model.Gateway
+	found   []*model.File
+	part    bool // those of packet filters were not read
+}
+
+// readGateway recognises the files of a gateway and has them read, formats in their order; but for those of packet filters, where only a
+// part is asked for.
 func readGateway(
 	ctx context.Context,
 	p *plan,
 	formats []*read.Format,
 	manners map[*read.Format]*source.Manner,
 	edited map[string][]byte,
-) *model.Gateway {
+	part bool,
+) reading {
 	g := &model.Gateway{Name: source.Clean(p.name)}
 	fsys, done := disk.Hold(p.fsys)
 	defer done()
@@ -42,7 +51,9 @@ func readGateway(
 		}
 	}
 	var inputs []*read.Input
+	out := reading{gateway: g, part: part}
 	for _, f := range all {
+		out.found = append(out.found, f.file)
 		if folder.Taken[f.name] || ctx.Err() != nil {
 			continue
 		}
@@ -52,7 +63,9 @@ func readGateway(
 		}
 		folder.Take(f.file, f.verdict.Format, f.verdict.Why)
 		in := read.NewInput(ctx, g.Name, g.Versions, f.file, folder)
-		guarded(in, func() { f.verdict.Format.Read(in) })
+		if !part || !f.verdict.Format.Filters {
+			guarded(in, func() { f.verdict.Format.Read(in) })
+		}
 		inputs = append(inputs, in)
 	}
 	read.Join(g, inputs, guarded)
@@ -61,7 +74,7 @@ func readGateway(
 		return folder.Taken[strings.TrimPrefix(e.File, p.shown)] && strings.HasPrefix(e.Message, "not read: ")
 	})
 	finish(g)
-	return g
+	return out
 }
 
 // find opens the files of a gateway and says what each is taken for, in the order in which they are read: inside a format outer folders

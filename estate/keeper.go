@@ -5,6 +5,7 @@ import (
 	"container/list"
 	"context"
 	"hash/maphash"
+	"slices"
 	"sync"
 
 	"toril/internal/cache"
@@ -56,13 +57,20 @@ func newKeeper(opts Options) *keeper {
 	}
 }
 
-func (k *keeper) read(ctx context.Context, p *plan) *model.Gateway {
+// full reports whether the estate has turned out not to fit.
+func (k *keeper) full() bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.large
+}
+
+func (k *keeper) read(ctx context.Context, p *plan, part bool) reading {
 	formats := p.config.all(k.opts.Formats)
 	manners := k.manners
 	if len(formats) > len(k.opts.Formats) {
 		manners = k.mannersOf(p.config)
 	}
-	return readGateway(ctx, p, formats, manners, k.opts.Edited)
+	return readGateway(ctx, p, formats, manners, k.opts.Edited, part)
 }
 
 // mannersOf are those of the formats of an estate with phrasebooks.
@@ -110,13 +118,21 @@ func (k *keeper) number(f *Facts) {
 // seed is of one run: prints are compared within it.
 var seed = sync.OnceValue(maphash.MakeSeed)
 
-// printOf tells whether a gateway's files are what they were.
-func printOf(g *model.Gateway) uint64 {
+// print tells whether a gateway's files are what they were: those that lie in its folder, and, unless part, those that they include too.
+func (r reading) print(part bool) uint64 {
+	files := r.found
+	if !part {
+		files = append(slices.Clip(files), r.gateway.Files...)
+	}
 	var h maphash.Hash
 	h.SetSeed(seed())
-	for _, f := range g.Files {
-		h.WriteString(f.Path)
-		h.Write(f.Bytes())
+	known := make(map[string]bool, len(files))
+	for _, f := range files {
+		if !known[f.Path] {
+			known[f.Path] = true
+			h.WriteString(f.Path)
+			h.Write(f.Bytes())
+		}
 	}
 	return h.Sum64()
 }
@@ -130,15 +146,20 @@ func (e *Estate) Open(ctx context.Context, f *Facts) (*model.Gateway, error) {
 	if h == nil {
 		h = &held{facts: f}
 		h.read = sync.OnceValues(func() (*model.Gateway, error) {
-			g := k.read(ctx, f.plan)
-			g.Number = f.Number
+			r := k.read(ctx, f.plan, false)
+			r.gateway.Number = f.Number
 			if err := ctx.Err(); err != nil {
 				return nil, err
 			}
-			if changed := f.print != 0 && printOf(g) != f.print || f.print == 0 && k.sumOf(f.plan) != f.sum; changed {
+			if changed := f.print != 0 && r.print(f.part) != f.print || f.print == 0 && k.sumOf(f.plan) != f.sum; changed {
 				return nil, source.Errorf(source.Pos{}, "the files of %s changed while they were read: run it again", f.Name)
 			}
-			return g, nil
+			if f.part && f.whole.Load() == nil {
+				whole := &Facts{problems: r.gateway.Problems, leftOut: r.gateway.LeftOut}
+				whole.Files, _ = filesOf(r.gateway)
+				f.whole.Store(whole)
+			}
+			return r.gateway, nil
 		})
 		k.held[f] = h
 	}

@@ -3,6 +3,7 @@ package estate_test
 import (
 	"context"
 	"fmt"
+	"runtime"
 	"sync"
 	"testing"
 	"testing/fstest"
@@ -83,6 +84,43 @@ func TestFilesThatChangeWhileTheyAreRead(t *testing.T) {
 	g, err := e.Open(ctx, e.Gateways[2])
 	require.NoError(t, err, "whoever asks next tries again")
 	assert.Equal(t, "g02", g.Name)
+}
+
+// TestPacketFiltersAreReadOnce where every gateway is opened again: what they tell is known then.
+func TestPacketFiltersAreReadOnce(t *testing.T) {
+	ctx, files := context.Background(), ring(4)
+	for i := range 4 {
+		files[fmt.Sprintf("g%02d/nftables.conf", i)] = file("table inet x {\n\tchain y {\n\t\tfrobnicate\n\t}\n}\n")
+	}
+	opts := estate.Options{Formats: formats.All(), Room: 1}
+	whole, err := estate.LoadFS(ctx, files, opts)
+	require.NoError(t, err)
+	opts.Again = true
+	before := runtime.GOMAXPROCS(1)
+	defer runtime.GOMAXPROCS(before)
+	e, err := estate.LoadFS(ctx, files, opts)
+	require.NoError(t, err)
+	last := e.Gateways[3]
+	assert.Equal(t, whole.Gateways[3].Connections, last.Connections)
+	require.Len(t, last.Files, 2)
+	unread := func(f *estate.Facts) int { return len(f.Files[0].Unread) + len(f.Files[1].Unread) }
+	assert.Zero(t, unread(last), "the filter was not read")
+	assert.Equal(t, 1, unread(whole.Gateways[3]))
+	for _, f := range e.Gateways {
+		_, err := e.Open(ctx, f)
+		require.NoError(t, err)
+		e.Close(f)
+	}
+	e.Complete()
+	assert.Equal(t, whole.Gateways[3].Files, last.Files)
+	assert.Equal(t, whole.Problems, e.Problems)
+	assert.Equal(t, whole.Read, e.Read)
+
+	e, err = estate.LoadFS(ctx, files, opts)
+	require.NoError(t, err)
+	files["g03/nftables.conf"].Data = append(files["g03/nftables.conf"].Data, '\n')
+	_, err = e.Open(ctx, e.Gateways[3])
+	assert.ErrorContains(t, err, "changed while they were read")
 }
 
 func TestWhatIsKeptOfAGateway(t *testing.T) {

@@ -43,6 +43,7 @@ type Format struct {
 	Taught   bool            // by a phrasebook
 	Linux    bool            // what saves it runs on Linux alone
 	Shared   bool            // others' programs read it too: it does not tell whose the files beside it are
+	Filters  bool            // it is of a packet filter, and tells nothing of addresses, routes, connections or keys
 
 	// Vocabulary are the words of a language that a phrasebook teaches, by kind, each with what it means: "encryption", "aes256",
 	// "ENCR_AES_CBC 256".

@@ -109,7 +109,10 @@ func verdict(r *audit.Result, failOn audit.Severity) error {
 
 // loadAndAudit reads an estate, audits it and writes the report.
 func (a *app) loadAndAudit(cmd *cobra.Command, args []string, asked audited) (*pair.Estate, *audit.Result, error) {
-	e, err := a.load(cmd, args)
+	e, err := a.loadFor(cmd, args, true)
+	if err == nil && e.Read == 0 {
+		err = a.complain(e)
+	}
 	if err != nil {
 		return nil, nil, err
 	}
@@ -164,6 +167,9 @@ func (a *app) runAudit(ctx context.Context, e *pair.Estate, asked audited) (*aud
 		return nil, err
 	}
 	a.keep()
+	if err := a.complain(e); err != nil {
+		return nil, err
+	}
 	return r, a.report(ctx, r, asked, func() (*report.More, error) { return moreOf(ctx, r) })
 }
 

@@ -321,11 +321,21 @@ func (a *app) checkInput(cmd *cobra.Command, args []string) error {
 
 // load reads an estate. Problems are named on standard error; where nothing at all could be read the error is an exit.
 func (a *app) load(cmd *cobra.Command, paths []string) (*pair.Estate, error) {
+	e, err := a.loadFor(cmd, paths, false)
+	if err != nil {
+		return nil, err
+	}
+	return e, a.complain(e)
+}
+
+// loadFor is load, and names no problems; again is as in estate.Options.
+func (a *app) loadFor(cmd *cobra.Command, paths []string, again bool) (*pair.Estate, error) {
 	known, err := a.known()
 	if err != nil {
 		return nil, err
 	}
 	opts := estate.Options{Formats: known, Stdin: a.in, As: a.as, Gateway: a.gateway, ShowUnread: a.open, Cache: a.cache, Sums: a.sums}
+	opts.Again = again && a.cache == nil && !a.sums
 	if a.cache != nil || a.sums {
 		if opts.Program, err = a.program(); err != nil {
 			return nil, err
@@ -337,11 +347,7 @@ func (a *app) load(cmd *cobra.Command, paths []string) (*pair.Estate, error) {
 	if err := a.checkInput(cmd, paths); err != nil {
 		return nil, err
 	}
-	e, err := pair.Load(cmd.Context(), paths, opts)
-	if err != nil {
-		return nil, err
-	}
-	return e, a.complain(e)
+	return pair.Load(cmd.Context(), paths, opts)
 }
 
 // whole reads an estate as load does, and keeps all of it in memory.

@@ -21,6 +21,7 @@ var Sets = &read.Format{
 	Comments: []string{"#"},
 	Title:    "named sets of iptables: the output of ipset save",
 	Software: "ipset",
+	Filters:  true,
 	Linux:    true,
 	Hints:    []string{"ipset*", "*.ipset"},
 	Order:    29,

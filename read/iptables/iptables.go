@@ -23,6 +23,7 @@ var Save = &read.Format{
 	Comments: []string{"#"},
 	Title:    "packet filter iptables: the output of iptables-save or ip6tables-save",
 	Software: "iptables",
+	Filters:  true,
 	Linux:    true,
 	Hints:    []string{"iptables*", "ip6tables*", "rules.v4", "rules.v6", "*.iptables", "*.ip6tables"},
 	Order:    31,

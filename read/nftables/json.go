@@ -18,6 +18,7 @@ var JSON = &read.Format{
 	Name:     "nftables-json",
 	Title:    "packet filter nftables: the output of nft -j list ruleset",
 	Software: "nftables",
+	Filters:  true,
 	Linux:    true,
 	Hints:    []string{"nft*.json", "ruleset*.json"},
 	Order:    30,

@@ -19,6 +19,7 @@ var Text = &read.Format{
 	Comments: []string{"#"},
 	Title:    "packet filter nftables: the text of nft list ruleset, or nftables.conf",
 	Software: "nftables",
+	Filters:  true,
 	Linux:    true,
 	Hints:    []string{"nftables.conf", "*.nft", "ruleset*", "nft*"},
 	Order:    30,
