@@ -20,7 +20,15 @@ type Index struct {
 type Around struct {
 	x     *Index
 	set   int
-	boxes [][]int // for every box of the set, the boxes that meet it
+	boxes [][]int32 // for every box of the set, the boxes of others that meet it
+	room  *Room
+}
+
+// Room is where an Around is: it holds until the next one is asked for with the same room. The zero Room is ready.
+type Room struct {
+	places []int32
+	boxes  [][]int32
+	wanted []int32
 }
 
 type indexed struct {
@@ -68,7 +76,7 @@ func spansAt(fam Family, p *[fields]number) (out [len(lookedUp)]span) {
 
 // takes reports whether a packet of the box's family, whose spans are at, is in it.
 func (o *indexed) takes(p *[fields]number, at *[len(lookedUp)]span) bool {
-	return allMeet(&o.hull, at) && o.box.hasPoint(p)
+	return allMeet(&o.hull, at) && o.box.hasPoint(p, o.has&^o.exact)
 }
 
 // exactIn returns a bit for each field of a box of which its span says all.
@@ -195,31 +203,33 @@ func (a *axis) count(s span) int {
 	return a.begun(s.hi) - over
 }
 
-// meeting calls yes for every box whose spans meet some.
-func (a *axis) meeting(hull *[len(lookedUp)]span, yes func(place int32)) {
+// meeting appends every box whose spans meet some.
+func (a *axis) meeting(hull *[len(lookedUp)]span, out []int32) []int32 {
 	of := hull[a.field]
 	first, last := sort.Search(len(a.los), func(i int) bool { return a.los[i] >= of.lo }), a.begun(of.hi)
-	a.visit(1, 0, a.size, first, hull, yes)
+	out = a.visit(1, 0, a.size, first, hull, out)
 	for i := first; i < last; i++ { // these begin within
 		if e := &a.ends[i]; allMeet(&e.hull, hull) {
-			yes(e.place)
+			out = append(out, e.place)
 		}
 	}
+	return out
 }
 
-// visit calls yes for those of a part of the boxes, up to one of them, that have not ended before.
-func (a *axis) visit(node, from, to, last int, hull *[len(lookedUp)]span, yes func(int32)) {
+// visit appends those of a part of the boxes, up to one of them, that have not ended before.
+func (a *axis) visit(node, from, to, last int, hull *[len(lookedUp)]span, out []int32) []int32 {
 	for from < last && a.top[node] >= hull[a.field].lo {
 		if to-from == 1 {
 			if e := &a.ends[from]; allMeet(&e.hull, hull) {
-				yes(e.place)
+				out = append(out, e.place)
 			}
-			return
+			return out
 		}
 		mid := (from + to) / 2
-		a.visit(2*node, from, mid, last, hull, yes)
+		out = a.visit(2*node, from, mid, last, hull, out)
 		node, from = 2*node+1, mid
 	}
+	return out
 }
 
 // enough is up to how many boxes are compared with one before it is asked whether another field promises fewer.
@@ -246,60 +256,58 @@ func (x *Index) cheapest(fam Family, hull *[len(lookedUp)]span) (best *axis, lea
 // maxCandidates is how many boxes are compared with one, before the question is given up.
 const maxCandidates = 1 << 18
 
-// near calls yes for every box that meets one of these spans.
-func (x *Index) near(b *box, hull *[len(lookedUp)]span, yes func(place int, o *indexed)) error {
+// near appends every box that meets one of these spans.
+func (x *Index) near(b *box, hull *[len(lookedUp)]span, out []int32) ([]int32, error) {
 	best, least := x.cheapest(b.fam, hull)
 	if least > maxCandidates {
-		return ErrLimit
+		return out, ErrLimit
 	}
-	exact := exactIn(b)
-	try := func(p int32) {
+	from := len(out)
+	if best != nil {
+		out = best.meeting(hull, out)
+	} else {
+		for p := range x.all {
+			if allMeet(&x.all[p].hull, hull) {
+				out = append(out, int32(p))
+			}
+		}
+	}
+	exact, met := exactIn(b), out[:from]
+	for _, p := range out[from:] {
 		o := &x.all[p]
 		if left := b.has & o.has &^ (exact & o.exact); b.fam == o.fam && (left == 0 || o.box.meetsIn(b, left)) {
-			yes(int(p), o)
+			met = append(met, p)
 		}
 	}
-	if best != nil {
-		best.meeting(hull, try)
-		return nil
-	}
-	for p := range x.all {
-		if allMeet(&x.all[p].hull, hull) {
-			try(int32(p))
-		}
-	}
-	return nil
+	return met, nil
 }
 
-// candidates returns the boxes of other sets that meet a box.
-func (x *Index) candidates(at int) (out []int, err error) {
-	me := &x.all[at]
-	err = x.near(me.box, &me.hull, func(place int, o *indexed) {
-		if o.set != me.set {
-			out = append(out, place)
-		}
-	})
-	return out, err
-}
-
-// Around returns the sets that meet set i; the error is ErrLimit where they are too many to be looked at. It may be called
-// from several goroutines.
-func (x *Index) Around(i int) (Around, error) {
-	a := Around{x: x, set: i, boxes: make([][]int, x.starts[i+1]-x.starts[i])}
-	for k := range a.boxes {
-		cs, err := x.candidates(x.starts[i] + k)
+// Around returns the sets that meet set i; the error is ErrLimit where they are too many to be looked at. It may be called from several
+// goroutines, each with a room of its own.
+func (x *Index) Around(i int, room *Room) (Around, error) {
+	room.places, room.boxes = room.places[:0], room.boxes[:0]
+	for at := x.starts[i]; at < x.starts[i+1]; at++ {
+		from := len(room.places)
+		out, err := x.near(x.all[at].box, &x.all[at].hull, room.places)
 		if err != nil {
 			return Around{}, err
 		}
-		a.boxes[k] = cs
+		others := out[:from]
+		for _, p := range out[from:] {
+			if x.all[p].set != i {
+				others = append(others, p)
+			}
+		}
+		room.places, room.boxes = others, append(room.boxes, others[from:])
 	}
-	return a, nil
+	return Around{x, i, room.boxes, room}, nil
 }
 
 // Meeting returns the sets of the index that meet s, whatever some fields are (none of addresses and ports), in their order. Where there
 // are too many to be compared they are all returned: some may not meet it. It may be called from several goroutines.
 func (x *Index) Meeting(s Set, whatever ...Field) []int {
 	var out []int
+	var places []int32
 	for i := range s.boxes {
 		b := s.boxes[i]
 		for _, f := range whatever {
@@ -309,12 +317,16 @@ func (x *Index) Meeting(s Set, whatever ...Field) []int {
 		for n, f := range lookedUp {
 			hull[n] = spanOf(&b, f)
 		}
-		if x.near(&b, &hull, func(_ int, o *indexed) { out = append(out, o.set) }) != nil {
+		var err error
+		if places, err = x.near(&b, &hull, places[:0]); err != nil {
 			out = out[:0]
 			for set := range len(x.starts) - 1 {
 				out = append(out, set)
 			}
 			return out
+		}
+		for _, p := range places {
+			out = append(out, x.all[p].set)
 		}
 	}
 	slices.Sort(out)
@@ -341,13 +353,15 @@ func (a Around) Covered(wanted func(set int) bool) (by []int, ok bool, err error
 		return nil, false, nil
 	}
 	for k := range a.boxes {
-		cs := make([]int, 0, len(a.boxes[k]))
+		at := a.x.starts[a.set] + k
+		cs := a.room.wanted[:0]
 		for _, c := range a.boxes[k] {
 			if wanted(a.x.all[c].set) {
 				cs = append(cs, c)
 			}
 		}
-		mine, ok, err := a.x.coverOne(a.x.starts[a.set]+k, cs)
+		a.room.wanted = cs
+		mine, ok, err := a.x.coverOne(at, cs)
 		if err != nil || !ok {
 			return nil, false, err
 		}
@@ -362,7 +376,7 @@ func (a Around) Covered(wanted func(set int) bool) (by []int, ok bool, err error
 }
 
 // coverOne asks whether some boxes cover one, and names the sets that it takes.
-func (x *Index) coverOne(at int, cs []int) ([]int, bool, error) {
+func (x *Index) coverOne(at int, cs []int32) ([]int, bool, error) {
 	if len(cs) == 0 {
 		return nil, false, nil
 	}
@@ -370,12 +384,12 @@ func (x *Index) coverOne(at int, cs []int) ([]int, bool, error) {
 	for _, high := range []bool{true, false} { // mostly two packets of it tell that it is not
 		p := b.corner(high)
 		at := spansAt(b.fam, &p)
-		if !slices.ContainsFunc(cs, func(c int) bool { return x.all[c].takes(&p, &at) }) {
+		if !slices.ContainsFunc(cs, func(c int32) bool { return x.all[c].takes(&p, &at) }) {
 			return nil, false, nil
 		}
 	}
-	slices.SortFunc(cs, func(p, q int) int { return x.all[p].set - x.all[q].set })
-	share, total := make(map[int]float64, len(cs)), 0.0
+	slices.SortFunc(cs, func(p, q int32) int { return x.all[p].set - x.all[q].set })
+	share, total := make(map[int32]float64, len(cs)), 0.0
 	for _, c := range cs {
 		o := x.all[c].box
 		if o.holds(b) {
@@ -387,7 +401,7 @@ func (x *Index) coverOne(at int, cs []int) ([]int, bool, error) {
 	if total < 1-1e-6 { // all of them together are too small
 		return nil, false, nil
 	}
-	slices.SortStableFunc(cs, func(p, q int) int {
+	slices.SortStableFunc(cs, func(p, q int32) int {
 		switch {
 		case share[p] > share[q]:
 			return -1

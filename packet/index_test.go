@@ -74,7 +74,7 @@ func TestIndexAgainstTheAlgebra(t *testing.T) {
 
 func around(t *testing.T, x *packet.Index, i int) packet.Around {
 	t.Helper()
-	a, err := x.Around(i)
+	a, err := x.Around(i, new(packet.Room))
 	require.NoError(t, err)
 	return a
 }
@@ -101,9 +101,9 @@ func BenchmarkIndex(b *testing.B) {
 					With(packet.Dport, packet.OneOf(uint64(i%1000+1)))
 			}
 			for b.Loop() {
-				x := packet.NewIndex(sets)
+				x, room := packet.NewIndex(sets), new(packet.Room)
 				for i := range sets {
-					a, err := x.Around(i)
+					a, err := x.Around(i, room)
 					if err == nil {
 						_, _, err = a.Covered(func(j int) bool { return j < i })
 					}

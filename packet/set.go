@@ -254,9 +254,9 @@ func (b *box) corner(high bool) (p [fields]number) {
 	return p
 }
 
-// hasPoint reports whether a packet of the box's family is in it.
-func (b *box) hasPoint(p *[fields]number) bool {
-	for has := b.has; has != 0; has &= has - 1 {
+// hasPoint reports whether a packet of the box's family is in it, as far as some fields tell, which the box has.
+func (b *box) hasPoint(p *[fields]number, has uint16) bool {
+	for ; has != 0; has &= has - 1 {
 		if f := bits.TrailingZeros16(has); !among(b.v[f].in, p[f]) {
 			return false
 		}

@@ -1,8 +1,10 @@
 package walk
 
 import (
-	"golang.org/x/sync/errgroup"
+	"context"
+	"sync"
 
+	"toril/internal/spread"
 	"toril/model"
 	"toril/packet"
 )
@@ -41,19 +43,18 @@ func Shadows(c *model.Chain) []Shadow {
 	}
 	l := list{c, packet.NewIndex(sets), sets, ends, marks}
 	found := make([]*Shadow, len(rules))
-	var work errgroup.Group
-	const share = 1024
-	for from := 0; from < len(rules); from += share {
-		work.Go(func() error {
-			for i := from; i < min(from+share, len(rules)); i++ {
-				if err := packet.Guard(func() { found[i] = l.shadow(i) }); err != nil {
-					found[i] = &Shadow{Rule: rules[i], Kind: Hidden, Err: err}
-				}
+	const share = 256
+	// there is no error
+	_ = spread.Each(context.Background(), (len(rules)+share-1)/share, func(_ context.Context, n int) error {
+		room := rooms.Get().(*packet.Room)
+		defer rooms.Put(room)
+		for i := n * share; i < min((n+1)*share, len(rules)); i++ {
+			if err := packet.Guard(func() { found[i] = l.shadow(i, room) }); err != nil {
+				found[i] = &Shadow{Rule: rules[i], Kind: Hidden, Err: err}
 			}
-			return nil
-		})
-	}
-	_ = work.Wait() // the work returns no error
+		}
+		return nil
+	})
 	var out []Shadow
 	for _, s := range found {
 		if s != nil {
@@ -62,6 +63,9 @@ func Shadows(c *model.Chain) []Shadow {
 	}
 	return out
 }
+
+// rooms are for what is around a rule.
+var rooms = sync.Pool{New: func() any { return new(packet.Room) }}
 
 // list is a chain being looked at.
 type list struct {
@@ -73,7 +77,7 @@ type list struct {
 }
 
 // shadow says why rule i changes nothing; nil where it does.
-func (l *list) shadow(i int) *Shadow {
+func (l *list) shadow(i int, room *packet.Room) *Shadow {
 	rules := l.chain.Rules
 	r := rules[i]
 	if r.When.Empty() {
@@ -85,7 +89,7 @@ func (l *list) shadow(i int) *Shadow {
 	if l.marks && asksForMark(r) {
 		return nil
 	}
-	around, err := l.index.Around(i)
+	around, err := l.index.Around(i, room)
 	if err != nil {
 		return &Shadow{Rule: r, Kind: Hidden, Err: err}
 	}

@@ -32,9 +32,9 @@ var ClaimedTwice = &audit.Check{
 				sets[i] = pol.Domain
 			}
 		}
-		index := packet.NewIndex(sets)
+		index, room := packet.NewIndex(sets), new(packet.Room)
 		for i, pol := range path.Policies {
-			around, err := index.Around(i)
+			around, err := index.Around(i, room)
 			if err != nil {
 				panic(packet.TooComplex())
 			}

@@ -34,9 +34,9 @@ var Covered = &audit.Check{
 				sets[i] = k.Domain(own, peer)
 			}
 		}
-		index := packet.NewIndex(sets)
+		index, room := packet.NewIndex(sets), new(packet.Room)
 		for i, k := range kids {
-			around, err := index.Around(i)
+			around, err := index.Around(i, room)
 			if err != nil {
 				panic(packet.TooComplex())
 			}
