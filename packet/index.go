@@ -119,27 +119,30 @@ func allMeet(a, b *[len(lookedUp)]span) bool {
 
 // NewIndex makes the index of some sets. It sorts nothing yet.
 func NewIndex(sets []Set) *Index {
-	x := &Index{axes: map[Family][]*axis{}, starts: make([]int, len(sets)+1), all: make([]indexed, 0, len(sets))}
-	by := map[Family][]int32{IPv4: make([]int32, 0, len(sets))}
+	x := &Index{starts: make([]int, len(sets)+1), all: make([]indexed, 0, len(sets))}
 	for i := range sets {
 		for k := range sets[i].boxes {
 			b := &sets[i].boxes[k]
-			one := indexed{box: b, set: i}
+			one := indexed{box: b, set: i, fam: b.fam, has: b.has, exact: exactIn(b)}
 			for n, f := range lookedUp {
 				one.hull[n] = spanOf(b, f)
 			}
-			one.fam, one.has, one.exact = b.fam, b.has, exactIn(b)
-			by[b.fam] = append(by[b.fam], int32(len(x.all)))
 			x.all = append(x.all, one)
 		}
 		x.starts[i+1] = len(x.all)
 	}
+	if len(x.all) <= enough { // all of them are compared
+		return x
+	}
+	by := map[Family][]int32{IPv4: make([]int32, 0, len(x.all))}
+	for at := range x.all {
+		fam := x.all[at].fam
+		by[fam] = append(by[fam], int32(at))
+	}
+	x.axes = map[Family][]*axis{}
 	for fam, places := range by {
 		for n := range lookedUp {
 			x.axes[fam] = append(x.axes[fam], &axis{field: n, places: places})
-		}
-		if len(places) < 8 {
-			continue // any order will do
 		}
 		telling := map[*axis]int{}
 		for _, a := range x.axes[fam] {

@@ -138,12 +138,26 @@ func each(has uint16) iter.Seq[Field] {
 	}
 }
 
+// get returns the values of a field; they must not be changed.
 func (b *box) get(f Field) []interval {
 	if l := b.v[f]; l != nil {
 		return l.in
 	}
-	return []interval{{number{}, topOf(f, b.fam)}}
+	if b.fam == IPv6 {
+		return wholeOf[1][f][:]
+	}
+	return wholeOf[0][f][:]
 }
+
+// wholeOf is all values of a field, of IPv4 and of IPv6 packets.
+var wholeOf = func() (out [2][fields][1]interval) {
+	for n, fam := range []Family{IPv4, IPv6} {
+		for f := range fields {
+			out[n][f] = [1]interval{{number{}, topOf(f, fam)}}
+		}
+	}
+	return out
+}()
 
 // in returns the values of a field; nil where it is not restricted.
 func (b *box) in(f Field) []interval {
@@ -640,7 +654,7 @@ func (s Set) Families() []Family {
 func (s Set) Replace(f Field, v Values) Set {
 	var out []box
 	for i := range s.boxes {
-		if b := s.boxes[i]; b.put(f, meet(v.in(), []interval{{number{}, topOf(f, b.fam)}})) {
+		if b := s.boxes[i]; b.put(f, meet(v.in(), (&box{fam: b.fam}).get(f))) {
 			out = append(out, b)
 		}
 	}

@@ -311,8 +311,8 @@ func perCharacter(text []rune) float64 {
 	return math.Log2(size)
 }
 
-// leet are the signs that stand for letters; a 1 is an l or an i.
-var leet = map[rune]rune{
+// letterOf are the letters that signs stand for; a 1 is an l or an i.
+var letterOf = [0x80]rune{
 	'4': 'a',
 	'@': 'a',
 	'8': 'b',
@@ -338,31 +338,33 @@ func (n *Names) words(text []rune) []part {
 		lower = text
 	}
 	look := func(s []rune, reversed bool) {
-		for one, i := range map[rune]bool{'i': true, 'l': false} {
+		take := func(from, length, signs, rank int) {
+			a, b := from, from+length
+			if reversed {
+				a, b = len(s)-b, len(s)-a
+			}
+			price := math.Log2(float64(rank)) + float64(signs) + capitals(text[a:b])
+			if reversed {
+				price++
+			}
+			out = append(out, part{a, b, price})
+		}
+		for from := range s {
+			n.heads(s[from:], func(length, rank int) { take(from, length, 0, rank) })
+		}
+		for _, one := range []rune{'i', 'l'} {
 			plain, signs, any := unsigned(s, one)
 			for from := range s {
-				take := func(length, signs, rank int) {
-					a, b := from, from+length
-					if reversed {
-						a, b = len(s)-b, len(s)-a
-					}
-					price := math.Log2(float64(rank)) + float64(signs) + capitals(text[a:b])
-					if reversed {
-						price++
-					}
-					out = append(out, part{a, b, price})
-				}
-				n.heads(s[from:], func(length, rank int) { take(length, 0, rank) })
 				if !any {
-					continue
+					break
 				}
 				n.heads(plain[from:], func(length, rank int) {
 					if more := signs[from+length] - signs[from]; more > 0 {
-						take(length, more, rank)
+						take(from, length, more, rank)
 					}
 				})
 			}
-			if !any || !i && !slices.Contains(s, '1') {
+			if !slices.Contains(s, '1') { // the other way is the same
 				break
 			}
 		}
@@ -383,11 +385,13 @@ func unsigned(s []rune, one rune) (plain []rune, signs []int, any bool) {
 	plain, signs = slices.Clone(s), make([]int, len(s)+1)
 	for k, c := range s {
 		signs[k+1] = signs[k]
-		to, ok := leet[c]
+		to := rune(0)
 		if c == '1' {
-			to, ok = one, true
+			to = one
+		} else if c < 0x80 {
+			to = letterOf[c]
 		}
-		if ok {
+		if to != 0 {
 			plain[k], any = to, true
 			signs[k+1]++
 		}
@@ -467,8 +471,12 @@ func rows(text []rune) []part {
 	if len(lower) != len(text) {
 		return nil
 	}
+	keys := waysOfKeys()
 	for i := 0; i+2 < len(lower); i++ {
-		for _, way := range waysOfKeys() {
+		if !keys.follow[lower[i]][lower[i+1]] { // as nearly everywhere
+			continue
+		}
+		for _, way := range keys.rows {
 			n := 0
 			for at := strings.IndexByte(way, lower[i]); at >= 0 && i+n < len(lower) && at+n < len(way) && way[at+n] == lower[i+n]; n++ {
 			}
@@ -480,14 +488,25 @@ func rows(text []rune) []part {
 	return out
 }
 
-// waysOfKeys are the rows of the keyboard in either direction.
-var waysOfKeys = sync.OnceValue(func() (out []string) {
+// keys are the rows of the keyboard in either direction, and which key follows which in any of them.
+type keys struct {
+	rows   []string
+	follow [256][256]bool
+}
+
+var waysOfKeys = sync.OnceValue(func() *keys {
+	k := &keys{}
 	for _, row := range keyboard {
 		back := []byte(row)
 		slices.Reverse(back)
-		out = append(out, row, string(back))
+		k.rows = append(k.rows, row, string(back))
 	}
-	return out
+	for _, row := range k.rows {
+		for i := range len(row) - 1 {
+			k.follow[row[i]][row[i+1]] = true
+		}
+	}
+	return k
 })
 
 // dates finds years, and days written in digits.
