@@ -62,7 +62,7 @@ var (
 	routeLine = lazy.NewSearch(
 		`(?m)^((unicast|blackhole|unreachable|prohibit|throw|local|broadcast) )?(default|[0-9a-f.:]+(/\d+)?) ?(via|dev|proto|metric|table|$)`,
 	)
-	typed = lazy.Regexp(`^(unicast|blackhole|unreachable|prohibit|throw|local|broadcast|multicast|anycast)$`)
+	types = []string{"unicast", "blackhole", "unreachable", "prohibit", "throw", "local", "broadcast", "multicast", "anycast"} // of routes
 )
 
 func looksLikeText(f *source.File) (int, string) {
@@ -97,13 +97,14 @@ func readText(in *read.Input) {
 	head := ""            // of the counters that the next line holds
 	for l := range lines.Parse(in.File.Bytes(), lines.Manner{Comments: "#"}) {
 		n, line, w, indented := l.Line, l.Text, l.Fields(), l.Indented()
+		numbered := !indented && len(w) > 0 && strings.HasSuffix(w[0], ":")
 		switch {
 		case len(w) == 0:
-		case !indented && linkLine.MatchString(line):
+		case numbered && linkLine.MatchString(line):
 			in.Count()
 			hops, of, head = nil, nil, ""
 			dev = addLinkLine(in, n, w)
-		case !indented && ruleLine.MatchString(line+" "):
+		case numbered && ruleLine.MatchString(line+" "):
 			in.Count()
 			if err := rule(in, n, strings.TrimSuffix(w[0], ":"), w[1:]); err != nil {
 				in.Unread(n, "", "%s", source.Clean(err.Error()))
@@ -230,7 +231,7 @@ func detail(i *model.Interface, w []string) error {
 
 func routeOf(in *read.Input, n int, w []string) (*model.Route, error) {
 	r := &model.Route{At: in.At(n), Kind: "unicast", Table: "main", Origin: "static"}
-	if typed().MatchString(w[0]) {
+	if slices.Contains(types, w[0]) {
 		r.Kind, w = w[0], w[1:]
 	}
 	if len(w) == 0 {
