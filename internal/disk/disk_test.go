@@ -52,6 +52,34 @@ func TestOnlyRegularFilesAreOpened(t *testing.T) {
 	}
 	_, err = disk.Read(fsys, "plain", 3)
 	assert.ErrorIs(t, err, disk.ErrTooLarge)
+	below, err := fs.Sub(fsys, "below")
+	require.NoError(t, err)
+	require.NoError(t, os.Symlink("../plain", at("below/beside")))
+	require.NoError(t, os.Symlink("../../plain", at("below/outside")))
+	for range 2 { // as it is, and held open: a link leads to wherever the whole folder has something
+		for name, want := range map[string]string{"more": "more", "beside": "text"} {
+			data, err := disk.Read(below, name, 100)
+			assert.NoError(t, err, name)
+			assert.Equal(t, want, string(data), name)
+		}
+		_, err = disk.Read(below, "outside", 100)
+		assert.EqualError(t, err, "it leads out of the folder that is read")
+		_, err = disk.Read(below, "../plain", 100)
+		assert.Error(t, err)
+		entries, err := fs.ReadDir(below, ".")
+		require.NoError(t, err)
+		assert.Len(t, entries, 3)
+		info, err := fs.Stat(below, ".")
+		require.NoError(t, err)
+		assert.True(t, info.IsDir())
+		held, done := disk.Hold(below)
+		defer done()
+		below = held
+	}
+	room := make([]byte, 0, 100)
+	data, err := disk.ReadInto(room, fsys, "plain", 100)
+	require.NoError(t, err)
+	assert.Same(t, &room[:1][0], &data[0], "it is in the room that was given")
 	entries, err := fs.ReadDir(fsys, ".")
 	require.NoError(t, err)
 	assert.Len(t, entries, 11)
