@@ -293,7 +293,7 @@ func (f Flow) shiftEach(field packet.Field, onto netip.Prefix) []Flow {
 	var out []Flow
 	for _, from := range slices.SortedFunc(maps.Keys(networks), netip.Prefix.Compare) {
 		part := f.with(f.Now.And(packet.Prefixes(field, from)))
-		out = append(out, part.shift(field, from, onto)...)
+		out = joined(out, part.shift(field, from, onto))
 	}
 	return out
 }
@@ -347,7 +347,7 @@ func (r *run) toSelf(f Flow, field packet.Field) []Flow {
 			one = one.doubt(fmt.Sprintf("the gateway's IPv%d address on that interface is not known", fam))
 			v = packet.All().Values(field, fam)
 		}
-		out = append(out, one.set(field, v, fam)...)
+		out = joined(out, one.set(field, v, fam))
 	}
 	return out
 }

@@ -96,7 +96,10 @@ func (f Flow) with(s packet.Set) Flow {
 
 // met adds a step.
 func (f Flow) met(s Step) Flow {
-	f.Steps = append(slices.Clip(f.Steps), s)
+	steps := make([]Step, len(f.Steps)+1) // mostly there is no other
+	copy(steps, f.Steps)
+	steps[len(f.Steps)] = s
+	f.Steps = steps
 	return f
 }
 

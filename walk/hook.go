@@ -40,10 +40,10 @@ func (v Verdict) ends() bool {
 	return v.Verb == model.Drop || v.Verb == model.Reject || v.Verb == model.Queue || v.Verb == model.UnknownAction
 }
 
-// joined is append that makes no list where the first is empty.
+// joined is append that makes no list where the first is empty; what is appended to it later is no part of the second.
 func joined[T any](a, b []T) []T {
 	if len(a) == 0 {
-		return b
+		return slices.Clip(b)
 	}
 	return append(a, b...)
 }

@@ -158,7 +158,7 @@ func (p *Path) Forward(f Flow) []Outcome {
 			continue
 		}
 		for _, h := range p.router.Decide(v.Flow) {
-			out = append(out, p.routed(h)...)
+			out = joined(out, p.routed(h))
 		}
 	}
 	return out
@@ -172,7 +172,7 @@ func (p *Path) Receive(f Flow) []Outcome {
 			out = append(out, o)
 			continue
 		}
-		out = append(out, p.input(hop{Flow: v.Flow})...)
+		out = joined(out, p.input(hop{Flow: v.Flow}))
 	}
 	return out
 }
@@ -261,7 +261,7 @@ func (p *Path) routed(h hop) []Outcome {
 				out = append(out, o)
 				continue
 			}
-			out = append(out, p.leave(v.Flow, s.pol, h)...)
+			out = joined(out, p.leave(v.Flow, s.pol, h))
 		}
 	}
 	return out
@@ -426,7 +426,7 @@ func (p *Path) leave(f Flow, pol *Policy, h hop) []Outcome {
 		}
 	}
 	for _, g := range now {
-		out = append(out, p.end(g.Flow, g.pol, h)...)
+		out = joined(out, p.end(g.Flow, g.pol, h))
 	}
 	return out
 }
@@ -584,10 +584,10 @@ func (p *Path) local(f Flow, esp bool) []Outcome {
 					continue
 				}
 				if esp {
-					out = append(out, p.espLeaves(v.Flow, h)...)
+					out = joined(out, p.espLeaves(v.Flow, h))
 					continue
 				}
-				out = append(out, p.leave(v.Flow, s.pol, h)...)
+				out = joined(out, p.leave(v.Flow, s.pol, h))
 			}
 		}
 	}

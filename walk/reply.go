@@ -2,6 +2,7 @@ package walk
 
 import (
 	"net/netip"
+	"slices"
 
 	"toril/model"
 	"toril/packet"
@@ -41,7 +42,8 @@ func (p *Path) ReplySelf(first, last packet.Packet) []Outcome {
 }
 
 // restored undoes the destination translation of answers that leave.
-func restored(out []Outcome, first packet.Packet) []Outcome {
+func restored(left []Outcome, first packet.Packet) []Outcome {
+	out := slices.Clone(left) // others may have it too
 	for i := range out { // at the place of source NAT, the destination translation is undone
 		if out[i].Fate == Clear || out[i].Fate == Encrypted {
 			out[i].Now = out[i].Now.Replace(packet.Src, packet.Addresses(first.Dst, first.Dst))
@@ -93,7 +95,7 @@ func (p *Path) Reply(first, last packet.Packet, in string, peer netip.Addr) []Ou
 	}
 	for _, f := range now {
 		for _, h := range p.router.Decide(f) {
-			out = append(out, p.routed(h)...)
+			out = joined(out, p.routed(h))
 		}
 	}
 	return restored(out, first)

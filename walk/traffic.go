@@ -280,7 +280,7 @@ func behindGateway(f Flow) Flow {
 func (p *Path) ForwardAll(flows []Flow) []Outcome {
 	var out []Outcome
 	for _, f := range flows {
-		out = append(out, p.Forward(f)...)
+		out = joined(out, p.Forward(f))
 	}
 	return out
 }
