@@ -44,7 +44,7 @@ func (p *Path) ReplySelf(first, last packet.Packet) []Outcome {
 // restored undoes the destination translation of answers that leave.
 func restored(left []Outcome, first packet.Packet) []Outcome {
 	out := slices.Clone(left) // others may have it too
-	for i := range out { // at the place of source NAT, the destination translation is undone
+	for i := range out {      // at the place of source NAT, the destination translation is undone
 		if out[i].Fate == Clear || out[i].Fate == Encrypted {
 			out[i].Now = out[i].Now.Replace(packet.Src, packet.Addresses(first.Dst, first.Dst))
 			if packet.WithPorts.Has(uint64(first.Proto)) {
