@@ -590,11 +590,10 @@ func (e *Estate) Complete() {
 	behind := e.Problems[len(e.reading):]
 	e.Problems = e.reading
 	for _, f := range e.Gateways {
-		if whole := f.whole.Load(); whole != nil {
-			e.Read += len(whole.Files) - len(f.Files)
-			f.Files = whole.Files
-			e.tell(whole)
-			f.whole.Store(nil)
+		if f.whole {
+			e.Read += len(f.Files) - f.read
+			f.read = len(f.Files)
+			e.tell(f)
 		}
 	}
 	e.sorted()

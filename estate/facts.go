@@ -3,7 +3,6 @@ package estate
 import (
 	"net/netip"
 	"slices"
-	"sync/atomic"
 	"unique"
 
 	"toril/ike"
@@ -25,12 +24,13 @@ type Facts struct {
 	Keys        int          // pre-shared keys whose value was given
 	Before      int          // such keys of the gateways before it
 
-	size     int64                 // bytes of its files
-	print    uint64                // of what is in them; 0 where they were not read in this run
-	part     bool                  // the files of packet filters were not read
-	whole    atomic.Pointer[Facts] // then: its files, as reading all of them told
-	sum      cache.Digest          // of all that was read of it, where a cache is used
-	plan     *plan                 // where to read it again; nil where it was given as it is
+	size     int64        // bytes of its files
+	print    uint64       // of what is in them; 0 where they were not read in this run
+	part     bool         // the files of packet filters were not read at first
+	whole    bool         // they have been read since
+	read     int          // files that were counted as read before
+	sum      cache.Digest // of all that was read of it, where a cache is used
+	plan     *plan        // where to read it again; nil where it was given as it is
 	problems []*source.Error
 	leftOut  []model.LeftOut
 }

@@ -154,10 +154,10 @@ func (e *Estate) Open(ctx context.Context, f *Facts) (*model.Gateway, error) {
 			if changed := f.print != 0 && r.print(f.part) != f.print || f.print == 0 && k.sumOf(f.plan) != f.sum; changed {
 				return nil, source.Errorf(source.Pos{}, "the files of %s changed while they were read: run it again", f.Name)
 			}
-			if f.part && f.whole.Load() == nil {
-				whole := &Facts{problems: r.gateway.Problems, leftOut: r.gateway.LeftOut}
-				whole.Files, _ = filesOf(r.gateway)
-				f.whole.Store(whole)
+			if f.part && !f.whole { // nobody asks for these while gateways are opened
+				f.problems, f.leftOut, f.whole = r.gateway.Problems, r.gateway.LeftOut, true
+				f.read = len(f.Files)
+				f.Files, _ = filesOf(r.gateway)
 			}
 			return r.gateway, nil
 		})

@@ -90,7 +90,8 @@ func TestFilesThatChangeWhileTheyAreRead(t *testing.T) {
 func TestPacketFiltersAreReadOnce(t *testing.T) {
 	ctx, files := context.Background(), ring(4)
 	for i := range 4 {
-		files[fmt.Sprintf("g%02d/nftables.conf", i)] = file("table inet x {\n\tchain y {\n\t\tfrobnicate\n\t}\n}\n")
+		files[fmt.Sprintf("g%02d/.more", i)] = file("table inet y {\n}\n")
+		files[fmt.Sprintf("g%02d/nftables.conf", i)] = file("include \".more\"\ntable inet x {\n\tchain y {\n\t\tfrobnicate\n\t}\n}\n")
 	}
 	opts := estate.Options{Formats: formats.All(), Room: 1}
 	whole, err := estate.LoadFS(ctx, files, opts)
@@ -113,6 +114,14 @@ func TestPacketFiltersAreReadOnce(t *testing.T) {
 	}
 	e.Complete()
 	assert.Equal(t, whole.Gateways[3].Files, last.Files)
+	assert.Equal(t, whole.Problems, e.Problems)
+	assert.Equal(t, whole.Read, e.Read)
+	for _, f := range e.Gateways {
+		_, err := e.Open(ctx, f)
+		require.NoError(t, err, "once more")
+		e.Close(f)
+	}
+	e.Complete()
 	assert.Equal(t, whole.Problems, e.Problems)
 	assert.Equal(t, whole.Read, e.Read)
 
