@@ -33,6 +33,7 @@ const (
 	piece = 64 << 10 // bytes that one processor reads at a time
 	long  = 4 * piece
 	many  = 1000 // rules that a chain has before it is read ahead
+	most  = 256  // words of a rule that is read ahead
 )
 
 // begin reads ahead of a scanner, from a token on, for a chain; nil where what is left is short.
@@ -93,7 +94,7 @@ func runsOf(c *chain, in *read.Input, lex nft.Scanner, end int) (out []run) {
 			continue
 		}
 		words = words[:0]
-		for ; t.Kind == nft.Word || t.Kind == nft.Text; lex.Take(&t) {
+		for ; (t.Kind == nft.Word || t.Kind == nft.Text) && len(words) < most; lex.Take(&t) {
 			words = append(words, t)
 		}
 		var r *model.Rule

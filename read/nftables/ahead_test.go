@@ -28,6 +28,7 @@ func TestLongChainsAreReadAhead(t *testing.T) {
 		"ip saddr $one accept",
 		"counter log accept # and a remark { \"",
 		"ip6 daddr fd00::/8 accept",
+		"tcp dport 25 " + strings.Repeat("counter ", 300) + "accept",
 	}
 	rules := func(n int) (out []string) {
 		for i := range n {
