@@ -22,7 +22,7 @@ func main() {
 const small = 464 << 20
 
 // A single file that is hostile has no more in use than much, and there memory is kept low; a large estate has, and many may be made anew.
-const much, many = 400 << 20, 640 << 20
+const much, many = 400 << 20, 512 << 20
 
 // roomFor is what may be made anew before memory is cleared, in bytes, as against what is in use: each clearing costs as much as that.
 func roomFor(used int64) int64 {
