@@ -370,7 +370,7 @@ func (p *Pass) Report(f Finding) { p.found = append(p.found, p.finished(&f)) }
 // checks that may find much. Where the function gives up as too complex, ReportEach does, when it has reported what comes before.
 func (p *Pass) ReportEach(n int, about func(i int) *Finding) {
 	found, gaveUp := make([]*Finding, n), make([]bool, n)
-	inShares(n, func(i int) {
+	spread.InShares(n, share, func(i int) {
 		gaveUp[i] = packet.Guard(func() {
 			if f := about(i); f != nil {
 				found[i] = p.finished(f)
@@ -415,7 +415,6 @@ func (p *Pass) quote() {
 	if len(p.found) == 0 { // mostly
 		return
 	}
-	const share = 1024
 	// there is no error, and the work is short
 	_ = spread.Each(context.Background(), (len(p.found)+share-1)/share, func(_ context.Context, n int) error {
 		var asked source.Pos // that was quoted last beside a finding: those of a check often share it

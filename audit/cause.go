@@ -8,6 +8,7 @@ import (
 	"strings"
 	"unique"
 
+	"toril/internal/spread"
 	"toril/packet"
 )
 
@@ -179,7 +180,7 @@ func (r *Result) match(by func(*Finding) []string, wholes, parts []int, into gro
 	type digest [16]byte
 	of := func(numbers []int) [][]digest {
 		out := make([][]digest, len(numbers))
-		inShares(len(numbers), func(i int) {
+		spread.InShares(len(numbers), share, func(i int) {
 			for _, words := range by(&r.Findings[numbers[i]]) {
 				sum := sha256.Sum256([]byte(words))
 				out[i] = append(out[i], digest(sum[:16]))

@@ -406,27 +406,18 @@ func (r *Result) take(all []*Finding) {
 			a.At.Pos.Compare(b.At.Pos), cmp.Compare(a.Check, b.Check), cmp.Compare(a.Child, b.Child), cmp.Compare(a.Message, b.Message))
 	})
 	in := make([]Finding, len(all))
-	inShares(len(all), func(i int) { in[i] = *all[i] })
+	spread.InShares(len(all), share, func(i int) { in[i] = *all[i] })
 	r.Findings = in
 }
 
-// inShares does something with every number from 0 up to n, on all processors, many that follow each other at a time.
-func inShares(n int, do func(i int)) {
-	const share = 1024
-	// there is no error, and the work is short
-	_ = spread.Each(context.Background(), (n+share-1)/share, func(_ context.Context, at int) error {
-		for i := at * share; i < min(n, (at+1)*share); i++ {
-			do(i)
-		}
-		return nil
-	})
-}
+// share is how many findings one processor takes at a time.
+const share = 1024
 
 // identify gives every finding its identity. Findings of one check about one subject that are about the same in every word are told apart
 // by their order.
 func identify(all []*Finding) {
 	rooms := sync.Pool{New: func() any { return new([]byte) }}
-	inShares(len(all), func(i int) {
+	spread.InShares(len(all), share, func(i int) {
 		room := rooms.Get().(*[]byte)
 		all[i].ID, *room = all[i].identity(1, *room)
 		rooms.Put(room)

@@ -4,7 +4,6 @@ package pair
 
 import (
 	"cmp"
-	"context"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -132,7 +131,7 @@ func matches(gateways []*estate.Facts) []*Match {
 		showing:  map[ike.Identity][]*estate.Facts{},
 	}
 	of := make([][]said, len(gateways))
-	inShares(len(gateways), func(i int) {
+	spread.InShares(len(gateways), share, func(i int) {
 		for k := range gateways[i].Connections {
 			of[i] = append(of[i], saidBy(&gateways[i].Connections[k]))
 		}
@@ -143,16 +142,8 @@ func matches(gateways []*estate.Facts) []*Match {
 	return p.matches(p.edges(nil))
 }
 
-// inShares does something with every number from 0 up to n, some that follow each other at a time.
-func inShares(n int, do func(i int)) {
-	const share = 64
-	_ = spread.Each(context.Background(), (n+share-1)/share, func(_ context.Context, at int) error {
-		for i := at * share; i < min(n, (at+1)*share); i++ {
-			do(i)
-		}
-		return nil
-	})
-}
+// share is how many gateways or connections one processor looks at before it takes others.
+const share = 64
 
 func (p *pairing) own(g *estate.Facts, a netip.Addr) {
 	if !a.IsLoopback() && !slices.Contains(p.owners[a], g) {
@@ -212,13 +203,13 @@ func expected(c *estate.Connection) ike.Identity {
 // their candidates are looked at that are left too; nil for the first time.
 func (p *pairing) edges(left func(int) bool) []edge {
 	looked, put := make([][]int, len(p.ends)), make([]bool, len(p.ends))
-	inShares(len(p.ends), func(a int) {
+	spread.InShares(len(p.ends), share, func(a int) {
 		if left == nil || left(a) {
 			looked[a], put[a] = p.candidates(a, left)
 		}
 	})
 	of := make([][]edge, len(p.ends))
-	inShares(len(p.ends), func(a int) {
+	spread.InShares(len(p.ends), share, func(a int) {
 		for _, b := range looked[a] {
 			if b < a {
 				if _, twice := slices.BinarySearch(looked[b], a); twice {

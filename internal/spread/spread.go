@@ -37,3 +37,14 @@ func Each(ctx context.Context, n int, do func(ctx context.Context, i int) error)
 	}
 	return group.Wait()
 }
+
+// InShares does something with every number from 0 up to n, as many that follow each other at a time as a share has: for short pieces of
+// work that cannot fail.
+func InShares(n, share int, do func(i int)) {
+	_ = Each(context.Background(), (n+share-1)/share, func(_ context.Context, at int) error {
+		for i := at * share; i < min(n, (at+1)*share); i++ {
+			do(i)
+		}
+		return nil
+	})
+}

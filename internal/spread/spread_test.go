@@ -40,3 +40,13 @@ func TestNothingIsBegunAfterAnError(t *testing.T) {
 	cancel()
 	assert.ErrorIs(t, spread.Each(ctx, 5, func(context.Context, int) error { panic("it has ended") }), context.Canceled)
 }
+
+func TestSharesAreOfAllNumbers(t *testing.T) {
+	for _, n := range []int{0, 1, 63, 64, 65, 1000} {
+		done := make([]atomic.Int32, n)
+		spread.InShares(n, 64, func(i int) { done[i].Add(1) })
+		for i := range done {
+			assert.EqualValues(t, 1, done[i].Load())
+		}
+	}
+}
