@@ -58,6 +58,7 @@ func TestSizesOfPackets(t *testing.T) {
 	b.WriteString(`
 for x in esp6 authenc seqiv echainiv chacha20poly1305 rfc7539 ctr des_generic sha512_generic sha1_generic xfrm_algo crypto_null; do modprobe $x 2>/dev/null; done
 ip netns add a; ip netns add b; ip link add w netns a type veth peer name w netns b
+for n in a b; do ip netns exec $n sh -c 'for f in all default lo w; do echo 0 >/proc/sys/net/ipv6/conf/$f/disable_ipv6; done'; done
 ip -n a link set lo up; ip -n b link set lo up
 ip -n a addr add 198.51.100.1/24 dev w; ip -n b addr add 198.51.100.2/24 dev w
 ip -n a addr add 2001:db8::1/64 dev w nodad; ip -n b addr add 2001:db8::2/64 dev w nodad
