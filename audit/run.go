@@ -416,34 +416,29 @@ const share = 1024
 // identify gives every finding its identity. Findings of one check about one subject that are about the same in every word are told apart
 // by their order.
 func identify(all []*Finding) {
-	rooms := sync.Pool{New: func() any { return new([]byte) }}
-	spread.InShares(len(all), share, func(i int) {
-		room := rooms.Get().(*[]byte)
-		all[i].ID, *room = all[i].identity(1, *room)
-		rooms.Put(room)
-	})
+	spread.InShares(len(all), share, func(i int) { all[i].ID = all[i].identity(1) })
 	seen := make(map[string]int, len(all))
 	for _, f := range all {
 		first := f.ID
 		if seen[first]++; seen[first] > 1 {
-			f.ID, _ = f.identity(seen[first], nil)
+			f.ID = f.identity(seen[first])
 		}
 	}
 }
 
-// identity returns the identity of the finding as the nth of its kind; room is used for making it, and returned.
-func (f *Finding) identity(n int, room []byte) (string, []byte) {
+// identity returns the identity of the finding as the nth of its kind.
+func (f *Finding) identity(n int) string {
 	about := f.About
 	if about == "" && f.Connection == "" {
 		about = f.At.Text
 	}
-	room = room[:0]
+	room := make([]byte, 0, 256) // mostly enough
 	for _, part := range [...]string{f.Check, cmp.Or(f.Gateway, f.Tunnel), f.Connection, f.Child, about} {
 		room = append(append(room, part...), 0)
 	}
 	room = strconv.AppendInt(room, int64(n), 10)
 	sum := sha256.Sum256(room)
-	return hex.EncodeToString(sum[:8]), room
+	return hex.EncodeToString(sum[:8])
 }
 
 // subjects are the ends of a tunnel, each with the baseline that holds for it.

@@ -1,7 +1,6 @@
 package audit
 
 import (
-	"context"
 	"fmt"
 	"time"
 
@@ -196,10 +195,7 @@ func newStore(e *pair.Estate, checks []*Check, b *baseline.Baseline, now time.Ti
 		return nil
 	}
 	s := &store{Cache: c, e: e, checks: checks, question: question(e, checks, b, now), gateways: make([]cache.Digest, len(e.Gateways))}
-	_ = spread.Each(context.Background(), len(e.Gateways), func(_ context.Context, i int) error {
-		s.gateways[i] = s.around(e.Gateways[i])
-		return nil
-	})
+	spread.InShares(len(e.Gateways), 64, func(i int) { s.gateways[i] = s.around(e.Gateways[i]) })
 	return s
 }
 

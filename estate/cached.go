@@ -101,8 +101,10 @@ func purpose(what string, d cache.Digest) cache.Digest {
 	return s.Digest()
 }
 
-// rooms are for files of which only a digest is made.
+// rooms are for files of which only a digest is made; one of more bytes than mostRoom is not kept.
 var rooms = sync.Pool{New: func() any { return new([]byte) }}
+
+const mostRoom = 256 << 10
 
 // sumOf is the digest of all that a gateway is read from: its files, their names, and the settings.
 func (k *keeper) sumOf(p *plan) cache.Digest {
@@ -118,7 +120,7 @@ func (k *keeper) sumOf(p *plan) cache.Digest {
 		data, err := disk.ReadInto(*room, fsys, name, MaxFile)
 		s.Text(name, fmt.Sprint(err))
 		s.Bytes(data)
-		if len(data) <= little {
+		if cap(data) <= mostRoom {
 			*room = data
 		}
 	}

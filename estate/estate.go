@@ -396,10 +396,7 @@ func (l *loader) gateway(name string, fsys fs.FS, prefix, within string, config 
 // bound for all that they hold.
 func (l *loader) list(plans []*plan) {
 	found := make([]listing, len(plans))
-	_ = spread.Each(context.Background(), len(plans), func(_ context.Context, i int) error {
-		found[i] = plans[i].list(plans[i].fsys, "")
-		return nil
-	})
+	spread.InShares(len(plans), 16, func(i int) { found[i] = plans[i].list(plans[i].fsys, "") })
 	for i, p := range plans {
 		l.take(p, p.fsys, found[i], 0)
 		if len(p.files) == 0 && p.without && p.within != "" { // a folder of the estate's own files
@@ -589,10 +586,9 @@ func (e *Estate) sorted() {
 func (e *Estate) Complete() {
 	behind := e.Problems[len(e.reading):]
 	e.Problems = e.reading
+	e.Read = 0
 	for _, f := range e.Gateways {
-		if f.whole {
-			e.Read += len(f.Files) - f.read
-			f.read = len(f.Files)
+		if e.Read += len(f.Files); f.whole {
 			e.tell(f)
 		}
 	}

@@ -28,7 +28,6 @@ type Facts struct {
 	print    uint64       // of what is in them; 0 where they were not read in this run
 	part     bool         // the files of packet filters were not read at first
 	whole    bool         // they have been read since
-	read     int          // files that were counted as read before
 	sum      cache.Digest // of all that was read of it, where a cache is used
 	plan     *plan        // where to read it again; nil where it was given as it is
 	problems []*source.Error

@@ -156,7 +156,6 @@ func (e *Estate) Open(ctx context.Context, f *Facts) (*model.Gateway, error) {
 			}
 			if f.part && !f.whole { // nobody asks for these while gateways are opened
 				f.problems, f.leftOut, f.whole = r.gateway.Problems, r.gateway.LeftOut, true
-				f.read = len(f.Files)
 				f.Files, _ = filesOf(r.gateway)
 			}
 			return r.gateway, nil

@@ -143,7 +143,12 @@ func (b *box) get(f Field) []interval {
 	if l := b.v[f]; l != nil {
 		return l.in
 	}
-	if b.fam == IPv6 {
+	return whole(f, b.fam)
+}
+
+// whole is all values of a field in packets of a family; they must not be changed.
+func whole(f Field, fam Family) []interval {
+	if fam == IPv6 {
 		return wholeOf[1][f][:]
 	}
 	return wholeOf[0][f][:]
@@ -654,7 +659,7 @@ func (s Set) Families() []Family {
 func (s Set) Replace(f Field, v Values) Set {
 	var out []box
 	for i := range s.boxes {
-		if b := s.boxes[i]; b.put(f, meet(v.in(), (&box{fam: b.fam}).get(f))) {
+		if b := s.boxes[i]; b.put(f, meet(v.in(), whole(f, b.fam))) {
 			out = append(out, b)
 		}
 	}

@@ -1,7 +1,6 @@
 package walk
 
 import (
-	"context"
 	"sync"
 
 	"toril/internal/spread"
@@ -43,17 +42,12 @@ func Shadows(c *model.Chain) []Shadow {
 	}
 	l := list{c, packet.NewIndex(sets), sets, ends, marks}
 	found := make([]*Shadow, len(rules))
-	const share = 256
-	// there is no error
-	_ = spread.Each(context.Background(), (len(rules)+share-1)/share, func(_ context.Context, n int) error {
+	spread.InShares(len(rules), 256, func(i int) {
 		room := rooms.Get().(*packet.Room)
 		defer rooms.Put(room)
-		for i := n * share; i < min((n+1)*share, len(rules)); i++ {
-			if err := packet.Guard(func() { found[i] = l.shadow(i, room) }); err != nil {
-				found[i] = &Shadow{Rule: rules[i], Kind: Hidden, Err: err}
-			}
+		if err := packet.Guard(func() { found[i] = l.shadow(i, room) }); err != nil {
+			found[i] = &Shadow{Rule: rules[i], Kind: Hidden, Err: err}
 		}
-		return nil
 	})
 	var out []Shadow
 	for _, s := range found {

@@ -59,10 +59,13 @@ const (
 	odd
 )
 
+// wordEnds are the characters that end a word; a quotation mark that is escaped does not.
+const wordEnds = " \n,;/\""
+
 var inWords = func() (of [256]uint8) {
 	for c := range of {
 		switch {
-		case strings.IndexByte(" \n,;/\"", byte(c)) >= 0:
+		case strings.IndexByte(wordEnds, byte(c)) >= 0:
 			of[c] = ends
 		case c < ' ' || c > '~' || c == '\\':
 			of[c] = odd
@@ -73,13 +76,13 @@ var inWords = func() (of [256]uint8) {
 
 // cuts reports whether a character is left out, and whether the word's mark takes its place. Escapes of JSON stay whole.
 func (d *door) cuts(r rune) (leave, mark bool) {
-	ends := r == ' ' || r == '\n' || r == ',' || r == ';' || r == '/' || r == '"' && d.slashes%2 == 0
+	over := strings.ContainsRune(wordEnds, r) && (r != '"' || d.slashes%2 == 0)
 	if r == '\\' {
 		d.slashes, d.since = d.slashes+1, 0
 	} else {
 		d.slashes, d.since = 0, d.since+1
 	}
-	if ends {
+	if over {
 		d.word, d.cutting = 0, false
 		return false, false
 	}

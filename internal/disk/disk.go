@@ -124,10 +124,7 @@ func in[T any](d folder, name string, ask func(root *os.Root, name string) (T, e
 			return got, err
 		}
 	}
-	if name = d.path + name; strings.HasSuffix(name, "/.") {
-		name = strings.TrimSuffix(name, "/.")
-	}
-	return ask(d.root, name)
+	return ask(d.root, strings.TrimSuffix(d.path+name, "/."))
 }
 
 // opened is a file whose description is known.

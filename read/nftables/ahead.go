@@ -34,6 +34,7 @@ const (
 	long  = 4 * piece
 	many  = 1000 // rules that a chain has before it is read ahead
 	most  = 256  // words of a rule that is read ahead
+	usual = 64   // bytes of a rule, about
 )
 
 // begin reads ahead of a scanner, from a token on, for a chain; nil where what is left is short.
@@ -163,8 +164,8 @@ func (p *parser) takeAhead(c *chain) bool {
 func (p *parser) readAhead(c *chain) {
 	if len(c.rules) >= many && len(c.rules)%many == 0 && len(p.behind) == 0 && (p.ahead == nil || p.ahead.family != c.Family) {
 		p.ahead.end()
-		if p.ahead = begin(c, p.in, p.lex, p.peek()); p.ahead != nil { // of the file's other bytes as many are rules as so far, about
-			c.rules = slices.Grow(c.rules, len(c.rules)*len(p.in.File.Bytes())/max(1, p.next.Start))
+		if p.ahead = begin(c, p.in, p.lex, p.peek()); p.ahead != nil {
+			c.rules = slices.Grow(c.rules, (len(p.in.File.Bytes())-p.next.Start)/usual)
 		}
 	}
 }
