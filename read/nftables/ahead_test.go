@@ -3,6 +3,7 @@ package nftables_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"runtime"
 	"strings"
 	"testing"
 
@@ -80,4 +81,21 @@ func TestLongChainsAreReadAhead(t *testing.T) {
 		}
 	}
 	assert.Greater(t, seen, 13_000)
+}
+
+// TestAChainThatGoesOnElsewhere has a thousand rules before a long file goes on with it: how far it has come in that file tells nothing of
+// how many there will be.
+func TestAChainThatGoesOnElsewhere(t *testing.T) {
+	opens := "table inet t {\n chain c {\n"
+	rules := func(n int) string {
+		return strings.Repeat("  ip saddr 10.0.0.0/8 tcp dport 443 accept\n", n) + " }\n}\n"
+	}
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	more := map[string]string{"more.nft": opens + rules(8000)}
+	g := readtest.Read(nftables.Text, "n.conf", opens+rules(999)+"include \"more.nft\"\n", more)
+	runtime.ReadMemStats(&after)
+	require.Empty(t, readtest.Problems(g))
+	assert.Len(t, g.Chains[0].Rules, 8999)
+	assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(100<<20))
 }
