@@ -93,19 +93,25 @@ func (s *shared) release(w *work) {
 
 // work is the checks of one subject: a gateway, or a tunnel with its ends and their children, or the estate.
 type work struct {
-	facts *estate.Facts
-	match *pair.Match
-	place int // of the gateway among gateways, of the tunnel among tunnels
+	facts  *estate.Facts
+	match  *pair.Match
+	place  int          // of the gateway among gateways, of the tunnel among tunnels
+	digest cache.Digest // of all that it may look at, where a cache is used
 
-	once    sync.Once // for what is opened
+	once   sync.Once    // for what is opened
+	left   atomic.Int32 // parts of the checks that were not asked yet
+	*doing              // nil before it is begun, and once what came of it was put down
+	put    []byte       // what came of it, put down; see append
+}
+
+// doing is work under way, and what came of it.
+type doing struct {
 	gateway *model.Gateway
 	tunnel  *pair.Tunnel
 	err     error
-	left    atomic.Int32 // parts of the checks that were not asked yet
 
 	notGiven []NotGiven
 	state    *Tunnel
-	digest   cache.Digest // of all that it may look at, where a cache is used
 
 	mu    sync.Mutex
 	found []answer
@@ -127,7 +133,12 @@ type kept struct {
 // jobs lists the work on gateways and tunnels. Gateways that share a tunnel come near each other, each tunnel behind the later of its
 // gateways, so that few gateways are in memory at a time and few are read again.
 func jobs(e *pair.Estate) []*work {
-	out := make([]*work, 0, len(e.Gateways)+len(e.Matches))
+	all := make([]work, len(e.Gateways)+len(e.Matches))
+	out := make([]*work, 0, len(all))
+	add := func() *work {
+		out = append(out, &all[len(out)])
+		return out[len(out)-1]
+	}
 	reached, done := make([]bool, len(e.Gateways)), make([]bool, len(e.Matches))
 	for _, first := range e.Gateways {
 		for next := []*estate.Facts{first}; len(next) > 0; {
@@ -137,7 +148,8 @@ func jobs(e *pair.Estate) []*work {
 				continue
 			}
 			reached[at.Number] = true
-			out = append(out, &work{facts: at, place: at.Number})
+			w := add()
+			w.facts, w.place = at, at.Number
 			for _, m := range slices.Backward(e.MatchesAbout(at)) {
 				open := false // some gateway of it comes later
 				for _, f := range m.Gateways() {
@@ -147,7 +159,8 @@ func jobs(e *pair.Estate) []*work {
 				}
 				if !open && !done[m.Number] {
 					done[m.Number] = true
-					out = append(out, &work{match: m, place: m.Number})
+					w := add()
+					w.match, w.place = m, m.Number
 				}
 			}
 		}
@@ -222,7 +235,7 @@ func (r *run) work(todo []*work) error {
 	}
 	err := spread.Each(ctx, len(open)*len(parts), func(ctx context.Context, i int) error {
 		w, part := open[i/len(parts)], parts[i%len(parts)]
-		defer w.close(e, all)
+		defer w.close(r)
 		if w.open(ctx, e, all); w.err != nil {
 			return w.err
 		}
@@ -240,7 +253,8 @@ func (r *run) work(todo []*work) error {
 
 // finish asks the checks about the estate as a whole, and gathers what was found of all its subjects.
 func (r *run) finish(todo []*work) (*Result, error) {
-	last := &work{}
+	spread.InShares(len(todo), 64, func(i int) { todo[i].again(r.checks) })
+	last := &work{doing: &doing{}}
 	p := r.pass(r.ctx, last)
 	p.last(todo, r.checks)
 	if err := r.ctx.Err(); err != nil {
@@ -300,6 +314,7 @@ func (w *work) about() []*estate.Facts {
 // open opens what the work is about, once.
 func (w *work) open(ctx context.Context, e *pair.Estate, all *shared) {
 	w.once.Do(func() {
+		w.doing = &doing{}
 		if w.match != nil {
 			if w.tunnel, w.err = e.OpenTunnel(ctx, w.match); w.err == nil {
 				w.state = stateOf(w.match, w.tunnel, all.attemptsOf(w.tunnel))
@@ -314,11 +329,13 @@ func (w *work) open(ctx context.Context, e *pair.Estate, all *shared) {
 	})
 }
 
-// close notes that a part of the checks was asked; after the last one the work's gateways are let go.
-func (w *work) close(e *pair.Estate, all *shared) {
+// close notes that a part of the checks was asked; after the last one the work's gateways are let go, and of a large estate what came of
+// it is put down: in small pieces it would be looked at whenever memory is cleared.
+func (w *work) close(r *run) {
 	if w.left.Add(-1) > 0 || w.err != nil {
 		return
 	}
+	e, all := r.e, r.shared
 	all.counts.Work.Add(1)
 	all.release(w)
 	for _, g := range w.gateways() {
@@ -333,6 +350,19 @@ func (w *work) close(e *pair.Estate, all *shared) {
 		e.Close(w.facts)
 	}
 	w.tunnel, w.gateway = nil, nil
+	if e.Large() {
+		w.put, w.doing = slices.Clone(w.append(nil, r.checks)), nil
+	}
+}
+
+// again takes up what was put down.
+func (w *work) again(checks []*Check) {
+	if w.put != nil {
+		if _, err := w.read(w.put, checks); err != nil {
+			panic(err) // it was written by this run
+		}
+		w.put = nil
+	}
 }
 
 // partsOf divides checks, by their numbers, into parts that are asked side by side: all in one where there is much work, so that what they

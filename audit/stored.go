@@ -3,6 +3,7 @@ package audit
 import (
 	"fmt"
 	"time"
+	"unique"
 
 	"toril/baseline"
 	"toril/estate"
@@ -87,6 +88,9 @@ func (f *Finding) UnmarshalBinary(data []byte) error {
 		f.traits = &traits{weak: s.Weak, culprit: s.Culprit, packets: s.Packets, children: s.Children, excess: s.Excess}
 	}
 	f.Detach()
+	for _, text := range []*string{&f.Check, &f.Message, &f.Why, &f.Fix, &f.Standard} { // the same in many
+		*text = unique.Make(*text).Value()
+	}
 	return nil
 }
 
@@ -124,6 +128,9 @@ type storedTry struct {
 
 // append writes down what came of the work.
 func (w *work) append(to []byte, checks []*Check) []byte {
+	if w.put != nil {
+		return append(to, w.put...)
+	}
 	s := storedWork{NotGiven: w.notGiven}
 	for _, a := range w.found {
 		s.Found = append(s.Found, storedAnswer{a.check, *a.Finding})
@@ -149,6 +156,7 @@ func (w *work) read(from []byte, checks []*Check) (rest []byte, err error) {
 	if (s.State != nil) != (w.match != nil) {
 		return nil, record.ErrDamaged
 	}
+	w.doing = &doing{}
 	for i := range s.Found {
 		if a := &s.Found[i]; a.Check >= 0 && a.Check < len(checks) {
 			w.found = append(w.found, answer{a.Check, &a.Finding})
@@ -271,7 +279,7 @@ func (s *store) recall(w *work) bool {
 	if rest, err := again.read(data, s.checks); err != nil || len(rest) > 0 {
 		return false
 	}
-	w.found, w.kept, w.notGiven, w.state = again.found, again.kept, again.notGiven, again.state
+	w.doing = again.doing
 	return true
 }
 

@@ -78,6 +78,7 @@ func (k *keeper) recall(p *plan) *Facts {
 		return nil
 	}
 	f := s.facts()
+	f.tight()
 	f.plan, f.sum = p, sum
 	return f
 }

@@ -58,6 +58,9 @@ type Options struct {
 	// enough, the first time, to read what pairs them.
 	Again bool
 
+	// Found is told how many gateways there are, before they are read; nil: nobody.
+	Found func(gateways int)
+
 	// Sums has the digests of all gateways known, as a cache has.
 	Sums bool
 
@@ -369,7 +372,9 @@ func (l *loader) folder(fsys fs.FS, prefix, name string) {
 	var plans []*plan
 	for _, n := range folders {
 		if sub, err := fs.Sub(fsys, n); err == nil {
-			plans = append(plans, l.gateway(n, sub, prefix+n+"/", n+"/", config))
+			shown := prefix + n + "/"
+			within := shown[len(prefix):]
+			plans = append(plans, l.gateway(strings.TrimSuffix(within, "/"), sub, shown, within, config))
 		}
 	}
 	l.list(plans)
@@ -396,7 +401,15 @@ func (l *loader) gateway(name string, fsys fs.FS, prefix, within string, config 
 // bound for all that they hold.
 func (l *loader) list(plans []*plan) {
 	found := make([]listing, len(plans))
-	spread.InShares(len(plans), 16, func(i int) { found[i] = plans[i].list(plans[i].fsys, "") })
+	spread.InShares(len(plans), 16, func(i int) {
+		found[i] = plans[i].list(plans[i].fsys, "")
+		plans[i].files = slices.Clone(plans[i].files) // without room for more
+		gather(func(each func(*string)) {
+			for n := range plans[i].files {
+				each(&plans[i].files[n])
+			}
+		})
+	})
 	for i, p := range plans {
 		l.take(p, p.fsys, found[i], 0)
 		if len(p.files) == 0 && p.without && p.within != "" { // a folder of the estate's own files
@@ -534,6 +547,9 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 	e.keeper.settings = l.settings.Digest()
 	if len(l.opts.Only) > 0 {
 		plans = slices.DeleteFunc(plans, func(p *plan) bool { return !slices.Contains(l.opts.Only, source.Clean(p.name)) })
+	}
+	if l.plans = nil; l.opts.Found != nil {
+		l.opts.Found(len(plans))
 	}
 	all := make([]*Facts, len(plans))
 	err := spread.Each(ctx, len(plans), func(ctx context.Context, i int) error {

@@ -3,6 +3,7 @@ package estate
 import (
 	"net/netip"
 	"slices"
+	"strings"
 	"unique"
 
 	"toril/ike"
@@ -72,23 +73,111 @@ func (c *Connection) Shunts() bool {
 	return len(c.Children) > 0 && !slices.ContainsFunc(c.Children, func(k Child) bool { return !k.Shunts }) && c.Remote.Any()
 }
 
-// own makes a text that keeps nothing else in memory: texts of readers are parts of files.
-func own(text string) string { return unique.Make(text).Value() }
-
-func ownIdentity(id ike.Identity) ike.Identity {
-	return ike.Identity{Kind: id.Kind, Value: own(id.Value)}
+// tight lays the facts out in few pieces, which keep nothing else in memory: texts of readers are parts of files, and of a large estate
+// every piece is looked at whenever memory is cleared.
+func (f *Facts) tight() {
+	var children, selectors, addresses int
+	lists := [...][]Connection{f.Connections, f.Unloaded}
+	for _, list := range lists {
+		for i := range list {
+			c := &list[i]
+			children, addresses = children+len(c.Children), addresses+len(c.Local)+len(c.Remote)
+			for _, k := range c.Children {
+				selectors += len(k.Local) + len(k.Remote)
+			}
+		}
+	}
+	ofChildren, ofSelectors := make([]Child, 0, children), make(ike.Selectors, 0, selectors)
+	ofAddresses := make(model.Addresses, 0, addresses)
+	for _, list := range lists {
+		for i := range list {
+			c := &list[i]
+			c.Local, c.Remote = into(&ofAddresses, c.Local), into(&ofAddresses, c.Remote)
+			c.Children = into(&ofChildren, c.Children)
+			for n := range c.Children {
+				k := &c.Children[n]
+				k.Local, k.Remote = into(&ofSelectors, k.Local), into(&ofSelectors, k.Remote)
+			}
+		}
+	}
+	gather(f.texts)
 }
 
-func ownPos(p source.Pos) source.Pos {
-	p.File = own(p.File)
-	return p
+// into moves a list into one that has room for it.
+func into[L ~[]T, T any](room *L, list L) L {
+	if len(list) == 0 {
+		return nil
+	}
+	at := len(*room)
+	*room = append(*room, list...)
+	return slices.Clip((*room)[at:])
 }
+
+// gather makes one text of many, each of which is a part of it then. They are named twice, in the same order.
+func gather(texts func(each func(*string))) {
+	var b strings.Builder
+	size := 0
+	texts(func(t *string) { size += len(*t) })
+	b.Grow(size)
+	texts(func(t *string) { b.WriteString(*t) })
+	all, at := b.String(), 0
+	texts(func(t *string) {
+		end := at + len(*t)
+		*t, at = all[at:end], end
+	})
+}
+
+// texts names the texts of the facts, but for those that many gateways share.
+func (f *Facts) texts(each func(*string)) {
+	each(&f.Name)
+	textsOf(f.Files)(each)
+	for _, list := range [...][]Connection{f.Connections, f.Unloaded} {
+		for i := range list {
+			c := &list[i]
+			each(&c.Name)
+			each(&c.Shows.Value)
+			each(&c.Expects.Value)
+			for _, addresses := range [...]model.Addresses{c.Local, c.Remote} {
+				for n := range addresses {
+					each(&addresses[n].Text)
+					each(&addresses[n].Name)
+				}
+			}
+			for n := range c.Children {
+				each(&c.Children[n].Name)
+			}
+		}
+	}
+}
+
+// textsOf names the texts of files in the same way.
+func textsOf(files []File) func(each func(*string)) {
+	return func(each func(*string)) {
+		for i := range files {
+			each(&files[i].Path)
+			for n := range files[i].Unread {
+				u := &files[i].Unread[n]
+				each(&u.At.File)
+				each(&u.Text)
+				each(&u.Why)
+			}
+		}
+	}
+}
+
+// shared makes a text that is the same for many gateways one for all of them.
+func shared(text string) string { return unique.Make(text).Value() }
 
 // factsOf takes down what is kept of a gateway that was read.
 func factsOf(r reading) *Facts {
 	g := r.gateway
-	f := &Facts{Name: own(g.Name), problems: g.Problems, leftOut: g.LeftOut, print: r.print(r.part), part: r.part}
+	f := &Facts{Name: g.Name, problems: g.Problems, leftOut: g.LeftOut, print: r.print(r.part), part: r.part}
 	f.Files, f.size = filesOf(g)
+	n := 0
+	for _, i := range g.Interfaces {
+		n += len(i.Addresses)
+	}
+	f.Addresses = make([]netip.Addr, 0, n)
 	for _, i := range g.Interfaces {
 		for _, a := range i.Addresses {
 			f.Addresses = append(f.Addresses, a.Addr())
@@ -101,19 +190,21 @@ func factsOf(r reading) *Facts {
 		}
 	}
 	f.Connections, f.Unloaded = connectionsOf(g, g.Connections), connectionsOf(g, g.Unloaded)
+	f.tight()
 	return f
 }
 
-// filesOf takes down what is kept of the files of a gateway, and how many bytes they have.
+// filesOf takes down what is kept of the files of a gateway, and how many bytes they have. Its texts are not its own yet.
 func filesOf(g *model.Gateway) (out []File, size int64) {
+	out = make([]File, 0, len(g.Files))
 	for _, x := range g.Files {
 		size += int64(len(x.Bytes()))
 		if x.Format == "" {
 			continue
 		}
-		one := File{Path: own(x.Path), Format: x.Format, Why: own(x.Why), Statements: x.Statements}
+		one := File{Path: x.Path, Format: x.Format, Why: shared(x.Why), Statements: x.Statements}
 		for _, u := range x.Unread {
-			one.Unread = append(one.Unread, Unread{ownPos(u.At), own(x.Quote(u.At)), own(u.Why)})
+			one.Unread = append(one.Unread, Unread{u.At, x.Quote(u.At), u.Why})
 		}
 		out = append(out, one)
 	}
@@ -128,23 +219,15 @@ func connectionsOf(g *model.Gateway, from []*model.Connection) []Connection {
 			shows = ike.Identity{}
 		}
 		out[i] = Connection{
-			Name:    own(c.Name),
-			Local:   addressesOf(c.LocalAddrs.Value),
-			Remote:  addressesOf(c.RemoteAddrs.Value),
-			Shows:   ownIdentity(shows),
-			Expects: ownIdentity(c.Remote.ID.Value),
+			Name:    c.Name,
+			Local:   c.LocalAddrs.Value,
+			Remote:  c.RemoteAddrs.Value,
+			Shows:   shows,
+			Expects: c.Remote.ID.Value,
 		}
 		for _, k := range c.Children {
-			out[i].Children = append(out[i].Children, Child{own(k.Name), k.Local.Value, k.Remote.Value, k.Shunts()})
+			out[i].Children = append(out[i].Children, Child{k.Name, k.Local.Value, k.Remote.Value, k.Shunts()})
 		}
-	}
-	return out
-}
-
-func addressesOf(from model.Addresses) model.Addresses {
-	out := slices.Clone(from)
-	for i := range out {
-		out[i].Text, out[i].Name = own(out[i].Text), own(out[i].Name)
 	}
 	return out
 }

@@ -188,7 +188,7 @@ func between(ctx context.Context, folder *read.Folder, f found, all []found) rea
 func (p *plan) remember(all []found) {
 	p.known = make([]taken, len(p.files))
 	for _, f := range all {
-		p.known[f.place] = taken{f.verdict.Format, own(f.verdict.Why), true}
+		p.known[f.place] = taken{f.verdict.Format, shared(f.verdict.Why), true}
 	}
 }
 

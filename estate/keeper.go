@@ -57,6 +57,9 @@ func newKeeper(opts Options) *keeper {
 	}
 }
 
+// Large reports whether there was no room to keep all gateways in memory.
+func (e *Estate) Large() bool { return e.keeper.full() }
+
 // full reports whether the estate has turned out not to fit.
 func (k *keeper) full() bool {
 	k.mu.Lock()
@@ -157,6 +160,7 @@ func (e *Estate) Open(ctx context.Context, f *Facts) (*model.Gateway, error) {
 			if f.part && !f.whole { // nobody asks for these while gateways are opened
 				f.problems, f.leftOut, f.whole = r.gateway.Problems, r.gateway.LeftOut, true
 				f.Files, _ = filesOf(r.gateway)
+				gather(textsOf(f.Files))
 			}
 			return r.gateway, nil
 		})

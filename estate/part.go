@@ -69,6 +69,7 @@ func Join(parts [][]byte) (*Estate, error) {
 		}
 		for _, s := range p.Gateways {
 			f := s.facts()
+			f.tight()
 			e.Read += len(f.Files)
 			e.add(f)
 		}

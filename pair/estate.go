@@ -16,26 +16,77 @@ import (
 // Estate is an estate whose connections are paired. Its gateways come and go; see Open.
 type Estate struct {
 	*estate.Estate
-	Matches []*Match            // by name
-	of      [][]*Match          // those that concern a gateway, by its number
-	sides   map[[2]int][]*Match // those that a connection is a side of, by the numbers of its gateway and its own
+	Matches []*Match // by name
+	of      groups   // those that concern a gateway, by its number
+	sides   groups   // those that a connection is a side of, by first and its number in its gateway
+	first   []int    // the number of a gateway's first connection among those of all, by the gateway's
+}
+
+// groups are lists of matches, each by name, in one piece.
+type groups struct {
+	ends []int // where each list ends
+	all  []*Match
+}
+
+// at returns a list; it must not be changed.
+func (g groups) at(n int) []*Match {
+	from := 0
+	if n > 0 {
+		from = g.ends[n-1]
+	}
+	return g.all[from:g.ends[n]:g.ends[n]]
+}
+
+// grouped makes n lists of what a function tells of them, twice the same.
+func grouped(n int, tell func(add func(list int, m *Match))) groups {
+	g := groups{ends: make([]int, n)}
+	tell(func(list int, _ *Match) { g.ends[list]++ })
+	total := 0
+	for i, of := range g.ends {
+		g.ends[i], total = total, total+of // where it begins, until it is filled
+	}
+	g.all = make([]*Match, total)
+	tell(func(list int, m *Match) {
+		g.all[g.ends[list]] = m
+		g.ends[list]++
+	})
+	return g
 }
 
 // Of pairs the connections of an estate and gives every match the intent that means it; one that means none is a problem.
 func Of(e *estate.Estate) *Estate {
-	out := &Estate{Estate: e, Matches: matches(e.Gateways), of: make([][]*Match, len(e.Gateways)), sides: map[[2]int][]*Match{}}
+	out := &Estate{Estate: e, Matches: matches(e.Gateways), first: make([]int, len(e.Gateways))}
+	connections := 0
+	for i, f := range e.Gateways {
+		out.first[i], connections = connections, connections+len(f.Connections)
+	}
 	for i, m := range out.Matches {
 		m.Number = i
-		for _, s := range m.Sides {
-			key := [2]int{s.Gateway.Number, s.place}
-			out.sides[key] = append(out.sides[key], m)
-		}
-		for _, f := range m.Gateways() {
-			out.of[f.Number] = append(out.of[f.Number], m)
-		}
 	}
+	out.sides = grouped(connections, func(add func(int, *Match)) {
+		for _, m := range out.Matches {
+			for _, s := range m.Sides {
+				add(out.first[s.Gateway.Number]+s.place, m)
+			}
+		}
+	})
+	out.of = grouped(len(e.Gateways), func(add func(int, *Match)) {
+		for _, m := range out.Matches {
+			for _, f := range m.Gateways() {
+				add(f.Number, m)
+			}
+		}
+	})
 	out.declare()
 	return out
+}
+
+// sidesOf are the matches that a connection is a side of: none where its daemon does not load it.
+func (e *Estate) sidesOf(g *model.Gateway, c *model.Connection) []*Match {
+	if c.Number >= len(g.Connections) || g.Connections[c.Number] != c {
+		return nil
+	}
+	return e.sides.at(e.first[g.Number] + c.Number)
 }
 
 // Load finds and reads an estate, as estate.Load does, and pairs its connections.
@@ -57,16 +108,16 @@ func LoadFS(ctx context.Context, fsys fs.FS, opts estate.Options) (*Estate, erro
 }
 
 // MatchesAbout returns the matches that a gateway is a side of, or the far gateway that has no counterpart. They must not be changed.
-func (e *Estate) MatchesAbout(f *estate.Facts) []*Match { return e.of[f.Number] }
+func (e *Estate) MatchesAbout(f *estate.Facts) []*Match { return e.of.at(f.Number) }
 
 // MatchesOf is MatchesAbout for a gateway that is open.
-func (e *Estate) MatchesOf(g *model.Gateway) []*Match { return e.of[g.Number] }
+func (e *Estate) MatchesOf(g *model.Gateway) []*Match { return e.of.at(g.Number) }
 
 // MatchesOfAny returns the matches that any of a gateway's connections is a side of, each once, by name.
 func (e *Estate) MatchesOfAny(g *model.Gateway, of ...*model.Connection) []*Match {
 	var out []*Match
 	for _, c := range of {
-		out = append(out, e.sides[[2]int{g.Number, c.Number}]...)
+		out = append(out, e.sidesOf(g, c)...)
 	}
 	slices.SortFunc(out, func(a, b *Match) int { return cmp.Compare(a.Number, b.Number) })
 	return slices.Compact(out)
@@ -74,7 +125,7 @@ func (e *Estate) MatchesOfAny(g *model.Gateway, of ...*model.Connection) []*Matc
 
 // MatchOf returns the first match of a gateway's connection; nil where it has none.
 func (e *Estate) MatchOf(g *model.Gateway, c *model.Connection) *Match {
-	if of := e.sides[[2]int{g.Number, c.Number}]; len(of) > 0 {
+	if of := e.sidesOf(g, c); len(of) > 0 {
 		return of[0]
 	}
 	return nil

@@ -36,6 +36,14 @@ type Match struct {
 	Toward   *estate.Facts
 	Intent   *estate.Intent // what it is for, where that is declared
 	unloaded *Side          // a connection of that gateway's that would be the far end, and that its daemon never loads
+	room     [2]Side        // where Sides are
+}
+
+// matchOf makes a match of its sides.
+func matchOf(reason string, sides ...Side) *Match {
+	m := &Match{Reason: reason}
+	m.Sides = m.room[:copy(m.room[:], sides)]
+	return m
 }
 
 // Own returns the address that a side speaks from, as Tunnel.Own does.
@@ -304,7 +312,7 @@ func (p *pairing) judge(a, b int) (edge, bool) {
 	x, y := p.ends[a], p.ends[b]
 	addrXY, addrYX := p.reaches(x, y), p.reaches(y, x)
 	idXY, idYX := expects(x, y), expects(y, x)
-	m := &Match{Sides: []Side{x, y}}
+	m := matchOf("", x, y)
 	ownX, peerX, ownY, peerY := m.Own(0), m.Peer(0), m.Own(1), m.Peer(1)
 	domain := 0
 	for _, kx := range x.Connection.Children[:min(len(x.Connection.Children), 8)] {
@@ -407,7 +415,7 @@ func (p *pairing) matches(edges []edge) []*Match {
 	take := func(edges []edge) {
 		for _, e := range edges {
 			if free(e.a) && free(e.b) && !(many(e.a) && len(of[e.a]) > 0 && many(e.b) && len(of[e.b]) > 0) {
-				m := &Match{Sides: []Side{p.ends[e.a], p.ends[e.b]}, Reason: e.why}
+				m := matchOf(e.why, p.ends[e.a], p.ends[e.b])
 				of[e.a], of[e.b] = append(of[e.a], m), append(of[e.b], m)
 				strength[m] = e.score
 				out = append(out, m)
@@ -450,7 +458,7 @@ func (p *pairing) matches(edges []edge) []*Match {
 // address, or by the identity that is expected.
 func (p *pairing) alone(n int) *Match {
 	e := p.ends[n]
-	m := &Match{Sides: []Side{e}, Reason: "no peer for it among the files given"}
+	m := matchOf("no peer for it among the files given", e)
 	c := e.Connection
 	var far []*estate.Facts
 	for _, a := range c.Remote.Fixed() {

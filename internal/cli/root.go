@@ -25,6 +25,7 @@ import (
 	"toril/estate"
 	"toril/internal/cache"
 	"toril/internal/disk"
+	"toril/internal/memory"
 	"toril/internal/strictyaml"
 	"toril/pair"
 	"toril/report"
@@ -334,7 +335,8 @@ func (a *app) loadFor(cmd *cobra.Command, paths []string, again bool) (*pair.Est
 	if err != nil {
 		return nil, err
 	}
-	opts := estate.Options{Formats: known, Stdin: a.in, As: a.as, Gateway: a.gateway, ShowUnread: a.open, Cache: a.cache, Sums: a.sums}
+	opts := estate.Options{Formats: known, Stdin: a.in, As: a.as, Gateway: a.gateway, ShowUnread: a.open, Cache: a.cache, Sums: a.sums,
+		Found: memory.Expect}
 	opts.Again = again && a.cache == nil && !a.sums
 	if a.cache != nil || a.sums {
 		if opts.Program, err = a.program(); err != nil {

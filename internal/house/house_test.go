@@ -41,8 +41,8 @@ var floors = [][]string{
 	{"present"},
 	{"ike", "packet", "source"},
 	{
-		"internal/strictyaml", "internal/disk", "internal/progress", "internal/strength", "internal/lazy", "internal/cache",
-		"internal/record", "internal/spread",
+		"internal/strictyaml", "internal/disk", "internal/progress", "internal/memory", "internal/strength", "internal/lazy",
+		"internal/cache", "internal/record", "internal/spread",
 	},
 }
 
