@@ -513,8 +513,10 @@ func (l *loader) named() []*plan {
 	for _, p := range l.plans {
 		same[p.name]++
 	}
-	var out []*plan
+	out, room := make([]*plan, 0, len(l.plans)), make([]plan, len(l.plans)) // side by side
 	for _, p := range l.plans {
+		room[len(out)] = *p
+		p = &room[len(out)]
 		if folder := strings.TrimSuffix(p.shown, "/"); same[p.name] > 1 && folder != "" {
 			if path.Base(folder) == p.name {
 				p.name = folder
@@ -548,20 +550,22 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 	if len(l.opts.Only) > 0 {
 		plans = slices.DeleteFunc(plans, func(p *plan) bool { return !slices.Contains(l.opts.Only, source.Clean(p.name)) })
 	}
-	if l.plans = nil; l.opts.Found != nil {
+	e.keeper.plans, l.plans = int64(len(plans)), nil
+	if l.opts.Found != nil {
 		l.opts.Found(len(plans))
 	}
-	all := make([]*Facts, len(plans))
+	all, room := make([]*Facts, len(plans)), make([]Facts, len(plans))
 	err := spread.Each(ctx, len(plans), func(ctx context.Context, i int) error {
 		p := plans[i]
-		if all[i] = e.keeper.recall(p); all[i] != nil {
-			progress.Of(ctx).Files.Add(int64(len(all[i].Files)))
+		if f := e.keeper.recall(p); f != nil {
+			all[i], room[i] = &room[i], *f
+			progress.Of(ctx).Files.Add(int64(len(f.Files)))
 			return nil
 		}
 		r := e.keeper.read(ctx, p, l.opts.Again && e.keeper.full())
 		progress.Of(ctx).Files.Add(int64(len(r.gateway.Files)))
-		all[i] = factsOf(r)
-		all[i].plan = p
+		all[i], room[i] = &room[i], *factsOf(r)
+		all[i].plan, p.known = p, e.keeper.once(p.known)
 		if ctx.Err() == nil {
 			e.keeper.remember(all[i])
 		}

@@ -4,8 +4,10 @@ import (
 	"cmp"
 	"container/list"
 	"context"
+	"fmt"
 	"hash/maphash"
 	"slices"
+	"strings"
 	"sync"
 
 	"toril/internal/cache"
@@ -21,6 +23,9 @@ const Room = 16 << 20
 // narrow is the room in an estate that does not fit: for the neighbours of those in use, which are asked about next.
 const narrow = 1 << 20
 
+// sample is after how many gateways it is told from their sizes whether all will fit, where that is plain.
+const sample = 64
+
 // keeper holds gateways that were read: those in use, and as many others as there is room for, the last used.
 type keeper struct {
 	opts    Options
@@ -29,10 +34,12 @@ type keeper struct {
 	gone    func(*model.Gateway)                        // is told of every gateway that is let go
 
 	room     int64
+	plans    int64        // how many gateways there are
 	large    bool         // the estate does not fit
 	settings cache.Digest // of what the estate's own files say
 
 	mu   sync.Mutex
+	seen map[string][]taken // what the files of some gateway were taken for: those of others were too
 	held map[*Facts]*held
 	idle list.List // of *held: not in use, the last used first
 	size int64     // of those
@@ -51,6 +58,7 @@ func newKeeper(opts Options) *keeper {
 	return &keeper{
 		opts:    opts,
 		room:    cmp.Or(opts.Room, Room),
+		seen:    map[string][]taken{},
 		held:    map[*Facts]*held{},
 		by:      map[*Config]map[*read.Format]*source.Manner{},
 		manners: read.Manners(opts.Formats, opts.ShowUnread),
@@ -76,6 +84,24 @@ func (k *keeper) read(ctx context.Context, p *plan, part bool) reading {
 	return readGateway(ctx, p, formats, manners, k.opts.Edited, part)
 }
 
+// once returns what the files of a gateway were taken for in the same room for all gateways with such files.
+func (k *keeper) once(files []taken) []taken {
+	var key strings.Builder
+	for _, t := range files {
+		if t.format != nil {
+			key.WriteString(t.format.Name)
+		}
+		fmt.Fprintf(&key, "\x00%s\x00%t\x00", t.why, t.told)
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if same, ok := k.seen[key.String()]; ok && slices.Equal(same, files) {
+		return same
+	}
+	k.seen[key.String()] = files
+	return files
+}
+
 // mannersOf are those of the formats of an estate with phrasebooks.
 func (k *keeper) mannersOf(c *Config) map[*read.Format]*source.Manner {
 	k.mu.Lock()
@@ -93,7 +119,8 @@ func (k *keeper) offer(f *Facts, g *model.Gateway) {
 	if len(f.Files) == 0 || k.large {
 		return
 	}
-	if k.size+f.size > k.room && len(k.held) > 0 {
+	size, others := k.size+f.size, int64(len(k.held))
+	if size > k.room && others > 0 || others > sample && size/others*k.plans > 2*k.room {
 		k.large = true
 		if k.room = min(k.room, narrow); k.size > k.room { // what is kept costs time whenever memory is cleared
 			k.empty()

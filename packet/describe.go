@@ -98,14 +98,14 @@ func (s Set) String() string {
 // describe: it is long as a table is: a case a field.
 func (b *box) describe() string {
 	var out []string
-	if b.v[Src] == nil && b.v[Dst] == nil {
+	if b.at(Src) == nil && b.at(Dst) == nil {
 		out = append(out, fmt.Sprintf("any IPv%d", b.fam))
 	} else {
 		out = append(out, b.addresses(Src)+" > "+b.addresses(Dst))
 	}
 	switch {
-	case b.v[Proto] == nil:
-	case (b.v[Sport] != nil || b.v[Dport] != nil) && slices.Equal(b.in(Proto), WithPorts.in()):
+	case b.at(Proto) == nil:
+	case (b.at(Sport) != nil || b.at(Dport) != nil) && slices.Equal(b.in(Proto), WithPorts.in()):
 	default:
 		out = append(out, spell(b.in(Proto), 255, func(n number) string { return ProtoName(n.lo) }))
 	}
@@ -113,24 +113,24 @@ func (b *box) describe() string {
 		Field
 		word string
 	}{{Sport, "from port"}, {Dport, "port"}} {
-		if b.v[f.Field] != nil {
+		if b.at(f.Field) != nil {
 			out = append(out, f.word+" "+spell(b.in(f.Field), 65535, func(n number) string { return fmt.Sprint(n.lo) }))
 		}
 	}
-	if b.v[ICMP] != nil {
+	if b.at(ICMP) != nil {
 		out = append(out, "type "+spellTypes(b.in(ICMP)))
 	}
 	for _, f := range []struct {
 		Field
 		word string
 	}{{In, "in on"}, {Out, "out via"}} {
-		if b.v[f.Field] != nil {
+		if b.at(f.Field) != nil {
 			if names := spellNames(b.in(f.Field)); names != "" {
 				out = append(out, f.word+" "+names)
 			}
 		}
 	}
-	if b.v[State] != nil {
+	if b.at(State) != nil {
 		var names []string
 		for n, name := range stateNames {
 			if among(b.in(State), small(uint64(n))) {
@@ -139,10 +139,10 @@ func (b *box) describe() string {
 		}
 		out = append(out, strings.Join(names, ", "))
 	}
-	if b.v[Direction] != nil {
+	if b.at(Direction) != nil {
 		out = append(out, map[bool]string{true: "replies", false: "not replies"}[b.in(Direction)[0].lo.lo == Reply])
 	}
-	if b.v[Translated] != nil {
+	if b.at(Translated) != nil {
 		out = append(
 			out,
 			"translated "+spell(
@@ -152,7 +152,7 @@ func (b *box) describe() string {
 			),
 		)
 	}
-	if b.v[Mark] != nil {
+	if b.at(Mark) != nil {
 		out = append(out, "mark "+spell(b.in(Mark), 1<<32-1, func(n number) string { return fmt.Sprintf("%#x", n.lo) }))
 	}
 	for _, f := range []struct {
@@ -178,7 +178,7 @@ func (b *box) describe() string {
 }
 
 func (b *box) addresses(f Field) string {
-	if b.v[f] == nil {
+	if b.at(f) == nil {
 		return "any"
 	}
 	return Spell(valuesOf(b.in(f)), b.fam)

@@ -444,12 +444,9 @@ func (x *Index) coverOne(at int, cs []int32) ([]int, bool, error) {
 // fraction is how much of b lies in o: of each field the part, multiplied.
 func fraction(o, b *box) float64 {
 	f := 1.0
-	for i := range fields {
-		if o.v[i] == nil {
-			continue
-		}
+	for i := range each(o.has) {
 		have := b.get(i)
-		f *= measure(meet(have, o.v[i].in)) / measure(have)
+		f *= measure(meet(have, o.in(i))) / measure(have)
 	}
 	return f
 }

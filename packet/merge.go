@@ -37,7 +37,7 @@ func merge(boxes []box) []box {
 		for f := range fields {
 			m.hash[i][f] = hashField(&m.boxes[i], f)
 			m.total[i] ^= m.hash[i][f]
-			used[f] = used[f] || m.boxes[i].v[f] != nil
+			used[f] = used[f] || m.boxes[i].has>>f&1 != 0
 		}
 	}
 	used[0] = true // boxes that are the same in every field
@@ -115,22 +115,27 @@ func (m *merger) join(f Field) bool {
 }
 
 func join(a, b *box, f Field) {
-	if a.v[f] == nil || b.v[f] == nil {
+	mine, other := a.at(f), b.at(f)
+	if mine == nil || other == nil {
 		a.free(f)
 		return
 	}
-	if a.v[f] != b.v[f] {
-		a.put(f, tidy(slices.Concat(a.v[f].in, b.v[f].in)))
+	if mine != other {
+		a.put(f, tidy(slices.Concat(mine.in, other.in)))
 	}
 }
 
 func sameBut(a, b *box, but Field) bool {
-	if a.fam != b.fam || (a.has^b.has)&^(1<<but) != 0 {
+	free := uint16(0) // bits in not that may differ
+	if n := placeOf[but]; n >= usual+seldom {
+		free = allOf(n - usual - seldom)
+	}
+	if a.fam != b.fam || (a.has^b.has)&^(1<<but) != 0 || (a.not^b.not)&^free != 0 {
 		return false
 	}
-	for has := a.has &^ (1 << but); has != 0; has &= has - 1 {
-		f := bits.TrailingZeros16(has)
-		if a.v[f] != b.v[f] && !slices.Equal(a.v[f].in, b.v[f].in) {
+	for has := a.has &^ (1<<but | few); has != 0; has &= has - 1 {
+		f := Field(bits.TrailingZeros16(has))
+		if mine, other := a.at(f), b.at(f); mine != other && !slices.Equal(mine.in, other.in) {
 			return false
 		}
 	}
@@ -140,14 +145,15 @@ func sameBut(a, b *box, but Field) bool {
 var hashSeed = maphash.MakeSeed()
 
 func hashField(b *box, f Field) uint64 {
-	if b.v[f] == nil {
+	l := b.at(f)
+	if l == nil {
 		return uint64(b.fam) * uint64(f+1) // told apart from the others by sameBut
 	}
 	var h maphash.Hash
 	h.SetSeed(hashSeed)
 	h.WriteByte(byte(f))
 	var buf [32]byte
-	for _, iv := range b.v[f].in {
+	for _, iv := range l.in {
 		binary.LittleEndian.PutUint64(buf[0:], iv.lo.hi)
 		binary.LittleEndian.PutUint64(buf[8:], iv.lo.lo)
 		binary.LittleEndian.PutUint64(buf[16:], iv.hi.hi)

@@ -118,7 +118,7 @@ func host(b *box, f Field) netip.Addr {
 
 func ifname(b *box, f Field) string {
 	in := b.get(f)
-	if b.v[f] == nil {
+	if b.at(f) == nil {
 		return ""
 	}
 	for _, iv := range in {

@@ -9,8 +9,6 @@ package packet
 import (
 	"encoding/binary"
 	"errors"
-	"iter"
-	"math/bits"
 	"net/netip"
 	"slices"
 )
@@ -120,191 +118,6 @@ func topOf(f Field, fam Family) number {
 	return largest
 }
 
-// box is a product of values of each field; a field that is not restricted has none.
-type box struct {
-	fam Family
-	has uint16 // a bit for each field that is restricted
-	v   [fields]*list
-}
-
-// each goes through some fields, given as bits.
-func each(has uint16) iter.Seq[Field] {
-	return func(yield func(Field) bool) {
-		for ; has != 0; has &= has - 1 {
-			if !yield(Field(bits.TrailingZeros16(has))) {
-				return
-			}
-		}
-	}
-}
-
-// get returns the values of a field; they must not be changed.
-func (b *box) get(f Field) []interval {
-	if l := b.v[f]; l != nil {
-		return l.in
-	}
-	return whole(f, b.fam)
-}
-
-// whole is all values of a field in packets of a family; they must not be changed.
-func whole(f Field, fam Family) []interval {
-	if fam == IPv6 {
-		return wholeOf[1][f][:]
-	}
-	return wholeOf[0][f][:]
-}
-
-// wholeOf is all values of a field, of IPv4 and of IPv6 packets.
-var wholeOf = func() (out [2][fields][1]interval) {
-	for n, fam := range []Family{IPv4, IPv6} {
-		for f := range fields {
-			out[n][f] = [1]interval{{number{}, topOf(f, fam)}}
-		}
-	}
-	return out
-}()
-
-// in returns the values of a field; nil where it is not restricted.
-func (b *box) in(f Field) []interval {
-	if l := b.v[f]; l != nil {
-		return l.in
-	}
-	return nil
-}
-
-// free takes the restriction of a field away.
-func (b *box) free(f Field) {
-	b.v[f] = nil
-	b.has &^= 1 << f
-}
-
-// share restricts a field to values that another box has.
-func (b *box) share(f Field, l *list) {
-	b.v[f] = l
-	b.has |= 1 << f
-}
-
-// put restricts a field to values that are already within its range; it returns false where nothing is left.
-func (b *box) put(f Field, in []interval) bool {
-	if len(in) == 0 {
-		return false
-	}
-	if len(in) == 1 && in[0].lo == (number{}) && !in[0].hi.less(topOf(f, b.fam)) {
-		b.free(f)
-		return true
-	}
-	b.share(f, listOf(in))
-	return true
-}
-
-func (b *box) meet(c *box) (box, bool) {
-	if !b.meets(c) { // most pairs do not meet: find out before anything is made
-		return box{}, false
-	}
-	out := *b
-	for f := range each(c.has) {
-		if b.v[f] == nil {
-			out.share(f, c.v[f])
-		} else if b.v[f] != c.v[f] {
-			out.v[f] = common(b.v[f], c.v[f])
-		}
-	}
-	return out, true
-}
-
-// common returns the values that two lists share; they have some.
-func common(a, b *list) *list {
-	if len(a.in) == 1 && len(b.in) == 1 { // the commonest case: nothing is made where one lies within the other
-		switch x, y := &a.in[0], &b.in[0]; {
-		case !x.lo.less(y.lo) && !y.hi.less(x.hi):
-			return a
-		case !y.lo.less(x.lo) && !x.hi.less(y.hi):
-			return b
-		}
-	}
-	switch in := meet(a.in, b.in); {
-	case slices.Equal(in, a.in):
-		return a
-	case slices.Equal(in, b.in):
-		return b
-	default:
-		return listOf(in)
-	}
-}
-
-func (b *box) meets(c *box) bool { return b.meetsIn(c, b.has&c.has) }
-
-// meetsIn reports whether boxes meet as far as some fields tell, which both of them have.
-func (b *box) meetsIn(c *box, has uint16) bool {
-	if b.fam != c.fam {
-		return false
-	}
-	for ; has != 0; has &= has - 1 { // asked very often: no sequence
-		f := bits.TrailingZeros16(has)
-		if b.v[f] != c.v[f] && !meets(b.v[f].in, c.v[f].in) {
-			return false
-		}
-	}
-	return true
-}
-
-// holds reports whether c lies within b.
-func (b *box) holds(c *box) bool {
-	if b.fam != c.fam || b.has&^c.has != 0 {
-		return false
-	}
-	for has := b.has; has != 0; has &= has - 1 {
-		f := bits.TrailingZeros16(has)
-		if b.v[f] != c.v[f] && !within(c.v[f].in, b.v[f].in) {
-			return false
-		}
-	}
-	return true
-}
-
-// corner is the packet of the box with the least values of all fields; or, where high, the greatest.
-func (b *box) corner(high bool) (p [fields]number) {
-	for f := range fields {
-		in := b.get(f)
-		if p[f] = in[0].lo; high {
-			p[f] = in[len(in)-1].hi
-		}
-	}
-	return p
-}
-
-// hasPoint reports whether a packet of the box's family is in it, as far as some fields tell, which the box has.
-func (b *box) hasPoint(p *[fields]number, has uint16) bool {
-	for ; has != 0; has &= has - 1 {
-		if f := bits.TrailingZeros16(has); !among(b.v[f].in, p[f]) {
-			return false
-		}
-	}
-	return true
-}
-
-// cut appends b without c to out, in boxes that do not overlap. b and c must meet.
-func (b *box) cut(c *box, out []box) []box {
-	rest := *b
-	for f := range each(c.has) {
-		if rest.v[f] == c.v[f] {
-			continue
-		}
-		have := rest.get(f)
-		if off := without(have, c.v[f].in); len(off) > 0 {
-			piece := rest
-			piece.put(f, off)
-			out = append(out, piece)
-			if rest.v[f] == nil {
-				rest.share(f, c.v[f])
-			} else {
-				rest.share(f, common(rest.v[f], c.v[f]))
-			}
-		}
-	}
-	return out
-}
-
 // Set is an immutable set of packets. The zero Set is empty.
 type Set struct{ boxes []box }
 
@@ -367,18 +180,6 @@ func (s Set) with(f Field, v Values) Set {
 	return Set{out}
 }
 
-// narrow restricts a field to some of the values, of which there are some; it returns false where nothing is left.
-func (b *box) narrow(f Field, v Values) bool {
-	switch {
-	case b.v[f] != nil && within(b.v[f].in, v.in()): // it asks for no more
-		return true
-	case (b.v[f] == nil || within(v.in(), b.v[f].in)) && v.part(topOf(f, b.fam)):
-		b.share(f, v.list)
-		return true
-	}
-	return b.put(f, meet(b.get(f), v.in()))
-}
-
 // Term is a condition on packets: that they are of a family, where one is given, and that a field has one of the values.
 type Term struct {
 	Family Family // 0: of any
@@ -426,7 +227,7 @@ func (b *box) narrowAll(terms []Term) bool {
 // takes reports whether s asks for no other values of a field than these.
 func (s Set) takes(f Field, v Values) bool {
 	for i := range s.boxes {
-		if b := &s.boxes[i]; b.v[f] == nil || !within(b.v[f].in, v.in()) {
+		if in := s.boxes[i].in(f); in == nil || !within(in, v.in()) {
 			return false
 		}
 	}
@@ -701,15 +502,9 @@ func (s Set) Mirror() Set {
 	for i := range out {
 		b := &out[i]
 		for _, f := range [][2]Field{{Src, Dst}, {Sport, Dport}} {
-			one, other := b.v[f[0]], b.v[f[1]]
-			b.free(f[0])
-			b.free(f[1])
-			if other != nil {
-				b.share(f[0], other)
-			}
-			if one != nil {
-				b.share(f[1], one)
-			}
+			one, other := b.at(f[0]), b.at(f[1])
+			b.set(f[0], other)
+			b.set(f[1], one)
 		}
 	}
 	return Set{out}
@@ -722,8 +517,9 @@ func (s Set) MarshalBinary() ([]byte, error) {
 		b := &s.boxes[i]
 		out = binary.AppendUvarint(append(out, byte(b.fam)), uint64(b.has))
 		for f := range each(b.has) {
-			out = binary.AppendUvarint(out, uint64(len(b.v[f].in)))
-			for _, iv := range b.v[f].in {
+			in := b.in(f)
+			out = binary.AppendUvarint(out, uint64(len(in)))
+			for _, iv := range in {
 				for _, n := range [...]uint64{iv.lo.hi, iv.lo.lo, iv.hi.hi, iv.hi.lo} {
 					out = binary.AppendUvarint(out, n)
 				}

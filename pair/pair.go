@@ -451,6 +451,12 @@ func (p *pairing) matches(edges []edge) []*Match {
 		}
 	}
 	slices.SortFunc(out, func(a, b *Match) int { return strings.Compare(a.Name, b.Name) })
+	room := make([]Match, len(out)) // side by side, and their sides with them
+	for i, m := range out {
+		room[i] = *m
+		room[i].Sides = room[i].room[:copy(room[i].room[:], m.Sides)]
+		out[i] = &room[i]
+	}
 	return out
 }
 
