@@ -150,12 +150,15 @@ func (b *box) free(f Field) {
 	case n >= usual+seldom:
 		b.not &^= allOf(n - usual - seldom)
 	case b.more != nil && b.more[n-usual] != nil:
-		more := *b.more
-		more[n-usual] = nil
-		b.more = &more
-		if more == ([seldom]*list{}) {
-			b.more = nil
+		for k, l := range b.more {
+			if l != nil && k != int(n-usual) { // it is not the only one
+				more := *b.more
+				more[n-usual] = nil
+				b.more = &more
+				return
+			}
 		}
+		b.more = nil
 	}
 }
 

@@ -288,8 +288,15 @@ func (s Set) Or(t Set) Set {
 
 // Union returns the union of many sets. It does not care for their order.
 func Union(sets ...Set) Set {
-	var all []box
+	size := 0
 	for _, s := range sets {
+		size += len(s.boxes)
+	}
+	all := make([]box, 0, size)
+	for _, s := range sets {
+		if len(s.boxes) == size && size < 2 { // it is all there is
+			return s
+		}
 		all = append(all, s.boxes...)
 	}
 	return bounded(merge(all))
@@ -458,10 +465,18 @@ func (s Set) Families() []Family {
 // Replace returns the packets of s with a field set to any of the values, whatever it was: what a translation makes of
 // them. For an address the values must be of the packets' family.
 func (s Set) Replace(f Field, v Values) Set {
-	var out []box
+	if v.Empty() {
+		return None()
+	}
+	out := make([]box, 0, len(s.boxes))
 	for i := range s.boxes {
-		if b := s.boxes[i]; b.put(f, meet(v.in(), whole(f, b.fam))) {
-			out = append(out, b)
+		out = append(out, s.boxes[i])
+		b := &out[len(out)-1]
+		switch {
+		case v.part(topOf(f, b.fam)):
+			b.set(f, v.list)
+		case !b.put(f, meet(v.in(), whole(f, b.fam))):
+			out = out[:len(out)-1]
 		}
 	}
 	return bounded(merge(out))
@@ -496,8 +511,9 @@ func (s Set) Free(fs ...Field) Set {
 	return bounded(merge(out))
 }
 
-// Mirror returns the packets that go the other way: source and destination changed over, ports too.
-func (s Set) Mirror() Set {
+// Mirror returns the packets that go the other way: source and destination changed over, ports too; whatever the values of the fields that
+// it is to forget.
+func (s Set) Mirror(forget ...Field) Set {
 	out := slices.Clone(s.boxes)
 	for i := range out {
 		b := &out[i]
@@ -506,6 +522,12 @@ func (s Set) Mirror() Set {
 			b.set(f[0], other)
 			b.set(f[1], one)
 		}
+		for _, f := range forget {
+			b.free(f)
+		}
+	}
+	if len(forget) > 0 {
+		out = merge(out)
 	}
 	return Set{out}
 }

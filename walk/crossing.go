@@ -91,9 +91,7 @@ func answersTo(s packet.Set) packet.Set {
 		four, six := s.And(echo).Replace(packet.ICMP, packet.OneOf(0)), s.And(echo6).Replace(packet.ICMP, packet.OneOf(129<<8))
 		s = packet.Union(s.Minus(icmp), four, six)
 	}
-	return s.Mirror().
-		Free(packet.State, packet.Direction, packet.Mark, packet.In, packet.Out, packet.PeerIn, packet.PeerOut).
-		And(answering)
+	return s.Mirror(packet.State, packet.Direction, packet.Mark, packet.In, packet.Out, packet.PeerIn, packet.PeerOut).And(answering)
 }
 
 var (
@@ -146,7 +144,7 @@ func (p *Path) answersOut(o Outcome) []Outcome {
 	if o.Out != "" {
 		s = s.With(packet.In, packet.Name(o.Out))
 	}
-	s = s.Minus(packet.Where(packet.In, packet.Name("")))
+	s = s.Minus(made)
 	if s.Empty() {
 		return nil
 	}

@@ -3,6 +3,7 @@
 package walk
 
 import (
+	"iter"
 	"net/netip"
 	"slices"
 
@@ -17,8 +18,8 @@ type Flow struct {
 	Now    packet.Set
 	Steps  []Step
 	Unsure []string // why some of the packets may have gone another way
-	before []rewrite
-	wraps  int // how often interfaces wrapped the packets
+	before *rewrite // the last; nil for none
+	wraps  int      // how often interfaces wrapped the packets
 }
 
 // Step is a rule, or a decision of the gateway's, that the packets met.
@@ -60,6 +61,15 @@ type rewrite struct {
 	field      packet.Field
 	v4, v6     packet.Values
 	from, onto netip.Prefix // of a one-to-one translation: the way back
+	earlier    *rewrite     // the one before it
+}
+
+// since goes through a rewrite and those before it, the last first.
+func (r *rewrite) since() iter.Seq[*rewrite] {
+	return func(yield func(*rewrite) bool) {
+		for ; r != nil && yield(r); r = r.earlier {
+		}
+	}
 }
 
 // Start makes the flow of packets that have met nothing yet.
@@ -68,7 +78,7 @@ func Start(s packet.Set) Flow { return Flow{Now: s} }
 // Was returns the packets as they were at the start.
 func (f Flow) Was() packet.Set {
 	s := f.Now
-	for _, r := range slices.Backward(f.before) {
+	for r := range f.before.since() {
 		if r.from.IsValid() {
 			s = s.Shift(r.field, r.onto, r.from)
 			continue
@@ -82,11 +92,16 @@ func (f Flow) Was() packet.Set {
 
 // Rewritten reports whether a translation changed a field of the packets.
 func (f Flow) Rewritten(field packet.Field) bool {
-	return slices.ContainsFunc(f.before, func(r rewrite) bool { return r.field == field })
+	for r := range f.before.since() {
+		if r.field == field {
+			return true
+		}
+	}
+	return false
 }
 
 // Changed reports whether anything about the packets was rewritten: an address, a port, a mark.
-func (f Flow) Changed() bool { return len(f.before) > 0 }
+func (f Flow) Changed() bool { return f.before != nil }
 
 // with returns the flow of other packets (a part of its own) that has met the same.
 func (f Flow) with(s packet.Set) Flow {
@@ -123,8 +138,9 @@ func (f Flow) set(field packet.Field, v packet.Values, only packet.Family) []Flo
 			out = append(out, p)
 			continue
 		}
-		r := rewrite{field: field, v4: part.Values(field, packet.IPv4), v6: part.Values(field, packet.IPv6)}
-		p.before = append(slices.Clip(p.before), r)
+		p.before = &rewrite{
+			field: field, v4: part.Values(field, packet.IPv4), v6: part.Values(field, packet.IPv6), earlier: p.before,
+		}
 		p.Now = part.Replace(field, v)
 		out = append(out, p)
 	}
@@ -133,13 +149,15 @@ func (f Flow) set(field packet.Field, v packet.Values, only packet.Family) []Flo
 
 // again rewrites packets, which are as they were before another flow was rewritten, as that one was. The other's Now is one box.
 func (f Flow) again(as Flow) Flow {
-	f.before = slices.Clip(as.before)
-	for i, r := range as.before {
+	f.before = as.before
+	all := slices.Collect(as.before.since())
+	slices.Reverse(all)
+	for i, r := range all {
 		if r.from.IsValid() {
 			f.Now = f.Now.Shift(r.field, r.from, r.onto)
 			continue
 		}
-		if i+1 < len(as.before) && slices.ContainsFunc(as.before[i+1:], func(o rewrite) bool { return o.field == r.field }) {
+		if slices.ContainsFunc(all[i+1:], func(o *rewrite) bool { return o.field == r.field }) {
 			continue // it was rewritten once more
 		}
 		four := f.Now.And(packet.Only(packet.IPv4)).Replace(r.field, as.Now.Values(r.field, packet.IPv4))
@@ -158,7 +176,7 @@ func (f Flow) shift(field packet.Field, from, onto netip.Prefix) []Flow {
 	}
 	if hit := f.Now.And(inside); !hit.Empty() {
 		p := f.with(hit.Shift(field, from, onto))
-		p.before = append(slices.Clip(p.before), rewrite{field: field, from: from, onto: onto})
+		p.before = &rewrite{field: field, from: from, onto: onto, earlier: p.before}
 		out = append(out, p)
 	}
 	return out

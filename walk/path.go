@@ -136,7 +136,8 @@ var (
 		With(packet.Mark, packet.OneOf(0))
 	bare  = packet.Where(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0))
 	fresh = plain.And(bare)
-	own   = fresh.With(packet.In, packet.Name(""))
+	made  = packet.Where(packet.In, packet.Name("")) // by the gateway itself
+	own   = fresh.And(made)
 )
 
 // Fresh makes the packets of a set those of a new connection, in the clear, that come in by an interface; "" where any may be

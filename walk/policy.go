@@ -55,8 +55,13 @@ func Peered(f packet.Field, peer netip.Addr) packet.Set {
 	if peer.IsValid() {
 		return packet.Where(f, packet.Addresses(peer, peer))
 	}
-	return packet.Where(f, packet.OneOf(0)).Not()
+	if f == packet.PeerIn {
+		return anyPeerIn
+	}
+	return anyPeerOut
 }
+
+var anyPeerIn, anyPeerOut = packet.Where(packet.PeerIn, packet.OneOf(0)).Not(), packet.Where(packet.PeerOut, packet.OneOf(0)).Not()
 
 // Passes reports whether the policy lets its packets by in the clear.
 func (p *Policy) Passes() bool { return p.passes() }

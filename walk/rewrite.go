@@ -29,7 +29,7 @@ func (p *Path) Rewrites(pol *Policy) (out []Rewrite, ok bool) {
 	if pol.Own.IsValid() { // the gateway's own packets are another matter
 		domain = domain.Minus(packet.Range(packet.Src, pol.Own, pol.Own))
 	}
-	start := Plain(domain).Minus(packet.Where(packet.In, packet.Name("")))
+	start := Plain(domain).Minus(made)
 	switch {
 	case len(into) > 0:
 		start = start.With(packet.Out, packet.Name(into[0].Name))

@@ -272,7 +272,7 @@ func (p *Path) AtFarEnds(s packet.Set, but *Policy) packet.Set {
 
 // behindGateway takes out what is the gateway's own.
 func behindGateway(f Flow) Flow {
-	f.Now = f.Now.Minus(packet.Where(packet.In, packet.Name("")))
+	f.Now = f.Now.Minus(made)
 	return f
 }
 

@@ -260,27 +260,60 @@ type part struct {
 	bits float64
 }
 
+// room is what an estimate is worked out in.
+type room struct {
+	text, lower, back, plain []rune
+	signs                    []int
+	parts                    []part
+	first                    []int // by where parts end: the last of them in parts, from 1
+	before                   []int // of each part, the one before it that ends there too
+	best                     []float64
+}
+
+var rooms = sync.Pool{New: func() any { return new(room) }}
+
+// sized returns a list of a length in the room of another, all zero.
+func sized[T any](in []T, n int) []T {
+	out := slices.Grow(in[:0], n)[:n]
+	clear(out)
+	return out
+}
+
 // Bits returns the estimate for a secret whose guesser knows the names.
 func (n *Names) Bits(secret string) float64 {
-	text := []rune(secret)
-	if len(text) == 0 {
+	if secret == "" {
 		return 0
 	}
+	r := rooms.Get().(*room)
+	defer func() {
+		for _, s := range [...][]rune{r.text, r.lower, r.back, r.plain} { // nothing of the secret stays
+			clear(s)
+		}
+		rooms.Put(r)
+	}()
+	r.text = r.text[:0]
+	for _, c := range secret {
+		r.text = append(r.text, c)
+	}
+	text := r.text
 	each := perCharacter(text)
-	ending := make([][]part, len(text)+1)
-	for _, ps := range [][]part{n.words(text), sequences(text), rows(text), dates(text), n.repetitions(text)} {
-		for _, p := range ps {
-			ending[p.j] = append(ending[p.j], p)
-		}
+	r.parts = r.parts[:0]
+	n.words(text, r)
+	for _, ps := range [][]part{sequences(text), rows(text), dates(text), n.repetitions(text)} {
+		r.parts = append(r.parts, ps...)
 	}
-	best := make([]float64, len(text)+1)
+	r.first, r.before, r.best = sized(r.first, len(text)+1), sized(r.before, len(r.parts)), sized(r.best, len(text)+1)
+	for k, p := range r.parts {
+		r.before[k], r.first[p.j] = r.first[p.j], k+1
+	}
 	for j := 1; j <= len(text); j++ {
-		best[j] = best[j-1] + each
-		for _, p := range ending[j] {
-			best[j] = min(best[j], best[p.i]+p.bits)
+		r.best[j] = r.best[j-1] + each
+		for k := r.first[j]; k > 0; k = r.before[k-1] {
+			p := &r.parts[k-1]
+			r.best[j] = min(r.best[j], r.best[p.i]+p.bits)
 		}
 	}
-	return best[len(text)]
+	return r.best[len(text)]
 }
 
 // perCharacter returns the bits of a character drawn at random from the kinds that a text has.
@@ -331,12 +364,12 @@ var letterOf = [0x80]rune{
 }
 
 // words finds common words and the names that are known, also backwards, in capitals, and with signs in place of letters.
-func (n *Names) words(text []rune) []part {
-	var out []part
-	lower := []rune(strings.ToLower(string(text)))
-	if len(lower) != len(text) { // some letters change their length
-		lower = text
+func (n *Names) words(text []rune, r *room) {
+	r.lower = r.lower[:0]
+	for _, c := range text {
+		r.lower = append(r.lower, unicode.ToLower(c))
 	}
+	lower := r.lower
 	look := func(s []rune, reversed bool) {
 		take := func(from, length, signs, rank int) {
 			a, b := from, from+length
@@ -347,13 +380,13 @@ func (n *Names) words(text []rune) []part {
 			if reversed {
 				price++
 			}
-			out = append(out, part{a, b, price})
+			r.parts = append(r.parts, part{a, b, price})
 		}
 		for from := range s {
 			n.heads(s[from:], func(length, rank int) { take(from, length, 0, rank) })
 		}
 		for _, one := range []rune{'i', 'l'} {
-			plain, signs, any := unsigned(s, one)
+			plain, signs, any := r.unsigned(s, one)
 			for from := range s {
 				if !any {
 					break
@@ -370,10 +403,9 @@ func (n *Names) words(text []rune) []part {
 		}
 	}
 	look(lower, false)
-	back := slices.Clone(lower)
-	slices.Reverse(back)
-	look(back, true)
-	return out
+	r.back = append(r.back[:0], lower...)
+	slices.Reverse(r.back)
+	look(r.back, true)
 }
 
 // shortest is the length of the shortest word that is looked for.
@@ -381,8 +413,9 @@ const shortest = 3
 
 // unsigned puts letters in place of the signs that people write for them, one being what 1 stands for. It returns how many signs stand
 // before each place, and whether there are any.
-func unsigned(s []rune, one rune) (plain []rune, signs []int, any bool) {
-	plain, signs = slices.Clone(s), make([]int, len(s)+1)
+func (r *room) unsigned(s []rune, one rune) (plain []rune, signs []int, any bool) {
+	r.plain, r.signs = append(r.plain[:0], s...), sized(r.signs, len(s)+1)
+	plain, signs = r.plain, r.signs
 	for k, c := range s {
 		signs[k+1] = signs[k]
 		to := rune(0)
