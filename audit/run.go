@@ -187,10 +187,15 @@ type run struct {
 	baseline *baseline.Baseline
 	now      time.Time
 	shared   *shared
+	room     sync.Pool // of *[]byte: where what came of work is put down
 }
 
 func newRun(ctx context.Context, e *pair.Estate, checks []*Check, b *baseline.Baseline, now time.Time) *run {
-	return &run{ctx, e, checks, b, now, &shared{pending: make([]atomic.Int32, len(e.Gateways)), counts: progress.Of(ctx)}}
+	return &run{
+		ctx: ctx, e: e, checks: checks, baseline: b, now: now,
+		shared: &shared{pending: make([]atomic.Int32, len(e.Gateways)), counts: progress.Of(ctx)},
+		room:   sync.Pool{New: func() any { return new([]byte) }},
+	}
 }
 
 // pass is a check of the run about to be asked.
@@ -351,7 +356,10 @@ func (w *work) close(r *run) {
 	}
 	w.tunnel, w.gateway = nil, nil
 	if e.Large() {
-		w.put, w.doing = slices.Clone(w.append(nil, r.checks)), nil
+		room := r.room.Get().(*[]byte)
+		*room = w.append((*room)[:0], r.checks)
+		w.put, w.doing = slices.Clone(*room), nil
+		r.room.Put(room)
 	}
 }
 

@@ -3,7 +3,6 @@ package audit
 import (
 	"fmt"
 	"time"
-	"unique"
 
 	"toril/baseline"
 	"toril/estate"
@@ -59,8 +58,11 @@ type storedFinding struct {
 }
 
 // MarshalBinary writes a finding that was reported for a record of Toril's own.
-func (f Finding) MarshalBinary() ([]byte, error) {
-	s := storedFinding{
+func (f Finding) MarshalBinary() ([]byte, error) { return f.AppendBinary(nil) }
+
+// AppendBinary does so behind other bytes.
+func (f *Finding) AppendBinary(to []byte) ([]byte, error) {
+	s := &storedFinding{
 		f.Check, f.Severity, f.Gateway, f.Tunnel, f.Connection, f.Child, f.About, f.Message, f.Measured, f.Required, f.Example, f.Why,
 		f.Fix, f.Standard, f.Unsure, f.At, f.Also, f.AlsoIn, f.Series, f.level, f.leveled, f.lower, f.effect, f.settled, f.traits != nil,
 		"", "", nil, nil, false,
@@ -68,14 +70,14 @@ func (f Finding) MarshalBinary() ([]byte, error) {
 	if t := f.traits; t != nil {
 		s.Weak, s.Children, s.Culprit, s.Packets, s.Excess = t.weak, t.children, t.culprit, t.packets, t.excess
 	}
-	return record.Append(nil, s), nil
+	return record.Append(to, s), nil
 }
 
 // UnmarshalBinary reads what MarshalBinary wrote.
 func (f *Finding) UnmarshalBinary(data []byte) error {
-	var s storedFinding
-	if err := record.Whole(data, &s); err != nil {
-		return err
+	var s *storedFinding
+	if err := record.Whole(data, &s); err != nil || s == nil {
+		return record.ErrDamaged
 	}
 	*f = Finding{
 		Check: s.Check, Severity: s.Severity, Gateway: s.Gateway, Tunnel: s.Tunnel, Connection: s.Connection, Child: s.Child,
@@ -86,10 +88,6 @@ func (f *Finding) UnmarshalBinary(data []byte) error {
 	}
 	if s.Traits {
 		f.traits = &traits{weak: s.Weak, culprit: s.Culprit, packets: s.Packets, children: s.Children, excess: s.Excess}
-	}
-	f.Detach()
-	for _, text := range []*string{&f.Check, &f.Message, &f.Why, &f.Fix, &f.Standard} { // the same in many
-		*text = unique.Make(*text).Value()
 	}
 	return nil
 }
@@ -104,7 +102,7 @@ type storedWork struct {
 
 type storedAnswer struct {
 	Check   int
-	Finding Finding
+	Finding *Finding
 }
 
 type storedKept struct {
@@ -133,7 +131,7 @@ func (w *work) append(to []byte, checks []*Check) []byte {
 	}
 	s := storedWork{NotGiven: w.notGiven}
 	for _, a := range w.found {
-		s.Found = append(s.Found, storedAnswer{a.check, *a.Finding})
+		s.Found = append(s.Found, storedAnswer{a.check, a.Finding})
 	}
 	for _, k := range w.kept {
 		s.Kept = append(s.Kept, storedKept{k.check, checks[k.check].Keeps.write(nil, k.what)})
@@ -158,8 +156,8 @@ func (w *work) read(from []byte, checks []*Check) (rest []byte, err error) {
 	}
 	w.doing = &doing{}
 	for i := range s.Found {
-		if a := &s.Found[i]; a.Check >= 0 && a.Check < len(checks) {
-			w.found = append(w.found, answer{a.Check, &a.Finding})
+		if a := &s.Found[i]; a.Check >= 0 && a.Check < len(checks) && a.Finding != nil {
+			w.found = append(w.found, answer{a.Check, a.Finding})
 			continue
 		}
 		return nil, record.ErrDamaged

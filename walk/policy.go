@@ -205,6 +205,10 @@ func (p *Path) order() {
 	}
 	p.all, p.byIfID = newAsking(p.Policies), map[uint32]*asking{}
 	for id, list := range by {
+		if len(list) == len(p.Policies) { // all of them, in their order
+			p.byIfID[id] = p.all
+			continue
+		}
 		p.byIfID[id] = newAsking(list)
 	}
 }

@@ -9,7 +9,9 @@ import (
 	"fmt"
 	"math"
 	"reflect"
+	"slices"
 	"sync"
+	"unsafe"
 )
 
 // ErrDamaged says that bytes are not what a value of the type was written as.
@@ -18,11 +20,13 @@ var ErrDamaged = errors.New("the record is damaged")
 // Append appends a value. Its type is made of booleans, numbers, texts, slices, arrays, pointers, structs all of whose fields are exported,
 // and types that write themselves (encoding.BinaryMarshaler); it panics for any other, which is a slip of its maker.
 func Append(to []byte, v any) []byte {
-	value := reflect.ValueOf(v)
+	value := reflect.New(reflect.TypeOf(v)).Elem() // its parts can be pointed to
+	value.Set(reflect.ValueOf(v))
 	return codecOf(value.Type()).put(to, value)
 }
 
-// Read reads a value into where a pointer leads, and returns the bytes behind it.
+// Read reads a value into where a pointer leads, and returns the bytes behind it. Its texts are parts of the bytes, which must not be changed
+// from then on.
 func Read(from []byte, into any) (rest []byte, err error) {
 	value := reflect.ValueOf(into).Elem()
 	return codecOf(value.Type()).get(from, value)
@@ -77,6 +81,9 @@ func newCodec(t reflect.Type) codec {
 	case reflect.String:
 		return text()
 	case reflect.Slice:
+		if t.Elem().Kind() == reflect.Uint8 {
+			return data()
+		}
 		return slice(t)
 	case reflect.Array:
 		return array(t)
@@ -155,7 +162,7 @@ func text() codec {
 		},
 		func(from []byte, v reflect.Value) ([]byte, error) {
 			piece, rest, err := cut(from)
-			v.SetString(string(piece))
+			v.SetString(unsafe.String(unsafe.SliceData(piece), len(piece)))
 			return rest, err
 		},
 	}
@@ -174,6 +181,12 @@ func cut(from []byte) (piece, rest []byte, err error) {
 func itself() codec {
 	return codec{
 		func(to []byte, v reflect.Value) []byte {
+			if v.CanAddr() { // nothing is copied
+				v = v.Addr()
+			}
+			if one, ok := v.Interface().(encoding.BinaryAppender); ok {
+				return sized(to, one.AppendBinary)
+			}
 			data, err := v.Interface().(encoding.BinaryMarshaler).MarshalBinary()
 			if err != nil {
 				panic(fmt.Sprintf("record: %v", err))
@@ -193,6 +206,43 @@ func itself() codec {
 	}
 }
 
+// data is of bytes, which are copied; nil is kept apart from empty as in slice.
+func data() codec {
+	return codec{
+		func(to []byte, v reflect.Value) []byte {
+			if v.IsNil() {
+				return append(to, 0)
+			}
+			return append(binary.AppendUvarint(to, uint64(v.Len())+1), v.Bytes()...)
+		},
+		func(from []byte, v reflect.Value) ([]byte, error) {
+			n, size := binary.Uvarint(from)
+			if size <= 0 || n > uint64(len(from)-size)+1 {
+				return nil, ErrDamaged
+			}
+			if from = from[size:]; n == 0 {
+				v.SetZero()
+				return from, nil
+			}
+			v.SetBytes(append([]byte{}, from[:n-1]...))
+			return from[n-1:], nil
+		},
+	}
+}
+
+// sized appends what a value writes of itself, with its length before it.
+func sized(to []byte, write func([]byte) ([]byte, error)) []byte {
+	at := len(to)
+	to, err := write(append(to, 0))
+	if err != nil {
+		panic(fmt.Sprintf("record: %v", err))
+	}
+	var length [binary.MaxVarintLen64]byte
+	n := binary.PutUvarint(length[:], uint64(len(to)-at-1))
+	to[at] = length[0]
+	return slices.Insert(to, at+1, length[1:n]...)
+}
+
 // slice keeps nil apart from empty: the number before the elements is one more than they are.
 func slice(t reflect.Type) codec {
 	elements := sync.OnceValue(func() *codec { return codecOf(t.Elem()) }) // a type may hold itself
@@ -202,8 +252,9 @@ func slice(t reflect.Type) codec {
 				return append(to, 0)
 			}
 			to = binary.AppendUvarint(to, uint64(v.Len())+1)
+			one := elements()
 			for i := range v.Len() {
-				to = elements().put(to, v.Index(i))
+				to = one.put(to, v.Index(i))
 			}
 			return to
 		},
@@ -217,8 +268,9 @@ func slice(t reflect.Type) codec {
 				return rest, nil
 			}
 			v.Set(reflect.MakeSlice(t, int(n-1), int(n-1)))
+			one := elements()
 			for i := range v.Len() {
-				if rest, err = elements().get(rest, v.Index(i)); err != nil {
+				if rest, err = one.get(rest, v.Index(i)); err != nil {
 					return nil, err
 				}
 			}
@@ -228,6 +280,9 @@ func slice(t reflect.Type) codec {
 }
 
 func array(t reflect.Type) codec {
+	if t.Elem().Kind() == reflect.Uint8 {
+		return digest(t.Len())
+	}
 	elements := codecOf(t.Elem())
 	return codec{
 		func(to []byte, v reflect.Value) []byte {
@@ -244,6 +299,20 @@ func array(t reflect.Type) codec {
 				}
 			}
 			return rest, nil
+		},
+	}
+}
+
+// digest is of an array of n bytes.
+func digest(n int) codec {
+	return codec{
+		func(to []byte, v reflect.Value) []byte { return append(to, v.Bytes()...) },
+		func(from []byte, v reflect.Value) ([]byte, error) {
+			if n > len(from) {
+				return nil, ErrDamaged
+			}
+			copy(v.Bytes(), from)
+			return from[n:], nil
 		},
 	}
 }

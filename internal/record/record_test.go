@@ -28,13 +28,23 @@ type tree struct {
 	More     *tree
 	Nothing  *leaf
 	Children []tree
+	Data     []byte
+	Own      [3]long
 }
+
+// long writes itself, in as many bytes as it says.
+type long struct{ n int }
+
+func (l long) MarshalBinary() ([]byte, error)           { return l.AppendBinary(nil) }
+func (l long) AppendBinary(to []byte) ([]byte, error)   { return append(to, make([]byte, l.n)...), nil }
+func (l *long) UnmarshalBinary(data []byte) (err error) { l.n = len(data); return nil }
 
 func sample() tree {
 	return tree{
 		Yes: true, Count: 1 << 31, Share: -1.5, Print: [4]byte{1, 2, 3, 4}, At: time.Date(2026, 11, 27, 1, 2, 3, 4, time.UTC),
 		Addr: netip.MustParseAddr("2001:db8::1"), Leaves: []leaf{{"a", -7}, {"", 300}}, Texts: []string{},
-		More: &tree{At: time.Unix(0, 0).UTC()}, Children: []tree{{Count: 1, At: time.Unix(1, 0).UTC()}},
+		More: &tree{At: time.Unix(0, 0).UTC()}, Children: []tree{{Count: 1, At: time.Unix(1, 0).UTC(), Data: []byte{}}},
+		Data: []byte{0, 200, 255}, Own: [3]long{{127}, {128}, {20_000}},
 	}
 }
 
@@ -56,9 +66,21 @@ func TestWhatIsWrittenIsRead(t *testing.T) {
 	assert.Equal(t, uint8(9), n)
 }
 
+// TestDataIsCopied: of what is read only texts are parts of the record.
+func TestDataIsCopied(t *testing.T) {
+	data := record.Append(nil, sample())
+	var got tree
+	require.NoError(t, record.Whole(data, &got))
+	text := got.Leaves[0].Name
+	assert.Equal(t, "a", text)
+	clear(data)
+	assert.Equal(t, sample().Data, got.Data)
+	assert.Equal(t, sample().Print, got.Print)
+}
+
 func TestDamageIsSeen(t *testing.T) {
 	data := record.Append(nil, sample())
-	for cut := range data {
+	for cut := 0; cut < len(data); cut += 1 + cut/500 {
 		var got tree
 		assert.Error(t, record.Whole(data[:cut], &got), cut)
 	}
