@@ -25,8 +25,8 @@ func Append(to []byte, v any) []byte {
 	return codecOf(value.Type()).put(to, value)
 }
 
-// Read reads a value into where a pointer leads, and returns the bytes behind it. Its texts are parts of the bytes, which must not be changed
-// from then on.
+// Read reads a value into where a pointer leads, and returns the bytes behind it. Its texts are parts of the bytes, which must not be
+// changed from then on.
 func Read(from []byte, into any) (rest []byte, err error) {
 	value := reflect.ValueOf(into).Elem()
 	return codecOf(value.Type()).get(from, value)
