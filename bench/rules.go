@@ -111,7 +111,7 @@ func growth(b *bench, work string, sizes []int, make func(int) (string, error)) 
 		}
 		jobs = append(jobs, b.audit(dir))
 	}
-	c, err := sideBySide(3, jobs...)
+	c, err := sideBySide(5, jobs...)
 	if err != nil {
 		return nil, err
 	}

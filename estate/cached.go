@@ -113,7 +113,7 @@ func (k *keeper) sumOf(p *plan) cache.Digest {
 	s.Bytes(k.settings[:])
 	s.Bytes(k.opts.Program[:])
 	s.Text(p.name, p.shown, p.within, p.as, fmt.Sprint(k.opts.ShowUnread, p.config != nil))
-	fsys, done := disk.Hold(p.fsys)
+	fsys, done := disk.Hold(p.folder())
 	defer done()
 	room := rooms.Get().(*[]byte)
 	defer rooms.Put(room)

@@ -102,7 +102,7 @@ func (e *Estate) Format(g *model.Gateway, name string) *read.Format {
 // plan is a gateway before it is read: where its files are.
 type plan struct {
 	name    string
-	fsys    fs.FS
+	fsys    fs.FS  // of the estate, or of the gateway's folder; see folder
 	shown   string // what shown paths begin with
 	within  string // the gateway's folder below the estate's, with a slash behind it
 	files   []string
@@ -371,10 +371,10 @@ func (l *loader) folder(fsys fs.FS, prefix, name string) {
 	hidden()
 	var plans []*plan
 	for _, n := range folders {
-		if sub, err := fs.Sub(fsys, n); err == nil {
+		if fs.ValidPath(n) {
 			shown := prefix + n + "/"
 			within := shown[len(prefix):]
-			plans = append(plans, l.gateway(strings.TrimSuffix(within, "/"), sub, shown, within, config))
+			plans = append(plans, l.gateway(strings.TrimSuffix(within, "/"), fsys, shown, within, config))
 		}
 	}
 	l.list(plans)
@@ -402,7 +402,7 @@ func (l *loader) gateway(name string, fsys fs.FS, prefix, within string, config 
 func (l *loader) list(plans []*plan) {
 	found := make([]listing, len(plans))
 	spread.InShares(len(plans), 16, func(i int) {
-		found[i] = plans[i].list(plans[i].fsys, "")
+		found[i] = plans[i].list(plans[i].folder(), "")
 		plans[i].files = slices.Clone(plans[i].files) // without room for more
 		gather(func(each func(*string)) {
 			for n := range plans[i].files {
@@ -411,7 +411,7 @@ func (l *loader) list(plans []*plan) {
 		})
 	})
 	for i, p := range plans {
-		l.take(p, p.fsys, found[i], 0)
+		l.take(p, p.folder(), found[i], 0)
 		if len(p.files) == 0 && p.without && p.within != "" { // a folder of the estate's own files
 			delete(l.plans, [2]string{p.shown, p.name})
 		}
@@ -473,10 +473,19 @@ func (l *loader) take(p *plan, fsys fs.FS, found listing, depth int) {
 	}
 }
 
+// folder is the gateway's folder as a file system.
+func (p *plan) folder() fs.FS {
+	if _, is := p.fsys.(mounted); is || p.within == "" {
+		return p.fsys
+	}
+	sub, _ := fs.Sub(p.fsys, strings.TrimSuffix(p.within, "/")) // which is a valid path
+	return sub
+}
+
 func (p *plan) mount(name string, sub fs.FS) {
 	m, ok := p.fsys.(mounted)
 	if !ok {
-		m = mounted{FS: p.fsys, at: map[string]fs.FS{}}
+		m = mounted{FS: p.folder(), at: map[string]fs.FS{}}
 		p.fsys = m
 	}
 	m.at[name] = sub

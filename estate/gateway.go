@@ -34,7 +34,7 @@ func readGateway(
 	part bool,
 ) reading {
 	g := &model.Gateway{Name: source.Clean(p.name)}
-	fsys, done := disk.Hold(p.fsys)
+	fsys, done := disk.Hold(p.folder())
 	defer done()
 	folder := &read.Folder{
 		FS: watched{fsys, p}, Prefix: p.shown, MaxBytes: MaxFile, Formats: formats,

@@ -14,10 +14,10 @@ import (
 const small = 464 << 20
 
 // some gateways are worked on within that; for each that is beyond them a run may take as much as each more.
-const some, each = 10_000, 12 << 10
+const some, each = 10_000, 15 << 10
 
 // A single file that is hostile has no more in use than much, and there memory is kept low; a large estate has, and many may be made anew.
-const much, many = 400 << 20, 512 << 20
+const much, many = 400 << 20, 400 << 20
 
 // roomFor is what may be made anew before memory is cleared, in bytes, as against what is in use: each clearing costs as much as that.
 func roomFor(used int64) int64 {
