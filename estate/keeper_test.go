@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"runtime"
+	"strings"
 	"sync"
 	"testing"
 	"testing/fstest"
@@ -151,4 +152,24 @@ func TestWhatIsKeptOfAGateway(t *testing.T) {
 	require.Len(t, a.Files[0].Unread, 1)
 	assert.Contains(t, a.Files[0].Unread[0].Text, "frobnicate")
 	assert.Zero(t, b.Connections[0].Shows, "its own files do not tell which address it speaks from")
+}
+
+// TestWhatFitsIsKept: whether an estate fits is told from its first gateways only where that is plain.
+func TestWhatFitsIsKept(t *testing.T) {
+	files, size := ring(200), int64(0)
+	for name, f := range files {
+		if name < "g16" { // the first 76 of them have half as much again
+			f.Data = append(f.Data, strings.Repeat("# more\n", len(f.Data)/14)...)
+		}
+		size += int64(len(f.Data))
+	}
+	for _, c := range []struct {
+		room  int64
+		large bool
+	}{{size, false}, {size * 3 / 4, true}, {size / 4, true}} {
+		e, err := estate.LoadFS(context.Background(), files, estate.Options{Formats: formats.All(), Room: c.room})
+		require.NoError(t, err)
+		assert.Equal(t, c.large, e.Large(), "%d bytes have room of %d", c.room, size)
+		assert.Len(t, e.Gateways, 200)
+	}
 }
