@@ -243,6 +243,9 @@ func sized(to []byte, write func([]byte) ([]byte, error)) []byte {
 	return slices.Insert(to, at+1, length[1:n]...)
 }
 
+// few is for how many elements there is room at once, however many a record says that there are.
+const few = 64
+
 // slice keeps nil apart from empty: the number before the elements is one more than they are.
 func slice(t reflect.Type) codec {
 	elements := sync.OnceValue(func() *codec { return codecOf(t.Elem()) }) // a type may hold itself
@@ -267,9 +270,14 @@ func slice(t reflect.Type) codec {
 				v.SetZero()
 				return rest, nil
 			}
-			v.Set(reflect.MakeSlice(t, int(n-1), int(n-1)))
+			all := int(n - 1)
+			v.Set(reflect.MakeSlice(t, min(all, few), min(all, few)))
 			one := elements()
-			for i := range v.Len() {
+			for i := range all {
+				if i == v.Len() { // so many were there: it may be true
+					v.Grow(min(i, all-i))
+					v.SetLen(min(2*i, all))
+				}
 				if rest, err = one.get(rest, v.Index(i)); err != nil {
 					return nil, err
 				}

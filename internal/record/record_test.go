@@ -2,6 +2,7 @@ package record_test
 
 import (
 	"net/netip"
+	"runtime"
 	"testing"
 	"time"
 
@@ -44,7 +45,7 @@ func sample() tree {
 		Yes: true, Count: 1 << 31, Share: -1.5, Print: [4]byte{1, 2, 3, 4}, At: time.Date(2026, 11, 27, 1, 2, 3, 4, time.UTC),
 		Addr: netip.MustParseAddr("2001:db8::1"), Leaves: []leaf{{"a", -7}, {"", 300}}, Texts: []string{},
 		More: &tree{At: time.Unix(0, 0).UTC()}, Children: []tree{{Count: 1, At: time.Unix(1, 0).UTC(), Data: []byte{}}},
-		Data: []byte{0, 200, 255}, Own: [3]long{{127}, {128}, {20_000}},
+		Data: []byte{0, 200, 255}, Own: [3]long{{127}, {128}, {300}},
 	}
 }
 
@@ -88,6 +89,31 @@ func TestDamageIsSeen(t *testing.T) {
 	assert.ErrorIs(t, record.Whole(append(data, 0), &got), record.ErrDamaged, "something stands behind it")
 	var small int8
 	assert.ErrorIs(t, record.Whole(record.Append(nil, 300), &small), record.ErrDamaged)
+}
+
+// TestManyElements: a record may say that it has many, and has them, or takes no room for them.
+func TestManyElements(t *testing.T) {
+	many := make([]leaf, 1000)
+	for i := range many {
+		many[i] = leaf{string(rune('a' + i%26)), int16(i)}
+	}
+	data := record.Append(nil, many)
+	var got []leaf
+	require.NoError(t, record.Whole(data, &got))
+	assert.Equal(t, many, got)
+
+	claim := append([]byte{0xff, 0xff, 0x7f}, make([]byte, 1<<21)...) // two million, each with many of its own
+	for i := 3; i < len(claim); i += 3 {
+		copy(claim[i:], []byte{0xff, 0xff, 0x7f})
+	}
+	type nested struct {
+		More []struct{ More []struct{ Room [64]uint64 } }
+	}
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	assert.ErrorIs(t, record.Whole(claim, &[]nested{}), record.ErrDamaged)
+	runtime.ReadMemStats(&after)
+	assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(64<<20))
 }
 
 func TestTypesThatCannotBeWritten(t *testing.T) {
