@@ -187,15 +187,10 @@ type run struct {
 	baseline *baseline.Baseline
 	now      time.Time
 	shared   *shared
-	room     sync.Pool // of *[]byte: where what came of work is put down
 }
 
 func newRun(ctx context.Context, e *pair.Estate, checks []*Check, b *baseline.Baseline, now time.Time) *run {
-	return &run{
-		ctx: ctx, e: e, checks: checks, baseline: b, now: now,
-		shared: &shared{pending: make([]atomic.Int32, len(e.Gateways)), counts: progress.Of(ctx)},
-		room:   sync.Pool{New: func() any { return new([]byte) }},
-	}
+	return &run{ctx, e, checks, b, now, &shared{pending: make([]atomic.Int32, len(e.Gateways)), counts: progress.Of(ctx)}}
 }
 
 // pass is a check of the run about to be asked.
@@ -258,7 +253,7 @@ func (r *run) work(todo []*work) error {
 
 // finish asks the checks about the estate as a whole, and gathers what was found of all its subjects.
 func (r *run) finish(todo []*work) (*Result, error) {
-	spread.InShares(len(todo), 64, func(i int) { todo[i].again(r.checks) })
+	spread.InShares(len(todo), 64, func(i int) { todo[i].takeUp(r.checks) })
 	last := &work{doing: &doing{}}
 	p := r.pass(r.ctx, last)
 	p.last(todo, r.checks)
@@ -356,15 +351,18 @@ func (w *work) close(r *run) {
 	}
 	w.tunnel, w.gateway = nil, nil
 	if e.Large() {
-		room := r.room.Get().(*[]byte)
+		room := rooms.Get().(*[]byte)
 		*room = w.append((*room)[:0], r.checks)
 		w.put, w.doing = slices.Clone(*room), nil
-		r.room.Put(room)
+		rooms.Put(room)
 	}
 }
 
-// again takes up what was put down.
-func (w *work) again(checks []*Check) {
+// rooms are for what came of work, before it is put down in as many bytes as it takes.
+var rooms = sync.Pool{New: func() any { return new([]byte) }}
+
+// takeUp takes up what was put down.
+func (w *work) takeUp(checks []*Check) {
 	if w.put != nil {
 		if _, err := w.read(w.put, checks); err != nil {
 			panic(err) // it was written by this run

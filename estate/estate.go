@@ -574,7 +574,7 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 		r := e.keeper.read(ctx, p, l.opts.Again && e.keeper.full())
 		progress.Of(ctx).Files.Add(int64(len(r.gateway.Files)))
 		all[i], room[i] = &room[i], *factsOf(r)
-		all[i].plan, p.known = p, e.keeper.once(p.known)
+		all[i].plan, p.known = p, e.keeper.alike(p.known)
 		if ctx.Err() == nil {
 			e.keeper.remember(all[i])
 		}

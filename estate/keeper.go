@@ -39,7 +39,7 @@ type keeper struct {
 	settings cache.Digest // of what the estate's own files say
 
 	mu   sync.Mutex
-	seen map[string][]taken // what the files of some gateway were taken for: those of others were too
+	seen map[string][]taken // those lists, by what they say
 	held map[*Facts]*held
 	idle list.List // of *held: not in use, the last used first
 	size int64     // of those
@@ -84,8 +84,8 @@ func (k *keeper) read(ctx context.Context, p *plan, part bool) reading {
 	return readGateway(ctx, p, formats, manners, k.opts.Edited, part)
 }
 
-// once returns what the files of a gateway were taken for in the same room for all gateways with such files.
-func (k *keeper) once(files []taken) []taken {
+// alike returns what the files of a gateway were taken for: one list for all gateways whose files were taken for the same.
+func (k *keeper) alike(files []taken) []taken {
 	var key strings.Builder
 	for _, t := range files {
 		if t.format != nil {

@@ -10,7 +10,7 @@ import (
 // many boxes: the fields that are restricted seldom have their room only where one is.
 type box struct {
 	fam  Family
-	not  uint16 // the values that the fields of few values have not: a bit for each of fewOf's
+	not  uint16 // the values that the fields of few values have not: a bit for each of allOf's
 	has  uint16 // a bit for each field that is restricted
 	v    [usual]*list
 	more *[seldom]*list // never changed: boxes share it
@@ -26,39 +26,41 @@ var placeOf = [fields]uint8{
 	State: usual + seldom, Direction: usual + seldom + 1, Translated: usual + seldom + 2,
 }
 
-// fewOf are the fields of few values, in the order of their places: where the bits of their values begin in box.not, and how many they are.
-var fewOf = [...]struct{ from, values uint8 }{{0, 5}, {5, 2}, {7, 4}}
+// The fields of few values, and the bits in box.not that are theirs.
+const (
+	few = 1<<State | 1<<Direction | 1<<Translated
 
-// few is a bit for each of those fields.
-const few = 1<<State | 1<<Direction | 1<<Translated
+	states       = 1<<5 - 1
+	directions   = (1<<2 - 1) << 5
+	translations = (1<<4 - 1) << 7
+)
+
+// allOf are those bits of each, in the order of their places.
+var allOf = [...]uint16{states, directions, translations}
+
+// fewAt is the place of a field of few values among those; ok is false for another field.
+func fewAt(f Field) (n uint8, ok bool) {
+	return placeOf[f] - usual - seldom, placeOf[f] >= usual+seldom
+}
 
 // fewLists are all lists of values of a field of few values, by their bits.
-var fewLists = func() (out [len(fewOf)][1 << 5]list) {
-	for n, of := range fewOf {
-		for set := range uint(1) << of.values {
-			var in []interval
-			for v := range uint64(of.values) {
-				switch last := len(in) - 1; {
-				case set>>v&1 == 0:
-				case last >= 0 && in[last].hi.lo+1 == v:
-					in[last].hi = small(v)
-				default:
-					in = append(in, interval{small(v), small(v)})
-				}
+var fewLists = func() (out [len(allOf)][1 << 5]list) {
+	for n, all := range allOf {
+		for set := range 1 << bits.OnesCount16(all) {
+			for rest := uint(set); rest != 0; { // a run of values at a time
+				lo := bits.TrailingZeros(rest)
+				run := bits.TrailingZeros(^(rest >> lo))
+				out[n][set].in = append(out[n][set].in, interval{small(uint64(lo)), small(uint64(lo + run - 1))})
+				rest &^= (1<<run - 1) << lo
 			}
-			out[n][set].in = in
 		}
 	}
 	return out
 }()
 
-// allOf has the bits in not of a field of few values.
-func allOf(n uint8) uint16 { return (1<<fewOf[n].values - 1) << fewOf[n].from }
-
 // none reports whether some field of few values has none left.
 func none(not uint16) bool {
-	const state, direction, translated = 1<<5 - 1, (1<<2 - 1) << 5, (1<<4 - 1) << 7 // as in fewOf
-	return not&state == state || not&direction == direction || not&translated == translated
+	return not&states == states || not&directions == directions || not&translations == translations
 }
 
 // at returns the values of a field; nil where it is not restricted.
@@ -79,8 +81,8 @@ func (b *box) behind(n uint8) *list {
 		return b.more[n]
 	}
 	n -= seldom
-	if all := allOf(n); b.not&all != 0 {
-		return &fewLists[n][all&^b.not>>fewOf[n].from]
+	if all := allOf[n]; b.not&all != 0 {
+		return &fewLists[n][all&^b.not>>bits.TrailingZeros16(all)]
 	}
 	return nil
 }
@@ -99,35 +101,37 @@ func (b *box) share(f Field, l *list) {
 		more[n-usual] = l
 		b.more = &more
 	default:
-		b.leave(f, n-usual-seldom, bitsOf(n-usual-seldom, l.in))
+		b.leave(f, bitsOf(f, l.in))
 	}
 }
 
 // leave restricts a field of few values to some, given as bits in not; it returns false where these are none.
-func (b *box) leave(f Field, n uint8, left uint16) bool {
-	all := allOf(n)
-	b.not, b.has = b.not&^all|all&^left, b.has|1<<f
-	if b.not&all == 0 {
+func (b *box) leave(f Field, left uint16) bool {
+	n, _ := fewAt(f)
+	b.not, b.has = b.not&^allOf[n]|allOf[n]&^left, b.has|1<<f
+	if left == allOf[n] {
 		b.has &^= 1 << f
 	}
 	return left != 0
 }
 
 // bitsOf are the bits in not of values of a field of few values.
-func bitsOf(n uint8, in []interval) (out uint16) {
+func bitsOf(f Field, in []interval) (out uint16) {
+	n, _ := fewAt(f)
+	last := uint64(bits.OnesCount16(allOf[n]) - 1)
 	for _, iv := range in {
 		if iv.lo.hi != 0 {
 			break
 		}
-		last := uint64(fewOf[n].values - 1)
+		end := last
 		if iv.hi.hi == 0 {
-			last = min(last, iv.hi.lo)
+			end = min(last, iv.hi.lo)
 		}
-		for v := iv.lo.lo; v <= last; v++ {
+		for v := iv.lo.lo; v <= end; v++ {
 			out |= 1 << v
 		}
 	}
-	return out << fewOf[n].from
+	return out << bits.TrailingZeros16(allOf[n])
 }
 
 // set restricts a field to values that another box has, or takes its restriction away where they are nil.
@@ -148,7 +152,7 @@ func (b *box) free(f Field) {
 	case n < usual:
 		b.v[n] = nil
 	case n >= usual+seldom:
-		b.not &^= allOf(n - usual - seldom)
+		b.not &^= allOf[n-usual-seldom]
 	case b.more != nil && b.more[n-usual] != nil:
 		for k, l := range b.more {
 			if l != nil && k != int(n-usual) { // it is not the only one
@@ -212,8 +216,8 @@ func (b *box) put(f Field, in []interval) bool {
 	if len(in) == 0 {
 		return false
 	}
-	if n := placeOf[f]; n >= usual+seldom {
-		return b.leave(f, n-usual-seldom, bitsOf(n-usual-seldom, in))
+	if _, is := fewAt(f); is {
+		return b.leave(f, bitsOf(f, in))
 	}
 	if len(in) == 1 && in[0].lo == (number{}) && !in[0].hi.less(topOf(f, b.fam)) {
 		b.free(f)
@@ -339,9 +343,8 @@ func (b *box) cut(c *box, out []box) []box {
 
 // narrow restricts a field to some of the values, of which there are some; it returns false where nothing is left.
 func (b *box) narrow(f Field, v Values) bool {
-	if n := placeOf[f]; n >= usual+seldom {
-		n -= usual + seldom
-		return b.leave(f, n, bitsOf(n, v.in())&^b.not)
+	if _, is := fewAt(f); is {
+		return b.leave(f, bitsOf(f, v.in())&^b.not)
 	}
 	l := b.at(f)
 	switch {

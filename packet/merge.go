@@ -127,8 +127,8 @@ func join(a, b *box, f Field) {
 
 func sameBut(a, b *box, but Field) bool {
 	free := uint16(0) // bits in not that may differ
-	if n := placeOf[but]; n >= usual+seldom {
-		free = allOf(n - usual - seldom)
+	if n, is := fewAt(but); is {
+		free = allOf[n]
 	}
 	if a.fam != b.fam || (a.has^b.has)&^(1<<but) != 0 || (a.not^b.not)&^free != 0 {
 		return false

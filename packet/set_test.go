@@ -131,6 +131,26 @@ func TestAlgebraAgainstBruteForce(t *testing.T) {
 	}
 }
 
+// TestShortcutsSayTheSame: what is done in one step is what it would be in several.
+func TestShortcutsSayTheSame(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	some := []packet.Field{packet.In, packet.PeerOut, packet.State, packet.Mark, packet.Dport}
+	for range 400 {
+		s, _ := randomSet(r, 3)
+		u, _ := randomSet(r, 1)
+		forget := some[:r.IntN(len(some)+1)]
+		assert.True(t, s.Mirror(forget...).Equal(s.Mirror().Free(forget...)), "%v without %v", s, forget)
+		assert.True(t, packet.Union(s, u).Equal(s.Or(u)))
+		assert.True(t, packet.Union(packet.None(), u, packet.None()).Equal(u))
+		f := some[r.IntN(len(some)-1)] // of the others a value says more of the packet
+		v := packet.Numbers(uint64(r.IntN(3)), uint64(r.IntN(5)))
+		assert.True(t, s.Replace(f, v).Equal(s.Free(f).And(packet.All().With(f, v))), "%v of %v in %v", v, f, s)
+		whole := s.Free(packet.Mark)
+		assert.Equal(t, whole.String(), s.Replace(packet.Mark, packet.Numbers(0, 1<<32-1)).String(), "every value is no condition")
+		assert.Equal(t, whole.String(), s.Replace(packet.Mark, packet.Numbers(0, 1<<40)).String(), "nor is more than there are")
+	}
+}
+
 func TestMirrorAndReplace(t *testing.T) {
 	a, b := netip.MustParsePrefix("10.1.0.0/24"), netip.MustParsePrefix("10.2.0.0/24")
 	s := packet.Prefixes(packet.Src, a).And(packet.Prefixes(packet.Dst, b)).With(packet.Dport, packet.Numbers(443, 443))

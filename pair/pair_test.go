@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -15,6 +16,7 @@ import (
 
 	"toril/estate"
 	"toril/estate/estatetest"
+	"toril/model"
 	"toril/pair"
 	"toril/read/formats"
 )
@@ -90,6 +92,55 @@ func TestPairing(t *testing.T) {
 		e := load(t, c.files)
 		assert.Equal(t, c.want, names(e), name)
 	}
+}
+
+// TestMatchesOfConnections: each gateway and each connection has the matches that name it, by name, and no others.
+func TestMatchesOfConnections(t *testing.T) {
+	e := load(t, fstest.MapFS{
+		"a/swanctl.conf": file(conn("x1", "192.0.2.1", "192.0.2.2", "", "", "10.1.0.0/24", "10.2.0.0/24"),
+			conn("x2", "192.0.2.1", "192.0.2.3", "", "", "", ""),
+			conn("x3", "192.0.2.1", "192.0.2.9", "", "", "", "")),
+		"b/swanctl.conf": file(conn("any", "192.0.2.2", "", "", "", "10.2.0.0/24", "10.1.0.0/24")),
+		"c/swanctl.conf": file(conn("z", "192.0.2.3", "192.0.2.1", "", "", "", ""), conn("any", "192.0.2.3", "192.0.2.2", "", "", "", "")),
+		"d/swanctl.conf": file(),
+	})
+	all := 0
+	for i, g := range e.Gateways {
+		var about []string
+		for _, m := range e.MatchesOf(g) {
+			about = append(about, m.Name)
+		}
+		var want []string
+		for _, m := range e.Matches {
+			if slices.Contains(m.Gateways(), e.Estate.Estate.Gateways[i]) {
+				want = append(want, m.Name)
+			}
+		}
+		assert.Equal(t, want, about, g.Name)
+		for _, c := range g.Connections {
+			var sides []string
+			for _, m := range e.MatchesOfAny(g, c) {
+				sides = append(sides, m.Name)
+			}
+			for _, m := range e.Matches {
+				is := slices.ContainsFunc(m.Sides, func(s pair.Side) bool { return s.Of(g, c) })
+				assert.Equal(t, is, slices.Contains(sides, m.Name), "%s and %s/%s", m.Name, g.Name, c.Name)
+			}
+			assert.IsIncreasing(t, append(sides, "~"))
+			assert.Equal(t, sides[0], e.MatchOf(g, c).Name)
+			all += len(sides)
+		}
+		assert.Equal(t, about, func() (out []string) { // of all connections together, each once
+			for _, m := range e.MatchesOfAny(g, append(g.Connections, g.Connections...)...) {
+				out = append(out, m.Name)
+			}
+			return out
+		}(), g.Name)
+		other := &model.Connection{Number: 0} // as one that is not loaded has the number of another
+		assert.Nil(t, e.MatchOf(g, other))
+		assert.Empty(t, e.MatchesOfAny(g, other))
+	}
+	assert.Greater(t, all, len(e.Matches))
 }
 
 func TestAmbiguityIsNamed(t *testing.T) {

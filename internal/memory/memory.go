@@ -37,13 +37,11 @@ const first = 2300
 // least is what a run may take before memory is cleared more often; 0 where that is not ours to say.
 var least atomic.Int64
 
-// Expect says how many gateways are going to be read: the more there are, the more memory may be taken before it is cleared. It does
-// nothing without Limit.
+// Expect says how many gateways of an estate are going to be read: the more there are, the more memory may be taken before it is cleared,
+// for every estate of a run. It does nothing without Limit.
 func Expect(gateways int) {
-	if before := least.Load(); before > 0 {
-		now := small + max(0, int64(gateways)-some)*each
-		least.Store(now)
-		debug.SetMemoryLimit(now)
+	if more := int64(gateways-some) * each; more > 0 && least.Load() > 0 {
+		debug.SetMemoryLimit(least.Add(more))
 	}
 }
 

@@ -181,17 +181,15 @@ func cut(from []byte) (piece, rest []byte, err error) {
 func itself() codec {
 	return codec{
 		func(to []byte, v reflect.Value) []byte {
-			if v.CanAddr() { // nothing is copied
-				v = v.Addr()
-			}
-			if one, ok := v.Interface().(encoding.BinaryAppender); ok {
+			switch one := v.Addr().Interface().(type) { // nothing is copied
+			case encoding.BinaryAppender:
 				return sized(to, one.AppendBinary)
+			default:
+				return sized(to, func(to []byte) ([]byte, error) {
+					data, err := one.(encoding.BinaryMarshaler).MarshalBinary()
+					return append(to, data...), err
+				})
 			}
-			data, err := v.Interface().(encoding.BinaryMarshaler).MarshalBinary()
-			if err != nil {
-				panic(fmt.Sprintf("record: %v", err))
-			}
-			return append(binary.AppendUvarint(to, uint64(len(data))), data...)
 		},
 		func(from []byte, v reflect.Value) ([]byte, error) {
 			data, rest, err := cut(from)
