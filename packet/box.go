@@ -4,6 +4,7 @@ import (
 	"iter"
 	"math/bits"
 	"slices"
+	"sync"
 )
 
 // box is a product of values of each field; a field that is not restricted has none. Most boxes restrict few fields, and there are very
@@ -44,7 +45,8 @@ func fewAt(f Field) (n uint8, ok bool) {
 }
 
 // fewLists are all lists of values of a field of few values, by their bits.
-var fewLists = func() (out [len(allOf)][1 << 5]list) {
+var fewLists = sync.OnceValue(func() *[len(allOf)][1 << 5]list {
+	var out [len(allOf)][1 << 5]list
 	for n, all := range allOf {
 		for set := range 1 << bits.OnesCount16(all) {
 			for rest := uint(set); rest != 0; { // a run of values at a time
@@ -55,8 +57,8 @@ var fewLists = func() (out [len(allOf)][1 << 5]list) {
 			}
 		}
 	}
-	return out
-}()
+	return &out
+})
 
 // none reports whether some field of few values has none left.
 func none(not uint16) bool {
@@ -82,7 +84,7 @@ func (b *box) behind(n uint8) *list {
 	}
 	n -= seldom
 	if all := allOf[n]; b.not&all != 0 {
-		return &fewLists[n][all&^b.not>>bits.TrailingZeros16(all)]
+		return &fewLists()[n][all&^b.not>>bits.TrailingZeros16(all)]
 	}
 	return nil
 }
