@@ -2,8 +2,10 @@ package cli
 
 import (
 	"bytes"
+	"encoding/binary"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -33,46 +35,42 @@ const maxWord = 1000
 
 // plain reports whether a text is harmless as it is, and then counts its last word.
 func (d *door) plain(p []byte) bool {
-	begin := -d.word // of the word that is being written, before the text where it goes on
-	for i, c := range p {
-		switch inWords[c] {
-		case ends:
-			if i-begin > maxWord {
-				return false
-			}
-			begin = i + 1
-		case odd:
+	if !printable(p) || d.cutting || d.slashes > 0 {
+		return false
+	}
+	begin := -d.word // of a word, before the text where it goes on
+	for len(p)-begin > maxWord {
+		last := bytes.LastIndexAny(p[max(0, begin):begin+maxWord+1], wordEnds)
+		if last < 0 {
 			return false
 		}
+		begin = max(0, begin) + last + 1
 	}
-	if len(p)-begin > maxWord || d.cutting || d.slashes > 0 {
-		return false
+	if last := bytes.LastIndexAny(p[max(0, begin):], wordEnds); last >= 0 {
+		begin = max(0, begin) + last + 1
 	}
 	d.word, d.since = len(p)-begin, d.since+len(p)
 	return true
 }
 
-// What a byte of a plain text is to its words: inside of one, the end of one, or nothing that is plain.
-const (
-	inside uint8 = iota
-	ends
-	odd
-)
+// printable reports whether a text is of printable ASCII characters alone, without backslashes, and of line feeds.
+func printable(p []byte) bool {
+	const each, high = 0x0101010101010101, 0x8080808080808080
+	for len(p) >= 8 { // a bit for each of eight characters that is odd; perhaps for those above it
+		at := binary.LittleEndian.Uint64(p)
+		slash := at ^ '\\'*each
+		if (at|(at+each)|(at-' '*each)|(slash-each)&^slash)&high != 0 && slices.ContainsFunc(p[:8], odd) {
+			return false
+		}
+		p = p[8:]
+	}
+	return !slices.ContainsFunc(p, odd)
+}
+
+func odd(c byte) bool { return (c < ' ' || c > '~' || c == '\\') && c != '\n' }
 
 // wordEnds are the characters that end a word; a quotation mark that is escaped does not.
 const wordEnds = " \n,;/\""
-
-var inWords = func() (of [256]uint8) {
-	for c := range of {
-		switch {
-		case strings.IndexByte(wordEnds, byte(c)) >= 0:
-			of[c] = ends
-		case c < ' ' || c > '~' || c == '\\':
-			of[c] = odd
-		}
-	}
-	return of
-}()
 
 // cuts reports whether a character is left out, and whether the word's mark takes its place. Escapes of JSON stay whole.
 func (d *door) cuts(r rune) (leave, mark bool) {

@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"encoding/json"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -40,4 +41,41 @@ func TestTheDoor(t *testing.T) {
 	var back map[string]string
 	require.NoError(t, json.Unmarshal(out.Bytes(), &back), out.String())
 	assert.Equal(t, "x\u202ey\u009bz", back["a"], "JSON stays JSON, and says the same")
+}
+
+func TestWhatIsPlainAndHowLongItsLastWordIs(t *testing.T) {
+	for c := range 256 { // wherever a character stands among eight
+		for at := range 17 {
+			text := []byte(`the 17 characters`)
+			text[at] = byte(c)
+			assert.Equal(t, c == '\n' || c >= ' ' && c <= '~' && c != '\\', (&door{}).plain(text), "%q", text)
+		}
+	}
+	word := func(n int) string { return strings.Repeat("w", n) }
+	for _, c := range []struct {
+		before int // how long the word is that goes on
+		text   string
+		plain  bool
+		last   int // how long the last one is
+	}{
+		{0, "", true, 0},
+		{7, "", true, 7},
+		{7, "abc", true, 10},
+		{7, "abc d", true, 1},
+		{0, word(maxWord), true, maxWord},
+		{0, word(maxWord) + " ", true, 0},
+		{0, word(maxWord + 1), false, 0},
+		{0, word(maxWord+1) + " ", false, 0},
+		{1, word(maxWord), false, 1},
+		{1, word(maxWord-1) + "," + word(maxWord) + "/" + word(12), true, 12},
+		{maxWord, " " + word(maxWord) + "\n" + word(maxWord), true, maxWord},
+		{maxWord, " " + word(maxWord) + "\n" + word(maxWord+1), false, maxWord},
+		{0, strings.Repeat(word(400)+" ", 40) + word(maxWord+1) + strings.Repeat(" w", 2000), false, 0},
+	} {
+		d := &door{word: c.before}
+		assert.Equal(t, c.plain, d.plain([]byte(c.text)), "%d and %d characters", c.before, len(c.text))
+		if c.plain {
+			assert.Equal(t, c.last, d.word)
+		}
+	}
 }

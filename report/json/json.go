@@ -4,14 +4,11 @@ package json
 import (
 	"bufio"
 	"bytes"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"sync"
 	"time"
-
-	"github.com/tidwall/pretty"
 
 	"toril/audit"
 	"toril/pair"
@@ -182,18 +179,11 @@ func audits(w io.Writer, a *report.Audited, _ report.Options) error {
 	for _, l := range r.Estate.LeftOut {
 		out.LeftOut = append(out.LeftOut, leftOutJSON(l))
 	}
-	return encodeWith(w, out, "findings", func(add func(any) error) error {
-		for i := range r.Findings {
-			if err := add(findingOf(&r.Findings[i])); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	return encodeWith(w, out, "findings", len(r.Findings), func(i int) any { return findingOf(&r.Findings[i]) })
 }
 
-func findingOf(f *audit.Finding) findingJSON {
-	j := findingJSON{
+func findingOf(f *audit.Finding) *findingJSON {
+	j := &findingJSON{
 		ID:         f.ID,
 		Check:      f.Check,
 		Severity:   f.Severity,
@@ -225,33 +215,24 @@ func findingOf(f *audit.Finding) findingJSON {
 }
 
 func encode(w io.Writer, v any) error {
-	var b bytes.Buffer
-	text, err := laidOut(&b, v, "")
+	var r room
+	err := r.laidOut(v, "")
 	if err == nil {
-		_, err = w.Write(text)
+		_, err = w.Write(append(r.text, '\n'))
 	}
 	return err
 }
 
-// laidOut returns a value in lines, each with what stands before it; room is used for making it.
-func laidOut(room *bytes.Buffer, v any, before string) ([]byte, error) {
-	room.Reset()
-	e := json.NewEncoder(room)
-	e.SetEscapeHTML(false)
-	err := e.Encode(v)
-	return pretty.PrettyOptions(room.Bytes(), &pretty.Options{Prefix: before, Indent: "  "}), err
-}
-
-// encodeWith encodes a value whose list of a name is empty, and puts elements into that list one by one: the whole of a long list would
+// encodeWith encodes a value whose list of a name is empty, and puts n elements into that list one by one: the whole of a long list would
 // take several times the memory of what it is made of.
-func encodeWith(w io.Writer, v any, name string, fill func(add func(element any) error) error) error {
+func encodeWith(w io.Writer, v any, name string, n int, element func(i int) any) error {
 	out := bufio.NewWriterSize(w, 1<<16)
 	made := make(chan error, 1)
-	var before, behind []byte
+	var head, behind []byte
 	go func() { // while the first elements are encoded
 		var frame bytes.Buffer
 		err, ok := encode(&frame, v), false
-		before, behind, ok = bytes.Cut(frame.Bytes(), []byte("\n  \""+name+"\": []")) // no text of a value has a line end
+		head, behind, ok = bytes.Cut(frame.Bytes(), []byte("\n  \""+name+"\": []")) // no text of a value has a line end
 		if err == nil && !ok {
 			err = fmt.Errorf("json: there is no empty list %q", name)
 		}
@@ -259,27 +240,25 @@ func encodeWith(w io.Writer, v any, name string, fill func(add func(element any)
 	}()
 	begin := sync.OnceValue(func() error {
 		err := <-made
-		fmt.Fprintf(out, "%s\n  %q: [", before, name)
+		fmt.Fprintf(out, "%s\n  %q: [", head, name)
+		if n > 0 {
+			out.WriteString(between[1:])
+		}
 		return err
 	})
-	between := "\n    "
-	q := newQueue(func(text []byte) error {
+	if err := errors.Join(inOrder(n, element, func(text []byte) error {
 		if err := begin(); err != nil {
 			return err
 		}
-		out.WriteString(between)
-		between = ",\n    "
 		_, err := out.Write(text)
 		return err
-	})
-	if err := errors.Join(fill(q.add), q.end(), begin()); err != nil {
+	}), begin()); err != nil {
 		return err
 	}
-	end := ""
-	if between != "\n    " {
-		end = "\n  "
+	if n > 0 {
+		out.WriteString("\n  ")
 	}
-	fmt.Fprintf(out, "%s]%s", end, behind)
+	fmt.Fprintf(out, "]%s", behind)
 	return out.Flush()
 }
 

@@ -1,0 +1,74 @@
+package json
+
+import (
+	"runtime"
+
+	"github.com/segmentio/encoding/json"
+)
+
+// perShare is how many elements are encoded at a time: few enough for little memory, enough to be worth handing over.
+const perShare = 256
+
+// before stands at the beginning of the lines of an element, and between before each but the first.
+const (
+	before  = "    "
+	between = ",\n" + before
+)
+
+// room is where values are encoded, and then laid out.
+type room struct{ compact, text []byte }
+
+// laidOut adds a value to the text in lines, each but the first with what stands before it.
+func (r *room) laidOut(v any, before string) (err error) {
+	r.compact, err = json.Append(r.compact[:0], v, json.SortMapKeys)
+	r.text = indented(r.text, r.compact, before)
+	return err
+}
+
+// inOrder encodes n elements of a list on all processors, a share of them at a time, and has them written in their order, with a comma
+// between.
+func inOrder(n int, element func(i int) any, write func(text []byte) error) error {
+	type encoded struct {
+		*room
+		err error
+	}
+	var under []chan encoded // the shares that are being encoded, in their order
+	var free []*room
+	next := func() error {
+		got := <-under[0]
+		if under = under[1:]; got.err != nil {
+			return got.err
+		}
+		free = append(free, got.room)
+		return write(got.text)
+	}
+	for from := 0; from < n; from += perShare {
+		r, done := &room{}, make(chan encoded, 1)
+		if len(free) > 0 {
+			r, free = free[len(free)-1], free[:len(free)-1]
+		}
+		under = append(under, done)
+		go func() {
+			var err error
+			r.text = r.text[:0]
+			for i := from; i < min(n, from+perShare) && err == nil; i++ {
+				if i > 0 {
+					r.text = append(r.text, between...)
+				}
+				err = r.laidOut(element(i), before)
+			}
+			done <- encoded{r, err}
+		}()
+		if len(under) > runtime.GOMAXPROCS(0) {
+			if err := next(); err != nil {
+				return err
+			}
+		}
+	}
+	for len(under) > 0 {
+		if err := next(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
