@@ -1,48 +1,45 @@
 package json
 
-import "bytes"
+import (
+	"bytes"
+	"strings"
+)
 
 // indented appends what was encoded without any spaces, in lines that are indented by two spaces for each level; before stands at the
 // beginning of each line but the first. An empty object or list is one word.
 func indented(out, compact []byte, before string) []byte {
-	depth := 0
-	line := func() {
-		out = append(append(out, '\n'), before...)
-		for range depth {
-			out = append(out, "  "...)
-		}
-	}
-	for i := 0; i < len(compact); {
+	lines := []byte("\n" + before + strings.Repeat("  ", 8))
+	depth, sent := 0, 0 // how much of the text is in out
+	for i := 0; i < len(compact); i++ {
+		end := i + 1 // of what a line end comes behind
 		switch c := compact[i]; c {
 		case '"':
-			end := i + 1 + text(compact[i+1:])
-			out = append(out, compact[i:end]...)
-			i = end
+			i += text(compact[i+1:])
+			continue
+		case ':':
+			out = append(append(out, compact[sent:end]...), ' ')
+			sent = end
 			continue
 		case '{', '[':
-			if compact[i+1] == c+2 { // in ASCII, the one that closes it
-				out = append(out, c, c+2)
-				i += 2
+			if compact[end] == c+2 { // in ASCII, the one that closes it
+				i++
 				continue
 			}
-			out = append(out, c)
 			depth++
-			line()
 		case '}', ']':
 			depth--
-			line()
-			out = append(out, c)
+			end = i
 		case ',':
-			out = append(out, c)
-			line()
-		case ':':
-			out = append(out, ": "...)
 		default:
-			out = append(out, c)
+			continue
 		}
-		i++
+		for len(lines) < 1+len(before)+2*depth {
+			lines = append(lines, "  "...)
+		}
+		out = append(append(out, compact[sent:end]...), lines[:1+len(before)+2*depth]...)
+		sent = end
 	}
-	return out
+	return append(out, compact[sent:]...)
 }
 
 // text returns how long a text is that has begun, with the quotation mark that ends it.

@@ -1,0 +1,63 @@
+package json
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestValuesAreLaidOutAsTheStandardDoes(t *testing.T) {
+	deep := strings.Repeat("[", 30) + "1" + strings.Repeat("]", 30)
+	for _, compact := range []string{
+		`""`, `1`, `null`, `{}`, `[]`, `[[],{},[{}]]`, `{"a":[],"b":{}}`, `[1,-2.5,true,null]`,
+		`{"a":"{[,:]}","b\"":"\\","c\\\"":"\\\\\" \"","d":["",",\\"]}`, deep, `{"x":` + deep + `}`,
+	} {
+		for _, before := range []string{"", "    "} {
+			var want bytes.Buffer
+			require.NoError(t, json.Indent(&want, []byte(compact), before, "  "))
+			assert.Equal(t, want.String(), string(indented(nil, []byte(compact), before)), compact)
+		}
+	}
+}
+
+func TestTextsAreEncodedAsTheStandardDoes(t *testing.T) {
+	all := []string{"", "\"\\/\b\f\n\r\t\x00\x1f\x7f", "<>&", "größe 漢字 \u2028\u2029\ufeff\u202e", "no UTF-8: \xff\xc3(\xed\xa0\x80", "🔑"}
+	var want bytes.Buffer
+	e := json.NewEncoder(&want)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	require.NoError(t, e.Encode(map[string][]string{"z": all, "a\"": nil, "größe": {}}))
+	var got bytes.Buffer
+	require.NoError(t, encode(&got, map[string][]string{"z": all, "a\"": nil, "größe": {}}))
+	assert.Equal(t, want.String(), got.String())
+}
+
+func TestLongListsComeInTheirOrder(t *testing.T) {
+	type list struct {
+		Before int   `json:"before"`
+		All    []int `json:"all"`
+		Behind int   `json:"behind"`
+	}
+	for _, n := range []int{0, 1, perShare, perShare + 1, 9 * perShare} {
+		whole := list{1, make([]int, n), 2}
+		for i := range n {
+			whole.All[i] = i
+		}
+		var want, got bytes.Buffer
+		require.NoError(t, encode(&want, whole))
+		require.NoError(t, encodeWith(&got, list{1, []int{}, 2}, "all", n, func(i int) any { return i }))
+		assert.Equal(t, want.String(), got.String(), "%d elements", n)
+	}
+	assert.Error(t, encodeWith(&bytes.Buffer{}, list{}, "none", 0, nil), "there is no such list")
+	full := errors.New("full")
+	assert.ErrorIs(t, encodeWith(failing{full}, list{1, []int{}, 2}, "all", 90*perShare, func(i int) any { return i }), full)
+}
+
+type failing struct{ error }
+
+func (f failing) Write([]byte) (int, error) { return 0, f.error }
