@@ -2,7 +2,7 @@ package audit
 
 import (
 	"cmp"
-	"crypto/sha256"
+	"hash/maphash"
 	"slices"
 	"strconv"
 	"strings"
@@ -177,26 +177,29 @@ func (r *Result) fold(checks []*Check) {
 // match joins every finding of some, by their numbers, with the first of others that has something in common with it. What they have in
 // common is kept by its digest: of many findings the words themselves would take much room.
 func (r *Result) match(by func(*Finding) []string, wholes, parts []int, into groups) {
-	type digest [16]byte
+	type digest [2]uint64
+	seeds := [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
 	of := func(numbers []int) [][]digest {
 		out := make([][]digest, len(numbers))
 		spread.InShares(len(numbers), share, func(i int) {
 			for _, words := range by(&r.Findings[numbers[i]]) {
-				sum := sha256.Sum256([]byte(words))
-				out[i] = append(out[i], digest(sum[:16]))
+				out[i] = append(out[i], digest{maphash.String(seeds[0], words), maphash.String(seeds[1], words)})
 			}
 		})
 		return out
 	}
-	first := map[digest]int{}
-	for n, ds := range of(wholes) {
+	first, has := map[digest]int{}, of(wholes)
+	for n, ds := range has {
 		for _, d := range ds {
 			if first[d] == 0 {
 				first[d] = wholes[n] + 1
 			}
 		}
 	}
-	for n, ds := range of(parts) {
+	if len(parts) != len(wholes) || &parts[0] != &wholes[0] { // else they are the same
+		has = of(parts)
+	}
+	for n, ds := range has {
 		for _, d := range ds {
 			if at := first[d]; at > 0 {
 				into.join(at-1, parts[n])

@@ -452,18 +452,20 @@ const share = 1024
 // identify gives every finding its identity. Findings of one check about one subject that are about the same in every word are told apart
 // by their order.
 func identify(all []*Finding) {
-	spread.InShares(len(all), share, func(i int) { all[i].ID = all[i].identity(1) })
-	seen := make(map[string]int, len(all))
-	for _, f := range all {
-		first := f.ID
+	ids := make([][8]byte, len(all))
+	spread.InShares(len(all), share, func(i int) { ids[i] = all[i].identity(1) })
+	seen := make(map[[8]byte]int, len(all))
+	for i, f := range all {
+		first := ids[i]
 		if seen[first]++; seen[first] > 1 {
-			f.ID = f.identity(seen[first])
+			ids[i] = f.identity(seen[first])
 		}
 	}
+	spread.InShares(len(all), share, func(i int) { all[i].ID = hex.EncodeToString(ids[i][:]) })
 }
 
 // identity returns the identity of the finding as the nth of its kind.
-func (f *Finding) identity(n int) string {
+func (f *Finding) identity(n int) [8]byte {
 	about := f.About
 	if about == "" && f.Connection == "" {
 		about = f.At.Text
@@ -474,7 +476,7 @@ func (f *Finding) identity(n int) string {
 	}
 	room = strconv.AppendInt(room, int64(n), 10)
 	sum := sha256.Sum256(room)
-	return hex.EncodeToString(sum[:8])
+	return [8]byte(sum[:8])
 }
 
 // subjects are the ends of a tunnel, each with the baseline that holds for it.

@@ -30,9 +30,9 @@ func roomFor(used int64) int64 {
 // rarely is how much, in percent of what is in use, may be made anew before memory is cleared, as long as all stays below the limit.
 const rarely = 400
 
-// first is that percentage until memory was cleared once, where 4 MiB count as being in use (runtime/debug.SetGCPercent): most runs end
-// before.
-const first = 2300
+// first is that percentage until memory was cleared once, at 256 MiB, as 4 MiB count as being in use (runtime/debug.SetGCPercent): most
+// runs end before, and of what others have read by then nearly all stays in use.
+const first = 6300
 
 // least is what a run may take before memory is cleared more often; 0 where that is not ours to say.
 var least atomic.Int64
