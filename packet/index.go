@@ -6,6 +6,8 @@ import (
 	"slices"
 	"sort"
 	"sync"
+
+	"toril/internal/spread"
 )
 
 // Index finds, among many sets, those that meet a given one, and tells whether some of them together cover it. It is made
@@ -155,24 +157,20 @@ func NewIndex(sets []Set) *Index {
 
 // build sorts an axis, once it is asked.
 func (a *axis) build(x *Index) {
-	type start struct {
-		lo    uint64
-		place int32
-	}
-	order := make([]start, len(a.places))
 	a.los, a.ends, a.his, a.size = make([]uint64, len(a.places)), make([]end, len(a.places)), make([]uint64, len(a.places)), 1
 	for i, p := range a.places {
-		order[i] = start{x.all[p].hull[a.field].lo, p}
-		a.his[i] = x.all[p].hull[a.field].hi
+		of := &x.all[p].hull[a.field]
+		a.los[i], a.his[i] = of.lo, of.hi
 	}
-	byLow := func(p, q start) int { return cmp.Or(cmp.Compare(p.lo, q.lo), cmp.Compare(p.place, q.place)) }
-	if !slices.IsSortedFunc(order, byLow) {
-		slices.SortFunc(order, byLow)
-	}
-	for i, o := range order {
-		a.los[i], a.ends[i] = o.lo, end{x.all[o.place].hull, o.place}
-	}
-	slices.Sort(a.his)
+	spread.InShares(2, 1, func(half int) {
+		if half == 0 {
+			slices.Sort(a.his)
+			return
+		}
+		for i, p := range inOrder(a.los, a.places) {
+			a.los[i], a.ends[i] = x.all[p].hull[a.field].lo, end{x.all[p].hull, p}
+		}
+	})
 	for a.size < len(a.ends) {
 		a.size *= 2
 	}
@@ -183,6 +181,43 @@ func (a *axis) build(x *Index) {
 	for n := a.size - 1; n > 0; n-- {
 		a.top[n] = max(a.top[2*n], a.top[2*n+1])
 	}
+}
+
+// inOrder returns places sorted by their values, and those of one value as they are, ascending.
+func inOrder(values []uint64, places []int32) []int32 {
+	if slices.IsSorted(values) {
+		return places
+	}
+	out := make([]int32, len(places))
+	if slices.Max(values) <= math.MaxUint32 { // a value and its place fit into one number, which is sorted in a third of the time
+		both := make([]uint64, len(values))
+		for i, v := range values {
+			both[i] = v<<32 | uint64(places[i])
+		}
+		slices.Sort(both)
+		for i, n := range both {
+			out[i] = int32(n)
+		}
+		return out
+	}
+	type placed struct {
+		value uint64
+		place int32
+	}
+	order := make([]placed, len(values))
+	for i, v := range values {
+		order[i] = placed{v, places[i]}
+	}
+	slices.SortFunc(order, func(p, q placed) int {
+		if p.value != q.value {
+			return cmp.Compare(p.value, q.value)
+		}
+		return cmp.Compare(p.place, q.place)
+	})
+	for i, o := range order {
+		out[i] = o.place
+	}
+	return out
 }
 
 // distinct is in how many values the low ends of an axis differ, of a sample that is the same each time.
