@@ -32,8 +32,7 @@ func (r *Result) accept(p *Pass, checks []*Check) {
 	for _, m := range r.Estate.Matches {
 		matches[m.Name] = m
 	}
-	for i := range r.Findings {
-		f := &r.Findings[i]
+	for _, f := range r.Findings {
 		for _, x := range append(slices.Clip(named[f.ID]), wide...) {
 			if fits(x, f, matches[f.Tunnel]) {
 				if x.Suppressed++; f.Accepted == nil && !x.Expired(r.Now) {
@@ -53,10 +52,7 @@ func (r *Result) accept(p *Pass, checks []*Check) {
 	}
 	if len(more) > 0 {
 		identify(more)
-		for i := range r.Findings {
-			more = append(more, &r.Findings[i])
-		}
-		r.take(more)
+		r.take(append(more, r.Findings...))
 	}
 }
 

@@ -40,7 +40,7 @@ func pairOf(t *testing.T) *pair.Whole {
 	return e
 }
 
-func run(t *testing.T, e *pair.Whole, checks ...*audit.Check) []audit.Finding {
+func run(t *testing.T, e *pair.Whole, checks ...*audit.Check) []*audit.Finding {
 	t.Helper()
 	b, err := baseline.Named("sound")
 	require.NoError(t, err)

@@ -98,8 +98,8 @@ type Cause struct {
 // Causes groups the findings that stand, in their order: each cause with what is a part of it. Accepted ones are left out.
 func (r *Result) Causes() []Cause {
 	index, n := map[string]int{}, 0 // of those that have parts, which are few
-	for i := range r.Findings {
-		if f := &r.Findings[i]; f.Accepted == nil {
+	for _, f := range r.Findings {
+		if f.Accepted == nil {
 			if f.PartOf != "" {
 				index[f.PartOf] = -1
 			} else {
@@ -108,16 +108,15 @@ func (r *Result) Causes() []Cause {
 		}
 	}
 	out := make([]Cause, 0, n)
-	for i := range r.Findings {
-		if f := &r.Findings[i]; f.PartOf == "" && f.Accepted == nil {
+	for _, f := range r.Findings {
+		if f.PartOf == "" && f.Accepted == nil {
 			if _, has := index[f.ID]; has {
 				index[f.ID] = len(out)
 			}
 			out = append(out, Cause{Finding: f})
 		}
 	}
-	for i := range r.Findings {
-		f := &r.Findings[i]
+	for _, f := range r.Findings {
 		if at, ok := index[f.PartOf]; ok && at >= 0 && f.PartOf != "" && f.Accepted == nil {
 			out[at].Parts = append(out[at].Parts, f)
 		}
@@ -129,9 +128,9 @@ func (r *Result) Causes() []Cause {
 // whole; of several, the one whose check is a part of no other's; else the first. Accepted findings are no part of anything.
 func (r *Result) fold(checks []*Check) {
 	of := map[string][]int{}
-	for i := range r.Findings {
-		if r.Findings[i].Accepted == nil && r.Findings[i].Unsure == "" {
-			of[r.Findings[i].Check] = append(of[r.Findings[i].Check], i)
+	for i, f := range r.Findings {
+		if f.Accepted == nil && f.Unsure == "" {
+			of[f.Check] = append(of[f.Check], i)
 		}
 	}
 	one := make(groups, len(r.Findings))
@@ -158,19 +157,19 @@ func (r *Result) fold(checks []*Check) {
 		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(inner[a.Check], inner[b.Check]))
 	}
 	whole := make([]int, len(r.Findings)) // by root: the number of the whole, from 1
-	for i := range r.Findings {
+	for i, f := range r.Findings {
 		root := one.root(i)
-		if at := whole[root] - 1; at < 0 || better(&r.Findings[i], &r.Findings[at]) < 0 {
+		if at := whole[root] - 1; at < 0 || better(f, r.Findings[at]) < 0 {
 			whole[root] = i + 1
 		}
 	}
-	for i := range r.Findings {
+	for i, f := range r.Findings {
 		if at := whole[one.root(i)] - 1; at != i {
-			r.Findings[i].PartOf = r.Findings[at].ID
+			f.PartOf = r.Findings[at].ID
 		}
 	}
-	for i := range r.Findings {
-		r.Findings[i].traits = nil
+	for _, f := range r.Findings {
+		f.traits = nil
 	}
 }
 
@@ -182,7 +181,7 @@ func (r *Result) match(by func(*Finding) []string, wholes, parts []int, into gro
 	of := func(numbers []int) [][]digest {
 		out := make([][]digest, len(numbers))
 		spread.InShares(len(numbers), share, func(i int) {
-			for _, words := range by(&r.Findings[numbers[i]]) {
+			for _, words := range by(r.Findings[numbers[i]]) {
 				out[i] = append(out[i], digest{maphash.String(seeds[0], words), maphash.String(seeds[1], words)})
 			}
 		})

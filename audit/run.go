@@ -30,7 +30,7 @@ import (
 type Result struct {
 	Estate   *pair.Estate
 	Baseline *baseline.Baseline
-	Findings []Finding
+	Findings []*Finding     // the worst first
 	NotGiven []NotGiven     // what could not be judged, by gateway
 	Tunnels  []*Tunnel      // what becomes of every tunnel, by name
 	Now      time.Time      // the day that the audit was asked for
@@ -438,12 +438,15 @@ func (r *Result) gather(done []*work, checks int) {
 // take takes findings in order.
 func (r *Result) take(all []*Finding) {
 	slices.SortStableFunc(all, func(a, b *Finding) int {
-		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(a.Tunnel, b.Tunnel), cmp.Compare(a.Gateway, b.Gateway),
-			a.At.Pos.Compare(b.At.Pos), cmp.Compare(a.Check, b.Check), cmp.Compare(a.Child, b.Child), cmp.Compare(a.Message, b.Message))
+		if n := cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(a.Tunnel, b.Tunnel), cmp.Compare(a.Gateway, b.Gateway)); n != 0 {
+			return n
+		}
+		if n := a.At.Pos.Compare(b.At.Pos); n != 0 {
+			return n
+		}
+		return cmp.Or(cmp.Compare(a.Check, b.Check), cmp.Compare(a.Child, b.Child), cmp.Compare(a.Message, b.Message))
 	})
-	in := make([]Finding, len(all))
-	spread.InShares(len(all), share, func(i int) { in[i] = *all[i] })
-	r.Findings = in
+	r.Findings = all
 }
 
 // share is how many findings one processor takes at a time.

@@ -205,8 +205,7 @@ func (r *Result) states() {
 	for i, t := range r.Tunnels {
 		index[t.Name], stopped[i] = i, map[string]bool{}
 	}
-	for i := range r.Findings {
-		f := &r.Findings[i]
+	for _, f := range r.Findings {
 		at, is := index[f.Tunnel]
 		if !is {
 			continue

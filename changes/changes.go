@@ -69,8 +69,7 @@ type Diff struct {
 // Of makes a side of an audit of an estate.
 func Of(name string, r *audit.Result, w *pair.Whole) *Side {
 	s := &Side{Name: name, Tunnels: map[string]string{}, Whole: w}
-	for i := range r.Findings {
-		f := &r.Findings[i]
+	for _, f := range r.Findings {
 		s.Findings = append(s.Findings, Finding{f.ID, f.Check, f.Severity.String(), f.Subject(), f.Sentence(), f.At.Place(), f.PartOf,
 			f.Accepted != nil})
 	}

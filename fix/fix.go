@@ -38,9 +38,9 @@ type Fix struct {
 	Finding audit.Finding
 	Says    string
 	Files   []Patch
-	Gone    []audit.Finding // further findings that go with it
-	Tunnel  string          // the name of the finding's tunnel; "" for none
-	Before  string          // what becomes of that without the fix, and with it
+	Gone    []*audit.Finding // further findings that go with it
+	Tunnel  string           // the name of the finding's tunnel; "" for none
+	Before  string           // what becomes of that without the fix, and with it
 	After   string
 	Order   string // in which order the two ends are changed; "" where one is
 	Why     string // why there is no fix; "" where there is one
@@ -273,11 +273,10 @@ func (s *Session) fileOf(name string) *model.File {
 // compare says what is wrong with a change; "" where it proves itself.
 func compare(id string, before, after *audit.Result, was, is *pair.Whole) string {
 	had := map[string]*audit.Finding{}
-	for i := range before.Findings {
-		had[before.Findings[i].ID] = &before.Findings[i]
+	for _, f := range before.Findings {
+		had[f.ID] = f
 	}
-	for i := range after.Findings {
-		f := &after.Findings[i]
+	for _, f := range after.Findings {
 		old := had[f.ID]
 		switch {
 		case f.ID == id && f.Severity >= old.Severity:
@@ -366,12 +365,12 @@ func strengths(w *pair.Whole) map[string]int {
 	return out
 }
 
-func gone(id string, before, after *audit.Result) []audit.Finding {
+func gone(id string, before, after *audit.Result) []*audit.Finding {
 	have := map[string]bool{}
-	for i := range after.Findings {
-		have[after.Findings[i].ID] = true
+	for _, f := range after.Findings {
+		have[f.ID] = true
 	}
-	var out []audit.Finding
+	var out []*audit.Finding
 	for _, f := range before.Findings {
 		if f.ID != id && !have[f.ID] {
 			out = append(out, f)

@@ -32,8 +32,7 @@ func MarksOf(r *audit.Result, checks []*audit.Check) Marks {
 		judges[c.Name] = c.Setting
 	}
 	out := Marks{}
-	for i := range r.Findings { // the worst come first
-		f := &r.Findings[i]
+	for _, f := range r.Findings { // the worst come first
 		setting := judges[f.Check]
 		if setting == "" || f.Severity < audit.Low || f.Accepted != nil {
 			continue

@@ -116,7 +116,7 @@ func (s *sample) key(text string) {
 	s.g.Keys = append(s.g.Keys, &model.Key{At: at(21), Secret: source.NewSecret(text), Owners: []ike.Identity{ike.FQDN("b.example")}})
 }
 
-func (s *sample) findings(t *testing.T, b *baseline.Baseline) []audit.Finding {
+func (s *sample) findings(t *testing.T, b *baseline.Baseline) []*audit.Finding {
 	r, err := audit.Run(context.Background(), pair.Of(estate.Of(s.g)), suite.All(), b, someday)
 	require.NoError(t, err)
 	return r.Findings
@@ -301,10 +301,10 @@ func tryLimit(t *testing.T, b *baseline.Baseline, k *baseline.Kind, l baseline.L
 	}
 }
 
-func of(fs []audit.Finding, checks ...string) *audit.Finding {
+func of(fs []*audit.Finding, checks ...string) *audit.Finding {
 	for i := range fs {
 		if slices.Contains(checks, fs[i].Check) {
-			return &fs[i]
+			return fs[i]
 		}
 	}
 	return nil

@@ -107,12 +107,12 @@ func caseFiles(t *testing.T, file string) (fs.FS, string) {
 }
 
 // matching are the findings that an expectation means: "severity check... at gateway".
-func matching(t *testing.T, fs []audit.Finding, text string) []audit.Finding {
+func matching(t *testing.T, fs []*audit.Finding, text string) []*audit.Finding {
 	text, gateway, _ := strings.Cut(text, " at ")
 	words := strings.Fields(text)
 	least, err := audit.ParseSeverity(words[0])
 	require.NoError(t, err)
-	return slices.DeleteFunc(slices.Clone(fs), func(f audit.Finding) bool {
+	return slices.DeleteFunc(slices.Clone(fs), func(f *audit.Finding) bool {
 		like := slices.ContainsFunc(words[1:], func(p string) bool {
 			ok, _ := filepath.Match(p, f.Check)
 			return ok || p == "*"
@@ -121,7 +121,7 @@ func matching(t *testing.T, fs []audit.Finding, text string) []audit.Finding {
 	})
 }
 
-func told(all, hits []audit.Finding, key string) []string {
+func told(all, hits []*audit.Finding, key string) []string {
 	if key == "must not" {
 		all = hits
 	}

@@ -53,9 +53,9 @@ func TestEveryFindingIsReachable(t *testing.T) {
 	folded := 0
 	for name, r := range everywhere(t) {
 		byID := map[string]*audit.Finding{}
-		for i := range r.Findings {
-			require.Nil(t, byID[r.Findings[i].ID], "%s: two findings have one id", name)
-			byID[r.Findings[i].ID] = &r.Findings[i]
+		for _, f := range r.Findings {
+			require.Nil(t, byID[f.ID], "%s: two findings have one id", name)
+			byID[f.ID] = f
 		}
 		shown := map[string]int{}
 		for _, c := range r.Causes() {
@@ -67,12 +67,12 @@ func TestEveryFindingIsReachable(t *testing.T) {
 				assert.Empty(t, c.PartOf)
 			}
 		}
-		for i := range r.Findings {
+		for _, f := range r.Findings {
 			want := 1
-			if r.Findings[i].Accepted != nil {
+			if f.Accepted != nil {
 				want = 0
 			}
-			assert.Equal(t, want, shown[r.Findings[i].ID], "%s: %s", name, r.Findings[i].Check)
+			assert.Equal(t, want, shown[f.ID], "%s: %s", name, f.Check)
 		}
 	}
 	assert.Greater(t, folded, 100)
@@ -87,8 +87,8 @@ func TestADeadTunnelIsHigh(t *testing.T) {
 			continue
 		}
 		worst := map[string]audit.Severity{}
-		for i := range r.Findings {
-			if f := &r.Findings[i]; f.Unsure == "" {
+		for _, f := range r.Findings {
+			if f.Unsure == "" {
 				worst[f.Tunnel] = max(worst[f.Tunnel], f.Severity)
 			}
 		}

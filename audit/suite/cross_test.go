@@ -78,13 +78,13 @@ func TestWhatEndsAndFollowKnowAuditSays(t *testing.T) {
 }
 
 // crossCheck audits an estate and compares. It returns the findings above info.
-func crossCheck(t *testing.T, e *pair.Whole) []audit.Finding {
+func crossCheck(t *testing.T, e *pair.Whole) []*audit.Finding {
 	b, err := baseline.Named(baseline.Default)
 	require.NoError(t, err)
 	r, err := audit.Run(context.Background(), e.Estate, suite.All(), b, time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC))
 	require.NoError(t, err)
 	assert.Empty(t, r.Undeclared, "checks that ask for what they do not require")
-	var found []audit.Finding
+	var found []*audit.Finding
 	for _, f := range r.Findings {
 		if f.Severity > audit.Info || f.Unsure != "" {
 			found = append(found, f)
@@ -92,7 +92,7 @@ func crossCheck(t *testing.T, e *pair.Whole) []audit.Finding {
 	}
 	for _, tu := range e.Tunnels {
 		said := func(areas ...string) bool {
-			return slices.ContainsFunc(found, func(f audit.Finding) bool {
+			return slices.ContainsFunc(found, func(f *audit.Finding) bool {
 				area, _, _ := strings.Cut(f.Check, "/")
 				at := f.Tunnel == tu.Name ||
 					f.Tunnel == "" && slices.ContainsFunc(tu.Ends, func(x pair.End) bool { return x.Gateway.Name == f.Gateway })

@@ -111,10 +111,10 @@ func TestFixes(t *testing.T) {
 			require.NotNil(t, s, m.sample)
 			tried[m.check] = true
 			_, base := header(t, string(s.archive.Comment))
-			count := func(ar *txtar.Archive) (of int, all map[string][]audit.Finding) {
+			count := func(ar *txtar.Archive) (of int, all map[string][]*audit.Finding) {
 				fsys, err := txtar.FS(ar)
 				require.NoError(t, err)
-				all = map[string][]audit.Finding{}
+				all = map[string][]*audit.Finding{}
 				for _, f := range run(t, fsys, suite.All(), base).Findings {
 					about := strings.Join([]string{f.Check, f.Gateway, f.Connection, f.Child}, "|")
 					all[about] = append(all[about], f)

@@ -106,7 +106,7 @@ func samples(t *testing.T) []*estateSample {
 }
 
 // wrong says in what findings are not those that a sample wants.
-func (s *estateSample) wrong(found []audit.Finding) []string {
+func (s *estateSample) wrong(found []*audit.Finding) []string {
 	var out []string
 	met := map[*want]bool{}
 	loud := map[string]bool{}
@@ -144,23 +144,25 @@ func TestMutants(t *testing.T) {
 	all := samples(t)
 	type mutant struct {
 		name   string
-		change func([]audit.Finding) []audit.Finding
+		change func([]*audit.Finding) []*audit.Finding
 	}
 	var mutants []mutant
 	for _, c := range suite.All() {
 		each := func(name string, change func(*audit.Finding)) {
-			mutants = append(mutants, mutant{c.Name + ": " + name, func(in []audit.Finding) []audit.Finding {
+			mutants = append(mutants, mutant{c.Name + ": " + name, func(in []*audit.Finding) []*audit.Finding {
 				out := slices.Clone(in)
 				for i := range out {
 					if out[i].Check == c.Name {
-						change(&out[i])
+						changed := *out[i]
+						out[i] = &changed
+						change(out[i])
 					}
 				}
 				return out
 			}})
 		}
-		mutants = append(mutants, mutant{c.Name + ": left out", func(in []audit.Finding) []audit.Finding {
-			return slices.DeleteFunc(slices.Clone(in), func(f audit.Finding) bool { return f.Check == c.Name })
+		mutants = append(mutants, mutant{c.Name + ": left out", func(in []*audit.Finding) []*audit.Finding {
+			return slices.DeleteFunc(slices.Clone(in), func(f *audit.Finding) bool { return f.Check == c.Name })
 		}})
 		each("the next severity", func(f *audit.Finding) { f.Severity = (f.Severity + 1) % 5 })
 		each("the severity before", func(f *audit.Finding) { f.Severity = (f.Severity + 4) % 5 })
@@ -183,7 +185,7 @@ type want struct {
 	check, severity, words string
 }
 
-func (w *want) meets(f audit.Finding) bool {
+func (w *want) meets(f *audit.Finding) bool {
 	return w.place == fmt.Sprintf("%s:%d", f.At.File, f.At.Line) && w.check == f.Check && w.severity == f.Severity.String() &&
 		f.Message == w.words
 }
@@ -357,7 +359,7 @@ func TestSameFindingsAtAnyNumberOfProcessors(t *testing.T) {
 	b, err := baseline.Named(baseline.Default)
 	require.NoError(t, err)
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(0))
-	var first []audit.Finding
+	var first []*audit.Finding
 	for _, n := range []int{1, 2, 7} {
 		runtime.GOMAXPROCS(n)
 		r := run(t, demo.Estate(), suite.All(), b)

@@ -62,9 +62,9 @@ func (a *app) except() *cobra.Command {
 				return err
 			}
 			x.Findings = []string{f.ID}
-			for i := range r.Findings {
-				if !alone && r.Findings[i].PartOf == f.ID {
-					x.Findings = append(x.Findings, r.Findings[i].ID)
+			for _, one := range r.Findings {
+				if !alone && one.PartOf == f.ID {
+					x.Findings = append(x.Findings, one.ID)
 				}
 			}
 			if len(x.Findings) == 1 {
@@ -118,9 +118,9 @@ func (a *app) add(ctx context.Context, file string, x estate.ExceptionText) erro
 // pickFinding finds a finding by its identity, or by the first digits of it.
 func pickFinding(r *audit.Result, id string) (*audit.Finding, error) {
 	var found []*audit.Finding
-	for i := range r.Findings {
-		if strings.HasPrefix(r.Findings[i].ID, strings.ToLower(id)) {
-			found = append(found, &r.Findings[i])
+	for _, f := range r.Findings {
+		if strings.HasPrefix(f.ID, strings.ToLower(id)) {
+			found = append(found, f)
 		}
 	}
 	switch {

@@ -62,7 +62,7 @@ func (a *app) observed() *cobra.Command {
 				o,
 				func(f report.Form, to io.Writer, o report.Options) error { return f.Observed(to, seen, o) },
 			)
-			bad := slices.ContainsFunc(r.Findings, func(f audit.Finding) bool { return f.Severity >= audit.Low && f.Accepted == nil })
+			bad := slices.ContainsFunc(r.Findings, func(f *audit.Finding) bool { return f.Severity >= audit.Low && f.Accepted == nil })
 			if err == nil && (bad || len(e.Problems) > 0) {
 				err = exit(exitFindings)
 			}

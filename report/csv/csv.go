@@ -55,9 +55,9 @@ func write(w io.Writer, a *report.Audited, _ report.Options) error {
 	if err := out.Write(row); err != nil {
 		return err
 	}
-	for i := range a.Findings {
+	for _, f := range a.Findings {
 		for k, c := range columns {
-			row[k] = harmless(c.of(&a.Findings[i]))
+			row[k] = harmless(c.of(f))
 		}
 		if err := out.Write(row); err != nil {
 			return err

@@ -269,9 +269,9 @@ func (p *page) findings(a *report.Audited) {
 		p.Areas = append(p.Areas, area)
 	}
 	slices.Sort(p.Areas)
-	for i := range a.Findings {
-		if x := a.Findings[i].Accepted; x != nil {
-			f := findingOf(&a.Findings[i], sides)
+	for _, one := range a.Findings {
+		if x := one.Accepted; x != nil {
+			f := findingOf(one, sides)
 			f.Accepted = fmt.Sprintf("accepted by %s until %s: %s (%s)", x.Owner, x.Until.Format(time.DateOnly), x.Reason, x.At)
 			p.Exceptions = append(p.Exceptions, f)
 		}

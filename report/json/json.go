@@ -179,7 +179,7 @@ func audits(w io.Writer, a *report.Audited, _ report.Options) error {
 	for _, l := range r.Estate.LeftOut {
 		out.LeftOut = append(out.LeftOut, leftOutJSON(l))
 	}
-	return encodeWith(w, out, "findings", len(r.Findings), func(i int) any { return findingOf(&r.Findings[i]) })
+	return encodeWith(w, out, "findings", len(r.Findings), func(i int) any { return findingOf(r.Findings[i]) })
 }
 
 func findingOf(f *audit.Finding) *findingJSON {

@@ -90,8 +90,8 @@ func observed(w io.Writer, all *report.Observed, _ report.Options) error {
 
 func identities(all *report.Observed) []string {
 	out := []string{}
-	for i := range all.Findings {
-		out = append(out, all.Findings[i].ID)
+	for _, f := range all.Findings {
+		out = append(out, f.ID)
 	}
 	return out
 }

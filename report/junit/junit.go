@@ -72,8 +72,8 @@ func (s *testsuite) add(c testcase) {
 // skipped, with the reason.
 func write(w io.Writer, a *report.Audited, o report.Options) error {
 	found := map[string][]*audit.Finding{}
-	for i := range a.Findings {
-		found[a.Findings[i].Check] = append(found[a.Findings[i].Check], &a.Findings[i])
+	for _, f := range a.Findings {
+		found[f.Check] = append(found[f.Check], f)
 	}
 	all := testsuites{Name: "toril"}
 	index := map[string]*testsuite{}

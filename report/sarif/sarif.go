@@ -114,8 +114,8 @@ func write(w io.Writer, a *report.Audited, _ report.Options) error {
 		index[c.Name] = i
 		one.Tool.Driver.Rules = append(one.Tool.Driver.Rules, ruleOf(c))
 	}
-	for i := range a.Findings {
-		one.Results = append(one.Results, resultOf(&a.Findings[i], index))
+	for _, f := range a.Findings {
+		one.Results = append(one.Results, resultOf(f, index))
 	}
 	done := invocation{Successful: true}
 	for _, e := range a.Estate.Problems {

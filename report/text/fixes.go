@@ -78,7 +78,7 @@ func (p *paper) fixed(f *fix.Fix) {
 }
 
 // goneText counts findings by their checks.
-func goneText(fs []audit.Finding) string {
+func goneText(fs []*audit.Finding) string {
 	var names []string
 	n := map[string]int{}
 	for _, f := range fs {

@@ -144,8 +144,8 @@ func (p *paper) counts(r *audit.Result, causes []audit.Cause, o report.Options) 
 	for _, c := range causes {
 		by[c.Severity]++
 	}
-	for i := range r.Findings {
-		if r.Findings[i].Accepted != nil {
+	for _, f := range r.Findings {
+		if f.Accepted != nil {
 			accepted++
 		}
 	}
@@ -433,8 +433,7 @@ func (p *paper) informational(causes []audit.Cause, all bool) {
 // accepted writes what owners accept, each with its reason.
 func (p *paper) accepted(r *audit.Result) {
 	titled := false
-	for i := range r.Findings {
-		f := &r.Findings[i]
+	for _, f := range r.Findings {
 		if f.Accepted == nil {
 			continue
 		}
