@@ -103,6 +103,9 @@ func (f *File) withoutComment(text string) string {
 	if strings.Contains(text, "comment") {
 		text = remarks().ReplaceAllString(text, "${1}${2}"+MaskComment)
 	}
+	if !slices.ContainsFunc(f.manner.Comments, func(mark string) bool { return strings.Contains(text, mark) }) {
+		return text
+	}
 	quote := byte(0)
 	for i := 0; i < len(text); i++ {
 		switch c := text[i]; {

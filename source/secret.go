@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"unicode/utf8"
 
 	"toril/internal/lazy"
 )
@@ -79,7 +80,33 @@ var announced = lazy.Regexp(`(?i)((?:^|[\s{;,"'(-])["']?(?:` +
 	`("(?:[^"\\]|\\.)*"?|'[^']*'?|[^\s{]+)`)
 
 // announcing are parts of the words in announced, one of each.
-var announcing = []string{"secret", "psk", "key", "pass", "pin", "token", "community", "xauth", "eap", "ntlm", "ppk"}
+var announcing = [...]string{"secret", "psk", "key", "pass", "pin", "token", "community", "xauth", "eap", "ntlm", "ppk"}
+
+// beginning is, for each letter, a bit for each that one of those words has behind it at its beginning.
+var beginning = sync.OnceValue(func() *['z' + 1]uint32 {
+	var of ['z' + 1]uint32
+	for _, w := range announcing {
+		of[w[0]] |= 1 << (w[1] - 'a')
+	}
+	return &of
+})
+
+// announces reports whether a text may have one of those words, whatever its case: looking for them is cheaper than for the expression.
+func announces(text string) bool {
+	begins := beginning()
+	for i := range len(text) - 1 {
+		if text[i] >= utf8.RuneSelf { // some characters are another case of these letters
+			return true
+		}
+		first, second := text[i]|0x20, text[i+1]|0x20-'a'
+		if first <= 'z' && begins[first]>>second&1 == 1 && slices.ContainsFunc(announcing[:], func(w string) bool {
+			return len(w) <= len(text)-i && strings.EqualFold(text[i:i+len(w)], w)
+		}) {
+			return true
+		}
+	}
+	return false
+}
 
 // The words of algorithms and settings that follow such a word without being secret.
 var notSecret = lazy.Regexp(`(?i)^["']?(?:yes|no|none|true|false|never|always|\d{1,5}[a-z]?|0x[0-9a-f]{1,8})["',;]*$`)
@@ -87,8 +114,7 @@ var notSecret = lazy.Regexp(`(?i)^["']?(?:yes|no|none|true|false|never|always|\d
 // redactAnnounced masks what follows a word that announces a secret. In JSON, what a member "key" says is none where it is a word of the
 // formats: "key": "hour".
 func (f *File) redactAnnounced(text string) string {
-	small := strings.ToLower(text) // looking for words is cheaper than for the expression
-	if !slices.ContainsFunc(announcing, func(w string) bool { return strings.Contains(small, w) }) {
+	if !announces(text) {
 		return text
 	}
 	return announced().ReplaceAllStringFunc(text, func(m string) string {

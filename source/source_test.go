@@ -87,3 +87,24 @@ func TestWithin(t *testing.T) {
 	_, ok := f.Within(source.Range{Start: 3, End: 99}, "x")
 	assert.False(t, ok)
 }
+
+func TestWhatIsAnnouncedIsMaskedInAnyCase(t *testing.T) {
+	words := []string{"secret", "psk", "pre-shared-key", "passphrase", "password", "passwd", "private-key", "authkey", "enc-key", "keystring",
+		"pin", "Token", "community", "key", "key2", "\u212aey", "p\u017fk"} // the signs of the kelvin and of a long s are k and s
+	for _, w := range words {
+		for _, w := range []string{w, strings.ToUpper(w)} {
+			for _, line := range []string{w + " = Zz9value", "set " + w + ": Zz9value", "{" + w + "=Zz9value}"} {
+				f := source.NewFile("f", []byte(line))
+				assert.NotContains(t, f.Quote(f.At(1)), "Zz9value", "%s", line)
+			}
+		}
+	}
+	for _, w := range []string{"xauth", "eap", "ntlm", "ppk"} {
+		f := source.NewFile("f", []byte(w+" Zz9value"))
+		assert.Equal(t, w+" [secret]", f.Quote(f.At(1)))
+	}
+	for _, line := range []string{"ip saddr 10.0.0.0/8 accept", "s", "se", "sec", "toke = 1", "pas = 1"} {
+		f := source.NewFile("f", []byte(line))
+		assert.Equal(t, line, f.Quote(f.At(1)))
+	}
+}

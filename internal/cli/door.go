@@ -5,7 +5,6 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
-	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -55,19 +54,21 @@ func (d *door) plain(p []byte) bool {
 
 // printable reports whether a text is of printable ASCII characters alone, without backslashes, and of line feeds.
 func printable(p []byte) bool {
-	const each, high = 0x0101010101010101, 0x8080808080808080
-	for len(p) >= 8 { // a bit for each of eight characters that is odd; perhaps for those above it
-		at := binary.LittleEndian.Uint64(p)
-		slash := at ^ '\\'*each
-		if (at|(at+each)|(at-' '*each)|(slash-each)&^slash)&high != 0 && slices.ContainsFunc(p[:8], odd) {
+	const each, low = 0x0101010101010101, 0x7f7f7f7f7f7f7f7f
+	bad := uint64(0)
+	for rest := p; len(rest) >= 8; rest = rest[8:] { // the highest bit of each byte tells
+		at := binary.LittleEndian.Uint64(rest)
+		blank, del := at&low+(0x80-' ')*each, at&low+each // or what is above it
+		feed := at ^ '\n'*each
+		bad |= at | del | ^blank&(feed&low+low|feed)
+	}
+	for _, c := range p[len(p)&^7:] {
+		if c < ' ' && c != '\n' || c > '~' {
 			return false
 		}
-		p = p[8:]
 	}
-	return !slices.ContainsFunc(p, odd)
+	return bad&^low == 0 && bytes.IndexByte(p, '\\') < 0
 }
-
-func odd(c byte) bool { return (c < ' ' || c > '~' || c == '\\') && c != '\n' }
 
 // wordEnds are the characters that end a word; a quotation mark that is escaped does not.
 const wordEnds = " \n,;/\""

@@ -14,7 +14,9 @@ func indented(out, compact []byte, before string) []byte {
 		end := i + 1 // of what a line end comes behind
 		switch c := compact[i]; c {
 		case '"':
-			i += text(compact[i+1:])
+			if i++; compact[i] != '"' { // many texts are empty
+				i += text(compact[i:]) - 1
+			}
 			continue
 		case ':':
 			out = append(append(out, compact[sent:end]...), ' ')
