@@ -58,8 +58,8 @@ type Options struct {
 	// enough, the first time, to read what pairs them.
 	Again bool
 
-	// Found is told how many gateways there are, before they are read; nil: nobody.
-	Found func(gateways int)
+	// Found is told how many gateways there are, and about how many bytes their files hold, before they are read; nil: nobody.
+	Found func(gateways int, bytes int64)
 
 	// Sums has the digests of all gateways known, as a cache has.
 	Sums bool
@@ -482,6 +482,20 @@ func (p *plan) folder() fs.FS {
 	return sub
 }
 
+// bytesOf is about how many bytes the files of some gateways hold: as many as those of the first.
+func bytesOf(plans []*plan) int64 {
+	first := plans[:min(len(plans), 16)]
+	sum := int64(0)
+	for _, p := range first {
+		for _, name := range p.files {
+			if info, err := fs.Stat(p.folder(), name); err == nil {
+				sum += min(info.Size(), MaxFile)
+			}
+		}
+	}
+	return sum * int64(len(plans)) / int64(max(1, len(first)))
+}
+
 func (p *plan) mount(name string, sub fs.FS) {
 	m, ok := p.fsys.(mounted)
 	if !ok {
@@ -561,7 +575,7 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 	}
 	e.keeper.plans, l.plans = int64(len(plans)), nil
 	if l.opts.Found != nil {
-		l.opts.Found(len(plans))
+		l.opts.Found(len(plans), bytesOf(plans))
 	}
 	all, room := make([]*Facts, len(plans)), make([]Facts, len(plans))
 	err := spread.Each(ctx, len(plans), func(ctx context.Context, i int) error {

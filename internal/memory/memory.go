@@ -37,11 +37,27 @@ const first = 6300
 // least is what a run may take before memory is cleared more often; 0 where that is not ours to say.
 var least atomic.Int64
 
-// Expect says how many gateways of an estate are going to be read: the more there are, the more memory may be taken before it is cleared,
-// for every estate of a run. It does nothing without Limit.
-func Expect(gateways int) {
-	if more := int64(gateways-some) * each; more > 0 && least.Load() > 0 {
+// A run that is going to take much, which is about so many times as much as its files hold, takes large pages, up to most.
+const times, worthwhile, most = 48, 64 << 20, 416 << 20
+
+// paged is done once large pages were asked for.
+var paged sync.Once
+
+// uncounted says that the next clearing is no sign of how much is in use.
+var uncounted atomic.Bool
+
+// Expect says how many gateways of an estate are going to be read, and how many bytes their files hold: the more there are, the more
+// memory may be taken before it is cleared, for every estate of a run, and the larger the pages that are asked for. It does nothing without
+// Limit.
+func Expect(gateways int, bytes int64) {
+	if least.Load() == 0 {
+		return
+	}
+	if more := int64(gateways-some) * each; more > 0 {
 		debug.SetMemoryLimit(least.Add(more))
+	}
+	if room := min(bytes, most) * times; room >= worthwhile {
+		paged.Do(func() { advise(min(room, most)) })
 	}
 }
 
@@ -62,6 +78,10 @@ func Limit() {
 	type mark struct{ _ *int }
 	var again func(*mark)
 	again = func(m *mark) { // whenever memory was cleared
+		defer runtime.SetFinalizer(m, again)
+		if uncounted.CompareAndSwap(true, false) {
+			return
+		}
 		percent.Do(func() { debug.SetGCPercent(rarely) })
 		all := []metrics.Sample{
 			{Name: "/gc/heap/live:bytes"}, {Name: "/memory/classes/total:bytes"}, {Name: "/memory/classes/heap/released:bytes"},
@@ -71,7 +91,6 @@ func Limit() {
 		size := func(i int) int64 { return int64(all[i].Value.Uint64()) }
 		used, beside := size(0), size(1)-size(2)-size(3)-size(4) // what is between objects, and the runtime's own
 		debug.SetMemoryLimit(max(least.Load(), used+roomFor(used)+beside))
-		runtime.SetFinalizer(m, again)
 	}
 	runtime.SetFinalizer(&mark{}, again)
 }

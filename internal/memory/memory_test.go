@@ -25,17 +25,17 @@ func now() int64 { return debug.SetMemoryLimit(-1) }
 
 func TestEstatesTakeMoreTheMoreGatewaysTheyHave(t *testing.T) {
 	limited(t)
-	Expect(100_000)
+	Expect(100_000, 0)
 	assert.Equal(t, int64(math.MaxInt64), now(), "nobody asked for a limit")
 
 	Limit()
 	assert.Equal(t, int64(small), now())
-	Expect(1)
-	Expect(some)
+	Expect(1, 0)
+	Expect(some, 0)
 	assert.Equal(t, int64(small), now(), "so many are worked on within it")
-	Expect(some + 1000)
+	Expect(some + 1000, 0)
 	assert.Equal(t, int64(small+1000*each), now())
-	Expect(some + 1000)
+	Expect(some + 1000, 0)
 	assert.Equal(t, int64(small+2000*each), now(), "another estate beside it")
 	debug.SetMemoryLimit(math.MaxInt64)
 	runtime.GC()
@@ -47,7 +47,7 @@ func TestTheEnvironmentDecides(t *testing.T) {
 	limited(t)
 	t.Setenv("GOMEMLIMIT", "off")
 	Limit()
-	Expect(100_000)
+	Expect(100_000, 0)
 	assert.Equal(t, int64(math.MaxInt64), now())
 }
 

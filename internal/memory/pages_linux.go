@@ -1,0 +1,30 @@
+package memory
+
+import (
+	"math"
+	"runtime"
+	"runtime/debug"
+
+	"golang.org/x/sys/unix"
+)
+
+// advise has the kernel give memory that is going to be made in large pages, where it leaves that to programs (madvise(2),
+// MADV_HUGEPAGE): what is new is then there 2 MiB at a time, and not 4 KiB, which takes a fifth of the time of a large run. Memory of so
+// many bytes is made, without being touched, and let go; what is made next lies in it.
+func advise(bytes int64) {
+	const piece = 4 << 20 // the first may have been used before, and is cleared
+	percent, limit := debug.SetGCPercent(-1), debug.SetMemoryLimit(math.MaxInt64)
+	pieces := make([][]byte, 0, bytes/piece)
+	for range cap(pieces) {
+		p := make([]byte, piece)
+		if unix.Madvise(p, unix.MADV_HUGEPAGE) != nil { // it has none
+			break
+		}
+		pieces = append(pieces, p)
+	}
+	runtime.KeepAlive(pieces)
+	uncounted.Store(true)
+	runtime.GC()
+	debug.SetGCPercent(percent)
+	debug.SetMemoryLimit(limit)
+}
