@@ -515,12 +515,12 @@ func (p *Pass) run(w *work, ends []Subject) {
 	switch {
 	case w.gateway != nil:
 		if c.Gateway != nil {
-			p.guarded(Finding{Gateway: w.gateway.Name}, func() { c.Gateway(p, w.gateway) })
+			p.guarded(func() Finding { return Finding{Gateway: w.gateway.Name} }, func() { c.Gateway(p, w.gateway) })
 		}
 	case w.tunnel != nil:
 		p.tunnel(w.tunnel, ends)
 	case w.facts == nil && w.match == nil && c.Estate != nil:
-		p.guarded(Finding{}, func() { c.Estate(p) })
+		p.guarded(func() Finding { return Finding{} }, func() { c.Estate(p) })
 	}
 }
 
@@ -528,10 +528,10 @@ func (p *Pass) run(w *work, ends []Subject) {
 func (p *Pass) tunnel(t *pair.Tunnel, ends []Subject) {
 	c := p.Check
 	if c.Tunnel != nil {
-		p.guarded(
-			Finding{Tunnel: t.Name, Gateway: t.Ends[0].Gateway.Name, At: Evidence{Pos: t.Ends[0].Connection.At}},
-			func() { c.Tunnel(p, t) },
-		)
+		at := func() Finding {
+			return Finding{Tunnel: t.Name, Gateway: t.Ends[0].Gateway.Name, At: Evidence{Pos: t.Ends[0].Connection.At}}
+		}
+		p.guarded(at, func() { c.Tunnel(p, t) })
 	}
 	if c.Connection == nil && c.Child == nil {
 		return
@@ -539,7 +539,9 @@ func (p *Pass) tunnel(t *pair.Tunnel, ends []Subject) {
 	for i := range ends {
 		s := &ends[i]
 		end := s.End
-		at := Finding{Tunnel: t.Name, Gateway: end.Gateway.Name, Connection: end.Connection.Name, At: Evidence{Pos: end.Connection.At}}
+		at := func() Finding {
+			return Finding{Tunnel: t.Name, Gateway: end.Gateway.Name, Connection: end.Connection.Name, At: Evidence{Pos: end.Connection.At}}
+		}
 		if c.Connection != nil {
 			p.guarded(at, func() { c.Connection(p, s) })
 		}
@@ -552,12 +554,13 @@ func (p *Pass) tunnel(t *pair.Tunnel, ends []Subject) {
 	}
 }
 
-// guarded runs one question; where its packet sets become too complex, that is the answer.
-func (p *Pass) guarded(at Finding, ask func()) {
+// guarded runs one question; where its packet sets become too complex, that is the answer, a finding of what it is about.
+func (p *Pass) guarded(about func() Finding, ask func()) {
 	if p.Context.Err() != nil {
 		return
 	}
 	if err := packet.Guard(ask); err != nil {
+		at := about()
 		at.Unsure = err.Error()
 		at.Message = "this was not decided: " + err.Error()
 		at.Why = "The result is left open instead of guessed; other checks are not affected."

@@ -163,7 +163,7 @@ func (b *Baseline) Judge(p ike.Protocol, c ike.Choice) (Level, Rule) {
 	var rest *Rule
 	for i := range b.Rules {
 		r := &b.Rules[i]
-		if !slices.Contains(r.For, p) || r.Type != c.Registry {
+		if r.Type != c.Registry || !slices.Contains(r.For, p) {
 			continue
 		}
 		if slices.Contains(r.Names, "*") {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // ByID returns the algorithm with a number in a registry; for an additional key exchange, that of KeyExchange. A number
@@ -12,13 +13,29 @@ func ByID(r Registry, id uint16) *Algorithm {
 	if r >= Additional1 && r <= Additional7 {
 		r = KeyExchange
 	}
-	for i := range Catalogue {
-		if a := &Catalogue[i]; a.Registry == r && a.ID == id {
-			return a
-		}
+	if a := numbered()[number{r, id}]; a != nil {
+		return a
 	}
 	return &Algorithm{Registry: r, ID: id, Name: fmt.Sprintf("%s %d", r, id), Common: fmt.Sprintf("unknown %s %d", r, id)}
 }
+
+// number is what an algorithm is found by.
+type number struct {
+	registry Registry
+	id       uint16
+}
+
+// numbered are the algorithms of the catalogue by their numbers.
+var numbered = sync.OnceValue(func() map[number]*Algorithm {
+	out := make(map[number]*Algorithm, len(Catalogue))
+	for i := range Catalogue {
+		a := &Catalogue[i]
+		if n := (number{a.Registry, a.ID}); out[n] == nil {
+			out[n] = a
+		}
+	}
+	return out
+})
 
 // ByName returns the algorithm of a registry by IANA's name, whatever its case; nil where there is none.
 func ByName(r Registry, name string) *Algorithm {

@@ -3,6 +3,7 @@ package ike
 import (
 	"slices"
 	"strings"
+	"sync"
 )
 
 // Suite is what two ends agree on for one SA: of every type of transform one, or none (a Choice without Algorithm).
@@ -145,7 +146,7 @@ func (p Proposal) Agree(q Proposal) (s Suite, ok bool) {
 func agreeOn(r Registry, a, b Choices) (Choice, bool) {
 	switch {
 	case r == Sequence:
-		return common(orZero(a, Sequence), orZero(b, Sequence))
+		return common(orZero(a, noSequence), orZero(b, noSequence))
 	case r.Exchanges():
 		return exchange(a, b)
 	}
@@ -164,10 +165,16 @@ func (p Proposal) Lacking(q Proposal) []Registry {
 	return out
 }
 
-// orZero returns the choices of a type, where none are written the one of number 0.
-func orZero(cs Choices, r Registry) Choices {
+// What holds where no choices of a type are written: number 0.
+var (
+	noSequence = sync.OnceValue(func() Choices { return Picks(Sequence, 0) })
+	noExchange = sync.OnceValue(func() Choices { return Picks(KeyExchange, 0) })
+)
+
+// orZero returns the choices of a type, where none are written that of number 0.
+func orZero(cs Choices, zero func() Choices) Choices {
 	if len(cs) == 0 {
-		return Choices{Pick(r, 0, 0)}
+		return zero()
 	}
 	return cs
 }
@@ -184,7 +191,7 @@ func common(a, b Choices) (Choice, bool) {
 
 // exchange is common for key exchanges, where the number 0 says in so many words that there is none.
 func exchange(a, b Choices) (Choice, bool) {
-	c, ok := common(orZero(a, KeyExchange), orZero(b, KeyExchange))
+	c, ok := common(orZero(a, noExchange), orZero(b, noExchange))
 	if ok && c.ID == 0 {
 		return Choice{}, true
 	}

@@ -344,8 +344,9 @@ func (x *Index) Around(i int, room *Room) (Around, error) {
 // Meeting returns the sets of the index that meet s, whatever some fields are (none of addresses and ports), in their order. Where there
 // are too many to be compared they are all returned: some may not meet it. It may be called from several goroutines.
 func (x *Index) Meeting(s Set, whatever ...Field) []int {
+	var room [64]int32 // mostly enough
+	places := room[:0]
 	var out []int
-	var places []int32
 	for i := range s.boxes {
 		b := s.boxes[i]
 		for _, f := range whatever {
@@ -362,6 +363,9 @@ func (x *Index) Meeting(s Set, whatever ...Field) []int {
 				out = append(out, set)
 			}
 			return out
+		}
+		if len(places) > 0 {
+			out = slices.Grow(out, len(places))
 		}
 		for _, p := range places {
 			out = append(out, x.all[p].set)

@@ -117,18 +117,19 @@ func (f *File) redactAnnounced(text string) string {
 	if !announces(text) {
 		return text
 	}
-	return announced().ReplaceAllStringFunc(text, func(m string) string {
-		parts := announced().FindStringSubmatch(m)
-		if inner := strings.Trim(parts[2], `"}], `); f.manner != nil && strings.Contains(parts[1], `"key":`) && f.manner.Words[inner] {
-			return m
+	var out strings.Builder
+	done := 0
+	for _, at := range announced().FindAllStringSubmatchIndex(text, -1) {
+		word, value := text[at[2]:at[3]], text[at[4]:at[5]]
+		if inner := strings.Trim(value, `"}], `); f.manner != nil && strings.Contains(word, `"key":`) && f.manner.Words[inner] {
+			continue
 		}
-		if strings.HasPrefix(parts[2], Mask) || notSecret().MatchString(parts[2]) {
-			return m
+		if strings.HasPrefix(value, Mask) || notSecret().MatchString(value) {
+			continue
 		}
-		tail := ""
-		if t := strings.TrimRight(parts[2], ";,)}"); t != parts[2] {
-			tail = parts[2][len(t):]
-		}
-		return parts[1] + Mask + tail
-	})
+		out.WriteString(text[done:at[4]] + Mask)
+		done = at[4] + len(strings.TrimRight(value, ";,)}"))
+	}
+	out.WriteString(text[done:])
+	return out.String()
 }
