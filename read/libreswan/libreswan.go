@@ -123,7 +123,7 @@ func readFile(in *read.Input) {
 	f := ipsecconf.Parse(in, ipsecconf.Dialect{FoldKeys: true, OneWord: true, OnceOnly: true})
 	f.Check("conn", wordsOf(version), known)
 	f.Check("config", setupWords, knownSetup)
-	r := &reader{in, version, table.By(libreswan.Known.For(version, "ipsec.conf-libreswan", "conn"))}
+	r := &reader{in, version, table.By(libreswan.Known, version, "ipsec.conf-libreswan", "conn")}
 	loaded := func(said []*table.Value) bool {
 		return slices.ContainsFunc(said, func(v *table.Value) bool {
 			return v.Key == "auto" && strings.ToLower(v.Text) != "ignore" && v.Text != ""

@@ -41,7 +41,7 @@ func looksLikeDaemonConf(f *source.File) (int, string) {
 
 func readDaemonConf(in *read.Input) {
 	root := parse(in)
-	defaults := table.By(strongswan.Known.For(in.Gateway.VersionOf(software), "strongswan.conf", "charon"))
+	defaults := table.By(strongswan.Known, in.Gateway.VersionOf(software), "strongswan.conf", "charon")
 	for _, s := range root.subs {
 		if s.name != "charon" && s.name != "charon-systemd" {
 			continue

@@ -146,7 +146,7 @@ func readIPsecConf(in *read.Input) {
 		nil,
 	)
 	f.Mistaken()
-	r := &ipsecConf{in: in, defaults: table.By(strongswan.Known.For(in.Gateway.VersionOf(software), "ipsec.conf", "conn"))}
+	r := &ipsecConf{in: in, defaults: table.By(strongswan.Known, in.Gateway.VersionOf(software), "ipsec.conf", "conn")}
 	strict := false
 	for _, s := range f.Sections {
 		for _, v := range s.Values {

@@ -143,7 +143,7 @@ type swanctl struct {
 func (r *swanctl) defaults(path string) *table.Defaults {
 	d, ok := r.byPath[path]
 	if !ok {
-		d = table.By(strongswan.Known.For(r.version, "swanctl.conf", path))
+		d = table.By(strongswan.Known, r.version, "swanctl.conf", path)
 		r.byPath[path] = d
 	}
 	return d

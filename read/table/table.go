@@ -7,6 +7,8 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"toril/daemon"
 	"toril/ike"
@@ -25,22 +27,41 @@ type Value struct {
 	Used      bool
 }
 
-// Defaults are what a daemon does where the sections of a file say nothing. Each is read once.
+// Defaults are what a daemon does where the sections of a file say nothing. Each is read once in a run, for all files.
 type Defaults struct {
-	rows  map[string]daemon.Default // by their keys, right forms as left
-	asked map[string]*fallback      // by their keys, those that were asked for
+	rows  map[string]daemon.Default            // by their keys, right forms as left
+	asked atomic.Pointer[map[string]*fallback] // by their keys, those that were asked for; never changed, but replaced
+	mu    sync.Mutex                           // is held while that is replaced
 }
 
 // fallback is what holds where a key is not there.
 type fallback struct {
 	daemon.Default
-	parsed any
-	why    string
+	parsed atomic.Pointer[any]
+	why    atomic.Pointer[reason]
 }
 
-// By makes the defaults of a file of a daemon's table.
-func By(rows map[string]daemon.Default) *Defaults {
-	return &Defaults{rows, make(map[string]*fallback, len(rows))}
+// reason is why a default holds, in a section of a path.
+type reason struct{ path, text string }
+
+// whose says what defaults are of.
+type whose struct {
+	daemon                 *daemon.Known
+	version, file, section string
+}
+
+var known sync.Map // of *Defaults, by whose they are
+
+// By returns the defaults of a section of a file in a daemon's table; version "" is the newest.
+func By(k *daemon.Known, version, file, section string) *Defaults {
+	of := whose{k, version, file, section}
+	d, ok := known.Load(of)
+	if !ok {
+		made := &Defaults{rows: k.For(version, file, section)}
+		made.asked.Store(&map[string]*fallback{})
+		d, _ = known.LoadOrStore(of, made)
+	}
+	return d.(*Defaults)
 }
 
 // Section takes the settings of one section. What is not taken stays unread.
@@ -78,30 +99,45 @@ func (s *Section) Says(keys ...string) bool {
 // A value that the daemon cannot parse makes it refuse the whole connection.
 func Take[T any](s *Section, parse func(string) (T, error), key string) model.Setting[T] {
 	d := s.row(key)
-	value, done := d.parsed.(T)
+	var value T
+	done := false
+	if p := d.parsed.Load(); p != nil {
+		value, done = (*p).(T)
+	}
 	if !done && d.Value != "" {
 		var err error
 		if value, err = parse(d.Value); err != nil || d.Computed {
 			// daemon/<name> and the reader do not fit each other
 			panic(fmt.Sprintf("the default of %s cannot be read: %v", key, err))
 		}
-		d.parsed = value
+		parsed := any(value)
+		d.parsed.Store(&parsed)
 	}
 	return TakeOr(s, value, parse, key)
 }
 
 // row returns what the daemon's table has of a key, which must be there.
 func (s *Section) row(key string) *fallback {
-	d := s.Defaults.asked[key]
-	if d == nil {
-		row, ok := s.Defaults.rows[Left(key)]
+	if d := (*s.Defaults.asked.Load())[key]; d != nil {
+		return d
+	}
+	return s.Defaults.add(key)
+}
+
+// add finds what is asked for the first time.
+func (d *Defaults) add(key string) *fallback {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	asked := maps.Clone(*d.asked.Load())
+	if asked[key] == nil { // else another file asked at the same time
+		row, ok := d.rows[Left(key)]
 		if !ok {
 			panic("no default of " + key)
 		}
-		d = &fallback{Default: row}
-		s.Defaults.asked[key] = d
+		asked[key] = &fallback{Default: row}
+		d.asked.Store(&asked)
 	}
-	return d
+	return asked[key]
 }
 
 // Left returns the form for the left side of a keyword for either side.
@@ -206,13 +242,15 @@ func More(s *Section, more *map[string]model.Setting[string], name, key string) 
 // Why says whose the default of a key is, and since when, where that depends on a version which is not known.
 func (s *Section) Why(key string) string {
 	d := s.row(key)
-	if d.why == "" { // the same for every section of a file
-		d.why = s.Software + " default of " + s.Path + "." + key
-		if d.Before != nil && d.Before.Value != d.Value {
-			d.why += " (" + d.Change() + ")"
-		}
+	if why := d.why.Load(); why != nil && why.path == s.Path { // as nearly always: sections of a kind have one path
+		return why.text
 	}
-	return d.why
+	why := s.Software + " default of " + s.Path + "." + key
+	if d.Before != nil && d.Before.Value != d.Value {
+		why += " (" + d.Change() + ")"
+	}
+	d.why.Store(&reason{s.Path, why})
+	return why
 }
 
 // Refuse says that the daemon cannot use a value.
