@@ -171,8 +171,11 @@ func higherAddr(a, b netip.Addr) netip.Addr {
 // Selectors is the list of one side.
 type Selectors []Selector
 
-// At returns the list with dynamic selectors replaced by an address.
+// At returns the list with dynamic selectors replaced by an address. It is the same where there are none, and must not be changed.
 func (ss Selectors) At(a netip.Addr) Selectors {
+	if !a.IsValid() || !ss.Dynamic() {
+		return slices.Clip(ss)
+	}
 	out := make(Selectors, len(ss))
 	for i, s := range ss {
 		out[i] = s.At(a)
@@ -191,7 +194,12 @@ func (ss Selectors) String() string {
 
 // Dynamic reports whether some selector stands for an address that the configuration does not say.
 func (ss Selectors) Dynamic() bool {
-	return slices.ContainsFunc(ss, func(s Selector) bool { return s.Dynamic })
+	for i := range ss {
+		if ss[i].Dynamic {
+			return true
+		}
+	}
+	return false
 }
 
 // AnyAddress reports whether some selector of the list holds every address of its family.
@@ -232,25 +240,33 @@ func (ss Selectors) Reduce() Selectors {
 // Packets returns the packets whose source is in one of the selectors: addresses, protocol, source port (or ICMP type
 // and code, which RFC 4301 section 4.4.1.1 puts into the port).
 func (ss Selectors) Packets() packet.Set {
-	var sets []packet.Set
-	for _, s := range ss {
-		if s.Dynamic || !s.Lo.IsValid() {
-			continue
-		}
-		set := packet.Range(packet.Src, s.Lo, s.Hi)
-		if s.Proto != 0 {
-			set = set.With(packet.Proto, packet.OneOf(uint64(s.Proto)))
-		}
-		if !s.AllPorts() {
-			field := packet.Sport
-			if s.Proto == 1 || s.Proto == 58 {
-				field = packet.ICMP
-			}
-			set = set.With(field, packet.Numbers(uint64(s.LoPort), uint64(s.HiPort)))
-		}
-		sets = append(sets, set)
+	if len(ss) == 1 { // mostly
+		return ss[0].packets()
+	}
+	sets := make([]packet.Set, len(ss))
+	for i := range ss {
+		sets[i] = ss[i].packets()
 	}
 	return packet.Union(sets...)
+}
+
+// packets are none where the addresses are not known.
+func (s *Selector) packets() packet.Set {
+	if s.Dynamic || !s.Lo.IsValid() {
+		return packet.None()
+	}
+	set := packet.Range(packet.Src, s.Lo, s.Hi)
+	if s.Proto != 0 {
+		set = set.With(packet.Proto, packet.OneOf(uint64(s.Proto)))
+	}
+	if !s.AllPorts() {
+		field := packet.Sport
+		if s.Proto == 1 || s.Proto == 58 {
+			field = packet.ICMP
+		}
+		set = set.With(field, packet.Numbers(uint64(s.LoPort), uint64(s.HiPort)))
+	}
+	return set
 }
 
 // Domain returns the packets from local to remote, dynamic selectors standing for own and peer. An ICMP selector of

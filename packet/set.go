@@ -248,7 +248,21 @@ func Range(f Field, lo, hi netip.Addr) Set {
 	if lo.Is4() != hi.Is4() {
 		return None()
 	}
-	return addressed(f, lo.Is4(), Addresses(lo, hi))
+	first, last := fromAddr(lo), fromAddr(hi)
+	fam := IPv4
+	if !lo.Is4() {
+		fam = IPv6
+	}
+	if f == PeerIn || f == PeerOut || last.less(first) || first == (number{}) && last == topOf(f, fam) {
+		return addressed(f, lo.Is4(), Addresses(lo, hi))
+	}
+	made := &struct { // in one piece: this is asked very often
+		list
+		box [1]box
+	}{list: list{one: [1]interval{{first, last}}}, box: [1]box{{fam: fam}}}
+	made.in = made.one[:]
+	made.box[0].share(f, &made.list)
+	return Set{made.box[:]}
 }
 
 // Prefixes is the set of the packets whose address field lies in one of the prefixes.

@@ -10,10 +10,16 @@ import (
 // Through sends a flow through every base chain of a hook, by priority. An accept ends its own chain only; a drop ends
 // all. A nat chain sees only packets that begin a connection, and none sees a packet that another has translated.
 func (f *Filter) Through(h model.Hook, flow Flow) []Verdict {
-	going := []Verdict{{Flow: flow, Verb: model.Accept}}
-	var out []Verdict
-	for _, c := range f.Bases(h) {
+	bases := f.Bases(h)
+	if len(bases) == 0 {
+		return []Verdict{{Flow: flow, Verb: model.Accept}}
+	}
+	var going, out []Verdict
+	for i, c := range bases {
 		var next []Verdict
+		if i == 0 {
+			next = f.one(c, Verdict{Flow: flow, Verb: model.Accept})
+		}
 		for _, v := range going {
 			next = joined(next, f.one(c, v))
 		}

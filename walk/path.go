@@ -379,7 +379,7 @@ func (p *Path) split(f Flow, dev string) []share {
 		left = left.Minus(hit)
 		peer := packet.OneOf(0)
 		if pol.Protects() && !later {
-			peer = pol.peer()
+			peer = pol.peer
 		}
 		out = append(out, share{f.with(hit.Replace(packet.PeerOut, peer)), pol})
 	}
@@ -487,7 +487,7 @@ func (p *Path) sealed(f Flow, pol *Policy, h hop) Outcome {
 // leave by the interface of the tunnel's own packets (seen with Linux 6.1).
 func (p *Path) sealedBehind(f Flow, pol *Policy, h hop) []Outcome {
 	out, _ := p.Outside(pol.Own, pol.Peer)
-	now, done := []Flow{f.with(f.Now.Replace(packet.Out, out).Replace(packet.PeerOut, pol.peer()))}, []Outcome(nil)
+	now, done := []Flow{f.with(f.Now.Replace(packet.Out, out).Replace(packet.PeerOut, pol.peer))}, []Outcome(nil)
 	for _, c := range p.filter.Bases(model.Postrouting) {
 		if c.Kind == model.NATChain {
 			continue

@@ -22,7 +22,8 @@ type Policy struct {
 	Wraps      []*model.Interface // interfaces that wrap what is routed to them into packets of the policy
 	narrow     int                // how narrow its selectors are
 	memo       *memo
-	back       packet.Set // the packets that come out of it
+	back       packet.Set    // the packets that come out of it
+	peer       packet.Values // what its packets have as their IPsec peer
 }
 
 // Protects reports whether the policy encrypts: it neither lets packets pass in the clear nor drops them.
@@ -31,12 +32,12 @@ func (p *Policy) Protects() bool { return !p.passes() && !p.drops() }
 // Back are the packets that come out of the policy's tunnel, in the clear again.
 func (p *Policy) Back() packet.Set { return p.back }
 
-// peer is what packets of the policy have as their IPsec peer: its address, or one that stands for some.
-func (p *Policy) peer() packet.Values {
-	if p.Peer.IsValid() {
-		return packet.Addresses(p.Peer, p.Peer)
+// valuesOf is what packets of a policy have as their IPsec peer: its address, or one that stands for some.
+func valuesOf(peer netip.Addr) packet.Values {
+	if peer.IsValid() {
+		return packet.Addresses(peer, peer)
 	}
-	return packet.Numbers(1, 1)
+	return packet.OneOf(1)
 }
 
 // noPeer is the peer of packets in the clear.
@@ -85,6 +86,7 @@ func (p *Path) policy(c *model.Connection, k *model.Child, e Ends, opts Options)
 		Domain:     k.Domain(e.Own, e.Peer),
 		IfID:       k.IfIDOut.Value,
 		memo:       &memo{},
+		peer:       valuesOf(e.Peer),
 	}
 	pol.Up = opts.Down == nil || !opts.Down(k)
 	if pol.Protects() && !pol.Up && !k.Start.Value.Traps() || !pol.Protects() && !shuntInstalled(c, k) {

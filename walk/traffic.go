@@ -361,7 +361,7 @@ func (p *Path) emerging(pol *Policy, s packet.Set) packet.Set {
 		outside, _ := p.Outside(pol.Own, pol.Peer)
 		s = s.With(packet.In, outside)
 	}
-	return s.With(packet.PeerIn, pol.peer())
+	return s.With(packet.PeerIn, pol.peer)
 }
 
 // Emerging are packets that come out of a policy's tunnel, as new connections: by which interface, and from which peer as
@@ -410,6 +410,6 @@ func (p *Path) UnwrapFrom(pol *Policy, by *model.Interface) []Outcome {
 		return nil
 	}
 	in, _ := p.Outside(pol.Own, pol.Peer)
-	s := Plain(outer.Mirror()).With(packet.PeerOut, packet.OneOf(0)).With(packet.PeerIn, pol.peer()).With(packet.In, in)
+	s := Plain(outer.Mirror()).With(packet.PeerOut, packet.OneOf(0)).With(packet.PeerIn, pol.peer).With(packet.In, in)
 	return p.Forward(Start(s).met(Step{Stage: "decrypt", What: "out of " + pol.Name}))
 }

@@ -27,6 +27,9 @@ func of(p *audit.Pass, s *audit.Subject) (*walk.Path, *walk.Policy) {
 // filtered keeps the outcomes that rules decided: what the routes or policies stop is not theirs. Packets that the gateway
 // takes itself tell nothing about the network behind it.
 func filtered(os []walk.Outcome) (passed, stopped []walk.Outcome) {
+	if !slices.ContainsFunc(os, func(o walk.Outcome) bool { return o.Fate != walk.Clear && o.Fate != walk.Encrypted }) { // mostly
+		return slices.Clip(os), nil
+	}
 	for _, o := range os {
 		switch {
 		case o.Filtered():
