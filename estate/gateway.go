@@ -28,8 +28,7 @@ type reading struct {
 func readGateway(
 	ctx context.Context,
 	p *plan,
-	formats []*read.Format,
-	manners map[*read.Format]*source.Manner,
+	formats *forms,
 	edited map[string][]byte,
 	part bool,
 ) reading {
@@ -37,10 +36,10 @@ func readGateway(
 	fsys, done := disk.Hold(p.folder())
 	defer done()
 	folder := &read.Folder{
-		FS: watched{fsys, p}, Prefix: p.shown, MaxBytes: MaxFile, Formats: formats,
-		Manners: manners, Taken: map[string]bool{}, Edited: edited,
+		FS: watched{fsys, p}, Prefix: p.shown, MaxBytes: MaxFile, Formats: formats.Formats(),
+		Manners: formats.manners, Taken: map[string]bool{}, Edited: edited,
 	}
-	all := p.find(ctx, g, folder)
+	all := p.find(ctx, g, folder, formats)
 	g.Versions = p.config.versionsOf(g.Name)
 	for _, f := range all {
 		if f.verdict.Format == nil {
@@ -79,7 +78,7 @@ func readGateway(
 
 // find opens the files of a gateway and says what each is taken for, in the order in which they are read: inside a format outer folders
 // come first, so that what includes comes before what is included. What is left out, and what cannot be opened, the gateway notes.
-func (p *plan) find(ctx context.Context, g *model.Gateway, folder *read.Folder) []found {
+func (p *plan) find(ctx context.Context, g *model.Gateway, folder *read.Folder, formats *forms) []found {
 	g.LeftOut = slices.Clip(p.leftOut)
 	var all []found
 	for i, name := range p.files {
@@ -88,7 +87,7 @@ func (p *plan) find(ctx context.Context, g *model.Gateway, folder *read.Folder) 
 			g.Problems = append(g.Problems, asProblem(err, p.shown+name))
 			continue
 		}
-		v, skip := p.recognise(folder.Formats, i, f.File)
+		v, skip := p.recognise(formats, i, f.File)
 		switch {
 		case skip:
 			g.LeftOut = append(g.LeftOut, model.LeftOut{Path: f.Path, Why: ConfigName + " says so"})
@@ -219,7 +218,7 @@ func guarded(in *read.Input, step func()) {
 }
 
 // recognise finds the format of one of the files: as the command line or the estate's toril.yaml says, else by what is in it.
-func (p *plan) recognise(formats []*read.Format, place int, f *source.File) (v read.Verdict, skip bool) {
+func (p *plan) recognise(formats *forms, place int, f *source.File) (v read.Verdict, skip bool) {
 	if p.known != nil && p.known[place].told {
 		return read.Verdict{Format: p.known[place].format, Why: p.known[place].why}, false
 	}
@@ -231,12 +230,12 @@ func (p *plan) recognise(formats []*read.Format, place int, f *source.File) (v r
 	if as == "skip" {
 		return v, true
 	}
-	for _, format := range formats {
+	for _, format := range formats.Formats() {
 		if format.Name == as {
 			return read.Verdict{Format: format, Score: 100, Why: why}, false
 		}
 	}
-	return read.Surely(formats, f), false
+	return formats.Surely(f), false
 }
 
 func order(v read.Verdict) int {

@@ -29,9 +29,9 @@ const sample = 64
 // keeper holds gateways that were read: those in use, and as many others as there is room for, the last used.
 type keeper struct {
 	opts    Options
-	manners map[*read.Format]*source.Manner
-	by      map[*Config]map[*read.Format]*source.Manner // of estates with phrasebooks; under mu
-	gone    func(*model.Gateway)                        // is told of every gateway that is let go
+	formats *forms
+	by      map[*Config]*forms   // of estates with phrasebooks; under mu
+	gone    func(*model.Gateway) // is told of every gateway that is let go
 
 	room     int64
 	plans    int64        // how many gateways there are
@@ -60,8 +60,8 @@ func newKeeper(opts Options) *keeper {
 		room:    cmp.Or(opts.Room, Room),
 		seen:    map[string][]taken{},
 		held:    map[*Facts]*held{},
-		by:      map[*Config]map[*read.Format]*source.Manner{},
-		manners: read.Manners(opts.Formats, opts.ShowUnread),
+		by:      map[*Config]*forms{},
+		formats: formatsOf(opts.Formats, opts.ShowUnread),
 	}
 }
 
@@ -76,12 +76,7 @@ func (k *keeper) full() bool {
 }
 
 func (k *keeper) read(ctx context.Context, p *plan, part bool) reading {
-	formats := p.config.all(k.opts.Formats)
-	manners := k.manners
-	if len(formats) > len(k.opts.Formats) {
-		manners = k.mannersOf(p.config)
-	}
-	return readGateway(ctx, p, formats, manners, k.opts.Edited, part)
+	return readGateway(ctx, p, k.formatsOf(p.config), k.opts.Edited, part)
 }
 
 // alike returns what the files of a gateway were taken for: one list for all gateways whose files were taken for the same.
@@ -102,12 +97,26 @@ func (k *keeper) alike(files []taken) []taken {
 	return files
 }
 
-// mannersOf are those of the formats of an estate with phrasebooks.
-func (k *keeper) mannersOf(c *Config) map[*read.Format]*source.Manner {
+// forms are the formats that files may be in, and how they are quoted.
+type forms struct {
+	*read.Names
+	manners map[*read.Format]*source.Manner
+}
+
+func formatsOf(all []*read.Format, showUnread bool) *forms {
+	return &forms{read.NewNames(all), read.Manners(all, showUnread)}
+}
+
+// formatsOf are those of an estate: with phrasebooks of its own there are more.
+func (k *keeper) formatsOf(c *Config) *forms {
+	all := c.all(k.opts.Formats)
+	if len(all) == len(k.opts.Formats) {
+		return k.formats
+	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.by[c] == nil {
-		k.by[c] = read.Manners(c.all(k.opts.Formats), k.opts.ShowUnread)
+		k.by[c] = formatsOf(all, k.opts.ShowUnread)
 	}
 	return k.by[c]
 }

@@ -6,6 +6,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"toril/source"
 )
@@ -25,18 +26,40 @@ const enough = 30
 // the ten points of the name.
 const sure = 95
 
-// Surely finds the format of a file as Recognise does, without saying which others were thought of where none of them could win.
-func Surely(formats []*Format, f *source.File) Verdict {
-	var only *Format
-	for _, format := range formats {
-		if format.hint(f.Path) == "" {
-			continue
-		}
-		if only != nil {
-			return Recognise(formats, f)
-		}
-		only = format
+// Names are formats by the names of files: in an estate most files have one of a few.
+type Names struct {
+	formats []*Format
+	only    sync.Map // by a name, the only *Format that it hints at; nil for none, and for several
+}
+
+// NewNames prepares formats for an estate.
+func NewNames(formats []*Format) *Names { return &Names{formats: formats} }
+
+// Formats are those formats, in their order.
+func (n *Names) Formats() []*Format { return n.formats }
+
+// hinted returns the only format that a name hints at; nil for none, and for several.
+func (n *Names) hinted(name string) *Format {
+	if known, ok := n.only.Load(name); ok {
+		return known.(*Format)
 	}
+	var hinted []*Format
+	for _, format := range n.formats {
+		if format.hint(name) != "" {
+			hinted = append(hinted, format)
+		}
+	}
+	var only *Format
+	if len(hinted) == 1 {
+		only = hinted[0]
+	}
+	n.only.Store(name, only)
+	return only
+}
+
+// Surely finds the format of a file as Recognise does, without saying which others were thought of where none of them could win.
+func (n *Names) Surely(f *source.File) Verdict {
+	formats, only := n.formats, n.hinted(path.Base(f.Path))
 	if only == nil || only.Family != "" || bytes.IndexByte(f.Bytes(), 0) >= 0 || len(f.Bytes()) == 0 {
 		return Recognise(formats, f)
 	}

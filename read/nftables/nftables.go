@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"toril/internal/lazy"
 	"toril/model"
@@ -63,9 +64,20 @@ func looks(f *source.File) (int, string) {
 	return 0, ""
 }
 
+// keptRooms are for the statements of a file, until all of it was understood: of most files they are enough.
+var keptRooms = sync.Pool{New: func() any {
+	room := make([]token, 0, 1024)
+	return &room
+}}
+
 func readText(in *read.Input) {
 	rs := newRuleset(in)
-	p := &parser{ruleset: rs, in: in, lex: nft.Scan(in.File.Bytes())}
+	kept := keptRooms.Get().(*[]token)
+	defer func() {
+		clear((*kept)[:cap(*kept)]) // nothing of the file stays
+		keptRooms.Put(kept)
+	}()
+	p := &parser{ruleset: rs, in: in, lex: nft.Scan(in.File.Bytes()), kept: *kept}
 	if in.File.Marked() {
 		p.broken(1, "the file begins with a byte order mark")
 	}
