@@ -16,17 +16,24 @@ import (
 
 // Secret is a value that cannot be printed: every way of turning it into text gives Mask. A reader makes it as soon as
 // it meets a key; only Reveal gives the value back, for judging its strength.
-type Secret struct{ value *string } // a pointer: even where a field is not exported, printing shows no text
+type Secret struct{ value *value } // a pointer: even where a field is not exported, printing shows no text
+
+// value is what a secret says, and its fingerprint, once it was asked for.
+type value struct {
+	text  string
+	once  sync.Once
+	print [sha256.Size]byte
+}
 
 // NewSecret wraps a value.
-func NewSecret(value string) Secret { return Secret{&value} }
+func NewSecret(text string) Secret { return Secret{&value{text: text}} }
 
 // Reveal returns the value. Nothing that it returns may reach an output.
 func (s Secret) Reveal() string {
 	if s.value == nil {
 		return ""
 	}
-	return *s.value
+	return s.value.text
 }
 
 // IsZero reports whether there is no value.
@@ -63,13 +70,21 @@ func KeyFingerprints(key [32]byte) { givenKey.Store(&key) }
 // Fingerprint returns a keyed digest by which equal secrets are known as equal. The key lives as long as this
 // process, where KeyFingerprints gave none, so that a fingerprint says nothing about the secret to anybody else.
 func (s Secret) Fingerprint() [32]byte {
+	if s.value == nil {
+		return printOf("")
+	}
+	s.value.once.Do(func() { s.value.print = printOf(s.value.text) })
+	return s.value.print
+}
+
+func printOf(text string) [sha256.Size]byte {
 	key := givenKey.Load()
 	if key == nil {
 		key = ownKey()
 	}
 	mac := hmac.New(sha256.New, key[:])
-	mac.Write([]byte(s.Reveal()))
-	return [32]byte(mac.Sum(nil))
+	mac.Write([]byte(text))
+	return [sha256.Size]byte(mac.Sum(nil))
 }
 
 // Words behind which formats put secrets. What a reader understood is masked by value; this net is for lines that no
