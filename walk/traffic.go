@@ -350,18 +350,21 @@ func (p *Path) Entry(pol *Policy) string {
 // emerging are the packets of a set that come out of a policy's tunnel: by which interface, and from which peer as rules
 // see it. A VTI, and an interface that unwraps, forget that they were decrypted (seen with Linux 6.1).
 func (p *Path) emerging(pol *Policy, s packet.Set) packet.Set {
-	s = s.With(packet.PeerOut, packet.OneOf(0))
-	by := p.Entry(pol)
-	switch {
-	case len(pol.Wraps) > 0 || pol.Device != nil && pol.Device.Kind == "vti":
-		return s.With(packet.PeerIn, packet.OneOf(0)).With(packet.In, packet.Name(by))
-	case by != "":
-		s = s.With(packet.In, packet.Name(by))
-	default:
-		outside, _ := p.Outside(pol.Own, pol.Peer)
-		s = s.With(packet.In, outside)
+	peer := pol.peer
+	if len(pol.Wraps) > 0 || pol.Device != nil && pol.Device.Kind == "vti" {
+		peer = packet.OneOf(0)
 	}
-	return s.With(packet.PeerIn, pol.peer)
+	var in packet.Values
+	if by := p.Entry(pol); by != "" {
+		in = packet.Name(by)
+	} else {
+		in, _ = p.Outside(pol.Own, pol.Peer)
+	}
+	return s.WithAll(
+		packet.Term{Field: packet.PeerOut, Values: packet.OneOf(0)},
+		packet.Term{Field: packet.In, Values: in},
+		packet.Term{Field: packet.PeerIn, Values: peer},
+	)
 }
 
 // Emerging are packets that come out of a policy's tunnel, as new connections: by which interface, and from which peer as

@@ -26,13 +26,15 @@ var Blanket = &audit.Check{
 		Sources: []string{"RFC 4301 section 5.2", "NIST SP 800-77 Rev. 1"},
 	},
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
-		tunnels := map[string]bool{}
+		begun := packet.Only(packet.IPv4).With(packet.State, packet.OneOf(packet.New))
+		decrypted := begun.Minus(packet.Where(packet.PeerIn, packet.OneOf(0)))
+		var names []string // of the interfaces that packets of tunnels come by
 		for _, i := range g.Interfaces {
 			if i.Kind == "xfrm" || i.Kind == "vti" {
-				tunnels[i.Name] = true
+				names = append(names, i.Name)
 			}
 		}
-		some := packet.Where(packet.PeerIn, packet.OneOf(0)).Not()
+		slices.Sort(names)
 		for _, c := range g.Chains {
 			if c.Hook != model.Forward && c.Hook != model.Input {
 				continue
@@ -41,15 +43,13 @@ var Blanket = &audit.Check{
 				if r.Verb != model.Accept || !r.Certain() {
 					continue
 				}
-				fam := packet.Only(packet.IPv4)
-				whole := r.When.Contains(fam.And(some).With(packet.State, packet.OneOf(packet.New)))
-				by := ""
-				for _, name := range sortedNames(tunnels) {
-					if r.When.Contains(fam.With(packet.In, packet.Name(name)).With(packet.State, packet.OneOf(packet.New))) {
+				whole, by := r.When.Contains(decrypted), ""
+				for _, name := range names {
+					if r.When.Contains(begun.With(packet.In, packet.Name(name))) {
 						whole, by = true, name
 					}
 				}
-				if !whole || r.When.Contains(fam.With(packet.State, packet.OneOf(packet.New))) {
+				if !whole || r.When.Contains(begun) {
 					continue
 				}
 				f := audit.Finding{
@@ -64,13 +64,4 @@ var Blanket = &audit.Check{
 			}
 		}
 	},
-}
-
-func sortedNames(m map[string]bool) []string {
-	var out []string
-	for n := range m {
-		out = append(out, n)
-	}
-	slices.Sort(out)
-	return out
 }

@@ -55,12 +55,13 @@ var IKEOpen = &audit.Check{
 			stranger = stranger.Prev()
 		}
 		outside, _ := path.Outside(own, peers[0])
-		ike := walk.Plain(packet.Range(packet.Src, stranger, stranger).And(packet.Range(packet.Dst, own, own))).
-			With(packet.Proto, packet.OneOf(17)).
-			With(packet.Sport, packet.OneOf(500)).
-			With(packet.Dport, packet.OneOf(500)).
-			With(packet.PeerIn, packet.OneOf(0)).
-			With(packet.In, outside)
+		ike := walk.Plain(packet.Range(packet.Src, stranger, stranger).And(packet.Range(packet.Dst, own, own))).WithAll(
+			packet.Term{Field: packet.Proto, Values: packet.OneOf(17)},
+			packet.Term{Field: packet.Sport, Values: packet.OneOf(500)},
+			packet.Term{Field: packet.Dport, Values: packet.OneOf(500)},
+			packet.Term{Field: packet.PeerIn, Values: packet.OneOf(0)},
+			packet.Term{Field: packet.In, Values: outside},
+		)
 		for _, v := range path.Filter().Through(model.Input, walk.Start(ike)) {
 			if v.Verb != model.Accept || len(v.Unsure) > 0 {
 				continue
