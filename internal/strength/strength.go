@@ -86,7 +86,7 @@ var common = sync.OnceValue(func() *dictionary {
 		if fourth == ' ' {
 			fourth = 0
 		}
-		d.add(a, b, c, fourth)
+		d.add(digest(a, b, c, fourth))
 	}
 	return d
 })
@@ -143,33 +143,17 @@ type begins []uint64
 // beginsOf makes room for the beginnings of some words.
 func beginsOf(words int) begins { return make(begins, 1<<bits.Len(uint(words))) }
 
-// place returns where the bit of a beginning is; the fourth character of a word of three is 0.
-func (b begins) place(w, x, y, z rune) (word, bit int) {
-	h := uint64(uint32(w))<<48 ^ uint64(uint32(x))<<32 ^ uint64(uint32(y))<<16 ^ uint64(uint32(z))
-	h = h * 0x9e3779b97f4a7c15 >> 20 // spread by the golden ratio
-	return int(h>>6) & (len(b) - 1), int(h & 63)
+// digest is of the first characters of a word; of a word of three the fourth is 0.
+func digest(first, second, third, fourth rune) uint64 {
+	h := uint64(uint32(first))<<48 ^ uint64(uint32(second))<<32 ^ uint64(uint32(third))<<16 ^ uint64(uint32(fourth))
+	return h * 0x9e3779b97f4a7c15 >> 20 // spread by the golden ratio
 }
 
-// add notes the first characters of a word; of a word of three the fourth is 0.
-func (b begins) add(first, second, third, fourth rune) {
-	word, bit := b.place(first, second, third, fourth)
-	b[word] |= 1 << bit
-}
+// add notes the first characters of a word, by their digest.
+func (b begins) add(digest uint64) { b[int(digest>>6)&(len(b)-1)] |= 1 << (digest & 63) }
 
-// may reports whether a word may stand at the beginning of a text.
-func (b begins) may(s []rune) bool {
-	if len(s) < shortest {
-		return false
-	}
-	if word, bit := b.place(s[0], s[1], s[2], 0); b[word]>>bit&1 == 1 {
-		return true
-	}
-	if len(s) == shortest {
-		return false
-	}
-	word, bit := b.place(s[0], s[1], s[2], s[shortest])
-	return b[word]>>bit&1 == 1
-}
+// has reports whether a word may begin with the characters of a digest.
+func (b begins) has(digest uint64) bool { return b[int(digest>>6)&(len(b)-1)]>>(digest&63)&1 == 1 }
 
 // Names are words that a guesser knows beforehand, in the order in which they are tried.
 type Names struct {
@@ -188,7 +172,7 @@ func NewNames(names []string) *Names {
 		}
 		n.ranks[name] = i + 1
 		if r := append([]rune(name), 0); len(r) > shortest {
-			n.begins.add(r[0], r[1], r[2], r[shortest])
+			n.begins.add(digest(r[0], r[1], r[2], r[shortest]))
 		}
 		n.lengths, n.sorted = append(n.lengths, len(name)), append(n.sorted, name)
 	}
@@ -225,14 +209,19 @@ func (n *Names) letter(i, at int) byte {
 // heads finds the names and common words that stand at the beginning of a text, with how early a guesser tries each. Where most texts of
 // a random key begin, there is none.
 func (n *Names) heads(s []rune, found func(length, rank int)) {
-	if n.begins.may(s) {
-		heads(s, len(n.sorted), n.letter, func(at, length int) { found(length, n.ranks[n.sorted[at]]) })
-	}
 	if len(s) < shortest {
 		return
 	}
+	three := digest(s[0], s[1], s[2], 0)
+	four := three
+	if len(s) > shortest {
+		four = digest(s[0], s[1], s[2], s[shortest])
+	}
+	if n.begins.has(three) || n.begins.has(four) {
+		heads(s, len(n.sorted), n.letter, func(at, length int) { found(length, n.ranks[n.sorted[at]]) })
+	}
 	d := common()
-	if !d.may(s) {
+	if !d.has(three) && !d.has(four) {
 		return
 	}
 	known, from, to := 0, 0, len(d.lines)
