@@ -94,6 +94,7 @@ func exactIn(b *box) (out uint16) {
 // axis is all boxes of a family, sorted by the low ends of their spans of one field, with the highest end of every run of them as a tree.
 type axis struct {
 	field  int // in lookedUp
+	apart  int // in how many values their low ends differ, of a sample
 	made   sync.Once
 	places []int32  // the boxes
 	los    []uint64 // the low ends, sorted
@@ -121,18 +122,20 @@ func allMeet(a, b *[len(lookedUp)]span) bool {
 
 // NewIndex makes the index of some sets. It sorts nothing yet.
 func NewIndex(sets []Set) *Index {
-	x := &Index{starts: make([]int, len(sets)+1), all: make([]indexed, 0, len(sets))}
+	x := &Index{starts: make([]int, len(sets)+1)}
 	for i := range sets {
+		x.starts[i+1] = x.starts[i] + len(sets[i].boxes)
+	}
+	x.all = make([]indexed, x.starts[len(sets)])
+	spread.InShares(len(sets), 4096, func(i int) {
 		for k := range sets[i].boxes {
-			b := &sets[i].boxes[k]
-			one := indexed{box: b, set: i, fam: b.fam, has: b.has, exact: exactIn(b)}
+			b, one := &sets[i].boxes[k], &x.all[x.starts[i]+k]
+			one.box, one.set, one.fam, one.has, one.exact = b, i, b.fam, b.has, exactIn(b)
 			for n, f := range lookedUp {
 				one.hull[n] = spanOf(b, f)
 			}
-			x.all = append(x.all, one)
 		}
-		x.starts[i+1] = len(x.all)
-	}
+	})
 	if len(x.all) <= enough { // all of them are compared
 		return x
 	}
@@ -146,11 +149,8 @@ func NewIndex(sets []Set) *Index {
 		for n := range lookedUp {
 			x.axes[fam] = append(x.axes[fam], &axis{field: n, places: places})
 		}
-		telling := map[*axis]int{}
-		for _, a := range x.axes[fam] {
-			telling[a] = x.distinct(a)
-		}
-		slices.SortStableFunc(x.axes[fam], func(a, b *axis) int { return telling[b] - telling[a] }) // the most telling field first
+		spread.InShares(len(lookedUp), 1, func(n int) { x.axes[fam][n].apart = x.distinct(x.axes[fam][n]) })
+		slices.SortStableFunc(x.axes[fam], func(a, b *axis) int { return b.apart - a.apart }) // the most telling field first
 	}
 	return x
 }
@@ -277,7 +277,7 @@ const enough = 128
 func (x *Index) cheapest(fam Family, hull *[len(lookedUp)]span) (best *axis, least int) {
 	least = len(x.all)
 	for _, a := range x.axes[fam] {
-		if least <= enough {
+		if least <= max(enough, len(a.places)/a.apart) { // it promises no fewer
 			break
 		}
 		if hull[a.field] == (span{0, math.MaxUint64}) {
@@ -318,6 +318,32 @@ func (x *Index) near(b *box, hull *[len(lookedUp)]span, out []int32) ([]int32, e
 		}
 	}
 	return met, nil
+}
+
+// Order returns all sets, those beside each other whose boxes are: who asks about all of them finds in the processor's cache what was asked
+// before.
+func (x *Index) Order() []int {
+	out := make([]int, 0, len(x.starts)-1)
+	seen := make([]bool, len(x.starts)-1)
+	take := func(set int) {
+		if !seen[set] {
+			seen[set] = true
+			out = append(out, set)
+		}
+	}
+	for _, fam := range []Family{IPv4, IPv6} {
+		if axes := x.axes[fam]; len(axes) > 0 {
+			a := axes[0]
+			a.made.Do(func() { a.build(x) })
+			for i := range a.ends {
+				take(x.all[a.ends[i].place].set)
+			}
+		}
+	}
+	for set := range seen {
+		take(set)
+	}
+	return out
 }
 
 // Around returns the sets that meet set i; the error is ErrLimit where they are too many to be looked at. It may be called from several

@@ -41,8 +41,9 @@ func Shadows(c *model.Chain) []Shadow {
 		marks = marks || r.SetMark != nil
 	}
 	l := list{c, packet.NewIndex(sets), sets, ends, marks}
-	found := make([]*Shadow, len(rules))
-	spread.InShares(len(rules), 256, func(i int) {
+	found, order := make([]*Shadow, len(rules)), l.index.Order()
+	spread.InShares(len(rules), 256, func(at int) {
+		i := order[at]
 		room := rooms.Get().(*packet.Room)
 		defer rooms.Put(room)
 		if err := packet.Guard(func() { found[i] = l.shadow(i, room) }); err != nil {
