@@ -50,12 +50,12 @@ func TestLongListsComeInTheirOrder(t *testing.T) {
 		}
 		var want, got bytes.Buffer
 		require.NoError(t, encode(&want, whole))
-		require.NoError(t, encodeWith(&got, list{1, []int{}, 2}, "all", n, func(i int) any { return i }))
+		require.NoError(t, encodeWith(&got, list{1, []int{}, 2}, "all", n, func(i int, into *int) { *into = i }))
 		assert.Equal(t, want.String(), got.String(), "%d elements", n)
 	}
-	assert.Error(t, encodeWith(&bytes.Buffer{}, list{}, "none", 0, nil), "there is no such list")
+	assert.Error(t, encodeWith(&bytes.Buffer{}, list{}, "none", 0, func(int, *int) {}), "there is no such list")
 	full := errors.New("full")
-	assert.ErrorIs(t, encodeWith(failing{full}, list{1, []int{}, 2}, "all", 90*perShare, func(i int) any { return i }), full)
+	assert.ErrorIs(t, encodeWith(failing{full}, list{1, []int{}, 2}, "all", 90*perShare, func(i int, into *int) { *into = i }), full)
 }
 
 type failing struct{ error }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"sync"
 	"time"
 
@@ -179,11 +180,12 @@ func audits(w io.Writer, a *report.Audited, _ report.Options) error {
 	for _, l := range r.Estate.LeftOut {
 		out.LeftOut = append(out.LeftOut, leftOutJSON(l))
 	}
-	return encodeWith(w, out, "findings", len(r.Findings), func(i int) any { return findingOf(r.Findings[i]) })
+	return encodeWith(w, out, "findings", len(r.Findings), func(i int, into *findingJSON) { into.fill(r.Findings[i]) })
 }
 
-func findingOf(f *audit.Finding) *findingJSON {
-	j := &findingJSON{
+// fill makes it that of a finding.
+func (j *findingJSON) fill(f *audit.Finding) {
+	*j = findingJSON{
 		ID:         f.ID,
 		Check:      f.Check,
 		Severity:   f.Severity,
@@ -200,7 +202,7 @@ func findingOf(f *audit.Finding) *findingJSON {
 		Standard:   f.Standard,
 		Unsure:     f.Unsure,
 		At:         place(f.At),
-		Also:       []placeJSON{},
+		Also:       slices.Grow(j.Also[:0], 1), // a list, also where it is empty
 		AlsoIn:     emptied(f.AlsoIn),
 		Series:     f.Series,
 		PartOf:     f.PartOf,
@@ -211,7 +213,6 @@ func findingOf(f *audit.Finding) *findingJSON {
 	for _, e := range f.Also {
 		j.Also = append(j.Also, place(e))
 	}
-	return j
 }
 
 func encode(w io.Writer, v any) error {
@@ -223,9 +224,9 @@ func encode(w io.Writer, v any) error {
 	return err
 }
 
-// encodeWith encodes a value whose list of a name is empty, and puts n elements into that list one by one: the whole of a long list would
-// take several times the memory of what it is made of.
-func encodeWith(w io.Writer, v any, name string, n int, element func(i int) any) error {
+// encodeWith encodes a value whose list of a name is empty, and puts n elements into that list, as fill makes them: the whole of a long list
+// would take several times the memory of what it is made of.
+func encodeWith[T any](w io.Writer, v any, name string, n int, fill func(i int, into *T)) error {
 	out := bufio.NewWriterSize(w, 1<<16)
 	made := make(chan error, 1)
 	var head, behind []byte
@@ -246,7 +247,7 @@ func encodeWith(w io.Writer, v any, name string, n int, element func(i int) any)
 		}
 		return err
 	})
-	if err := errors.Join(inOrder(n, element, func(text []byte) error {
+	if err := errors.Join(inOrder(n, fill, func(text []byte) error {
 		if err := begin(); err != nil {
 			return err
 		}

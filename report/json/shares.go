@@ -26,24 +26,28 @@ func (r *room) laidOut(v any, before string) (err error) {
 }
 
 // inOrder encodes n elements of a list on all processors, a share of them at a time, and has them written in their order, with a comma
-// between.
-func inOrder(n int, element func(i int) any, write func(text []byte) error) error {
+// between. fill makes one in the place of another.
+func inOrder[T any](n int, fill func(i int, into *T), write func(text []byte) error) error {
+	type place struct {
+		room
+		one T
+	}
 	type encoded struct {
-		*room
+		*place
 		err error
 	}
 	var under []chan encoded // the shares that are being encoded, in their order
-	var free []*room
+	var free []*place
 	next := func() error {
 		got := <-under[0]
 		if under = under[1:]; got.err != nil {
 			return got.err
 		}
-		free = append(free, got.room)
+		free = append(free, got.place)
 		return write(got.text)
 	}
 	for from := 0; from < n; from += perShare {
-		r, done := &room{}, make(chan encoded, 1)
+		r, done := &place{}, make(chan encoded, 1)
 		if len(free) > 0 {
 			r, free = free[len(free)-1], free[:len(free)-1]
 		}
@@ -55,7 +59,8 @@ func inOrder(n int, element func(i int) any, write func(text []byte) error) erro
 				if i > 0 {
 					r.text = append(r.text, between...)
 				}
-				err = r.laidOut(element(i), before)
+				fill(i, &r.one)
+				err = r.laidOut(&r.one, before)
 			}
 			done <- encoded{r, err}
 		}()
