@@ -49,7 +49,7 @@ func Judge(b *baseline.Baseline, ps []ike.Proposal, protocol ike.Protocol, types
 			if !level.Against() {
 				continue
 			}
-			out.Weak = append(out.Weak, Weak{c, level, rule})
+			out.Weak = append(out.Weak, Weak{c, level, *rule})
 			if out.Worst == baseline.Unsaid || level < out.Worst { // MUST NOT comes before SHOULD NOT
 				out.Worst = level
 			}

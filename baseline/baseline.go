@@ -158,8 +158,8 @@ func over(base, top *Baseline) Baseline {
 }
 
 // Judge returns the level of an algorithm for a protocol, and the rule that says so. Where no rule names it, that of
-// "*" holds; where there is none, Unsaid.
-func (b *Baseline) Judge(p ike.Protocol, c ike.Choice) (Level, Rule) {
+// "*" holds; where there is none, Unsaid. The rule must not be changed.
+func (b *Baseline) Judge(p ike.Protocol, c ike.Choice) (Level, *Rule) {
 	var rest *Rule
 	for i := range b.Rules {
 		r := &b.Rules[i]
@@ -173,13 +173,13 @@ func (b *Baseline) Judge(p ike.Protocol, c ike.Choice) (Level, Rule) {
 			continue
 		}
 		if slices.Contains(r.Names, c.Name) && (len(r.Bits) == 0 || c.KeyBits == 0 || slices.Contains(r.Bits, c.KeyBits)) {
-			return r.Level, *r
+			return r.Level, r
 		}
 	}
 	if rest != nil {
-		return rest.Level, *rest
+		return rest.Level, rest
 	}
-	return Unsaid, Rule{}
+	return Unsaid, &Rule{}
 }
 
 // Limit returns the bound of a kind; the zero Limit where there is none.

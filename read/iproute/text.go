@@ -77,13 +77,13 @@ func looksLikeText(f *source.File) (int, string) {
 	if m := ruleLine.Find(head); m != nil {
 		return 80, fmt.Sprintf("it lists rules of the routing policy (%q)", m)
 	}
-	if m := routeLine.Find(head); m != nil {
-		routes, lines := len(routeLine.FindAll(head, -1)), bytes.Count(bytes.TrimSpace(head), []byte("\n"))+1
+	if routes := routeLine.FindAll(head, -1); len(routes) > 0 {
+		lines := bytes.Count(bytes.TrimSpace(head), []byte("\n")) + 1
 		switch {
-		case routes == lines: // and nothing else
-			return 95, fmt.Sprintf("it lists routes (%q)", m)
-		case routes*3 >= lines:
-			return 60, fmt.Sprintf("it lists routes (%q)", m)
+		case len(routes) == lines: // and nothing else
+			return 95, fmt.Sprintf("it lists routes (%q)", routes[0])
+		case len(routes)*3 >= lines:
+			return 60, fmt.Sprintf("it lists routes (%q)", routes[0])
 		}
 	}
 	return 0, ""
