@@ -24,7 +24,7 @@ var JSON = &read.Format{
 	Order:    30,
 	Words: func() []string {
 		return slices.Concat(
-			slices.Sorted(maps.Keys(keywords)),
+			slices.Sorted(maps.Keys(keywords())),
 			slices.Sorted(maps.Keys(forms())),
 			[]string{"state", "status", "direction", "label", "helper", "event", "iif", "oif"},
 		)

@@ -371,7 +371,7 @@ func transport(proto string, t []token) (operand, int) {
 	case "dport":
 		return operand{base: base, proto: of, field: packet.Dport, values: literal.Ports}, 2
 	case "option":
-		if len(t) < 3 || keywords[t[2].Text] || optionFields()[t[2].Text] && t[2].Text != "length" {
+		if len(t) < 3 || keywords()[t[2].Text] || optionFields()[t[2].Text] && t[2].Text != "length" {
 			return operand{}, 0
 		}
 		return operand{base: base, opaque: "an option of " + proto, form: either(number, exists)}, option(t)
@@ -414,7 +414,7 @@ func icmp(proto, field string) (operand, int) {
 }
 
 func ifnames(s string) (packet.Values, error) {
-	if keywords[s] || s == "exists" || s == "missing" {
+	if keywords()[s] || s == "exists" || s == "missing" {
 		return packet.Values{}, fmt.Errorf("%q is not the name of an interface", s)
 	}
 	return packet.Name(s), nil

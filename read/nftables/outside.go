@@ -23,7 +23,7 @@ type check func(s string) bool
 var (
 	number  = matching(`^(0x[0-9a-fA-F]+|[0-9]+)$`)
 	span    = matching(`^([0-9]+d)?([0-9]+h)?([0-9]+m)?([0-9]+s)?([0-9]+ms)?$`)
-	anyName = func(s string) bool { return !keywords[s] && name(s) }
+	anyName = func(s string) bool { return !keywords()[s] && name(s) }
 	name    = matching(`^[A-Za-z][A-Za-z0-9_./\\*+:-]*$`)
 	exists  = oneOf("exists", "missing", "0", "1", "true", "false")
 )
@@ -147,7 +147,7 @@ var forms = sync.OnceValue(func() map[string]check {
 })
 
 // keywords are words of the language that are no names.
-var keywords = func() map[string]bool {
+var keywords = sync.OnceValue(func() map[string]bool {
 	out := map[string]bool{}
 	for _, w := range strings.Fields(`accept add ah all arp bridge chain comment comp continue counter cpu create ct day dccp define
 	delete describe devices
@@ -159,7 +159,7 @@ var keywords = func() map[string]bool {
 		out[w] = true
 	}
 	return out
-}()
+})
 
 // outside reads the rest of a condition whose operands are not in the model: "[& mask] [!=|==|<|...] value", and returns why it is
 // none.
@@ -401,7 +401,7 @@ func (s *state) refusal() string {
 		return "a rejection is by ICMP or by a TCP reset"
 	}
 	s.accept("type")
-	if t := s.take(); !name(t.Text) && !number(t.Text) || keywords[t.Text] {
+	if t := s.take(); !name(t.Text) && !number(t.Text) || keywords()[t.Text] {
 		return fmt.Sprintf("%q is not a code of ICMP", source.Clean(t.Text))
 	}
 	return ""

@@ -208,7 +208,7 @@ func (p *parser) passingRule() []token {
 
 // name says of a token where a name is expected that it is none.
 func (p *parser) name(t token) token {
-	if t.Kind != nft.Word || keywords[t.Text] || !name(t.Text) {
+	if t.Kind != nft.Word || keywords()[t.Text] || !name(t.Text) {
 		p.broken(t.Line, "%q is not a name", source.Clean(t.Text))
 	}
 	return t

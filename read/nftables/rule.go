@@ -270,7 +270,7 @@ func (s *state) step() bool {
 		s.rule.Log = true
 		for s.i+1 < len(s.t) && isLogOption(s.t[s.i].Text) {
 			flags := s.take().Is("flags")
-			if t := s.take(); t.Kind != nft.Text && keywords[t.Text] && !flags {
+			if t := s.take(); t.Kind != nft.Text && keywords()[t.Text] && !flags {
 				s.unread(s.i-1, "%q is not what is logged", source.Clean(t.Text))
 			}
 			for flags && s.i < len(s.t) && (s.accept(",") || s.accept("sequence", "options")) {
@@ -336,7 +336,7 @@ func (s *state) trailing(settings ...string) bool {
 
 func (s *state) comment() {
 	t := s.take()
-	if t.Kind != nft.Text && (!name(t.Text) || keywords[t.Text]) {
+	if t.Kind != nft.Text && (!name(t.Text) || keywords()[t.Text]) {
 		s.i = min(s.i, len(s.t))
 		s.unread(s.i-1, "a comment is a text")
 	}
@@ -438,7 +438,7 @@ func (s *state) counter() {
 }
 
 func (s *state) use(kind string, t token) {
-	if keywords[t.Text] && t.Kind == nft.Word || t.Kind == nft.Mark || t.Text == "" {
+	if keywords()[t.Text] && t.Kind == nft.Word || t.Kind == nft.Mark || t.Text == "" {
 		s.i = min(s.i, len(s.t))
 		s.unread(s.i-1, "the name of a %s was expected", kind)
 		return
