@@ -1,6 +1,7 @@
 package ike_test
 
 import (
+	"net/netip"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -149,5 +150,15 @@ func TestSelectors(t *testing.T) {
 	_, ok = sel("::/0").Meet(sel("0.0.0.0/0"))
 	assert.False(t, ok)
 	assert.True(t, sel("0.0.0.0/0").AnyAddress())
-	assert.Equal(t, "own address", ike.Selector{Dynamic: true, HiPort: 65535}.String())
+	own := ike.Selector{Dynamic: true, HiPort: 65535}
+	assert.Equal(t, "own address", own.String())
+
+	at, none := netip.MustParseAddr("192.0.2.1"), netip.Addr{}
+	assert.Equal(t, "10.1.0.0/16, 192.0.2.1", ike.Selectors{a[0], own}.At(at).String())
+	assert.Equal(t, "10.1.0.0/16, own address", ike.Selectors{a[0], own}.At(none).String())
+	assert.Equal(t, a, a.At(at))
+	_ = append(a[:1].At(at), own)
+	assert.Equal(t, "10.1.0.0/16, 10.2.0.0/24", a.String(), "what is appended to it is no part of the other list")
+	assert.True(t, ike.Selectors{a[0], own}.Packets().Equal(a[:1].Packets()), "an address that is not known has no packets")
+	assert.True(t, ike.Selectors{own}.Packets().Empty())
 }

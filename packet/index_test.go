@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -113,6 +114,29 @@ func BenchmarkIndex(b *testing.B) {
 				}
 			}
 		})
+	}
+}
+
+// Every set has its turn, those with many boxes once.
+func TestOrderIsOfAllSets(t *testing.T) {
+	r := rand.New(rand.NewPCG(6, 1))
+	for _, n := range []int{0, 1, 40, 1000} {
+		sets, want := make([]packet.Set, n), make([]int, n)
+		for i := range sets {
+			want[i] = i
+			switch sets[i] = randomRule(r); i % 5 {
+			case 0:
+				sets[i] = packet.None()
+			case 1:
+				sets[i] = sets[i].Or(randomRule(r)).Or(randomRule(r))
+			}
+		}
+		order := packet.NewIndex(sets).Order()
+		if n == 40 {
+			assert.Equal(t, want, order, "few are asked one after the other")
+		}
+		slices.Sort(order)
+		assert.Equal(t, want, order)
 	}
 }
 

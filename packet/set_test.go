@@ -151,6 +151,32 @@ func TestShortcutsSayTheSame(t *testing.T) {
 	}
 }
 
+// TestRangesOfAddresses: a range is what packets with the addresses of its family are, of addresses of peers whatever the family.
+func TestRangesOfAddresses(t *testing.T) {
+	for _, c := range [][2]string{
+		{"10.0.0.1", "10.0.0.1"}, {"10.0.0.1", "10.0.0.9"}, {"0.0.0.0", "255.255.255.255"}, {"0.0.0.0", "0.0.0.0"}, {"10.0.0.9", "10.0.0.1"},
+		{"2001:db8::1", "2001:db8::1"}, {"::", "ffff:ffff:ffff:ffff:ffff:ffff:ffff:ffff"}, {"2001:db8::2", "2001:db8::1"}, {"10.0.0.1", "::1"},
+		{"::ffff:10.0.0.1", "10.0.0.2"},
+	} {
+		lo, hi := netip.MustParseAddr(c[0]).Unmap(), netip.MustParseAddr(c[1]).Unmap()
+		for _, f := range []packet.Field{packet.Src, packet.Dst, packet.PeerIn, packet.PeerOut} {
+			want := packet.Where(f, packet.Addresses(lo, hi))
+			switch {
+			case lo.Is4() != hi.Is4():
+				want = packet.None()
+			case f == packet.PeerIn || f == packet.PeerOut:
+			case lo.Is4():
+				want = want.And(packet.Only(packet.IPv4))
+			default:
+				want = want.And(packet.Only(packet.IPv6))
+			}
+			got := packet.Range(f, lo, hi)
+			assert.True(t, want.Equal(got), "%v of %v", f, c)
+			assert.Equal(t, want.String(), got.String(), "%v of %v", f, c)
+		}
+	}
+}
+
 func TestMirrorAndReplace(t *testing.T) {
 	a, b := netip.MustParsePrefix("10.1.0.0/24"), netip.MustParsePrefix("10.2.0.0/24")
 	s := packet.Prefixes(packet.Src, a).And(packet.Prefixes(packet.Dst, b)).With(packet.Dport, packet.Numbers(443, 443))

@@ -224,8 +224,8 @@ func encode(w io.Writer, v any) error {
 	return err
 }
 
-// encodeWith encodes a value whose list of a name is empty, and puts n elements into that list, as fill makes them: the whole of a long list
-// would take several times the memory of what it is made of.
+// encodeWith encodes a value whose list of a name is empty, and puts n elements into that list, as fill makes them: the whole of a long
+// list would take several times the memory of what it is made of.
 func encodeWith[T any](w io.Writer, v any, name string, n int, fill func(i int, into *T)) error {
 	out := bufio.NewWriterSize(w, 1<<16)
 	made := make(chan error, 1)
