@@ -154,9 +154,9 @@ func TestShortcutsSayTheSame(t *testing.T) {
 // TestRangesOfAddresses: a range is what packets with the addresses of its family are, of addresses of peers whatever the family.
 func TestRangesOfAddresses(t *testing.T) {
 	for _, c := range [][2]string{
-		{"10.0.0.1", "10.0.0.1"}, {"10.0.0.1", "10.0.0.9"}, {"0.0.0.0", "255.255.255.255"}, {"0.0.0.0", "0.0.0.0"}, {"10.0.0.9", "10.0.0.1"},
-		{"2001:db8::1", "2001:db8::1"}, {"::", "ffff:ffff:ffff:ffff:ffff:ffff:ffff:ffff"}, {"2001:db8::2", "2001:db8::1"}, {"10.0.0.1", "::1"},
-		{"::ffff:10.0.0.1", "10.0.0.2"},
+		{"10.0.0.1", "10.0.0.1"}, {"10.0.0.1", "10.0.0.9"}, {"0.0.0.0", "255.255.255.255"}, {"0.0.0.0", "0.0.0.0"},
+		{"10.0.0.9", "10.0.0.1"}, {"2001:db8::1", "2001:db8::1"}, {"::", "ffff:ffff:ffff:ffff:ffff:ffff:ffff:ffff"},
+		{"2001:db8::2", "2001:db8::1"}, {"10.0.0.1", "::1"}, {"::ffff:10.0.0.1", "10.0.0.2"},
 	} {
 		lo, hi := netip.MustParseAddr(c[0]).Unmap(), netip.MustParseAddr(c[1]).Unmap()
 		for _, f := range []packet.Field{packet.Src, packet.Dst, packet.PeerIn, packet.PeerOut} {

@@ -90,7 +90,8 @@ func TestWithin(t *testing.T) {
 
 func TestWhatIsAnnouncedIsMaskedInAnyCase(t *testing.T) {
 	words := []string{"secret", "psk", "pre-shared-key", "passphrase", "password", "passwd", "private-key", "authkey", "enc-key",
-		"keystring", "pin", "Token", "community", "key", "key2", "\u212aey", "p\u017fk"} // the signs of the kelvin and of a long s are k and s
+		"keystring", "pin", "Token", "community", "key", "key2",
+		"\u212aey", "p\u017fk"} // the signs of the kelvin and of a long s are k and s
 	for _, w := range words {
 		for _, w := range []string{w, strings.ToUpper(w)} {
 			for _, line := range []string{w + " = Zz9value", "set " + w + ": Zz9value", "{" + w + "=Zz9value}"} {
