@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -38,24 +39,31 @@ func TestTextsAreEncodedAsTheStandardDoes(t *testing.T) {
 }
 
 func TestLongListsComeInTheirOrder(t *testing.T) {
-	type list struct {
-		Before int   `json:"before"`
-		All    []int `json:"all"`
-		Behind int   `json:"behind"`
+	type lists struct {
+		Before int      `json:"before"`
+		All    []int    `json:"all"`
+		Behind int      `json:"behind"`
+		Texts  []string `json:"texts"`
 	}
+	none := lists{1, []int{}, 2, []string{}}
+	number := func(i int, into *int) { *into = i }
+	squares := func(i int, into *string) { *into = fmt.Sprint("\"all\": [] ", i*i) }
 	for _, n := range []int{0, 1, perShare, perShare + 1, 9 * perShare} {
-		whole := list{1, make([]int, n), 2}
+		whole := lists{1, make([]int, n), 2, make([]string, 2*n)}
+		for i := range whole.Texts {
+			squares(i, &whole.Texts[i])
+		}
 		for i := range n {
 			whole.All[i] = i
 		}
 		var want, got bytes.Buffer
 		require.NoError(t, encode(&want, whole))
-		require.NoError(t, encodeWith(&got, list{1, []int{}, 2}, "all", n, func(i int, into *int) { *into = i }))
+		require.NoError(t, encodeWith(&got, none, listOf("all", n, number), listOf("texts", 2*n, squares)))
 		assert.Equal(t, want.String(), got.String(), "%d elements", n)
 	}
-	assert.Error(t, encodeWith(&bytes.Buffer{}, list{}, "none", 0, func(int, *int) {}), "there is no such list")
+	assert.Error(t, encodeWith(&bytes.Buffer{}, none, listOf("none", 0, number)), "there is no such list")
 	full := errors.New("full")
-	assert.ErrorIs(t, encodeWith(failing{full}, list{1, []int{}, 2}, "all", 90*perShare, func(i int, into *int) { *into = i }), full)
+	assert.ErrorIs(t, encodeWith(failing{full}, none, listOf("all", 90*perShare, number)), full)
 }
 
 type failing struct{ error }

@@ -4,15 +4,13 @@ package json
 import (
 	"bufio"
 	"bytes"
-	"errors"
 	"fmt"
 	"io"
 	"slices"
-	"sync"
 	"time"
 
 	"toril/audit"
-	"toril/pair"
+	"toril/estate"
 	"toril/report"
 )
 
@@ -165,8 +163,8 @@ func audits(w io.Writer, a *report.Audited, _ report.Options) error {
 		Tool:     toolJSON{"toril", report.Version},
 		Baseline: r.Baseline.Name,
 		AsOf:     r.Now.Format(time.DateOnly),
-		Gateways: gatewaysJSON(r.Estate),
-		Tunnels:  tunnelsJSON(r),
+		Gateways: []gatewayJSON{},
+		Tunnels:  []tunnelJSON{},
 		NotGiven: []notGivenJSON{},
 		LeftOut:  []leftOutJSON{},
 		Findings: []findingJSON{},
@@ -180,7 +178,11 @@ func audits(w io.Writer, a *report.Audited, _ report.Options) error {
 	for _, l := range r.Estate.LeftOut {
 		out.LeftOut = append(out.LeftOut, leftOutJSON(l))
 	}
-	return encodeWith(w, out, "findings", len(r.Findings), func(i int, into *findingJSON) { into.fill(r.Findings[i]) })
+	return encodeWith(w, out,
+		listOf("gateways", len(r.Estate.Gateways), func(i int, into *gatewayJSON) { into.fill(r.Estate.Gateways[i]) }),
+		listOf("tunnels", len(r.Tunnels), func(i int, into *tunnelJSON) { into.fill(r.Tunnels[i]) }),
+		listOf("findings", len(r.Findings), func(i int, into *findingJSON) { into.fill(r.Findings[i]) }),
+	)
 }
 
 // fill makes it that of a finding.
@@ -224,42 +226,31 @@ func encode(w io.Writer, v any) error {
 	return err
 }
 
-// encodeWith encodes a value whose list of a name is empty, and puts n elements into that list, as fill makes them: the whole of a long
-// list would take several times the memory of what it is made of.
-func encodeWith[T any](w io.Writer, v any, name string, n int, fill func(i int, into *T)) error {
-	out := bufio.NewWriterSize(w, 1<<16)
-	made := make(chan error, 1)
-	var head, behind []byte
-	go func() { // while the first elements are encoded
-		var frame bytes.Buffer
-		err, ok := encode(&frame, v), false
-		head, behind, ok = bytes.Cut(frame.Bytes(), []byte("\n  \""+name+"\": []")) // no text of a value has a line end
-		if err == nil && !ok {
-			err = fmt.Errorf("json: there is no empty list %q", name)
+// encodeWith encodes a value of which some lists are empty, in the order of its fields, and puts their elements into those: the whole of
+// long lists would take several times the memory of what they are made of.
+func encodeWith(w io.Writer, v any, lists ...list) error {
+	var frame bytes.Buffer
+	if err := encode(&frame, v); err != nil {
+		return err
+	}
+	out, rest := bufio.NewWriterSize(w, 1<<16), frame.Bytes()
+	for _, l := range lists {
+		head, behind, ok := bytes.Cut(rest, []byte("\n  \""+l.name+"\": []")) // no text of a value has a line end
+		if !ok {
+			return fmt.Errorf("json: there is no empty list %q", l.name)
 		}
-		made <- err
-	}()
-	begin := sync.OnceValue(func() error {
-		err := <-made
-		fmt.Fprintf(out, "%s\n  %q: [", head, name)
-		if n > 0 {
+		fmt.Fprintf(out, "%s\n  %q: [", head, l.name)
+		if l.elements > 0 {
 			out.WriteString(between[1:])
+			if err := l.encode(out); err != nil {
+				return err
+			}
+			out.WriteString("\n  ")
 		}
-		return err
-	})
-	if err := errors.Join(inOrder(n, fill, func(text []byte) error {
-		if err := begin(); err != nil {
-			return err
-		}
-		_, err := out.Write(text)
-		return err
-	}), begin()); err != nil {
-		return err
+		out.WriteString("]")
+		rest = behind
 	}
-	if n > 0 {
-		out.WriteString("\n  ")
-	}
-	fmt.Fprintf(out, "]%s", behind)
+	out.Write(rest)
 	return out.Flush()
 }
 
@@ -274,31 +265,23 @@ func place(e audit.Evidence) placeJSON {
 	return placeJSON{e.File, e.Line, max(e.Col, int(e.Column)), e.Start, e.End, e.Text, e.Note}
 }
 
-func gatewaysJSON(e *pair.Estate) []gatewayJSON {
-	out := []gatewayJSON{}
-	for _, g := range e.Gateways {
-		j := gatewayJSON{Name: g.Name, Files: []fileJSON{}}
-		for _, f := range g.Files {
-			file := fileJSON{Path: f.Path, Format: f.Format, Statements: f.Statements, Unread: []unreadJSON{}}
-			for _, u := range f.Unread {
-				file.Unread = append(file.Unread, unreadJSON{u.At.Line, u.At.Col, u.Text, u.Why})
-			}
-			j.Files = append(j.Files, file)
+// fill makes it that of a gateway.
+func (j *gatewayJSON) fill(g *estate.Facts) {
+	*j = gatewayJSON{Name: g.Name, Files: []fileJSON{}}
+	for _, f := range g.Files {
+		file := fileJSON{Path: f.Path, Format: f.Format, Statements: f.Statements, Unread: []unreadJSON{}}
+		for _, u := range f.Unread {
+			file.Unread = append(file.Unread, unreadJSON{u.At.Line, u.At.Col, u.Text, u.Why})
 		}
-		out = append(out, j)
+		j.Files = append(j.Files, file)
 	}
-	return out
 }
 
-func tunnelsJSON(r *audit.Result) []tunnelJSON {
-	out := []tunnelJSON{}
-	for _, m := range r.Tunnels {
-		j := tunnelJSON{Name: m.Name, Reason: m.Reason, Doubts: emptied(m.Doubts), State: m.State.Word(), Says: m.Says(), Only: m.Only,
-			After: int(m.After.Seconds()), Suite: m.Suite, Leaks: m.Leaks, LeaksDown: m.LeaksDown, Worst: m.Worst, Causes: m.Causes}
-		for _, end := range m.Sides {
-			j.Ends = append(j.Ends, endJSON{end.Gateway.Name, end.Connection.Name})
-		}
-		out = append(out, j)
+// fill makes it that of a tunnel.
+func (j *tunnelJSON) fill(m *audit.Tunnel) {
+	*j = tunnelJSON{Name: m.Name, Reason: m.Reason, Doubts: emptied(m.Doubts), State: m.State.Word(), Says: m.Says(), Only: m.Only,
+		After: int(m.After.Seconds()), Suite: m.Suite, Leaks: m.Leaks, LeaksDown: m.LeaksDown, Worst: m.Worst, Causes: m.Causes}
+	for _, end := range m.Sides {
+		j.Ends = append(j.Ends, endJSON{end.Gateway.Name, end.Connection.Name})
 	}
-	return out
 }

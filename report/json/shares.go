@@ -1,6 +1,7 @@
 package json
 
 import (
+	"io"
 	"runtime"
 
 	"github.com/segmentio/encoding/json"
@@ -25,9 +26,20 @@ func (r *room) laidOut(v any, before string) (err error) {
 	return err
 }
 
-// inOrder encodes n elements of a list on all processors, a share of them at a time, and has them written in their order, with a comma
-// between. fill makes one in the place of another.
-func inOrder[T any](n int, fill func(i int, into *T), write func(text []byte) error) error {
+// list is a list of a value, with elements that are encoded on their own.
+type list struct {
+	name     string
+	elements int
+	encode   func(w io.Writer) error // all of them, with a comma between
+}
+
+// listOf is a list of n elements. fill makes one in the place of another.
+func listOf[T any](name string, n int, fill func(i int, into *T)) list {
+	return list{name, n, func(w io.Writer) error { return inOrder(w, n, fill) }}
+}
+
+// inOrder encodes elements on all processors, a share of them at a time, and writes them in their order.
+func inOrder[T any](w io.Writer, n int, fill func(i int, into *T)) error {
 	type place struct {
 		room
 		one T
@@ -44,7 +56,8 @@ func inOrder[T any](n int, fill func(i int, into *T), write func(text []byte) er
 			return got.err
 		}
 		free = append(free, got.place)
-		return write(got.text)
+		_, err := w.Write(got.text)
+		return err
 	}
 	for from := 0; from < n; from += perShare {
 		r, done := &place{}, make(chan encoded, 1)
