@@ -294,26 +294,30 @@ func (x *Index) cheapest(fam Family, hull *[len(lookedUp)]span) (best *axis, lea
 // maxCandidates is how many boxes are compared with one, before the question is given up.
 const maxCandidates = 1 << 18
 
-// near appends every box that meets one of these spans.
-func (x *Index) near(b *box, hull *[len(lookedUp)]span, out []int32) ([]int32, error) {
+// near appends every box that meets one of these spans, but for those of one set.
+func (x *Index) near(b *box, hull *[len(lookedUp)]span, but int, out []int32) ([]int32, error) {
 	best, least := x.cheapest(b.fam, hull)
 	if least > maxCandidates {
 		return out, ErrLimit
 	}
-	from := len(out)
-	if best != nil {
-		out = best.meeting(hull, out)
-	} else {
+	exact := exactIn(b)
+	meets := func(o *indexed) bool {
+		left := b.has & o.has &^ (exact & o.exact)
+		return o.set != but && b.fam == o.fam && (left == 0 || o.box.meetsIn(b, left))
+	}
+	if best == nil {
 		for p := range x.all {
-			if allMeet(&x.all[p].hull, hull) {
+			if o := &x.all[p]; allMeet(&o.hull, hull) && meets(o) {
 				out = append(out, int32(p))
 			}
 		}
+		return out, nil
 	}
-	exact, met := exactIn(b), out[:from]
+	from := len(out)
+	out = best.meeting(hull, out)
+	met := out[:from]
 	for _, p := range out[from:] {
-		o := &x.all[p]
-		if left := b.has & o.has &^ (exact & o.exact); b.fam == o.fam && (left == 0 || o.box.meetsIn(b, left)) {
+		if meets(&x.all[p]) {
 			met = append(met, p)
 		}
 	}
@@ -352,17 +356,11 @@ func (x *Index) Around(i int, room *Room) (Around, error) {
 	room.places, room.boxes = room.places[:0], room.boxes[:0]
 	for at := x.starts[i]; at < x.starts[i+1]; at++ {
 		from := len(room.places)
-		out, err := x.near(x.all[at].box, &x.all[at].hull, room.places)
+		out, err := x.near(x.all[at].box, &x.all[at].hull, i, room.places)
 		if err != nil {
 			return Around{}, err
 		}
-		others := out[:from]
-		for _, p := range out[from:] {
-			if x.all[p].set != i {
-				others = append(others, p)
-			}
-		}
-		room.places, room.boxes = others, append(room.boxes, others[from:])
+		room.places, room.boxes = out, append(room.boxes, out[from:])
 	}
 	return Around{x, i, room.boxes, room}, nil
 }
@@ -383,7 +381,7 @@ func (x *Index) Meeting(s Set, whatever ...Field) []int {
 			hull[n] = spanOf(&b, f)
 		}
 		var err error
-		if places, err = x.near(&b, &hull, places[:0]); err != nil {
+		if places, err = x.near(&b, &hull, -1, places[:0]); err != nil {
 			out = out[:0]
 			for set := range len(x.starts) - 1 {
 				out = append(out, set)
