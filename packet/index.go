@@ -220,14 +220,14 @@ func inOrder(values []uint64, places []int32) []int32 {
 	return out
 }
 
-// distinct is in how many values the low ends of an axis differ, of a sample that is the same each time.
+// distinct is in how many values the low ends of an axis differ, of a sample that is the same each time; at least one.
 func (x *Index) distinct(a *axis) int {
 	const most = 8192
 	seen := make(map[uint64]bool, min(most, len(a.places)))
 	for i := 0; i < len(a.places); i += 1 + len(a.places)/most {
 		seen[x.all[a.places[i]].hull[a.field].lo] = true
 	}
-	return len(seen)
+	return max(1, len(seen))
 }
 
 // begun is how many spans begin no later than a value.
@@ -277,7 +277,7 @@ const enough = 128
 func (x *Index) cheapest(fam Family, hull *[len(lookedUp)]span) (best *axis, least int) {
 	least = len(x.all)
 	for _, a := range x.axes[fam] {
-		if least <= max(enough, len(a.places)/a.apart) { // it promises no fewer
+		if least <= max(enough, min(len(a.places)/a.apart, maxCandidates)) { // it promises no fewer
 			break
 		}
 		if hull[a.field] == (span{0, math.MaxUint64}) {

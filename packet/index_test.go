@@ -117,6 +117,25 @@ func BenchmarkIndex(b *testing.B) {
 	}
 }
 
+// An index of one family is asked about the other, and about both.
+func TestIndexOfOneFamily(t *testing.T) {
+	four, six := make([]packet.Set, 300), make([]packet.Set, 300)
+	for i := range four {
+		four[i] = packet.Prefixes(packet.Dst, netip.MustParsePrefix(fmt.Sprintf("10.1.%d.0/24", i%250)))
+		six[i] = packet.Prefixes(packet.Dst, netip.MustParsePrefix(fmt.Sprintf("2001:db8:%x::/48", i)))
+	}
+	for _, c := range []struct {
+		sets []packet.Set
+		one  packet.Set
+	}{{four, six[0]}, {six, four[0]}} {
+		x := packet.NewIndex(c.sets)
+		assert.Empty(t, x.Meeting(c.one))
+		assert.Empty(t, x.Meeting(c.one.With(packet.Proto, packet.OneOf(6))))
+		assert.Equal(t, x.Meeting(c.sets[7]), x.Meeting(c.sets[7].Or(c.one)))
+		assert.Len(t, x.Order(), len(c.sets))
+	}
+}
+
 // Every set has its turn, those with many boxes once.
 func TestOrderIsOfAllSets(t *testing.T) {
 	r := rand.New(rand.NewPCG(6, 1))
