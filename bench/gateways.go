@@ -117,5 +117,5 @@ func (b *bench) besideSums(dir string) ([]cost, error) {
 	if err != nil {
 		return nil, err
 	}
-	return sideBySide(5, b.audit(dir), sums)
+	return sideBySide(15, b.audit(dir), sums)
 }
