@@ -58,7 +58,7 @@ type Options struct {
 	// enough, the first time, to read what pairs them.
 	Again bool
 
-	// Found is told how many gateways there are, and about how many bytes their files hold, before they are read; nil: nobody.
+	// Found is told how many gateways there are, and about how many bytes are going to be read of them; nil: nobody.
 	Found func(gateways int, bytes int64)
 
 	// Sums has the digests of all gateways known, as a cache has.
@@ -575,7 +575,11 @@ func (l *loader) run(ctx context.Context) (*Estate, error) {
 	}
 	e.keeper.plans, l.plans = int64(len(plans)), nil
 	if l.opts.Found != nil {
-		l.opts.Found(len(plans), bytesOf(plans))
+		bytes := int64(0) // with a cache there is little to read
+		if l.opts.Cache == nil || l.opts.Cache.Empty() {
+			bytes = bytesOf(plans)
+		}
+		l.opts.Found(len(plans), bytes)
 	}
 	all, room := make([]*Facts, len(plans)), make([]Facts, len(plans))
 	err := spread.Each(ctx, len(plans), func(ctx context.Context, i int) error {

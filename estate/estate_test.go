@@ -1,7 +1,9 @@
 package estate_test
 
 import (
+	"bytes"
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,6 +16,7 @@ import (
 
 	"toril/estate"
 	"toril/estate/estatetest"
+	"toril/internal/cache"
 	"toril/pair"
 	"toril/read/formats"
 )
@@ -84,4 +87,37 @@ func TestWhatIsAGateway(t *testing.T) {
 		}
 		assert.Equal(t, want, got, path)
 	}
+}
+
+// TestFound: before gateways are read, it is told how many there are, and how much about is going to be read.
+func TestFound(t *testing.T) {
+	dir := t.TempDir()
+	for i := range 40 {
+		gateway := filepath.Join(dir, fmt.Sprintf("g%02d", i))
+		require.NoError(t, os.MkdirAll(gateway, 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(gateway, "ip-route.txt"), []byte("default via 192.0.2.1 dev wan0\n"), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(gateway, "notes.txt"), bytes.Repeat([]byte("x"), 1000), 0o644))
+	}
+	kept := t.TempDir()
+	found := func(c *cache.Cache) (gateways int, size int64) {
+		_, err := estate.Load(t.Context(), []string{dir}, estate.Options{
+			Formats: formats.All(), Cache: c, Found: func(n int, bytes int64) { gateways, size = n, bytes },
+		})
+		require.NoError(t, err)
+		return gateways, size
+	}
+	n, size := found(nil)
+	assert.Equal(t, 40, n)
+	assert.EqualValues(t, 40*1031, size)
+
+	for _, want := range []int64{40 * 1031, 0} { // the second time all is there
+		c, err := cache.Open(kept)
+		require.NoError(t, err)
+		n, size = found(c)
+		assert.Equal(t, 40, n)
+		assert.Equal(t, want, size)
+		require.NoError(t, c.Close())
+	}
+	_, err := estate.Load(t.Context(), nil, estate.Options{Found: func(n int, bytes int64) { assert.Zero(t, n+int(bytes)) }})
+	require.NoError(t, err)
 }

@@ -114,6 +114,9 @@ func (c *Cache) load() bool {
 	return true
 }
 
+// Empty reports whether nothing was in the cache when it was opened.
+func (c *Cache) Empty() bool { return len(c.have) == 0 }
+
 // Salt is what digests of secrets in entries are salted with: the same for all of a cache's, and of no other's.
 func (c *Cache) Salt() [32]byte { return c.salt }
 
