@@ -70,10 +70,13 @@ func ReadInto(room []byte, fsys fs.FS, name string, most int64) ([]byte, error) 
 		}
 	}
 	data := slices.Grow(room[:0], int(size)+1) // one more, so that its end is seen
+	_, regular := f.(opened)
 	for {
 		n, err := f.Read(data[len(data):cap(data)])
 		data = data[:len(data)+n]
 		switch {
+		case regular && err == nil && int64(len(data)) == size: // all that its description says
+			return data, nil
 		case int64(len(data)) > most:
 			return nil, ErrTooLarge
 		case err == io.EOF:
@@ -155,7 +158,7 @@ func (d folder) Open(name string) (fs.File, error) {
 		err = regular(info)
 	}
 	if err == nil {
-		err = onDisk(f)
+		err = onDisk(f, info)
 	}
 	if err != nil {
 		f.Close()

@@ -1,8 +1,10 @@
 package disk
 
 import (
+	"io/fs"
 	"os"
 	"slices"
+	"sync"
 	"syscall"
 )
 
@@ -19,10 +21,20 @@ var kernels = []int64{
 	0x6165676c, /* pstore */
 }
 
+// kernelOn says of the devices that files were on whether all that is on them is of the kernel: nearly all files are on one.
+var kernelOn sync.Map
+
 // onDisk refuses a file of the kernel's: reading it may wait, never end, or do something.
-func onDisk(f *os.File) error {
-	var s syscall.Statfs_t
-	if err := syscall.Fstatfs(int(f.Fd()), &s); err == nil && slices.Contains(kernels, int64(uint32(s.Type))) {
+func onDisk(f *os.File, info fs.FileInfo) error {
+	device := info.Sys().(*syscall.Stat_t).Dev
+	kernel, told := kernelOn.Load(device)
+	if !told {
+		var s syscall.Statfs_t
+		err := syscall.Fstatfs(int(f.Fd()), &s)
+		kernel = err == nil && slices.Contains(kernels, int64(uint32(s.Type)))
+		kernelOn.Store(device, kernel)
+	}
+	if kernel.(bool) {
 		return &Refused{"it is a file of the running kernel, not a saved one"}
 	}
 	return nil

@@ -2,7 +2,10 @@
 
 package disk
 
-import "os"
+import (
+	"io/fs"
+	"os"
+)
 
 // onDisk has nothing to refuse where the kernel has no file systems of its own.
-func onDisk(*os.File) error { return nil }
+func onDisk(*os.File, fs.FileInfo) error { return nil }
