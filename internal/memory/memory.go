@@ -31,13 +31,14 @@ func roomFor(used int64) int64 {
 const rarely = 400
 
 // first is that percentage until memory was cleared once, at 256 MiB, as 4 MiB count as being in use (runtime/debug.SetGCPercent): most
-// runs end before, and of what others have read by then nearly all stays in use.
+// runs end before.
 const first = 6300
 
 // least is what a run may take before memory is cleared more often; 0 where that is not ours to say.
 var least atomic.Int64
 
-// A run that is going to take much, which is about so many times as much as its files hold, takes large pages, up to most.
+// A run takes about so many times as much memory as it reads. From what is worthwhile it takes large pages, up to most, which lies within
+// small.
 const times, worthwhile, most = 48, 64 << 20, 416 << 20
 
 // paged is done once large pages were asked for.
@@ -46,9 +47,8 @@ var paged sync.Once
 // uncounted says that the next clearing is no sign of how much is in use.
 var uncounted atomic.Bool
 
-// Expect says how many gateways of an estate are going to be read, and how many bytes their files hold: the more there are, the more
-// memory may be taken before it is cleared, for every estate of a run, and the larger the pages that are asked for. It does nothing without
-// Limit.
+// Expect says how many gateways of an estate are going to be read, and how many bytes of their files: the more gateways there are, the more
+// memory may be taken before it is cleared, for every estate of a run; for much, large pages are asked for. It does nothing without Limit.
 func Expect(gateways int, bytes int64) {
 	if least.Load() == 0 {
 		return
