@@ -87,17 +87,34 @@ func (p *parser) blanks() {
 	}
 }
 
-func isName(c byte) bool { return c > ' ' && !strings.ContainsRune(`,:{}="#`, rune(c)) }
+// The characters that end a name, a pattern of files, and a piece of a value.
+var (
+	endsName    = set(func(c byte) bool { return c <= ' ' || strings.IndexByte(`,:{}="#`, c) >= 0 })
+	endsPattern = set(func(c byte) bool { return strings.IndexByte(" \t\r\n#}", c) >= 0 })
+	endsPiece   = set(func(c byte) bool { return strings.IndexByte("\n#}\"", c) >= 0 })
+)
+
+func set(has func(c byte) bool) (of [256]bool) {
+	for c := range of {
+		of[c] = has(byte(c))
+	}
+	return of
+}
+
+// until takes what stands before a character of a set.
+func (p *parser) until(ends *[256]bool) []byte {
+	start := p.at
+	for p.at < len(p.data) && !ends[p.data[p.at]] {
+		p.at++
+	}
+	return p.data[start:p.at]
+}
 
 func (p *parser) name() string {
 	if p.peek() == '"' {
 		return p.quoted()
 	}
-	start := p.at
-	for p.at < len(p.data) && isName(p.data[p.at]) {
-		p.at++
-	}
-	return string(p.data[start:p.at])
+	return string(p.until(&endsName))
 }
 
 // section reads until the section's closing brace (false) or the end of the file (true).
@@ -217,35 +234,25 @@ func (p *parser) includePattern() string {
 	if p.peek() == '"' {
 		return p.quoted()
 	}
-	start := p.at
-	for p.at < len(p.data) && !strings.ContainsRune(" \t\r\n#}", rune(p.data[p.at])) {
-		p.at++
-	}
-	return string(p.data[start:p.at])
+	return string(p.until(&endsPattern))
 }
 
 // valueText reads a value up to the end of the line, a comment or a closing brace. Quoted parts may hold all of these.
 func (p *parser) valueText() string {
-	var out strings.Builder
+	pieces := make([]string, 0, 4) // mostly it is one
 	for {
 		p.blanks()
+		piece := ""
 		switch c := p.peek(); {
 		case c == 0 || c == '\n' || c == '#' || c == '}':
-			return out.String()
+			return strings.Join(pieces, " ")
 		case c == '"':
-			if out.Len() > 0 {
-				out.WriteByte(' ')
-			}
-			out.WriteString(p.quoted())
+			piece = p.quoted()
 		default:
-			start := p.at
-			for p.at < len(p.data) && !strings.ContainsRune("\n#}\"", rune(p.data[p.at])) {
-				p.at++
-			}
-			if out.Len() > 0 {
-				out.WriteByte(' ')
-			}
-			out.WriteString(strings.TrimRight(string(p.data[start:p.at]), " \t\r"))
+			piece = string(bytes.TrimRight(p.until(&endsPiece), " \t\r"))
+		}
+		if piece != "" || len(pieces) > 0 {
+			pieces = append(pieces, piece)
 		}
 	}
 }
