@@ -88,19 +88,22 @@ type File struct {
 // NewFile makes a File of raw bytes. A byte order mark is dropped; nothing else is changed.
 func NewFile(path string, data []byte) *File {
 	data, marked := bytes.CutPrefix(data, []byte("\xef\xbb\xbf"))
+	feeds := bytes.Count(data, []byte("\n"))
 	f := &File{
 		Path:      path,
 		data:      data,
 		marked:    marked,
-		converted: converted(data),
-		starts:    []int{0},
+		converted: converted(data, feeds),
+		starts:    make([]int, 1, 1+feeds),
 		hidden:    map[int][]string{},
 		veiled:    map[Pos]bool{},
 	}
-	for i, b := range data {
-		if b == '\n' && i+1 < len(data) {
-			f.starts = append(f.starts, i+1)
+	for at := range feeds {
+		start := f.starts[at] + bytes.IndexByte(data[f.starts[at]:], '\n') + 1
+		if start == len(data) { // nothing stands behind the last
+			break
 		}
+		f.starts = append(f.starts, start)
 	}
 	return f
 }
@@ -115,8 +118,7 @@ func (f *File) Marked() bool { return f.marked }
 // that ends lines so, and the gateway's own has line feeds only.
 func (f *File) Converted() bool { return f.converted }
 
-func converted(data []byte) bool {
-	feeds := bytes.Count(data, []byte("\n"))
+func converted(data []byte, feeds int) bool {
 	return feeds > 0 && bytes.Count(data, []byte("\r\n")) == feeds && bytes.Count(data, []byte("\r")) == feeds
 }
 
