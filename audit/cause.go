@@ -195,7 +195,7 @@ func (r *Result) match(by func(*Finding) []string, wholes, parts []int, into gro
 			}
 		}
 	}
-	if len(parts) != len(wholes) || &parts[0] != &wholes[0] { // else they are the same
+	if !slices.Equal(parts, wholes) { // else what they have is known
 		has = of(parts)
 	}
 	for n, ds := range has {

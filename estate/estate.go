@@ -487,8 +487,9 @@ func bytesOf(plans []*plan) int64 {
 	first := plans[:min(len(plans), 16)]
 	sum := int64(0)
 	for _, p := range first {
+		folder := p.folder()
 		for _, name := range p.files {
-			if info, err := fs.Stat(p.folder(), name); err == nil {
+			if info, err := fs.Stat(folder, name); err == nil {
 				sum += min(info.Size(), MaxFile)
 			}
 		}

@@ -28,7 +28,7 @@ type reading struct {
 func readGateway(
 	ctx context.Context,
 	p *plan,
-	formats *forms,
+	formats *formatList,
 	edited map[string][]byte,
 	part bool,
 ) reading {
@@ -78,7 +78,7 @@ func readGateway(
 
 // find opens the files of a gateway and says what each is taken for, in the order in which they are read: inside a format outer folders
 // come first, so that what includes comes before what is included. What is left out, and what cannot be opened, the gateway notes.
-func (p *plan) find(ctx context.Context, g *model.Gateway, folder *read.Folder, formats *forms) []found {
+func (p *plan) find(ctx context.Context, g *model.Gateway, folder *read.Folder, formats *formatList) []found {
 	g.LeftOut = slices.Clip(p.leftOut)
 	var all []found
 	for i, name := range p.files {
@@ -218,7 +218,7 @@ func guarded(in *read.Input, step func()) {
 }
 
 // recognise finds the format of one of the files: as the command line or the estate's toril.yaml says, else by what is in it.
-func (p *plan) recognise(formats *forms, place int, f *source.File) (v read.Verdict, skip bool) {
+func (p *plan) recognise(formats *formatList, place int, f *source.File) (v read.Verdict, skip bool) {
 	if p.known != nil && p.known[place].told {
 		return read.Verdict{Format: p.known[place].format, Why: p.known[place].why}, false
 	}

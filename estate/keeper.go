@@ -29,9 +29,9 @@ const sample = 64
 // keeper holds gateways that were read: those in use, and as many others as there is room for, the last used.
 type keeper struct {
 	opts    Options
-	formats *forms
-	by      map[*Config]*forms   // of estates with phrasebooks; under mu
-	gone    func(*model.Gateway) // is told of every gateway that is let go
+	formats *formatList
+	by      map[*Config]*formatList // of estates with phrasebooks; under mu
+	gone    func(*model.Gateway)    // is told of every gateway that is let go
 
 	room     int64
 	plans    int64        // how many gateways there are
@@ -60,7 +60,7 @@ func newKeeper(opts Options) *keeper {
 		room:    cmp.Or(opts.Room, Room),
 		seen:    map[string][]taken{},
 		held:    map[*Facts]*held{},
-		by:      map[*Config]*forms{},
+		by:      map[*Config]*formatList{},
 		formats: formatsOf(opts.Formats, opts.ShowUnread),
 	}
 }
@@ -97,18 +97,18 @@ func (k *keeper) alike(files []taken) []taken {
 	return files
 }
 
-// forms are the formats that files may be in, and how they are quoted.
-type forms struct {
-	*read.Names
+// formatList are the formats that files may be in, and how they are quoted.
+type formatList struct {
+	*read.Recogniser
 	manners map[*read.Format]*source.Manner
 }
 
-func formatsOf(all []*read.Format, showUnread bool) *forms {
-	return &forms{read.NewNames(all), read.Manners(all, showUnread)}
+func formatsOf(all []*read.Format, showUnread bool) *formatList {
+	return &formatList{read.NewRecogniser(all), read.Manners(all, showUnread)}
 }
 
 // formatsOf are those of an estate: with phrasebooks of its own there are more.
-func (k *keeper) formatsOf(c *Config) *forms {
+func (k *keeper) formatsOf(c *Config) *formatList {
 	all := c.all(k.opts.Formats)
 	if len(all) == len(k.opts.Formats) {
 		return k.formats

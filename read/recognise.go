@@ -26,25 +26,25 @@ const enough = 30
 // the ten points of the name.
 const sure = 95
 
-// Names are formats by the names of files: in an estate most files have one of a few.
-type Names struct {
+// Recogniser finds the formats of the files of an estate, most of which have one of a few names.
+type Recogniser struct {
 	formats []*Format
-	only    sync.Map // by a name, the only *Format that it hints at; nil for none, and for several
+	only    sync.Map // by a file's name, the only *Format that it hints at; nil for none, and for several
 }
 
-// NewNames prepares formats for an estate.
-func NewNames(formats []*Format) *Names { return &Names{formats: formats} }
+// NewRecogniser makes one that knows some formats.
+func NewRecogniser(formats []*Format) *Recogniser { return &Recogniser{formats: formats} }
 
 // Formats are those formats, in their order.
-func (n *Names) Formats() []*Format { return n.formats }
+func (r *Recogniser) Formats() []*Format { return r.formats }
 
 // hinted returns the only format that a name hints at; nil for none, and for several.
-func (n *Names) hinted(name string) *Format {
-	if known, ok := n.only.Load(name); ok {
+func (r *Recogniser) hinted(name string) *Format {
+	if known, ok := r.only.Load(name); ok {
 		return known.(*Format)
 	}
 	var hinted []*Format
-	for _, format := range n.formats {
+	for _, format := range r.formats {
 		if format.hint(name) != "" {
 			hinted = append(hinted, format)
 		}
@@ -53,13 +53,13 @@ func (n *Names) hinted(name string) *Format {
 	if len(hinted) == 1 {
 		only = hinted[0]
 	}
-	n.only.Store(name, only)
+	r.only.Store(name, only)
 	return only
 }
 
 // Surely finds the format of a file as Recognise does, without saying which others were thought of where none of them could win.
-func (n *Names) Surely(f *source.File) Verdict {
-	formats, only := n.formats, n.hinted(path.Base(f.Path))
+func (r *Recogniser) Surely(f *source.File) Verdict {
+	formats, only := r.formats, r.hinted(path.Base(f.Path))
 	if only == nil || only.Family != "" || bytes.IndexByte(f.Bytes(), 0) >= 0 || len(f.Bytes()) == 0 {
 		return Recognise(formats, f)
 	}

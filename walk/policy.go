@@ -32,8 +32,8 @@ func (p *Policy) Protects() bool { return !p.passes() && !p.drops() }
 // Back are the packets that come out of the policy's tunnel, in the clear again.
 func (p *Policy) Back() packet.Set { return p.back }
 
-// valuesOf is what packets of a policy have as their IPsec peer: its address, or one that stands for some.
-func valuesOf(peer netip.Addr) packet.Values {
+// peerValues is what packets of a policy have as their IPsec peer: its address, or one that stands for some.
+func peerValues(peer netip.Addr) packet.Values {
 	if peer.IsValid() {
 		return packet.Addresses(peer, peer)
 	}
@@ -86,7 +86,7 @@ func (p *Path) policy(c *model.Connection, k *model.Child, e Ends, opts Options)
 		Domain:     k.Domain(e.Own, e.Peer),
 		IfID:       k.IfIDOut.Value,
 		memo:       &memo{},
-		peer:       valuesOf(e.Peer),
+		peer:       peerValues(e.Peer),
 	}
 	pol.Up = opts.Down == nil || !opts.Down(k)
 	if pol.Protects() && !pol.Up && !k.Start.Value.Traps() || !pol.Protects() && !shuntInstalled(c, k) {

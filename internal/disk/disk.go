@@ -70,12 +70,12 @@ func ReadInto(room []byte, fsys fs.FS, name string, most int64) ([]byte, error) 
 		}
 	}
 	data := slices.Grow(room[:0], int(size)+1) // one more, so that its end is seen
-	_, regular := f.(opened)
+	_, exact := f.(opened)
 	for {
 		n, err := f.Read(data[len(data):cap(data)])
 		data = data[:len(data)+n]
 		switch {
-		case regular && err == nil && int64(len(data)) == size: // all that its description says
+		case exact && err == nil && int64(len(data)) == size: // all that its description says
 			return data, nil
 		case int64(len(data)) > most:
 			return nil, ErrTooLarge

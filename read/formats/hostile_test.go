@@ -78,12 +78,12 @@ func TestSamplesAreRecognised(t *testing.T) {
 
 // TestWhatANameHintsAt: which formats are looked at for its name never changes what a file is taken for.
 func TestWhatANameHintsAt(t *testing.T) {
-	names := read.NewNames(formats.All())
+	known := read.NewRecogniser(formats.All())
 	for range 2 { // the second time what the names hint at is known
 		for name := range samples {
 			text := []byte(sample(t, name))
 			for _, as := range []string{name, "unnamed", "swanctl.conf", "nftables.conf", "ipsec.conf", "notes.txt", "a.json", "x"} {
-				want, got := read.Recognise(formats.All(), source.NewFile("gw/"+as, text)), names.Surely(source.NewFile("gw/"+as, text))
+				want, got := read.Recognise(formats.All(), source.NewFile("gw/"+as, text)), known.Surely(source.NewFile("gw/"+as, text))
 				assert.Same(t, want.Format, got.Format, "%s as %s", name, as)
 				assert.Equal(t, want.Why, got.Why, "%s as %s", name, as)
 			}

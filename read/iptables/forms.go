@@ -16,38 +16,40 @@ import (
 type form []func(string) bool
 
 // kinds are the checks that the tables below name.
-var kinds = map[string]func(string) bool{
-	"any":    func(s string) bool { return true },
-	"line":   func(s string) bool { return !strings.Contains(s, "\n") },
-	"word":   lazy.Match(`^[A-Za-z0-9_.:/+,-]+$`),
-	"num":    lazy.Match(`^(0x[0-9a-fA-F]+|[0-9]+)$`),
-	"nums":   lazy.Match(`^[0-9]*(:[0-9]*)?$`),
-	"mark":   lazy.Match(`^(0x[0-9a-fA-F]+|[0-9]+)(/(0x[0-9a-fA-F]+|[0-9]+))?$`),
-	"rate":   lazy.Match(`^[0-9]+(/(s(ec(ond)?)?|m(in(ute)?)?|h(our)?|d(ay)?))?$`),
-	"flags":  lazy.Match(`^,*(NONE|ALL|SYN|ACK|FIN|RST|URG|PSH)(,+(NONE|ALL|SYN|ACK|FIN|RST|URG|PSH))*,*$`),
-	"dirs":   lazy.Match(`^(src|dst)(,(src|dst))*$`),
-	"way":    lazy.Match(`^(in|out)$`),
-	"cover":  lazy.Match(`^(none|ipsec)$`),
-	"mode":   lazy.Match(`^(transport|tunnel)$`),
-	"ctdir":  lazy.Match(`^(?i:original|reply)$`),
-	"status": lazy.Match(`^(?i:none|expected|seen_reply|assured|confirmed)(,(?i:none|expected|seen_reply|assured|confirmed))*$`),
-	"type": lazy.Match(
-		`^(UNSPEC|UNICAST|LOCAL|BROADCAST|ANYCAST|MULTICAST|BLACKHOLE|UNREACHABLE|PROHIBIT|THROW|NAT|XRESOLVE)(,[A-Z]+)*$`,
-	),
-	"packet": lazy.Match(`^(unicast|broadcast|multicast)$`),
-	"mac":    lazy.Match(`^[0-9a-fA-F]{2}(:[0-9a-fA-F]{2}){5}$`),
-	"level":  lazy.Match(`^([0-7]|(?i:emerg|panic|alert|crit|err|error|warning|warn|notice|info|debug))$`),
-	"ports":  lazy.Match(`^[A-Za-z0-9][A-Za-z0-9_-]*$`),
-	"net": func(s string) bool {
-		s = plainNetwork(s, false)
-		_, err := netip.ParsePrefix(s)
-		_, err2 := netip.ParseAddr(s)
-		return err == nil || err2 == nil
-	},
-	"reject": lazy.Match(
-		`^(icmp6?-[a-z-]+|tcp-rst|tcp-reset|host-unreach|net-unreach|port-unreach|proto-unreach|net-prohib|host-prohib|admin-prohib|no-route|adm-prohibited|addr-unreach|policy-fail|reject-route)$`,
-	),
-}
+var kinds = sync.OnceValue(func() map[string]func(string) bool {
+	return map[string]func(string) bool{
+		"any":    func(s string) bool { return true },
+		"line":   func(s string) bool { return !strings.Contains(s, "\n") },
+		"word":   lazy.Match(`^[A-Za-z0-9_.:/+,-]+$`),
+		"num":    lazy.Match(`^(0x[0-9a-fA-F]+|[0-9]+)$`),
+		"nums":   lazy.Match(`^[0-9]*(:[0-9]*)?$`),
+		"mark":   lazy.Match(`^(0x[0-9a-fA-F]+|[0-9]+)(/(0x[0-9a-fA-F]+|[0-9]+))?$`),
+		"rate":   lazy.Match(`^[0-9]+(/(s(ec(ond)?)?|m(in(ute)?)?|h(our)?|d(ay)?))?$`),
+		"flags":  lazy.Match(`^,*(NONE|ALL|SYN|ACK|FIN|RST|URG|PSH)(,+(NONE|ALL|SYN|ACK|FIN|RST|URG|PSH))*,*$`),
+		"dirs":   lazy.Match(`^(src|dst)(,(src|dst))*$`),
+		"way":    lazy.Match(`^(in|out)$`),
+		"cover":  lazy.Match(`^(none|ipsec)$`),
+		"mode":   lazy.Match(`^(transport|tunnel)$`),
+		"ctdir":  lazy.Match(`^(?i:original|reply)$`),
+		"status": lazy.Match(`^(?i:none|expected|seen_reply|assured|confirmed)(,(?i:none|expected|seen_reply|assured|confirmed))*$`),
+		"type": lazy.Match(
+			`^(UNSPEC|UNICAST|LOCAL|BROADCAST|ANYCAST|MULTICAST|BLACKHOLE|UNREACHABLE|PROHIBIT|THROW|NAT|XRESOLVE)(,[A-Z]+)*$`,
+		),
+		"packet": lazy.Match(`^(unicast|broadcast|multicast)$`),
+		"mac":    lazy.Match(`^[0-9a-fA-F]{2}(:[0-9a-fA-F]{2}){5}$`),
+		"level":  lazy.Match(`^([0-7]|(?i:emerg|panic|alert|crit|err|error|warning|warn|notice|info|debug))$`),
+		"ports":  lazy.Match(`^[A-Za-z0-9][A-Za-z0-9_-]*$`),
+		"net": func(s string) bool {
+			s = plainNetwork(s, false)
+			_, err := netip.ParsePrefix(s)
+			_, err2 := netip.ParseAddr(s)
+			return err == nil || err2 == nil
+		},
+		"reject": lazy.Match(
+			`^(icmp6?-[a-z-]+|tcp-rst|tcp-reset|host-unreach|net-unreach|port-unreach|proto-unreach|net-prohib|host-prohib|admin-prohib|no-route|adm-prohibited|addr-unreach|policy-fail|reject-route)$`,
+		),
+	}
+})
 
 // optionsOf are the options of modules and of targets (iptables-extensions(8)), each with the kinds of its words.
 const optionsOf = `
@@ -322,7 +324,7 @@ var forms = sync.OnceValue(func() map[string]map[string]form {
 			f := form{}
 			if valued {
 				for k := range strings.SplitSeq(words, ",") {
-					f = append(f, kinds[k])
+					f = append(f, kinds()[k])
 				}
 			}
 			out[owner]["--"+name] = f

@@ -136,17 +136,11 @@ type swanctl struct {
 	in      *read.Input
 	root    *section
 	res     *resolver
-	version string                     // of the daemon; "" where it is not known
-	byPath  map[string]*table.Defaults // what was asked of its tables
+	version string // of the daemon; "" where it is not known
 }
 
 func (r *swanctl) defaults(path string) *table.Defaults {
-	d, ok := r.byPath[path]
-	if !ok {
-		d = table.By(strongswan.Known, r.version, "swanctl.conf", path)
-		r.byPath[path] = d
-	}
-	return d
+	return table.By(strongswan.Known, r.version, "swanctl.conf", path)
 }
 
 // since reports whether the daemon has what a version brought; where its version is not known, it is the newest.
@@ -155,7 +149,7 @@ func (r *swanctl) since(version string) bool {
 }
 
 func readSwanctl(in *read.Input) {
-	r := &swanctl{in: in, root: parse(in), version: in.Gateway.VersionOf(software), byPath: map[string]*table.Defaults{}}
+	r := &swanctl{in: in, root: parse(in), version: in.Gateway.VersionOf(software)}
 	r.res = newResolver(in, r.root)
 	for _, v := range r.root.values {
 		in.Unread(v.At.Line, "", "%q stands outside every section", source.Clean(v.Key))

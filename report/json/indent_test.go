@@ -38,6 +38,17 @@ func TestTextsAreEncodedAsTheStandardDoes(t *testing.T) {
 	assert.Equal(t, want.String(), got.String())
 }
 
+func TestWhatCannotBeEncodedIsAnError(t *testing.T) {
+	odd := struct {
+		Text string
+		C    chan int
+	}{Text: "text"}
+	var out bytes.Buffer
+	assert.Error(t, encode(&out, odd))
+	assert.Error(t, encode(&out, []any{"a", map[string]any{"b": odd}}))
+	assert.Empty(t, out.String())
+}
+
 func TestLongListsComeInTheirOrder(t *testing.T) {
 	type lists struct {
 		Before int      `json:"before"`

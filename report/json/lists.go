@@ -10,19 +10,20 @@ import (
 // perShare is how many elements are encoded at a time: few enough for little memory, enough to be worth handing over.
 const perShare = 256
 
-// before stands at the beginning of the lines of an element, and between before each but the first.
+// inList stands at the beginning of the lines of an element, and between before each element but the first.
 const (
-	before  = "    "
-	between = ",\n" + before
+	inList  = "    "
+	between = ",\n" + inList
 )
 
 // room is where values are encoded, and then laid out.
 type room struct{ compact, text []byte }
 
-// laidOut adds a value to the text in lines, each but the first with what stands before it.
+// laidOut adds a value to the text in lines, each but the first with what stands before it; nothing where it cannot be encoded.
 func (r *room) laidOut(v any, before string) (err error) {
-	r.compact, err = json.Append(r.compact[:0], v, json.SortMapKeys)
-	r.text = indented(r.text, r.compact, before)
+	if r.compact, err = json.Append(r.compact[:0], v, json.SortMapKeys); err == nil {
+		r.text = indented(r.text, r.compact, before)
+	}
 	return err
 }
 
@@ -73,7 +74,7 @@ func inOrder[T any](w io.Writer, n int, fill func(i int, into *T)) error {
 					r.text = append(r.text, between...)
 				}
 				fill(i, &r.one)
-				err = r.laidOut(&r.one, before)
+				err = r.laidOut(&r.one, inList)
 			}
 			done <- encoded{r, err}
 		}()
