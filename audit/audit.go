@@ -15,7 +15,6 @@ import (
 
 	"toril/baseline"
 	"toril/estate"
-	"toril/internal/spread"
 	"toril/model"
 	"toril/negotiate"
 	"toril/observe"
@@ -140,6 +139,7 @@ type Finding struct {
 	Unsure     string // why it could not be told for certain
 	At         Evidence
 	Also       []Evidence
+	Others     Places            // of one that stands for many like it: where the others stand, in the file of At
 	AlsoIn     []string          // other connections and children that the same line serves
 	Series     string            // of many like findings in one place: which place, "chain forward"; "" for a finding of its own
 	PartOf     string            // the ID of the finding that has the same cause and says it better; "" for one that stands by itself
@@ -366,27 +366,6 @@ func (f *Finding) Undecided(reasons []string) {
 // Report hands in a finding. What it leaves empty is taken from the check; the quotes are filled in when the check has been asked.
 func (p *Pass) Report(f Finding) { p.found = append(p.found, p.finished(&f)) }
 
-// ReportEach reports what a function finds about numbers from 0 up to n, in their order, on all processors; nil is nothing. It is for
-// checks that may find much. Where the function gives up as too complex, ReportEach does, when it has reported what comes before.
-func (p *Pass) ReportEach(n int, about func(i int) *Finding) {
-	found, gaveUp := make([]*Finding, n), make([]bool, n)
-	spread.InShares(n, share, func(i int) {
-		gaveUp[i] = packet.Guard(func() {
-			if f := about(i); f != nil {
-				found[i] = p.finished(f)
-			}
-		}) != nil
-	})
-	for i, f := range found {
-		if f != nil {
-			p.found = append(p.found, f)
-		}
-		if gaveUp[i] {
-			panic(packet.TooComplex())
-		}
-	}
-}
-
 // finished fills in what a check says of all that it finds.
 func (p *Pass) finished(f *Finding) *Finding {
 	f.Check = p.Check.Name
@@ -410,31 +389,14 @@ func (p *Pass) Evidence(at source.Pos, note string) Evidence {
 	return p.quoted(Evidence{Pos: at, Note: note})
 }
 
-// quote fills in the quotes of what was found, on all processors where it is much.
+// quote fills in the quotes of what was found.
 func (p *Pass) quote() {
-	if len(p.found) == 0 { // mostly
-		return
-	}
-	// there is no error, and the work is short
-	_ = spread.Each(context.Background(), (len(p.found)+share-1)/share, func(_ context.Context, n int) error {
-		var asked source.Pos // that was quoted last beside a finding: those of a check often share it
-		var last Evidence
-		for _, f := range p.found[n*share : min((n+1)*share, len(p.found))] {
-			f.At = p.quoted(f.At)
-			for i, e := range f.Also {
-				if e.Text != "" || e.Part != "" {
-					f.Also[i] = p.quoted(e)
-					continue
-				}
-				if last.Text == "" || asked != e.Pos {
-					asked, last = e.Pos, p.quoted(e)
-				}
-				f.Also[i] = last
-				f.Also[i].Note = e.Note
-			}
+	for _, f := range p.found {
+		f.At = p.quoted(f.At)
+		for i, e := range f.Also {
+			f.Also[i] = p.quoted(e)
 		}
-		return nil
-	})
+	}
 }
 
 // quoted fills in the quote and the range of a statement, where they are not filled in yet.

@@ -224,7 +224,7 @@ func (g groups) join(a, b int) {
 	}
 }
 
-// Series is many like findings of a cause as one: how many, on which lines, and the most telling of them.
+// Series is many like findings of a cause as one: how many rules, on which lines, and the most telling of them.
 type Series struct {
 	Check   string
 	Count   int
@@ -255,42 +255,43 @@ func (c Cause) SeriesOf(check string) (s Series, ok bool) {
 	for _, f := range append([]*Finding{c.Finding}, c.Parts...) {
 		if f.Check == check && f.Series != "" {
 			all = append(all, f)
+			s.Count += 1 + len(f.Others)
 		}
 	}
 	const few, most = 3, 10
-	if len(all) < few {
-		return s, false
+	if s.Count < few {
+		return Series{}, false
 	}
+	s.Check = check
 	slices.SortStableFunc(all, func(a, b *Finding) int { return a.At.Pos.Compare(b.At.Pos) })
-	type run struct {
-		first *Finding
-		last  int
-		n     int
+	type telling struct {
+		*Finding // the first that stands there
+		n        int
 	}
-	var runs []run
-	for _, f := range all {
-		if k := len(runs) - 1; k >= 0 && runs[k].first.At.File == f.At.File && f.At.Line <= runs[k].last+1 {
-			runs[k].last, runs[k].n = f.At.Line, runs[k].n+1
-			continue
+	var runs []telling
+	var ranges []string
+	for len(all) > 0 {
+		n, places := 0, Places(nil) // of one file
+		for ; n < len(all) && all[n].At.File == all[0].At.File; n++ {
+			places = append(places, all[n].Places()...)
 		}
-		runs = append(runs, run{f, f.At.Line, 1})
+		slices.SortFunc(places, Place.compare)
+		ranges = append(ranges, places.String())
+		own := all[:n]
+		for _, r := range places.runs() {
+			if len(own) > 0 && PlaceOf(own[0].At.Pos) == r.first { // else it is of those that one stands for
+				runs = append(runs, telling{own[0], r.n})
+			}
+			for len(own) > 0 && PlaceOf(own[0].At.Pos).compare(r.last) <= 0 {
+				own = own[1:]
+			}
+		}
+		all = all[n:]
 	}
-	var words []string
-	for i, r := range runs {
-		if i == most && len(runs) > most+1 {
-			words = append(words, strconv.Itoa(len(runs)-i)+" more ranges")
-			break
-		}
-		word := strconv.Itoa(r.first.At.Line)
-		if r.last > r.first.At.Line {
-			word += "-" + strconv.Itoa(r.last)
-		}
-		words = append(words, word)
-	}
-	s = Series{Check: check, Count: len(all), Ranges: strings.Join(words, ", ")}
-	slices.SortStableFunc(runs, func(a, b run) int { return cmp.Compare(b.n, a.n) })
+	s.Ranges = strings.Join(ranges, ", ")
+	slices.SortStableFunc(runs, func(a, b telling) int { return cmp.Compare(b.n, a.n) })
 	for _, r := range runs[:min(most, len(runs))] {
-		s.Telling = append(s.Telling, r.first)
+		s.Telling = append(s.Telling, r.Finding)
 	}
 	return s, true
 }

@@ -42,6 +42,7 @@ type storedFinding struct {
 	Example, Why, Fix, Standard, Unsure string
 	At                                  Evidence
 	Also                                []Evidence
+	Others                              Places
 	AlsoIn                              []string
 	Series                              string
 
@@ -64,7 +65,7 @@ func (f Finding) MarshalBinary() ([]byte, error) { return f.AppendBinary(nil) }
 func (f *Finding) AppendBinary(to []byte) ([]byte, error) {
 	s := &storedFinding{
 		f.Check, f.Severity, f.Gateway, f.Tunnel, f.Connection, f.Child, f.About, f.Message, f.Measured, f.Required, f.Example, f.Why,
-		f.Fix, f.Standard, f.Unsure, f.At, f.Also, f.AlsoIn, f.Series, f.level, f.leveled, f.lower, f.effect, f.settled, f.traits != nil,
+		f.Fix, f.Standard, f.Unsure, f.At, f.Also, f.Others, f.AlsoIn, f.Series, f.level, f.leveled, f.lower, f.effect, f.settled, f.traits != nil,
 		"", "", nil, nil, false,
 	}
 	if t := f.traits; t != nil {
@@ -83,7 +84,7 @@ func (f *Finding) UnmarshalBinary(data []byte) error {
 		Check: s.Check, Severity: s.Severity, Gateway: s.Gateway, Tunnel: s.Tunnel, Connection: s.Connection, Child: s.Child,
 		About: s.About, Message: s.Message, Measured: s.Measured, Required: s.Required, Example: s.Example,
 		Why: s.Why, Fix: s.Fix, Standard: s.Standard,
-		Unsure: s.Unsure, At: s.At, Also: s.Also, AlsoIn: s.AlsoIn, Series: s.Series,
+		Unsure: s.Unsure, At: s.At, Also: s.Also, Others: s.Others, AlsoIn: s.AlsoIn, Series: s.Series,
 		level: s.Level, leveled: s.Leveled, lower: s.Lower, effect: s.Effect, settled: s.Settled,
 	}
 	if s.Traits {

@@ -26,18 +26,9 @@ var NeverMatches = &audit.Check{
 	Requires: audit.Shadows,
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, c := range g.Chains {
-			for _, s := range p.Shadows(c) {
-				if s.Kind == walk.Impossible {
-					p.Report(
-						audit.Finding{
-							Gateway: g.Name,
-							Series:  c.Name,
-							At:      audit.Evidence{Pos: s.Rule.At},
-							Message: "the conditions of this rule contradict each other: no packet matches",
-						},
-					)
-				}
-			}
+			series(p, g, c, "the conditions of %s contradict each other: no packet matches",
+				shadows(p.Shadows(c), func(s *walk.Shadow) bool { return s.Kind == walk.Impossible }),
+				func(*walk.Shadow) audit.Finding { return audit.Finding{Series: c.Name} })
 		}
 	},
 }

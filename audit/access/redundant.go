@@ -29,25 +29,15 @@ var Redundant = &audit.Check{
 			if c.Kind == model.NATChain {
 				continue
 			}
-			all := p.Shadows(c)
-			p.ReportEach(len(all), func(i int) *audit.Finding {
-				s := &all[i]
-				if s.Kind != walk.Redundant {
-					return nil
-				}
-				f := &audit.Finding{
-					Gateway: g.Name,
-					Series:  c.Name,
-					At:      audit.Evidence{Pos: s.Rule.At},
-					Message: "the rules after it do the same with the packets of this rule",
-				}
-				if len(s.By) > 0 {
-					f.Also = []audit.Evidence{{Pos: s.By[0].At, Note: "does the same"}}
-				} else {
-					f.Also = []audit.Evidence{{Pos: c.Policy.Where(c.At), Note: "the policy does the same"}}
-				}
-				return f
-			})
+			series(p, g, c, "the rules after it do the same with the packets of %s",
+				shadows(p.Shadows(c), func(s *walk.Shadow) bool { return s.Kind == walk.Redundant }),
+				func(s *walk.Shadow) audit.Finding {
+					same := audit.Evidence{Pos: c.Policy.Where(c.At), Note: "the policy does the same"}
+					if len(s.By) > 0 {
+						same = audit.Evidence{Pos: s.By[0].At, Note: "does the same"}
+					}
+					return audit.Finding{Series: c.Name, Also: []audit.Evidence{same}}
+				})
 		}
 	},
 }

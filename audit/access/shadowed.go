@@ -19,7 +19,8 @@ var Shadowed = &audit.Check{
 	},
 	Doc: audit.Doc{
 		What: "Every rule of every chain is compared, exactly, with the union of the rules before it that take their packets for " +
-			"good. Rules whose conditions are outside the model hide nothing. The hiding rules are named. " +
+			"good. Rules whose conditions are outside the model hide nothing. The hiding rules are named; beyond a hundred such " +
+			"rules of a chain, only the lines of the others. " +
 			"Where all of them do the same as the hidden one, it is only clutter, and the severity is low.",
 		Harm:    "A drop that was added at the end, behind the accept that it was meant to restrict, restricts nothing.",
 		Write:   "ip saddr 10.2.0.66 drop before ip saddr 10.2.0.0/16 accept.",
@@ -29,34 +30,33 @@ var Shadowed = &audit.Check{
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, c := range g.Chains {
 			all := p.Shadows(c)
-			p.ReportEach(len(all), func(i int) *audit.Finding {
-				s := &all[i]
-				if s.Kind != walk.Hidden {
-					return nil
-				}
-				f := &audit.Finding{
-					Gateway: g.Name,
-					At:      audit.Evidence{Pos: s.Rule.At},
-					Message: "no packet reaches this rule: earlier rules match them all",
-				}
-				if len(s.By) == 1 {
-					f.Blame(s.By[0].At)
-				}
-				if s.Same {
+			series(p, g, c, "no packet reaches %s: earlier rules match them all",
+				shadows(all, func(s *walk.Shadow) bool { return s.Kind == walk.Hidden && !s.Same && s.Err == nil }), hidden)
+			series(p, g, c, "no packet reaches %s: earlier rules match them all and do the same",
+				shadows(all, func(s *walk.Shadow) bool { return s.Kind == walk.Hidden && s.Same && s.Err == nil }),
+				func(s *walk.Shadow) audit.Finding {
+					f := hidden(s)
 					f.Series = c.Name
 					f.Lower(1)
-					f.Message = "no packet reaches this rule: earlier rules match them all and do the same"
-				}
-				if s.Err != nil {
-					f.Message, f.Unsure = "whether earlier rules hide this one", s.Err.Error()
-				} else if w, ok := s.Rule.When.Witness(); ok {
-					f.Example = w.String()
-				}
-				for _, by := range s.By[:min(4, len(s.By))] {
-					f.Also = append(f.Also, audit.Evidence{Pos: by.At, Note: "matches its packets"})
-				}
-				return f
-			})
+					return f
+				})
+			series(p, g, c, "whether earlier rules hide %s",
+				shadows(all, func(s *walk.Shadow) bool { return s.Kind == walk.Hidden && s.Err != nil }),
+				func(s *walk.Shadow) audit.Finding { return audit.Finding{Unsure: s.Err.Error()} })
 		}
 	},
+}
+
+// hidden begins the finding of a rule whose packets earlier ones take.
+func hidden(s *walk.Shadow) (f audit.Finding) {
+	if len(s.By) == 1 {
+		f.Blame(s.By[0].At)
+	}
+	if w, ok := s.Rule.When.Witness(); ok {
+		f.Example = w.String()
+	}
+	for _, by := range s.By[:min(4, len(s.By))] {
+		f.Also = append(f.Also, audit.Evidence{Pos: by.At, Note: "matches its packets"})
+	}
+	return f
 }

@@ -37,6 +37,7 @@ var columns = []struct {
 	{"why", func(f *audit.Finding) string { return f.Why }},
 	{"fix", func(f *audit.Finding) string { return f.Fix }},
 	{"standard", func(f *audit.Finding) string { return f.Standard }},
+	{"others", func(f *audit.Finding) string { return f.Others.String() }},
 	{"unsure", func(f *audit.Finding) string { return f.Unsure }},
 	{"part_of", func(f *audit.Finding) string { return f.PartOf }},
 	{"accepted_by", func(f *audit.Finding) string { return accepted(f, func() string { return f.Accepted.Owner }) }},

@@ -284,6 +284,9 @@ func findingOf(f *audit.Finding, sides map[string][]string) finding {
 	out := finding{ID: f.ID, Severity: f.Severity.String(), Check: f.Check, Area: area, Subject: f.Subject(), Gateway: f.Gateway,
 		Gateways: strings.Join(slices.Compact(slices.Sorted(slices.Values(gateways))), " "), Tunnel: f.Tunnel, Sentence: f.Sentence(),
 		Why: f.Why, Fix: f.Fix, Standard: f.Standard, Example: f.Example, Unsure: f.Unsure, AlsoIn: strings.Join(f.AlsoIn, ", ")}
+	if len(f.Others) > 0 {
+		out.Series = f.Places().String()
+	}
 	for _, e := range append([]audit.Evidence{f.At}, f.Also...) {
 		if !e.Pos.IsZero() {
 			out.Evidence = append(out.Evidence, evidenceOf(e))

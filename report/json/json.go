@@ -107,6 +107,7 @@ type findingJSON struct {
 	At         placeJSON      `json:"at"`
 	Also       []placeJSON    `json:"also"`
 	AlsoIn     []string       `json:"also_in"`
+	Others     []string       `json:"others,omitempty"`
 	Series     string         `json:"series,omitempty"`
 	PartOf     string         `json:"part_of"`
 	Accepted   *acceptedJSON  `json:"accepted"`
@@ -206,6 +207,7 @@ func (j *findingJSON) fill(f *audit.Finding) {
 		At:         place(f.At),
 		Also:       slices.Grow(j.Also[:0], 1), // a list, also where it is empty
 		AlsoIn:     emptied(f.AlsoIn),
+		Others:     f.Others.List(),
 		Series:     f.Series,
 		PartOf:     f.PartOf,
 	}

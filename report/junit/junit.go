@@ -134,6 +134,7 @@ func body(f *audit.Finding) string {
 	for _, e := range f.Also {
 		add("", strings.TrimSpace(e.Place()+"  "+e.Text+"  "+e.Note))
 	}
+	add("on lines ", strings.Join(f.Others.List(), ", "))
 	add("as: ", f.Example)
 	add("why: ", f.Why)
 	add("fix: ", f.Fix)

@@ -91,6 +91,9 @@ func (p *paper) cause(c audit.Cause) {
 	if c.Unsure != "" {
 		p.line("- open: %s", inert(c.Unsure))
 	}
+	if len(c.Others) > 0 && c.Series == "" { // else it is among those that are told as a series
+		p.line("- on lines %s", c.Places())
+	}
 	parts, series := c.Told()
 	for _, s := range series {
 		p.line("- %d of %s, on lines %s", s.Count, s.Check, s.Ranges)

@@ -187,7 +187,7 @@ func resultOf(f *audit.Finding, index map[string]int) result {
 	}
 	for key, value := range map[string]string{"severity": f.Severity.String(), "gateway": f.Gateway, "tunnel": f.Tunnel,
 		"connection": f.Connection, "child": f.Child, "example": f.Example, "why": f.Why, "standard": f.Standard, "unsure": f.Unsure,
-		"part_of": f.PartOf} {
+		"part_of": f.PartOf, "others": strings.Join(f.Others.List(), ", ")} {
 		if value != "" {
 			r.Properties[key] = value
 		}

@@ -260,6 +260,9 @@ func (p *paper) cause(c audit.Cause, all bool) {
 		}
 		return
 	}
+	if len(c.Others) > 0 && c.Series == "" { // else parts tells of them
+		p.block(2, "lines", c.Places().String())
+	}
 	p.farEnd(c)
 	if c.Unsure != "" {
 		p.block(2, "open", capital(c.Unsure)+".")
@@ -343,6 +346,9 @@ func partChecks(c audit.Cause) []string {
 func (p *paper) whole(f *audit.Finding) {
 	for _, e := range f.Also {
 		p.evidence(e.Note, e)
+	}
+	if len(f.Others) > 0 {
+		p.block(2, "lines", strings.Join(f.Places().List(), ", "))
 	}
 	if len(f.AlsoIn) > 0 {
 		p.block(2, "in", "also serves "+strings.Join(f.AlsoIn, ", "))
