@@ -91,7 +91,7 @@ func exactIn(b *box) (out uint16) {
 	return out
 }
 
-// axis is all boxes of a family, sorted by the low ends of their spans of one field, with the highest end of every run of them as a tree.
+// axis is all boxes of a family, sorted by the low ends of their spans of one field, of equal ones the widest first.
 type axis struct {
 	field  int // in lookedUp
 	apart  int // in how many values their low ends differ, of a sample
@@ -100,7 +100,8 @@ type axis struct {
 	los    []uint64 // the low ends, sorted
 	ends   []end    // the boxes in that order
 	his    []uint64 // the high ends, sorted
-	top    []uint64 // a complete binary tree over ends: the highest end below each node
+	holder []int32  // where each span lies within others, as networks do, or apart from them: the place in ends of the last that holds it, or -1
+	top    []uint64 // else a complete binary tree over ends: the highest end below each node
 	size   int
 }
 
@@ -167,10 +168,14 @@ func (a *axis) build(x *Index) {
 			slices.Sort(a.his)
 			return
 		}
-		for i, p := range inOrder(a.los, a.places) {
+		for i, p := range a.widestFirst(x, inOrder(a.los, a.places)) {
 			a.los[i], a.ends[i] = x.all[p].hull[a.field].lo, end{x.all[p].hull, p}
 		}
+		a.nest()
 	})
+	if a.holder != nil {
+		return
+	}
 	for a.size < len(a.ends) {
 		a.size *= 2
 	}
@@ -183,10 +188,39 @@ func (a *axis) build(x *Index) {
 	}
 }
 
+// widestFirst puts boxes that begin at the same value in the order of their ends.
+func (a *axis) widestFirst(x *Index, sorted []int32) []int32 {
+	of := func(p int32) span { return x.all[p].hull[a.field] }
+	for from, to := 0, 0; from < len(sorted); from = to {
+		for to = from + 1; to < len(sorted) && of(sorted[to]).lo == of(sorted[from]).lo; {
+			to++
+		}
+		slices.SortStableFunc(sorted[from:to], func(p, q int32) int { return cmp.Compare(of(q).hi, of(p).hi) })
+	}
+	return sorted
+}
+
+// nest finds out which span holds which; nothing where two meet and neither holds the other.
+func (a *axis) nest() {
+	holder := make([]int32, len(a.ends))
+	last := int32(-1) // that the next may lie in
+	for i := range a.ends {
+		s := a.ends[i].hull[a.field]
+		for last >= 0 && a.ends[last].hull[a.field].hi < s.hi {
+			if a.ends[last].hull[a.field].hi >= s.lo {
+				return
+			}
+			last = holder[last]
+		}
+		holder[i], last = last, int32(i)
+	}
+	a.holder = holder
+}
+
 // inOrder returns places sorted by their values, and those of one value as they are, ascending.
 func inOrder(values []uint64, places []int32) []int32 {
 	if slices.IsSorted(values) {
-		return places
+		return slices.Clone(places)
 	}
 	out := make([]int32, len(places))
 	if slices.Max(values) <= math.MaxUint32 { // a value and its place fit into one number, which is sorted in a third of the time
@@ -245,7 +279,15 @@ func (a *axis) count(s span) int {
 func (a *axis) meeting(hull *[len(lookedUp)]span, out []int32) []int32 {
 	of := hull[a.field]
 	first, last := sort.Search(len(a.los), func(i int) bool { return a.los[i] >= of.lo }), a.begun(of.hi)
-	out = a.visit(1, 0, a.size, first, hull, out)
+	if a.holder == nil {
+		out = a.visit(1, 0, a.size, first, hull, out)
+	} else {
+		for i := int32(first) - 1; i >= 0; i = a.holder[i] {
+			if e := &a.ends[i]; allMeet(&e.hull, hull) {
+				out = append(out, e.place)
+			}
+		}
+	}
 	for i := first; i < last; i++ { // these begin within
 		if e := &a.ends[i]; allMeet(&e.hull, hull) {
 			out = append(out, e.place)

@@ -102,6 +102,8 @@ type reader struct {
 	one    state    // and of its rule
 	made   model.Room
 	nets   [2]addresses // behind -s and -d, that were read last: rules that stand together often have the same
+	ahead  bool         // it reads rules before the lines before them
+	hangs  bool         // what it reads so hangs on them, or on other files
 }
 
 // addresses is what stands behind -s or -d, and means.
@@ -129,12 +131,7 @@ func readSave(in *read.Input) {
 	if in.File.Marked() {
 		r.refuse(1, "the file begins with a byte order mark")
 	}
-	for l := range lines.Parse(in.File.Bytes(), manner) {
-		if in.Context.Err() != nil {
-			return
-		}
-		r.line(l)
-	}
+	r.lines()
 	if !r.fallen {
 		r.uncommitted()
 	}
@@ -194,8 +191,7 @@ func (r *reader) line(l lines.Line) {
 		if r.opened != 0 && !r.fallen {
 			r.uncommitted()
 		}
-		table, _, _ := strings.Cut(strings.TrimSpace(line[1:]), " ")
-		r.open(n, table)
+		r.open(n, tableOf(line))
 	case strings.TrimRight(line, "\r") == "COMMIT":
 		r.in.Count()
 		if r.opened == 0 {
@@ -260,7 +256,7 @@ func (r *reader) circles() {
 
 // refuse says that the program stops at a line: what was committed before stands, this table and those behind it are not loaded.
 func (r *reader) refuse(n int, format string, args ...any) {
-	if r.fallen {
+	if r.waits() || r.fallen {
 		return
 	}
 	r.fallen = true
@@ -325,25 +321,37 @@ func (r *reader) chain(n int, name string) *model.Chain {
 	if c := r.chains[name]; c != nil {
 		return c
 	}
+	c := r.newChain(n, name)
+	c.Unsure = r.fallen
+	r.chains[name] = c
+	r.order = append(r.order, c)
+	return c
+}
+
+// newChain returns a chain of the current table, without rules.
+func (r *reader) newChain(n int, name string) *model.Chain {
 	c := places()[r.table][name]
 	c.Family, c.Table, c.Name, c.At = r.family, source.Clean(r.table), source.Clean(name), r.in.At(n)
 	c.Policy = model.Unsaid(model.Accept, "iptables default of a chain's policy")
-	c.Unsure = r.fallen
-	r.chains[name] = &c
-	r.order = append(r.order, &c)
 	return &c
+}
+
+// counted divides a line's words: how many packets the counters before a command say, "" where none stand there, and the command; ok is
+// false where they are none.
+func counted(w []string) (packets string, command []string, ok bool) {
+	if len(w) == 0 || !strings.HasPrefix(w[0], "[") {
+		return "", w, true
+	}
+	packets, _, ok = strings.Cut(strings.Trim(w[0], "[]"), ":")
+	return packets, w[1:], ok && strings.HasSuffix(w[0], "]")
 }
 
 // command reads "-A chain ...", "-I chain [n] ...", "-P chain policy", "-N chain"; counters may stand before it.
 // It is long as a table is: a case a command.
 func (r *reader) command(n int, w []string) {
-	var packets string
-	if len(w) > 0 && strings.HasPrefix(w[0], "[") {
-		var colon bool
-		if packets, _, colon = strings.Cut(strings.Trim(w[0], "[]"), ":"); !colon || !strings.HasSuffix(w[0], "]") {
-			r.refuse(n, "counters are two numbers in brackets, with a colon between")
-		}
-		w = w[1:]
+	packets, w, ok := counted(w)
+	if !ok {
+		r.refuse(n, "counters are two numbers in brackets, with a colon between")
 	}
 	if len(w) > 0 && len(w[0]) > 2 && w[0][0] == '-' && w[0][1] != '-' && strings.IndexByte("AINPFXZ", w[0][1]) >= 0 { // "-AINPUT"
 		w = append([]string{w[0][:2], w[0][2:]}, w[1:]...)

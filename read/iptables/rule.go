@@ -158,6 +158,9 @@ func (r *reader) rule(n int, c *model.Chain, packets string, w []string) *model.
 	}
 	base := s.rule.When
 	if packet.Guard(s.read) != nil { // which packets it is for is not known: it may do anything
+		if r.waits() {
+			return nil
+		}
 		*s.rule = model.Rule{At: s.rule.At, When: base, Verb: model.UnknownAction, Unread: true, Unsure: []string{read.TooLarge}}
 		r.in.Unread(n, c.ID(), "%s", read.TooLarge)
 	}
@@ -201,6 +204,9 @@ func (s *state) refuse(format string, args ...any) {
 }
 
 func (s *state) unread(format string, args ...any) {
+	if s.waits() {
+		return
+	}
 	why := source.Clean(fmt.Sprintf(format, args...))
 	s.in.Unread(s.n, s.chain.ID(), "%s", why)
 	s.rule.Unsure, s.rule.Unread = append(s.rule.Unsure, why), true
@@ -470,8 +476,10 @@ func (s *state) address(f packet.Field, text string) {
 // networks reads what stands behind -s or -d; where a mask is no prefix they may be more than it says, and are not exact.
 func (s *state) networks(text string) (v packet.Values, exact, ok bool) {
 	fam := s.packetFamily()
-	if v, ok := usual(text); ok && fam == packet.IPv4 {
-		return v, true, true
+	if fam == packet.IPv4 {
+		if v, ok := literal.Four(text); ok && !strings.HasSuffix(text, "/0") {
+			return v, true, true
+		}
 	}
 	var all []packet.Values
 	exact = true
@@ -504,22 +512,6 @@ func (s *state) networks(text string) (v packet.Values, exact, ok bool) {
 		all = append(all, one)
 	}
 	return packet.Join(all...), exact, true
-}
-
-// usual reads an IPv4 address or network as everybody writes it, and the programs do.
-func usual(text string) (v packet.Values, ok bool) {
-	if strings.IndexByte(text, '/') >= 0 {
-		p, err := netip.ParsePrefix(text)
-		if err != nil || !p.Addr().Is4() || p.Bits() == 0 {
-			return v, false
-		}
-		return packet.Prefix(p), true
-	}
-	a, err := netip.ParseAddr(text)
-	if err != nil || !a.Is4() {
-		return v, false
-	}
-	return packet.Addresses(a, a), true
 }
 
 // network returns the network that addresses are; it is not valid where they are several, or none.
@@ -771,6 +763,9 @@ func (s *state) states(text string) {
 }
 
 func (s *state) set(name string, dirs []string) {
+	if s.waits() {
+		return
+	}
 	later := &state{reader: s.reader, n: s.n, chain: s.chain, rule: s.rule} // s is for the next rule by then
 	s.sets = append(s.sets, setUse{later, name, dirs, s.not})
 }
@@ -967,6 +962,9 @@ func (s *state) target(name string, goTo bool) {
 	case "NETMAP":
 		s.netmap(opts["--to"])
 	default:
+		if s.waits() { // on which chains there are
+			return
+		}
 		switch {
 		case passing()[name] && s.chains[name] == nil && !goTo:
 			if name == "TCPMSS" {

@@ -18,6 +18,11 @@ func Addresses(s string, fam packet.Family) (packet.Values, error) {
 	if s == "*" {
 		return packet.All().Values(packet.Src, fam), nil
 	}
+	if fam == packet.IPv4 {
+		if v, ok := Four(s); ok {
+			return v, nil
+		}
+	}
 	if p, err := netip.ParsePrefix(s); err == nil && right(p.Addr()) {
 		return packet.Prefix(p), nil
 	}
@@ -41,6 +46,44 @@ func Addresses(s string, fam packet.Family) (packet.Values, error) {
 		}
 	}
 	return packet.Values{}, fmt.Errorf("%q is not an IPv%d address, network or range", s, fam)
+}
+
+// Four reads an IPv4 address or network as almost everybody writes it: four numbers, and a length behind them.
+func Four(s string) (v packet.Values, ok bool) {
+	addr := uint64(0)
+	for part := range 4 {
+		if part > 0 {
+			if s == "" || s[0] != '.' {
+				return v, false
+			}
+			s = s[1:]
+		}
+		n, rest := decimal(s, 255)
+		if len(rest) == len(s) {
+			return v, false
+		}
+		addr, s = addr<<8|n, rest
+	}
+	if s == "" {
+		return packet.Numbers(addr, addr), true
+	}
+	bits, rest := decimal(s[1:], 32)
+	if s[0] != '/' || rest != "" || s == "/" {
+		return v, false
+	}
+	host := uint64(1)<<(32-bits) - 1
+	return packet.Numbers(addr&^host, addr|host), true
+}
+
+// decimal reads the digits that a text begins with, up to a number; nothing where it is more, or begins with a zero and is none.
+func decimal(s string, most uint64) (n uint64, rest string) {
+	i := 0
+	for ; i < len(s) && '0' <= s[i] && s[i] <= '9'; i++ {
+		if n = n*10 + uint64(s[i]-'0'); n > most || i > 0 && s[0] == '0' {
+			return 0, s
+		}
+	}
+	return n, s[i:]
 }
 
 // MaskBits returns the length of a network mask that is written as an address; ok is false where it is none.

@@ -1,7 +1,10 @@
 package literal_test
 
 import (
+	"fmt"
+	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"testing"
 	"time"
 
@@ -211,4 +214,41 @@ func TestEachType(t *testing.T) {
 	assert.EqualValues(t, 8, literal.ICMPTypes["echo-request"])
 	assert.EqualValues(t, 128, literal.ICMPv6Types["echo-request"])
 	assert.EqualValues(t, 500, literal.Services["isakmp"])
+}
+
+// TestFourReadsWhatTheStandardLibraryDoes: addresses and networks with something changed in them.
+func TestFourReadsWhatTheStandardLibraryDoes(t *testing.T) {
+	r := rand.New(rand.NewPCG(20261128, 2))
+	const chars = "0123456789./ :-+a"
+	read := 0
+	for range 200_000 {
+		text := []byte(fmt.Sprintf("%d.%d.%d.%d", r.IntN(260), r.IntN(30), r.IntN(260), r.IntN(4)))
+		if r.IntN(2) == 0 {
+			text = fmt.Appendf(text, "/%d", r.IntN(34))
+		}
+		for range r.IntN(3) {
+			switch at := r.IntN(len(text)); r.IntN(3) {
+			case 0:
+				text[at] = chars[r.IntN(len(chars))]
+			case 1:
+				text = slices.Insert(text, at, chars[r.IntN(len(chars))])
+			default:
+				text = slices.Delete(text, at, at+1)
+			}
+		}
+		var want packet.Values
+		known := false
+		if p, err := netip.ParsePrefix(string(text)); err == nil && p.Addr().Is4() {
+			want, known = packet.Prefix(p), true
+		} else if a, err := netip.ParseAddr(string(text)); err == nil && a.Is4() {
+			want, known = packet.Addresses(a, a), true
+		}
+		got, ok := literal.Four(string(text))
+		require.Equal(t, known, ok, "%s", text)
+		require.Equal(t, want.String(), got.String(), "%s", text)
+		if ok {
+			read++
+		}
+	}
+	assert.Greater(t, read, 20_000)
 }

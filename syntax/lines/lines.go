@@ -43,11 +43,14 @@ func (l Line) AppendFields(out []string) []string {
 }
 
 // Parse returns every line of a file.
-func Parse(data []byte, m Manner) iter.Seq[Line] {
+func Parse(data []byte, m Manner) iter.Seq[Line] { return From(data, 0, 1, m) }
+
+// From returns the lines of a file from a byte on, where a line begins, whose number is n.
+func From(data []byte, at, n int, m Manner) iter.Seq[Line] {
 	return func(yield func(Line) bool) {
 		var pieces []piece
 		var room []syntax.Word
-		for at, n := 0, 1; at < len(data); {
+		for at, n := at, n; at < len(data); {
 			var l Line
 			var next, count int
 			l, pieces, next, count = m.line(data, at, pieces[:0])
@@ -138,6 +141,15 @@ func (m Manner) words(text string, pieces []piece, out []syntax.Word) []syntax.W
 	if start >= 0 {
 		add(text[start:], start, len(text))
 	}
+	return out
+}
+
+// AppendFields adds the texts of the words of a line to out.
+func (m Manner) AppendFields(out []string, line string) []string {
+	if !m.Quoted {
+		return append(out, strings.Fields(line)...)
+	}
+	quoted(line, func(word string, _, _ int) { out = append(out, word) })
 	return out
 }
 

@@ -1,0 +1,208 @@
+package iptables
+
+import (
+	"bytes"
+	"context"
+	"sort"
+	"strings"
+	"sync"
+
+	"toril/internal/spread"
+	"toril/model"
+	"toril/read"
+	"toril/syntax/lines"
+)
+
+// part is some lines of a long file. Rules that hang on nothing else in it are read before the lines before them: on all processors, a part
+// each.
+type part struct {
+	place
+	end   int    // behind its last byte
+	table string // that it begins in
+
+	done  chan struct{} // closed when it was read
+	items []item
+}
+
+// place is where a line begins.
+type place struct{ at, line int }
+
+// item is a rule that was read ahead, which counts where its table has its chain by then, or lines up to the next item that are to be read
+// when it is their turn.
+type item struct {
+	place
+	rule  *model.Rule // nil for lines
+	chain *named
+}
+
+// named is a chain without rules, and the names by which the file calls it and its table.
+type named struct {
+	*model.Chain
+	table, name string
+}
+
+const (
+	partSize = 64 << 10 // bytes that one processor reads at a time
+	long     = 4 * partSize
+	usual    = 64 // bytes of a rule, about
+)
+
+// partsOf divides a file at line ends.
+func partsOf(text []byte) (out []*part) {
+	tables := tablesIn(text)
+	for from, line := 0, 1; from < len(text); {
+		to := min(from+partSize, len(text))
+		if n := bytes.IndexByte(text[to:], '\n'); n >= 0 {
+			to += n + 1
+		} else {
+			to = len(text)
+		}
+		p := &part{place: place{from, line}, end: to, done: make(chan struct{})}
+		if before := sort.SearchInts(tables, from); before > 0 {
+			begins, _, _ := bytes.Cut(text[tables[before-1]:], []byte("\n"))
+			p.table = tableOf(string(begins))
+		}
+		out = append(out, p)
+		line += bytes.Count(text[from:to], []byte("\n"))
+		from = to
+	}
+	return out
+}
+
+// tablesIn returns where lines begin a table.
+func tablesIn(text []byte) (out []int) {
+	for at := 0; at < len(text); {
+		if text[at] == '*' {
+			out = append(out, at)
+		}
+		n := bytes.Index(text[at:], []byte("\n*"))
+		if n < 0 {
+			break
+		}
+		at += n + 1
+	}
+	return out
+}
+
+// tableOf returns the table that a line begins.
+func tableOf(line string) string {
+	name, _, _ := strings.Cut(strings.TrimSpace(line[1:]), " ")
+	return name
+}
+
+// lines reads every line of the file.
+func (r *reader) lines() {
+	text := r.in.File.Bytes()
+	if len(text) < long {
+		for l := range lines.Parse(text, manner) {
+			if r.in.Context.Err() != nil {
+				return
+			}
+			r.line(l)
+		}
+		return
+	}
+	parts := partsOf(text)
+	ctx, cancel := context.WithCancel(r.in.Context)
+	var reading sync.WaitGroup
+	reading.Go(func() {
+		_ = spread.Each(ctx, len(parts), func(_ context.Context, i int) error {
+			defer close(parts[i].done)
+			parts[i].read(r.in, r.family)
+			return nil
+		})
+	})
+	defer reading.Wait()
+	defer cancel()
+	for i, p := range parts {
+		select {
+		case <-p.done:
+		case <-r.in.Context.Done():
+			return
+		}
+		r.take(p)
+		parts[i] = nil
+	}
+}
+
+// read reads the rules of a part that hang on nothing else. What makes reading one fail makes it fail again where it counts.
+func (p *part) read(in *read.Input, family string) {
+	defer func() {
+		if recover() != nil {
+			p.items = []item{{place: p.place}}
+		}
+	}()
+	r := &reader{in: in, family: family, table: p.table, ahead: true}
+	chains := map[string]*named{} // of the table
+	at := p.place
+	text := string(in.File.Bytes()[p.at:p.end])
+	p.items = make([]item, 0, len(text)/usual)
+	for line := range strings.Lines(text) {
+		if in.Context.Err() != nil {
+			return
+		}
+		if line[0] == '*' {
+			r.table = tableOf(line)
+			clear(chains)
+		}
+		one := item{place: at}
+		one.chain, one.rule = r.early(at.line, strings.TrimSuffix(line, "\n"), chains)
+		if one.rule != nil || len(p.items) == 0 || p.items[len(p.items)-1].rule != nil {
+			p.items = append(p.items, one)
+		}
+		at = place{at.at + len(line), at.line + 1}
+	}
+}
+
+// early reads a rule at the end of a chain; it is nil where the line is none, or hangs on what stands elsewhere.
+func (r *reader) early(n int, line string, chains map[string]*named) (*named, *model.Rule) {
+	if line == "" || line[0] != '-' && line[0] != '[' || strings.Contains(line, "\r") {
+		return nil, nil
+	}
+	r.words = manner.AppendFields(r.words[:0], line)
+	packets, w, ok := counted(r.words)
+	if !ok || len(w) < 2 || w[0] != "-A" {
+		return nil, nil
+	}
+	c := chains[w[1]]
+	if c == nil {
+		c = &named{r.newChain(n, w[1]), r.table, w[1]}
+		chains[w[1]] = c
+	}
+	r.hangs = false
+	if rule := r.rule(n, c.Chain, packets, w[2:]); !r.hangs {
+		return c, rule
+	}
+	return nil, nil
+}
+
+// take takes the rules of a part that were read, and reads the other lines.
+func (r *reader) take(p *part) {
+	text := r.in.File.Bytes()
+	for i := range p.items {
+		one := &p.items[i]
+		if one.rule != nil && r.opened != 0 && r.table == one.chain.table {
+			if c := r.chains[one.chain.name]; c != nil {
+				r.in.Count()
+				c.Rules = append(c.Rules, one.rule)
+				continue
+			}
+		}
+		end := p.end
+		if i+1 < len(p.items) {
+			end = p.items[i+1].at
+		}
+		for l := range lines.From(text[:end], one.at, one.line, manner) {
+			if r.in.Context.Err() != nil {
+				return
+			}
+			r.line(l)
+		}
+	}
+}
+
+// waits reports whether what comes must wait for the lines before it, or for other files, and notes that of a rule that is read ahead.
+func (r *reader) waits() bool {
+	r.hangs = r.hangs || r.ahead
+	return r.ahead
+}
