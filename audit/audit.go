@@ -302,9 +302,9 @@ func (p *Pass) Attempts(t *pair.Tunnel) []negotiate.Attempt {
 }
 
 // Shadows returns the rules of a chain that no packet reaches, or that nothing would change without. It must not be changed.
-func (p *Pass) Shadows(c *model.Chain) []walk.Shadow {
+func (p *Pass) Shadows(c *model.Chain) []*walk.Shadow {
 	p.need(Shadows)
-	return once(&p.shared.shadows, c, func() []walk.Shadow { return walk.Shadows(c) })
+	return once(&p.shared.shadows, c, func() []*walk.Shadow { return walk.Shadows(c) })
 }
 
 // PolicyOf returns the policy of the subject's child on a path; nil where the daemon installs none.

@@ -43,7 +43,7 @@ type Result struct {
 // ask for it any more.
 type shared struct {
 	paths      sync.Map // *model.Gateway: func() *walk.Path
-	shadows    sync.Map // *model.Chain: func() []walk.Shadow
+	shadows    sync.Map // *model.Chain: func() []*walk.Shadow
 	attempts   sync.Map // *pair.Tunnel: func() []negotiate.Attempt
 	undeclared sync.Map // the names of checks
 	counts     *progress.Counts

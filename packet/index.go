@@ -99,11 +99,14 @@ type axis struct {
 	places []int32  // the boxes
 	los    []uint64 // the low ends, sorted
 	ends   []end    // the boxes in that order
+	held   []held   // of each of them, where spans lie within each other or apart, as networks do; else nil, and there are:
 	his    []uint64 // the high ends, sorted
-	holder []int32  // where each span lies within others, as networks do, or apart from them: the place in ends of the last that holds it, or -1
-	top    []uint64 // else a complete binary tree over ends: the highest end below each node
+	top    []uint64 // a complete binary tree over ends: the highest end below each node
 	size   int
 }
+
+// held says by which span another is held: the last before it, by its place in ends, or -1; and by how many in all.
+type held struct{ by, depth int32 }
 
 // end is a box with its spans beside it: most are compared with nothing else of it.
 type end struct {
@@ -140,13 +143,17 @@ func NewIndex(sets []Set) *Index {
 	if len(x.all) <= enough { // all of them are compared
 		return x
 	}
-	by := map[Family][]int32{IPv4: make([]int32, 0, len(x.all))}
-	for at := range x.all {
-		fam := x.all[at].fam
-		by[fam] = append(by[fam], int32(at))
-	}
 	x.axes = map[Family][]*axis{}
-	for fam, places := range by {
+	for _, fam := range []Family{IPv4, IPv6} {
+		var places []int32
+		for at := range x.all {
+			if x.all[at].fam == fam {
+				places = append(places, int32(at))
+			}
+		}
+		if len(places) == 0 {
+			continue
+		}
 		for n := range lookedUp {
 			x.axes[fam] = append(x.axes[fam], &axis{field: n, places: places})
 		}
@@ -158,24 +165,21 @@ func NewIndex(sets []Set) *Index {
 
 // build sorts an axis, once it is asked.
 func (a *axis) build(x *Index) {
-	a.los, a.ends, a.his, a.size = make([]uint64, len(a.places)), make([]end, len(a.places)), make([]uint64, len(a.places)), 1
+	a.los, a.ends = make([]uint64, len(a.places)), make([]end, len(a.places))
 	for i, p := range a.places {
-		of := &x.all[p].hull[a.field]
-		a.los[i], a.his[i] = of.lo, of.hi
+		a.los[i] = x.all[p].hull[a.field].lo
 	}
-	spread.InShares(2, 1, func(half int) {
-		if half == 0 {
-			slices.Sort(a.his)
-			return
-		}
-		for i, p := range a.widestFirst(x, inOrder(a.los, a.places)) {
-			a.los[i], a.ends[i] = x.all[p].hull[a.field].lo, end{x.all[p].hull, p}
-		}
-		a.nest()
-	})
-	if a.holder != nil {
+	for i, p := range a.widestFirst(x, inOrder(a.los, a.places)) {
+		a.los[i], a.ends[i] = x.all[p].hull[a.field].lo, end{x.all[p].hull, p}
+	}
+	if a.nest(); a.held != nil {
 		return
 	}
+	a.his, a.size = make([]uint64, len(a.ends)), 1
+	for i := range a.ends {
+		a.his[i] = a.ends[i].hull[a.field].hi
+	}
+	slices.Sort(a.his)
 	for a.size < len(a.ends) {
 		a.size *= 2
 	}
@@ -202,7 +206,7 @@ func (a *axis) widestFirst(x *Index, sorted []int32) []int32 {
 
 // nest finds out which span holds which; nothing where two meet and neither holds the other.
 func (a *axis) nest() {
-	holder := make([]int32, len(a.ends))
+	all := make([]held, len(a.ends))
 	last := int32(-1) // that the next may lie in
 	for i := range a.ends {
 		s := a.ends[i].hull[a.field]
@@ -210,11 +214,14 @@ func (a *axis) nest() {
 			if a.ends[last].hull[a.field].hi >= s.lo {
 				return
 			}
-			last = holder[last]
+			last = all[last].by
 		}
-		holder[i], last = last, int32(i)
+		if all[i].by = last; last >= 0 {
+			all[i].depth = all[last].depth + 1
+		}
+		last = int32(i)
 	}
-	a.holder = holder
+	a.held = all
 }
 
 // inOrder returns places sorted by their values, and those of one value as they are, ascending.
@@ -269,8 +276,22 @@ func (a *axis) begun(value uint64) int {
 	return sort.Search(len(a.los), func(i int) bool { return a.los[i] > value })
 }
 
-// count is how many spans meet one.
+// before is how many spans begin before a value.
+func (a *axis) before(value uint64) int {
+	n, _ := slices.BinarySearch(a.los, value)
+	return n
+}
+
+// count is how many spans meet one; of those that lie within each other, a few more at most.
 func (a *axis) count(s span) int {
+	if a.held != nil {
+		first := a.before(s.lo)
+		n := a.begun(s.hi) - first
+		if first > 0 {
+			n += int(a.held[first-1].depth) + 1
+		}
+		return n
+	}
 	over, _ := slices.BinarySearch(a.his, s.lo) // those before have ended
 	return a.begun(s.hi) - over
 }
@@ -278,11 +299,11 @@ func (a *axis) count(s span) int {
 // meeting appends every box whose spans meet some.
 func (a *axis) meeting(hull *[len(lookedUp)]span, out []int32) []int32 {
 	of := hull[a.field]
-	first, last := sort.Search(len(a.los), func(i int) bool { return a.los[i] >= of.lo }), a.begun(of.hi)
-	if a.holder == nil {
+	first, last := a.before(of.lo), a.begun(of.hi)
+	if a.held == nil {
 		out = a.visit(1, 0, a.size, first, hull, out)
 	} else {
-		for i := int32(first) - 1; i >= 0; i = a.holder[i] {
+		for i := int32(first) - 1; i >= 0; i = a.held[i].by {
 			if e := &a.ends[i]; allMeet(&e.hull, hull) {
 				out = append(out, e.place)
 			}
@@ -380,7 +401,7 @@ func (x *Index) Order() []int {
 	for _, fam := range []Family{IPv4, IPv6} {
 		if axes := x.axes[fam]; len(axes) > 0 {
 			a := axes[0]
-			a.made.Do(func() { a.build(x) })
+			spread.InShares(2, 1, func(n int) { axes[n].made.Do(func() { axes[n].build(x) }) }) // or all would wait for the second, later
 			for i := range a.ends {
 				take(x.all[a.ends[i].place].set)
 			}

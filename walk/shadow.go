@@ -1,6 +1,7 @@
 package walk
 
 import (
+	"slices"
 	"sync"
 
 	"toril/internal/spread"
@@ -30,7 +31,7 @@ const (
 // Shadows finds the rules of a chain that change nothing, exactly: a rule whose packets earlier rules of the same chain take
 // to the last, one that no packet can meet, and one that could go as what follows does the same. Conditions outside the
 // model make a rule hide nothing; a chain that sets marks does not judge rules that ask for them.
-func Shadows(c *model.Chain) []Shadow {
+func Shadows(c *model.Chain) []*Shadow {
 	rules := c.Rules
 	sets := make([]packet.Set, len(rules))
 	ends := make([]bool, len(rules)) // matches its packets for good
@@ -50,13 +51,7 @@ func Shadows(c *model.Chain) []Shadow {
 			found[i] = &Shadow{Rule: rules[i], Kind: Hidden, Err: err}
 		}
 	})
-	var out []Shadow
-	for _, s := range found {
-		if s != nil {
-			out = append(out, *s)
-		}
-	}
-	return out
+	return slices.DeleteFunc(found, func(s *Shadow) bool { return s == nil })
 }
 
 // rooms are for what is around a rule.

@@ -13,11 +13,11 @@ import (
 const most = 100
 
 // shadows are those of a chain's that a function picks.
-func shadows(all []walk.Shadow, pick func(*walk.Shadow) bool) []*walk.Shadow {
+func shadows(all []*walk.Shadow, pick func(*walk.Shadow) bool) []*walk.Shadow {
 	var out []*walk.Shadow
-	for i := range all {
-		if pick(&all[i]) {
-			out = append(out, &all[i])
+	for _, s := range all {
+		if pick(s) {
+			out = append(out, s)
 		}
 	}
 	return out
@@ -37,7 +37,10 @@ func series(p *audit.Pass, g *model.Gateway, c *model.Chain, message string, rul
 		p.Report(one(s))
 	}
 	rest := rules[own:]
-	slices.SortStableFunc(rest, func(a, b *walk.Shadow) int { return a.Rule.At.Compare(b.Rule.At) })
+	inFile := func(a, b *walk.Shadow) int { return a.Rule.At.Compare(b.Rule.At) }
+	if !slices.IsSortedFunc(rest, inFile) {
+		slices.SortStableFunc(rest, inFile)
+	}
 	for len(rest) > 0 {
 		f := one(rest[0])
 		n, alike := 1, true // for the same reason

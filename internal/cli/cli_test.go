@@ -36,6 +36,9 @@ func TestJSONMeetsItsSchema(t *testing.T) {
 	code, _, errs := toril(t, "demo", "--to", dir)
 	require.Zero(t, code, errs)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "lampwright", "broken.conf"), []byte("connections {\n a {\n warble = 1\n"), 0o644))
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "long"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "long", "nftables.conf"), []byte("table ip f {\n chain c {\n"+
+		"  type filter hook forward priority 0\n"+strings.Repeat("  tcp dport 22 drop\n", 150)+" }\n}\n"), 0o644))
 	for schema, args := range map[string][]string{
 		"audit.schema.json":    {"audit", "--format", "json", dir},
 		"changes.schema.json":  {"changes", "--format", "json", filepath.Join(dir, "lampwright"), dir},

@@ -91,7 +91,7 @@ func TestLongChain(t *testing.T) {
 	c := g.Chains[0]
 	require.Len(t, c.Rules, rules)
 
-	var found []walk.Shadow
+	var found []*walk.Shadow
 	var ours []time.Duration
 	for range 3 {
 		began = time.Now()

@@ -489,5 +489,32 @@ func TestForms(t *testing.T) {
 	}
 }
 
+// TestEveryFormTellsOfTheOthers: where a finding stands for many.
+func TestEveryFormTellsOfTheOthers(t *testing.T) {
+	r := demoResult(t)
+	r.Findings, r.Tunnels = r.Findings[:1], nil
+	r.Findings[0].Others = audit.Places{{Line: 900}, {Line: 901}, {Line: 1000, Col: 7}}
+	for _, f := range forms.All() {
+		if f.Audit == nil {
+			continue
+		}
+		for _, all := range []bool{false, true} {
+			var b bytes.Buffer
+			require.NoError(t, f.Audit(&b, audited(r), report.Options{Look: report.Look{Width: 100}, All: all}), f.Name)
+			assert.Regexp(t, `900(-901|, 901|",\s+"901"), |900",\s+"901"`, b.String(), f.Name)
+			assert.Contains(t, b.String(), "1000:7", f.Name)
+		}
+	}
+	many := audit.Places{}
+	for line := range 100 {
+		many = append(many, audit.Place{Line: 1 + 2*line})
+	}
+	assert.Equal(t, "1, 3, 5, 7, 9, 11, 13, 15, 17, 19, 90 more ranges", many.String())
+	assert.Len(t, many.List(), 100)
+	assert.Equal(t, "1:5, 1:9, 2-4", audit.Places{{Line: 1, Col: 5}, {Line: 1, Col: 9}, {Line: 2}, {Line: 3}, {Line: 4}}.String())
+}
+
 // audited is a result with what forms need beside it.
-func audited(r *audit.Result) *report.Audited { return &report.Audited{Result: r, Checks: suite.All()} }
+func audited(r *audit.Result) *report.Audited {
+	return &report.Audited{Result: r, Checks: suite.All(), More: func() (*report.More, error) { return &report.More{}, nil }}
+}
