@@ -278,7 +278,7 @@ func (c Cause) SeriesOf(check string) (s Series, ok bool) {
 		slices.SortFunc(places, Place.compare)
 		ranges = append(ranges, places.String())
 		own := all[:n]
-		for _, r := range places.runs() {
+		for r := range places.stretches() {
 			if len(own) > 0 && PlaceOf(own[0].At.Pos) == r.first { // else it is of those that one stands for
 				runs = append(runs, telling{own[0], r.n})
 			}

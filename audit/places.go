@@ -2,6 +2,7 @@ package audit
 
 import (
 	"cmp"
+	"iter"
 	"strconv"
 	"strings"
 
@@ -35,35 +36,40 @@ type stretch struct {
 	n           int
 }
 
-// runs are the places as ranges.
-func (p Places) runs() []stretch {
-	var out []stretch
-	for _, at := range p {
-		if k := len(out) - 1; k >= 0 && at.Col == 0 && out[k].last.Col == 0 && at.Line <= out[k].last.Line+1 {
-			out[k].last = at
-			out[k].n++
-			continue
+// stretches are the places as ranges.
+func (p Places) stretches() iter.Seq[stretch] {
+	return func(yield func(stretch) bool) {
+		for len(p) > 0 {
+			n := 1
+			for n < len(p) && p[n].Col == 0 && p[n-1].Col == 0 && p[n].Line <= p[n-1].Line+1 {
+				n++
+			}
+			if !yield(stretch{p[0], p[n-1], n}) {
+				return
+			}
+			p = p[n:]
 		}
-		out = append(out, stretch{at, at, 1})
 	}
-	return out
 }
 
 // String writes the places as ranges, of many the first ten and how many there are besides: "12-40, 55, 3 more ranges".
 func (p Places) String() string {
 	const most = 10
 	var words []string
-	runs := p.runs()
-	for i, r := range runs {
-		if i == most && len(runs) > most+1 {
-			words = append(words, strconv.Itoa(len(runs)-i)+" more ranges")
-			break
-		}
+	more := 0
+	for r := range p.stretches() {
 		word := r.first.String()
 		if r.last != r.first {
 			word += "-" + r.last.String()
 		}
-		words = append(words, word)
+		if len(words) <= most {
+			words = append(words, word)
+		} else {
+			more++
+		}
+	}
+	if more > 0 {
+		words[most] = strconv.Itoa(more+1) + " more ranges"
 	}
 	return strings.Join(words, ", ")
 }

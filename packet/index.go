@@ -3,6 +3,7 @@ package packet
 import (
 	"cmp"
 	"math"
+	"math/bits"
 	"slices"
 	"sort"
 	"sync"
@@ -91,7 +92,7 @@ func exactIn(b *box) (out uint16) {
 	return out
 }
 
-// axis is all boxes of a family, sorted by the low ends of their spans of one field, of equal ones the widest first.
+// axis is all boxes of a family, sorted by the low ends of their spans of one field, of equal ones the wider first.
 type axis struct {
 	field  int // in lookedUp
 	apart  int // in how many values their low ends differ, of a sample
@@ -165,12 +166,14 @@ func NewIndex(sets []Set) *Index {
 
 // build sorts an axis, once it is asked.
 func (a *axis) build(x *Index) {
-	a.los, a.ends = make([]uint64, len(a.places)), make([]end, len(a.places))
+	spans := make([]span, len(a.places))
 	for i, p := range a.places {
-		a.los[i] = x.all[p].hull[a.field].lo
+		spans[i] = x.all[p].hull[a.field]
 	}
-	for i, p := range a.widestFirst(x, inOrder(a.los, a.places)) {
-		a.los[i], a.ends[i] = x.all[p].hull[a.field].lo, end{x.all[p].hull, p}
+	a.los, a.ends = make([]uint64, len(a.places)), make([]end, len(a.places))
+	for i, p := range inOrder(spans, a.places) {
+		a.ends[i] = end{x.all[p].hull, p}
+		a.los[i] = a.ends[i].hull[a.field].lo
 	}
 	if a.nest(); a.held != nil {
 		return
@@ -190,18 +193,6 @@ func (a *axis) build(x *Index) {
 	for n := a.size - 1; n > 0; n-- {
 		a.top[n] = max(a.top[2*n], a.top[2*n+1])
 	}
-}
-
-// widestFirst puts boxes that begin at the same value in the order of their ends.
-func (a *axis) widestFirst(x *Index, sorted []int32) []int32 {
-	of := func(p int32) span { return x.all[p].hull[a.field] }
-	for from, to := 0, 0; from < len(sorted); from = to {
-		for to = from + 1; to < len(sorted) && of(sorted[to]).lo == of(sorted[from]).lo; {
-			to++
-		}
-		slices.SortStableFunc(sorted[from:to], func(p, q int32) int { return cmp.Compare(of(q).hi, of(p).hi) })
-	}
-	return sorted
 }
 
 // nest finds out which span holds which; nothing where two meet and neither holds the other.
@@ -224,39 +215,35 @@ func (a *axis) nest() {
 	a.held = all
 }
 
-// inOrder returns places sorted by their values, and those of one value as they are, ascending.
-func inOrder(values []uint64, places []int32) []int32 {
-	if slices.IsSorted(values) {
-		return slices.Clone(places)
-	}
+// inOrder returns places sorted by where their spans begin, the widest first; of small values those count as one that are about as wide.
+func inOrder(spans []span, places []int32) []int32 {
+	const below = 25 // bits that tell places apart; 7 are for how wide a span is
 	out := make([]int32, len(places))
-	if slices.Max(values) <= math.MaxUint32 { // a value and its place fit into one number, which is sorted in a third of the time
-		both := make([]uint64, len(values))
-		for i, v := range values {
-			both[i] = v<<32 | uint64(places[i])
+	small := len(places) <= 1<<below
+	for i := 0; small && i < len(spans); i++ {
+		small = spans[i].lo <= math.MaxUint32
+	}
+	if small { // what decides fits into one number, which is sorted in a third of the time
+		all := make([]uint64, len(spans))
+		for i, s := range spans {
+			all[i] = s.lo<<32 | uint64(64-bits.Len64(s.hi-s.lo))<<below | uint64(i)
 		}
-		slices.Sort(both)
-		for i, n := range both {
-			out[i] = int32(n)
+		slices.Sort(all)
+		for i, n := range all {
+			out[i] = places[n&(1<<below-1)]
 		}
 		return out
 	}
-	type placed struct {
-		value uint64
-		place int32
+	order := make([]int32, len(places))
+	for i := range order {
+		order[i] = int32(i)
 	}
-	order := make([]placed, len(values))
-	for i, v := range values {
-		order[i] = placed{v, places[i]}
-	}
-	slices.SortFunc(order, func(p, q placed) int {
-		if p.value != q.value {
-			return cmp.Compare(p.value, q.value)
-		}
-		return cmp.Compare(p.place, q.place)
+	slices.SortFunc(order, func(i, j int32) int {
+		s, t := spans[i], spans[j]
+		return cmp.Or(cmp.Compare(s.lo, t.lo), cmp.Compare(t.hi, s.hi), cmp.Compare(i, j))
 	})
-	for i, o := range order {
-		out[i] = o.place
+	for i, n := range order {
+		out[i] = places[n]
 	}
 	return out
 }

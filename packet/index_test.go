@@ -189,3 +189,43 @@ func TestMeetingAgainstTheAlgebra(t *testing.T) {
 		}
 	}
 }
+
+// Spans that lie within each other are looked up otherwise than those that cross.
+func TestMeetingOfNetworksAndOfRanges(t *testing.T) {
+	r := rand.New(rand.NewPCG(20261128, 3))
+	four := func() netip.Addr { return netip.AddrFrom4([4]byte{10, 0, byte(r.IntN(4)), byte(r.IntN(256))}) }
+	six := func() netip.Addr {
+		return netip.AddrFrom16([16]byte{0x20, 0x01, 0x0d, 0xb8, 0, 0, byte(r.IntN(4)), byte(r.IntN(256)), 15: byte(r.IntN(2))})
+	}
+	for name, one := range map[string]func() packet.Set{
+		"networks": func() packet.Set {
+			return packet.Prefixes(packet.Src, netip.PrefixFrom(four(), r.IntN(33)).Masked())
+		},
+		"networks of IPv6": func() packet.Set {
+			return packet.Prefixes(packet.Src, netip.PrefixFrom(six(), []int{0, 32, 50, 56, 60, 64, 100, 128}[r.IntN(8)]).Masked())
+		},
+		"ranges": func() packet.Set {
+			lo, hi := four(), four()
+			if hi.Less(lo) {
+				lo, hi = hi, lo
+			}
+			return packet.Range(packet.Src, lo, hi)
+		},
+		"hosts": func() packet.Set { a := four(); return packet.Range(packet.Src, a, a) },
+	} {
+		sets := make([]packet.Set, 500)
+		for i := range sets {
+			sets[i] = one()
+		}
+		x := packet.NewIndex(sets)
+		for _, asked := range sets {
+			var want []int
+			for i, s := range sets {
+				if s.Overlaps(asked) {
+					want = append(want, i)
+				}
+			}
+			require.Equal(t, want, x.Meeting(asked), "%s: %v", name, asked)
+		}
+	}
+}

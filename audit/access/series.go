@@ -43,6 +43,7 @@ func series(p *audit.Pass, g *model.Gateway, c *model.Chain, message string, rul
 	}
 	for len(rest) > 0 {
 		f := one(rest[0])
+		f.Others = slices.Grow(f.Others, len(rest)-1)
 		n, alike := 1, true // for the same reason
 		for ; n < len(rest) && rest[n].Rule.At.File == f.At.File; n++ {
 			f.Others = append(f.Others, audit.PlaceOf(rest[n].Rule.At))
