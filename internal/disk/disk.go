@@ -29,7 +29,7 @@ func Folder(path string) (fs.FS, error) {
 	if err != nil {
 		return nil, err
 	}
-	return folder{root: root}, nil
+	return folder{root: root, top: topOf(path, root)}, nil
 }
 
 // File is the folder that holds a file, and the file's name in it. The path itself may be a symbolic link: whoever gives it means it.
@@ -93,8 +93,9 @@ func ReadInto(room []byte, fsys fs.FS, name string, most int64) ([]byte, error) 
 // folder is a folder of a root. Links lead anywhere in the root.
 type folder struct {
 	root *os.Root
-	path string   // of the folder in the root, with a slash behind it; "" for the root itself
-	open *os.Root // the same folder, while it is held open
+	path string // of the folder in the root, with a slash behind it; "" for the root itself
+	top  *handle
+	held *handle // the folder itself, while it is held open
 }
 
 // Sub is a folder below it.
@@ -105,34 +106,28 @@ func (d folder) Sub(dir string) (fs.FS, error) {
 	if dir == "." {
 		return d, nil
 	}
-	return folder{root: d.root, path: d.path + dir + "/"}, nil
+	return folder{root: d.root, path: d.path + dir + "/", top: d.top}, nil
 }
 
 // Hold returns a file system whose folder stays open until done is called, so that each of its files is found at once.
 func Hold(fsys fs.FS) (held fs.FS, done func()) {
-	if d, ok := fsys.(folder); ok && d.open == nil && d.path != "" {
-		if open, err := d.root.OpenRoot(strings.TrimSuffix(d.path, "/")); err == nil {
-			d.open = open
-			return d, func() { _ = open.Close() } // nothing was written
+	if d, ok := fsys.(folder); ok && d.held == nil {
+		if h := d.top.below(d.path); h != nil {
+			d.held = h
+			return d, h.close
 		}
 	}
 	return fsys, func() {}
 }
 
-// in asks the folder for a name: where it is held open there, and in the root where a link leads out of the folder.
+// in asks the root for a name of the folder.
 func in[T any](d folder, name string, ask func(root *os.Root, name string) (T, error)) (T, error) {
-	if d.open != nil {
-		got, err := ask(d.open, name)
-		if err == nil || !escapes(err) {
-			return got, err
-		}
-	}
 	return ask(d.root, strings.TrimSuffix(d.path+name, "/."))
 }
 
 // opened is a file whose description is known.
 type opened struct {
-	*os.File
+	io.ReadCloser
 	info fs.FileInfo
 }
 
@@ -141,6 +136,9 @@ func (o opened) Stat() (fs.FileInfo, error) { return o.info, nil }
 
 // Open opens a file or a folder.
 func (d folder) Open(name string) (fs.File, error) {
+	if f, ok := d.held.open(name); ok {
+		return f, nil
+	}
 	info, err := d.Stat(name)
 	if err != nil {
 		return nil, err
@@ -158,7 +156,7 @@ func (d folder) Open(name string) (fs.File, error) {
 		err = regular(info)
 	}
 	if err == nil {
-		err = onDisk(f, info)
+		err = onDisk(int(f.Fd()), info)
 	}
 	if err != nil {
 		f.Close()
@@ -184,14 +182,19 @@ func (d folder) ReadDir(name string) ([]fs.DirEntry, error) {
 	if !fs.ValidPath(name) {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
 	}
-	f, err := in(d, name, (*os.Root).Open)
-	if err != nil {
-		return nil, refused(err)
+	entries, ok := d.top.list(d.path + name)
+	if !ok {
+		f, err := in(d, name, (*os.Root).Open)
+		if err != nil {
+			return nil, refused(err)
+		}
+		defer f.Close()
+		if entries, err = f.ReadDir(-1); err != nil {
+			return entries, err
+		}
 	}
-	defer f.Close()
-	entries, err := f.ReadDir(-1)
 	slices.SortFunc(entries, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
-	return entries, err
+	return entries, nil
 }
 
 // refused turns the error for a link that leads out of the folder into one of ours.

@@ -1,11 +1,18 @@
 package disk
 
 import (
+	"io"
 	"io/fs"
 	"os"
+	"path"
+	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // kernels are the file systems whose files the kernel makes up as they are read (statfs(2)).
@@ -25,17 +32,156 @@ var kernels = []int64{
 var kernelOn sync.Map
 
 // onDisk refuses a file of the kernel's: reading it may wait, never end, or do something.
-func onDisk(f *os.File, info fs.FileInfo) error {
-	device := info.Sys().(*syscall.Stat_t).Dev
-	kernel, told := kernelOn.Load(device)
-	if !told {
-		var s syscall.Statfs_t
-		err := syscall.Fstatfs(int(f.Fd()), &s)
-		kernel = err == nil && slices.Contains(kernels, int64(uint32(s.Type)))
-		kernelOn.Store(device, kernel)
-	}
-	if kernel.(bool) {
+func onDisk(fd int, info fs.FileInfo) error {
+	if madeUp(fd, info.Sys().(*syscall.Stat_t).Dev) {
 		return &Refused{"it is a file of the running kernel, not a saved one"}
 	}
 	return nil
+}
+
+// madeUp reports whether an open file of a device is the kernel's.
+func madeUp(fd int, device uint64) bool {
+	kernel, told := kernelOn.Load(device)
+	if !told {
+		var s syscall.Statfs_t
+		err := syscall.Fstatfs(fd, &s)
+		kernel = err == nil && slices.Contains(kernels, int64(uint32(s.Type)))
+		kernelOn.Store(device, kernel)
+	}
+	return kernel.(bool)
+}
+
+// handle is a folder that is open. What lies in it under a bare name, and is a regular file or a folder and no link, can lead nowhere else:
+// that is opened, read and listed with the fewest questions to the kernel. All else is for the root to answer, as a file system of the
+// standard library does. A nil handle knows nothing.
+type handle struct{ fd int }
+
+// topOf returns the folder of a root by the path that the root was opened by; nil where that is another folder by now.
+func topOf(dir string, root *os.Root) *handle {
+	fd, err := open(unix.AT_FDCWD, dir, unix.O_DIRECTORY)
+	if err != nil {
+		return nil
+	}
+	h := &handle{fd}
+	var s unix.Stat_t
+	info, err := root.Stat(".")
+	if err != nil || unix.Fstat(fd, &s) != nil {
+		h.close()
+		return nil
+	}
+	if is := info.Sys().(*syscall.Stat_t); is.Dev != s.Dev || is.Ino != s.Ino {
+		h.close()
+		return nil
+	}
+	runtime.AddCleanup(h, func(fd int) { _ = unix.Close(fd) }, fd) // as of the root itself
+	return h
+}
+
+// close lets go of the folder; nothing was written.
+func (h *handle) close() { _ = unix.Close(h.fd) }
+
+// below opens a folder below another; nil where a link is on the way.
+func (h *handle) below(dir string) *handle {
+	if h == nil {
+		return nil
+	}
+	at := h.fd
+	for name := range strings.SplitSeq(path.Clean(dir), "/") {
+		fd, err := open(at, name, unix.O_DIRECTORY|unix.O_NOFOLLOW)
+		if at != h.fd {
+			_ = unix.Close(at)
+		}
+		if err != nil {
+			return nil
+		}
+		at = fd
+	}
+	runtime.KeepAlive(h)
+	return &handle{at}
+}
+
+// open opens a file or folder for reading.
+func open(at int, name string, how int) (fd int, err error) {
+	for {
+		fd, err = unix.Openat(at, name, unix.O_RDONLY|unix.O_CLOEXEC|how, 0)
+		if err != unix.EINTR {
+			return fd, err
+		}
+	}
+}
+
+// open opens a regular file of the folder; ok is false for all else.
+func (h *handle) open(name string) (f fs.File, ok bool) {
+	var s unix.Stat_t
+	plain := func() bool { return s.Mode&unix.S_IFMT == unix.S_IFREG }
+	if h == nil || strings.Contains(name, "/") || unix.Fstatat(h.fd, name, &s, unix.AT_SYMLINK_NOFOLLOW) != nil || !plain() {
+		return nil, false
+	}
+	fd, err := open(h.fd, name, unix.O_NOFOLLOW|unix.O_NONBLOCK) // what became a pipe meanwhile does not hold us up
+	if err != nil {
+		return nil, false
+	}
+	if unix.Fstat(fd, &s) != nil || !plain() || madeUp(fd, s.Dev) {
+		_ = unix.Close(fd)
+		return nil, false
+	}
+	return opened{bare(fd), &described{name, s}}, true
+}
+
+// bare is an open file that nobody waits for.
+type bare int
+
+// Read reads what comes next.
+func (b bare) Read(to []byte) (int, error) {
+	for {
+		n, err := unix.Read(int(b), to)
+		switch {
+		case err == unix.EINTR:
+		case err != nil:
+			return 0, err
+		case n == 0 && len(to) > 0:
+			return 0, io.EOF
+		default:
+			return n, nil
+		}
+	}
+}
+
+// Close closes the file.
+func (b bare) Close() error { return unix.Close(int(b)) }
+
+// described is a regular file as the kernel describes it.
+type described struct {
+	name string
+	unix.Stat_t
+}
+
+// Name is the file's name.
+func (d *described) Name() string { return d.name }
+
+// Size is how many bytes it has.
+func (d *described) Size() int64 { return d.Stat_t.Size }
+
+// Mode is who may read and write it.
+func (d *described) Mode() fs.FileMode { return fs.FileMode(d.Stat_t.Mode).Perm() }
+
+// ModTime is when it was last written.
+func (d *described) ModTime() time.Time { return time.Unix(d.Mtim.Unix()) }
+
+// IsDir is false.
+func (d *described) IsDir() bool { return false }
+
+// Sys is what the kernel said.
+func (d *described) Sys() any { return &d.Stat_t }
+
+// list lists a folder below the handle's; ok is false where a link is on the way, or the kernel does not say what is a folder.
+func (h *handle) list(dir string) (out []fs.DirEntry, ok bool) {
+	at := h.below(dir)
+	if at == nil {
+		return nil, false
+	}
+	f := os.NewFile(uintptr(at.fd), dir)
+	defer f.Close()
+	out, err := f.ReadDir(-1)
+	return out, err == nil
 }

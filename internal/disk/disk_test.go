@@ -76,13 +76,32 @@ func TestOnlyRegularFilesAreOpened(t *testing.T) {
 		defer done()
 		below = held
 	}
+	require.NoError(t, os.Remove(at("below/more")))
+	require.NoError(t, syscall.Mkfifo(at("below/more"), 0o600))
+	_, err = disk.Read(below, "more", 100)
+	assert.EqualError(t, err, "it is a named pipe", "held open, it has become one")
+	require.NoError(t, os.Mkdir(at("deep"), 0o700))
+	require.NoError(t, os.Symlink("../below", at("deep/linked")))
+	linked, err := fs.Sub(fsys, "deep/linked")
+	require.NoError(t, err)
+	for range 2 { // a folder that a link leads to, which cannot be held
+		data, err := disk.Read(linked, "beside", 100)
+		assert.NoError(t, err)
+		assert.Equal(t, "text", string(data))
+		entries, err := fs.ReadDir(linked, ".")
+		require.NoError(t, err)
+		assert.Len(t, entries, 3)
+		held, done := disk.Hold(linked)
+		defer done()
+		linked = held
+	}
 	room := make([]byte, 0, 100)
 	data, err := disk.ReadInto(room, fsys, "plain", 100)
 	require.NoError(t, err)
 	assert.Same(t, &room[:1][0], &data[0], "it is in the room that was given")
 	entries, err := fs.ReadDir(fsys, ".")
 	require.NoError(t, err)
-	assert.Len(t, entries, 11)
+	assert.Len(t, entries, 12)
 	assert.Less(t, time.Since(begin), time.Second)
 }
 

@@ -8,7 +8,7 @@ import (
 )
 
 // perShare is how many elements are encoded at a time: few enough for little memory, enough to be worth handing over.
-const perShare = 256
+const perShare = 64
 
 // inList stands at the beginning of the lines of an element, and between before each element but the first.
 const (
