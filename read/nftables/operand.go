@@ -154,7 +154,7 @@ func operandAt(t []token) (o operand, n int) {
 	case "rt":
 		switch second {
 		case "ipsec":
-			return existence(packet.PeerOut), 2
+			return existence()[packet.PeerOut], 2
 		case "classid", "nexthop", "mtu", "type", "nexthdr", "hdrlength", "seg-left":
 			return opaque(forms()[second], "rt %s", second), 2
 		case "ip", "ip6":
@@ -458,7 +458,7 @@ func meta(key string, t []token) (operand, int) {
 			values: func(s string) (packet.Values, error) { return literal.Ranged(s, 1<<32-1, nil, "a mark") },
 		}, 1
 	case "ipsec", "secpath":
-		return existence(packet.PeerIn), 1
+		return existence()[packet.PeerIn], 1
 	case "length",
 		"pkttype",
 		"skuid",
@@ -492,19 +492,24 @@ func meta(key string, t []token) (operand, int) {
 	return operand{}, 0
 }
 
-// existence is an operand that is there or is missing: protection by IPsec.
-func existence(f packet.Field) operand {
-	some := packet.Where(f, packet.Numbers(0, 0)).Not()
-	return operand{base: packet.All(), set: func(s string) (packet.Set, error) {
-		switch s {
-		case "exists", "1", "true":
-			return some, nil
-		case "missing", "0", "false":
-			return some.Not(), nil
-		}
-		return packet.None(), fmt.Errorf("%q is not exists or missing", s)
-	}}
-}
+// existence are operands that are there or are missing: protection by IPsec, by the field that has the peer.
+var existence = sync.OnceValue(func() map[packet.Field]operand {
+	out := map[packet.Field]operand{}
+	for _, f := range []packet.Field{packet.PeerIn, packet.PeerOut} {
+		none := packet.Where(f, packet.OneOf(0))
+		some := none.Not()
+		out[f] = operand{base: packet.All(), set: func(s string) (packet.Set, error) {
+			switch s {
+			case "exists", "1", "true":
+				return some, nil
+			case "missing", "0", "false":
+				return none, nil
+			}
+			return packet.None(), fmt.Errorf("%q is not exists or missing", s)
+		}}
+	}
+	return out
+})
 
 func ipsec(t []token) (operand, int) {
 	if len(t) < 3 {

@@ -67,6 +67,11 @@ func (rs *ruleset) rule(rules []*model.Rule, c *chain, r row, depth int) []*mode
 // simple returns the rule that tokens say, where they are of the commonest form, which hangs on nothing else in the file: conditions that
 // each ask for one value, "log" or "counter", and a verdict. It returns nil where they are not.
 func (rs *ruleset) simple(c *chain, in *read.Input, tokens []token) *model.Rule {
+	for i := range tokens {
+		if tokens[i].Kind == nft.Mark { // of a set
+			return nil
+		}
+	}
 	s := &rs.rules
 	*s = state{ruleset: rs, in: in, chain: c, t: tokens}
 	switch c.Family {
