@@ -121,12 +121,19 @@ func (s Selector) String() string {
 
 // Compare orders selectors by address, then protocol, then port.
 func (s Selector) Compare(t Selector) int {
+	opaque := func(s Selector) int {
+		if s.Opaque {
+			return 1
+		}
+		return 0
+	}
 	return cmp.Or(
 		s.Lo.Compare(t.Lo),
 		s.Hi.Compare(t.Hi),
 		cmp.Compare(s.Proto, t.Proto),
 		cmp.Compare(s.LoPort, t.LoPort),
 		cmp.Compare(s.HiPort, t.HiPort),
+		opaque(s)-opaque(t),
 	)
 }
 
@@ -221,6 +228,10 @@ func (ss Selectors) Meet(ts Selectors) Selectors {
 
 // Reduce returns the list without selectors that lie within others, in the order of first mention.
 func (ss Selectors) Reduce() Selectors {
+	const few = 32
+	if len(ss) > few && !slices.ContainsFunc(ss, func(s Selector) bool { return s.Dynamic || !s.Lo.IsValid() }) {
+		return ss.reduceMany()
+	}
 	var out Selectors
 	for i, s := range ss {
 		covered := false
@@ -231,6 +242,35 @@ func (ss Selectors) Reduce() Selectors {
 			}
 		}
 		if !covered {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// reduceMany does so with selectors whose addresses are known: in an order in which what holds one comes before it, each is held against
+// those only that begin no later and have not ended.
+func (ss Selectors) reduceMany() Selectors {
+	order := make([]int, len(ss))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortFunc(order, func(i, j int) int {
+		s, t := &ss[i], &ss[j]
+		return cmp.Or(s.Lo.Compare(t.Lo), t.Hi.Compare(s.Hi), cmp.Compare(s.Proto, t.Proto), cmp.Compare(s.LoPort, t.LoPort),
+			cmp.Compare(t.HiPort, s.HiPort), cmp.Compare(i, j))
+	})
+	covered := make([]bool, len(ss))
+	var open []int
+	for _, i := range order {
+		open = slices.DeleteFunc(open, func(j int) bool { return ss[j].Hi.Less(ss[i].Lo) })
+		if covered[i] = slices.ContainsFunc(open, func(j int) bool { return ss[j].Holds(ss[i]) }); !covered[i] {
+			open = append(open, i)
+		}
+	}
+	var out Selectors
+	for i, s := range ss {
+		if !covered[i] {
 			out = append(out, s)
 		}
 	}

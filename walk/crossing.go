@@ -44,6 +44,7 @@ func (p *Path) Crossings(pol *Policy) []Crossing {
 // Release lets go of what was worked out for a policy alone: in a hub that forwards between all its tunnels it is much.
 func (pol *Policy) Release() {
 	pol.memo.crossings.forget()
+	pol.memo.domain.forget()
 }
 
 func (p *Path) crossing(pol *Policy, pair Pair) Crossing {

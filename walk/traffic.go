@@ -32,6 +32,7 @@ func (p *Path) Pairs(pol *Policy) []Pair {
 // memo is what is worked out about a policy once.
 type memo struct {
 	pairs     once[Pair]
+	domain    once[Flow]
 	outer     once[Outcome]
 	arrive    once[Outcome]
 	crossings once[Crossing]
@@ -130,8 +131,12 @@ func anywhere(addrs ...netip.Addr) ike.Selectors {
 
 // Traffic are all the packets that a policy's tunnel is there for, on their way in.
 func (p *Path) Traffic(pol *Policy) packet.Set {
+	pairs := p.Pairs(pol)
+	if len(pairs) == 1 {
+		return pairs[0].Out
+	}
 	var sets []packet.Set
-	for _, pair := range p.Pairs(pol) {
+	for _, pair := range pairs {
 		sets = append(sets, pair.Out)
 	}
 	return packet.Union(sets...)
@@ -183,9 +188,8 @@ func (p *Path) behindIt(pol *Policy, into []*model.Interface) ike.Selectors {
 	outside := p.outside(pol.Own, pol.Peer)
 	var out ike.Selectors
 	add := func(n netip.Prefix) {
-		if s := ike.SelectPrefix(n.Masked()); n.Bits() > 0 && !n.Addr().IsLoopback() && !n.Addr().IsLinkLocalUnicast() &&
-			!slices.Contains(out, s) {
-			out = append(out, s)
+		if n.Bits() > 0 && !n.Addr().IsLoopback() && !n.Addr().IsLinkLocalUnicast() {
+			out = append(out, ike.SelectPrefix(n.Masked()))
 		}
 	}
 	for _, t := range p.own.tables {
@@ -205,19 +209,21 @@ func (p *Path) behindIt(pol *Policy, into []*model.Interface) ike.Selectors {
 				continue
 			}
 			for _, s := range o.Child.Remote.Value.At(o.Peer) {
-				if !s.AnyAddress() && !s.Dynamic && s.Lo.IsValid() && !slices.Contains(out, s) {
+				if !s.AnyAddress() && !s.Dynamic && s.Lo.IsValid() {
 					out = append(out, s)
 				}
 			}
 		}
 	}
 	slices.SortFunc(out, ike.Selector.Compare)
-	return out
+	return slices.Compact(out)
 }
 
 // Domain returns a policy's packets as they come in from the networks behind the gateway, or out of its other tunnels: new
 // connections, not the gateway's own.
-func (p *Path) Domain(pol *Policy) []Flow { return p.Entering(pol, p.Traffic(pol)) }
+func (p *Path) Domain(pol *Policy) []Flow {
+	return pol.memo.domain.get(func() []Flow { return p.Entering(pol, p.Traffic(pol)) })
+}
 
 // Entering returns packets for a policy's tunnel as they come in: out of the other tunnels whose far ends have their sources,
 // and by the interfaces that their sources are behind, as far as the files tell.

@@ -37,7 +37,6 @@ var columns = []struct {
 	{"why", func(f *audit.Finding) string { return f.Why }},
 	{"fix", func(f *audit.Finding) string { return f.Fix }},
 	{"standard", func(f *audit.Finding) string { return f.Standard }},
-	{"others", func(f *audit.Finding) string { return f.Others.String() }},
 	{"unsure", func(f *audit.Finding) string { return f.Unsure }},
 	{"part_of", func(f *audit.Finding) string { return f.PartOf }},
 	{"accepted_by", func(f *audit.Finding) string { return accepted(f, func() string { return f.Accepted.Owner }) }},
@@ -45,6 +44,7 @@ var columns = []struct {
 		return accepted(f, func() string { return f.Accepted.Until.Format(time.DateOnly) })
 	}},
 	{"accepted_reason", func(f *audit.Finding) string { return accepted(f, func() string { return f.Accepted.Reason }) }},
+	{"others", func(f *audit.Finding) string { return f.Others.String() }},
 }
 
 func write(w io.Writer, a *report.Audited, _ report.Options) error {
