@@ -118,12 +118,6 @@ type state struct {
 	used    []use
 	proto   uint64 // the protocol that the rule is for; 0 where it is for several
 	implied string // the module that it brings
-
-	room struct { // of said, loaded, used and terms, as far as rules need it
-		said, loaded [8]string
-		used         [8]use
-		terms        [8]packet.Term
-	}
 }
 
 // use is an option of a module that stood; the module by its place among those that were loaded.
@@ -149,8 +143,10 @@ type policy struct {
 
 func (r *reader) rule(n int, c *model.Chain, packets string, w []string) *model.Rule {
 	s := &r.one
-	*s = state{reader: r, n: n, chain: c, w: w, rule: r.made.Next()}
-	s.said, s.loaded, s.used, s.terms = s.room.said[:0], s.room.loaded[:0], s.room.used[:0], s.room.terms[:0]
+	*s = state{
+		reader: r, n: n, chain: c, w: w, rule: r.made.Next(),
+		said: s.said[:0], loaded: s.loaded[:0], used: s.used[:0], terms: s.terms[:0], // in the room of the rule before
+	}
 	s.rule.At, s.rule.When = r.in.At(n), packet.Only(r.packetFamily())
 	if packets != "" {
 		s.rule.Counter = true

@@ -149,7 +149,23 @@ func (m Manner) AppendFields(out []string, line string) []string {
 	if !m.Quoted {
 		return append(out, strings.Fields(line)...)
 	}
-	quoted(line, func(word string, _, _ int) { out = append(out, word) })
+	if strings.IndexByte(line, '"') >= 0 {
+		quoted(line, func(word string, _, _ int) { out = append(out, word) })
+		return out
+	}
+	start := -1
+	for i := 0; i < len(line); i++ {
+		if c := line[i]; c != ' ' && c != '\t' && c != '\r' {
+			if start < 0 {
+				start = i
+			}
+		} else if start >= 0 {
+			out, start = append(out, line[start:i]), -1
+		}
+	}
+	if start >= 0 {
+		out = append(out, line[start:])
+	}
 	return out
 }
 

@@ -2,6 +2,8 @@ package lines_test
 
 import (
 	"fmt"
+	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -110,4 +112,22 @@ func FuzzParse(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text string, which int) {
 		back(t, text, []lines.Manner{plain, joined, quoted}[uint(which)%3])
 	})
+}
+
+// TestFieldsOfALine are its words, however they are asked for; and a file may be read from any of its lines on.
+func TestFieldsOfALine(t *testing.T) {
+	r := rand.New(rand.NewPCG(20261128, 6))
+	for range 20_000 {
+		var b strings.Builder
+		for range r.IntN(30) {
+			b.WriteByte("ab-\" \t\\\r"[r.IntN(8)])
+		}
+		text := "first\n" + b.String() + "\nlast"
+		for _, m := range []lines.Manner{{}, {Quoted: true}} {
+			all := slices.Collect(lines.Parse([]byte(text), m))
+			require.Len(t, all, 3)
+			assert.Equal(t, all[1].Fields(), m.AppendFields([]string{}, all[1].Text), "%q", text)
+			assert.Equal(t, all[1:], slices.Collect(lines.From([]byte(text), len("first\n"), 2, m)), "%q", text)
+		}
+	}
 }
