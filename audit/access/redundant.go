@@ -29,7 +29,7 @@ var Redundant = &audit.Check{
 			if c.Kind == model.NATChain {
 				continue
 			}
-			series(p, g, c, "the rules after it do the same with the packets of %s",
+			series(p, g, c, "the rules that follow do the same with the packets of %s",
 				shadows(p.Shadows(c), func(s *walk.Shadow) bool { return s.Kind == walk.Redundant }),
 				func(s *walk.Shadow) audit.Finding {
 					same := audit.Evidence{Pos: c.Policy.Where(c.At), Note: "the policy does the same"}
