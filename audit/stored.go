@@ -65,7 +65,8 @@ func (f Finding) MarshalBinary() ([]byte, error) { return f.AppendBinary(nil) }
 func (f *Finding) AppendBinary(to []byte) ([]byte, error) {
 	s := &storedFinding{
 		f.Check, f.Severity, f.Gateway, f.Tunnel, f.Connection, f.Child, f.About, f.Message, f.Measured, f.Required, f.Example, f.Why,
-		f.Fix, f.Standard, f.Unsure, f.At, f.Also, f.Others, f.AlsoIn, f.Series, f.level, f.leveled, f.lower, f.effect, f.settled, f.traits != nil,
+		f.Fix, f.Standard, f.Unsure, f.At, f.Also, f.Others, f.AlsoIn, f.Series,
+		f.level, f.leveled, f.lower, f.effect, f.settled, f.traits != nil,
 		"", "", nil, nil, false,
 	}
 	if t := f.traits; t != nil {
