@@ -3,7 +3,6 @@ package iptables
 import (
 	"bytes"
 	"context"
-	"sort"
 	"strings"
 	"sync"
 
@@ -49,7 +48,7 @@ const (
 
 // partsOf divides a file at line ends.
 func partsOf(text []byte) (out []*part) {
-	tables := tablesIn(text)
+	table := ""
 	for from, line := 0, 1; from < len(text); {
 		to := min(from+partSize, len(text))
 		if n := bytes.IndexByte(text[to:], '\n'); n >= 0 {
@@ -57,31 +56,29 @@ func partsOf(text []byte) (out []*part) {
 		} else {
 			to = len(text)
 		}
-		p := &part{place: place{from, line}, end: to, done: make(chan struct{})}
-		if before := sort.SearchInts(tables, from); before > 0 {
-			begins, _, _ := bytes.Cut(text[tables[before-1]:], []byte("\n"))
-			p.table = tableOf(string(begins))
+		lines := text[from:to]
+		out = append(out, &part{place: place{from, line}, end: to, table: table, done: make(chan struct{})})
+		if begins := lastTable(lines); begins != nil {
+			table = tableOf(string(begins))
 		}
-		out = append(out, p)
-		line += bytes.Count(text[from:to], []byte("\n"))
+		line += bytes.Count(lines, []byte("\n"))
 		from = to
 	}
 	return out
 }
 
-// tablesIn returns where lines begin a table.
-func tablesIn(text []byte) (out []int) {
-	for at := 0; at < len(text); {
-		if text[at] == '*' {
-			out = append(out, at)
+// lastTable returns the last line that begins a table; nil where none does.
+func lastTable(text []byte) (line []byte) {
+	for {
+		if len(text) > 0 && text[0] == '*' {
+			line, _, _ = bytes.Cut(text, []byte("\n"))
 		}
-		n := bytes.Index(text[at:], []byte("\n*"))
+		n := bytes.Index(text, []byte("\n*"))
 		if n < 0 {
-			break
+			return line
 		}
-		at += n + 1
+		text = text[n+1:]
 	}
-	return out
 }
 
 // tableOf returns the table that a line begins.
