@@ -39,15 +39,15 @@ type stretch struct {
 // stretches are the places as ranges.
 func (p Places) stretches() iter.Seq[stretch] {
 	return func(yield func(stretch) bool) {
-		for len(p) > 0 {
+		for rest := p; len(rest) > 0; {
 			n := 1
-			for n < len(p) && p[n].Col == 0 && p[n-1].Col == 0 && p[n].Line <= p[n-1].Line+1 {
+			for n < len(rest) && rest[n].Col == 0 && rest[n-1].Col == 0 && rest[n].Line <= rest[n-1].Line+1 {
 				n++
 			}
-			if !yield(stretch{p[0], p[n-1], n}) {
+			if !yield(stretch{rest[0], rest[n-1], n}) {
 				return
 			}
-			p = p[n:]
+			rest = rest[n:]
 		}
 	}
 }

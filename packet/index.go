@@ -82,6 +82,12 @@ func (o *indexed) takes(p *[fields]number, at *[len(lookedUp)]span) bool {
 	return allMeet(&o.hull, at) && o.box.hasPoint(p, o.has&^o.exact)
 }
 
+// meets reports whether a box, of whose fields some spans say all, meets this one; of those fields that both spans say all of it is known.
+func (o *indexed) meets(b *box, exact uint16) bool {
+	left := b.has & o.has &^ (exact & o.exact)
+	return b.fam == o.fam && (left == 0 || o.box.meetsIn(b, left))
+}
+
 // exactIn returns a bit for each field of a box of which its span says all.
 func exactIn(b *box) (out uint16) {
 	for _, f := range lookedUp {
@@ -351,10 +357,7 @@ func (x *Index) near(b *box, hull *[len(lookedUp)]span, but int, out []int32) ([
 		return out, ErrLimit
 	}
 	exact := exactIn(b)
-	meets := func(o *indexed) bool {
-		left := b.has & o.has &^ (exact & o.exact)
-		return o.set != but && b.fam == o.fam && (left == 0 || o.box.meetsIn(b, left))
-	}
+	meets := func(o *indexed) bool { return o.set != but && o.meets(b, exact) }
 	if best == nil {
 		for p := range x.all {
 			if o := &x.all[p]; allMeet(&o.hull, hull) && meets(o) {
@@ -413,6 +416,55 @@ func (x *Index) Around(i int, room *Room) (Around, error) {
 		room.places, room.boxes = out, append(room.boxes, out[from:])
 	}
 	return Around{x, i, room.boxes, room}, nil
+}
+
+// Next returns the first of so many sets behind set i that meets it; -1 where none does.
+func (x *Index) Next(i, many int) int {
+	for j := i + 1; j <= i+many && j+1 < len(x.starts); j++ {
+		for at := x.starts[i]; at < x.starts[i+1]; at++ {
+			b := &x.all[at]
+			for p := x.starts[j]; p < x.starts[j+1]; p++ {
+				if o := &x.all[p]; allMeet(&o.hull, &b.hull) && o.meets(b.box, b.exact) {
+					return j
+				}
+			}
+		}
+	}
+	return -1
+}
+
+// Corners reports whether two packets of each box of set i, at opposite corners, are in wanted sets. Where they are not, those do not cover
+// it; else they may. The error is ErrLimit where too many sets are to be looked at.
+func (x *Index) Corners(i int, wanted func(set int) bool, room *Room) (bool, error) {
+	for at := x.starts[i]; at < x.starts[i+1]; at++ {
+		b := x.all[at].box
+		for _, high := range []bool{true, false} {
+			p := b.corner(high)
+			if in, err := x.holds(b.fam, &p, wanted, room); err != nil || !in {
+				return false, err
+			}
+		}
+	}
+	return true, nil
+}
+
+// holds reports whether a packet is in a wanted set.
+func (x *Index) holds(fam Family, p *[fields]number, wanted func(set int) bool, room *Room) (bool, error) {
+	at := spansAt(fam, p)
+	best, least := x.cheapest(fam, &at)
+	switch {
+	case least > maxCandidates:
+		return false, ErrLimit
+	case best == nil:
+		for i := range x.all {
+			if o := &x.all[i]; o.fam == fam && wanted(o.set) && o.takes(p, &at) {
+				return true, nil
+			}
+		}
+		return false, nil
+	}
+	room.places = best.meeting(&at, room.places[:0])
+	return slices.ContainsFunc(room.places, func(c int32) bool { return wanted(x.all[c].set) && x.all[c].takes(p, &at) }), nil
 }
 
 // Meeting returns the sets of the index that meet s, whatever some fields are (none of addresses and ports), in their order. Where there

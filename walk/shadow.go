@@ -79,11 +79,17 @@ func (l *list) shadow(i int, room *packet.Room) *Shadow {
 	if l.marks && asksForMark(r) {
 		return nil
 	}
+	before := func(j int) bool { return j < i && l.ends[j] }
+	if next := l.index.Next(i, near); next >= 0 { // then what else meets the rule matters only where the rules before it may hide it
+		if may, err := l.index.Corners(i, before, room); err == nil && !may {
+			return l.after(i, next)
+		}
+	}
 	around, err := l.index.Around(i, room)
 	if err != nil {
 		return &Shadow{Rule: r, Kind: Hidden, Err: err}
 	}
-	by, hidden, err := around.Covered(func(j int) bool { return j < i && l.ends[j] })
+	by, hidden, err := around.Covered(before)
 	if err != nil {
 		return &Shadow{Rule: r, Kind: Hidden, Err: err}
 	}
@@ -95,13 +101,20 @@ func (l *list) shadow(i int, room *packet.Room) *Shadow {
 		}
 		return s
 	}
-	next := around.First(func(j int) bool { return j > i })
+	return l.after(i, around.First(func(j int) bool { return j > i }))
+}
+
+// near is how many rules behind a rule are asked first whether they meet it.
+const near = 4
+
+// after says whether what comes after rule i makes it redundant: first of all the next rule that meets it, if there is one.
+func (l *list) after(i, next int) *Shadow {
 	if !l.redundant(i, next) {
 		return nil
 	}
-	s := &Shadow{Rule: r, Kind: Redundant}
+	s := &Shadow{Rule: l.chain.Rules[i], Kind: Redundant}
 	if next >= 0 {
-		s.By = append(s.By, rules[next])
+		s.By = append(s.By, l.chain.Rules[next])
 	}
 	return s
 }

@@ -32,6 +32,7 @@ func series(p *audit.Pass, g *model.Gateway, c *model.Chain, message string, rul
 		f.Gateway, f.At.Pos, f.Message = g.Name, s.Rule.At, fmt.Sprintf(message, "this rule")
 		return f
 	}
+	rules = slices.CompactFunc(rules, func(a, b *walk.Shadow) bool { return a.Rule.At == b.Rule.At }) // one line may become several
 	own := min(most, len(rules))
 	for _, s := range rules[:own] {
 		p.Report(one(s))
