@@ -179,8 +179,11 @@ func (b *Baseline) Judge(p ike.Protocol, c ike.Choice) (Level, *Rule) {
 	if rest != nil {
 		return rest.Level, rest
 	}
-	return Unsaid, &Rule{}
+	return Unsaid, &unsaid
 }
+
+// unsaid is the rule of what no rule names.
+var unsaid Rule
 
 // Limit returns the bound of a kind; the zero Limit where there is none.
 func (b *Baseline) Limit(k *Kind) Limit { return b.Limits[k.Name] }

@@ -257,11 +257,13 @@ func inOrder(spans []span, places []int32) []int32 {
 // distinct is in how many values the low ends of an axis differ, of a sample that is the same each time; at least one.
 func (x *Index) distinct(a *axis) int {
 	const most = 8192
-	seen := make(map[uint64]bool, min(most, len(a.places)))
-	for i := 0; i < len(a.places); i += 1 + len(a.places)/most {
-		seen[x.all[a.places[i]].hull[a.field].lo] = true
+	step := 1 + len(a.places)/most
+	sample := make([]uint64, 0, len(a.places)/step+1)
+	for i := 0; i < len(a.places); i += step {
+		sample = append(sample, x.all[a.places[i]].hull[a.field].lo)
 	}
-	return max(1, len(seen))
+	slices.Sort(sample)
+	return max(1, len(slices.Compact(sample)))
 }
 
 // begun is how many spans begin no later than a value.

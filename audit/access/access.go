@@ -27,15 +27,23 @@ func of(p *audit.Pass, s *audit.Subject) (*walk.Path, *walk.Policy) {
 // filtered keeps the outcomes that rules decided: what the routes or policies stop is not theirs. Packets that the gateway
 // takes itself tell nothing about the network behind it.
 func filtered(os []walk.Outcome) (passed, stopped []walk.Outcome) {
-	if !slices.ContainsFunc(os, func(o walk.Outcome) bool { return o.Fate != walk.Clear && o.Fate != walk.Encrypted }) { // mostly
+	passes := func(o *walk.Outcome) bool { return o.Fate == walk.Clear || o.Fate == walk.Encrypted }
+	n := 0
+	for i := range os {
+		if passes(&os[i]) {
+			n++
+		}
+	}
+	if n == len(os) { // mostly
 		return slices.Clip(os), nil
 	}
-	for _, o := range os {
-		switch {
+	passed = slices.Grow(passed, n)
+	for i := range os {
+		switch o := &os[i]; {
 		case o.Filtered():
-			stopped = append(stopped, o)
-		case o.Fate == walk.Clear || o.Fate == walk.Encrypted:
-			passed = append(passed, o)
+			stopped = append(stopped, *o)
+		case passes(o):
+			passed = append(passed, *o)
 		}
 	}
 	return passed, stopped
