@@ -3,8 +3,8 @@ package iptables
 import (
 	"bytes"
 	"context"
+	"slices"
 	"strings"
-	"sync"
 
 	"toril/internal/spread"
 	"toril/model"
@@ -19,8 +19,7 @@ type part struct {
 	end   int    // behind its last byte
 	table string // that it begins in
 
-	done  chan struct{} // closed when it was read
-	items []item
+	items []item // once it was read
 }
 
 // place is where a line begins.
@@ -43,6 +42,7 @@ type named struct {
 const (
 	partSize = 64 << 10 // bytes that one processor reads at a time
 	long     = 4 * partSize
+	atOnce   = 16 // parts that are read before their rules are taken: what a hostile file makes of each is much
 	usual    = 64 // bytes of a rule, about
 )
 
@@ -57,7 +57,7 @@ func partsOf(text []byte) (out []*part) {
 			to = len(text)
 		}
 		lines := text[from:to]
-		out = append(out, &part{place: place{from, line}, end: to, table: table, done: make(chan struct{})})
+		out = append(out, &part{place: place{from, line}, end: to, table: table})
 		if begins := lastTable(lines); begins != nil {
 			table = tableOf(string(begins))
 		}
@@ -99,26 +99,18 @@ func (r *reader) lines() {
 		}
 		return
 	}
-	parts := partsOf(text)
-	ctx, cancel := context.WithCancel(r.in.Context)
-	var reading sync.WaitGroup
-	reading.Go(func() {
-		_ = spread.Each(ctx, len(parts), func(_ context.Context, i int) error {
-			defer close(parts[i].done)
-			parts[i].read(r.in, r.family)
+	for some := range slices.Chunk(partsOf(text), atOnce) {
+		err := spread.Each(r.in.Context, len(some), func(_ context.Context, i int) error {
+			some[i].read(r.in, r.family)
 			return nil
 		})
-	})
-	defer reading.Wait()
-	defer cancel()
-	for i, p := range parts {
-		select {
-		case <-p.done:
-		case <-r.in.Context.Done():
+		if err != nil { // the run was cancelled
 			return
 		}
-		r.take(p)
-		parts[i] = nil
+		for _, p := range some {
+			r.take(p)
+			p.items = nil
+		}
 	}
 }
 
@@ -153,7 +145,7 @@ func (p *part) read(in *read.Input, family string) {
 
 // early reads a rule at the end of a chain; it is nil where the line is none, or hangs on what stands elsewhere.
 func (r *reader) early(n int, line string, chains map[string]*named) (*named, *model.Rule) {
-	if line == "" || line[0] != '-' && line[0] != '[' || strings.Contains(line, "\r") {
+	if line == "" || line[0] != '-' && line[0] != '[' || len(line) > partSize || strings.Contains(line, "\r") {
 		return nil, nil
 	}
 	r.words = manner.AppendFields(r.words[:0], line)
