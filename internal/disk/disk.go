@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -144,11 +145,9 @@ func (d folder) Open(name string) (fs.File, error) {
 		return nil, err
 	}
 	if info.IsDir() {
-		return in(d, name, (*os.Root).Open)
+		return in(d, name, reading)
 	}
-	f, err := in(d, name, func(root *os.Root, name string) (*os.File, error) {
-		return root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0) // what became a pipe meanwhile does not hold us up
-	})
+	f, err := in(d, name, reading)
 	if err != nil {
 		return nil, refused(err)
 	}
@@ -163,6 +162,11 @@ func (d folder) Open(name string) (fs.File, error) {
 		return nil, err
 	}
 	return opened{f, info}, nil
+}
+
+// reading opens what a root has by a name for reading; what became a pipe meanwhile does not hold us up.
+func reading(root *os.Root, name string) (*os.File, error) {
+	return root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 }
 
 // Stat describes a file that may be opened, or a folder.
@@ -182,9 +186,12 @@ func (d folder) ReadDir(name string) ([]fs.DirEntry, error) {
 	if !fs.ValidPath(name) {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
 	}
-	entries, ok := d.top.list(d.path + name)
-	if !ok {
-		f, err := in(d, name, (*os.Root).Open)
+	var entries []fs.DirEntry
+	add := func(called string, kind fs.FileMode) {
+		entries = append(entries, entry{called, kind, d.root, path.Join(d.path, name, called)})
+	}
+	if !d.top.list(d.path+name, add) {
+		f, err := in(d, name, reading)
 		if err != nil {
 			return nil, refused(err)
 		}
@@ -196,6 +203,26 @@ func (d folder) ReadDir(name string) ([]fs.DirEntry, error) {
 	slices.SortFunc(entries, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
 	return entries, nil
 }
+
+// entry is what lies in a folder.
+type entry struct {
+	name string
+	kind fs.FileMode
+	root *os.Root
+	path string // in the root
+}
+
+// Name is its name.
+func (e entry) Name() string { return e.name }
+
+// IsDir reports whether it is a folder.
+func (e entry) IsDir() bool { return e.kind.IsDir() }
+
+// Type is its kind.
+func (e entry) Type() fs.FileMode { return e.kind }
+
+// Info describes it; of a link the link.
+func (e entry) Info() (fs.FileInfo, error) { return e.root.Lstat(e.path) }
 
 // refused turns the error for a link that leads out of the folder into one of ours.
 func refused(err error) error {

@@ -1,6 +1,8 @@
 package disk
 
 import (
+	"bytes"
+	"encoding/binary"
 	"io"
 	"io/fs"
 	"os"
@@ -174,14 +176,53 @@ func (d *described) IsDir() bool { return false }
 // Sys is what the kernel said.
 func (d *described) Sys() any { return &d.Stat_t }
 
-// list lists a folder below the handle's; ok is false where a link is on the way, or the kernel does not say what is a folder.
-func (h *handle) list(dir string) (out []fs.DirEntry, ok bool) {
+// kindOf are the kinds of what lies in a folder, as the kernel lists it (readdir(3)).
+var kindOf = map[byte]fs.FileMode{
+	unix.DT_REG: 0, unix.DT_DIR: fs.ModeDir, unix.DT_LNK: fs.ModeSymlink, unix.DT_FIFO: fs.ModeNamedPipe, unix.DT_SOCK: fs.ModeSocket,
+	unix.DT_BLK: fs.ModeDevice, unix.DT_CHR: fs.ModeDevice | fs.ModeCharDevice,
+}
+
+// listRooms are for what the kernel lists at a time.
+var listRooms = sync.Pool{New: func() any { return new([8 << 10]byte) }}
+
+// list names all that lies in a folder below the handle's; ok is false where a link is on the way, something goes wrong, or the file system
+// does not keep of what kind things are.
+func (h *handle) list(dir string, add func(name string, kind fs.FileMode)) (ok bool) {
 	at := h.below(dir)
 	if at == nil {
-		return nil, false
+		return false
 	}
-	f := os.NewFile(uintptr(at.fd), dir)
-	defer f.Close()
-	out, err := f.ReadDir(-1)
-	return out, err == nil
+	defer at.close()
+	room := listRooms.Get().(*[8 << 10]byte)
+	defer listRooms.Put(room)
+	for {
+		n, err := unix.ReadDirent(at.fd, room[:])
+		switch {
+		case err == unix.EINTR:
+			continue
+		case err != nil:
+			return false
+		case n <= 0:
+			return true
+		}
+		for rest := room[:n]; len(rest) > 0; {
+			const length, kind, name = 16, 18, 19 // where they stand in an entry (getdents64(2))
+			if len(rest) < name {
+				return false
+			}
+			size := int(binary.NativeEndian.Uint16(rest[length:]))
+			if size < name || size > len(rest) {
+				return false
+			}
+			called, _, _ := bytes.Cut(rest[name:size], []byte{0})
+			is, known := kindOf[rest[kind]]
+			if !known {
+				return false
+			}
+			if text := string(called); text != "." && text != ".." {
+				add(text, is)
+			}
+			rest = rest[size:]
+		}
+	}
 }

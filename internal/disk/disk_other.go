@@ -21,4 +21,4 @@ func (*handle) close() {}
 
 func (*handle) open(string) (fs.File, bool) { return nil, false }
 
-func (*handle) list(string) ([]fs.DirEntry, bool) { return nil, false }
+func (*handle) list(string, func(string, fs.FileMode)) bool { return false }

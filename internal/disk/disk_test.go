@@ -1,6 +1,7 @@
 package disk_test
 
 import (
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -125,4 +126,46 @@ func TestPathsThatAreGiven(t *testing.T) {
 	}
 	_, err = disk.ReadFile(filepath.Join(dir, "none"), 100)
 	assert.ErrorIs(t, err, fs.ErrNotExist)
+}
+
+// TestAFolderIsListedAsTheSystemDoes: everything in it, of which kind, at the top and below.
+func TestAFolderIsListedAsTheSystemDoes(t *testing.T) {
+	dir := t.TempDir()
+	below := filepath.Join(dir, "below")
+	require.NoError(t, os.Mkdir(below, 0o700))
+	for i := range 700 {
+		require.NoError(t, os.WriteFile(filepath.Join(below, fmt.Sprintf("file-with-a-name-%03d", i)), make([]byte, i), 0o600))
+	}
+	require.NoError(t, syscall.Mkfifo(filepath.Join(below, "pipe"), 0o600))
+	require.NoError(t, os.Symlink("pipe", filepath.Join(below, "link")))
+	require.NoError(t, os.Symlink("gone", filepath.Join(below, "nowhere")))
+	require.NoError(t, os.Mkdir(filepath.Join(below, ".hidden"), 0o700))
+	fsys, err := disk.Folder(dir)
+	require.NoError(t, err)
+	sub, err := fs.Sub(fsys, "below")
+	require.NoError(t, err)
+	for _, c := range []struct {
+		fsys       fs.FS
+		name, path string
+	}{{fsys, ".", dir}, {fsys, "below", below}, {sub, ".", below}, {sub, ".hidden", filepath.Join(below, ".hidden")}} {
+		want, err := os.ReadDir(c.path)
+		require.NoError(t, err)
+		got, err := fs.ReadDir(c.fsys, c.name)
+		require.NoError(t, err)
+		require.Len(t, got, len(want))
+		for i := range want {
+			assert.Equal(t, want[i].Name(), got[i].Name())
+			assert.Equal(t, want[i].Type(), got[i].Type(), got[i].Name())
+			assert.Equal(t, want[i].IsDir(), got[i].IsDir(), got[i].Name())
+			is, err := want[i].Info()
+			require.NoError(t, err)
+			info, err := got[i].Info()
+			require.NoError(t, err, got[i].Name())
+			assert.Equal(t, is.Size(), info.Size(), got[i].Name())
+		}
+	}
+	_, err = fs.ReadDir(fsys, "none")
+	assert.ErrorIs(t, err, fs.ErrNotExist)
+	_, err = fs.ReadDir(sub, "link")
+	assert.Error(t, err)
 }
