@@ -2,23 +2,7 @@
 
 package disk
 
-import (
-	"io/fs"
-	"os"
-)
+import "io/fs"
 
 // onDisk has nothing to refuse where the kernel has no file systems of its own.
 func onDisk(int, fs.FileInfo) error { return nil }
-
-// handle is a folder that is open, where that is of use.
-type handle struct{}
-
-func topOf(string, *os.Root) *handle { return nil }
-
-func (*handle) below(string) *handle { return nil }
-
-func (*handle) close() {}
-
-func (*handle) open(string) (fs.File, bool) { return nil, false }
-
-func (*handle) list(string, func(string, fs.FileMode)) bool { return false }

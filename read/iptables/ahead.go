@@ -56,12 +56,12 @@ func partsOf(text []byte) (out []*part) {
 		} else {
 			to = len(text)
 		}
-		lines := text[from:to]
+		body := text[from:to]
 		out = append(out, &part{place: place{from, line}, end: to, table: table})
-		if begins := lastTable(lines); begins != nil {
+		if begins := lastTable(body); begins != nil {
 			table = tableOf(string(begins))
 		}
-		line += bytes.Count(lines, []byte("\n"))
+		line += bytes.Count(body, []byte("\n"))
 		from = to
 	}
 	return out

@@ -473,7 +473,7 @@ func (s *state) address(f packet.Field, text string) {
 func (s *state) networks(text string) (v packet.Values, exact, ok bool) {
 	fam := s.packetFamily()
 	if fam == packet.IPv4 {
-		if v, ok := literal.Four(text); ok && !strings.HasSuffix(text, "/0") {
+		if v, ok := literal.Four(text); ok {
 			return v, true, true
 		}
 	}
