@@ -151,7 +151,7 @@ func Start(t testing.TB, name, ns, extra string) *Daemon {
 	d.cmd.Env = append(os.Environ(), "STRONGSWAN_CONF="+conf)
 	require.NoError(t, d.cmd.Start())
 	t.Cleanup(d.Stop)
-	for range 300 {
+	for range 1500 { // half a minute
 		c, err := net.Dial("unix", filepath.Join(dir, "vici"))
 		if err == nil {
 			d.vici = conn{c}

@@ -1,8 +1,7 @@
 //go:build lab
 
 // Package status saves status of real daemons after real negotiations, in a kernel with ESP, and holds what Toril reads of it against
-// what
-// was done. TORIL_LAB_RECORD=yes puts what was saved in place of the recordings that the tests read.
+// what was done. TORIL_LAB_RECORD=yes puts what was saved in place of the recordings that the tests read.
 package status
 
 import (
@@ -46,10 +45,13 @@ net lampwright 198.51.100.10 10.10.0 10.10.1
 net buoyyard 198.51.100.40 10.40.0 10.40.1
 ip -n lampwright route add default via 198.51.100.40; ip -n buoyyard route add default via 198.51.100.10
 file() { echo "=== $S/estate/$1"; cat; }
+awaits() { n=0; until "$@" >/dev/null 2>&1 || [ $n -ge 300 ]; do sleep 0.2; n=$((n+1)); done; } # a busy machine is waited for, a minute at most
+ended() { ! ps | grep -v grep | grep -q $1; } # program
+logged() { awaits grep -qE "$2" /tmp/$1.log; } # gateway, what its daemon says
 traffic() { ip netns exec lampwright-host ping -n -c3 -i0.3 -W0.5 -I 10.10.0.10 10.40.0.10 >/dev/null 2>&1; }
 rules() { ip netns exec $1 nft -f /s/$S/estate/$1/nftables.conf; }
 scenario() { # name
-  S=$1; BEFORE=
+  S=$1; BEFORE=; TRIES=15
   for g in $GATEWAYS; do ip netns exec $g nft flush ruleset; ip -n $g xfrm state flush; ip -n $g xfrm policy flush; ip netns exec $g conntrack -F >/dev/null 2>&1; done
 }
 seen() { # gateway: what the kernel and ip show
@@ -87,19 +89,20 @@ charon {
       time_format = %b %e %T
     }
   }
-  retransmit_tries = 2
+  retransmit_tries = $TRIES
   retransmit_timeout = 4
   retransmit_base = 1
 }
 E
   ip netns exec $1 sh -c "mount -t tmpfs t /run; STRONGSWAN_CONF=/etc/$1/strongswan.conf exec /usr/lib/ipsec/charon" >/dev/null 2>&1 &
-  n=0; while [ ! -S /tmp/$1.vici ] && [ $n -lt 100 ]; do sleep 0.1; n=$((n+1)); done
+  awaits [ -S /tmp/$1.vici ]
   conf=/s/$S/estate/$1/swanctl.conf; [ "$BEFORE" != $1 ] || conf=/s/$S/before/$1.conf
   sed 's/start_action = trap/start_action = none/' $conf > /tmp/$1.conf
-  swanctl --load-all --noprompt --file /tmp/$1.conf --uri unix:///tmp/$1.vici >/dev/null 2>&1
+  awaits sw $1 --load-all --noprompt --file /tmp/$1.conf
 }
 start() { begin lampwright; begin buoyyard; }
 before() { BEFORE=$1; }
+alone() { TRIES=2; begin $1; } # nothing answers it
 sw() { g=$1; shift; swanctl "$@" --uri unix:///tmp/$g.vici >/dev/null 2>&1; }
 one() { # gateway file
   case $2 in
@@ -121,7 +124,7 @@ save() {
     seen $g
   done
 }
-halt() { kill $(ps | awk '/ipsec\/charon/{print $1}') 2>/dev/null; sleep 0.5; for g in $GATEWAYS; do rm -f /tmp/$g.vici /tmp/$g.ctl /tmp/$g.log; done; }
+halt() { kill $(ps | awk '/ipsec\/charon/{print $1}') 2>/dev/null; awaits ended ipsec/charon; for g in $GATEWAYS; do rm -f /tmp/$g.vici /tmp/$g.ctl /tmp/$g.log; done; }
 `
 
 // libreswan are the steps for that daemon.
@@ -133,10 +136,11 @@ launch() {
     ip netns exec $g sh -c "mount -t tmpfs t /run; mkdir -p /run/pluto; exec /usr/libexec/ipsec/pluto --config /s/$S/estate/$g/ipsec.conf --secretsfile /s/$S/estate/$g/ipsec.secrets --nssdir /etc/$g.nss --rundir /tmp/$g.run --logfile /tmp/$g.log --nofork" >/dev/null 2>&1 &
   done
   for g in $GATEWAYS; do
-    n=0; while ! w $g --listen >/dev/null && [ $n -lt 50 ]; do sleep 0.3; n=$((n+1)); done
+    awaits w $g --listen
     ip netns exec $g /usr/libexec/ipsec/addconn --ctlsocket /tmp/$g.run/pluto.ctl --config /s/$S/estate/$g/ipsec.conf depot >/dev/null 2>&1
   done
 }
+refused() { w lampwright --asynchronous --initiate --name depot; logged lampwright 'rejected|dropping unexpected'; sleep 1; }
 save() {
   for g in $GATEWAYS; do
     if [ $S = libreswan-up ]; then w $g --status; else w $g --status | grep -v ' algorithm '; fi | grep -v unity: | file $g/whack-status.txt
@@ -145,7 +149,7 @@ save() {
     seen $g
   done
 }
-halt() { for g in $GATEWAYS; do w $g --shutdown >/dev/null; done; sleep 1; for g in $GATEWAYS; do rm -rf /tmp/$g.run /tmp/$g.log /etc/$g.nss; done; }
+halt() { for g in $GATEWAYS; do w $g --shutdown >/dev/null; done; awaits ended ipsec/pluto; for g in $GATEWAYS; do rm -rf /tmp/$g.run /tmp/$g.log /etc/$g.nss; done; }
 `
 
 // TestStatusOfRealDaemons runs every recorded scenario anew, and asks of what was saved what the tests ask of the recordings.

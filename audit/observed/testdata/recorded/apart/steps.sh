@@ -3,7 +3,7 @@ sw lampwright --initiate --child depot
 traffic
 keep lampwright list-sas.txt
 sw lampwright --rekey --child depot
-sleep 4
+logged lampwright 'CHILD_SA closed'
 save
 put lampwright list-sas.txt
 : | file lampwright/xfrm-state.txt

@@ -1,5 +1,4 @@
 # libreswan
 launch
-w lampwright --asynchronous --initiate --name depot
-sleep 3
+refused
 save

@@ -1,5 +1,5 @@
 start
 sw lampwright --initiate --child depot
 sw lampwright --rekey --child depot
-sleep 2
+logged lampwright 'CHILD_SA rekeying failed'
 save

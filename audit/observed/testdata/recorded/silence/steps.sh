@@ -1,3 +1,3 @@
-begin lampwright
+alone lampwright
 sw lampwright --initiate --child depot
 save
