@@ -5,10 +5,12 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"sync"
 
 	"toril/internal/spread"
 	"toril/model"
-	"toril/read"
+	"toril/packet"
+	"toril/read/literal"
 	"toril/syntax/lines"
 )
 
@@ -37,13 +39,15 @@ type item struct {
 type named struct {
 	*model.Chain
 	table, name string
+	alike       map[string]*model.Rule // of its rules, by what stands behind their addresses; nil: that must be read with them
 }
 
 const (
 	partSize = 64 << 10 // bytes that one processor reads at a time
 	long     = 4 * partSize
-	atOnce   = 16 // parts that are read before their rules are taken: what a hostile file makes of each is much
-	usual    = 64 // bytes of a rule, about
+	atOnce   = 16      // parts that are read before their rules are taken: what a hostile file makes of each is much
+	usual    = 64      // bytes of a rule, about
+	kept     = 4 << 10 // rules of a chain that others are likened to
 )
 
 // partsOf divides a file at line ends.
@@ -99,9 +103,14 @@ func (r *reader) lines() {
 		}
 		return
 	}
+	readers := sync.Pool{New: func() any {
+		return &early{reader: reader{in: r.in, family: r.family, ahead: true}, chains: map[[2]string]*named{}}
+	}}
 	for some := range slices.Chunk(partsOf(text), atOnce) {
 		err := spread.Each(r.in.Context, len(some), func(_ context.Context, i int) error {
-			some[i].read(r.in, r.family)
+			e := readers.Get().(*early)
+			e.read(some[i])
+			readers.Put(e)
 			return nil
 		})
 		if err != nil { // the run was cancelled
@@ -114,28 +123,32 @@ func (r *reader) lines() {
 	}
 }
 
+// early reads rules before the lines before them.
+type early struct {
+	reader
+	chains map[[2]string]*named // that had rules, by table and name
+}
+
 // read reads the rules of a part that hang on nothing else. What makes reading one fail makes it fail again where it counts.
-func (p *part) read(in *read.Input, family string) {
+func (e *early) read(p *part) {
 	defer func() {
 		if recover() != nil {
 			p.items = []item{{place: p.place}}
 		}
 	}()
-	r := &reader{in: in, family: family, table: p.table, ahead: true}
-	chains := map[string]*named{} // of the table
+	e.table = p.table
 	at := p.place
-	text := string(in.File.Bytes()[p.at:p.end])
+	text := string(e.in.File.Bytes()[p.at:p.end])
 	p.items = make([]item, 0, len(text)/usual)
 	for line := range strings.Lines(text) {
-		if in.Context.Err() != nil {
+		if e.in.Context.Err() != nil {
 			return
 		}
 		if line[0] == '*' {
-			r.table = tableOf(line)
-			clear(chains)
+			e.table = tableOf(line)
 		}
 		one := item{place: at}
-		one.chain, one.rule = r.early(at.line, strings.TrimSuffix(line, "\n"), chains)
+		one.chain, one.rule = e.line(at.line, strings.TrimSuffix(line, "\n"))
 		if one.rule != nil || len(p.items) == 0 || p.items[len(p.items)-1].rule != nil {
 			p.items = append(p.items, one)
 		}
@@ -143,26 +156,79 @@ func (p *part) read(in *read.Input, family string) {
 	}
 }
 
-// early reads a rule at the end of a chain; it is nil where the line is none, or hangs on what stands elsewhere.
-func (r *reader) early(n int, line string, chains map[string]*named) (*named, *model.Rule) {
+// line reads a rule at the end of a chain; it is nil where the line is none, or hangs on what stands elsewhere.
+func (e *early) line(n int, line string) (*named, *model.Rule) {
 	if line == "" || line[0] != '-' && line[0] != '[' || len(line) > partSize || strings.Contains(line, "\r") {
 		return nil, nil
 	}
-	r.words = manner.AppendFields(r.words[:0], line)
-	packets, w, ok := counted(r.words)
+	if c, rule := e.like(n, line); rule != nil {
+		return c, rule
+	}
+	e.words = manner.AppendFields(e.words[:0], line)
+	packets, w, ok := counted(e.words)
 	if !ok || len(w) < 2 || w[0] != "-A" {
 		return nil, nil
 	}
-	c := chains[w[1]]
+	c := e.chains[[2]string{e.table, w[1]}]
 	if c == nil {
-		c = &named{r.newChain(n, w[1]), r.table, w[1]}
-		chains[w[1]] = c
+		c = &named{e.newChain(n, w[1]), strings.Clone(e.table), strings.Clone(w[1]), map[string]*model.Rule{}}
+		e.chains[[2]string{c.table, c.name}] = c
 	}
-	r.hangs = false
-	if rule := r.rule(n, c.Chain, packets, w[2:]); !r.hangs {
+	e.hangs = false
+	if rule := e.rule(n, c.Chain, packets, w[2:]); !e.hangs {
 		return c, rule
 	}
 	return nil, nil
+}
+
+// like reads a rule as the programs write most of them, of which the chain has had one that differs in its addresses only: what stands
+// behind these is not read again. It is nil for every other line.
+func (e *early) like(n int, line string) (*named, *model.Rule) {
+	line, ok := strings.CutPrefix(line, "-A ")
+	name, rest, _ := strings.Cut(line, " ")
+	c := e.chains[[2]string{e.table, name}]
+	if !ok || c == nil || e.packetFamily() != packet.IPv4 || strings.ContainsAny(name, `"'\`) {
+		return nil, nil
+	}
+	var room [2]packet.Term
+	terms := room[:0]
+	for _, end := range [...]struct {
+		opt   string
+		field packet.Field
+	}{{"-s ", packet.Src}, {"-d ", packet.Dst}} {
+		if text, is := strings.CutPrefix(rest, end.opt); is {
+			text, rest, _ = strings.Cut(text, " ")
+			v, plain := literal.Four(text)
+			if !plain {
+				return nil, nil
+			}
+			terms = append(terms, packet.Term{Field: end.field, Values: v})
+		}
+	}
+	as, known := c.alike[rest]
+	if !known && len(c.alike) < kept {
+		as = e.anyAddress(n, c, rest)
+		c.alike[strings.Clone(rest)] = as
+	}
+	if as == nil {
+		return nil, nil
+	}
+	rule := e.made.Next()
+	*rule = *as
+	rule.At, rule.When = e.in.At(n), as.When.WithAll(terms...)
+	return c, rule
+}
+
+// anyAddress reads what stands behind a rule's addresses; nil where that says something else with them than without.
+func (e *early) anyAddress(n int, c *named, rest string) *model.Rule {
+	e.words = manner.AppendFields(e.words[:0], strings.Clone(rest))
+	e.hangs = false
+	rule := e.rule(n, c.Chain, "", e.words)
+	if e.hangs || e.one.addressed {
+		return nil
+	}
+	rule.Unsure = slices.Clip(rule.Unsure)
+	return rule
 }
 
 // take takes the rules of a part that were read, and reads the other lines.

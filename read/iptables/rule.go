@@ -118,6 +118,8 @@ type state struct {
 	used    []use
 	proto   uint64 // the protocol that the rule is for; 0 where it is for several
 	implied string // the module that it brings
+
+	addressed bool // addresses stand in the rule, or its target asks for them
 }
 
 // use is an option of a module that stood; the module by its place among those that were loaded.
@@ -445,6 +447,7 @@ var modelled = sync.OnceValue(func() map[string]bool {
 })
 
 func (s *state) address(f packet.Field, text string) {
+	s.addressed = true
 	last := &s.nets[0]
 	if f == packet.Dst {
 		last = &s.nets[1]
@@ -1133,7 +1136,7 @@ func (s *state) netmap(text string) {
 		s.unread("%q is not a network", text)
 		return
 	}
-	s.rule.Verb = model.DestinationNAT
+	s.rule.Verb, s.addressed = model.DestinationNAT, true
 	from := s.network(s.onto)
 	if s.chain.Hook == model.Postrouting || s.chain.Hook == model.Input || s.chain.Hook == model.NoHook && !from.IsValid() {
 		s.rule.Verb, from = model.SourceNAT, s.network(s.from)
