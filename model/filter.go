@@ -114,13 +114,13 @@ type Rule struct {
 	When    packet.Set // every packet that it may concern
 	Unsure  []string   // conditions outside the model, or not understood: it concerns some of When
 	Unread  bool       // of those, some were not understood at all
-	Verb    Verb
-	Target  string // Jump, Goto: the ID of the chain
-	To      Translation
-	SetMark *MarkChange
-	MSS     int // what the rule makes of the MSS of TCP (RFC 9293, section 3.7.1), in bytes; PathMSS: as the path takes; 0: it does not
 	Log     bool
 	Counter bool
+	Verb    Verb
+	Target  string       // Jump, Goto: the ID of the chain
+	To      *Translation // never changed; nil where the rule rewrites nothing, or it was not read what
+	SetMark *MarkChange
+	MSS     int    // what the rule makes of the MSS of TCP (RFC 9293, section 3.7.1), in bytes; PathMSS: as the path takes; 0: it does not
 	Packets uint64 // as counted when it was saved
 	Comment string
 	Of      *Chain // the chain that it stands in
@@ -144,6 +144,14 @@ const PathMSS = -1
 
 // Certain reports whether the rule concerns all of When.
 func (r *Rule) Certain() bool { return len(r.Unsure) == 0 }
+
+// Writes is what the rule writes into a packet; the zero Translation where it writes nothing, or it was not read what.
+func (r *Rule) Writes() Translation {
+	if r.To == nil {
+		return Translation{}
+	}
+	return *r.To
+}
 
 // Translation is what a NAT rule writes into a packet.
 type Translation struct {

@@ -242,9 +242,9 @@ func (r *run) verb(c *model.Chain, rule *model.Rule, f Flow, depth int) (stay, b
 
 // translate rewrites addresses and ports. In a chain of another type than nat, that cannot be.
 func (r *run) translate(rule *model.Rule, f Flow) {
-	what := rule.Verb.String()
-	if rule.To.Text != "" {
-		what += " to " + rule.To.Text
+	what, to := rule.Verb.String(), rule.Writes()
+	if to.Text != "" {
+		what += " to " + to.Text
 	}
 	f = r.step(f, rule, what)
 	addr, port := packet.Src, packet.Sport
@@ -253,22 +253,22 @@ func (r *run) translate(rule *model.Rule, f Flow) {
 	}
 	flows := []Flow{f}
 	switch {
-	case rule.To.From.IsValid():
-		flows = f.shift(addr, rule.To.From, rule.To.Onto)
-	case rule.To.Onto.IsValid():
-		flows = f.shiftEach(addr, rule.To.Onto)
+	case to.From.IsValid():
+		flows = f.shift(addr, to.From, to.Onto)
+	case to.Onto.IsValid():
+		flows = f.shiftEach(addr, to.Onto)
 	case rule.Verb == model.Masquerade || rule.Verb == model.Redirect:
 		flows = r.toSelf(f, addr)
-	case !rule.To.Addrs.Empty():
-		flows = f.set(addr, rule.To.Addrs, rule.To.Family)
-	case rule.To.Ports.Empty():
+	case !to.Addrs.Empty():
+		flows = f.set(addr, to.Addrs, to.Family)
+	case to.Ports.Empty():
 		r.decide(f.doubt("the target of the translation was not read"), rule, model.UnknownAction)
 		return
 	}
 	for _, one := range flows {
 		ports := []Flow{one}
-		if !rule.To.Ports.Empty() {
-			ports = one.setPorts(port, rule.To.Ports)
+		if !to.Ports.Empty() {
+			ports = one.setPorts(port, to.Ports)
 		}
 		for _, p := range ports {
 			r.decide(p.translated(addr), rule, rule.Verb)

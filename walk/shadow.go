@@ -97,7 +97,7 @@ func (l *list) shadow(i int, room *packet.Room) *Shadow {
 		s := &Shadow{Rule: r, Kind: Hidden, Same: true}
 		for _, j := range by {
 			s.By = append(s.By, rules[j])
-			s.Same = s.Same && does(rules[j]) == does(r)
+			s.Same = s.Same && alike(rules[j], r)
 		}
 		return s
 	}
@@ -126,8 +126,10 @@ func lastOfLine(rules []*model.Rule, i int) bool {
 
 func asksForMark(r *model.Rule) bool { return !r.When.Equal(r.When.Free(packet.Mark)) }
 
-// does is what a rule does, for comparing.
-func does(r *model.Rule) string { return r.Verb.String() + " " + r.Target + " " + r.To.Text }
+// alike reports whether rules do the same.
+func alike(a, b *model.Rule) bool {
+	return a.Verb == b.Verb && a.Target == b.Target && a.Writes().Text == b.Writes().Text
+}
 
 // redundant reports whether an accept or drop could go: the first later rule that meets its packets takes all of them and
 // does the same, or none meets them and the chain's policy does the same.

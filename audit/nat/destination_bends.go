@@ -59,17 +59,18 @@ var DestinationBends = &audit.Check{
 				continue
 			}
 			for _, r := range c.Rules {
-				if r.Verb != model.DestinationNAT || r.To.Addrs.Empty() {
+				to := r.Writes()
+				if r.Verb != model.DestinationNAT || to.Addrs.Empty() {
 					continue
 				}
-				into := packet.Only(r.To.Family).
-					With(packet.Dst, r.To.Addrs).
+				into := packet.Only(to.Family).
+					With(packet.Dst, to.Addrs).
 					And(s.Child.Remote.Value.At(pol.Peer).Packets().Free(packet.Proto, packet.Sport, packet.ICMP).Mirror())
 				if into.Empty() {
 					continue
 				}
 				f := p.On(s, r.At, false)
-				f.Message = fmt.Sprintf("destination NAT to %s leads into %s, to the far end", r.To.Text, s.Child.Name)
+				f.Message = fmt.Sprintf("destination NAT to %s leads into %s, to the far end", to.Text, s.Child.Name)
 				f.Also = []audit.Evidence{{Pos: s.Child.Remote.Where(s.Child.At), Note: "the remote networks of the child"}}
 				p.Report(f)
 				return

@@ -947,7 +947,8 @@ func (s *state) target(name string, goTo bool) {
 		if name == "REDIRECT" {
 			s.rule.Verb = model.Redirect
 		}
-		s.rule.To.Text = "an address of the interface"
+		to := &model.Translation{Text: "an address of the interface"}
+		s.rule.To = to
 		if t := opts["--to-ports"]; t != "" {
 			if !s.ported() {
 				s.refuse("a translation of ports is for a protocol that has ports")
@@ -956,7 +957,7 @@ func (s *state) target(name string, goTo bool) {
 			if err != nil {
 				s.unread("%v", err)
 			}
-			s.rule.To.Ports = v
+			to.Ports = v
 		}
 	case "NETMAP":
 		s.netmap(opts["--to"])
@@ -1095,7 +1096,7 @@ func (s *state) translate(text string) {
 	to, err := literal.Target(text, s.packetFamily())
 	if err != nil {
 		s.unread("%v", err)
-		s.rule.To.Text = "an address that was not read"
+		s.rule.To = &model.Translation{Text: "an address that was not read"}
 		return
 	}
 	if (strings.Count(text, ":") == 1 || strings.Contains(text, "]:")) && !s.ported() {
@@ -1108,7 +1109,7 @@ func (s *state) translate(text string) {
 		s.unsure("ports that are shifted") // which of them it becomes hangs on the port that it was
 	}
 	to.Onto = netip.Prefix{} // a network here is not moved one to one
-	s.rule.To = to
+	s.rule.To = &to
 }
 
 // network reads an address, or a network with its length or mask.
@@ -1142,7 +1143,7 @@ func (s *state) netmap(text string) {
 		s.rule.Verb, from = model.SourceNAT, s.network(s.from)
 	}
 	p = p.Masked()
-	s.rule.To = model.Translation{Family: s.packetFamily(), Text: p.String(), Addrs: packet.Prefix(p)}
+	s.rule.To = &model.Translation{Family: s.packetFamily(), Text: p.String(), Addrs: packet.Prefix(p)}
 	if s.rule.To.Onto = p; from.IsValid() && from.Bits() == p.Bits() {
 		s.rule.To.From = from
 	}

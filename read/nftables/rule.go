@@ -1165,7 +1165,8 @@ func (s *state) translateSelf(t token) {
 	if t.Is("redirect") {
 		s.rule.Verb = model.Redirect
 	}
-	s.rule.To.Text = "an address of the interface"
+	to := model.Translation{Text: "an address of the interface"}
+	s.rule.To = &to
 	if !s.accept("to") {
 		return
 	}
@@ -1183,9 +1184,9 @@ func (s *state) translateSelf(t token) {
 		if why != "" {
 			break
 		}
-		r := s.rule
-		var err error
-		if r.To.Ports, err = literal.Ports(strings.TrimPrefix(w.text, ":")); err != nil {
+		r, to, err := s.rule, to, error(nil)
+		r.To = &to
+		if to.Ports, err = literal.Ports(strings.TrimPrefix(w.text, ":")); err != nil {
 			why = err.Error()
 		} else if len(ways) == 1 && !w.looked {
 			s.rule = r
@@ -1336,7 +1337,7 @@ func (s *state) translate(t token) {
 			why = err.Error()
 		} else {
 			s.pairNetworks(&to, s.rule.When, prefix)
-			s.rule.To = to
+			s.rule.To = &to
 			return
 		}
 	}
@@ -1353,7 +1354,7 @@ func (s *state) translate(t token) {
 				break
 			}
 			s.pairNetworks(&to, r.When.And(a.when), prefix)
-			r.To = to
+			r.To = &to
 			if p.unsure != "" {
 				r.Unsure = append(slices.Clone(r.Unsure), p.unsure)
 			}
@@ -1363,7 +1364,7 @@ func (s *state) translate(t token) {
 	}
 	if why != "" {
 		s.unread(from, "%s", source.Clean(why))
-		s.rule.To.Text = "an address that was not read"
+		s.rule.To = &model.Translation{Text: "an address that was not read"}
 		return
 	}
 	for i, r := range out {

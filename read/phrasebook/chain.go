@@ -235,11 +235,12 @@ func (r *run) translationRule(rec *record) {
 
 // translates says what a rule writes into a packet: addresses, or where itself is meant, those of the interface.
 func (r *run) translates(rec *record, one *numbered, verb, self model.Verb) {
+	var to model.Translation
 	one.Verb = verb
 	for _, v := range rec.values["onto-ports"] {
-		one.To.Ports, _ = v.(packet.Values)
+		to.Ports, _ = v.(packet.Values)
 	}
-	if len(rec.values["onto"]) == 0 && one.To.Ports.Empty() {
+	if len(rec.values["onto"]) == 0 && to.Ports.Empty() {
 		one.Verb, one.Unread = model.UnknownAction, true
 		r.unreadAt(rec.at, rec.place.name, "the translation has no new address")
 		return
@@ -249,7 +250,7 @@ func (r *run) translates(rec *record, one *numbered, verb, self model.Verb) {
 		switch v := v.(type) {
 		case itself:
 			one.Verb = self
-			one.To.Text = "an address of the interface"
+			to.Text = "an address of the interface"
 			continue
 		default:
 			l, _ := each(r.resolved(v, rec.at, rec.place), selector)
@@ -257,18 +258,19 @@ func (r *run) translates(rec *record, one *numbered, verb, self model.Verb) {
 		}
 	}
 	for _, s := range all {
-		one.To.Family = packet.IPv6
+		to.Family = packet.IPv6
 		if s.Lo.Is4() {
-			one.To.Family = packet.IPv4
+			to.Family = packet.IPv4
 		}
-		one.To.Addrs = one.To.Addrs.Or(packet.Addresses(s.Lo, s.Hi))
+		to.Addrs = to.Addrs.Or(packet.Addresses(s.Lo, s.Hi))
 	}
 	if len(all) > 0 {
-		one.To.Text = all.String()
+		to.Text = all.String()
 	}
-	if !one.To.Ports.Empty() {
-		one.To.Text = strings.TrimSpace(one.To.Text + " and other ports")
+	if !to.Ports.Empty() {
+		to.Text = strings.TrimSpace(to.Text + " and other ports")
 	}
+	one.To = &to
 }
 
 // static adds a translation of one to one, both ways: the source of what leaves, the destination of what comes in.
@@ -296,7 +298,7 @@ func (r *run) static(rec *record, one numbered) {
 	if inside.Addr().Is4() {
 		fam = packet.IPv4
 	}
-	one.Verb, one.To = model.SourceNAT, model.Translation{
+	one.Verb, one.To = model.SourceNAT, &model.Translation{
 		Family: fam,
 		From:   inside,
 		Onto:   outside,
@@ -312,7 +314,7 @@ func (r *run) static(rec *record, one numbered) {
 	}
 	two := r.narrowed(&other)
 	two.rank, two.number, two.Comment = one.rank, one.number, one.Comment
-	two.Verb, two.To = model.DestinationNAT, model.Translation{
+	two.Verb, two.To = model.DestinationNAT, &model.Translation{
 		Family: fam,
 		From:   outside,
 		Onto:   inside,

@@ -156,7 +156,7 @@ func verbWords(r *model.Rule) string {
 	switch {
 	case r.Target != "":
 		w += " to list " + r.Target[strings.LastIndexByte(r.Target, ' ')+1:]
-	case r.To.Text != "":
+	case r.Writes().Text != "":
 		w += " to " + r.To.Text
 	}
 	for _, u := range r.Unsure {

@@ -114,8 +114,8 @@ func Rule(r *model.Rule) string {
 	if r.Target != "" {
 		out += " " + r.Target
 	}
-	if r.To.Text != "" {
-		out += " " + r.To.Text
+	if to := r.Writes(); to.Text != "" {
+		out += " " + to.Text
 	}
 	if r.SetMark != nil {
 		out += fmt.Sprintf(" mark %#x", r.SetMark.Value)

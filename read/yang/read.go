@@ -356,22 +356,23 @@ func (r *reader) nat(e element) {
 					continue
 				}
 				rule := &model.Rule{At: m.pos(), When: packet.Prefixes(way.field, from.Masked()), Verb: way.verb}
-				rule.To = model.Translation{Family: packet.IPv6, Addrs: packet.Prefix(onto.Masked()), Text: onto.String()}
+				to := &model.Translation{Family: packet.IPv6, Addrs: packet.Prefix(onto.Masked()), Text: onto.String()}
 				if from.Addr().Is4() {
-					rule.To.Family = packet.IPv4
+					to.Family = packet.IPv4
 				}
 				if n, ok := m.get("transport-protocol").number(); ok {
 					rule.When = rule.When.And(packet.Where(packet.Proto, packet.OneOf(n)))
 				}
 				if from.Bits() < from.Addr().BitLen() {
-					rule.To.From, rule.To.Onto = from.Masked(), onto.Masked()
+					to.From, to.Onto = from.Masked(), onto.Masked()
 				}
 				if n, ok := m.get("external-dst-port/start-port-number").number(); ok && way.field == packet.Dst {
 					rule.When = rule.When.And(packet.Where(packet.Dport, packet.OneOf(n)))
 				}
 				if n, ok := m.get("internal-dst-port/start-port-number").number(); ok && way.field == packet.Dst {
-					rule.To.Ports = packet.OneOf(n)
+					to.Ports = packet.OneOf(n)
 				}
+				rule.To = to
 				way.chain.Rules = append(way.chain.Rules, rule)
 			}
 		}

@@ -397,8 +397,9 @@ func mapping(r *model.Rule) (o object, ok bool) {
 		return nil, false
 	}
 	nets := r.When.Prefixes(field)
-	to := r.To.Onto
-	if a := addressOf(r.To.Addrs, r.To.Family); a.IsValid() {
+	writes := r.Writes()
+	to := writes.Onto
+	if a := addressOf(writes.Addrs, writes.Family); a.IsValid() {
 		to = netip.PrefixFrom(a, a.BitLen())
 	}
 	if len(nets) != 1 || !to.IsValid() || nets[0].Bits() != to.Bits() || !r.Certain() {
@@ -407,7 +408,7 @@ func mapping(r *model.Rule) (o object, ok bool) {
 	o.put(from, nets[0].String())
 	o.put(onto, to.String())
 	set := packet.Prefixes(field, nets[0])
-	fam := r.To.Family
+	fam := writes.Family
 	proto, one := r.When.Values(packet.Proto, fam).Single()
 	if one {
 		set = set.And(packet.Where(packet.Proto, packet.OneOf(proto)))
@@ -417,9 +418,9 @@ func mapping(r *model.Rule) (o object, ok bool) {
 		set = set.And(packet.Where(packet.Dport, packet.OneOf(port)))
 		o.put("external-dst-port", object{{"start-port-number", port}})
 	}
-	if port, single := r.To.Ports.Single(); single && field == packet.Dst {
+	if port, single := writes.Ports.Single(); single && field == packet.Dst {
 		o.put("internal-dst-port", object{{"start-port-number", port}})
-	} else if !r.To.Ports.Empty() {
+	} else if !writes.Ports.Empty() {
 		return nil, false
 	}
 	return o, set.Equal(r.When)
