@@ -301,6 +301,11 @@ func (p *Pass) Attempts(t *pair.Tunnel) []negotiate.Attempt {
 	return p.shared.attemptsOf(t)
 }
 
+// Estimate returns an estimate for the secret of a fingerprint, made by whoever asks first in the run.
+func (p *Pass) Estimate(fingerprint [32]byte, estimate func() float64) float64 {
+	return once(&p.shared.strengths, fingerprint, estimate)
+}
+
 // Shadows returns the rules of a chain that no packet reaches, or that nothing would change without. It must not be changed.
 func (p *Pass) Shadows(c *model.Chain) []*walk.Shadow {
 	p.need(Shadows)

@@ -45,6 +45,7 @@ type shared struct {
 	paths      sync.Map // *model.Gateway: func() *walk.Path
 	shadows    sync.Map // *model.Chain: func() []*walk.Shadow
 	attempts   sync.Map // *pair.Tunnel: func() []negotiate.Attempt
+	strengths  sync.Map // [32]byte, the fingerprint of a secret: func() float64
 	undeclared sync.Map // the names of checks
 	counts     *progress.Counts
 	pending    []atomic.Int32 // work that is about a gateway and was not done yet, by its number

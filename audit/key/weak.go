@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"strings"
+	"sync"
 
 	"toril/audit"
 	"toril/baseline"
@@ -44,7 +45,7 @@ var Weak = &audit.Check{
 			for i := n * batch; i < min((n+1)*batch, len(keys)) && ctx.Err() == nil; i++ {
 				guesses[i] = math.Inf(1)
 				if before+i < audit.MostKeys {
-					guesses[i] = guess(keys[i], names)
+					guesses[i] = guess(p, keys[i], names)
 				}
 			}
 			return ctx.Err()
@@ -113,14 +114,21 @@ type judged struct {
 // batch is how many keys are estimated in a row.
 const batch = 64
 
-// guess estimates what a key is worth to a guesser, in bits, who knows some names.
-func guess(k *model.Key, names *strength.Names) float64 {
+// guess estimates what a key is worth to a guesser, in bits, who knows some names. Where these do not matter to it, it is worth the same at
+// every gateway that has it.
+func guess(p *audit.Pass, k *model.Key, names *strength.Names) float64 {
 	if k.Hash {
 		return 0
 	}
 	text := k.Secret.Reveal()
-	return names.Bits(text[:min(len(text), judgedLength)])
+	if text = text[:min(len(text), judgedLength)]; names.Matter(text) {
+		return names.Bits(text)
+	}
+	return p.Estimate(k.Secret.Fingerprint(), func() float64 { return unnamed().Bits(text) })
 }
+
+// unnamed is what a guesser knows who knows no name.
+var unnamed = sync.OnceValue(func() *strength.Names { return strength.NewNames(nil) })
 
 // judge says what speaks against a key; ok is false where nothing does.
 func judge(p *audit.Pass, g *model.Gateway, k *model.Key, names *strength.Names, entropy float64) (f audit.Finding, ok bool) {

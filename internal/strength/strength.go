@@ -206,16 +206,30 @@ func (n *Names) letter(i, at int) byte {
 	return 0
 }
 
+// first are the digests of how a text begins: of three characters, and of four where there are so many; ok is false where it is shorter.
+func first(s []rune) (three, four uint64, ok bool) {
+	if len(s) < shortest {
+		return 0, 0, false
+	}
+	three = digest(s[0], s[1], s[2], 0)
+	if len(s) == shortest {
+		return three, three, true
+	}
+	return three, digest(s[0], s[1], s[2], s[shortest]), true
+}
+
+// begin reports whether a text may begin with a name.
+func (n *Names) begin(s []rune) bool {
+	three, four, ok := first(s)
+	return ok && (n.begins.has(three) || n.begins.has(four))
+}
+
 // heads finds the names and common words that stand at the beginning of a text, with how early a guesser tries each. Where most texts of
 // a random key begin, there is none.
 func (n *Names) heads(s []rune, found func(length, rank int)) {
-	if len(s) < shortest {
+	three, four, ok := first(s)
+	if !ok {
 		return
-	}
-	three := digest(s[0], s[1], s[2], 0)
-	four := three
-	if len(s) > shortest {
-		four = digest(s[0], s[1], s[2], s[shortest])
 	}
 	if n.begins.has(three) || n.begins.has(four) {
 		heads(s, len(n.sorted), n.letter, func(at, length int) { found(length, n.ranks[n.sorted[at]]) })
@@ -268,26 +282,47 @@ func sized[T any](in []T, n int) []T {
 	return out
 }
 
+// roomFor makes room for an estimate of a secret.
+func roomFor(secret string) *room {
+	r := rooms.Get().(*room)
+	r.text = r.text[:0]
+	for _, c := range secret {
+		r.text = append(r.text, c)
+	}
+	return r
+}
+
+// leave gives the room back; nothing of the secret stays.
+func (r *room) leave() {
+	for _, s := range [...][]rune{r.text, r.lower, r.back, r.plain} {
+		clear(s)
+	}
+	rooms.Put(r)
+}
+
+// Matter reports whether the names may make a secret worth less: where they do not, Bits is what it is without them.
+func (n *Names) Matter(secret string) (may bool) {
+	r := roomFor(secret)
+	defer r.leave()
+	r.ways(func(s []rune, _ []int, _ bool) {
+		for from := 0; from < len(s) && !may; from++ {
+			may = may || n.begin(s[from:])
+		}
+	})
+	return may
+}
+
 // Bits returns the estimate for a secret whose guesser knows the names.
 func (n *Names) Bits(secret string) float64 {
 	if secret == "" {
 		return 0
 	}
-	r := rooms.Get().(*room)
-	defer func() {
-		for _, s := range [...][]rune{r.text, r.lower, r.back, r.plain} { // nothing of the secret stays
-			clear(s)
-		}
-		rooms.Put(r)
-	}()
-	r.text = r.text[:0]
-	for _, c := range secret {
-		r.text = append(r.text, c)
-	}
+	r := roomFor(secret)
+	defer r.leave()
 	text := r.text
 	each := perCharacter(text)
 	r.parts = r.parts[:0]
-	n.words(text, r)
+	n.words(r)
 	for _, ps := range [][]part{sequences(text), rows(text), dates(text), n.repetitions(text)} {
 		r.parts = append(r.parts, ps...)
 	}
@@ -352,49 +387,51 @@ var letterOf = [0x80]rune{
 	'2': 'z',
 }
 
-// words finds common words and the names that are known, also backwards, in capitals, and with signs in place of letters.
-func (n *Names) words(text []rune, r *room) {
+// ways goes through the ways in which words may be written in the text: as it stands, in small letters, and backwards, and each of these
+// with letters in place of signs; signs are how many stand before each place then.
+func (r *room) ways(each func(s []rune, signs []int, reversed bool)) {
 	r.lower = r.lower[:0]
-	for _, c := range text {
+	for _, c := range r.text {
 		r.lower = append(r.lower, unicode.ToLower(c))
 	}
-	lower := r.lower
-	look := func(s []rune, reversed bool) {
-		take := func(from, length, signs, rank int) {
-			a, b := from, from+length
-			if reversed {
-				a, b = len(s)-b, len(s)-a
-			}
-			price := math.Log2(float64(rank)) + float64(signs) + capitals(text[a:b])
-			if reversed {
-				price++
-			}
-			r.parts = append(r.parts, part{a, b, price})
-		}
-		for from := range s {
-			n.heads(s[from:], func(length, rank int) { take(from, length, 0, rank) })
-		}
-		for _, one := range []rune{'i', 'l'} {
-			plain, signs, any := r.unsigned(s, one)
-			for from := range s {
-				if !any {
-					break
-				}
-				n.heads(plain[from:], func(length, rank int) {
-					if more := signs[from+length] - signs[from]; more > 0 {
-						take(from, length, more, rank)
-					}
-				})
+	r.back = append(r.back[:0], r.lower...)
+	slices.Reverse(r.back)
+	for n, s := range [...][]rune{r.lower, r.back} {
+		each(s, nil, n == 1)
+		for _, one := range [...]rune{'i', 'l'} {
+			if plain, signs, any := r.unsigned(s, one); any {
+				each(plain, signs, n == 1)
 			}
 			if !slices.Contains(s, '1') { // the other way is the same
 				break
 			}
 		}
 	}
-	look(lower, false)
-	r.back = append(r.back[:0], lower...)
-	slices.Reverse(r.back)
-	look(r.back, true)
+}
+
+// words finds common words and the names that are known, also backwards, in capitals, and with signs in place of letters.
+func (n *Names) words(r *room) {
+	r.ways(func(s []rune, signs []int, reversed bool) {
+		for from := range s {
+			n.heads(s[from:], func(length, rank int) {
+				a, b, price := from, from+length, math.Log2(float64(rank))
+				if signs != nil {
+					more := signs[b] - signs[a]
+					if more == 0 { // as in the text itself
+						return
+					}
+					price += float64(more)
+				}
+				if reversed {
+					a, b = len(s)-b, len(s)-a
+				}
+				if price += capitals(r.text[a:b]); reversed {
+					price++
+				}
+				r.parts = append(r.parts, part{a, b, price})
+			})
+		}
+	})
 }
 
 // shortest is the length of the shortest word that is looked for.

@@ -1,6 +1,7 @@
 package strength
 
 import (
+	"math/rand/v2"
 	"strings"
 	"testing"
 
@@ -96,4 +97,24 @@ func FuzzBits(f *testing.F) {
 			t.Errorf("%q: %v", s, bits)
 		}
 	})
+}
+
+// TestWhereNamesDoNotMatter: there a secret is worth the same without them; where one stands in it, in any way of writing, they do.
+func TestWhereNamesDoNotMatter(t *testing.T) {
+	names, none := NewNames([]string{"lampwright", "buoyyard", "Kiosk-7", "abc"}), NewNames(nil)
+	for _, secret := range []string{"xLampwright9", "thgirwpmal", "l4mpwr1ght", "7-k5o1k", "zzABCzz", "8uoyyard"} {
+		assert.True(t, names.Matter(secret), secret)
+	}
+	r, without := rand.New(rand.NewPCG(20261128, 9)), 0
+	for range 2000 {
+		var b strings.Builder
+		for range 1 + r.IntN(40) {
+			b.WriteByte("abcdef0123456789lipwrght!ü"[r.IntN(26)])
+		}
+		if secret := b.String(); !names.Matter(secret) {
+			without++
+			assert.Equal(t, none.Bits(secret), names.Bits(secret), secret)
+		}
+	}
+	assert.Greater(t, without, 200)
 }
