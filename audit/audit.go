@@ -291,7 +291,7 @@ func (p *Pass) On(s *Subject, at source.Pos, fromDefault bool) Finding {
 // Walk returns the way of packets through a gateway all of whose children have an SA.
 func (p *Pass) Walk(g *model.Gateway) *walk.Path {
 	p.need(Walks)
-	return once(&p.shared.paths, g, func() *walk.Path { return walk.NewPath(g, p.Estate.Ends(g), walk.Options{}) })
+	return once(&p.shared.paths, g, p.shared.path)
 }
 
 // Attempts predicts what happens when either end sets a tunnel up; nil where only one end was given. It must not be
@@ -303,13 +303,13 @@ func (p *Pass) Attempts(t *pair.Tunnel) []negotiate.Attempt {
 
 // Estimate returns an estimate for the secret of a fingerprint, made by whoever asks first in the run.
 func (p *Pass) Estimate(fingerprint [32]byte, estimate func() float64) float64 {
-	return once(&p.shared.strengths, fingerprint, estimate)
+	return once(&p.shared.strengths, fingerprint, func([32]byte) float64 { return estimate() })
 }
 
 // Shadows returns the rules of a chain that no packet reaches, or that nothing would change without. It must not be changed.
 func (p *Pass) Shadows(c *model.Chain) []*walk.Shadow {
 	p.need(Shadows)
-	return once(&p.shared.shadows, c, func() []*walk.Shadow { return walk.Shadows(c) })
+	return once(&p.shared.shadows, c, walk.Shadows)
 }
 
 // PolicyOf returns the policy of the subject's child on a path; nil where the daemon installs none.

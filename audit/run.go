@@ -43,6 +43,7 @@ type Result struct {
 // ask for it any more.
 type shared struct {
 	paths      sync.Map // *model.Gateway: func() *walk.Path
+	path       func(*model.Gateway) *walk.Path
 	shadows    sync.Map // *model.Chain: func() []*walk.Shadow
 	attempts   sync.Map // *pair.Tunnel: func() []negotiate.Attempt
 	strengths  sync.Map // [32]byte, the fingerprint of a secret: func() float64
@@ -52,17 +53,17 @@ type shared struct {
 }
 
 // once returns what a function makes for a key, made by whoever asks first.
-func once[K comparable, V any](m *sync.Map, key K, make func() V) V {
+func once[K comparable, V any](m *sync.Map, key K, make func(K) V) V {
 	made, ok := m.Load(key)
 	if !ok {
-		made, _ = m.LoadOrStore(key, sync.OnceValue(make))
+		made, _ = m.LoadOrStore(key, sync.OnceValue(func() V { return make(key) }))
 	}
 	return made.(func() V)()
 }
 
 // attemptsOf predicts what comes of either end's setting a tunnel up, once.
 func (s *shared) attemptsOf(t *pair.Tunnel) []negotiate.Attempt {
-	return once(&s.attempts, t, func() []negotiate.Attempt { return negotiate.Tunnel(t) })
+	return once(&s.attempts, t, negotiate.Tunnel)
 }
 
 // forget lets go what was worked out for a gateway.
@@ -191,7 +192,8 @@ type run struct {
 }
 
 func newRun(ctx context.Context, e *pair.Estate, checks []*Check, b *baseline.Baseline, now time.Time) *run {
-	return &run{ctx, e, checks, b, now, &shared{pending: make([]atomic.Int32, len(e.Gateways)), counts: progress.Of(ctx)}}
+	path := func(g *model.Gateway) *walk.Path { return walk.NewPath(g, e.Ends(g), walk.Options{}) }
+	return &run{ctx, e, checks, b, now, &shared{path: path, pending: make([]atomic.Int32, len(e.Gateways)), counts: progress.Of(ctx)}}
 }
 
 // pass is a check of the run about to be asked.
