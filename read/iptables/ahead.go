@@ -47,7 +47,7 @@ const (
 	long     = 4 * partSize
 	atOnce   = 16      // parts that are read before their rules are taken: what a hostile file makes of each is much
 	usual    = 64      // bytes of a rule, about
-	kept     = 4 << 10 // rules of a chain that others are likened to
+	most     = 4 << 10 // rules that others are likened to
 )
 
 // partsOf divides a file at line ends.
@@ -127,6 +127,7 @@ func (r *reader) lines() {
 type early struct {
 	reader
 	chains map[[2]string]*named // that had rules, by table and name
+	alike  int                  // how many rules those have that others are likened to
 }
 
 // read reads the rules of a part that hang on nothing else. What makes reading one fail makes it fail again where it counts.
@@ -184,10 +185,15 @@ func (e *early) line(n int, line string) (*named, *model.Rule) {
 // like reads a rule as the programs write most of them, of which the chain has had one that differs in its addresses only: what stands
 // behind these is not read again. It is nil for every other line.
 func (e *early) like(n int, line string) (*named, *model.Rule) {
-	line, ok := strings.CutPrefix(line, "-A ")
-	name, rest, _ := strings.Cut(line, " ")
+	command, packets, ok := line, "", true
+	if line[0] == '[' {
+		packets, command, _ = strings.Cut(line, " ")
+		packets, ok = counters(packets)
+	}
+	command, adds := strings.CutPrefix(command, "-A ")
+	name, rest, _ := strings.Cut(command, " ")
 	c := e.chains[[2]string{e.table, name}]
-	if !ok || c == nil || e.packetFamily() != packet.IPv4 || strings.ContainsAny(name, `"'\`) {
+	if !ok || !adds || c == nil || e.packetFamily() != packet.IPv4 || strings.ContainsAny(name, `"'\`) {
 		return nil, nil
 	}
 	var room [2]packet.Term
@@ -206,9 +212,10 @@ func (e *early) like(n int, line string) (*named, *model.Rule) {
 		}
 	}
 	as, known := c.alike[rest]
-	if !known && len(c.alike) < kept {
+	if !known && e.alike < most {
 		as = e.anyAddress(n, c, rest)
 		c.alike[strings.Clone(rest)] = as
+		e.alike++
 	}
 	if as == nil {
 		return nil, nil
@@ -216,6 +223,7 @@ func (e *early) like(n int, line string) (*named, *model.Rule) {
 	rule := e.made.Next()
 	*rule = *as
 	rule.At, rule.When = e.in.At(n), as.When.WithAll(terms...)
+	count(rule, packets)
 	return c, rule
 }
 

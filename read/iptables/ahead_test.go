@@ -29,8 +29,26 @@ func TestLongListsAreReadAhead(t *testing.T) {
 		"-A FORWARD -p tcp -m tcp --dport 80 -j LOG --log-prefix \"seen \"", "-N more", "-A FORWARD -s 10.0.0.1,10.0.0.9 -j ACCEPT",
 		"-A FORWARD -m conntrack --ctstate NEW -j ACCEPT", " -A FORWARD -j DROP",
 	}
+	addressed := []string{ // rules that differ in their addresses only
+		"-s 10.%d.0.0/16 -p tcp -m tcp --dport 443 -j ACCEPT", "-d 172.16.%d.9 -i lan+ -p udp -m multiport --dports 500,4500 -j ACCEPT",
+		"-s 10.%d.0.0/16 ! -d 10.9.0.0/16 -p icmp -m icmp --icmp-type 8 -j ACCEPT", "-d 10.%d.0.0/16 -s 10.8.0.0/16 -j DROP",
+		"-s 10.%d.3.0/24 -m iprange --src-range 10.7.0.0-10.90.9.9 -m policy --dir in --pol none -j REJECT", "-s 10.%d.0.0/16",
+		"-s 10.%d.0.0/255.255.0.0 -j DROP", "-s 10.%d.0.0/16 -d 10.1.0.0/16 ! -p tcp -m conntrack --ctstate NEW -m limit --limit 5/sec -j LOG",
+		"-s 10.%d.0.0/16 -c 5 7 -j DROP", "-s 10.%d.0.0/16 -d 10.1.2.0/24 -j MARK --set-xmark 0x7/0xff", `-s 10.%d.1.1 -m comment --comment "-s x"`,
+	}
+	moved := "-A POSTROUTING -s 10.%d.7.0/24 -j NETMAP --to 10.77.0.0/24"
 	rules := func(n int, chain, verb string) (out []string) {
 		for range n {
+			switch {
+			case r.IntN(3) > 0:
+			case chain == "POSTROUTING":
+				out = append(out, fmt.Sprintf(moved, r.IntN(90)))
+				continue
+			default:
+				counters := []string{"", "", fmt.Sprintf("[%d:900] ", r.IntN(50))}[r.IntN(3)]
+				out = append(out, counters+"-A "+chain+" "+fmt.Sprintf(addressed[r.IntN(len(addressed))], r.IntN(90)))
+				continue
+			}
 			if r.IntN(6) == 0 && chain == "FORWARD" {
 				out = append(out, odd[r.IntN(len(odd))])
 				continue
@@ -52,7 +70,9 @@ func TestLongListsAreReadAhead(t *testing.T) {
 		for _, c := range g.Chains {
 			for _, rule := range c.Rules {
 				require.NotEmpty(t, rows[rule.At.Line-1])
-				told = append(told, c.ID()+": "+rows[rule.At.Line-1]+" => "+readtest.Rule(rule))
+				to := rule.Writes()
+				told = append(told, fmt.Sprint(c.ID(), ": ", rows[rule.At.Line-1], " => ", readtest.Rule(rule), rule.Unsure, rule.Counter,
+					rule.Packets, to.Addrs, to.Ports, to.From, to.Onto))
 			}
 		}
 		for _, u := range readtest.Unread(g) {
@@ -100,6 +120,7 @@ func TestWhereALongListFails(t *testing.T) {
 		why    string
 	}{
 		"a rule":             {"-A FORWARD -p warble -j DROP\n", 2004, `"warble" is not a protocol`},
+		"an address twice":   {"-A FORWARD -s 10.1.0.0/16 -d 10.2.0.0/16 -s 10.3.0.0/16 -j DROP\n", 2004, "-s stands twice"},
 		"a chain":            {"-A gone -p tcp -j DROP\n", 2004, "chain gone does not exist"},
 		"outside of a table": {"COMMIT\n", 2005, "it stands outside every table"},
 		"of another table":   {"COMMIT\n*nat\n:POSTROUTING ACCEPT [0:0]\n", 2007, "chain FORWARD does not exist"},

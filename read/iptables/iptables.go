@@ -342,8 +342,14 @@ func counted(w []string) (packets string, command []string, ok bool) {
 	if len(w) == 0 || !strings.HasPrefix(w[0], "[") {
 		return "", w, true
 	}
-	packets, _, ok = strings.Cut(strings.Trim(w[0], "[]"), ":")
-	return packets, w[1:], ok && strings.HasSuffix(w[0], "]")
+	packets, ok = counters(w[0])
+	return packets, w[1:], ok
+}
+
+// counters reads the counters before a command: "[packets:bytes]".
+func counters(word string) (packets string, ok bool) {
+	packets, _, ok = strings.Cut(strings.Trim(word, "[]"), ":")
+	return packets, ok && strings.HasSuffix(word, "]")
 }
 
 // command reads "-A chain ...", "-I chain [n] ...", "-P chain policy", "-N chain"; counters may stand before it.

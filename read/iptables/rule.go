@@ -150,10 +150,7 @@ func (r *reader) rule(n int, c *model.Chain, packets string, w []string) *model.
 		said: s.said[:0], loaded: s.loaded[:0], used: s.used[:0], terms: s.terms[:0], // in the room of the rule before
 	}
 	s.rule.At, s.rule.When = r.in.At(n), packet.Only(r.packetFamily())
-	if packets != "" {
-		s.rule.Counter = true
-		s.rule.Packets, _ = strconv.ParseUint(packets, 10, 64)
-	}
+	count(s.rule, packets)
 	base := s.rule.When
 	if packet.Guard(s.read) != nil { // which packets it is for is not known: it may do anything
 		if r.waits() {
@@ -163,6 +160,14 @@ func (r *reader) rule(n int, c *model.Chain, packets string, w []string) *model.
 		r.in.Unread(n, c.ID(), "%s", read.TooLarge)
 	}
 	return s.rule
+}
+
+// count notes how many packets the counters before a rule say, "" where none stand there; those of its own hold.
+func count(rule *model.Rule, packets string) {
+	if packets != "" && !rule.Counter {
+		rule.Counter = true
+		rule.Packets, _ = strconv.ParseUint(packets, 10, 64)
+	}
 }
 
 // read takes the rule's conditions and its target, one after the other.
