@@ -29,24 +29,22 @@ func TestLongListsAreReadAhead(t *testing.T) {
 		"-A FORWARD -p tcp -m tcp --dport 80 -j LOG --log-prefix \"seen \"", "-N more", "-A FORWARD -s 10.0.0.1,10.0.0.9 -j ACCEPT",
 		"-A FORWARD -m conntrack --ctstate NEW -j ACCEPT", " -A FORWARD -j DROP",
 	}
-	addressed := []string{ // rules that differ in their addresses only
-		"-s 10.%d.0.0/16 -p tcp -m tcp --dport 443 -j ACCEPT", "-d 172.16.%d.9 -i lan+ -p udp -m multiport --dports 500,4500 -j ACCEPT",
-		"-s 10.%d.0.0/16 ! -d 10.9.0.0/16 -p icmp -m icmp --icmp-type 8 -j ACCEPT", "-d 10.%d.0.0/16 -s 10.8.0.0/16 -j DROP",
-		"-s 10.%d.3.0/24 -m iprange --src-range 10.7.0.0-10.90.9.9 -m policy --dir in --pol none -j REJECT", "-s 10.%d.0.0/16",
-		"-s 10.%d.0.0/255.255.0.0 -j DROP", "-s 10.%d.0.0/16 -d 10.1.0.0/16 ! -p tcp -m conntrack --ctstate NEW -m limit --limit 5/sec -j LOG",
-		"-s 10.%d.0.0/16 -c 5 7 -j DROP", "-s 10.%d.0.0/16 -d 10.1.2.0/24 -j MARK --set-xmark 0x7/0xff", `-s 10.%d.1.1 -m comment --comment "-s x"`,
+	alike := map[string][]string{ // rules that differ in their addresses only
+		"POSTROUTING": {"-s 10.%d.7.0/24 -j NETMAP --to 10.77.0.0/24"},
+		"FORWARD": {
+			"-s 10.%d.0.0/16 -p tcp -m tcp --dport 443 -j ACCEPT", "-d 172.16.%d.9 -i lan+ -p udp -m multiport --dports 500,4500 -j ACCEPT",
+			"-s 10.%d.0.0/16 ! -d 10.9.0.0/16 -p icmp -m icmp --icmp-type 8 -j ACCEPT", "-d 10.%d.0.0/16 -s 10.8.0.0/16 -j DROP",
+			"-s 10.%d.3.0/24 -m iprange --src-range 10.7.0.0-10.90.9.9 -m policy --dir in --pol none -j REJECT", "-s 10.%d.0.0/16",
+			"-s 10.%d.0.0/16 -d 10.1.0.0/16 ! -p tcp -m conntrack --ctstate NEW -m limit --limit 5/sec -j LOG",
+			"-s 10.%d.0.0/255.255.0.0 -j DROP", "-s 10.%d.0.0/16 -c 5 7 -j DROP", `-s 10.%d.1.1 -m comment --comment "-s x"`,
+			"-s 10.%d.0.0/16 -d 10.1.2.0/24 -j MARK --set-xmark 0x7/0xff",
+		},
 	}
-	moved := "-A POSTROUTING -s 10.%d.7.0/24 -j NETMAP --to 10.77.0.0/24"
 	rules := func(n int, chain, verb string) (out []string) {
 		for range n {
-			switch {
-			case r.IntN(3) > 0:
-			case chain == "POSTROUTING":
-				out = append(out, fmt.Sprintf(moved, r.IntN(90)))
-				continue
-			default:
+			if some := alike[chain]; r.IntN(3) == 0 {
 				counters := []string{"", "", fmt.Sprintf("[%d:900] ", r.IntN(50))}[r.IntN(3)]
-				out = append(out, counters+"-A "+chain+" "+fmt.Sprintf(addressed[r.IntN(len(addressed))], r.IntN(90)))
+				out = append(out, counters+"-A "+chain+" "+fmt.Sprintf(some[r.IntN(len(some))], r.IntN(90)))
 				continue
 			}
 			if r.IntN(6) == 0 && chain == "FORWARD" {
