@@ -46,12 +46,13 @@ net buoyyard 198.51.100.40 10.40.0 10.40.1
 ip -n lampwright route add default via 198.51.100.40; ip -n buoyyard route add default via 198.51.100.10
 file() { echo "=== $S/estate/$1"; cat; }
 awaits() { n=0; until "$@" >/dev/null 2>&1 || [ $n -ge 300 ]; do sleep 0.2; n=$((n+1)); done; } # a busy machine is waited for, a minute at most
-ended() { ! ps | grep -v grep | grep -q $1; } # program
+daemons() { ps | awk '/\/ipsec\/(charon|pluto)/{print $1}'; }
+ended() { ! kill -0 $1; } # process
 logged() { awaits grep -qE "$2" /tmp/$1.log; } # gateway, what its daemon says
 traffic() { ip netns exec lampwright-host ping -n -c3 -i0.3 -W0.5 -I 10.10.0.10 10.40.0.10 >/dev/null 2>&1; }
 rules() { ip netns exec $1 nft -f /s/$S/estate/$1/nftables.conf; }
 scenario() { # name
-  S=$1; BEFORE=; TRIES=15
+  S=$1; BEFORE=; TRIES=15; AGAIN=4
   for g in $GATEWAYS; do ip netns exec $g nft flush ruleset; ip -n $g xfrm state flush; ip -n $g xfrm policy flush; ip netns exec $g conntrack -F >/dev/null 2>&1; done
 }
 seen() { # gateway: what the kernel and ip show
@@ -90,7 +91,7 @@ charon {
     }
   }
   retransmit_tries = $TRIES
-  retransmit_timeout = 4
+  retransmit_timeout = $AGAIN
   retransmit_base = 1
 }
 E
@@ -102,7 +103,7 @@ E
 }
 start() { begin lampwright; begin buoyyard; }
 before() { BEFORE=$1; }
-alone() { TRIES=2; begin $1; } # nothing answers it
+alone() { TRIES=2; AGAIN=1; begin $1; } # nothing answers it
 sw() { g=$1; shift; swanctl "$@" --uri unix:///tmp/$g.vici >/dev/null 2>&1; }
 one() { # gateway file
   case $2 in
@@ -124,7 +125,7 @@ save() {
     seen $g
   done
 }
-halt() { kill $(ps | awk '/ipsec\/charon/{print $1}') 2>/dev/null; awaits ended ipsec/charon; for g in $GATEWAYS; do rm -f /tmp/$g.vici /tmp/$g.ctl /tmp/$g.log; done; }
+halt() { P=$(daemons); kill $P 2>/dev/null; for p in $P; do awaits ended $p; done; for g in $GATEWAYS; do rm -f /tmp/$g.vici /tmp/$g.ctl /tmp/$g.log; done; }
 `
 
 // libreswan are the steps for that daemon.
@@ -149,7 +150,7 @@ save() {
     seen $g
   done
 }
-halt() { for g in $GATEWAYS; do w $g --shutdown >/dev/null; done; awaits ended ipsec/pluto; for g in $GATEWAYS; do rm -rf /tmp/$g.run /tmp/$g.log /etc/$g.nss; done; }
+halt() { P=$(daemons); for g in $GATEWAYS; do w $g --shutdown >/dev/null; done; for p in $P; do awaits ended $p; done; for g in $GATEWAYS; do rm -rf /tmp/$g.run /tmp/$g.log /etc/$g.nss; done; }
 `
 
 // TestStatusOfRealDaemons runs every recorded scenario anew, and asks of what was saved what the tests ask of the recordings.
