@@ -1,7 +1,7 @@
 package audit
 
 import (
-	"fmt"
+	"strconv"
 	"time"
 
 	"toril/baseline"
@@ -212,7 +212,7 @@ func question(e *pair.Estate, checks []*Check, b *baseline.Baseline, now time.Ti
 	s := cache.NewSum("question")
 	settings := e.Settings()
 	s.Bytes(settings[:])
-	s.Text(now.UTC().Format(time.RFC3339Nano), fmt.Sprint(len(checks)))
+	s.Text(now.UTC().Format(time.RFC3339Nano), strconv.Itoa(len(checks)))
 	for _, c := range checks {
 		s.Text(c.Name)
 	}
@@ -231,7 +231,7 @@ func (s *store) around(f *estate.Facts) cache.Digest {
 	sum.Bytes(s.question[:])
 	add(f)
 	if f.Before+f.Keys > MostKeys {
-		sum.Text(fmt.Sprint(f.Before))
+		sum.Text(strconv.Itoa(f.Before))
 	}
 	for _, m := range s.e.MatchesAbout(f) {
 		m.Describe(sum)

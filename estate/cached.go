@@ -1,9 +1,9 @@
 package estate
 
 import (
-	"fmt"
 	"io/fs"
 	"net/netip"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -53,7 +53,7 @@ func (e *Estate) Settings() cache.Digest {
 	s := cache.NewSum("estate")
 	s.Bytes(e.keeper.settings[:])
 	s.Bytes(e.keeper.opts.Program[:])
-	s.Text(fmt.Sprint(e.keeper.opts.ShowUnread))
+	s.Text(strconv.FormatBool(e.keeper.opts.ShowUnread))
 	return s.Digest()
 }
 
@@ -112,14 +112,18 @@ func (k *keeper) sumOf(p *plan) cache.Digest {
 	s := cache.NewSum("gateway")
 	s.Bytes(k.settings[:])
 	s.Bytes(k.opts.Program[:])
-	s.Text(p.name, p.shown, p.within, p.as, fmt.Sprint(k.opts.ShowUnread, p.config != nil))
+	s.Text(p.name, p.shown, p.within, p.as, strconv.FormatBool(k.opts.ShowUnread), strconv.FormatBool(p.config != nil))
 	fsys, done := disk.Hold(p.folder())
 	defer done()
 	room := rooms.Get().(*[]byte)
 	defer rooms.Put(room)
 	for _, name := range p.files {
 		data, err := disk.ReadInto(*room, fsys, name, MaxFile)
-		s.Text(name, fmt.Sprint(err))
+		why := ""
+		if err != nil {
+			why = err.Error()
+		}
+		s.Text(name, why)
 		s.Bytes(data)
 		if cap(data) <= mostRoom {
 			*room = data

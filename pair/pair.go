@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 
 	"toril/estate"
@@ -494,16 +495,16 @@ func (p *pairing) alone(n int) *Match {
 
 // Describe adds to a digest which connections a match is of, and why: with the digests of their gateways, all that is known of it.
 func (m *Match) Describe(s *cache.Sum) {
-	s.Text(m.Name, m.Reason, fmt.Sprint(len(m.Doubts), len(m.Sides)))
+	s.Text(m.Name, m.Reason, strconv.Itoa(len(m.Doubts)), strconv.Itoa(len(m.Sides)))
 	s.Text(m.Doubts...)
 	for _, side := range m.Sides {
-		s.Text(side.Gateway.Name, side.Connection.Name, fmt.Sprint(side.place))
+		s.Text(side.Gateway.Name, side.Connection.Name, strconv.Itoa(side.place))
 	}
 	if m.Toward != nil {
 		s.Text("toward", m.Toward.Name)
 	}
 	if m.unloaded != nil {
-		s.Text("unloaded", fmt.Sprint(m.unloaded.place))
+		s.Text("unloaded", strconv.Itoa(m.unloaded.place))
 	}
 	if m.Intent != nil {
 		s.Text("intent", m.Intent.At.String())

@@ -231,27 +231,31 @@ func newHash() hash.Hash {
 }
 
 // Sum is a digest in the making, of parts that are told apart.
-type Sum struct{ h hash.Hash }
+type Sum struct {
+	h    hash.Hash
+	room []byte
+}
 
 // NewSum begins one for a purpose.
 func NewSum(purpose string) *Sum {
-	s := &Sum{newHash()}
+	s := &Sum{h: newHash()}
 	s.Text(purpose)
 	return s
 }
 
 // Bytes adds a part.
 func (s *Sum) Bytes(part []byte) {
-	var size [8]byte
-	binary.BigEndian.PutUint64(size[:], uint64(len(part)))
-	s.h.Write(size[:])
+	s.room = binary.BigEndian.AppendUint64(s.room[:0], uint64(len(part)))
+	s.h.Write(s.room)
 	s.h.Write(part)
 }
 
 // Text adds parts that are texts.
 func (s *Sum) Text(parts ...string) {
 	for _, p := range parts {
-		s.Bytes([]byte(p))
+		s.room = binary.BigEndian.AppendUint64(s.room[:0], uint64(len(p)))
+		s.room = append(s.room, p...)
+		s.h.Write(s.room)
 	}
 }
 
