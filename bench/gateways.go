@@ -6,7 +6,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"runtime/debug"
 
 	"toril/demo"
 )
@@ -30,7 +29,6 @@ func (b *bench) estateOf(n int) (dir string, faults []demo.Fault, err error) {
 
 // right audits an estate and says what of its faults was missed, and what was found that is no fault of it.
 func (b *bench) right(dir string, faults []demo.Fault) (missed, wrong int, c cost, err error) {
-	defer debug.FreeOSMemory() // what a program is started from counts as its own (getrusage(2))
 	p, err := b.printed("report.json", b.audit(dir))
 	if err != nil {
 		return 0, 0, c, err

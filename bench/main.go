@@ -15,6 +15,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"syscall"
@@ -177,6 +178,7 @@ func once(out *os.File, name string, args ...string) (c cost, err error) {
 	}
 	var complaint strings.Builder
 	cmd.Stderr = &complaint
+	debug.FreeOSMemory() // what a program is started from counts as its own (getrusage(2))
 	begin := time.Now()
 	err = cmd.Run()
 	c.wall = time.Since(begin)
