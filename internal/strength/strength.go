@@ -206,8 +206,8 @@ func (n *Names) letter(i, at int) byte {
 	return 0
 }
 
-// first are the digests of how a text begins: of three characters, and of four where there are so many; ok is false where it is shorter.
-func first(s []rune) (three, four uint64, ok bool) {
+// digests are of how a text begins: of three characters, and of four where there are so many; ok is false where it is shorter.
+func digests(s []rune) (three, four uint64, ok bool) {
 	if len(s) < shortest {
 		return 0, 0, false
 	}
@@ -220,14 +220,14 @@ func first(s []rune) (three, four uint64, ok bool) {
 
 // begin reports whether a text may begin with a name.
 func (n *Names) begin(s []rune) bool {
-	three, four, ok := first(s)
+	three, four, ok := digests(s)
 	return ok && (n.begins.has(three) || n.begins.has(four))
 }
 
 // heads finds the names and common words that stand at the beginning of a text, with how early a guesser tries each. Where most texts of
 // a random key begin, there is none.
 func (n *Names) heads(s []rune, found func(length, rank int)) {
-	three, four, ok := first(s)
+	three, four, ok := digests(s)
 	if !ok {
 		return
 	}
@@ -306,7 +306,7 @@ func (n *Names) Matter(secret string) (may bool) {
 	defer r.leave()
 	r.ways(func(s []rune, _ []int, _ bool) {
 		for from := 0; from < len(s) && !may; from++ {
-			may = may || n.begin(s[from:])
+			may = n.begin(s[from:])
 		}
 	})
 	return may
