@@ -301,7 +301,7 @@ func (p *Pass) Attempts(t *pair.Tunnel) []negotiate.Attempt {
 	return p.shared.attemptsOf(t)
 }
 
-// Estimate returns an estimate for the secret of a fingerprint, made by whoever asks first in the run.
+// Estimate returns what the secret of a fingerprint is worth to a guesser who knows no names, in bits, worked out by whoever asks first.
 func (p *Pass) Estimate(fingerprint [32]byte, estimate func() float64) float64 {
 	return once(&p.shared.strengths, fingerprint, func([32]byte) float64 { return estimate() })
 }

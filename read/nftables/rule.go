@@ -1184,8 +1184,9 @@ func (s *state) translateSelf(t token) {
 		if why != "" {
 			break
 		}
-		r, to, err := s.rule, to, error(nil)
+		r, to := s.rule, to
 		r.To = &to
+		var err error
 		if to.Ports, err = literal.Ports(strings.TrimPrefix(w.text, ":")); err != nil {
 			why = err.Error()
 		} else if len(ways) == 1 && !w.looked {
