@@ -193,7 +193,7 @@ func (e *early) like(n int, line string) (*named, *model.Rule) {
 	command, adds := strings.CutPrefix(command, "-A ")
 	name, rest, _ := strings.Cut(command, " ")
 	c := e.chains[[2]string{e.table, name}]
-	if !ok || !adds || c == nil || e.packetFamily() != packet.IPv4 || strings.ContainsAny(name, `"'\`) {
+	if !ok || !adds || c == nil || e.packetFamily() != packet.IPv4 || strings.Contains(line[:len(line)-len(rest)], `"`) {
 		return nil, nil
 	}
 	var room [2]packet.Term
@@ -231,12 +231,10 @@ func (e *early) like(n int, line string) (*named, *model.Rule) {
 func (e *early) anyAddress(n int, c *named, rest string) *model.Rule {
 	e.words = manner.AppendFields(e.words[:0], strings.Clone(rest))
 	e.hangs = false
-	rule := e.rule(n, c.Chain, "", e.words)
-	if e.hangs || e.one.addressed {
-		return nil
+	if rule := e.rule(n, c.Chain, "", e.words); !e.hangs && !e.one.addressed {
+		return rule
 	}
-	rule.Unsure = slices.Clip(rule.Unsure)
-	return rule
+	return nil
 }
 
 // take takes the rules of a part that were read, and reads the other lines.

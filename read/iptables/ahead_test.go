@@ -108,6 +108,19 @@ func chain(told string) string {
 	return name
 }
 
+// TestLongListsOfIPv6: an address of IPv4 is refused there, also in a rule of which others have been read.
+func TestLongListsOfIPv6(t *testing.T) {
+	rule := "-A FORWARD -s 2001:db8:%x::/48 -p tcp -m tcp --dport 443 -j ACCEPT\n"
+	text := "*filter\n:INPUT ACCEPT [0:0]\n:FORWARD ACCEPT [0:0]\n"
+	for n := range 5000 {
+		text += fmt.Sprintf(rule, n)
+	}
+	g := readtest.Read(iptables.Save, "r.v6", text+"-A FORWARD -s 10.7.0.0/16 -p tcp -m tcp --dport 443 -j ACCEPT\nCOMMIT\n", nil)
+	problems := readtest.Problems(g)
+	require.Len(t, problems, 1)
+	assert.Regexp(t, `^r.v6:5004: .*"10.7.0.0/16" is not an IPv6 address, network or range$`, problems[0])
+}
+
 // TestWhereALongListFails: what was read ahead counts up to there as the rest does.
 func TestWhereALongListFails(t *testing.T) {
 	rule := "-A FORWARD -s 10.1.0.0/16 -d 172.16.0.0/24 -p tcp -m tcp --dport 443 -j ACCEPT\n"
@@ -117,9 +130,12 @@ func TestWhereALongListFails(t *testing.T) {
 		line   int
 		why    string
 	}{
-		"a rule":             {"-A FORWARD -p warble -j DROP\n", 2004, `"warble" is not a protocol`},
-		"an address twice":   {"-A FORWARD -s 10.1.0.0/16 -d 10.2.0.0/16 -s 10.3.0.0/16 -j DROP\n", 2004, "-s stands twice"},
-		"a chain":            {"-A gone -p tcp -j DROP\n", 2004, "chain gone does not exist"},
+		"a rule":           {"-A FORWARD -p warble -j DROP\n", 2004, `"warble" is not a protocol`},
+		"an address twice": {"-A FORWARD -s 10.1.0.0/16 -d 10.2.0.0/16 -s 10.3.0.0/16 -j DROP\n", 2004, "-s stands twice"},
+		"a chain":          {"-A gone -p tcp -j DROP\n", 2004, "chain gone does not exist"},
+		"a name in quotes": {`-N "\"a"` + "\n" + `-A "\"a" -j DROP` + "\n" + `-A "a -j DROP` + "\n", 2006, "chain a -j DROP.* does not exist"},
+		"counters in quotes": {`["1:2] -A FORWARD -s 10.1.0.0/16 -d 172.16.0.0/24 -p tcp -m tcp --dport 443 -j ACCEPT` + "\n", 2004,
+			"counters are two numbers in brackets, with a colon between"},
 		"outside of a table": {"COMMIT\n", 2005, "it stands outside every table"},
 		"of another table":   {"COMMIT\n*nat\n:POSTROUTING ACCEPT [0:0]\n", 2007, "chain FORWARD does not exist"},
 		"a carriage return":  {"-A FORWARD -s 10.7.0.0/16 -j DROP\r\n", 2004, "a carriage return stands here"},
