@@ -118,7 +118,7 @@ type Rule struct {
 	Counter bool
 	Verb    Verb
 	Target  string       // Jump, Goto: the ID of the chain
-	To      *Translation // never changed; nil where the rule rewrites nothing, or it was not read what
+	To      *Translation // not changed once it was read: rules share it; nil where the rule rewrites nothing
 	SetMark *MarkChange
 	MSS     int    // what the rule makes of the MSS of TCP (RFC 9293, section 3.7.1), in bytes; PathMSS: as the path takes; 0: it does not
 	Packets uint64 // as counted when it was saved

@@ -233,7 +233,7 @@ func newHash() hash.Hash {
 // Sum is a digest in the making, of parts that are told apart.
 type Sum struct {
 	h    hash.Hash
-	room []byte
+	room []byte // of the part that is being added
 }
 
 // NewSum begins one for a purpose.
@@ -245,7 +245,7 @@ func NewSum(purpose string) *Sum {
 
 // Bytes adds a part.
 func (s *Sum) Bytes(part []byte) {
-	s.room = binary.BigEndian.AppendUint64(s.room[:0], uint64(len(part)))
+	s.room = s.sized(len(part))
 	s.h.Write(s.room)
 	s.h.Write(part)
 }
@@ -253,11 +253,13 @@ func (s *Sum) Bytes(part []byte) {
 // Text adds parts that are texts.
 func (s *Sum) Text(parts ...string) {
 	for _, p := range parts {
-		s.room = binary.BigEndian.AppendUint64(s.room[:0], uint64(len(p)))
-		s.room = append(s.room, p...)
+		s.room = append(s.sized(len(p)), p...)
 		s.h.Write(s.room)
 	}
 }
+
+// sized is what stands before a part of so many bytes.
+func (s *Sum) sized(n int) []byte { return binary.BigEndian.AppendUint64(s.room[:0], uint64(n)) }
 
 // Digest is the sum of all parts so far.
 func (s *Sum) Digest() Digest { return Digest(s.h.Sum(nil)) }

@@ -104,7 +104,7 @@ func (r *reader) lines() {
 		return
 	}
 	readers := sync.Pool{New: func() any {
-		return &early{reader: reader{in: r.in, family: r.family, ahead: true}, chains: map[[2]string]*named{}}
+		return &early{reader: reader{in: r.in, family: r.family, ahead: true}, begun: map[[2]string]*named{}}
 	}}
 	for some := range slices.Chunk(partsOf(text), atOnce) {
 		err := spread.Each(r.in.Context, len(some), func(_ context.Context, i int) error {
@@ -126,8 +126,8 @@ func (r *reader) lines() {
 // early reads rules before the lines before them.
 type early struct {
 	reader
-	chains map[[2]string]*named // that had rules, by table and name
-	alike  int                  // how many rules those have that others are likened to
+	begun map[[2]string]*named // the chains that had rules, by table and name
+	kinds int                  // how many rules they have that others are likened to
 }
 
 // read reads the rules of a part that hang on nothing else. What makes reading one fail makes it fail again where it counts.
@@ -170,10 +170,10 @@ func (e *early) line(n int, line string) (*named, *model.Rule) {
 	if !ok || len(w) < 2 || w[0] != "-A" {
 		return nil, nil
 	}
-	c := e.chains[[2]string{e.table, w[1]}]
+	c := e.begun[[2]string{e.table, w[1]}]
 	if c == nil {
 		c = &named{e.newChain(n, w[1]), strings.Clone(e.table), strings.Clone(w[1]), map[string]*model.Rule{}}
-		e.chains[[2]string{c.table, c.name}] = c
+		e.begun[[2]string{c.table, c.name}] = c
 	}
 	e.hangs = false
 	if rule := e.rule(n, c.Chain, packets, w[2:]); !e.hangs {
@@ -192,7 +192,7 @@ func (e *early) like(n int, line string) (*named, *model.Rule) {
 	}
 	command, adds := strings.CutPrefix(command, "-A ")
 	name, rest, _ := strings.Cut(command, " ")
-	c := e.chains[[2]string{e.table, name}]
+	c := e.begun[[2]string{e.table, name}]
 	if !ok || !adds || c == nil || e.packetFamily() != packet.IPv4 || strings.Contains(line[:len(line)-len(rest)], `"`) {
 		return nil, nil
 	}
@@ -212,10 +212,10 @@ func (e *early) like(n int, line string) (*named, *model.Rule) {
 		}
 	}
 	as, known := c.alike[rest]
-	if !known && e.alike < most {
+	if !known && e.kinds < most {
 		as = e.anyAddress(n, c, rest)
 		c.alike[strings.Clone(rest)] = as
-		e.alike++
+		e.kinds++
 	}
 	if as == nil {
 		return nil, nil
