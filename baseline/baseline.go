@@ -64,6 +64,13 @@ type Rule struct {
 	Bits   []int    // key sizes; empty for all
 	Level  Level
 	Source Source
+
+	layer int // 0: the baseline's own, or of the last scope that fits; the greater, the more is laid over it
+}
+
+// stricter reports whether a rule speaks against more than another does.
+func (r *Rule) stricter(than *Rule) bool {
+	return r.Level.Against() && (!than.Level.Against() || r.Level < than.Level)
 }
 
 // Limit is a bound, of a kind of value.
@@ -139,11 +146,19 @@ func matches(patterns []string, names ...string) bool {
 // over lays the requirements of top over those of base.
 func over(base, top *Baseline) Baseline {
 	out := *top
-	out.Rules = append(slices.Clone(top.Rules), base.Rules...) // the first that fits decides
+	out.Rules = slices.Concat(top.Rules, base.Rules) // in the order of their layers
+	if n := len(top.Rules); n > 0 {
+		under := top.Rules[n-1].layer + 1
+		for i := range out.Rules[n:] {
+			out.Rules[n+i].layer += under
+		}
+	}
 	out.Limits = map[string]Limit{}
 	out.Demands = map[string]Demand{}
 	for _, from := range []*Baseline{base, top} {
 		for k, v := range from.Limits {
+			under := out.Limits[k] // a bound that is not said again holds on
+			v.Most, v.Least = cmp.Or(v.Most, under.Most), cmp.Or(v.Least, under.Least)
 			out.Limits[k] = v
 		}
 		for k, v := range from.Demands {
@@ -157,29 +172,50 @@ func over(base, top *Baseline) Baseline {
 	return out
 }
 
-// Judge returns the level of an algorithm for a protocol, and the rule that says so. Where no rule names it, that of
-// "*" holds; where there is none, Unsaid. The rule must not be changed.
+// Judge returns the level of an algorithm for a protocol, and the rule that says so. Of the rules of one file, the first that names it
+// decides, else that of "*"; where there is none, Unsaid. A "*" of a baseline also holds for what the baseline that it extends names, where
+// it is stricter: "*" with MUST NOT leaves nothing but what its own file names. The rule must not be changed.
 func (b *Baseline) Judge(p ike.Protocol, c ike.Choice) (Level, *Rule) {
-	var rest *Rule
-	for i := range b.Rules {
-		r := &b.Rules[i]
+	var above *Rule // the "*" of a layer that lies over the present one
+	for rules := b.Rules; len(rules) > 0; {
+		n := slices.IndexFunc(rules, func(r Rule) bool { return r.layer != rules[0].layer })
+		if n < 0 {
+			n = len(rules)
+		}
+		named, rest := judge(rules[:n], p, c)
+		switch {
+		case named != nil && above != nil && above.stricter(named):
+			return above.Level, above
+		case named != nil:
+			return named.Level, named
+		case above == nil:
+			above = rest
+		}
+		rules = rules[n:]
+	}
+	if above != nil {
+		return above.Level, above
+	}
+	return Unsaid, &unsaid
+}
+
+// judge returns the first rule of some that names an algorithm, and the first of "*"; nil for none.
+func judge(rules []Rule, p ike.Protocol, c ike.Choice) (named, rest *Rule) {
+	for i := range rules {
+		r := &rules[i]
 		if r.Type != c.Registry || !slices.Contains(r.For, p) {
 			continue
 		}
-		if slices.Contains(r.Names, "*") {
+		switch {
+		case slices.Contains(r.Names, "*"):
 			if rest == nil {
 				rest = r
 			}
-			continue
-		}
-		if slices.Contains(r.Names, c.Name) && (len(r.Bits) == 0 || c.KeyBits == 0 || slices.Contains(r.Bits, c.KeyBits)) {
-			return r.Level, r
+		case slices.Contains(r.Names, c.Name) && (len(r.Bits) == 0 || c.KeyBits == 0 || slices.Contains(r.Bits, c.KeyBits)):
+			return r, rest
 		}
 	}
-	if rest != nil {
-		return rest.Level, rest
-	}
-	return Unsaid, &unsaid
+	return nil, rest
 }
 
 // unsaid is the rule of what no rule names.
