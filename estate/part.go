@@ -2,6 +2,7 @@ package estate
 
 import (
 	"errors"
+	"strconv"
 
 	"toril/internal/cache"
 	"toril/internal/record"
@@ -85,13 +86,25 @@ func Join(parts [][]byte) (*Estate, error) {
 	return e, nil
 }
 
-// Content is a digest of all files of an estate that was read with its sums.
+// Content is a digest of all files of an estate that was read with its sums, with what could not be read and what was left out.
 func (e *Estate) Content() cache.Digest {
 	s := cache.NewSum("content")
 	settings := e.Settings()
 	s.Bytes(settings[:])
+	s.Text(strconv.Itoa(len(e.Gateways)), strconv.Itoa(len(e.reading)))
 	for _, f := range e.Gateways {
+		s.Text(f.Name)
 		s.Bytes(f.plan.sum[:])
+	}
+	for _, p := range e.reading {
+		s.Text(p.Error())
+	}
+	for _, l := range e.LeftOut {
+		s.Text(l.Path, l.Why)
+	}
+	for _, c := range e.configs {
+		s.Text(c.Path)
+		s.Bytes(c.Bytes())
 	}
 	return s.Digest()
 }

@@ -51,24 +51,26 @@ func (a *app) close(failed error) error {
 	return a.cache.Close()
 }
 
-// program is a digest of what reads and judges: the program itself, and the phrasebooks that it was given.
-func (a *app) program() (d cache.Digest, err error) {
+// program is a digest of what reads and judges: the program itself; and one of the phrasebooks that it was given.
+func (a *app) program() (program, books cache.Digest, err error) {
 	path, err := os.Executable()
 	if err != nil {
-		return d, fmt.Errorf("the program does not find itself, and so keeps nothing: %w", err)
+		return program, books, fmt.Errorf("the program does not find itself, and so keeps nothing: %w", err)
 	}
 	build, err := buildOf(path)
 	if err != nil {
-		return d, fmt.Errorf("the program cannot be read, and so keeps nothing: %w", err)
+		return program, books, fmt.Errorf("the program cannot be read, and so keeps nothing: %w", err)
 	}
 	s := cache.NewSum("program")
 	s.Bytes(build)
+	program = s.Digest()
+	s = cache.NewSum("books")
 	for _, name := range append(usersBooks(), a.books...) {
 		data, err := disk.ReadFile(name, strictyaml.MaxBytes)
 		s.Text(name, fmt.Sprint(err))
 		s.Bytes(data)
 	}
-	return s.Digest(), nil
+	return program, s.Digest(), nil
 }
 
 // buildOf tells a program from every other: by the digest that Go's linker wrote near its beginning, as a note of ELF, else by one of all

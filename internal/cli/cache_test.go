@@ -4,6 +4,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -152,7 +153,7 @@ func refusesParts(t *testing.T, dir string, parts []string) {
 	refused("cannot be made of parts", append([]string{"join", "--baseline", "nist", "--format", "html"}, parts...)...)
 	broken := filepath.Join(t.TempDir(), "broken.json")
 	require.NoError(t, os.WriteFile(broken, []byte(`{"schema":"other"}`), 0o600))
-	refused("no part of an audit", "join", broken)
+	refused("is not of the form toril-part", "join", broken)
 	refused("no such file", "join", filepath.Join(t.TempDir(), "none"))
 	for _, bad := range []string{"0/3", "4/3", "x", "1/", "1/2/3", "-1/3"} {
 		refused("is not a part such as 2/8", "audit", dir, "--part", bad, "-o", broken)
@@ -162,5 +163,41 @@ func refusesParts(t *testing.T, dir string, parts []string) {
 	other := filepath.Join(t.TempDir(), "other.json")
 	code, _, errs := toril(t, "audit", filepath.Dir(dir), "--part", "2/3", "-o", other, "--baseline", "nist", "--as-of", "2026-11-27")
 	require.Zero(t, code, errs)
+	refused("the estate was called", "join", "--baseline", "nist", parts[0], other, parts[2])
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "newcomer"), 0o700))
+	file := filepath.Join(dir, "newcomer", "notes.txt")
+	require.NoError(t, os.WriteFile(file, []byte("nothing that anybody reads\n"), 0o600))
+	_, _, errs = toril(t, "audit", dir, "--part", "2/3", "-o", other, "--baseline", "nist", "--as-of", "2026-11-27")
+	require.NoError(t, os.RemoveAll(filepath.Dir(file)), errs)
 	refused("the files changed", "join", "--baseline", "nist", parts[0], other, parts[2])
+	_, _, _ = toril(t, "audit", dir, "--part", "2/3", "-o", other, "--baseline", "nist", "--as-of", "2026-11-28")
+	refused("as of 2026-11-27 and of 2026-11-28", "join", "--baseline", "nist", parts[0], other, parts[2])
+	refusesDamaged(t, parts)
+}
+
+// refusesDamaged flips bits of a part, one at a time: it is refused by its name, or says what it said before.
+func refusesDamaged(t *testing.T, parts []string) {
+	join := func(second string) (int, string, string) {
+		return toril(t, "join", "--baseline", "nist", "--format", "json", parts[0], second, parts[2])
+	}
+	code, want, _ := join(parts[1])
+	whole, err := os.ReadFile(parts[1])
+	require.NoError(t, err)
+	bad := filepath.Join(t.TempDir(), "bad.json")
+	r := rand.New(rand.NewPCG(20261201, 33))
+	refused := 0
+	for range 60 {
+		data := slices.Clone(whole)
+		data[r.IntN(len(data))] ^= 1 << r.IntN(8)
+		require.NoError(t, os.WriteFile(bad, data, 0o600))
+		gotCode, got, errs := join(bad)
+		if gotCode == 2 && got == "" {
+			assert.Contains(t, errs, bad)
+			refused++
+			continue
+		}
+		assert.Equal(t, code, gotCode)
+		assert.Equal(t, want, got, "a damaged part changes nothing that is reported")
+	}
+	assert.Greater(t, refused, 40)
 }

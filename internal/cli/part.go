@@ -25,7 +25,7 @@ import (
 )
 
 // partSchema names the form of a part's file.
-const partSchema = "toril-part/1"
+const partSchema = "toril-part/2"
 
 // maxPart is the size in bytes beyond which a part is not read.
 const maxPart = 2 << 30
@@ -35,12 +35,27 @@ type partFile struct {
 	Schema   string `json:"schema"`
 	Part     int    `json:"part"`
 	Of       int    `json:"of"`
-	Program  string `json:"program"`  // a digest of the program and its phrasebooks
-	Content  string `json:"content"`  // one of all files of the estate
+	Program  string `json:"program"`  // a digest of the program
+	Books    string `json:"books"`    // one of the phrasebooks that it was given
+	Content  string `json:"content"`  // one of all files of the estate, and of what was wrong with them
 	Baseline string `json:"baseline"` // one of the baseline
 	AsOf     string `json:"as_of"`
+	Paths    string `json:"paths"` // of the estate, as they were given
 	Estate   []byte `json:"estate"`
 	Work     []byte `json:"work"`
+	Sum      string `json:"sum"` // a digest of all else
+
+	name string // of the file
+}
+
+// sum is a digest of all that a part says.
+func (p *partFile) sum() string {
+	s := cache.NewSum("part")
+	s.Text(p.Schema, strconv.Itoa(p.Part), strconv.Itoa(p.Of), p.Program, p.Books, p.Content, p.Baseline, p.AsOf, p.Paths)
+	s.Bytes(p.Estate)
+	s.Bytes(p.Work)
+	d := s.Digest()
+	return hex.EncodeToString(d[:])
 }
 
 // share reads "2/8".
@@ -84,7 +99,7 @@ func (a *app) auditPart(cmd *cobra.Command, args []string, f *auditFlags, part s
 	if err != nil {
 		return err
 	}
-	program, err := a.program()
+	program, books, err := a.program()
 	if err != nil {
 		return err
 	}
@@ -100,9 +115,11 @@ func (a *app) auditPart(cmd *cobra.Command, args []string, f *auditFlags, part s
 		return err
 	}
 	out := partFile{
-		Schema: partSchema, Part: i, Of: n, Program: hex.EncodeToString(program[:]), Content: digest(content[:]),
-		Baseline: digest(b.Record()), AsOf: now.Format(time.DateOnly), Estate: e.Part(i, n), Work: work,
+		Schema: partSchema, Part: i, Of: n, Program: hex.EncodeToString(program[:]), Books: hex.EncodeToString(books[:]),
+		Content: digest(content[:]), Baseline: digest(b.Record()), AsOf: now.Format(time.DateOnly), Paths: strings.Join(args, " "),
+		Estate: e.Part(i, n), Work: work,
 	}
+	out.Sum = out.sum()
 	err = disk.Replace(cmd.Context(), f.out.files[0], func(to io.Writer) error { return json.NewEncoder(to).Encode(out) })
 	if err == nil {
 		fmt.Fprintf(a.err, "toril: wrote %s (part %d of %d)\n", f.out.files[0], i, n)
@@ -116,9 +133,14 @@ func readPart(path string) (*partFile, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be read: %w", path, err)
 	}
-	p := &partFile{}
-	if err := json.Unmarshal(data, p); err != nil || p.Schema != partSchema {
-		return nil, fmt.Errorf("%s is no part of an audit (see: toril audit --part)", path)
+	p := &partFile{name: path}
+	switch err := json.Unmarshal(data, p); {
+	case err != nil || p.Schema == "":
+		return nil, fmt.Errorf("%s is no part of an audit, or is damaged (see: toril audit --part)", path)
+	case p.Schema != partSchema:
+		return nil, fmt.Errorf("%s is not of the form %s: it is of another version of Toril, or is damaged", path, partSchema)
+	case p.Sum != p.sum():
+		return nil, fmt.Errorf("%s is damaged: make it again", path)
 	}
 	return p, nil
 }
@@ -154,7 +176,7 @@ func (a *app) joinParts(cmd *cobra.Command, args []string, f *auditFlags) error 
 			return errors.New("a page cannot be made of parts: it shows the ways of packets, which are not in them")
 		}
 	}
-	program, err := a.program()
+	program, books, err := a.program()
 	if err != nil {
 		return err
 	}
@@ -165,7 +187,9 @@ func (a *app) joinParts(cmd *cobra.Command, args []string, f *auditFlags) error 
 	first := parts[0]
 	switch {
 	case first.Program != hex.EncodeToString(program[:]):
-		return errors.New("the parts were made by another program than this, or with other phrasebooks")
+		return errors.New("the parts were made by another build of Toril than this")
+	case first.Books != hex.EncodeToString(books[:]):
+		return errors.New("the parts were made with other phrasebooks: name the same with --phrasebook")
 	case first.Baseline != digest(asked.baseline().Record()):
 		return fmt.Errorf("the parts were judged by another baseline than %q: name it with --baseline", asked.baseline().Name)
 	case cmd.Flags().Changed("as-of") && first.AsOf != asked.now.Format(time.DateOnly):
@@ -191,11 +215,15 @@ func (a *app) joinParts(cmd *cobra.Command, args []string, f *auditFlags) error 
 	if err != nil {
 		return err
 	}
+	a.name(r.Failed)
 	more := func() (*report.More, error) { return nil, errors.New("the configurations are not in parts") }
 	if err := a.report(cmd.Context(), r, asked, more); err != nil {
 		return err
 	}
-	return verdict(r, asked.failOn)
+	if len(e.Problems) > 0 {
+		return exit(exitFindings)
+	}
+	return verdict(r, asked)
 }
 
 // partsOfOne reads parts, in any order, and returns them in theirs. They must be all of one audit.
@@ -211,11 +239,10 @@ func partsOfOne(paths []string) ([]*partFile, error) {
 	slices.SortStableFunc(out, func(a, b *partFile) int { return cmp.Compare(a.Part, b.Part) })
 	for i, p := range out {
 		f := out[0]
+		if what := p.differs(f); what != "" {
+			return nil, fmt.Errorf("%s and %s are of different audits: %s", f.name, p.name, what)
+		}
 		switch {
-		case p.Of != f.Of || p.Program != f.Program || p.Baseline != f.Baseline || p.AsOf != f.AsOf:
-			return nil, fmt.Errorf("part %d is of another audit than part %d", p.Part, f.Part)
-		case p.Content != f.Content:
-			return nil, fmt.Errorf("the files changed between part %d and part %d: run them again", f.Part, p.Part)
 		case p.Part != i+1:
 			return nil, fmt.Errorf("part %d of %d is missing, or one is given twice", i+1, f.Of)
 		}
@@ -224,4 +251,25 @@ func partsOfOne(paths []string) ([]*partFile, error) {
 		return nil, fmt.Errorf("part %d of %d is missing", len(out)+1, out[0].Of)
 	}
 	return out, nil
+}
+
+// differs says what tells two parts apart that are not of one audit; "" where they are of one.
+func (p *partFile) differs(f *partFile) string {
+	switch {
+	case p.Of != f.Of:
+		return fmt.Sprintf("one of %d parts, one of %d", f.Of, p.Of)
+	case p.Program != f.Program:
+		return "they were made by different builds of Toril"
+	case p.Books != f.Books:
+		return "they were made with different phrasebooks"
+	case p.Baseline != f.Baseline:
+		return "they were judged by different baselines"
+	case p.AsOf != f.AsOf:
+		return fmt.Sprintf("they were judged as of %s and of %s", f.AsOf, p.AsOf)
+	case p.Paths != f.Paths:
+		return fmt.Sprintf("the estate was called %q and %q, which reports show", f.Paths, p.Paths)
+	case p.Content != f.Content:
+		return "the files changed between them: run them again"
+	}
+	return ""
 }
