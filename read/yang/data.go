@@ -107,6 +107,7 @@ var namespaces = map[string]string{
 	"ietf-access-control-list":  "urn:ietf:params:xml:ns:yang:ietf-access-control-list",
 	"ietf-nat":                  "urn:ietf:params:xml:ns:yang:ietf-nat",
 	"ietf-i2nsf-ike":            "urn:ietf:params:xml:ns:yang:ietf-i2nsf-ike",
+	LeftOut:                     "https://toril.example/yang/" + LeftOut,
 }
 
 // writeJSON writes instance data as JSON.

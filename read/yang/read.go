@@ -31,6 +31,7 @@ var Format = &read.Format{
 	Name:     "yang",
 	Title:    "the IETF's YANG models, in JSON (RFC 7951) or XML: IPsec, access lists, NAT, interfaces, routes",
 	Software: "YANG",
+	About:    model.AboutEverything,
 	Hints:    []string{"*.yang.json", "*.yang.xml"},
 	Order:    15,
 	Looks: func(f *source.File) (int, string) {
@@ -63,16 +64,18 @@ var moot = []string{"description", "link-up-down-trap-enable", "mtu", "action", 
 
 // reader is one file on its way into a gateway.
 type reader struct {
-	in    *read.Input
-	used  map[*tree.Node]bool
-	scope string
-	pads  map[string]element
+	in     *read.Input
+	used   map[*tree.Node]bool
+	owner  read.Owner // what is being read
+	pads   map[string]element
+	parts  []string     // what the file is a part of only
+	leftAt []source.Pos // where it says what it leaves out
 }
 
 // containers are what stands at the top, and who reads it.
 func (r *reader) containers() map[string]func(element) {
 	return map[string]func(element){
-		"interfaces": r.interfaces, "routing": r.routing, "acls": r.acls, "nat": r.nat, "ipsec-ike": r.ipsec,
+		"interfaces": r.interfaces, "routing": r.routing, "acls": r.acls, "nat": r.nat, "ipsec-ike": r.ipsec, "left-out": r.leftOut,
 	}
 }
 
@@ -87,7 +90,7 @@ func readFile(in *read.Input) {
 		if e, ok := err.(*tree.Error); ok {
 			line = e.Line
 		}
-		in.Problemf(line, "%v", err)
+		in.Lost(line, "%v", err)
 		return
 	}
 	r := &reader{in: in, used: map[*tree.Node]bool{}, pads: map[string]element{}}
@@ -96,29 +99,62 @@ func readFile(in *read.Input) {
 		root = &tree.Node{Kind: tree.Map, Nodes: []*tree.Node{root}}
 	}
 	top := element{root, r}
-	for _, name := range []string{"interfaces", "routing", "acls", "nat", "ipsec-ike"} {
+	for _, name := range []string{"left-out", "interfaces", "routing", "acls", "nat", "ipsec-ike"} {
 		for _, e := range top.all(name) {
+			told(&in.Gateway.Told, name)
 			tops[name](e)
 		}
 	}
-	r.unread(root, "")
+	r.lacking()
+	r.unread(root, read.Owner{})
+}
+
+// told notes what a container at the top tells of a gateway.
+func told(t *model.Told, name string) {
+	switch name {
+	case "interfaces":
+		t.Addresses = model.Wholly
+	case "routing":
+		t.Routes = model.Wholly
+	case "acls", "nat":
+		t.Filter4, t.Filter6 = true, true
+	case "ipsec-ike":
+		t.IKE = true
+	}
+}
+
+// topics are what the containers at the top tell of.
+var topics = map[string]model.Topic{"interfaces": model.AboutInterfaces, "routing": model.AboutRoutes, "acls": model.AboutFilter,
+	"nat": model.AboutFilter, "ipsec-ike": model.AboutIKE | model.AboutKeys | model.AboutCertificates}
+
+// ofConnection is a connection by its name, as what a statement belongs to.
+func (r *reader) ofConnection(name string) read.Owner {
+	for _, c := range r.in.Gateway.Connections {
+		if c.Name == source.Clean(name) {
+			return read.Owner{Name: c.Name, To: &c.Doubts}
+		}
+	}
+	return read.Owner{Name: source.Clean(name), Topic: model.AboutIKE}
 }
 
 // unread says of what nobody asked for that it was not read. What belongs to a connection may change that alone.
-func (r *reader) unread(n *tree.Node, scope string) {
+func (r *reader) unread(n *tree.Node, of read.Owner) {
 	for _, m := range n.Nodes {
 		name := local(m.Key)
 		switch {
-		case slices.Contains(moot, name) || strings.HasPrefix(m.Text, "urn:ietf:params:xml:ns:"): // of a prefix of XML
+		case slices.Contains(moot, name) || namespace(m):
 			continue
 		case !r.used[m] && m.Key != "":
-			r.in.UnreadAt(r.in.Pos(m.At()), scope, "%s is not read", source.Clean(name))
+			r.in.UnreadAt(r.in.Pos(m.At()), of, "%s is not read", source.Clean(name))
 			continue
 		}
-		in := scope
+		in := of
+		if about := topics[name]; about != 0 {
+			in = read.Owner{Topic: about}
+		}
 		if name == "conn-entry" || n.Kind == tree.List && local(n.Key) == "conn-entry" {
 			if id := m.Get("name"); id != nil {
-				in = id.Text
+				in = r.ofConnection(id.Text)
 			}
 		}
 		if len(m.Nodes) == 0 {
@@ -283,7 +319,7 @@ func (r *reader) ace(e element) *model.Rule {
 		rule.When = rule.When.And(packet.Where(packet.Out, packet.Name(out)))
 	}
 	if m.there() && r.left(m.n) {
-		rule.Unsure, rule.Unread = append(rule.Unsure, "a match that was not read"), true
+		rule.Doubts.Add(&model.Doubt{Cause: model.NotRead, Gateway: r.in.Gateway.Name, At: rule.At, Why: "a match that was not read"})
 	}
 	switch e.get("actions/forwarding").name() {
 	case "accept":
@@ -297,10 +333,15 @@ func (r *reader) ace(e element) *model.Rule {
 	return rule
 }
 
+// namespace reports whether an attribute of XML says what namespace names are of, or those with a prefix.
+func namespace(m *tree.Node) bool {
+	return m.Key == "xmlns" || strings.HasPrefix(m.Text, "urn:ietf:params:xml:ns:")
+}
+
 // left reports whether something in a node was not read.
 func (r *reader) left(n *tree.Node) bool {
 	return slices.ContainsFunc(n.Nodes, func(m *tree.Node) bool {
-		return m.Key != "" && !r.used[m] && !strings.HasPrefix(m.Text, "urn:ietf:params:xml:ns:") || r.left(m)
+		return m.Key != "" && !r.used[m] && !namespace(m) || r.left(m)
 	})
 }
 
@@ -394,7 +435,7 @@ func (r *reader) ipsec(e element) {
 	for _, c := range e.all("conn-entry") {
 		r.connection(c)
 	}
-	r.scope = ""
+	r.owner = read.Owner{}
 }
 
 // starts are how RFC 9061 says when a tunnel is set up.
@@ -403,12 +444,12 @@ var starts = map[string]model.Start{"add": model.StartNever, "on-demand": model.
 // connection reads a conn-entry with its children.
 func (r *reader) connection(e element) {
 	c := &model.Connection{Name: source.Clean(e.get("name").text()), At: e.pos()}
-	r.scope = c.Name
+	r.owner = read.Owner{Name: c.Name, To: &c.Doubts}
 	c.Version = model.Unsaid(ike.V2, why)
 	if v := e.get("version"); v.there() {
 		c.Version = model.Say(ike.V2, v.pos())
 	}
-	c.Proposals = r.proposals(e, "ike-sa-intr-alg", "ike-sa-encr-alg", ike.IKE, e.get("fs-group").ifThere())
+	c.Proposals = r.proposals("connection "+c.Name, e, "ike-sa-intr-alg", "ike-sa-encr-alg", ike.IKE, e.get("fs-group").ifThere())
 	c.Encap = model.Unsaid(false, why)
 	if x := e.get("encapsulation-type/espencap"); x.there() {
 		c.Encap = model.Say(strings.HasPrefix(x.name(), "espinudp"), x.pos())
@@ -493,7 +534,7 @@ func (r *reader) party(ref element, p *model.Party, none ike.Identity, c *model.
 		r.in.File.Hide(s.pos().Line, s.text())
 		key, err := hex.DecodeString(strings.ReplaceAll(s.text(), ":", ""))
 		if err != nil {
-			r.in.UnreadAt(s.pos(), r.scope, "the key is not in hexadecimal")
+			r.in.UnreadAt(s.pos(), r.owner, "the key is not in hexadecimal")
 			return
 		}
 		k := &model.Key{At: s.pos(), Name: ref.text(), For: c, Secret: source.NewSecret(string(key))}
@@ -504,6 +545,7 @@ func (r *reader) party(ref element, p *model.Party, none ike.Identity, c *model.
 // proposals reads algorithms of one proposal, whose parts are lists. Of the PRF of an IKE SA the model says nothing: it is that of the
 // hash of the integrity algorithm; where there is none, what is proposed is not known.
 func (r *reader) proposals(
+	of string,
 	e element,
 	integrity, encryption string,
 	protocol ike.Protocol,
@@ -551,13 +593,17 @@ func (r *reader) proposals(
 		}
 	}
 	if at.IsZero() {
-		r.in.UnreadAt(e.pos(), r.scope, "it proposes no algorithm")
+		r.in.UnreadAt(e.pos(), r.owner, "it proposes no algorithm")
 		return model.Unsaid[[]ike.Proposal](nil, why)
 	}
-	if protocol == ike.IKE && len(p.Transforms[ike.PRF]) == 0 {
-		r.in.UnreadAt(at, r.scope, "the PRF is not known: the model says nothing of it")
+	if protocol == ike.IKE && len(p.Transforms[ike.PRF]) == 0 && !r.leavesOut(prfOf(r.owner.Name)) {
+		r.in.UnreadAt(at, r.owner, "the PRF is not known: the model says nothing of it")
 	}
-	return model.Say([]ike.Proposal{p}, at)
+	set := model.Say([]ike.Proposal{p}, at)
+	if r.leavesOut(of + ": " + notWhole) {
+		set.Origin = model.InPart
+	}
+	return set
 }
 
 func known(r ike.Registry, id uint64) bool { return id < 1<<16 && ike.ByID(r, uint16(id)).Known() }
@@ -595,7 +641,7 @@ func (r *reader) child(c *model.Connection, e element, groups []element, start m
 		k.Protocol = model.Say(ike.AH, sa.get("protocol-parameters").pos())
 	}
 	if !k.Shunts() {
-		said := r.proposals(sa.get("esp-algorithms"), "integrity", "encryption", ike.ESP, groups)
+		said := r.proposals("child "+name+" of "+c.Name, sa.get("esp-algorithms"), "integrity", "encryption", ike.ESP, groups)
 		if esn := sa.get("ext-seq-num"); esn.text() == "true" && len(said.Value) > 0 {
 			p := &said.Value[0]
 			p.Transforms[ike.Sequence] = append(p.Transforms[ike.Sequence], ike.Pick(ike.Sequence, 1, 0))
@@ -604,7 +650,7 @@ func (r *reader) child(c *model.Connection, e element, groups []element, start m
 		case len(k.Proposals.Value) == 0:
 			k.Proposals = said
 		case len(said.Value) > 0 && said.Value[0].Names() != k.Proposals.Value[0].Names():
-			r.in.UnreadAt(said.At, r.scope, "its algorithms are others than those of the first entry of %s", name)
+			r.in.UnreadAt(said.At, r.owner, "its algorithms are others than those of the first entry of %s", name)
 		}
 	}
 	r.ends(c, k, ts, sa)

@@ -15,30 +15,48 @@ import (
 )
 
 // Write writes a gateway as instance data of the IETF's models, in JSON or XML. It returns what they cannot say, in the order in which it
-// stands in the gateway. Keys are never written.
+// stands in the gateway. The same stands in the output, in a module of Toril's own (see LeftOut): read back, it is not known. Keys are
+// never written.
 func Write(w io.Writer, g *model.Gateway, asXML bool) (lacks []string, err error) {
 	x := &writer{g: g}
 	var top object
+	x.about = model.AboutInterfaces
 	top.put("ietf-interfaces:interfaces", x.interfaces())
+	x.about = model.AboutRoutes
 	top.put("ietf-routing:routing", x.routing())
+	x.about = model.AboutFilter
 	top.put("ietf-access-control-list:acls", x.acls())
 	top.put("ietf-nat:nat", x.nat())
+	x.about = model.AboutIKE
 	top.put("ietf-i2nsf-ike:ipsec-ike", x.ipsec())
-	if asXML {
-		return x.lacks, writeXML(w, top)
+	x.doubts()
+	top.put(LeftOut+":left-out", x.leftOut())
+	for _, l := range x.lacks {
+		if !slices.Contains(lacks, l.What) {
+			lacks = append(lacks, l.What)
+		}
 	}
-	return x.lacks, writeJSON(w, top)
+	if asXML {
+		return lacks, writeXML(w, top)
+	}
+	return lacks, writeJSON(w, top)
 }
 
 type writer struct {
 	g     *model.Gateway
-	lacks []string
+	about model.Topic // what is being written
+	of    string      // the connection that is being written; "" for none
+	lacks []model.Omission
 }
 
 // cannot notes what the models cannot say.
 func (x *writer) cannot(format string, args ...any) {
-	if s := fmt.Sprintf(format, args...); !slices.Contains(x.lacks, s) {
-		x.lacks = append(x.lacks, s)
+	x.lack(model.Omission{About: x.about, Connection: x.of, What: fmt.Sprintf(format, args...)})
+}
+
+func (x *writer) lack(l model.Omission) {
+	if !slices.Contains(x.lacks, l) {
+		x.lacks = append(x.lacks, l)
 	}
 }
 
@@ -54,6 +72,8 @@ func (x *writer) interfaces() (out object) {
 		typ, ok := types[i.Kind]
 		if !ok {
 			typ = "tunnel"
+		}
+		if !ok && i.Kind != "tunnel" {
 			x.cannot("interface %s: what kind of tunnel it is (%s), its identifier and its ends", i.Name, i.Kind)
 		}
 		if i.Dynamic {
@@ -454,6 +474,7 @@ func (x *writer) ipsec() (out object) {
 		if c.Version.Value == ike.Either {
 			x.cannot("connection %s: that it takes IKEv1 too", c.Name)
 		}
+		x.of = c.Name
 		conns = append(conns, x.connection(c))
 		for _, side := range []struct {
 			name string
@@ -462,9 +483,10 @@ func (x *writer) ipsec() (out object) {
 		}{{c.Name + "-own", &c.Local, single(c.LocalAddrs.Value)}, {c.Name + "-peer", &c.Remote, single(c.RemoteAddrs.Value)}} {
 			pads = append(pads, x.pad(side.name, side.p, side.at))
 		}
+		x.of = ""
 	}
 	if len(x.g.Keys) > 0 {
-		x.cannot("pre-shared keys: they are never written")
+		x.lack(model.Omission{About: model.AboutKeys, What: "pre-shared keys: they are never written"})
 	}
 	out.within("pad/pad-entry", pads)
 	out.put("conn-entry", conns)
@@ -602,8 +624,8 @@ func (x *writer) connection(c *model.Connection) object {
 	}
 	o.within("spd/spd-entry", entries)
 	var info object
-	if len(c.Children) > 0 {
-		_, groups := algorithms(c.Children[0].Proposals.Value, ike.KeyExchange)
+	if first := protecting(c); first != nil {
+		_, groups := algorithms(first.Proposals.Value, ike.KeyExchange)
 		info.put("fs-groups", groups)
 	}
 	info = append(info, child...)
@@ -621,7 +643,7 @@ func (x *writer) prf(c *model.Connection, p ike.Proposal) {
 	}
 	for _, f := range p.Of(ike.PRF) {
 		if !slices.Contains(derived, f.ID) {
-			x.cannot("connection %s: the PRF %s", c.Name, f)
+			x.cannot(prfOf(c.Name)+" %s", f)
 		}
 	}
 }
@@ -629,15 +651,15 @@ func (x *writer) prf(c *model.Connection, p ike.Proposal) {
 // proposals notes what a single proposal of lists cannot say of several.
 func (x *writer) proposals(of string, ps []ike.Proposal, groups []any, most int) {
 	if len(ps) > 1 {
-		x.cannot("%s: which algorithms of its %d proposals belong together", of, len(ps))
+		x.cannot("%s: %swhich algorithms of the %d belong together", of, notWhole, len(ps))
 	}
 	if len(groups) > most {
-		x.cannot("%s: more than one group of the IKE SA", of)
+		x.cannot("%s: %smore than one group of the IKE SA", of, notWhole)
 	}
 	for _, p := range ps {
 		for _, r := range ike.TypesShown() {
 			if r.Exchanges() && r != ike.KeyExchange && len(p.Transforms[r]) > 0 {
-				x.cannot("%s: additional key exchanges", of)
+				x.cannot("%s: %sadditional key exchanges", of, notWhole)
 			}
 		}
 	}
@@ -680,7 +702,9 @@ func (x *writer) rest(c *model.Connection, rows []settings.Row) {
 			if places[row.Name] || (row.Of == settings.OfChild) != (k != nil) {
 				continue
 			}
-			if told, has := row.Said(s); told && has {
+			told, has := row.Said(s)
+			v, _ := row.Get(s)
+			if has && (told || row.Name == "liveness-check" && v.Value != "0") { // some daemons check by themselves
 				x.cannot("connection %s: %s", c.Name, row.Term)
 			}
 		}
@@ -701,9 +725,19 @@ func (x *writer) unlike(c *model.Connection, k *model.Child, rows []settings.Row
 	if k.Start.Value != first.Start.Value {
 		x.cannot("connection %s: another start of child %s", c.Name, k.Name)
 	}
-	if !maps.Equal(groupsOf(first), groupsOf(k)) {
-		x.cannot("connection %s: other groups of child %s", c.Name, k.Name)
+	if first := protecting(c); !k.Shunts() && !maps.Equal(groupsOf(first), groupsOf(k)) {
+		x.cannot("child %s of %s: %sother groups than those of %s", k.Name, c.Name, notWhole, first.Name)
 	}
+}
+
+// protecting returns the first child that protects packets; nil for none.
+func protecting(c *model.Connection) *model.Child {
+	for _, k := range c.Children {
+		if !k.Shunts() {
+			return k
+		}
+	}
+	return nil
 }
 
 func groupsOf(k *model.Child) map[uint16]bool {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 
@@ -28,6 +29,11 @@ func reads(t *testing.T, format, text string) *model.Gateway {
 	}
 	t.Fatal(format)
 	return nil
+}
+
+// notRead are the statements that were not read, without what a file says that it leaves out.
+func notRead(g *model.Gateway) []string {
+	return slices.DeleteFunc(readtest.Unread(g), func(s string) bool { return strings.Contains(s, "the file says that it leaves out ") })
 }
 
 func written(t *testing.T, g *model.Gateway) (string, string) {
@@ -88,7 +94,7 @@ func TestWhatTheModelsCannotSay(t *testing.T) {
 }
 `))
 	for _, want := range []string{
-		"connection a: that it takes IKEv1 too", "connection old: IKEv1", "which algorithms of its 2 proposals belong together",
+		"connection a: that it takes IKEv1 too", "connection old: IKEv1", "of its proposals, which algorithms of the 2 belong together",
 		"more than one group of the IKE SA", "the PRF HMAC-SHA2-512", "connection a: liveness check", "a-peer: the identity *.example",
 		"networks that are none of one length (10.1.0.0/16 to 10.3.0.0-10.3.0.9)", "another lifetime of child l", "another start of " +
 			"child l",
@@ -137,7 +143,7 @@ func TestAccessListsThereAndBack(t *testing.T) {
 	}
 	assert.NotContains(t, lacks, "rule 8 (")
 	back := readtest.Read(yang.Format, "x", out, nil)
-	require.Empty(t, readtest.Unread(back))
+	require.Empty(t, notRead(back))
 	filter := func(g *model.Gateway, verb model.Verb) packet.Set {
 		set := packet.None()
 		for _, c := range g.Chains {
@@ -217,7 +223,7 @@ func TestRoutesAndInterfaces(t *testing.T) {
 		assert.Contains(t, lacks, want)
 	}
 	back := readtest.Read(yang.Format, "x", out, nil)
-	assert.Empty(t, readtest.Unread(back))
+	assert.Empty(t, notRead(back))
 	require.Len(t, back.Routes, 4)
 	assert.Equal(
 		t,

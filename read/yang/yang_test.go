@@ -37,9 +37,7 @@ func TestThereAndBack(t *testing.T) {
 			lacks, err := yang.Write(&out, g, asXML)
 			require.NoError(t, err)
 			back := readtest.Read(yang.Format, "x", out.String(), nil)
-			for _, u := range readtest.Unread(back) {
-				assert.Contains(t, u, "the PRF is not known", g.Name)
-			}
+			assert.Empty(t, notRead(back), g.Name)
 			for i, k := range g.Keys {
 				assert.NotContains(t, out.String(), k.Secret.Reveal(), i)
 			}
@@ -156,7 +154,7 @@ func TestWhatAnotherProgramWrites(t *testing.T) {
 	for _, u := range g.Files[0].Unread {
 		assert.Equal(t, u.At.Line > 26, u.Scope == "c", u.Why)
 	}
-	assert.Equal(t, `connection c 
+	assert.Equal(t, `connection c  unsure
   version IKEv2, aggressive false, encap (false), mobike (false)
   192.0.2.1 > 198.51.100.7
   pre-shared key a.example > certificate or public key 198.51.100.7
