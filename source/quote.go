@@ -44,7 +44,7 @@ func (f *File) Veil(p Pos) { f.veiled[p.Place()] = true }
 // Quote returns the line or the part of it at a position, fit to be shown: trimmed, secrets, comments and what was not understood masked,
 // control and escape characters made harmless, cut at MaxQuote runes.
 func (f *File) Quote(p Pos) string {
-	text := f.text(p)
+	text, cut := f.text(p)
 	secrets := slices.Clone(f.hidden[p.Line])
 	slices.SortFunc(secrets, func(a, b string) int { // the longest first: one secret may begin another
 		return cmp.Or(cmp.Compare(len(b), len(a)), strings.Compare(a, b))
@@ -52,7 +52,14 @@ func (f *File) Quote(p Pos) string {
 	for _, s := range secrets {
 		text = strings.ReplaceAll(text, s, Mask)
 	}
+	if cut {
+		text = withoutPart(text, secrets)
+	}
 	text = f.withoutComment(f.redactAnnounced(text))
+	if len(text) > mostVeiled {
+		text = text[:mostVeiled]
+		text = text[:strings.LastIndexAny(text, " ,;")+1] + "…" // never a part of a word, which a whole one may hide
+	}
 	if f.veiled[p.Place()] {
 		text = f.veil(text)
 	} else if i := strings.Index(text, Mask); i >= 0 { // nobody knows what stands behind a secret
@@ -61,13 +68,29 @@ func (f *File) Quote(p Pos) string {
 	return Shorten(Clean(redactRuns(text)), MaxQuote)
 }
 
+// mostVeiled is how much of a text is looked at word by word: more than is shown of it.
+const mostVeiled = 8 * MaxQuote
+
+// withoutPart takes from the end of a text that was cut what may be the beginning of a secret.
+func withoutPart(text string, secrets []string) string {
+	for _, s := range secrets {
+		for n := min(len(s), len(text)); n > 0; n-- {
+			if strings.HasSuffix(text, s[:n]) {
+				text = text[:len(text)-n]
+				break
+			}
+		}
+	}
+	return text
+}
+
 // Veiled returns a message about a line in which whatever stands in quotation marks, and may be a value that was not understood, is
 // masked.
 func (f *File) Veiled(p Pos, message string) string {
 	if f.manner == nil || f.manner.Open {
 		return message
 	}
-	text := f.text(p)
+	text, _ := f.text(p)
 	return quotation().ReplaceAllStringFunc(message, func(q string) string {
 		inner := q[1 : len(q)-1]
 		if isKey(text, inner) {
@@ -77,15 +100,19 @@ func (f *File) Veiled(p Pos, message string) string {
 	})
 }
 
+// remark begins an expression for a text, in quotation marks or as a word.
+const remark = `("(?:[^"\\]|\\.)*"?|'[^']*'?`
+
 var (
 	quotation = lazy.Regexp(`"(?:[^"\\]|\\.)*"`)
 	key       = lazy.Regexp(`^[A-Za-z][A-Za-z_-]{1,30}$`)
-	remarks   = lazy.Regexp(`(^|[\s;{])(-?-?comment[ \t]+)("(?:[^"\\]|\\.)*"?|'[^']*'?|[^\s;}]+)`)
-	piece     = lazy.Regexp(`[^\s"'{}()\[\],;=<>!|&]+`)
-	joints    = lazy.Regexp(`[-+!_:/.@%$*]+`)
-	plain     = lazy.Regexp(`^(?:\d{1,5}[smhdkKMG%]?|0x[0-9a-fA-F]{1,8})$`)
-	runs      = lazy.Regexp(`[A-Za-z0-9+/=]{40,}|[0-9a-fA-F]{32,}`)
-	repeated  = lazy.Regexp(regexp.QuoteMeta(MaskUnread) + `(?:[ \t]+` + regexp.QuoteMeta(MaskUnread) + `)+`)
+	remarks   = lazy.Regexp(`((?:^|[\s;{])--(?:comment|(?:nf|u)?log-prefix)[ \t]+|"(?:comment|prefix)":\s*)` + remark + `|[^\s;{}]+)` +
+		`|((?:^|[\s;{])(?:comment|log[ \t]+prefix)[ \t]+)` + remark + `|[^-\s;{}][^\s;{}]*)`)
+	piece    = lazy.Regexp(`[^\s"'{}()\[\],;=<>!|&]+`)
+	joints   = lazy.Regexp(`[-+!_:/.@%$*]+`)
+	plain    = lazy.Regexp(`^(?:\d{1,5}[smhdkKMG%]?|0x[0-9a-fA-F]{1,8})$`)
+	runs     = lazy.Regexp(`[A-Za-z0-9+/=]{40,}|[0-9a-fA-F]{32,}`)
+	repeated = lazy.Regexp(regexp.QuoteMeta(MaskUnread) + `(?:[ \t]+` + regexp.QuoteMeta(MaskUnread) + `)+`)
 )
 
 // isKey reports whether a word is the key that a line begins with: a name, and behind it what divides it from its value.
@@ -100,9 +127,10 @@ func (f *File) withoutComment(text string) string {
 	if f.manner == nil || f.manner.Open {
 		return text
 	}
-	if strings.Contains(text, "comment") {
-		text = remarks().ReplaceAllString(text, "${1}${2}"+MaskComment)
+	if strings.Contains(text, "comment") || strings.Contains(text, "prefix") {
+		text = remarks().ReplaceAllString(text, "${1}${3}"+MaskComment)
 	}
+	text = withoutHelper(text)
 	if !slices.ContainsFunc(f.manner.Comments, func(mark string) bool { return strings.Contains(text, mark) }) {
 		return text
 	}

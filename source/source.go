@@ -236,12 +236,18 @@ func inWord(b byte) bool {
 	return strings.IndexByte("-_.:/", b) >= 0 || b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b >= 0x80
 }
 
-// text returns the line or the part of it at a position, without blanks around it; a part that spans lines becomes one.
-func (f *File) text(p Pos) string {
+// mostText is how much of a statement a quote is made of.
+const mostText = 4*MaxQuote + 4096
+
+// text returns the line or the part of it at a position, without blanks around it; a part that spans lines becomes one. What is very long
+// is cut.
+func (f *File) text(p Pos) (text string, cut bool) {
 	if p.Col == 0 || p.End == 0 || p.Start < 0 || p.End > len(f.data) || p.Start > p.End {
-		return strings.TrimSpace(f.Line(p.Line))
+		text = strings.TrimSpace(f.Line(p.Line))
+		return text[:min(len(text), mostText)], len(text) > mostText
 	}
-	return strings.Join(strings.Fields(string(f.data[p.Start:min(p.End, p.Start+4*MaxQuote+4096)])), " ")
+	to := min(p.End, p.Start+mostText)
+	return strings.Join(strings.Fields(string(f.data[p.Start:to])), " "), to < p.End
 }
 
 // At returns the position of line n of this file.

@@ -109,3 +109,30 @@ func TestWhatIsAnnouncedIsMaskedInAnyCase(t *testing.T) {
 		assert.Equal(t, line, f.Quote(f.At(1)))
 	}
 }
+
+// TestASecretAcrossACutIsMasked: of a line that is too long to be shown, nothing is left of a secret at the cut.
+func TestASecretAcrossACutIsMasked(t *testing.T) {
+	const secret = "correct horse battery staple"
+	for pad := range 200 {
+		f := source.NewFile("a", []byte(strings.Repeat("x ", 60_000)[:100_000+pad*20]+secret+strings.Repeat(" y", 40_000)))
+		f.Hide(1, secret)
+		for n := 6; n < len(secret); n++ {
+			assert.NotContains(t, f.Quote(source.Pos{File: "a", Line: 1}), secret[:n])
+		}
+	}
+}
+
+// TestNames are those that people choose; a word that nobody thought of may be a secret.
+func TestNames(t *testing.T) {
+	for _, w := range []string{"partners", "conf.d", "eth0", "Harbour-2", "ftp-std", "VPN_07", "2026-12-01", "/etc/ipsec.d/b.conf", ""} {
+		assert.True(t, source.IsName(w), w)
+	}
+	for _, w := range []string{"Zt7kQ9vLm2Xw4Rb8", "qVbkeLm", "0a1b2c3d4e", "b64-Qx9zP0aa"} {
+		assert.False(t, source.IsName(w), w)
+	}
+	f := source.NewFile("a", []byte("include /etc/ipsec.d/qVbkeLm.conf # x\n"))
+	f.As(&source.Manner{Comments: []string{"#"}})
+	assert.Equal(t, "/etc/ipsec.d/[unread].conf", f.Named(1, "/etc/ipsec.d/qVbkeLm.conf"))
+	assert.Equal(t, "include /etc/ipsec.d/[secret][unread] # [comment]", f.Quote(source.Pos{File: "a", Line: 1}))
+	assert.Equal(t, "10.1.0.0/16,2001:db8::a1b", f.Named(1, "10.1.0.0/16,2001:db8::a1b"))
+}

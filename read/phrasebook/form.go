@@ -139,10 +139,9 @@ func KindOf(w statements.Word) string {
 // SecretWord reports whether a secret may stand behind a word.
 func SecretWord(word string) bool {
 	word = strings.ToLower(word)
-	for _, s := range []string{"secret", "password", "passphrase", "passwd", "psk", "pre-shared", "preshared", "shared-key", "key-string"} {
-		if strings.Contains(word, s) {
-			return true
-		}
-	}
-	return word == "key" || strings.HasSuffix(word, "-key")
+	return slices.ContainsFunc(secretWords, func(s string) bool { return strings.Contains(word, s) }) || word == "key" ||
+		strings.HasSuffix(word, "-key")
 }
+
+var secretWords = []string{"secret", "password", "passphrase", "passwd", "psk", "pre-shared", "preshared", "shared-key", "key-string",
+	"passcode", "community", "token"}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"toril/internal/lazy"
 	"toril/model"
 	"toril/read/phrasebook"
 	"toril/source"
@@ -193,7 +194,7 @@ func (w *drafter) shape(st *statements.Statement) string {
 func (w *drafter) kind(words []statements.Word, i int) string {
 	word := words[i]
 	kind := phrasebook.KindOf(word)
-	if i == 0 && kind == "word" {
+	if i == 0 && kind == "word" && keyword(word.Text) {
 		return "word"
 	}
 	before := ""
@@ -203,7 +204,8 @@ func (w *drafter) kind(words []statements.Word, i int) string {
 	if _, ok := w.secret(word.Text); ok && !w.names[word.Text] {
 		return "secret"
 	}
-	if kind != "address" && kind != "prefix" && i > 0 && phrasebook.SecretWord(before) && i == len(words)-1 && word.Text != "none" {
+	if kind != "address" && kind != "prefix" && i > 0 && i == len(words)-1 && word.Text != "none" &&
+		slices.ContainsFunc(words[:i], func(w statements.Word) bool { return phrasebook.SecretWord(w.Text) }) {
 		return "secret"
 	}
 	switch {
@@ -234,15 +236,21 @@ func (w *drafter) kind(words []statements.Word, i int) string {
 			strings.Trim(word.Text, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789.-@") == "" {
 			return "identity"
 		}
-		if w.names[word.Text] {
-			return "name"
-		}
-		if kind == "text" {
+		// what looks like no word may be a secret
+		if w.names[word.Text] || kind == "text" || !source.IsName(strings.ReplaceAll(word.Text, "=", "-")) {
 			return "name"
 		}
 	}
 	return kind
 }
+
+// keyword reports whether a word that a statement begins with looks like one of a language: words joined, also by capitals.
+func keyword(word string) bool {
+	return source.IsName(capitals().ReplaceAllString(word, "-$1"))
+}
+
+// capitals are what begins a word within a word, as in ikeLifetime.
+var capitals = lazy.Regexp(`([A-Z][a-z]{2,})`)
 
 func (w *drafter) secret(word string) (string, bool) {
 	if w.hints == nil {
