@@ -17,6 +17,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"syscall"
 
 	"golang.org/x/crypto/blake2b"
 )
@@ -75,7 +76,7 @@ func Open(dir string) (*Cache, error) {
 
 // load reads the places of all entries; false where there are none.
 func (c *Cache) load() bool {
-	f, err := os.Open(filepath.Join(c.dir, name))
+	f, err := os.OpenFile(filepath.Join(c.dir, name), os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe would wait for a writer
 	if err != nil {
 		return false
 	}
