@@ -136,7 +136,8 @@ type Finding struct {
 	Why        string
 	Fix        string
 	Standard   string // what the baseline leans on
-	Unsure     string // why it could not be told for certain
+	Unsure     string // why it is possible and not certain; Report sets it
+	Reasons    []Reason
 	At         Evidence
 	Also       []Evidence
 	Others     Places            // of one that stands for many like it: where the others stand, in the file of At
@@ -151,7 +152,9 @@ type Finding struct {
 
 	effect  Effect
 	settled bool // effect was set for this finding
-	traits  *traits
+
+	undecided bool // the question was not answered, and this stands for the answer
+	traits    *traits
 }
 
 // traits are what tells of which cause a finding is; they are let go when that is known.
@@ -193,16 +196,13 @@ func (p *Pass) Severity(f Finding) Severity {
 	return f.Severity
 }
 
-// rate sets the severity: said once, by the check or by the baseline's level, lowered by exposure, and Info where it is uncertain.
+// rate sets the severity: said once, by the check or by the baseline's level, lowered by exposure.
 func (f *Finding) rate(c *Check) {
 	f.Severity = c.Severity
 	if f.leveled {
 		f.Severity = f.level
 	}
 	f.Severity = f.Severity.Less(f.lower)
-	if f.Unsure != "" {
-		f.Severity = Info
-	}
 }
 
 // Pass is one check at work.
@@ -233,7 +233,8 @@ type Subject struct {
 	Child    *model.Child // nil for a connection
 	Baseline *baseline.Baseline
 
-	children []Subject // of a connection
+	children  []Subject // of a connection
+	elsewhere []Reason  // of one whose far end was not given: see Pass.Elsewhere
 
 	seen, far func() observe.End // of the own and of the far end, worked out once; nil where no status was given
 }
@@ -257,9 +258,41 @@ func (s *Subject) FarObserved() (e observe.End) {
 // Far returns the other end; ok is false where it was not given.
 func (s *Subject) Far() (pair.End, bool) { return s.Tunnel.Far(s.End) }
 
-// Unsure reports whether something in the subject's section is unread, so that what looks unsaid may be said.
-func (s *Subject) Unsure() bool {
-	return s.Connection.Unsure || s.Child != nil && s.Child.Unsure
+// Doubts are what was not understood of the subject, and of its daemon's configuration as a whole: what looks unsaid may be said there.
+func (s *Subject) Doubts() model.Doubts {
+	out := s.Gateway.Doubts(model.AboutIKE).And(s.Connection.Doubts)
+	if s.Child != nil {
+		return out.And(s.Child.Doubts)
+	}
+	return out
+}
+
+// SelectorDoubts are what was not understood of the subject where its child's networks are not said, as they may be there, or are any, as a
+// mark or an interface may narrow them.
+func (s *Subject) SelectorDoubts() model.Doubts {
+	c := s.Child
+	if c.Local.IsDefault() || c.Remote.IsDefault() || c.Local.Value.AnyAddress() || c.Remote.Value.AnyAddress() {
+		return s.Doubts()
+	}
+	return nil
+}
+
+// Summarises reports whether the subject's child protects a network of which the networks behind other far ends are parts: a hub says it
+// once for all, and is the way between them.
+func (s *Subject) Summarises() bool {
+	own := s.Child.Local.Value.At(s.Tunnel.Own(s.End)).Packets()
+	for _, c := range s.Gateway.Connections {
+		if c == s.Connection {
+			continue
+		}
+		for _, k := range c.Children {
+			there := k.Remote.Value.Packets()
+			if !k.Shunts() && !there.Empty() && own.Contains(there) && !there.Contains(own) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // Shunted reports whether the subject's child protects nothing by intent: it lets packets pass, or drops them.
@@ -269,23 +302,29 @@ func (s *Subject) Shunted() bool {
 
 // ByDefault returns words for the end of a message about a setting that nobody said; "" for one that was said.
 func ByDefault[T any](s model.Setting[T]) string {
-	if s.IsDefault() {
+	if s.Origin == model.Default {
 		return " (not configured; daemon default)"
 	}
 	return ""
 }
 
 // On starts a finding about a subject, at a line of its gateway. fromDefault says that the finding rests on a value
-// that nobody said: where something in the section is unread, it then only says that it could not tell.
+// that nobody said: where something in the section is unread, it is possible only.
 func (p *Pass) On(s *Subject, at source.Pos, fromDefault bool) Finding {
 	f := Finding{Gateway: s.Gateway.Name, Tunnel: s.Tunnel.Name, Connection: s.Connection.Name, At: Evidence{Pos: at}}
 	if s.Child != nil {
 		f.Child = s.Child.Name
 	}
-	if fromDefault && s.Unsure() {
-		f.Unsure = "a statement of the same section was not understood"
+	if fromDefault {
+		f.Rests(s.Doubts())
 	}
 	return f
+}
+
+// Elsewhere are the doubts about the IKE configurations of other gateways: a far end may be in what was not understood there.
+func (p *Pass) Elsewhere(but *model.Gateway) []Reason {
+	all := p.shared.elsewhere(p.Estate)
+	return slices.DeleteFunc(slices.Clone(all), func(r Reason) bool { return r.Gateway == but.Name })
 }
 
 // Walk returns the way of packets through a gateway all of whose children have an SA.
@@ -361,13 +400,6 @@ func special(texts ...string) []netip.Prefix {
 	return out
 }
 
-// Undecided notes on a finding that conditions outside the model decide about it.
-func (f *Finding) Undecided(reasons []string) {
-	if len(reasons) > 0 {
-		f.Unsure = "the rules have conditions that cannot be decided from here: " + List(reasons)
-	}
-}
-
 // Report hands in a finding. What it leaves empty is taken from the check; the quotes are filled in when the check has been asked.
 func (p *Pass) Report(f Finding) { p.found = append(p.found, p.finished(&f)) }
 
@@ -377,9 +409,7 @@ func (p *Pass) finished(f *Finding) *Finding {
 	f.Why = cmp.Or(f.Why, p.Check.Why)
 	f.Fix = cmp.Or(f.Fix, p.Check.Fix)
 	f.rate(p.Check)
-	if f.Unsure != "" {
-		f.Message = "could not be told for certain: " + f.Message
-	}
+	f.settle()
 	f.Message = source.Clean(f.Message)
 	if !f.settled {
 		f.effect = p.Check.Effect
@@ -400,6 +430,9 @@ func (p *Pass) quote() {
 		f.At = p.quoted(f.At)
 		for i, e := range f.Also {
 			f.Also[i] = p.quoted(e)
+		}
+		for i := range f.Reasons {
+			f.Reasons[i].At = p.quoted(f.Reasons[i].At)
 		}
 	}
 }

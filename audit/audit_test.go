@@ -42,11 +42,16 @@ func pairOf(t *testing.T) *pair.Whole {
 
 func run(t *testing.T, e *pair.Whole, checks ...*audit.Check) []*audit.Finding {
 	t.Helper()
+	return result(t, e, checks...).Findings
+}
+
+func result(t *testing.T, e *pair.Whole, checks ...*audit.Check) *audit.Result {
+	t.Helper()
 	b, err := baseline.Named("sound")
 	require.NoError(t, err)
 	r, err := audit.Run(context.Background(), e.Estate, checks, b, time.Date(2026, 11, 25, 0, 0, 0, 0, time.UTC))
 	require.NoError(t, err)
-	return r.Findings
+	return r
 }
 
 func TestSeverities(t *testing.T) {
@@ -98,11 +103,17 @@ func TestEveryQuestionIsAskedOfEverything(t *testing.T) {
 }
 
 func TestWhatAFindingGets(t *testing.T) {
-	c := &audit.Check{Name: "test/one", Severity: audit.High, Why: "because", Fix: "do this", Child: func(p *audit.Pass, s *audit.Subject) {
-		f := p.On(s, s.Child.Local.Where(s.Child.At), false)
-		f.Message = "it is so"
-		p.Report(f)
-	}}
+	c := &audit.Check{
+		Name:     "test/one",
+		Severity: audit.High,
+		Why:      "because",
+		Fix:      "do this",
+		Child: func(p *audit.Pass, s *audit.Subject) {
+			f := p.On(s, s.Child.Local.Where(s.Child.At), false)
+			f.Message = "it is so"
+			p.Report(f)
+		},
+	}
 	found := run(t, pairOf(t), c)
 	require.Len(t, found, 2)
 	f := found[0]
@@ -117,17 +128,61 @@ func TestWhatAFindingGets(t *testing.T) {
 	assert.Equal(t, "g2", found[1].Gateway)
 }
 
-func TestWhatIsUncertainIsInfoAndSaysSo(t *testing.T) {
-	c := &audit.Check{Name: "test/unsure", Gateway: func(p *audit.Pass, g *model.Gateway) {
-		f := audit.Finding{Gateway: g.Name, Message: "it may be so", At: audit.Evidence{Pos: g.Connections[0].At}}
-		f.Undecided([]string{"a limit of rate", "a time of day"})
-		p.Report(f)
-	}}
-	for _, f := range run(t, pairOf(t), c) {
-		assert.Equal(t, audit.Info, f.Severity)
-		assert.Equal(t, "could not be told for certain: it may be so", f.Message)
-		assert.Contains(t, f.Unsure, "a limit of rate and a time of day")
+// TestPossible: a finding that rests on doubts keeps its severity and says why it is possible only; one that rests on something that was
+// not given is none; what all of them rest on stands once in the list of what keeps answers from being certain.
+func TestPossible(t *testing.T) {
+	unread := &model.Doubt{Cause: model.NotRead, Gateway: "g1", At: source.Pos{File: "g1/swanctl.conf", Line: 3}, Why: "a word"}
+	rate := &model.Doubt{Cause: model.Undecided, Gateway: "g1", Why: "a limit of rate"}
+	absent := &model.Doubt{Cause: model.NotGiven, Gateway: "g1", Of: model.PacketFilter, Why: "the packet filter of g1 was not given"}
+	about := func(name string, severity audit.Severity, doubts ...*model.Doubt) *audit.Check {
+		return &audit.Check{Name: "test/" + name, Severity: severity, Gateway: func(p *audit.Pass, g *model.Gateway) {
+			if g.Name == "g1" {
+				f := audit.Finding{Gateway: g.Name, Message: "it may be so", At: audit.Evidence{Pos: g.Connections[0].At}}
+				f.Rests(doubts)
+				p.Report(f)
+			}
+		}}
 	}
+	e := pairOf(t)
+	b, err := baseline.Named(baseline.Default)
+	require.NoError(t, err)
+	r, err := audit.Run(
+		context.Background(),
+		e.Estate,
+		[]*audit.Check{about("certain", audit.Low), about("unread", audit.Critical, unread, rate),
+			about("rate", audit.Medium, rate), about("absent", audit.High, absent, unread)},
+		b,
+		time.Now(),
+	)
+	require.NoError(t, err)
+	var told []string
+	for _, f := range r.Findings {
+		told = append(told, fmt.Sprint(f.Severity, " ", f.Check, " ", f.Possible()))
+		assert.Equal(t, "it may be so", f.Message)
+	}
+	assert.Equal(t, []string{"critical test/unread true", "medium test/rate true", "low test/certain false"}, told)
+	assert.Equal(
+		t,
+		"it rests on what was not understood: g1/swanctl.conf:3; it rests on conditions that no file decides: a limit of rate",
+		r.Findings[0].Unsure,
+	)
+	require.Len(t, r.Open, 1)
+	assert.Equal(t, "test/absent", r.Open[0].Check)
+	hangs := map[string]string{}
+	for _, u := range r.Unsettled {
+		for _, f := range u.Answers {
+			hangs[u.Cause.String()+" "+u.Why] += f.Check + " "
+		}
+		assert.NotEmpty(t, u.Settle())
+	}
+	assert.Equal(t, map[string]string{
+		"unread a word":                                   "test/unread test/absent ",
+		"undecided a limit of rate":                       "test/unread test/rate ",
+		"not-given the packet filter of g1 was not given": "test/absent ",
+	}, hangs)
+	assert.True(t, r.Fails(audit.High, false))
+	assert.False(t, r.Fails(audit.High, true), "nothing of it is certain")
+	assert.True(t, r.Fails(audit.Low, true))
 }
 
 func TestTheSameLineIsOneFinding(t *testing.T) {
@@ -153,17 +208,34 @@ func TestAQuestionThatIsTooComplexIsLeftOpen(t *testing.T) {
 	fine := &audit.Check{Name: "test/fine", Gateway: func(p *audit.Pass, g *model.Gateway) {
 		p.Report(audit.Finding{Gateway: g.Name, Message: "heard of " + g.Name})
 	}}
-	found := run(t, pairOf(t), too, fine)
-	require.Len(t, found, 4)
-	open := 0
-	for _, f := range found {
-		if f.Check == "test/complex" {
-			open++
-			assert.Contains(t, f.Message, "not decided")
-			assert.NotEmpty(t, f.Unsure)
-		}
+	r := result(t, pairOf(t), too, fine)
+	require.Len(t, r.Findings, 2, "the other check is not hurt")
+	require.Len(t, r.Open, 2, "of each gateway")
+	for _, f := range r.Open {
+		assert.Contains(t, f.Message, "not decided")
+		assert.NotEmpty(t, f.Unsure)
 	}
-	assert.Equal(t, 2, open, "of each gateway; the other check is not hurt")
+}
+
+// TestAFaultOfToril: a check that fails, and a prediction, are errors of their own. The rest is reported, and what becomes of their tunnels
+// is not known.
+func TestAFaultOfToril(t *testing.T) {
+	fails := &audit.Check{Name: "test/fails", Gateway: func(_ *audit.Pass, g *model.Gateway) {
+		if g.Name == "g1" {
+			panic("a mistake")
+		}
+	}}
+	fine := &audit.Check{Name: "test/fine", Gateway: func(p *audit.Pass, g *model.Gateway) {
+		p.Report(audit.Finding{Gateway: g.Name, Message: "heard of " + g.Name})
+	}}
+	r := result(t, pairOf(t), fails, fine)
+	assert.Len(t, r.Findings, 2)
+	require.Len(t, r.Failed, 1)
+	assert.Contains(t, r.Failed[0].Message, "test/fails of g1 failed")
+	assert.Contains(t, r.Problems(), r.Failed[0])
+	require.Len(t, r.Tunnels, 1)
+	assert.Equal(t, audit.Unknown, r.Tunnels[0].State)
+	assert.Equal(t, "Toril failed on it", r.Tunnels[0].Says())
 }
 
 func TestOtherPanicsAreMistakesOfOurs(t *testing.T) {
@@ -237,7 +309,7 @@ func TestSeverityIsSaidOnce(t *testing.T) {
 		{func(f *audit.Finding) { f.By(baseline.Should, "x") }, audit.Medium},
 		{func(f *audit.Finding) { f.By(baseline.Must, "x"); f.Lower(1) }, audit.Medium},
 		{func(f *audit.Finding) { f.By(baseline.May, "x") }, audit.Info},
-		{func(f *audit.Finding) { f.By(baseline.Must, "x"); f.Unsure = "this and that" }, audit.Info},
+		{func(f *audit.Finding) { f.By(baseline.Must, "x"); f.Rests(model.Doubts{{Why: "this and that"}}) }, audit.High},
 	} {
 		check := &audit.Check{Name: "test/one", Severity: audit.High, Estate: func(p *audit.Pass) {
 			var f audit.Finding

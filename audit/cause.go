@@ -127,10 +127,11 @@ func (r *Result) Causes() []Cause {
 // fold finds out which findings have one cause, and makes of each such group one the whole and the others parts of it: the worst is the
 // whole; of several, the one whose check is a part of no other's; else the first. Accepted findings are no part of anything.
 func (r *Result) fold(checks []*Check) {
-	of := map[string][]int{}
+	of := map[bool]map[string][]int{true: {}, false: {}} // those that are possible by themselves: they hide nothing that is certain
 	for i, f := range r.Findings {
-		if f.Accepted == nil && f.Unsure == "" {
-			of[f.Check] = append(of[f.Check], i)
+		if f.Accepted == nil {
+			kind := of[f.Possible()]
+			kind[f.Check] = append(kind[f.Check], i)
 		}
 	}
 	one := make(groups, len(r.Findings))
@@ -143,8 +144,10 @@ func (r *Result) fold(checks []*Check) {
 			if part.Of != c.Name {
 				inner[c.Name] = 1
 			}
-			if len(of[c.Name]) > 0 && len(of[part.Of]) > 0 {
-				r.match(part.By, of[part.Of], of[c.Name], one)
+			for _, kind := range []map[string][]int{of[false], of[true]} {
+				if len(kind[c.Name]) > 0 && len(kind[part.Of]) > 0 {
+					r.match(part.By, kind[part.Of], kind[c.Name], one)
+				}
 			}
 		}
 	}
@@ -319,9 +322,11 @@ func (p *Pass) place(f *Finding) {
 				f.traits.excess = len(t.Ends) == 2
 			default:
 				a, b := t.Ends[0], t.Ends[1]
-				mine, theirs := c.A.Domain(t.Own(a), t.Peer(a)), c.B.Domain(t.Own(b), t.Peer(b)).Mirror()
-				both := mine.And(theirs)
-				f.traits.excess = !packets.Overlaps(both.Or(both.Mirror()))
+				_ = packet.Guard(func() { // what is too complex is none
+					mine, theirs := c.A.Domain(t.Own(a), t.Peer(a)), c.B.Domain(t.Own(b), t.Peer(b)).Mirror()
+					both := mine.And(theirs)
+					f.traits.excess = !packets.Overlaps(both.Or(both.Mirror()))
+				})
 			}
 			return
 		}

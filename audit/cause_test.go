@@ -67,11 +67,12 @@ func TestTheWorstOfACauseLeadsIt(t *testing.T) {
 	assert.Len(t, r.Causes(), 4, "a part of nothing that was found stands by itself")
 }
 
-func TestWhatIsUncertainOrAcceptedIsNoPart(t *testing.T) {
+func TestWhatIsPossibleOrAcceptedIsNoPart(t *testing.T) {
 	open := &audit.Check{Name: "test/open", Severity: audit.High, PartOf: []audit.Part{{Of: "test/whole", By: audit.SameChild}},
 		Child: func(p *audit.Pass, x *audit.Subject) {
 			f := p.On(x, x.Child.At, false)
-			f.Message, f.Unsure = "it may be so", "something is unread"
+			f.Message = "it may be so"
+			f.Rests(model.Doubts{{Why: "something is unread"}})
 			p.Report(f)
 		}}
 	r := asked(t, "", on("test/whole", audit.High), open)

@@ -186,7 +186,11 @@ func join(words []string, most int) string {
 // stand, they cannot be negotiated; and raises it where one of them was seen in use.
 func Exposure(f *Finding, s *Subject, j Judged) {
 	far, ok := s.Far()
-	if Used(f, s, j) || !ok || len(j.Weak) == 0 {
+	if Used(f, s, j) || len(j.Weak) == 0 {
+		return
+	}
+	if !ok {
+		f.Reasons = append(f.Reasons, s.elsewhere...)
 		return
 	}
 	theirs := far.Connection.Proposals.Value

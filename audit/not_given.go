@@ -24,22 +24,25 @@ type Absent struct {
 
 // absences lists what could not be judged of a gateway because it was not given; ok is false where it was, or there are no connections.
 func absences(e *pair.Estate, g *model.Gateway) (n NotGiven, ok bool) {
-	if len(g.Connections) == 0 {
-		return n, false
-	}
 	n.Gateway = g.Name
 	add := func(missing bool, thing, unjudged string, of ...string) {
 		if missing {
 			n.What = append(n.What, Absent{thing, unjudged, of})
 		}
 	}
-	add(len(g.Chains) == 0, "packet filter", "access rules and NAT")
+	if len(g.Connections) == 0 {
+		if meant := slices.ContainsFunc(e.MatchesOf(g), func(m *pair.Match) bool { return m.Toward != nil }); meant && !g.Told.IKE {
+			add(true, model.IKEConfiguration, "whether both ends agree, and what the gateway would do with packets of its tunnels")
+		}
+		return n, len(n.What) > 0
+	}
+	add(len(g.Chains) == 0 && !g.Told.Filter4 && !g.Told.Filter6, model.PacketFilter, "access rules and NAT")
 	add(
 		!slices.ContainsFunc(g.Interfaces, func(i *model.Interface) bool { return i.Kind != "loopback" && len(i.Addresses) > 0 }),
-		"addresses",
+		model.AddressList,
 		"own addresses, and which networks are behind the gateway",
 	)
-	add(len(g.Routes) == 0, "routes", "routes to peers and networks, and what leaves while a tunnel is down")
+	add(len(g.Routes) == 0, model.RouteList, "routes to peers and networks, and what leaves while a tunnel is down")
 	var far, keys, certs, cas []string
 	seen := map[string]bool{}
 	for _, m := range e.MatchesOf(g) {

@@ -37,7 +37,7 @@ func TestWhatWasNotGiven(t *testing.T) {
 		{"with routes too", map[string]string{"swanctl.conf": with("psk"), "net.txt": ip + routes},
 			[]string{"packet filter", "far end: far", "pre-shared keys: far"}},
 		{"with a filter without chains", map[string]string{"swanctl.conf": with("psk"), "f.nft": rules},
-			[]string{"packet filter", "addresses", "routes", "far end: far", "pre-shared keys: far"}},
+			[]string{"addresses", "routes", "far end: far", "pre-shared keys: far"}},
 		{"with a filter", map[string]string{"swanctl.conf": with("psk"), "f.nft": chain},
 			[]string{"addresses", "routes", "far end: far", "pre-shared keys: far"}},
 		{"with a key", map[string]string{"swanctl.conf": with("psk") + "secrets {\n  ike {\n    secret = \"some key\"\n  }\n}\n"},

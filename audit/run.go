@@ -28,37 +28,87 @@ import (
 
 // Result is all that an audit found, in a fixed order: by severity, tunnel, gateway, place, check.
 type Result struct {
-	Estate   *pair.Estate
-	Baseline *baseline.Baseline
-	Findings []*Finding     // the worst first
-	NotGiven []NotGiven     // what could not be judged, by gateway
-	Tunnels  []*Tunnel      // what becomes of every tunnel, by name
-	Now      time.Time      // the day that the audit was asked for
-	between  map[string]int // tunnels between the same gateways
+	Estate    *pair.Estate
+	Baseline  *baseline.Baseline
+	Findings  []*Finding     // the worst first
+	Open      []*Finding     // answers that could not be told, as they rest on something that was not given
+	NotGiven  []NotGiven     // what could not be judged, by gateway
+	Unsettled []*Unsettled   // what keeps answers from being certain, the worst first
+	Tunnels   []*Tunnel      // what becomes of every tunnel, by name
+	Now       time.Time      // the day that the audit was asked for
+	between   map[string]int // tunnels between the same gateways
+	// Failed are questions that Toril failed to answer, which is a fault of its own: what they would have found is not known.
+	Failed []*source.Error
 	// Undeclared are checks that asked for what they do not require: a slip in their declaration, of no consequence for what was found.
 	Undeclared []string
 }
 
+// Problems are what could not be read, and what Toril failed to answer.
+func (r *Result) Problems() []*source.Error { return slices.Concat(r.Estate.Problems, r.Failed) }
+
 // shared is what the checks of one run have worked out for them once. What is of a gateway is let go with it, or as soon as nobody can
 // ask for it any more.
 type shared struct {
-	paths      sync.Map // *model.Gateway: func() *walk.Path
+	paths      sync.Map // *model.Gateway: *made[*walk.Path]
 	path       func(*model.Gateway) *walk.Path
-	shadows    sync.Map // *model.Chain: func() []*walk.Shadow
-	attempts   sync.Map // *pair.Tunnel: func() []negotiate.Attempt
-	strengths  sync.Map // [32]byte, the fingerprint of a secret: func() float64
+	shadows    sync.Map // *model.Chain: *made[[]*walk.Shadow]
+	attempts   sync.Map // *pair.Tunnel: *made[[]negotiate.Attempt]
+	strengths  sync.Map // [32]byte, the fingerprint of a secret: *made[float64]
 	undeclared sync.Map // the names of checks
 	counts     *progress.Counts
+	others     sync.Once
+	ofOthers   []Reason       // see elsewhere
 	pending    []atomic.Int32 // work that is about a gateway and was not done yet, by its number
 }
 
-// once returns what a function makes for a key, made by whoever asks first.
-func once[K comparable, V any](m *sync.Map, key K, make func(K) V) V {
-	made, ok := m.Load(key)
+// made is a value that is made once.
+type made[V any] struct {
+	once   sync.Once
+	value  V
+	failed any // what the making of it panicked with
+	ready  atomic.Bool
+}
+
+// once returns what a function makes for a key, made by whoever asks first. Where that panics, it does for whoever asks.
+func once[K comparable, V any](m *sync.Map, key K, makeIt func(K) V) V {
+	held, ok := m.Load(key)
 	if !ok {
-		made, _ = m.LoadOrStore(key, sync.OnceValue(func() V { return make(key) }))
+		held, _ = m.LoadOrStore(key, new(made[V]))
 	}
-	return made.(func() V)()
+	one := held.(*made[V])
+	one.once.Do(func() {
+		defer func() { one.failed = recover() }()
+		one.value = makeIt(key)
+		one.ready.Store(true)
+	})
+	if one.failed != nil {
+		panic(one.failed)
+	}
+	return one.value
+}
+
+// elsewhere are what was not understood of the IKE configurations of all gateways: as many reasons as one answer names.
+func (s *shared) elsewhere(e *pair.Estate) []Reason {
+	s.others.Do(func() { s.ofOthers = elsewhere(e) })
+	return s.ofOthers
+}
+
+func elsewhere(e *pair.Estate) (out []Reason) {
+	const most = 16
+	for _, f := range e.Gateways {
+		for _, file := range f.Files {
+			for _, u := range file.Unread {
+				if !u.Matters || !u.IKE || u.Cause != model.NotRead {
+					continue
+				}
+				if len(out) == most {
+					return out
+				}
+				out = append(out, Reason{Cause: u.Cause, Gateway: f.Name, At: Evidence{Pos: u.At, Text: u.Text}, Of: u.Of, Why: u.Why})
+			}
+		}
+	}
+	return out
 }
 
 // attemptsOf predicts what comes of either end's setting a tunnel up, once.
@@ -80,11 +130,11 @@ func (s *shared) release(w *work) {
 		return
 	}
 	for _, end := range w.tunnel.Ends {
-		made, ok := s.paths.Load(end.Gateway)
-		if !ok {
+		held, ok := s.paths.Load(end.Gateway)
+		if !ok || !held.(*made[*walk.Path]).ready.Load() {
 			continue
 		}
-		path := made.(func() *walk.Path)()
+		path := held.(*made[*walk.Path]).value
 		for _, child := range end.Connection.Children {
 			if pol := path.Policy(child, w.tunnel.Own(end), w.tunnel.Peer(end)); pol != nil {
 				pol.Release()
@@ -115,9 +165,10 @@ type doing struct {
 	notGiven []NotGiven
 	state    *Tunnel
 
-	mu    sync.Mutex
-	found []answer
-	kept  []kept
+	mu     sync.Mutex
+	failed []*source.Error
+	found  []answer
+	kept   []kept
 }
 
 // answer is a finding of one of the checks that were asked.
@@ -293,17 +344,36 @@ func (p *Pass) result(done []*work, checks []*Check) *Result {
 		if w.state != nil {
 			r.Tunnels = append(r.Tunnels, w.state)
 		}
+		r.Failed = append(r.Failed, w.failed...)
 	}
+	r.doubtFailed(done)
 	r.gather(done, len(checks))
 	r.accept(p, checks)
 	r.fold(checks)
 	r.states()
+	r.unsettled()
 	for _, c := range checks {
 		if _, slip := p.shared.undeclared.Load(c.Name); slip {
 			r.Undeclared = append(r.Undeclared, c.Name)
 		}
 	}
 	return r
+}
+
+// doubtFailed leaves open what becomes of the tunnels of which, or of whose gateways, a question failed.
+func (r *Result) doubtFailed(done []*work) {
+	failed := map[*estate.Facts]bool{}
+	for _, w := range done {
+		if len(w.failed) > 0 && w.facts != nil {
+			failed[w.facts] = true
+		}
+		if len(w.failed) > 0 && w.state != nil {
+			w.state.failed = true
+		}
+	}
+	for _, t := range r.Tunnels {
+		t.failed = t.failed || slices.ContainsFunc(t.Match.Gateways(), func(f *estate.Facts) bool { return failed[f] })
+	}
 }
 
 // about are the gateways that the work is about, each once.
@@ -320,7 +390,9 @@ func (w *work) open(ctx context.Context, e *pair.Estate, all *shared) {
 		w.doing = &doing{}
 		if w.match != nil {
 			if w.tunnel, w.err = e.OpenTunnel(ctx, w.match); w.err == nil {
-				w.state = stateOf(w.match, w.tunnel, all.attemptsOf(w.tunnel))
+				w.state = &Tunnel{Match: w.match, failed: true}
+				at := w.tunnel.Ends[0].Connection.At
+				w.guard(at, "the prediction of "+w.tunnel.Name, func() { w.state = stateOf(w.match, w.tunnel, all.attemptsOf(w.tunnel)) })
 			}
 			return
 		}
@@ -330,6 +402,21 @@ func (w *work) open(ctx context.Context, e *pair.Estate, all *shared) {
 			}
 		}
 	})
+}
+
+// guard does a step of the work. One that fails is a fault of Toril's own: it is noted, and the rest goes on.
+func (w *work) guard(at source.Pos, what string, step func()) {
+	defer func() {
+		if r := recover(); r != nil {
+			w.mu.Lock()
+			defer w.mu.Unlock()
+			w.failed = append(
+				w.failed,
+				source.Errorf(at, "%s failed, which is a fault of Toril's: what it would have said is not known", what),
+			)
+		}
+	}()
+	step()
 }
 
 // close notes that a part of the checks was asked; after the last one the work's gateways are let go, and of a large estate what came of
@@ -435,11 +522,33 @@ func (r *Result) gather(done []*work, checks int) {
 		all, of[i] = append(all, of[i]...), nil
 	}
 	identify(all)
+	r.Open, all = apart(all)
 	r.take(all)
+}
+
+// apart divides findings into those that rest on something that was not given, and the others.
+func apart(all []*Finding) (open, told []*Finding) {
+	if !slices.ContainsFunc(all, (*Finding).Open) {
+		return nil, all
+	}
+	for _, f := range all {
+		if f.Open() {
+			open = append(open, f)
+		} else {
+			told = append(told, f)
+		}
+	}
+	inOrder(open)
+	return open, told
 }
 
 // take takes findings in order.
 func (r *Result) take(all []*Finding) {
+	inOrder(all)
+	r.Findings = all
+}
+
+func inOrder(all []*Finding) {
 	slices.SortStableFunc(all, func(a, b *Finding) int {
 		if n := cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(a.Tunnel, b.Tunnel), cmp.Compare(a.Gateway, b.Gateway)); n != 0 {
 			return n
@@ -449,7 +558,6 @@ func (r *Result) take(all []*Finding) {
 		}
 		return cmp.Or(cmp.Compare(a.Check, b.Check), cmp.Compare(a.Child, b.Child), cmp.Compare(a.Message, b.Message))
 	})
-	r.Findings = all
 }
 
 // share is how many findings one processor takes at a time.
@@ -493,6 +601,9 @@ func (p *Pass) subjects(t *pair.Tunnel) []Subject {
 	var out []Subject
 	for _, end := range t.Ends {
 		s := Subject{End: end, Tunnel: t, Baseline: p.BaselineFor(t, end)}
+		if len(t.Ends) == 1 {
+			s.elsewhere = p.Elsewhere(end.Gateway)
+		}
 		if end.Gateway.Observed.Given() {
 			s.seen = sync.OnceValue(func() observe.End { return observe.Of(t, end) })
 		}
@@ -543,7 +654,12 @@ func (p *Pass) tunnel(t *pair.Tunnel, ends []Subject) {
 		s := &ends[i]
 		end := s.End
 		at := func() Finding {
-			return Finding{Tunnel: t.Name, Gateway: end.Gateway.Name, Connection: end.Connection.Name, At: Evidence{Pos: end.Connection.At}}
+			return Finding{
+				Tunnel:     t.Name,
+				Gateway:    end.Gateway.Name,
+				Connection: end.Connection.Name,
+				At:         Evidence{Pos: end.Connection.At},
+			}
 		}
 		if c.Connection != nil {
 			p.guarded(at, func() { c.Connection(p, s) })
@@ -557,18 +673,20 @@ func (p *Pass) tunnel(t *pair.Tunnel, ends []Subject) {
 	}
 }
 
-// guarded runs one question; where its packet sets become too complex, that is the answer, a finding of what it is about.
+// guarded runs one question; where its packet sets become too complex, it is one that could not be answered.
 func (p *Pass) guarded(about func() Finding, ask func()) {
 	if p.Context.Err() != nil {
 		return
 	}
-	if err := packet.Guard(ask); err != nil {
-		at := about()
-		at.Unsure = err.Error()
-		at.Message = "this was not decided: " + err.Error()
-		at.Why = "The result is left open instead of guessed; other checks are not affected."
-		at.Fix = "Ask about a part of the rules, or look at the rules by hand."
-		p.Report(at)
+	var err error
+	where := about()
+	name := cmp.Or(where.Tunnel, where.Gateway)
+	p.work.guard(where.At.Pos, "the check "+p.Check.Name+" of "+cmp.Or(name, "the estate"), func() { err = packet.Guard(ask) })
+	if err != nil {
+		where.undecided = true
+		where.Reasons = []Reason{{Cause: model.Undecided, Gateway: where.Gateway, Why: err.Error()}}
+		where.Message = "this was not decided: " + err.Error()
+		p.Report(where)
 	}
 }
 
@@ -610,6 +728,9 @@ func merge(in []*Finding) []*Finding {
 			out[i].AlsoIn = append(out[i].AlsoIn, name)
 		}
 		out[i].Severity = max(out[i].Severity, f.Severity)
+		if f.Possible() != out[i].Possible() { // what is certain of one of them is certain
+			out[i].Unsure, out[i].Reasons = "", nil
+		}
 	}
 	return out
 }

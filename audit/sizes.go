@@ -11,7 +11,7 @@ import (
 func (p *Pass) Sizes(s *Subject) (z negotiate.Sizes, ok bool) {
 	for _, a := range p.Attempts(s.Tunnel) {
 		for _, c := range a.Children {
-			if (c.Of == s.Child || c.With == s.Child) && c.Outcome == negotiate.Agrees && a.Unsure == "" {
+			if (c.Of == s.Child || c.With == s.Child) && c.Outcome == negotiate.Agrees && a.Doubts.Certain() {
 				return negotiate.SizesOf(s.Tunnel, s.End, s.Child, c.Suite, p.leavesBy(s.Gateway, s.Tunnel.Peer(s.End)))
 			}
 		}

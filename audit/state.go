@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 	"time"
+	"toril/model"
 
 	"toril/negotiate"
 	"toril/pair"
@@ -29,7 +30,7 @@ type State uint8
 // The states.
 const (
 	ComesUp  State = iota // whichever end initiates
-	Unknown               // the far end was not given, or something that decides was not read
+	Unknown               // the far end was not given, or something that decides
 	ByHand                // no end initiates by itself
 	OneSided              // only if one of the ends initiates
 	InPart                // not all of its children
@@ -54,52 +55,89 @@ type Tunnel struct {
 	State  State
 	Only   string        // of OneSided: the gateway that must initiate
 	After  time.Duration // of Dies: when the first rekey fails
-	Why    string        // of Unknown: what is not known
+	Why    string        // of Unknown: what is not known; of one that is possible only, why
 	ByHand bool          // of OneSided: and it does not by itself
 	Suite  string        // what the IKE SA is protected by, and the first child; "" where it does not come up
 
-	Leaks     bool // protected packets leave unencrypted
-	LeaksDown bool // they do while the tunnel is down
-	Worst     Severity
-	WorstOf   string // the check of the worst finding; "" for none
-	Causes    int    // how many stand
+	Possible bool     // State is what becomes of it if what was not understood changes nothing
+	Reasons  []Reason // why something of it is possible and not certain: its state, or that it leaks
 
-	tries []try
-	waits bool // neither end sets any child up by itself
+	Leaks       bool // protected packets leave unencrypted
+	LeaksDown   bool // they do while the tunnel is down
+	MayLeak     bool // Leaks is possible, and not certain
+	MayLeakDown bool // LeaksDown is
+	Worst       Severity
+	WorstOf     string // the check of the worst finding; "" for none
+	Perhaps     bool   // the worst finding is possible and not certain
+	Causes      int    // how many stand
+
+	tries    []try
+	waits    bool     // neither end sets any child up by itself
+	failed   bool     // a question about it, or one of its gateways, failed
+	leaksFor []Reason // why it is only possible that it leaks
 }
 
 // Says puts the state in words: "comes up only if skerry initiates".
 func (t *Tunnel) Says() string {
-	out := ""
+	out, up := "", "comes up"
+	if t.Possible {
+		up = "may come up"
+	}
 	switch t.State {
 	case ComesUp:
-		out = "comes up"
+		out = up
 	case Unknown:
 		out = t.Why
 	case ByHand:
-		out = "comes up only by hand: neither end initiates"
+		out = up + " only by hand: neither end initiates"
 	case OneSided:
-		out = "comes up only if " + t.Only + " initiates"
+		out = up + " only if " + t.Only + " initiates"
 		if t.ByHand {
 			out += ", by hand"
 		}
 	case InPart:
-		out = "comes up in part"
+		out = up + " in part"
 	case Mute:
-		out = "comes up, passes nothing"
+		out = up + ", and pass nothing"
+		if !t.Possible {
+			out = up + ", passes nothing"
+		}
 	case Dies:
-		out = "comes up, dies after " + present.Span(t.After)
+		out = up + ", dies after " + present.Span(t.After)
+		if t.Possible {
+			out = up + ", and die after " + present.Span(t.After)
+		}
 	case Never:
 		out = "never comes up"
+		if t.Possible {
+			out = "may never come up"
+		}
 	}
 	switch {
 	case t.Leaks:
 		out += " · leaks"
+	case t.MayLeak && t.LeaksDown:
+		out += " · leaks while down, may leak"
+	case t.MayLeak:
+		out += " · may leak"
 	case t.LeaksDown:
 		out += " · leaks while down"
+	case t.MayLeakDown:
+		out += " · may leak while down"
 	}
 	return out
 }
+
+// Certain is the state where it is certain, else Unknown.
+func (t *Tunnel) Certain() State {
+	if t.Possible {
+		return Unknown
+	}
+	return t.State
+}
+
+// Sign is the mark of the state where it is certain, else that of one that is not known.
+func (t *Tunnel) Sign() string { return t.Certain().Mark() }
 
 // try is what comes of one end's initiating.
 type try struct {
@@ -108,14 +146,21 @@ type try struct {
 	mute      bool          // no packet passes some child
 	after     time.Duration // when the first rekey fails; 0 for never
 	suite     string
-	unsure    string
+	reasons   []Reason
 }
 
 // Predict says what becomes of a tunnel by what its ends are predicted to agree on, and by nothing else.
 func Predict(m *pair.Match, of *pair.Tunnel, attempts []negotiate.Attempt) *Tunnel {
 	t := stateOf(m, of, attempts)
-	t.settle(nil)
+	t.settle(nil, nil)
 	return t
+}
+
+// reasonsOf are doubts as what answers rest on.
+func reasonsOf(d model.Doubts) []Reason {
+	var f Finding
+	f.Rests(d)
+	return f.Reasons
 }
 
 // stateOf notes what comes of either end's initiating, by what the ends are predicted to agree on.
@@ -123,7 +168,7 @@ func stateOf(m *pair.Match, of *pair.Tunnel, attempts []negotiate.Attempt) *Tunn
 	t := &Tunnel{Match: m, waits: len(attempts) > 0 && of.Waits()}
 	for i := range attempts {
 		a := &attempts[i]
-		one := try{initiator: a.Initiator.Gateway.Name, outcome: a.Outcome, suite: suiteOf(a), unsure: a.Unsure}
+		one := try{initiator: a.Initiator.Gateway.Name, outcome: a.Outcome, suite: suiteOf(a), reasons: reasonsOf(a.Doubts)}
 		for _, c := range a.Children {
 			if c.Outcome != negotiate.Agrees {
 				continue
@@ -138,9 +183,13 @@ func stateOf(m *pair.Match, of *pair.Tunnel, attempts []negotiate.Attempt) *Tunn
 	return t
 }
 
-// settle says what becomes of the tunnel where some of those who would initiate it cannot.
-func (t *Tunnel) settle(stopped map[string]bool) {
-	t.State, t.Only, t.After, t.Suite = ComesUp, "", 0, ""
+// settle says what becomes of the tunnel where some of those who would initiate it cannot, for certain or possibly.
+func (t *Tunnel) settle(stopped map[string]bool, perhaps map[string][]Reason) {
+	t.State, t.Only, t.After, t.Suite, t.Possible, t.Reasons, t.Why = ComesUp, "", 0, "", false, nil, ""
+	if t.failed {
+		t.State, t.Why = Unknown, "Toril failed on it"
+		return
+	}
 	if len(t.tries) == 0 {
 		t.State, t.Why = Unknown, "far end not given"
 		if len(stopped) == len(t.Sides) {
@@ -149,26 +198,39 @@ func (t *Tunnel) settle(stopped map[string]bool) {
 		return
 	}
 	var works []try
-	partly, mute, doubt := false, false, ""
+	var lacks []Reason
+	partly, mute := false, false
 	for _, one := range t.tries {
-		switch {
-		case stopped[one.initiator]:
-		case one.outcome == negotiate.Agrees || one.outcome == negotiate.Partly:
-			works = append(works, one)
-			partly, mute = partly || one.outcome == negotiate.Partly, mute || one.mute
-			if one.after > 0 && (t.After == 0 || one.after < t.After) {
-				t.After = one.after
+		doubts := perhaps[one.initiator]
+		fails := one.outcome != negotiate.Agrees && one.outcome != negotiate.Partly
+		for _, r := range one.reasons {
+			switch {
+			case r.Cause != model.NotGiven:
+				doubts = append(doubts, r)
+			case fails:
+				lacks = append(lacks, r)
 			}
-			if t.Suite == "" || one.outcome == negotiate.Agrees && partly {
-				t.Suite = one.suite
-			}
-		case one.unsure != "":
-			doubt = one.unsure
+		}
+		if stopped[one.initiator] {
+			continue
+		}
+		t.Reasons = append(t.Reasons, doubts...)
+		if fails || len(perhaps[one.initiator]) > 0 {
+			continue
+		}
+		works = append(works, one)
+		partly, mute = partly || one.outcome == negotiate.Partly, mute || one.mute
+		if one.after > 0 && (t.After == 0 || one.after < t.After) {
+			t.After = one.after
+		}
+		if t.Suite == "" || one.outcome == negotiate.Agrees && partly {
+			t.Suite = one.suite
 		}
 	}
 	switch {
-	case doubt != "":
-		t.State, t.Why, t.After, t.Suite = Unknown, "not certain: "+doubt, 0, ""
+	case len(lacks) > 0:
+		t.State, t.Why, t.After, t.Suite = Unknown, "not certain: "+lacks[0].Why, 0, ""
+		t.Reasons = append(t.Reasons, lacks...)
 	case len(works) == 0:
 		t.State = Never
 	case t.After > 0:
@@ -181,6 +243,17 @@ func (t *Tunnel) settle(stopped map[string]bool) {
 		t.State, t.Only, t.ByHand = OneSided, works[0].initiator, t.waits
 	case t.waits:
 		t.State = ByHand
+	}
+	t.reasons()
+}
+
+// reasons puts in order what the state rests on, and that the tunnel leaks, and says it in words.
+func (t *Tunnel) reasons() {
+	t.Possible = len(t.Reasons) > 0 && t.State != Unknown
+	if t.Reasons = append(t.Reasons, t.leaksFor...); len(t.Reasons) > 0 && t.State != Unknown {
+		f := Finding{Reasons: t.Reasons}
+		f.settle()
+		t.Reasons, t.Why = f.Reasons, f.Unsure
 	}
 }
 
@@ -201,34 +274,62 @@ func suiteOf(a *negotiate.Attempt) string {
 // states settles what becomes of every tunnel: by what its ends agree on, and by what was found.
 func (r *Result) states() {
 	index := make(map[string]int, len(r.Tunnels))
-	stopped := make([]map[string]bool, len(r.Tunnels))
+	stopped, perhaps := make([]map[string]bool, len(r.Tunnels)), make([]map[string][]Reason, len(r.Tunnels))
 	for i, t := range r.Tunnels {
-		index[t.Name], stopped[i] = i, map[string]bool{}
+		index[t.Name], stopped[i], perhaps[i] = i, map[string]bool{}, map[string][]Reason{}
 	}
-	for _, f := range r.Findings {
+	for _, f := range slices.Concat(r.Findings, r.undecided()) {
 		at, is := index[f.Tunnel]
 		if !is {
 			continue
 		}
 		t := r.Tunnels[at]
-		if f.Accepted == nil && f.PartOf == "" {
+		if !f.undecided && f.Accepted == nil && f.PartOf == "" {
 			if t.Causes++; t.WorstOf == "" || f.Severity > t.Worst {
-				t.Worst, t.WorstOf = f.Severity, f.Check
+				t.Worst, t.WorstOf, t.Perhaps = f.Severity, f.Check, f.Possible()
 			}
 		}
-		if f.Unsure != "" || f.Severity < Medium {
+		if f.Severity < Medium {
 			continue
 		}
-		t.Leaks, t.LeaksDown = t.Leaks || f.effect == Leaks, t.LeaksDown || f.effect == LeaksDown
+		t.leaks(f)
 		for _, s := range t.Sides {
 			own := s.Gateway.Name == f.Gateway
 			if f.effect == Stops || f.effect == StopsOwn && own || f.effect == StopsPeer && !own {
-				stopped[at][s.Gateway.Name] = true
+				if f.Possible() {
+					perhaps[at][s.Gateway.Name] = append(perhaps[at][s.Gateway.Name], f.Reasons...)
+				} else {
+					stopped[at][s.Gateway.Name] = true
+				}
 			}
 		}
 	}
 	for i, t := range r.Tunnels {
-		t.settle(stopped[i])
+		t.settle(stopped[i], perhaps[i])
+	}
+}
+
+// undecided are the answers that stand for questions that were not answered: any may be the worst that its check finds.
+func (r *Result) undecided() (out []*Finding) {
+	for _, f := range r.Open {
+		if f.undecided {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// leaks notes what a finding means for the packets of its tunnel.
+func (t *Tunnel) leaks(f *Finding) {
+	switch {
+	case f.effect == Leaks && f.Possible():
+		t.MayLeak, t.leaksFor = true, append(t.leaksFor, f.Reasons...)
+	case f.effect == Leaks:
+		t.Leaks = true
+	case f.effect == LeaksDown && f.Possible():
+		t.MayLeakDown, t.leaksFor = true, append(t.leaksFor, f.Reasons...)
+	case f.effect == LeaksDown:
+		t.LeaksDown = true
 	}
 }
 

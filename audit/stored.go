@@ -45,12 +45,14 @@ type storedFinding struct {
 	Others                              Places
 	AlsoIn                              []string
 	Series                              string
+	Reasons                             []Reason
 
 	Level           Severity
 	Leveled         bool
 	Lower           int
 	Effect          Effect
 	Settled, Traits bool
+	Undecided       bool
 
 	Weak, Children string
 	Culprit        *source.Pos
@@ -65,8 +67,8 @@ func (f Finding) MarshalBinary() ([]byte, error) { return f.AppendBinary(nil) }
 func (f *Finding) AppendBinary(to []byte) ([]byte, error) {
 	s := &storedFinding{
 		f.Check, f.Severity, f.Gateway, f.Tunnel, f.Connection, f.Child, f.About, f.Message, f.Measured, f.Required, f.Example, f.Why,
-		f.Fix, f.Standard, f.Unsure, f.At, f.Also, f.Others, f.AlsoIn, f.Series,
-		f.level, f.leveled, f.lower, f.effect, f.settled, f.traits != nil,
+		f.Fix, f.Standard, f.Unsure, f.At, f.Also, f.Others, f.AlsoIn, f.Series, f.Reasons,
+		f.level, f.leveled, f.lower, f.effect, f.settled, f.traits != nil, f.undecided,
 		"", "", nil, nil, false,
 	}
 	if t := f.traits; t != nil {
@@ -85,8 +87,8 @@ func (f *Finding) UnmarshalBinary(data []byte) error {
 		Check: s.Check, Severity: s.Severity, Gateway: s.Gateway, Tunnel: s.Tunnel, Connection: s.Connection, Child: s.Child,
 		About: s.About, Message: s.Message, Measured: s.Measured, Required: s.Required, Example: s.Example,
 		Why: s.Why, Fix: s.Fix, Standard: s.Standard,
-		Unsure: s.Unsure, At: s.At, Also: s.Also, Others: s.Others, AlsoIn: s.AlsoIn, Series: s.Series,
-		level: s.Level, leveled: s.Leveled, lower: s.Lower, effect: s.Effect, settled: s.Settled,
+		Unsure: s.Unsure, At: s.At, Also: s.Also, Others: s.Others, AlsoIn: s.AlsoIn, Series: s.Series, Reasons: s.Reasons,
+		level: s.Level, leveled: s.Leveled, lower: s.Lower, effect: s.Effect, settled: s.Settled, undecided: s.Undecided,
 	}
 	if s.Traits {
 		f.traits = &traits{weak: s.Weak, culprit: s.Culprit, packets: s.Packets, children: s.Children, excess: s.Excess}
@@ -99,6 +101,7 @@ type storedWork struct {
 	Found    []storedAnswer
 	Kept     []storedKept
 	NotGiven []NotGiven
+	Failed   []*source.Error
 	State    *storedState
 }
 
@@ -113,8 +116,8 @@ type storedKept struct {
 }
 
 type storedState struct {
-	Tries []storedTry
-	Waits bool
+	Tries         []storedTry
+	Waits, Failed bool
 }
 
 type storedTry struct {
@@ -123,7 +126,7 @@ type storedTry struct {
 	Mute      bool
 	After     time.Duration
 	Suite     string
-	Unsure    string
+	Reasons   []Reason
 }
 
 // append writes down what came of the work.
@@ -131,7 +134,7 @@ func (w *work) append(to []byte, checks []*Check) []byte {
 	if w.put != nil {
 		return append(to, w.put...)
 	}
-	s := storedWork{NotGiven: w.notGiven}
+	s := storedWork{NotGiven: w.notGiven, Failed: w.failed}
 	for _, a := range w.found {
 		s.Found = append(s.Found, storedAnswer{a.check, a.Finding})
 	}
@@ -139,9 +142,9 @@ func (w *work) append(to []byte, checks []*Check) []byte {
 		s.Kept = append(s.Kept, storedKept{k.check, checks[k.check].Keeps.write(nil, k.what)})
 	}
 	if t := w.state; t != nil {
-		s.State = &storedState{Waits: t.waits}
+		s.State = &storedState{Waits: t.waits, Failed: t.failed}
 		for _, one := range t.tries {
-			s.State.Tries = append(s.State.Tries, storedTry{one.initiator, one.outcome, one.mute, one.after, one.suite, one.unsure})
+			s.State.Tries = append(s.State.Tries, storedTry{one.initiator, one.outcome, one.mute, one.after, one.suite, one.reasons})
 		}
 	}
 	return record.Append(to, s)
@@ -174,11 +177,11 @@ func (w *work) read(from []byte, checks []*Check) (rest []byte, err error) {
 		}
 		w.kept = append(w.kept, kept{k.Check, what})
 	}
-	w.notGiven = s.NotGiven
+	w.notGiven, w.failed = s.NotGiven, s.Failed
 	if s.State != nil {
-		w.state = &Tunnel{Match: w.match, waits: s.State.Waits}
+		w.state = &Tunnel{Match: w.match, waits: s.State.Waits, failed: s.State.Failed}
 		for _, one := range s.State.Tries {
-			w.state.tries = append(w.state.tries, try{one.Initiator, one.Outcome, one.Mute, one.After, one.Suite, one.Unsure})
+			w.state.tries = append(w.state.tries, try{one.Initiator, one.Outcome, one.Mute, one.After, one.Suite, one.Reasons})
 		}
 	}
 	return rest, nil
@@ -217,6 +220,11 @@ func question(e *pair.Estate, checks []*Check, b *baseline.Baseline, now time.Ti
 		s.Text(c.Name)
 	}
 	s.Bytes(b.Record())
+	for _, r := range elsewhere(e) {
+		s.Text(r.At.Pos.String(), r.At.Text)
+		key := r.key()
+		s.Text(key[:]...)
+	}
 	return s.Digest()
 }
 
@@ -285,7 +293,7 @@ func (s *store) recall(w *work) bool {
 
 // remember keeps what came of the work.
 func (s *store) remember(w *work) {
-	if s != nil && w.digest != (cache.Digest{}) {
+	if s != nil && w.digest != (cache.Digest{}) && len(w.failed) == 0 {
 		s.Put(w.digest, w.append(nil, s.checks))
 	}
 }

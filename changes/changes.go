@@ -35,6 +35,7 @@ type Finding struct {
 	Place    string
 	PartOf   string
 	Accepted bool
+	Possible bool // it is not certain
 }
 
 // Rank orders severities, the worst highest.
@@ -55,6 +56,8 @@ type Change struct {
 	Says    string // in one sentence
 	At      string // where it stands now, or stood: "path:line:column"
 	Unsure  string // why it could not be told
+
+	configured bool // both values are
 }
 
 // Diff is what the comparison came to.
@@ -71,7 +74,7 @@ func Of(name string, r *audit.Result, w *pair.Whole) *Side {
 	s := &Side{Name: name, Tunnels: map[string]string{}, Whole: w}
 	for _, f := range r.Findings {
 		s.Findings = append(s.Findings, Finding{f.ID, f.Check, f.Severity.String(), f.Subject(), f.Sentence(), f.At.Place(), f.PartOf,
-			f.Accepted != nil})
+			f.Accepted != nil, f.Possible()})
 	}
 	for _, t := range r.Tunnels {
 		s.Tunnels[t.Name] = t.Says()
@@ -86,6 +89,7 @@ func Report(name string, data []byte) (*Side, error) {
 		Findings []struct {
 			ID, Check, Severity, Gateway, Tunnel, Connection, Child, Message string
 			PartOf                                                           string `json:"part_of"`
+			Unsure                                                           string
 			Accepted                                                         *struct{}
 			At                                                               struct {
 				File         string
@@ -104,7 +108,7 @@ func Report(name string, data []byte) (*Side, error) {
 	for _, f := range d.Findings {
 		of := audit.Finding{Gateway: f.Gateway, Tunnel: f.Tunnel, Connection: f.Connection, Child: f.Child, Message: f.Message}
 		s.Findings = append(s.Findings, Finding{f.ID, f.Check, f.Severity, of.Subject(), of.Sentence(),
-			source.Pos{File: f.At.File, Line: f.At.Line, Col: f.At.Column}.String(), f.PartOf, f.Accepted != nil})
+			source.Pos{File: f.At.File, Line: f.At.Line, Col: f.At.Column}.String(), f.PartOf, f.Accepted != nil, f.Unsure != ""})
 	}
 	for _, t := range d.Tunnels {
 		s.Tunnels[t.Name] = t.Says

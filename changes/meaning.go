@@ -2,6 +2,7 @@ package changes
 
 import (
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -29,21 +30,48 @@ func (c *comparison) note(x Change, at, was source.Pos) {
 	c.found = append(c.found, x)
 }
 
+// doubt makes the changes that a function notes unsure for doubts about either side. Where both sides have some, a change between two
+// values that are both configured is one all the same; where one has, it may say the value again.
+func (c *comparison) doubt(old, now model.Doubts, compare func()) {
+	before := len(c.found)
+	compare()
+	why := strings.Join(old.And(now).Told(), "; ")
+	for i := before; i < len(c.found) && why != ""; i++ {
+		if x := &c.found[i]; x.Unsure == "" && !(x.configured && len(old) > 0 && len(now) > 0) {
+			x.Unsure = why
+		}
+	}
+}
+
 // gateway compares what two estates say of one gateway.
 func (c *comparison) gateway(name string, old, now *model.Gateway, had, has bool) {
 	switch {
 	case !had:
-		c.note(Change{Subject: name, What: "gateway", New: name, Says: "gateway added"}, source.Pos{}, source.Pos{})
+		added := Change{Subject: name, What: "gateway", New: name, Says: "gateway added", Unsure: failed(c.old, name)}
+		c.note(added, source.Pos{}, source.Pos{})
 		return
 	case !has:
-		c.note(Change{Subject: name, What: "gateway", Old: name, Says: "gateway removed"}, source.Pos{}, source.Pos{})
+		removed := Change{Subject: name, What: "gateway", Old: name, Says: "gateway removed", Unsure: failed(c.now, name)}
+		c.note(removed, source.Pos{}, source.Pos{})
 		return
 	}
-	byName(old.Connections, now.Connections, func(x *model.Connection) string { return x.Name },
-		func(n string, a, b *model.Connection, had, has bool) { c.connection(name+"/"+n, a, b, had, has) })
-	c.keys(name, old, now)
+	c.doubt(old.Doubts(model.AboutIKE), now.Doubts(model.AboutIKE), func() {
+		byName(old.Connections, now.Connections, func(x *model.Connection) string { return x.Name },
+			func(n string, a, b *model.Connection, had, has bool) { c.connection(name+"/"+n, a, b, had, has) })
+	})
+	c.doubt(old.Doubts(model.AboutKeys), now.Doubts(model.AboutKeys), func() { c.keys(name, old, now) })
 	c.filters(name, old, now)
-	c.network(name, old, now)
+	c.doubt(old.UnreadNetwork(), now.UnreadNetwork(), func() { c.network(name, old, now) })
+}
+
+// failed says which file of a gateway an estate has and could not read; "" for none.
+func failed(e *pair.Whole, name string) string {
+	for _, p := range e.Problems {
+		if slices.Contains(strings.Split(path.Dir(p.File), "/"), name) {
+			return p.Error()
+		}
+	}
+	return ""
 }
 
 // connection compares a connection, and its children.
@@ -56,16 +84,34 @@ func (c *comparison) connection(name string, old, now *model.Connection, had, ha
 		c.note(Change{Subject: name, What: "connection", Old: name, Says: "connection removed"}, source.Pos{}, old.At)
 		return
 	}
-	c.settings(name, settings.OfConnection, settings.Subject{Connection: old}, settings.Subject{Connection: now})
-	byName(old.Children, now.Children, func(k *model.Child) string { return k.Name }, func(n string, a, b *model.Child, had, has bool) {
-		switch of := name + "/" + n; {
-		case !had:
-			c.note(Change{Subject: of, What: "child", New: networks(b), Says: "child added: " + networks(b)}, b.At, source.Pos{})
-		case !has:
-			c.note(Change{Subject: of, What: "child", Old: networks(a), Says: "child removed: " + networks(a)}, source.Pos{}, a.At)
-		default:
-			c.settings(of, settings.OfChild, settings.Subject{Connection: old, Child: a}, settings.Subject{Connection: now, Child: b})
-		}
+	c.doubt(old.Doubts, now.Doubts, func() {
+		c.settings(name, settings.OfConnection, settings.Subject{Connection: old}, settings.Subject{Connection: now})
+		byName(
+			old.Children,
+			now.Children,
+			func(k *model.Child) string { return k.Name },
+			func(n string, a, b *model.Child, had, has bool) {
+				switch of := name + "/" + n; {
+				case !had:
+					c.note(Change{Subject: of, What: "child", New: networks(b), Says: "child added: " + networks(b)}, b.At, source.Pos{})
+				case !has:
+					c.note(
+						Change{Subject: of, What: "child", Old: networks(a), Says: "child removed: " + networks(a)},
+						source.Pos{},
+						a.At,
+					)
+				default:
+					c.doubt(a.Doubts, b.Doubts, func() {
+						c.settings(
+							of,
+							settings.OfChild,
+							settings.Subject{Connection: old, Child: a},
+							settings.Subject{Connection: now, Child: b},
+						)
+					})
+				}
+			},
+		)
 	})
 }
 
@@ -93,6 +139,7 @@ func (c *comparison) settings(name string, of settings.Level, old, now settings.
 			x.What = r.Label(old)
 		}
 		x.Says = says(r, x, a, b)
+		x.configured = had && has && !a.Default && !b.Default && !several(r)
 		if a.Default && b.Default {
 			x.Says += " (daemon default)"
 			follow = append(follow, func() { c.note(x, b.At, a.At) })
@@ -105,6 +152,15 @@ func (c *comparison) settings(name string, of settings.Level, old, now settings.
 			f()
 		}
 	}
+}
+
+// several reports whether a setting may be configured in pieces: where one of them was not understood, the others are not all of it.
+func several(r *settings.Row) bool {
+	switch r.Name {
+	case "own-networks", "peer-networks", "ike-proposals", "child-proposals", "pfs":
+		return true
+	}
+	return false
 }
 
 // same reports whether two values mean the same. Networks do in any order.
@@ -156,17 +212,16 @@ func (c *comparison) keys(name string, old, now *model.Gateway) {
 			}
 			x, y := keyOf(old, a), keyOf(now, b)
 			if x != nil && y != nil && x.Secret.Fingerprint() != y.Secret.Fingerprint() {
-				c.note(
-					Change{
+				c.doubt(a.Doubts, b.Doubts, func() { // which of several keys it is may be what was not understood
+					says := Change{
 						Subject: name + "/" + n,
 						What:    "pre-shared key",
 						Old:     "a key",
 						New:     "another key",
 						Says:    "pre-shared key changed",
-					},
-					y.At,
-					x.At,
-				)
+					}
+					c.note(says, y.At, x.At)
+				})
 			}
 		})
 }
@@ -183,46 +238,71 @@ func (c *comparison) filters(name string, old, now *model.Gateway) {
 		return
 	}
 	a, b := walk.NewPath(old, c.old.Ends(old), walk.Options{}).Filter(), walk.NewPath(now, c.now.Ends(now), walk.Options{}).Filter()
+	accepts := func(v walk.Verdict) bool { return v.Verb == model.Accept }
 	for _, h := range hooks {
-		c.sets(name, h.name, "allows", func(f *walk.Filter) packet.Set { return allowed(f, h.hook) }, a, b)
+		c.sets(name, h.name, "allows", h.hook, accepts, a, b)
 	}
-	c.sets(
-		name,
-		"source NAT",
-		"translates",
-		func(f *walk.Filter) packet.Set { return translated(f, model.Postrouting, packet.Src) },
-		a,
-		b,
-	)
-	c.sets(
-		name,
-		"destination NAT",
-		"translates",
-		func(f *walk.Filter) packet.Set { return translated(f, model.Prerouting, packet.Dst) },
-		a,
-		b,
-	)
+	c.sets(name, "source NAT", "translates", model.Postrouting, func(v walk.Verdict) bool { return v.Rewritten(packet.Src) }, a, b)
+	c.sets(name, "destination NAT", "translates", model.Prerouting, func(v walk.Verdict) bool { return v.Rewritten(packet.Dst) }, a, b)
+}
+
+// done are the packets of new connections with which a filter does something at a hook: for certain, and possibly.
+type done struct {
+	all    packet.Set   // as far as its rules were understood
+	sure   packet.Set   // for certain
+	may    packet.Set   // those too that it may do it with
+	doubts model.Doubts // why the last two are not the first
+}
+
+func doneBy(f *walk.Filter, h model.Hook, does func(walk.Verdict) bool) done {
+	d := done{packet.None(), packet.None(), packet.None(), nil}
+	forget := func(s packet.Set) packet.Set {
+		return s.Free(packet.State, packet.Direction, packet.Mark, packet.Translated)
+	}
+	for _, v := range f.Through(h, fresh()) {
+		was := v.Was()
+		if does(v) {
+			d.all = d.all.Or(was)
+			if v.Doubts.Certain() {
+				d.sure = d.sure.Or(was)
+			}
+		}
+		if does(v) || !v.Doubts.Certain() {
+			d.may = d.may.Or(was)
+		}
+		d.doubts.Add(v.Doubts...)
+	}
+	d.all, d.sure, d.may = forget(d.all), forget(d.sure), forget(d.may)
+	return d
 }
 
 // sets compares what two filters do, as sets of packets.
-func (c *comparison) sets(name, what, verb string, of func(*walk.Filter) packet.Set, a, b *walk.Filter) {
+func (c *comparison) sets(name, what, verb string, h model.Hook, does func(walk.Verdict) bool, a, b *walk.Filter) {
+	var was, is done
 	var more, less packet.Set
 	err := packet.Guard(func() {
-		was, is := of(a), of(b)
-		more, less = is.Minus(was), was.Minus(is)
+		was, is = doneBy(a, h, does), doneBy(b, h, does)
+		more, less = is.all.Minus(was.all), was.all.Minus(is.all)
 		_ = more.Empty() || less.Empty()
 	})
 	if err != nil {
 		c.note(Change{Subject: name, What: what, Says: what + " could not be compared", Unsure: err.Error()}, source.Pos{}, source.Pos{})
 		return
 	}
+	doubts := was.doubts.And(is.doubts)
+	tell := func(x Change, certain bool) {
+		if !certain {
+			x.Unsure = strings.Join(doubts.Told(), "; ")
+		}
+		c.note(x, source.Pos{}, source.Pos{})
+	}
 	if !more.Empty() {
-		c.note(Change{Subject: name, What: what, New: more.String(), Says: fmt.Sprintf("%s now also %s %s", what, verb, shown(more))},
-			source.Pos{}, source.Pos{})
+		x := Change{Subject: name, What: what, New: more.String(), Says: fmt.Sprintf("%s now also %s %s", what, verb, shown(more))}
+		tell(x, len(doubts) == 0 || more.Equal(is.sure.Minus(was.may)))
 	}
 	if !less.Empty() {
-		c.note(Change{Subject: name, What: what, Old: less.String(), Says: fmt.Sprintf("%s no longer %s %s", what, verb, shown(less))},
-			source.Pos{}, source.Pos{})
+		x := Change{Subject: name, What: what, Old: less.String(), Says: fmt.Sprintf("%s no longer %s %s", what, verb, shown(less))}
+		tell(x, len(doubts) == 0 || less.Equal(was.sure.Minus(is.may)))
 	}
 }
 
@@ -244,26 +324,6 @@ func shown(s packet.Set) string {
 // fresh are the packets of new connections, at any interface.
 func fresh() walk.Flow {
 	return walk.Start(walk.Plain(packet.All()).With(packet.State, packet.OneOf(packet.New)))
-}
-
-func allowed(f *walk.Filter, h model.Hook) packet.Set {
-	out := packet.None()
-	for _, v := range f.Through(h, fresh()) {
-		if v.Verb == model.Accept {
-			out = out.Or(v.Was())
-		}
-	}
-	return out.Free(packet.State, packet.Direction, packet.Mark, packet.Translated)
-}
-
-func translated(f *walk.Filter, h model.Hook, field packet.Field) packet.Set {
-	out := packet.None()
-	for _, v := range f.Through(h, fresh()) {
-		if v.Rewritten(field) {
-			out = out.Or(v.Was())
-		}
-	}
-	return out.Free(packet.State, packet.Direction, packet.Mark, packet.Translated)
 }
 
 // network compares addresses and routes.

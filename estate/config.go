@@ -236,18 +236,25 @@ func (a allowText) allowed(at source.Pos) (Allowed, error) {
 		}
 	}
 	if a.Protocol == "echo" || a.Protocol == "ping" {
-		set = set.And(echo)
+		set = set.And(echoes)
 	}
 	out.Packets, out.Text, out.Needed = set, set.String(), set.Minus(icmp.Minus(echo))
 	return out, nil
 }
 
-// icmp are the messages of ICMP and ICMPv6, echo their echo requests.
+// icmp are the messages of ICMP and ICMPv6, echo their echo requests, echoes these with any code: filters tell types apart, and nobody
+// sends another code than 0.
 var (
-	icmp = packet.Where(packet.Proto, packet.WithTypes)
-	echo = packet.Only(packet.IPv4).With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.OneOf(8<<8)).
-		Or(packet.Only(packet.IPv6).With(packet.Proto, packet.OneOf(58)).With(packet.ICMP, packet.OneOf(128<<8)))
+	icmp   = packet.Where(packet.Proto, packet.WithTypes)
+	echo   = echoOf(0)
+	echoes = echoOf(255)
 )
+
+// echoOf are echo requests with a code up to one.
+func echoOf(most uint64) packet.Set {
+	return packet.Only(packet.IPv4).With(packet.Proto, packet.OneOf(1)).With(packet.ICMP, packet.Numbers(8<<8, 8<<8|most)).
+		Or(packet.Only(packet.IPv6).With(packet.Proto, packet.OneOf(58)).With(packet.ICMP, packet.Numbers(128<<8, 128<<8|most)))
+}
 
 // version notes which version of a daemon gateways have: "strongSwan 5.9.8"; or of a language that a phrasebook teaches: "wharfgate 3.2".
 func (c *Config) version(pattern, text string, at source.Pos, formats []*read.Format) error {

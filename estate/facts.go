@@ -49,6 +49,11 @@ type Unread struct {
 	At   source.Pos
 	Text string // the statement, secrets masked
 	Why  string
+	Of   string // what it belongs to; "" for the gateway as a whole
+
+	Cause   model.Cause
+	Matters bool // answers may depend on it
+	IKE     bool // it may be about a connection
 }
 
 // Connection is what is kept of a connection.
@@ -160,6 +165,7 @@ func textsOf(files []File) func(each func(*string)) {
 				each(&u.At.File)
 				each(&u.Text)
 				each(&u.Why)
+				each(&u.Of)
 			}
 		}
 	}
@@ -204,7 +210,11 @@ func filesOf(g *model.Gateway) (out []File, size int64) {
 		}
 		one := File{Path: x.Path, Format: x.Format, Why: shared(x.Why), Statements: x.Statements}
 		for _, u := range x.Unread {
-			one.Unread = append(one.Unread, Unread{u.At, x.Quote(u.At), u.Why})
+			left := Unread{At: u.At, Text: x.Quote(u.At), Why: u.Why, Of: u.Scope, Matters: u.Doubt != nil}
+			if left.Matters {
+				left.Cause, left.IKE = u.Doubt.Cause, u.Doubt.Topic&model.AboutIKE != 0
+			}
+			one.Unread = append(one.Unread, left)
 		}
 		out = append(out, one)
 	}

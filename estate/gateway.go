@@ -58,11 +58,12 @@ func readGateway(
 		}
 		if f.verdict.Format == nil {
 			g.Problems = append(g.Problems, source.Errorf(source.Pos{File: f.file.Path}, "not read: %s", f.verdict.Why))
+			formats.doubt(g, source.Pos{File: f.file.Path})
 			continue
 		}
 		folder.Take(f.file, f.verdict.Format, f.verdict.Why)
 		in := read.NewInput(ctx, g.Name, g.Versions, f.file, folder)
-		if !part || !f.verdict.Format.Filters {
+		if !part || f.verdict.Format.About != model.AboutFilter {
 			guarded(in, func() { f.verdict.Format.Read(in) })
 		}
 		inputs = append(inputs, in)
@@ -76,6 +77,16 @@ func readGateway(
 	return out
 }
 
+// doubt makes unsure what a file that was not read tells, as far as its name says what that is.
+func (l *formatList) doubt(g *model.Gateway, at source.Pos) {
+	if about := l.Named(at.File); about != 0 {
+		g.Doubt(about, &model.Doubt{
+			Cause: model.NotRead, Gateway: g.Name, At: at, Topic: about,
+			Why: "the file was not read, and its name says that it is about " + about.String(),
+		})
+	}
+}
+
 // find opens the files of a gateway and says what each is taken for, in the order in which they are read: inside a format outer folders
 // come first, so that what includes comes before what is included. What is left out, and what cannot be opened, the gateway notes.
 func (p *plan) find(ctx context.Context, g *model.Gateway, folder *read.Folder, formats *formatList) []found {
@@ -85,6 +96,7 @@ func (p *plan) find(ctx context.Context, g *model.Gateway, folder *read.Folder, 
 		f, err := folder.Open(name)
 		if err != nil {
 			g.Problems = append(g.Problems, asProblem(err, p.shown+name))
+			formats.doubt(g, source.Pos{File: p.shown + name})
 			continue
 		}
 		v, skip := p.recognise(formats, i, f.File)
@@ -203,7 +215,7 @@ func usual(f found) int {
 func guarded(in *read.Input, step func()) {
 	defer func() {
 		if r := recover(); r != nil {
-			in.Unread(0, "", "the reader of %s failed", in.File.Format)
+			in.Unread(0, read.Owner{}, "the reader of %s failed", in.File.Format)
 			in.ProblemAt(
 				source.Pos{File: in.File.Path},
 				"the reader of %s failed on this file, which is a fault of Toril's: what it says is not known",
@@ -212,7 +224,7 @@ func guarded(in *read.Input, step func()) {
 		}
 	}()
 	if packet.Guard(step) != nil {
-		in.Unread(0, "", "%s", read.TooLarge)
+		in.Unread(0, read.Owner{}, "%s", read.TooLarge)
 		in.ProblemAt(source.Pos{File: in.File.Path}, "%s; the rest of it is not read", read.TooLarge)
 	}
 }
@@ -261,8 +273,7 @@ func number(g *model.Gateway) {
 	}
 }
 
-// finish gives every connection its number and every rule its chain and place, and marks as unsure what an unread statement may have
-// changed.
+// finish gives every connection its number and every rule its chain and place.
 func finish(g *model.Gateway) {
 	number(g)
 	g.Resolve()
@@ -271,16 +282,8 @@ func finish(g *model.Gateway) {
 			r.Of, r.Index = c, i
 		}
 	}
-	whole := false
 	for _, f := range g.Files {
 		slices.SortStableFunc(f.Unread, func(a, b model.Unread) int { return a.At.Compare(b.At) })
-		for _, u := range f.Unread {
-			whole = whole || u.Scope == ""
-		}
 	}
-	if whole {
-		for _, c := range g.Connections {
-			c.Unsure = true
-		}
-	}
+	g.DoubtDefinitions()
 }

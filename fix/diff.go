@@ -17,7 +17,7 @@ func Unified(f *source.File, edited []byte) string {
 	old, now := lines(f.Bytes()), lines(edited)
 	ops := align(old, now)
 	var b strings.Builder
-	fmt.Fprintf(&b, "--- a/%s\n+++ b/%s\n", source.Clean(f.Path), source.Clean(f.Path))
+	fmt.Fprintf(&b, "--- %s\n+++ %s\n", nameIn("a", f.Path), nameIn("b", f.Path))
 	for i := 0; i < len(ops); {
 		if ops[i].same() {
 			i++
@@ -48,6 +48,30 @@ func Unified(f *source.File, edited []byte) string {
 		i = to
 	}
 	return b.String()
+}
+
+// nameIn is a path below a folder as patch(1) and git apply read it: one with a blank ends with a tab, one with characters that a line
+// cannot hold stands in quotation marks, with escapes as in C.
+func nameIn(folder, path string) string {
+	path = folder + "/" + strings.TrimLeft(path, "/")
+	if source.Clean(path) == path && !strings.ContainsAny(path, "\"\\") {
+		if strings.Contains(path, " ") {
+			return path + "\t"
+		}
+		return path
+	}
+	var b strings.Builder
+	for _, c := range []byte(path) {
+		switch {
+		case c == '"' || c == '\\':
+			b.WriteString("\\" + string(rune(c)))
+		case c < ' ' || c >= 0x7f:
+			fmt.Fprintf(&b, "\\%03o", c)
+		default:
+			b.WriteByte(c)
+		}
+	}
+	return `"` + b.String() + `"`
 }
 
 // op is a line of both texts, by their numbers from 0, or of one: the other is -1.

@@ -102,7 +102,11 @@ func (s *Session) Run(ctx context.Context, wanted Wanted) ([]*Fix, error) {
 			f.Why, f.with = "gone with the fix of "+with, true
 			continue
 		}
-		if err := s.fix(ctx, f); err != nil {
+		if c.Possible() {
+			f.Why = "it is possible and not certain: " + c.Unsure
+			continue
+		}
+		if err := s.guarded(ctx, f); err != nil {
 			return nil, err
 		}
 		for _, g := range f.Gone {
@@ -145,9 +149,27 @@ func (s *Session) audited(ctx context.Context, edited map[string][]byte, only []
 	return r, w, err
 }
 
+// guarded looks for a fix. Where that fails, which is a fault of Toril's, the finding stays, and the rest goes on.
+func (s *Session) guarded(ctx context.Context, f *Fix) (err error) {
+	edited, now, near := s.Edited, s.now, s.near
+	defer func() {
+		if r := recover(); r != nil {
+			s.Edited, s.now, s.near = edited, now, near
+			*f = Fix{Finding: f.Finding, Tunnel: f.Tunnel, Why: "toril failed on this one, which is a fault of its own"}
+			err = nil
+		}
+	}()
+	return s.fix(ctx, f)
+}
+
 // fix looks for a change that proves itself.
 func (s *Session) fix(ctx context.Context, f *Fix) error {
-	c := s.caseOf(&f.Finding)
+	i := slices.IndexFunc(s.now.result.Findings, func(x *audit.Finding) bool { return x.ID == f.Finding.ID })
+	if i < 0 {
+		f.Why, f.with = "gone with the fixes before it", true
+		return nil
+	}
+	c := s.caseOf(s.now.result.Findings[i]) // earlier fixes moved its lines
 	changes, why := ways(c)
 	if len(changes) == 0 {
 		f.Why = why

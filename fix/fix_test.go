@@ -217,3 +217,32 @@ func scan(t *testing.T, line string, from, n *int) {
 		}
 	}
 }
+
+// TestPatchesApplyForOddNames: patch(1) finds a file with blanks, quotation marks and characters of other scripts in its name.
+func TestPatchesApplyForOddNames(t *testing.T) {
+	for name, head := range map[string]string{
+		"g/a b.conf":     "--- a/g/a b.conf\t\n+++ b/g/a b.conf\t\n",
+		"/g/plain.conf":  "--- a/g/plain.conf\n+++ b/g/plain.conf\n",
+		"g/ü.conf":       "--- a/g/ü.conf\n+++ b/g/ü.conf\n",
+		"g/q\"u\\o.conf": "--- \"a/g/q\\\"u\\\\o.conf\"\n+++ \"b/g/q\\\"u\\\\o.conf\"\n",
+		"g/tab\t\n.conf": "--- \"a/g/tab\\011\\012.conf\"\n+++ \"b/g/tab\\011\\012.conf\"\n",
+	} {
+		diff := fix.Unified(source.NewFile(name, []byte("old\n")), []byte("new\n"))
+		assert.Equal(t, head+"@@ -1,1 +1,1 @@\n-old\n+new\n", diff)
+		patch, err := exec.LookPath("patch")
+		if err != nil {
+			continue
+		}
+		dir := t.TempDir()
+		file := filepath.Join(dir, filepath.FromSlash(name))
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o700))
+		require.NoError(t, os.WriteFile(file, []byte("old\n"), 0o600))
+		cmd := exec.Command(patch, "-p1", "--batch")
+		cmd.Dir, cmd.Stdin = dir, strings.NewReader(diff)
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		now, err := os.ReadFile(file)
+		require.NoError(t, err)
+		assert.Equal(t, "new\n", string(now), name)
+	}
+}

@@ -113,7 +113,7 @@ func (g *guide) begin(q Question) []*Trip {
 	}
 	for _, from := range g.entries(path, q) {
 		t := &Trip{Gateway: q.Gateway, In: from.in}
-		f := walk.Fresh(from.set, from.in)
+		f := walk.Fresh(from.set, from.in).Unsure(packet.In, from.doubts)
 		f.Now = f.Now.Minus(packet.Where(packet.In, packet.Name("")))
 		g.parts(t, path.Forward(f), nil)
 		trips = append(trips, t)
@@ -122,8 +122,9 @@ func (g *guide) begin(q Question) []*Trip {
 }
 
 type entry struct {
-	in  string
-	set packet.Set
+	in     string
+	set    packet.Set
+	doubts model.Doubts // why they may come in by another interface
 }
 
 // entries are the interfaces that packets are expected from: those by which their sources are reached.
@@ -132,7 +133,7 @@ func (g *guide) entries(path *walk.Path, q Question) []entry {
 		return nil
 	}
 	if q.In != "" || !path.Known() {
-		return []entry{{q.In, q.Packets}}
+		return []entry{{q.In, q.Packets, nil}}
 	}
 	var out []entry
 	for _, part := range path.OwnRoutes(q.Packets.Mirror()) {
@@ -143,9 +144,10 @@ func (g *guide) entries(path *walk.Path, q Question) []entry {
 		set := part.Packets.Mirror().And(q.Packets)
 		if i := slices.IndexFunc(out, func(e entry) bool { return e.in == dev }); i >= 0 {
 			out[i].set = out[i].set.Or(set)
+			out[i].doubts.Add(part.Doubts...)
 			continue
 		}
-		out = append(out, entry{dev, set})
+		out = append(out, entry{dev, set, part.Doubts})
 	}
 	return out
 }
@@ -178,7 +180,7 @@ func joined(in []walk.Outcome) []walk.Outcome {
 		i := slices.IndexFunc(out, func(x walk.Outcome) bool {
 			return x.Fate == o.Fate && x.Out == o.Out && x.Policy == o.Policy && !x.Changed() && !o.Changed() &&
 				slices.Equal(x.Steps, o.Steps) &&
-				slices.Equal(x.Unsure, o.Unsure)
+				slices.Equal(x.Doubts, o.Doubts)
 		})
 		if i < 0 {
 			out = append(out, o)

@@ -9,6 +9,10 @@ type Daemon struct {
 	// FollowsV1: of IKEv1 it sends its proposals as they are, and as a responder takes the first of the initiator's that it has.
 	FollowsV1 bool
 
+	// StripsPrivate: under IKEv2 it neither sends nor takes algorithms whose numbers are for private use (1024 and above, RFC 7296 section
+	// 3.3.2), unless an option has it send its vendor ID.
+	StripsPrivate bool
+
 	Policies Policies
 	Answers  Answers
 	IDs      IDs
@@ -24,6 +28,8 @@ type Daemon struct {
 type Policies struct {
 	// Routes: it puts routes to the remote networks of its policies into a table of its own.
 	Routes bool
+	// DropsLast: a policy that drops is below every one that protects, however narrow it is.
+	DropsLast bool
 	// ShuntsTrapped: a policy that lets pass or drops is put into the kernel only where the child is trapped; else wherever the child is
 	// started at all.
 	ShuntsTrapped bool
@@ -39,6 +45,8 @@ type Answers struct {
 	LatestFirst bool
 	// JoinsByIdentity: it looks for a child in all connections that take the peer's address and have the same identities.
 	JoinsByIdentity bool
+	// JoinsAlike: of connections with the same peer it joins those alone that are alike in every setting of the IKE SA.
+	JoinsAlike bool
 	// Weighs: it takes, of the proposals that fit one of its own, the one whose algorithms stand furthest in front there.
 	Weighs bool
 	// FirstIsOne: it takes no proposals of which the first is not number 1.

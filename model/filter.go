@@ -2,6 +2,7 @@ package model
 
 import (
 	"net/netip"
+	"slices"
 
 	"toril/packet"
 	"toril/source"
@@ -48,8 +49,8 @@ type Chain struct {
 	Priority int
 	Policy   Setting[Verb] // Accept or Drop
 	Rules    []*Rule
-	Unsure   bool // some statement about the chain itself was not understood
-	Opened   bool // traffic of children that open the packet filter passes it
+	Doubts   Doubts // what was not understood about the chain itself: it may do anything with its packets
+	Opened   bool   // traffic of children that open the packet filter passes it
 }
 
 // ID returns the name by which a chain is unique on its gateway: "inet filter forward".
@@ -112,8 +113,7 @@ func (v Verb) Final() bool {
 type Rule struct {
 	At      source.Pos
 	When    packet.Set // every packet that it may concern
-	Unsure  []string   // conditions outside the model, or not understood: it concerns some of When
-	Unread  bool       // of those, some were not understood at all
+	Doubts  Doubts     // conditions outside the model, or not understood: it concerns some of When
 	Log     bool
 	Counter bool
 	Verb    Verb
@@ -143,7 +143,17 @@ func (r *Room) Next() *Rule {
 const PathMSS = -1
 
 // Certain reports whether the rule concerns all of When.
-func (r *Rule) Certain() bool { return len(r.Unsure) == 0 }
+func (r *Rule) Certain() bool { return len(r.Doubts) == 0 }
+
+// Usually reports whether a rule that is not certain concerns most packets of When all the same: all that leaves it open are conditions
+// that usually hold.
+func (r *Rule) Usually() bool {
+	return !slices.ContainsFunc(r.Doubts, func(d *Doubt) bool { return !d.Usually })
+}
+
+// Acts reports whether the rule may change what becomes of a packet. One that only logs and counts does not, whatever its conditions;
+// one of which some was not understood may.
+func (r *Rule) Acts() bool { return r.Verb != Continue || r.SetMark != nil || r.Doubts.Unread() }
 
 // Writes is what the rule writes into a packet; the zero Translation where it writes nothing, or it was not read what.
 func (r *Rule) Writes() Translation {

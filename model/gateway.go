@@ -3,6 +3,7 @@
 package model
 
 import (
+	"fmt"
 	"net/netip"
 	"path"
 	"slices"
@@ -43,16 +44,20 @@ type Gateway struct {
 	Versions    []Version // of its daemons, where something says them
 	Observed    Observed
 
+	Told Told // how much of it the files tell
+
+	open  []open // doubts about all that is told of some topics
 	index index
 }
 
 // Options are properties of a gateway's IKE daemon as a whole; the zero value is the daemon's default.
 type Options struct {
-	InitiatorDecides Setting[bool] // as responder it follows the initiator's order of proposals, not its own
-	NoRoutes         Setting[bool] // it adds no route for remote networks
-	ReplayWindow     Setting[int]  // packets, for children that do not say; 0 and a default: not said
-	AggressiveKeys   Setting[bool] // it answers aggressive mode with a pre-shared key
-	NoReuse          Setting[bool] // a further child gets an IKE SA of its own
+	InitiatorDecides  Setting[bool] // as responder it follows the initiator's order of proposals, not its own
+	NoRoutes          Setting[bool] // it adds no route for remote networks
+	ReplayWindow      Setting[int]  // packets, for children that do not say; 0 and a default: not said
+	PrivateAlgorithms Setting[bool] // of the numbers for private use it sends and takes algorithms, whoever its peer is
+	AggressiveKeys    Setting[bool] // it answers aggressive mode with a pre-shared key
+	NoReuse           Setting[bool] // a further child gets an IKE SA of its own
 }
 
 // Order is the order in which a gateway works on a packet; the zero value is that of Linux: destination translation, route, access rules,
@@ -98,6 +103,14 @@ type File struct {
 	Statements int    // statements read
 	Unread     []Unread
 	Within     string // the file that includes this one; "" for none
+	Omissions  []Omission
+}
+
+// Omission is something that a file says it leaves out.
+type Omission struct {
+	About      Topic
+	Connection string // that it belongs to; "" for the gateway as a whole
+	What       string // for people
 }
 
 // Shunts reports whether the child protects nothing by intent: it lets packets pass, or drops them.
@@ -168,11 +181,12 @@ func (g *Gateway) Unusable() {
 // LeftOut is a file that was not read, and why.
 type LeftOut struct{ Path, Why string }
 
-// Unread is a statement that a reader did not understand. It may change anything in its scope.
+// Unread is a statement that a reader did not understand.
 type Unread struct {
 	At    source.Pos
 	Why   string
-	Scope string // what it stands in: a connection's name, a chain's; "" for the whole gateway
+	Scope string // what it belongs to: a connection's name, a chain's; "" for the gateway as a whole
+	Doubt *Doubt // nil where nothing that is asked depends on it
 }
 
 // Definition is something that a configuration gives a name, for use elsewhere in it.
@@ -185,6 +199,7 @@ type Definition struct {
 	Again []source.Pos
 	// Missing is set where Used refers to a name that nothing defines; At is then nowhere.
 	Missing bool
+	Doubts  Doubts // whether it is unused, or missing
 }
 
 // Address is where an IKE peer is, or may be.
@@ -272,7 +287,7 @@ type Connection struct {
 	Joins       bool                   // the daemon looks for a child in all connections with the same peer, not in this one alone
 	Turn        int                    // as a responder the daemon takes the connection with the highest that fits; 0: it goes by other rules
 	NeverAsked  bool                   // as a responder it leaves this one out
-	Unsure      bool                   // some statement of it is unread: what looks unsaid may have been said
+	Doubts      Doubts                 // what of it was not understood: what looks unsaid may have been said
 	Unusable    *source.Error          // the daemon would refuse the connection as a whole, and why
 	Parts       Parts                  // where parts of the proposals are configured, if by statements of their own
 	Children    []*Child
@@ -315,6 +330,25 @@ func (c *Connection) SamePeer(d *Connection) bool {
 		c.Remote.ID.Value == d.Remote.ID.Value &&
 		c.Local.Method.Value == d.Local.Method.Value &&
 		c.Remote.Method.Value == d.Remote.Method.Value
+}
+
+// AlikeSA reports whether two connections for the same peer are alike in every setting of the IKE SA: its times, what it proposes, how it
+// is kept up and how it authenticates.
+func (c *Connection) AlikeSA(d *Connection) bool {
+	times := func(c *Connection) [6]time.Duration {
+		return [6]time.Duration{c.Rekey.Value, c.Reauth.Value, c.Random.Value, c.Over.Value, c.DPD.Value, c.DPDTimeout.Value}
+	}
+	flags := func(c *Connection) [6]bool {
+		return [6]bool{c.Aggressive.Value, c.Encap.Value, c.MOBIKE.Value, c.PPK.Value, c.PPKRequired.Value, c.AskCert.Value}
+	}
+	words := func(c *Connection) string {
+		out := fmt.Sprint(c.Tries.Value, c.SendCert.Value, c.Childless.Value, c.More["fragmentation"].Value, c.Proposals.Value)
+		for _, p := range []*Party{&c.Local, &c.Remote} {
+			out += fmt.Sprint(p.Certificates.Value, p.CAs.Value, p.Signatures)
+		}
+		return out
+	}
+	return times(c) == times(d) && flags(c) == flags(d) && words(c) == words(d)
 }
 
 // Hard returns the time after which the IKE SA is closed if nothing renewed it; 0 where it never is.
@@ -406,10 +440,11 @@ type Child struct {
 	MarkIn       Setting[string]
 	MarkOut      Setting[string]
 	Inactivity   Setting[time.Duration]
-	Opens        Setting[bool]   // a script of the daemon's adds rules for iptables that accept what the child forwards, while it is up
-	OpensHost    Setting[bool]   // and what is for the gateway itself
-	Script       Setting[string] // another script that runs as the child comes up: what it does is not known
-	Unsure       bool
+	Opens        Setting[bool]              // a script of the daemon's adds rules for iptables that accept what the child forwards, while it is up
+	OpensHost    Setting[bool]              // and what is for the gateway itself
+	Pool         ike.Selectors              // the addresses that the gateway gives its peers, where it does
+	Script       Setting[string]            // another script that runs as the child comes up: what it does is not known
+	Doubts       Doubts                     // what of it was not understood, beside what its connection has
 	Parts        Parts                      // as of a connection
 	HostToHost   bool                       // the selectors are the IKE addresses
 	More         map[string]Setting[string] // further settings, as written, by their names in model/settings
@@ -469,7 +504,16 @@ func parseMark(s string) (value, mask uint32, ok bool) {
 // Domain returns the packets that the child protects on their way out: local to remote, of the selectors' protocols and
 // ports. own and peer stand for dynamic selectors, which mean the IKE addresses.
 func (c *Child) Domain(own, peer netip.Addr) packet.Set {
-	return ike.Domain(c.Local.Value, c.Remote.Value, own, peer)
+	return ike.Domain(c.Local.Value, c.RemoteAt(peer), own, peer)
+}
+
+// RemoteAt returns the remote selectors as the peer's address makes them. Where that is not known, a dynamic one stands for the addresses
+// that the gateway gives its peers.
+func (c *Child) RemoteAt(peer netip.Addr) ike.Selectors {
+	if len(c.Pool) > 0 && !peer.IsValid() && c.Remote.Value.Dynamic() {
+		return c.Pool
+	}
+	return c.Remote.Value.At(peer)
 }
 
 // Interface is a network interface.
@@ -487,6 +531,7 @@ type Interface struct {
 	Down      bool
 	Dynamic   bool         // gets its address by DHCP or the like
 	MTU       Setting[int] // in bytes; 0 where it is not told
+	Doubts    Doubts       // what was not understood of it
 }
 
 // Wraps returns the protocol number in which an interface wraps the packets that are routed to it, in the clear as far as
@@ -520,7 +565,11 @@ type Route struct {
 	Metric int
 	Src    netip.Addr
 	Origin string // "static", "connected", or the routing protocol that carries it
+	Doubts Doubts // what was not understood of it: packets to its network may go another way
 }
+
+// UnreadRoute is the kind of a route of which only the network was understood: it leads nowhere that is known.
+const UnreadRoute = "unread"
 
 // RouteRule chooses a routing table.
 type RouteRule struct {
@@ -529,5 +578,5 @@ type RouteRule struct {
 	When     packet.Set
 	Table    string
 	Kind     string // "lookup", "blackhole", "unreachable", "prohibit"
-	Unsure   bool   // some condition of it is not modelled
+	Doubts   Doubts // conditions that are not modelled, or were not understood: it chooses for some of When
 }

@@ -78,7 +78,7 @@ func TestVerbs(t *testing.T) {
 		}
 	}
 	assert.True(t, (&model.Rule{}).Certain())
-	assert.False(t, (&model.Rule{Unsure: []string{"a condition of time"}}).Certain())
+	assert.False(t, (&model.Rule{Doubts: model.Doubts{{Why: "a condition of time"}}}).Certain())
 	assert.Equal(t, "inet filter forward", (&model.Chain{Family: "inet", Table: "filter", Name: "forward"}).ID())
 }
 

@@ -20,8 +20,10 @@ func (g *Gateway) Join(part *Gateway) (again []*NamedSet) {
 	g.PrivateKeys = append(g.PrivateKeys, part.PrivateKeys...)
 	g.Chains = append(g.Chains, part.Chains...)
 	g.RouteRules = append(g.RouteRules, part.RouteRules...)
+	g.open = append(g.open, part.open...)
 	g.Problems = append(g.Problems, part.Problems...)
 	g.Observed.join(&part.Observed)
+	g.Told.join(part.Told)
 	g.Options.join(part.Options)
 	g.Order.AccessFirst = g.Order.AccessFirst || part.Order.AccessFirst
 	g.Order.TunnelFirst = g.Order.TunnelFirst || part.Order.TunnelFirst
@@ -59,6 +61,7 @@ func (o *Options) join(p Options) {
 	take(&o.NoRoutes, p.NoRoutes)
 	take(&o.ReplayWindow, p.ReplayWindow)
 	take(&o.AggressiveKeys, p.AggressiveKeys)
+	take(&o.PrivateAlgorithms, p.PrivateAlgorithms)
 	take(&o.NoReuse, p.NoReuse)
 }
 
@@ -74,6 +77,7 @@ func (i *Interface) join(p *Interface) {
 		i.AddAddress(a)
 	}
 	i.Down, i.Dynamic = i.Down || p.Down, i.Dynamic || p.Dynamic
+	i.Doubts.Add(p.Doubts...)
 	take(&i.MTU, p.MTU)
 	said(&i.Kind, p.Kind)
 	said(&i.IfID, p.IfID)
@@ -104,4 +108,5 @@ func (g *Gateway) joinProtocol(p *RoutingProtocol) {
 	q.Networks, q.Interfaces = append(q.Networks, p.Networks...), append(q.Interfaces, p.Interfaces...)
 	q.Passive, q.Active = append(q.Passive, p.Passive...), append(q.Active, p.Active...)
 	q.Redistribute, q.Neighbors = append(q.Redistribute, p.Redistribute...), append(q.Neighbors, p.Neighbors...)
+	q.Doubts.Add(p.Doubts...)
 }

@@ -17,6 +17,9 @@ type Key struct {
 	For    *Connection    // the connection that it stands in, and is for alone; nil where it stands by itself
 	PPK    bool           // a post-quantum pre-shared key
 	Hash   bool           // the value is a digest of the key: its strength cannot be judged
+	Coded  bool           // the value was written as bits, not as a text
+
+	Refused *source.Error // why its daemon does not take it; nil where it does
 }
 
 // Given reports whether any of the gateway's pre-shared keys was handed over: they are often taken out.
@@ -33,7 +36,7 @@ func (k *Key) Given() bool { return !k.PPK && !k.Secret.IsZero() }
 func (g *Gateway) KeyFor(c *Connection, own, peer []ike.Identity) *Key {
 	x := g.keyIndex()
 	for _, at := range x.inside[c] {
-		if k := g.Keys[at]; c != nil && !k.PPK && !k.Secret.IsZero() {
+		if k := g.Keys[at]; c != nil && k.Given() && k.Refused == nil {
 			return k
 		}
 	}
@@ -44,13 +47,13 @@ func (g *Gateway) KeyFor(c *Connection, own, peer []ike.Identity) *Key {
 	try := func(list []int) {
 		for _, at := range list {
 			k := g.Keys[at]
-			if k.PPK || k.Secret.IsZero() || k.For != nil {
+			if !k.Given() || k.Refused != nil || k.For != nil {
 				continue
 			}
 			o, p, ok := k.fits(own, peer, both)
 			better := p > bestPeer || p == bestPeer && (o > bestOwn || last && o == bestOwn)
 			if both { // one that names the own end comes before one that names the peer and anybody
-				better = o > bestOwn || o == bestOwn && p > bestPeer || len(k.Owners) == 0 && o == bestOwn
+				better = o > bestOwn || o == bestOwn && p > bestPeer
 			}
 			if ok && (found == nil || better) {
 				found, bestOwn, bestPeer = k, o, p
@@ -75,7 +78,7 @@ func (g *Gateway) HasKey(c *Connection, own, peer []ike.Identity, secret source.
 	x := g.keyIndex()
 	return slices.ContainsFunc(x.candidates(slices.Concat(own, peer)), func(at int) bool {
 		k := g.Keys[at]
-		if !k.Given() || k.For != nil && k.For != c || k.Secret.Fingerprint() != secret.Fingerprint() {
+		if !k.Given() || k.Refused != nil || k.For != nil && k.For != c || k.Secret.Fingerprint() != secret.Fingerprint() {
 			return false
 		}
 		_, _, ok := k.fits(own, peer, c.Daemon.Keys.OfBoth)

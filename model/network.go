@@ -16,7 +16,7 @@ type index struct {
 	files     map[string]*File
 
 	interfaces map[string]*Interface
-	routes     map[Route]bool
+	routes     map[routeKey]*Route
 	sets       map[string]*NamedSet
 	defined    map[[2]string]*Definition
 	once       sync.Once
@@ -26,6 +26,8 @@ type index struct {
 	keys       keyIndex
 	insideOnce sync.Once
 	inside     netip.Addr
+	lacksOnce  sync.Once
+	lacks      *Lacking
 	seenOnce   sync.Once
 	seen       seenIndex
 }
@@ -105,16 +107,28 @@ func (g *Gateway) AddRoute(r *Route) {
 	if r.Kind == "" {
 		r.Kind = "unicast"
 	}
-	key := *r
-	key.At, key.Origin, key.Src = source.Pos{}, "", netip.Addr{}
-	if g.index.routes[key] {
+	key := routeKey{r.To, r.Via, r.Dev, r.Kind, r.Table, r.Metric}
+	if have := g.index.routes[key]; have != nil {
+		if r.Doubts.Certain() {
+			have.Doubts = nil
+		}
 		return
 	}
 	if g.index.routes == nil {
-		g.index.routes = map[Route]bool{}
+		g.index.routes = map[routeKey]*Route{}
 	}
-	g.index.routes[key] = true
+	g.index.routes[key] = r
 	g.Routes = append(g.Routes, r)
+}
+
+// routeKey is what two routes that are the same have in common.
+type routeKey struct {
+	to     netip.Prefix
+	via    netip.Addr
+	dev    string
+	kind   string
+	table  string
+	metric int
 }
 
 // RoutingProtocol is one instance of a dynamic routing protocol: what it is told, not what it learned.
@@ -128,6 +142,7 @@ type RoutingProtocol struct {
 	Active       []string   // interfaces that are taken out of a default of being passive
 	Redistribute []Carried  // origins that it takes in: "connected", "static", "kernel", another protocol
 	Neighbors    []Neighbor // peers that are named
+	Doubts       Doubts     // what of it was not understood
 }
 
 // Carried is a network, an interface or an origin that a routing protocol is told, and where.

@@ -13,6 +13,7 @@ type NamedSet struct {
 	Family  packet.Family
 	Entries []SetEntry
 	Members []string // of a list of sets: their names
+	Doubts  Doubts   // what of it was not understood
 	Changes string   // why its content may be another while the gateway runs; "" where it is as saved
 }
 

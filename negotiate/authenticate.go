@@ -1,7 +1,6 @@
 package negotiate
 
 import (
-	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -347,24 +346,22 @@ func (a *attempt) untold(who, whom side, id ike.Identity) *Failure {
 	address := id.Kind != ike.IDHost && who.c.Local.Method.Value != ike.Certificate
 	switch host := id.Kind == ike.IDHost; {
 	case address && (want.Kind == ike.IDAddr || want.Kind == ike.IDNet):
-		a.Unsure = cmp.Or(a.Unsure, fmt.Sprintf("%s sends its own address, which its configuration does not say; %s expects %s",
-			who.name(), whom.name(), want))
+		a.assume("%s sends its own address, which its configuration does not say; %s expects %s", who.name(), whom.name(), want)
 	case address:
 		f := a.unexpected(who, whom, id)
 		f.Why = fmt.Sprintf("%s sends its own address as its identity, and %s expects %s", who.name(), whom.name(), want)
 		f.Changes = f.Changes[:1]
 		return f
 	case host && want.Kind == ike.IDFQDN:
-		a.Unsure = cmp.Or(a.Unsure, fmt.Sprintf("%s sends the name of its host, which its configuration does not say; %s expects %s",
-			who.name(), whom.name(), want))
+		a.assume("%s sends the name of its host, which its configuration does not say; %s expects %s", who.name(), whom.name(), want)
 	case host:
 		return a.unexpected(who, whom, id)
 	case want.Kind == ike.IDDN || !want.Definite() || whom.c.Daemon.Name == "" || who.c.Daemon.Name == "":
 		a.Notes = append(a.Notes, fmt.Sprintf("%s sends the subject of its certificate, which was not compared", who.name()))
 	case a.lenient(who, whom) && whom.c.Remote.Loose:
 	case whom.c.Daemon.IDs.TakesNamed:
-		a.Unsure = cmp.Or(a.Unsure, fmt.Sprintf("%s sends the subject of its certificate, which was not given; %s takes it if the "+
-			"certificate has the name %s too", who.name(), whom.name(), want))
+		a.assume("%s sends the subject of its certificate, which was not given; %s takes it if the certificate has the name %s too",
+			who.name(), whom.name(), want)
 	default:
 		return &Failure{
 			Topic: Identity, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED",
@@ -381,8 +378,10 @@ func (a *attempt) keys() *Failure {
 	if a.i.c.Local.Method.Value != ike.PSK && a.r.c.Local.Method.Value != ike.PSK {
 		return nil
 	}
+	a.Doubts.Add(a.i.Gateway.Doubts(model.AboutKeys)...)
+	a.Doubts.Add(a.r.Gateway.Doubts(model.AboutKeys)...)
 	if !a.i.Gateway.Given() || !a.r.Gateway.Given() {
-		a.Unsure = cmp.Or(a.Unsure, "the pre-shared keys were not compared: not both of them were given")
+		a.assume("the pre-shared keys were not compared: not both of them were given")
 		return nil
 	}
 	ki, kr := a.keyOf(a.i), a.keyOf(a.r)

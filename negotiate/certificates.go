@@ -212,6 +212,8 @@ func (a *attempt) unsigned(who, whom side, why string, changes ...string) *Failu
 func (a *attempt) certificates() *Failure {
 	for _, ends := range a.signing() {
 		who, whom := ends[0], ends[1]
+		a.Doubts.Add(who.Gateway.Doubts(model.AboutCertificates)...)
+		a.Doubts.Add(whom.Gateway.Doubts(model.AboutCertificates)...)
 		if whom.c.Remote.Keyed || who.c.Local.Keyed && len(who.c.Local.Certificates.Value) == 0 {
 			continue
 		}

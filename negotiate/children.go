@@ -238,7 +238,8 @@ func (a *attempt) theirs() []*model.Child {
 	var out []*model.Child
 	for _, c := range a.r.Gateway.Accepting(a.i.own) {
 		joins := c.Joins && a.r.c.Joins && c.Unusable == nil
-		if c != a.r.c && !(joins && (c.SamePeer(a.r.c) || c.Daemon.Answers.JoinsByIdentity && a.alikeBut(c))) {
+		same := c.SamePeer(a.r.c) && (!c.Daemon.Answers.JoinsAlike || c.AlikeSA(a.r.c))
+		if c != a.r.c && !(joins && (same || c.Daemon.Answers.JoinsByIdentity && a.alikeBut(c))) {
 			continue
 		}
 		for _, k := range c.Children {
@@ -501,7 +502,7 @@ func (a *attempt) quickTransport() *Failure {
 
 // suite chooses the child's suite.
 func (a *attempt) suite(c *Child, k *model.Child, step Step) *Failure {
-	mine, theirs := k.Proposals.Value, c.With.Takes()
+	mine, theirs := a.public(a.i, k.Proposals.Value), a.public(a.r, c.With.Takes())
 	decides := a.prefers(a.r.Gateway, a.r.c)
 	lines := [2]source.Pos{k.Proposals.Where(k.At), c.With.Proposals.Where(c.With.At)}
 	var ok bool
@@ -671,6 +672,28 @@ func (a *attempt) narrowed(c *Child, k *model.Child, local, remote ike.Selectors
 		}
 	}
 	_, _ = local, remote
+}
+
+// public leaves out of proposals what a daemon does not say under IKEv2: algorithms for private use, and proposals that consist of them.
+func (a *attempt) public(s side, ps []ike.Proposal) []ike.Proposal {
+	private := func(x ike.Choice) bool { return x.Algorithm != nil && x.ID >= 1024 }
+	has := func(p ike.Proposal) bool { return slices.ContainsFunc(p.All(), private) }
+	if a.Version != ike.V2 || !s.c.Daemon.StripsPrivate || s.Gateway.Options.PrivateAlgorithms.Value || !slices.ContainsFunc(ps, has) {
+		return ps
+	}
+	var out []ike.Proposal
+next:
+	for _, p := range ps {
+		for r := range p.Transforms {
+			some := len(p.Transforms[r])
+			p.Transforms[r] = slices.DeleteFunc(slices.Clone(p.Transforms[r]), private)
+			if some > 0 && len(p.Transforms[r]) == 0 {
+				continue next
+			}
+		}
+		out = append(out, p)
+	}
+	return out
 }
 
 // renewal is what an end proposes, or takes, when the keys of a child are renewed under IKEv2.

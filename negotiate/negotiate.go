@@ -90,7 +90,8 @@ type Attempt struct {
 	Method               ike.Method
 	Rekey                Rekey // of the IKE SA
 	Children             []Child
-	Unsure               string // what was not understood and might change the answer
+	Doubts               model.Doubts // why it may end otherwise: what was not understood, or not given
+	Assumes              []string     // what was not given and taken to fit: the pre-shared keys, for one
 	Notes                []string
 }
 
@@ -160,13 +161,35 @@ type attempt struct {
 
 func try(t *pair.Tunnel, from, to pair.End) Attempt {
 	a := begin(t, from, to)
-	if from.Connection.Unsure || to.Connection != nil && to.Connection.Unsure {
-		a.Unsure = "a statement of one of the ends was not understood"
+	a.of(from)
+	a.of(to)
+	if to.Connection == nil && !to.Gateway.Told.IKE {
+		a.Doubts.Add(&model.Doubt{Cause: model.NotGiven, Gateway: to.Gateway.Name, Of: model.IKEConfiguration,
+			Why: "the IKE configuration of " + to.Gateway.Name + " was not given"})
 	}
 	a.run()
 	a.Responder = a.r.End
 	return a.Attempt
 }
+
+// of notes what was not understood of an end: of its connection and the children of that, and of the daemon's configuration as a whole.
+func (a *attempt) of(end pair.End) {
+	a.Doubts.Add(end.Gateway.Doubts(model.AboutIKE)...)
+	if c := end.Connection; c != nil {
+		a.Doubts.Add(c.Doubts...)
+		for _, k := range c.Children {
+			a.Doubts.Add(k.Doubts...)
+		}
+	}
+}
+
+// assume notes what was not given and is taken to fit.
+func (a *attempt) assume(format string, args ...any) {
+	a.Assumes = append(a.Assumes, fmt.Sprintf(format, args...))
+}
+
+// Unsure says why the attempt may end otherwise, or what it rests on that was not given; "" for nothing.
+func (a *Attempt) Unsure() string { return strings.Join(append(a.Doubts.Says(), a.Assumes...), "; ") }
 
 // begin makes an attempt of which nothing is predicted yet.
 func begin(t *pair.Tunnel, from, to pair.End) *attempt {
@@ -294,6 +317,11 @@ func (a *attempt) address() *Failure {
 		return f
 	}
 	a.meet = a.candidates(to)
+	for _, c := range a.r.Gateway.Connections { // one that was not wholly understood may be the one that answers
+		if slices.Contains(a.meet, c) || c.RemoteAddrs.IsDefault() {
+			a.Doubts.Add(c.Doubts...)
+		}
+	}
 	if len(a.meet) > 0 {
 		return nil
 	}

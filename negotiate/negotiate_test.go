@@ -367,7 +367,7 @@ func TestNAT(t *testing.T) {
 
 func TestUnreadStatementsAreSaid(t *testing.T) {
 	got := negotiate.Tunnel(tunnel(t, over{"warble": "1"}, over{}))
-	assert.NotEmpty(t, got[0].Unsure)
+	assert.NotEmpty(t, got[0].Unsure())
 }
 
 func TestRows(t *testing.T) {

@@ -14,7 +14,7 @@ func Predicted(attempts []negotiate.Attempt) []ike.Suite {
 	var out []ike.Suite
 	for i := range attempts {
 		a := &attempts[i]
-		if a.Unsure != "" || a.Failure != nil {
+		if !a.Doubts.Certain() || a.Failure != nil {
 			return nil
 		}
 		out = append(out, a.IKE)
@@ -27,7 +27,7 @@ func PredictedChild(attempts []negotiate.Attempt, k *model.Child) []ike.Suite {
 	var out []ike.Suite
 	for i := range attempts {
 		a := &attempts[i]
-		if a.Unsure != "" {
+		if !a.Doubts.Certain() {
 			return nil
 		}
 		for _, c := range a.Children {

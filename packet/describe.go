@@ -167,14 +167,30 @@ func (b *box) describe() string {
 		case slices.Equal(v, []interval{some}):
 			out = append(out, f.yes)
 		default:
-			fam := IPv4
-			if v[0].lo.hi != 0 || v[0].lo.lo >= 1<<32 {
-				fam = IPv6
-			}
-			out = append(out, f.yes+f.peer+Spell(valuesOf(v), fam))
+			out = append(out, f.yes+f.peer+spellPeers(v))
 		}
 	}
 	return strings.Join(out, " ")
+}
+
+// spellPeers writes addresses of peers, which are of both families at once: those of IPv4 are the numbers below 2^32.
+func spellPeers(v []interval) string {
+	const lastOf4 = 1<<32 - 1
+	other := without([]interval{{number{}.next(), largest}}, v)
+	not := ""
+	if len(other) < len(v) || len(other) == len(v) && v[len(v)-1].hi == largest {
+		v, not = other, "other than "
+	}
+	var parts []string
+	for _, part := range []struct {
+		in  interval
+		fam Family
+	}{{interval{number{}.next(), small(lastOf4)}, IPv4}, {interval{small(lastOf4 + 1), largest}, IPv6}} {
+		if in := meet(v, []interval{part.in}); len(in) > 0 {
+			parts = append(parts, Spell(valuesOf(in), part.fam))
+		}
+	}
+	return not + strings.Join(parts, ", ")
 }
 
 func (b *box) addresses(f Field) string {
@@ -248,6 +264,22 @@ func spellTypes(in []interval) string {
 		}
 	}
 	return strings.Join(out, ", ")
+}
+
+// Names are the interfaces that the packets come in or leave by, or do not, one by one: those that are named, and no patterns of names.
+func (s Set) Names() []string {
+	var out []string
+	for _, b := range s.boxes {
+		for _, f := range []Field{In, Out} {
+			in := b.in(f)
+			for _, iv := range slices.Concat(in, without([]interval{{number{}, largest}}, in)) {
+				if name := iv.lo.name(); iv.lo == iv.hi && name != "" && !slices.Contains(out, name) {
+					out = append(out, name)
+				}
+			}
+		}
+	}
+	return out
 }
 
 // spellNames writes a set of interface names; "" where it is every name. That the empty name, which stands for the gateway

@@ -363,11 +363,11 @@ func without(a, b []interval) []interval {
 	return out
 }
 
-// prefixes returns the least list of prefixes that covers exactly the addresses of v.
+// prefixes returns the least list of prefixes that covers exactly the addresses of v that are of the family.
 func (v Values) prefixes(f Family) []netip.Prefix {
 	width := f.bits()
 	var out []netip.Prefix
-	for _, iv := range v.in() {
+	for _, iv := range meet(v.in(), []interval{{number{}, topOf(Src, f)}}) {
 		for lo := iv.lo; ; {
 			host := min(trailingZeros(lo), width)
 			for host > 0 && iv.hi.less(lo.plus(blockSize(host)).prev()) {

@@ -199,6 +199,12 @@ func (p *pairing) index(g *estate.Facts, all []said) {
 // maxAlike is the number of connections with one identity or one domain beyond which these tell nothing.
 const maxAlike = 16
 
+// maxOwners is the number of gateways with one address beyond which that tells nothing.
+const maxOwners = 64
+
+// maxDoubts is how many other far ends of a connection are named.
+const maxDoubts = 16
+
 // expected is the identity that a connection expects of its peer, the zero Identity where it does not mind.
 func expected(c *estate.Connection) ike.Identity {
 	if id := c.Expects; id.Definite() {
@@ -259,6 +265,9 @@ func (p *pairing) candidates(a int, left func(int) bool) (out []int, put bool) {
 	}
 	c := end.Connection
 	for _, addr := range says.remote {
+		if len(p.owners[addr]) > maxOwners {
+			continue
+		}
 		for _, g := range p.owners[addr] {
 			for _, own := range says.local {
 				consider(p.byPeer[peerKey{g, own}])
@@ -273,7 +282,9 @@ func (p *pairing) candidates(a int, left func(int) bool) (out []int, put bool) {
 		}
 	}
 	if id := c.Expects; id.Definite() {
-		consider(p.byIDs[[2]ike.Identity{id, c.Shows}])
+		if same := p.byIDs[[2]ike.Identity{id, c.Shows}]; len(same) <= maxAlike*maxAlike { // of more nothing tells one from another
+			consider(same)
+		}
 		anybody := p.byIDs[[2]ike.Identity{id, {}}]
 		consider(anybody[:min(len(anybody), maxAlike)])
 	}
@@ -424,7 +435,7 @@ func (p *pairing) matches(edges []edge) []*Match {
 			}
 			for _, side := range [][2]int{{e.a, e.b}, {e.b, e.a}} { // as good a far end as the one that was taken
 				for _, m := range of[side[0]] {
-					if strength[m] == e.score && !many(side[0]) {
+					if strength[m] == e.score && !many(side[0]) && len(m.Doubts) < maxDoubts {
 						other, own := p.ends[side[1]].Name(), p.ends[side[0]].Name()
 						m.Doubts = append(m.Doubts, fmt.Sprintf("%s matches %s equally well", other, own))
 					}
@@ -470,7 +481,7 @@ func (p *pairing) alone(n int) *Match {
 	var far []*estate.Facts
 	for _, a := range c.Remote.Fixed() {
 		for _, g := range p.owners[a] {
-			if g != e.Gateway && !slices.Contains(far, g) {
+			if len(far) < 2 && g != e.Gateway && !slices.Contains(far, g) {
 				far = append(far, g)
 			}
 		}

@@ -180,3 +180,17 @@ func TestPairingTakesLinearTime(t *testing.T) {
 	small, large := took(400), took(3200)
 	assert.Less(t, large.Seconds(), 4*8*small.Seconds(), "eight times the spokes took %v, up from %v", large, small)
 }
+
+// TestManyAtOneAddress: an address that more gateways have than anybody means tells nothing, and no end names all who might be meant.
+func TestManyAtOneAddress(t *testing.T) {
+	files := fstest.MapFS{}
+	for i := range 300 {
+		files[fmt.Sprintf("g%03d/swanctl.conf", i)] = file(
+			conn("a", "192.0.2.1", "192.0.2.2", "", "", "", ""),
+			conn("b", "192.0.2.2", "192.0.2.1", "", "", "", ""),
+		)
+	}
+	for _, tu := range load(t, files).Tunnels {
+		assert.LessOrEqual(t, len(tu.Doubts), 17)
+	}
+}

@@ -43,7 +43,7 @@ type Format struct {
 	Taught   bool            // by a phrasebook
 	Linux    bool            // what saves it runs on Linux alone
 	Shared   bool            // others' programs read it too: it does not tell whose the files beside it are
-	Filters  bool            // it is of a packet filter, and tells nothing of addresses, routes, connections or keys
+	About    model.Topic     // what it tells of a gateway: what a statement of it that was not understood may change
 
 	// Vocabulary are the words of a language that a phrasebook teaches, by kind, each with what it means: "encryption", "aes256",
 	// "ENCR_AES_CBC 256".
@@ -97,7 +97,7 @@ func (in *Input) Objects(dec *json.Decoder, one func(raw json.RawMessage, line i
 	for e, err := range tree.Elements(in.File.Bytes(), dec) {
 		switch {
 		case err != nil:
-			in.Problemf(in.Here(dec), "%v", err)
+			in.Lost(in.Here(dec), "%v", err)
 		case in.Context.Err() != nil:
 			return
 		default:
@@ -208,15 +208,79 @@ func (in *Input) number(p source.Pos) int {
 // Count counts a statement as read.
 func (in *Input) Count() { in.File.Statements++ }
 
-// Unread keeps a statement that was not understood; scope is what it may change ("" for the whole gateway).
-func (in *Input) Unread(line int, scope, format string, args ...any) {
-	in.UnreadAt(in.At(line), scope, format, args...)
+// Owner is what a statement belongs to: what may be otherwise than it seems where the statement was not understood. The zero Owner is
+// the gateway as a whole, in all that the file's format tells.
+type Owner struct {
+	Name     string        // for people: a connection's name, a chain's
+	Topic    model.Topic   // of the facts of the gateway that may be others; 0 with To nil: all that the format tells
+	To       *model.Doubts // of one thing; nil for none
+	Harmless bool          // whatever it says, nothing that is asked depends on it
+}
+
+// Unread keeps a statement that was not understood, and makes unsure what it belongs to.
+func (in *Input) Unread(line int, of Owner, format string, args ...any) *model.Doubt {
+	return in.UnreadAt(in.At(line), of, format, args...)
 }
 
 // UnreadAt is Unread for a statement at a position.
-func (in *Input) UnreadAt(p source.Pos, scope, format string, args ...any) {
+func (in *Input) UnreadAt(p source.Pos, of Owner, format string, args ...any) *model.Doubt {
 	in.File.Veil(p)
-	in.File.Unread = append(in.File.Unread, model.Unread{At: p, Scope: scope, Why: in.File.Veiled(p, fmt.Sprintf(format, args...))})
+	return in.Leave(in.File, p, of, model.NotRead, in.File.Veiled(p, fmt.Sprintf(format, args...)))
+}
+
+// FileOf returns a file that was read so far by its shown path; nil for none.
+func (in *Input) FileOf(path string) *model.File {
+	for _, f := range in.Gateway.Files {
+		if f.Path == path {
+			return f
+		}
+	}
+	return nil
+}
+
+// Leave keeps a statement of a file unread, and makes unsure what it belongs to.
+func (in *Input) Leave(file *model.File, p source.Pos, of Owner, cause model.Cause, why string) *model.Doubt {
+	if of.Topic == 0 {
+		of.Topic = in.about()
+	}
+	d := &model.Doubt{Cause: cause, Gateway: in.Gateway.Name, At: p, Of: of.Name, Why: why, Topic: of.Topic}
+	if of.Harmless {
+		d = nil
+	} else {
+		in.Doubt(of, d)
+	}
+	if file != nil {
+		file.Unread = append(file.Unread, model.Unread{At: p, Scope: of.Name, Why: why, Doubt: d})
+	}
+	return d
+}
+
+// Lacks keeps a statement that names something which was not given, and makes unsure what it belongs to.
+func (in *Input) Lacks(p source.Pos, of Owner, format string, args ...any) {
+	in.File.Veil(p)
+	in.Leave(in.File, p, of, model.NotGiven, in.File.Veiled(p, fmt.Sprintf(format, args...)))
+}
+
+// Doubt makes unsure what a statement belongs to.
+func (in *Input) Doubt(of Owner, d *model.Doubt) {
+	switch {
+	case of.To != nil:
+		of.To.Add(d)
+	case of.Topic != 0:
+		in.Gateway.Doubt(of.Topic, d)
+	default:
+		in.Gateway.Doubt(in.about(), d)
+	}
+}
+
+// about is what the file's format tells of a gateway.
+func (in *Input) about() model.Topic {
+	for _, f := range in.Folder.Formats {
+		if f.Name == in.File.Format {
+			return f.About
+		}
+	}
+	return model.AboutEverything
 }
 
 // Problemf says that something at a line is wrong.
@@ -228,6 +292,18 @@ func (in *Input) Problemf(line int, format string, args ...any) {
 func (in *Input) ProblemAt(p source.Pos, format string, args ...any) {
 	in.File.Veil(p)
 	in.Gateway.Problems = append(in.Gateway.Problems, source.Errorf(p, "%s", in.File.Veiled(p, fmt.Sprintf(format, args...))))
+}
+
+// Lost says that something could not be read from a line on: what the file tells may be otherwise.
+func (in *Input) Lost(line int, format string, args ...any) {
+	in.LostAt(in.At(line), format, args...)
+}
+
+// LostAt is Lost for a position.
+func (in *Input) LostAt(p source.Pos, format string, args ...any) {
+	in.ProblemAt(p, format, args...)
+	why := in.File.Veiled(p, fmt.Sprintf(format, args...))
+	in.Doubt(Owner{}, &model.Doubt{Cause: model.NotRead, Gateway: in.Gateway.Name, At: p, Why: why, Topic: in.about()})
 }
 
 // Refuse says that the program itself does not take this file, nor any other that it loads with it: what the gateway then does is
@@ -259,8 +335,9 @@ func (in *Input) refuse(what string, p source.Pos, format string, args ...any) {
 // A file of another format is not taken. Where nothing matches, that is a problem at the line, unless the pattern has
 // wildcards, which may match nothing.
 func (in *Input) Include(line int, pattern string) []*Input {
+	shown := source.Clean(in.File.Named(line, pattern))
 	if in.depth >= MaxDepth {
-		in.Problemf(line, "files include each other more than %d deep; %q is not read", MaxDepth, source.Clean(pattern))
+		in.Lost(line, "files include each other more than %d deep; %q is not read", MaxDepth, shown)
 		return nil
 	}
 	wild := strings.ContainsAny(pattern, "*?[")
@@ -277,12 +354,12 @@ func (in *Input) Include(line int, pattern string) []*Input {
 		}
 		f, err := in.Folder.Open(name)
 		if err != nil {
-			in.Problemf(line, "%v", err)
+			in.Lost(line, "%v", err)
 			continue
 		}
 		if other := in.foreign(f.File); other != nil {
 			if !wild {
-				in.Unread(line, "", "the file %s, which is included here, is taken for %s", source.Clean(path.Base(name)), other.Name)
+				in.Unread(line, Owner{}, "the file %s, which is included here, is taken for %s", source.Clean(path.Base(name)), other.Name)
 			}
 			continue
 		}
@@ -297,9 +374,9 @@ func (in *Input) Include(line int, pattern string) []*Input {
 	if len(names) == 0 && !wild {
 		in.Gateway.Definitions = append(
 			in.Gateway.Definitions,
-			&model.Definition{Kind: "included file", Name: pattern, Used: []source.Pos{in.At(line)}, Missing: true},
+			&model.Definition{Kind: model.IncludedFile, Name: shown, Used: []source.Pos{in.At(line)}, Missing: true},
 		)
-		in.Unread(line, "", "the included file %s was not given", source.Clean(pattern))
+		in.Unread(line, Owner{Name: model.IncludedFile}, "the included file %s was not given", shown)
 	}
 	return out
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 
+	"toril/model"
 	"toril/source"
 )
 
@@ -80,6 +81,22 @@ func (format *Format) hint(file string) string {
 		}
 	}
 	return ""
+}
+
+// Named returns what the formats are about whose very name, or whose extension, a file has.
+func (r *Recogniser) Named(file string) (about model.Topic) {
+	name := path.Base(file)
+	for _, format := range r.formats {
+		for _, hint := range format.Hints {
+			if rest, _ := strings.CutPrefix(hint, "*."); strings.ContainsAny(rest, "*?[") {
+				continue
+			}
+			if ok, _ := path.Match(hint, name); ok {
+				about |= format.About & (model.AboutEverything &^ model.AboutCertificates)
+			}
+		}
+	}
+	return about
 }
 
 // ends reports whether a name may be like a pattern by its first and its last character: nearly none is.

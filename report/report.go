@@ -48,6 +48,7 @@ type Options struct {
 	Look
 	Least           audit.Severity // findings below it are counted and not shown
 	FailOn          audit.Severity // the lowest severity that is a failure
+	CertainOnly     bool           // what is only possible is none
 	All             bool           // nothing is left out or folded
 	OnlyDifferences bool           // settings that fit each other are left out
 }

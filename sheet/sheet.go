@@ -330,7 +330,7 @@ func (m *maker) translates(e pair.End) string {
 			continue
 		}
 		pol := path.Policy(k, m.t.Own(e), m.t.Peer(e))
-		switch all, ok := path.Rewrites(pol); {
+		switch all, _, ok := path.Rewrites(pol); {
 		case !ok:
 			unknown = append(unknown, k.Name)
 		case len(all) > 0:

@@ -119,7 +119,7 @@ func nameOfPair(p pair.ChildPair) string {
 
 // exemption says in a few words whether a child's packets pass by source NAT.
 func exemption(path *walk.Path, t *pair.Tunnel, e pair.End, c *model.Child) Cell {
-	rewrites, ok := path.Rewrites(path.Policy(c, t.Own(e), t.Peer(e)))
+	rewrites, _, ok := path.Rewrites(path.Policy(c, t.Own(e), t.Peer(e)))
 	nats := slices.ContainsFunc(
 		e.Gateway.Chains,
 		func(c *model.Chain) bool { return c.Kind == model.NATChain && c.Hook == model.Postrouting },

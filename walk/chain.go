@@ -28,6 +28,41 @@ type Filter struct {
 	bases  map[model.Hook][]*model.Chain
 	self   func(out packet.Values, fam packet.Family) packet.Values // addresses that a masqueraded packet may get
 	rules  map[*model.Chain]*lookup                                 // of the long chains
+	doubts model.Doubts                                             // about the filter as a whole
+	lacks  *model.Lacking                                           // what was not given; nil where that is not asked for
+	name   string                                                   // of the gateway
+	made   sync.Map                                                 // *model.Doubt, by the rule and the reason
+}
+
+// of notes what was not given of a gateway's filter.
+func (f *Filter) of(g *model.Gateway) {
+	f.doubts = g.Doubts(model.AboutFilter)
+	f.lacks = g.Lacks()
+}
+
+// doubt returns the doubt that a rule gives for a reason of the walk's own; nil stands for no rule. It is the same each time.
+func (f *Filter) doubt(rule *model.Rule, why string) *model.Doubt {
+	type key struct {
+		rule *model.Rule
+		why  string
+	}
+	if d, ok := f.made.Load(key{rule, why}); ok {
+		return d.(*model.Doubt)
+	}
+	d := &model.Doubt{Cause: model.Undecided, Gateway: f.name, Why: why}
+	if rule != nil {
+		d.Cause, d.At = model.NotRead, rule.At
+	}
+	made, _ := f.made.LoadOrStore(key{rule, why}, d)
+	return made.(*model.Doubt)
+}
+
+// doubtsOf are the doubts about a rule that is not certain.
+func (f *Filter) doubtsOf(rule *model.Rule) model.Doubts {
+	if rule.Certain() {
+		return model.Doubts{f.doubt(rule, "what the rule does was not understood")}
+	}
+	return rule.Doubts
 }
 
 // lookup finds the rules of a chain that packets may meet.
@@ -66,6 +101,7 @@ func (f *Filter) Asked(c *model.Chain, s packet.Set) []*model.Rule {
 func NewFilter(g *model.Gateway, self func(out packet.Values, fam packet.Family) packet.Values) *Filter {
 	f := &Filter{
 		chains: map[string]*model.Chain{}, bases: map[model.Hook][]*model.Chain{}, self: self, rules: map[*model.Chain]*lookup{},
+		doubts: g.Doubts(model.AboutFilter), name: g.Name,
 	}
 	for _, c := range g.Chains {
 		if len(c.Rules) >= manyRules {
@@ -99,9 +135,26 @@ func familyOf(c *model.Chain) packet.Set {
 	return packet.All()
 }
 
-// Run sends a flow through one base chain. The verdicts cover the flow: every packet is in one of them, and in several
-// only where the rules leave it open which.
+// Run sends a flow through one base chain. The verdicts cover the flow: every packet is in one of them, which is what becomes of it if
+// rules that were not understood change nothing, and conditions that no file decides are as they usually are. Where something else may
+// become of it, the verdict says why.
 func (f *Filter) Run(c *model.Chain, flow Flow) []Verdict {
+	done := f.run(c, flow)
+	if len(flow.open) == 0 || flow.Now.Empty() {
+		return done
+	}
+	other := flow
+	other.open = nil
+	var fields []packet.Field
+	for _, u := range flow.open {
+		fields = append(fields, u.field)
+		other = other.beside(u.doubts)
+	}
+	other.Now = other.Now.Free(fields...)
+	return settled(append(done, f.run(c, other)...), fields...)
+}
+
+func (f *Filter) run(c *model.Chain, flow Flow) []Verdict {
 	r := run{filter: f, base: c}
 	mine := familyOf(c)
 	if rest := flow.Now.Minus(mine); !rest.Empty() {
@@ -111,14 +164,81 @@ func (f *Filter) Run(c *model.Chain, flow Flow) []Verdict {
 	for _, left := range r.chain(c, flow, 0) {
 		r.policy(left)
 	}
-	return r.done
+	if !r.doubtful || flow.aside {
+		return r.done
+	}
+	return settled(r.done)
+}
+
+// settled leaves out of some verdicts those that come of doubts alone. What they say is noted as a doubt about packets of the others where
+// it is something else. The fields are those that do not tell packets apart.
+func settled(all []Verdict, apart ...packet.Field) []Verdict {
+	var out, aside []Verdict
+	for _, v := range all {
+		if v.aside {
+			aside = append(aside, v)
+		} else {
+			out = append(out, v)
+		}
+	}
+	apart = append(slices.Clip(apart), packet.Translated) // what it was before is not kept
+	for _, a := range aside {
+		was := a.Was().Free(apart...)
+		var next []Verdict
+		for _, v := range out {
+			if v.same(a) || len(v.Doubts) > 0 && v.Doubts.Hold(a.Doubts) {
+				next = append(next, v)
+				continue
+			}
+			next = append(next, v.doubted(was, a.Doubts, apart)...)
+		}
+		if len(next) > maxFlows {
+			panic(packet.TooComplex())
+		}
+		out = next
+	}
+	return out
+}
+
+// same reports whether two verdicts mean the same for a packet.
+func (v Verdict) same(w Verdict) bool {
+	if v.Verb == model.UnknownAction || w.Verb == model.UnknownAction {
+		return false
+	}
+	drops := func(verb model.Verb) bool { return verb == model.Drop || verb == model.Reject }
+	if drops(v.Verb) || drops(w.Verb) {
+		return drops(v.Verb) && drops(w.Verb)
+	}
+	return v.Verb == w.Verb && (v.like(w.Flow) || v.Rule != nil && v.Rule == w.Rule)
+}
+
+// doubted notes doubts on those packets of a verdict that are, as they were at first, in a set: apart from the others, where nothing was
+// rewritten.
+func (v Verdict) doubted(was packet.Set, why model.Doubts, apart []packet.Field) []Verdict {
+	hit := v.Was().Free(apart...).And(was)
+	if hit.Empty() {
+		return []Verdict{v}
+	}
+	rest := packet.None()
+	if !v.Changed() {
+		rest = v.Now.Minus(was)
+	}
+	if rest.Empty() {
+		v.Flow = v.doubt(why...)
+		return []Verdict{v}
+	}
+	other := v
+	other.Flow = v.with(rest)
+	v.Flow = v.with(v.Now.And(was)).doubt(why...)
+	return []Verdict{v, other}
 }
 
 // run is one passage through a base chain.
 type run struct {
-	filter *Filter
-	base   *model.Chain
-	done   []Verdict
+	filter   *Filter
+	base     *model.Chain
+	done     []Verdict
+	doubtful bool // some verdicts come of doubts alone
 }
 
 func (r *run) policy(f Flow) {
@@ -126,9 +246,6 @@ func (r *run) policy(f Flow) {
 		return
 	}
 	verb := r.base.Policy.Value
-	if r.base.Unsure {
-		verb = model.UnknownAction
-	}
 	if verb != model.Accept {
 		f = f.met(Step{Stage: r.base.Hook.String(), Chain: r.base, What: "policy " + verb.String()})
 	}
@@ -145,7 +262,7 @@ func (r *run) decide(f Flow, rule *model.Rule, verb model.Verb) {
 // chain sends a flow through the rules of a chain and returns what comes out at its end or by return.
 func (r *run) chain(c *model.Chain, flow Flow, depth int) []Flow {
 	var back []Flow
-	flows := []Flow{flow}
+	flows := []Flow{flow.doubt(c.Doubts...)}
 	for _, rule := range r.filter.Asked(c, flow.Now) {
 		if len(flows) == 0 {
 			break
@@ -153,7 +270,8 @@ func (r *run) chain(c *model.Chain, flow Flow, depth int) []Flow {
 		if len(flows) > maxFlows {
 			panic(packet.TooComplex())
 		}
-		if !slices.ContainsFunc(flows, func(f Flow) bool { return f.Now.Overlaps(rule.When) }) {
+		certain := rule.Certain() && rule.Verb != model.UnknownAction
+		if !certain && !rule.Acts() || !slices.ContainsFunc(flows, func(f Flow) bool { return f.Now.Overlaps(rule.When) }) {
 			continue
 		}
 		var next []Flow
@@ -163,21 +281,44 @@ func (r *run) chain(c *model.Chain, flow Flow, depth int) []Flow {
 				continue
 			}
 			hit := f.with(f.Now.And(rule.When))
-			if rule.Certain() {
-				if miss := f.Now.Minus(rule.When); !miss.Empty() {
-					next = append(next, f.with(miss))
+			if miss := f.Now.Minus(rule.When); !miss.Empty() {
+				next = append(next, f.with(miss))
+			}
+			if !certain { // both ways are followed
+				r.doubtful = true
+				passing := hit
+				if why := r.filter.doubtsOf(rule); rule.Usually() && rule.Verb != model.UnknownAction {
+					passing = passing.beside(why)
+				} else {
+					hit = hit.beside(why)
 				}
-			} else { // some of the packets, nobody knows which: both ways are followed
-				hit = hit.doubt(rule.Unsure...)
-				next = append(next, f.doubt(rule.Unsure...))
+				next = append(next, passing)
 			}
 			stay, out := r.apply(c, rule, hit, depth)
 			next = append(next, stay...)
 			back = append(back, out...)
 		}
-		flows = next
+		if flows = next; !certain {
+			flows = besides(flows)
+		}
 	}
 	return append(flows, back...)
+}
+
+// besides leaves out flows that come of doubts alone where others go the same way from here on.
+func besides(flows []Flow) []Flow {
+	return slices.DeleteFunc(flows, func(f Flow) bool {
+		if !f.aside {
+			return false
+		}
+		rest := f.Now
+		for _, g := range flows {
+			if !g.aside && g.like(f) {
+				rest = rest.Minus(g.Now)
+			}
+		}
+		return rest.Empty()
+	})
 }
 
 // apply does what a rule does to a flow. stay goes on to the next rule; back leaves the chain by return.
@@ -211,6 +352,10 @@ func (r *run) step(f Flow, rule *model.Rule, what string) Flow {
 func (r *run) verb(c *model.Chain, rule *model.Rule, f Flow, depth int) (stay, back []Flow) {
 	switch rule.Verb {
 	case model.Continue, model.NoTrack:
+		if rule.Verb == model.Continue && rule.Doubts.Unread() { // what it does may be what was not understood
+			r.decide(r.step(f, rule, "does something that was not understood"), rule, model.UnknownAction)
+			return nil, nil
+		}
 		if rule.Verb == model.NoTrack {
 			return r.step(f, rule, "keeps out of connection tracking").set(packet.State, packet.OneOf(packet.Untracked), 0), nil
 		}
@@ -224,20 +369,27 @@ func (r *run) verb(c *model.Chain, rule *model.Rule, f Flow, depth int) (stay, b
 		f = r.step(f, rule, rule.Verb.String()+" "+rule.Target)
 		switch {
 		case to == nil:
-			r.decide(f.doubt("chain "+rule.Target+" is not defined"), rule, model.UnknownAction)
+			return r.nowhere(rule, f, "chain "+rule.Target+" is not defined")
 		case depth >= 16: // the kernel refuses deeper jumps (NFT_JUMP_STACK_SIZE)
-			r.decide(f.doubt("the chains jump in a circle"), rule, model.UnknownAction)
+			return r.nowhere(rule, f, "the chains jump in a circle")
 		case rule.Verb == model.Jump:
 			return r.chain(to, f, depth+1), nil
 		default:
 			return nil, r.chain(to, f, depth+1)
 		}
 	case model.UnknownAction:
-		r.decide(r.step(f, rule, "does something that was not read"), rule, model.UnknownAction)
+		r.decide(r.step(f, rule, "does something that was not understood"), rule, model.UnknownAction)
 	default:
 		r.translate(rule, f)
 	}
 	return nil, nil
+}
+
+// nowhere is what becomes of packets that a rule sends into a chain that is not there: anything, and if that changes nothing, they go on.
+func (r *run) nowhere(rule *model.Rule, f Flow, why string) (stay, back []Flow) {
+	r.doubtful = true
+	r.decide(f.beside(model.Doubts{r.filter.doubt(rule, why)}), rule, model.UnknownAction)
+	return []Flow{f}, nil
 }
 
 // translate rewrites addresses and ports. In a chain of another type than nat, that cannot be.
@@ -262,7 +414,12 @@ func (r *run) translate(rule *model.Rule, f Flow) {
 	case !to.Addrs.Empty():
 		flows = f.set(addr, to.Addrs, to.Family)
 	case to.Ports.Empty():
-		r.decide(f.doubt("the target of the translation was not read"), rule, model.UnknownAction)
+		r.doubtful = true
+		r.decide(
+			f.beside(model.Doubts{r.filter.doubt(rule, "the target of the translation was not understood")}),
+			rule,
+			model.UnknownAction,
+		)
 		return
 	}
 	for _, one := range flows {
@@ -344,7 +501,7 @@ func (r *run) toSelf(f Flow, field packet.Field) []Flow {
 		v := r.filter.self(part.Values(by, fam), fam)
 		one := f.with(part)
 		if v.Empty() {
-			one = one.doubt(fmt.Sprintf("the gateway's IPv%d address on that interface is not known", fam))
+			one = one.doubt(r.filter.doubt(nil, fmt.Sprintf("the gateway's IPv%d address on that interface is not known", fam)))
 			v = packet.All().Values(field, fam)
 		}
 		out = joined(out, one.set(field, v, fam))

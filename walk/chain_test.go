@@ -103,27 +103,59 @@ func TestSeveralChainsAtOneHook(t *testing.T) {
 	assert.Empty(t, f.Bases(model.Input))
 }
 
-func TestConditionsOutsideOfTheModelGoBothWays(t *testing.T) {
-	_, f := filterOf(t, fmt.Sprintf(base, "", "drop", "tcp dport 80 meta length > 1000 accept"))
-	assert.Contains(t, []string{"80 accept+drop", "80 drop+accept"}, fates(f, 80))
-	for _, v := range f.Through(model.Forward, walk.Fresh(tcp(80), "lan0")) {
-		assert.NotEmpty(t, v.Unsure, "each says why it is not certain")
+// TestDoubts: what becomes of packets is told as if conditions that no file decides were as they usually are, and as if what was not
+// understood changed nothing; where something else may become of them, that is a doubt, and nowhere else.
+func TestDoubts(t *testing.T) {
+	log := "chain noisy {\nlimit rate 5/minute log\ndrop\n}"
+	for name, c := range map[string]struct{ more, policy, rules, want string }{
+		"a condition that seldom holds":     {"", "drop", "tcp dport 80 meta length > 1000 accept", "80 drop?"},
+		"of another port":                   {"", "drop", "tcp dport 22 meta length > 1000 accept", "80 drop"},
+		"which does the same":               {"", "drop", "tcp dport 80 meta length > 1000 drop", "80 drop"},
+		"as a rule before":                  {"", "accept", "tcp dport 80 meta length > 1000 drop\ntcp dport 80 reject", "80 reject"},
+		"a condition that usually holds":    {"", "drop", "tcp dport 80 limit rate 100/second accept", "80 accept?"},
+		"that accepts as the rule after it": {"", "drop", "tcp dport 80 limit rate 100/second accept\ntcp dport 80 accept", "80 accept"},
+		"over a rate":                       {"", "accept", "tcp dport 80 limit rate over 100/second drop", "80 accept?"},
+		"one that only logs":                {"", "drop", "limit rate 5/minute log", "80 drop"},
+		"a chain that logs and drops":       {log, "drop", "jump noisy", "80 drop"},
+		"into it at times":                  {log, "drop", "limit rate 5/minute jump noisy", "80 drop"},
+		"not understood":                    {"", "drop", "tcp dport 80 wobble 7 accept", "80 drop?"},
+		"what it does":                      {"", "drop", "tcp dport 80 wobble", "80 drop?"},
+		"not understood, behind":            {"", "drop", "tcp dport 80 accept\ntcp dport 80 wobble drop", "80 accept"},
+		"a circle":                          {"chain a {\njump b\n}\nchain b {\njump a\n}", "accept", "jump a", "80 accept?"},
+		"a chain that is not there":         {"", "accept", "jump nowhere", "80 accept?"},
+		"two that add up":                   {"", "drop", "tcp dport 80 wobble 7 accept\nmeta length > 9 drop", "80 drop?"},
+		"a mark": {"", "accept", "tcp dport 80 wobble 7 meta mark set 5\nmeta mark 5 drop",
+			"80 accept?"},
+	} {
+		_, f := filterOf(t, fmt.Sprintf(base, c.more, c.policy, c.rules))
+		var got []string
+		for _, v := range f.Through(model.Forward, walk.Fresh(tcp(80), "lan0")) {
+			one := "80 " + v.Verb.String()
+			if !v.Doubts.Certain() {
+				one += "?"
+				for _, d := range v.Doubts {
+					assert.NotEmpty(t, d.Why, name)
+				}
+			}
+			got = append(got, one)
+		}
+		assert.Equal(t, []string{c.want}, got, name)
 	}
 }
 
-func TestChainsThatJumpInCircles(t *testing.T) {
-	_, f := filterOf(t, fmt.Sprintf(base, "chain a {\njump b\n}\nchain b {\njump a\n}", "accept", "jump a"))
-	vs := f.Through(model.Forward, walk.Fresh(tcp(80), "lan0"))
-	require.NotEmpty(t, vs)
-	assert.Equal(t, model.UnknownAction, vs[0].Verb)
-}
-
-func TestAChainThatIsNotThere(t *testing.T) {
-	_, f := filterOf(t, fmt.Sprintf(base, "", "accept", "jump nowhere"))
-	vs := f.Through(model.Forward, walk.Fresh(tcp(80), "lan0"))
-	require.Len(t, vs, 1)
-	assert.Equal(t, model.UnknownAction, vs[0].Verb)
-	assert.Contains(t, strings.Join(vs[0].Unsure, " "), "nowhere")
+// TestDoubtsArePartial: of a set only the packets that may fare otherwise are in doubt.
+func TestDoubtsArePartial(t *testing.T) {
+	_, f := filterOf(t, fmt.Sprintf(base, "", "drop", "tcp dport 80 wobble 7 accept\ntcp dport 22 accept"))
+	certain := map[bool]string{}
+	for _, v := range f.Through(model.Forward, walk.Fresh(tcp(80).Or(tcp(22)).Or(tcp(8080)), "lan0")) {
+		for _, part := range v.Now.Parts() {
+			w, ok := part.Witness()
+			require.True(t, ok)
+			certain[v.Doubts.Certain()] += fmt.Sprintf("%d %s,", w.Dport, v.Verb)
+		}
+	}
+	assert.Equal(t, "80 drop,", certain[false])
+	assert.ElementsMatch(t, []string{"22 accept", "8080 drop", ""}, strings.Split(certain[true], ","))
 }
 
 func TestStepsSayWhichRules(t *testing.T) {

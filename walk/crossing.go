@@ -15,6 +15,8 @@ type Crossing struct {
 	From  []Outcome // new connections from the far end, once decrypted
 	Sent  []Answer  // the answers, out of the tunnel, to connections that were let into it
 	Given []Answer  // the answers, into the tunnel, to connections that were let out of it
+
+	Doubts model.Doubts // about what brings packets from the far end: where that is not let in, From is empty
 }
 
 // Answer is what becomes of the answers to packets that passed.
@@ -49,7 +51,11 @@ func (pol *Policy) Release() {
 
 func (p *Path) crossing(pol *Policy, pair Pair) Crossing {
 	c := Crossing{Pair: pair, Into: p.ForwardAll(p.Entering(pol, pair.Out))}
-	_, c.From = p.Inbound(pol, p.BesidesOwn(pair.In()))
+	carrier, from := p.Inbound(pol, p.BesidesOwn(pair.In()))
+	c.From = from
+	for _, o := range carrier {
+		c.Doubts.Add(o.Doubts...)
+	}
 	for _, o := range c.Into {
 		if o.Fate == Encrypted && o.Policy == pol {
 			c.Sent = append(c.Sent, Answer{o, p.answersIn(pol, o)})

@@ -71,8 +71,7 @@ func (p *Path) arrive(pol *Policy) []Outcome {
 	}
 	var out []Outcome
 	f := Fresh(set, "")
-	outside, _ := p.Outside(pol.Own, pol.Peer)
-	f.Now = f.Now.With(packet.In, outside)
+	f = p.fromOutside(f, pol.Own, pol.Peer)
 	for _, v := range p.filter.Through(model.Prerouting, f) {
 		if o, done := stopped(v, "prerouting"); done {
 			out = append(out, o)

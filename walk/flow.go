@@ -17,9 +17,17 @@ import (
 type Flow struct {
 	Now    packet.Set
 	Steps  []Step
-	Unsure []string // why some of the packets may have gone another way
-	before *rewrite // the last; nil for none
-	wraps  int      // how often interfaces wrapped the packets
+	Doubts model.Doubts // why some of the packets may fare otherwise
+	before *rewrite     // the last; nil for none
+	wraps  int          // how often interfaces wrapped the packets
+	aside  bool         // they come this way only if what the doubts are about is otherwise than supposed
+	open   []unknown    // fields whose values are not known
+}
+
+// unknown is a field of packets of which no file tells the values, as the interface that they leave by.
+type unknown struct {
+	field  packet.Field
+	doubts model.Doubts
 }
 
 // Step is a rule, or a decision of the gateway's, that the packets met.
@@ -118,15 +126,33 @@ func (f Flow) met(s Step) Flow {
 	return f
 }
 
-// doubt adds a reason why only some of the packets may have come this way.
-func (f Flow) doubt(why ...string) Flow {
-	for _, w := range why {
-		if !slices.Contains(f.Unsure, w) {
-			f.Unsure = append(slices.Clip(f.Unsure), w)
-		}
+// doubt adds reasons why the packets may fare otherwise.
+func (f Flow) doubt(why ...*model.Doubt) Flow {
+	f.Doubts.Add(why...)
+	return f
+}
+
+// beside makes the flow one of what only happens if some doubts are justified.
+func (f Flow) beside(why model.Doubts) Flow {
+	f.aside = true
+	return f.doubt(why...)
+}
+
+// Unsure notes why a field of the packets may be another than it seems; nothing where there is no reason.
+func (f Flow) Unsure(field packet.Field, why model.Doubts) Flow {
+	if len(why) > 0 {
+		f.open = append(slices.Clip(f.open), unknown{field, why})
 	}
 	return f
 }
+
+// unknown notes that no file tells a field of the packets.
+func (f Flow) unknown(field packet.Field, why *model.Doubt) Flow {
+	return f.Unsure(field, model.Doubts{why})
+}
+
+// like reports whether packets of two flows are in the same state: nothing was rewritten since they were parts of one, or the same.
+func (f Flow) like(g Flow) bool { return f.before == g.before }
 
 // set writes values into a field. The flow is cut into boxes first, so that what the field was is the same for all
 // packets of each.

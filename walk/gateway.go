@@ -40,6 +40,15 @@ func SelfAddresses(g *model.Gateway) func(out packet.Values, fam packet.Family) 
 // OutsideOf is the interface from which a policy's own packets leave; "" where the saved files do not tell.
 func (p *Path) OutsideOf(pol *Policy) string { return p.outside(pol.Own, pol.Peer) }
 
+// between are the packets from one address to another; from any where the first is not known.
+func between(from, to netip.Addr) packet.Set {
+	s := packet.Range(packet.Dst, to, to)
+	if from.IsValid() && from.BitLen() == to.BitLen() {
+		s = s.And(packet.Range(packet.Src, from, from))
+	}
+	return s
+}
+
 // unnamed stands for an interface whose name is not known: rules that name an interface do not concern it.
 const unnamed = "(unknown)"
 
@@ -77,6 +86,41 @@ func (p *Path) Outside(own, peer netip.Addr) (v packet.Values, told bool) {
 	return packet.Name(unnamed), false
 }
 
+// fromOutside has packets come in from the peer of a tunnel.
+func (p *Path) fromOutside(f Flow, own, peer netip.Addr) Flow {
+	outside, told := p.Outside(own, peer)
+	if f.Now = f.Now.With(packet.In, outside); !told {
+		return f.unknown(packet.In, p.untold)
+	}
+	return f.Unsure(packet.In, p.outsideDoubts(own, peer))
+}
+
+// outsideDoubts are why a peer's packets may come in by another interface than Outside names.
+func (p *Path) outsideDoubts(own, peer netip.Addr) model.Doubts {
+	out := p.Gateway.Doubts(model.AboutInterfaces)
+	if name, ok := p.owners[own]; ok {
+		return out.And(p.devices[name].Doubts)
+	}
+	if peer.IsValid() {
+		for _, h := range p.own.Decide(Start(between(own, peer))) {
+			if h.kind == "unicast" && h.dev != "" {
+				out.Add(h.Doubts...)
+			}
+		}
+	}
+	return out
+}
+
+// FromOutside has packets come in from the peer of a tunnel, in the clear.
+func (p *Path) FromOutside(s packet.Set, own, peer netip.Addr) Flow {
+	return p.ComingIn(s.With(packet.PeerIn, packet.OneOf(0)), own, peer)
+}
+
+// ComingIn has packets come in by the interface that a peer's packets come by.
+func (p *Path) ComingIn(s packet.Set, own, peer netip.Addr) Flow {
+	return p.fromOutside(Start(s), own, peer)
+}
+
 // only returns the interfaces that a set is restricted to; ok is false where it is not, or is empty.
 func only(s packet.Set, f packet.Field) (packet.Values, bool) {
 	v := s.Values(f, packet.IPv4).Or(s.Values(f, packet.IPv6))
@@ -90,7 +134,7 @@ func (p *Path) outside(own, peer netip.Addr) string {
 		return name
 	}
 	if peer.IsValid() {
-		for _, h := range p.own.Decide(Start(packet.Range(packet.Dst, peer, peer))) {
+		for _, h := range p.own.Decide(Start(between(own, peer))) {
 			if h.kind == "unicast" && h.dev != "" {
 				return h.dev
 			}

@@ -10,6 +10,15 @@ import (
 // Through sends a flow through every base chain of a hook, by priority. An accept ends its own chain only; a drop ends
 // all. A nat chain sees only packets that begin a connection, and none sees a packet that another has translated.
 func (f *Filter) Through(h model.Hook, flow Flow) []Verdict {
+	flow = flow.doubt(f.doubts...)
+	if l := f.lacks; l != nil {
+		if len(l.Filter4) > 0 && flow.Now.Overlaps(packet.Only(packet.IPv4)) {
+			flow = flow.doubt(l.Filter4...)
+		}
+		if len(l.Filter6) > 0 && flow.Now.Overlaps(packet.Only(packet.IPv6)) {
+			flow = flow.doubt(l.Filter6...)
+		}
+	}
 	bases := f.Bases(h)
 	if len(bases) == 0 {
 		return []Verdict{{Flow: flow, Verb: model.Accept}}

@@ -83,7 +83,7 @@ func TestLookedUpRulesAreTheRules(t *testing.T) {
 // told puts verdicts in words, in their order.
 func told(all []Verdict) (out []string) {
 	for _, v := range all {
-		out = append(out, fmt.Sprint(v.Now, " ", v.Verb, " ", len(v.Steps), " ", v.Unsure))
+		out = append(out, fmt.Sprint(v.Now, " ", v.Verb, " ", len(v.Steps), " ", v.Doubts.Says()))
 	}
 	return out
 }

@@ -54,6 +54,8 @@ type Path struct {
 	owners   map[netip.Addr]string // the interfaces that have addresses
 	down     *model.Child          // that has no SA, where the path was made for all of them up
 	logging  func() *logging
+	doubts   model.Doubts // about the policies as a whole: any packets may meet another
+	untold   *model.Doubt // about the interface that a peer's packets come and go by, where it is not told
 }
 
 // policyKey is what a policy is asked for by.
@@ -73,6 +75,8 @@ type Ends struct{ Own, Peer netip.Addr }
 // NewPath prepares a gateway. ends gives, for each of its connections, the addresses of every tunnel that it is an end of.
 func NewPath(g *model.Gateway, ends func(*model.Connection) []Ends, opts Options) *Path {
 	p := &Path{Gateway: g, router: NewRouter(g), devices: map[string]*model.Interface{}, logging: loggingOf(g)}
+	p.doubts = g.Doubts(model.AboutIKE)
+	p.untold = &model.Doubt{Cause: model.NotGiven, Gateway: g.Name, Why: "no file tells by which interface the peer is reached"}
 	p.owners = map[netip.Addr]string{}
 	for _, i := range g.Interfaces {
 		p.devices[i.Name] = i
@@ -83,6 +87,12 @@ func NewPath(g *model.Gateway, ends func(*model.Connection) []Ends, opts Options
 		}
 	}
 	for _, c := range g.Connections {
+		p.doubts.Add(c.Doubts...) // it may be about another child
+		for _, k := range c.Children {
+			if k.Local.IsDefault() || k.Remote.IsDefault() { // which packets it is for may be what was not understood
+				p.doubts.Add(k.Doubts...)
+			}
+		}
 		for _, e := range ends(c) {
 			for _, k := range c.Children {
 				p.policy(c, k, e, opts)
@@ -94,6 +104,7 @@ func NewPath(g *model.Gateway, ends func(*model.Connection) []Ends, opts Options
 	})
 	p.order()
 	p.filter = NewFilter(p.opened(g), SelfAddresses(g))
+	p.filter.of(g)
 	p.own = p.router.without(nil) // a copy
 	for _, pol := range p.Policies {
 		pol.Wraps = p.wrappers(pol)
@@ -102,7 +113,7 @@ func NewPath(g *model.Gateway, ends func(*model.Connection) []Ends, opts Options
 		if into := p.Into(pol); len(into) > 0 {
 			return p.routedInto(into)
 		}
-		return pol.Child.Remote.Value.At(pol.Peer)
+		return pol.Child.RemoteAt(pol.Peer)
 	})
 	p.routes = map[*model.Route]*model.Child{}
 	var installed []*model.Route
@@ -113,8 +124,12 @@ func NewPath(g *model.Gateway, ends func(*model.Connection) []Ends, opts Options
 		}
 	}
 	p.router.install(installed)
+	p.router.doubts = p.router.doubts.And(p.doubts) // the daemon may install other routes
 	return p
 }
+
+// IKEDoubts are what was not understood of the gateway's IKE configuration, of whatever connection.
+func (p *Path) IKEDoubts() model.Doubts { return p.doubts }
 
 // Without returns the path while a child has no SA.
 func (p *Path) Without(k *model.Child) *Path {
@@ -225,7 +240,7 @@ func (p *Path) routed(h hop) []Outcome {
 		}
 		return []Outcome{{Flow: h.Flow.met(Step{Stage: "route", What: what, Route: h.route}), Fate: Dropped, Where: "route"}}
 	}
-	flow := h.step()
+	flow := p.step(h)
 	var out []Outcome
 	guarded, rest := p.unprotected(flow)
 	out = append(out, guarded...)
@@ -269,14 +284,18 @@ func (p *Path) routed(h hop) []Outcome {
 }
 
 // step notes the route, and the interface that the packets will leave by.
-func (h hop) step() Flow {
+func (p *Path) step(h hop) Flow {
 	f := h.Flow
 	what := "out via an interface that is not in the files"
 	if h.dev != "" {
 		what = "out via " + h.dev
 		f.Now = f.Now.Replace(packet.Out, packet.Name(h.dev))
+		if by := p.devices[h.dev]; by != nil {
+			f = f.doubt(by.Doubts...)
+		}
 	} else {
 		f.Now = f.Now.Replace(packet.Out, packet.Name(unnamed))
+		f = f.unknown(packet.Out, p.untold)
 	}
 	if h.via.IsValid() {
 		what += ", next hop " + h.via.String()
@@ -381,10 +400,10 @@ func (p *Path) split(f Flow, dev string) []share {
 		if pol.Protects() && !later {
 			peer = pol.peer
 		}
-		out = append(out, share{f.with(hit.Replace(packet.PeerOut, peer)), pol})
+		out = append(out, share{f.with(hit.Replace(packet.PeerOut, peer)).doubt(p.doubts...).doubt(pol.doubts...), pol})
 	}
 	if !left.Empty() {
-		out = append(out, share{f.with(left.Replace(packet.PeerOut, packet.OneOf(0))), nil})
+		out = append(out, share{f.with(left.Replace(packet.PeerOut, packet.OneOf(0))).doubt(p.doubts...), nil})
 	}
 	return out
 }
@@ -518,6 +537,7 @@ func (p *Path) Known() bool { return p.router.known }
 type Routed struct {
 	Route   *model.Route
 	Packets packet.Set
+	Doubts  model.Doubts // why they may take another
 }
 
 // Routes splits the packets of a set by the route that they take, in the order in which the kernel asks.
@@ -555,7 +575,7 @@ func (p *Path) local(f Flow, esp bool) []Outcome {
 			)
 			continue
 		}
-		flow := h.step()
+		flow := p.step(h)
 		shares := []share{{flow, nil}}
 		if !esp {
 			shares = p.split(flow, h.dev)

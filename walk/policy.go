@@ -1,6 +1,7 @@
 package walk
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 
@@ -24,6 +25,7 @@ type Policy struct {
 	memo       *memo
 	back       packet.Set    // the packets that come out of it
 	peer       packet.Values // what its packets have as their IPsec peer
+	doubts     model.Doubts  // about the interface that leads into it
 }
 
 // Protects reports whether the policy encrypts: it neither lets packets pass in the clear nor drops them.
@@ -83,11 +85,16 @@ func (p *Path) policy(c *model.Connection, k *model.Child, e Ends, opts Options)
 		Connection: c,
 		Own:        e.Own,
 		Peer:       e.Peer,
-		Domain:     k.Domain(e.Own, e.Peer),
 		IfID:       k.IfIDOut.Value,
 		memo:       &memo{},
 		peer:       peerValues(e.Peer),
 	}
+	if err := packet.Guard(func() { pol.Domain = k.Domain(e.Own, e.Peer) }); err != nil {
+		why := fmt.Sprintf("which packets %s is for is not known: %s", pol.Name, err)
+		p.doubts.Add(&model.Doubt{Cause: model.Undecided, Gateway: p.Gateway.Name, At: k.At, Of: pol.Name, Why: why, Topic: model.AboutIKE})
+		return
+	}
+	pol.doubts = c.Doubts.And(k.Doubts)
 	pol.Up = opts.Down == nil || !opts.Down(k)
 	if pol.Protects() && !pol.Up && !k.Start.Value.Traps() || !pol.Protects() && !shuntInstalled(c, k) {
 		return
@@ -98,6 +105,19 @@ func (p *Path) policy(c *model.Connection, k *model.Child, e Ends, opts Options)
 		pol.Domain = pol.Domain.With(packet.Mark, markedBy(mark, mask))
 	}
 	pol.Device = p.deviceOf(pol)
+	if k.RouteBased() {
+		doubts := p.Gateway.Doubts(model.AboutInterfaces)
+		for _, i := range p.Gateway.Interfaces {
+			if i.Kind == "" || pol.Device == i || i.Kind == "xfrm" || i.Kind == "vti" {
+				doubts.Add(i.Doubts...)
+			}
+		}
+		pol.doubts = pol.doubts.And(doubts)
+		p.doubts = p.doubts.And(doubts) // what is not for the policy may be for it
+		if pol.Device == nil {
+			pol.doubts.Add(p.Gateway.Lacks().Addresses...)
+		}
+	}
 	p.Policies = append(p.Policies, pol)
 }
 
@@ -256,10 +276,13 @@ func (p *Path) standing(all []*Policy) []*Policy {
 	return out
 }
 
-// precedence orders policies that let pass before those that protect.
+// precedence orders policies that let pass before those that protect, and those that drop behind them where the daemon puts them below.
 func precedence(p *Policy) int {
-	if p.passes() {
+	switch {
+	case p.passes():
 		return 0
+	case p.drops() && p.Connection.Daemon.Policies.DropsLast:
+		return 2
 	}
 	return 1
 }
@@ -267,7 +290,7 @@ func precedence(p *Policy) int {
 // specific is how narrow a policy's selectors are: the daemon asks the narrower first.
 func specific(p *Policy) int {
 	n := 0
-	for _, ss := range []ike.Selectors{p.Child.Local.Value.At(p.Own), p.Child.Remote.Value.At(p.Peer)} {
+	for _, ss := range []ike.Selectors{p.Child.Local.Value.At(p.Own), p.Child.RemoteAt(p.Peer)} {
 		best := 256
 		for _, s := range ss {
 			bits := 0
@@ -299,7 +322,7 @@ func (p *Path) routesOf(pol *Policy) []*model.Route {
 		pol.Child.Mode.Value == ike.Transport {
 		return nil
 	}
-	local, remote := pol.Child.Local.Value.At(pol.Own), pol.Child.Remote.Value.At(pol.Peer)
+	local, remote := pol.Child.Local.Value.At(pol.Own), pol.Child.RemoteAt(pol.Peer)
 	whole := func(ss ike.Selectors) ike.Selectors {
 		return slices.DeleteFunc(slices.Clone(ss), func(s ike.Selector) bool { return s.Proto != 0 || !s.AllPorts() })
 	}
@@ -315,10 +338,16 @@ func (p *Path) routesOf(pol *Policy) []*model.Route {
 		}
 		return out
 	}
-	if !pol.Peer.IsValid() || !p.inside(local) {
+	if !pol.Peer.IsValid() {
 		return nil
 	}
-	for _, h := range p.router.Decide(Start(packet.Range(packet.Dst, pol.Peer, pol.Peer))) {
+	if !p.inside(local) {
+		if lacks := p.Gateway.Lacks().Addresses; len(lacks) > 0 { // it may have one
+			p.router.open = append(p.router.open, doubted{packet.Prefixes(packet.Dst, to...), lacks})
+		}
+		return nil
+	}
+	for _, h := range p.router.Decide(Start(between(pol.Own, pol.Peer))) {
 		if h.kind != "unicast" {
 			continue
 		}

@@ -10,19 +10,20 @@ import (
 // Rewrite is a source translation that packets for a tunnel meet before they are encrypted.
 type Rewrite struct {
 	Rule   *model.Rule
-	Was    packet.Set // the packets that it meets
-	Leaves bool       // some of them are no longer for the tunnel afterwards: they leave in the clear
-	Unsure []string   // conditions that cannot be decided from the files
+	Was    packet.Set   // the packets that it meets
+	Leaves bool         // some of them are no longer for the tunnel afterwards: they leave in the clear
+	Doubts model.Doubts // why some of the packets may fare otherwise
 }
 
 // Rewrites returns the source translations that a policy's packets meet in the postrouting hook, in the order of the rules.
-// ok is false where the question does not arise: the gateway's filter was not given, or nothing leads into the tunnel.
-func (p *Path) Rewrites(pol *Policy) (out []Rewrite, ok bool) {
+// doubts are why other packets of the policy may meet one too. ok is false where the question does not arise: the gateway's filter was not
+// given, or nothing leads into the tunnel.
+func (p *Path) Rewrites(pol *Policy) (out []Rewrite, doubts model.Doubts, ok bool) {
 	if pol == nil || !pol.Protects() || len(p.Gateway.Chains) == 0 || len(pol.Wraps) == 0 && pol.Device == nil && pol.Child.RouteBased() {
-		return nil, false
+		return nil, nil, false
 	}
 	if p.Gateway.Order.TunnelFirst { // what a tunnel takes is not translated
-		return nil, true
+		return nil, nil, true
 	}
 	into := p.Into(pol)
 	domain := p.Traffic(pol)
@@ -45,6 +46,7 @@ func (p *Path) Rewrites(pol *Policy) (out []Rewrite, ok bool) {
 	}
 	for _, v := range p.filter.Through(model.Postrouting, Start(start)) {
 		if v.Rule == nil || v.Verb != model.SourceNAT && v.Verb != model.Masquerade {
+			doubts.Add(v.Doubts...)
 			continue
 		}
 		i := slices.IndexFunc(out, func(r Rewrite) bool { return r.Rule == v.Rule })
@@ -56,11 +58,7 @@ func (p *Path) Rewrites(pol *Policy) (out []Rewrite, ok bool) {
 		r.Was = r.Was.Or(v.Was())
 		addresses := v.Now.Free(packet.State, packet.Direction, packet.Translated, packet.PeerOut, packet.In, packet.Out, packet.Mark)
 		r.Leaves = r.Leaves || len(pol.Wraps) == 0 && !pol.Domain.Free(packet.Mark).Contains(addresses)
-		for _, u := range v.Unsure {
-			if !slices.Contains(r.Unsure, u) {
-				r.Unsure = append(r.Unsure, u)
-			}
-		}
+		r.Doubts.Add(v.Doubts...)
 	}
-	return out, true
+	return out, doubts, true
 }

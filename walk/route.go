@@ -2,7 +2,6 @@ package walk
 
 import (
 	"cmp"
-	"fmt"
 	"maps"
 	"net/netip"
 	"slices"
@@ -18,14 +17,26 @@ type hop struct {
 	via   netip.Addr
 	kind  string // "unicast", "local", "blackhole", "unreachable", "prohibit", "none"
 	route *model.Route
+	by    int // the place of the rule that chose it, among the rules
 }
 
 // Router decides where packets go: routing rules by priority, in each table the longest prefix (Linux, ip-rule(8)).
 type Router struct {
-	rules  []*model.RouteRule
-	tables map[string]*table
-	known  bool                    // the saved files say anything about interfaces or routes
-	gone   func(*model.Route) bool // routes of the IKE daemon's that are not there; nil: all are
+	rules   []*model.RouteRule
+	tables  map[string]*table
+	known   bool                    // the saved files say anything about interfaces or routes
+	doubts  model.Doubts            // about all routes
+	open    []doubted               // packets that may go another way
+	lacks   model.Doubts            // about packets that no route is for: what was not given may have one
+	assumed *model.Doubt            // that the IKE daemon installs routes, where no file says whether it does; nil where one does
+	ungiven *model.Doubt            // about the interface that packets leave by, where nothing is known
+	gone    func(*model.Route) bool // routes of the IKE daemon's that are not there; nil: all are
+}
+
+// doubted are packets about which there are doubts.
+type doubted struct {
+	packets packet.Set
+	why     model.Doubts
 }
 
 // table is a routing table: the longest prefix first, then the least metric.
@@ -56,53 +67,85 @@ const daemonOrigin = "the IKE daemon"
 
 // NewRouter prepares the routes of a gateway. Networks of interfaces are added where no saved table has them.
 func NewRouter(g *model.Gateway) *Router {
-	r := &Router{tables: map[string]*table{}, known: len(g.Interfaces)+len(g.Routes) > 0}
+	r := &Router{tables: map[string]*table{}, known: len(g.Interfaces)+len(g.Routes) > 0, doubts: g.Doubts(model.AboutRoutes)}
+	r.notTold(g)
+	for name, list := range r.listed(g) {
+		r.tables[name] = newTable(list)
+	}
+	r.rules = ruled(g)
+	return r
+}
+
+// notTold notes what the files leave open.
+func (r *Router) notTold(g *model.Gateway) {
+	lacks := g.Lacks()
+	r.doubts = r.doubts.And(lacks.Rules)
+	if r.lacks = lacks.Routes.And(lacks.Addresses); len(r.lacks) == 0 {
+		r.lacks = lacks.More
+	}
+	if g.Told.Routes == model.Wholly {
+		r.lacks = nil
+	}
+	for _, rule := range g.RouteRules {
+		if why := lacks.Tables[rule.Table]; len(why) > 0 && rule.Kind == "lookup" {
+			r.open = append(r.open, doubted{rule.When, why})
+		}
+	}
+	if !g.Told.Daemon && g.Options.NoRoutes.IsDefault() {
+		r.assumed = &model.Doubt{Cause: model.Undecided, Gateway: g.Name,
+			Why: "the settings of the IKE daemon as a whole were not given: by default it installs routes"}
+	}
+	r.ungiven = &model.Doubt{Cause: model.NotGiven, Gateway: g.Name, Why: "neither addresses nor routes were given"}
+}
+
+// listed are the routes by table: those of the files, of the gateway's own addresses, and of the networks of its interfaces where no list
+// has them.
+func (r *Router) listed(g *model.Gateway) map[string][]*model.Route {
 	lists := map[string][]*model.Route{}
 	add := func(rt *model.Route) { lists[rt.Table] = append(lists[rt.Table], rt) }
+	var unread model.Doubts
 	for _, rt := range g.Routes {
-		add(rt)
+		if rt.Kind != model.UnreadRoute {
+			add(rt)
+		}
+		if !rt.Doubts.Certain() {
+			r.open = append(r.open, doubted{packet.Prefixes(packet.Dst, rt.To), rt.Doubts})
+			unread.Add(rt.Doubts...)
+		}
 	}
 	connected := slices.ContainsFunc(g.Routes, func(rt *model.Route) bool { return rt.Origin == "connected" && rt.Table == "main" })
 	for _, i := range g.Interfaces {
 		for _, a := range i.Addresses {
-			add(
-				&model.Route{
-					At:     i.At,
-					To:     netip.PrefixFrom(a.Addr(), a.Addr().BitLen()),
-					Dev:    i.Name,
-					Kind:   "local",
-					Table:  "local",
-					Origin: "connected",
-				},
-			)
+			own := netip.PrefixFrom(a.Addr(), a.Addr().BitLen())
+			add(&model.Route{At: i.At, To: own, Dev: i.Name, Kind: "local", Table: "local", Origin: "connected"})
 			if !connected && !i.Down && i.Kind != "loopback" && a.Bits() < a.Addr().BitLen() {
 				add(&model.Route{At: i.At, To: a.Masked(), Dev: i.Name, Kind: "unicast", Table: "main", Origin: "connected"})
+				if len(unread) > 0 { // it may be one of the kernel's, and the list one of all of them
+					r.open = append(r.open, doubted{packet.Prefixes(packet.Dst, a.Masked()), unread})
+				}
 			}
 		}
 	}
-	for name, list := range lists {
-		r.tables[name] = newTable(list)
+	return lists
+}
+
+// ruled are the rules that choose tables, in their order, with those that are always there.
+func ruled(g *model.Gateway) []*model.RouteRule {
+	rules := slices.Clone(g.RouteRules)
+	lookup := func(priority int, table string) *model.RouteRule {
+		return &model.RouteRule{Priority: priority, When: packet.All(), Table: table, Kind: "lookup"}
 	}
-	r.rules = slices.Clone(g.RouteRules)
-	if len(r.rules) == 0 {
-		for _, d := range []struct {
-			priority int
-			table    string
-		}{{0, "local"}, {32766, "main"}, {32767, "default"}} {
-			r.rules = append(r.rules, &model.RouteRule{Priority: d.priority, When: packet.All(), Table: d.table, Kind: "lookup"})
-		}
+	if len(rules) == 0 {
+		rules = append(rules, lookup(0, "local"), lookup(32766, "main"), lookup(32767, "default"))
 	}
-	if !slices.ContainsFunc(r.rules, func(x *model.RouteRule) bool { return x.Table == daemonTable }) {
-		r.rules = append(r.rules, &model.RouteRule{Priority: daemonPriority, When: packet.All(), Table: daemonTable, Kind: "lookup"})
+	if !slices.ContainsFunc(rules, func(x *model.RouteRule) bool { return x.Table == daemonTable }) {
+		rules = append(rules, lookup(daemonPriority, daemonTable))
 	}
-	if !slices.ContainsFunc(
-		r.rules,
-		func(x *model.RouteRule) bool { return x.Table == "local" },
-	) { // a list that leaves out what is always there
-		r.rules = append(r.rules, &model.RouteRule{Priority: 0, When: packet.All(), Table: "local", Kind: "lookup"})
+	if !slices.ContainsFunc(rules, func(x *model.RouteRule) bool { return x.Table == "local" }) { // the list leaves it out
+		rules = append(rules, lookup(0, "local"))
 	}
-	slices.SortStableFunc(r.rules, func(a, b *model.RouteRule) int { return cmp.Compare(a.Priority, b.Priority) })
-	return r
+	slices.SortStableFunc(rules, func(a, b *model.RouteRule) int { return cmp.Compare(a.Priority, b.Priority) })
+	return rules
 }
 
 // install adds routes of the IKE daemon's.
@@ -123,59 +166,154 @@ func (r *Router) without(gone func(*model.Route) bool) *Router {
 	return &q
 }
 
-// Decide splits a flow by where its packets go.
+// Decide splits a flow by where its packets go, if routing rules that are not certain choose nothing. Where they may choose something else,
+// the packets say why.
 func (r *Router) Decide(f Flow) []hop {
+	f = f.doubt(r.doubts...)
 	if !r.known {
-		return []hop{{Flow: f, kind: "unicast"}}
+		return []hop{{Flow: f.unknown(packet.Out, r.ungiven), kind: "unicast"}}
 	}
 	var out []hop
+	for _, part := range r.doubtful(f) {
+		out = append(out, r.decide(part)...)
+	}
+	for i, rule := range r.rules {
+		if !rule.Doubts.Certain() && f.Now.Overlaps(rule.When) {
+			out = r.otherwise(out, i, f)
+		}
+	}
+	if r.assumed != nil {
+		out = r.withoutDaemon(out)
+	}
+	return out
+}
+
+// withoutDaemon notes on packets which take a route of the IKE daemon's, that no file says it installs, that they would go another way
+// without it.
+func (r *Router) withoutDaemon(all []hop) []hop {
+	var out []hop
+	for _, h := range all {
+		if h.route == nil || h.route.Origin != daemonOrigin {
+			out = append(out, h)
+			continue
+		}
+		q := r.without(func(*model.Route) bool { return true })
+		for _, other := range q.decide(Flow{Now: h.Now}) {
+			part := h
+			part.Flow = h.with(other.Now)
+			if other.dev != h.dev || other.kind != h.kind {
+				part.Flow = part.doubt(r.assumed)
+			}
+			out = append(out, part)
+		}
+	}
+	return out
+}
+
+// doubtful splits a flow by whether a route that was not wholly understood, or not given, may be for its packets.
+func (r *Router) doubtful(f Flow) []Flow {
+	flows := []Flow{f}
+	for _, d := range r.open {
+		var next []Flow
+		for _, one := range flows {
+			hit := one.Now.And(d.packets)
+			if hit.Empty() {
+				next = append(next, one)
+				continue
+			}
+			if rest := one.Now.Minus(d.packets); !rest.Empty() {
+				next = append(next, one.with(rest))
+			}
+			next = append(next, one.with(hit).doubt(d.why...))
+		}
+		flows = next
+	}
+	return flows
+}
+
+// decide is Decide by the rules that are certain.
+func (r *Router) decide(f Flow) []hop {
+	var out []hop
 	left := f.Now
-	for _, rule := range r.rules {
+	for i, rule := range r.rules {
+		if !rule.Doubts.Certain() {
+			continue
+		}
 		hit := left.And(rule.When)
 		if hit.Empty() {
 			continue
 		}
-		flow := f
-		if rule.Unsure {
-			flow = flow.doubt(fmt.Sprintf("the routing rule of priority %d has a condition outside the model", rule.Priority))
-		}
-		if rule.Kind != "lookup" {
-			out = append(out, hop{Flow: flow.with(hit), kind: rule.Kind})
-			if !rule.Unsure {
-				left = left.Minus(hit)
-			}
-			continue
-		}
-		t := r.tables[rule.Table]
-		if t == nil {
-			continue
-		}
-		for _, i := range t.index.Meeting(hit) {
-			rt := t.routes[i]
-			if rule.Table == daemonTable && r.gone != nil && r.gone(rt) {
-				continue
-			}
-			part := hit.And(t.to[i])
-			if part.Empty() {
-				continue
-			}
-			hit = hit.Minus(part)
-			if rt.Kind == "throw" {
-				continue
-			}
-			out = append(out, hop{Flow: flow.with(part), dev: rt.Dev, via: rt.Via, kind: rt.Kind, route: rt})
-			if len(out) > maxFlows {
-				panic(packet.TooComplex())
-			}
-			if !rule.Unsure {
-				left = left.Minus(part)
+		hops, done := r.chosen(i, f.with(hit))
+		for k := range hops {
+			if rt := hops[k].route; rt != nil && rt.To.Bits() == 0 && rt.Origin != daemonOrigin { // there may be one that is more specific
+				hops[k].Flow = hops[k].doubt(r.lacks...)
 			}
 		}
+		if out = append(out, hops...); len(out) > maxFlows {
+			panic(packet.TooComplex())
+		}
+		left = left.Minus(done)
 	}
 	if !left.Empty() {
-		out = append(out, hop{Flow: f.with(left), kind: "none"})
+		out = append(out, hop{Flow: f.with(left).doubt(r.lacks...), kind: "none", by: len(r.rules)})
 	}
 	return out
+}
+
+// chosen is where packets go that the rule of a place is for, and which of them go anywhere.
+func (r *Router) chosen(by int, f Flow) (out []hop, done packet.Set) {
+	rule := r.rules[by]
+	if rule.Kind != "lookup" {
+		return []hop{{Flow: f, kind: rule.Kind, by: by}}, f.Now
+	}
+	t := r.tables[rule.Table]
+	if t == nil {
+		return nil, packet.None()
+	}
+	hit := f.Now
+	var sets []packet.Set
+	for _, i := range t.index.Meeting(hit) {
+		rt := t.routes[i]
+		if rule.Table == daemonTable && r.gone != nil && r.gone(rt) {
+			continue
+		}
+		part := hit.And(t.to[i])
+		if part.Empty() {
+			continue
+		}
+		hit = hit.Minus(part)
+		if rt.Kind == "throw" {
+			continue
+		}
+		out = append(out, hop{Flow: f.with(part), dev: rt.Dev, via: rt.Via, kind: rt.Kind, route: rt, by: by})
+		sets = append(sets, part)
+	}
+	return out, packet.Union(sets...)
+}
+
+// otherwise notes on packets that they may go another way, which a rule that is not certain would choose for them, by its place.
+func (r *Router) otherwise(all []hop, by int, f Flow) []hop {
+	rule := r.rules[by]
+	others, _ := r.chosen(by, f.with(f.Now.And(rule.When)))
+	for _, other := range others {
+		var next []hop
+		for _, h := range all {
+			hit := h.Now.And(other.Now)
+			if hit.Empty() || h.by < by || h.dev == other.dev && h.via == other.via && h.kind == other.kind {
+				next = append(next, h)
+				continue
+			}
+			if rest := h.Now.Minus(other.Now); !rest.Empty() {
+				apart := h
+				apart.Flow = h.with(rest)
+				next = append(next, apart)
+			}
+			h.Flow = h.with(hit).doubt(rule.Doubts...)
+			next = append(next, h)
+		}
+		all = next
+	}
+	return all
 }
 
 // routes splits a set by the route that its packets take.
@@ -184,10 +322,11 @@ func (r *Router) routes(s packet.Set) []Routed {
 	for _, h := range r.Decide(Start(s)) {
 		i := slices.IndexFunc(out, func(x Routed) bool { return x.Route == h.route })
 		if i < 0 {
-			out = append(out, Routed{h.route, h.Now})
+			out = append(out, Routed{h.route, h.Now, h.Doubts})
 			continue
 		}
 		out[i].Packets = out[i].Packets.Or(h.Now)
+		out[i].Doubts.Add(h.Doubts...)
 	}
 	return out
 }

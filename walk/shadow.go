@@ -70,8 +70,11 @@ type list struct {
 func (l *list) shadow(i int, room *packet.Room) *Shadow {
 	rules := l.chain.Rules
 	r := rules[i]
+	if r.Doubts.Unread() { // what it is for, or does, is not known
+		return nil
+	}
 	if r.When.Empty() {
-		if r.Certain() && !r.Unread && lastOfLine(rules, i) {
+		if r.Certain() && lastOfLine(rules, i) {
 			return &Shadow{Rule: r, Kind: Impossible}
 		}
 		return nil
@@ -139,7 +142,7 @@ func (l *list) redundant(i, next int) bool {
 		return false
 	}
 	if next < 0 {
-		return l.chain.Hook != model.NoHook && !l.chain.Unsure && l.chain.Policy.Value == r.Verb
+		return l.chain.Hook != model.NoHook && l.chain.Doubts.Certain() && l.chain.Policy.Value == r.Verb
 	}
 	o := l.chain.Rules[next]
 	return l.ends[next] && o.Verb == r.Verb && l.sets[next].Contains(l.sets[i]) && !o.Log

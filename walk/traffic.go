@@ -66,7 +66,7 @@ func (o *once[T]) forget() {
 const maxNetworkPairs = 4096
 
 func (p *Path) pairs(pol *Policy) []Pair {
-	local, remote := pol.Child.Local.Value.At(pol.Own), pol.Child.Remote.Value.At(pol.Peer)
+	local, remote := pol.Child.Local.Value.At(pol.Own), pol.Child.RemoteAt(pol.Peer)
 	into := p.Into(pol)
 	if len(pol.Wraps) > 0 { // the selectors are for the outer packets
 		local, remote = anywhere(pol.Own, pol.Peer), anywhere(pol.Own, pol.Peer)
@@ -142,6 +142,15 @@ func (p *Path) Traffic(pol *Policy) packet.Set {
 	return packet.Union(sets...)
 }
 
+// TrafficDoubts are why the packets that a policy's tunnel is there for may be others than it seems: where routes and interfaces tell them,
+// and not the policy's own networks.
+func (p *Path) TrafficDoubts(pol *Policy) model.Doubts {
+	if len(p.Into(pol)) > 0 || pol.Child.Local.Value.AnyAddress() || pol.Child.Remote.Value.AnyAddress() {
+		return p.Gateway.UnreadNetwork()
+	}
+	return nil
+}
+
 // Into are the interfaces that lead into a policy: its own, or those that wrap packets for it.
 func (p *Path) Into(pol *Policy) []*model.Interface {
 	if pol.Device != nil {
@@ -208,7 +217,7 @@ func (p *Path) behindIt(pol *Policy, into []*model.Interface) ike.Selectors {
 			if o == pol || !o.Protects() || o.Peer == pol.Peer || len(o.Wraps) > 0 {
 				continue
 			}
-			for _, s := range o.Child.Remote.Value.At(o.Peer) {
+			for _, s := range o.Child.RemoteAt(o.Peer) {
 				if !s.AnyAddress() && !s.Dynamic && s.Lo.IsValid() {
 					out = append(out, s)
 				}
@@ -258,7 +267,7 @@ func (p *Path) Entering(pol *Policy, s packet.Set) []Flow {
 			}
 		}
 		if f := behindGateway(Fresh(part.Packets.Mirror().And(s.Free(packet.Mark)), dev)); !f.Now.Empty() {
-			out = append(out, f)
+			out = append(out, f.doubt(part.Doubts...))
 		}
 	}
 	return out
@@ -396,7 +405,12 @@ func (p *Path) InboundAs(pol *Policy, s packet.Set) (esp, inner []Outcome) {
 	if len(esp) > 0 && !let(esp) {
 		return esp, nil
 	}
-	f := Start(p.emerging(pol, s)).met(Step{Stage: "decrypt", What: "out of " + pol.Name})
+	f := Start(p.emerging(pol, s)).met(Step{Stage: "decrypt", What: "out of " + pol.Name}).doubt(pol.doubts...)
+	if _, told := p.Outside(pol.Own, pol.Peer); !told && p.Entry(pol) == "" {
+		f = f.unknown(packet.In, p.untold)
+	} else if pol.Device == nil && len(pol.Wraps) == 0 {
+		f = f.Unsure(packet.In, p.outsideDoubts(pol.Own, pol.Peer))
+	}
 	if len(pol.Wraps) > 0 {
 		by := pol.Wraps[0]
 		outer := p.UnwrapFrom(pol, by)
@@ -418,7 +432,6 @@ func (p *Path) UnwrapFrom(pol *Policy, by *model.Interface) []Outcome {
 	if !ok {
 		return nil
 	}
-	in, _ := p.Outside(pol.Own, pol.Peer)
-	s := Plain(outer.Mirror()).With(packet.PeerOut, packet.OneOf(0)).With(packet.PeerIn, pol.peer).With(packet.In, in)
-	return p.Forward(Start(s).met(Step{Stage: "decrypt", What: "out of " + pol.Name}))
+	s := Plain(outer.Mirror()).With(packet.PeerOut, packet.OneOf(0)).With(packet.PeerIn, pol.peer)
+	return p.Forward(p.fromOutside(Start(s), pol.Own, pol.Peer).met(Step{Stage: "decrypt", What: "out of " + pol.Name}))
 }

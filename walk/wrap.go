@@ -22,7 +22,9 @@ const maxWraps = 3
 func (p *Path) wrapped(f Flow, by *model.Interface, h hop) []Outcome {
 	outer, ok := p.wrapOf(by)
 	if !ok {
-		return []Outcome{{Flow: f.doubt("the far end of " + by.Name + " is not known"), Fate: Unknown, Where: "wrap", Out: h.dev}}
+		return []Outcome{
+			{Flow: f.doubt(p.filter.doubt(nil, "the far end of "+by.Name+" is not known")), Fate: Unknown, Where: "wrap", Out: h.dev},
+		}
 	}
 	if f.wraps++; f.wraps > maxWraps {
 		return []Outcome{
@@ -42,7 +44,7 @@ func (p *Path) wrapped(f Flow, by *model.Interface, h hop) []Outcome {
 	var out []Outcome
 	for _, o := range p.local(start, false) {
 		inner := o // its fate, with the packets that are inside
-		inner.Flow = f.doubt(o.Unsure...)
+		inner.Flow = f.doubt(o.Doubts...)
 		for _, s := range o.Steps {
 			s.Wrapped = true
 			inner.Flow = inner.met(s)

@@ -6,6 +6,7 @@ import (
 
 	"toril/audit"
 	"toril/ike"
+	"toril/model"
 	"toril/packet"
 	"toril/walk"
 )
@@ -49,14 +50,11 @@ func filtered(os []walk.Outcome) (passed, stopped []walk.Outcome) {
 	return passed, stopped
 }
 
-func reasons(os []walk.Outcome) []string {
-	var out []string
+// reasons are the doubts about some outcomes.
+func reasons(os []walk.Outcome) model.Doubts {
+	var out model.Doubts
 	for _, o := range os {
-		for _, u := range o.Unsure {
-			if !slices.Contains(out, u) {
-				out = append(out, u)
-			}
-		}
+		out.Add(o.Doubts...)
 	}
 	return out
 }

@@ -52,7 +52,7 @@ var AnswersStopped = &audit.Check{
 					if r, _ := a.To.Decisive(); r != nil {
 						f.Also = []audit.Evidence{{Pos: r.At, Note: "the rule that accepts the connections"}}
 					}
-					f.Undecided(append(reasons(stopped), a.To.Unsure...))
+					f.Rests(reasons(stopped), a.To.Doubts, path.TrafficDoubts(pol))
 					p.Report(f)
 					return
 				}

@@ -42,10 +42,11 @@ var AnyFromTunnel = &audit.Check{
 		in := path.Emerging(pol, path.Traffic(pol).Mirror())
 		for _, v := range filter.Through(model.Forward, walk.Start(in)) {
 			rule, at, ok := acceptedBy(v, bases)
-			if !ok || len(v.Unsure) > 0 || !whole(v.Was(), in) {
+			if !ok || !whole(v.Was(), in) {
 				continue
 			}
 			f := p.On(s, at, false)
+			f.Rests(v.Doubts, s.SelectorDoubts(), path.TrafficDoubts(pol))
 			example, _ := v.Now.Witness()
 			f.Example = example.String()
 			f.Message = "the chain's policy allows every protocol and port from the tunnel"

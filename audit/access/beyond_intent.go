@@ -61,7 +61,7 @@ var BeyondIntent = &audit.Check{
 			f.Example = w.String()
 			f.Message = fmt.Sprintf("traffic that is not declared comes out of %s", s.Child.Name)
 			f.Also = []audit.Evidence{{Pos: s.Tunnel.Intent.At, Note: "what the tunnel is for"}}
-			f.Undecided(o.Unsure)
+			f.Rests(o.Doubts, path.TrafficDoubts(pol))
 			p.Report(f)
 			return
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
+	"toril/model"
 	"toril/packet"
 	"toril/walk"
 )
@@ -46,37 +47,44 @@ var Blocked = &audit.Check{
 		var wholeInto, wholeFrom passage
 		for i, c := range all {
 			into[i], from[i] = passageOf(c.Into), passageOf(c.From)
+			into[i].doubts = into[i].doubts.And(path.TrafficDoubts(pol))
+			from[i].doubts = from[i].doubts.And(c.Doubts)
 			wholeInto, wholeFrom = wholeInto.with(into[i]), wholeFrom.with(from[i])
 		}
 		switch {
 		case !wholeInto.passes() && !wholeFrom.passes():
 			if wholeInto.blocked() {
-				blocked(p, s, 0, "new connections into %s are all dropped by the filter, and none come out of it", wholeInto)
+				blocked(p, s, 0, "new connections into %s are all dropped by the filter, and none come out of it", wholeInto, wholeFrom)
 			} else if wholeFrom.blocked() {
-				blocked(p, s, 0, "new connections out of %s are all dropped by the filter", wholeFrom)
+				blocked(p, s, 0, "new connections out of %s are all dropped by the filter", wholeFrom, wholeInto)
 			}
 			return
-		case !wholeFrom.passes() && wholeFrom.blocked() && farOpens(p, s):
-			blocked(p, s, 2, "new connections out of %s are all dropped by the filter", wholeFrom)
-			return
-		case !wholeInto.passes() && wholeInto.blocked() && farAccepts(p, s):
-			blocked(p, s, 2, "new connections into %s are all dropped by the filter", wholeInto)
-			return
+		case !wholeFrom.passes() && wholeFrom.blocked():
+			if opens, unsure := farOpens(p, s); opens {
+				blocked(p, s, 2, "new connections out of %s are all dropped by the filter", wholeFrom.because(unsure))
+				return
+			}
+		}
+		if !wholeInto.passes() && wholeInto.blocked() {
+			if accepts, unsure := farAccepts(p, s); accepts {
+				blocked(p, s, 2, "new connections into %s are all dropped by the filter", wholeInto.because(unsure))
+				return
+			}
 		}
 		for i, c := range all {
 			if into[i].passes() || from[i].passes() || !into[i].blocked() && !from[i].blocked() {
 				continue
 			}
-			one := into[i]
+			one, other := into[i], from[i]
 			if !one.blocked() {
-				one = from[i]
+				one, other = other, one
 			}
 			blocked(
 				p,
 				s,
 				1,
 				"nothing passes between "+c.Local+" and "+c.Remote+" of %s, while its other networks pass: no rule accepts it",
-				one,
+				one, other,
 			)
 			return
 		}
@@ -84,28 +92,42 @@ var Blocked = &audit.Check{
 }
 
 // passage is what became of packets in one direction.
-type passage struct{ passed, stopped []walk.Outcome }
+type passage struct {
+	passed, stopped []walk.Outcome
+	doubts          model.Doubts   // about all of them
+	reasons         []audit.Reason // and others, why it may matter less
+}
 
 func passageOf(os []walk.Outcome) passage {
 	passed, stopped := filtered(os)
-	return passage{passed, stopped}
+	return passage{passed, stopped, reasons(os), nil}
 }
 
 func (a passage) with(b passage) passage {
-	return passage{append(a.passed, b.passed...), append(a.stopped, b.stopped...)}
+	return passage{append(a.passed, b.passed...), append(a.stopped, b.stopped...), a.doubts.And(b.doubts), nil}
+}
+
+// because returns the passage with more reasons why what is said of it is not certain.
+func (a passage) because(why []audit.Reason) passage {
+	a.reasons = why
+	return a
 }
 
 func (a passage) passes() bool  { return len(a.passed) > 0 }
 func (a passage) blocked() bool { return len(a.stopped) > 0 }
 
-func blocked(p *audit.Pass, s *audit.Subject, lower int, what string, by passage) {
+func blocked(p *audit.Pass, s *audit.Subject, lower int, what string, by passage, also ...passage) {
 	o := by.stopped[0]
 	f := p.On(s, o.Decided(s.Child.At), false)
 	f.Lower(lower)
 	w, _ := o.Was().Witness()
 	f.Example = w.String()
 	f.Message = fmt.Sprintf(what, s.Child.Name)
-	f.Undecided(reasons(by.stopped))
+	f.Rests(by.doubts)
+	f.Reasons = append(f.Reasons, by.reasons...)
+	for _, a := range also {
+		f.Rests(a.doubts)
+	}
 	stopped := packet.None()
 	for _, o := range by.stopped {
 		stopped = stopped.Or(o.Was())
@@ -114,21 +136,29 @@ func blocked(p *audit.Pass, s *audit.Subject, lower int, what string, by passage
 	p.Report(f)
 }
 
-// farOpens reports whether the far end lets new connections into the tunnel; true where it was not given.
-func farOpens(p *audit.Pass, s *audit.Subject) bool {
+// farOpens reports whether the far end lets new connections into the tunnel; true where it was not given. unsure is why that is not
+// certain.
+func farOpens(p *audit.Pass, s *audit.Subject) (opens bool, unsure []audit.Reason) {
 	return far(p, s, func(c walk.Crossing) []walk.Outcome { return c.Into })
 }
 
 // farAccepts reports whether the far end lets new connections out of the tunnel; false where it was not given.
-func farAccepts(p *audit.Pass, s *audit.Subject) bool {
-	_, given := s.Far()
-	return given && far(p, s, func(c walk.Crossing) []walk.Outcome { return c.From })
+func farAccepts(p *audit.Pass, s *audit.Subject) (accepts bool, unsure []audit.Reason) {
+	if _, given := s.Far(); !given {
+		return false, nil
+	}
+	return far(p, s, func(c walk.Crossing) []walk.Outcome { return c.From })
 }
 
-func far(p *audit.Pass, s *audit.Subject, which func(walk.Crossing) []walk.Outcome) bool {
+func far(p *audit.Pass, s *audit.Subject, which func(walk.Crossing) []walk.Outcome) (passes bool, unsure []audit.Reason) {
 	end, given := s.Far()
-	if !given || len(end.Gateway.Chains) == 0 {
-		return true
+	if !given {
+		return true, p.Elsewhere(s.Gateway)
+	}
+	var f audit.Finding
+	if len(end.Gateway.Chains) == 0 {
+		f.Rests(end.Gateway.FilterDoubts())
+		return true, f.Reasons
 	}
 	path := p.Walk(end.Gateway)
 	for _, k := range s.Tunnel.Counterparts(s.Child) {
@@ -137,10 +167,12 @@ func far(p *audit.Pass, s *audit.Subject, which func(walk.Crossing) []walk.Outco
 			continue
 		}
 		for _, c := range path.Crossings(pol) {
-			if passed, _ := filtered(which(c)); len(passed) > 0 {
-				return true
+			passed, _ := filtered(which(c))
+			if len(passed) > 0 {
+				f.Rests(reasons(which(c)), c.Doubts)
+				return true, f.Reasons
 			}
 		}
 	}
-	return false
+	return false, nil
 }

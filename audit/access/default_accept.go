@@ -30,17 +30,22 @@ var DefaultAccept = &audit.Check{
 		filter := p.Walk(g).Filter()
 		for _, h := range []model.Hook{model.Forward, model.Input} {
 			closed, at := false, audit.Evidence{}
-			unsure := false
+			unsure := g.Doubts(model.AboutFilter)
 			for _, c := range filter.Bases(h) {
 				if c.Kind != model.FilterChain {
 					continue
 				}
 				at = audit.Evidence{Pos: c.Policy.Where(c.At)}
-				unsure = unsure || c.Unsure
+				unsure.Add(c.Doubts...)
 				closed = closed || c.Policy.Value == model.Drop
+				everything := packet.Only(packet.IPv4)
+				for _, r := range c.Rules {
+					if r.Doubts.Unread() && r.Verb != model.Accept && r.When.Contains(everything) {
+						unsure.Add(r.Doubts...)
+					}
+				}
 				if n := len(c.Rules); n > 0 {
 					r := c.Rules[n-1]
-					everything := packet.Only(packet.IPv4)
 					closed = closed || (r.Verb == model.Drop || r.Verb == model.Reject) && r.Certain() && r.When.Contains(everything)
 				}
 			}
@@ -52,9 +57,7 @@ var DefaultAccept = &audit.Check{
 				f.At = audit.Evidence{Pos: g.Chains[0].At}
 				f.Message = fmt.Sprintf("the packet filter has no chain at the %s hook: everything is accepted there", h)
 			}
-			if unsure {
-				f.Unsure = "a statement about the chain was not understood"
-			}
+			f.Rests(unsure)
 			p.Report(f)
 		}
 	},

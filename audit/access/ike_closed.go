@@ -38,10 +38,8 @@ var IKEClosed = &audit.Check{
 		if !own.IsValid() || !peer.IsValid() || own.BitLen() != peer.BitLen() {
 			return
 		}
-		outside, _ := path.Outside(own, peer)
 		from := walk.Plain(packet.Range(packet.Src, peer, peer).And(packet.Range(packet.Dst, own, own))).
-			With(packet.PeerIn, packet.OneOf(0)).
-			With(packet.In, outside)
+			With(packet.PeerIn, packet.OneOf(0))
 		udp := from.With(packet.Proto, packet.OneOf(17))
 		for _, kind := range []struct {
 			name string
@@ -51,35 +49,38 @@ var IKEClosed = &audit.Check{
 			{"IKE and ESP in UDP (port 4500)", udp.With(packet.Dport, packet.OneOf(4500)).With(packet.Sport, packet.OneOf(4500))},
 			{"ESP", from.With(packet.Proto, packet.OneOf(50))},
 		} {
-			if kind.name == "ESP" && (s.Connection.Encap.Value || own.IsPrivate() != peer.IsPrivate()) ||
+			if kind.name == "ESP" && inUDP(s) ||
 				s.Connection.LocalPort.Value != 500 && kind.name != "ESP" {
 				continue
 			}
 			passed, closed := packet.None(), (*walk.Verdict)(nil)
-			var unsure []string
-			for _, v := range filter.Through(model.Input, walk.Start(kind.set)) {
+			var doubts model.Doubts
+			for _, v := range filter.Through(model.Input, path.FromOutside(kind.set, own, peer)) {
 				switch {
 				case v.Verb == model.Accept:
 					passed = passed.Or(v.Was())
 				case closed == nil:
 					closed = &v
 				}
-				unsure = append(unsure, v.Unsure...)
+				doubts.Add(v.Doubts...)
 			}
 			if closed == nil || !passed.Empty() { // let in by some interface: the one that the peer's packets come by
+				if kind.name != "ESP" {
+					mayBeClosed(p, s, kind.name+" from the peer may be blocked", audit.StopsPeer, doubts)
+				}
 				continue
 			}
 			f := p.On(s, closed.Decided(s.Connection.At), false)
 			f.Message = fmt.Sprintf("%s from the peer %s to %s is blocked", kind.name, peer, own)
 			f.Also = []audit.Evidence{{Pos: s.Connection.RemoteAddrs.Where(s.Connection.At), Note: "the peer"}}
-			f.Undecided(unsure[:min(1, len(unsure))])
+			f.Rests(doubts)
 			if kind.name != "ESP" {
 				f.Means(audit.StopsPeer)
 			}
 			p.Report(f)
 			return // the first says it: the others are usually closed by the same rule
 		}
-		to := from.Mirror().Free(packet.In, packet.PeerIn)
+		to := from.Mirror().Free(packet.PeerIn)
 		for _, kind := range []struct {
 			name string
 			outs []walk.Outcome
@@ -91,12 +92,15 @@ var IKEClosed = &audit.Check{
 		} {
 			for _, o := range kind.outs {
 				if !o.Filtered() || kind.name != "ESP" && s.Connection.LocalPort.Value != 500 {
+					if kind.name != "ESP" {
+						mayBeClosed(p, s, kind.name+" to the peer may be blocked", audit.StopsOwn, o.Doubts)
+					}
 					continue
 				}
 				f := p.On(s, o.Decided(s.Connection.At), false)
 				f.Message = fmt.Sprintf("%s from %s to the peer %s is blocked in %s", kind.name, own, peer, o.Where)
 				f.Also = []audit.Evidence{{Pos: s.Connection.RemoteAddrs.Where(s.Connection.At), Note: "the peer"}}
-				f.Undecided(o.Unsure)
+				f.Rests(o.Doubts)
 				if kind.name != "ESP" {
 					f.Means(audit.StopsOwn)
 				}
@@ -107,11 +111,19 @@ var IKEClosed = &audit.Check{
 	},
 }
 
+// mayBeClosed hands in that something may be blocked, where what was not understood decides it.
+func mayBeClosed(p *audit.Pass, s *audit.Subject, message string, means audit.Effect, doubts model.Doubts) {
+	f := p.On(s, s.Connection.RemoteAddrs.Where(s.Connection.At), false)
+	f.Message = message
+	f.Means(means)
+	p.Perhaps(f, doubts)
+}
+
 // espOut is what becomes of the ESP packets of a connection's first child on their way out.
 func espOut(path *walk.Path, s *audit.Subject) []walk.Outcome {
 	own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
-	if own.IsPrivate() != peer.IsPrivate() {
-		return nil // it goes in UDP
+	if inUDP(s) {
+		return nil
 	}
 	for _, k := range s.Connection.Children {
 		if pol := path.Policy(k, own, peer); pol != nil && pol.Protects() {
@@ -119,4 +131,12 @@ func espOut(path *walk.Path, s *audit.Subject) []walk.Outcome {
 		}
 	}
 	return nil
+}
+
+// inUDP reports whether a connection's ESP goes in UDP (RFC 3948): it is set so, or one end is behind NAT.
+func inUDP(s *audit.Subject) bool {
+	own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
+	far, given := s.Far()
+	return s.Connection.Encap.Value || own.IsPrivate() != peer.IsPrivate() || s.Tunnel.BehindNAT(s.End) ||
+		given && (far.Connection.Encap.Value || s.Tunnel.BehindNAT(far))
 }

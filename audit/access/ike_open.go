@@ -54,30 +54,27 @@ var IKEOpen = &audit.Check{
 		for slices.Contains(peers, stranger) {
 			stranger = stranger.Prev()
 		}
-		outside, _ := path.Outside(own, peers[0])
 		ike := walk.Plain(packet.Range(packet.Src, stranger, stranger).And(packet.Range(packet.Dst, own, own))).WithAll(
 			packet.Term{Field: packet.Proto, Values: packet.OneOf(17)},
 			packet.Term{Field: packet.Sport, Values: packet.OneOf(500)},
 			packet.Term{Field: packet.Dport, Values: packet.OneOf(500)},
-			packet.Term{Field: packet.PeerIn, Values: packet.OneOf(0)},
-			packet.Term{Field: packet.In, Values: outside},
 		)
-		for _, v := range path.Filter().Through(model.Input, walk.Start(ike)) {
-			if v.Verb != model.Accept || len(v.Unsure) > 0 {
+		for _, v := range path.Filter().Through(model.Input, path.FromOutside(ike, own, peers[0])) {
+			if v.Verb != model.Accept {
 				continue
 			}
 			_, at, ok := acceptedBy(v, bases)
 			if !ok {
 				continue
 			}
-			p.Report(
-				audit.Finding{
-					Gateway: g.Name,
-					At:      audit.Evidence{Pos: at},
-					Example: fmt.Sprintf("udp %s:500 > %s:500", stranger, own),
-					Message: "IKE is accepted from any address, and every peer has a fixed address",
-				},
-			)
+			f := audit.Finding{
+				Gateway: g.Name,
+				At:      audit.Evidence{Pos: at},
+				Example: fmt.Sprintf("udp %s:500 > %s:500", stranger, own),
+				Message: "IKE is accepted from any address, and every peer has a fixed address",
+			}
+			f.Rests(v.Doubts)
+			p.Report(f)
 			return
 		}
 	},

@@ -46,13 +46,11 @@ var Management = &audit.Check{
 			if !pol.Own.IsValid() || !pol.Own.Is4() {
 				continue
 			}
-			in, _ := path.Outside(pol.Own, pol.Peer)
 			outside := walk.Plain(packet.Only(packet.IPv4).And(packet.Range(packet.Dst, pol.Own, pol.Own)).And(publicSources())).
-				With(packet.PeerIn, packet.OneOf(0)).
-				With(packet.In, in)
+				With(packet.PeerIn, packet.OneOf(0))
 			inner := walk.Plain(pol.Back().Free(packet.Proto, packet.Sport, packet.Dport, packet.ICMP).And(packet.Only(packet.IPv4))).
-				And(walk.Peered(packet.PeerIn, pol.Peer)).
-				With(packet.In, in)
+				And(walk.Peered(packet.PeerIn, pol.Peer))
+			come := func(s packet.Set) walk.Flow { return path.ComingIn(s, pol.Own, pol.Peer) }
 			for _, from := range []struct {
 				what string
 				set  packet.Set
@@ -61,9 +59,10 @@ var Management = &audit.Check{
 				{"from the far end of " + pol.Name, inner, ownInside(g)}} {
 				var open []string
 				at, example := source.Pos{}, ""
+				doubts := model.Doubts(nil)
 				to := from.set.And(from.to)
 				if !slices.ContainsFunc( // mostly none is open, and all are asked about at once
-					path.Filter().Through(model.Input, walk.Start(to.And(managing()))),
+					path.Filter().Through(model.Input, come(to.And(managing()))),
 					func(v walk.Verdict) bool { return v.Verb == model.Accept },
 				) {
 					continue
@@ -73,9 +72,9 @@ var Management = &audit.Check{
 					if set.Empty() {
 						continue
 					}
-					for _, v := range path.Filter().Through(model.Input, walk.Start(set)) {
+					for _, v := range path.Filter().Through(model.Input, come(set)) {
 						_, where, ok := acceptedBy(v, bases)
-						if !ok || len(v.Unsure) > 0 {
+						if !ok {
 							continue
 						}
 						if len(open) == 0 {
@@ -83,20 +82,21 @@ var Management = &audit.Check{
 							at, example = where, w.String()
 						}
 						open = append(open, m.name)
+						doubts.Add(v.Doubts...)
 						break
 					}
 				}
 				if len(open) == 0 {
 					continue
 				}
-				p.Report(
-					audit.Finding{
-						Gateway: g.Name,
-						At:      audit.Evidence{Pos: at},
-						Example: example,
-						Message: fmt.Sprintf("%s of the gateway can be reached %s", audit.List(open), from.what),
-					},
-				)
+				f := audit.Finding{
+					Gateway: g.Name,
+					At:      audit.Evidence{Pos: at},
+					Example: example,
+					Message: fmt.Sprintf("%s of the gateway can be reached %s", audit.List(open), from.what),
+				}
+				f.Rests(doubts)
+				p.Report(f)
 			}
 		}
 	},

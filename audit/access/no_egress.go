@@ -42,7 +42,7 @@ var NoEgress = &audit.Check{
 		w, _ := stopped[0].Was().Witness()
 		f.Example = w.String()
 		f.Message = fmt.Sprintf("all traffic is to go through %s, and the filter drops all of it on the way to the Internet", s.Child.Name)
-		f.Undecided(reasons(stopped))
+		f.Rests(reasons(stopped))
 		p.Report(f)
 	},
 }

@@ -30,7 +30,7 @@ var NoICMP = &audit.Check{
 		}
 		f := p.On(s, stopped[0].Decided(s.Child.At), false)
 		f.Message = fmt.Sprintf("%s allows TCP and blocks the ICMP messages that report a packet as too big", s.Child.Name)
-		f.Undecided(reasons(stopped))
+		f.Rests(reasons(stopped))
 		p.Report(f)
 	},
 }

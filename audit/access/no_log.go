@@ -50,6 +50,7 @@ var NoLog = &audit.Check{
 				continue
 			}
 			f := p.On(s, rule.At, false)
+			f.Rests(o.Doubts, s.Gateway.FilterDoubts())
 			f.Message = fmt.Sprintf("the rule accepts new connections out of %s, and no rule logs them", s.Child.Name)
 			p.Report(f)
 			return

@@ -60,7 +60,7 @@ var NoMSS = &audit.Check{
 			f.Message = fmt.Sprintf("TCP of %s is not clamped, and messages that report packets as too big are blocked; %d bytes "+
 				"fit a segment",
 				s.Child.Name, most)
-			f.Undecided(reasons(stopped))
+			f.Rests(reasons(stopped), s.Gateway.FilterDoubts(), path.TrafficDoubts(pol))
 			p.Report(f)
 		}
 	},

@@ -58,10 +58,18 @@ var OneWay = &audit.Check{
 				}
 				for _, far := range there.Crossings(out) {
 					sent := packet.None()
+					doubts := c.Doubts
 					for _, a := range far.Sent {
-						if !a.To.Changed() && len(a.To.Unsure) == 0 {
+						switch {
+						case a.To.Changed():
+						case a.To.Doubts.Certain():
 							sent = sent.Or(bare(a.To.Now))
+						default: // some of these may be let in
+							doubts = doubts.And(a.To.Doubts)
 						}
+					}
+					for _, o := range far.Into {
+						doubts = doubts.And(o.Doubts)
 					}
 					lost := sent.And(drops)
 					if lost.Empty() || sent.Overlaps(let) {
@@ -84,7 +92,7 @@ var OneWay = &audit.Check{
 							break
 						}
 					}
-					f.Undecided(reasons(stopped))
+					f.Rests(reasons(c.From), doubts, path.TrafficDoubts(pol), there.TrafficDoubts(out))
 					p.Report(f)
 					return
 				}

@@ -30,6 +30,7 @@ func series(p *audit.Pass, g *model.Gateway, c *model.Chain, message string, rul
 	one := func(s *walk.Shadow) audit.Finding {
 		f := begin(s)
 		f.Gateway, f.At.Pos, f.Message = g.Name, s.Rule.At, fmt.Sprintf(message, "this rule")
+		f.Rests(g.Doubts(model.AboutFilter), c.Doubts)
 		return f
 	}
 	rules = slices.CompactFunc(rules, func(a, b *walk.Shadow) bool { return a.Rule.At == b.Rule.At }) // one line may become several

@@ -56,6 +56,7 @@ var ShortOfIntent = &audit.Check{
 					f.Message = fmt.Sprintf("no route leads all of %s into %s", a.Text, path.Into(policies[0])[0].Name)
 				}
 				f.Also = []audit.Evidence{{Pos: s.Connection.At, Note: "the connection"}}
+				f.Rests(path.IKEDoubts(), s.Gateway.UnreadNetwork())
 				p.Report(f)
 				continue
 			}
@@ -69,7 +70,7 @@ var ShortOfIntent = &audit.Check{
 					f.Example = w.String()
 					f.Message = fmt.Sprintf("%s is declared, and %s dropped in %s", a.Text, what, o.Where)
 					f.Also = []audit.Evidence{{Pos: o.Decided(s.Connection.At), Note: "where it is dropped"}}
-					f.Undecided(o.Unsure)
+					f.Rests(o.Doubts, path.TrafficDoubts(pol))
 					p.Report(f)
 				}
 			}

@@ -40,6 +40,7 @@ var AnyToAny = &audit.Check{
 		if c.Local.At != c.Remote.At {
 			f.Also = []audit.Evidence{{Pos: c.Local.At, Note: "the local side"}}
 		}
+		f.Rests(s.SelectorDoubts())
 		p.Report(f)
 	},
 }

@@ -39,6 +39,7 @@ var BehindItself = &audit.Check{
 				f := p.On(s, s.Child.Remote.Where(s.Child.At), false)
 				f.Message = fmt.Sprintf("the remote side holds %s, the network of %s", i.Addresses[k].Masked(), i.Name)
 				f.Also = []audit.Evidence{{Pos: i.At, Note: "the interface"}}
+				f.Rests(s.SelectorDoubts())
 				p.Report(f)
 				return
 			}

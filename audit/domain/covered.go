@@ -52,6 +52,7 @@ var Covered = &audit.Check{
 			f := p.On(&one, k.Remote.Where(k.Local.Where(k.At)), false)
 			f.Message = fmt.Sprintf("%s lies within %s", k.Name, kids[by[0]].Name)
 			f.Also = []audit.Evidence{{Pos: kids[by[0]].At, Note: "the wider child"}}
+			f.Rests(one.SelectorDoubts())
 			p.Report(f)
 		}
 	},

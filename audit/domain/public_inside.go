@@ -60,6 +60,7 @@ var PublicInside = &audit.Check{
 			}
 			f := p.On(s, side.set.Where(s.Child.At), false)
 			f.Message = fmt.Sprintf("the %s side holds public addresses: %s", side.what, audit.Networks(public, packet.Src))
+			f.Rests(s.SelectorDoubts())
 			p.Report(f)
 		}
 	},

@@ -36,7 +36,7 @@ var SidesOverlap = &audit.Check{
 			Packets().
 			Free(packet.Proto, packet.Sport, packet.ICMP).
 			And(c.Remote.Value.At(peer).Packets().Free(packet.Proto, packet.Sport, packet.ICMP))
-		if both.Empty() || bypassed(p.Walk(s.Gateway), both) {
+		if both.Empty() || bypassed(p.Walk(s.Gateway), both) || s.Summarises() {
 			return
 		}
 		f := p.On(s, c.Remote.Where(c.Local.Where(c.At)), false)
@@ -44,6 +44,7 @@ var SidesOverlap = &audit.Check{
 		if c.Local.At != c.Remote.At {
 			f.Also = []audit.Evidence{{Pos: c.Local.Where(c.At), Note: "the local side"}}
 		}
+		f.Rests(s.SelectorDoubts())
 		p.Report(f)
 	},
 }

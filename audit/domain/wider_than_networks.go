@@ -35,7 +35,8 @@ var Wider = &audit.Check{
 		}
 		there := packet.None()
 		to := s.Child.Local.Value.At(s.Tunnel.Own(s.End)).Packets().Free(packet.Proto, packet.Sport, packet.ICMP).Mirror()
-		for _, part := range path.OwnRoutes(to.With(packet.In, packet.Name("any"))) {
+		parts := path.OwnRoutes(to.With(packet.In, packet.Name("any")))
+		for _, part := range parts {
 			if r := part.Route; r != nil && r.To.Bits() > 0 && (r.Kind == "unicast" || r.Kind == "local") {
 				there = there.Or(part.Packets)
 			}
@@ -53,6 +54,11 @@ var Wider = &audit.Check{
 			s.Child.Local.Value,
 			audit.Networks(missing, packet.Dst),
 		)
+		for _, part := range parts {
+			if part.Packets.Free(packet.In).Overlaps(missing) {
+				f.Rests(part.Doubts)
+			}
+		}
 		p.Report(f)
 	},
 }

@@ -32,6 +32,7 @@ var BackupMissing = &audit.Check{
 				continue
 			}
 			f := p.On(&audit.Subject{End: e, Tunnel: t}, named.Where(e.Connection.At), false)
+			f.Rests(doubts(t))
 			f.Also = []audit.Evidence{{Pos: has.Where(far.Connection.At), Note: "what " + far.Name() + " says"}}
 			f.Message = fmt.Sprintf(
 				"%s names %s as addresses of its peer, and %s sends from %s only",

@@ -28,9 +28,6 @@ var BothWait = &audit.Check{
 			}
 			f := both(p, t, c.A, c.A.Start.Where(c.A.At), c.B.Start.Where(c.B.At))
 			f.Message = fmt.Sprintf("%s: neither %s nor %s initiates", c.A.Name, t.Ends[0].Gateway.Name, t.Ends[1].Gateway.Name)
-			if t.Ends[0].Connection.Unsure || t.Ends[1].Connection.Unsure {
-				f.Unsure = "a statement of one of the ends was not understood"
-			}
 			p.Report(f)
 		}
 	},

@@ -32,7 +32,8 @@ var DataDiffers = &audit.Check{
 					at, other, end, far = other, at, far, end
 				}
 				f := p.On(&audit.Subject{End: end, Tunnel: t}, at, false)
-				f.Child, f.Message, f.Unsure = c.Of.Name, c.Broken, a.Unsure
+				f.Child, f.Message = c.Of.Name, c.Broken
+				f.Rests(a.Doubts)
 				f.Also = []audit.Evidence{{Pos: other, Note: "what " + far.Name() + " says"}}
 				p.Report(f)
 				return

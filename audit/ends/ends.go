@@ -47,9 +47,7 @@ func failing(topics ...negotiate.Topic) func(*audit.Pass, *pair.Tunnel) {
 				out.Lower(1)
 				out.Message = "if " + f.by.Initiator.Gateway.Name + " initiates: " + out.Message
 			}
-			if f.by.Unsure != "" {
-				out.Unsure = f.by.Unsure
-			}
+			out.Rests(f.by.Doubts)
 			p.Report(out)
 		}
 	}
@@ -107,7 +105,21 @@ func of(p *audit.Pass, t *pair.Tunnel, a negotiate.Attempt, f *negotiate.Failure
 func both(p *audit.Pass, t *pair.Tunnel, child *model.Child, at, other source.Pos) audit.Finding {
 	f := p.On(&audit.Subject{End: t.Ends[0], Tunnel: t, Child: child}, at, false)
 	f.Also = []audit.Evidence{{Pos: other, Note: "what is configured on " + t.Ends[1].Name()}}
+	f.Rests(doubts(t))
 	return f
+}
+
+// doubts are what was not understood of either end: of the connections, their children, and the daemons' configurations as a whole.
+func doubts(t *pair.Tunnel) model.Doubts {
+	var out model.Doubts
+	for _, e := range t.Ends {
+		out.Add(e.Gateway.Doubts(model.AboutIKE)...)
+		out.Add(e.Connection.Doubts...)
+		for _, k := range e.Connection.Children {
+			out.Add(k.Doubts...)
+		}
+	}
+	return out
 }
 
 // pairs are the children that both ends have.

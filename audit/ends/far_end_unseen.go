@@ -24,6 +24,8 @@ var FarEndUnseen = &audit.Check{
 	Tunnel: func(p *audit.Pass, t *pair.Tunnel) {
 		e := t.Ends[0]
 		f := p.On(&audit.Subject{End: e, Tunnel: t}, e.Connection.At, false)
+		f.Rests(doubts(t))
+		f.Reasons = append(f.Reasons, p.Elsewhere(e.Gateway)...)
 		switch {
 		case t.Toward != nil:
 			return // ends/no-counterpart says it

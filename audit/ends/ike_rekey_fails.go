@@ -39,7 +39,7 @@ var IKERekeyFails = &audit.Check{
 				f.Lower(2)
 				f.Message = "rekeying the IKE SA fails when initiated by the end whose timer is not the first: " + f.Message
 			}
-			f.Unsure = a.Unsure
+			f.Rests(a.Doubts)
 			p.Report(f)
 			return
 		}

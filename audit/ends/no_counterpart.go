@@ -53,6 +53,7 @@ func lonely(p *audit.Pass, t *pair.Tunnel, attempts []negotiate.Attempt) {
 		f.Message = fmt.Sprintf("%s is the peer of %s, and has no connection for it", t.Toward.Name, e.Name())
 	}
 	for _, a := range attempts {
+		f.Rests(a.Doubts)
 		switch {
 		case a.Failure != nil:
 			f.Message += ": " + a.Failure.Why

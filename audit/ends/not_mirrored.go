@@ -2,6 +2,7 @@ package ends
 
 import (
 	"fmt"
+	"slices"
 
 	"toril/audit"
 	"toril/ike"
@@ -40,7 +41,7 @@ var NotMirrored = &audit.Check{
 			if attempt.Failure != nil && attempt.Failure.Topic == negotiate.Selectors && !said[nil] { // the IKE SA went with the child
 				said[nil] = true
 				f := of(p, t, attempt, attempt.Failure)
-				f.Unsure = attempt.Unsure
+				f.Rests(attempt.Doubts)
 				p.Report(f)
 			}
 			for _, c := range attempt.Children {
@@ -49,7 +50,8 @@ var NotMirrored = &audit.Check{
 				}
 				said[c.Of] = true
 				f := of(p, t, attempt, c.Failure)
-				f.Child, f.Unsure = c.Of.Name, attempt.Unsure
+				f.Child = c.Of.Name
+				f.Rests(attempt.Doubts)
 				p.Report(f)
 			}
 		}
@@ -63,21 +65,23 @@ var NotMirrored = &audit.Check{
 }
 
 func compare(p *audit.Pass, t *pair.Tunnel, a, b pair.End, ca, cb *model.Child) {
-	ownA, ownB := t.Own(a), t.Own(b)
+	localA, remoteA := asked(t, a, ca, b, cb)
+	localB, remoteB := asked(t, b, cb, a, ca)
 	for _, side := range []struct {
 		what, other string
 		x, y        model.Setting[ike.Selectors]
 		atX, atY    ike.Selectors
 	}{
-		{"local", "remote", ca.Local, cb.Remote, ca.Local.Value.At(ownA), cb.Remote.Value.At(t.Peer(b))},
-		{"remote", "local", ca.Remote, cb.Local, ca.Remote.Value.At(t.Peer(a)), cb.Local.Value.At(ownB)},
+		{"local", "remote", ca.Local, cb.Remote, localA, remoteB},
+		{"remote", "local", ca.Remote, cb.Local, remoteA, localB},
 	} {
 		x, y := side.atX.Packets(), side.atY.Packets()
 		if x.Equal(y) || x.Empty() || y.Empty() {
 			continue
 		}
 		s := &audit.Subject{End: a, Tunnel: t, Child: ca}
-		f := p.On(s, side.x.Where(ca.At), side.x.IsDefault())
+		f := p.On(s, side.x.Where(ca.At), false)
+		f.Rests(doubts(t))
 		f.Also = []audit.Evidence{{Pos: side.y.Where(cb.At), Note: fmt.Sprintf("what is configured on %s", b.Name())}}
 		both := side.atX.Meet(side.atY)
 		f.Message = fmt.Sprintf(
@@ -110,4 +114,26 @@ func compare(p *audit.Pass, t *pair.Tunnel, a, b pair.End, ca, cb *model.Child) 
 		}
 		p.Report(f)
 	}
+}
+
+// asked are the selectors of a child as its daemon asks for them. Where that asks for all that it protects at once, they are those of every
+// child that has something in common with the far end's.
+func asked(t *pair.Tunnel, end pair.End, k *model.Child, far pair.End, theirs *model.Child) (local, remote ike.Selectors) {
+	at := func(k *model.Child) (l, r ike.Selectors) {
+		return k.Local.Value.At(t.Own(end)), k.Remote.Value.At(t.Peer(end))
+	}
+	local, remote = at(k)
+	if !end.Connection.Daemon.Children.OwnSelectors {
+		return local, remote
+	}
+	farLocal, farRemote := theirs.Local.Value.At(t.Own(far)), theirs.Remote.Value.At(t.Peer(far))
+	for _, other := range end.Connection.Children {
+		if other == k || other.Shunts() {
+			continue
+		}
+		if l, r := at(other); len(l.Meet(farRemote)) > 0 && len(r.Meet(farLocal)) > 0 {
+			local, remote = slices.Concat(local, l), slices.Concat(remote, r)
+		}
+	}
+	return local, remote
 }

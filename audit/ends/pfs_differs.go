@@ -56,9 +56,7 @@ var PFSDiffers = &audit.Check{
 					}
 					f.Message += ". " + strings.ToUpper(r.Failure.Why[:1]) + r.Failure.Why[1:]
 				}
-				if a.Unsure != "" {
-					f.Unsure = a.Unsure
-				}
+				f.Rests(a.Doubts)
 				p.Report(f)
 				return
 			}

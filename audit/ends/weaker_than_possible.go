@@ -38,6 +38,7 @@ var WeakerThanPossible = &audit.Check{
 					return
 				}
 				f := p.On(&audit.Subject{End: a.Responder, Tunnel: t, Child: child}, other, false)
+				f.Rests(a.Doubts)
 				f.Also = []audit.Evidence{{Pos: at, Note: "what " + a.Initiator.Name() + " offers"}}
 				f.Message = fmt.Sprintf(
 					"%s: when %s initiates, %s chooses %s (%d bits) although both support %s (%d bits)",

@@ -29,6 +29,7 @@ var IdentityOpen = &audit.Check{
 		c := s.Connection
 		id := c.Remote.ID
 		switch {
+		case c.Remote.Method.Value == algo.EAP: // the name of the user tells who it is
 		case id.Value.Wild():
 			f := p.On(s, id.Where(c.At), id.IsDefault())
 			what := "any peer identity is accepted"

@@ -29,6 +29,9 @@ var OpenPeer = &audit.Check{
 		f.Message = "a peer at any address may use the pre-shared key" + audit.ByDefault(c.RemoteAddrs)
 		if c.Remote.ID.Value.Wild() {
 			f.Message += ", under any identity"
+			if c.Remote.ID.IsDefault() {
+				f.Rests(s.Doubts())
+			}
 		} else {
 			f.Lower(1)
 		}

@@ -42,6 +42,10 @@ var SharedByAny = &audit.Check{
 			if anybody {
 				f.Message += ", also one at any address"
 			}
+			f.Rests(g.Doubts(model.AboutKeys | model.AboutIKE))
+			for _, c := range conns {
+				f.Rests(c.Doubts)
+			}
 			p.Report(f)
 		}
 	},

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"toril/audit"
+	"toril/ike"
 	"toril/model"
 )
 
@@ -35,7 +36,13 @@ var Reused = &audit.Check{
 				At:      p.Evidence(k.At, "the same key"),
 			}
 			for _, c := range g.ServedBy(k) {
-				h.Pairs = append(h.Pairs, between(p, g, c))
+				if takesAnother(p, g, c, k) {
+					continue
+				}
+				pair := between(p, g, c)
+				if h.Pairs = append(h.Pairs, pair); doubtful(p, g, c, &h) {
+					h.Doubtful = append(h.Doubtful, pair)
+				}
 			}
 			p.Keep(h)
 		}
@@ -52,9 +59,9 @@ var Reused = &audit.Check{
 		}
 		for _, fp := range order {
 			holders := byPrint[fp]
-			var names []string // the pairs of peers that the key serves
+			var names, doubtful []string // the pairs of peers that the key serves
 			for _, h := range holders {
-				names = append(names, h.Pairs...)
+				names, doubtful = append(names, h.Pairs...), append(doubtful, h.Doubtful...)
 			}
 			slices.Sort(names)
 			if names = slices.Compact(names); len(names) < 2 {
@@ -64,6 +71,11 @@ var Reused = &audit.Check{
 			f.At.Note = ""
 			for _, h := range holders[1:] {
 				f.Also = append(f.Also, h.At)
+			}
+			if sure := slices.DeleteFunc(slices.Clone(names), func(n string) bool { return slices.Contains(doubtful, n) }); len(sure) < 2 {
+				for _, h := range holders {
+					f.Reasons = append(f.Reasons, h.Reasons...)
+				}
 			}
 			f.Message = fmt.Sprintf("the same pre-shared key serves %d pairs of peers: %s", len(names), strings.Join(names, ", "))
 			p.Report(f)
@@ -77,6 +89,20 @@ type holder struct {
 	Gateway, Key string
 	At           audit.Evidence
 	Pairs        []string // of peers
+	Doubtful     []string // those of which what was not understood may say that they are another, or do not use the key
+	Reasons      []audit.Reason
+}
+
+// doubtful reports whether what was not understood may say that a connection does not use the key, or has another peer than it seems; the
+// holder keeps why.
+func doubtful(p *audit.Pass, g *model.Gateway, c *model.Connection, h *holder) bool {
+	var f audit.Finding
+	f.Rests(g.Doubts(model.AboutKeys|model.AboutIKE), c.Doubts)
+	if m := p.Estate.MatchOf(g, c); m == nil || len(m.Sides) == 1 {
+		f.Reasons = append(f.Reasons, p.Elsewhere(g)...)
+	}
+	h.Reasons = append(h.Reasons, f.Reasons...)
+	return len(f.Reasons) > 0
 }
 
 // between names the two peers of a connection: several connections between the same two have one business.
@@ -85,4 +111,19 @@ func between(p *audit.Pass, g *model.Gateway, c *model.Connection) string {
 		return m.Between()
 	}
 	return g.Name + " and " + c.Name
+}
+
+// takesAnother reports whether a connection would take a key, and has a better one for the peer that its far end is.
+func takesAnother(p *audit.Pass, g *model.Gateway, c *model.Connection, k *model.Key) bool {
+	m := p.Estate.MatchOf(g, c)
+	if m == nil {
+		return false
+	}
+	for _, side := range m.Sides {
+		if id := side.Connection.Shows; side.Gateway.Name != g.Name && id.Definite() {
+			best := g.KeyFor(c, []ike.Identity{c.Local.ID.Value}, []ike.Identity{id})
+			return best != nil && best.Secret.Fingerprint() != k.Secret.Fingerprint()
+		}
+	}
+	return false
 }

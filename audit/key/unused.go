@@ -58,8 +58,8 @@ var Unused = &audit.Check{
 				}
 			}
 			for _, c := range g.Connections {
-				if c.Unsure {
-					f.Unsure = "a statement of a connection was not understood"
+				if !c.Doubts.Certain() {
+					f.Rests(c.Doubts)
 				}
 			}
 			p.Report(f)

@@ -29,7 +29,7 @@ var ChildLongerThanIKE = &audit.Check{
 		if s.Shunted() || of == 0 || s.Child.Rekey.Value <= of {
 			return
 		}
-		f := p.On(s, s.Child.Rekey.Where(s.Child.At), s.Child.Rekey.IsDefault())
+		f := p.On(s, s.Child.Rekey.Where(s.Child.At), s.Child.Rekey.IsDefault() || s.Connection.LifetimeSetting().IsDefault())
 		f.Message = fmt.Sprintf(
 			"the child is rekeyed after %s, the IKE SA already after %s",
 			present.Span(s.Child.Rekey.Value),

@@ -50,7 +50,7 @@ var DestinationBends = &audit.Check{
 			f.Example = w.String()
 			f.Message = fmt.Sprintf("packets of %s are given another destination, outside the tunnel", s.Child.Name)
 			f.Also = []audit.Evidence{{Pos: s.Child.Remote.Where(s.Child.At), Note: "the remote networks of the child"}}
-			f.Undecided(v.Unsure)
+			f.Rests(v.Doubts, path.TrafficDoubts(pol))
 			p.Report(f)
 			return
 		}

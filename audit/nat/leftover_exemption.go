@@ -46,6 +46,8 @@ var LeftoverExemption = &audit.Check{
 				}
 				f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: r.At}}
 				f.Message = "this exempts private networks that no tunnel of the gateway protects from NAT"
+				f.Rests(path.IKEDoubts())
+				f.Reasons = append(f.Reasons, p.Elsewhere(g)...)
 				p.Report(f)
 			}
 		}

@@ -28,7 +28,7 @@ var NarrowExemption = &audit.Check{
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		c, path := s.Child, p.Walk(s.Gateway)
 		pol := s.PolicyOf(path)
-		rewrites, ok := path.Rewrites(pol)
+		rewrites, _, ok := path.Rewrites(pol)
 		if !ok || len(rewrites) == 0 {
 			return
 		}
@@ -44,7 +44,7 @@ var NarrowExemption = &audit.Check{
 				}
 				for _, w := range rewrites {
 					lost := addresses(w.Was).Minus(part)
-					if lost.Empty() || len(w.Unsure) > 0 || w.Rule.Index < r.Index && w.Rule.Of == chain {
+					if lost.Empty() || !w.Doubts.Certain() || w.Rule.Index < r.Index && w.Rule.Of == chain {
 						continue
 					}
 					f := p.On(s, r.At, false)
@@ -59,6 +59,7 @@ var NarrowExemption = &audit.Check{
 						"exempt by IPsec policy: "+p.In(audit.ExemptByPolicy, s.Gateway.Name, r.At),
 						"widen it to every network of the child",
 					)
+					f.Rests(s.SelectorDoubts(), path.TrafficDoubts(pol))
 					p.Report(f)
 					return
 				}

@@ -40,7 +40,7 @@ var NoEgress = &audit.Check{
 			if o.Out != "" {
 				f.Message += " via " + o.Out
 			}
-			f.Undecided(o.Unsure)
+			f.Rests(o.Doubts)
 			p.Report(f)
 			return
 		}

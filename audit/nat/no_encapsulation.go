@@ -66,7 +66,7 @@ var NoEncapsulation = &audit.Check{
 			f := p.On(s, o.Decided(s.Connection.At), false)
 			f.Lower(1)
 			f.Message = fmt.Sprintf("%s is behind NAT (%s to %s), and outgoing UDP port 4500 is blocked", s.Gateway.Name, own, peer)
-			f.Undecided(o.Unsure)
+			f.Rests(o.Doubts)
 			p.Report(f)
 			return
 		}

@@ -41,7 +41,7 @@ var OuterRewritten = &audit.Check{
 				"exempt ESP before the translation: "+p.In(audit.ExemptESP, s.Gateway.Name, f.At.Pos),
 				"translate to the tunnel's own address",
 			)
-			f.Undecided(o.Unsure)
+			f.Rests(o.Doubts)
 			p.Report(f)
 			return
 		}

@@ -33,7 +33,12 @@ var Rewritten = &audit.Check{
 	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
 		c, path := s.Child, p.Walk(s.Gateway)
-		rewrites, _ := path.Rewrites(s.PolicyOf(path))
+		pol := s.PolicyOf(path)
+		rewrites, doubts, told := path.Rewrites(pol)
+		if !told {
+			return
+		}
+		unread := path.TrafficDoubts(pol)
 		for _, r := range rewrites {
 			f := p.On(s, r.Rule.At, false)
 			example, _ := r.Was.Witness()
@@ -50,10 +55,13 @@ var Rewritten = &audit.Check{
 				"put a rule before it that exempts the encryption domain: "+p.In(audit.ExemptByPolicy, s.Gateway.Name, r.Rule.At),
 				"one that names its networks",
 			)
-			f.Undecided(r.Unsure)
+			f.Rests(r.Doubts, s.SelectorDoubts(), unread)
 			f.Also = []audit.Evidence{{Pos: c.Remote.Where(c.At), Note: "the remote networks of the child"}}
 			f.Concerns(r.Was)
 			p.Report(f)
 		}
+		perhaps := p.On(s, c.Remote.Where(c.At), false)
+		perhaps.Message = "a source NAT may rewrite tunnel traffic"
+		p.Perhaps(perhaps, doubts.And(unread))
 	},
 }

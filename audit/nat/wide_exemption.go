@@ -64,6 +64,7 @@ var WideExemption = &audit.Check{
 						"exempt by IPsec policy: "+p.In(audit.ExemptByPolicy, g.Name, r.At),
 						"narrow it to the encryption domains",
 					)
+					f.Rests(path.IKEDoubts(), g.UnreadNetwork()) // what would protect them, or is inside too
 					p.Report(f)
 					break
 				}

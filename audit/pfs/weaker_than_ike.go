@@ -39,7 +39,7 @@ var WeakerThanIKE = &audit.Check{
 			level == baseline.Unsaid && child[0].Strength() < 112 {
 			return // pfs/weak-group says more
 		}
-		f := p.On(s, set.Where(s.Child.At), false)
+		f := p.On(s, set.Where(s.Child.At), s.Connection.Proposals.IsDefault())
 		f.Message = fmt.Sprintf(
 			"the child's %s (%d bits) is weaker than the IKE SA's %s (%d bits)",
 			child[0].Label(),

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"toril/audit"
+	"toril/model"
 	"toril/packet"
 	"toril/source"
 	"toril/walk"
@@ -42,14 +43,16 @@ var AnswersStray = &audit.Check{
 				in = in.Or(c.In())
 			}
 		}
-		in = in.Or(sent(p, s).And(known.Free(packet.Src, packet.Proto, packet.Sport, packet.Dport, packet.ICMP)).Minus(known))
+		sent, unsure := sent(p, s)
+		in = in.Or(sent.And(known.Free(packet.Src, packet.Proto, packet.Sport, packet.Dport, packet.ICMP)).Minus(known))
 		_, inner := path.Inbound(pol, in)
 		for _, o := range inner {
 			if o.Fate != walk.Clear || o.Wrap != nil {
 				continue
 			}
 			for _, a := range path.Answers(pol, o) {
-				if a.Filtered() || a.Fate == walk.Unknown || a.Fate == walk.Encrypted && together(p, s, a.Policy) ||
+				if a.Filtered() || a.Fate == walk.Unknown ||
+					a.Fate == walk.Encrypted && (together(p, s, a.Policy) || beside(path, pol, a.Policy)) ||
 					a.Fate == walk.Delivered {
 					continue
 				}
@@ -61,7 +64,10 @@ var AnswersStray = &audit.Check{
 					f.At = audit.Evidence{Pos: at}
 					f.Also = []audit.Evidence{{Pos: s.Child.Remote.Where(s.Child.At), Note: "the remote networks of the child"}}
 				}
-				f.Undecided(append(a.Unsure, o.Unsure...))
+				f.Rests(a.Doubts, o.Doubts, path.TrafficDoubts(pol))
+				if !sent.Minus(known).Empty() {
+					f.Rests(unsure)
+				}
 				p.Report(f)
 				return
 			}
@@ -82,13 +88,31 @@ func together(p *audit.Pass, s *audit.Subject, pol *walk.Policy) bool {
 	return false
 }
 
+// beside reports whether routes lead to some network through the interfaces of both policies: one stands in for the other.
+func beside(path *walk.Path, a, b *walk.Policy) bool {
+	into := func(pol *walk.Policy, dev string) bool {
+		return slices.ContainsFunc(path.Into(pol), func(i *model.Interface) bool { return i.Name == dev })
+	}
+	for _, r := range path.Gateway.Routes {
+		if r.Kind != "unicast" || r.Origin == "connected" || !into(a, r.Dev) {
+			continue
+		}
+		for _, o := range path.Gateway.Routes {
+			if o.Kind == "unicast" && o.To == r.To && o.Table == r.Table && into(b, o.Dev) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // sent are the packets that the far end of a subject's child lets into the tunnel, as they arrive here.
-func sent(p *audit.Pass, s *audit.Subject) packet.Set {
-	out := packet.None()
+func sent(p *audit.Pass, s *audit.Subject) (out packet.Set, unsure model.Doubts) {
 	end, given := s.Far()
 	if !given {
-		return out
+		return out, nil
 	}
+	unsure = end.Gateway.NetworkDoubts()
 	path := p.Walk(end.Gateway)
 	for _, k := range s.Tunnel.Counterparts(s.Child) {
 		pol := path.Policy(k, s.Tunnel.Own(end), s.Tunnel.Peer(end))
@@ -112,7 +136,7 @@ func sent(p *audit.Pass, s *audit.Subject) packet.Set {
 			}
 		}
 	}
-	return out
+	return out, unsure
 }
 
 // strayed says where packets went.

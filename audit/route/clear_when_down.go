@@ -5,6 +5,7 @@ import (
 
 	"toril/audit"
 	"toril/ike"
+	"toril/model"
 	"toril/packet"
 	"toril/source"
 	"toril/walk"
@@ -49,13 +50,21 @@ var ClearWhenDown = &audit.Check{
 			return
 		}
 		var flows []walk.Flow
+		var doubts model.Doubts
 		for _, flow := range up.Domain(pol) { // what does not enter the tunnel is another check's
-			if flow.Now = flow.Now.And(encrypted(up.Forward(flow))); !flow.Now.Empty() {
+			os := up.Forward(flow)
+			for _, o := range os {
+				if o.Fate != walk.Encrypted {
+					doubts.Add(o.Doubts...)
+				}
+			}
+			if flow.Now = flow.Now.And(encrypted(os)); !flow.Now.Empty() {
 				flows = append(flows, flow)
 			}
 		}
 		for _, o := range down.ForwardAll(flows) {
 			if o.Fate != walk.Clear || o.Was().Empty() {
+				doubts.Add(o.Doubts...)
 				continue
 			}
 			if o.Out != "" && len(pol.Wraps) == 0 && inside(s, o.Out) {
@@ -83,10 +92,16 @@ var ClearWhenDown = &audit.Check{
 				"let a policy catch them: "+p.In(audit.CatchTraffic, s.Gateway.Name, s.Connection.At),
 				"drop unencrypted packets to the remote networks after NAT",
 			)
-			f.Undecided(o.Unsure)
+			f.Rests(o.Doubts, up.TrafficDoubts(pol))
+			if !down.Known() { // a blackhole route may catch them
+				f.Rests(s.Gateway.NetworkDoubts())
+			}
 			p.Report(f)
 			return
 		}
+		f := p.On(s, s.Child.Start.Where(s.Child.At), false)
+		f.Message = fmt.Sprintf("while %s is down, its packets may leave in the clear", s.Child.Name)
+		p.Perhaps(f, doubts.And(up.TrafficDoubts(pol)))
 	},
 }
 

@@ -46,6 +46,7 @@ var NoTunnelInterface = &audit.Check{
 			case mask == 0 || marks(s.Gateway, mark, mask):
 				return // rules choose the packets, or the daemon makes the mark up
 			default:
+				f.Rests(s.Gateway.Lacks().Filter4, s.Gateway.FilterDoubts())
 				f.Message = fmt.Sprintf("no VTI has the key %d, and no rule sets that mark: no packet enters %s", mark, s.Child.Name)
 			}
 		case len(into) > 0 && len(into[0].Addresses) == 0 && !into[0].Dynamic:
@@ -55,6 +56,7 @@ var NoTunnelInterface = &audit.Check{
 		default:
 			return
 		}
+		f.Rests(s.Gateway.NetworkDoubts(), s.Doubts())
 		p.Report(f)
 	},
 }

@@ -40,10 +40,12 @@ var NoReturn = &audit.Check{
 			return
 		}
 		lost, taken := packet.None(), packet.None()
+		var doubts model.Doubts
 		var by *model.Child // whose route takes them
 		var line source.Pos
 		for _, part := range path.Routes(path.Traffic(pol).Mirror().With(packet.In, packet.Name("any"))) {
 			r, set := part.Route, part.Packets
+			doubts.Add(part.Doubts...)
 			if k := path.InstalledFor(r); k != nil {
 				if by == nil || r.At.Compare(line) < 0 {
 					by, line = k, r.At
@@ -59,6 +61,7 @@ var NoReturn = &audit.Check{
 		taken, lost = taken.Minus(path.AtFarEnds(taken, pol)), lost.Minus(path.AtFarEnds(lost, pol)) // a hub's way between its spokes
 		if !taken.Empty() {
 			f := p.On(s, line, false)
+			f.Rests(doubts)
 			w, _ := taken.Witness()
 			f.Example = w.String()
 			f.Message = fmt.Sprintf(
@@ -74,10 +77,11 @@ var NoReturn = &audit.Check{
 			)
 			p.Report(f)
 		}
-		if lost.Empty() {
+		if lost.Empty() || s.Summarises() {
 			return
 		}
-		f := p.On(s, s.Child.Local.Where(s.Child.At), false)
+		f := p.On(s, s.Child.Local.Where(s.Child.At), s.Child.Local.IsDefault())
+		f.Rests(doubts)
 		w, _ := lost.Witness()
 		f.Example = w.String()
 		f.Message = fmt.Sprintf(

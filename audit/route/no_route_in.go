@@ -41,6 +41,10 @@ var NoRouteIn = &audit.Check{
 		}
 		f := p.On(s, s.Child.Remote.Where(s.Child.At), false)
 		f.Also = []audit.Evidence{{Pos: own.At, Note: "the interface"}}
+		if s.Gateway.Told.Routes != model.Wholly {
+			f.Rests(s.Gateway.NetworkDoubts())
+		}
+		f.Rests(s.Gateway.UnreadNetwork(), s.Doubts())
 		remote := s.Child.Remote.Value
 		if len(pol.Wraps) > 0 || remote.AnyAddress() { // the selectors name no network: any route will do
 			if !leads(s.Gateway, own.Name) {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
+	"toril/model"
 	"toril/packet"
 	"toril/walk"
 )
@@ -36,8 +37,10 @@ var NoRouteToPeer = &audit.Check{
 		if own.IsValid() && own.BitLen() == peer.BitLen() {
 			ike = ike.And(packet.Range(packet.Src, own, own))
 		}
+		var doubts model.Doubts
 		for _, o := range p.Walk(s.Gateway).Local(ike) {
 			if o.Fate != walk.Dropped || o.Where != "route" {
+				doubts.Add(o.Doubts...)
 				continue
 			}
 			f := p.On(s, s.Connection.RemoteAddrs.Where(s.Connection.At), false)
@@ -48,9 +51,12 @@ var NoRouteToPeer = &audit.Check{
 					f.Also = []audit.Evidence{{Pos: st.Route.At, Note: "the route"}}
 				}
 			}
-			f.Undecided(o.Unsure)
+			f.Rests(o.Doubts)
 			p.Report(f)
 			return
 		}
+		f := p.On(s, s.Connection.RemoteAddrs.Where(s.Connection.At), false)
+		f.Message = fmt.Sprintf("%s may have no route to its peer %s", s.Gateway.Name, peer)
+		p.Perhaps(f, doubts)
 	},
 }

@@ -45,6 +45,7 @@ var OwnAddress = &audit.Check{
 			fixed[0],
 			s.Gateway.Name,
 		)
+		f.Rests(s.Gateway.NetworkDoubts(), s.Doubts())
 		p.Report(f)
 	},
 }

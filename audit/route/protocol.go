@@ -112,7 +112,7 @@ var ProtocolBlocked = &audit.Check{
 						o.Where,
 					)
 					f.Also = []audit.Evidence{{Pos: r.proto.At, Note: "the routing protocol"}}
-					f.Undecided(o.Unsure)
+					f.Rests(o.Doubts)
 					p.Report(f)
 					break
 				}

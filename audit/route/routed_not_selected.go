@@ -61,6 +61,13 @@ var RoutedNotSelected = &audit.Check{
 					f.Lower(1)
 				}
 				f.Also = []audit.Evidence{{Pos: i.At, Note: "the interface"}}
+				f.Rests(g.Doubts(model.AboutIKE|model.AboutInterfaces), r.Doubts, i.Doubts)
+				for _, c := range g.Connections {
+					f.Rests(c.Doubts)
+					for _, k := range c.Children {
+						f.Rests(k.Doubts)
+					}
+				}
 				p.Report(f)
 			}
 		}

@@ -59,7 +59,7 @@ var WrappedInTheClear = &audit.Check{
 					f.Also = append(f.Also, audit.Evidence{Pos: c.RemoteAddrs.Where(c.At), Note: "the peer of " + c.Name})
 				}
 				f.Also = f.Also[:min(len(f.Also), 3)]
-				f.Undecided(o.Unsure)
+				f.Rests(o.Doubts)
 				p.Report(f)
 				break
 			}

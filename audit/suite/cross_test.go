@@ -166,7 +166,7 @@ func crossPackets(t *testing.T, tu *pair.Tunnel, end pair.End, path *walk.Path, 
 		passes := false
 		for _, o := range c.Into {
 			passes = passes || o.Fate == walk.Encrypted
-			if o.Fate == walk.Clear && path.Known() && len(o.Unsure) == 0 {
+			if o.Fate == walk.Clear && path.Known() && o.Doubts.Certain() {
 				assert.True(
 					t,
 					said("nat", "route", "domain"),
@@ -192,7 +192,7 @@ func crossPackets(t *testing.T, tu *pair.Tunnel, end pair.End, path *walk.Path, 
 		}
 		for _, a := range slices.Concat(c.Sent, c.Given) {
 			for _, got := range a.Gets {
-				if got.Fate == walk.Dropped && len(got.Unsure)+len(a.To.Unsure) == 0 {
+				if got.Fate == walk.Dropped && got.Doubts.Certain() && a.To.Doubts.Certain() {
 					assert.True(
 						t,
 						said("access", "route", "nat", "domain"),

@@ -125,6 +125,240 @@ func (r *random) files(e, far *end) map[string]string {
 	}
 }
 
+// otherForms writes what an estate of policies says in other formats: the connections as an ipsec.conf of strongSwan or Libreswan or an
+// iked.conf, addresses and routes as JSON or as files of networkd, netplan or ifupdown, the filter as iptables-save. It is sound.
+func otherForms(seed int) fstest.MapFS {
+	r := &random{Rand: rand.New(rand.NewPCG(20261201, uint64(seed)))}
+	fsys := fstest.MapFS{}
+	daemon := r.pick("ipsec.conf", "ipsec.conf", "libreswan", "iked")
+	nets := [2][]string{{"10.31.0.0/24"}, []string{"10.41.0.0/24", "10.41.4.0/24"}[:1+r.IntN(2)]}
+	names, own := []string{"tarn", "weir"}, []string{"198.51.100.7", "203.0.113.9"}
+	for i, name := range names {
+		put := func(file, text string) { fsys[name+"/"+file] = &fstest.MapFile{Data: []byte(text)} }
+		far, mine, theirs := names[1-i], nets[i], nets[1-i]
+		switch daemon {
+		case "ipsec.conf":
+			put("ipsec.conf", fmt.Sprintf(`config setup
+    uniqueids=no
+
+conn %%default
+    keyexchange=ikev2
+    ike=aes256gcm16-prfsha384-ecp384!
+    esp=aes256gcm16-ecp384!
+    dpddelay=30s
+    dpdaction=restart
+    replay_window=64
+
+conn to-%s
+    left=%s
+    leftid=%s.example
+    leftauth=psk
+    leftsubnet=%s
+    right=%s
+    rightid=%s.example
+    rightauth=psk
+    rightsubnet=%s
+    auto=route
+`, far, own[i], name, strings.Join(mine, ","), own[1-i], far, strings.Join(theirs, ",")))
+			put("ipsec.secrets", fmt.Sprintf("%s.example %s.example : PSK \"Zk3vXq8LmT2wRc7YpB5nHd9JgAe6UoFs\"\n", name, far))
+			put("strongswan.conf", "charon {\n  install_routes = yes\n}\n")
+		case "libreswan":
+			put("ipsec.conf", fmt.Sprintf(`config setup
+    logfile=/var/log/pluto.log
+
+conn to-%s
+    authby=secret
+    ikev2=insist
+    ike=aes_gcm256-sha2_384;dh20
+    esp=aes_gcm256;dh20
+    left=%s
+    leftid=@%s.example
+    leftsubnets={%s}
+    right=%s
+    rightid=@%s.example
+    rightsubnets={%s}
+    dpddelay=30
+    dpdtimeout=120
+    dpdaction=hold
+    replay-window=64
+    auto=ondemand
+`, far, own[i], name, strings.Join(mine, " "), own[1-i], far, strings.Join(theirs, " ")))
+			put("ipsec.secrets", fmt.Sprintf("@%s.example @%s.example : PSK \"Zk3vXq8LmT2wRc7YpB5nHd9JgAe6UoFs\"\n", name, far))
+		default:
+			flows := ""
+			for _, a := range mine {
+				for _, b := range theirs {
+					flows += fmt.Sprintf("\tfrom %s to %s \\\n", a, b)
+				}
+			}
+			put(
+				"iked.conf",
+				fmt.Sprintf("ikev2 \"to-%s\" active esp \\\n%s\tlocal %s peer %s \\\n\tikesa enc aes-256 prf hmac-sha2-384 auth "+
+					"hmac-sha2-384 group ecp384 \\\n\tchildsa enc aes-256 auth hmac-sha2-384 group ecp384 \\\n\tsrcid %s.example dstid "+
+					"%s.example \\\n\tikelifetime 4h lifetime 1h bytes 4G \\\n\tpsk \"Zk3vXq8LmT2wRc7YpB5nHd9JgAe6UoFs\"\n",
+					far, flows, own[i], own[1-i], name, far),
+			)
+		}
+		r.otherNetwork(put, own[i], mine)
+		if r.IntN(2) == 0 {
+			put("iptables.save", iptables(own[1-i], mine, theirs, daemon == "iked"))
+		} else {
+			put("rules.nft", r.soundRules(own[1-i], mine, theirs, daemon == "iked"))
+		}
+	}
+	return fsys
+}
+
+// otherNetwork writes addresses and routes.
+func (r *random) otherNetwork(put func(file, text string), own string, mine []string) {
+	gateway := own[:strings.LastIndex(own, ".")] + ".254"
+	inside := func(n string) string { return strings.Replace(n, ".0/24", ".1/24", 1) }
+	switch r.pick("json", "networkd", "netplan", "interfaces", "text") {
+	case "json":
+		links := `{"ifname":"lo","flags":["LOOPBACK","UP"],"link_type":"loopback","addr_info":[{"family":"inet","local":"127.0.0.1","prefixlen":8}]},` +
+			fmt.Sprintf(
+				`{"ifname":"wan0","flags":["UP"],"link_type":"ether","addr_info":[{"family":"inet","local":"%s","prefixlen":24}]}`,
+				own,
+			)
+		routes := fmt.Sprintf(`{"dst":"default","gateway":"%s","dev":"wan0","protocol":"static"}`, gateway)
+		for i, n := range mine {
+			at := strings.TrimSuffix(inside(n), "/24")
+			links += fmt.Sprintf(
+				`,{"ifname":"lan%d","flags":["UP"],"link_type":"ether","addr_info":[{"family":"inet","local":"%s","prefixlen":24}]}`,
+				i,
+				at,
+			)
+			routes += fmt.Sprintf(`,{"dst":"%s","dev":"lan%d","protocol":"kernel","prefsrc":"%s"}`, n, i, at)
+		}
+		put("ip-addr.json", "["+links+"]\n")
+		put("ip-route.json", "["+routes+"]\n")
+	case "networkd":
+		put("10-wan0.network", fmt.Sprintf("[Match]\nName=wan0\n\n[Network]\nAddress=%s/24\nGateway=%s\n", own, gateway))
+		for i, n := range mine {
+			put(fmt.Sprintf("2%d-lan%d.network", i, i), fmt.Sprintf("[Match]\nName=lan%d\n\n[Network]\nAddress=%s\n", i, inside(n)))
+		}
+	case "netplan":
+		text := fmt.Sprintf(
+			"network:\n  version: 2\n  ethernets:\n    wan0:\n      addresses: [%s/24]\n      routes:\n      - to: default\n        via: %s\n",
+			own,
+			gateway,
+		)
+		for i, n := range mine {
+			text += fmt.Sprintf("    lan%d:\n      addresses:\n      - %s\n", i, inside(n))
+		}
+		put("50-net.yaml", text)
+	case "interfaces":
+		text := fmt.Sprintf(
+			"auto lo\niface lo inet loopback\n\nauto wan0\niface wan0 inet static\n  address %s/24\n  gateway %s\n",
+			own,
+			gateway,
+		)
+		for i, n := range mine {
+			text += fmt.Sprintf(
+				"\nauto lan%d\niface lan%d inet static\n  address %s\n  netmask 255.255.255.0\n",
+				i,
+				i,
+				strings.TrimSuffix(inside(n), "/24"),
+			)
+		}
+		put("interfaces", text)
+	default:
+		text := fmt.Sprintf(
+			"1: lo: <LOOPBACK,UP> mtu 65536\n    inet 127.0.0.1/8 scope host lo\n2: wan0: <UP> mtu 1500\n    inet %s/24 scope global wan0\n",
+			own,
+		)
+		routes := fmt.Sprintf("default via %s dev wan0 proto static\n", gateway)
+		for i, n := range mine {
+			text += fmt.Sprintf("%d: lan%d: <UP> mtu 1500\n    inet %s scope global lan%d\n", 3+i, i, inside(n), i)
+			routes += fmt.Sprintf("%s dev lan%d proto kernel scope link src %s\n", n, i, strings.TrimSuffix(inside(n), "/24"))
+		}
+		put("ip-addr.txt", text)
+		put("ip-route.txt", routes)
+	}
+}
+
+// iptables writes a sound filter as iptables-save does, with a guard for a daemon that traps nothing.
+func iptables(peer string, mine, theirs []string, guard bool) string {
+	var b strings.Builder
+	b.WriteString("*nat\n:PREROUTING ACCEPT [0:0]\n:INPUT ACCEPT [0:0]\n:OUTPUT ACCEPT [0:0]\n:POSTROUTING ACCEPT [0:0]\n" +
+		"-A POSTROUTING -o wan0 -m policy --dir out --pol ipsec -j ACCEPT\n")
+	if guard {
+		for _, n := range theirs {
+			for _, m := range mine {
+				fmt.Fprintf(&b, "-A POSTROUTING -s %s -d %s -o wan0 -j ACCEPT\n", m, n)
+			}
+		}
+	}
+	b.WriteString(
+		"-A POSTROUTING -s 10.0.0.0/8 -o wan0 -j MASQUERADE\nCOMMIT\n" +
+			"*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n:OUTPUT ACCEPT [0:0]\n",
+	)
+	fmt.Fprintf(&b, "-A INPUT -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT\n-A INPUT -i lo -j ACCEPT\n"+
+		"-A INPUT -s %[1]s/32 -i wan0 -p udp -m multiport --dports 500,4500 -j ACCEPT\n-A INPUT -s %[1]s/32 -i wan0 -p esp -j ACCEPT\n"+
+		"-A INPUT -p icmp -m icmp --icmp-type 8 -j ACCEPT\n", peer)
+	if guard {
+		for _, n := range theirs {
+			fmt.Fprintf(&b, "-A FORWARD -d %s -m policy --dir out --pol none -j DROP\n", n)
+		}
+	}
+	b.WriteString("-A FORWARD -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT\n")
+	for _, a := range mine {
+		for _, c := range theirs {
+			fmt.Fprintf(&b, "-A FORWARD -s %[1]s -d %[2]s -p tcp -m tcp --dport 443 -m comment --comment \"to %[2]s\" -j ACCEPT\n", a, c)
+			fmt.Fprintf(
+				&b,
+				"-A FORWARD -s %s -d %s -m policy --dir in --pol ipsec -p tcp -m multiport --dports 443,8443 -j ACCEPT\n",
+				c,
+				a,
+			)
+		}
+	}
+	b.WriteString("COMMIT\n")
+	return b.String()
+}
+
+// soundRules does so as nft does.
+func (r *random) soundRules(peer string, mine, theirs []string, guard bool) string {
+	list := func(nets []string) string { return "{ " + strings.Join(nets, ", ") + " }" }
+	stop, spare := "", ""
+	if guard {
+		stop = fmt.Sprintf("    ip daddr %s rt ipsec missing drop\n", list(theirs))
+		spare = fmt.Sprintf("    ip saddr %s ip daddr %s accept\n", list(mine), list(theirs))
+	}
+	return fmt.Sprintf(`table inet filter {
+  set theirs {
+    type ipv4_addr
+    flags interval
+    elements = %[3]s
+  }
+  chain input {
+    type filter hook input priority filter; policy drop;
+    ct state established,related accept
+    iifname "lo" accept
+    iifname "wan0" ip saddr %[1]s udp dport { 500, 4500 } accept
+    iifname "wan0" ip saddr %[1]s meta l4proto esp accept
+    icmp type echo-request limit rate 10/second accept
+  }
+  chain forward {
+    type filter hook forward priority filter; policy drop;
+%[4]s    ct state vmap { established : accept, related : accept, invalid : drop }
+    ip saddr %[2]s ip daddr @theirs tcp dport 443 counter accept
+    meta ipsec exists ip saddr @theirs ip daddr %[2]s jump inside
+  }
+  chain inside {
+    tcp dport { 443, 8443 } log prefix "in " accept
+  }
+}
+table ip nat {
+  chain post {
+    type nat hook postrouting priority srcnat; policy accept;
+    rt ipsec exists accept
+%[5]s    oifname "wan0" ip saddr 10.0.0.0/8 masquerade
+  }
+}
+`, peer, list(mine), list(theirs), stop, spare)
+}
+
 func (r *random) daemon(e, far *end) string {
 	local, remote, more := strings.Join(e.local, ", "), strings.Join(e.remote, ", "), ""
 	if r.style != "policy" {

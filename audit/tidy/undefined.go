@@ -24,7 +24,7 @@ var Undefined = &audit.Check{
 	},
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, d := range g.Definitions {
-			if !d.Missing || len(d.Used) == 0 || d.Kind == "included file" {
+			if !d.Missing || len(d.Used) == 0 || d.Kind == model.IncludedFile {
 				continue
 			}
 			f := audit.Finding{
@@ -35,6 +35,7 @@ var Undefined = &audit.Check{
 			for _, at := range d.Used[1:min(len(d.Used), 6)] {
 				f.Also = append(f.Also, audit.Evidence{Pos: at, Note: "used again"})
 			}
+			f.Rests(d.Doubts)
 			p.Report(f)
 		}
 	},

@@ -30,13 +30,13 @@ var Unused = &audit.Check{
 			if d.Missing || len(d.Used) > 0 || d.Kind == "value" {
 				continue
 			}
-			p.Report(
-				audit.Finding{
-					Gateway: g.Name,
-					At:      audit.Evidence{Pos: d.At},
-					Message: fmt.Sprintf("%s %q is defined and nothing uses it", d.Kind, d.Name),
-				},
-			)
+			f := audit.Finding{
+				Gateway: g.Name,
+				At:      audit.Evidence{Pos: d.At},
+				Message: fmt.Sprintf("%s %q is defined and nothing uses it", d.Kind, d.Name),
+			}
+			f.Rests(d.Doubts)
+			p.Report(f)
 		}
 	},
 }

@@ -8,10 +8,13 @@ import "toril/model"
 var Daemon = model.Daemon{
 	Name:       "strongSwan",
 	FixedPorts: true,
-	Policies:   model.Policies{Routes: true, ShuntsTrapped: true},
-	Answers:    model.Answers{GuardsAggressive: true},
-	Keys:       model.Keys{Latest: true, Tries: true},
-	Certs:      model.Certs{NeedsRoot: true, TakesOwn: true, SendsAsked: true},
-	Signs:      model.Signs{TellsAsked: true, HashByKey: true, KeyDecidesV1: true},
-	Hosts:      model.Hosts{Replaces: true},
+
+	StripsPrivate: true,
+
+	Policies: model.Policies{Routes: true, DropsLast: true, ShuntsTrapped: true},
+	Answers:  model.Answers{GuardsAggressive: true, JoinsAlike: true},
+	Keys:     model.Keys{Latest: true, Tries: true},
+	Certs:    model.Certs{NeedsRoot: true, TakesOwn: true, SendsAsked: true},
+	Signs:    model.Signs{TellsAsked: true, HashByKey: true, KeyDecidesV1: true},
+	Hosts:    model.Hosts{Replaces: true},
 }

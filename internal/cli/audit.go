@@ -29,7 +29,7 @@ type auditFlags struct {
 	out                             *outputs
 	exceptions                      string
 	failOn, atLeast, baseline, asOf string
-	all                             bool
+	all, certainOnly                bool
 }
 
 func (f *auditFlags) add(cmd *cobra.Command) {
@@ -54,8 +54,8 @@ func (a *app) audit() *cobra.Command {
 		Short: "Report what is wrong, where, why it matters and how to fix it",
 		Long: "Reads every gateway below the paths and asks every check. A path is a folder with one folder per gateway,\n" +
 			"the folder of one gateway, an archive (.tar, .tar.gz, .zip) of either, a file, or \"-\" for standard input.\n\n" +
-			"Exit code: 0 nothing at or above --fail-on, 1 something is or a file could not be read, 2 wrong usage or nothing could " +
-			"be read.",
+			"Exit code: 0 nothing at or above --fail-on, 1 something is, or may be for what was not understood, or a file\n" +
+			"could not be read, 2 wrong usage or nothing could be read. With --certain-only, 1 says that something certainly is.",
 		Example: "  toril audit estate/\n  toril audit estate/ -o report.html -o report.sarif\n" +
 			"  toril audit estate/ --baseline nist --fail-on medium\n" +
 			"  cat estate/lampwright/swanctl.conf | toril audit - --gateway lampwright",
@@ -82,7 +82,7 @@ func (a *app) audit() *cobra.Command {
 			if len(e.Problems) > 0 {
 				return exit(exitFindings)
 			}
-			return verdict(r, asked.failOn)
+			return verdict(r, asked)
 		},
 	}
 	f.add(cmd)
@@ -95,14 +95,14 @@ func (a *app) audit() *cobra.Command {
 // addFailOn adds the flag of the commands whose exit code says what was found.
 func (f *auditFlags) addFailOn(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.failOn, "fail-on", "high", "lowest severity that makes the exit code 1")
+	cmd.Flags().BoolVar(&f.certainOnly, "certain-only", false,
+		"only what is certain makes the exit code 1: no possible finding, and no statement that was not understood")
 }
 
-// verdict is the exit code that findings make.
-func verdict(r *audit.Result, failOn audit.Severity) error {
-	for _, f := range r.Findings {
-		if f.Severity >= failOn && f.Accepted == nil {
-			return exit(exitFindings)
-		}
+// verdict is the exit code that the result of an audit makes.
+func verdict(r *audit.Result, asked audited) error {
+	if len(r.Failed) > 0 || r.Fails(asked.failOn, asked.certain) {
+		return exit(exitFindings)
 	}
 	return nil
 }
@@ -125,6 +125,7 @@ type audited struct {
 	plan       []written
 	exceptions []*estate.Exception
 	failOn     audit.Severity
+	certain    bool // only what is certain makes the exit code 1
 	least      audit.Severity
 	baseline   func() *baseline.Baseline
 	now        time.Time
@@ -154,7 +155,7 @@ func (f *auditFlags) asked(cmd *cobra.Command) (out audited, err error) {
 	if out.baseline, err = beginBaseline(f.baseline); err != nil {
 		return out, err
 	}
-	out.all = f.all
+	out.all, out.certain = f.all, f.certainOnly
 	out.now, err = day(f.asOf)
 	return out, err
 }
@@ -170,13 +171,14 @@ func (a *app) runAudit(ctx context.Context, e *pair.Estate, asked audited) (*aud
 	if err := a.complain(e); err != nil {
 		return nil, err
 	}
+	a.name(r.Failed)
 	return r, a.report(ctx, r, asked, func() (*report.More, error) { return moreOf(ctx, r) })
 }
 
 // report writes what an audit found; more works out what a page shows beside.
 func (a *app) report(ctx context.Context, r *audit.Result, asked audited, more func() (*report.More, error)) error {
 	all := &report.Audited{Result: r, Checks: suite.All(), More: sync.OnceValues(more)}
-	o := report.Options{Look: a.look, Least: asked.least, FailOn: asked.failOn, All: asked.all}
+	o := report.Options{Look: a.look, Least: asked.least, FailOn: asked.failOn, CertainOnly: asked.certain, All: asked.all}
 	return a.write(ctx, asked.plan, o, func(f report.Form, w io.Writer, o report.Options) error { return f.Audit(w, all, o) })
 }
 

@@ -29,7 +29,7 @@ func TestExitCodes(t *testing.T) {
 		code int
 		says string // on either stream
 	}{
-		{"audit ESTATE", 1, "61 findings"},
+		{"audit ESTATE", 1, "62 findings"},
 		{"audit ESTATE --fail-on critical", 1, "3 critical"},
 		{"audit CLEAN", 0, "2 gateways"},
 		{"audit CLEAN --fail-on info", 1, "ike/quantum"},
@@ -96,7 +96,7 @@ func TestExitCodes(t *testing.T) {
 		{"adit", 2, `did you mean "audit"`},
 		{"", 0, "toril FOLDER"},
 		{"CLEAN", 0, "2 gateways"},
-		{"ESTATE", 1, "61 findings"},
+		{"ESTATE", 1, "62 findings"},
 		{"changes CLEAN CLEAN", 0, "nothing has changed"},
 		{"changes CLEAN ESTATE --fail-on new", 1, "gateway added"},
 		{"changes CLEAN ESTATE --fail-on old", 2, "there is no condition"},

@@ -134,7 +134,7 @@ func (f *fixFlags) wanted() (fix.Wanted, error) {
 	}
 	any := func(of []string, is func(string) bool) bool { return len(of) == 0 || slices.ContainsFunc(of, is) }
 	return func(x *audit.Finding) bool {
-		return x.Severity >= least && x.Unsure == "" &&
+		return x.Severity >= least &&
 			any(f.findings, func(id string) bool { return strings.HasPrefix(x.ID, strings.ToLower(id)) }) &&
 			any(f.checks, func(c string) bool { return x.Check == c || strings.HasPrefix(x.Check, c+"/") }) &&
 			any(f.gateways, func(g string) bool { return x.Gateway == g })

@@ -151,12 +151,14 @@ func (a *app) root() *cobra.Command {
 		Long: "Toril reads the saved configurations of firewalls and routers and says, with file and line,\n" +
 			"what is weak, loose or contradictory in their IPsec tunnels, and what to write instead.\n" +
 			"It touches no device and sends no packet.",
-		Example:       "  toril demo\n  toril estate/\n  toril ends estate/",
-		Args:          cobra.ArbitraryArgs,
-		RunE:          a.bare,
-		SilenceUsage:  true,
-		SilenceErrors: true,
-		Version:       report.Version, // what is printed is worked out when it is
+		Example: "  toril demo\n  toril estate/\n  toril ends estate/",
+		Args:    cobra.ArbitraryArgs,
+		RunE:    a.bare,
+
+		PersistentPreRunE: spareInputs,
+		SilenceUsage:      true,
+		SilenceErrors:     true,
+		Version:           report.Version, // what is printed is worked out when it is
 	}
 	if slices.Contains(a.args, "--version") {
 		root.SetVersionTemplate(versionText() + "\n")
@@ -339,9 +341,14 @@ func (a *app) loadFor(cmd *cobra.Command, paths []string, again bool) (*pair.Est
 		Found: memory.Expect}
 	opts.Again = again && a.cache == nil && !a.sums
 	if a.cache != nil || a.sums {
-		if opts.Program, err = a.program(); err != nil {
+		program, books, err := a.program()
+		if err != nil {
 			return nil, err
 		}
+		s := cache.NewSum("program with phrasebooks")
+		s.Bytes(program[:])
+		s.Bytes(books[:])
+		opts.Program = s.Digest()
 	}
 	if names := namesOf(known); opts.As != "" && !slices.Contains(names, opts.As) {
 		return nil, missing("format", opts.As, names)
@@ -363,14 +370,19 @@ func (a *app) whole(cmd *cobra.Command, paths []string) (*pair.Whole, error) {
 
 // complain names what could not be read on standard error.
 func (a *app) complain(e *pair.Estate) error {
-	for _, p := range e.Problems {
-		fmt.Fprintf(a.err, "toril: %s\n", source.Clean(p.Error()))
-	}
+	a.name(e.Problems)
 	if e.Read == 0 {
 		fmt.Fprintln(a.err, "toril: nothing could be read")
 		return exit(exitUsage)
 	}
 	return nil
+}
+
+// name names problems on standard error.
+func (a *app) name(problems []*source.Error) {
+	for _, p := range problems {
+		fmt.Fprintf(a.err, "toril: %s\n", source.Clean(p.Error()))
+	}
 }
 
 // pickBaseline returns a baseline by name, or out of a file.

@@ -11,7 +11,7 @@ import (
 
 // Each does n pieces of work, numbered from 0, in their order: as many at a time as there are processors, each on a goroutine that does
 // one after the other, whose stack has grown by then. After an error, or where ctx has ended, no further piece is begun; the first error is
-// returned.
+// returned. A panic of a piece is one of the caller.
 func Each(ctx context.Context, n int, do func(ctx context.Context, i int) error) error {
 	if err := ctx.Err(); err != nil || n == 0 {
 		return err
@@ -21,8 +21,15 @@ func Each(ctx context.Context, n int, do func(ctx context.Context, i int) error)
 	}
 	group, ctx := errgroup.WithContext(ctx)
 	var next atomic.Int64
+	var panicked atomic.Pointer[any]
 	for range min(n, runtime.GOMAXPROCS(0)) {
 		group.Go(func() error {
+			defer func() {
+				if r := recover(); r != nil {
+					panicked.CompareAndSwap(nil, &r)
+					next.Store(int64(n))
+				}
+			}()
 			for ctx.Err() == nil {
 				i := int(next.Add(1)) - 1
 				if i >= n {
@@ -35,7 +42,11 @@ func Each(ctx context.Context, n int, do func(ctx context.Context, i int) error)
 			return ctx.Err()
 		})
 	}
-	return group.Wait()
+	err := group.Wait()
+	if r := panicked.Load(); r != nil {
+		panic(*r)
+	}
+	return err
 }
 
 // InShares does something with every number from 0 up to n, as many that follow each other at a time as a share has: for short pieces of

@@ -50,3 +50,15 @@ func TestSharesAreOfAllNumbers(t *testing.T) {
 		}
 	}
 }
+
+// TestAPanicIsTheCallers: what panics in a piece of work does so in whoever asked for the work, who may catch it.
+func TestAPanicIsTheCallers(t *testing.T) {
+	assert.PanicsWithValue(t, "seven", func() {
+		_ = spread.Each(t.Context(), 100, func(_ context.Context, i int) error {
+			if i == 7 {
+				panic("seven")
+			}
+			return nil
+		})
+	})
+}

@@ -279,8 +279,8 @@ func words(os []walk.Outcome) string {
 	for _, o := range os {
 		w, _ := o.Now.Witness()
 		switch {
-		case len(o.Unsure) > 0:
-			out = append(out, "unsure: "+strings.Join(o.Unsure, ", "))
+		case !o.Doubts.Certain():
+			out = append(out, "unsure: "+strings.Join(o.Doubts.Says(), ", "))
 		case o.Fate == walk.Clear:
 			out = append(out, "leaves by "+o.Out+" as "+as(w))
 		case o.Fate == walk.Delivered:

@@ -26,6 +26,7 @@ var Format = &read.Format{
 	Name:     "certificate",
 	Title:    "X.509 certificates as PEM or DER; private keys are noted and not looked into",
 	Software: "any",
+	About:    model.AboutCertificates | model.AboutKeys,
 	Hints:    []string{"*.pem", "*.crt", "*.cer", "*.der", "*.key", "*.crl"},
 	Binary:   true,
 	Order:    40,
@@ -79,7 +80,7 @@ func readFile(in *read.Input) {
 		line := in.File.LineAt(offset + begin)
 		block, rest := pem.Decode(data[offset+begin:])
 		if block == nil {
-			in.Problemf(line, "a PEM block begins here that is damaged")
+			in.Lost(line, "a PEM block begins here that is damaged")
 			return
 		}
 		offset = len(data) - len(rest)
@@ -94,12 +95,12 @@ func readFile(in *read.Input) {
 			}
 		case strings.HasSuffix(block.Type, "CRL"):
 			if err := list(in, line, block.Bytes); err != nil {
-				in.Problemf(line, "the list of revoked certificates cannot be read: %v", err)
+				in.Lost(line, "the list of revoked certificates cannot be read: %v", err)
 			}
 		case block.Type == "PUBLIC KEY" || strings.HasSuffix(block.Type, "REQUEST"):
 			in.Count()
 		default:
-			in.Unread(line, "", "%q is not a known kind of block", source.Clean(block.Type))
+			in.Unread(line, read.Owner{}, "%q is not a known kind of block", source.Clean(block.Type))
 		}
 	}
 }
@@ -118,7 +119,7 @@ func list(in *read.Input, line int, der []byte) error {
 func one(in *read.Input, line int, der []byte) {
 	c, err := x509.ParseCertificate(der)
 	if err != nil {
-		in.Problemf(line, "the certificate cannot be read: %v", err)
+		in.Lost(line, "the certificate cannot be read: %v", err)
 		return
 	}
 	in.Count()

@@ -17,6 +17,7 @@ var Format = &read.Format{
 	Name:     "conntrack",
 	Title:    "connections that the kernel tracks: the output of conntrack -L",
 	Software: "conntrack-tools",
+	About:    model.AboutStatus,
 	Linux:    true,
 	Hints:    []string{"conntrack*", "nf_conntrack*"},
 	Order:    63,
@@ -44,7 +45,7 @@ func readFlows(in *read.Input) {
 		case len(w) == 0, strings.HasPrefix(line.Text, "conntrack v"):
 			continue
 		case !flowLine.MatchString(line.Text):
-			in.Unread(line.Line, "", "it is no connection that the kernel tracks")
+			in.Unread(line.Line, read.Owner{}, "it is no connection that the kernel tracks")
 			continue
 		}
 		in.Count()

@@ -24,6 +24,7 @@ var Format = &read.Format{
 	Comments: []string{"!", "#"},
 	Title:    "routing daemons FRRouting: interfaces, static routes, routing protocols",
 	Software: "FRRouting",
+	About:    model.AboutNetwork,
 	Hints:    []string{"frr.conf", "zebra.conf", "staticd.conf", "ospfd.conf", "bgpd.conf"},
 	Order:    7,
 	Looks: func(f *source.File) (int, string) {
@@ -121,7 +122,7 @@ type step struct {
 	via    netip.Addr
 	dev    string
 	table  string
-	unsure bool
+	doubts model.Doubts
 }
 
 func readFile(in *read.Input) {
@@ -252,7 +253,7 @@ func (r *reader) policies() {
 				When:     s.when.And(packet.Where(packet.In, packet.Name(dev))),
 				Kind:     "lookup",
 				Table:    s.table,
-				Unsure:   s.unsure,
+				Doubts:   s.doubts,
 			}
 			if s.via.IsValid() || s.dev != "" {
 				rule.Table = fmt.Sprintf("%s %d", s.name, s.seq)
@@ -314,8 +315,7 @@ func (r *reader) policyLine(n int, w []string, no bool) {
 	if w[0] == "description" {
 		return
 	}
-	s.unsure = true
-	r.in.Unread(n, "", "this part of routing by policy is not read")
+	r.in.Unread(n, read.Owner{Name: s.name, To: &s.doubts}, "this part of routing by policy is not read")
 }
 
 // secretWords are the words behind which a secret stands.
@@ -347,6 +347,9 @@ func (r *reader) opens(n int, w []string) bool {
 	case "router":
 		r.block = "router"
 		r.vrf = ""
+		if !words("ospf ospf6 bgp rip ripng isis eigrp babel openfabric pim pim6").has(second) {
+			r.in.Unread(n, read.Owner{}, "%q is not a known routing protocol", source.Clean(second))
+		}
 		instance := ""
 		if len(w) > 2 {
 			instance = source.Clean(w[2])
@@ -407,7 +410,7 @@ func (r *reader) opens(n int, w []string) bool {
 		r.block = "other"
 	default:
 		r.block = "other"
-		r.in.Unread(n, "", "%q is not a known statement", source.Clean(w[0]))
+		r.in.Unread(n, read.Owner{}, "%q is not a known statement", source.Clean(w[0]))
 	}
 	return true
 }
@@ -425,7 +428,26 @@ func (r *reader) statement(n int, w []string, no bool) {
 		r.interfaceLine(n, w, no)
 	case r.proto != nil:
 		r.protocolLine(n, w, no)
+	case r.block == "" && (w[0] == "ip" || w[0] == "ipv6") && (len(w) < 2 || !topIP.has(w[1])):
+		r.in.Unread(n, read.Owner{}, "it is not a known statement")
+	case r.block == "vrf" && !words("vni ip ipv6 router-id netns exit-vrf").has(w[0]):
+		r.in.Unread(n, read.Owner{}, "%q is not a known statement of a VRF", source.Clean(w[0]))
 	}
+}
+
+// known reports whether a statement of an interface is one on which nothing depends that is asked.
+func known(w []string) bool {
+	if w[0] != "ip" && w[0] != "ipv6" {
+		return ofInterface.has(w[0]) || strings.HasPrefix(w[0], "exit")
+	}
+	if len(w) < 2 || !ifaceIP.has(w[1]) {
+		return false
+	}
+	if w[1] != "ospf" && w[1] != "ospf6" || len(w) < 3 || ospf.has(w[2]) {
+		return true
+	}
+	_, err := strconv.Atoi(w[2]) // an instance
+	return err == nil && len(w) > 3 && ospf.has(w[3])
 }
 
 func (r *reader) interfaceLine(n int, w []string, no bool) {
@@ -435,10 +457,11 @@ func (r *reader) interfaceLine(n int, w []string, no bool) {
 	case len(w) > 2 && (w[0] == "ip" || w[0] == "ipv6") && w[1] == "address" && !no:
 		p, err := netip.ParsePrefix(w[2])
 		if err != nil {
-			r.in.Unread(n, "", "%q is not an address with its network", source.Clean(w[2]))
+			r.in.Unread(n, read.Owner{}, "%q is not an address with its network", source.Clean(w[2]))
 			return
 		}
 		r.iface.AddAddress(p)
+		r.in.Gateway.Told.Addresses = max(r.in.Gateway.Told.Addresses, model.Partly)
 	case len(w) > 2 && (w[0] == "ip" && w[1] == "ospf" || w[0] == "ipv6" && w[1] == "ospf6") &&
 		(w[2] == "area" || len(w) > 3 && w[3] == "area") && !no:
 		name := "ospf"
@@ -455,6 +478,8 @@ func (r *reader) interfaceLine(n int, w []string, no bool) {
 			r.by = map[string][]string{}
 		}
 		r.by[source.Clean(w[1])] = append(r.by[source.Clean(w[1])], r.iface.Name)
+	case !known(w):
+		r.in.Unread(n, read.Owner{Name: r.iface.Name}, "it is not a known statement of an interface")
 	}
 }
 
@@ -531,6 +556,11 @@ func (r *reader) protocolLine(n int, w []string, no bool) {
 		) {
 			r.proto.Neighbors = append(r.proto.Neighbors, nb)
 		}
+	default:
+		if !ofRouter.has(w[0]) && !strings.HasPrefix(w[0], "exit") {
+			r.in.Unread(n, read.Owner{Name: r.proto.Name, To: &r.proto.Doubts}, "%q is not a known statement of a routing protocol",
+				source.Clean(w[0]))
+		}
 	}
 }
 
@@ -546,17 +576,17 @@ func (r *reader) route(n int, w []string, no bool) {
 	if err != nil {
 		a, err := netip.ParseAddr(w[0])
 		if err != nil || len(rest) == 0 {
-			r.in.Unread(n, "", "%q is not a network", source.Clean(w[0]))
+			r.in.Unread(n, read.Owner{Topic: model.AboutRoutes}, "%q is not a network", source.Clean(w[0]))
 			return
 		}
 		mask, err := netip.ParseAddr(rest[0])
 		if err != nil || !mask.Is4() {
-			r.in.Unread(n, "", "%q is not a mask", source.Clean(rest[0]))
+			r.in.Unread(n, read.Owner{Topic: model.AboutRoutes}, "%q is not a mask", source.Clean(rest[0]))
 			return
 		}
 		bits, ok := literal.MaskBits(mask)
 		if !ok {
-			r.in.Unread(n, "", "%q is not a mask", source.Clean(rest[0]))
+			r.in.Unread(n, read.Owner{Topic: model.AboutRoutes}, "%q is not a mask", source.Clean(rest[0]))
 			return
 		}
 		p, rest = netip.PrefixFrom(a, bits), rest[1:]
@@ -572,19 +602,17 @@ func (r *reader) route(n int, w []string, no bool) {
 			rt.Kind = "blackhole"
 		case "reject":
 			rt.Kind = "unreachable"
-		case "tag", "label", "color", "segments", "bfd", "profile", "source", "from":
-			i++
 		case "table":
 			rt.Table = source.Clean(next)
 			i++
 		case "vrf":
 			rt.Table = "vrf " + source.Clean(next)
 			i++
-		case "nexthop-vrf":
-			i++
 		case "onlink":
 		default:
-			if a, err := netip.ParseAddr(word); err == nil {
+			if ofRoute.has(word) {
+				i++
+			} else if a, err := netip.ParseAddr(word); err == nil {
 				rt.Via = a
 			} else if d, err := strconv.Atoi(word); err == nil {
 				rt.Metric = d // FRRouting gives the kernel a metric of its own; the order of distances is kept
@@ -602,5 +630,6 @@ func (r *reader) route(n int, w []string, no bool) {
 		r.in.Gateway.Routes = slices.DeleteFunc(r.in.Gateway.Routes, same)
 		return
 	}
+	r.in.Gateway.Told.Routes = max(r.in.Gateway.Told.Routes, model.Partly)
 	r.in.Gateway.AddRoute(rt)
 }

@@ -23,6 +23,7 @@ var Format = &read.Format{
 	Comments: []string{"#"},
 	Title:    "addresses and routes: ifupdown's /etc/network/interfaces",
 	Software: "ifupdown",
+	About:    model.AboutNetwork,
 	Linux:    true,
 	Hints:    []string{"interfaces"},
 	Order:    6,
@@ -59,6 +60,8 @@ type reader struct {
 }
 
 func readFile(in *read.Input) {
+	told := &in.Gateway.Told
+	told.Addresses, told.Routes = max(told.Addresses, model.Partly), max(told.Routes, model.Partly)
 	r := &reader{in: in}
 	if in.File.Marked() {
 		r.refuse(1, "the file begins with a byte order mark")
@@ -115,7 +118,7 @@ func (r *reader) statement(n int, w []string) {
 			if !inherits {
 				r.refuse(n, "a stanza is: iface NAME inet|inet6 METHOD")
 			}
-			r.in.Unread(n, "", "a stanza is: iface NAME inet|inet6 METHOD")
+			r.in.Unread(n, read.Owner{}, "a stanza is: iface NAME inet|inet6 METHOD")
 			r.iface, r.skip = nil, true
 			return
 		}
@@ -137,10 +140,10 @@ func (r *reader) statement(n int, w []string) {
 		case strings.HasPrefix(w[0], "allow-"):
 		case r.skip:
 		case r.iface == nil:
-			r.in.Unread(n, "", "it stands outside every stanza")
+			r.in.Unread(n, read.Owner{}, "it stands outside every stanza")
 			r.refuse(n, "an option stands outside every stanza")
 		case len(w) == 1:
-			r.in.Unread(n, "", "an option without a value")
+			r.in.Unread(n, read.Owner{}, "an option without a value")
 			r.refuse(n, "an option without a value")
 		default:
 			r.option(n, w)
@@ -156,7 +159,7 @@ func (r *reader) option(n int, w []string) {
 	}
 	if once := w[0]; once == "address" || once == "netmask" || once == "gateway" {
 		if r.said[once] {
-			r.in.Unread(n, "", "the stanza says %q before: only the first counts", once)
+			r.in.Unread(n, read.Owner{Harmless: true}, "the stanza says %q before: only the first counts", once)
 			return
 		}
 		r.said[once] = true
@@ -169,7 +172,7 @@ func (r *reader) option(n int, w []string) {
 		}
 	case "local", "endpoint", "dstaddr":
 		if !tunnel && w[0] != "dstaddr" {
-			r.in.Unread(n, "", "%q is of tunnels only", w[0])
+			r.in.Unread(n, read.Owner{}, "%q is of tunnels only", w[0])
 		} else if w[0] == "local" {
 			r.iface.Local, _ = netip.ParseAddr(value)
 		} else if w[0] == "endpoint" {
@@ -185,13 +188,13 @@ func (r *reader) option(n int, w []string) {
 			if bits, ok := bitsOf(value, last.Addr()); ok {
 				*last = netip.PrefixFrom(last.Addr(), bits)
 			} else {
-				r.in.Unread(n, "", "%q is not a netmask", source.Clean(value))
+				r.in.Unread(n, read.Owner{}, "%q is not a netmask", source.Clean(value))
 			}
 		}
 	case "gateway":
 		a, err := netip.ParseAddr(value)
 		if err != nil {
-			r.in.Unread(n, "", "%q is not an address", source.Clean(value))
+			r.in.Unread(n, read.Owner{}, "%q is not an address", source.Clean(value))
 			return
 		}
 		to := netip.PrefixFrom(netip.IPv4Unspecified(), 0)
@@ -202,7 +205,7 @@ func (r *reader) option(n int, w []string) {
 	case "up", "post-up", "pre-up":
 		for _, c := range commands(w[1:]) {
 			if !r.command(n, c) {
-				r.in.Unread(n, "", "the command %q is not read", source.Clean(strings.Join(c, " ")))
+				r.in.Unread(n, affected(c), "the command %q is not read", source.Clean(strings.Join(c, " ")))
 			}
 		}
 	case "down",
@@ -231,7 +234,7 @@ func (r *reader) option(n int, w []string) {
 		"request_prefix":
 	default:
 		if !strings.ContainsAny(w[0], "-_") { // dns-*, bridge_*, bond-*, vlan-*, wpa-*: options of scripts
-			r.in.Unread(n, "", "%q is not a known option", source.Clean(w[0]))
+			r.in.Unread(n, read.Owner{}, "%q is not a known option", source.Clean(w[0]))
 		}
 	}
 }
@@ -243,7 +246,7 @@ func (r *reader) address(n int, value string) {
 	}
 	a, err := netip.ParseAddr(value)
 	if err != nil {
-		r.in.Unread(n, "", "%q is not an address", source.Clean(value))
+		r.in.Unread(n, read.Owner{}, "%q is not an address", source.Clean(value))
 		return
 	}
 	bits := a.BitLen()
@@ -259,6 +262,24 @@ func bitsOf(mask string, a netip.Addr) (int, bool) {
 	}
 	n, err := strconv.Atoi(mask)
 	return n, err == nil && n >= 0 && n <= a.BitLen()
+}
+
+// affected is what a command that is not read may change.
+func affected(c []string) read.Owner {
+	switch name := c[0][strings.LastIndexByte(c[0], '/')+1:]; name {
+	case "iptables-restore", "ip6tables-restore", "iptables-legacy-restore", "iptables-nft-restore": // what is loaded is saved by itself
+		return read.Owner{Harmless: true}
+	case "nft":
+		if slices.Contains(c, "-f") {
+			return read.Owner{Harmless: true}
+		}
+		return read.Owner{Topic: model.AboutFilter}
+	case "iptables", "ip6tables", "ipset", "ebtables", "tc", "ufw":
+		return read.Owner{Topic: model.AboutFilter}
+	case "ethtool", "sysctl", "echo", "logger", "sleep", "modprobe", "brctl", "ifenslave", "test", "[", "systemctl", "iw", "iwconfig":
+		return read.Owner{Harmless: true}
+	}
+	return read.Owner{}
 }
 
 // commands parts a line of the shell at "&&", "||" and ";".
@@ -315,23 +336,11 @@ func (r *reader) command(n int, w []string) bool {
 	}
 	switch {
 	case len(w) > 3 && (is("ip", "route", "add") || is("ip", "route", "replace")):
-		return r.route(n, w[3:], get)
+		iproute.AddRoute(r.in, n, w[3:], r.iface.Name)
+		return true
 	case len(w) > 2 && w[0] == "route" && w[1] == "add":
-		to := get("-net", "-host")
-		if w[2] == "default" {
-			to = "0.0.0.0/0"
-		}
-		if mask, err := netip.ParseAddr(get("netmask")); err == nil && mask.Is4() {
-			if bits, ok := literal.MaskBits(mask); ok {
-				to += "/" + strconv.Itoa(bits)
-			}
-		}
-		return r.route(n, []string{to}, func(keys ...string) string {
-			if keys[0] == "via" {
-				return get("gw")
-			}
-			return get(keys...)
-		})
+		iproute.AddRoute(r.in, n, inNewWords(w[2:]), r.iface.Name)
+		return true
 	case len(w) > 3 && is("ip", "rule", "add"):
 		return iproute.AddRule(r.in, n, w[3:]) == nil
 	case len(w) > 3 && is("ip", "address", "add"):
@@ -349,45 +358,32 @@ func (r *reader) command(n int, w []string) bool {
 	return false
 }
 
-func (r *reader) route(n int, w []string, get func(...string) string) bool {
-	rt := &model.Route{At: r.in.At(n), Kind: "unicast", Dev: get("dev"), Table: get("table"), Origin: "static"}
-	if len(w) > 1 && (w[0] == "blackhole" || w[0] == "unreachable" || w[0] == "prohibit") {
-		rt.Kind, w = w[0], w[1:]
-	}
-	if len(w) == 0 {
-		return false
-	}
-	via := get("via")
-	if via != "" {
-		a, err := netip.ParseAddr(via)
-		if err != nil {
-			return false
+// inNewWords writes what stands behind "route add" as "ip route add" does: "-net 10.0.0.0 netmask 255.0.0.0 gw A" as "10.0.0.0/8 via A".
+func inNewWords(w []string) []string {
+	to := ""
+	var rest []string
+	for i := 0; i < len(w); i++ {
+		switch w[i] {
+		case "-net", "-host":
+		case "gw":
+			rest = append(rest, "via")
+		case "netmask":
+			if i++; i < len(w) {
+				if mask, err := netip.ParseAddr(w[i]); err == nil && mask.Is4() {
+					if bits, ok := literal.MaskBits(mask); ok {
+						to += "/" + strconv.Itoa(bits)
+					}
+				}
+			}
+		default:
+			if to == "" {
+				to = w[i]
+			} else {
+				rest = append(rest, w[i])
+			}
 		}
-		rt.Via = a
 	}
-	to := w[0]
-	if to == "default" {
-		to = "0.0.0.0/0"
-		if rt.Via.Is6() {
-			to = "::/0"
-		}
-	}
-	p, err := netip.ParsePrefix(to)
-	if err != nil {
-		a, err := netip.ParseAddr(to)
-		if err != nil {
-			return false
-		}
-		p = netip.PrefixFrom(a, a.BitLen())
-	}
-	rt.To = p.Masked()
-	rt.Metric, _ = strconv.Atoi(get("metric"))
-	if rt.Dev == "" && !rt.Via.IsValid() && rt.Kind == "unicast" {
-		rt.Dev = r.iface.Name
-	}
-	rt.Dev = source.Clean(rt.Dev)
-	r.in.Gateway.AddRoute(rt)
-	return true
+	return append([]string{to}, rest...)
 }
 
 // link reads "ip link add NAME type xfrm dev D if_id N" and "ip tunnel add NAME mode vti|gre local A remote B key K".
@@ -404,6 +400,11 @@ func (r *reader) link(n int, w []string, get func(...string) string) bool {
 	i.Keyed(get("key"), get("okey"), get("ikey"))
 	i.Ends(get("local"), get("remote"))
 	i.Parent = source.Clean(get("dev"))
+	if known := slices.Index(w, or(get("type"), get("mode"))); known >= 0 {
+		if word := iproute.Stray(w[known:]); word != "" {
+			r.in.Unread(n, read.Owner{Name: i.Name, To: &i.Doubts}, "%q is not known of a tunnel interface", source.Clean(word))
+		}
+	}
 	return true
 }
 

@@ -74,7 +74,7 @@ func TestMistakes(t *testing.T) {
 	)
 	assert.Equal(t, []string{"interfaces:1: a stanza is: iface NAME inet|inet6 METHOD", `interfaces:4: "nowhere" is not an address`,
 		`interfaces:6: "there" is not an address`, `interfaces:7: "colour" is not a known option`,
-		`interfaces:8: the command "ip route add x" is not read`}, readtest.Unread(g))
+		`interfaces:8: it is neither an interface nor a route nor a rule: "x" is not a network`}, readtest.Unread(g))
 }
 
 func TestRecognition(t *testing.T) {

@@ -33,6 +33,7 @@ var Format = &read.Format{
 	Words:    openiked.Words,
 	Title:    "IKE daemon OpenIKED: policies",
 	Software: software,
+	About:    model.AboutIKE | model.AboutKeys,
 	Hints:    []string{"iked.conf", "*.iked"},
 	Order:    20,
 	Looks: func(f *source.File) (int, string) {
@@ -61,6 +62,7 @@ type reader struct {
 }
 
 func readFile(in *read.Input) {
+	in.Gateway.Told.IKE = true
 	r := &reader{
 		macros:   map[string][]words.Word{},
 		defaults: openiked.Known.For(in.Gateway.VersionOf(software), "iked.conf", ""),
@@ -156,7 +158,7 @@ func (r *reader) statement(in *read.Input, at source.Pos, t []words.Word) {
 		}
 		value := r.expand(in, words.Split(strings.Join(text, " "), t[0].Place))
 		if len(value) > maxTokens/10 {
-			in.UnreadAt(at, "", "a macro of more than %d words", maxTokens/10)
+			in.UnreadAt(at, read.Owner{}, "a macro of more than %d words", maxTokens/10)
 			return
 		}
 		r.macros[t[0].Text] = value
@@ -176,23 +178,23 @@ func (r *reader) statement(in *read.Input, at source.Pos, t []words.Word) {
 		p := &policy{reader: r, in: in, at: at, t: r.expand(in, t[1:])}
 		p.read()
 	default:
-		in.UnreadAt(at, "", "%q is not a known statement", source.Clean(t[0].Text))
+		in.UnreadAt(at, read.Owner{}, "%q is not a known statement", source.Clean(t[0].Text))
 		r.refuse(in, at, "%q is not a statement", source.Clean(t[0].Text))
 	}
 }
 
 func (r *reader) set(in *read.Input, at source.Pos, t []words.Word) {
 	if len(t) == 0 {
-		in.UnreadAt(at, "", "a property is missing")
+		in.UnreadAt(at, read.Owner{}, "a property is missing")
 		return
 	}
 	i := slices.IndexFunc(properties, func(row property) bool { return slices.Contains(strings.Fields(row.words), t[0].Text) })
 	switch {
 	case i < 0:
-		in.UnreadAt(at, "", "%q is not a known property", source.Clean(t[0].Text))
+		in.UnreadAt(at, read.Owner{}, "%q is not a known property", source.Clean(t[0].Text))
 		r.refuse(in, at, "%q is not a property", source.Clean(t[0].Text))
 	case properties[i].set != nil && !properties[i].set(r, t, at):
-		in.UnreadAt(at, "", "an interval in seconds is missing")
+		in.UnreadAt(at, read.Owner{}, "an interval in seconds is missing")
 	}
 }
 
@@ -248,8 +250,7 @@ func (p *policy) said() source.Pos {
 }
 
 func (p *policy) unread(format string, args ...any) {
-	p.in.UnreadAt(p.here(), p.conn.Name, "%s", source.Clean(fmt.Sprintf(format, args...)))
-	p.conn.Unsure, p.child.Unsure = true, true
+	p.in.UnreadAt(p.here(), read.Owner{Name: p.conn.Name, To: &p.conn.Doubts}, "%s", source.Clean(fmt.Sprintf(format, args...)))
 }
 
 // refuse says that the daemon does not take the policy, nor the file.

@@ -19,6 +19,7 @@ var JSON = &read.Format{
 	Name:     "iproute2-json",
 	Title:    "addresses, routes and routing rules: the output of ip -j addr, link, route, rule",
 	Software: "iproute2",
+	About:    model.AboutNetwork,
 	Linux:    true,
 	Hints:    []string{"*addr*.json", "*route*.json", "*rule*.json", "*link*.json", "ip*.json"},
 	Order:    5,
@@ -105,12 +106,12 @@ func readJSON(in *read.Input) {
 	data := in.File.Bytes()
 	dec := json.NewDecoder(bytes.NewReader(data))
 	if _, err := dec.Token(); err != nil {
-		in.Problemf(in.Here(dec), "it is not JSON: %v", err)
+		in.Lost(in.Here(dec), "it is not JSON: %v", err)
 		return
 	}
 	in.Objects(dec, func(raw json.RawMessage, line int) {
 		if err := one(in, line, raw); err != nil {
-			in.Unread(line, "", "%s", source.Clean(err.Error()))
+			in.Unread(line, read.Owner{}, "%s", source.Clean(err.Error()))
 		}
 	})
 }
@@ -130,19 +131,28 @@ func one(in *read.Input, line int, raw json.RawMessage) error {
 		if err := json.Unmarshal(raw, &l); err != nil {
 			return err
 		}
-		return addLink(in, line, l)
+		if err := addLink(in, line, l); err != nil {
+			return err
+		}
+		linkKeysOf(in, line, raw, in.Gateway.InterfaceOf(l.Name, in.At(line)))
+		return nil
 	case keys["dst"] != nil && keys["priority"] == nil:
 		var r route
 		if err := json.Unmarshal(raw, &r); err != nil {
 			return err
 		}
-		return addRoute(in, line, r)
+		return addRoute(in, line, r, raw)
 	case keys["priority"] != nil:
 		var r map[string]any
 		if err := json.Unmarshal(raw, &r); err != nil {
 			return err
 		}
-		return addRule(in, line, r)
+		in.Gateway.Told.Rules = true
+		if err := addRule(in, line, r); err != nil {
+			return err
+		}
+		keysOf(in, line, raw, ruleKeys, read.Owner{To: &in.Gateway.RouteRules[len(in.Gateway.RouteRules)-1].Doubts})
+		return nil
 	}
 	return fmt.Errorf("it is neither an interface nor a route nor a rule")
 }
@@ -158,8 +168,9 @@ func addLink(in *read.Input, line int, l link) error {
 	if l.MTU > 0 {
 		i.MTU = model.Say(l.MTU, in.At(line))
 	}
-	if l.LinkType == "loopback" {
-		i.Kind = "loopback"
+	in.Gateway.Told.Addresses = max(in.Gateway.Told.Addresses, model.Partly)
+	if l.LinkType == "loopback" { // a list of all begins with it
+		i.Kind, in.Gateway.Told.Addresses = "loopback", model.Wholly
 	}
 	if l.Info.Kind != "" {
 		i.Kind = model.TunnelKind(l.Info.Kind)
@@ -185,10 +196,16 @@ func addLink(in *read.Input, line int, l link) error {
 	return nil
 }
 
-func addRoute(in *read.Input, line int, j route) error {
+func addRoute(in *read.Input, line int, j route, raw json.RawMessage) error {
 	table := ""
 	if j.Table != nil {
 		table = fmt.Sprint(j.Table)
+	}
+	switch table {
+	case "", "main":
+		in.Gateway.Told.Routes = model.Wholly
+	case "local":
+		in.Gateway.Told.Tables = true
 	}
 	r := model.Route{
 		At:     in.At(line),
@@ -211,6 +228,18 @@ func addRoute(in *read.Input, line int, j route) error {
 	r.Src, _ = netip.ParseAddr(j.Src)
 	if skipped(r.Kind) {
 		return nil
+	}
+	keysOf(in, line, raw, routeKeys, read.Owner{To: &r.Doubts})
+	var hops struct {
+		Hops []json.RawMessage `json:"nexthops"`
+	}
+	if json.Unmarshal(raw, &hops) == nil {
+		for _, h := range hops.Hops {
+			keysOf(in, line, h, "gateway via dev weight flags encap", read.Owner{To: &r.Doubts})
+		}
+	}
+	if !r.Doubts.Certain() && r.Kind != "blackhole" && r.Dev == "" && len(j.Hops) == 0 {
+		r.Kind = model.UnreadRoute
 	}
 	if len(j.Hops) == 0 {
 		in.Gateway.AddRoute(&r)
@@ -367,8 +396,11 @@ func rule(in *read.Input, line int, priority string, w []string) error {
 			if w[i] == "proto" {
 				i++
 			}
+		case ruleWords.has(w[i]) || !plain(w[i]):
+			r.Doubts.Add(&model.Doubt{Cause: model.Undecided, Gateway: in.Gateway.Name, At: r.At, Why: "the routing rule has a condition " +
+				"that is not modelled"})
 		default:
-			r.Unsure = true
+			in.Unread(line, read.Owner{To: &r.Doubts}, "%q is not known of a routing rule", source.Clean(w[i]))
 		}
 	}
 	if not {
@@ -408,7 +440,7 @@ func condition(r *model.RouteRule, word, value string) (took bool, err error) {
 		if got, ok := packet.Masked(uint32(n), uint32(m)); ok {
 			narrow(packet.Mark, got)
 		} else {
-			r.Unsure = true
+			r.Doubts.Add(&model.Doubt{Cause: model.Undecided, At: r.At, Why: "the routing rule has a condition that is not modelled"})
 		}
 	case "iif":
 		narrow(packet.In, packet.Name(value))

@@ -22,6 +22,7 @@ var Text = &read.Format{
 	Comments: []string{"#"},
 	Title:    "addresses, routes and routing rules: the output of ip addr, link, route, rule",
 	Software: "iproute2",
+	About:    model.AboutNetwork,
 	Linux:    true,
 	Hints: []string{
 		"ip-addr*",
@@ -104,15 +105,22 @@ func readText(in *read.Input) {
 			in.Count()
 			hops, of, head = nil, nil, ""
 			dev = addLinkLine(in, n, w)
+			for k := 3; k < len(w); k += 2 { // keywords with their values
+				if plain(w[k]) && !linkWords.has(w[k]) {
+					in.Unread(n, read.Owner{Name: dev.Name, To: &dev.Doubts}, "%q is not known of an interface", source.Clean(w[k]))
+					break
+				}
+			}
 		case numbered && ruleLine.MatchString(line+" "):
 			in.Count()
+			in.Gateway.Told.Rules = true
 			if err := rule(in, n, strings.TrimSuffix(w[0], ":"), w[1:]); err != nil {
-				in.Unread(n, "", "%s", source.Clean(err.Error()))
+				in.Unread(n, read.Owner{Topic: model.AboutRoutes}, "%s", source.Clean(err.Error()))
 			}
 		case indented && hops != nil && w[0] == "nexthop":
 			r := *hops
 			if err := routeWords(&r, w[1:]); err != nil {
-				in.Unread(n, "", "%s", source.Clean(err.Error()))
+				unreadRoute(in, n, &r, err)
 				continue
 			}
 			in.Gateway.AddRoute(&r)
@@ -127,23 +135,26 @@ func readText(in *read.Input) {
 		case indented && dev != nil && head != "":
 			if head != "more" {
 				if err := count(of, head == "RX", w); err != nil {
-					in.Unread(n, "", "%s", source.Clean(err.Error()))
+					in.Unread(n, read.Owner{Topic: model.AboutStatus}, "%s", source.Clean(err.Error()))
 				}
 			}
 			head = ""
 		case indented && dev != nil:
 			if err := detail(dev, w); err != nil {
-				in.Unread(n, "", "%s", source.Clean(err.Error()))
+				in.Unread(n, owner(dev, w), "%s", source.Clean(err.Error()))
+			} else if word := unknown(w); word != "" {
+				in.Unread(n, owner(dev, w), "%q is not known of an interface", source.Clean(word))
 			}
 		case !indented:
 			in.Count()
 			dev = nil
+			hops = nil
+			toldRoutes(in, slices.Index(w, "table"), w)
 			r, err := routeOf(in, n, w)
 			if err != nil {
-				in.Unread(n, "", "%s", source.Clean(err.Error()))
+				unreadRoute(in, n, r, err)
 				continue
 			}
-			hops = nil
 			if !r.Via.IsValid() && r.Dev == "" && r.Kind == "unicast" {
 				hops = r
 				if slices.Contains(w, "nexthop") {
@@ -155,9 +166,32 @@ func readText(in *read.Input) {
 				in.Gateway.AddRoute(r)
 			}
 		default:
-			in.Unread(n, "", "it belongs to nothing before it")
+			in.Unread(n, read.Owner{}, "it belongs to nothing before it")
 		}
 	}
+}
+
+// toldRoutes notes which tables a line of a list of routes tells of: the main one, where it names none; all, where it names the local one.
+func toldRoutes(in *read.Input, at int, w []string) {
+	told := &in.Gateway.Told
+	switch {
+	case at < 0 || at+1 < len(w) && w[at+1] == "main":
+		told.Routes = model.Wholly
+	case at+1 < len(w) && w[at+1] == "local":
+		told.Tables = true
+	}
+}
+
+// unreadRoute keeps a line of a list of routes that was not understood. Where it tells of which network it is, only packets to that may go
+// another way.
+func unreadRoute(in *read.Input, n int, r *model.Route, err error) {
+	if r == nil {
+		in.Unread(n, read.Owner{Topic: model.AboutRoutes}, "%s", source.Clean(err.Error()))
+		return
+	}
+	r.Kind = model.UnreadRoute
+	in.Unread(n, read.Owner{To: &r.Doubts}, "%s", source.Clean(err.Error()))
+	in.Gateway.AddRoute(r)
 }
 
 func addLinkLine(in *read.Input, n int, w []string) *model.Interface {
@@ -168,8 +202,9 @@ func addLinkLine(in *read.Input, n int, w []string) *model.Interface {
 	}
 	flags := strings.Split(strings.Trim(w[2], "<>"), ",")
 	i.Down = !slices.Contains(flags, "UP")
-	if slices.Contains(flags, "LOOPBACK") {
-		i.Kind = "loopback"
+	in.Gateway.Told.Addresses = max(in.Gateway.Told.Addresses, model.Partly)
+	if slices.Contains(flags, "LOOPBACK") { // a list of all begins with it
+		i.Kind, in.Gateway.Told.Addresses = "loopback", model.Wholly
 	}
 	if k := slices.Index(w, "mtu"); k > 0 && k+1 < len(w) {
 		if mtu, err := strconv.Atoi(w[k+1]); err == nil && mtu > 0 {
@@ -237,11 +272,42 @@ func routeOf(in *read.Input, n int, w []string) (*model.Route, error) {
 	if len(w) == 0 {
 		return nil, fmt.Errorf("a route has a destination")
 	}
+	six := slices.ContainsFunc(w[1:], func(s string) bool { return strings.Contains(s, ":") })
 	var err error
-	if r.To, err = destination(w[0], slices.ContainsFunc(w[1:], func(s string) bool { return strings.Contains(s, ":") })); err != nil {
-		return nil, fmt.Errorf("it is neither an interface nor a route nor a rule: %v", err)
+	if r.To, err = destination(w[0], six); err != nil {
+		err = fmt.Errorf("it is neither an interface nor a route nor a rule: %v", err)
+		if len(w) > 1 { // a kind of route that is not known
+			var known error
+			if r.To, known = destination(w[1], six); known == nil {
+				return r, err
+			}
+		}
+		return nil, err
 	}
 	return r, routeWords(r, w[1:])
+}
+
+// AddRoute adds the route that "ip route add" makes of some words, out of an interface where they name none. What was not understood is
+// kept unread.
+func AddRoute(in *read.Input, n int, w []string, dev string) {
+	r, err := routeOf(in, n, w)
+	if r != nil && r.Dev == "" && !r.Via.IsValid() && r.Kind == "unicast" {
+		r.Dev = source.Clean(dev)
+	}
+	switch {
+	case err != nil:
+		unreadRoute(in, n, r, err)
+	case !skipped(r.Kind):
+		in.Gateway.AddRoute(r)
+	}
+}
+
+// Stray is the first of the words behind the kind of a tunnel interface that is not known; "" for none.
+func Stray(w []string) string {
+	if len(w) == 0 {
+		return ""
+	}
+	return unknown(w)
 }
 
 func routeWords(r *model.Route, w []string) error {
@@ -279,6 +345,7 @@ func routeWords(r *model.Route, w []string) error {
 			r.Src, _ = netip.ParseAddr(value)
 		case "scope",
 			"weight",
+			"preference",
 			"mtu",
 			"advmss",
 			"pref",
@@ -295,7 +362,10 @@ func routeWords(r *model.Route, w []string) error {
 			"features",
 			"cache":
 		default:
-			continue // a flag: linkdown, onlink
+			if !routeFlags.has(w[k]) {
+				return fmt.Errorf("%q is not known of a route", w[k])
+			}
+			continue
 		}
 		k++
 	}

@@ -21,6 +21,7 @@ var XFRM = &read.Format{
 	Name:     "ip-xfrm",
 	Title:    "SAs and IPsec policies in the kernel: the output of ip -s xfrm state and ip xfrm policy",
 	Software: "iproute2",
+	About:    model.AboutStatus,
 	Linux:    true,
 	Hints:    []string{"xfrm*", "ip-xfrm*", "ip-s-xfrm*"},
 	Order:    62,
@@ -143,7 +144,7 @@ func (x *xfrmReader) algorithm(n int, w []string) {
 	}
 	c, ok := kernelAlgorithm(w[0], w[1], bits, w[len(w)-1])
 	if !ok {
-		x.in.Unread(n, "", "the algorithm %q is not known", source.Clean(w[1]))
+		x.in.Unread(n, read.Owner{}, "the algorithm %q is not known", source.Clean(w[1]))
 		return
 	}
 	x.sa.Suite.Transforms[c.Registry] = c

@@ -7,7 +7,9 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"unicode"
 
+	"toril/internal/lazy"
 	"toril/model"
 	"toril/read"
 	"toril/read/table"
@@ -24,15 +26,17 @@ type Section struct {
 	also       []*table.Value
 	index      map[string]int  // where a key is in Values
 	refs       map[string]bool // the texts of also
+	doubts     model.Doubts    // what of it was not understood
 }
 
 // File is what one ipsec.conf and the files that it includes say.
 type File struct {
-	Sections []*Section
-	in       *read.Input
-	dialect  Dialect
-	index    map[[2]string]*Section // by kind and name
-	said     map[source.Pos]bool    // lines about which a problem was said
+	Sections  []*Section
+	in        *read.Input
+	dialect   Dialect
+	inherited map[[2]string]bool     // kinds and names of sections that others inherit from; nil before that is asked
+	index     map[[2]string]*Section // by kind and name
+	said      map[source.Pos]bool    // lines about which a problem was said
 }
 
 // problem says what is wrong with a line, once.
@@ -104,15 +108,15 @@ func (f *File) parse(in *read.Input) {
 			in.Count()
 			name := unquote(rest)
 			if name == "" || strings.Contains(name, " ") && name == rest {
-				in.Unread(l.Line, "", "a section has one name")
+				in.Unread(l.Line, read.Owner{}, "a section has one name")
 				f.refuse(in, l.Line, "a section has one name")
 			}
 			s = f.section(word, name, in.At(l.Line))
 		case !l.Indented:
-			in.Unread(l.Line, "", "it is neither a section nor a setting of one")
+			in.Unread(l.Line, read.Owner{}, "it is neither a section nor a setting of one")
 			f.refuse(in, l.Line, "at the margin stand %q and the like, and no %q", "conn", word)
 		case s == nil:
-			in.Unread(l.Line, "", "it stands outside every section")
+			in.Unread(l.Line, read.Owner{}, "it stands outside every section")
 			if f.dialect.OneWord || opens {
 				f.refuse(in, l.Line, "it stands outside every section")
 			}
@@ -126,13 +130,13 @@ func (f *File) parse(in *read.Input) {
 func (f *File) setting(in *read.Input, l sections.Line, s *Section) {
 	key, value, ok := l.Setting()
 	if !ok {
-		in.Unread(l.Line, s.Name, "an equals sign is missing")
+		in.Unread(l.Line, read.Owner{Name: s.Name, To: &s.doubts}, "an equals sign is missing")
 		f.refuse(in, l.Line, "a setting is a keyword, an equals sign and a value")
 		return
 	}
 	in.Count()
 	if why := f.dialect.odd(value); why != "" {
-		in.Unread(l.Line, s.Name, "%s", why)
+		in.Unread(l.Line, read.Owner{Name: s.Name, To: &s.doubts}, "%s", why)
 		f.refuse(in, l.Line, "%s", why)
 	}
 	if f.dialect.FoldKeys {
@@ -224,6 +228,43 @@ func (f *File) Effective(s *Section, lastAlso bool) []*table.Value {
 			out = lay(out, r.values(d, []*Section{s}, true), false)
 		}
 	}
+	return out
+}
+
+// Inherited reports whether another section inherits from one.
+func (f *File) Inherited(s *Section) bool {
+	if f.inherited == nil {
+		f.inherited = map[[2]string]bool{}
+		for _, o := range f.Sections {
+			for _, ref := range o.also {
+				for _, name := range strings.FieldsFunc(ref.Text, func(r rune) bool { return r == ',' || unicode.IsSpace(r) }) {
+					f.inherited[[2]string{o.Kind, name}] = true
+				}
+			}
+		}
+	}
+	return f.inherited[[2]string{s.Kind, s.Name}]
+}
+
+// Doubts are what was not understood of a section, or of those that it inherits from.
+func (f *File) Doubts(s *Section) model.Doubts {
+	var out model.Doubts
+	seen := map[*Section]bool{}
+	var visit func(s *Section)
+	visit = func(s *Section) {
+		if s == nil || seen[s] {
+			return
+		}
+		seen[s] = true
+		out.Add(s.doubts...)
+		for _, ref := range s.also {
+			for name := range strings.FieldsSeq(strings.ReplaceAll(ref.Text, ",", " ")) {
+				visit(f.index[[2]string{s.Kind, name}])
+			}
+		}
+	}
+	visit(s)
+	visit(f.index[[2]string{s.Kind, "%default"}])
 	return out
 }
 
@@ -374,6 +415,18 @@ func lay(base, more []*table.Value, over bool) []*table.Value {
 	return base
 }
 
+// Rest keeps the settings unread of sections of a kind whose keywords are none of those known, where the daemon passes over them.
+func (f *File) Rest(kind string, known func(key string) bool, of read.Owner) {
+	for _, s := range f.Sections {
+		for _, v := range s.Values {
+			if s.Kind == kind && v.Text != "" && !known(v.Key) {
+				f.in.Leave(f.in.FileOf(v.At.File), v.At, of, model.NotRead,
+					f.veiled(v, "%q is not a known keyword of %s", source.Clean(v.Key), source.Clean(kind)))
+			}
+		}
+	}
+}
+
 // Declare hands over which sections have a name and where it is used. loaded says which are loaded by the daemon, and so
 // need no other section to refer to them.
 func (f *File) Declare(loaded func(*Section) bool) {
@@ -404,12 +457,14 @@ func (f *File) Declare(loaded func(*Section) bool) {
 	}
 }
 
+// Says reports whether some of the values are of a keyword.
+func Says(values []*table.Value, key string) bool {
+	return slices.ContainsFunc(values, func(v *table.Value) bool { return v.Key == key && v.Text != "" })
+}
+
 // Complete reports whether the values of a section name both ends: it is a connection, and no part of others.
 func Complete(values []*table.Value) bool {
-	said := func(key string) bool {
-		return slices.ContainsFunc(values, func(v *table.Value) bool { return v.Key == key && v.Text != "" })
-	}
-	return said("left") && said("right")
+	return Says(values, "left") && Says(values, "right")
 }
 
 // Sides returns the prefix of the local and of the remote keywords: right is local where its address is one of the
@@ -440,11 +495,15 @@ func Sides(g *model.Gateway, values []*table.Value) (local, remote string) {
 
 // Secret is one entry of ipsec.secrets: "[who ...] : KIND value".
 type Secret struct {
-	Who   []string
-	Kind  string // in upper case
-	Value string
-	At    source.Pos
-	File  *model.File
+	Who    []string
+	Kind   string // in upper case
+	Value  string
+	Quoted bool // the value stands in quotation marks
+	Blank  bool // its line begins with a blank
+	More   bool // something stands behind the value
+	Glued  bool // no blank stands before the colon: no daemon takes it
+	At     source.Pos
+	File   *model.File
 }
 
 // Secrets reads ipsec.secrets. Every value is hidden from quotes at once.
@@ -459,15 +518,19 @@ func Secrets(in *read.Input) []Secret {
 			continue
 		}
 		s, ok := secret(e.Words)
+		if m := glued().FindStringSubmatchIndex(e.Text); !ok && m != nil {
+			s, ok = secret(append(sections.Fields(e.Text[:m[2]]), append([]string{":"}, sections.Fields(e.Text[m[2]+1:])...)...))
+			s.Glued = ok
+		}
 		if !ok {
 			for k := e.Line; k <= e.Last; k++ {
 				in.File.Hide(k, in.File.Line(k)) // whatever it is, it may be a key
 			}
-			in.Unread(e.Line, "", "an entry is: [who ...] : KIND value")
+			in.Unread(e.Line, read.Owner{}, "an entry is: [who ...] : KIND value")
 			continue
 		}
 		in.Count()
-		s.At, s.File = in.Pos(e.Place), in.File
+		s.At, s.File, s.Blank = in.Pos(e.Place), in.File, e.Blank
 		in.File.Hide(e.Line, s.Value)
 		for k := e.Line + 1; k <= e.Last; k++ {
 			in.File.Hide(k, in.File.Line(k)) // a part of it may be part of the key
@@ -476,6 +539,9 @@ func Secrets(in *read.Input) []Secret {
 	}
 	return out
 }
+
+// glued is an entry whose colon stands behind an owner without a blank.
+var glued = lazy.Regexp(`^[^:"'#]*[^\s:"'#](:)(?:PSK|RSA|ECDSA|EAP|XAUTH|PIN|PKCS8|PKCS12|NTLM|PPKS)\s`)
 
 func secret(words []string) (Secret, bool) {
 	for i, w := range words {
@@ -494,10 +560,12 @@ func secret(words []string) (Secret, bool) {
 			s.Who = append(s.Who, unquoteEither(who))
 		}
 		if len(rest) > 1 {
-			s.Value = unquoteEither(strings.Join(rest[1:], " "))
-			if len(rest) > 2 && s.Kind == "PSK" {
-				s.Value = unquoteEither(rest[1])
+			value := strings.Join(rest[1:], " ")
+			if s.More = len(rest) > 2; s.More && s.Kind == "PSK" {
+				value = rest[1]
 			}
+			s.Value = unquoteEither(value)
+			s.Quoted = s.Value != value
 		}
 		return s, true
 	}

@@ -223,6 +223,7 @@ func (e *early) like(n int, line string) (*named, *model.Rule) {
 	rule := e.made.Next()
 	*rule = *as
 	rule.At, rule.When = e.in.At(n), as.When.WithAll(terms...)
+	rule.Doubts = as.Doubts.From(rule.At)
 	count(rule, packets)
 	return c, rule
 }

@@ -69,8 +69,11 @@ func TestLongListsAreReadAhead(t *testing.T) {
 			for _, rule := range c.Rules {
 				require.NotEmpty(t, rows[rule.At.Line-1])
 				to := rule.Writes()
-				told = append(told, fmt.Sprint(c.ID(), ": ", rows[rule.At.Line-1], " => ", readtest.Rule(rule), rule.Unsure, rule.Counter,
-					rule.Packets, to.Addrs, to.Ports, to.From, to.Onto))
+				told = append(
+					told,
+					fmt.Sprint(c.ID(), ": ", rows[rule.At.Line-1], " => ", readtest.Rule(rule), rule.Doubts.Says(), rule.Counter,
+						rule.Packets, to.Addrs, to.Ports, to.From, to.Onto),
+				)
 			}
 		}
 		for _, u := range readtest.Unread(g) {

@@ -36,7 +36,7 @@ func TestBlocksOfTables(t *testing.T) {
 				w, _ := r.When.Witness()
 				text += fmt.Sprintf(" %d", w.Dport)
 			}
-			if ch.Unsure {
+			if !ch.Doubts.Certain() {
 				text += " unsure"
 			}
 			got = append(got, text)
@@ -52,7 +52,7 @@ func TestModulesWithoutOptions(t *testing.T) {
 	for match, doubt := range map[string]string{"-m rpfilter": "module rpfilter", "-m socket": "module socket",
 		"-m limit": "module limit", "-m time": "module time", "-m rpfilter --invert": "module rpfilter", "-p tcp -m tcp": ""} {
 		g := readtest.Read(iptables.Save, "r.v4", "*filter\n:INPUT ACCEPT [0:0]\n-A INPUT "+match+" -j DROP\nCOMMIT\n", nil)
-		assert.Equal(t, doubt, strings.Join(g.Chains[0].Rules[0].Unsure, ", "), match)
+		assert.Equal(t, doubt, strings.Join(g.Chains[0].Rules[0].Doubts.Says(), ", "), match)
 		assert.Empty(t, readtest.Unread(g), match)
 	}
 }

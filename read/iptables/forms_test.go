@@ -21,7 +21,7 @@ func TestEveryOption(t *testing.T) {
 			assert.NotPanics(t, func() {
 				g := readtest.Read(Save, "a.rules", "*filter\n"+line+"\nCOMMIT\n", nil)
 				if modules()[owner] && len(g.Refused) == 0 {
-					assert.NotEmpty(t, g.Chains[0].Rules[0].Unsure, line)
+					assert.NotEmpty(t, g.Chains[0].Rules[0].Doubts, line)
 				}
 			}, line)
 		}

@@ -21,7 +21,7 @@ var Sets = &read.Format{
 	Comments: []string{"#"},
 	Title:    "named sets of iptables: the output of ipset save",
 	Software: "ipset",
-	Filters:  true,
+	About:    model.AboutFilter,
 	Linux:    true,
 	Hints:    []string{"ipset*", "*.ipset"},
 	Order:    29,
@@ -66,12 +66,12 @@ func readSets(in *read.Input) {
 				continue
 			}
 			if err := add(s, w[2], slices.Contains(w[3:], "nomatch")); err != nil {
-				in.Unread(n, "set "+s.Name, "%s", source.Clean(err.Error()))
+				in.Unread(n, read.Owner{Name: "set " + s.Name, To: &s.Doubts}, "%s", source.Clean(err.Error()))
 				s.Changes = "an element of it was not read"
 			}
 		case w[0] == "COMMIT" || w[0] == "quit":
 		default:
-			in.Unread(n, "", "%q is not a known command of ipset", source.Clean(w[0]))
+			in.Unread(n, read.Owner{}, "%q is not a known command of ipset", source.Clean(w[0]))
 		}
 	}
 }

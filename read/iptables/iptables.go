@@ -23,7 +23,7 @@ var Save = &read.Format{
 	Comments: []string{"#"},
 	Title:    "packet filter iptables: the output of iptables-save or ip6tables-save",
 	Software: "iptables",
-	Filters:  true,
+	About:    model.AboutFilter,
 	Linux:    true,
 	Hints:    []string{"iptables*", "ip6tables*", "rules.v4", "rules.v6", "*.iptables", "*.ip6tables"},
 	Order:    31,
@@ -86,24 +86,26 @@ var manner = lines.Manner{Quoted: true}
 
 // reader reads one file.
 type reader struct {
-	in     *read.Input
-	family string // "ip" or "ip6"
-	table  string
-	chains map[string]*model.Chain // of the current table
-	order  []*model.Chain
-	tables map[string]int // the line that began each
-	opened int            // the line that began a table; 0 where it was committed
-	used   map[*model.Chain][]source.Pos
-	twice  map[string]bool
-	fallen bool // the program stopped: nothing from there on is loaded
-	jumps  []jump
-	sets   []setUse
-	words  []string // the room of the line that is being read
-	one    state    // and of its rule
-	made   model.Room
-	nets   [2]addresses // behind -s and -d, that were read last: rules that stand together often have the same
-	ahead  bool         // it reads rules before the lines before them
-	hangs  bool         // what it reads so hangs on them, or on other files
+	in       *read.Input
+	family   string // "ip" or "ip6"
+	table    string
+	chains   map[string]*model.Chain // of the current table
+	order    []*model.Chain
+	tables   map[string]int // the line that began each
+	opened   int            // the line that began a table; 0 where it was committed
+	used     map[*model.Chain][]source.Pos
+	twice    map[string]bool
+	fallen   bool         // the program stopped: nothing from there on is loaded
+	unloaded *model.Doubt // why
+	jumps    []jump
+	sets     []setUse
+	locals   []localUse
+	words    []string // the room of the line that is being read
+	one      state    // and of its rule
+	made     model.Room
+	nets     [2]addresses // behind -s and -d, that were read last: rules that stand together often have the same
+	ahead    bool         // it reads rules before the lines before them
+	hangs    bool         // what it reads so hangs on them, or on other files
 }
 
 // addresses is what stands behind -s or -d, and means.
@@ -120,6 +122,13 @@ type setUse struct {
 	not  bool
 }
 
+// localUse is a condition that an address is one of the gateway's own, which another file tells.
+type localUse struct {
+	rule  *state
+	field packet.Field
+	not   bool
+}
+
 // jump is a jump to a chain that was not declared yet.
 type jump struct {
 	name string
@@ -131,6 +140,8 @@ func readSave(in *read.Input) {
 	if in.File.Marked() {
 		r.refuse(1, "the file begins with a byte order mark")
 	}
+	in.Gateway.Told.Filter4 = in.Gateway.Told.Filter4 || r.family == "ip"
+	in.Gateway.Told.Filter6 = in.Gateway.Told.Filter6 || r.family == "ip6"
 	r.lines()
 	if !r.fallen {
 		r.uncommitted()
@@ -139,6 +150,10 @@ func readSave(in *read.Input) {
 		for _, u := range r.sets {
 			u.rule.not = u.not
 			u.rule.matchSet(u.name, u.dirs)
+		}
+		for _, u := range r.locals {
+			u.rule.not = u.not
+			u.rule.matchLocal(u.field)
 		}
 		r.finish()
 	})
@@ -150,9 +165,7 @@ func (r *reader) uncommitted() {
 		return
 	}
 	r.in.RefusePart("table "+source.Clean(r.table), r.opened, "table %s, begun here, has no COMMIT", source.Clean(r.table))
-	for _, c := range r.chains {
-		c.Unsure = true
-	}
+	r.doubt(r.opened)
 	r.opened = 0
 }
 
@@ -199,7 +212,7 @@ func (r *reader) line(l lines.Line) {
 		}
 		r.commit()
 	case r.opened == 0:
-		r.in.Unread(n, "", "it stands outside every table")
+		r.in.Unread(n, read.Owner{}, "it stands outside every table")
 		r.refuse(n, "it stands outside every table")
 	case line[0] == ':':
 		r.in.Count()
@@ -265,8 +278,15 @@ func (r *reader) refuse(n int, format string, args ...any) {
 		what = "table " + source.Clean(r.table) + ", and what stands behind it"
 	}
 	r.in.RefusePart(what, n, format, args...)
+	r.doubt(n)
+}
+
+// doubt makes the chains of the current table unsure: the program does not load them, for what stands on a line.
+func (r *reader) doubt(n int) {
+	r.unloaded = &model.Doubt{Cause: model.NotRead, Gateway: r.in.Gateway.Name, At: r.in.At(n), Of: "table " + source.Clean(r.table),
+		Why: "the table is not loaded: which rules hold is not known"}
 	for _, c := range r.chains {
-		c.Unsure = true
+		c.Doubts.Add(r.unloaded)
 	}
 }
 
@@ -278,20 +298,20 @@ func (r *reader) open(n int, table string) {
 		func(c *model.Chain) bool { return c.Table == source.Clean(table) },
 	) // the last block of a table holds
 	if places()[table] == nil {
-		r.in.Unread(n, "", "%q is not a table that is known", source.Clean(table))
+		r.in.Unread(n, read.Owner{}, "%q is not a table that is known", source.Clean(table))
 		r.refuse(n, "%q is not a table", source.Clean(table))
 	}
 }
 
 func (r *reader) declare(n int, w []string) {
 	if len(w) < 2 {
-		r.in.Unread(n, "", "a chain has a name and a policy")
+		r.in.Unread(n, read.Owner{}, "a chain has a name and a policy")
 		r.refuse(n, "a chain has a name and a policy")
 		return
 	}
 	if _, target := forms()[w[0]]; strings.HasPrefix(w[0], "-") || strings.HasPrefix(w[0], "!") || len(w[0]) > 28 ||
 		target && strings.ToUpper(w[0]) == w[0] {
-		r.in.Unread(n, "", "%q is not a name of a chain", source.Clean(w[0]))
+		r.in.Unread(n, read.Owner{}, "%q is not a name of a chain", source.Clean(w[0]))
 		r.refuse(n, "%q is not a name of a chain", source.Clean(w[0]))
 		return
 	}
@@ -310,9 +330,8 @@ func (r *reader) policy(n int, c *model.Chain, word string) {
 		c.Policy = model.Say(model.Drop, r.in.At(n))
 	case word == "-":
 	default:
-		r.in.Unread(n, c.ID(), "a policy is ACCEPT or DROP")
+		r.in.Unread(n, read.Owner{Name: c.ID(), To: &c.Doubts}, "a policy is ACCEPT or DROP")
 		r.refuse(n, "a policy is ACCEPT or DROP")
-		c.Unsure = true
 	}
 }
 
@@ -322,7 +341,9 @@ func (r *reader) chain(n int, name string) *model.Chain {
 		return c
 	}
 	c := r.newChain(n, name)
-	c.Unsure = r.fallen
+	if r.fallen {
+		c.Doubts.Add(r.unloaded)
+	}
 	r.chains[name] = c
 	r.order = append(r.order, c)
 	return c
@@ -363,7 +384,7 @@ func (r *reader) command(n int, w []string) {
 		w = append([]string{w[0][:2], w[0][2:]}, w[1:]...)
 	}
 	if len(w) < 2 {
-		r.in.Unread(n, "", "it is not a command of iptables-restore")
+		r.in.Unread(n, read.Owner{}, "it is not a command of iptables-restore")
 		r.refuse(n, "it is not a command of iptables-restore")
 		return
 	}
@@ -371,7 +392,7 @@ func (r *reader) command(n int, w []string) {
 	switch w[0] {
 	case "-A", "--append", "-I", "--insert", "-P", "--policy", "-F", "--flush", "-X", "--delete-chain":
 		if missing {
-			r.in.Unread(n, "", "chain %s does not exist", source.Clean(w[1]))
+			r.in.Unread(n, read.Owner{}, "chain %s does not exist", source.Clean(w[1]))
 			r.refuse(n, "chain %s does not exist", source.Clean(w[1]))
 			return
 		}
@@ -414,7 +435,7 @@ func (r *reader) command(n int, w []string) {
 	case "-L", "--list", "-S", "--list-rules":
 		r.in.Count()
 	default:
-		r.in.Unread(n, "", "%q is not a known command of iptables-restore", source.Clean(w[0]))
+		r.in.Unread(n, read.Owner{}, "%q is not a known command of iptables-restore", source.Clean(w[0]))
 		if !strings.HasPrefix(w[0], "-") {
 			r.refuse(n, "%q is not a command", source.Clean(w[0]))
 		}
@@ -428,7 +449,7 @@ func (r *reader) again(c *model.Chain, known []*model.Chain) bool {
 		return false
 	}
 	if !r.twice[c.Table] {
-		r.in.Problemf(
+		r.in.Lost(
 			r.tables[c.Table],
 			"table %q is also in %s; only that one is used, as two saved states of one packet filter cannot both hold",
 			c.Table,

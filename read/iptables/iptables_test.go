@@ -2,6 +2,7 @@ package iptables_test
 
 import (
 	"maps"
+	"net/netip"
 	"slices"
 	"strings"
 	"testing"
@@ -11,7 +12,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"toril/model"
+	"toril/packet"
 	"toril/read"
+	"toril/read/iproute"
 	"toril/read/iptables"
 	"toril/read/readtest"
 	"toril/source"
@@ -135,7 +138,7 @@ func TestRules(t *testing.T) {
 		require.Len(t, g.Chains[0].Rules, 1, rule)
 		if want == "" {
 			assert.NotEmpty(t, readtest.Unread(g), rule)
-			assert.True(t, g.Chains[0].Rules[0].Unread, rule)
+			assert.True(t, g.Chains[0].Rules[0].Doubts.Unread(), rule)
 			continue
 		}
 		assert.Empty(t, readtest.Unread(g), rule)
@@ -382,4 +385,26 @@ func TestNumbersAsAddresses(t *testing.T) {
 		}
 		assert.Empty(t, readtest.Differences(g, readtest.Read(iptables.Save, "a.rules", file(held), nil)), to)
 	}
+}
+
+// TestOwnAddressesAreKnown: addresses of the gateway's own are told by another file; without it nothing decides.
+func TestOwnAddressesAreKnown(t *testing.T) {
+	const rules = "*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -m addrtype --dst-type LOCAL -j DROP\n" +
+		"-A INPUT -m addrtype ! --src-type LOCAL -j DROP\n" +
+		"-A INPUT -m addrtype --dst-type BROADCAST -j DROP\nCOMMIT\n"
+	const addresses = "1: lo: <LOOPBACK,UP> mtu 65536\n    inet 127.0.0.1/8 scope host lo\n" +
+		"2: wan0: <UP> mtu 1500\n    inet 192.0.2.1/24 scope global wan0\n"
+	files := map[string]string{"rules.v4": rules}
+	g := readtest.ReadAll([]*read.Format{iptables.Save, iproute.Text}, files)
+	for _, r := range g.Chains[0].Rules {
+		assert.False(t, r.Certain())
+	}
+	files["ip-address.txt"] = addresses
+	g = readtest.ReadAll([]*read.Format{iptables.Save, iproute.Text}, files)
+	all := g.Chains[0].Rules
+	assert.Equal(t, "any > 127.0.0.0/8, 192.0.2.1", all[0].When.String())
+	assert.True(t, all[0].Certain())
+	assert.True(t, all[1].When.And(packet.Prefixes(packet.Src, netip.MustParsePrefix("192.0.2.1/32"))).Empty())
+	assert.True(t, all[1].Certain())
+	assert.False(t, all[2].Certain())
 }

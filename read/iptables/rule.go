@@ -156,8 +156,8 @@ func (r *reader) rule(n int, c *model.Chain, packets string, w []string) *model.
 		if r.waits() {
 			return nil
 		}
-		*s.rule = model.Rule{At: s.rule.At, When: base, Verb: model.UnknownAction, Unread: true, Unsure: []string{read.TooLarge}}
-		r.in.Unread(n, c.ID(), "%s", read.TooLarge)
+		*s.rule = model.Rule{At: s.rule.At, When: base, Verb: model.UnknownAction}
+		r.in.Unread(n, s.owner(), "%s", read.TooLarge)
 	}
 	return s.rule
 }
@@ -210,15 +210,38 @@ func (s *state) unread(format string, args ...any) {
 	if s.waits() {
 		return
 	}
-	why := source.Clean(fmt.Sprintf(format, args...))
-	s.in.Unread(s.n, s.chain.ID(), "%s", why)
-	s.rule.Unsure, s.rule.Unread = append(s.rule.Unsure, why), true
+	s.in.Unread(s.n, s.owner(), "%s", source.Clean(fmt.Sprintf(format, args...)))
 }
 
-func (s *state) unsure(what string) {
-	if !slices.Contains(s.rule.Unsure, what) {
-		s.rule.Unsure = append(s.rule.Unsure, what)
+// owner is the rule, as what an unread word belongs to.
+func (s *state) owner() read.Owner { return read.Owner{Name: s.chain.ID(), To: &s.rule.Doubts} }
+
+// unsure notes a condition that the files do not decide; usually says whether most packets meet it.
+func (s *state) unsure(what string, usually bool) {
+	for _, d := range s.rule.Doubts {
+		if d.Cause == model.Undecided && d.Why == what {
+			d.Usually = usually
+			return
+		}
 	}
+	s.rule.Doubts.Add(
+		&model.Doubt{Cause: model.Undecided, Gateway: s.in.Gateway.Name, At: s.rule.At, Of: s.chain.ID(), Why: what, Usually: usually},
+	)
+}
+
+// mostMeet reports whether most packets meet a condition of a module, by its option; "" for the module alone.
+func mostMeet(module, opt string, not bool) bool {
+	switch module {
+	case "limit", "quota":
+		return !not
+	case "rpfilter":
+		return !not && opt != "--invert"
+	case "hashlimit":
+		return !not && opt != "--hashlimit-above"
+	case "connlimit":
+		return (opt == "--connlimit-above") == not
+	}
+	return false
 }
 
 // narrow keeps the packets of a set, or, behind "!", the others; base are those that the condition is about at all.
@@ -309,7 +332,8 @@ func (s *state) step() {
 		if out {
 			f = packet.Out
 		}
-		if h := s.chain.Hook; out && (h == model.Input || h == model.Prerouting) || !out && (h == model.Output || h == model.Postrouting) {
+		if h := s.chain.Hook; out && (h == model.Input || h == model.Prerouting) ||
+			!out && (h == model.Output || h == model.Postrouting) {
 			s.refuse("%s has no meaning in the chain %s", once, s.chain.Name)
 		}
 		s.iface(f)
@@ -323,7 +347,7 @@ func (s *state) step() {
 	case "-j":
 		s.target(s.take(), opt == "-g" || opt == "--goto")
 	case "-f", "--fragment":
-		s.unsure("fragments")
+		s.unsure("fragments", s.not)
 	case "-c", "--set-counters":
 		s.rule.Counter = true
 		var err1, err2 error
@@ -387,10 +411,11 @@ func (s *state) load(name string) {
 	switch {
 	case name == "policy":
 		s.policies = append(s.policies, policy{})
+	case name == "addrtype": // its options say what it is about
 	case name == "multiport" && !slices.Contains([]uint64{6, 17, 136, 132, 33}, s.proto):
 		s.refuse("the module multiport is for a protocol that has ports")
 	case modules()[name]: // also without an option: rpfilter, socket, limit and their like have a meaning then
-		s.unsure("module " + name)
+		s.unsure("module "+name, mostMeet(name, "", false))
 	case !modelled()[name]:
 		s.unread("module %q is not known", name)
 	}
@@ -506,7 +531,7 @@ func (s *state) networks(text string) (v packet.Values, exact, ok bool) {
 				s.refuse("%v", err)
 				return v, false, false
 			case !all:
-				s.unsure("a mask that is no prefix")
+				s.unsure("a mask that is no prefix", false)
 				if exact = false; s.not {
 					return v, false, true
 				}
@@ -632,9 +657,17 @@ func (s *state) option(opt string) {
 		s.refuse("there is no \"!\" before %s", opt)
 	}
 	s.module = module
+	if module == "addrtype" && strings.HasSuffix(opt, "-type") && strings.EqualFold(s.w[s.i], "LOCAL") {
+		s.i += len(form)
+		s.local(map[bool]packet.Field{true: packet.Src, false: packet.Dst}[opt == "--src-type"])
+		return
+	}
 	if modules()[module] { // its options may bear the names of those of others
 		s.i += len(form)
-		s.unsure("module " + module)
+		if opt != "--limit-burst" && !strings.HasPrefix(opt, "--hashlimit-") && !strings.HasPrefix(opt, "--connlimit-") ||
+			strings.HasSuffix(opt, "-above") || strings.HasSuffix(opt, "-upto") {
+			s.unsure("module "+module, mostMeet(module, opt, s.not))
+		}
 		return
 	}
 	switch opt {
@@ -691,14 +724,15 @@ func (s *state) option(opt string) {
 	case "--dir", "--pol", "--strict", "--reqid", "--spi", "--proto", "--mode", "--tunnel-src", "--tunnel-dst", "--next":
 		s.policyOption(opt)
 	case "--syn", "--tcp-flags":
+		syn := opt == "--syn" || strings.Join(s.w[s.i:min(s.i+2, len(s.w))], " ") == "FIN,SYN,RST,ACK SYN"
 		s.i += len(form)
-		s.unsure("tcp flags")
+		s.unsure("tcp flags", syn && !s.not)
 	default:
 		s.i += len(form)
 		if module == "set" {
-			s.unsure("module set")
+			s.unsure("module set", false)
 		} else {
-			s.unsure(module + " " + opt)
+			s.unsure(module+" "+opt, false)
 		}
 	}
 }
@@ -774,18 +808,47 @@ func (s *state) set(name string, dirs []string) {
 	s.sets = append(s.sets, setUse{later, name, dirs, s.not})
 }
 
+func (s *state) local(field packet.Field) {
+	if s.waits() {
+		return
+	}
+	later := &state{reader: s.reader, n: s.n, chain: s.chain, rule: s.rule} // s is for the next rule by then
+	s.locals = append(s.locals, localUse{later, field, s.not})
+}
+
+// matchLocal narrows to the packets of which an address is the gateway's own, now that every file is read; where its addresses are not
+// known, nothing decides it.
+func (s *state) matchLocal(field packet.Field) {
+	own, known := []netip.Prefix{
+		netip.MustParsePrefix("127.0.0.0/8"),
+		netip.MustParsePrefix("::1/128"),
+	}, s.in.Gateway.Told.Addresses == model.Wholly
+	for _, i := range s.in.Gateway.Interfaces {
+		known = known && !i.Dynamic
+		for _, a := range i.Addresses {
+			own = append(own, netip.PrefixFrom(a.Addr(), a.Addr().BitLen()))
+		}
+	}
+	if !known {
+		s.unsure("module addrtype", false)
+		return
+	}
+	s.narrow(packet.All(), packet.Prefixes(field, own...))
+}
+
 // matchSet narrows to the packets that are in a set, now that every file is read.
 func (s *state) matchSet(name string, dirs []string) {
 	d := s.in.Gateway.Defined("set", source.Clean(name))
 	d.Used = append(d.Used, s.rule.At)
 	set := s.in.Gateway.Set(name)
 	if set == nil {
-		s.unread("set %s was not given (the output of ipset save)", name)
+		s.in.Lacks(s.rule.At, s.owner(), "set %s was not given (the output of ipset save)", source.Clean(name))
 		return
 	}
 	packets, why := matching(s.in.Gateway, set, dirs, 0)
 	if why != "" {
-		s.unsure(fmt.Sprintf("set %s: %s", set.Name, why))
+		s.unsure(fmt.Sprintf("set %s: %s", set.Name, why), false)
+		s.rule.Doubts.Add(set.Doubts...)
 		return
 	}
 	s.narrow(packet.Only(set.Family), packets)
@@ -804,7 +867,7 @@ func (s *state) mark(text string) {
 	}
 	got, ok := packet.Masked(uint32(v), uint32(m))
 	if !ok {
-		s.unsure("single bits of the mark")
+		s.unsure("single bits of the mark", false)
 		return
 	}
 	s.narrow(packet.All(), packet.Where(packet.Mark, got))
@@ -900,10 +963,10 @@ func (s *state) protected(p policy) {
 	}
 	s.rule.When = s.rule.When.And(some)
 	if p.mode != "" && !(p.mode == "tunnel" && p.hasPeer) { // who names the tunnel's end says that it is one
-		s.unsure("the mode of the SA")
+		s.unsure("the mode of the SA", true)
 	}
 	if p.more != "" {
-		s.unsure(p.more)
+		s.unsure(p.more, false)
 	}
 }
 
@@ -940,7 +1003,7 @@ func (s *state) target(name string, goTo bool) {
 		}
 	case "TPROXY": // to a program of the gateway: whether one listens, no file says
 		s.rule.Verb = model.UnknownAction
-		s.unsure("a transparent proxy")
+		s.unsure("a transparent proxy", false)
 	case "SNAT":
 		s.rule.Verb = model.SourceNAT
 		s.translate(opts["--to-source"])
@@ -1111,7 +1174,7 @@ func (s *state) translate(text string) {
 		if _, err := strconv.ParseUint(shift, 10, 16); err != nil || to.Ports.Empty() {
 			s.refuse("%q is not a port that others are shifted from", shift)
 		}
-		s.unsure("ports that are shifted") // which of them it becomes hangs on the port that it was
+		s.unsure("ports that are shifted", true) // which of them it becomes hangs on the port that it was
 	}
 	to.Onto = netip.Prefix{} // a network here is not moved one to one
 	s.rule.To = &to

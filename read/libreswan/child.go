@@ -21,6 +21,10 @@ func (r *reader) children(c *model.Connection, f *table.Section, local, remote s
 	k := r.child(c, f)
 	locals, ports := r.side(c, f, local)
 	remotes, _ := r.side(c, f, remote)
+	if a, b := f.Lookup(local+"protoport"), f.Lookup(remote+"protoport"); a != nil && b != nil &&
+		strings.HasSuffix(a.Text, "/%any") && strings.HasSuffix(b.Text, "/%any") {
+		f.Refuse(b, errors.New("%any port stands at both ends"))
+	}
 	if v := f.Lookup(local + "subnet"); v != nil && families(locals.Value)&families(remotes.Value) == 0 {
 		f.Refuse(v, errors.New("one end's network is of IPv4, the other's of IPv6"))
 	}
@@ -31,6 +35,17 @@ func (r *reader) children(c *model.Connection, f *table.Section, local, remote s
 	}
 	if len(locals.Value) == 1 && len(remotes.Value) == 1 {
 		k.Local, k.Remote = locals, remotes
+		if v := f.Lookup(remote + "addresspool"); v != nil {
+			if lo, hi, ok := strings.Cut(v.Text, "-"); ok {
+				a, err := netip.ParseAddr(strings.TrimSpace(lo))
+				b, err2 := netip.ParseAddr(strings.TrimSpace(hi))
+				if err == nil && err2 == nil {
+					k.Pool = ike.Selectors{{Lo: a, Hi: b, HiPort: 65535}}
+				}
+			} else if s, err := network(v.Text); err == nil {
+				k.Pool = ike.Selectors{s}
+			}
+		}
 		k.HostToHost = locals.Value.Dynamic() && remotes.Value.Dynamic()
 		return []*model.Child{k}
 	}
@@ -156,7 +171,10 @@ func (r *reader) side(c *model.Connection, f *table.Section, side string) (model
 		}
 	}
 	pp := table.TakeOr(f, ike.Selector{HiPort: 65535}, func(t string) (s ike.Selector, err error) {
-		proto, port, _ := strings.Cut(t, "/")
+		proto, port, ports := strings.Cut(t, "/")
+		if _, number := strconv.Atoi(proto); number == nil && !ports { // asked of 4.10
+			return s, fmt.Errorf("%q is a number, and no port stands behind it", t)
+		}
 		if s.Proto, err = literal.Proto(proto); err == nil {
 			if port == "0" {
 				port = ""
@@ -252,7 +270,6 @@ func (r *reader) child(c *model.Connection, f *table.Section) *model.Child {
 	k.IfIDIn, k.IfIDOut = c.IfIDIn, c.IfIDOut
 	k.MarkIn = table.Take(f, table.Word, "mark-in")
 	k.MarkOut = table.Take(f, table.Word, "mark-out")
-	k.Unsure = c.Unsure
 	return k
 }
 

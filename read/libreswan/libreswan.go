@@ -34,6 +34,7 @@ var Format = &read.Format{
 	Family:   "ipsec.conf",
 	Title:    "IKE daemon Libreswan: connections",
 	Software: software,
+	About:    model.AboutIKE,
 	Hints:    []string{"ipsec.conf", "*.ipsec.conf"},
 	Order:    20,
 	Looks:    looks,
@@ -119,6 +120,7 @@ type reader struct {
 }
 
 func readFile(in *read.Input) {
+	in.Gateway.Told.IKE = true
 	version := in.Gateway.VersionOf(software)
 	f := ipsecconf.Parse(in, ipsecconf.Dialect{FoldKeys: true, OneWord: true, OnceOnly: true})
 	f.Check("conn", wordsOf(version), known)
@@ -139,8 +141,9 @@ func readFile(in *read.Input) {
 			switch said := f.Effective(s, false); {
 			case loaded(said):
 				c := r.connection(s, said, false)
+				c.Doubts.Add(f.Doubts(s)...)
 				if e := f.Broken(s); e != nil {
-					c.Unusable, c.Unsure = e, true
+					c.Unusable = e
 				}
 				if c.Version.Value == ike.V1 && closed != nil && c.Unusable == nil {
 					c.Unusable = closed
@@ -177,10 +180,16 @@ func ikev1Closed(f *ipsecconf.File, version string) *source.Error {
 func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded bool) *model.Connection {
 	c := &model.Connection{Name: source.Clean(s.Name), At: s.At, Daemon: libreswan.Daemon, Joins: true}
 	for _, v := range said {
-		v.Key = strings.ReplaceAll(v.Key, "_", "-")
+		if v.Key = strings.ReplaceAll(v.Key, "_", "-"); v.Key == "aggrmode" {
+			v.Key = "aggressive"
+		}
 		if w, ok := words()[v.Key]; ok && w.Fold {
 			v.Text = strings.ToLower(v.Text)
 		}
+	}
+	of := read.Owner{Name: c.Name, To: &c.Doubts}
+	if unloaded { // what was not understood may load it
+		of = read.Owner{Name: c.Name, Topic: model.AboutIKE}
 	}
 	f := &table.Section{
 		In:       r.in,
@@ -188,10 +197,9 @@ func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded 
 		Software: software,
 		Path:     "ipsec.conf conn",
 		Defaults: r.defaults,
-		Scope:    c.Name,
-		Unsure:   &c.Unsure,
+		Owner:    of,
 		Refused:  &c.Unusable,
-		Quiet:    unloaded,
+		Quiet:    unloaded && ipsecconf.Says(said, "auto"),
 	}
 	local, remote := ipsecconf.Sides(r.in.Gateway, said)
 	c.Version = table.Take(f, func(t string) (ike.Version, error) {
@@ -248,7 +256,7 @@ func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded 
 	table.More(f, &c.More, "fragmentation", "fragmentation")
 	r.parties(c, f, local, remote)
 	c.Children = r.children(c, f, local, remote)
-	r.vti(c, f, local)
+	r.vti(c, f, local, unloaded)
 	for _, v := range said {
 		key := table.Left(v.Key)
 		if irrelevant[key] != "" || strings.HasPrefix(key, "x-") || strings.HasSuffix(key, "-unity") {
@@ -389,12 +397,12 @@ func (r *reader) interfaces(c *model.Connection, f *table.Section) {
 }
 
 // vti makes the interface that the daemon makes for a connection: its key is the mark, its routes lead to the remote networks.
-func (r *reader) vti(c *model.Connection, f *table.Section, local string) {
+func (r *reader) vti(c *model.Connection, f *table.Section, local string, unloaded bool) {
 	name := table.Take(f, table.Word, "vti-interface")
 	address := table.Take(f, netip.ParsePrefix, local+"vti")
 	routing := table.Take(f, literal.Bool, "vti-routing")
 	shared := table.Take(f, literal.Bool, "vti-shared")
-	if name.Value == "" || f.Quiet || len(c.Children) == 0 {
+	if name.Value == "" || unloaded || len(c.Children) == 0 {
 		return
 	}
 	i := r.in.Gateway.InterfaceOf(name.Value, name.At)
@@ -447,9 +455,9 @@ func (r *reader) parties(c *model.Connection, f *table.Section, local, remote st
 		side.to.CAs = table.Take(f, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"ca")
 		side.to.ID = table.TakeOr(f, id, func(t string) (ike.Identity, error) {
 			if (t == "%any" || t == "%none") && side.to == &c.Remote && id.Definite() { // asked of 4.10
-				const why = "the daemon takes %s for the address 0.0.0.0 where the peer's is said: it accepts nobody"
+				const why = "the daemon takes %s for the peer's address where that is said: it accepts no other identity"
 				f.Leave(f.Lookup(side.name+"id").At, fmt.Sprintf(why, t))
-				return ike.Addr(netip.IPv4Unspecified()), nil
+				return id, nil
 			}
 			return identity(t, side.noID), nil
 		}, side.name+"id")

@@ -87,7 +87,7 @@ func TestOldVersionAndUnknownKeyword(t *testing.T) {
 `)
 	assert.Equal(t, []string{`ipsec.conf:13: "shoesize" is not a known option of ipsec.conf conn`}, readtest.Unread(g))
 	c := g.Connections[0]
-	assert.True(t, c.Unsure)
+	assert.False(t, c.Doubts.Certain())
 	assert.NotNil(t, c.Unusable, "the daemon takes nothing of a file with a keyword that it does not know")
 	assert.Equal(t, ike.V1, c.Version.Value)
 	assert.Equal(t, ike.AH, c.Children[0].Protocol.Value)

@@ -18,6 +18,7 @@ var Log = &read.Format{
 	Name:     "libreswan-log",
 	Title:    "log of IKE daemon Libreswan: negotiations that failed, with what was received and what is configured",
 	Software: libreswan.Daemon.Name,
+	About:    model.AboutStatus,
 	Hints:    []string{"pluto*.log", "pluto.log"},
 	Order:    61,
 	Looks:    looksLikeLog,

@@ -23,6 +23,7 @@ var Status = &read.Format{
 	Name:     "libreswan-status",
 	Title:    "status of IKE daemon Libreswan: ipsec status, whack --status and --trafficstatus",
 	Software: libreswan.Daemon.Name,
+	About:    model.AboutStatus,
 	Hints:    []string{"whack-status*", "trafficstatus*", "ipsec-trafficstatus*", "pluto-status*"},
 	Order:    60,
 	Looks:    looksLikeStatus,

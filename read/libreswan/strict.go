@@ -28,7 +28,8 @@ var words = sync.OnceValue(func() map[string]ipsecconf.Words {
 		), "ppk": listed(true, "yes no permit insist propose never"), "phase2": listed(true, "esp ah"),
 		"dpdaction": listed(true, "hold clear restart restart_by_peer"), "fragmentation": listed(true, "yes no force"),
 	}
-	for _, k := range strings.Fields("aggressive pfs rekey mobike compress narrowing sha2-truncbug overlapip vti-routing vti-shared") {
+	for _, k := range strings.Fields("aggressive aggrmode pfs rekey mobike compress narrowing sha2-truncbug overlapip " +
+		"vti-routing vti-shared") {
 		out[k] = listed(false, "yes no true false on off y n")
 	}
 	return out
@@ -46,7 +47,7 @@ func wordsOf(version string) map[string]ipsecconf.Words {
 
 // more are keywords beside those of the coverage: of version 5, and other spellings.
 const more = `iptfs iptfs-fragmentation iptfs-packet-size iptfs-max-queue-size iptfs-init-delay iptfs-drop-time iptfs-reorder-window
-	session-resumption share-lease remote_peer_type
+	session-resumption share-lease remote_peer_type aggrmode
 	intermediate alsoflip also sec-label nexthop ipsec-lifetime reauth ipsec-interface-managed reject-simultaneous-ike-auth sendcert
 	redirect-to tcp-remoteport hostaddrfamily
 	clientaddrfamily dpddelay dpdtimeout keyexchange leftcert leftcert2`

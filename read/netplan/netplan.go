@@ -22,6 +22,7 @@ var Format = &read.Format{
 	Comments: []string{"#"},
 	Title:    "addresses and routes: netplan's YAML",
 	Software: "netplan",
+	About:    model.AboutNetwork,
 	Linux:    true,
 	Hints:    []string{"*netplan*.yaml", "[0-9][0-9]-*.yaml"},
 	Order:    6,
@@ -52,21 +53,27 @@ var (
 	kinds = lazy.NewSearch(`(?m)^[ \t]+(ethernets|vlans|bridges|bonds|tunnels|wifis|vrfs|dummy-devices|version|renderer)[ \t]*:`)
 )
 
-type reader struct{ in *read.Input }
+type reader struct {
+	in      *read.Input
+	links   []link
+	defined map[string]bool // interfaces, by the names that the file has for them
+}
 
 func readFile(in *read.Input) {
+	told := &in.Gateway.Told
+	told.Addresses, told.Routes = max(told.Addresses, model.Partly), max(told.Routes, model.Partly)
 	root, err := tree.YAML(in.File.Bytes())
 	if err != nil {
 		var e *tree.Error
 		if errors.As(err, &e) {
-			in.Problemf(e.Line, "%s", e.Why)
+			in.Lost(e.Line, "%s", e.Why)
 		}
 		return
 	}
-	r := &reader{in}
+	r := &reader{in: in, defined: map[string]bool{}}
 	for _, n := range members(root) {
 		if n.Key != "network" {
-			in.UnreadAt(in.Pos(n.At()), "", "%q is not a key of netplan", source.Clean(n.Key))
+			r.refuse(n, "%q is not a key of netplan", source.Clean(n.Key))
 			continue
 		}
 		for _, group := range members(n) {
@@ -75,14 +82,34 @@ func readFile(in *read.Input) {
 			case "ethernets", "vlans", "bridges", "bonds", "tunnels", "wifis", "vrfs", "dummy-devices", "modems":
 				for _, dev := range members(group) {
 					in.Count()
+					if dev.Kind != tree.Map {
+						r.refuse(dev, "the settings of %q are missing", source.Clean(dev.Key))
+						continue
+					}
 					r.device(group.Key, dev)
 				}
-			case "version", "renderer", "nm-devices":
+			case "version":
+				if group.Text != "2" {
+					r.refuse(group, "only version 2 is supported")
+				}
+			case "renderer", "nm-devices", "openvswitch", "virtual-ethernets":
 			default:
-				in.UnreadAt(in.Pos(group.At()), "", "%q is not a known key", source.Clean(group.Key))
+				r.refuse(group, "%q is not a key of netplan", source.Clean(group.Key))
 			}
 		}
 	}
+	in.Later(func() {
+		for _, f := range in.Gateway.Files {
+			if f.Format == in.File.Format && f != in.File { // it may be defined there
+				return
+			}
+		}
+		for _, l := range r.links {
+			if !r.defined[l.name] {
+				r.refuse(l.at, "interface %q is not defined", source.Clean(l.name))
+			}
+		}
+	})
 }
 
 // members are those of a map; nil for what is none.
@@ -103,6 +130,7 @@ func items(n *tree.Node) []*tree.Node {
 
 // device: it is long as a table is: a case a key.
 func (r *reader) device(group string, dev *tree.Node) {
+	r.defined[dev.Key] = true
 	i := r.in.Gateway.InterfaceOf(r.named(dev), r.in.Pos(dev.At()))
 	table := "" // of a vrf, whose routes and rules are of it unless they say another
 	if group == "vrfs" {
@@ -127,24 +155,33 @@ func (r *reader) device(group string, dev *tree.Node) {
 		text := n.Text
 		switch n.Key {
 		case "addresses":
+			r.list(n)
 			for _, a := range items(n) {
 				if m := members(a); len(m) > 0 { // an address with options
-					r.address(i, r.in.Pos(a.At()), m[0].Key)
+					r.address(i, a, m[0].Key)
 					continue
 				}
-				r.address(i, r.in.Pos(a.At()), a.Text)
+				r.address(i, a, a.Text)
 			}
 		case "dhcp4", "dhcp6":
 			i.Dynamic = i.Dynamic || text == "true" || text == "yes"
 		case "gateway4", "gateway6":
-			r.route(i, r.in.Pos(n.At()), map[string]string{"to": "default", "via": text})
+			if _, err := netip.ParseAddr(text); err != nil {
+				r.refuse(n, "%q is not an address", source.Clean(text))
+				continue
+			}
+			r.route(i, n, map[string]string{"to": "default", "via": text})
 		case "routes":
+			r.list(n)
 			for _, o := range items(n) {
-				r.route(i, r.in.Pos(o.At()), of(fields(o)))
+				r.known(o, routeKeys)
+				r.route(i, o, of(fields(o)))
 			}
 		case "routing-policy":
+			r.list(n)
 			for _, o := range items(n) {
-				r.rule(r.in.Pos(o.At()), of(fields(o)))
+				r.known(o, policyKeys)
+				r.rule(o, of(fields(o)))
 			}
 		case "mode":
 			if group == "tunnels" {
@@ -168,6 +205,53 @@ func (r *reader) device(group string, dev *tree.Node) {
 			}
 		case "link":
 			i.Parent = source.Clean(text)
+			r.links = append(r.links, link{n, text})
+		default:
+			if !strings.Contains(deviceKeys, " "+n.Key+" ") {
+				r.refuse(n, "%q is not a key of netplan", source.Clean(n.Key))
+			}
+		}
+	}
+}
+
+// The keys of netplan 1.1 (netplan(5)): of devices, on which nothing depends that is asked, and all that routes and routing rules have.
+const (
+	deviceKeys = " accept-ra access-points activation-mode ageing aging allow-hotplug apn arp-proxy auth auto-config checksums critical " +
+		"delay-virtual-functions-rebind device-id dhcp-identifier dhcp4-overrides dhcp6-overrides do-not-fragment embedded-switch-mode " +
+		"emit-lldp extensions flow-label generic-receive-offload generic-segmentation-offload gratuitous-arp id ignore-carrier " +
+		"infiniband-mode interfaces ipv6-address-generation ipv6-address-token ipv6-mtu ipv6-privacy large-receive-offload limit " +
+		"link-local mac-learning macaddress mark match mtu nameservers neigh-suppress network-id networkmanager notifications number " +
+		"openvswitch optional optional-addresses parameters password peer peers pin port port-range private ra-overrides " +
+		"receive-checksum-offload regulatory-domain renderer set-name short-circuit sim-id sim-operator-id table " +
+		"tcp-segmentation-offload tcp6-segmentation-offload transmit-checksum-offload ttl type-of-service username " +
+		"virtual-function-count wakeonlan wakeonwlan "
+	routeKeys  = " from to via on-link metric type scope table mtu congestion-window advertised-receive-window advertised-mss "
+	policyKeys = " from to table priority mark type-of-service "
+)
+
+// link is an interface that lies on another.
+type link struct {
+	at   *tree.Node
+	name string
+}
+
+// refuse says that netplan takes nothing of its files, for a mistake at a node.
+func (r *reader) refuse(n *tree.Node, format string, args ...any) {
+	r.in.RefuseAt(r.in.Pos(n.At()), format, args...)
+}
+
+// list refuses what is no list.
+func (r *reader) list(n *tree.Node) {
+	if n.Kind != tree.List {
+		r.refuse(n, "a list was expected")
+	}
+}
+
+// known refuses the members of a node that are none of some keys.
+func (r *reader) known(n *tree.Node, keys string) {
+	for _, m := range members(n) {
+		if !strings.Contains(keys, " "+m.Key+" ") {
+			r.refuse(m, "%q is not a key of netplan", source.Clean(m.Key))
 		}
 	}
 }
@@ -193,21 +277,22 @@ func fields(n *tree.Node) map[string]string {
 	return out
 }
 
-func (r *reader) address(i *model.Interface, at source.Pos, text string) {
+func (r *reader) address(i *model.Interface, at *tree.Node, text string) {
 	p, err := netip.ParsePrefix(text)
 	if err != nil {
-		r.in.UnreadAt(at, "", "%q is not an address with its network", source.Clean(text))
+		r.refuse(at, "%q is not an address with its network", source.Clean(text))
 		return
 	}
 	i.AddAddress(p)
 }
 
-func (r *reader) route(i *model.Interface, at source.Pos, o map[string]string) {
+func (r *reader) route(i *model.Interface, at *tree.Node, o map[string]string) {
 	r.in.Count()
-	rt := &model.Route{At: at, Dev: i.Name, Kind: source.Clean(o["type"]), Table: source.Clean(o["table"]), Origin: "static"}
+	rt := &model.Route{At: r.in.Pos(at.At()), Dev: i.Name, Kind: source.Clean(o["type"]), Table: source.Clean(o["table"]), Origin: "static"}
 	rt.Via, _ = netip.ParseAddr(o["via"])
 	rt.Src, _ = netip.ParseAddr(o["from"])
-	rt.Metric, _ = strconv.Atoi(o["metric"])
+	rt.Metric = r.number(at, "metric", o)
+	r.number(at, "table", o)
 	to := o["to"]
 	if to == "default" {
 		to = "0.0.0.0/0"
@@ -217,7 +302,7 @@ func (r *reader) route(i *model.Interface, at source.Pos, o map[string]string) {
 	}
 	p, err := prefix(to)
 	if err != nil {
-		r.in.UnreadAt(at, "", "%v", err)
+		r.refuse(at, "%v", err)
 		return
 	}
 	rt.To = p
@@ -237,19 +322,34 @@ func prefix(text string) (netip.Prefix, error) {
 	return netip.Prefix{}, fmt.Errorf("%q is not a network", source.Clean(text))
 }
 
-func (r *reader) rule(at source.Pos, o map[string]string) {
+// number reads the decimal number of a key; 0 where there is none.
+func (r *reader) number(at *tree.Node, key string, o map[string]string) int {
+	text := o[key]
+	if text == "" {
+		return 0
+	}
+	n, err := strconv.ParseUint(text, 10, 32)
+	if err != nil {
+		r.refuse(at, "%s: %q is not a decimal number", key, source.Clean(text))
+	}
+	return int(n)
+}
+
+func (r *reader) rule(at *tree.Node, o map[string]string) {
 	r.in.Count()
-	rule := &model.RouteRule{At: at, When: packet.All(), Kind: "lookup", Table: source.Clean(o["table"])}
+	rule := &model.RouteRule{At: r.in.Pos(at.At()), When: packet.All(), Kind: "lookup", Table: source.Clean(o["table"])}
 	if rule.Table == "" {
 		rule.Table = "main"
 	}
-	rule.Priority, _ = strconv.Atoi(o["priority"])
+	rule.Priority = r.number(at, "priority", o)
+	r.number(at, "table", o)
+	mark := r.number(at, "mark", o)
 	for k, text := range o {
 		switch k {
 		case "from", "to":
 			p, err := prefix(text)
 			if err != nil {
-				rule.Unsure = true
+				r.refuse(at, "%v", err)
 				continue
 			}
 			f := packet.Src
@@ -258,12 +358,10 @@ func (r *reader) rule(at source.Pos, o map[string]string) {
 			}
 			rule.When = rule.When.And(packet.Prefixes(f, p))
 		case "mark":
-			n, err := strconv.ParseUint(text, 0, 32)
-			rule.Unsure = rule.Unsure || err != nil
-			rule.When = rule.When.And(packet.Where(packet.Mark, packet.OneOf(n)))
-		case "table", "priority":
-		default:
-			rule.Unsure = true
+			rule.When = rule.When.And(packet.Where(packet.Mark, packet.OneOf(uint64(mark))))
+		case "type-of-service":
+			rule.Doubts.Add(&model.Doubt{Cause: model.Undecided, Gateway: r.in.Gateway.Name, At: rule.At,
+				Why: "the routing rule has a condition that is not modelled"})
 		}
 	}
 	r.in.Gateway.RouteRules = append(r.in.Gateway.RouteRules, rule)

@@ -71,7 +71,7 @@ func TestMistakes(t *testing.T) {
 	for text, want := range map[string]string{
 		"network:\n  ethernets:\n    eth0:\n      addresses: [nowhere]\n":         `a.yaml:4: "nowhere" is not an address with its network`,
 		"network:\n  ethernets:\n    eth0:\n      routes:\n        - to: there\n": `a.yaml:5: "there" is not a network`,
-		"network:\n  gadgets:\n    a: 1\n":                                        `a.yaml:2: "gadgets" is not a known key`,
+		"network:\n  gadgets:\n    a: 1\n":                                        `a.yaml:2: "gadgets" is not a key of netplan`,
 		"colour: green\n":                                                         `a.yaml:1: "colour" is not a key of netplan`,
 		"network:\n  ethernets: [\n":                                              "a.yaml:",
 		"network:\n  a: &x [1]\n  b: *x\n":                                        "a.yaml:3: aliases are not read",

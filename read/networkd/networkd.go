@@ -21,6 +21,7 @@ var Format = &read.Format{
 	Comments: []string{"#", ";"},
 	Title:    "addresses, routes and tunnel interfaces: units .network and .netdev",
 	Software: "systemd",
+	About:    model.AboutNetwork,
 	Linux:    true,
 	Hints:    []string{"*.network", "*.netdev"},
 	Order:    6,
@@ -58,7 +59,7 @@ var (
 func parse(in *read.Input) []*ini.Section {
 	f := ini.Parse(in.File.Bytes())
 	for _, b := range f.Bad {
-		in.Unread(b.Line, "", "it is neither a section nor a setting of one")
+		in.Unread(b.Line, read.Owner{}, "it is neither a section nor a setting of one")
 	}
 	for _, s := range f.Sections {
 		in.File.Statements += 1 + len(s.Values)
@@ -67,6 +68,8 @@ func parse(in *read.Input) []*ini.Section {
 }
 
 func readUnit(in *read.Input) {
+	told := &in.Gateway.Told
+	told.Addresses, told.Routes = max(told.Addresses, model.Partly), max(told.Routes, model.Partly)
 	sections := parse(in)
 	var names []string
 	by := ""
@@ -79,7 +82,7 @@ func readUnit(in *read.Input) {
 			for _, v := range s.Values {
 				if s.Name == "Match" && matched[v.Key] && by == "" {
 					by = v.Key + "=" + v.Text
-					in.Unread(v.At.Line, "", "which interface this matches, the file does not say")
+					in.Unread(v.At.Line, read.Owner{Harmless: true}, "which interface this matches, the file does not say")
 				}
 			}
 		}
@@ -88,7 +91,7 @@ func readUnit(in *read.Input) {
 		names = []string{by}
 	}
 	if len(names) == 0 {
-		in.Unread(1, "", "the unit names no interface: what it sets is not read")
+		in.Unread(1, read.Owner{}, "the unit names no interface: what it sets is not read")
 		return
 	}
 	for i, name := range names {
@@ -119,14 +122,28 @@ type unit struct {
 
 func (r *unit) section(s *ini.Section) {
 	switch s.Name {
+	case "NetDev", "Xfrm", "Tunnel", "VLAN":
+		r.rest(s, read.Owner{Name: r.iface.Name, To: &r.iface.Doubts})
+	case "Route", "RoutingPolicyRule":
+	default:
+		r.rest(s, read.Owner{})
+	}
+	switch s.Name {
 	case "NetDev":
 		if k := s.Get("Kind"); k != "" {
-			r.iface.Kind = model.TunnelKind(k)
+			if r.iface.Kind = model.TunnelKind(k); !has(kinds, k) {
+				r.in.Unread(
+					s.At.Line,
+					read.Owner{Name: r.iface.Name, To: &r.iface.Doubts},
+					"%q is not a kind of interface",
+					source.Clean(k),
+				)
+			}
 		}
 	case "Xfrm":
 		id, err := strconv.ParseUint(s.Get("InterfaceId"), 0, 32)
 		if err != nil {
-			r.in.Unread(s.At.Line, "", "an xfrm interface has a numeric InterfaceId")
+			r.in.Unread(s.At.Line, read.Owner{Name: r.iface.Name, To: &r.iface.Doubts}, "an xfrm interface has a numeric InterfaceId")
 			return
 		}
 		r.iface.IfID = uint32(id)
@@ -164,7 +181,7 @@ func (r *unit) address(v ini.Value) {
 	if err != nil {
 		a, err := netip.ParseAddr(v.Text)
 		if err != nil {
-			r.in.Unread(v.At.Line, "", "%q is not an address", source.Clean(v.Text))
+			r.in.Unread(v.At.Line, read.Owner{}, "%q is not an address", source.Clean(v.Text))
 			return
 		}
 		p = netip.PrefixFrom(a, a.BitLen())
@@ -177,7 +194,7 @@ func (r *unit) route(line int, to, via string, s *ini.Section) {
 	if via != "" && via != "_dhcp4" && via != "_ipv6ra" {
 		a, err := netip.ParseAddr(via)
 		if err != nil {
-			r.in.Unread(line, "", "%q is not an address", source.Clean(via))
+			r.in.Unread(line, read.Owner{}, "%q is not an address", source.Clean(via))
 			return
 		}
 		rt.Via = a
@@ -190,7 +207,7 @@ func (r *unit) route(line int, to, via string, s *ini.Section) {
 	}
 	p, err := prefix(to)
 	if err != nil {
-		r.in.Unread(line, "", "%v", err)
+		r.in.Unread(line, read.Owner{}, "%v", err)
 		return
 	}
 	rt.To = p
@@ -198,6 +215,13 @@ func (r *unit) route(line int, to, via string, s *ini.Section) {
 	rt.Src, _ = netip.ParseAddr(s.Get("PreferredSource"))
 	if rt.Kind == "blackhole" || rt.Kind == "unreachable" || rt.Kind == "prohibit" {
 		rt.Dev = ""
+	}
+	if s.At.Line > 0 {
+		of := read.Owner{To: &rt.Doubts}
+		if s.Get("Destination") == "" { // it may be in what was not understood
+			of = read.Owner{}
+		}
+		r.rest(s, of)
 	}
 	r.in.Gateway.AddRoute(rt)
 }
@@ -213,6 +237,14 @@ func prefix(text string) (netip.Prefix, error) {
 	return netip.PrefixFrom(a, a.BitLen()), nil
 }
 
+// undecided notes a condition of a routing rule that the model does not have.
+func (r *unit) undecided(rule *model.RouteRule, v ini.Value) {
+	rule.Doubts.Add(
+		&model.Doubt{Cause: model.Undecided, Gateway: r.in.Gateway.Name, At: r.in.Pos(v.At), Why: "the routing rule has a condition " +
+			"that is not modelled"},
+	)
+}
+
 func (r *unit) rule(s *ini.Section) {
 	rule := &model.RouteRule{At: r.in.At(s.At.Line), When: packet.All(), Kind: "lookup", Table: "main"}
 	for _, v := range s.Values {
@@ -221,8 +253,7 @@ func (r *unit) rule(s *ini.Section) {
 		case "From", "To":
 			p, err := prefix(v.Text)
 			if err != nil {
-				r.in.Unread(v.At.Line, "", "%v", err)
-				rule.Unsure = true
+				r.in.Unread(v.At.Line, read.Owner{To: &rule.Doubts}, "%v", err)
 				continue
 			}
 			f := packet.Src
@@ -240,7 +271,7 @@ func (r *unit) rule(s *ini.Section) {
 			if got, ok := packet.Masked(uint32(n), uint32(m)); ok && err == nil && err2 == nil {
 				narrow(packet.Mark, got)
 			} else {
-				rule.Unsure = true
+				r.undecided(rule, v)
 			}
 		case "IncomingInterface":
 			narrow(packet.In, packet.Name(v.Text))
@@ -256,8 +287,11 @@ func (r *unit) rule(s *ini.Section) {
 			}
 		case "Family":
 		default:
-			rule.Unsure = true
+			if has(used[s.Name], v.Key) {
+				r.undecided(rule, v)
+			}
 		}
 	}
+	r.rest(s, read.Owner{To: &rule.Doubts})
 	r.in.Gateway.RouteRules = append(r.in.Gateway.RouteRules, rule)
 }

@@ -78,7 +78,7 @@ func TestMistakes(t *testing.T) {
 		},
 		readtest.Unread(g),
 	)
-	assert.True(t, g.RouteRules[0].Unsure)
+	assert.False(t, g.RouteRules[0].Doubts.Certain())
 	g = readtest.Read(networkd.Format, "b.network", "[Match]\nMACAddress=02:00:00:00:00:01\n[Network]\nAddress=10.0.0.1/8\n", nil)
 	assert.Equal(t, []string{"b.network:2: which interface this matches, the file does not say"}, readtest.Unread(g))
 }

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"toril/model"
 
 	"toril/read"
 	"toril/source"
@@ -18,7 +19,7 @@ var JSON = &read.Format{
 	Name:     "nftables-json",
 	Title:    "packet filter nftables: the output of nft -j list ruleset",
 	Software: "nftables",
-	Filters:  true,
+	About:    model.AboutFilter,
 	Linux:    true,
 	Hints:    []string{"nft*.json", "ruleset*.json"},
 	Order:    30,
@@ -54,6 +55,7 @@ var JSON = &read.Format{
 
 // readJSON writes every object as the text that it stands for, and reads that.
 func readJSON(in *read.Input) {
+	in.Gateway.Told.Filter4, in.Gateway.Told.Filter6 = true, true
 	rs := newRuleset(in)
 	j := &jsonReader{rs: rs, in: in}
 	j.file()
@@ -72,7 +74,7 @@ func (j *jsonReader) file() {
 	for depth := 0; ; {
 		t, err := dec.Token()
 		if err != nil {
-			j.in.Problemf(j.in.Here(dec), "it is not JSON of a ruleset: %v", err)
+			j.in.Lost(j.in.Here(dec), "it is not JSON of a ruleset: %v", err)
 			return
 		}
 		if d, ok := t.(json.Delim); ok && d == '[' {
@@ -81,13 +83,13 @@ func (j *jsonReader) file() {
 			depth++
 		}
 		if depth > 1 {
-			j.in.Problemf(1, `the member "nftables" is not an array`)
+			j.in.Lost(1, `the member "nftables" is not an array`)
 			return
 		}
 	}
 	j.in.Objects(dec, func(raw json.RawMessage, line int) {
 		if err := j.object(raw, line); err != nil {
-			j.in.Unread(line, "", "%s", source.Clean(err.Error()))
+			j.in.Unread(line, read.Owner{}, "%s", source.Clean(err.Error()))
 		}
 	})
 }
@@ -182,7 +184,8 @@ func (j *jsonReader) rule(verb, where string, o map[string]any, line int) error 
 	for _, s := range stmts {
 		t, err := statement(s)
 		if err != nil {
-			j.in.Unread(line, id, "%s", source.Clean(err.Error()))
+			j.in.Unread(line, read.Owner{Name: id, Harmless: true}, // the rule is read as one that may do anything
+				"%s", source.Clean(err.Error()))
 			t = anything
 		}
 		text += " " + t

@@ -20,7 +20,7 @@ var Text = &read.Format{
 	Comments: []string{"#"},
 	Title:    "packet filter nftables: the text of nft list ruleset, or nftables.conf",
 	Software: "nftables",
-	Filters:  true,
+	About:    model.AboutFilter,
 	Linux:    true,
 	Hints:    []string{"nftables.conf", "*.nft", "ruleset*", "nft*"},
 	Order:    30,
@@ -71,6 +71,7 @@ var keptRooms = sync.Pool{New: func() any {
 }}
 
 func readText(in *read.Input) {
+	in.Gateway.Told.Filter4, in.Gateway.Told.Filter6 = true, true
 	rs := newRuleset(in)
 	kept := keptRooms.Get().(*[]token)
 	defer func() {
@@ -82,10 +83,9 @@ func readText(in *read.Input) {
 		p.broken(1, "the file begins with a byte order mark")
 	}
 	p.file()
-	if in.Gateway.RefusedOf(in.File.Format) != nil { // what then stands is not known
-		for _, c := range rs.chains {
-			c.Unsure = true
-		}
+	if e := in.Gateway.RefusedOf(in.File.Format); e != nil { // what then stands is not known
+		in.Gateway.Doubt(model.AboutFilter, &model.Doubt{Cause: model.NotRead, Gateway: in.Gateway.Name, At: e.Pos,
+			Why: "the file is not loaded: which rules hold is not known"})
 	}
 	rs.finish(in)
 }
@@ -125,6 +125,7 @@ func (rs *ruleset) finish(in *read.Input) {
 			c.rules[i].tokens = nil // they take more memory than the rule
 		}
 	}
+	rs.unhooked(in)
 	rs.declareAll()
 	in.Later(func() { rs.handOver(in) })
 }
@@ -137,7 +138,7 @@ func (rs *ruleset) handOver(in *read.Input) {
 	}
 	for _, c := range rs.chains {
 		if other := known[c.ID()]; other != nil {
-			in.ProblemAt(
+			in.LostAt(
 				c.At,
 				"chain %s is also in %s; only that one is used, as two saved states of one packet filter cannot both hold",
 				c.ID(),
@@ -156,7 +157,7 @@ func (rs *ruleset) complain(s *set) {
 	var line int
 	var why string
 	if packet.Guard(func() { line, why = s.complaint() }) == nil && why != "" {
-		s.in.Unread(line, source.Clean(s.family+" "+s.table), "set %s: %s", source.Clean(s.name), why)
+		s.in.Unread(line, s.owner(), "set %s: %s", source.Clean(s.name), why)
 	}
 }
 
@@ -169,6 +170,26 @@ func (rs *ruleset) filled(c *chain, t []token) {
 		if name, ok := strings.CutPrefix(t[i+1].Text, "@"); ok {
 			if s := rs.sets[c.Family+" "+c.Table+" "+name]; s != nil {
 				s.dynamic = true
+			}
+		}
+	}
+}
+
+// unhooked makes the filter as a whole unsure where a chain that nothing jumps to has no hook, and something in it was not understood: that
+// may be its hook.
+func (rs *ruleset) unhooked(in *read.Input) {
+	for _, c := range rs.chains {
+		if c.Hook != model.NoHook || len(rs.chainUse[c.ID()]) > 0 {
+			continue
+		}
+		for _, d := range c.Doubts {
+			in.Gateway.Doubt(model.AboutFilter, d)
+		}
+		for _, r := range c.Rules {
+			for _, d := range r.Doubts {
+				if d.Cause == model.NotRead {
+					in.Gateway.Doubt(model.AboutFilter, d)
+				}
 			}
 		}
 	}
@@ -187,7 +208,7 @@ func (rs *ruleset) declareAll() {
 		)
 	}
 	for _, c := range rs.chains {
-		if c.Hook == model.NoHook && !c.Unsure {
+		if c.Hook == model.NoHook && c.Doubts.Certain() {
 			rs.defs = append(rs.defs, &model.Definition{Kind: "chain", Name: c.ID(), At: c.At, Used: rs.chainUse[c.ID()]})
 		}
 	}

@@ -43,6 +43,7 @@ type set struct {
 	odd                 string    // what is wrong with its type
 	elements            [][]token
 	used                []source.Pos
+	doubts              model.Doubts // what of it was not understood
 }
 
 // parser reads the statements of a file, and of the files that it includes, into tables.
@@ -138,7 +139,7 @@ func (p *parser) passing() []token {
 		}
 		t := p.next
 		if len(out) == maxTokens {
-			p.in.Problemf(start, "a statement of more than %d words begins here; the rest of it is not read", maxTokens)
+			p.in.Lost(start, "a statement of more than %d words begins here; the rest of it is not read", maxTokens)
 			out = append(
 				out,
 				token{Kind: nft.Mark, Text: "}", Place: t.Place},
@@ -214,8 +215,16 @@ func (p *parser) name(t token) token {
 	return t
 }
 
-func (p *parser) unread(line int, scope, why string, args ...any) {
-	p.in.Unread(line, scope, why, args...)
+func (p *parser) unread(line int, of read.Owner, why string, args ...any) {
+	p.in.Unread(line, of, why, args...)
+}
+
+// owner is a chain, as what a statement belongs to.
+func (c *chain) owner() read.Owner { return read.Owner{Name: c.ID(), To: &c.Doubts} }
+
+// owner is a set, as what a statement belongs to.
+func (s *set) owner() read.Owner {
+	return read.Owner{Name: source.Clean(s.family + " " + s.table), To: &s.doubts}
 }
 
 // file reads a whole file.
@@ -263,7 +272,7 @@ func (p *parser) statement() {
 	t := p.take()
 	if t.Kind != nft.Word {
 		p.rest()
-		p.unread(t.Line, "", "a statement cannot begin with %q", source.Clean(t.Text))
+		p.unread(t.Line, read.Owner{}, "a statement cannot begin with %q", source.Clean(t.Text))
 		return
 	}
 	switch t.Text {
@@ -290,7 +299,7 @@ func (p *parser) statement() {
 		p.rest()
 	case "rename", "import":
 		p.rest()
-		p.unread(t.Line, "", "%s is not read", t.Text)
+		p.unread(t.Line, read.Owner{}, "%s is not read", t.Text)
 	case "table":
 		p.table(t.Line)
 	case "add", "create", "insert", "replace":
@@ -310,7 +319,7 @@ func (p *parser) statement() {
 	default:
 		p.rest()
 		p.broken(t.Line, "%q is not a command", source.Clean(t.Text))
-		p.unread(t.Line, "", "%q is not a known command", source.Clean(t.Text))
+		p.unread(t.Line, read.Owner{}, "%q is not a known command", source.Clean(t.Text))
 	}
 }
 
@@ -333,11 +342,15 @@ func (p *parser) define(verb token) {
 	}
 	if name.Kind != nft.Word || !p.peek().Is("=") {
 		p.rest()
-		p.unread(line, "", "a definition is a name, an equals sign and a value")
+		p.unread(line, read.Owner{}, "a definition is a name, an equals sign and a value")
 		return
 	}
 	p.take()
-	p.defines[name.Text] = p.expand(p.rest(), line)
+	value := p.rest()
+	for _, t := range value {
+		p.in.File.Named(line, t.Text)
+	}
+	p.defines[name.Text] = p.expand(value, line)
 	id := "definition " + name.Text
 	if p.objects[id] == nil || p.objects[id].Missing {
 		p.objects[id] = p.declare("definition", name.Text, line)
@@ -442,11 +455,16 @@ func (p *parser) table(line int) {
 		case t.Is("include"):
 			p.in.Count()
 			for _, arg := range p.rest() {
-				p.unread(t.Line, "", "%s is included inside a table", source.Clean(arg.Text))
+				p.unread(t.Line, read.Owner{}, "%s is included inside a table", source.Clean(arg.Text))
 			}
 		default:
 			p.rest()
-			p.unread(t.Line, family+" "+name.Text, "%q is not a known part of a table", source.Clean(t.Text))
+			p.unread(
+				t.Line,
+				read.Owner{Name: source.Clean(family + " " + name.Text)},
+				"%q is not a known part of a table",
+				source.Clean(t.Text),
+			)
 		}
 		p.ends()
 	}
@@ -463,7 +481,7 @@ func (p *parser) object(family, table string, t token) {
 		strings.HasPrefix(t.Text, "ct") && t.Text != "ct helper" && t.Text != "ct timeout" && t.Text != "ct expectation" ||
 		args[0].Kind != nft.Word ||
 		len(args) > 1 && !args[1].Is("{") {
-		p.unread(t.Line, "", "a name was expected behind %q, and settings in braces", source.Clean(t.Text))
+		p.unread(t.Line, read.Owner{}, "a name was expected behind %q, and settings in braces", source.Clean(t.Text))
 		return
 	}
 	if i := slices.IndexFunc(args, func(a token) bool {
@@ -475,6 +493,9 @@ func (p *parser) object(family, table string, t token) {
 }
 
 func (p *parser) declare(kind, name string, line int) *model.Definition {
+	if strings.HasPrefix(kind, "ct ") { // a helper may be called anything
+		name = p.in.File.Named(line, name)
+	}
 	d := &model.Definition{Kind: kind, Name: source.Clean(name), At: p.in.At(line)}
 	p.defs = append(p.defs, d)
 	return d
@@ -514,7 +535,7 @@ func (p *parser) chain(family, table string, line int) {
 		case t.Is("flags"):
 			p.in.Count()
 			if r := p.rest(); len(r) != 2 || !r[1].Is("offload") {
-				p.unread(t.Line, c.ID(), "\"offload\" is the only flag of a chain")
+				p.unread(t.Line, c.owner(), "\"offload\" is the only flag of a chain")
 			}
 		case p.takeAhead(c):
 		default:
@@ -522,7 +543,7 @@ func (p *parser) chain(family, table string, line int) {
 			tokens := p.passingRule()
 			if len(tokens) == 0 {
 				p.take()
-				p.unread(before.Line, c.ID(), "%q does not begin a rule", source.Clean(before.Text))
+				p.unread(before.Line, c.owner(), "%q does not begin a rule", source.Clean(before.Text))
 				continue
 			}
 			r := row{in: p.in, rule: p.simple(c, p.in, tokens)}
@@ -556,8 +577,7 @@ func (p *parser) base(c *chain, tokens []token) {
 	tokens = p.expand(tokens, 0)
 	line := tokens[0].Line
 	bad := func(format string, args ...any) {
-		p.unread(line, c.ID(), format, args...)
-		c.Unsure = true
+		p.unread(line, c.owner(), format, args...)
 	}
 	for i := 0; i < len(tokens); i++ {
 		at := func(n int) token {
@@ -651,8 +671,7 @@ func (p *parser) policy(c *chain, tokens []token, twice bool) {
 	case len(tokens) == 2 && tokens[1].Text == "accept":
 		c.Policy = model.Say(model.Accept, p.in.At(line))
 	default:
-		p.unread(line, c.ID(), "a policy is accept or drop")
-		c.Unsure = true
+		p.unread(line, c.owner(), "a policy is accept or drop")
 	}
 }
 
@@ -662,7 +681,7 @@ func (p *parser) set(family, table string, line int, isMap bool) {
 	name := p.name(p.take())
 	if !p.peek().Is("{") {
 		p.rest()
-		p.unread(line, family+" "+table, "a set has its type in braces")
+		p.unread(line, read.Owner{Name: source.Clean(family + " " + table)}, "a set has its type in braces")
 		return
 	}
 	s := p.setOf(family, table, name.Text, line, isMap)
@@ -684,7 +703,7 @@ func (p *parser) set(family, table string, line int, isMap bool) {
 			flags := p.rest()
 			for i, f := range flags {
 				if f.Kind == nft.Word && !setFlags[f.Text] || f.Is(",") == (i%2 == 0) || i%2 == 1 && i == len(flags)-1 {
-					p.unread(t.Line, family+" "+table, "%q is not a flag of a set", source.Clean(f.Text))
+					p.unread(t.Line, s.owner(), "%q is not a flag of a set", source.Clean(f.Text))
 				}
 				s.interval = s.interval || f.Text == "interval"
 				if f.Text == "dynamic" || f.Text == "timeout" { // filled by rules, or by programs that add what is to vanish
@@ -694,18 +713,18 @@ func (p *parser) set(family, table string, line int, isMap bool) {
 		case t.Is("elements"):
 			tokens := p.expand(p.restOfRule(), t.Line)
 			if len(tokens) < 3 || !tokens[0].Is("=") || !tokens[1].Is("{") || !tokens[len(tokens)-1].Is("}") {
-				p.unread(t.Line, family+" "+table, "elements are an equals sign and a list in braces")
+				p.unread(t.Line, s.owner(), "elements are an equals sign and a list in braces")
 				continue
 			}
 			p.elements(s, tokens[2:len(tokens)-1])
 			continue
 		case settingsOfSets[t.Text] != nil && t.Kind == nft.Word:
 			if rest := p.rest(); !settingsOfSets[t.Text](rest) {
-				p.unread(t.Line, family+" "+table, "%q is not a setting of a set in this form", t.Text)
+				p.unread(t.Line, s.owner(), "%q is not a setting of a set in this form", t.Text)
 			}
 		default:
 			p.rest()
-			p.unread(t.Line, family+" "+table, "%q is not a known part of a set", source.Clean(t.Text))
+			p.unread(t.Line, s.owner(), "%q is not a known part of a set", source.Clean(t.Text))
 		}
 		if !t.Is("auto-merge") {
 			p.ends()
@@ -726,7 +745,7 @@ func (p *parser) setOf(family, table, name string, line int, isMap bool) *set {
 
 func (p *parser) elements(s *set, tokens []token) {
 	if len(tokens) == 0 || tokens[0].Is(",") {
-		p.unread(s.line, source.Clean(s.family+" "+s.table), "an element is missing in a list")
+		p.unread(s.line, s.owner(), "an element is missing in a list")
 	}
 	s.elements = append(s.elements, commas(tokens)...)
 	p.in.File.Statements += len(s.elements)
@@ -774,7 +793,7 @@ func (p *parser) command(verb token) {
 			return
 		}
 		p.rest()
-		p.unread(verb.Line, "", "%q is not a known object of %q", source.Clean(what.Text), verb.Text)
+		p.unread(verb.Line, read.Owner{}, "%q is not a known object of %q", source.Clean(what.Text), verb.Text)
 		return
 	}
 	if what.Is("rule") {
@@ -792,7 +811,7 @@ func (p *parser) command(verb token) {
 		name := p.take()
 		tokens := p.expand(p.restOfRule(), what.Line)
 		if len(tokens) < 2 || !tokens[0].Is("{") {
-			p.unread(what.Line, "", "elements in braces were expected")
+			p.unread(what.Line, read.Owner{}, "elements in braces were expected")
 			return
 		}
 		p.elements(p.setOf(family, table, name.Text, what.Line, false), tokens[1:len(tokens)-1])
@@ -814,7 +833,7 @@ func (p *parser) place() (family, table string) {
 func (p *parser) made(line int, family, table string) {
 	if id := family + " " + table; !p.tables[id] {
 		p.tables[id] = true
-		p.unread(line, "", "table %s is not made by this file", source.Clean(id))
+		p.unread(line, read.Owner{}, "table %s is not made by this file", source.Clean(id))
 	}
 }
 
@@ -823,7 +842,7 @@ func (p *parser) rule(verb token) {
 	family, table := p.place()
 	name := p.take()
 	if id := family + " " + table + " " + name.Text; p.byID[id] == nil {
-		p.unread(verb.Line, "", "chain %s is not made by this file", source.Clean(id))
+		p.unread(verb.Line, read.Owner{}, "chain %s is not made by this file", source.Clean(id))
 	}
 	c := p.chainOf(family, table, name.Text, verb.Line)
 	tokens := p.expand(p.restOfRule(), verb.Line)
@@ -837,11 +856,15 @@ func (p *parser) rule(verb token) {
 		tokens = tokens[2:]
 	}
 	if len(tokens) == 0 {
-		p.unread(verb.Line, c.ID(), "the rule is empty")
+		p.unread(verb.Line, c.owner(), "the rule is empty")
 		return
 	}
 	if placed || verb.Is("replace") {
-		p.unread(verb.Line, c.ID(), "the rule is placed by a number that only the running system knows; it is read as the chain's last")
+		p.unread(
+			verb.Line,
+			c.owner(),
+			"the rule is placed by a number that only the running system knows; it is read as the chain's last",
+		)
 	}
 	r := row{in: p.in, tokens: tokens}
 	switch {

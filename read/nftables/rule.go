@@ -42,23 +42,23 @@ func (rs *ruleset) rule(rules []*model.Rule, c *chain, r row, depth int) []*mode
 	}
 	*s = state{ruleset: rs, in: r.in, chain: c, t: r.tokens, depth: depth, out: rules}
 	base := packet.All()
+	s.rule.At = r.in.Pos(syntax.Over(r.tokens[0].Place, r.tokens[len(r.tokens)-1].Place))
 	switch c.Family {
 	case "ip":
 		base = packet.Only(packet.IPv4)
 	case "ip6":
 		base = packet.Only(packet.IPv6)
 	case "arp", "bridge", "netdev":
-		s.rule.Unsure = append(s.rule.Unsure, "a chain of family "+c.Family)
+		s.unsure("a chain of family "+c.Family, false)
 	}
-	s.rule.At, s.rule.When = r.in.Pos(syntax.Over(r.tokens[0].Place, r.tokens[len(r.tokens)-1].Place)), base
+	s.rule.When = base
 	r.in.Count()
 	if packet.Guard(s.read) != nil { // which packets it is for is not known: it may do anything
-		r.in.Unread(r.tokens[0].Line, c.ID(), "%s", read.TooLarge)
-		return append(rules, &model.Rule{
-			At: s.rule.At, When: base, Verb: model.UnknownAction, Unread: true, Unsure: []string{read.TooLarge},
-		})
+		one := &model.Rule{At: s.rule.At, When: base, Verb: model.UnknownAction}
+		r.in.Unread(r.tokens[0].Line, read.Owner{Name: c.ID(), To: &one.Doubts}, "%s", read.TooLarge)
+		return append(rules, one)
 	}
-	if s.rule.Verb != model.Continue || s.rule.SetMark != nil || s.rule.Unread || len(s.out) == len(rules) {
+	if s.rule.Acts() || len(s.out) == len(rules) {
 		s.emit(&s.rule)
 	}
 	return s.out
@@ -178,7 +178,6 @@ func (s *state) alone(i int) bool {
 func (s *state) emit(r *model.Rule) {
 	one := s.made.Next()
 	*one = *r
-	one.Unsure = append([]string(nil), r.Unsure...)
 	s.out = append(s.out, one)
 }
 
@@ -209,10 +208,7 @@ func (s *state) accept(words ...string) bool {
 
 // unread keeps what was not understood and goes on at the next word that begins a statement.
 func (s *state) unread(from int, why string, args ...any) {
-	why = fmt.Sprintf(why, args...)
-	s.in.Unread(s.t[min(from, len(s.t)-1)].Line, s.chain.ID(), "%s", why)
-	s.rule.Unsure = append(s.rule.Unsure, why)
-	s.rule.Unread = true
+	s.in.Unread(s.t[min(from, len(s.t)-1)].Line, read.Owner{Name: s.chain.ID(), To: &s.rule.Doubts}, why, args...)
 	for s.i < len(s.t) && !verdicts[s.t[s.i].Text] && !(s.t[s.i].Kind == nft.Word && statements()[s.t[s.i].Text]) {
 		s.i++
 	}
@@ -303,11 +299,12 @@ func (s *state) step() bool {
 	s.i = from
 	if t.Is("ct") && s.i+1 < len(s.t) && s.t[s.i+1].Is("count") { // "ct count [over] n"
 		s.i++
+		over := s.i+1 < len(s.t) && s.t[s.i+1].Is("over")
 		if why := s.connections(); why != "" {
 			s.i = min(s.i, len(s.t))
 			s.unread(from, "%s", why)
 		}
-		s.rule.Unsure = append(s.rule.Unsure, "a number of connections")
+		s.unsure("a number of connections", !over)
 		return true
 	}
 	return s.match()
@@ -469,7 +466,16 @@ func (s *state) limit(t token) {
 			s.unread(from-1, "%s", why)
 		}
 	}
-	s.rule.Unsure = append(s.rule.Unsure, "a "+t.Text)
+	s.unsure("a "+t.Text, !slices.ContainsFunc(s.t[min(from, len(s.t)):min(s.i, len(s.t))], func(x token) bool { return x.Is("over") }))
+}
+
+// unsure notes a condition that the files do not decide; usually says whether most packets meet it.
+func (s *state) unsure(why string, usually bool) {
+	s.rule.Doubts.Add(s.undecided(why, usually))
+}
+
+func (s *state) undecided(why string, usually bool) *model.Doubt {
+	return &model.Doubt{Cause: model.Undecided, Gateway: s.gateway.Name, At: s.rule.At, Of: s.chain.ID(), Why: why, Usually: usually}
 }
 
 // other reads statements that change nothing that the model knows, and those that decide outside of it.
@@ -491,7 +497,7 @@ func (s *state) other(t token, from int) bool {
 			s.i = min(s.i, len(s.t))
 			s.unread(from, "%s", why)
 		}
-		s.rule.Unsure = append(s.rule.Unsure, "a set that the rule itself fills")
+		s.unsure("a set that the rule itself fills", true)
 		return true
 	case "last":
 		if s.accept("used") {
@@ -553,7 +559,9 @@ func (s *state) match() bool {
 	set, sure, why := s.relation(ops)
 	switch {
 	case why != "" && !sure:
-		s.rule.Unsure = append(s.rule.Unsure, why)
+		if why != notAllRead {
+			s.unsure(why, false)
+		}
 		s.rule.When = s.rule.When.And(set)
 	case why != "":
 		s.unread(from, "%s", why)
@@ -1025,8 +1033,12 @@ func (s *state) useSet(t token) *set {
 		return nil
 	}
 	found.used = append(found.used, s.in.Pos(t.Place))
+	s.rule.Doubts.Add(found.doubts...)
 	return found
 }
+
+// notAllRead says that a set may hold more than what was read of it.
+const notAllRead = "the set was not read whole"
 
 func (s *state) namedSet(ops []operand, t token, about packet.Set) (packet.Set, bool, string) {
 	found := s.useSet(t)
@@ -1037,6 +1049,8 @@ func (s *state) namedSet(ops []operand, t token, about packet.Set) (packet.Set, 
 		return packet.None(), true, fmt.Sprintf("set %s holds something else", source.Clean(t.Text))
 	case found.dynamic:
 		return packet.All(), false, fmt.Sprintf("set %s is filled while the gateway runs", source.Clean(t.Text))
+	case len(found.doubts) > 0: // the rule has its doubts
+		return packet.All(), false, notAllRead
 	}
 	return s.union(ops, found.elements, about)
 }
@@ -1132,8 +1146,7 @@ func (s *state) mapElement(ops []operand, e []token) (packet.Set, []token, strin
 func (s *state) applyVerdict(r *model.Rule, verdict []token) {
 	if why := verdictOf(verdict); why != "" {
 		s.unread(s.i-1, "%s", why)
-		r.Verb, r.Unread = model.UnknownAction, true
-		r.Unsure = append(slices.Clone(r.Unsure), why)
+		r.Verb, r.Doubts = model.UnknownAction, s.rule.Doubts
 		return
 	}
 	for i, t := range verdict {
@@ -1277,7 +1290,7 @@ func withPort(address, port string) string {
 func (s *state) way(r model.Rule, w way) {
 	r.When = r.When.And(w.when)
 	if w.unsure != "" {
-		r.Unsure = append(slices.Clone(r.Unsure), w.unsure)
+		r.Doubts.Add(s.undecided(w.unsure, false))
 	}
 	s.emit(&r)
 }
@@ -1357,7 +1370,7 @@ func (s *state) translate(t token) {
 			s.pairNetworks(&to, r.When.And(a.when), prefix)
 			r.To = &to
 			if p.unsure != "" {
-				r.Unsure = append(slices.Clone(r.Unsure), p.unsure)
+				r.Doubts.Add(s.undecided(p.unsure, false))
 			}
 			r.When = r.When.And(p.when)
 			out = append(out, r)

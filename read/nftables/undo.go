@@ -4,6 +4,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"toril/read"
 
 	"toril/source"
 	"toril/syntax/nft"
@@ -12,7 +13,7 @@ import (
 // flush does "flush ruleset [family]", "flush table|chain|set|map [family] name ...": what the file itself has made before goes.
 func (p *parser) flush(line int, args []token) {
 	if len(args) == 0 {
-		p.unread(line, "", "nothing is named that is to be flushed")
+		p.unread(line, read.Owner{}, "nothing is named that is to be flushed")
 		return
 	}
 	what, family, names := args[0].Text, "", names(args[1:])
@@ -42,17 +43,17 @@ func (p *parser) flush(line int, args []token) {
 		if c := p.byID[id]; c != nil {
 			p.discard(c)
 		} else {
-			p.unread(line, "", "what is flushed was not made by this file")
+			p.unread(line, read.Owner{}, "what is flushed was not made by this file")
 		}
 	case "set", "map", "meter":
 		if s := p.sets[id]; s != nil {
 			p.complain(s)
 			s.elements = nil
 		} else {
-			p.unread(line, "", "what is flushed was not made by this file")
+			p.unread(line, read.Owner{}, "what is flushed was not made by this file")
 		}
 	default:
-		p.unread(line, "", "%q is not a known object of flush", source.Clean(what))
+		p.unread(line, read.Owner{}, "%q is not a known object of flush", source.Clean(what))
 	}
 }
 
@@ -61,7 +62,7 @@ func (p *parser) flush(line int, args []token) {
 func (p *parser) delete(verb token, args []token) {
 	line := verb.Line
 	if len(args) == 0 {
-		p.unread(line, "", "nothing is named that is to be deleted")
+		p.unread(line, read.Owner{}, "nothing is named that is to be deleted")
 		return
 	}
 	what, all := args[0].Text, args[1:]
@@ -82,11 +83,11 @@ func (p *parser) delete(verb token, args []token) {
 		p.broken(line, "a name was expected behind %q, or fewer of them", source.Clean(what))
 	}
 	if _, made := p.tables[family+" "+strings.Join(names[:min(1, len(names))], "")]; known && !made && verb.Is("delete") {
-		p.unread(line, "", "what is deleted was not made by this file")
+		p.unread(line, read.Owner{}, "what is deleted was not made by this file")
 	}
 	if made := p.sets[id]; verb.Is("delete") &&
 		(what == "chain" && p.byID[id] == nil || (what == "set" || what == "map" || what == "element") && made == nil) {
-		p.unread(line, "", "what is deleted was not made by this file")
+		p.unread(line, read.Owner{}, "what is deleted was not made by this file")
 	}
 	switch what {
 	case "table":
@@ -112,20 +113,20 @@ func (p *parser) delete(verb token, args []token) {
 			before := len(s.elements)
 			s.elements = slices.DeleteFunc(s.elements, func(e []token) bool { return gone[spelled(e)] })
 			if before-len(s.elements) < len(gone) && verb.Is("delete") {
-				p.unread(line, "", "an element that is deleted is not in the set by this spelling")
+				p.unread(line, s.owner(), "an element that is deleted is not in the set by this spelling")
 			}
 		}
 	case "rule":
-		scope := ""
+		of := read.Owner{}
 		if len(names) > 1 {
 			if c := p.byID[family+" "+names[0]+" "+names[1]]; c != nil {
-				scope, c.Unsure = c.ID(), true
+				of = c.owner()
 			}
 		}
-		p.unread(line, scope, "the rule is named by a number that only the running system knows")
+		p.unread(line, of, "the rule is named by a number that only the running system knows")
 	case "counter", "quota", "limit", "ct", "flowtable", "secmark", "synproxy":
 	default:
-		p.unread(line, "", "%q is not a known object of delete", source.Clean(what))
+		p.unread(line, read.Owner{}, "%q is not a known object of delete", source.Clean(what))
 	}
 }
 

@@ -96,7 +96,7 @@ func (r *run) assign(rule *rule, fills []Fill, pos source.Pos, at place, l level
 // spend counts what statements come to in all: of what is more than the file's size allows, nothing is done, and that is said.
 func (r *run) spend(n int, pos source.Pos, at place) bool {
 	if r.spent += n; r.spent > r.budget() {
-		r.unreadAt(pos, at.name, "the statements of the file come to more than can be looked at")
+		r.unreadAt(pos, at.owner(), "the statements of the file come to more than can be looked at")
 		return false
 	}
 	return true
@@ -229,7 +229,7 @@ func (r *run) putSaid(s *said) {
 		}
 		var err error
 		if v, err = s.one(s.values); err != nil {
-			r.unreadAt(s.at, s.place.name, "%s cannot be what stands here", s.row.Name)
+			r.unreadAt(s.at, s.place.owner(), "%s cannot be what stands here", s.row.Name)
 			return
 		}
 		if span, ok := v.(time.Duration); ok && s.share > 0 {
@@ -238,7 +238,7 @@ func (r *run) putSaid(s *said) {
 	}
 	for _, of := range r.subjects(s.row.Of, s.place) {
 		if !r.put(&s.row, of, v, s.at, s.level) {
-			r.unreadAt(s.at, s.place.name, "%s cannot be what stands here", s.row.Name)
+			r.unreadAt(s.at, s.place.owner(), "%s cannot be what stands here", s.row.Name)
 		}
 	}
 }
@@ -536,9 +536,10 @@ func newChild(name string, at source.Pos, title string) *model.Child {
 	return &model.Child{Name: name, At: at, Protocol: model.Unsaid(ike.ESP, title), Policies: model.Unsaid(true, title)}
 }
 
-// assume gives settings that nobody configures the language's defaults. It reports whether one that people compare first is neither
-// configured nor has a default: then nobody knows what holds.
-func (r *run) assume(s settings.Subject, of settings.Level) (unsure bool) {
+// assume gives settings that nobody configures the language's defaults. Where one that people compare first is neither configured nor has a
+// default, nobody knows what holds: that is a doubt about what begins at a place.
+func (r *run) assume(s settings.Subject, of settings.Level, at source.Pos) model.Doubts {
+	var lacks []string
 	for _, row := range r.rows {
 		if row.Of != of || row.Takes() == nil {
 			continue
@@ -552,7 +553,9 @@ func (r *run) assume(s settings.Subject, of settings.Level) (unsure bool) {
 				row.Assume(s, ike.Identity{Kind: ike.NoID}, "RFC 7296, section 3.5")
 				continue
 			}
-			unsure = unsure || row.Main
+			if row.Main {
+				lacks = append(lacks, row.Name)
+			}
 			continue
 		}
 		why := r.whose(row.Name)
@@ -561,7 +564,11 @@ func (r *run) assume(s settings.Subject, of settings.Level) (unsure bool) {
 		}
 		row.Assume(s, a.of(r.rows, s), why)
 	}
-	return unsure
+	if len(lacks) == 0 {
+		return nil
+	}
+	return model.Doubts{{Cause: model.NotRead, Gateway: r.in.Gateway.Name, At: at,
+		Why: "neither the file nor the phrasebook says what holds for " + strings.Join(lacks, ", ")}}
 }
 
 // of is the value of a default, which may be a share of another setting.

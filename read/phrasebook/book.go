@@ -146,6 +146,7 @@ func (b *Book) Format() *read.Format {
 		Name:     b.Language,
 		Title:    b.Title,
 		Software: b.Title,
+		About:    model.AboutEverything,
 		Hints:    b.Files,
 		Comments: b.Manner.Comments,
 		Order:    20,

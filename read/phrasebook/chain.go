@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"toril/source"
 
 	"toril/ike"
 	"toril/model"
@@ -81,8 +82,9 @@ func (r *run) narrowed(rec *record) numbered {
 		place:  count(v, "place"),
 		before: count(v, "before"),
 	}
+	one.Doubts.Add(rec.doubts...)
 	if why := text(v, "condition"); why != "" {
-		one.Unsure = append(one.Unsure, why)
+		one.Doubts.Add(r.undecided(rec.at, why))
 	}
 	for _, by := range []struct {
 		key   string
@@ -105,6 +107,11 @@ func (r *run) narrowed(rec *record) numbered {
 	return one
 }
 
+// undecided is a doubt about a condition that the file does not decide.
+func (r *run) undecided(at source.Pos, why string) *model.Doubt {
+	return &model.Doubt{Cause: model.Undecided, Gateway: r.in.Gateway.Name, At: at, Why: why}
+}
+
 // packets are those that values stand for, by their names too. Where one is not known, which packets the rule is for is not known either.
 func (r *run) packets(one *numbered, field packet.Field, values []any, rec *record) (set packet.Set, known bool) {
 	var plain []any
@@ -118,7 +125,10 @@ func (r *run) packets(one *numbered, field packet.Field, values []any, rec *reco
 		all := r.named(ref, rec.at, rec.place)
 		o := r.object(ref, rec.place)
 		if why := o.unknown(); why != "" {
-			one.Unsure, one.Unread = append(one.Unsure, why), true
+			one.Doubts.Add(&model.Doubt{Cause: model.NotRead, Gateway: r.in.Gateway.Name, At: rec.at, Of: rec.place.name, Why: why})
+			return set, false
+		}
+		if one.Doubts.Add(o.doubts...); o.doubts.Unread() { // it may stand for more
 			return set, false
 		}
 		if o.sets == nil {
@@ -174,7 +184,7 @@ func setOf(field packet.Field, values []any) packet.Set {
 func (r *run) accessRule(rec *record) {
 	name, ok := r.list(text(rec.values, "chain"))
 	if !ok {
-		r.unreadAt(rec.at, rec.place.name, "%q is no chain of the language's", text(rec.values, "chain"))
+		r.unreadAt(rec.at, rec.owner(), "%q is no chain of the language's", text(rec.values, "chain"))
 		return
 	}
 	one := r.narrowed(rec)
@@ -188,7 +198,7 @@ func (r *run) accessRule(rec *record) {
 			d.Used = append(d.Used, rec.at)
 		}
 	} else if len(rec.values["action"]) == 0 {
-		r.unreadAt(rec.at, rec.place.name, "the rule has no action")
+		r.unreadAt(rec.at, rec.owner(), "the rule has no action")
 	}
 	var states []uint64
 	for _, v := range rec.values["state"] {
@@ -241,8 +251,8 @@ func (r *run) translates(rec *record, one *numbered, verb, self model.Verb) {
 		to.Ports, _ = v.(packet.Values)
 	}
 	if len(rec.values["onto"]) == 0 && to.Ports.Empty() {
-		one.Verb, one.Unread = model.UnknownAction, true
-		r.unreadAt(rec.at, rec.place.name, "the translation has no new address")
+		one.Verb = model.UnknownAction
+		r.unreadAt(rec.at, rec.owner(), "the translation has no new address")
 		return
 	}
 	var all ike.Selectors
@@ -289,8 +299,8 @@ func (r *run) static(rec *record, one numbered) {
 	inside, ok := prefix("from")
 	outside, ok2 := prefix("onto")
 	if !ok || !ok2 || inside.Bits() != outside.Bits() || inside.Addr().BitLen() != outside.Addr().BitLen() {
-		one.Verb, one.Unread = model.UnknownAction, true
-		r.unreadAt(rec.at, rec.place.name, "a translation of one to one is between two networks of one size")
+		one.Verb = model.UnknownAction
+		r.unreadAt(rec.at, rec.owner(), "a translation of one to one is between two networks of one size")
 		r.rule(sourceChain, one)
 		return
 	}
@@ -389,7 +399,8 @@ func (r *run) ordered(in []numbered) []*model.Rule {
 		if one.place > 0 {
 			at := min(int(min(one.place, 1<<31-1))-1, len(list))
 			if !r.spend(len(list)-at, one.At, place{}) {
-				one.Unsure, at = append(one.Unsure, "where it stands"), len(list)
+				one.Doubts.Add(r.undecided(one.At, "where it stands"))
+				at = len(list)
 			}
 			list = slices.Insert(list, at, one)
 			continue

@@ -110,7 +110,7 @@ func (r *run) read() {
 	}
 	list, bad := statements.Parse(in.File.Bytes(), b.Manner)
 	for _, x := range bad {
-		in.Problemf(x.Line, "%s", x.Why)
+		in.Lost(x.Line, "%s", x.Why)
 	}
 	root := place{rules: b.rules, scope: &scope{}}
 	if len(b.given) > 0 {
@@ -156,19 +156,20 @@ func (r *run) finish() {
 		r.complete(rec)
 	}
 	r.handOver()
+	r.tell()
 	r.definitions()
 	for _, c := range g.Connections {
 		r.assemble(c)
-		c.Unsure = r.assume(settings.Subject{Connection: c}, settings.OfConnection) || c.Unsure
+		c.Doubts.Add(r.assume(settings.Subject{Connection: c}, settings.OfConnection, c.At)...)
 		for _, k := range c.Children {
-			k.Unsure = r.assume(settings.Subject{Connection: c, Child: k}, settings.OfChild) || k.Unsure
+			k.Doubts.Add(r.assume(settings.Subject{Connection: c, Child: k}, settings.OfChild, k.At)...)
 			k.OpensHost = k.Opens
 			k.HostToHost = k.Local.Value.Dynamic() && k.Remote.Value.Dynamic()
 		}
 	}
 	g.Connections = slices.DeleteFunc(g.Connections, func(c *model.Connection) bool {
 		if r.of[c].implied {
-			r.unreadAt(c.At, "", "the connection %s is not there", c.Name)
+			r.unreadAt(c.At, read.Owner{Topic: model.AboutIKE}, "the connection %s is not there", c.Name)
 			return true
 		}
 		if r.of[c].disabled {
@@ -176,6 +177,17 @@ func (r *run) finish() {
 		}
 		return r.of[c].disabled
 	})
+}
+
+// tell says how much of the device the file tells: a saved configuration is all of it.
+func (r *run) tell() {
+	g := r.in.Gateway
+	told := &g.Told
+	told.IKE = told.IKE || len(g.Connections) > 0
+	told.Filter4, told.Filter6 = told.Filter4 || len(r.book.chains) > 0, told.Filter6 || len(r.book.chains) > 0
+	if len(g.Interfaces) > 0 {
+		told.Addresses, told.Routes, told.Rules, told.Tables = model.Wholly, model.Wholly, true, true
+	}
 }
 
 // tellVersion looks for the version of what wrote the file, before anything depends on it.
@@ -199,10 +211,29 @@ func (r *run) tellVersion(list []*statements.Statement, rules []*rule) {
 }
 
 // unreadAt is Input.UnreadAt, but for what a device has without its being saved.
-func (r *run) unreadAt(pos source.Pos, scope, format string, args ...any) {
+func (r *run) unreadAt(pos source.Pos, of read.Owner, format string, args ...any) {
 	if !pos.IsZero() {
-		r.in.UnreadAt(pos, scope, format, args...)
+		r.in.UnreadAt(pos, of, format, args...)
 	}
+}
+
+// owner is what a statement at a place belongs to. One of an interface may say in which zone it is, and so which rules it meets.
+func (at place) owner() read.Owner {
+	switch {
+	case at.record != nil:
+		return read.Owner{Name: at.name, To: &at.record.doubts}
+	case at.object != nil:
+		return read.Owner{Name: at.object.name, To: &at.object.doubts}
+	case at.Child != nil:
+		return read.Owner{Name: at.Connection.Name + "/" + at.Child.Name, To: &at.Child.Doubts}
+	case at.Connection != nil:
+		return read.Owner{Name: at.Connection.Name, To: &at.Connection.Doubts}
+	case at.protocol != nil:
+		return read.Owner{Name: at.protocol.Name, To: &at.protocol.Doubts}
+	case at.port != nil:
+		return read.Owner{Name: at.port.Name, Topic: model.AboutNetwork | model.AboutFilter}
+	}
+	return read.Owner{Name: at.name}
 }
 
 func (r *run) pos(st *statements.Statement) source.Pos {
@@ -272,10 +303,18 @@ func wordsOf(words []statements.Word) string {
 	return string(b)
 }
 
+// maxWords bounds the statements that are looked at: longer ones are not understood.
+const maxWords = 50_000
+
 // statement finds the first phrase that a statement fits, and does what it says. One that fits none is unread, with all that stands in it.
 func (r *run) statement(st *statements.Statement, at place) {
 	if at.title != "" && st.Words[0].Text == at.title && len(st.Words) == 2 && len(st.Nested) == 0 {
 		r.in.Count()
+		return
+	}
+	if len(st.Words) > maxWords {
+		r.miss(st, at, fmt.Sprintf("a statement of more than %d words", maxWords))
+		r.unread(st.Nested, at)
 		return
 	}
 	rule, fills, nearest, best := r.match(st.Words, at.rules)
@@ -317,7 +356,9 @@ const (
 
 // miss says of a statement that it is not understood.
 func (r *run) miss(st *statements.Statement, at place, why string) {
-	r.unreadAt(r.in.Pos(st.Place), at.name, "%s", why)
+	of := at.owner()
+	of.Harmless = why == within // what it stands in makes unsure what it may change
+	r.unreadAt(r.in.Pos(st.Place), of, "%s", why)
 	if r.traced {
 		like := why != unlike && why != within
 		r.missed = append(r.missed, Miss{st.Words, st.Line, at.name, why, like})
@@ -398,7 +439,7 @@ func (r *run) told(rule *rule, fills []Fill, pos source.Pos, at place) {
 		case daemon.IsVersion(f.Text):
 			r.version = f.Text
 		default:
-			r.unreadAt(pos, at.name, "%q is not a version", f.Text)
+			r.unreadAt(pos, read.Owner{}, "%q is not a version", f.Text)
 		}
 	}
 }

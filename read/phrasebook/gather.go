@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"toril/read"
 
 	"toril/ike"
 	"toril/model"
@@ -22,6 +23,14 @@ type record struct {
 	values map[string][]any
 	at     source.Pos
 	place  place
+	doubts model.Doubts // what of it was not understood
+}
+
+// owner is what a record as a whole belongs to.
+func (rec *record) owner() read.Owner {
+	about := map[string]model.Topic{"route": model.AboutRoutes, "rule": model.AboutFilter, "translation": model.AboutFilter,
+		"key": model.AboutKeys, "status": model.AboutStatus}
+	return read.Owner{Name: rec.place.name, Topic: about[rec.what]}
 }
 
 // recordKey is what a record is, its name, and where it stands.
@@ -133,16 +142,22 @@ func (r *run) complete(rec *record) {
 		}
 	}
 	if slices.Sort(lacks); len(lacks) > 0 {
-		r.unreadAt(rec.at, rec.place.name, "the %s has no %s", rec.what, strings.Join(lacks, ", "))
+		r.unreadAt(rec.at, rec.owner(), "the %s has no %s", rec.what, strings.Join(lacks, ", "))
 		return
 	}
 	if flag(rec.values, "disabled") {
 		return
 	}
 	switch rec.what {
+	case "key":
+		for _, d := range rec.doubts {
+			r.in.Doubt(rec.owner(), d)
+		}
+	}
+	switch rec.what {
 	case "route":
 		if why := r.route(rec); why != "" {
-			r.unreadAt(rec.at, rec.place.name, "%s", why)
+			r.unreadAt(rec.at, rec.owner(), "%s", why)
 		}
 	case "rule":
 		r.accessRule(rec)
@@ -258,7 +273,7 @@ func (r *run) childOf(f *fact, fills []Fill, pos source.Pos, at place) {
 		if vs, ok := v.(packet.Values); ok {
 			proto, ok = vs.Single()
 			if !ok {
-				r.unreadAt(pos, at.name, "a child has one protocol")
+				r.unreadAt(pos, at.owner(), "a child has one protocol")
 				return
 			}
 		}
@@ -304,7 +319,7 @@ func (r *run) bind() {
 	for _, b := range r.bound {
 		dev := r.interfaceBy(b.device)
 		if dev == nil {
-			r.unreadAt(b.at, b.connection.Name, "interface %s is not there", b.device)
+			r.unreadAt(b.at, read.Owner{Name: b.connection.Name, To: &b.connection.Doubts}, "interface %s is not there", b.device)
 			continue
 		}
 		if dev.Kind == "" {
@@ -386,7 +401,7 @@ func (r *run) interfaces() {
 				b.of.AddAddress(netip.PrefixFrom(a.Addr(), a.Addr().BitLen()))
 			}
 		} else {
-			r.unreadAt(b.at, "", "interface %s is not there", b.from)
+			r.unreadAt(b.at, read.Owner{Topic: model.AboutNetwork | model.AboutFilter}, "interface %s is not there", b.from)
 		}
 	}
 }
@@ -477,7 +492,8 @@ func (r *run) routing(f *fact, fills []Fill, pos source.Pos, at place) {
 
 // route adds a route; it returns why it could not.
 func (r *run) route(rec *record) string {
-	rt := &model.Route{At: rec.at, Dev: text(rec.values, "device"), Kind: text(rec.values, "kind"), Origin: "static"}
+	rt := &model.Route{At: rec.at, Dev: text(rec.values, "device"), Kind: text(rec.values, "kind"), Origin: "static",
+		Doubts: rec.doubts}
 	for _, v := range rec.values["via"] {
 		rt.Via, _ = v.(netip.Addr)
 	}

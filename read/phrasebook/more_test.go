@@ -79,7 +79,7 @@ func TestManyByManyIsBounded(t *testing.T) {
 	assert.Contains(t, readtest.Unread(g)[0], "come to more than can be looked at")
 	doubt := 0
 	for _, r := range g.Chains[0].Rules {
-		doubt += len(r.Unsure)
+		doubt += len(r.Doubts)
 	}
 	assert.Equal(t, len(readtest.Unread(g)), doubt)
 	s.Reset()

@@ -3,6 +3,7 @@ package phrasebook
 import (
 	"fmt"
 	"slices"
+	"toril/read"
 
 	"toril/model"
 	"toril/packet"
@@ -23,6 +24,8 @@ type object struct {
 	state  uint8
 	circle bool // it refers to itself
 	cut    bool // it stands for more than is followed
+
+	doubts model.Doubts // what of it was not understood, or of what it refers to
 
 	builtIn bool // a device has it without its being saved
 }
@@ -124,8 +127,12 @@ func (r *run) named(ref reference, pos source.Pos, at place) []any {
 		o.def.Used = append(o.def.Used, pos)
 	}
 	r.flatten(o, at)
+	of := at.owner()
 	if why := o.unknown(); why != "" {
-		r.unreadAt(pos, at.name, "%s", why)
+		r.unreadAt(pos, of, "%s", why)
+	}
+	for _, d := range o.doubts {
+		r.in.Doubt(of, d)
 	}
 	if !r.spend(len(o.flat), pos, at) {
 		return nil
@@ -167,8 +174,9 @@ func (r *run) flatten(o *object, at place) {
 		other.def.Used = append(other.def.Used, o.def.At)
 		r.flatten(other, at)
 		o.circle, o.cut = o.circle || other.circle, o.cut || other.cut
+		o.doubts.Add(other.doubts...)
 		if other.def.Missing {
-			r.unreadAt(o.def.At, "", "%s", other.unknown())
+			r.unreadAt(o.def.At, read.Owner{Name: o.name, To: &o.doubts}, "%s", other.unknown())
 			o.cut = true
 		}
 		if r.referred += len(other.flat); len(o.flat)+len(other.flat) > maxReferred || r.referred > r.budget() {
@@ -192,7 +200,7 @@ func (r *run) addresses(name string, pos source.Pos, at place) []any {
 		}
 	}
 	if len(out) == 0 {
-		r.unreadAt(pos, at.name, "the addresses of interface %s are not known", source.Clean(name))
+		r.unreadAt(pos, at.owner(), "the addresses of interface %s are not known", source.Clean(name))
 	}
 	return out
 }

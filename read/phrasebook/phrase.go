@@ -303,6 +303,27 @@ type matcher struct {
 	seen  []uint32 // by word and step: the turn in which a thread came there
 	turn  uint32
 	p     *Phrase
+
+	parsed []parsed // at the word that is looked at
+}
+
+// parsed is what a type makes of the words that begin somewhere.
+type parsed struct {
+	of    *Type
+	value any
+	err   error
+}
+
+// parse asks a type about words once, however many slots of it may begin at the first of them.
+func (m *matcher) parse(t *Type, words []statements.Word) (any, error) {
+	for i := range m.parsed {
+		if p := &m.parsed[i]; p.of == t {
+			return p.value, p.err
+		}
+	}
+	v, err := t.parse(words)
+	m.parsed = append(m.parsed, parsed{t, v, err})
+	return v, err
 }
 
 // match is Phrase.Match; without why, near does not say why no value fits.
@@ -319,6 +340,7 @@ func (m *matcher) match(p *Phrase, words []statements.Word, fold, why bool) (fil
 	}
 	m.add(0, thread{})
 	for at := range len(words) + 1 {
+		m.parsed = m.parsed[:0]
 		for i := 0; i < len(m.lists[at]); i++ {
 			t := m.lists[at][i]
 			s := &p.prog[t.pc]
@@ -342,7 +364,7 @@ func (m *matcher) match(p *Phrase, words []statements.Word, fold, why bool) (fil
 					near.reach(at, "")
 					continue
 				}
-				v, err := s.slot.Type.parse(words[at : at+n])
+				v, err := m.parse(s.slot.Type, words[at:at+n])
 				if err != nil {
 					if why {
 						near.reach(at, err.Error())

@@ -159,7 +159,7 @@ func verbWords(r *model.Rule) string {
 	case r.Writes().Text != "":
 		w += " to " + r.To.Text
 	}
-	for _, u := range r.Unsure {
+	for _, u := range r.Doubts.Says() {
 		w += ", if " + u
 	}
 	if r.Comment == endComment || r.Comment == answersComment {

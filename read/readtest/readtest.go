@@ -107,8 +107,8 @@ func Rules(g *model.Gateway) string {
 // Rule writes what was understood of a rule.
 func Rule(r *model.Rule) string {
 	out := r.When.String()
-	if len(r.Unsure) > 0 {
-		out += " if " + strings.Join(r.Unsure, " and ")
+	if !r.Certain() {
+		out += " if " + strings.Join(r.Doubts.Says(), " and ")
 	}
 	out += " -> " + r.Verb.String()
 	if r.Target != "" {
@@ -157,7 +157,7 @@ func Network(g *model.Gateway) string {
 		)
 	}
 	for _, r := range g.RouteRules {
-		fmt.Fprintf(&b, "rule %d %s -> %s %s unsure %v\n", r.Priority, r.When, r.Kind, r.Table, r.Unsure)
+		fmt.Fprintf(&b, "rule %d %s -> %s %s unsure %v\n", r.Priority, r.When, r.Kind, r.Table, !r.Doubts.Certain())
 	}
 	return b.String()
 }
@@ -167,7 +167,13 @@ func Network(g *model.Gateway) string {
 func Connections(g *model.Gateway) string {
 	var b strings.Builder
 	for _, c := range g.Connections {
-		fmt.Fprintf(&b, "connection %s %s%s\n", c.Name, c.Daemon.Name, mark(c.Unsure, " unsure")+mark(c.Unusable != nil, " refused"))
+		fmt.Fprintf(
+			&b,
+			"connection %s %s%s\n",
+			c.Name,
+			c.Daemon.Name,
+			mark(!c.Doubts.Certain(), " unsure")+mark(c.Unusable != nil, " refused"),
+		)
 		fmt.Fprintf(
 			&b,
 			"  version %s, aggressive %s, encap %s, mobike %s\n",
@@ -181,7 +187,7 @@ func Connections(g *model.Gateway) string {
 		proposals(&b, "  ike", c.Proposals)
 		fmt.Fprintf(&b, "  rekey %s, reauth %s, dpd %s\n", show(c.Rekey), show(c.Reauth), show(c.DPD))
 		for _, k := range c.Children {
-			fmt.Fprintf(&b, "  child %s%s: %s === %s\n", k.Name, mark(k.Unsure, " unsure"), show(k.Local), show(k.Remote))
+			fmt.Fprintf(&b, "  child %s%s: %s === %s\n", k.Name, mark(!k.Doubts.Certain(), " unsure"), show(k.Local), show(k.Remote))
 			proposals(&b, "    "+k.Protocol.Value.String(), k.Proposals)
 			fmt.Fprintf(
 				&b,

@@ -1,6 +1,9 @@
 package strongswan
 
 import (
+	"slices"
+	"strings"
+
 	"toril/daemon/strongswan"
 	"toril/internal/lazy"
 	"toril/model"
@@ -16,6 +19,7 @@ var DaemonConf = &read.Format{
 	Comments: []string{"#"},
 	Title:    "IKE daemon strongSwan: settings of the daemon as a whole",
 	Software: software,
+	About:    model.AboutIKE,
 	Hints:    []string{"strongswan.conf", "charon.conf"},
 	Order:    15,
 	Looks:    looksLikeDaemonConf,
@@ -40,21 +44,24 @@ func looksLikeDaemonConf(f *source.File) (int, string) {
 }
 
 func readDaemonConf(in *read.Input) {
+	in.Gateway.Told.Daemon = true
 	root := parse(in)
 	defaults := table.By(strongswan.Known, in.Gateway.VersionOf(software), "strongswan.conf", "charon")
+	of := read.Owner{Name: "(daemon)", Topic: model.AboutIKE | model.AboutRoutes}
 	for _, s := range root.subs {
 		if s.name != "charon" && s.name != "charon-systemd" {
+			if !slices.Contains(otherSections, s.name) {
+				in.UnreadAt(s.at, of, "%q is not a section that is known", source.Clean(s.name))
+			}
 			continue
 		}
-		var unsure bool
 		f := &table.Section{
 			In:       in,
 			Values:   s.values,
 			Software: software,
 			Path:     s.name,
 			Defaults: defaults,
-			Scope:    "(daemon)",
-			Unsure:   &unsure,
+			Owner:    of,
 		}
 		o := &in.Gateway.Options
 		invert := func(t string) (bool, error) {
@@ -66,8 +73,33 @@ func readDaemonConf(in *read.Input) {
 		settle(f, &o.ReplayWindow, number, "replay_window")
 		settle(f, &o.NoReuse, invert, "reuse_ikesa")
 		settle(f, &o.AggressiveKeys, literal.Bool, "i_dont_care_about_security_and_use_aggressive_mode_psk")
+		if v := f.Lookup("accept_private_algs"); v != nil {
+			if yes, err := literal.Bool(v.Text); err == nil {
+				o.PrivateAlgorithms = model.Say(yes, v.At)
+			}
+		}
+		f.Rest(nil, strings.Fields(charonOptions)...)
 	}
 }
+
+// otherSections are those of other programs and libraries (strongswan.conf(5)).
+var otherSections = strings.Fields("aikgen attest charon-cmd charon-nm charon-svc libimcv libtls libtnccs manager medcli medsrv pki pool " +
+	"pt-tls-client scepclient sec-updater starter sw-collector swanctl charon-logging")
+
+// charonOptions are the options of the daemon on which nothing depends that is asked, as 5.9 and 6.0 know them (strongswan.conf(5)).
+const charonOptions = "accept_private_algs accept_unencrypted_mainmode_messages block_threshold cache_crls cert_cache check_current_path " +
+	"childless close_ike_on_child_failure cookie_threshold cookie_threshold_ip delete_rekeyed " +
+	"delete_rekeyed_delay dh_exponent_ansi_x9_42 dlopen_use_rtld_now dns1 dns2 dns3 dos_protection ecp_x_coordinate_only " +
+	"flush_auth_cfg follow_redirects force_eap_only_authentication fragment_size group half_open_timeout hash_and_url ignore_acquire_ts " +
+	"ignore_routing_tables ikesa_limit ikesa_table_segments ikesa_table_size inactivity_close_ike init_limit_half_open " +
+	"init_limit_job_load initiator_only install_virtual_ip install_virtual_ip_on integrity_test interfaces_ignore interfaces_use " +
+	"keep_alive keep_alive_dpd_margin leak_detective load load_modular make_before_break max_ikev1_exchanges max_packet " +
+	"multiple_authentication nbns1 nbns2 ocsp_nonce_len port port_nat_t prefer_best_path prefer_temporary_addrs process_route " +
+	"rdn_matching receive_delay receive_delay_request receive_delay_response receive_delay_type reject_trusted_end_entity " +
+	"retransmit_base retransmit_jitter retransmit_limit retransmit_timeout retransmit_tries retry_initiate_interval routing_table " +
+	"routing_table_prio rsa_pss rsa_pss_trailerfield send_certreq_authorities send_delay send_delay_request send_delay_response " +
+	"send_delay_type send_vendor_id signature_authentication signature_authentication_constraints spi_label spi_mask spi_max spi_min " +
+	"threads user vendor_id_dbg journal logger start-scripts stop-scripts"
 
 // replayWindow returns what strongswan.conf says of the window, in packets, or the daemon's default.
 func replayWindow(g *model.Gateway) int {

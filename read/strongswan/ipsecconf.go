@@ -28,6 +28,7 @@ var IPsecConf = &read.Format{
 	Family:   "ipsec.conf",
 	Title:    "IKE daemon strongSwan, older configuration: connections",
 	Software: software,
+	About:    model.AboutIKE,
 	Hints:    []string{"ipsec.conf", "*.ipsec.conf"},
 	Order:    20,
 	Looks:    looksLikeIPsecConf,
@@ -42,6 +43,7 @@ var IPsecSecrets = &read.Format{
 	Title:    "IKE daemons strongSwan and Libreswan: pre-shared keys",
 	Shared:   true,
 	Software: software,
+	About:    model.AboutKeys,
 	Hints:    []string{"ipsec.secrets", "*.secrets"},
 	Order:    21,
 	Looks:    looksLikeSecrets,
@@ -134,6 +136,7 @@ func ipsecConfCoverage() []read.Coverage {
 }
 
 func readIPsecConf(in *read.Input) {
+	in.Gateway.Told.IKE = true
 	f := ipsecconf.Parse(in, ipsecconf.Dialect{Authority: true, MissingBad: true})
 	f.Check(
 		"config",
@@ -146,6 +149,8 @@ func readIPsecConf(in *read.Input) {
 		nil,
 	)
 	f.Mistaken()
+	f.Rest("config", func(key string) bool { return slices.Contains(setupKeys, key) }, read.Owner{})
+	f.Rest("ca", func(key string) bool { return slices.Contains(authorityKeys, key) }, read.Owner{Topic: model.AboutCertificates})
 	r := &ipsecConf{in: in, defaults: table.By(strongswan.Known, in.Gateway.VersionOf(software), "ipsec.conf", "conn")}
 	strict := false
 	for _, s := range f.Sections {
@@ -170,13 +175,24 @@ func readIPsecConf(in *read.Input) {
 			case r.loaded(values):
 				c := r.connection(s, values, false)
 				c.Remote.Strict = strict
+				c.Doubts.Add(f.Doubts(s)...)
 				in.Gateway.Connections = append(in.Gateway.Connections, c)
 			case ipsecconf.Complete(values):
 				in.Gateway.Unloaded = append(in.Gateway.Unloaded, r.connection(s, values, true))
+			case !f.Inherited(s): // what of it was not understood may make it a connection
+				r.connection(s, s.Values, true)
 			}
 		}
 	})
 }
+
+// The keywords of "config setup" and of sections "ca" (ipsec.conf(5)), those of older versions too.
+var (
+	setupKeys = strings.Fields("cachecrls charondebug charonstart strictcrlpolicy uniqueids plutostart nat_traversal virtual_private " +
+		"klipsdebug plutodebug plutostderrlog interfaces crlcheckinterval keep_alive force_keepalive hidetos fragicmp overridemtu " +
+		"packetdefault nocrsend postpluto prepluto pkcs11module pkcs11initargs pkcs11keepstate pkcs11proxy dumpdir pfkeydebug syslog")
+	authorityKeys = strings.Fields("cacert crluri crluri1 crluri2 ocspuri ocspuri1 ocspuri2 certuribase auto ldaphost ldapbase")
+)
 
 // yes reads yes or no, which this file has no other words for.
 func yes(t string) (bool, error) {
@@ -210,16 +226,19 @@ func (r *ipsecConf) loaded(values []*table.Value) bool {
 // connection: it is long as a table is: a line a setting.
 func (r *ipsecConf) connection(s *ipsecconf.Section, said []*table.Value, unloaded bool) *model.Connection {
 	c := &model.Connection{Name: source.Clean(s.Name), At: s.At, Daemon: strongswan.Daemon, Joins: true}
+	of := read.Owner{Name: c.Name, To: &c.Doubts}
+	if unloaded { // what was not understood may load it
+		of = read.Owner{Name: c.Name, Topic: model.AboutIKE}
+	}
 	f := &table.Section{
 		In:       r.in,
 		Values:   said,
 		Software: software,
 		Path:     "ipsec.conf conn",
 		Defaults: r.defaults,
-		Scope:    c.Name,
-		Unsure:   &c.Unsure,
+		Owner:    of,
 		Refused:  &c.Unusable,
-		Quiet:    unloaded,
+		Quiet:    unloaded && ipsecconf.Says(said, "auto"),
 	}
 	for _, v := range said {
 		if v.Returned && !strings.HasSuffix(v.Key, "id") { // of an identity it becomes a part
@@ -360,7 +379,12 @@ func (r *ipsecConf) parties(c *model.Connection, f *table.Section, local, remote
 		side.to.ID = table.TakeOr(
 			f,
 			id,
-			func(t string) (ike.Identity, error) { return ParseIdentity(strings.TrimPrefix(t, "%")), nil },
+			func(t string) (ike.Identity, error) {
+				if !strings.HasPrefix(t, "%any") { // it says not to ask the peer for the identity
+					t = strings.TrimPrefix(t, "%")
+				}
+				return ParseIdentity(t), nil
+			},
 			side.name+"id",
 		)
 		auth := ""
@@ -404,6 +428,9 @@ func (r *ipsecConf) child(c *model.Connection, f *table.Section, local, remote s
 	}
 	k.Local, k.Remote = r.selectors(f, local), r.selectors(f, remote)
 	k.HostToHost = k.Local.Value.Dynamic() && k.Remote.Value.Dynamic()
+	if v := f.Lookup(remote + "sourceip"); v != nil && !strings.HasPrefix(v.Text, "%") {
+		k.Pool, _ = parseSelectors(v.Text)
+	}
 	k.Mode = table.Take(f, func(t string) (ike.Mode, error) {
 		switch t {
 		case "tunnel":
@@ -412,7 +439,7 @@ func (r *ipsecConf) child(c *model.Connection, f *table.Section, local, remote s
 			return ike.Transport, nil
 		case "beet":
 			return ike.BEET, nil
-		case "passthrough":
+		case "passthrough", "pass":
 			return ike.Pass, nil
 		case "drop", "reject":
 			return ike.Drop, nil
@@ -443,7 +470,7 @@ func (r *ipsecConf) child(c *model.Connection, f *table.Section, local, remote s
 	k.MarkOut = table.Take(f, table.Word, "mark_out")
 	k.Opens = table.Take(f, yes, local+"firewall")
 	k.OpensHost = table.Take(f, yes, local+"hostaccess")
-	if updown(k, table.Take(f, table.Word, local+"updown")); k.Script.Value != "" {
+	if updown(r.in, k, table.Take(f, table.Word, local+"updown")); k.Script.Value != "" {
 		f.Leave(k.Script.At, "a script that runs as the child comes up; what it does is not known")
 	}
 	table.Take(f, yes, remote+"firewall")
@@ -506,23 +533,56 @@ func (r *ipsecConf) rest(f *table.Section, local, remote string) {
 	f.Rest(nil)
 }
 
-// readSecrets reads ipsec.secrets of either daemon.
+// readSecrets reads ipsec.secrets of either daemon: which it is, another file says.
 func readSecrets(in *read.Input) {
-	for _, s := range ipsecconf.Secrets(in) {
-		if s.Kind != "PSK" && s.Kind != "PPKS" {
-			continue
+	secrets := ipsecconf.Secrets(in)
+	in.Later(func() {
+		libreswan := slices.ContainsFunc(in.Gateway.Files, func(f *model.File) bool { return f.Format == "ipsec.conf-libreswan" })
+		for i, s := range secrets {
+			if s.Kind != "PSK" && s.Kind != "PPKS" {
+				continue
+			}
+			k := &model.Key{At: s.At, Name: strings.Join(s.Who, " "), Secret: source.NewSecret(s.Value), PPK: s.Kind == "PPKS"}
+			if !s.Quoted { // in quotation marks 0x and 0s are the key's own
+				k.Secret, k.Coded = decodeSecret(s.Value)
+			}
+			for _, who := range s.Who {
+				k.Owners = append(k.Owners, ParseIdentity(who))
+			}
+			if why := refused(secrets, i, libreswan); why != "" {
+				k.Refused = source.Errorf(s.At, "the entry is not taken: %s", why)
+				in.Gateway.Problems = append(in.Gateway.Problems, k.Refused)
+			}
+			in.Gateway.Keys = append(in.Gateway.Keys, k)
 		}
-		k := &model.Key{At: s.At, Name: strings.Join(s.Who, " "), Secret: decodeSecret(s.Value), PPK: s.Kind == "PPKS"}
-		for _, who := range s.Who {
-			k.Owners = append(k.Owners, ParseIdentity(who))
-		}
-		in.Gateway.Keys = append(in.Gateway.Keys, k)
-	}
+	})
 }
+
+// refused says why the daemon does not take an entry, as both were asked; "" where it does. For Libreswan a line that begins with a blank
+// goes on with the entry before it, which then has too much, and stands for nothing itself; and a key is in quotation marks, or is bits.
+func refused(all []ipsecconf.Secret, i int, libreswan bool) string {
+	s := all[i]
+	switch {
+	case s.Glued:
+		return "no blank stands before the colon"
+	case !libreswan:
+		return ""
+	case s.Blank:
+		return "its line begins with a blank, and so belongs to the entry before it"
+	case i+1 < len(all) && all[i+1].Blank && all[i+1].File == s.File:
+		return "the next line begins with a blank, and so belongs to it"
+	case s.Kind == "PSK" && !s.Quoted && !bits().MatchString(s.Value):
+		return "a key stands in quotation marks, or begins with 0x, 0s or 0t"
+	}
+	return ""
+}
+
+// bits are the forms of a key that is no text.
+var bits = lazy.Regexp(`^0[xst]`)
 
 // updown notes what the script does that runs as a child comes up: the daemon's own opens the packet filter where it is told
 // so, and any other may do anything.
-func updown(k *model.Child, set model.Setting[string]) {
+func updown(in *read.Input, k *model.Child, set model.Setting[string]) {
 	script := strings.Fields(set.Value)
 	switch {
 	case len(script) == 0:
@@ -532,5 +592,9 @@ func updown(k *model.Child, set model.Setting[string]) {
 		}
 	default:
 		k.Script = set
+		if given := strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(set.Value), script[0])); given != "" { // it may be a secret
+			in.File.Hide(set.At.Line, given)
+			k.Script.Value = script[0] + " " + source.Mask
+		}
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"toril/model"
 	"toril/read"
 	"toril/read/iproute"
+	"toril/read/libreswan"
 	"toril/read/readtest"
 	"toril/read/strongswan"
 )
@@ -191,4 +192,34 @@ func TestRefusedApart(t *testing.T) {
 		refused[c.Name] = c.Unusable != nil
 	}
 	assert.Equal(t, map[string]bool{"a": true, "b": false}, refused)
+}
+
+// TestSecretsThatADaemonDoesNotTake: Libreswan takes no entry of a line that begins with a blank, nor the one before it, and no key that is
+// neither quoted nor bits; strongSwan does. Neither takes one without blanks around its colon.
+func TestSecretsThatADaemonDoesNotTake(t *testing.T) {
+	for text, want := range map[string]struct{ strongswan, libreswan int }{
+		": PSK \"a\"\n@x @y : PSK \"b\"\n":    {2, 2},
+		": PSK \"a\"\n @x @y : PSK \"b\"\n":   {2, 0},
+		"# keys\n : PSK \"a\"\n: PSK \"b\"\n": {2, 1},
+		": PSK a\n: PSK 0x6161\n":             {2, 1},
+		"@x:PSK \"a\"\n: PSK \"b\"\n":         {1, 1},
+	} {
+		for conf, takes := range map[string]int{"conn a\n\tauto=add\n\tike=aes256\n": want.strongswan,
+			"conn a\n\tikev2=insist\n\tauto=add\n\tphase2=esp\n": want.libreswan} {
+			g := readtest.ReadAll([]*read.Format{strongswan.IPsecConf, libreswan.Format, strongswan.IPsecSecrets},
+				map[string]string{"ipsec.conf": conf, "ipsec.secrets": text})
+			taken := 0
+			for _, k := range g.Keys {
+				if k.Refused == nil {
+					taken++
+				}
+			}
+			assert.Equal(t, takes, taken, "%s%s", conf, text)
+		}
+	}
+	g := readtest.Read(strongswan.IPsecSecrets, "ipsec.secrets", ": PSK \"0x6161\"\n: PSK 0x6161\n", nil)
+	assert.Equal(t, "0x6161", g.Keys[0].Secret.Reveal())
+	assert.Equal(t, "aa", g.Keys[1].Secret.Reveal())
+	assert.False(t, g.Keys[0].Coded)
+	assert.True(t, g.Keys[1].Coded)
 }

@@ -17,6 +17,7 @@ var Log = &read.Format{
 	Name:     "strongswan-log",
 	Title:    "log of IKE daemon strongSwan: negotiations that failed, with what was received and what is configured",
 	Software: software,
+	About:    model.AboutStatus,
 	Hints:    []string{"charon*.log", "charon.log", "strongswan*.log"},
 	Order:    61,
 	Looks:    looksLikeLog,

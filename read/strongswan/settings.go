@@ -121,12 +121,14 @@ func (b *builder) Broken(line int, why string) {
 }
 
 // Unread keeps a place that was not understood.
-func (b *builder) Unread(line int, section, why string) { b.in.Unread(line, section, "%s", why) }
+func (b *builder) Unread(line int, section, why string) {
+	b.in.Unread(line, read.Owner{Name: section}, "%s", why)
+}
 
 // TooDeep says where sections nest too deep.
 func (b *builder) TooDeep(line int) {
 	b.in.Count()
-	b.in.Problemf(line, "sections nest more than %d deep; the inner ones are not read", braces.MaxDepth)
+	b.in.Lost(line, "sections nest more than %d deep; the inner ones are not read", braces.MaxDepth)
 }
 
 func (s *section) set(v *table.Value) {

@@ -21,6 +21,7 @@ var Status = &read.Format{
 	Name:     "strongswan-status",
 	Title:    "status of IKE daemon strongSwan: swanctl --list-sas and --list-conns (text, --raw, --pretty), ipsec status and statusall",
 	Software: software,
+	About:    model.AboutStatus,
 	Hints:    []string{"list-sas*", "list-conns*", "statusall*", "ipsec-status*", "swanctl-list*"},
 	Empty:    "list-sas*",
 	Order:    60,
@@ -128,7 +129,7 @@ func readListText(in *read.Input) {
 		in.Count()
 		depth := len(line.Text) - len(strings.TrimLeft(line.Text, " "))
 		if !l.text(depth, text, in.At(line.Line)) {
-			in.Unread(line.Line, "", "it is no line of a list that is known")
+			in.Unread(line.Line, read.Owner{}, "it is no line of a list that is known")
 		}
 	}
 }

@@ -33,6 +33,7 @@ var Swanctl = &read.Format{
 	Words:    strongswan.Words,
 	Title:    "IKE daemon strongSwan: connections, secrets and authorities",
 	Software: software,
+	About:    model.AboutIKE | model.AboutKeys,
 	Hints:    []string{"swanctl.conf", "*.swanctl"},
 	Order:    20,
 	Looks:    looksLikeSwanctl,
@@ -137,6 +138,8 @@ type swanctl struct {
 	root    *section
 	res     *resolver
 	version string // of the daemon; "" where it is not known
+	pools   map[string]ike.Selectors
+	given   map[*model.Connection][]string // the pools of whose addresses a connection gives its peers some
 }
 
 func (r *swanctl) defaults(path string) *table.Defaults {
@@ -149,15 +152,17 @@ func (r *swanctl) since(version string) bool {
 }
 
 func readSwanctl(in *read.Input) {
-	r := &swanctl{in: in, root: parse(in), version: in.Gateway.VersionOf(software)}
+	r := &swanctl{in: in, root: parse(in), version: in.Gateway.VersionOf(software), pools: map[string]ike.Selectors{},
+		given: map[*model.Connection][]string{}}
 	r.res = newResolver(in, r.root)
 	for _, v := range r.root.values {
-		in.Unread(v.At.Line, "", "%q stands outside every section", source.Clean(v.Key))
+		in.Unread(v.At.Line, read.Owner{Harmless: true}, "%q stands outside every section", source.Clean(v.Key))
 	}
 	templates := map[string]*section{}
 	for _, s := range r.root.subs {
 		switch s.name {
 		case "connections":
+			in.Gateway.Told.IKE = true
 			for _, conn := range r.res.resolve(s, []*section{s}).subs {
 				r.connection(conn)
 			}
@@ -166,6 +171,13 @@ func readSwanctl(in *read.Input) {
 				r.secret(secret)
 			}
 		case "pools":
+			for _, pool := range r.res.resolve(s, []*section{s}).subs {
+				if v := pool.value("addrs"); v != nil {
+					if addrs, err := parseSelectors(v.Text); err == nil {
+						r.pools[pool.name] = addrs
+					}
+				}
+			}
 		case "authorities":
 			for _, one := range r.res.resolve(s, []*section{s}).subs {
 				for _, v := range one.values {
@@ -179,6 +191,13 @@ func readSwanctl(in *read.Input) {
 			}
 		default:
 			templates[s.name] = s
+		}
+	}
+	for c, names := range r.given {
+		for _, k := range c.Children {
+			for _, name := range names {
+				k.Pool = append(k.Pool, r.pools[name]...)
+			}
 		}
 	}
 	r.templates(templates)
@@ -196,6 +215,14 @@ func (r *swanctl) templates(templates map[string]*section) {
 		}
 		slices.SortFunc(d.Used, source.Pos.Compare)
 		*defs = append(*defs, d)
+		if topic := s.about(); len(d.Used) == 0 && topic != 0 {
+			r.in.UnreadAt(
+				s.at,
+				read.Owner{Topic: topic},
+				"%q is not a section that is known, and nothing refers to it",
+				source.Clean(name),
+			)
+		}
 	}
 	for ref, use := range r.res.refs {
 		if use.missing {
@@ -207,16 +234,39 @@ func (r *swanctl) templates(templates map[string]*section) {
 	})
 }
 
+// about is what a section that nothing refers to would tell of, by what stands in the sections within it, if its name were known; 0 where
+// it looks like nothing that is known.
+func (s *section) about() (out model.Topic) {
+	for _, sub := range s.subs {
+		for _, v := range sub.values {
+			switch v.Key {
+			case "secret", "pin":
+				out |= model.AboutKeys
+			case "remote_addrs", "local_addrs", "proposals", "version":
+				out |= model.AboutIKE
+			case "cacert", "crl_uris", "ocsp_uris":
+				out |= model.AboutCertificates
+			}
+		}
+		for _, part := range sub.subs {
+			switch part.name {
+			case "children", "local", "remote":
+				out |= model.AboutIKE
+			}
+		}
+	}
+	return out
+}
+
 // of prepares a section for its settings to be taken.
-func (r *swanctl) of(s *section, path, scope string, unsure *bool, refused **source.Error) *table.Section {
+func (r *swanctl) of(s *section, path string, owner read.Owner, refused **source.Error) *table.Section {
 	return &table.Section{
 		In:       r.in,
 		Values:   s.values,
 		Software: software,
 		Path:     path,
 		Defaults: r.defaults(path),
-		Scope:    scope,
-		Unsure:   unsure,
+		Owner:    owner,
 		Refused:  refused,
 		Strict:   true,
 	}
@@ -225,7 +275,10 @@ func (r *swanctl) of(s *section, path, scope string, unsure *bool, refused **sou
 // connection: it is long as a table is: a line a setting.
 func (r *swanctl) connection(s *section) {
 	c := &model.Connection{Name: source.Clean(s.name), At: s.at, Daemon: strongswan.Daemon}
-	f := r.of(s, "connections.<conn>", c.Name, &c.Unsure, &c.Unusable)
+	f := r.of(s, "connections.<conn>", read.Owner{Name: c.Name, To: &c.Doubts}, &c.Unusable)
+	if v := s.value("pools"); v != nil {
+		r.given[c] = splitList(v.Text)
+	}
 	c.Version = table.Take(f, func(t string) (ike.Version, error) {
 		switch t {
 		case "0", "1", "2":
@@ -330,7 +383,7 @@ func (r *swanctl) parties(c *model.Connection, s *section) {
 			if !strings.HasPrefix(strings.ToLower(sub.name), side.name) {
 				continue
 			}
-			f := r.of(sub, "connections.<conn>."+side.name, c.Name, &c.Unsure, &c.Unusable)
+			f := r.of(sub, "connections.<conn>."+side.name, read.Owner{Name: c.Name, To: &c.Doubts}, &c.Unusable)
 			p := r.party(f, sub.subs, side.id, side.name)
 			if !found {
 				*side.to = p
@@ -339,7 +392,12 @@ func (r *swanctl) parties(c *model.Connection, s *section) {
 		}
 		if !found {
 			empty := &section{name: side.name, at: s.at}
-			*side.to = r.party(r.of(empty, "connections.<conn>."+side.name, c.Name, &c.Unsure, &c.Unusable), nil, side.id, side.name)
+			*side.to = r.party(
+				r.of(empty, "connections.<conn>."+side.name, read.Owner{Name: c.Name, To: &c.Doubts}, &c.Unusable),
+				nil,
+				side.id,
+				side.name,
+			)
 			if side.name == "remote" { // without a remote section any authentication of the peer is accepted
 				side.to.Method.Value = ike.AnyMethod
 			}
@@ -381,7 +439,7 @@ func (r *swanctl) party(f *table.Section, subs []*section, noID ike.Identity, si
 	signatures(&p, auth, side == "local")
 	for _, sub := range subs {
 		if name := strings.ToLower(sub.name); strings.HasPrefix(name, "cert") || strings.HasPrefix(name, "cacert") {
-			table.TakeOr(r.of(sub, f.Path+".cert", f.Scope, f.Unsure, nil), "", table.Word, "file")
+			table.TakeOr(r.of(sub, f.Path+".cert", f.Owner, nil), "", table.Word, "file")
 			continue
 		}
 		f.Refuse(&table.Value{Key: sub.name, At: sub.at}, fmt.Errorf("it is not a section of %s", f.Path))
@@ -425,7 +483,7 @@ func splitList(t string) []string {
 // child: it is long as a table is: a line a setting.
 func (r *swanctl) child(c *model.Connection, s *section) *model.Child {
 	k := &model.Child{Name: source.Clean(s.name), At: s.at}
-	f := r.of(s, "connections.<conn>.children.<child>", c.Name+"/"+k.Name, &k.Unsure, &c.Unusable)
+	f := r.of(s, "connections.<conn>.children.<child>", read.Owner{Name: c.Name + "/" + k.Name, To: &k.Doubts}, &c.Unusable)
 	esp := table.TakeOr(
 		f,
 		strongswan.Unset(ike.ESP),
@@ -483,7 +541,7 @@ func (r *swanctl) child(c *model.Connection, s *section) *model.Child {
 	k.IfIDIn = table.TakeOr(f, c.IfIDIn.Value, ifID, "if_id_in")
 	k.IfIDOut = table.TakeOr(f, c.IfIDOut.Value, ifID, "if_id_out")
 	k.OpensHost = table.Take(f, literal.Bool, "hostaccess")
-	if updown(k, table.Take(f, table.Word, "updown")); k.Script.Value != "" {
+	if updown(r.in, k, table.Take(f, table.Word, "updown")); k.Script.Value != "" {
 		f.Leave(k.Script.At, "a script that runs as the child comes up; what it does is not known")
 	}
 	k.MarkIn = table.Take(f, table.Word, "mark_in")
@@ -519,15 +577,20 @@ func parseStart(t string) (model.Start, error) {
 // secret reads a key. The value is hidden at once: no quote of the file shows it.
 func (r *swanctl) secret(s *section) {
 	k := &model.Key{Name: source.Clean(s.name), At: s.at, PPK: strings.HasPrefix(s.name, "ppk")}
-	var unsure bool
-	f := r.of(s, "secrets.<secret>", k.Name, &unsure, nil)
+	if !strings.HasPrefix(s.name, "ike") && !k.PPK && !slices.ContainsFunc(otherSecrets, func(kind string) bool {
+		return strings.HasPrefix(s.name, kind)
+	}) {
+		r.in.UnreadAt(s.at, read.Owner{Name: k.Name, Topic: model.AboutKeys}, "it is not a kind of secret that is known")
+	}
+	f := r.of(s, "secrets.<secret>", read.Owner{Name: k.Name, Topic: model.AboutKeys}, nil)
 	for _, v := range s.values {
 		switch {
 		case v.Key == "secret" || v.Key == "pin":
 			v.Used = true
 			r.hide(v)
 			if v.Key == "secret" {
-				k.Secret, k.At = decodeSecret(v.Text), v.At
+				k.Secret, k.Coded = decodeSecret(v.Text)
+				k.At = v.At
 			}
 		case strings.HasPrefix(v.Key, "id"):
 			v.Used = true
@@ -540,6 +603,9 @@ func (r *swanctl) secret(s *section) {
 	}
 }
 
+// otherSecrets are the kinds of secrets that are no pre-shared keys (swanctl.conf(5)).
+var otherSecrets = []string{"eap", "xauth", "ntlm", "private", "rsa", "ecdsa", "pkcs8", "pkcs12", "token"}
+
 func (r *swanctl) hide(v *table.Value) {
 	for _, file := range r.in.Gateway.Files {
 		if file.Path == v.At.File {
@@ -548,19 +614,20 @@ func (r *swanctl) hide(v *table.Value) {
 	}
 }
 
-func decodeSecret(text string) source.Secret {
-	if coded, ok := strings.CutPrefix(text, "0x"); ok {
-		if b, err := hex.DecodeString(strings.ReplaceAll(coded, ":", "")); err == nil {
-			return source.NewSecret(string(b))
+// decodeSecret reads a secret, which 0x or 0s may make bits; coded reports that it did.
+func decodeSecret(text string) (key source.Secret, coded bool) {
+	if digits, ok := strings.CutPrefix(text, "0x"); ok {
+		if b, err := hex.DecodeString(strings.ReplaceAll(digits, ":", "")); err == nil {
+			return source.NewSecret(string(b)), true
 		}
 	}
-	if coded, ok := strings.CutPrefix(text, "0s"); ok {
-		if b, err := base64.StdEncoding.DecodeString(coded); err == nil {
-			return source.NewSecret(string(b))
+	if digits, ok := strings.CutPrefix(text, "0s"); ok {
+		if b, err := base64.StdEncoding.DecodeString(digits); err == nil {
+			return source.NewSecret(string(b)), true
 		}
-		if b, err := base64.RawStdEncoding.DecodeString(strings.TrimRight(coded, "=")); err == nil {
-			return source.NewSecret(string(b))
+		if b, err := base64.RawStdEncoding.DecodeString(strings.TrimRight(digits, "=")); err == nil {
+			return source.NewSecret(string(b)), true
 		}
 	}
-	return source.NewSecret(text)
+	return source.NewSecret(text), false
 }

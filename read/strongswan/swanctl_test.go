@@ -162,7 +162,7 @@ func TestProposals(t *testing.T) {
 		require.NotNil(t, g.Connections[0].Unusable, text)
 		assert.Contains(t, g.Connections[0].Unusable.Error(), want)
 		assert.Contains(t, g.Connections[0].Unusable.Error(), "swanctl.conf:3")
-		assert.True(t, g.Connections[0].Unsure)
+		assert.False(t, g.Connections[0].Doubts.Certain())
 	}
 }
 

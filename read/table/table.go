@@ -71,8 +71,7 @@ type Section struct {
 	Software string         // for the reason of a default
 	Path     string         // for the reason of a default: "connections.<conn>"
 	Defaults *Defaults      // what holds where a key is not there
-	Scope    string         // what an unread value may change
-	Unsure   *bool          // set where a value stays unread
+	Owner    read.Owner     // what an unread value makes unsure
 	Refused  **source.Error // set where the daemon would refuse the connection as a whole; nil: it does not
 	Strict   bool           // the daemon refuses the connection for a key that it does not know
 	Quiet    bool           // the section has no effect: what is not understood in it changes nothing
@@ -264,17 +263,13 @@ func (s *Section) Refuse(v *Value, err error) {
 
 // Note keeps an unread value where it stands, which may be in an included file.
 func (s *Section) Note(v *Value, why string) {
-	if s.Quiet {
-		return
+	if !s.Quiet {
+		s.keep(v.At, s.Owner, s.veiled(v.At, why))
 	}
-	*s.Unsure = true
-	why = s.veiled(v.At, why)
-	for _, file := range s.In.Gateway.Files {
-		if file.Path == v.At.File {
-			file.Unread = append(file.Unread, model.Unread{At: v.At, Scope: s.Scope, Why: why})
-			return
-		}
-	}
+}
+
+func (s *Section) keep(at source.Pos, of read.Owner, why string) {
+	s.In.Leave(s.In.FileOf(at.File), at, of, model.NotRead, why)
 }
 
 // veiled masks in a message what may be a value that was not understood, and the line in quotes.
@@ -290,14 +285,8 @@ func (s *Section) veiled(at source.Pos, why string) string {
 
 // Leave keeps a value unread that says nothing about the settings of its section.
 func (s *Section) Leave(at source.Pos, why string) {
-	if s.Quiet {
-		return
-	}
-	for _, file := range s.In.Gateway.Files {
-		if file.Path == at.File {
-			file.Unread = append(file.Unread, model.Unread{At: at, Scope: s.Scope, Why: why})
-			return
-		}
+	if !s.Quiet {
+		s.keep(at, read.Owner{Name: s.Owner.Name, Harmless: true}, why)
 	}
 }
 
@@ -305,7 +294,7 @@ func (s *Section) again(v *Value) {
 	if len(v.Was) > 0 && !v.Inherited && !s.Quiet {
 		s.In.Gateway.Definitions = append(
 			s.In.Gateway.Definitions,
-			&model.Definition{Kind: "value", Name: s.Scope + " " + v.Key, At: v.At, Used: []source.Pos{v.At}, Again: v.Was},
+			&model.Definition{Kind: "value", Name: s.Owner.Name + " " + v.Key, At: v.At, Used: []source.Pos{v.At}, Again: v.Was},
 		)
 	}
 }

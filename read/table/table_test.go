@@ -15,9 +15,8 @@ import (
 
 // section is one of a swanctl.conf where the file says these values.
 func section(path string, values ...*table.Value) *table.Section {
-	unsure := false
 	return &table.Section{
-		Values: values, Software: "strongSwan", Path: path, Unsure: &unsure,
+		Values: values, Software: "strongSwan", Path: path,
 		Defaults: table.By(strongswan.Known, "", "swanctl.conf", "connections.<conn>"),
 	}
 }

@@ -375,7 +375,8 @@ func TestANewSettingIsOneRow(t *testing.T) {
 	}
 }
 
-// TestTheReportIsShort: at most 90 lines for 25 findings, of the whole demonstration estate and of five gateways that have just 25.
+// TestTheReportIsShort: at most 90 lines for 25 findings of the whole demonstration estate; of five gateways that have just 25, of which
+// one is open, at most 100: what it rests on is said once above and once beside it.
 func TestTheReportIsShort(t *testing.T) {
 	r := demoResult(t)
 	lines := func(o report.Options) int {
@@ -402,7 +403,7 @@ func TestTheReportIsShort(t *testing.T) {
 	r, err = audit.Run(context.Background(), e, suite.All(), r.Baseline, r.Now)
 	require.NoError(t, err)
 	require.Len(t, r.Findings, 25)
-	assert.LessOrEqual(t, lines(report.Options{Look: report.Look{Width: 100}}), 90)
+	assert.LessOrEqual(t, lines(report.Options{Look: report.Look{Width: 100}}), 100)
 }
 
 // oasisSchema is the published JSON Schema, which stands as a text in the library that the tests read SARIF with.
@@ -468,8 +469,10 @@ func TestJUnitCountsWhatFailed(t *testing.T) {
 	require.NoError(t, junit.Form.Audit(&b, audited(r), report.Options{FailOn: audit.High}))
 	out := b.String()
 	assert.Equal(t, high, strings.Count(out, "<failure "))
-	assert.Equal(t, len(r.Findings)-high, strings.Count(out, "<skipped>"))
-	assert.Equal(t, len(r.Findings)+len(suite.All())-len(fired), strings.Count(out, "<testcase "))
+	assert.Equal(t, len(r.Findings)-high+len(r.Doubtful()), strings.Count(out, "<skipped>"))
+	doubts := len(r.Doubtful())
+	assert.Positive(t, doubts, "each is a case of its own, which is skipped")
+	assert.Equal(t, len(r.Findings)+len(suite.All())-len(fired)+doubts, strings.Count(out, "<testcase "))
 }
 
 // TestForms finds every kind of result in text and JSON, or in Markdown and JSON, and says which there are.

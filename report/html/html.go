@@ -41,6 +41,7 @@ type page struct {
 	Verdicts              []verdict
 	Severities            []count
 	NotGiven              []string
+	Doubts                []doubt
 	Errors                []string
 	Unread                []unread
 	Map                   *drawing
@@ -65,6 +66,9 @@ type count struct {
 	N        int
 }
 
+// doubt is a statement of which it is not known what it does.
+type doubt struct{ Gateway, Place, Text, Why, Says, Settle, Severity string }
+
 type unread struct {
 	File  string
 	Lines []string
@@ -73,6 +77,7 @@ type unread struct {
 type finding struct {
 	ID, Severity, Check, Area, Subject, Gateway, Gateways, Tunnel string
 	Sentence, Why, Fix, Standard, Example, Unsure                 string
+	Possible                                                      bool
 	Evidence                                                      []evidence
 	AlsoIn                                                        string
 	Parts                                                         []finding
@@ -183,11 +188,14 @@ func (p *page) summary(a *report.Audited) {
 		p.Counts += fmt.Sprintf(", %d of them not understood", not)
 	}
 	by := map[audit.State]int{}
-	leaks := 0
+	leaks, may := 0, 0
 	for _, t := range a.Tunnels {
-		by[t.State]++
-		if t.Leaks {
+		by[t.Certain()]++
+		switch {
+		case t.Leaks:
 			leaks++
+		case t.MayLeak:
+			may++
 		}
 	}
 	if leaks > 0 {
@@ -195,6 +203,9 @@ func (p *page) summary(a *report.Audited) {
 			p.Verdicts,
 			verdict{leaks, "leaks", map[bool]string{true: "leaks traffic", false: "leak traffic"}[leaks == 1], "▲"},
 		)
+	}
+	if may > 0 {
+		p.Verdicts = append(p.Verdicts, verdict{may, "may-leak", "may leak traffic", "?"})
 	}
 	for s := audit.Never; ; s-- {
 		if by[s] > 0 {
@@ -210,7 +221,14 @@ func (p *page) summary(a *report.Audited) {
 	for _, n := range a.NotGiven {
 		p.NotGiven = append(p.NotGiven, n.Says()...)
 	}
-	for _, e := range a.Estate.Problems {
+	for _, u := range a.Doubtful() {
+		d := doubt{Gateway: u.Gateway, Why: u.Why, Says: u.Says(), Settle: u.Settle(), Severity: u.Worst.String()}
+		if !u.At.Pos.IsZero() {
+			d.Place, d.Text = u.At.Place(), u.At.Text
+		}
+		p.Doubts = append(p.Doubts, d)
+	}
+	for _, e := range a.Problems() {
 		p.Errors = append(p.Errors, e.Error())
 	}
 }
@@ -219,8 +237,8 @@ func (p *page) summary(a *report.Audited) {
 var stateWords = [...][2]string{
 	audit.ComesUp: {"comes up", "come up"},
 	audit.Unknown: {
-		"is not known: its far end was not given, or not understood",
-		"are not known: their far ends were not given, or not understood",
+		"is not known for certain: something was not given, or not understood",
+		"are not known for certain: something was not given, or not understood",
 	},
 	audit.ByHand:   {"comes up only by hand", "come up only by hand"},
 	audit.OneSided: {"comes up only if one end initiates", "come up only if one end initiates"},
@@ -283,7 +301,8 @@ func findingOf(f *audit.Finding, sides map[string][]string) finding {
 	gateways := append([]string{f.Gateway}, sides[f.Tunnel]...)
 	out := finding{ID: f.ID, Severity: f.Severity.String(), Check: f.Check, Area: area, Subject: f.Subject(), Gateway: f.Gateway,
 		Gateways: strings.Join(slices.Compact(slices.Sorted(slices.Values(gateways))), " "), Tunnel: f.Tunnel, Sentence: f.Sentence(),
-		Why: f.Why, Fix: f.Fix, Standard: f.Standard, Example: f.Example, Unsure: f.Unsure, AlsoIn: strings.Join(f.AlsoIn, ", ")}
+		Why: f.Why, Fix: f.Fix, Standard: f.Standard, Example: f.Example, Unsure: f.Unsure, Possible: f.Possible(),
+		AlsoIn: strings.Join(f.AlsoIn, ", ")}
 	if len(f.Others) > 0 {
 		out.Series = f.Places().String()
 	}
@@ -304,7 +323,7 @@ func anchor(t *audit.Tunnel) string { return fmt.Sprintf("tunnel-%d", t.Number) 
 func (p *page) tunnels(a *report.Audited, more *report.More) {
 	for _, t := range a.WorstFirst() {
 		v := more.Views[t.Number]
-		out := tunnel{Anchor: anchor(t), Name: t.Name, Short: a.Short(t), State: stateClass(t), Mark: t.State.Mark(), Says: t.Says(),
+		out := tunnel{Anchor: anchor(t), Name: t.Name, Short: a.Short(t), State: stateClass(t), Mark: t.Sign(), Says: t.Says(),
 			Suite: t.Suite, Findings: t.Causes}
 		for _, end := range v.Tunnel.Ends {
 			out.Ends = append(out.Ends, end.Name())
@@ -375,18 +394,21 @@ func attemptOf(x negotiate.Attempt) attempt {
 		}
 		out.Lines = append(out.Lines, line)
 	}
-	if x.Unsure != "" {
-		out.Lines = append(out.Lines, "the result may differ: "+x.Unsure)
+	if why := x.Unsure(); why != "" {
+		out.Lines = append(out.Lines, "the result may differ: "+why)
 	}
 	return out
 }
 
-// stateClass is the class of a tunnel's state: a leak is worse than any.
+// stateClass is the class of a tunnel's state: a leak is worse than any, and one that comes up and may leak is not good.
 func stateClass(t *audit.Tunnel) string {
-	if t.Leaks {
+	switch {
+	case t.Leaks:
 		return "leaks"
+	case t.Certain() == audit.ComesUp && (t.MayLeak || t.MayLeakDown || t.LeaksDown):
+		return "may-leak"
 	}
-	return t.State.Word()
+	return t.Certain().Word()
 }
 
 // ways lays out what becomes of the packets of every gateway's networks.
@@ -447,7 +469,7 @@ func matrixOf(a *report.Audited) matrix {
 		}
 	}
 	for _, t := range a.WorstFirst() {
-		r := matrixRow{Anchor: anchor(t), Name: a.Short(t), Tunnel: t.Name, State: stateClass(t), Mark: t.State.Mark()}
+		r := matrixRow{Anchor: anchor(t), Name: a.Short(t), Tunnel: t.Name, State: stateClass(t), Mark: t.Sign()}
 		for _, area := range out.Areas {
 			k := key{t.Name, area}
 			c := matrixCell{N: n[k], Area: area}

@@ -158,7 +158,7 @@ func badness(t *audit.Tunnel) int {
 	if t.Leaks {
 		return int(audit.Never) + 1
 	}
-	return int(t.State)
+	return int(t.Certain())
 }
 
 // manyAlike is how many gateways with the same neighbours and the same state are drawn one by one.
@@ -355,7 +355,7 @@ func (d *drawing) lines() {
 		l.X1, l.Y1 = l.a.edge(l.b)
 		l.X2, l.Y2 = l.b.edge(l.a)
 		l.MX, l.MY = (l.X1+l.X2)/2, (l.Y1+l.Y2)/2
-		l.State, l.Mark, l.Anchor = stateClass(t), t.State.Mark(), anchor(t)
+		l.State, l.Mark, l.Anchor = stateClass(t), t.Sign(), anchor(t)
 		l.Word = word(t)
 		l.Says = fmt.Sprintf("%s and %s: %s", l.a.Label, l.b.Label, t.Says())
 		if n := len(l.tunnels); n > 1 {
@@ -363,15 +363,27 @@ func (d *drawing) lines() {
 			l.Says = fmt.Sprintf("%s and %s, %d tunnels, the worst: %s", l.a.Label, l.b.Label, n, t.Says())
 		}
 		l.Labelled = !l.Square && (len(d.Links) <= manyLinks || badness(t) > int(audit.ComesUp))
-		l.W = 24 + 6.4*float64(len([]rune(l.Word)))
+		l.W = 28 + 6.8*float64(len([]rune(l.Word)))
 		states[l.State] = verdict{State: l.State, Mark: l.Mark}
 		if t.Leaks {
 			states[l.State] = verdict{State: l.State, Mark: "▲"}
 		}
 	}
-	for _, s := range []string{"leaks", "never", "dies", "passes-nothing", "in-part", "one-sided", "by-hand", "unknown", "comes-up"} {
+	d.legend(states)
+}
+
+// legend lists the states that occur, the worst first.
+func (d *drawing) legend(states map[string]verdict) {
+	for _, s := range []string{"leaks", "never", "dies", "passes-nothing", "in-part", "one-sided", "by-hand", "may-leak", "unknown",
+		"comes-up"} {
 		if v, ok := states[s]; ok {
-			v.Says = map[bool]string{true: strings.ReplaceAll(s, "-", " "), false: "not known"}[s != "unknown"]
+			v.Says = strings.ReplaceAll(s, "-", " ")
+			switch s {
+			case "unknown":
+				v.Says = "not known"
+			case "may-leak":
+				v.Says = "up, and may leak, or leaks while down"
+			}
 			d.Legend = append(d.Legend, v)
 		}
 	}
@@ -397,8 +409,14 @@ func word(t *audit.Tunnel) string {
 	if t.State == audit.Dies {
 		out = "dies " + present.Span(t.After)
 	}
-	if t.Leaks {
+	if t.Possible && t.State != audit.Unknown {
+		out = "perhaps " + out
+	}
+	switch {
+	case t.Leaks:
 		out += ", leaks"
+	case t.MayLeak:
+		out += ", may leak"
 	}
 	return out
 }

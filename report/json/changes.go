@@ -29,6 +29,7 @@ type comparedJSON struct {
 	At       string `json:"at"`
 	PartOf   string `json:"part_of"`
 	Accepted bool   `json:"accepted"`
+	Possible bool   `json:"possible"`
 }
 
 // differences writes what has changed in the form that docs/json.md describes.
@@ -36,14 +37,14 @@ func differences(w io.Writer, d *changes.Diff, _ report.Options) error {
 	list := func(in []changes.Finding) []comparedJSON {
 		out := []comparedJSON{}
 		for _, f := range in {
-			out = append(out, comparedJSON{f.ID, f.Check, f.Severity, f.Subject, f.Message, f.Place, f.PartOf, f.Accepted})
+			out = append(out, comparedJSON{f.ID, f.Check, f.Severity, f.Subject, f.Message, f.Place, f.PartOf, f.Accepted, f.Possible})
 		}
 		return out
 	}
 	changed := func(in []changes.Change) []changeJSON {
 		out := []changeJSON{}
 		for _, c := range in {
-			out = append(out, changeJSON(c))
+			out = append(out, changeJSON{c.Subject, c.What, c.Old, c.New, c.Says, c.At, c.Unsure})
 		}
 		return out
 	}

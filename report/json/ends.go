@@ -125,7 +125,7 @@ func ends(w io.Writer, e *pair.Whole, all []negotiate.Compared, o report.Options
 		Schema  string           `json:"schema"`
 		Tunnels []endsTunnelJSON `json:"tunnels"`
 		Errors  []errorJSON      `json:"errors"`
-	}{EndsSchema, out, errorsJSON(e.Estate)})
+	}{EndsSchema, out, errorsJSON(e.Problems)})
 }
 
 // additional are the further key exchanges of a suite (RFC 9370).
@@ -155,7 +155,7 @@ func attemptOf(e *pair.Whole, a negotiate.Attempt) attemptJSON {
 		Failure:   failureOf(e, a.Failure),
 		Children:  []childAttemptJSON{},
 		Notes:     emptied(a.Notes),
-		Unsure:    a.Unsure,
+		Unsure:    a.Unsure(),
 	}
 	if a.Failure == nil {
 		j.IKE = &ikeJSON{

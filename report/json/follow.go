@@ -76,7 +76,7 @@ func trips(w io.Writer, e *pair.Whole, q report.Asked, trips []*follow.Trip, _ r
 		Down     bool        `json:"tunnel_down"`
 		Trips    []*tripJSON `json:"trips"`
 		Errors   []errorJSON `json:"errors"`
-	}{FollowSchema, q.Gateway, q.From, q.To, q.Protocol, q.Down, out, errorsJSON(e.Estate)})
+	}{FollowSchema, q.Gateway, q.From, q.To, q.Protocol, q.Down, out, errorsJSON(e.Problems)})
 }
 
 func tripOf(e *pair.Whole, t *follow.Trip) *tripJSON {
@@ -117,7 +117,7 @@ func outcomesOf(e *pair.Whole, os []walk.Outcome) []outcomeJSON {
 }
 
 func outcomeOf(e *pair.Whole, o walk.Outcome) outcomeJSON {
-	j := outcomeJSON{Fate: o.Fate, Where: o.Where, Out: o.Out, Unsure: emptied(o.Unsure), Steps: []stepJSON{}}
+	j := outcomeJSON{Fate: o.Fate, Where: o.Where, Out: o.Out, Unsure: emptied(o.Doubts.Told()), Steps: []stepJSON{}}
 	if o.Policy != nil {
 		j.Policy = o.Policy.Name
 	}

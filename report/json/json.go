@@ -25,6 +25,7 @@ type auditJSON struct {
 	Gateways []gatewayJSON  `json:"gateways"`
 	Tunnels  []tunnelJSON   `json:"tunnels"`
 	NotGiven []notGivenJSON `json:"not_given"`
+	Doubts   []doubtJSON    `json:"doubts"`
 	LeftOut  []leftOutJSON  `json:"left_out"`
 	Findings []findingJSON  `json:"findings"`
 	Errors   []errorJSON    `json:"errors"`
@@ -35,6 +36,31 @@ type notGivenJSON struct {
 	Thing       string   `json:"thing"`
 	Unjudged    string   `json:"not_judged"`
 	Connections []string `json:"connections"`
+}
+
+// doubtJSON is one thing that keeps answers from being certain, with what rests on it.
+type doubtJSON struct {
+	Cause   string         `json:"cause"`
+	Gateway string         `json:"gateway"`
+	At      placeJSON      `json:"at"`
+	Of      string         `json:"of"`
+	Why     string         `json:"why"`
+	Worst   audit.Severity `json:"worst"`
+	Answers []answerJSON   `json:"answers"`
+	Tunnels []string       `json:"tunnels"`
+	Settle  string         `json:"settle"`
+}
+
+// answerJSON is an answer that is not certain: a possible finding, with its ID, or one that could not be told.
+type answerJSON struct {
+	Finding    string         `json:"finding"`
+	Check      string         `json:"check"`
+	Severity   audit.Severity `json:"severity"`
+	Gateway    string         `json:"gateway"`
+	Tunnel     string         `json:"tunnel"`
+	Connection string         `json:"connection"`
+	Child      string         `json:"child"`
+	Message    string         `json:"message"`
 }
 
 type leftOutJSON struct {
@@ -73,12 +99,16 @@ type tunnelJSON struct {
 	Doubts []string  `json:"doubts"`
 
 	State     string         `json:"state"`
+	Possible  string         `json:"possible_state"`
+	Unsure    string         `json:"unsure"`
 	Says      string         `json:"says"`
 	Only      string         `json:"only_initiator"`
 	After     int            `json:"fails_after_seconds"`
 	Suite     string         `json:"suite"`
 	Leaks     bool           `json:"leaks"`
 	LeaksDown bool           `json:"leaks_while_down"`
+	MayLeak   bool           `json:"may_leak"`
+	MayDown   bool           `json:"may_leak_while_down"`
 	Worst     audit.Severity `json:"worst"`
 	Causes    int            `json:"causes"`
 }
@@ -167,9 +197,10 @@ func audits(w io.Writer, a *report.Audited, _ report.Options) error {
 		Gateways: []gatewayJSON{},
 		Tunnels:  []tunnelJSON{},
 		NotGiven: []notGivenJSON{},
+		Doubts:   []doubtJSON{},
 		LeftOut:  []leftOutJSON{},
 		Findings: []findingJSON{},
-		Errors:   errorsJSON(r.Estate),
+		Errors:   errorsJSON(r.Problems()),
 	}
 	for _, n := range r.NotGiven {
 		for _, a := range n.What {
@@ -182,6 +213,7 @@ func audits(w io.Writer, a *report.Audited, _ report.Options) error {
 	return encodeWith(w, out,
 		listOf("gateways", len(r.Estate.Gateways), func(i int, into *gatewayJSON) { into.fill(r.Estate.Gateways[i]) }),
 		listOf("tunnels", len(r.Tunnels), func(i int, into *tunnelJSON) { into.fill(r.Tunnels[i]) }),
+		listOf("doubts", len(r.Unsettled), func(i int, into *doubtJSON) { into.fill(r.Unsettled[i]) }),
 		listOf("findings", len(r.Findings), func(i int, into *findingJSON) { into.fill(r.Findings[i]) }),
 	)
 }
@@ -216,6 +248,22 @@ func (j *findingJSON) fill(f *audit.Finding) {
 	}
 	for _, e := range f.Also {
 		j.Also = append(j.Also, place(e))
+	}
+}
+
+// fill makes it that of a thing that keeps answers from being certain.
+func (j *doubtJSON) fill(u *audit.Unsettled) {
+	*j = doubtJSON{Cause: u.Cause.String(), Gateway: u.Gateway, At: place(u.At), Of: u.Of, Why: u.Why, Worst: u.Worst,
+		Answers: []answerJSON{}, Tunnels: []string{}, Settle: u.Settle()}
+	for _, f := range u.Answers {
+		one := answerJSON{"", f.Check, f.Severity, f.Gateway, f.Tunnel, f.Connection, f.Child, f.Message}
+		if !f.Open() {
+			one.Finding = f.ID
+		}
+		j.Answers = append(j.Answers, one)
+	}
+	for _, t := range u.Tunnels {
+		j.Tunnels = append(j.Tunnels, t.Name)
 	}
 }
 
@@ -281,8 +329,15 @@ func (j *gatewayJSON) fill(g *estate.Facts) {
 
 // fill makes it that of a tunnel.
 func (j *tunnelJSON) fill(m *audit.Tunnel) {
-	*j = tunnelJSON{Name: m.Name, Reason: m.Reason, Doubts: emptied(m.Doubts), State: m.State.Word(), Says: m.Says(), Only: m.Only,
-		After: int(m.After.Seconds()), Suite: m.Suite, Leaks: m.Leaks, LeaksDown: m.LeaksDown, Worst: m.Worst, Causes: m.Causes}
+	*j = tunnelJSON{Name: m.Name, Reason: m.Reason, Doubts: emptied(m.Doubts), State: m.Certain().Word(), Says: m.Says(), Only: m.Only,
+		After: int(m.After.Seconds()), Suite: m.Suite, Leaks: m.Leaks, LeaksDown: m.LeaksDown, MayLeak: m.MayLeak, MayDown: m.MayLeakDown,
+		Worst: m.Worst, Causes: m.Causes}
+	if m.Possible {
+		j.Possible = m.State.Word()
+	}
+	if len(m.Reasons) > 0 {
+		j.Unsure = m.Why
+	}
 	for _, end := range m.Sides {
 		j.Ends = append(j.Ends, endJSON{end.Gateway.Name, end.Connection.Name})
 	}

@@ -85,7 +85,7 @@ func observed(w io.Writer, all *report.Observed, _ report.Options) error {
 		Loose    []looseJSON      `json:"not_configured"`
 		Findings []string         `json:"findings"` // their IDs, as in the JSON form of audit
 		Errors   []errorJSON      `json:"errors"`
-	}{ObservedSchema, out, looseOf(all), identities(all), errorsJSON(all.Estate)})
+	}{ObservedSchema, out, looseOf(all), identities(all), errorsJSON(all.Estate.Problems)})
 }
 
 func identities(all *report.Observed) []string {

@@ -5,6 +5,7 @@ import (
 
 	"toril/pair"
 	"toril/report"
+	"toril/source"
 	"toril/tunnels"
 )
 
@@ -59,12 +60,12 @@ func views(w io.Writer, e *pair.Whole, views []tunnels.View, _ report.Options) e
 		Schema  string      `json:"schema"`
 		Tunnels []viewJSON  `json:"tunnels"`
 		Errors  []errorJSON `json:"errors"`
-	}{TunnelsSchema, out, errorsJSON(e.Estate)})
+	}{TunnelsSchema, out, errorsJSON(e.Problems)})
 }
 
-func errorsJSON(e *pair.Estate) []errorJSON {
+func errorsJSON(problems []*source.Error) []errorJSON {
 	out := []errorJSON{}
-	for _, p := range e.Problems {
+	for _, p := range problems {
 		out = append(out, errorJSON{p.File, p.Line, p.Col, p.Message})
 	}
 	return out

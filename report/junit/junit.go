@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"toril/audit"
+	"toril/model"
 	"toril/report"
 )
 
@@ -68,8 +69,8 @@ func (s *testsuite) add(c testcase) {
 	}
 }
 
-// write writes the suites. Findings at or above o.FailOn failed; those below, those that are accepted and those that could not be told are
-// skipped, with the reason.
+// write writes the suites. Findings at or above o.FailOn failed, possible ones too where o.CertainOnly does not leave them out, and so did
+// statements that were not understood; findings below and those that are accepted are skipped, with the reason.
 func write(w io.Writer, a *report.Audited, o report.Options) error {
 	found := map[string][]*audit.Finding{}
 	for _, f := range a.Findings {
@@ -90,8 +91,16 @@ func write(w io.Writer, a *report.Audited, o report.Options) error {
 			s.add(testcase{Name: c.Name + ": " + c.Title, Classname: "toril." + area, Time: "0"})
 		}
 		for _, f := range found[c.Name] {
-			s.add(caseOf(f, area, o.FailOn))
+			s.add(caseOf(f, area, o.FailOn, o.CertainOnly))
 		}
+	}
+	doubts := &testsuite{Name: "doubts", ID: len(all.Suites), Hostname: "localhost", Package: "toril", Time: "0",
+		Timestamp: a.Now.Format(time.DateOnly) + "T00:00:00", Properties: []property{{"baseline", a.Baseline.Name}}}
+	for _, u := range a.Doubtful() {
+		doubts.add(doubtOf(u, o))
+	}
+	if len(doubts.Cases) > 0 {
+		all.Suites = append(all.Suites, doubts)
 	}
 	for _, s := range all.Suites {
 		all.Tests, all.Failures = all.Tests+s.Tests, all.Failures+s.Failures
@@ -108,17 +117,31 @@ func write(w io.Writer, a *report.Audited, o report.Options) error {
 	return err
 }
 
-func caseOf(f *audit.Finding, area string, failOn audit.Severity) testcase {
+func caseOf(f *audit.Finding, area string, failOn audit.Severity, certainOnly bool) testcase {
 	c := testcase{Name: fmt.Sprintf("%s: %s [%s]", f.Check, f.Subject(), f.ID), Classname: "toril." + area, Time: "0"}
 	head := f.Severity.String() + ": " + f.Message
+	if f.Possible() {
+		head = "possible " + head
+	}
 	switch x := f.Accepted; {
 	case x != nil:
 		c.Skipped = fmt.Sprintf("accepted by %s until %s: %s (%s)", x.Owner, x.Until.Format(time.DateOnly), x.Reason, head)
-	case f.Severity < failOn || f.Unsure != "":
+	case f.Severity < failOn || f.Possible() && certainOnly:
 		c.Skipped = head
 	default:
 		c.Failure = &failure{Message: head, Type: f.Severity.String(), Text: body(f)}
 	}
+	return c
+}
+
+// doubtOf is a statement of which it is not known what it does: a failure where it was not understood, and may hide one.
+func doubtOf(u *audit.Unsettled, o report.Options) testcase {
+	c := testcase{Name: strings.TrimSpace(u.At.Place() + " " + u.Why), Classname: "toril.doubts", Time: "0"}
+	if u.Cause != model.NotRead || u.Worst < o.FailOn || o.CertainOnly {
+		c.Skipped = u.Says()
+		return c
+	}
+	c.Failure = &failure{Message: u.Says(), Type: u.Worst.String(), Text: strings.TrimSpace(u.At.Text + "\n" + u.Settle())}
 	return c
 }
 
@@ -139,6 +162,7 @@ func body(f *audit.Finding) string {
 	add("why: ", f.Why)
 	add("fix: ", f.Fix)
 	add("by: ", f.Standard)
+	add("open: ", f.Unsure)
 	add("part of: ", f.PartOf)
 	return strings.Join(out, "\n")
 }

@@ -29,20 +29,14 @@ func audits(w io.Writer, a *report.Audited, o report.Options) error {
 			if t.Causes > 0 {
 				worst = t.Worst.String() + " " + t.WorstOf
 			}
-			p.line("| %s | %s | %s | %s | %d |", t.State.Mark(), inert(t.Name), inert(t.Says()), worst, t.Causes)
-		}
-	}
-	if len(a.NotGiven) > 0 {
-		p.line("")
-		p.line("## Not given, and so not judged")
-		p.line("")
-		for _, n := range a.NotGiven {
-			for _, line := range n.Says() {
-				p.line("- %s", inert(line))
+			if t.Perhaps {
+				worst = "possible " + worst
 			}
+			p.line("| %s | %s | %s | %s | %d |", t.Sign(), inert(t.Name), inert(t.Says()), worst, t.Causes)
 		}
 	}
-	for _, e := range a.Estate.Problems {
+	p.limits(a)
+	for _, e := range a.Problems() {
 		p.line("")
 		p.line("**error** %s", inert(e.Error()))
 	}
@@ -70,9 +64,39 @@ func audits(w io.Writer, a *report.Audited, o report.Options) error {
 	return p.err
 }
 
+// limits lists what was not given, not understood and not decided.
+func (p *paper) limits(a *report.Audited) {
+	if len(a.NotGiven) > 0 {
+		p.line("")
+		p.line("## Not given, and so not judged")
+		p.line("")
+		for _, n := range a.NotGiven {
+			for _, line := range n.Says() {
+				p.line("- %s", inert(line))
+			}
+		}
+	}
+	if list := a.Doubtful(); len(list) > 0 {
+		p.line("")
+		p.line("## Not understood, or not decided")
+		p.line("")
+		for _, u := range list {
+			where := inert(u.Gateway)
+			if !u.At.Pos.IsZero() {
+				where = code(strings.TrimSpace(u.At.Place() + " " + u.At.Text))
+			}
+			p.line("- %s %s; %s", where, inert(u.Why), inert(u.Says()))
+		}
+	}
+}
+
 func (p *paper) cause(c audit.Cause) {
 	p.line("")
-	p.line("### %s: %s", c.Check, inert(c.Subject()))
+	if c.Possible() {
+		p.line("### Possible %s: %s", c.Check, inert(c.Subject()))
+	} else {
+		p.line("### %s: %s", c.Check, inert(c.Subject()))
+	}
 	p.line("")
 	p.line("%s", inert(c.Sentence()))
 	p.line("")

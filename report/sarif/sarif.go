@@ -118,11 +118,14 @@ func write(w io.Writer, a *report.Audited, _ report.Options) error {
 		one.Results = append(one.Results, resultOf(f, index))
 	}
 	done := invocation{Successful: true}
-	for _, e := range a.Estate.Problems {
+	for _, e := range a.Problems() {
 		done.Notifications = append(
 			done.Notifications,
 			notification{"error", text{e.Message}, []location{place(audit.Evidence{Pos: e.Pos}, "")}},
 		)
+	}
+	for _, u := range a.Doubtful() {
+		done.Notifications = append(done.Notifications, notification{"warning", text{u.Why + "; " + u.Says()}, []location{place(u.At, "")}})
 	}
 	one.Invocations = []invocation{done}
 	e := json.NewEncoder(w)
@@ -177,6 +180,9 @@ func resultOf(f *audit.Finding, index map[string]int) result {
 		Fingerprints: map[string]string{"torilFinding/v1": f.ID},
 		Suppressions: []suppression{},
 		Properties:   map[string]string{},
+	}
+	if f.Possible() {
+		r.Message.Text = "Possible: " + r.Message.Text
 	}
 	for _, e := range f.Also {
 		if !e.Pos.IsZero() {

@@ -72,7 +72,7 @@ func (f ending) verdict(t *audit.Tunnel) {
 // sameAttempt reports whether it is all the same which end initiates.
 func sameAttempt(a, b *negotiate.Attempt) bool {
 	if a.Outcome != b.Outcome || a.Failure == nil && a.Version != b.Version || a.IKE != b.IKE || a.Aggressive != b.Aggressive ||
-		a.Retry != b.Retry || a.Unsure != b.Unsure || !sameFailure(a.Rekey.Failure, b.Rekey.Failure) ||
+		a.Retry != b.Retry || a.Unsure() != b.Unsure() || !sameFailure(a.Rekey.Failure, b.Rekey.Failure) ||
 		!sameFailure(a.Failure, b.Failure) || len(a.Children) != len(b.Children) ||
 		!slices.Equal(a.Notes, b.Notes) {
 		return false
@@ -214,8 +214,8 @@ func (f ending) attempt(a negotiate.Attempt, other *negotiate.Attempt) {
 	for _, n := range a.Notes {
 		p.block(2, "note", n)
 	}
-	if a.Unsure != "" {
-		p.block(2, "but", a.Unsure+": the result may differ")
+	if why := a.Unsure(); why != "" {
+		p.block(2, "but", why+": the result may differ")
 	}
 }
 

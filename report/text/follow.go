@@ -153,8 +153,8 @@ func (f trail) way(t *follow.Trip, p *follow.Part) {
 	if p.Fate == walk.Delivered {
 		f.step("ends", "delivered to the gateway itself", source.Pos{})
 	}
-	for _, u := range p.Unsure {
-		f.block(4, "but", "only for some: "+u)
+	for _, why := range p.Doubts.Told() {
+		f.block(4, "but", "not certain: "+why)
 	}
 	if c := p.Crossing; c != nil {
 		for _, n := range c.Notes {

@@ -13,6 +13,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"toril/audit"
+	"toril/model"
 	"toril/pair"
 	"toril/present"
 	"toril/report"
@@ -45,7 +46,8 @@ func audits(w io.Writer, a *report.Audited, o report.Options) error {
 	p.summary(r)
 	p.states(r, o.All)
 	p.notGiven(r.NotGiven)
-	for _, e := range r.Estate.Problems {
+	p.doubtful(r.Doubtful(), o.All)
+	for _, e := range r.Problems() {
 		p.block(0, "error", e.Error(), severityColors[audit.High]...)
 	}
 	causes := r.Causes()
@@ -82,7 +84,9 @@ func (p *paper) states(r *audit.Result, all bool) {
 	rows := r.WorstFirst()
 	sound := 0
 	if !all && len(rows) > maxRows {
-		rows = slices.DeleteFunc(rows, func(t *audit.Tunnel) bool { return t.State == audit.ComesUp && t.Worst < audit.Low && !t.Leaks })
+		rows = slices.DeleteFunc(rows, func(t *audit.Tunnel) bool {
+			return t.Certain() == audit.ComesUp && t.Worst < audit.Low && !t.Leaks && !t.MayLeak
+		})
 		sound = len(r.Tunnels) - len(rows)
 	}
 	if len(rows) > 0 {
@@ -105,16 +109,17 @@ func (p *paper) states(r *audit.Result, all bool) {
 		tw.AppendRow(table.Row{"", p.dim("tunnel"), p.dim("what becomes of it"), p.dim("worst finding"), p.dim("findings")})
 		for _, t := range rows {
 			color := stateColors[t.State]
-			if t.Leaks {
+			switch {
+			case t.Leaks:
 				color = stateColors[audit.Never]
+			case t.Possible || t.MayLeak || t.MayLeakDown:
+				color = stateColors[audit.OneSided]
 			}
-			row := table.Row{
-				p.paint(t.State.Mark(), color...),
-				r.Short(t),
-				p.paint(t.Says(), color...),
-				p.severity(t.Worst) + " " + t.WorstOf,
-				t.Causes,
+			worst := p.severity(t.Worst) + " " + t.WorstOf
+			if t.Perhaps {
+				worst = "possible " + worst
 			}
+			row := table.Row{p.paint(t.Sign(), color...), r.Short(t), p.paint(t.Says(), color...), worst, t.Causes}
 			if t.Causes == 0 {
 				row[3], row[4] = p.dim("none"), ""
 			}
@@ -220,6 +225,46 @@ func (p *paper) notGiven(list []audit.NotGiven) {
 	}
 }
 
+// mostDoubtful is how many statements are listed of which it is not known what they do, where not all are asked for.
+const mostDoubtful = 8
+
+// doubtful lists the statements of which it is not known what they do, each once, with what rests on it; with all, also that by name, and
+// what would settle it.
+func (p *paper) doubtful(list []*audit.Unsettled, all bool) {
+	if len(list) > 0 {
+		p.line("")
+	}
+	for i, u := range list {
+		if i == mostDoubtful && !all {
+			rest := present.Plural(len(list)-i, "more such statement")
+			p.line("%s", p.dim("and "+rest+" (--all lists them)"))
+			break
+		}
+		label := "not understood:"
+		switch u.Cause {
+		case model.Undecided:
+			label = "not decided:"
+		case model.NotGiven:
+			label = "not given:"
+		}
+		where := u.Gateway
+		if !u.At.Pos.IsZero() {
+			where = strings.TrimSpace(u.At.Place() + " " + u.At.Text)
+		}
+		p.wrapped("%s %s (%s); %s", p.paint(label, severityColors[audit.Medium]...), where, u.Why, u.Says())
+		if !all {
+			continue
+		}
+		for _, f := range u.Answers {
+			p.para(4, fmt.Sprintf("%s %s  %s", f.Severity, f.Check, f.Subject()))
+		}
+		for _, t := range u.Tunnels {
+			p.para(4, t.Name+": "+t.Says())
+		}
+		p.block(4, "settle", capital(u.Settle())+".")
+	}
+}
+
 // severe writes the causes of one severity.
 func (p *paper) severe(s audit.Severity, causes []audit.Cause, all bool) {
 	titled := false
@@ -237,7 +282,11 @@ func (p *paper) severe(s audit.Severity, causes []audit.Cause, all bool) {
 
 // cause writes what a person must know to act: what is wrong, where, and what to write instead; with all, also why, and every part.
 func (p *paper) cause(c audit.Cause, all bool) {
+	rating := p.severity(c.Severity)
 	head := fmt.Sprintf("%s  %s  %s  %.8s", c.Severity, c.Check, c.Subject(), c.ID)
+	if c.Possible() {
+		rating, head = "possible "+rating, "possible "+head
+	}
 	by := ""
 	if room := p.look.Width - text.StringWidthWithoutEscSequences(head) - 4; c.Standard != "" && !all && room > 20 {
 		word := "  by "
@@ -246,7 +295,7 @@ func (p *paper) cause(c audit.Cause, all bool) {
 		}
 		by = text.Snip(word+c.Standard, room, "…")
 	}
-	p.line("%s  %s  %s%s", p.severity(c.Severity), p.bold(c.Check), p.dim(fmt.Sprintf("%s  %.8s", c.Subject(), c.ID)), p.dim(by))
+	p.line("%s  %s  %s%s", rating, p.bold(c.Check), p.dim(fmt.Sprintf("%s  %.8s", c.Subject(), c.ID)), p.dim(by))
 	p.para(2, c.Sentence())
 	p.evidence("", c.At)
 	if all {

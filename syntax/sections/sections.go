@@ -105,6 +105,7 @@ func cut(line string) string {
 type Entry struct {
 	syntax.Place
 	Last  int      // its last line
+	Blank bool     // its first line begins with a blank
 	Words []string // as they are written; a comment is none
 	Text  string   // without blanks around it, its lines joined by one
 }
@@ -130,7 +131,7 @@ func Entries(data []byte) iter.Seq[Entry] {
 				return
 			}
 			if e = nil; said {
-				e = &Entry{Place: at, Last: at.Line, Text: text}
+				e = &Entry{Place: at, Last: at.Line, Blank: r.indented(), Text: text}
 			}
 		}
 		if e != nil {
@@ -147,12 +148,12 @@ func (e *Entry) Includes() bool {
 
 // split takes the entry's words apart.
 func (e *Entry) split() Entry {
-	e.Words = fields(e.Text)
+	e.Words = Fields(e.Text)
 	return *e
 }
 
-// fields splits at blanks outside of quotation marks; a comment ends the list.
-func fields(s string) []string {
+// Fields splits at blanks outside of quotation marks; a comment ends the list.
+func Fields(s string) []string {
 	var out []string
 	for i := 0; i < len(s); {
 		switch {
