@@ -50,6 +50,19 @@ func (p Proposal) String() string {
 	return p.Names()
 }
 
+// Equal reports whether two proposals have the same transforms, in the same order.
+func (p Proposal) Equal(q Proposal) bool {
+	if p.Protocol != q.Protocol {
+		return false
+	}
+	for r := range p.Transforms {
+		if !slices.Equal(p.Transforms[r], q.Transforms[r]) {
+			return false
+		}
+	}
+	return true
+}
+
 // Names returns the everyday names of all that the proposal offers, types divided by " / ".
 func (p Proposal) Names() string {
 	var parts []string

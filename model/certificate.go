@@ -40,15 +40,17 @@ func (c *Certificate) Shows(id ike.Identity) bool {
 	return id == c.Subject || slices.Contains(c.Names, id)
 }
 
-// SignedBy reports whether a certificate's signature was made with the key of another. Where the signature's algorithm is one
-// that is no longer verified, the names and key identifiers decide (RFC 5280 sections 4.1.2.4 and 4.2.1.1).
+// SignedBy reports whether a certificate's signature was made with the key of another, whatever that key may be used for. Where the
+// signature's algorithm is one that is no longer verified, or never was here, the names and key identifiers decide (RFC 5280 sections
+// 4.1.2.4 and 4.2.1.1).
 func (c *Certificate) SignedBy(ca *Certificate) bool {
 	if c.X509 == nil || ca.X509 == nil || !bytes.Equal(c.X509.RawIssuer, ca.X509.RawSubject) {
 		return false
 	}
-	err := c.X509.CheckSignatureFrom(ca.X509)
+	err := ca.X509.CheckSignature(c.X509.SignatureAlgorithm, c.X509.RawTBSCertificate, c.X509.Signature)
 	var insecure x509.InsecureAlgorithmError
-	if errors.As(err, &insecure) {
+	if errors.As(err, &insecure) || errors.Is(err, x509.ErrUnsupportedAlgorithm) ||
+		ca.X509.PublicKeyAlgorithm == x509.UnknownPublicKeyAlgorithm {
 		return len(c.X509.AuthorityKeyId) == 0 || bytes.Equal(c.X509.AuthorityKeyId, ca.X509.SubjectKeyId)
 	}
 	return err == nil

@@ -81,6 +81,8 @@ type Keys struct {
 type Certs struct {
 	// AsksInTurn: it asks for the peer's certificate as a responder of IKEv2 and as an initiator of IKEv1, whatever is configured.
 	AsksInTurn bool
+	// MindsUsage: it takes no signature of a key whose certificate is for other uses alone (RFC 4945 section 5.1.3.2).
+	MindsUsage bool
 	// NeedsRoot: it trusts a chain only where that ends at a self-signed authority (RFC 5280 section 6.1 leaves it open).
 	NeedsRoot bool
 	// TakesOwn: it trusts a certificate of its peer that lies among its own, whoever signed it.

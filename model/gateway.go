@@ -3,7 +3,6 @@
 package model
 
 import (
-	"fmt"
 	"net/netip"
 	"path"
 	"slices"
@@ -341,14 +340,14 @@ func (c *Connection) AlikeSA(d *Connection) bool {
 	flags := func(c *Connection) [6]bool {
 		return [6]bool{c.Aggressive.Value, c.Encap.Value, c.MOBIKE.Value, c.PPK.Value, c.PPKRequired.Value, c.AskCert.Value}
 	}
-	words := func(c *Connection) string {
-		out := fmt.Sprint(c.Tries.Value, c.SendCert.Value, c.Childless.Value, c.More["fragmentation"].Value, c.Proposals.Value)
-		for _, p := range []*Party{&c.Local, &c.Remote} {
-			out += fmt.Sprint(p.Certificates.Value, p.CAs.Value, p.Signatures)
-		}
-		return out
+	party := func(p, q *Party) bool {
+		return slices.Equal(p.Certificates.Value, q.Certificates.Value) && slices.Equal(p.CAs.Value, q.CAs.Value) &&
+			p.Signatures == q.Signatures
 	}
-	return times(c) == times(d) && flags(c) == flags(d) && words(c) == words(d)
+	return times(c) == times(d) && flags(c) == flags(d) && c.Tries.Value == d.Tries.Value && c.SendCert.Value == d.SendCert.Value &&
+		c.Childless.Value == d.Childless.Value && c.More["fragmentation"].Value == d.More["fragmentation"].Value &&
+		slices.EqualFunc(c.Proposals.Value, d.Proposals.Value, ike.Proposal.Equal) && party(&c.Local, &d.Local) &&
+		party(&c.Remote, &d.Remote)
 }
 
 // Hard returns the time after which the IKE SA is closed if nothing renewed it; 0 where it never is.

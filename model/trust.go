@@ -3,6 +3,7 @@ package model
 import (
 	"bytes"
 	"crypto/x509"
+	"errors"
 	"path"
 	"slices"
 
@@ -53,12 +54,39 @@ func (l *Revocations) Holds(c *Certificate) bool {
 
 // revoked reports whether a list on the gateway holds a certificate.
 func (g *Gateway) revoked(c *Certificate) bool {
-	return slices.ContainsFunc(g.Revocations, func(l *Revocations) bool { return l.Holds(c) })
+	l := g.list(c)
+	return l != nil && l.Holds(c)
 }
 
 // listed reports whether a list on the gateway covers a certificate.
-func (g *Gateway) listed(c *Certificate) bool {
-	return slices.ContainsFunc(g.Revocations, func(l *Revocations) bool { return l.Covers(c) })
+func (g *Gateway) listed(c *Certificate) bool { return g.list(c) != nil }
+
+// list is the newest list of the authority that issued a certificate, nil for none. One that another key signed than that of the authority,
+// where its certificate is there, is none.
+func (g *Gateway) list(c *Certificate) (newest *Revocations) {
+	for _, l := range g.Revocations {
+		if l.Covers(c) && !g.forged(l) && (newest == nil || l.X509.ThisUpdate.After(newest.X509.ThisUpdate)) {
+			newest = l
+		}
+	}
+	return newest
+}
+
+// forged reports whether a list was signed by none of the certificates of its authority that the gateway has.
+func (g *Gateway) forged(l *Revocations) bool {
+	known := false
+	for _, ca := range g.Certs {
+		if ca.X509 == nil || !ca.CA || !bytes.Equal(ca.X509.RawSubject, l.X509.RawIssuer) {
+			continue
+		}
+		err := ca.X509.CheckSignature(l.X509.SignatureAlgorithm, l.X509.RawTBSRevocationList, l.X509.Signature)
+		var insecure x509.InsecureAlgorithmError
+		if err == nil || errors.Is(err, x509.ErrUnsupportedAlgorithm) || errors.As(err, &insecure) {
+			return false
+		}
+		known = true
+	}
+	return known
 }
 
 // Trusts says whether a connection accepts a certificate that the connection of a peer shows it: it is the very one that is named for the

@@ -218,13 +218,27 @@ func (a *attempt) certificates() *Failure {
 			continue
 		}
 		shows := who.Gateway.CertificatesOf(who.c)
-		for _, ask := range []func(who, whom side, shows []*model.Certificate) *Failure{a.sent, a.names, a.held, a.trust} {
+		for _, ask := range []func(who, whom side, shows []*model.Certificate) *Failure{a.sent, a.names, a.held, a.usage, a.trust} {
 			if f := ask(who, whom, shows); f != nil {
 				return f
 			}
 		}
 	}
 	return nil
+}
+
+// usage asks whether the key of an end's certificate may be used for signatures, where its peer minds.
+func (a *attempt) usage(who, whom side, shows []*model.Certificate) *Failure {
+	if !whom.c.Daemon.Certs.MindsUsage || len(shows) == 0 ||
+		slices.ContainsFunc(shows, func(c *model.Certificate) bool { return c.Signs }) {
+		return nil
+	}
+	return &Failure{
+		Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED",
+		Why:     fmt.Sprintf("the key usage of the certificate of %s does not allow signatures", who.name()),
+		Lines:   ordered(a, who, shows[0].At, whom.c.Remote.ID.Where(whom.c.At)),
+		Changes: []string{fmt.Sprintf("on %s use a certificate whose key usage has digitalSignature", who.name())},
+	}
 }
 
 // sent asks whether an end gets its peer's certificate, where it has not got it.

@@ -39,7 +39,8 @@ func TestKeysThatAreBits(t *testing.T) {
 		fmt.Fprintf(&b, " ike-strong%d {\n  id = p%d\n  secret = %s\n }\n", i, i, text)
 	}
 	weak := []string{"0x00000000000000000000000000000000", "0x000102030405060708090a0b0c0d0e0f", "0x68617262",
-		"0x" + hex.EncodeToString([]byte("password")), "0s" + base64.StdEncoding.EncodeToString([]byte("Summer2026!")), "0xdeadbeefdeadbeefdeadbeef"}
+		"0x" + hex.EncodeToString([]byte("password")), "0s" + base64.StdEncoding.EncodeToString([]byte("Summer2026!")),
+		"0xdeadbeefdeadbeefdeadbeef"}
 	for i, text := range weak {
 		fmt.Fprintf(&b, " ike-weak%d {\n  id = q%d\n  secret = %s\n }\n", i, i, text)
 	}
