@@ -11,8 +11,17 @@ import (
 	"toril/walk"
 )
 
-// Verdict says in one sentence how a part ends; ok means that it arrives protected, or is delivered.
+// Verdict says in one sentence how a part ends, possibly only where it rests on what was not understood; ok means that it arrives protected,
+// or is delivered.
 func Verdict(t *Trip, p *Part, place func(source.Pos) string) (sum string, ok bool) {
+	sum, ok = verdict(t, p, place)
+	if p.Doubts.Unread() && p.Fate != walk.Unknown {
+		sum = "possibly " + sum
+	}
+	return sum, ok
+}
+
+func verdict(t *Trip, p *Part, place func(source.Pos) string) (sum string, ok bool) {
 	switch p.Fate {
 	case walk.Dropped:
 		return fmt.Sprintf("dropped at %s: %s", t.Gateway.Name, cause(p.Outcome, place)), false

@@ -85,7 +85,7 @@ func (p *paper) limits(a *report.Audited) {
 			if !u.At.Pos.IsZero() {
 				where = code(strings.TrimSpace(u.At.Place() + " " + u.At.Text))
 			}
-			p.line("- %s %s; %s", where, inert(u.Why), inert(u.Says()))
+			p.line("- %s %s", where, inert(u.Why+"; "+u.Says()))
 		}
 	}
 }
