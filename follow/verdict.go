@@ -11,8 +11,8 @@ import (
 	"toril/walk"
 )
 
-// Verdict says in one sentence how a part ends, possibly only where it rests on what was not understood; ok means that it arrives protected,
-// or is delivered.
+// Verdict says in one sentence how a part ends, possibly only where it rests on what was not understood; ok means that it arrives
+// protected, or is delivered.
 func Verdict(t *Trip, p *Part, place func(source.Pos) string) (sum string, ok bool) {
 	sum, ok = verdict(t, p, place)
 	if p.Doubts.Unread() && p.Fate != walk.Unknown {

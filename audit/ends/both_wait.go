@@ -11,7 +11,7 @@ import (
 var BothWait = &audit.Check{
 	Name:     "ends/both-wait",
 	Title:    "Both ends wait for the other",
-	Severity: audit.Medium,
+	Severity: audit.High,
 	Why:      "No traffic and no restart sets the tunnel up: it stays down until someone initiates it by hand.",
 	Fix:      "Let one end initiate, by traffic, so that a policy also catches packets while the tunnel is down.",
 	Doc: audit.Doc{
