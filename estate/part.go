@@ -93,7 +93,6 @@ func (e *Estate) Content() cache.Digest {
 	s.Bytes(settings[:])
 	s.Text(strconv.Itoa(len(e.Gateways)), strconv.Itoa(len(e.reading)))
 	for _, f := range e.Gateways {
-		s.Text(f.Name)
 		s.Bytes(f.plan.sum[:])
 	}
 	for _, p := range e.reading {
@@ -101,10 +100,6 @@ func (e *Estate) Content() cache.Digest {
 	}
 	for _, l := range e.LeftOut {
 		s.Text(l.Path, l.Why)
-	}
-	for _, c := range e.configs {
-		s.Text(c.Path)
-		s.Bytes(c.Bytes())
 	}
 	return s.Digest()
 }

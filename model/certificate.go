@@ -56,6 +56,11 @@ func (c *Certificate) SignedBy(ca *Certificate) bool {
 	return err == nil
 }
 
+// Unverified reports whether nobody can verify the certificate's signature here: its algorithm is not known.
+func (c *Certificate) Unverified() bool {
+	return c.X509 != nil && !c.SelfSigned && c.X509.SignatureAlgorithm == x509.UnknownSignatureAlgorithm
+}
+
 // Same reports whether two are one certificate.
 func (c *Certificate) Same(d *Certificate) bool {
 	return c.X509 != nil && d.X509 != nil && bytes.Equal(c.X509.Raw, d.X509.Raw)

@@ -65,13 +65,14 @@ type Doubt struct {
 // Doubts are the reasons why something may be otherwise than it seems; none means that it is certain.
 type Doubts []*Doubt
 
-// maxDoubts bounds how many doubts one answer names; where there are more, one of them says so.
+// maxDoubts bounds how many doubts one answer names. Of more than that, the first of each cause is still named.
 const maxDoubts = 16
 
 // Add adds doubts, each once.
 func (d *Doubts) Add(more ...*Doubt) {
 	for _, x := range more {
-		if !slices.Contains(*d, x) && len(*d) < maxDoubts {
+		alike := func(y *Doubt) bool { return y.Cause == x.Cause }
+		if !slices.Contains(*d, x) && (len(*d) < maxDoubts || !slices.ContainsFunc(*d, alike)) {
 			*d = append(slices.Clip(*d), x)
 		}
 	}

@@ -352,6 +352,16 @@ func (a *attempt) names(who, whom side, shows []*model.Certificate) *Failure {
 	}
 }
 
+// verified notes where the signature of a certificate that is trusted, or of an authority on the way, cannot be verified here.
+func (a *attempt) verified(shown *model.Certificate, who, whom side) {
+	for _, c := range slices.Concat([]*model.Certificate{shown}, who.Gateway.Certs, whom.Gateway.Certs) {
+		if c.Unverified() && (c == shown || c.CA) {
+			a.assume("the signature of the certificate of %s cannot be verified here", c.Subject)
+			return
+		}
+	}
+}
+
 // trust asks whether an end trusts who signed the certificate of its peer. Where one of the two was not given, a note says so:
 // stores of certificates are seldom among the files.
 func (a *attempt) trust(who, whom side, shows []*model.Certificate) *Failure {
@@ -364,6 +374,7 @@ func (a *attempt) trust(who, whom side, shows []*model.Certificate) *Failure {
 	for _, c := range shows { // it takes one that its peer can use
 		trust = whom.Gateway.Trusts(whom.c, c, who.Gateway, who.c)
 		if trust.Trusted {
+			a.verified(c, who, whom)
 			return nil
 		}
 		known = known && trust.Known
