@@ -144,7 +144,7 @@ type try struct {
 	initiator string
 	outcome   negotiate.Outcome
 	mute      bool          // no packet passes some child
-	empty     bool          // the IKE SA comes up, and no child
+	bare      bool          // the IKE SA comes up, and no child
 	after     time.Duration // when the first rekey fails; 0 for never
 	suite     string
 	reasons   []Reason
@@ -170,12 +170,11 @@ func stateOf(m *pair.Match, of *pair.Tunnel, attempts []negotiate.Attempt) *Tunn
 	for i := range attempts {
 		a := &attempts[i]
 		one := try{initiator: a.Initiator.Gateway.Name, outcome: a.Outcome, suite: suiteOf(a), reasons: reasonsOf(a.Doubts)}
-		one.empty = a.Outcome == negotiate.Partly
+		one.bare = a.Bare()
 		for _, c := range a.Children {
 			if c.Outcome != negotiate.Agrees {
 				continue
 			}
-			one.empty = false
 			one.mute = one.mute || c.Broken != ""
 			if c.Rekey.Outcome == negotiate.Fails && (one.after == 0 || c.Rekey.After < one.after) {
 				one.after = c.Rekey.After
@@ -202,7 +201,7 @@ func (t *Tunnel) settle(stopped map[string]bool, perhaps map[string][]Reason) {
 	}
 	var works []try
 	var lacks []Reason
-	partly, mute, empty := false, false, false
+	partly, mute, bare := false, false, false
 	for _, one := range t.tries {
 		doubts := perhaps[one.initiator]
 		fails := one.outcome != negotiate.Agrees && one.outcome != negotiate.Partly
@@ -218,7 +217,7 @@ func (t *Tunnel) settle(stopped map[string]bool, perhaps map[string][]Reason) {
 			continue
 		}
 		t.Reasons = append(t.Reasons, doubts...)
-		if empty = empty || one.empty; fails || one.empty || len(perhaps[one.initiator]) > 0 {
+		if bare = bare || one.bare; fails || one.bare || len(perhaps[one.initiator]) > 0 {
 			continue
 		}
 		works = append(works, one)
@@ -234,7 +233,7 @@ func (t *Tunnel) settle(stopped map[string]bool, perhaps map[string][]Reason) {
 	case len(lacks) > 0:
 		t.State, t.Why, t.After, t.Suite = Unknown, "not certain: "+lacks[0].Why, 0, ""
 		t.Reasons = append(t.Reasons, lacks...)
-	case len(works) == 0 && empty: // the IKE SA comes up, and no child
+	case len(works) == 0 && bare: // the IKE SA comes up, and no child
 		t.State = Mute
 	case len(works) == 0:
 		t.State = Never

@@ -124,7 +124,7 @@ type storedTry struct {
 	Initiator string
 	Outcome   negotiate.Outcome
 	Mute      bool
-	Empty     bool
+	Bare      bool
 	After     time.Duration
 	Suite     string
 	Reasons   []Reason
@@ -145,7 +145,7 @@ func (w *work) append(to []byte, checks []*Check) []byte {
 	if t := w.state; t != nil {
 		s.State = &storedState{Waits: t.waits, Failed: t.failed}
 		for _, one := range t.tries {
-			s.State.Tries = append(s.State.Tries, storedTry{one.initiator, one.outcome, one.mute, one.empty, one.after, one.suite,
+			s.State.Tries = append(s.State.Tries, storedTry{one.initiator, one.outcome, one.mute, one.bare, one.after, one.suite,
 				one.reasons})
 		}
 	}
@@ -183,7 +183,7 @@ func (w *work) read(from []byte, checks []*Check) (rest []byte, err error) {
 	if s.State != nil {
 		w.state = &Tunnel{Match: w.match, waits: s.State.Waits, failed: s.State.Failed}
 		for _, one := range s.State.Tries {
-			w.state.tries = append(w.state.tries, try{one.Initiator, one.Outcome, one.Mute, one.Empty, one.After, one.Suite, one.Reasons})
+			w.state.tries = append(w.state.tries, try{one.Initiator, one.Outcome, one.Mute, one.Bare, one.After, one.Suite, one.Reasons})
 		}
 	}
 	return rest, nil

@@ -10,7 +10,7 @@ type Daemon struct {
 	FollowsV1 bool
 
 	// StripsPrivate: under IKEv2 it neither sends nor takes algorithms whose numbers are for private use (1024 and above, RFC 7296 section
-	// 3.3.2), unless an option has it send its vendor ID.
+	// 3.3.2), unless an option says so, or its peer shows itself as one of its make.
 	StripsPrivate bool
 
 	Policies Policies

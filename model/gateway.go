@@ -55,6 +55,7 @@ type Options struct {
 	NoRoutes          Setting[bool] // it adds no route for remote networks
 	ReplayWindow      Setting[int]  // packets, for children that do not say; 0 and a default: not said
 	PrivateAlgorithms Setting[bool] // of the numbers for private use it sends and takes algorithms, whoever its peer is
+	ShowsVendor       Setting[bool] // it tells its peer its vendor ID, by which one of its make sends and takes those too
 	AggressiveKeys    Setting[bool] // it answers aggressive mode with a pre-shared key
 	NoReuse           Setting[bool] // a further child gets an IKE SA of its own
 }

@@ -62,6 +62,7 @@ func (o *Options) join(p Options) {
 	take(&o.ReplayWindow, p.ReplayWindow)
 	take(&o.AggressiveKeys, p.AggressiveKeys)
 	take(&o.PrivateAlgorithms, p.PrivateAlgorithms)
+	take(&o.ShowsVendor, p.ShowsVendor)
 	take(&o.NoReuse, p.NoReuse)
 }
 

@@ -55,7 +55,7 @@ type Lacking struct {
 	Rules            Doubts            // routing rules: there are tables that nothing leads to
 }
 
-// Network are the doubts about something that no file tells of the network: an address, an interface, a route.
+// NetworkDoubts are the doubts about something that no file tells of the network: an address, an interface, a route.
 func (g *Gateway) NetworkDoubts() Doubts {
 	l := g.Lacks()
 	out := l.Addresses.And(l.Routes)

@@ -536,10 +536,14 @@ func (a *attempt) suite(c *Child, k *model.Child, step Step) *Failure {
 				ps []ike.Proposal
 				at side
 			}{{offer, a.i}, {own, a.r}} {
-				if len(end.ps) == 0 {
-					f.Changes = []string{fmt.Sprintf("on %s propose what its daemon does not leave out: a cipher that is not combined "+
-						"(AEAD), with integrity", end.at.name())}
+				if len(end.ps) > 0 {
+					continue
 				}
+				such := "a cipher that is not combined (AEAD), with integrity"
+				if end.at.c.Daemon.StripsPrivate {
+					such = "algorithms with numbers of IANA's, none for private use"
+				}
+				f.Changes = []string{fmt.Sprintf("on %s propose what its daemon does not leave out: %s", end.at.name(), such)}
 			}
 			return f
 		}
@@ -674,12 +678,20 @@ func (a *attempt) narrowed(c *Child, k *model.Child, local, remote ike.Selectors
 	_, _ = local, remote
 }
 
-// public leaves out of proposals what a daemon does not say under IKEv2: algorithms for private use, and proposals that consist of them.
+// public leaves out of proposals what a daemon does not say under IKEv2: algorithms for private use, and proposals that need them.
 func (a *attempt) public(s side, ps []ike.Proposal) []ike.Proposal {
 	private := func(x ike.Choice) bool { return x.Algorithm != nil && x.ID >= 1024 }
 	has := func(p ike.Proposal) bool { return slices.ContainsFunc(p.All(), private) }
-	if a.Version != ike.V2 || !s.c.Daemon.StripsPrivate || s.Gateway.Options.PrivateAlgorithms.Value || !slices.ContainsFunc(ps, has) {
+	if a.Version != ike.V2 || !s.c.Daemon.StripsPrivate || !slices.ContainsFunc(ps, has) {
 		return ps
+	}
+	peer := a.other(s)
+	if s.Gateway.Options.PrivateAlgorithms.Value || peer.c.Daemon.StripsPrivate && peer.Gateway.Options.ShowsVendor.Value {
+		return ps
+	}
+	if !s.Gateway.Told.Daemon {
+		a.assume("the settings of the IKE daemon of %s as a whole were not given: by default it leaves out algorithms for private use",
+			s.Gateway.Name)
 	}
 	var out []ike.Proposal
 next:

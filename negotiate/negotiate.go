@@ -188,6 +188,19 @@ func (a *attempt) assume(format string, args ...any) {
 	a.Assumes = append(a.Assumes, fmt.Sprintf(format, args...))
 }
 
+// Bare reports whether the IKE SA comes up, and no child of it.
+func (a *Attempt) Bare() bool {
+	return a.Outcome == Partly && !slices.ContainsFunc(a.Children, func(c Child) bool { return c.Outcome == Agrees })
+}
+
+// PartlyUp says in words what comes up where not all does.
+func (a *Attempt) PartlyUp() string {
+	if a.Bare() {
+		return "the IKE SA comes up, and no child"
+	}
+	return "the IKE SA comes up, but not every child"
+}
+
 // Unsure says why the attempt may end otherwise, or what it rests on that was not given; "" for nothing.
 func (a *Attempt) Unsure() string { return strings.Join(append(a.Doubts.Says(), a.Assumes...), "; ") }
 

@@ -194,7 +194,7 @@ func (r *Row) puts(s Subject) bool {
 }
 
 func shown[T any](set model.Setting[T], show func(T) string) Shown {
-	return Shown{Text: show(set.Value), Value: set.Value, Default: set.IsDefault(), At: set.At}
+	return Shown{Text: show(set.Value), Value: set.Value, Default: set.Origin == model.Default, At: set.At}
 }
 
 // More makes a row of a setting of connections or children that no check asks for: the row is all there is to it. Readers keep what a

@@ -73,9 +73,13 @@ func readDaemonConf(in *read.Input) {
 		settle(f, &o.ReplayWindow, number, "replay_window")
 		settle(f, &o.NoReuse, invert, "reuse_ikesa")
 		settle(f, &o.AggressiveKeys, literal.Bool, "i_dont_care_about_security_and_use_aggressive_mode_psk")
-		if v := f.Lookup("accept_private_algs"); v != nil {
-			if yes, err := literal.Bool(v.Text); err == nil {
-				o.PrivateAlgorithms = model.Say(yes, v.At)
+		for key, to := range map[string]*model.Setting[bool]{
+			"accept_private_algs": &o.PrivateAlgorithms, "send_vendor_id": &o.ShowsVendor,
+		} {
+			if v := f.Lookup(key); v != nil {
+				if yes, err := literal.Bool(v.Text); err == nil {
+					*to = model.Say(yes, v.At)
+				}
 			}
 		}
 		f.Rest(nil, strings.Fields(charonOptions)...)

@@ -223,3 +223,12 @@ func TestSecretsThatADaemonDoesNotTake(t *testing.T) {
 	assert.False(t, g.Keys[0].Coded)
 	assert.True(t, g.Keys[1].Coded)
 }
+
+// TestPrivateAlgorithmsAreAnOption (strongswan.conf(5)).
+func TestPrivateAlgorithmsAreAnOption(t *testing.T) {
+	g := readtest.Read(strongswan.DaemonConf, "strongswan.conf", "charon {\n  accept_private_algs = yes\n  send_vendor_id = no\n}\n", nil)
+	assert.True(t, g.Options.PrivateAlgorithms.Value)
+	assert.False(t, g.Options.ShowsVendor.Value)
+	assert.Equal(t, 3, g.Options.ShowsVendor.At.Line)
+	assert.Empty(t, readtest.Unread(g))
+}

@@ -368,7 +368,7 @@ func attemptOf(x negotiate.Attempt) attempt {
 	case x.Outcome == negotiate.Agrees:
 		out.Outcome = fmt.Sprintf("comes up: %s, %s", x.Version, x.IKE)
 	case x.Outcome == negotiate.Partly:
-		out.Outcome = "the IKE SA comes up, but not every child"
+		out.Outcome = x.PartlyUp()
 	case x.Outcome == negotiate.NoStart:
 		out.Outcome = "cannot: " + x.Failure.Why
 	default:

@@ -178,7 +178,7 @@ func (f ending) attempt(a negotiate.Attempt, other *negotiate.Attempt) {
 	case negotiate.Agrees:
 		say("comes up", ", "+ikeText(a), text.FgGreen)
 	case negotiate.Partly:
-		say("the IKE SA comes up, but not every child", ", "+ikeText(a), bad...)
+		say(a.PartlyUp(), ", "+ikeText(a), bad...)
 	case negotiate.NoStart:
 		say("cannot", ": "+a.Failure.Why, bad...)
 	default:
