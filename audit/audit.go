@@ -279,20 +279,14 @@ func (s *Subject) SelectorDoubts() model.Doubts {
 
 // Summarises reports whether the subject's child protects a network of which the networks behind other far ends are parts: a hub says it
 // once for all, and is the way between them.
-func (s *Subject) Summarises() bool {
-	own := s.Child.Local.Value.At(s.Tunnel.Own(s.End)).Packets()
-	for _, c := range s.Gateway.Connections {
-		if c == s.Connection {
-			continue
-		}
-		for _, k := range c.Children {
-			there := k.Remote.Value.Packets()
-			if !k.Shunts() && !there.Empty() && own.Contains(there) && !there.Contains(own) {
-				return true
-			}
-		}
+func (s *Subject) Summarises(path *walk.Path) bool {
+	pol := s.PolicyOf(path)
+	if pol == nil {
+		return false
 	}
-	return false
+	back := path.Traffic(pol).Mirror()
+	others := path.AtFarEnds(back, pol)
+	return !others.Empty() && !others.Contains(back)
 }
 
 // Shunted reports whether the subject's child protects nothing by intent: it lets packets pass, or drops them.

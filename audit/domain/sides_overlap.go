@@ -36,7 +36,7 @@ var SidesOverlap = &audit.Check{
 			Packets().
 			Free(packet.Proto, packet.Sport, packet.ICMP).
 			And(c.Remote.Value.At(peer).Packets().Free(packet.Proto, packet.Sport, packet.ICMP))
-		if both.Empty() || bypassed(p.Walk(s.Gateway), both) || s.Summarises() {
+		if both.Empty() || bypassed(p.Walk(s.Gateway), both) || s.Summarises(p.Walk(s.Gateway)) {
 			return
 		}
 		f := p.On(s, c.Remote.Where(c.Local.Where(c.At)), false)

@@ -77,7 +77,7 @@ var NoReturn = &audit.Check{
 			)
 			p.Report(f)
 		}
-		if lost.Empty() || s.Summarises() {
+		if lost.Empty() || s.Summarises(path) {
 			return
 		}
 		f := p.On(s, s.Child.Local.Where(s.Child.At), s.Child.Local.IsDefault())

@@ -829,6 +829,11 @@ func (s *state) matchLocal(field packet.Field) {
 			own = append(own, netip.PrefixFrom(a.Addr(), a.Addr().BitLen()))
 		}
 	}
+	for _, r := range s.in.Gateway.Routes {
+		if r.Kind == "local" {
+			own = append(own, r.To)
+		}
+	}
 	if !known {
 		s.unsure("module addrtype", false)
 		return
