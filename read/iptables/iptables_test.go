@@ -407,4 +407,8 @@ func TestOwnAddressesAreKnown(t *testing.T) {
 	assert.True(t, all[1].When.And(packet.Prefixes(packet.Src, netip.MustParsePrefix("192.0.2.1/32"))).Empty())
 	assert.True(t, all[1].Certain())
 	assert.False(t, all[2].Certain())
+	files["ip-address.txt"] = addresses + "    wobble 7\n"
+	for _, r := range readtest.ReadAll([]*read.Format{iptables.Save, iproute.Text}, files).Chains[0].Rules {
+		assert.False(t, r.Certain(), "what was not understood may be one more address")
+	}
 }

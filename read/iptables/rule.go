@@ -819,26 +819,29 @@ func (s *state) local(field packet.Field) {
 // matchLocal narrows to the packets of which an address is the gateway's own, now that every file is read; where its addresses are not
 // known, nothing decides it.
 func (s *state) matchLocal(field packet.Field) {
-	own, known := []netip.Prefix{
-		netip.MustParsePrefix("127.0.0.0/8"),
-		netip.MustParsePrefix("::1/128"),
-	}, s.in.Gateway.Told.Addresses == model.Wholly
-	for _, i := range s.in.Gateway.Interfaces {
+	g := s.in.Gateway
+	own, known := []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}, g.Told.Addresses == model.Wholly
+	doubts := g.Doubts(model.AboutInterfaces)
+	for _, i := range g.Interfaces {
 		known = known && !i.Dynamic
+		doubts = doubts.And(i.Doubts)
 		for _, a := range i.Addresses {
 			own = append(own, netip.PrefixFrom(a.Addr(), a.Addr().BitLen()))
 		}
 	}
-	for _, r := range s.in.Gateway.Routes {
+	for _, r := range g.Routes {
 		if r.Kind == "local" {
 			own = append(own, r.To)
 		}
 	}
-	if !known {
+	switch {
+	case !known:
 		s.unsure("module addrtype", false)
-		return
+	case !doubts.Certain(): // there may be one more
+		s.rule.Doubts.Add(doubts...)
+	default:
+		s.narrow(packet.All(), packet.Prefixes(field, own...))
 	}
-	s.narrow(packet.All(), packet.Prefixes(field, own...))
 }
 
 // matchSet narrows to the packets that are in a set, now that every file is read.
