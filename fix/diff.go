@@ -51,7 +51,7 @@ func Unified(f *source.File, edited []byte) string {
 }
 
 // nameIn is a path below a folder as patch(1) and git apply read it: one with a blank ends with a tab, one with characters that a line
-// cannot hold stands in quotation marks, with escapes as in C.
+// cannot hold is put in quotation marks, with escapes as in C.
 func nameIn(folder, path string) string {
 	path = folder + "/" + strings.TrimLeft(path, "/")
 	if source.Clean(path) == path && !strings.ContainsAny(path, "\"\\") {

@@ -88,7 +88,7 @@ func together(p *audit.Pass, s *audit.Subject, pol *walk.Policy) bool {
 	return false
 }
 
-// beside reports whether routes lead to some network through the interfaces of both policies: one stands in for the other.
+// beside reports whether routes lead to some network through the interfaces of both policies: either can take the traffic of the other.
 func beside(path *walk.Path, a, b *walk.Policy) bool {
 	into := func(pol *walk.Policy, dev string) bool {
 		return slices.ContainsFunc(path.Into(pol), func(i *model.Interface) bool { return i.Name == dev })

@@ -19,6 +19,13 @@ func spareInputs(cmd *cobra.Command, args []string) error {
 			inputs = append(inputs, f.Value.String())
 		}
 	}
+	if cmd.Flags().Lookup("phrasebook") != nil {
+		books, err := cmd.Flags().GetStringArray("phrasebook")
+		if err != nil {
+			return err
+		}
+		inputs = append(inputs, books...)
+	}
 	if cmd.Flags().Lookup("output") != nil {
 		files, err := cmd.Flags().GetStringArray("output")
 		if err != nil {

@@ -28,6 +28,7 @@ func TestNothingIsWrittenOverWhatIsRead(t *testing.T) {
 		{"audit", estate, "-o", filepath.Join(other, "skerry", "swanctl.conf"), "--format", "json"},
 		{"audit", file, "-o", file, "--format", "json"},
 		{"audit", estate, "--baseline", rules, "-o", rules, "--format", "json"},
+		{"audit", file, "--phrasebook", rules, "-o", rules, "--format", "json"},
 		{"audit", estate, "--cache", filepath.Join(estate, "kept")},
 		{"audit", other, "--cache", filepath.Join(estate, "skerry")},
 		{"fix", estate, "--apply", filepath.Join(estate, "fixed")},

@@ -358,7 +358,7 @@ func (r *reader) command(n int, w []string) bool {
 	return false
 }
 
-// inNewWords writes what stands behind "route add" as "ip route add" does: "-net 10.0.0.0 netmask 255.0.0.0 gw A" as "10.0.0.0/8 via A".
+// inNewWords writes what follows "route add" as "ip route add" does: "-net 10.0.0.0 netmask 255.0.0.0 gw A" as "10.0.0.0/8 via A".
 func inNewWords(w []string) []string {
 	to := ""
 	var rest []string

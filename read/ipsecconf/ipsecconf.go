@@ -498,9 +498,8 @@ type Secret struct {
 	Who    []string
 	Kind   string // in upper case
 	Value  string
-	Quoted bool // the value stands in quotation marks
+	Quoted bool // the value is in quotation marks
 	Blank  bool // its line begins with a blank
-	More   bool // something stands behind the value
 	Glued  bool // no blank stands before the colon: no daemon takes it
 	At     source.Pos
 	File   *model.File
@@ -540,7 +539,7 @@ func Secrets(in *read.Input) []Secret {
 	return out
 }
 
-// glued is an entry whose colon stands behind an owner without a blank.
+// glued is an entry whose colon follows an owner without a blank.
 var glued = lazy.Regexp(`^[^:"'#]*[^\s:"'#](:)(?:PSK|RSA|ECDSA|EAP|XAUTH|PIN|PKCS8|PKCS12|NTLM|PPKS)\s`)
 
 func secret(words []string) (Secret, bool) {
@@ -561,7 +560,7 @@ func secret(words []string) (Secret, bool) {
 		}
 		if len(rest) > 1 {
 			value := strings.Join(rest[1:], " ")
-			if s.More = len(rest) > 2; s.More && s.Kind == "PSK" {
+			if len(rest) > 2 && s.Kind == "PSK" {
 				value = rest[1]
 			}
 			s.Value = unquoteEither(value)

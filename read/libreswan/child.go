@@ -173,7 +173,7 @@ func (r *reader) side(c *model.Connection, f *table.Section, side string) (model
 	pp := table.TakeOr(f, ike.Selector{HiPort: 65535}, func(t string) (s ike.Selector, err error) {
 		proto, port, ports := strings.Cut(t, "/")
 		if _, number := strconv.Atoi(proto); number == nil && !ports { // asked of 4.10
-			return s, fmt.Errorf("%q is a number, and no port stands behind it", t)
+			return s, fmt.Errorf("%q is a number, and no port follows it", t)
 		}
 		if s.Proto, err = literal.Proto(proto); err == nil {
 			if port == "0" {
