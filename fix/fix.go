@@ -102,7 +102,7 @@ func (s *Session) Run(ctx context.Context, wanted Wanted) ([]*Fix, error) {
 			f.Why, f.with = "gone with the fix of "+with, true
 			continue
 		}
-		if c.Possible() {
+		if slices.ContainsFunc(c.Reasons, func(r audit.Reason) bool { return r.Cause == model.NotRead }) { // it may be none
 			f.Why = "it is possible and not certain: " + c.Unsure
 			continue
 		}
