@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"toril/internal/cache"
 	"toril/internal/disk"
@@ -44,6 +45,8 @@ type Options struct {
 	Formats []*read.Format
 
 	ShowUnread bool // quotes show what was not understood, and comments
+
+	Day time.Time // for which certificates are judged; zero: they hold whatever the day
 
 	// Edited are files that are read with another content than they have, by their shown paths.
 	Edited map[string][]byte

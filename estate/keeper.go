@@ -76,7 +76,9 @@ func (k *keeper) full() bool {
 }
 
 func (k *keeper) read(ctx context.Context, p *plan, part bool) reading {
-	return readGateway(ctx, p, k.formatsOf(p.config), k.opts.Edited, part)
+	r := readGateway(ctx, p, k.formatsOf(p.config), k.opts.Edited, part)
+	r.gateway.Day = k.opts.Day
+	return r
 }
 
 // alike returns what the files of a gateway were taken for: one list for all gateways whose files were taken for the same.

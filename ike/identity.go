@@ -56,17 +56,54 @@ func Addr(a netip.Addr) Identity { return Identity{IDAddr, a.String()} }
 // FQDN makes the identity of a name, which is the same whatever its case.
 func FQDN(name string) Identity { return Identity{IDFQDN, strings.ToLower(name)} }
 
-// DN makes the identity of a distinguished name, in one form whether it was written "C=AT, CN=a" or "/C=AT/CN=a".
+// DN makes the identity of a distinguished name, in one form whether it was written "C=AT, CN=a" or "/C=AT/CN=a", whatever name its mail
+// address goes by, and with neither case nor more blanks than one in its values (RFC 5280 section 7.1). A separator within a value stands
+// behind a backslash or within quotes (RFC 4514 section 2.4), and is kept as RFC 4514 writes it in hex.
 func DN(text string) Identity {
-	parts := strings.Split(text, ",")
-	if strings.HasPrefix(text, "/") {
-		parts = strings.Split(text[1:], "/")
+	separator := byte(',')
+	if rest, ok := strings.CutPrefix(text, "/"); ok {
+		text, separator = rest, '/'
 	}
+	parts := attributesOf(text, separator)
 	for i, part := range parts {
-		key, value, _ := strings.Cut(strings.TrimSpace(part), "=")
-		parts[i] = strings.ToUpper(strings.TrimSpace(key)) + "=" + strings.ToLower(strings.TrimSpace(value))
+		key, value, _ := strings.Cut(part, "=")
+		if key = strings.ToUpper(strings.TrimSpace(key)); key == "EMAIL" || key == "EMAILADDRESS" {
+			key = "E"
+		}
+		parts[i] = key + "=" + strings.ToLower(strings.Join(strings.Fields(value), " "))
 	}
 	return Identity{IDDN, strings.Join(parts, ", ")}
+}
+
+// attributesOf splits a distinguished name at its separators but for those that are quoted, which it turns into "\2c".
+func attributesOf(text string, separator byte) []string {
+	var out []string
+	var part strings.Builder
+	quoted := false
+	put := func(c byte) {
+		if c == ',' {
+			part.WriteString(`\2c`)
+			return
+		}
+		part.WriteByte(c)
+	}
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case c == '\\' && i+1 < len(text) && !strings.HasPrefix(text[i:], `\2c`):
+			i++
+			put(text[i])
+		case c == '"':
+			quoted = !quoted
+		case c == separator && !quoted:
+			out = append(out, part.String())
+			part.Reset()
+		case c == ',':
+			put(c)
+		default:
+			part.WriteByte(c)
+		}
+	}
+	return append(out, part.String())
 }
 
 // String returns the identity as people write it.

@@ -161,6 +161,10 @@ func TestIdentitiesAccept(t *testing.T) {
 		{ike.DN("CN=a, O=Lights"), ike.DN("CN=a, O=Lights"), true},
 		{ike.DN("CN=*, O=Lights"), ike.DN("CN=b, O=Lights"), true},
 		{ike.DN("CN=a, O=Lights"), ike.DN("CN=a, O=Other"), false},
+		{ike.DN("emailAddress=a@x.example, O=Lights"), ike.DN("E=A@x.example,O=lights"), true},
+		{ike.DN(`CN=a, O="Lights, Old"`), ike.DN(`CN=a, O=Lights\, Old`), true},
+		{ike.DN(`CN=a, O=*`), ike.DN(`CN=a, O=Lights\, Old`), true},
+		{ike.DN(`CN=a, O=Lights\, Old`), ike.DN(`CN=a, O=Lights, OU=Old`), false},
 	} {
 		assert.Equal(t, c.ok, c.expected.Accepts(c.shown), "%s by %s", c.shown, c.expected)
 	}

@@ -111,6 +111,12 @@ func chains(w *pair.Whole) present.Part {
 					row.Cells[2] = "not known: none of the authorities that it asks were given"
 				case trust.Trusted:
 					row.Cells[2] = "yes"
+				case trust.Stale != nil:
+					row.Cells[2] = "no: the certificate of " + trust.Stale.Subject.String() + " does not hold on this day"
+				case trust.Limits != "":
+					row.Cells[2] = "no: " + trust.Limits
+				case trust.Late:
+					row.Cells[2] = "no: the list of those that " + trust.Lacks.String() + " has revoked was to be replaced"
 				case trust.NoList:
 					row.Cells[2] = "no: the list of those that " + trust.Lacks.String() + " has revoked is missing"
 				case trust.Revoked != (ike.Identity{}):

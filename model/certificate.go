@@ -27,7 +27,18 @@ type Certificate struct {
 	SelfSigned bool
 	Signs      bool // its key may be used for signatures: digitalSignature or nonRepudiation, or nothing said (RFC 4945 section 5.1.3.2)
 	ForIKE     bool // its extended key usage allows IKE, or says nothing (RFC 4945 section 5.1.3.12)
+	Behind     bool // it is not what its file begins with: another block stands before it, or a byte order mark
 	X509       *x509.Certificate
+}
+
+// Late reports whether the certificate does not hold any more on a day.
+func (c *Certificate) Late(day time.Time) bool { return day.After(c.To) }
+
+// Turns reports whether the certificate begins or ceases to hold within a day, so that it depends on the hour.
+func (c *Certificate) Turns(day time.Time) bool {
+	begin := day.UTC().Truncate(24 * time.Hour)
+	within := func(t time.Time) bool { return t.After(begin) && t.Before(begin.AddDate(0, 0, 1)) }
+	return within(c.From) || within(c.To)
 }
 
 // Early reports whether the certificate does not hold yet, at whatever time of a day: one that was made on that day holds.
@@ -44,7 +55,7 @@ func (c *Certificate) Shows(id ike.Identity) bool {
 // signature's algorithm is one that is no longer verified, or never was here, the names and key identifiers decide (RFC 5280 sections
 // 4.1.2.4 and 4.2.1.1).
 func (c *Certificate) SignedBy(ca *Certificate) bool {
-	if c.X509 == nil || ca.X509 == nil || !bytes.Equal(c.X509.RawIssuer, ca.X509.RawSubject) {
+	if c.X509 == nil || ca.X509 == nil || !sameName(c.X509.RawIssuer, ca.X509.RawSubject) {
 		return false
 	}
 	err := ca.X509.CheckSignature(c.X509.SignatureAlgorithm, c.X509.RawTBSCertificate, c.X509.Signature)
@@ -66,10 +77,25 @@ func (c *Certificate) Same(d *Certificate) bool {
 	return c.X509 != nil && d.X509 != nil && bytes.Equal(c.X509.Raw, d.X509.Raw)
 }
 
-// named returns the certificates of a gateway that a list of file names means.
-func (g *Gateway) named(files []string) []*Certificate {
+// SameKey reports whether two certificates have one key and one subject: one was made again from the other.
+func (c *Certificate) SameKey(d *Certificate) bool {
+	return c.X509 != nil && d.X509 != nil && c.Subject == d.Subject &&
+		bytes.Equal(c.X509.RawSubjectPublicKeyInfo, d.X509.RawSubjectPublicKeyInfo)
+}
+
+// loaded are the certificates of a gateway that the daemon of a connection takes from their files.
+func (g *Gateway) loaded(c *Connection) []*Certificate {
+	behind := func(x *Certificate) bool { return x.Behind }
+	if !c.Daemon.Certs.FirstOnly || !slices.ContainsFunc(g.Certs, behind) {
+		return g.Certs
+	}
+	return slices.DeleteFunc(slices.Clone(g.Certs), behind)
+}
+
+// named returns those of some certificates that a list of file names means.
+func named(some []*Certificate, files []string) []*Certificate {
 	var out []*Certificate
-	for _, c := range g.Certs {
+	for _, c := range some {
 		if slices.ContainsFunc(files, func(n string) bool { return path.Base(n) == path.Base(c.At.File) }) {
 			out = append(out, c)
 		}
@@ -81,13 +107,13 @@ func (g *Gateway) named(files []string) []*Certificate {
 // those that prove its own identity.
 func (g *Gateway) CertificatesOf(c *Connection) []*Certificate {
 	if names := c.Local.Certificates.Value; len(names) > 0 {
-		return g.named(names)
+		return named(g.loaded(c), names)
 	}
 	if c.Local.Method.Value != ike.Certificate {
 		return nil
 	}
 	var out []*Certificate
-	for _, have := range g.Certs {
+	for _, have := range g.loaded(c) {
 		if have.Shows(c.Local.ID.Value) {
 			out = append(out, have)
 		}

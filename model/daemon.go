@@ -62,6 +62,8 @@ type IDs struct {
 	// TakesNamed: where the peer shows the subject of its certificate, it takes it for the name that it expects if the certificate has
 	// that name too; and any identity where the certificate need name none (Party.Loose), of IKEv1 any subject.
 	TakesNamed bool
+	// NameInOrder: a distinguished name that is written in another order than a certificate has it is another one.
+	NameInOrder bool
 	// MindsNotAsked: as a responder of IKEv2 it does not mind which identity it is asked for.
 	MindsNotAsked bool
 }
@@ -83,6 +85,8 @@ type Certs struct {
 	AsksInTurn bool
 	// MindsUsage: it takes no signature of a key whose certificate is for other uses alone (RFC 4945 section 5.1.3.2).
 	MindsUsage bool
+	// FirstOnly: of a file it takes the first block alone, and that only where no byte order mark stands before it.
+	FirstOnly bool
 	// NeedsRoot: it trusts a chain only where that ends at a self-signed authority (RFC 5280 section 6.1 leaves it open).
 	NeedsRoot bool
 	// TakesOwn: it trusts a certificate of its peer that lies among its own, whoever signed it.

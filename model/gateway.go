@@ -18,7 +18,8 @@ import (
 // Gateway is one firewall or router, whatever number of files describe it.
 type Gateway struct {
 	Name        string
-	Number      int // in its estate
+	Number      int       // in its estate
+	Day         time.Time // for which its certificates are judged; zero: they hold whatever the day
 	Files       []*File
 	LeftOut     []LeftOut // files that were not read
 	Refused     []Refusal // mistakes for which a program takes nothing of its configuration
@@ -149,7 +150,7 @@ func (g *Gateway) File(path string) *File {
 func (g *Gateway) Shows(c *Connection, own netip.Addr) (id ike.Identity, ok bool) {
 	id = c.Local.ID.Value
 	if id.Kind != ike.NoID {
-		if certs := g.named(c.Local.Certificates.Value); c.Local.OrSubject && len(certs) > 0 &&
+		if certs := named(g.loaded(c), c.Local.Certificates.Value); c.Local.OrSubject && len(certs) > 0 &&
 			!slices.ContainsFunc(certs, func(x *Certificate) bool { return x.Shows(id) }) {
 			return certs[0].Subject, true
 		}
@@ -158,7 +159,7 @@ func (g *Gateway) Shows(c *Connection, own netip.Addr) (id ike.Identity, ok bool
 	if c.Local.Method.Value != ike.Certificate {
 		return ike.Addr(own), own.IsValid()
 	}
-	for _, cert := range g.Certs {
+	for _, cert := range g.loaded(c) {
 		if !cert.CA &&
 			slices.ContainsFunc(c.Local.Certificates.Value, func(n string) bool { return path.Base(n) == path.Base(cert.At.File) }) {
 			return cert.Subject, true

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
+	"unicode"
 
 	"toril/ike"
 	"toril/model"
@@ -303,6 +305,8 @@ func (a *attempt) identities() *Failure {
 		}
 	} else if knownI && !r.Remote.ID.Value.Accepts(idI) && !a.namedToo(a.i, a.r, idI) {
 		return a.unexpected(a.i, a.r, idI)
+	} else if knownI && a.ofAnotherString(a.i, a.r) {
+		return a.otherString(a.i, a.r, idI)
 	}
 	if !knownR && want.Definite() {
 		if f := a.untold(a.r, a.i, idR); f != nil {
@@ -310,8 +314,28 @@ func (a *attempt) identities() *Failure {
 		}
 	} else if knownR && !want.Accepts(idR) && !a.namedToo(a.r, a.i, idR) {
 		return a.unexpected(a.r, a.i, idR)
+	} else if knownR && a.ofAnotherString(a.r, a.i) {
+		return a.otherString(a.r, a.i, idR)
 	}
 	return nil
+}
+
+// ofAnotherString reports whether an end shows the subject of its certificate, and the other expects that name as its daemon wrote it in
+// another type of string than certificates have it in: one with letters that ASCII has not.
+func (a *attempt) ofAnotherString(who, whom side) bool {
+	want := whom.c.Remote.ID.Value
+	return whom.c.Daemon.IDs.NameInOrder && a.bySubject(who) && want.Kind == ike.IDDN &&
+		strings.IndexFunc(want.Value, func(r rune) bool { return r > unicode.MaxASCII }) >= 0
+}
+
+// otherString is the failure of such a name.
+func (a *attempt) otherString(who, whom side, id ike.Identity) *Failure {
+	f := a.unexpected(who, whom, id)
+	f.Why = fmt.Sprintf("%s sends the identity %s, and %s expects that name in the string type T61String, as its daemon writes letters "+
+		"beyond ASCII; certificates have them in UTF8String", who.name(), id, whom.name())
+	f.Changes = []string{fmt.Sprintf("set the peer's identity on %s to another name of that certificate, and the own identity on %s",
+		whom.name(), who.name())}
+	return f
 }
 
 // asked is the identity that the initiator asks the responder for (IDr): any where it asks for none.

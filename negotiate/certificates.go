@@ -4,9 +4,11 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"toril/ike"
 	"toril/model"
+	"toril/source"
 )
 
 // bySubject reports whether an end shows the subject of its certificate, given or not: it names one, and no identity.
@@ -336,7 +338,7 @@ func (a *attempt) names(who, whom side, shows []*model.Certificate) *Failure {
 	switch {
 	case !told || len(shows) == 0 || whom.c.Remote.Loose || len(whom.c.Remote.Certificates.Value) > 0:
 		return nil
-	case id.Kind == ike.IDDN || id.Kind == ike.IDKey: // which may be written in other ways
+	case id.Kind == ike.IDKey, id.Kind == ike.IDDN && !who.c.Daemon.IDs.NameInOrder: // which may be written in other ways
 		return nil
 	case slices.ContainsFunc(shows, func(c *model.Certificate) bool { return c.Shows(id) }):
 		return nil
@@ -362,10 +364,47 @@ func (a *attempt) verified(shown *model.Certificate, who, whom side) {
 	}
 }
 
+// stale is the failure of a certificate that does not hold on the day that is asked about.
+func (a *attempt) stale(c *model.Certificate, lines [2]source.Pos) *Failure {
+	why := fmt.Sprintf("the certificate of %s expired on %s", c.Subject, c.To.UTC().Format(time.DateOnly))
+	if day := a.i.Gateway.Day; c.Early(day) {
+		why = fmt.Sprintf("the certificate of %s holds only from %s", c.Subject, c.From.UTC().Format(time.DateOnly))
+	}
+	return &Failure{
+		Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Why: why, Lines: lines,
+		Changes: []string{fmt.Sprintf("have a new certificate made for %s", c.Subject)},
+	}
+}
+
+// onTheDay notes where a certificate that is trusted begins or ceases to hold within the day that is asked about.
+func (a *attempt) onTheDay(c *model.Certificate, whom side) {
+	if day := whom.Gateway.Day; !day.IsZero() && c.Turns(day) {
+		a.assume("the certificate of %s holds from %s to %s, which is within the day", c.Subject,
+			c.From.UTC().Format(time.RFC3339), c.To.UTC().Format(time.RFC3339))
+	}
+}
+
+// keyGiven notes where the private keys of one end were given, and of the other none.
+func (a *attempt) keyGiven(who, whom side, c *model.Certificate) {
+	if len(who.Gateway.PrivateKeys) == 0 && len(whom.Gateway.PrivateKeys) > 0 {
+		a.assume("the private key of the certificate of %s was not given, and that of its peer was", c.Subject)
+	}
+}
+
+// whichIsShown notes where several certificates name an end, and it is not said which of them it shows.
+func (a *attempt) whichIsShown(who side, shows []*model.Certificate) {
+	if len(shows) > 1 && len(who.c.Local.Certificates.Value) == 0 {
+		a.assume("%s has %d certificates that name it, and its configuration does not say which it shows", who.name(), len(shows))
+	}
+}
+
 // trust asks whether an end trusts who signed the certificate of its peer. Where one of the two was not given, a note says so:
 // stores of certificates are seldom among the files.
 func (a *attempt) trust(who, whom side, shows []*model.Certificate) *Failure {
 	if len(shows) == 0 {
+		if names := who.c.Local.Certificates.Value; len(names) > 0 && len(who.Gateway.Certs) > 0 && who.c.Daemon.Certs.FirstOnly {
+			a.assume("the certificate %s that %s names is not among its files", names[0], who.name()) // others are
+		}
 		a.Notes = append(a.Notes,
 			fmt.Sprintf("the certificate of %s was not given: its key, whom it names and who signed it were not compared", who.name()))
 		return nil
@@ -375,6 +414,9 @@ func (a *attempt) trust(who, whom side, shows []*model.Certificate) *Failure {
 		trust = whom.Gateway.Trusts(whom.c, c, who.Gateway, who.c)
 		if trust.Trusted {
 			a.verified(c, who, whom)
+			a.onTheDay(c, whom)
+			a.whichIsShown(who, shows)
+			a.keyGiven(who, whom, c)
 			return nil
 		}
 		known = known && trust.Known
@@ -384,10 +426,30 @@ func (a *attempt) trust(who, whom side, shows []*model.Certificate) *Failure {
 			whom.name(), shows[0].Issuer, whom.name()))
 		return nil
 	}
+	return a.untrusted(who, whom, shows, trust)
+}
+
+// untrusted is the failure of a certificate that the other end does not trust.
+func (a *attempt) untrusted(who, whom side, shows []*model.Certificate, trust model.Trust) *Failure {
 	why := fmt.Sprintf("%s does not trust that authority", whom.name())
 	lacks := shows[0].Issuer
 	lines := ordered(a, who, shows[0].At, whom.c.Remote.CAs.Where(whom.c.Remote.Method.Where(whom.c.At)))
 	switch {
+	case trust.Stale != nil:
+		return a.stale(trust.Stale, lines)
+	case trust.Limits != "":
+		return &Failure{
+			Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Lines: lines,
+			Why:     fmt.Sprintf("%s refuses the certificate of %s: %s", whom.name(), who.name(), trust.Limits),
+			Changes: []string{"have another certificate made for it, or one for the authority without that limit"},
+		}
+	case trust.Late:
+		return &Failure{
+			Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Lines: lines,
+			Why: fmt.Sprintf("%s trusts no certificate without its authority's list of revoked ones, and that of %s was to be replaced",
+				whom.name(), trust.Lacks),
+			Changes: []string{fmt.Sprintf("install the new list of %s on %s", trust.Lacks, whom.name())},
+		}
 	case trust.NoList:
 		without := fmt.Sprintf("remove the lists of others from %s", whom.name())
 		if whom.c.Remote.Strict {

@@ -26,10 +26,10 @@ import (
 
 // auditFlags are the flags of every command that audits.
 type auditFlags struct {
-	out                             *outputs
-	exceptions                      string
-	failOn, atLeast, baseline, asOf string
-	all, certainOnly                bool
+	out                       *outputs
+	exceptions                string
+	failOn, atLeast, baseline string
+	all, certainOnly          bool
 }
 
 func (f *auditFlags) add(cmd *cobra.Command) {
@@ -43,7 +43,6 @@ func (f *auditFlags) add(cmd *cobra.Command) {
 		"show every finding whole, with why; those that exceptions accept; and every file that was read",
 	)
 	cmd.Flags().StringVar(&f.baseline, "baseline", baseline.Default, "name of a baseline, or a file with one")
-	cmd.Flags().StringVar(&f.asOf, "as-of", "", "day for which certificates are judged, as 2027-01-31 (default today)")
 }
 
 func (a *app) audit() *cobra.Command {
@@ -68,7 +67,7 @@ func (a *app) audit() *cobra.Command {
 				}
 				return a.close(a.auditPart(cmd, args, &f, part))
 			}
-			asked, err := f.asked(cmd)
+			asked, err := a.asked(cmd, &f)
 			if err != nil {
 				return err
 			}
@@ -133,7 +132,7 @@ type audited struct {
 }
 
 // asked reads the flags, before anything else is read.
-func (f *auditFlags) asked(cmd *cobra.Command) (out audited, err error) {
+func (a *app) asked(cmd *cobra.Command, f *auditFlags) (out audited, err error) {
 	if out.plan, err = f.out.plan(cmd); err != nil {
 		return out, err
 	}
@@ -156,7 +155,7 @@ func (f *auditFlags) asked(cmd *cobra.Command) (out audited, err error) {
 		return out, err
 	}
 	out.all, out.certain = f.all, f.certainOnly
-	out.now, err = day(f.asOf)
+	out.now, err = a.today()
 	return out, err
 }
 

@@ -23,7 +23,7 @@ const maxReport = 1 << 30
 // changes: it is long as a command is: its help, its flags, and what it does one after the other.
 func (a *app) changes() *cobra.Command {
 	var out *outputs
-	var base, asOf, failOn, least string
+	var base, failOn, least string
 	cmd := &cobra.Command{
 		Use:   "changes OLD NEW",
 		Short: "Say what has changed between two estates, in meaning, and which findings are new, gone or still there",
@@ -51,7 +51,7 @@ func (a *app) changes() *cobra.Command {
 			problems := 0
 			for i, path := range args {
 				var n int
-				if sides[i], n, err = a.side(cmd, path, base, asOf); err != nil {
+				if sides[i], n, err = a.side(cmd, path, base); err != nil {
 					return err
 				}
 				problems += n
@@ -78,12 +78,12 @@ func (a *app) changes() *cobra.Command {
 	)
 	flags.StringVar(&least, "at-least", "low", "lowest severity of the findings that are shown: info, low, medium, high, critical")
 	flags.StringVar(&base, "baseline", "sound", "name of a baseline, or a file with one")
-	flags.StringVar(&asOf, "as-of", "", "day for which certificates are judged, as 2027-01-31 (default today)")
+	a.dated(cmd)
 	return a.withBooks(cmd)
 }
 
 // side reads one of the two that are compared: a report, or an estate, which is audited. It returns how many files could not be read.
-func (a *app) side(cmd *cobra.Command, path, base, asOf string) (*changes.Side, int, error) {
+func (a *app) side(cmd *cobra.Command, path, base string) (*changes.Side, int, error) {
 	if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && strings.HasSuffix(path, ".json") {
 		data, err := disk.ReadFile(path, maxReport)
 		if err != nil {
@@ -98,7 +98,7 @@ func (a *app) side(cmd *cobra.Command, path, base, asOf string) (*changes.Side, 
 	if err != nil {
 		return nil, 0, err
 	}
-	now, err := day(asOf)
+	now, err := a.today()
 	if err != nil {
 		return nil, 0, err
 	}

@@ -61,11 +61,11 @@ func (a *app) demo() *cobra.Command {
 				fmt.Fprintf(a.out, "the demonstration estate is in %s; next: toril audit %s\n", to, to)
 				return nil
 			}
-			asked, err := f.asked(cmd)
+			asked, err := a.asked(cmd, &f)
 			if err != nil {
 				return err
 			}
-			e, err := pair.LoadFS(cmd.Context(), demo.Estate(), estate.Options{Formats: formats.All()})
+			e, err := pair.LoadFS(cmd.Context(), demo.Estate(), estate.Options{Formats: formats.All(), Day: asked.now})
 			if err != nil {
 				return err
 			}
@@ -78,6 +78,7 @@ func (a *app) demo() *cobra.Command {
 		},
 	}
 	f.add(cmd)
+	a.dated(cmd)
 	cmd.Flags().StringVar(&to, "to", "", "write the estate into this folder, which must be new or empty, and audit nothing")
 	cmd.Flags().IntVar(&gateways, "gateways", 0, "with --to: make an estate of so many gateways instead, some with faults")
 	cmd.Flags().Uint64Var(&seed, "seed", 1, "with --gateways: another estate for each number")

@@ -24,7 +24,7 @@ import (
 // except: it is long as a command is: its help, its flags, and what it does one after the other.
 func (a *app) except() *cobra.Command {
 	var x estate.ExceptionText
-	var file, base, asOf string
+	var file, base string
 	var alone bool
 	cmd := &cobra.Command{
 		Use:   "except FINDING PATH...",
@@ -40,7 +40,7 @@ func (a *app) except() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			now, err := day(asOf)
+			now, err := a.today()
 			if err != nil {
 				return err
 			}
@@ -85,7 +85,6 @@ func (a *app) except() *cobra.Command {
 	flags.StringVar(&file, "exceptions", "", "file to add it to (default: the toril.yaml of the estate)")
 	flags.BoolVar(&alone, "alone", false, "accept this finding only, and not those with the same cause")
 	flags.StringVar(&base, "baseline", "sound", "name of a baseline, or a file with one")
-	flags.StringVar(&asOf, "as-of", "", "day for which certificates are judged, as 2027-01-31 (default today)")
 	return a.input(cmd)
 }
 
@@ -133,6 +132,14 @@ func pickFinding(r *audit.Result, id string) (*audit.Finding, error) {
 	}
 	return found[0], nil
 }
+
+// dated adds the flag that names the day for which certificates are judged.
+func (a *app) dated(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&a.asOf, "as-of", "", "day for which certificates are judged, as 2027-01-31 (default today)")
+}
+
+// today is the day for which certificates are judged.
+func (a *app) today() (time.Time, error) { return day(a.asOf) }
 
 // day reads a day; today where it is empty.
 func day(text string) (time.Time, error) {

@@ -34,7 +34,7 @@ type fixFlags struct {
 func (a *app) fix() *cobra.Command {
 	var out *outputs
 	var choose fixFlags
-	var base, asOf, apply string
+	var base, apply string
 	cmd := &cobra.Command{
 		Use:   "fix PATH...",
 		Short: "Write edits that make findings go away, each proved before it is shown",
@@ -55,7 +55,7 @@ func (a *app) fix() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			now, err := day(asOf)
+			now, err := a.today()
 			if err != nil {
 				return err
 			}
@@ -76,7 +76,7 @@ func (a *app) fix() *cobra.Command {
 	cmd.Flags().StringArrayVar(&choose.gateways, "gateway", nil, "name of a gateway whose findings are fixed; repeatable")
 	cmd.Flags().StringVar(&choose.atLeast, "at-least", "low", "lowest severity that is fixed: info, low, medium, high, critical")
 	cmd.Flags().StringVar(&base, "baseline", baseline.Default, "name of a baseline, or a file with one")
-	cmd.Flags().StringVar(&asOf, "as-of", "", "day for which certificates are judged, as 2027-01-31 (default today)")
+	a.dated(cmd)
 	cmd.Flags().StringVar(&apply, "apply", "", "folder to write the edited copies of files to; it must not hold them yet")
 	return a.withBooks(cmd)
 }
@@ -148,8 +148,12 @@ func (a *app) again(args []string, problems *int) (fix.Estate, error) {
 		return nil, err
 	}
 	first := true
+	now, err := a.today()
+	if err != nil {
+		return nil, err
+	}
 	return func(ctx context.Context, edited map[string][]byte, only []string) (*pair.Estate, error) {
-		e, err := pair.Load(ctx, args, estate.Options{Formats: known, Edited: edited, Only: only})
+		e, err := pair.Load(ctx, args, estate.Options{Formats: known, Edited: edited, Only: only, Day: now})
 		if err != nil || !first {
 			return e, err
 		}

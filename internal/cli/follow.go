@@ -80,6 +80,7 @@ func (a *app) follow() *cobra.Command {
 	f.BoolVar(&down, "tunnel-down", false, "no child has an SA")
 	f.BoolVar(&a.open, "show-unread", false, "show in quotes what was not understood, and comments: they may hold secrets")
 	f.StringVar(&a.as, "as", "", "format of what comes on standard input, where a PATH is \"-\" (see: toril formats)")
+	a.dated(cmd)
 	return a.withBooks(cmd)
 }
 

@@ -3,7 +3,6 @@ package cli
 import (
 	"io"
 	"slices"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -41,12 +40,16 @@ func (a *app) observed() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			now, err := a.today()
+			if err != nil {
+				return err
+			}
 			e, err := a.load(cmd, args)
 			if err != nil {
 				return err
 			}
 			checks := slices.DeleteFunc(suite.All(), func(c *audit.Check) bool { return c.Area() != "observed" })
-			r, err := audit.Run(cmd.Context(), e, checks, b, time.Now())
+			r, err := audit.Run(cmd.Context(), e, checks, b, now)
 			if err != nil {
 				return err
 			}

@@ -95,7 +95,7 @@ func (a *app) auditPart(cmd *cobra.Command, args []string, f *auditFlags, part s
 	if err != nil {
 		return err
 	}
-	now, err := day(f.asOf)
+	now, err := a.today()
 	if err != nil {
 		return err
 	}
@@ -163,11 +163,12 @@ func (a *app) join() *cobra.Command {
 	}
 	f.add(cmd)
 	f.addFailOn(cmd)
+	a.dated(cmd)
 	return a.withBooks(cmd)
 }
 
 func (a *app) joinParts(cmd *cobra.Command, args []string, f *auditFlags) error {
-	asked, err := f.asked(cmd)
+	asked, err := a.asked(cmd, f)
 	if err != nil {
 		return err
 	}

@@ -55,6 +55,7 @@ type app struct {
 	out, err    io.Writer
 	look        report.Look
 	as, gateway string       // what comes on standard input
+	asOf        string       // the day for which certificates are judged, as it was written
 	open        bool         // quotes show what was not understood
 	books       []string     // phrasebooks that --phrasebook names
 	cache       *cache.Cache // of what earlier runs worked out; nil for none
@@ -70,6 +71,7 @@ func (a *app) input(cmd *cobra.Command) *cobra.Command {
 	cmd.Flags().StringVar(&a.as, "as", "", "format of what comes on standard input, where a PATH is \"-\" (see: toril formats)")
 	cmd.Flags().StringVar(&a.gateway, "gateway", "stdin", "name of the gateway that standard input describes")
 	cmd.Flags().BoolVar(&a.open, "show-unread", false, "show in quotes what was not understood, and comments: they may hold secrets")
+	a.dated(cmd)
 	return a.withBooks(cmd)
 }
 
@@ -337,7 +339,11 @@ func (a *app) loadFor(cmd *cobra.Command, paths []string, again bool) (*pair.Est
 	if err != nil {
 		return nil, err
 	}
-	opts := estate.Options{Formats: known, Stdin: a.in, As: a.as, Gateway: a.gateway, ShowUnread: a.open, Cache: a.cache, Sums: a.sums,
+	now, err := a.today()
+	if err != nil {
+		return nil, err
+	}
+	opts := estate.Options{Formats: known, Day: now, Stdin: a.in, As: a.as, Gateway: a.gateway, ShowUnread: a.open, Cache: a.cache, Sums: a.sums,
 		Found: memory.Expect}
 	opts.Again = again && a.cache == nil && !a.sums
 	if a.cache != nil || a.sums {

@@ -6,7 +6,6 @@ import (
 	"io"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -75,7 +74,11 @@ func (a *app) sheets(cmd *cobra.Command, e *pair.Estate, name, since string) ([]
 	if err != nil {
 		return nil, err
 	}
-	r, err := audit.Run(cmd.Context(), e, suite.All(), b, time.Now())
+	now, err := a.today()
+	if err != nil {
+		return nil, err
+	}
+	r, err := audit.Run(cmd.Context(), e, suite.All(), b, now)
 	if err != nil {
 		return nil, err
 	}
@@ -151,7 +154,6 @@ func changedOf(d *changes.Diff, t *pair.Tunnel) []string {
 
 func (a *app) keys() *cobra.Command {
 	var out *outputs
-	var asOf string
 	cmd := &cobra.Command{
 		Use:   "keys PATH...",
 		Short: "Take stock of certificates and keys: expiry, chains, reuse, the far ends' rules",
@@ -166,7 +168,7 @@ func (a *app) keys() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			now, err := day(asOf)
+			now, err := a.today()
 			if err != nil {
 				return err
 			}
@@ -186,6 +188,5 @@ func (a *app) keys() *cobra.Command {
 		},
 	}
 	out = addOutputs(cmd, func(f report.Form) bool { return f.Documents != nil })
-	cmd.Flags().StringVar(&asOf, "as-of", "", "day as of which days are counted, as 2027-01-31 (default today)")
 	return a.input(cmd)
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -60,8 +59,12 @@ func (a *app) tunnels() *cobra.Command {
 
 // marks audits an estate for what is wrong with values, before all of it is in memory.
 func (a *app) marks(ctx context.Context, e *pair.Estate, b *baseline.Baseline) (tunnels.Marks, error) {
+	now, err := a.today()
+	if err != nil {
+		return nil, err
+	}
 	checks := tunnels.Judges(suite.All())
-	r, err := audit.Run(ctx, e, checks, b, time.Now())
+	r, err := audit.Run(ctx, e, checks, b, now)
 	if err != nil {
 		return nil, err
 	}

@@ -24,7 +24,7 @@ type end struct {
 	wrong                                                                   string // owners of another key, "." for nobody
 	anchors                                                                 string // the authority that is named for the peer
 	revocation                                                              string
-	localAuth, remoteAuth, certs, sendCert, sendCertReq, encap              string
+	localAuth, remoteAuth, certs, pinned, sendCert, sendCertReq, encap      string
 	second                                                                  bool // a second child
 }
 
@@ -263,6 +263,7 @@ func (e end) text(own, peer string, ownNet, peerNet int) string {
 	b.WriteString("    }\n    remote {\n")
 	line("      ", "auth", e.remoteAuth)
 	line("      ", "id", e.remoteID)
+	line("      ", "certs", e.pinned)
 	line("      ", "cacerts", e.anchors)
 	line("      ", "revocation", e.revocation)
 	b.WriteString("    }\n    children {\n      c {\n")

@@ -294,7 +294,9 @@ func signed(t testing.TB, cn string, key crypto.Signer, by *shows, c *x509.Certi
 	number, err := rand.Int(rand.Reader, big.NewInt(1<<62))
 	require.NoError(t, err)
 	c.SerialNumber, c.Subject = number, pkix.Name{CommonName: cn, Organization: []string{"Harbour"}}
-	c.NotBefore, c.NotAfter = time.Now().Add(-time.Hour), time.Now().Add(24*time.Hour)
+	if c.NotBefore.IsZero() {
+		c.NotBefore, c.NotAfter = hours(-48), hours(48)
+	}
 	parent, signer := c, key
 	if by != nil {
 		parent, signer = by.x509, by.signer
@@ -307,6 +309,29 @@ func signed(t testing.TB, cn string, key crypto.Signer, by *shows, c *x509.Certi
 	require.NoError(t, err)
 	private := pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: pkcs8})
 	return &shows{pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), private, key, parsed}
+}
+
+// hours is a time from now.
+func hours(n int) time.Time { return time.Now().Add(time.Duration(n) * time.Hour) }
+
+// within makes a certificate that names somebody and holds from some hours to others, from now.
+func within(t testing.TB, cn string, key crypto.Signer, by *shows, from, to int, names ...string) *shows {
+	return signed(t, cn, key, by, &x509.Certificate{
+		DNSNames: names, KeyUsage: x509.KeyUsageDigitalSignature, NotBefore: hours(from), NotAfter: hours(to),
+	})
+}
+
+// bounded makes the certificate of an authority that holds from some hours to others, and may sign for the names below one alone, where
+// that is not "".
+func bounded(t testing.TB, cn string, key crypto.Signer, by *shows, from, to int, below string) *shows {
+	c := &x509.Certificate{
+		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign,
+		NotBefore: hours(from), NotAfter: hours(to),
+	}
+	if below != "" {
+		c.PermittedDNSDomains, c.PermittedDNSDomainsCritical = []string{below}, true
+	}
+	return signed(t, cn, key, by, c)
 }
 
 // revoked makes the list of an authority that has revoked one certificate. Where late, the next one should have been there already.
@@ -344,12 +369,25 @@ func newWallet(t testing.TB) wallet {
 	}
 	w := wallet{"main": authority(t, "Harbour CA", rsaKey(), nil), "other": authority(t, "Island CA", rsaKey(), nil)}
 	w["quay"] = authority(t, "Quay CA", rsaKey(), w["main"])
+	w["ebb"] = bounded(t, "Ebb CA", rsaKey(), w["main"], -72, -1, "")
+	w["dawn"] = bounded(t, "Dawn CA", rsaKey(), nil, 48, 96, "")
+	w["shoal"] = bounded(t, "Shoal CA", rsaKey(), w["main"], -48, 48, "elsewhere.example")
+	w["reef"] = bounded(t, "Reef CA", rsaKey(), w["main"], -48, 48, "example")
 	w["slip"] = authority(t, "Slip CA", rsaKey(), w["quay"])
 	for _, who := range []string{"a", "b"} {
 		name := who + ".example"
 		w[who+" deep"] = issue(t, who+" deep", rsaKey(), w["quay"], name)
 		w[who+" deeper"] = issue(t, who+" deeper", rsaKey(), w["slip"], name)
 		w[who+" rsa"] = issue(t, who+" rsa", rsaKey(), w["main"], name) // no two of one subject: a store of NSS keeps them together
+		w[who+" old"] = within(t, who+" old", rsaKey(), w["main"], -72, -1, name)
+		alone := rsaKey()
+		w[who+" alone"] = issue(t, who+" alone", alone, nil, name)
+		w[who+" alone-again"] = issue(t, who+" alone", alone, nil, name)
+		w[who+" alone-old"] = within(t, who+" alone-old", rsaKey(), nil, -72, -1, name)
+		w[who+" young"] = within(t, who+" young", rsaKey(), w["main"], 48, 96, name)
+		for _, by := range []string{"ebb", "dawn", "shoal", "reef"} {
+			w[who+" of-"+by] = issue(t, who+" of-"+by, rsaKey(), w[by], name)
+		}
 		w[who+" rsa3072"] = issue(t, who+" rsa3072", sized(3072), w["main"], name)
 		w[who+" ec"] = issue(t, who+" ec", ec(elliptic.P256()), w["main"], name)
 		w[who+" ec384"] = issue(t, who+" ec384", ec(elliptic.P384()), w["main"], name)
@@ -379,7 +417,7 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 	t.Helper()
 	var rest []string
 	names := [...]string{"", "a", "b"}
-	of := map[string]string{"cert": "rsa", "ca": "main", "has": "", "beside": "", "anchors": "", "crl": "", "partial": "no"}
+	of := map[string]string{"cert": "rsa", "ca": "main", "has": "", "beside": "", "anchors": "", "crl": "", "partial": "no", "pin": ""}
 	for _, word := range strings.Fields(strings.ReplaceAll(text, "Harbour CA", "Harbour_CA")) {
 		key, value, _ := strings.Cut(word, "=")
 		if _, known := of[key]; known {
@@ -399,6 +437,9 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 		if of["anchors"] != "" {
 			e.anchors = of["anchors"] + ".pem"
 		}
+		if of["pin"] != "" {
+			e.pinned = "pin.pem"
+		}
 		for _, one := range says {
 			key, value, _ := strings.Cut(one, "=")
 			*map[string]*string{"version": &e.version, "id": &e.localID, "peer": &e.remoteID, "auth": &e.localAuth,
@@ -408,6 +449,9 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 		files = map[string]string{
 			"swanctl.conf": e.text(fmt.Sprintf("10.0.0.%d", me), fmt.Sprintf("10.0.0.%d", peer), me, peer),
 			"x509/own.pem": string(own.cert), "private/own.pem": string(own.key),
+		}
+		if of["pin"] != "" {
+			files["x509/pin.pem"] = string(w[names[peer]+" "+of["pin"]].cert)
 		}
 		for name := range strings.SplitSeq(ca, ",") {
 			if name != "" {

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -497,7 +498,7 @@ func estateOf(t testing.TB, a, b map[string]string) *pair.Tunnel {
 			fsys[folder+"/ip-address.txt"] = &fstest.MapFile{Data: []byte(address)}
 		}
 	}
-	e, err := pair.WholeFS(context.Background(), fsys, estate.Options{Formats: formats.All()})
+	e, err := pair.WholeFS(context.Background(), fsys, estate.Options{Formats: formats.All(), Day: time.Now()})
 	require.NoError(t, err)
 	ga, gb := e.Gateway("a"), e.Gateway("b")
 	if len(ga.Connections) == 0 || len(gb.Connections) == 0 {

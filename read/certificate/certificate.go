@@ -33,7 +33,7 @@ var Format = &read.Format{
 	Looks:    looks,
 	Read:     readFile,
 	Covers: read.Rows(
-		read.Coverage{Statement: "subject, issuer, alternative names, validity, key, signature algorithm, key usages", Use: read.Used},
+		read.Coverage{Statement: "subject, issuer, alternative names, validity, key, signature algorithm, key usages, name constraints", Use: read.Used},
 		read.Coverage{
 			Statement: "private keys, encrypted or not",
 			Use:       read.Used,
@@ -44,7 +44,7 @@ var Format = &read.Format{
 			Use:       read.Used,
 			Note:      "whose certificates are on them, and until when they hold",
 		},
-		read.Coverage{Statement: "requests, policies, name constraints", Use: read.Irrelevant},
+		read.Coverage{Statement: "requests, policies", Use: read.Irrelevant},
 	),
 }
 
@@ -68,11 +68,12 @@ func readFile(in *read.Input) {
 	data := in.File.Bytes()
 	if !bytes.Contains(data, []byte("-----BEGIN ")) {
 		if list(in, 1, data) != nil {
-			one(in, 1, data)
+			one(in, 1, data, in.File.Marked())
 		}
 		return
 	}
-	for offset := 0; ; {
+	behind := in.File.Marked()
+	for offset := 0; ; behind = true {
 		begin := bytes.Index(data[offset:], []byte("-----BEGIN "))
 		if begin < 0 {
 			return
@@ -86,7 +87,7 @@ func readFile(in *read.Input) {
 		offset = len(data) - len(rest)
 		switch {
 		case block.Type == "CERTIFICATE" || block.Type == "X509 CERTIFICATE" || block.Type == "TRUSTED CERTIFICATE":
-			one(in, line, block.Bytes)
+			one(in, line, block.Bytes, behind)
 		case strings.HasSuffix(block.Type, "PRIVATE KEY"):
 			in.Count()
 			in.Gateway.PrivateKeys = append(in.Gateway.PrivateKeys, in.At(line))
@@ -116,7 +117,8 @@ func list(in *read.Input, line int, der []byte) error {
 	return nil
 }
 
-func one(in *read.Input, line int, der []byte) {
+// one reads a certificate; behind is as in model.Certificate.
+func one(in *read.Input, line int, der []byte, behind bool) {
 	c, err := x509.ParseCertificate(der)
 	if err != nil {
 		in.Lost(line, "the certificate cannot be read: %v", err)
@@ -135,6 +137,7 @@ func one(in *read.Input, line int, der []byte) {
 		SelfSigned: bytes.Equal(c.RawIssuer, c.RawSubject),
 		Signs:      true,
 		ForIKE:     true,
+		Behind:     behind,
 	}
 	switch c.SignatureAlgorithm {
 	case x509.MD2WithRSA, x509.MD5WithRSA, x509.SHA1WithRSA, x509.DSAWithSHA1, x509.ECDSAWithSHA1:
@@ -206,7 +209,8 @@ func distinguished(n pkix.Name) string {
 		if key == "" {
 			key = a.Type.String()
 		}
-		parts = append(parts, fmt.Sprintf("%s=%v", key, a.Value))
+		value := fmt.Sprint(a.Value)
+		parts = append(parts, key+"="+strings.NewReplacer(`\`, `\\`, `,`, `\,`, `"`, `\"`).Replace(value))
 	}
 	return strings.Join(parts, ", ")
 }

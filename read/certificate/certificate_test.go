@@ -234,7 +234,9 @@ func TestTrust(t *testing.T) {
 	leaf := func(a *authority) *model.Certificate {
 		return readOne(t, armour("CERTIFICATE", a.sign(t, x509.Certificate{Subject: pkix.Name{CommonName: "tern"}}, key)))
 	}
-	byRoot, byMiddle := leaf(root), leaf(middle)
+	byRoot, byMiddle, again := leaf(root), leaf(middle), leaf(root)
+	key = elliptical(t, elliptic.P256())
+	another := leaf(root)
 	conn := func(certs, cas []string) *model.Connection {
 		return &model.Connection{
 			Remote: model.Party{Certificates: model.Setting[[]string]{Value: certs}, CAs: model.Setting[[]string]{Value: cas}},
@@ -267,14 +269,110 @@ func TestTrust(t *testing.T) {
 		{"through one between, which nobody has", map[string]string{"root.pem": rootPEM}, conn(nil, nil), byMiddle, nil, false, true},
 		{"the very one is named", map[string]string{"tern.pem": armour("CERTIFICATE", byRoot.X509.Raw)}, conn([]string{"tern.pem"}, nil),
 			byRoot, nil, true, true},
-		{"another one is named", map[string]string{"tern.pem": armour("CERTIFICATE", byMiddle.X509.Raw), "root.pem": rootPEM},
+		{"another one is named", map[string]string{"tern.pem": armour("CERTIFICATE", another.X509.Raw), "root.pem": rootPEM},
 			conn([]string{"tern.pem"}, nil), byRoot, nil, false, true},
+		{"the one that it was made again from is named", map[string]string{"tern.pem": armour("CERTIFICATE", again.X509.Raw)},
+			conn([]string{"tern.pem"}, nil), byRoot, nil, true, true},
 		{"the one that is named was not given", map[string]string{"root.pem": rootPEM}, conn([]string{"tern.pem"}, nil), byRoot, nil,
 			false, false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			trust := holding(c.files).Trusts(c.conn, c.peer, &model.Gateway{Certs: c.others}, &model.Connection{})
 			assert.Equal(t, []bool{c.trusted, c.known}, []bool{trust.Trusted, trust.Known}, "trusted, known")
+		})
+	}
+}
+
+// TestOnADay: what does not hold on the day is not trusted, nor what an authority may not sign for; and of a file strongSwan takes the
+// first certificate alone.
+func TestOnADay(t *testing.T) {
+	root, rootPEM := newAuthority(t, "Root", nil)
+	key := elliptical(t, elliptic.P256())
+	bound := x509.Certificate{
+		Subject: pkix.Name{CommonName: "Shoal"}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign,
+		PermittedDNSDomains: []string{"elsewhere.example"}, PermittedDNSDomainsCritical: true, SubjectKeyId: []byte("Shoal"),
+	}
+	shoalPEM := armour("CERTIFICATE", root.sign(t, bound, key))
+	shoal := &authority{cert: readOne(t, shoalPEM).X509, key: key}
+	leaf := func(a *authority, name string) *model.Certificate {
+		return readOne(t, armour("CERTIFICATE", a.sign(t, x509.Certificate{DNSNames: []string{name}}, elliptical(t, elliptic.P256()))))
+	}
+	tern := leaf(root, "tern.example")
+	first := model.Daemon{Certs: model.Certs{FirstOnly: true}}
+	for _, c := range []struct {
+		name   string
+		files  map[string]string
+		daemon model.Daemon
+		day    string
+		shown  *model.Certificate
+		want   string
+	}{
+		{"on a day within", map[string]string{"root.pem": rootPEM}, first, "2026-06-01", tern, "trusted"},
+		{"whatever the day", map[string]string{"root.pem": rootPEM}, first, "", tern, "trusted"},
+		{"behind its end", map[string]string{"root.pem": rootPEM}, first, "2027-06-01", tern, "stale"},
+		{"before it begins", map[string]string{"root.pem": rootPEM}, first, "2025-06-01", tern, "stale"},
+		{"behind its end, with no authority given", nil, first, "2027-06-01", tern, "stale"},
+		{"of a name that its authority may not sign for", map[string]string{"root.pem": rootPEM, "shoal.pem": shoalPEM}, first, "",
+			leaf(shoal, "tern.example"), "limits"},
+		{"of a name that it may", map[string]string{"root.pem": rootPEM, "shoal.pem": shoalPEM}, first, "",
+			leaf(shoal, "tern.elsewhere.example"), "trusted"},
+		{"its authority is the second of a file", map[string]string{"all.pem": shoalPEM + rootPEM}, first, "", tern, "not"},
+		{"its authority is the second of a file, of which all are taken", map[string]string{"all.pem": shoalPEM + rootPEM},
+			model.Daemon{}, "", tern, "trusted"},
+		{"its authority's file begins with a byte order mark", map[string]string{"root.pem": "\uFEFF" + rootPEM}, first, "", tern, "not"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			g := readtest.ReadAll([]*read.Format{certificate.Format}, c.files)
+			require.Empty(t, readtest.Problems(g))
+			if c.day != "" {
+				day, err := time.Parse(time.DateOnly, c.day)
+				require.NoError(t, err)
+				g.Day = day
+			}
+			trust := g.Trusts(&model.Connection{Daemon: c.daemon}, c.shown, &model.Gateway{}, &model.Connection{})
+			got := map[bool]string{true: "trusted", false: "not"}[trust.Trusted]
+			switch {
+			case trust.Stale != nil:
+				got = "stale"
+			case trust.Limits != "":
+				got = "limits"
+			}
+			assert.True(t, trust.Known)
+			assert.Equal(t, c.want, got)
+		})
+	}
+}
+
+// TestOneNameInTwoStrings: the names of an authority are compared whatever types their strings are of, and whatever their case.
+func TestOneNameInTwoStrings(t *testing.T) {
+	ca, caPEM := newAuthority(t, "Harbour Root", nil)
+	name := func(tag int, text string) []byte {
+		type attribute struct {
+			Type  asn1.ObjectIdentifier
+			Value asn1.RawValue
+		}
+		type relative []attribute
+		set, err := asn1.MarshalWithParams(relative{{asn1.ObjectIdentifier{2, 5, 4, 3},
+			asn1.RawValue{Tag: tag, Bytes: []byte(text)}}}, "set")
+		require.NoError(t, err)
+		out, err := asn1.Marshal(asn1.RawValue{Tag: asn1.TagSequence, IsCompound: true, Bytes: set})
+		require.NoError(t, err)
+		return out
+	}
+	for _, c := range []struct {
+		name   string
+		issuer []byte
+		signed bool
+	}{
+		{"another type", name(asn1.TagUTF8String, "Harbour Root"), true},
+		{"another case and more blanks", name(asn1.TagUTF8String, "HARBOUR  root"), true},
+		{"another name", name(asn1.TagUTF8String, "Harbour Roots"), false},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			as := *ca.cert
+			as.RawSubject = c.issuer
+			leaf := readOne(t, armour("CERTIFICATE", (&authority{&as, ca.key}).sign(t, x509.Certificate{}, elliptical(t, elliptic.P256()))))
+			assert.Equal(t, c.signed, leaf.SignedBy(readOne(t, caPEM)))
 		})
 	}
 }
