@@ -90,6 +90,13 @@ var (
 		Unit:  Bits,
 		Least: true,
 	}
+	CurveBits = &Kind{
+		Name:  "curve-bits",
+		About: "length of a key on an elliptic curve in bits (least)",
+		Check: "key/short-curve",
+		Unit:  Bits,
+		Least: true,
+	}
 	ReplayWindow = &Kind{
 		Name:  "replay-window",
 		About: "replay window in packets (least)",
@@ -156,7 +163,7 @@ var (
 
 // LimitKinds and DemandKinds are all that a baseline may hold beside levels of algorithms.
 func LimitKinds() []*Kind {
-	return []*Kind{IKELifetime, ChildLifetime, KeyBits, KeyLength, RSABits, ReplayWindow, Volume64, CertificateExpiry}
+	return []*Kind{IKELifetime, ChildLifetime, KeyBits, KeyLength, RSABits, CurveBits, ReplayWindow, Volume64, CertificateExpiry}
 }
 
 // DemandKinds returns the kinds of demands.

@@ -45,7 +45,7 @@ func strictest(p *audit.Pass, g *model.Gateway, c *model.Certificate, k *baselin
 }
 
 // ShortRSA speaks where an RSA key is too short.
-var ShortRSA = &audit.Check{
+var ShortRSA = onEach(&audit.Check{
 	Name:     "key/short-rsa",
 	Title:    "The RSA key of a certificate is too short",
 	Severity: audit.High,
@@ -60,24 +60,55 @@ var ShortRSA = &audit.Check{
 		Sources: []string{"RFC 8247", "NIST SP 800-77 Rev. 1"},
 		Demands: []string{baseline.RSABits.Name},
 	},
-	Gateway: func(p *audit.Pass, g *model.Gateway) {
-		for _, c := range g.Certs {
-			l := strictest(p, g, c, baseline.RSABits)
-			if c.KeyType == "RSA" && float64(c.KeyBits) < l.Least {
-				f := onCertificate(p, g, c)
-				if f.By(l.Level, l.Level.String()+" by "+l.Source.String()); audit.OfLevel(l.Level) < audit.Medium { // short all the same
-					f.By(baseline.Should, f.Standard)
-				}
-				f.Measured, f.Required = fmt.Sprintf("%d bits", c.KeyBits), fmt.Sprintf("at least %.0f bits", l.Least)
-				f.Message = fmt.Sprintf("the RSA key of %s has %d bits, fewer than %.0f", c.Subject, c.KeyBits, l.Least)
-				p.Report(f)
-			}
-		}
+}, func(p *audit.Pass, g *model.Gateway, c *model.Certificate) (f audit.Finding, ok bool) {
+	l := strictest(p, g, c, baseline.RSABits)
+	if c.KeyType != "RSA" || float64(c.KeyBits) >= l.Least {
+		return f, false
+	}
+	f = tooShort(p, g, c, l)
+	f.Message = fmt.Sprintf("the RSA key of %s has %d bits, fewer than %.0f", c.Subject, c.KeyBits, l.Least)
+	return f, true
+})
+
+// ShortCurve speaks where the key of a certificate is on too small a curve.
+var ShortCurve = onEach(&audit.Check{
+	Name:     "key/short-curve",
+	Title:    "The key of a certificate is on too small a curve",
+	Severity: audit.High,
+	Why:      "Anyone who works out the key can impersonate its owner.",
+	Fix:      "Generate a new key, ECDSA P-384, and a new certificate.",
+	Doc: audit.Doc{
+		What: "The length of every key on an elliptic curve (ECDSA, Ed25519, Ed448) in the certificates that lie beside the configuration " +
+			"is compared with the baseline's least length.",
+		Harm: "A curve of 192 bits is worth about 96, fewer than the 112 that every standard asks for; a certificate lives for " +
+			"years.",
+		Write:   "openssl ecparam -name secp384r1 -genkey; then a certificate for it.",
+		Sources: []string{"NIST SP 800-77 Rev. 1", "RFC 9206"},
+		Demands: []string{baseline.CurveBits.Name},
 	},
+}, func(p *audit.Pass, g *model.Gateway, c *model.Certificate) (f audit.Finding, ok bool) {
+	l := strictest(p, g, c, baseline.CurveBits)
+	if c.KeyType == "RSA" || c.KeyBits == 0 || float64(c.KeyBits) >= l.Least {
+		return f, false
+	}
+	f = tooShort(p, g, c, l)
+	f.Message = fmt.Sprintf("the %s key of %s has %d bits, fewer than %.0f", c.KeyType, c.Subject, c.KeyBits, l.Least)
+	return f, true
+})
+
+// tooShort is a finding about a certificate whose key is shorter than a limit.
+func tooShort(p *audit.Pass, g *model.Gateway, c *model.Certificate, l baseline.Limit) audit.Finding {
+	f := onCertificate(p, g, c)
+	f.By(l.Level, l.Level.String()+" by "+l.Source.String())
+	if audit.OfLevel(l.Level) < audit.Medium { // short all the same
+		f.By(baseline.Should, f.Standard)
+	}
+	f.Measured, f.Required = fmt.Sprintf("%d bits", c.KeyBits), fmt.Sprintf("at least %.0f bits", l.Least)
+	return f
 }
 
 // WeakSignature speaks where a certificate is signed with MD5 or SHA-1.
-var WeakSignature = &audit.Check{
+var WeakSignature = onEach(&audit.Check{
 	Name:     "key/weak-signature",
 	Title:    "A certificate is signed with a broken hash",
 	Severity: audit.High,
@@ -91,26 +122,24 @@ var WeakSignature = &audit.Check{
 		Sources: []string{"RFC 8247"},
 		Demands: []string{baseline.SHA1Signature.Name},
 	},
-	Gateway: func(p *audit.Pass, g *model.Gateway) {
-		for _, c := range g.Certs {
-			var d baseline.Demand
-			for _, b := range p.Baselines(g, users(g, c)) {
-				if one := b.Demand(baseline.SHA1Signature); audit.OfLevel(one.Level) >= audit.OfLevel(d.Level) {
-					d = one
-				}
-			}
-			if c.WeakHash && !(c.CA && c.SelfSigned) && d.Level.Against() {
-				f := onCertificate(p, g, c)
-				f.By(d.Level, d.Level.String()+" by "+d.Source.String())
-				f.Message = fmt.Sprintf("the certificate of %s is signed with %s", c.Subject, c.Signature)
-				p.Report(f)
-			}
+}, func(p *audit.Pass, g *model.Gateway, c *model.Certificate) (f audit.Finding, ok bool) {
+	var d baseline.Demand
+	for _, b := range p.Baselines(g, users(g, c)) {
+		if one := b.Demand(baseline.SHA1Signature); audit.OfLevel(one.Level) >= audit.OfLevel(d.Level) {
+			d = one
 		}
-	},
-}
+	}
+	if !c.WeakHash || c.CA && c.SelfSigned || !d.Level.Against() {
+		return f, false
+	}
+	f = onCertificate(p, g, c)
+	f.By(d.Level, d.Level.String()+" by "+d.Source.String())
+	f.Message = fmt.Sprintf("the certificate of %s is signed with %s", c.Subject, c.Signature)
+	return f, true
+})
 
 // Expiry speaks where a certificate does not hold, or not for long.
-var Expiry = &audit.Check{
+var Expiry = onEach(&audit.Check{
 	Name:     "key/certificate-expiry",
 	Title:    "A certificate has expired or is about to",
 	Severity: audit.High,
@@ -126,29 +155,27 @@ var Expiry = &audit.Check{
 		Sources: []string{"RFC 5280 section 4.1.2.5", "RFC 7296 section 3.6"},
 		Demands: []string{baseline.CertificateExpiry.Name},
 	},
-	Gateway: func(p *audit.Pass, g *model.Gateway) {
-		for _, c := range g.Certs {
-			l := strictest(p, g, c, baseline.CertificateExpiry)
-			notice := time.Duration(l.Least * float64(time.Second))
-			f := onCertificate(p, g, c)
-			f.Standard = l.Source.String()
-			day := func(t time.Time) string { return t.UTC().Format(time.DateOnly) }
-			switch {
-			case p.Now.After(c.To):
-				f.Message = fmt.Sprintf("the certificate of %s expired on %s", c.Subject, day(c.To))
-				f.Means(audit.Stops)
-			case c.Early(p.Now):
-				f.Message = fmt.Sprintf("the certificate of %s holds only from %s", c.Subject, day(c.From))
-			case c.To.Sub(p.Now) < notice:
-				f.Lower(1)
-				f.Message = fmt.Sprintf("the certificate of %s expires on %s, within %s", c.Subject, day(c.To), present.Span(notice))
-			default:
-				continue
-			}
-			p.Report(f)
-		}
-	},
-}
+}, func(p *audit.Pass, g *model.Gateway, c *model.Certificate) (f audit.Finding, ok bool) {
+	l := strictest(p, g, c, baseline.CertificateExpiry)
+	notice := time.Duration(l.Least * float64(time.Second))
+	f = onCertificate(p, g, c)
+	f.Standard = l.Source.String()
+	day := func(t time.Time) string { return t.UTC().Format(time.DateOnly) }
+	switch {
+	case c.Late(p.Now):
+		f.Message = fmt.Sprintf("the certificate of %s expired on %s", c.Subject, day(c.To))
+		f.Means(audit.Stops)
+	case c.Early(p.Now):
+		f.Message = fmt.Sprintf("the certificate of %s holds only from %s", c.Subject, day(c.From))
+		f.Means(audit.Stops)
+	case c.To.Sub(p.Now) < notice:
+		f.Lower(1)
+		f.Message = fmt.Sprintf("the certificate of %s expires on %s, within %s", c.Subject, day(c.To), present.Span(notice))
+	default:
+		return f, false
+	}
+	return f, true
+})
 
 // Usage speaks where a certificate is shown to a peer and is not for that.
 var Usage = &audit.Check{

@@ -30,6 +30,9 @@ func words(p *audit.Pass, g *model.Gateway) []string {
 		for _, id := range []ike.Identity{c.Local.ID.Value, c.Remote.ID.Value} {
 			add(id.Value)
 		}
+		for _, a := range slices.Concat(c.LocalAddrs.Value, c.RemoteAddrs.Value) {
+			out = append(out, a.Text, strings.ReplaceAll(a.Text, ".", ""))
+		}
 		for _, k := range c.Children {
 			add(k.Name)
 		}

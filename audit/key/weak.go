@@ -169,6 +169,8 @@ func judge(p *audit.Pass, g *model.Gateway, k *model.Key, names *strength.Names,
 		var why []string
 		one := f
 		switch {
+		case strength.Printed(text):
+			why = append(why, "is an example that the manual of a daemon prints")
 		case names.MostOf(text, shortestName):
 			why = append(why, "contains a name from the configuration")
 		case entropy < bits.Least:

@@ -141,6 +141,7 @@ var limits = map[*baseline.Kind]func(s *sample, most bool, at float64){
 	baseline.KeyBits:      func(s *sample, _ bool, _ float64) { s.key("correcthorsecorrecthorse") },
 	baseline.KeyLength:    func(s *sample, _ bool, at float64) { s.key("Zk3vXq8LmT2wRc7YpB5nHd9JgAe6UoFs"[:int(at)]) },
 	baseline.RSABits:      func(s *sample, _ bool, at float64) { s.certificate("RSA", int(at)) },
+	baseline.CurveBits:    func(s *sample, _ bool, at float64) { s.certificate("ECDSA", int(at)) },
 	baseline.ReplayWindow: func(s *sample, _ bool, at float64) { s.k.ReplayWindow.Value = int(at) },
 	baseline.Volume64: func(s *sample, _ bool, at float64) {
 		s.offer(ike.ESP, ike.Encryption, ike.Pick(ike.Encryption, 3, 0))

@@ -43,6 +43,7 @@ func All() []*audit.Check {
 		key.FarRule,
 		key.Unused,
 		key.ShortRSA,
+		key.ShortCurve,
 		key.WeakSignature,
 		key.Expiry,
 		key.RevocationsLate,

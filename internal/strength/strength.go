@@ -317,13 +317,19 @@ func (n *Names) Bits(secret string) float64 {
 	if secret == "" {
 		return 0
 	}
+	if Printed(secret) {
+		return 1
+	}
+	if bits, ok := n.encoded(secret); ok {
+		return bits
+	}
 	r := roomFor(secret)
 	defer r.leave()
 	text := r.text
 	each := perCharacter(text)
 	r.parts = r.parts[:0]
 	n.words(r)
-	for _, ps := range [][]part{sequences(text), rows(text), dates(text), n.repetitions(text)} {
+	for _, ps := range [][]part{sequences(text), rows(text), dates(text), n.repetitions(text), shaped(text), language(text)} {
 		r.parts = append(r.parts, ps...)
 	}
 	r.first, r.before, r.best = sized(r.first, len(text)+1), sized(r.before, len(r.parts)), sized(r.best, len(text)+1)
@@ -603,17 +609,18 @@ func day(s string) bool {
 	return year(last) && (ok(two(0), two(2)) || ok(two(2), two(0))) || year(first) && ok(two(6), two(4))
 }
 
-// repetitions finds a piece that stands several times in a row: it is worth the piece, and how often it stands.
+// repetitions finds a piece that stands several times in a row, the last of which may be cut off: it is worth the piece, and how often it
+// stands.
 func (n *Names) repetitions(text []rune) []part {
 	var out []part
 	for i := range text {
-		for size := 1; size <= 12 && i+2*size <= len(text); size++ {
-			times := 1
-			for i+(times+1)*size <= len(text) && slices.Equal(text[i:i+size], text[i+times*size:i+(times+1)*size]) {
-				times++
+		for size := 1; size <= 24 && i+2*size <= len(text)+1; size++ { // the separator behind the last may be left out
+			end := i + size
+			for end < len(text) && text[end] == text[end-size] {
+				end++
 			}
-			if times > 2 || times == 2 && size > 2 {
-				out = append(out, part{i, i + times*size, n.Bits(string(text[i:i+size])) + math.Log2(float64(times))})
+			if times := (end - i + 1) / size; times > 2 || times == 2 && size > 2 {
+				out = append(out, part{i, end, n.Bits(string(text[i:i+size])) + math.Log2(float64(times))})
 			}
 		}
 	}

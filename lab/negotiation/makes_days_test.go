@@ -10,8 +10,8 @@ import (
 
 // pairsOnADay are pairs of which a certificate, or that of an authority, does not hold today, or may not sign for the name; in the words of
 // pairsWithCertificates. "old" has expired, "young" does not hold yet; of the authorities so "ebb", below main, and "dawn", which signed
-// itself. "shoal" may sign for other names alone, "reef" for this one. "alone" signed itself; "pin" is the certificate that the connection names for its
-// peer.
+// itself. "shoal" may sign for other names alone, "reef" for this one. "alone" signed itself; "pin" is the certificate that the connection
+// names for its peer.
 const pairsOnADay = `
 old | S cert=old | S
 old-v1 | S version=1 cert=old | S version=1

@@ -54,7 +54,7 @@ func looks(f *source.File) (int, string) {
 	case bytes.Contains(data, []byte("-----BEGIN ")):
 		return 90, "it holds a block that begins with -----BEGIN"
 	case len(data) > 4 && data[0] == 0x30 && 0x81 <= data[1] && data[1] <= 0x84: // a DER sequence of 128 bytes or more
-		if _, err := x509.ParseCertificate(f.Bytes()); err == nil {
+		if _, err := parse(f.Bytes()); err == nil {
 			return 90, "it is a certificate in DER"
 		}
 		if _, err := x509.ParseRevocationList(f.Bytes()); err == nil {
@@ -119,7 +119,7 @@ func list(in *read.Input, line int, der []byte) error {
 
 // one reads a certificate; behind is as in model.Certificate.
 func one(in *read.Input, line int, der []byte, behind bool) {
-	c, err := x509.ParseCertificate(der)
+	c, err := parse(der)
 	if err != nil {
 		in.Lost(line, "the certificate cannot be read: %v", err)
 		return
@@ -162,7 +162,8 @@ func one(in *read.Input, line int, der []byte, behind bool) {
 	case ed25519.PublicKey:
 		g.KeyType, g.KeyBits = "Ed25519", 256
 	default:
-		g.KeyType = c.PublicKeyAlgorithm.String()
+		g.KeyType = "another kind of key"
+		ofCurve(g, c.RawSubjectPublicKeyInfo)
 	}
 	if c.KeyUsage != 0 {
 		g.Signs = c.KeyUsage&(x509.KeyUsageDigitalSignature|x509.KeyUsageContentCommitment) != 0
