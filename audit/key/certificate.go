@@ -78,8 +78,8 @@ var ShortCurve = onEach(&audit.Check{
 	Why:      "Anyone who works out the key can impersonate its owner.",
 	Fix:      "Generate a new key, ECDSA P-384, and a new certificate.",
 	Doc: audit.Doc{
-		What: "The length of every key on an elliptic curve (ECDSA, Ed25519, Ed448) in the certificates that lie beside the configuration " +
-			"is compared with the baseline's least length.",
+		What: "The length of every key on an elliptic curve (ECDSA, Ed25519, Ed448) in the certificates that lie beside the " +
+			"configuration is compared with the baseline's least length.",
 		Harm: "A curve of 192 bits is worth about 96, fewer than the 112 that every standard asks for; a certificate lives for " +
 			"years.",
 		Write:   "openssl ecparam -name secp384r1 -genkey; then a certificate for it.",

@@ -343,8 +343,8 @@ func (a *app) loadFor(cmd *cobra.Command, paths []string, again bool) (*pair.Est
 	if err != nil {
 		return nil, err
 	}
-	opts := estate.Options{Formats: known, Day: now, Stdin: a.in, As: a.as, Gateway: a.gateway, ShowUnread: a.open, Cache: a.cache, Sums: a.sums,
-		Found: memory.Expect}
+	opts := estate.Options{Formats: known, Day: now, Stdin: a.in, As: a.as, Gateway: a.gateway, ShowUnread: a.open, Cache: a.cache,
+		Sums: a.sums, Found: memory.Expect}
 	opts.Again = again && a.cache == nil && !a.sums
 	if a.cache != nil || a.sums {
 		program, books, err := a.program()

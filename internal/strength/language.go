@@ -40,8 +40,8 @@ const (
 
 // plainOf are letters that are written with a sign, without it.
 var plainOf = map[rune]rune{'ä': 'a', 'à': 'a', 'á': 'a', 'â': 'a', 'ã': 'a', 'å': 'a', 'ç': 'c', 'è': 'e', 'é': 'e', 'ê': 'e', 'ë': 'e',
-	'ì': 'i', 'í': 'i', 'î': 'i', 'ï': 'i', 'ñ': 'n', 'ò': 'o', 'ó': 'o', 'ô': 'o', 'õ': 'o', 'ö': 'o', 'ø': 'o', 'ù': 'u', 'ú': 'u', 'û': 'u',
-	'ü': 'u', 'ý': 'y', 'ß': 's', 'š': 's', 'ž': 'z', 'č': 'c', 'ř': 'r'}
+	'ì': 'i', 'í': 'i', 'î': 'i', 'ï': 'i', 'ñ': 'n', 'ò': 'o', 'ó': 'o', 'ô': 'o', 'õ': 'o', 'ö': 'o', 'ø': 'o', 'ù': 'u', 'ú': 'u',
+	'û': 'u', 'ü': 'u', 'ý': 'y', 'ß': 's', 'š': 's', 'ž': 'z', 'č': 'c', 'ř': 'r'}
 
 // language finds rows of letters, also with one separator between words, that read like some language: they are worth less than letters
 // drawn at random, whichever language it is; and sentences, which are worth what NIST SP 800-63 (2006, appendix A) gives what people write.

@@ -31,7 +31,8 @@ func peoplesSecrets(n int) []string {
 	pick := func(from []string) string { return from[r.IntN(len(from))] }
 	year := func() string { return fmt.Sprint(1950 + r.IntN(80)) }
 	date := func() string {
-		return fmt.Sprintf([]string{"%02d%02d%d", "%02d.%02d.%d", "%02d-%02d-%d", "%02d/%02d/%d"}[r.IntN(4)], 1+r.IntN(28), 1+r.IntN(12), 1950+r.IntN(80))
+		form := []string{"%02d%02d%d", "%02d.%02d.%d", "%02d-%02d-%d", "%02d/%02d/%d"}[r.IntN(4)]
+		return fmt.Sprintf(form, 1+r.IntN(28), 1+r.IntN(12), 1950+r.IntN(80))
 	}
 	upper := func(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 	signs := strings.NewReplacer("a", "@", "e", "3", "o", "0", "i", "1", "s", "$")

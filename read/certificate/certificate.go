@@ -33,7 +33,10 @@ var Format = &read.Format{
 	Looks:    looks,
 	Read:     readFile,
 	Covers: read.Rows(
-		read.Coverage{Statement: "subject, issuer, alternative names, validity, key, signature algorithm, key usages, name constraints", Use: read.Used},
+		read.Coverage{
+			Statement: "subject, issuer, alternative names, validity, key, signature algorithm, key usages, name constraints",
+			Use:       read.Used,
+		},
 		read.Coverage{
 			Statement: "private keys, encrypted or not",
 			Use:       read.Used,
