@@ -50,7 +50,7 @@ func (pol *Policy) Release() {
 }
 
 func (p *Path) crossing(pol *Policy, pair Pair) Crossing {
-	c := Crossing{Pair: pair, Into: p.ForwardAll(p.Entering(pol, pair.Out))}
+	c := Crossing{Pair: pair, Into: p.ForwardAll(p.entering(pol, pair.Out))}
 	carrier, from := p.Inbound(pol, p.BesidesOwn(pair.In()))
 	c.From = from
 	for _, o := range carrier {

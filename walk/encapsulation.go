@@ -39,7 +39,7 @@ func (p *Path) outer(pol *Policy) []Outcome {
 	if !ok {
 		return nil
 	}
-	return p.local(ownPackets(s), true)
+	return p.local(ownPackets(s), true, nil)
 }
 
 // espLeaves sends ESP packets through postrouting; no policy is asked about them.

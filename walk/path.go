@@ -29,7 +29,7 @@ type Outcome struct {
 	Fate   Fate
 	Where  string      // the stage at which it was decided
 	Rule   *model.Rule // that decided; nil where it was something else
-	Policy *Policy     // Encrypted: the one that did
+	Policy *Policy     // Encrypted: the one that did; in the clear: the one that lets them pass, where one does
 	Out    string      // the interface that they leave by; "" where it is not known
 	Via    netip.Addr  // the next gateway; invalid where there is none
 	Outer  []Outcome   // of encrypted packets: what becomes of the ESP packets
@@ -54,6 +54,7 @@ type Path struct {
 	owners   map[netip.Addr]string // the interfaces that have addresses
 	down     *model.Child          // that has no SA, where the path was made for all of them up
 	logging  func() *logging
+	mapped   []mapping
 	doubts   model.Doubts // about the policies as a whole: any packets may meet another
 	untold   *model.Doubt // about the interface that a peer's packets come and go by, where it is not told
 }
@@ -106,6 +107,7 @@ func NewPath(g *model.Gateway, ends func(*model.Connection) []Ends, opts Options
 	p.filter = NewFilter(p.opened(g), SelfAddresses(g))
 	p.filter.of(g)
 	p.own = p.router.without(nil) // a copy
+	p.mapped = mappingsOf(g)
 	for _, pol := range p.Policies {
 		pol.Wraps = p.wrappers(pol)
 	}
@@ -414,13 +416,31 @@ func (p *Path) leave(f Flow, pol *Policy, h hop) []Outcome {
 		Verdict
 		pol *Policy
 	}
-	now := []going{{Verdict{Flow: f, Verb: model.Accept}, pol}}
-	var out []Outcome
 	first := p.Gateway.Order.TunnelFirst
+	if h.restore != nil && first {
+		f, h.restore = h.restore(f), nil
+	}
 	if first && pol != nil && !pol.passes() {
 		return p.end(f, pol, h)
 	}
+	now := []going{{Verdict{Flow: f, Verb: model.Accept}, pol}}
+	restore := func() { // behind which the policies are asked once more (seen with Linux 6.1)
+		var next []going
+		for _, g := range now {
+			for _, s := range p.split(h.restore(g.Flow), h.dev) {
+				if s.pol != g.pol {
+					s.Flow = s.met(Step{Stage: "policy", What: policyWords(s.pol)})
+				}
+				next = append(next, going{Verdict{Flow: s.Flow, Verb: g.Verb, Rule: g.Rule}, s.pol})
+			}
+		}
+		now, h.restore = next, nil
+	}
+	var out []Outcome
 	for _, c := range p.filter.Bases(model.Postrouting) {
+		if h.restore != nil && c.Priority >= placeOfSourceNAT {
+			restore()
+		}
 		var next []going
 		for _, g := range now {
 			for _, v := range p.filter.one(c, g.Verdict) {
@@ -445,11 +465,17 @@ func (p *Path) leave(f Flow, pol *Policy, h hop) []Outcome {
 			panic(packet.TooComplex())
 		}
 	}
+	if h.restore != nil {
+		restore()
+	}
 	for _, g := range now {
 		out = joined(out, p.end(g.Flow, g.pol, h))
 	}
 	return out
 }
+
+// placeOfSourceNAT is the priority at which connection tracking translates in the postrouting hook (NF_IP_PRI_NAT_SRC).
+const placeOfSourceNAT = 100
 
 func policyWords(pol *Policy) string {
 	if pol == nil {
@@ -485,7 +511,7 @@ func (p *Path) end(f Flow, pol *Policy, h hop) []Outcome {
 			return p.wrapped(f, by, h)
 		}
 	}
-	return []Outcome{{Flow: f, Fate: Clear, Where: "leaves", Out: h.dev, Via: h.via}}
+	return []Outcome{{Flow: f, Fate: Clear, Where: "leaves", Out: h.dev, Via: h.via, Policy: pol}}
 }
 
 // sealed is the outcome of packets that a policy encrypts.
@@ -553,16 +579,18 @@ func (p *Path) InstalledFor(r *model.Route) *model.Child { return p.routes[r] }
 func (p *Path) Filter() *Filter { return p.filter }
 
 // Local follows packets of the gateway's own.
-func (p *Path) Local(s packet.Set) []Outcome { return p.local(ownPackets(s), false) }
+func (p *Path) Local(s packet.Set) []Outcome { return p.local(ownPackets(s), false, nil) }
 
 // ownPackets makes the packets of a set those of a new connection of the gateway's own.
 func ownPackets(s packet.Set) Flow {
 	return Start(s.And(own))
 }
 
-func (p *Path) local(f Flow, esp bool) []Outcome {
+// local follows packets of the gateway itself; restore is as in hop.
+func (p *Path) local(f Flow, esp bool, restore func(Flow) Flow) []Outcome {
 	var out []Outcome
 	for _, h := range p.router.Decide(f) {
+		h.restore = restore
 		switch h.kind {
 		case "unicast":
 		case "local":

@@ -2,7 +2,6 @@ package walk
 
 import (
 	"net/netip"
-	"slices"
 
 	"toril/model"
 	"toril/packet"
@@ -38,21 +37,18 @@ func answer(first, last packet.Packet) packet.Packet {
 
 // ReplySelf follows the gateway's own answer to a packet that was delivered to it.
 func (p *Path) ReplySelf(first, last packet.Packet) []Outcome {
-	return restored(p.local(Start(answer(first, last).Set()), false), first)
+	return p.local(Start(answer(first, last).Set()), false, restoring(first))
 }
 
-// restored undoes the destination translation of answers that leave.
-func restored(left []Outcome, first packet.Packet) []Outcome {
-	out := slices.Clone(left) // others may have it too
-	for i := range out {      // at the place of source NAT, the destination translation is undone
-		if out[i].Fate == Clear || out[i].Fate == Encrypted {
-			out[i].Now = out[i].Now.Replace(packet.Src, packet.Addresses(first.Dst, first.Dst))
-			if packet.WithPorts.Has(uint64(first.Proto)) {
-				out[i].Now = out[i].Now.Replace(packet.Sport, packet.OneOf(uint64(first.Dport)))
-			}
+// restoring undoes the destination translation of the answer to a packet: at the place of source NAT.
+func restoring(first packet.Packet) func(Flow) Flow {
+	return func(f Flow) Flow {
+		f.Now = f.Now.Replace(packet.Src, packet.Addresses(first.Dst, first.Dst))
+		if packet.WithPorts.Has(uint64(first.Proto)) {
+			f.Now = f.Now.Replace(packet.Sport, packet.OneOf(uint64(first.Dport)))
 		}
+		return f
 	}
-	return out
 }
 
 // Reply follows the answer to a packet: first is the packet as its sender sent it, last as it left this gateway, and in
@@ -95,8 +91,9 @@ func (p *Path) Reply(first, last packet.Packet, in string, peer netip.Addr) []Ou
 	}
 	for _, f := range now {
 		for _, h := range p.router.Decide(f) {
+			h.restore = restoring(first)
 			out = joined(out, p.routed(h))
 		}
 	}
-	return restored(out, first)
+	return out
 }

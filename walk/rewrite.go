@@ -11,6 +11,7 @@ import (
 type Rewrite struct {
 	Rule   *model.Rule
 	Was    packet.Set   // the packets that it meets
+	Before *model.Rule  // that rule moves them onto the tunnel's networks, if they meet it first; nil where they are for the tunnel as they are
 	Leaves bool         // some of them are no longer for the tunnel afterwards: they leave in the clear
 	Doubts model.Doubts // why some of the packets may fare otherwise
 }
@@ -60,5 +61,32 @@ func (p *Path) Rewrites(pol *Policy) (out []Rewrite, doubts model.Doubts, ok boo
 		r.Leaves = r.Leaves || len(pol.Wraps) == 0 && !pol.Domain.Free(packet.Mark).Contains(addresses)
 		r.Doubts.Add(v.Doubts...)
 	}
-	return out, doubts, true
+	return append(out, p.instead(pol, domain)...), doubts, true
+}
+
+// instead returns the source translations that packets meet which another rule should have moved onto the tunnel's networks.
+func (p *Path) instead(pol *Policy, domain packet.Set) (out []Rewrite) {
+	_, moved, by := p.behindMappings(domain)
+	if moved.Empty() {
+		return nil
+	}
+	for _, f := range p.Entering(pol, moved) {
+		for _, o := range p.Forward(f) {
+			if o.Fate != Clear || !o.Rewritten(packet.Src) {
+				continue
+			}
+			rule, _ := o.Decisive()
+			if rule == nil || rule.Verb != model.SourceNAT && rule.Verb != model.Masquerade {
+				continue
+			}
+			i := slices.IndexFunc(out, func(r Rewrite) bool { return r.Rule == rule })
+			if i < 0 {
+				i = len(out)
+				out = append(out, Rewrite{Rule: rule, Before: by[0], Leaves: true})
+			}
+			out[i].Was = out[i].Was.Or(o.Was())
+			out[i].Doubts.Add(o.Doubts...)
+		}
+	}
+	return out
 }

@@ -13,11 +13,12 @@ import (
 // hop is what the routing decision says about a flow.
 type hop struct {
 	Flow
-	dev   string // "" where the saved files do not tell
-	via   netip.Addr
-	kind  string // "unicast", "local", "blackhole", "unreachable", "prohibit", "none"
-	route *model.Route
-	by    int // the place of the rule that chose it, among the rules
+	dev     string // "" where the saved files do not tell
+	via     netip.Addr
+	kind    string // "unicast", "local", "blackhole", "unreachable", "prohibit", "none"
+	route   *model.Route
+	by      int             // the place of the rule that chose it, among the rules
+	restore func(Flow) Flow // of an answer: undoes the destination translation, at the place of source NAT; nil for none
 }
 
 // Router decides where packets go: routing rules by priority, in each table the longest prefix (Linux, ip-rule(8)).

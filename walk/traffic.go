@@ -231,7 +231,17 @@ func (p *Path) behindIt(pol *Policy, into []*model.Interface) ike.Selectors {
 // Domain returns a policy's packets as they come in from the networks behind the gateway, or out of its other tunnels: new
 // connections, not the gateway's own.
 func (p *Path) Domain(pol *Policy) []Flow {
-	return pol.memo.domain.get(func() []Flow { return p.Entering(pol, p.Traffic(pol)) })
+	return pol.memo.domain.get(func() []Flow { return p.entering(pol, p.Traffic(pol)) })
+}
+
+// entering does as Entering, with the sources that packets for the tunnel have before the gateway moves them onto its networks.
+func (p *Path) entering(pol *Policy, s packet.Set) []Flow {
+	rest, moved, _ := p.behindMappings(s)
+	out := p.Entering(pol, rest)
+	if !moved.Empty() {
+		out = append(out, p.Entering(pol, moved)...)
+	}
+	return out
 }
 
 // Entering returns packets for a policy's tunnel as they come in: out of the other tunnels whose far ends have their sources,

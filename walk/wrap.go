@@ -42,7 +42,7 @@ func (p *Path) wrapped(f Flow, by *model.Interface, h hop) []Outcome {
 	start := ownPackets(outer)
 	start.wraps = f.wraps
 	var out []Outcome
-	for _, o := range p.local(start, false) {
+	for _, o := range p.local(start, false, nil) {
 		inner := o // its fate, with the packets that are inside
 		inner.Flow = f.doubt(o.Doubts...)
 		for _, s := range o.Steps {

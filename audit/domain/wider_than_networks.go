@@ -35,6 +35,10 @@ var Wider = &audit.Check{
 		}
 		there := packet.None()
 		to := s.Child.Local.Value.At(s.Tunnel.Own(s.End)).Packets().Free(packet.Proto, packet.Sport, packet.ICMP).Mirror()
+		far := s.Child.RemoteAt(s.Tunnel.Peer(s.End)).Packets().Free(packet.Proto, packet.Sport, packet.Dport, packet.ICMP)
+		if from := to.And(far); !from.Empty() { // whose rules of routing may be others than those of the gateway's own addresses
+			to = from
+		}
 		parts := path.OwnRoutes(to.With(packet.In, packet.Name("any")))
 		for _, part := range parts {
 			if r := part.Route; r != nil && r.To.Bits() > 0 && (r.Kind == "unicast" || r.Kind == "local") {

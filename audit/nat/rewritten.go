@@ -55,8 +55,14 @@ var Rewritten = &audit.Check{
 				"put a rule before it that exempts the encryption domain: "+p.In(audit.ExemptByPolicy, s.Gateway.Name, r.Rule.At),
 				"one that names its networks",
 			)
+			if r.Before != nil {
+				f.Message = fmt.Sprintf("%s takes packets that another rule moves onto the networks of %s, and comes first: they leave in the clear",
+					r.Rule.Verb, c.Name)
+				f.Fix = "Put the rule that moves them before it."
+				f.Also = append(f.Also, p.Evidence(r.Before.At, "the rule that moves them"))
+			}
 			f.Rests(r.Doubts, s.SelectorDoubts(), unread)
-			f.Also = []audit.Evidence{{Pos: c.Remote.Where(c.At), Note: "the remote networks of the child"}}
+			f.Also = append(f.Also, audit.Evidence{Pos: c.Remote.Where(c.At), Note: "the remote networks of the child"})
 			f.Concerns(r.Was)
 			p.Report(f)
 		}

@@ -7,6 +7,7 @@ import (
 	"toril/model"
 	"toril/packet"
 	"toril/source"
+	"toril/walk"
 )
 
 // NoReturn speaks where what comes out of a tunnel has no route to its destination.
@@ -76,6 +77,12 @@ var NoReturn = &audit.Check{
 				"set charon.install_routes = no and configure the routes yourself",
 			)
 			p.Report(f)
+		}
+		for _, o := range path.ForwardAll([]walk.Flow{walk.Start(path.Emerging(pol, lost.Free(packet.In)))}) { // what the gateway sends on to others
+			if o.Rewritten(packet.Dst) {
+				lost = lost.Minus(o.Was().Free(packet.In, packet.State, packet.Direction, packet.Translated, packet.Mark, packet.PeerIn, packet.PeerOut,
+					packet.Out))
+			}
 		}
 		if lost.Empty() || s.Summarises(path) {
 			return

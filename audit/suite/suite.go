@@ -80,6 +80,7 @@ func All() []*audit.Check {
 		domain.SidesOverlap,
 		domain.ClaimedTwice,
 		domain.Covered,
+		domain.InTheClear,
 		domain.PublicInside,
 		domain.Wider,
 		domain.BehindItself,
