@@ -257,7 +257,7 @@ type done struct {
 func doneBy(f *walk.Filter, h model.Hook, does func(walk.Verdict) bool) done {
 	d := done{packet.None(), packet.None(), packet.None(), nil}
 	forget := func(s packet.Set) packet.Set {
-		return s.Free(packet.State, packet.Direction, packet.Mark, packet.Translated)
+		return s.Free(packet.State, packet.Direction, packet.Mark, packet.ConnMark, packet.Translated)
 	}
 	for _, v := range f.Through(h, fresh()) {
 		was := v.Was()

@@ -255,7 +255,7 @@ func (g *guide) cross(from *model.Gateway, p *Part, way []passage) *Crossing {
 	}
 	c.Notes = g.agreement(t, p.Policy.Child)
 	onTheWire := func(s packet.Set) packet.Set {
-		return s.Free(packet.In, packet.Out, packet.State, packet.Direction, packet.Translated, packet.Mark, packet.PeerIn, packet.PeerOut)
+		return s.OnTheWire()
 	}
 	plain := onTheWire(p.Now)
 	sealed := plain // what was encrypted: the packets, or those that they are wrapped in

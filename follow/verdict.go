@@ -157,7 +157,7 @@ func Ways(e *pair.Whole, g *model.Gateway, most int) (ways []Way, left int) {
 							left++
 							continue
 						}
-						one.Packets = p.Came.Free(packet.State, packet.Direction, packet.Mark, packet.PeerIn).String()
+						one.Packets = p.Came.Free(packet.State, packet.Direction, packet.Mark, packet.ConnMark, packet.PeerIn).String()
 						one.Says, one.Arrives = Verdict(trip, p, e.Place)
 						one.Decided = p.Decisive()
 						ways = append(ways, one)

@@ -120,8 +120,9 @@ type Rule struct {
 	Target  string       // Jump, Goto: the ID of the chain
 	To      *Translation // not changed once it was read: rules share it; nil where the rule rewrites nothing
 	SetMark *MarkChange
-	MSS     int    // what the rule makes of the MSS of TCP (RFC 9293, section 3.7.1), in bytes; PathMSS: as the path takes; 0: it does not
-	Packets uint64 // as counted when it was saved
+	Bits    []MarkBits // conditions on single bits of marks, which When does not say; a doubt says SingleBits for them
+	MSS     int        // what the rule makes of the MSS of TCP (RFC 9293, section 3.7.1), in bytes; PathMSS: as the path takes; 0: it does not
+	Packets uint64     // as counted when it was saved
 	Comment string
 	Of      *Chain // the chain that it stands in
 	Index   int    // its place there, from 0
@@ -173,8 +174,22 @@ type Translation struct {
 	Text   string
 }
 
-// MarkChange is what a rule writes into a packet's mark: mark = mark&^Mask | Value.
+// SingleBits is why a rule with Bits may concern some of its packets alone, where their mark is not known.
+const SingleBits = "single bits of the mark"
+
+// MarkBits is a condition on the mark of a packet, or of its connection: mark&Mask == Value, or not.
+type MarkBits struct {
+	Value, Mask uint32
+	Not, Conn   bool
+}
+
+// Of reports whether a mark meets the condition.
+func (m MarkBits) Of(mark uint32) bool { return (mark&m.Mask == m.Value) != m.Not }
+
+// MarkChange is what a rule writes into a packet's mark, or into that of its connection: mark = mark&^Mask | Value.
 type MarkChange struct {
 	Value, Mask uint32
+	Conn        bool // the mark of the connection is written
+	Copy        bool // the other of the two marks is the value
 	Any         bool // the value is computed while the gateway runs
 }

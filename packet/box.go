@@ -18,12 +18,12 @@ type box struct {
 }
 
 // The places of fields in v and more.
-const usual, seldom = 7, 4
+const usual, seldom = 7, 5
 
 // placeOf is where a field's values are: in v, in more behind that, or in not behind that.
 var placeOf = [fields]uint8{
 	Src: 0, Dst: 1, Proto: 2, Dport: 3, In: 4, Mark: 5, PeerIn: 6,
-	Sport: usual, ICMP: usual + 1, Out: usual + 2, PeerOut: usual + 3,
+	Sport: usual, ICMP: usual + 1, Out: usual + 2, PeerOut: usual + 3, ConnMark: usual + 4,
 	State: usual + seldom, Direction: usual + seldom + 1, Translated: usual + seldom + 2,
 }
 

@@ -152,8 +152,13 @@ func (b *box) describe() string {
 			),
 		)
 	}
-	if b.at(Mark) != nil {
-		out = append(out, "mark "+spell(b.in(Mark), 1<<32-1, func(n number) string { return fmt.Sprintf("%#x", n.lo) }))
+	for _, m := range []struct {
+		Field
+		name string
+	}{{Mark, "mark "}, {ConnMark, "connection mark "}} {
+		if b.at(m.Field) != nil {
+			out = append(out, m.name+spell(b.in(m.Field), 1<<32-1, func(n number) string { return fmt.Sprintf("%#x", n.lo) }))
+		}
 	}
 	for _, f := range []struct {
 		Field

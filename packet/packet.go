@@ -16,7 +16,7 @@ type Packet struct {
 	In, Out          string
 	State, Direction uint64
 	Translated       uint64
-	Mark             uint32
+	Mark, ConnMark   uint32
 	PeerIn, PeerOut  netip.Addr // invalid where there is none
 }
 
@@ -40,6 +40,7 @@ func (p Packet) Set() Set {
 	one(Direction, small(p.Direction))
 	one(Translated, small(p.Translated))
 	one(Mark, small(uint64(p.Mark)))
+	one(ConnMark, small(uint64(p.ConnMark)))
 	for f, a := range map[Field]netip.Addr{PeerIn: p.PeerIn, PeerOut: p.PeerOut} {
 		n := number{}
 		if a.IsValid() {
@@ -78,7 +79,7 @@ func (s Set) Witness() (p Packet, ok bool) {
 	p.State = prefer(b, State, New, Established).lo
 	p.Direction = prefer(b, Direction, Original).lo
 	p.Translated = prefer(b, Translated, 0).lo
-	p.Mark = uint32(prefer(b, Mark, 0).lo)
+	p.Mark, p.ConnMark = uint32(prefer(b, Mark, 0).lo), uint32(prefer(b, ConnMark, 0).lo)
 	p.PeerIn, p.PeerOut = peer(b, PeerIn), peer(b, PeerOut)
 	return p, true
 }

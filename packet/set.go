@@ -46,6 +46,7 @@ const (
 	Direction               // of the connection: Original or Reply
 	Translated              // of the connection: bit 0 source, bit 1 destination
 	Mark                    // 32-bit mark of the packet
+	ConnMark                // 32-bit mark of its connection
 	PeerIn                  // address of the IPsec peer it was decrypted from; 0 where it came in the clear
 	PeerOut                 // address of the IPsec peer it will be encrypted to; 0 where it will leave in the clear
 	fields
@@ -112,7 +113,7 @@ func topOf(f Field, fam Family) number {
 		return small(Reply)
 	case Translated:
 		return small(3)
-	case Mark:
+	case Mark, ConnMark:
 		return small(1<<32 - 1)
 	}
 	return largest
@@ -447,6 +448,23 @@ func (s Set) Parts() []Set {
 		out[i] = Set{s.boxes[i : i+1 : i+1]}
 	}
 	return out
+}
+
+// OnTheWire leaves the packets of s what they are on the wire, whatever the gateway knows of them: interfaces, connection, marks, peers.
+func (s Set) OnTheWire() Set {
+	return s.Free(In, Out, State, Direction, Translated, Mark, ConnMark, PeerIn, PeerOut)
+}
+
+// Single returns the one value that a field of 32 bits at most has in a part of a set; ok is false where it has several.
+func (s Set) Single(f Field) (v uint32, ok bool) {
+	if len(s.boxes) != 1 || s.boxes[0].at(f) == nil {
+		return 0, false
+	}
+	in := s.boxes[0].in(f)
+	if len(in) != 1 || in[0].lo != in[0].hi {
+		return 0, false
+	}
+	return uint32(in[0].lo.lo), true
 }
 
 // Values returns the values that a field has in s, of packets of one family.

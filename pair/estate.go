@@ -144,7 +144,7 @@ func (e *Estate) Ends(g *model.Gateway) func(*model.Connection) []walk.Ends {
 		for i, s := range m.Sides {
 			if s.Gateway.Number == g.Number {
 				c := g.Connections[s.place]
-				of[c] = append(of[c], walk.Ends{Own: m.Own(i), Peer: m.Peer(i)})
+				of[c] = append(of[c], walk.Ends{Own: m.Own(i), Peer: m.Peer(i), InUDP: m.InUDP(i)})
 			}
 		}
 	}

@@ -59,6 +59,15 @@ func (m *Match) Peer(side int) netip.Addr {
 	return single(m.Sides[side].Connection.Remote, m.far(side).Local)
 }
 
+// InUDP reports whether the ESP packets of a tunnel go in UDP, as Tunnel.InUDP does.
+func (m *Match) InUDP(side int) bool {
+	own, peer, far := m.Own(side), m.Peer(side), m.far(side)
+	if m.Sides[side].Connection.Encap || far.Encap || own.IsPrivate() != peer.IsPrivate() || Translated(own, peer, far.Remote) {
+		return true
+	}
+	return len(m.Sides) == 2 && Translated(m.Own(1-side), m.Peer(1-side), m.Sides[side].Connection.Remote)
+}
+
 // far is the connection of the other side; an empty one where there is none.
 func (m *Match) far(side int) *estate.Connection {
 	if len(m.Sides) < 2 {

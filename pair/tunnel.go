@@ -90,6 +90,13 @@ func (t *Tunnel) BehindNAT(e End) bool {
 	return Translated(t.Own(e), t.Peer(e), far.remote())
 }
 
+// InUDP reports whether the ESP packets of an end go in UDP (RFC 3948): it is set so, or one end is behind NAT.
+func (t *Tunnel) InUDP(e End) bool {
+	far, given := t.Far(e)
+	return e.Connection.Encap.Value || t.Own(e).IsPrivate() != t.Peer(e).IsPrivate() || t.BehindNAT(e) ||
+		given && (far.Connection.Encap.Value || t.BehindNAT(far))
+}
+
 // Translated reports whether an address must be translated on its way to another: it is private, the other is public, and who is there does
 // not expect it.
 func Translated(own, to netip.Addr, expected model.Addresses) bool {

@@ -88,7 +88,7 @@ func (f *Filter) Asked(c *model.Chain, s packet.Set) []*model.Rule {
 		}
 		l.index = packet.NewIndex(sets)
 	})
-	at := l.index.Meeting(s, packet.Mark, packet.State)
+	at := l.index.Meeting(s, packet.Mark, packet.ConnMark, packet.State)
 	out := make([]*model.Rule, len(at))
 	for i, k := range at {
 		out[i] = c.Rules[k]
@@ -280,29 +280,81 @@ func (r *run) chain(c *model.Chain, flow Flow, depth int) []Flow {
 				next = append(next, f)
 				continue
 			}
-			hit := f.with(f.Now.And(rule.When))
 			if miss := f.Now.Minus(rule.When); !miss.Empty() {
 				next = append(next, f.with(miss))
 			}
-			if !certain { // both ways are followed
-				r.doubtful = true
-				passing := hit
-				if why := r.filter.doubtsOf(rule); rule.Usually() && rule.Verb != model.UnknownAction {
-					passing = passing.beside(why)
-				} else {
-					hit = hit.beside(why)
+			for _, part := range r.byBits(rule, f.with(f.Now.And(rule.When))) {
+				switch {
+				case part.holds == never:
+					next = append(next, part.Flow)
+					continue
+				case part.holds == maybe: // both ways are followed
+					r.doubtful = true
+					passing := part.Flow
+					if why := r.filter.doubtsOf(rule); rule.Usually() && rule.Verb != model.UnknownAction {
+						passing = passing.beside(why)
+					} else {
+						part.Flow = part.beside(why)
+					}
+					next = append(next, passing)
 				}
-				next = append(next, passing)
+				stay, out := r.apply(c, rule, part.Flow, depth)
+				next = append(next, stay...)
+				back = append(back, out...)
 			}
-			stay, out := r.apply(c, rule, hit, depth)
-			next = append(next, stay...)
-			back = append(back, out...)
 		}
 		if flows = next; !certain {
 			flows = besides(flows)
 		}
 	}
 	return append(flows, back...)
+}
+
+// hit is a part of a flow that meets what a rule says of packets, and whether it meets its other conditions.
+type hit struct {
+	Flow
+	holds holds
+}
+
+type holds uint8
+
+const (
+	maybe holds = iota
+	always
+	never
+)
+
+// byBits splits a flow by whether it meets a rule, as far as single bits of its marks tell.
+func (r *run) byBits(rule *model.Rule, f Flow) []hit {
+	how := maybe
+	if rule.Certain() && rule.Verb != model.UnknownAction {
+		how = always
+	}
+	parts := f.Now.Parts()
+	if len(rule.Bits) == 0 || len(parts) > maxMarks {
+		return []hit{{f, how}}
+	}
+	if !slices.ContainsFunc(rule.Doubts, func(d *model.Doubt) bool { return d.Why != model.SingleBits }) {
+		how = always
+	}
+	var out []hit
+	for _, part := range parts {
+		one := hit{f.with(part), how}
+		for _, b := range rule.Bits {
+			field := packet.Mark
+			if b.Conn {
+				field = packet.ConnMark
+			}
+			switch mark, known := part.Single(field); {
+			case !known && one.holds == always:
+				one.holds = maybe
+			case known && !b.Of(mark):
+				one.holds = never
+			}
+		}
+		out = append(out, one)
+	}
+	return out
 }
 
 // besides leaves out flows that come of doubts alone where others go the same way from here on.
@@ -337,13 +389,40 @@ func (r *run) apply(c *model.Chain, rule *model.Rule, f Flow, depth int) (stay, 
 	return r.verb(c, rule, f, depth)
 }
 
+// mark sets the mark of packets, or of their connection.
 func (r *run) mark(rule *model.Rule, f Flow) []Flow {
-	f = r.step(f, rule, "sets the mark")
-	if rule.SetMark.Any || rule.SetMark.Mask != ^uint32(0) {
-		return f.set(packet.Mark, packet.Numbers(0, 1<<32-1), 0)
+	m := rule.SetMark
+	into, from, what := packet.Mark, packet.ConnMark, "sets the mark"
+	if m.Conn {
+		into, from, what = packet.ConnMark, packet.Mark, "sets the mark of the connection"
 	}
-	return f.set(packet.Mark, packet.OneOf(uint64(rule.SetMark.Value)), 0)
+	f = r.step(f, rule, what)
+	if !m.Any && !m.Copy && m.Mask == ^uint32(0) {
+		return f.set(into, packet.OneOf(uint64(m.Value)), 0)
+	}
+	any, parts := packet.Numbers(0, 1<<32-1), f.Now.Parts()
+	if m.Any || len(parts) > maxMarks {
+		return f.set(into, any, 0)
+	}
+	var out []Flow
+	for _, part := range parts {
+		was, known := part.Single(into)
+		value, told := m.Value, true
+		if m.Copy {
+			value, told = part.Single(from)
+		}
+		known = known || m.Mask == ^uint32(0) // none of it stays
+		to := any
+		if known && told {
+			to = packet.OneOf(uint64(was&^m.Mask | value&m.Mask))
+		}
+		out = joined(out, f.with(part).set(into, to, 0))
+	}
+	return out
 }
+
+// maxMarks is how many parts of a flow are marked each for itself.
+const maxMarks = 64
 
 func (r *run) step(f Flow, rule *model.Rule, what string) Flow {
 	return f.met(Step{Stage: r.base.Hook.String(), Rule: rule, Chain: rule.Of, What: what})

@@ -16,7 +16,7 @@ func (pol *Policy) esp(out bool) (packet.Set, bool) {
 		from, to = to, from
 	}
 	s := packet.Range(packet.Src, from, from).And(packet.Range(packet.Dst, to, to))
-	if pol.Connection.Encap.Value {
+	if pol.inUDP {
 		return s.With(packet.Proto, packet.OneOf(17)).With(packet.Sport, packet.OneOf(4500)).With(packet.Dport, packet.OneOf(4500)), true
 	}
 	if pol.Child.Protocol.Value == ike.AH {

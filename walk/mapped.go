@@ -36,8 +36,7 @@ func mappingsOf(g *model.Gateway) []mapping {
 
 // bareAddresses frees all but the addresses of packets.
 func bareAddresses(s packet.Set) packet.Set {
-	return s.Free(packet.In, packet.Out, packet.State, packet.Direction, packet.Translated, packet.Mark, packet.PeerIn, packet.PeerOut,
-		packet.Proto, packet.Sport, packet.Dport, packet.ICMP)
+	return s.OnTheWire().Free(packet.Proto, packet.Sport, packet.Dport, packet.ICMP)
 }
 
 // behindMappings are the packets that a tunnel is for, of a set with the sources that they have in it, as they are before the gateway moves

@@ -20,7 +20,7 @@ func (p *Path) opened(g *model.Gateway) *model.Gateway {
 				&model.Rule{At: k.Opens.Where(k.At), When: s, Verb: model.Accept, Comment: Opened},
 			)
 		}
-		out := pol.Domain.Free(packet.Mark).And(Peered(packet.PeerOut, pol.Peer))
+		out := pol.Domain.Free(packet.Mark, packet.ConnMark).And(Peered(packet.PeerOut, pol.Peer))
 		in := pol.back.And(Peered(packet.PeerIn, pol.Peer))
 		accept(model.Forward, out)
 		accept(model.Forward, in)

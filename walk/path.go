@@ -70,8 +70,12 @@ type Options struct {
 	Down func(*model.Child) bool // whether a child has no SA; nil: all are up
 }
 
-// Ends are the addresses of both ends of a tunnel, as one of them sees it; invalid where they are not known.
-type Ends struct{ Own, Peer netip.Addr }
+// Ends are the addresses of both ends of a tunnel, as one of them sees it; invalid where they are not known. InUDP says that its ESP
+// packets go in UDP (RFC 3948).
+type Ends struct {
+	Own, Peer netip.Addr
+	InUDP     bool
+}
 
 // NewPath prepares a gateway. ends gives, for each of its connections, the addresses of every tunnel that it is an end of.
 func NewPath(g *model.Gateway, ends func(*model.Connection) []Ends, opts Options) *Path {
@@ -150,7 +154,8 @@ var (
 	plain = packet.Where(packet.State, packet.OneOf(packet.New)).
 		With(packet.Direction, packet.OneOf(packet.Original)).
 		With(packet.Translated, packet.OneOf(0)).
-		With(packet.Mark, packet.OneOf(0))
+		With(packet.Mark, packet.OneOf(0)).
+		With(packet.ConnMark, packet.OneOf(0))
 	bare  = packet.Where(packet.PeerIn, packet.OneOf(0)).With(packet.PeerOut, packet.OneOf(0))
 	fresh = plain.And(bare)
 	made  = packet.Where(packet.In, packet.Name("")) // by the gateway itself

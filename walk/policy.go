@@ -26,6 +26,7 @@ type Policy struct {
 	back       packet.Set    // the packets that come out of it
 	peer       packet.Values // what its packets have as their IPsec peer
 	doubts     model.Doubts  // about the interface that leads into it
+	inUDP      bool          // its ESP packets go in UDP
 }
 
 // Protects reports whether the policy encrypts: it neither lets packets pass in the clear nor drops them.
@@ -88,6 +89,7 @@ func (p *Path) policy(c *model.Connection, k *model.Child, e Ends, opts Options)
 		IfID:       k.IfIDOut.Value,
 		memo:       &memo{},
 		peer:       peerValues(e.Peer),
+		inUDP:      e.InUDP || c.Encap.Value,
 	}
 	if err := packet.Guard(func() { pol.Domain = k.Domain(e.Own, e.Peer) }); err != nil {
 		why := fmt.Sprintf("which packets %s is for is not known: %s", pol.Name, err)
@@ -175,7 +177,7 @@ func (pol *Policy) offered(by *model.Interface) packet.Set {
 	case pol.IfID != 0:
 	case by != nil && by.Kind == "vti":
 		if mark, mask, ok := pol.Child.Marked(); !ok || by.Key&mask == mark {
-			return pol.Domain.Free(packet.Mark)
+			return pol.Domain.Free(packet.Mark, packet.ConnMark)
 		}
 	default:
 		return pol.Domain

@@ -17,6 +17,7 @@ func answer(first, last packet.Packet) packet.Packet {
 		Sport:     last.Dport,
 		Dport:     last.Sport,
 		ICMP:      last.ICMP,
+		ConnMark:  last.ConnMark,
 		State:     packet.Established,
 		Direction: packet.Reply,
 	}

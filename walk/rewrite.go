@@ -9,9 +9,10 @@ import (
 
 // Rewrite is a source translation that packets for a tunnel meet before they are encrypted.
 type Rewrite struct {
-	Rule   *model.Rule
-	Was    packet.Set   // the packets that it meets
-	Before *model.Rule  // that rule moves them onto the tunnel's networks, if they meet it first; nil where they are for the tunnel as they are
+	Rule *model.Rule
+	Was  packet.Set // the packets that it meets
+	// that rule moves them onto the tunnel's networks, if they meet it first; nil where they are for the tunnel as they are
+	Before *model.Rule
 	Leaves bool         // some of them are no longer for the tunnel afterwards: they leave in the clear
 	Doubts model.Doubts // why some of the packets may fare otherwise
 }
@@ -57,8 +58,17 @@ func (p *Path) Rewrites(pol *Policy) (out []Rewrite, doubts model.Doubts, ok boo
 		}
 		r := &out[i]
 		r.Was = r.Was.Or(v.Was())
-		addresses := v.Now.Free(packet.State, packet.Direction, packet.Translated, packet.PeerOut, packet.In, packet.Out, packet.Mark)
-		r.Leaves = r.Leaves || len(pol.Wraps) == 0 && !pol.Domain.Free(packet.Mark).Contains(addresses)
+		addresses := v.Now.Free(
+			packet.State,
+			packet.Direction,
+			packet.Translated,
+			packet.PeerOut,
+			packet.In,
+			packet.Out,
+			packet.Mark,
+			packet.ConnMark,
+		)
+		r.Leaves = r.Leaves || len(pol.Wraps) == 0 && !pol.Domain.Free(packet.Mark, packet.ConnMark).Contains(addresses)
 		r.Doubts.Add(v.Doubts...)
 	}
 	return append(out, p.instead(pol, domain)...), doubts, true

@@ -127,7 +127,7 @@ func lastOfLine(rules []*model.Rule, i int) bool {
 	return (i == 0 || rules[i-1].At != rules[i].At) && (i+1 == len(rules) || rules[i+1].At != rules[i].At)
 }
 
-func asksForMark(r *model.Rule) bool { return !r.When.Equal(r.When.Free(packet.Mark)) }
+func asksForMark(r *model.Rule) bool { return !r.When.Equal(r.When.Free(packet.Mark, packet.ConnMark)) }
 
 // alike reports whether rules do the same.
 func alike(a, b *model.Rule) bool {

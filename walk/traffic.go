@@ -268,7 +268,7 @@ func (p *Path) Entering(pol *Policy, s packet.Set) []Flow {
 	if !p.router.known {
 		return append(out, behindGateway(Fresh(s, "")))
 	}
-	for _, part := range p.OwnRoutes(s.Free(packet.Mark).Mirror()) {
+	for _, part := range p.OwnRoutes(s.Free(packet.Mark, packet.ConnMark).Mirror()) {
 		dev := ""
 		if part.Route != nil {
 			dev = part.Route.Dev
@@ -276,7 +276,7 @@ func (p *Path) Entering(pol *Policy, s packet.Set) []Flow {
 				continue // the gateway's own
 			}
 		}
-		if f := behindGateway(Fresh(part.Packets.Mirror().And(s.Free(packet.Mark)), dev)); !f.Now.Empty() {
+		if f := behindGateway(Fresh(part.Packets.Mirror().And(s.Free(packet.Mark, packet.ConnMark)), dev)); !f.Now.Empty() {
 			out = append(out, f.doubt(part.Doubts...))
 		}
 	}

@@ -40,7 +40,7 @@ var AnyFromTunnel = &audit.Check{
 			return // access/default-accept says that there is no filter
 		}
 		in := path.Emerging(pol, path.Traffic(pol).Mirror())
-		for _, v := range filter.Through(model.Forward, walk.Start(in)) {
+		for _, v := range fromTunnel(filter, in) {
 			rule, at, ok := acceptedBy(v, bases)
 			if !ok || !whole(v.Was(), in) {
 				continue
@@ -63,13 +63,23 @@ var AnyFromTunnel = &audit.Check{
 	},
 }
 
+// fromTunnel sends packets that came out of a tunnel through the rules of prerouting, which may mark them, and of forward.
+func fromTunnel(filter *walk.Filter, in packet.Set) (out []walk.Verdict) {
+	for _, v := range filter.Through(model.Prerouting, walk.Start(in)) {
+		if v.Verb == model.Accept || v.Verb.Translates() {
+			out = append(out, filter.Through(model.Forward, v.Flow)...)
+		}
+	}
+	return out
+}
+
 // acceptedBy names the last rule that accepted a flow, or the chain whose policy did.
 func acceptedBy(v walk.Verdict, bases []*model.Chain) (*model.Rule, source.Pos, bool) {
 	if v.Verb != model.Accept {
 		return nil, source.Pos{}, false
 	}
 	for i := len(v.Steps) - 1; i >= 0; i-- {
-		if r := v.Steps[i].Rule; r != nil && r.Verb == model.Accept {
+		if r := v.Steps[i].Rule; r != nil && r.Verb == model.Accept && v.Steps[i].Stage == bases[0].Hook.String() {
 			return r, r.At, true
 		}
 	}

@@ -49,7 +49,7 @@ var IKEClosed = &audit.Check{
 			{"IKE and ESP in UDP (port 4500)", udp.With(packet.Dport, packet.OneOf(4500)).With(packet.Sport, packet.OneOf(4500))},
 			{"ESP", from.With(packet.Proto, packet.OneOf(50))},
 		} {
-			if kind.name == "ESP" && inUDP(s) ||
+			if kind.name == "ESP" && s.Tunnel.InUDP(s.End) ||
 				s.Connection.LocalPort.Value != 500 && kind.name != "ESP" {
 				continue
 			}
@@ -122,7 +122,7 @@ func mayBeClosed(p *audit.Pass, s *audit.Subject, message string, means audit.Ef
 // espOut is what becomes of the ESP packets of a connection's first child on their way out.
 func espOut(path *walk.Path, s *audit.Subject) []walk.Outcome {
 	own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
-	if inUDP(s) {
+	if s.Tunnel.InUDP(s.End) {
 		return nil
 	}
 	for _, k := range s.Connection.Children {
@@ -131,12 +131,4 @@ func espOut(path *walk.Path, s *audit.Subject) []walk.Outcome {
 		}
 	}
 	return nil
-}
-
-// inUDP reports whether a connection's ESP goes in UDP (RFC 3948): it is set so, or one end is behind NAT.
-func inUDP(s *audit.Subject) bool {
-	own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
-	far, given := s.Far()
-	return s.Connection.Encap.Value || own.IsPrivate() != peer.IsPrivate() || s.Tunnel.BehindNAT(s.End) ||
-		given && (far.Connection.Encap.Value || s.Tunnel.BehindNAT(far))
 }

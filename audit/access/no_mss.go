@@ -71,7 +71,8 @@ func clamps(g *model.Gateway, traffic packet.Set, most int) (clamped bool, wrong
 	both := traffic.Or(traffic.Mirror())
 	for _, c := range g.Chains {
 		for _, r := range c.Rules {
-			if r.MSS == 0 || !r.When.Free(packet.State, packet.Direction, packet.In, packet.Out, packet.Mark).Overlaps(both) {
+			if r.MSS == 0 ||
+				!r.When.Free(packet.State, packet.Direction, packet.In, packet.Out, packet.Mark, packet.ConnMark).Overlaps(both) {
 				continue
 			}
 			clamped = true

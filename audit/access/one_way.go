@@ -103,5 +103,5 @@ var OneWay = &audit.Check{
 
 // bare keeps of packets what travels with them: addresses, protocol and ports.
 func bare(s packet.Set) packet.Set {
-	return s.Free(packet.In, packet.Out, packet.State, packet.Direction, packet.Translated, packet.Mark, packet.PeerIn, packet.PeerOut)
+	return s.OnTheWire()
 }

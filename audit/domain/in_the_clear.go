@@ -65,7 +65,11 @@ func leaves(p *audit.Pass, s *audit.Subject, path *walk.Path, o walk.Outcome) (f
 	if o.Policy != nil {
 		f.At.Pos = o.Policy.Child.At
 		f.Message = fmt.Sprintf("%s, which lets packets pass, is asked before %s and takes packets of it", o.Policy.Name, s.Child.Name)
-		f.Fix = fmt.Sprintf("Narrow %s so that no network of %s is in it; however wide it is, it is asked first.", o.Policy.Name, s.Child.Name)
+		f.Fix = fmt.Sprintf(
+			"Narrow %s so that no network of %s is in it; however wide it is, it is asked first.",
+			o.Policy.Name,
+			s.Child.Name,
+		)
 		return f, true
 	}
 	f.Message = fmt.Sprintf("packets of %s leave by %s in the clear: no policy takes them there", s.Child.Name, o.Out)

@@ -62,6 +62,7 @@ var LateExemption = &audit.Check{
 								pol.Child.Name,
 							)
 							f.Also = []audit.Evidence{{Pos: earlier.At, Note: "the rule that translates"}}
+							f.Rests(r.Doubts)
 							p.Report(f)
 							break
 						}

@@ -34,7 +34,7 @@ func everything(r *model.Rule) bool { return r.When.Contains(packet.Only(packet.
 
 // addresses keeps of a set what it says about addresses, protocols and ports.
 func addresses(s packet.Set) packet.Set {
-	return s.Free(packet.In, packet.Out, packet.State, packet.Direction, packet.Translated, packet.Mark, packet.PeerIn, packet.PeerOut)
+	return s.OnTheWire()
 }
 
 // internal reports whether packets only go to networks that the gateway reaches by other than its default route.

@@ -47,7 +47,10 @@ var Rewritten = &audit.Check{
 			if !r.Leaves {
 				f.Lower(2)
 				f.Means(audit.NoEffect)
-				f.Message = fmt.Sprintf("%s rewrites tunnel traffic, which stays in the encryption domain with another source", r.Rule.Verb)
+				f.Message = fmt.Sprintf(
+					"%s rewrites tunnel traffic, which stays in the encryption domain with another source",
+					r.Rule.Verb,
+				)
 				f.Why = "The far end sees another source than the one that sent, and the ESP packets themselves may be rewritten by " +
 					"the same rule."
 			}
@@ -56,8 +59,11 @@ var Rewritten = &audit.Check{
 				"one that names its networks",
 			)
 			if r.Before != nil {
-				f.Message = fmt.Sprintf("%s takes packets that another rule moves onto the networks of %s, and comes first: they leave in the clear",
-					r.Rule.Verb, c.Name)
+				f.Message = fmt.Sprintf(
+					"%s takes packets that another rule moves onto the networks of %s, and comes first: they leave in the clear",
+					r.Rule.Verb,
+					c.Name,
+				)
 				f.Fix = "Put the rule that moves them before it."
 				f.Also = append(f.Also, p.Evidence(r.Before.At, "the rule that moves them"))
 			}

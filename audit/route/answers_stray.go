@@ -122,16 +122,7 @@ func sent(p *audit.Pass, s *audit.Subject) (out packet.Set, unsure model.Doubts)
 		for _, c := range path.Crossings(pol) {
 			for _, a := range c.Sent {
 				out = out.Or(
-					a.To.Now.Free(
-						packet.In,
-						packet.Out,
-						packet.State,
-						packet.Direction,
-						packet.Translated,
-						packet.Mark,
-						packet.PeerIn,
-						packet.PeerOut,
-					),
+					a.To.Now.OnTheWire(),
 				)
 			}
 		}

@@ -43,7 +43,7 @@ var BlackholeWins = &audit.Check{
 				continue
 			}
 			f := p.On(s, r.At, false)
-			f.Rests(part.Doubts, path.TrafficDoubts(pol))
+			f.Rests(part.Doubts, path.TrafficDoubts(pol), s.Gateway.NetworkDoubts()) // a better route may be where nobody looked
 			w, _ := part.Packets.Witness()
 			f.Example = w.String()
 			f.Message = fmt.Sprintf("the %s route for %s takes packets of %s, also while it is up", r.Kind, r.To, s.Child.Name)

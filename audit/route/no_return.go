@@ -78,10 +78,10 @@ var NoReturn = &audit.Check{
 			)
 			p.Report(f)
 		}
-		for _, o := range path.ForwardAll([]walk.Flow{walk.Start(path.Emerging(pol, lost.Free(packet.In)))}) { // what the gateway sends on to others
+		// what the gateway sends on to others
+		for _, o := range path.ForwardAll([]walk.Flow{walk.Start(path.Emerging(pol, lost.Free(packet.In)))}) {
 			if o.Rewritten(packet.Dst) {
-				lost = lost.Minus(o.Was().Free(packet.In, packet.State, packet.Direction, packet.Translated, packet.Mark, packet.PeerIn, packet.PeerOut,
-					packet.Out))
+				lost = lost.Minus(o.Was().OnTheWire())
 			}
 		}
 		if lost.Empty() || s.Summarises(path) {

@@ -54,7 +54,7 @@ var NoRouteIn = &audit.Check{
 			return
 		}
 		into, elsewhere := packet.None(), (*model.Route)(nil)
-		for _, part := range path.Routes(pol.Domain.Free(packet.Mark).And(packet.Where(packet.In, packet.Name("any")))) {
+		for _, part := range path.Routes(pol.Domain.Free(packet.Mark, packet.ConnMark).And(packet.Where(packet.In, packet.Name("any")))) {
 			r, set := part.Route, part.Packets
 			switch {
 			case r != nil && r.Dev == own.Name:

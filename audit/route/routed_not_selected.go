@@ -37,7 +37,9 @@ var RoutedNotSelected = &audit.Check{
 			for _, pol := range path.Policies {
 				if pol.Protects() && (pol.Device == i || fits(pol, i)) {
 					some = true
-					taken = taken.Or(pol.Domain.Free(packet.Src, packet.Mark, packet.Proto, packet.Sport, packet.Dport, packet.ICMP))
+					taken = taken.Or(
+						pol.Domain.Free(packet.Src, packet.Mark, packet.ConnMark, packet.Proto, packet.Sport, packet.Dport, packet.ICMP),
+					)
 				}
 			}
 			for _, r := range g.Routes {

@@ -17,7 +17,7 @@ import (
 // peoplesSecrets are secrets as people make them: words, quotations, rows of the keyboard, dates, repetitions, and how they change them.
 func peoplesSecrets(n int) []string {
 	words := strings.Fields("summer winter spring tunnel office branch london berlin secret password dragon monkey football welcome " +
-		"shadow master sunshine princess charlie thomas michael network firewall cisco company internet security vpn gateway server " +
+		"shadow master sunshine princess charlie thomas michael network firewall harbour company internet security vpn gateway server " +
 		"coffee orange purple silver golden tiger eagle mountain river bridge castle garden window kitchen letter market")
 	walks := strings.Fields("qwertyuiop asdfghjkl zxcvbnm 1qaz2wsx3edc4rfv qazwsxedcrfvtgb zaq12wsx 1q2w3e4r5t6y qweasdzxc poiuytrewq " +
 		"!qaz@wsx#edc 0okm9ijn8uhb asdfjkl; qwerty123456 zxcvbnm,./ 1234qwerasdfzxcv")

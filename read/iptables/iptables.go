@@ -512,7 +512,7 @@ func coverage() []read.Coverage {
 		{Statement: "ACCEPT, DROP, REJECT, RETURN, QUEUE, NFQUEUE, NOTRACK, CT, chains by -j and -g", Use: read.Used},
 		{Statement: "TPROXY", Use: read.Used, Note: "the rule counts as one that may do anything"},
 		{Statement: "SNAT, DNAT, MASQUERADE, REDIRECT, NETMAP", Use: read.Used},
-		{Statement: "MARK, CONNMARK", Use: read.Used, Note: "a mark restored from the connection counts as any mark"},
+		{Statement: "MARK, CONNMARK", Use: read.Used, Note: "also saved to the connection's and restored from it"},
 		{Statement: "LOG, NFLOG", Use: read.Used},
 		{
 			Statement: "-m " + strings.Join(sortedModules(), ", "),

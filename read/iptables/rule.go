@@ -28,7 +28,6 @@ var modules = sync.OnceValue(func() map[string]bool {
 		"connbytes":       true,
 		"connlabel":       true,
 		"connlimit":       true,
-		"connmark":        true,
 		"cpu":             true,
 		"dscp":            true,
 		"devgroup":        true,
@@ -465,6 +464,7 @@ var modelled = sync.OnceValue(func() map[string]bool {
 		"icmp":      true,
 		"icmp6":     true,
 		"ipv6-icmp": true,
+		"connmark":  true,
 		"conntrack": true,
 		"state":     true,
 		"multiport": true,
@@ -875,10 +875,15 @@ func (s *state) mark(text string) {
 	}
 	got, ok := packet.Masked(uint32(v), uint32(m))
 	if !ok {
-		s.unsure("single bits of the mark", false)
+		s.unsure(model.SingleBits, false)
+		s.rule.Bits = append(s.rule.Bits, model.MarkBits{Value: uint32(v), Mask: uint32(m), Not: s.not, Conn: s.module == "connmark"})
 		return
 	}
-	s.narrow(packet.All(), packet.Where(packet.Mark, got))
+	f := packet.Mark
+	if s.module == "connmark" {
+		f = packet.ConnMark
+	}
+	s.narrow(packet.All(), packet.Where(f, got))
 }
 
 func (s *state) policyOption(opt string) {
@@ -1006,9 +1011,7 @@ func (s *state) target(name string, goTo bool) {
 	case "MARK":
 		s.setMark(opts)
 	case "CONNMARK":
-		if _, ok := opts["--restore-mark"]; ok {
-			s.rule.SetMark = &model.MarkChange{Mask: ^uint32(0), Any: true}
-		}
+		s.connMark(opts)
 	case "TPROXY": // to a program of the gateway: whether one listens, no file says
 		s.rule.Verb = model.UnknownAction
 		s.unsure("a transparent proxy", false)
@@ -1159,6 +1162,36 @@ func (s *state) setMark(opts map[string]string) {
 		}
 		s.rule.SetMark = change
 	}
+}
+
+// connMark reads what CONNMARK does to the mark of the connection, or to the packet's by it.
+func (s *state) connMark(opts map[string]string) {
+	_, restores := opts["--restore-mark"]
+	_, saves := opts["--save-mark"]
+	if !restores && !saves {
+		if s.setMark(opts); s.rule.SetMark != nil {
+			s.rule.SetMark.Conn = true
+		}
+		return
+	}
+	change := &model.MarkChange{Mask: ^uint32(0), Copy: true, Conn: saves}
+	masks := map[uint64]bool{}
+	for _, opt := range []string{"--nfmask", "--ctmask", "--mask"} {
+		if text, ok := opts[opt]; ok {
+			n, err := strconv.ParseUint(text, 0, 32)
+			if err != nil {
+				s.refuse("%q is not a mask", text)
+			}
+			masks[n] = true
+			change.Mask = uint32(n)
+		}
+	}
+	_, nf := opts["--nfmask"]
+	_, ct := opts["--ctmask"]
+	if change.Any = len(masks) > 1 || nf != ct; change.Any { // bits of one that are not of the other
+		change.Copy = false
+	}
+	s.rule.SetMark = change
 }
 
 // ported reports whether the rule is for one protocol that has ports.

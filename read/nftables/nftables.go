@@ -247,7 +247,7 @@ func coverage() []read.Coverage {
 		{Statement: "meta mark set", Use: read.Used, Note: "a value that is computed counts as any mark"},
 		{Statement: "counter, log, comment", Use: read.Used},
 		{
-			Statement: "limit, quota, ct count, ct mark, other ct status, tcp flags, fib, time, sockets, other headers",
+			Statement: "limit, quota, ct count, other ct status, tcp flags, fib, time, sockets, other headers",
 			Use:       read.Used,
 			Note:      "conditions outside the model: the rule may or may not concern a packet, and results that depend on it say so",
 		},

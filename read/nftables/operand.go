@@ -607,8 +607,13 @@ func conntrack(t []token) (operand, int) {
 			}
 			return packet.Values{}, fmt.Errorf("%q is not a status of a connection", s)
 		}, beyond: statuses}, 2
-	case "mark",
-		"expiration",
+	case "mark":
+		return operand{
+			base:   packet.All(),
+			field:  packet.ConnMark,
+			values: func(s string) (packet.Values, error) { return literal.Ranged(s, 1<<32-1, nil, "a mark") },
+		}, 2
+	case "expiration",
 		"helper",
 		"bytes",
 		"packets",

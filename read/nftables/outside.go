@@ -376,7 +376,6 @@ var assignable = map[string]bool{
 	"meta pkttype":   true,
 	"meta nftrace":   true,
 	"meta secmark":   true,
-	"ct mark":        true,
 	"ct label":       true,
 	"ct zone":        true,
 	"ct event":       true,

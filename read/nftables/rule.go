@@ -580,7 +580,12 @@ func (s *state) assignment() bool {
 		}
 		if t[n-1].Is("mark") && (n == 1 || n == 2 && t[0].Is("meta")) {
 			s.i += n + 1
-			s.setMark()
+			s.setMark(false)
+			return true
+		}
+		if t[n-1].Is("mark") && n == 2 && t[0].Is("ct") {
+			s.i += n + 1
+			s.setMark(true)
 			return true
 		}
 		if t[0].Is("meta") || t[0].Is("ct") || t[0].Is("ip") || t[0].Is("ip6") || t[0].Is("tcp") || t[0].Is("udp") || t[0].Is("ether") ||
@@ -613,16 +618,27 @@ func (s *state) assignment() bool {
 	return false
 }
 
-func (s *state) setMark() {
+// setMark reads what is written into the mark of packets, or of their connection.
+func (s *state) setMark(conn bool) {
 	from := s.i
+	if other := map[bool]string{true: "meta", false: "ct"}[conn]; len(s.left()) >= 2 && s.left()[0].Is(other) && s.left()[1].Is("mark") ||
+		conn && len(s.left()) >= 1 && s.left()[0].Is("mark") {
+		s.accept(other)
+		s.accept("mark")
+		if s.i >= len(s.t) || s.peek().Kind == nft.Word && !s.peek().Is("and") && !s.peek().Is("or") && !s.peek().Is("xor") {
+			s.rule.SetMark = &model.MarkChange{Mask: ^uint32(0), Copy: true, Conn: conn}
+			return
+		}
+		s.i = from
+	}
 	t := s.take()
 	if n, err := strconv.ParseUint(t.Text, 0, 32); err == nil && (s.i >= len(s.t) || s.peek().Kind == nft.Word) {
-		s.rule.SetMark = &model.MarkChange{Value: uint32(n), Mask: ^uint32(0)}
+		s.rule.SetMark = &model.MarkChange{Value: uint32(n), Mask: ^uint32(0), Conn: conn}
 		return
 	}
 	s.i = from
 	s.skipValue(number)
-	s.rule.SetMark = &model.MarkChange{Mask: ^uint32(0), Any: true}
+	s.rule.SetMark = &model.MarkChange{Mask: ^uint32(0), Any: true, Conn: conn}
 }
 
 // skipValue passes over the value of an assignment: an operand or a value, what is reckoned with it, and the map that it is looked
@@ -778,10 +794,11 @@ func (s *state) masked(ops []operand, base packet.Set, why string) (packet.Set, 
 	valueText := s.peek().Text
 	m, err1 := strconv.ParseUint(maskText, 0, 32)
 	v, err2 := strconv.ParseUint(valueText, 0, 32)
-	if len(ops) == 1 && ops[0].field == packet.Mark && ops[0].values != nil && err1 == nil && err2 == nil {
+	if len(ops) == 1 && (ops[0].field == packet.Mark || ops[0].field == packet.ConnMark) && ops[0].values != nil && err1 == nil &&
+		err2 == nil {
 		if values, ok := packet.Masked(uint32(v), uint32(m)); ok {
 			s.take()
-			set := base.With(packet.Mark, values)
+			set := base.With(ops[0].field, values)
 			if negate {
 				set = base.Minus(set)
 			}
@@ -792,8 +809,12 @@ func (s *state) masked(ops []operand, base packet.Set, why string) (packet.Set, 
 	if len(ops) == 1 && ops[0].opaque == "" { // a field of the model, by bits that it has no sets for
 		form := either(number, address, anyName)
 		switch o := ops[0]; {
-		case o.field == packet.Mark:
-			form = number
+		case o.field == packet.Mark || o.field == packet.ConnMark:
+			if form = number; err1 == nil && err2 == nil {
+				why = model.SingleBits
+				s.rule.Bits = append(s.rule.Bits,
+					model.MarkBits{Value: uint32(v), Mask: uint32(m), Not: negate, Conn: o.field == packet.ConnMark})
+			}
 		case o.bits:
 			form = func(s string) bool {
 				_, err := o.values(s)

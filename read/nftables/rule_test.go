@@ -62,7 +62,7 @@ func meanings() map[string]string {
 			"0x10000-0x1ffff -> accept",
 		`meta hour "22:00"-"06:00" accept`: "all packets if meta hour -> accept",
 		`ct count over 10 drop`:            "all packets if a number of connections -> drop",
-		`ct mark and 0x0f != 0 accept`:     "all packets if ct mark -> accept",
+		`ct mark and 0x0f != 0 accept`:     "all packets if single bits of the mark -> accept",
 		`meta mark ne 0x3 drop`: "any IPv4 mark not 0x3; any IPv6 mark not 0x3 -> " +
 			"drop",
 		`ct status confirmed,assured accept`: "all packets if a status of the connection -> " +
@@ -79,12 +79,17 @@ func meanings() map[string]string {
 		`ct label set 5 tcp dport 22 accept`: "any IPv4 tcp port 22; any IPv6 tcp port 22 -> " +
 			"accept",
 		`ct mark set meta mark & 0xff tcp dport 24 accept`: "any IPv4 tcp port 24; any IPv6 tcp port 24 -> " +
-			"accept",
+			"accept connection mark 0x0/0xffffffff any=true",
+		`meta ipsec exists ct mark set 0x20`: "any IPv4 decrypted; any IPv6 decrypted -> continue connection mark 0x20",
+		`ct mark set mark`:                   "all packets -> continue connection mark 0x0 copied",
+		`meta mark set ct mark accept`:       "all packets -> accept mark 0x0 copied",
+		`ct mark 0x20-0x2f accept`:           "any IPv4 connection mark 0x20-0x2f; any IPv6 connection mark 0x20-0x2f -> accept",
+		`ct mark and 0xff == 0x20 drop`:      "all packets if single bits of the mark -> drop",
 		`meta mark set numgen inc mod 2 map { 0 : 0x1, 1 : 0x2 } tcp dport 27 accept`: "any IPv4 tcp port 27; any IPv6 tcp port 27 -> " +
 			"accept mark 0x0/0xffffffff any=true",
 		`tcp dport 80 dnat ip to ip saddr map { 10.0.0.1 : 192.0.2.5 }:tcp dport map { 80 : 8080 }`: "10.0.0.1 > any tcp port 80 -> destination NAT " +
 			"192.0.2.5:8080",
-		`dnat ip to ct mark map { 0x1 : 192.0.2.5 }`: "all packets if ct mark -> destination NAT " +
+		`dnat ip to ct mark map { 0x1 : 192.0.2.5 }`: "any IPv4 connection mark 0x1; any IPv6 connection mark 0x1 -> destination NAT " +
 			"192.0.2.5",
 		`tcp dport 92 redirect to :tcp dport map { 92 : 9292 }`: "any IPv4 tcp port 92; any IPv6 tcp port 92 -> " +
 			"redirect an address of the interface",

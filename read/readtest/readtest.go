@@ -118,7 +118,13 @@ func Rule(r *model.Rule) string {
 		out += " " + to.Text
 	}
 	if r.SetMark != nil {
+		if r.SetMark.Conn {
+			out += " connection"
+		}
 		out += fmt.Sprintf(" mark %#x", r.SetMark.Value)
+		if r.SetMark.Copy {
+			out += " copied"
+		}
 		if r.SetMark.Mask != ^uint32(0) || r.SetMark.Any {
 			out += fmt.Sprintf("/%#x any=%v", r.SetMark.Mask, r.SetMark.Any)
 		}

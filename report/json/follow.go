@@ -86,7 +86,7 @@ func tripOf(e *pair.Whole, t *follow.Trip) *tripJSON {
 	}
 	for _, p := range t.Parts {
 		k := partJSON{
-			Packets:     p.Came.Free(packet.State, packet.Direction, packet.Mark, packet.PeerIn).String(),
+			Packets:     p.Came.Free(packet.State, packet.Direction, packet.Mark, packet.ConnMark, packet.PeerIn).String(),
 			outcomeJSON: outcomeOf(e, p.Outcome),
 			Example:     exampleJSON{p.First.String(), p.Last.String()},
 			Outer:       outcomesOf(e, p.Outer),

@@ -87,7 +87,7 @@ func (f trail) overview(trips []*follow.Trip) {
 			if ok {
 				mark, style = "●", []text.Color{text.FgGreen}
 			}
-			packets := p.Came.Free(packet.State, packet.Direction, packet.Mark, packet.PeerIn).String()
+			packets := p.Came.Free(packet.State, packet.Direction, packet.Mark, packet.ConnMark, packet.PeerIn).String()
 			if t.Own {
 				packets = "its own: " + packets
 			}
@@ -120,7 +120,7 @@ func (f trail) part(t *follow.Trip, p *follow.Part) {
 	for _, l := range strings.Split(wrap(sum, f.look.Width), "\n") {
 		f.line("%s", f.paint(strings.TrimRight(l, " "), style...))
 	}
-	f.block(2, "for", p.Came.Free(packet.State, packet.Direction, packet.Mark, packet.PeerIn).String())
+	f.block(2, "for", p.Came.Free(packet.State, packet.Direction, packet.Mark, packet.ConnMark, packet.PeerIn).String())
 	f.block(2, "as", p.First.String())
 	f.way(t, p)
 }
