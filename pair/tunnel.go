@@ -229,9 +229,26 @@ func (t *Tunnel) Counterparts(k *model.Child) []*model.Child {
 			out = append(out, pair.B)
 		case pair.B == k && pair.A != nil:
 			out = append(out, pair.A)
+		case pair.A == nil && t.between(k, pair.B): // one of several that it answers for
+			out = append(out, pair.B)
+		case pair.B == nil && t.between(k, pair.A):
+			out = append(out, pair.A)
 		}
 	}
 	return out
+}
+
+// between reports whether a child without one of its own at the other end protects, there, packets of a child of the other end.
+func (t *Tunnel) between(k, alone *model.Child) bool {
+	switch {
+	case k == alone || len(t.Ends) < 2:
+		return false
+	case slices.Contains(t.Ends[0].Connection.Children, k) && slices.Contains(t.Ends[1].Connection.Children, alone):
+		return t.mirrored(k, alone) >= 2
+	case slices.Contains(t.Ends[1].Connection.Children, k) && slices.Contains(t.Ends[0].Connection.Children, alone):
+		return t.mirrored(alone, k) >= 2
+	}
+	return false
 }
 
 // mirrored scores how well two children mean each other.

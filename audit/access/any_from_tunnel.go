@@ -1,6 +1,8 @@
 package access
 
 import (
+	"slices"
+
 	"toril/audit"
 	"toril/model"
 	"toril/packet"
@@ -60,7 +62,37 @@ var AnyFromTunnel = &audit.Check{
 			p.Report(f)
 			return
 		}
+		together(p, s, fromTunnel(filter, in), in, bases)
 	},
+}
+
+// together reports where several rules allow everything that programs use, each a part of it.
+func together(p *audit.Pass, s *audit.Subject, all []walk.Verdict, in packet.Set, bases []*model.Chain) {
+	used := packet.Only(packet.IPv4).With(packet.Proto, packet.OneOf(1, 6, 17)).
+		Or(packet.Only(packet.IPv6).With(packet.Proto, packet.OneOf(6, 17, 58)))
+	accepted := packet.None()
+	var doubts model.Doubts
+	var at []source.Pos
+	for _, v := range all {
+		if v.Verb == model.Accept && v.Was().Overlaps(used) {
+			accepted = accepted.Or(v.Was())
+			doubts.Add(v.Doubts...)
+			if _, pos, ok := acceptedBy(v, bases); ok && !slices.Contains(at, pos) {
+				at = append(at, pos)
+			}
+		}
+	}
+	if len(at) < 2 || !whole(accepted, in.And(used)) {
+		return
+	}
+	f := p.On(s, at[0], false)
+	f.Message = "the rules together allow ICMP and every port of TCP and UDP from the tunnel"
+	for _, pos := range at[1:min(len(at), 4)] {
+		f.Also = append(f.Also, audit.Evidence{Pos: pos, Note: "another of the rules"})
+	}
+	path := p.Walk(s.Gateway)
+	f.Rests(doubts, s.SelectorDoubts(), path.TrafficDoubts(s.PolicyOf(path)))
+	p.Report(f)
 }
 
 // fromTunnel sends packets that came out of a tunnel through the rules of prerouting, which may mark them, and of forward.
