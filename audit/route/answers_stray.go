@@ -156,7 +156,7 @@ func routeOf(o walk.Outcome) source.Pos {
 // learnsInto reports whether a routing protocol runs on an interface of a policy, whose routes the files need not tell.
 func learnsInto(path *walk.Path, s *audit.Subject, pol *walk.Policy) bool {
 	for _, i := range path.Into(pol) {
-		if learns(s.Gateway, i.Name) && !leads(s.Gateway, i.Name) {
+		if learns(s.Gateway, i.Name) && !leads(s.Gateway, i.Name, "") {
 			return true
 		}
 	}

@@ -47,7 +47,7 @@ var NoRouteIn = &audit.Check{
 		f.Rests(s.Gateway.UnreadNetwork(), s.Doubts())
 		remote := s.Child.Remote.Value
 		if len(pol.Wraps) > 0 || remote.AnyAddress() { // the selectors name no network: any route will do
-			if !leads(s.Gateway, own.Name) {
+			if !leads(s.Gateway, own.Name, "") {
 				f.Message = fmt.Sprintf("no route leads to %s, the interface of %s", own.Name, s.Child.Name)
 				p.Report(f)
 			}
@@ -76,11 +76,11 @@ var NoRouteIn = &audit.Check{
 	},
 }
 
-// leads reports whether a route other than that of its own network leads to an interface.
-func leads(g *model.Gateway, dev string) bool {
+// leads reports whether a route other than that of its own network leads to an interface; nor one that some protocol told, "" for none.
+func leads(g *model.Gateway, dev, but string) bool {
 	return slices.ContainsFunc(
 		g.Routes,
-		func(r *model.Route) bool { return r.Dev == dev && r.Kind == "unicast" && r.Origin != "connected" },
+		func(r *model.Route) bool { return r.Dev == dev && r.Kind == "unicast" && r.Origin != "connected" && (but == "" || r.Origin != but) },
 	)
 }
 

@@ -171,11 +171,11 @@ var ProtocolPassive = &audit.Check{
 	Requires: audit.Walks,
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, r := range runsOn(g, func(i *model.Interface) bool { return i.Tunnel() }) {
-			if !r.passive() || leads(g, r.on.Name) || r.proto.Name == "bgp" {
+			if !r.passive() || leads(g, r.on.Name, r.proto.Name) || r.proto.Name == "bgp" {
 				continue
 			}
 			f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: r.proto.At}}
-			f.Message = fmt.Sprintf("%s is passive on %s, and no other route leads into it", r.proto.Name, r.on.Name)
+			f.Message = fmt.Sprintf("%s is passive on %s, and no route but its own leads into it", r.proto.Name, r.on.Name)
 			f.Also = []audit.Evidence{{Pos: r.on.At, Note: "the interface"}}
 			p.Report(f)
 		}
