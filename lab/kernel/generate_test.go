@@ -20,8 +20,10 @@ func (g generator) chance(percent int) bool { return g.IntN(100) < percent }
 
 // rule is a rule in words that both languages can say.
 type rule struct {
-	src, dst, proto, dport, in, out, state, policy, mark string // "!" in front turns a condition round
-	do                                                   string // "accept", "drop", "return", "jump a", "mark 5", "masquerade", "snat A", "dnat A[:P]"
+	src, dst, proto, dport, in, out, state, policy, mark string // "!" in front turns a condition round; a mark may be "1/1", some bits
+	ctmark                                               string // the mark of the connection, likewise
+	do                                                   string // "accept", "drop", "return", "jump a", "mark 5", "ctmark 5", "save", "restore", "masquerade", "snat A",
+	// "dnat A[:P]", "netmap A" of whole networks
 }
 
 // scene is one random gateway.
@@ -81,7 +83,10 @@ func (g generator) conditions(hook string) rule {
 		r.policy = g.one("out", "!out")
 	}
 	if g.chance(8) && hook != "pre" {
-		r.mark = g.not("5", 30)
+		r.mark = g.not(g.one("5", "5", "1/1", "2/2"), 30)
+	}
+	if g.chance(8) && hook != "nat" {
+		r.ctmark = g.not(g.one("5", "5", "4/4", "2/6"), 30)
 	}
 	return r
 }
@@ -100,7 +105,7 @@ func (g generator) filter(hook string, n int) []rule {
 		case k < 92:
 			r.do = "return"
 		default:
-			r.do = "mark 5"
+			r.do = g.one("mark 5", "ctmark 5", "ctmark 6", "save", "restore")
 		}
 		out = append(out, r)
 	}
@@ -111,10 +116,15 @@ func (g generator) nat(hook string) []rule {
 	var out []rule
 	for range g.IntN(4) {
 		r := g.conditions(hook)
-		r.state, r.mark = "", ""
+		r.state, r.mark, r.ctmark = "", "", ""
 		switch k := g.IntN(100); {
 		case k < 35:
 			r.do = "accept"
+		case k > 85:
+			r = rule{src: "10.1.0.0/24", dst: r.dst, do: "netmap " + g.one("172.31.1.0/24", "10.1.9.0/24")}
+			if hook == "pre" {
+				r = rule{dst: "10.2.0.0/24", do: "netmap " + g.one("10.3.0.0/24", "10.2.7.0/24")}
+			}
 		case hook == "pre":
 			if r.proto == "tcp" || r.proto == "udp" {
 				r.do = "dnat " + g.one("10.2.0.5", "10.3.0.7", "10.2.0.9:80", "203.0.113.5")
@@ -314,7 +324,19 @@ func (r rule) nft() string {
 	add("iifname", r.in)
 	add("oifname", r.out)
 	add("ct state", r.state)
-	add("meta mark", r.mark)
+	marked := func(what, mark string) {
+		op, v := eq(mark)
+		if value, mask, masked := strings.Cut(v, "/"); masked {
+			if op == "" {
+				op = "== "
+			}
+			w = append(w, what+" & "+mask+" "+op+value)
+			return
+		}
+		add(what, mark)
+	}
+	marked("meta mark", r.mark)
+	marked("ct mark", r.ctmark)
 	switch r.policy {
 	case "out":
 		w = append(w, "rt ipsec exists")
@@ -325,6 +347,18 @@ func (r rule) nft() string {
 	switch verb {
 	case "mark":
 		w = append(w, "meta mark set "+arg)
+	case "ctmark":
+		w = append(w, "ct mark set "+arg)
+	case "save":
+		w = append(w, "ct mark set mark")
+	case "restore":
+		w = append(w, "meta mark set ct mark")
+	case "netmap":
+		of, way, from := "saddr", "snat", r.src
+		if r.src == "" {
+			of, way, from = "daddr", "dnat", r.dst
+		}
+		w = append(w, fmt.Sprintf("%s ip prefix to ip %s map { %s : %s }", way, of, from, arg))
 	case "snat", "dnat":
 		w = append(w, verb+" to "+arg)
 	default:
@@ -393,6 +427,10 @@ func (r rule) save() string {
 		w = append(w, "-m", "mark")
 		add("--mark", r.mark)
 	}
+	if r.ctmark != "" {
+		w = append(w, "-m", "connmark")
+		add("--mark", r.ctmark)
+	}
 	switch r.policy {
 	case "out":
 		w = append(w, "-m", "policy", "--dir", "out", "--pol", "ipsec")
@@ -403,6 +441,12 @@ func (r rule) save() string {
 	switch verb {
 	case "mark":
 		w = append(w, "-j", "MARK", "--set-mark", arg)
+	case "ctmark":
+		w = append(w, "-j", "CONNMARK", "--set-mark", arg)
+	case "save", "restore":
+		w = append(w, "-j", "CONNMARK", "--"+verb+"-mark")
+	case "netmap":
+		w = append(w, "-j", "NETMAP", "--to", arg)
 	case "snat":
 		w = append(w, "-j", "SNAT", "--to-source", arg)
 	case "dnat":
