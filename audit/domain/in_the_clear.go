@@ -62,12 +62,16 @@ func leaves(p *audit.Pass, s *audit.Subject, path *walk.Path, o walk.Outcome) (f
 	example, _ := o.Was().Witness()
 	f.Example = example.String()
 	f.Concerns(o.Was())
-	if o.Policy != nil {
-		f.At.Pos = o.Policy.Child.At
-		f.Message = fmt.Sprintf("%s, which lets packets pass, is asked before %s and takes packets of it", o.Policy.Name, s.Child.Name)
+	first := o.Policy
+	if asked := path.Meeting(o.Was()); first == nil && len(asked) > 0 && asked[0].Passes() { // they were translated behind it
+		first = asked[0]
+	}
+	if first != nil {
+		f.At.Pos = first.Child.At
+		f.Message = fmt.Sprintf("%s, which lets packets pass, is asked before %s and takes packets of it", first.Name, s.Child.Name)
 		f.Fix = fmt.Sprintf(
 			"Narrow %s so that no network of %s is in it; however wide it is, it is asked first.",
-			o.Policy.Name,
+			first.Name,
 			s.Child.Name,
 		)
 		return f, true

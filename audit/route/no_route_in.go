@@ -80,7 +80,9 @@ var NoRouteIn = &audit.Check{
 func leads(g *model.Gateway, dev, but string) bool {
 	return slices.ContainsFunc(
 		g.Routes,
-		func(r *model.Route) bool { return r.Dev == dev && r.Kind == "unicast" && r.Origin != "connected" && (but == "" || r.Origin != but) },
+		func(r *model.Route) bool {
+			return r.Dev == dev && r.Kind == "unicast" && r.Origin != "connected" && (but == "" || r.Origin != but)
+		},
 	)
 }
 

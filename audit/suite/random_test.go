@@ -13,13 +13,16 @@ type random struct {
 	style  string // how packets get into the tunnel
 	ends   [2]*end
 	sound  bool // nothing is put wrong on purpose
+	moved  bool // both sites have the same networks, and go by others in the tunnel
+	marked bool // what comes out of the tunnel is known by the mark of its connection
 	faults []string
 }
 
 // end is what one gateway of a random estate is told.
 type end struct {
 	name, own       string
-	nets            []string // behind it
+	nets            []string // behind it, as they are known in the tunnel
+	inside          []string // and as they are
 	local, remote   []string // selectors
 	proposals, esp  string
 	version         int
@@ -66,8 +69,15 @@ func randomEstate(seed int) (fsys fstest.MapFS, faults []string, sound bool) {
 		}
 		r.ends[i] = e
 	}
+	r.moved, r.marked = r.style == "policy" && r.IntN(5) == 0, r.IntN(5) == 0
 	for i, e := range r.ends {
 		far := r.ends[1-i]
+		if e.inside = e.nets; r.moved {
+			e.inside = nil
+			for n := range e.nets {
+				e.inside = append(e.inside, fmt.Sprintf("192.168.%d.0/24", n))
+			}
+		}
 		e.peerID, e.local, e.remote = far.id, append([]string{}, e.nets...), append([]string{}, far.nets...)
 	}
 	for i, e := range r.ends {
@@ -118,10 +128,11 @@ func (r *random) spoil(e, far *end) {
 
 func (r *random) files(e, far *end) map[string]string {
 	return map[string]string{
-		"swanctl.conf":    r.daemon(e, far),
-		"net.txt":         r.network(e, far),
-		"rules.nft":       r.ruleset(e, far),
-		"strongswan.conf": map[bool]string{true: "charon {\n  install_routes = no\n}\n", false: "charon {\n}\n"}[r.style != "policy"],
+		"swanctl.conf": r.daemon(e, far),
+		"net.txt":      r.network(e, far),
+		"rules.nft":    r.ruleset(e, far),
+		"strongswan.conf": map[bool]string{true: "charon {\n  install_routes = no\n}\n", false: "charon {\n}\n"}[r.style != "policy" &&
+			!r.chance(10, "routes of the daemon")],
 	}
 }
 
@@ -375,6 +386,10 @@ func (r *random) daemon(e, far *end) string {
 	if r.style != "policy" && r.chance(12, "no identifier") {
 		more = strings.Replace(more, "42", "43", 1)
 	}
+	bypass := ""
+	if r.style == "policy" && !r.moved && r.chance(12, "a child that lets pass and is wider") {
+		bypass = fmt.Sprintf("bypass {\n        local_ts = %s\n        remote_ts = 10.0.0.0/8\n        mode = pass\n        start_action = trap\n      }", e.nets[0])
+	}
 	return fmt.Sprintf(`connections {
   to-%s {
     version = %d
@@ -399,6 +414,7 @@ func (r *random) daemon(e, far *end) string {
         start_action = %s
         %s
       }
+      %s
     }
   }
 }
@@ -409,7 +425,7 @@ secrets {
     secret = %s
   }
 }
-`, far.name, e.version, e.own, far.own, e.proposals, e.id, e.peerID, local, remote, e.esp, e.start, more, far.name, e.id, e.peerID, e.key)
+`, far.name, e.version, e.own, far.own, e.proposals, e.id, e.peerID, local, remote, e.esp, e.start, more, bypass, far.name, e.id, e.peerID, e.key)
 }
 
 func (r *random) network(e, far *end) string {
@@ -419,7 +435,7 @@ func (r *random) network(e, far *end) string {
 		"1: lo: <LOOPBACK,UP> mtu 65536\n    inet 127.0.0.1/8 scope host lo\n2: wan0: <UP> mtu 1500\n    inet %s/24 scope global wan0\n",
 		e.own,
 	)
-	for i, n := range e.nets {
+	for i, n := range e.inside {
 		fmt.Fprintf(&b, "%d: lan%d: <UP> mtu 1500\n    inet %s scope global lan%d\n", 3+i, i, strings.Replace(n, ".0/24", ".1/24", 1), i)
 	}
 	detail := map[string]string{"xfrm": "xfrm if_id 0x2a",
@@ -436,7 +452,7 @@ func (r *random) network(e, far *end) string {
 	if !r.chance(20, "no default route") {
 		fmt.Fprintf(&b, "default via %s.254 dev wan0\n", e.own[:strings.LastIndex(e.own, ".")])
 	}
-	for i, n := range e.nets {
+	for i, n := range e.inside {
 		fmt.Fprintf(&b, "%s dev lan%d proto kernel\n", n, i)
 	}
 	for _, n := range far.nets {
@@ -477,17 +493,29 @@ func (r *random) ruleset(e, far *end) string {
 		line("    ip daddr %s drop", far.nets[0])
 	}
 	what := r.pick("tcp dport { 443, 8443 }", "tcp dport 443", "meta l4proto { tcp, udp }")
-	for _, mine := range e.nets {
+	comes := map[bool]string{true: "ct mark 0x20 "}[r.marked]
+	for _, mine := range e.inside {
 		for _, theirs := range far.nets {
 			if !r.chance(14, "no rule out") {
 				line("    ip saddr %s ip daddr %s %s log accept", mine, theirs, what)
 			}
 			if !r.chance(14, "no rule in") {
-				line("    ip saddr %s ip daddr %s %s log accept", theirs, mine, what)
+				line("    %sip saddr %s ip daddr %s %s log accept", comes, theirs, mine, what)
 			}
 		}
 	}
 	line("  }")
+	if r.marked {
+		mark := "0x20"
+		if r.chance(8, "another mark") {
+			mark = "0x2"
+		}
+		from := "meta ipsec exists"
+		if r.style == "vti" || r.style == "gre" {
+			from = `iifname "t0"`
+		}
+		line("  chain marks {\n    type filter hook prerouting priority mangle;\n    %s ct mark set %s\n  }", from, mark)
+	}
 	if r.chance(8, "output") {
 		line(
 			"  chain output {\n    type filter hook output priority filter; policy drop;\n    ct state established,related accept\n"+
@@ -510,10 +538,20 @@ func (r *random) ruleset(e, far *end) string {
 	if r.style != "policy" && r.chance(12, "NAT everywhere") {
 		out = ""
 	}
-	line(
-		"table ip nat {\n  chain post {\n    type nat hook postrouting priority srcnat;\n%s    ip saddr 10.0.0.0/8 %s masquerade\n  }\n}",
-		exempt,
-		out,
-	)
+	rest := fmt.Sprintf("    ip saddr { 10.0.0.0/8, 192.168.0.0/16 } %s masquerade\n", out)
+	if r.moved {
+		var there, back []string
+		for i, n := range e.nets {
+			there, back = append(there, e.inside[i]+" : "+n), append(back, n+" : "+e.inside[i])
+		}
+		far := strings.Join(far.nets, ", ")
+		moves := fmt.Sprintf("    ip daddr { %s } snat ip prefix to ip saddr map { %s }\n", far, strings.Join(there, ", "))
+		if exempt += moves; r.chance(10, "masquerade first") {
+			exempt, rest = rest, moves
+		}
+		line("table ip moved {\n  chain pre {\n    type nat hook prerouting priority dstnat;\n"+
+			"    ip saddr { %s } dnat ip prefix to ip daddr map { %s }\n  }\n}", far, strings.Join(back, ", "))
+	}
+	line("table ip nat {\n  chain post {\n    type nat hook postrouting priority srcnat;\n%s%s  }\n}", exempt, rest)
 	return b.String()
 }

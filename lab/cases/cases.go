@@ -101,6 +101,12 @@ func Forward(rules string) string {
 	) + "\n\t}\n}\n"
 }
 
+// marked gives connections a mark as they come in, and has rules of the forward hook drop what they do not accept.
+func marked(mark, rules string) string {
+	return "table inet marks {\n\tchain come {\n\t\ttype filter hook prerouting priority -150;\n\t\tct mark set " + mark + "\n\t}\n}\n" +
+		strings.Replace(Forward(rules), "priority 0;", "priority 0; policy drop;", 1)
+}
+
 const esp = "ESP from 10.1.0.10, outer from 198.51.100.1"
 
 // All are the cases.
@@ -304,6 +310,34 @@ var All = []Case{
 		),
 		Want: "dropped in forward",
 	},
+	{
+		Name:  "a policy that lets pass and is wider than the tunnel",
+		Start: "}\nbypass {\nstart_action = trap\nmode = pass\nlocal_ts = 10.1.0.0/24\nremote_ts = 10.0.0.0/8",
+		Want:  "CLEAR from 10.1.0.10",
+	},
+	{
+		Name:  "moved onto the local network, 1:1",
+		From:  "10.9.0.10",
+		Rules: Nat("ip daddr 10.2.0.0/24 snat ip prefix to ip saddr map { 10.9.0.0/24 : 10.1.0.0/24 }"),
+		Want:  esp,
+	},
+	{
+		Name:  "moved onto the local network, then masquerade of the rest",
+		From:  "10.9.0.10",
+		Rules: Nat(`ip daddr 10.2.0.0/24 snat ip prefix to ip saddr map { 10.9.0.0/24 : 10.1.0.0/24 }; oifname "wan0" masquerade`),
+		Want:  esp,
+	},
+	{
+		Name:  "masquerade before what would move it onto the local network",
+		From:  "10.9.0.10",
+		Rules: Nat(`oifname "wan0" masquerade; ip daddr 10.2.0.0/24 snat ip prefix to ip saddr map { 10.9.0.0/24 : 10.1.0.0/24 }`),
+		Want:  "CLEAR from 198.51.100.1",
+	},
+	{Name: "the mark of the connection, asked for", Rules: marked("0x5", "ct mark 0x5 accept"), Want: esp},
+	{Name: "another mark of the connection", Rules: marked("0x5", "ct mark 0x6 accept"), Want: "dropped in forward"},
+	{Name: "bits of the mark of the connection", Rules: marked("0x5", "ct mark & 0x4 == 0x4 accept"), Want: esp},
+	{Name: "other bits of the mark of the connection", Rules: marked("0x5", "ct mark & 0x2 == 0x2 accept"), Want: "dropped in forward"},
+	{Name: "the mark of the connection, taken over", Rules: marked("0x5", "meta mark set ct mark; meta mark 0x5 accept"), Want: esp},
 }
 
 // Inbound is an echo request from 10.2.0.5 to 10.1.0.10, out of the tunnel or in the clear, and what became of it.
