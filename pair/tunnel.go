@@ -229,7 +229,18 @@ func (t *Tunnel) Counterparts(k *model.Child) []*model.Child {
 			out = append(out, pair.B)
 		case pair.B == k && pair.A != nil:
 			out = append(out, pair.A)
-		case pair.A == nil && t.between(k, pair.B): // one of several that it answers for
+		}
+	}
+	return out
+}
+
+// Sharing are the children of the far end that protect packets of a child in reverse: those that are paired with it, and those that are
+// paired with none and that it answers for.
+func (t *Tunnel) Sharing(k *model.Child) []*model.Child {
+	out := t.Counterparts(k)
+	for _, pair := range t.Children() {
+		switch {
+		case pair.A == nil && t.between(k, pair.B):
 			out = append(out, pair.B)
 		case pair.B == nil && t.between(k, pair.A):
 			out = append(out, pair.A)

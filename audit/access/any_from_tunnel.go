@@ -74,7 +74,7 @@ func together(p *audit.Pass, s *audit.Subject, all []walk.Verdict, in packet.Set
 	var doubts model.Doubts
 	var at []source.Pos
 	for _, v := range all {
-		if v.Verb == model.Accept && v.Was().Overlaps(used) {
+		if rule, _, ok := acceptedBy(v, bases); ok && rule != nil && v.Was().Overlaps(used) { // a policy is access/default-accept's
 			accepted = accepted.Or(v.Was())
 			doubts.Add(v.Doubts...)
 			if _, pos, ok := acceptedBy(v, bases); ok && !slices.Contains(at, pos) {

@@ -161,7 +161,7 @@ func far(p *audit.Pass, s *audit.Subject, which func(walk.Crossing) []walk.Outco
 		return true, f.Reasons
 	}
 	path := p.Walk(end.Gateway)
-	for _, k := range s.Tunnel.Counterparts(s.Child) {
+	for _, k := range s.Tunnel.Sharing(s.Child) {
 		pol := path.Policy(k, s.Tunnel.Own(end), s.Tunnel.Peer(end))
 		if pol == nil {
 			continue

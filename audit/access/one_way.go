@@ -51,7 +51,7 @@ var OneWay = &audit.Check{
 			for _, o := range stopped {
 				drops = drops.Or(bare(o.Was()))
 			}
-			for _, k := range s.Tunnel.Counterparts(s.Child) {
+			for _, k := range s.Tunnel.Sharing(s.Child) {
 				out := there.Policy(k, s.Tunnel.Own(end), s.Tunnel.Peer(end))
 				if out == nil {
 					continue

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"toril/audit"
+	"toril/model"
 	"toril/walk"
 )
 
@@ -38,8 +39,12 @@ var InTheClear = &audit.Check{
 			return
 		}
 		said := map[string]bool{}
+		var open model.Doubts
 		for _, c := range path.Crossings(pol) {
 			for _, o := range c.Into {
+				if (o.Fate == walk.Unknown || o.Filtered()) && bypassing(path, o) != nil { // a rule that was not read may let them by
+					open.Add(o.Doubts...)
+				}
 				if o.Fate != walk.Clear || o.Wrap != nil {
 					continue
 				}
@@ -52,7 +57,21 @@ var InTheClear = &audit.Check{
 				p.Report(f)
 			}
 		}
+		perhaps := p.On(s, s.Child.Remote.Where(s.Child.At), false)
+		perhaps.Message = "packets of " + s.Child.Name + " may leave in the clear"
+		p.Perhaps(perhaps, open)
 	},
+}
+
+// bypassing is the policy that lets packets pass and is asked about them first; nil for none.
+func bypassing(path *walk.Path, o walk.Outcome) *walk.Policy {
+	if o.Policy != nil {
+		return o.Policy
+	}
+	if asked := path.Meeting(o.Was()); len(asked) > 0 && asked[0].Passes() {
+		return asked[0]
+	}
+	return nil
 }
 
 // leaves is the finding of packets that leave in the clear; ok is false where routes lead past an interface of the tunnel, which the checks
@@ -62,11 +81,7 @@ func leaves(p *audit.Pass, s *audit.Subject, path *walk.Path, o walk.Outcome) (f
 	example, _ := o.Was().Witness()
 	f.Example = example.String()
 	f.Concerns(o.Was())
-	first := o.Policy
-	if asked := path.Meeting(o.Was()); first == nil && len(asked) > 0 && asked[0].Passes() { // they were translated behind it
-		first = asked[0]
-	}
-	if first != nil {
+	if first := bypassing(path, o); first != nil { // they may have been translated behind it
 		f.At.Pos = first.Child.At
 		f.Message = fmt.Sprintf("%s, which lets packets pass, is asked before %s and takes packets of it", first.Name, s.Child.Name)
 		f.Fix = fmt.Sprintf(

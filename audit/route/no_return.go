@@ -80,6 +80,7 @@ var NoReturn = &audit.Check{
 		}
 		// what the gateway sends on to others
 		for _, o := range path.ForwardAll([]walk.Flow{walk.Start(path.Emerging(pol, lost.Free(packet.In)))}) {
+			doubts.Add(o.Doubts...)
 			if o.Rewritten(packet.Dst) {
 				lost = lost.Minus(o.Was().OnTheWire())
 			}

@@ -432,8 +432,8 @@ func TestBlindfoldNotices(t *testing.T) {
 	const exemption = "    rt ipsec exists accept\n"
 	var files fstest.MapFS
 	for seed := 0; files == nil; seed++ {
-		fsys, _, _ := randomEstate(seed)
-		if strings.Contains(string(fsys["tarn/rules.nft"].Data), exemption) {
+		fsys, _, sound := randomEstate(seed)
+		if sound && strings.Contains(string(fsys["tarn/rules.nft"].Data), exemption) {
 			files = fsys
 		}
 	}
