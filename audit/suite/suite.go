@@ -44,6 +44,8 @@ func All() []*audit.Check {
 		key.Unused,
 		key.ShortRSA,
 		key.ShortCurve,
+		key.SmallExponent,
+		key.LongValidity,
 		key.WeakSignature,
 		key.Expiry,
 		key.RevocationsLate,
