@@ -71,6 +71,16 @@ func (p *Path) Rewrites(pol *Policy) (out []Rewrite, doubts model.Doubts, ok boo
 		r.Leaves = r.Leaves || len(pol.Wraps) == 0 && !pol.Domain.Free(packet.Mark, packet.ConnMark).Contains(addresses)
 		r.Doubts.Add(v.Doubts...)
 	}
+	for _, c := range p.filter.Bases(model.Postrouting) {
+		if c.Kind != model.NATChain {
+			continue
+		}
+		for _, r := range c.Rules { // it may move a network onto the tunnel's
+			if r.Doubts.Unread() {
+				doubts.Add(r.Doubts...)
+			}
+		}
+	}
 	return append(out, p.instead(pol, domain)...), doubts, true
 }
 

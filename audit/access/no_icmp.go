@@ -2,8 +2,10 @@ package access
 
 import (
 	"fmt"
+	"slices"
 
 	"toril/audit"
+	"toril/model"
 	"toril/packet"
 	"toril/walk"
 )
@@ -24,27 +26,31 @@ var NoICMP = &audit.Check{
 	},
 	Requires: audit.Walks,
 	Child: func(p *audit.Pass, s *audit.Subject) {
-		stopped := unreported(p, s)
+		stopped, doubts := unreported(p, s)
 		if len(stopped) == 0 {
 			return
 		}
 		f := p.On(s, stopped[0].Decided(s.Child.At), false)
 		f.Message = fmt.Sprintf("%s allows TCP and blocks the ICMP messages that report a packet as too big", s.Child.Name)
-		f.Rests(reasons(stopped))
+		f.Rests(reasons(stopped), doubts)
 		p.Report(f)
 	},
 }
 
-// unreported is what stops the messages that report a packet of the child's as too big; none where they pass, or TCP does not.
-func unreported(p *audit.Pass, s *audit.Subject) []walk.Outcome {
+// unreported is what stops the messages that report a packet of the child's as too big; none where they pass, or TCP does not. doubts are
+// why TCP may not pass.
+func unreported(p *audit.Pass, s *audit.Subject) (stopped []walk.Outcome, doubts model.Doubts) {
 	path, pol := of(p, s)
 	if pol == nil || pol.Child.Local.Value.At(pol.Own).Packets().Families() == nil {
-		return nil
+		return nil, nil
 	}
 	var tcp []walk.Outcome
 	sent := packet.None()
 	for _, c := range path.Crossings(pol) {
 		passed, _ := filtered(c.Into)
+		if slices.ContainsFunc(passed, certain) {
+			passed = slices.DeleteFunc(slices.Clone(passed), func(o walk.Outcome) bool { return !certain(o) })
+		}
 		for _, o := range passed {
 			if part := o.Was().And(packet.Only(packet.IPv4)).With(packet.Proto, packet.OneOf(6)); !part.Empty() {
 				tcp, sent = append(tcp, o), sent.Or(bare(part).Free(packet.Proto, packet.Sport, packet.Dport))
@@ -52,7 +58,10 @@ func unreported(p *audit.Pass, s *audit.Subject) []walk.Outcome {
 		}
 	}
 	if len(tcp) == 0 {
-		return nil
+		return nil, nil
+	}
+	if !slices.ContainsFunc(tcp, certain) {
+		doubts = reasons(tcp)
 	}
 	message := returning(
 		path,
@@ -63,7 +72,9 @@ func unreported(p *audit.Pass, s *audit.Subject) []walk.Outcome {
 	_, inner := path.InboundAs(pol, message)
 	passed, stopped := filtered(inner)
 	if len(passed) > 0 {
-		return nil
+		return nil, nil
 	}
-	return stopped
+	return stopped, doubts
 }
+
+func certain(o walk.Outcome) bool { return o.Doubts.Certain() }

@@ -51,7 +51,7 @@ var NoMSS = &audit.Check{
 			p.Report(f)
 		case clamped:
 		default:
-			stopped := unreported(p, s)
+			stopped, doubts := unreported(p, s)
 			if len(stopped) == 0 {
 				return
 			}
@@ -60,7 +60,7 @@ var NoMSS = &audit.Check{
 			f.Message = fmt.Sprintf("TCP of %s is not clamped, and messages that report packets as too big are blocked; %d bytes "+
 				"fit a segment",
 				s.Child.Name, most)
-			f.Rests(reasons(stopped), s.Gateway.FilterDoubts(), path.TrafficDoubts(pol))
+			f.Rests(reasons(stopped), doubts, s.Gateway.FilterDoubts(), path.TrafficDoubts(pol))
 			p.Report(f)
 		}
 	},
