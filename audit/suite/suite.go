@@ -38,6 +38,7 @@ func All() []*audit.Check {
 
 		key.Weak,
 		key.Reused,
+		key.Alike,
 		key.SharedByAny,
 		key.Missing,
 		key.FarRule,
@@ -46,6 +47,7 @@ func All() []*audit.Check {
 		key.ShortCurve,
 		key.SmallExponent,
 		key.LongValidity,
+		key.CertificateShared,
 		key.WeakSignature,
 		key.Expiry,
 		key.RevocationsLate,
