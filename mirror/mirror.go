@@ -39,7 +39,8 @@ func Of(t *pair.Tunnel, e pair.End) Sheet {
 	far.Children = nil
 	far.LocalAddrs, far.RemoteAddrs = just(peer), just(own)
 	far.LocalPort, far.RemotePort = c.RemotePort, c.LocalPort
-	far.Local, far.Remote = model.Party{ID: c.Remote.ID, Method: c.Remote.Method}, model.Party{ID: c.Local.ID, Method: c.Local.Method}
+	far.Local, far.Remote = model.Party{ID: c.Remote.ID, Written: c.Remote.Written, Method: c.Remote.Method},
+		model.Party{ID: c.Local.ID, Written: c.Local.Written, Method: c.Local.Method}
 	if far.Version.Value == ike.Either {
 		far.Version.Value = ike.V2
 	}

@@ -79,6 +79,23 @@ func TestOtherMakesMirrored(t *testing.T) {
 	}
 }
 
+// TestDistinguishedNamesKeepTheirCase: certificates have them in one case, and a daemon may mind.
+func TestDistinguishedNamesKeepTheirCase(t *testing.T) {
+	for name, text := range map[string]string{
+		"swanctl.conf": "connections {\n a {\n  local_addrs = 192.0.2.1\n  remote_addrs = 198.51.100.7\n  local {\n   auth = pubkey\n" +
+			"   id = \"C=AT, O=Harbour, CN=here\"\n  }\n  remote {\n   auth = pubkey\n   id = \"C=AT, O=Harbour, CN=there\"\n  }\n" +
+			"  children {\n   c {\n    local_ts = 10.1.0.0/16\n    remote_ts = 10.2.0.0/16\n   }\n  }\n }\n}\n",
+		"ipsec.conf": "conn a\n\tleft=192.0.2.1\n\tright=198.51.100.7\n\tleftid=\"C=AT, O=Harbour, CN=here\"\n" +
+			"\trightid=\"C=AT, O=Harbour, CN=there\"\n\tleftsubnet=10.1.0.0/16\n\trightsubnet=10.2.0.0/16\n\tauto=start\n",
+	} {
+		e := load(t, fstest.MapFS{"g/" + name: {Data: []byte(text)}})
+		out, err := mirror.Swanctl(mirror.Of(e.Tunnels[0], e.Tunnels[0].Ends[0]))
+		require.NoError(t, err, name)
+		assert.Contains(t, out, `id = "C=AT, O=Harbour, CN=there"`, name)
+		assert.Contains(t, out, `id = "C=AT, O=Harbour, CN=here"`, name)
+	}
+}
+
 func TestWhatIsOpenIsSaid(t *testing.T) {
 	e := load(
 		t,

@@ -51,11 +51,11 @@ func Swanctl(s Sheet) (string, error) {
 	auth := map[ike.Method]string{ike.PSK: "psk", ike.Certificate: "pubkey"}
 	w.open("local")
 	w.set("auth", auth[c.Local.Method.Value])
-	w.set("id", named(c.Local.ID.Value))
+	w.set("id", c.Local.Named())
 	w.close()
 	w.open("remote")
 	w.set("auth", auth[c.Remote.Method.Value])
-	w.set("id", named(c.Remote.ID.Value))
+	w.set("id", c.Remote.Named())
 	w.close()
 	w.open("children")
 	for _, k := range c.Children {
@@ -69,8 +69,8 @@ func Swanctl(s Sheet) (string, error) {
 	if c.Remote.Method.Value == ike.PSK {
 		w.open("secrets")
 		w.open("ike-" + section(gateway))
-		w.set("id-own", named(c.Local.ID.Value))
-		w.set("id-peer", named(c.Remote.ID.Value))
+		w.set("id-own", c.Local.Named())
+		w.set("id-peer", c.Remote.Named())
 		w.line("# secret = (the key of %s, handed over by another way)", gateway)
 		w.close()
 		w.close()
@@ -79,13 +79,6 @@ func Swanctl(s Sheet) (string, error) {
 }
 
 // named writes an identity; nothing where it is open.
-func named(id ike.Identity) string {
-	if id.Kind == ike.NoID {
-		return ""
-	}
-	return id.String()
-}
-
 // section makes a name that may stand for a section.
 func section(name string) string {
 	return strings.Map(func(r rune) rune {

@@ -310,6 +310,7 @@ type Parts map[ike.Registry]source.Pos
 type Party struct {
 	Method       Setting[ike.Method]
 	ID           Setting[ike.Identity]
+	Written      string            // the identity as it is written: where it is a distinguished name, its letters keep their case
 	Certificates Setting[[]string] // files, as written
 	CAs          Setting[[]string]
 	Signatures   ike.Signatures // how it is signed, or may be; Method says where that is configured
@@ -321,6 +322,18 @@ type Party struct {
 	Keyed        bool           // its public key is configured: it needs no certificate
 	Loose        bool           // its certificate need not name its identity
 	OrSubject    bool           // of the own party: it shows the subject of its certificate where that does not name its identity
+}
+
+// Named is the identity as a configuration would write it: as it is written, where that is a distinguished name; "" for none.
+func (p *Party) Named() string {
+	switch id := p.ID.Value; {
+	case id.Kind == ike.NoID:
+		return ""
+	case id.Kind == ike.IDDN && p.Written != "":
+		return p.Written
+	default:
+		return id.String()
+	}
 }
 
 // SamePeer reports whether two connections are for the same peer, as a daemon that joins them sees it.

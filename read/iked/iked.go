@@ -675,6 +675,13 @@ func host(s string) model.Addresses {
 	return model.Addresses{literal.Host(s)}
 }
 
+// identity reads the identity of an end.
+func (p *policy) identity(of *model.Party) {
+	text := p.take().Text
+	of.Written = source.Clean(text)
+	of.ID = model.Say(identity(text), p.said())
+}
+
 // identity reads srcid and dstid: a distinguished name begins with a slash, mail has an "@", then addresses, then names.
 func identity(s string) ike.Identity {
 	switch {

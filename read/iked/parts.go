@@ -63,8 +63,8 @@ var parts = []part{
 		}
 		p.proposals(&p.child.Proposals, protocol)
 	}, inner: "enc auth prf group esn noesn"},
-	{words: "srcid", read: func(p *policy, _ string) { p.conn.Local.ID = model.Say(identity(p.take().Text), p.said()) }},
-	{words: "dstid", read: func(p *policy, _ string) { p.conn.Remote.ID = model.Say(identity(p.take().Text), p.said()) }},
+	{words: "srcid", read: func(p *policy, _ string) { p.identity(&p.conn.Local) }},
+	{words: "dstid", read: func(p *policy, _ string) { p.identity(&p.conn.Remote) }},
 	{words: "ikelifetime", read: func(p *policy, _ string) {
 		if d, ok := taken(p, duration); ok {
 			p.conn.Rekey = model.Say(d, p.said())

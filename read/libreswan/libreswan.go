@@ -459,6 +459,7 @@ func (r *reader) parties(c *model.Connection, f *table.Section, local, remote st
 				f.Leave(f.Lookup(side.name+"id").At, fmt.Sprintf(why, t))
 				return id, nil
 			}
+			side.to.Written = source.Clean(t)
 			return identity(t, side.noID), nil
 		}, side.name+"id")
 		words := authby.Value

@@ -383,6 +383,7 @@ func (r *ipsecConf) parties(c *model.Connection, f *table.Section, local, remote
 				if !strings.HasPrefix(t, "%any") { // it says not to ask the peer for the identity
 					t = strings.TrimPrefix(t, "%")
 				}
+				side.to.Written = source.Clean(t)
 				return ParseIdentity(t), nil
 			},
 			side.name+"id",

@@ -410,7 +410,7 @@ func (r *swanctl) party(f *table.Section, subs []*section, noID ike.Identity, si
 	if side == "remote" {
 		byDefault = ike.AnyMethod
 	}
-	auth := ""
+	auth, written := "", ""
 	p := model.Party{
 		Method: table.TakeOr(f, byDefault, func(t string) (ike.Method, error) {
 			if strings.EqualFold(t, "psk") {
@@ -429,8 +429,9 @@ func (r *swanctl) party(f *table.Section, subs []*section, noID ike.Identity, si
 			}
 			return 0, fmt.Errorf("%q is not a known method of authentication", t)
 		}, "auth"),
-		ID: table.TakeOr(f, noID, func(t string) (ike.Identity, error) { return ParseIdentity(t), nil }, "id"),
+		ID: table.TakeOr(f, noID, func(t string) (ike.Identity, error) { written = t; return ParseIdentity(t), nil }, "id"),
 	}
+	p.Written = source.Clean(written)
 	files := func(t string) ([]string, error) { return splitList(t), nil }
 	p.Certificates = table.Take(f, files, "certs")
 	p.CAs = table.Take(f, files, "cacerts")
