@@ -2,6 +2,7 @@ package model
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 )
@@ -51,6 +52,7 @@ type Lacking struct {
 	Addresses        Doubts            // interfaces and their addresses
 	More             Doubts            // there may be more interfaces and routes than the files configure
 	Routes           Doubts            // routes, for packets that none of the known ones is for
+	Routes4, Routes6 Doubts            // routes of one family, where those of the other were given
 	Tables           map[string]Doubts // routing tables that rules name, and no file has
 	Rules            Doubts            // routing rules: there are tables that nothing leads to
 }
@@ -58,7 +60,7 @@ type Lacking struct {
 // NetworkDoubts are the doubts about something that no file tells of the network: an address, an interface, a route.
 func (g *Gateway) NetworkDoubts() Doubts {
 	l := g.Lacks()
-	out := l.Addresses.And(l.Routes)
+	out := l.Addresses.And(l.Routes).And(l.Routes4).And(l.Routes6)
 	if len(out) == 0 {
 		out = l.More
 	}
@@ -110,6 +112,10 @@ func (g *Gateway) lacking() *Lacking {
 		l.Routes = absent(RouteList, "the routes of %s were not given", g.Name)
 	case g.Told.Routes == Partly && len(l.Addresses) > 0:
 		l.Routes = l.Addresses
+	case g.Told.Routes == Wholly && g.unrouted(netip.Addr.Is4):
+		l.Routes4 = absent(RouteList+" for IPv4", "the routes of %s for IPv4 were not given", g.Name)
+	case g.Told.Routes == Wholly && g.unrouted(netip.Addr.Is6):
+		l.Routes6 = absent(RouteList+" for IPv6", "the routes of %s for IPv6 were not given", g.Name)
 	}
 	if g.Told.Addresses == Partly || g.Told.Routes == Partly {
 		l.More = Doubts{{Cause: Undecided, Gateway: g.Name, Why: "there may be more addresses and routes than the files given configure"}}
@@ -127,6 +133,19 @@ func (g *Gateway) lacking() *Lacking {
 		}
 	}
 	return l
+}
+
+// unrouted reports whether the gateway has an address of a family that leads somewhere, and no route of that family: a list of routes has
+// those of the kernel at least.
+func (g *Gateway) unrouted(family func(netip.Addr) bool) bool {
+	if slices.ContainsFunc(g.Routes, func(r *Route) bool { return family(r.To.Addr()) }) {
+		return false
+	}
+	leads := func(p netip.Prefix) bool {
+		a := p.Addr()
+		return family(a) && !a.IsLoopback() && !a.IsLinkLocalUnicast() && p.Bits() < a.BitLen()
+	}
+	return slices.ContainsFunc(g.Interfaces, func(i *Interface) bool { return !i.Down && slices.ContainsFunc(i.Addresses, leads) })
 }
 
 // undescribed are the interfaces that routes and rules of the packet filter name, and of which no file has an address or says that they

@@ -87,6 +87,12 @@ func (r *Router) notTold(g *model.Gateway) {
 	if g.Told.Routes == model.Wholly {
 		r.lacks = nil
 	}
+	if len(lacks.Routes4) > 0 {
+		r.open = append(r.open, doubted{packet.Only(packet.IPv4), lacks.Routes4})
+	}
+	if len(lacks.Routes6) > 0 {
+		r.open = append(r.open, doubted{packet.Only(packet.IPv6), lacks.Routes6})
+	}
 	for _, rule := range g.RouteRules {
 		if why := lacks.Tables[rule.Table]; len(why) > 0 && rule.Kind == "lookup" {
 			r.open = append(r.open, doubted{rule.When, why})
@@ -114,12 +120,17 @@ func (r *Router) listed(g *model.Gateway) map[string][]*model.Route {
 			unread.Add(rt.Doubts...)
 		}
 	}
-	connected := slices.ContainsFunc(g.Routes, func(rt *model.Route) bool { return rt.Origin == "connected" && rt.Table == "main" })
+	connected := map[int]bool{} // by how many bits addresses have: the list has those of the kernel
+	for _, rt := range g.Routes {
+		if rt.Origin == "connected" && rt.Table == "main" {
+			connected[rt.To.Addr().BitLen()] = true
+		}
+	}
 	for _, i := range g.Interfaces {
 		for _, a := range i.Addresses {
 			own := netip.PrefixFrom(a.Addr(), a.Addr().BitLen())
 			add(&model.Route{At: i.At, To: own, Dev: i.Name, Kind: "local", Table: "local", Origin: "connected"})
-			if !connected && !i.Down && i.Kind != "loopback" && a.Bits() < a.Addr().BitLen() {
+			if !connected[a.Addr().BitLen()] && !i.Down && i.Kind != "loopback" && a.Bits() < a.Addr().BitLen() {
 				add(&model.Route{At: i.At, To: a.Masked(), Dev: i.Name, Kind: "unicast", Table: "main", Origin: "connected"})
 				if len(unread) > 0 { // it may be one of the kernel's, and the list one of all of them
 					r.open = append(r.open, doubted{packet.Prefixes(packet.Dst, a.Masked()), unread})
