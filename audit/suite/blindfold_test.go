@@ -290,6 +290,12 @@ func answersOf(t *testing.T, fsys fs.FS) *answers {
 		if strings.HasPrefix(f.Check, "ends/") || f.Check == "key/reused" { // either end may say it
 			about = f.Check + " of " + f.Tunnel
 		}
+		if f.Check == "key/weak" { // at either end, and in whichever words
+			about = f.Check + " at " + f.At.Pos.Place().String()
+			for _, e := range f.Also {
+				a.worst[f.Check+" at "+e.Pos.Place().String()] = f.Severity
+			}
+		}
 		a.said[f.Check+" "+f.Message] = true
 		a.worst[about] = max(a.worst[about], f.Severity)
 		if f.Severity >= audit.Medium && !f.Possible() {
