@@ -1,0 +1,18 @@
+package negotiate_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"toril/negotiate"
+)
+
+// TestPartlyUp: an IKE SA without any child is told apart from one that lacks some.
+func TestPartlyUp(t *testing.T) {
+	fails, comes := negotiate.Child{Outcome: negotiate.Fails}, negotiate.Child{Outcome: negotiate.Agrees}
+	none := negotiate.Attempt{Outcome: negotiate.Partly, Children: []negotiate.Child{fails}}
+	some := negotiate.Attempt{Outcome: negotiate.Partly, Children: []negotiate.Child{fails, comes}}
+	assert.Equal(t, "the IKE SA comes up, and no child", none.PartlyUp())
+	assert.Equal(t, "the IKE SA comes up, but not every child", some.PartlyUp())
+}
