@@ -254,13 +254,10 @@ func (g *guide) cross(from *model.Gateway, p *Part, way []passage) *Crossing {
 		return c
 	}
 	c.Notes = g.agreement(t, p.Policy.Child)
-	onTheWire := func(s packet.Set) packet.Set {
-		return s.OnTheWire()
-	}
-	plain := onTheWire(p.Now)
+	plain := p.Now.OnTheWire()
 	sealed := plain // what was encrypted: the packets, or those that they are wrapped in
 	if p.Wrap != nil {
-		sealed = onTheWire(p.Wrap.Outer.Now)
+		sealed = p.Wrap.Outer.Now.OnTheWire()
 	}
 	pol := g.farPolicy(t, far, p.Policy.Child, sealed)
 	if pol == nil {

@@ -62,7 +62,7 @@ func calendar(w *pair.Whole, now time.Time) present.Part {
 		for _, c := range g.Certs {
 			left := fmt.Sprint(int(c.To.Sub(now).Hours() / 24))
 			switch {
-			case now.After(c.To):
+			case c.Late(now):
 				left = "expired"
 			case c.Early(now):
 				left = "not valid before " + c.From.Format(time.DateOnly)

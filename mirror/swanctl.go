@@ -78,7 +78,6 @@ func Swanctl(s Sheet) (string, error) {
 	return w.b.String(), nil
 }
 
-// named writes an identity; nothing where it is open.
 // section makes a name that may stand for a section.
 func section(name string) string {
 	return strings.Map(func(r rune) rune {

@@ -92,6 +92,18 @@ func (g *Gateway) loaded(c *Connection) []*Certificate {
 	return slices.DeleteFunc(slices.Clone(g.Certs), behind)
 }
 
+// NotTaken returns a certificate that a connection names for itself, and that its daemon does not take from its file; nil for none.
+func (g *Gateway) NotTaken(c *Connection) *Certificate {
+	files := c.Local.Certificates.Value
+	if len(named(g.loaded(c), files)) > 0 {
+		return nil
+	}
+	for _, x := range named(g.Certs, files) {
+		return x
+	}
+	return nil
+}
+
 // named returns those of some certificates that a list of file names means.
 func named(some []*Certificate, files []string) []*Certificate {
 	var out []*Certificate

@@ -64,6 +64,9 @@ type IDs struct {
 	TakesNamed bool
 	// NameInOrder: a distinguished name that is written in another order than a certificate has it is another one.
 	NameInOrder bool
+	// WritesT61: letters beyond ASCII in a distinguished name that is configured make it another type of string (T61String) than
+	// certificates have it in, and another name.
+	WritesT61 bool
 	// MindsNotAsked: as a responder of IKEv2 it does not mind which identity it is asked for.
 	MindsNotAsked bool
 }
@@ -85,6 +88,8 @@ type Certs struct {
 	AsksInTurn bool
 	// MindsUsage: it takes no signature of a key whose certificate is for other uses alone (RFC 4945 section 5.1.3.2).
 	MindsUsage bool
+	// ByFile: a connection names certificates by their files.
+	ByFile bool
 	// FirstOnly: of a file it takes the first block alone, and that only where no byte order mark stands before it.
 	FirstOnly bool
 	// NeedsRoot: it trusts a chain only where that ends at a self-signed authority (RFC 5280 section 6.1 leaves it open).

@@ -112,10 +112,13 @@ func (g *Gateway) lacking() *Lacking {
 		l.Routes = absent(RouteList, "the routes of %s were not given", g.Name)
 	case g.Told.Routes == Partly && len(l.Addresses) > 0:
 		l.Routes = l.Addresses
-	case g.Told.Routes == Wholly && g.unrouted(netip.Addr.Is4):
-		l.Routes4 = absent(RouteList+" for IPv4", "the routes of %s for IPv4 were not given", g.Name)
-	case g.Told.Routes == Wholly && g.unrouted(netip.Addr.Is6):
-		l.Routes6 = absent(RouteList+" for IPv6", "the routes of %s for IPv6 were not given", g.Name)
+	case g.Told.Routes == Wholly:
+		if g.unrouted(netip.Addr.Is4) {
+			l.Routes4 = absent(RouteList+" for IPv4", "the routes of %s for IPv4 were not given", g.Name)
+		}
+		if g.unrouted(netip.Addr.Is6) {
+			l.Routes6 = absent(RouteList+" for IPv6", "the routes of %s for IPv6 were not given", g.Name)
+		}
 	}
 	if g.Told.Addresses == Partly || g.Told.Routes == Partly {
 		l.More = Doubts{{Cause: Undecided, Gateway: g.Name, Why: "there may be more addresses and routes than the files given configure"}}

@@ -177,19 +177,21 @@ func (g *Gateway) held(c *Connection, cert *Certificate, own []*Certificate) Tru
 	return Trust{Known: true, Trusted: true}
 }
 
-// faulty is why a certificate is trusted by no authority at all: it does not hold, or names what the one that signed it may not sign for.
+// faulty is why a certificate is trusted by no authority at all: it does not hold, or one above it that its gateway has may not sign for it.
 // The zero value says that it may be.
 func (g *Gateway) faulty(shown *Certificate, peer *Gateway) Trust {
 	if g.stale(shown) {
 		return Trust{Known: true, Stale: shown}
 	}
-	for _, y := range peer.Certs {
-		if !y.CA || !shown.SignedBy(y) {
-			continue
+	for path := []*Certificate{shown}; len(path) < longest && !path[len(path)-1].SelfSigned; {
+		i := slices.IndexFunc(peer.Certs, func(y *Certificate) bool { return y.CA && path[len(path)-1].SignedBy(y) })
+		if i < 0 {
+			break
 		}
-		if t := limited([]*Certificate{shown}, y); !t.Trusted {
+		if t := limited(path, peer.Certs[i]); !t.Trusted {
 			return t
 		}
+		path = append(path, peer.Certs[i])
 	}
 	return Trust{}
 }

@@ -324,7 +324,7 @@ func (a *attempt) identities() *Failure {
 // another type of string than certificates have it in: one with letters that ASCII has not.
 func (a *attempt) ofAnotherString(who, whom side) bool {
 	want := whom.c.Remote.ID.Value
-	return whom.c.Daemon.IDs.NameInOrder && a.bySubject(who) && want.Kind == ike.IDDN &&
+	return whom.c.Daemon.IDs.WritesT61 && a.bySubject(who) && want.Kind == ike.IDDN &&
 		strings.IndexFunc(want.Value, func(r rune) bool { return r > unicode.MaxASCII }) >= 0
 }
 

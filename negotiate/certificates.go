@@ -220,13 +220,31 @@ func (a *attempt) certificates() *Failure {
 			continue
 		}
 		shows := who.Gateway.CertificatesOf(who.c)
-		for _, ask := range []func(who, whom side, shows []*model.Certificate) *Failure{a.sent, a.names, a.held, a.usage, a.trust} {
+		for _, ask := range []func(who, whom side, shows []*model.Certificate) *Failure{a.taken, a.sent, a.names, a.held, a.usage, a.trust} {
 			if f := ask(who, whom, shows); f != nil {
 				return f
 			}
 		}
 	}
 	return nil
+}
+
+// taken asks whether the daemon of an end takes the certificate that it names from its file.
+func (a *attempt) taken(who, whom side, _ []*model.Certificate) *Failure {
+	c := who.Gateway.NotTaken(who.c)
+	if c == nil {
+		return nil
+	}
+	f := &Failure{
+		Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Lines: ordered(a, who, c.At, whom.c.Remote.ID.Where(whom.c.At)),
+		Why: fmt.Sprintf("the daemon of %s takes the first block of a file alone, and no byte order mark before it: its certificate is not that",
+			who.name()),
+		Changes: []string{fmt.Sprintf("on %s put the certificate into a file of its own", who.name())},
+	}
+	if who.End == a.i.End {
+		f.Step, f.Notify = Local, ""
+	}
+	return f
 }
 
 // usage asks whether the key of an end's certificate may be used for signatures, where its peer minds.
@@ -402,7 +420,7 @@ func (a *attempt) whichIsShown(who side, shows []*model.Certificate) {
 // stores of certificates are seldom among the files.
 func (a *attempt) trust(who, whom side, shows []*model.Certificate) *Failure {
 	if len(shows) == 0 {
-		if names := who.c.Local.Certificates.Value; len(names) > 0 && len(who.Gateway.Certs) > 0 && who.c.Daemon.Certs.FirstOnly {
+		if names := who.c.Local.Certificates.Value; len(names) > 0 && len(who.Gateway.Certs) > 0 && who.c.Daemon.Certs.ByFile {
 			a.assume("the certificate %s that %s names is not among its files", names[0], who.name()) // others are
 		}
 		a.Notes = append(a.Notes,

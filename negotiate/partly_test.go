@@ -8,7 +8,7 @@ import (
 	"toril/negotiate"
 )
 
-// TestPartlyUp: an IKE SA without any child is told apart from one that lacks some.
+// TestPartlyUp: the words differ for an IKE SA without children and for one that lacks some of its children.
 func TestPartlyUp(t *testing.T) {
 	fails, comes := negotiate.Child{Outcome: negotiate.Fails}, negotiate.Child{Outcome: negotiate.Agrees}
 	none := negotiate.Attempt{Outcome: negotiate.Partly, Children: []negotiate.Child{fails}}

@@ -62,7 +62,7 @@ func (m *Match) Peer(side int) netip.Addr {
 // InUDP reports whether the ESP packets of a tunnel go in UDP, as Tunnel.InUDP does.
 func (m *Match) InUDP(side int) bool {
 	own, peer, far := m.Own(side), m.Peer(side), m.far(side)
-	if m.Sides[side].Connection.Encap || far.Encap || own.IsPrivate() != peer.IsPrivate() || Translated(own, peer, far.Remote) {
+	if m.Sides[side].Connection.Encap || far.Encap || Translated(own, peer, far.Remote) {
 		return true
 	}
 	return len(m.Sides) == 2 && Translated(m.Own(1-side), m.Peer(1-side), m.Sides[side].Connection.Remote)

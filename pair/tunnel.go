@@ -93,7 +93,7 @@ func (t *Tunnel) BehindNAT(e End) bool {
 // InUDP reports whether the ESP packets of an end go in UDP (RFC 3948): it is set so, or one end is behind NAT.
 func (t *Tunnel) InUDP(e End) bool {
 	far, given := t.Far(e)
-	return e.Connection.Encap.Value || t.Own(e).IsPrivate() != t.Peer(e).IsPrivate() || t.BehindNAT(e) ||
+	return e.Connection.Encap.Value || t.BehindNAT(e) ||
 		given && (far.Connection.Encap.Value || t.BehindNAT(far))
 }
 
@@ -237,29 +237,16 @@ func (t *Tunnel) Counterparts(k *model.Child) []*model.Child {
 // Sharing are the children of the far end that protect packets of a child in reverse: those that are paired with it, and those that are
 // paired with none and that it answers for.
 func (t *Tunnel) Sharing(k *model.Child) []*model.Child {
-	out := t.Counterparts(k)
+	out, mine := t.Counterparts(k), slices.Contains(t.Ends[0].Connection.Children, k)
 	for _, pair := range t.Children() {
 		switch {
-		case pair.A == nil && t.between(k, pair.B):
+		case mine && pair.A == nil && t.mirrored(k, pair.B) >= 2:
 			out = append(out, pair.B)
-		case pair.B == nil && t.between(k, pair.A):
+		case !mine && pair.B == nil && t.mirrored(pair.A, k) >= 2:
 			out = append(out, pair.A)
 		}
 	}
 	return out
-}
-
-// between reports whether a child without one of its own at the other end protects, there, packets of a child of the other end.
-func (t *Tunnel) between(k, alone *model.Child) bool {
-	switch {
-	case k == alone || len(t.Ends) < 2:
-		return false
-	case slices.Contains(t.Ends[0].Connection.Children, k) && slices.Contains(t.Ends[1].Connection.Children, alone):
-		return t.mirrored(k, alone) >= 2
-	case slices.Contains(t.Ends[1].Connection.Children, k) && slices.Contains(t.Ends[0].Connection.Children, alone):
-		return t.mirrored(alone, k) >= 2
-	}
-	return false
 }
 
 // mirrored scores how well two children mean each other.

@@ -330,8 +330,11 @@ func (r *run) byBits(rule *model.Rule, f Flow) []hit {
 	if rule.Certain() && rule.Verb != model.UnknownAction {
 		how = always
 	}
+	if len(rule.Bits) == 0 {
+		return []hit{{f, how}}
+	}
 	parts := f.Now.Parts()
-	if len(rule.Bits) == 0 || len(parts) > maxMarks {
+	if len(parts) > maxMarks {
 		return []hit{{f, how}}
 	}
 	if !slices.ContainsFunc(rule.Doubts, func(d *model.Doubt) bool { return d.Why != model.SingleBits }) {

@@ -15,10 +15,10 @@ type mapping struct {
 	moves packet.Set // packets that it moves, whatever the rest of them
 }
 
-// mappingsOf are those of a gateway.
-func mappingsOf(g *model.Gateway) []mapping {
+// mappings are those of the gateway onto networks that no route of its own leads to.
+func (p *Path) mappings() []mapping {
 	var out []mapping
-	for _, c := range g.Chains {
+	for _, c := range p.Gateway.Chains {
 		for _, r := range c.Rules {
 			to := r.Writes()
 			if r.Verb != model.SourceNAT || !to.Onto.IsValid() {
@@ -28,7 +28,9 @@ func mappingsOf(g *model.Gateway) []mapping {
 			if to.From.IsValid() {
 				moves = moves.And(packet.Prefixes(packet.Src, to.From))
 			}
-			out = append(out, mapping{r, packet.Prefixes(packet.Src, to.Onto), moves})
+			if onto := packet.Prefixes(packet.Src, to.Onto); !p.behind(onto) {
+				out = append(out, mapping{r, onto, moves})
+			}
 		}
 	}
 	return out
@@ -39,22 +41,28 @@ func bareAddresses(s packet.Set) packet.Set {
 	return s.OnTheWire().Free(packet.Proto, packet.Sport, packet.Dport, packet.ICMP)
 }
 
-// behindMappings are the packets that a tunnel is for, of a set with the sources that they have in it, as they are before the gateway moves
-// them; by is the rules that do. Sources that are themselves behind the gateway stay what they are.
-func (p *Path) behindMappings(s packet.Set) (rest, moved packet.Set, by []*model.Rule) {
-	rest, moved = s, packet.None()
+// moved are packets as they are before a rule moves them.
+type moved struct {
+	packets packet.Set
+	rule    *model.Rule
+}
+
+// beforeMappings splits the packets that a tunnel is for, with the sources that they have in it: into those that have these sources from the
+// beginning, and those that a rule moves, as they are before.
+func (p *Path) beforeMappings(s packet.Set) (rest packet.Set, before []moved) {
+	rest = s
 	for _, m := range p.mapped {
 		part := rest.And(m.onto)
-		if part.Empty() || p.behind(m.onto) {
+		if part.Empty() {
 			continue
 		}
-		before := part.Free(packet.Src).And(m.moves)
-		if before.Empty() || before.Equal(before.Free(packet.Src)) { // whoever sends: nothing is told
+		was := part.Free(packet.Src).And(m.moves)
+		if was.Empty() || was.Equal(was.Free(packet.Src)) { // whoever sends: nothing is told
 			continue
 		}
-		rest, moved, by = rest.Minus(m.onto), moved.Or(before), append(by, m.rule)
+		rest, before = rest.Minus(m.onto), append(before, moved{was, m.rule})
 	}
-	return rest, moved, by
+	return rest, before
 }
 
 // behind reports whether a route of the gateway's own leads to some of the sources of packets.

@@ -54,7 +54,7 @@ type Path struct {
 	owners   map[netip.Addr]string // the interfaces that have addresses
 	down     *model.Child          // that has no SA, where the path was made for all of them up
 	logging  func() *logging
-	mapped   []mapping
+	mapped   []mapping    // by rules that move networks onto others
 	doubts   model.Doubts // about the policies as a whole: any packets may meet another
 	untold   *model.Doubt // about the interface that a peer's packets come and go by, where it is not told
 }
@@ -111,7 +111,7 @@ func NewPath(g *model.Gateway, ends func(*model.Connection) []Ends, opts Options
 	p.filter = NewFilter(p.opened(g), SelfAddresses(g))
 	p.filter.of(g)
 	p.own = p.router.without(nil) // a copy
-	p.mapped = mappingsOf(g)
+	p.mapped = p.mappings()
 	for _, pol := range p.Policies {
 		pol.Wraps = p.wrappers(pol)
 	}

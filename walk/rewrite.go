@@ -9,10 +9,9 @@ import (
 
 // Rewrite is a source translation that packets for a tunnel meet before they are encrypted.
 type Rewrite struct {
-	Rule *model.Rule
-	Was  packet.Set // the packets that it meets
-	// that rule moves them onto the tunnel's networks, if they meet it first; nil where they are for the tunnel as they are
-	Before *model.Rule
+	Rule   *model.Rule
+	Was    packet.Set   // the packets that it meets
+	Before *model.Rule  // moves them onto the tunnel's networks, where they meet it first; nil where they need none
 	Leaves bool         // some of them are no longer for the tunnel afterwards: they leave in the clear
 	Doubts model.Doubts // why some of the packets may fare otherwise
 }
@@ -86,23 +85,17 @@ func (p *Path) Rewrites(pol *Policy) (out []Rewrite, doubts model.Doubts, ok boo
 
 // instead returns the source translations that packets meet which another rule should have moved onto the tunnel's networks.
 func (p *Path) instead(pol *Policy, domain packet.Set) (out []Rewrite) {
-	_, moved, by := p.behindMappings(domain)
-	if moved.Empty() {
-		return nil
-	}
-	for _, f := range p.Entering(pol, moved) {
-		for _, o := range p.Forward(f) {
-			if o.Fate != Clear || !o.Rewritten(packet.Src) {
-				continue
-			}
+	_, before := p.beforeMappings(domain)
+	for _, m := range before {
+		for _, o := range p.ForwardAll(p.Entering(pol, m.packets)) {
 			rule, _ := o.Decisive()
-			if rule == nil || rule.Verb != model.SourceNAT && rule.Verb != model.Masquerade {
+			if o.Fate != Clear || rule == nil || rule.Verb != model.SourceNAT && rule.Verb != model.Masquerade {
 				continue
 			}
-			i := slices.IndexFunc(out, func(r Rewrite) bool { return r.Rule == rule })
+			i := slices.IndexFunc(out, func(r Rewrite) bool { return r.Rule == rule && r.Before == m.rule })
 			if i < 0 {
 				i = len(out)
-				out = append(out, Rewrite{Rule: rule, Before: by[0], Leaves: true})
+				out = append(out, Rewrite{Rule: rule, Before: m.rule, Leaves: true})
 			}
 			out[i].Was = out[i].Was.Or(o.Was())
 			out[i].Doubts.Add(o.Doubts...)

@@ -236,10 +236,10 @@ func (p *Path) Domain(pol *Policy) []Flow {
 
 // entering does as Entering, with the sources that packets for the tunnel have before the gateway moves them onto its networks.
 func (p *Path) entering(pol *Policy, s packet.Set) []Flow {
-	rest, moved, _ := p.behindMappings(s)
+	rest, before := p.beforeMappings(s)
 	out := p.Entering(pol, rest)
-	if !moved.Empty() {
-		out = append(out, p.Entering(pol, moved)...)
+	for _, m := range before {
+		out = append(out, p.Entering(pol, m.packets)...)
 	}
 	return out
 }

@@ -42,7 +42,8 @@ var AnyFromTunnel = &audit.Check{
 			return // access/default-accept says that there is no filter
 		}
 		in := path.Emerging(pol, path.Traffic(pol).Mirror())
-		for _, v := range fromTunnel(filter, in) {
+		all := fromTunnel(filter, in)
+		for _, v := range all {
 			rule, at, ok := acceptedBy(v, bases)
 			if !ok || !whole(v.Was(), in) {
 				continue
@@ -62,7 +63,7 @@ var AnyFromTunnel = &audit.Check{
 			p.Report(f)
 			return
 		}
-		together(p, s, fromTunnel(filter, in), in, bases)
+		together(p, s, all, in, bases)
 	},
 }
 
@@ -74,12 +75,14 @@ func together(p *audit.Pass, s *audit.Subject, all []walk.Verdict, in packet.Set
 	var doubts model.Doubts
 	var at []source.Pos
 	for _, v := range all {
-		if rule, _, ok := acceptedBy(v, bases); ok && rule != nil && v.Was().Overlaps(used) { // a policy is access/default-accept's
-			accepted = accepted.Or(v.Was())
-			doubts.Add(v.Doubts...)
-			if _, pos, ok := acceptedBy(v, bases); ok && !slices.Contains(at, pos) {
-				at = append(at, pos)
-			}
+		rule, pos, ok := acceptedBy(v, bases)
+		if !ok || rule == nil || !v.Was().Overlaps(used) { // a policy is access/default-accept's
+			continue
+		}
+		accepted = accepted.Or(v.Was())
+		doubts.Add(v.Doubts...)
+		if !slices.Contains(at, pos) {
+			at = append(at, pos)
 		}
 	}
 	if len(at) < 2 || !whole(accepted, in.And(used)) {

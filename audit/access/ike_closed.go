@@ -49,7 +49,7 @@ var IKEClosed = &audit.Check{
 			{"IKE and ESP in UDP (port 4500)", udp.With(packet.Dport, packet.OneOf(4500)).With(packet.Sport, packet.OneOf(4500))},
 			{"ESP", from.With(packet.Proto, packet.OneOf(50))},
 		} {
-			if kind.name == "ESP" && s.Tunnel.InUDP(s.End) ||
+			if kind.name == "ESP" && mayBeInUDP(s) ||
 				s.Connection.LocalPort.Value != 500 && kind.name != "ESP" {
 				continue
 			}
@@ -122,7 +122,7 @@ func mayBeClosed(p *audit.Pass, s *audit.Subject, message string, means audit.Ef
 // espOut is what becomes of the ESP packets of a connection's first child on their way out.
 func espOut(path *walk.Path, s *audit.Subject) []walk.Outcome {
 	own, peer := s.Tunnel.Own(s.End), s.Tunnel.Peer(s.End)
-	if s.Tunnel.InUDP(s.End) {
+	if mayBeInUDP(s) {
 		return nil
 	}
 	for _, k := range s.Connection.Children {
@@ -131,4 +131,9 @@ func espOut(path *walk.Path, s *audit.Subject) []walk.Outcome {
 		}
 	}
 	return nil
+}
+
+// mayBeInUDP reports whether a connection's ESP goes in UDP, or may: one of its addresses is private and the other is not.
+func mayBeInUDP(s *audit.Subject) bool {
+	return s.Tunnel.InUDP(s.End) || s.Tunnel.Own(s.End).IsPrivate() != s.Tunnel.Peer(s.End).IsPrivate()
 }

@@ -53,7 +53,7 @@ func unreported(p *audit.Pass, s *audit.Subject) (stopped []walk.Outcome, doubts
 		}
 		for _, o := range passed {
 			if part := o.Was().And(packet.Only(packet.IPv4)).With(packet.Proto, packet.OneOf(6)); !part.Empty() {
-				tcp, sent = append(tcp, o), sent.Or(bare(part).Free(packet.Proto, packet.Sport, packet.Dport))
+				tcp, sent = append(tcp, o), sent.Or(part.OnTheWire().Free(packet.Proto, packet.Sport, packet.Dport))
 			}
 		}
 	}

@@ -45,11 +45,11 @@ var OneWay = &audit.Check{
 			let, drops := packet.None(), packet.None()
 			for _, o := range c.From {
 				if o.Passes() {
-					let = let.Or(bare(o.Was()))
+					let = let.Or(o.Was().OnTheWire())
 				}
 			}
 			for _, o := range stopped {
-				drops = drops.Or(bare(o.Was()))
+				drops = drops.Or(o.Was().OnTheWire())
 			}
 			for _, k := range s.Tunnel.Sharing(s.Child) {
 				out := there.Policy(k, s.Tunnel.Own(end), s.Tunnel.Peer(end))
@@ -63,7 +63,7 @@ var OneWay = &audit.Check{
 						switch {
 						case a.To.Changed():
 						case a.To.Doubts.Certain():
-							sent = sent.Or(bare(a.To.Now))
+							sent = sent.Or(a.To.Now.OnTheWire())
 						default: // some of these may be let in
 							doubts = doubts.And(a.To.Doubts)
 						}
@@ -99,9 +99,4 @@ var OneWay = &audit.Check{
 			}
 		}
 	},
-}
-
-// bare keeps of packets what travels with them: addresses, protocol and ports.
-func bare(s packet.Set) packet.Set {
-	return s.OnTheWire()
 }

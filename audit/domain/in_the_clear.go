@@ -8,7 +8,7 @@ import (
 	"toril/walk"
 )
 
-// InTheClear speaks where packets of a protected network leave in the clear while the tunnel is up, whatever the reason.
+// InTheClear reports where packets of a protected network leave in the clear while the tunnel is up, whatever the reason.
 var InTheClear = &audit.Check{
 	Name:     "domain/in-the-clear",
 	Title:    "Protected networks are reached in the clear",
@@ -65,7 +65,7 @@ var InTheClear = &audit.Check{
 
 // bypassing is the policy that lets packets pass and is asked about them first; nil for none.
 func bypassing(path *walk.Path, o walk.Outcome) *walk.Policy {
-	if o.Policy != nil {
+	if o.Policy != nil && o.Policy.Passes() {
 		return o.Policy
 	}
 	if asked := path.Meeting(o.Was()); len(asked) > 0 && asked[0].Passes() {

@@ -9,10 +9,10 @@ import (
 	"toril/model"
 )
 
-// Alike speaks where the keys of different peers differ in a few characters at their end.
+// Alike reports where keys of a gateway differ in a few characters at their end.
 var Alike = &audit.Check{
 	Name:     "key/alike",
-	Title:    "Pre-shared keys of different peers differ in a few characters",
+	Title:    "Pre-shared keys differ in a few characters",
 	Severity: audit.Medium,
 	Why:      "Whoever holds one of the keys guesses the others: every holder can impersonate every other.",
 	Fix:      "Give each pair of peers a random key of its own: openssl rand -base64 33.",

@@ -70,7 +70,7 @@ var ShortRSA = onEach(&audit.Check{
 	return f, true
 })
 
-// ShortCurve speaks where the key of a certificate is on too small a curve.
+// ShortCurve reports where the key of a certificate is on too small a curve.
 var ShortCurve = onEach(&audit.Check{
 	Name:     "key/short-curve",
 	Title:    "The key of a certificate is on too small a curve",

@@ -12,7 +12,7 @@ import (
 // leastExponent is the least public exponent of RSA that FIPS 186-5 section A.1.1 allows: above 2^16.
 const leastExponent = 1<<16 + 1
 
-// SmallExponent speaks where the public exponent of an RSA key is smaller than standards allow.
+// SmallExponent reports where the public exponent of an RSA key is smaller than standards allow.
 var SmallExponent = onEach(&audit.Check{
 	Name:     "key/small-exponent",
 	Title:    "The public exponent of an RSA key is too small",
@@ -44,7 +44,7 @@ var SmallExponent = onEach(&audit.Check{
 // longestYears is for how long a certificate that a gateway shows may hold before that is reported.
 const longestYears = 20
 
-// LongValidity speaks where a certificate that is no authority's holds for decades.
+// LongValidity reports where a certificate that is no authority's holds for decades.
 var LongValidity = onEach(&audit.Check{
 	Name:     "key/long-validity",
 	Title:    "A certificate holds for decades",

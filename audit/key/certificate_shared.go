@@ -9,7 +9,7 @@ import (
 	"toril/model"
 )
 
-// CertificateShared speaks where several gateways show certificates of one key.
+// CertificateShared reports where several gateways show certificates of one key.
 var CertificateShared = &audit.Check{
 	Name:     "key/certificate-shared",
 	Title:    "Several gateways have one private key",
@@ -50,8 +50,8 @@ var CertificateShared = &audit.Check{
 			}
 			of[k.Print] = append(of[k.Print], k.Finding)
 		}
-		for _, print := range order {
-			all := of[print]
+		for _, one := range order {
+			all := of[one]
 			if len(all) < 2 {
 				continue
 			}

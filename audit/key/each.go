@@ -9,7 +9,7 @@ import (
 
 // faulty is a certificate with which something is wrong.
 type faulty struct {
-	Print   [32]byte // of the certificate
+	Print   [32]byte // of what is one wherever it lies: the certificate, or its key
 	Finding audit.Finding
 }
 
@@ -28,11 +28,11 @@ func onEach(c *audit.Check, judge func(p *audit.Pass, g *model.Gateway, c *model
 				f.Also[i] = p.Evidence(e.Pos, e.Note)
 			}
 			f.Detach()
-			print := sha256.Sum256([]byte(cert.At.File))
+			one := sha256.Sum256([]byte(cert.At.File))
 			if cert.X509 != nil {
-				print = sha256.Sum256(cert.X509.Raw)
+				one = sha256.Sum256(cert.X509.Raw)
 			}
-			p.Keep(faulty{print, f})
+			p.Keep(faulty{one, f})
 		}
 	}
 	c.Estate = func(p *audit.Pass) {

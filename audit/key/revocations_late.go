@@ -26,7 +26,7 @@ var RevocationsLate = &audit.Check{
 	},
 	Gateway: func(p *audit.Pass, g *model.Gateway) {
 		for _, l := range g.Revocations {
-			if l.X509.NextUpdate.IsZero() || !p.Now.After(l.X509.NextUpdate) {
+			if !l.Late(p.Now) {
 				continue
 			}
 			f := audit.Finding{Gateway: g.Name, About: "revocations of " + l.Issuer.String(), At: audit.Evidence{Pos: l.At}}

@@ -40,8 +40,8 @@ var LateExemption = &audit.Check{
 				if !exempts(r) || r.When.Empty() || everything(r) {
 					continue
 				}
-				for _, k := range index.Meeting(addresses(r.When)) {
-					pol, mine := path.Policies[k], domains[k].And(addresses(r.When))
+				for _, k := range index.Meeting(r.When.OnTheWire()) {
+					pol, mine := path.Policies[k], domains[k].And(r.When.OnTheWire())
 					if mine.Empty() {
 						continue
 					}
@@ -49,7 +49,7 @@ var LateExemption = &audit.Check{
 						if earlier.Index >= i {
 							break
 						}
-						if earlier.Verb.Translates() && earlier.Certain() && addresses(earlier.When).Contains(addresses(mine)) &&
+						if earlier.Verb.Translates() && earlier.Certain() && earlier.When.OnTheWire().Contains(mine.OnTheWire()) &&
 							!earlier.When.And(walk.Peered(packet.PeerOut, pol.Peer)).Empty() {
 							f := audit.Finding{
 								Gateway:    g.Name,

@@ -38,7 +38,7 @@ var LeftoverExemption = &audit.Check{
 					slices.ContainsFunc(to, func(n netip.Prefix) bool { return n.Bits() < 8 || !n.Addr().IsPrivate() }) {
 					continue
 				}
-				if meets(path, addresses(r.When)) ||
+				if meets(path, r.When.OnTheWire()) ||
 					wanted(p, g, r) ||
 					internal(path, r.When) ||
 					len(path.Policies) == 0 && !path.Known() {
@@ -57,7 +57,7 @@ var LeftoverExemption = &audit.Check{
 // wanted reports whether another gateway has a connection to this one for what a rule exempts: the rule is not left over, but its
 // connection is missing.
 func wanted(p *audit.Pass, g *model.Gateway, r *model.Rule) bool {
-	exempt := addresses(r.When)
+	exempt := r.When.OnTheWire()
 	for _, m := range p.Estate.MatchesOf(g) {
 		if m.Toward == nil || m.Toward.Number != g.Number {
 			continue

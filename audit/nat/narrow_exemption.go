@@ -32,18 +32,18 @@ var NarrowExemption = &audit.Check{
 		if !ok || len(rewrites) == 0 {
 			return
 		}
-		domain := addresses(path.Traffic(pol))
+		domain := path.Traffic(pol).OnTheWire()
 		for _, chain := range postrouting(s.Gateway) {
 			for _, r := range path.Filter().Asked(chain, domain) {
 				if !exempts(r) || !r.Certain() {
 					continue
 				}
-				part := domain.And(addresses(r.When))
+				part := domain.And(r.When.OnTheWire())
 				if part.Minus(ofTunnels()).Empty() || part.Equal(domain) {
 					continue
 				}
 				for _, w := range rewrites {
-					lost := addresses(w.Was).Minus(part)
+					lost := w.Was.OnTheWire().Minus(part)
 					if lost.Empty() || !w.Doubts.Certain() || w.Rule.Index < r.Index && w.Rule.Of == chain {
 						continue
 					}

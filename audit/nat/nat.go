@@ -32,17 +32,12 @@ var ofTunnels = sync.OnceValue(func() packet.Set {
 // everything reports whether a rule is for all packets.
 func everything(r *model.Rule) bool { return r.When.Contains(packet.Only(packet.IPv4)) }
 
-// addresses keeps of a set what it says about addresses, protocols and ports.
-func addresses(s packet.Set) packet.Set {
-	return s.OnTheWire()
-}
-
 // internal reports whether packets only go to networks that the gateway reaches by other than its default route.
 func internal(path *walk.Path, s packet.Set) bool {
 	if !path.Known() {
 		return false
 	}
-	for _, part := range path.Routes(addresses(s).With(packet.In, packet.Name("any"))) {
+	for _, part := range path.Routes(s.OnTheWire().With(packet.In, packet.Name("any"))) {
 		if part.Route == nil || part.Route.To.Bits() == 0 {
 			return false
 		}

@@ -56,7 +56,7 @@ var WideExemption = &audit.Check{
 						continue
 					}
 					f := audit.Finding{Gateway: g.Name, At: audit.Evidence{Pos: r.At}}
-					w, _ := addresses(leak).Witness()
+					w, _ := leak.OnTheWire().Witness()
 					f.Example = w.String()
 					f.Message = "the exemption covers packets that no tunnel protects: they leave with their private source"
 					f.Also = []audit.Evidence{{Pos: later.At, Note: "the rule that would have translated them"}}
@@ -75,7 +75,7 @@ var WideExemption = &audit.Check{
 
 // touches reports whether a rule has to do with any policy's domain, and not with everything.
 func touches(path *walk.Path, r *model.Rule) bool {
-	return !everything(r) && meets(path, addresses(r.When))
+	return !everything(r) && meets(path, r.When.OnTheWire())
 }
 
 // meets reports whether some packets are in the domain of any policy.

@@ -121,9 +121,7 @@ func sent(p *audit.Pass, s *audit.Subject) (out packet.Set, unsure model.Doubts)
 		}
 		for _, c := range path.Crossings(pol) {
 			for _, a := range c.Sent {
-				out = out.Or(
-					a.To.Now.OnTheWire(),
-				)
+				out = out.Or(a.To.Now.OnTheWire())
 			}
 		}
 	}

@@ -14,8 +14,8 @@ var Daemon = model.Daemon{
 	Policies: model.Policies{Routes: true, DropsLast: true, ShuntsTrapped: true},
 	Answers:  model.Answers{GuardsAggressive: true, JoinsAlike: true},
 	Keys:     model.Keys{Latest: true, Tries: true},
-	IDs:      model.IDs{NameInOrder: true},
-	Certs:    model.Certs{MindsUsage: true, FirstOnly: true, NeedsRoot: true, TakesOwn: true, SendsAsked: true},
+	IDs:      model.IDs{NameInOrder: true, WritesT61: true},
+	Certs:    model.Certs{MindsUsage: true, ByFile: true, FirstOnly: true, NeedsRoot: true, TakesOwn: true, SendsAsked: true},
 	Signs:    model.Signs{TellsAsked: true, HashByKey: true, KeyDecidesV1: true},
 	Hosts:    model.Hosts{Replaces: true},
 }

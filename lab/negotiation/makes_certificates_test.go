@@ -10,11 +10,13 @@ import (
 	"crypto/rsa"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/asn1"
 	"encoding/pem"
 	"fmt"
 	"maps"
 	"math/big"
 	mathrand "math/rand/v2"
+	"net"
 	"os"
 	"regexp"
 	"slices"
@@ -321,17 +323,23 @@ func within(t testing.TB, cn string, key crypto.Signer, by *shows, from, to int,
 	})
 }
 
-// bounded makes the certificate of an authority that holds from some hours to others, and may sign for the names below one alone, where
-// that is not "".
-func bounded(t testing.TB, cn string, key crypto.Signer, by *shows, from, to int, below string) *shows {
-	c := &x509.Certificate{
-		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign,
-		NotBefore: hours(from), NotAfter: hours(to),
-	}
-	if below != "" {
-		c.PermittedDNSDomains, c.PermittedDNSDomainsCritical = []string{below}, true
-	}
-	return signed(t, cn, key, by, c)
+// bounded makes the certificate of an authority that holds from some hours to others, and is limited as a template says.
+func bounded(t testing.TB, cn string, key crypto.Signer, by *shows, from, to int, c x509.Certificate) *shows {
+	c.IsCA, c.BasicConstraintsValid, c.KeyUsage = true, true, x509.KeyUsageCertSign|x509.KeyUsageCRLSign
+	c.NotBefore, c.NotAfter = hours(from), hours(to)
+	return signed(t, cn, key, by, &c)
+}
+
+// below limits an authority to names.
+func below(name string) x509.Certificate {
+	return x509.Certificate{PermittedDNSDomains: []string{name}, PermittedDNSDomainsCritical: true}
+}
+
+// inside limits an authority to addresses.
+func inside(t testing.TB, network string) x509.Certificate {
+	_, n, err := net.ParseCIDR(network)
+	require.NoError(t, err)
+	return x509.Certificate{PermittedIPRanges: []*net.IPNet{n}, PermittedDNSDomainsCritical: true}
 }
 
 // revoked makes the list of an authority that has revoked one certificate. Where late, the next one should have been there already.
@@ -369,10 +377,13 @@ func newWallet(t testing.TB) wallet {
 	}
 	w := wallet{"main": authority(t, "Harbour CA", rsaKey(), nil), "other": authority(t, "Island CA", rsaKey(), nil)}
 	w["quay"] = authority(t, "Quay CA", rsaKey(), w["main"])
-	w["ebb"] = bounded(t, "Ebb CA", rsaKey(), w["main"], -72, -1, "")
-	w["dawn"] = bounded(t, "Dawn CA", rsaKey(), nil, 48, 96, "")
-	w["shoal"] = bounded(t, "Shoal CA", rsaKey(), w["main"], -48, 48, "elsewhere.example")
-	w["reef"] = bounded(t, "Reef CA", rsaKey(), w["main"], -48, 48, "example")
+	w["ebb"] = bounded(t, "Ebb CA", rsaKey(), w["main"], -72, -1, x509.Certificate{})
+	w["dawn"] = bounded(t, "Dawn CA", rsaKey(), nil, 48, 96, x509.Certificate{})
+	w["shoal"] = bounded(t, "Shoal CA", rsaKey(), w["main"], -48, 48, below("elsewhere.example"))
+	w["reef"] = bounded(t, "Reef CA", rsaKey(), w["main"], -48, 48, below("example"))
+	w["strait"] = bounded(t, "Strait CA", rsaKey(), w["main"], -48, 48, inside(t, "10.9.0.0/16"))
+	w["brief"] = bounded(t, "Brief CA", rsaKey(), w["main"], -48, 48, x509.Certificate{MaxPathLenZero: true})
+	w["long"] = authority(t, "Long CA", rsaKey(), w["brief"])
 	w["slip"] = authority(t, "Slip CA", rsaKey(), w["quay"])
 	for _, who := range []string{"a", "b"} {
 		name := who + ".example"
@@ -385,7 +396,14 @@ func newWallet(t testing.TB) wallet {
 		w[who+" alone-again"] = issue(t, who+" alone", alone, nil, name)
 		w[who+" alone-old"] = within(t, who+" alone-old", rsaKey(), nil, -72, -1, name)
 		w[who+" young"] = within(t, who+" young", rsaKey(), w["main"], 48, 96, name)
-		for _, by := range []string{"ebb", "dawn", "shoal", "reef"} {
+		w[who+" of-strait"] = signed(t, who+" of-strait", rsaKey(), w["strait"], &x509.Certificate{
+			DNSNames: []string{name}, IPAddresses: []net.IP{net.ParseIP("10.0.0.1")}, KeyUsage: x509.KeyUsageDigitalSignature,
+		})
+		w[who+" odd"] = signed(t, who+" odd", rsaKey(), w["main"], &x509.Certificate{
+			DNSNames: []string{name}, KeyUsage: x509.KeyUsageDigitalSignature,
+			ExtraExtensions: []pkix.Extension{{Id: asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 99999, 1}, Critical: true, Value: []byte{5, 0}}},
+		})
+		for _, by := range []string{"ebb", "dawn", "shoal", "reef", "long"} {
 			w[who+" of-"+by] = issue(t, who+" of-"+by, rsaKey(), w[by], name)
 		}
 		w[who+" rsa3072"] = issue(t, who+" rsa3072", sized(3072), w["main"], name)
@@ -417,7 +435,7 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 	t.Helper()
 	var rest []string
 	names := [...]string{"", "a", "b"}
-	of := map[string]string{"cert": "rsa", "ca": "main", "has": "", "beside": "", "anchors": "", "crl": "", "partial": "no", "pin": ""}
+	of := map[string]string{"cert": "rsa", "ca": "main", "has": "", "beside": "", "anchors": "", "crl": "", "partial": "no", "pin": "", "first": ""}
 	for _, word := range strings.Fields(strings.ReplaceAll(text, "Harbour CA", "Harbour_CA")) {
 		key, value, _ := strings.Cut(word, "=")
 		if _, known := of[key]; known {
@@ -447,8 +465,9 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 				"certreq": &e.sendCertReq}[key] = strings.ReplaceAll(value, "_", " ")
 		}
 		files = map[string]string{
-			"swanctl.conf": e.text(fmt.Sprintf("10.0.0.%d", me), fmt.Sprintf("10.0.0.%d", peer), me, peer),
-			"x509/own.pem": string(own.cert), "private/own.pem": string(own.key),
+			"swanctl.conf":    e.text(fmt.Sprintf("10.0.0.%d", me), fmt.Sprintf("10.0.0.%d", peer), me, peer),
+			"x509/own.pem":    map[string]string{"key": string(own.key), "mark": "\uFEFF", "root": string(w["main"].cert)}[of["first"]] + string(own.cert),
+			"private/own.pem": string(own.key),
 		}
 		if of["pin"] != "" {
 			files["x509/pin.pem"] = string(w[names[peer]+" "+of["pin"]].cert)

@@ -9,8 +9,9 @@ import (
 )
 
 // pairsOnADay are pairs of which a certificate, or that of an authority, does not hold today, or may not sign for the name; in the words of
-// pairsWithCertificates. "old" has expired, "young" does not hold yet; of the authorities so "ebb", below main, and "dawn", which signed
-// itself. "shoal" may sign for other names alone, "reef" for this one. "alone" signed itself; "pin" is the certificate that the connection
+// pairsWithCertificates. "first" is what is in the file before the certificate. "old" has expired, "young" does not hold yet; of the authorities so "ebb", below main, and "dawn", which signed
+// itself. "shoal" may sign for other names alone, "reef" for this one, "strait" for other addresses; below "brief" there may be no other, and "long" is
+// one. "odd" has a critical extension that nobody knows. "alone" signed itself; "pin" is the certificate that the connection
 // names for its peer.
 const pairsOnADay = `
 old | S cert=old | S
@@ -39,6 +40,18 @@ of-one-that-may-not-to-OpenIKED | S cert=of-shoal | O ca=main,shoal
 of-one-that-may-not-to-Libreswan | S cert=of-shoal ca=main,shoal send=always | L
 of-one-that-may | S cert=of-reef ca=main,reef | S ca=main,reef
 of-one-that-may-to-OpenIKED | S cert=of-reef | O ca=main,reef
+outside-its-addresses | S cert=of-strait ca=main,strait | S ca=main,strait
+outside-its-addresses-to-OpenIKED | S cert=of-strait | O ca=main,strait
+outside-its-addresses-to-Libreswan | S cert=of-strait ca=main,strait send=always | L
+path-that-is-too-long | S cert=of-long ca=main,brief,long | S ca=main,brief,long
+path-that-is-too-long-to-OpenIKED | S cert=of-long | O ca=main,brief,long
+path-that-is-too-long-to-Libreswan | S cert=of-long ca=main,brief,long send=always | L
+extension-that-nobody-knows | S cert=odd | S
+extension-that-nobody-knows-to-OpenIKED | S cert=odd | O
+extension-that-nobody-knows-to-Libreswan | S cert=odd send=always | L
+behind-a-key-in-its-file | S first=key | S
+behind-a-byte-order-mark | S first=mark | S
+behind-its-authority | S first=root | S
 pinned | S cert=alone | S pin=alone
 pinned-that-was-made-again | S cert=alone-again | S pin=alone
 pinned-of-another-key | S cert=alone | S pin=rsa
