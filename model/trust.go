@@ -177,8 +177,8 @@ func (g *Gateway) held(c *Connection, cert *Certificate, own []*Certificate) Tru
 	return Trust{Known: true, Trusted: true}
 }
 
-// faulty is why a certificate is trusted by no authority at all: it does not hold, or one above it that its gateway has may not sign for it.
-// The zero value says that it may be.
+// faulty is why a certificate is trusted by no authority at all: it does not hold, or one above it that its gateway has may not sign for
+// it. The zero value says that it may be.
 func (g *Gateway) faulty(shown *Certificate, peer *Gateway) Trust {
 	if g.stale(shown) {
 		return Trust{Known: true, Stale: shown}

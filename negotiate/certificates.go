@@ -220,7 +220,9 @@ func (a *attempt) certificates() *Failure {
 			continue
 		}
 		shows := who.Gateway.CertificatesOf(who.c)
-		for _, ask := range []func(who, whom side, shows []*model.Certificate) *Failure{a.taken, a.sent, a.names, a.held, a.usage, a.trust} {
+		for _, ask := range []func(who, whom side, shows []*model.Certificate) *Failure{
+			a.taken, a.sent, a.names, a.held, a.usage, a.trust,
+		} {
 			if f := ask(who, whom, shows); f != nil {
 				return f
 			}
@@ -236,9 +238,10 @@ func (a *attempt) taken(who, whom side, _ []*model.Certificate) *Failure {
 		return nil
 	}
 	f := &Failure{
-		Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED", Lines: ordered(a, who, c.At, whom.c.Remote.ID.Where(whom.c.At)),
-		Why: fmt.Sprintf("the daemon of %s takes the first block of a file alone, and no byte order mark before it: its certificate is not that",
+		Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED",
+		Why: fmt.Sprintf("the daemon of %s takes only the first block of a file, and nothing behind a byte order mark: not its certificate",
 			who.name()),
+		Lines:   ordered(a, who, c.At, whom.c.Remote.ID.Where(whom.c.At)),
 		Changes: []string{fmt.Sprintf("on %s put the certificate into a file of its own", who.name())},
 	}
 	if who.End == a.i.End {

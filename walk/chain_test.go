@@ -144,6 +144,13 @@ func TestDoubts(t *testing.T) {
 }
 
 // TestDoubtsArePartial: of a set only the packets that may fare otherwise are in doubt.
+// TestDoubtsDoNotMultiply: packets that go the same way whether a rule concerns them or not are followed once.
+func TestDoubtsDoNotMultiply(t *testing.T) {
+	jumps := strings.Repeat("limit rate 1/second jump sub\n", 40)
+	_, f := filterOf(t, fmt.Sprintf(base, "chain sub {\ntcp dport 22 drop\n}", "accept", jumps))
+	assert.Equal(t, "80 accept", fates(f, 80))
+}
+
 func TestDoubtsArePartial(t *testing.T) {
 	_, f := filterOf(t, fmt.Sprintf(base, "", "drop", "tcp dport 80 wobble 7 accept\ntcp dport 22 accept"))
 	certain := map[bool]string{}

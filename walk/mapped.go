@@ -47,8 +47,8 @@ type moved struct {
 	rule    *model.Rule
 }
 
-// beforeMappings splits the packets that a tunnel is for, with the sources that they have in it: into those that have these sources from the
-// beginning, and those that a rule moves, as they are before.
+// beforeMappings splits the packets that a tunnel is for, with the sources that they have in it: into those that have these sources from
+// the beginning, and those that a rule moves, as they are before.
 func (p *Path) beforeMappings(s packet.Set) (rest packet.Set, before []moved) {
 	rest = s
 	for _, m := range p.mapped {

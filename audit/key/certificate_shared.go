@@ -15,11 +15,11 @@ var CertificateShared = &audit.Check{
 	Title:    "Several gateways have one private key",
 	Severity: audit.Low,
 	Why:      "Each of them can pass for the others, and a key that one of them loses is lost for all.",
-	Fix:      "Give each gateway a key and a certificate of its own; two that stand in for each other can have two names in theirs.",
+	Fix:      "Give each gateway a key and a certificate of its own; both of a failover pair can have the common name.",
 	Doc: audit.Doc{
-		What: "The public keys of the certificates that connections show their peers are compared between gateways. Two gateways that " +
-			"stand in for each other, by one address, may mean it.",
-		Harm:    "A private key was copied from one device to the next, by mail or on a shared folder, and nobody knows where else it lies.",
+		What: "The public keys of the certificates that connections show their peers are compared between gateways. Both of a " +
+			"failover pair may have one on purpose.",
+		Harm:    "A private key was copied between devices, by mail or through a shared folder, and nobody knows where else it lies.",
 		Write:   "A key that is made on each gateway, and never leaves it.",
 		Sources: []string{"RFC 4945 section 5.1", "Toril's judgement"},
 	},

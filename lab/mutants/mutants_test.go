@@ -135,11 +135,6 @@ var alike = map[string]string{
 	`read/strongswan/swanctl.go child: another default: table.TakeOr(f, 0, number, "replay_window")`:                               "what strongswan.conf says, or its default, stands in its place",
 	`read/libreswan/libreswan.go vti: another default: table.Take(f, netip.ParsePrefix, local+"vti")`:                              "there is no address, and nothing like one",
 	`read/strongswan/daemonconf.go settle: another default: table.TakeOr(f, to.Value, parse, key); !set.IsDefault() {`:             "only what is said is taken over",
-	// These are noticed by the searches of audit/suite (TestBlindfold, TestWithheld), which take too long to be asked here.
-	`walk/chain.go chain: turned round: !certain`:                                                                              "flows of doubts alone",
-	`walk/hook.go Through: turned round: len(l.Filter4) > 0 && flow.Now.Overlaps(packet.Only(packet.IPv4))`:                    "what was not given",
-	`walk/path.go step: turned round: by != nil`:                                                                               "an interface that was not understood",
-	`negotiate/certificates.go keyGiven: turned round: len(who.Gateway.PrivateKeys) == 0 && len(whom.Gateway.PrivateKeys) > 0`: "what was not given",
 }
 
 // An edit puts text before and after a piece of the source.

@@ -401,7 +401,9 @@ func newWallet(t testing.TB) wallet {
 		})
 		w[who+" odd"] = signed(t, who+" odd", rsaKey(), w["main"], &x509.Certificate{
 			DNSNames: []string{name}, KeyUsage: x509.KeyUsageDigitalSignature,
-			ExtraExtensions: []pkix.Extension{{Id: asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 99999, 1}, Critical: true, Value: []byte{5, 0}}},
+			ExtraExtensions: []pkix.Extension{
+				{Id: asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 99999, 1}, Critical: true, Value: []byte{5, 0}},
+			},
 		})
 		for _, by := range []string{"ebb", "dawn", "shoal", "reef", "long"} {
 			w[who+" of-"+by] = issue(t, who+" of-"+by, rsaKey(), w[by], name)
@@ -435,7 +437,8 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 	t.Helper()
 	var rest []string
 	names := [...]string{"", "a", "b"}
-	of := map[string]string{"cert": "rsa", "ca": "main", "has": "", "beside": "", "anchors": "", "crl": "", "partial": "no", "pin": "", "first": ""}
+	of := map[string]string{"cert": "rsa", "ca": "main", "has": "", "beside": "", "anchors": "",
+		"crl": "", "partial": "no", "pin": "", "first": ""}
 	for _, word := range strings.Fields(strings.ReplaceAll(text, "Harbour CA", "Harbour_CA")) {
 		key, value, _ := strings.Cut(word, "=")
 		if _, known := of[key]; known {
@@ -464,9 +467,10 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 				"peer-auth": &e.remoteAuth, "revocation": &e.revocation, "send": &e.sendCert, "encap": &e.encap,
 				"certreq": &e.sendCertReq}[key] = strings.ReplaceAll(value, "_", " ")
 		}
+		first := map[string]string{"key": string(own.key), "mark": "\uFEFF", "root": string(w["main"].cert)}[of["first"]]
 		files = map[string]string{
 			"swanctl.conf":    e.text(fmt.Sprintf("10.0.0.%d", me), fmt.Sprintf("10.0.0.%d", peer), me, peer),
-			"x509/own.pem":    map[string]string{"key": string(own.key), "mark": "\uFEFF", "root": string(w["main"].cert)}[of["first"]] + string(own.cert),
+			"x509/own.pem":    first + string(own.cert),
 			"private/own.pem": string(own.key),
 		}
 		if of["pin"] != "" {
@@ -535,14 +539,19 @@ func (w wallet) start(t testing.TB, kind, name, ns string) daemon {
 var kindsOfPairs = []string{"SS", "SL", "SO", "LL", "LO", "OL", "OO"}
 
 func TestPairsWithCertificates(t *testing.T) {
-	tally := lab.NewTally(t, "negotiation: named pairs with certificates, either end as the initiator")
+	tryCertificates(t, "certs", "makes-certificates", strings.TrimSpace(pairsWithCertificates)+pairsInUDP,
+		"negotiation: named pairs with certificates, either end as the initiator")
+}
+
+// tryCertificates tries pairs that show certificates, between daemons on a wire of their own.
+func tryCertificates(t *testing.T, wire, kept, lines, what string) {
+	tally := lab.NewTally(t, what)
 	t.Parallel()
-	nsA, nsB := lab.Wire(t, "certs")
+	nsA, nsB := lab.Wire(t, wire)
 	w := newWallet(t)
-	tryAll(t, tally, "makes-certificates", strings.TrimSpace(pairsWithCertificates)+pairsInUDP, w.end,
-		func(kind string) (one, two daemon) {
-			return w.start(t, kind[:1], "a", nsA), w.start(t, kind[1:], "b", nsB)
-		})
+	tryAll(t, tally, kept, lines, w.end, func(kind string) (one, two daemon) {
+		return w.start(t, kind[:1], "a", nsA), w.start(t, kind[1:], "b", nsB)
+	})
 }
 
 // tryAll tries pairs of makes, a line each: a name and what either end says, which write makes the files of. Behind a name with "?" nothing

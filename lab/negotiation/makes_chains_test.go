@@ -2,11 +2,7 @@
 
 package negotiation
 
-import (
-	"testing"
-
-	"toril/lab"
-)
+import "testing"
 
 // pairsWithChains are pairs whose certificates were signed by authorities below others, in the words of pairsWithCertificates.
 const pairsWithChains = `
@@ -151,11 +147,6 @@ v1-below-an-authority-that-is-sent-to-Libreswan | S version=1 cert=deep ca=main,
 `
 
 func TestPairsWithChains(t *testing.T) {
-	tally := lab.NewTally(t, "negotiation: named pairs with chains of certificates, either end as the initiator")
-	t.Parallel()
-	nsA, nsB := lab.Wire(t, "chains")
-	w := newWallet(t)
-	tryAll(t, tally, "makes-chains", pairsWithChains, w.end, func(kind string) (one, two daemon) {
-		return w.start(t, kind[:1], "a", nsA), w.start(t, kind[1:], "b", nsB)
-	})
+	tryCertificates(t, "chains", "makes-chains", pairsWithChains,
+		"negotiation: named pairs with chains of certificates, either end as the initiator")
 }

@@ -2,16 +2,13 @@
 
 package negotiation
 
-import (
-	"testing"
-
-	"toril/lab"
-)
+import "testing"
 
 // pairsOnADay are pairs of which a certificate, or that of an authority, does not hold today, or may not sign for the name; in the words of
-// pairsWithCertificates. "first" is what is in the file before the certificate. "old" has expired, "young" does not hold yet; of the authorities so "ebb", below main, and "dawn", which signed
-// itself. "shoal" may sign for other names alone, "reef" for this one, "strait" for other addresses; below "brief" there may be no other, and "long" is
-// one. "odd" has a critical extension that nobody knows. "alone" signed itself; "pin" is the certificate that the connection
+// pairsWithCertificates. "first" is what is in the file before the certificate. "old" has expired, "young" does not hold yet; of the
+// authorities so "ebb", below main, and "dawn", which signed itself. "shoal" may sign for other names alone, "reef" for this one, "strait"
+// for other addresses; below "brief" there may be no other,
+// and "long" is one. "odd" has a critical extension that nobody knows. "alone" signed itself; "pin" is the certificate that the connection
 // names for its peer.
 const pairsOnADay = `
 old | S cert=old | S
@@ -67,11 +64,6 @@ of-one-that-may-to-Libreswan | S cert=of-reef ca=main,reef send=always | L
 `
 
 func TestPairsOnADay(t *testing.T) {
-	tally := lab.NewTally(t, "negotiation: named pairs whose certificates do not hold, either end as the initiator")
-	t.Parallel()
-	nsA, nsB := lab.Wire(t, "days")
-	w := newWallet(t)
-	tryAll(t, tally, "makes-days", pairsOnADay, w.end, func(kind string) (one, two daemon) {
-		return w.start(t, kind[:1], "a", nsA), w.start(t, kind[1:], "b", nsB)
-	})
+	tryCertificates(t, "days", "makes-days", pairsOnADay,
+		"negotiation: named pairs whose certificates do not hold, either end as the initiator")
 }

@@ -343,6 +343,31 @@ func TestOnADay(t *testing.T) {
 	}
 }
 
+// TestNotTaken: a certificate that a connection names, in a file that the daemon takes another block of.
+func TestNotTaken(t *testing.T) {
+	root, rootPEM := newAuthority(t, "Root", nil)
+	tern := armour("CERTIFICATE", root.sign(t, x509.Certificate{DNSNames: []string{"tern.example"}}, elliptical(t, elliptic.P256())))
+	key := armour("PRIVATE KEY", []byte{5, 0})
+	for _, c := range []struct {
+		name, text string
+		first      bool
+		not        bool
+	}{
+		{"the first block", tern, true, false},
+		{"behind a key", key + tern, true, true},
+		{"behind a byte order mark", "\uFEFF" + tern, true, true},
+		{"behind a key, of which all blocks are taken", key + tern, false, false},
+		{"before its authority", tern + rootPEM, true, false},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			g := readtest.Read(certificate.Format, "own.pem", c.text, nil)
+			conn := &model.Connection{Daemon: model.Daemon{Certs: model.Certs{FirstOnly: c.first}}}
+			conn.Local.Certificates.Value = []string{"own.pem"}
+			assert.Equal(t, c.not, g.NotTaken(conn) != nil)
+		})
+	}
+}
+
 // TestOneNameInTwoStrings: the names of an authority are compared whatever types their strings are of, and whatever their case.
 func TestOneNameInTwoStrings(t *testing.T) {
 	ca, caPEM := newAuthority(t, "Harbour Root", nil)
