@@ -139,10 +139,14 @@ type Children struct {
 	KeepsMode bool
 	// OwnMode: as a responder in tunnel mode it answers no initiator in transport mode.
 	OwnMode bool
+	// AnyTransport: it sets transport mode up whatever is protected, though only the gateways' own packets are carried in it.
+	AnyTransport bool
 	// WithinAsked: as an initiator it takes no selectors that are more than it asked for.
 	WithinAsked bool
 	// OwnSelectors: it protects what it is set to protect, whatever the peer says; as a responder it answers with that.
 	OwnSelectors bool
+	// Shunts: what is to pass or to be dropped is set up in tunnel mode where somebody asks for it, as a child that protects.
+	Shunts bool
 	// OrNone: under IKEv2 the IKE SA goes with the child that is made along with it, where that fails.
 	OrNone bool
 }

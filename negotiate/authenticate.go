@@ -1,6 +1,7 @@
 package negotiate
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -479,11 +480,13 @@ func (a *attempt) keyOf(s side) *model.Key {
 	if s.c.Daemon.Keys.OfBoth && len(peer) == 0 {
 		peer = addr(seen)
 	}
-	k := s.Gateway.KeyFor(s.c, own, peer)
-	if k == nil && a.Version == ike.V1 && !s.c.Daemon.Keys.OfBoth { // main mode knows nobody's identity yet
-		k = s.Gateway.KeyFor(s.c, addr(s.own), addr(seen))
+	if a.Version == ike.V2 || s.c.Daemon.Keys.OfBoth {
+		return s.Gateway.KeyFor(s.c, own, peer)
 	}
-	return k
+	if len(peer) == 0 && s.c.Local.ID.IsDefault() && s.End == a.r.End && !a.Aggressive { // main mode knows nobody's identity yet
+		own, peer = addr(s.own), addr(seen)
+	}
+	return cmp.Or(s.Gateway.KeyFor(s.c, own, peer), s.Gateway.KeyFor(s.c, addr(s.own), addr(seen)))
 }
 
 // knows are the identities of its own and of its peer by which a side looks for a key, after the peer showed its identity or before.

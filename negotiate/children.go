@@ -16,10 +16,7 @@ import (
 // exchange of its own.
 func (a *attempt) children() {
 	first := true
-	for _, k := range a.i.c.Children {
-		if k.Shunts() {
-			continue
-		}
+	for _, k := range asked(a.i.c) {
 		c := a.child(k, first)
 		if !first {
 			a.atOnce(&c, k)
@@ -27,6 +24,20 @@ func (a *attempt) children() {
 		first = false
 		a.Children = append(a.Children, c)
 	}
+}
+
+// asked are the children that an initiator asks for: those that protect something, or that come up as if they did where it has no others.
+func asked(c *model.Connection) []*model.Child {
+	protecting := slices.DeleteFunc(slices.Clone(c.Children), (*model.Child).Shunts)
+	if len(protecting) == 0 && c.Daemon.Children.Shunts {
+		return c.Children
+	}
+	return protecting
+}
+
+// answers reports whether a responder sets a child of its own up with its peer.
+func answers(c *model.Connection, k *model.Child) bool {
+	return !k.Shunts() || c.Daemon.Children.Shunts
 }
 
 // atOnce has a further child of an initiator that asks for all of its networks in one request, as one child, fail where another child of
@@ -243,7 +254,7 @@ func (a *attempt) theirs() []*model.Child {
 			continue
 		}
 		for _, k := range c.Children {
-			if !k.Shunts() {
+			if answers(c, k) {
 				out = append(out, k)
 			}
 		}
@@ -253,7 +264,7 @@ func (a *attempt) theirs() []*model.Child {
 	}
 	if !slices.ContainsFunc(out, func(k *model.Child) bool { return slices.Contains(a.r.c.Children, k) }) {
 		for _, k := range a.r.c.Children {
-			if !k.Shunts() {
+			if answers(a.r.c, k) {
 				out = append(out, k)
 			}
 		}
@@ -366,10 +377,22 @@ func (a *attempt) selectorsFail(step Step, k *model.Child, local, remote ike.Sel
 	return f
 }
 
+// modeOf is the mode in which a child is asked for.
+func modeOf(k *model.Child) ike.Mode {
+	if k.Shunts() {
+		return ike.Tunnel
+	}
+	return k.Mode.Value
+}
+
 // wrap agrees on tunnel or transport mode. Transport mode is for the two gateways' own packets.
 func (a *attempt) wrap(c *Child, k *model.Child, step Step) *Failure {
 	c.Mode = ike.Tunnel
-	mine, theirs := k.Mode.Value, c.With.Mode.Value
+	if a.Version == ike.V1 && k.Shunts() && modeOf(c.With) == ike.Tunnel { // seen with strongSwan 5.9.8
+		c.Mode = k.Mode.Value
+		return nil
+	}
+	mine, theirs := modeOf(k), modeOf(c.With)
 	lines := [2]source.Pos{k.Mode.Where(k.At), c.With.Mode.Where(c.With.At)}
 	if mine == ike.BEET || theirs == ike.BEET {
 		return a.beet(c, mine, theirs, lines, step)
@@ -378,34 +401,43 @@ func (a *attempt) wrap(c *Child, k *model.Child, step Step) *Failure {
 		return nil
 	}
 	hosts := a.hosts(c.Local, c.Remote)
-	blind := a.i.c.Daemon.Children.OwnSelectors && a.r.c.Daemon.Children.OwnSelectors // neither looks at the selectors
-	if !hosts && mine == theirs && blind {
-		c.Mode, c.BrokenAt = mine, lines
-		c.Broken = "in transport mode only the gateways' own packets are carried, and the selectors are for others: the child comes up, " +
-			"and no packet is accepted"
-		return nil
-	}
-	if !hosts && !blind {
-		f := &Failure{
-			Topic:   Mode,
-			Step:    step,
-			Notify:  "TS_UNACCEPTABLE",
-			Lines:   lines,
-			Why:     "in transport mode only the gateways' own addresses can be protected, and the selectors do not hold them",
-			Changes: []string{"set tunnel mode on both ends"},
-
-			rejected: a.r.c.Daemon.Children.OwnSelectors, // it looks at nobody's
-		}
-		if a.Version == ike.V1 {
-			f.Notify = "INVALID_ID_INFORMATION"
-		}
-		return f
+	unanswered := a.Version == ike.V2 && mine == ike.Transport && theirs == ike.Tunnel && a.r.c.Daemon.Children.OwnMode
+	if !hosts && !unanswered && (minds(a.i, mine) || minds(a.r, theirs)) {
+		return a.notTransported(lines, step)
 	}
 	if mine == theirs {
 		c.Mode = mine
-		return nil
+	} else if f := a.twoModes(c, mine, theirs, lines, step); f != nil {
+		return f
 	}
-	return a.twoModes(c, mine, theirs, lines, step)
+	if !hosts && c.Mode == ike.Transport {
+		c.BrokenAt = lines
+		c.Broken = "in transport mode only the gateways' own packets are carried, and the selectors are for others: the child comes up, " +
+			"and no packet is accepted"
+	}
+	return nil
+}
+
+// minds reports whether an end that is set to a mode refuses it where others' packets than the gateways' own are protected.
+func minds(s side, mode ike.Mode) bool {
+	return mode == ike.Transport && !s.c.Daemon.Children.AnyTransport
+}
+
+func (a *attempt) notTransported(lines [2]source.Pos, step Step) *Failure {
+	f := &Failure{
+		Topic:   Mode,
+		Step:    step,
+		Notify:  "TS_UNACCEPTABLE",
+		Lines:   lines,
+		Why:     "in transport mode only the gateways' own addresses can be protected, and the selectors do not hold them",
+		Changes: []string{"set tunnel mode on both ends"},
+
+		rejected: a.r.c.Daemon.Children.OwnSelectors, // it looks at nobody's
+	}
+	if a.Version == ike.V1 {
+		f.Notify = "INVALID_ID_INFORMATION"
+	}
+	return f
 }
 
 // twoModes agrees where one end is set to tunnel and the other to transport mode.
@@ -485,7 +517,7 @@ func (a *attempt) quickTransport() *Failure {
 	}
 	k := a.i.c.Children[0]
 	local, remote := a.offered(k)
-	if k.Mode.Value != ike.Transport || a.hosts(local, remote) {
+	if !minds(a.i, k.Mode.Value) || a.hosts(local, remote) {
 		return nil
 	}
 	return &Failure{

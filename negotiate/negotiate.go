@@ -442,9 +442,9 @@ func nearness(as model.Addresses, a netip.Addr) int {
 	return best
 }
 
-// shunt reports whether a connection only lets packets pass, or drops them.
+// shunt reports whether a connection only lets packets pass, or drops them, and answers nobody.
 func shunt(c *model.Connection) bool {
-	return len(c.Children) > 0 && !slices.ContainsFunc(c.Children, func(k *model.Child) bool { return !k.Shunts() })
+	return len(c.Children) > 0 && !slices.ContainsFunc(c.Children, func(k *model.Child) bool { return answers(c, k) })
 }
 
 // ports asks whether the daemons listen where they are spoken to: at the ports of RFC 7296, unless told otherwise.

@@ -13,7 +13,7 @@ var Daemon = model.Daemon{
 	Keys:      model.Keys{OfBoth: true},
 	Certs:     model.Certs{AsksInTurn: true},
 	Signs:     model.Signs{TellsHashes: true, Alike: true, OneMethodV1: true},
-	Children:  model.Children{KeepsMode: true, WithinAsked: true},
+	Children:  model.Children{KeepsMode: true, AnyTransport: true, WithinAsked: true},
 	Hosts:     model.Hosts{TakesV1: true, UnsaidV1: true},
 	Renews:    model.Renews{Alike: true, HalfMargin: true},
 }

@@ -14,6 +14,6 @@ var Daemon = model.Daemon{
 		Folder: "ca",
 	},
 	Signs:    model.Signs{HashWithinCurve: true},
-	Children: model.Children{OwnMode: true, OwnSelectors: true, OrNone: true},
+	Children: model.Children{OwnMode: true, AnyTransport: true, OwnSelectors: true, OrNone: true},
 	Renews:   model.Renews{NoSecondGroup: true, KeepsNumber: true},
 }

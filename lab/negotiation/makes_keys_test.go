@@ -147,6 +147,18 @@ v1-of-the-own-name-and-anybody | S version=1 | S version=1 peer=%any owners=b.ex
 v1-of-both-names | S version=1 | S version=1 owners=a.example,b.example
 v1-of-another-name | S version=1 | S version=1 owners=c.example
 v1-of-its-address-and-names | S version=1 | S version=1 owners=10.0.0.1
+v1-of-both-addresses-and-another-of-the-own | S version=1 id= peer= | S version=1 id= peer= owners=10.0.0.2,10.0.0.1 wrong=10.0.0.2,10.0.0.9
+v1-of-both-addresses-and-another-of-the-own-behind | S version=1 id= peer= | S version=1 id= peer= owners=10.0.0.2,10.0.0.1 wrong=+10.0.0.2,10.0.0.9
+v1-address-and-another-of-the-own-name-of-anybody | S version=1 | S version=1 peer= owners=10.0.0.1 wrong=b.example
+v1-address-and-another-of-the-own-name-of-anybody-behind | S version=1 | S version=1 peer= owners=10.0.0.1 wrong=+b.example
+v1-own-name-of-anybody-and-another-of-the-address | S version=1 | S version=1 peer= owners=b.example wrong=+10.0.0.1
+v1-own-address-and-another-of-the-own-name | S version=1 | S version=1 peer=%any owners=10.0.0.2 wrong=+b.example
+v1-anybody-and-another-of-the-address-without-ids | S version=1 | S version=1 peer= owners= wrong=10.0.0.1
+v1-anybody-and-another-of-the-address-without-any | S version=1 id= peer= | S version=1 id= peer= owners= wrong=10.0.0.1
+v1-anybody-and-another-of-the-address-without-any-behind | S version=1 id= peer= | S version=1 id= peer= owners= wrong=+10.0.0.1
+v1-address-and-another-of-anybody-without-any | S version=1 id= peer= | S version=1 id= peer= owners=10.0.0.1 wrong=.
+v1-its-name-and-another-of-the-address-behind | S version=1 | S version=1 owners=a.example wrong=+10.0.0.1
+v1-both-names-and-another-of-both-addresses-behind | S version=1 | S version=1 owners=a.example,b.example wrong=+10.0.0.1,10.0.0.2
 `
 
 func TestPairsOfKeys(t *testing.T) {

@@ -85,7 +85,50 @@ bytes-with-a-unit | ipsec-max-bytes=2KiB |
 groups-that-are-gone | ike=aes-sha1;dh22 | ike=aes-sha1;dh22
 separator-at-the-end | esp=aes128-sha1- | esp=aes128-sha1
 narrowing-of-v1 | ikev2=no narrowing=yes | ikev2=no
+v1-transport-of-networks | ikev2=no type=transport | ikev2=no type=transport
+v1-transport-of-networks-at-one-end | ikev2=no type=transport | ikev2=no
+transport-of-networks | type=transport | type=transport
+transport-of-networks-at-one-end | type=transport |
+transport-of-a-network-at-one-side | type=transport -rightsubnet | type=transport -leftsubnet
+v1-transport-of-a-network-at-one-side | ikev2=no type=transport -rightsubnet | ikev2=no type=transport -leftsubnet
+aggressive-of-another-group | ikev2=no aggressive=yes ike=aes-sha1;modp2048 | ikev2=no aggressive=yes ike=aes-sha1;modp1536
+aggressive-of-a-group-among-others | ikev2=no aggressive=yes ike=aes-sha1;modp2048 | ikev2=no aggressive=yes ike=aes-sha1;modp1536,aes-sha1;modp2048
+aggressive-of-a-group-among-others-behind | ikev2=no aggressive=yes ike=aes-sha1;modp2048 | ikev2=no aggressive=yes ike=aes-sha1;modp2048,aes-sha1;modp1536
+aggressive-of-two-groups-at-one-end | ikev2=no aggressive=yes ike=aes-sha1;modp2048+modp1536 | ikev2=no aggressive=yes ike=aes-sha1;modp1536
+aggressive-of-the-default | ikev2=no aggressive=yes | ikev2=no aggressive=yes ike=aes-sha1;modp2048
+aggressive-of-the-default-and-1536 | ikev2=no aggressive=yes | ikev2=no aggressive=yes ike=aes-sha1;modp1536
 `
+
+// pairsOfModes are pairs of all makes where transport mode is set for others' packets than the gateways' own: a line each, as in
+// pairsOfOpenIKED.
+const pairsOfModes = `
+transport-of-networks | S mode=transport | S mode=transport
+transport-of-networks-at-one-end | S mode=transport | S
+transport-of-networks-with-Libreswan | S mode=transport | L type=transport pfs=no
+transport-of-networks-at-strongSwan-with-Libreswan | S mode=transport | L pfs=no
+transport-of-networks-at-Libreswan-with-strongSwan | S | L type=transport pfs=no
+v1-transport-of-networks | S version=1 mode=transport | S version=1 mode=transport
+v1-transport-of-networks-at-one-end | S version=1 mode=transport | S version=1
+v1-transport-of-networks-with-Libreswan | S version=1 mode=transport | L ikev2=no type=transport pfs=no
+v1-transport-of-networks-at-strongSwan-with-Libreswan | S version=1 mode=transport | L ikev2=no pfs=no
+v1-transport-of-networks-at-Libreswan-with-strongSwan | S version=1 | L ikev2=no type=transport pfs=no
+transport-of-networks-with-OpenIKED | S mode=transport esp_proposals=aes256-sha1 | O transport esp from 10.2.0.0/16 to 10.1.0.0/16
+transport-of-networks-at-strongSwan-with-OpenIKED | S mode=transport esp_proposals=aes256-sha1 | O
+transport-of-networks-at-OpenIKED-with-strongSwan | S esp_proposals=aes256-sha1 | O transport esp from 10.2.0.0/16 to 10.1.0.0/16
+transport-of-networks-of-Libreswan-with-OpenIKED | L type=transport esp=aes256-sha1 | O transport esp from 10.2.0.0/16 to 10.1.0.0/16
+transport-of-networks-at-Libreswan-with-OpenIKED | L type=transport esp=aes256-sha1 | O
+transport-of-networks-at-OpenIKED-with-Libreswan | L esp=aes256-sha1 | O transport esp from 10.2.0.0/16 to 10.1.0.0/16
+`
+
+func TestPairsOfModes(t *testing.T) {
+	tally := lab.NewTally(t, "negotiation: transport mode for networks, either end as the initiator")
+	t.Parallel()
+	nsA, nsB := lab.Wire(t, "modes")
+	tryAll(t, tally, "makes-modes", pairsOfModes, endOfIked,
+		func(kind string) (one, two daemon) {
+			return startOf(t, kind[:1], "a", nsA), startOf(t, kind[1:], "b", nsB)
+		})
+}
 
 // libreText writes one end.
 func libreText(changes string, me, peer int) map[string]string {

@@ -95,6 +95,8 @@ func allNamed() []named {
 	hostsB := section{local: "10.0.0.2", remote: "10.0.0.1"}
 	with := func(s section, change func(*section)) section { change(&s); return s }
 	beet := func(s *section) { s.child = "mode = beet" }
+	pass := func(s *section) { s.child = "mode = pass" }
+	transport := func(s *section) { s.child = "mode = transport" }
 	out := []named{
 		{
 			name: "two connections, the same peers: the first",
@@ -167,6 +169,31 @@ func allNamed() []named {
 			keyA: "id-1 = 10.0.0.1\nid-2 = 10.0.0.2",
 			keyB: "id-1 = 10.0.0.1\nid-2 = 10.0.0.2",
 		},
+		{name: "what passes, at the initiator", a: one(section{child: "mode = pass"}), b: one(section{})},
+		{name: "what is dropped, at the initiator", a: one(section{child: "mode = drop"}), b: one(section{})},
+		{
+			name: "what passes in a trap, at the initiator",
+			a:    one(section{child: "mode = pass\nstart_action = trap"}),
+			b:    one(section{}),
+		},
+		{
+			name: "what is dropped in a trap, at the responder",
+			a:    one(section{}),
+			b:    one(section{child: "mode = drop\nstart_action = trap"}),
+		},
+		{name: "what passes, at both ends", a: one(section{child: "mode = pass"}), b: one(section{child: "mode = pass"})},
+		{name: "what passes and transport", a: one(with(hostsA, pass)), b: one(with(hostsB, transport))},
+		{
+			name: "what passes beside what is protected",
+			a:    one(section{}),
+			b:    one(section{child: "}\nshunt {\nlocal_ts = 10.2.0.0/24\nremote_ts = 10.1.0.0/24\nmode = pass"}),
+		},
+		{
+			name: "what passes is narrower",
+			a:    one(section{}),
+			b:    one(section{local: "10.2.0.0/16", child: "}\nshunt {\nlocal_ts = 10.2.0.0/24\nremote_ts = 10.1.0.0/24\nmode = pass"}),
+		},
+		{name: "IKEv1, what passes", a: one(v1(section{child: "mode = pass"})), b: one(v1(section{}))},
 		{name: "beet, hosts", a: one(with(hostsA, beet)), b: one(with(hostsB, beet))},
 		{name: "beet on one end", a: one(with(hostsA, beet)), b: one(hostsB)},
 		{name: "beet between networks", a: one(section{child: "mode = beet"}), b: one(section{child: "mode = beet"})},

@@ -267,20 +267,37 @@ func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded 
 	return c
 }
 
-// oneGroup leaves of what is proposed and taken what aggressive mode can: of the last group that is named (seen with 4.10).
+// oneGroup leaves of what is proposed what aggressive mode can, which sends the share of a key exchange first: proposals of one group. Group 2
+// or 5 is kept, whatever comes behind it, else the last; as a responder the daemon takes every one (asked of 4.10).
 func oneGroup(c *model.Connection) {
 	ps := c.Proposals.Value
 	if c.Version.Value != ike.V1 || !c.Aggressive.Value || len(ps) == 0 {
 		return
 	}
-	end := ps[len(ps)-1]
-	last := end.Of(ike.KeyExchange)
-	other := func(p ike.Proposal) bool { return len(last) == 0 || !p.Of(ike.KeyExchange).Has(last[0]) }
-	c.Proposals.Value = slices.DeleteFunc(slices.Clone(ps), other)
-	if !slices.ContainsFunc(ps, func(p ike.Proposal) bool { return p.Text == end.Text && other(p) }) { // it names its group
-		c.Accepts = slices.DeleteFunc(slices.Clone(c.Accepts), other)
+	var kept ike.Choices
+	seen := map[string]bool{}
+	for _, p := range ps {
+		groups := p.Of(ike.KeyExchange)
+		if seen[p.Names()] {
+			continue
+		}
+		if seen[p.Names()] = true; len(groups) > 0 {
+			kept = groups[:1]
+			if id := groups[0].ID; id == modp1024 || id == modp1536 {
+				break
+			}
+		}
 	}
+	c.Proposals.Value = slices.DeleteFunc(slices.Clone(ps), func(p ike.Proposal) bool {
+		return len(kept) == 0 || !p.Of(ike.KeyExchange).Has(kept[0])
+	})
 }
+
+// Groups by their numbers (RFC 2409 section 6, RFC 3526 section 2).
+const (
+	modp1024 = 2
+	modp1536 = 5
+)
 
 // dialect is for what the connection's proposals are written.
 func (r *reader) dialect(c *model.Connection) libreswan.Dialect {

@@ -93,7 +93,7 @@ func TestOldVersionAndUnknownKeyword(t *testing.T) {
 	assert.Equal(t, ike.AH, c.Children[0].Protocol.Value)
 	assert.Equal(
 		t,
-		"HMAC-SHA1 cut to 96 bits / group 31 (Curve25519)",
+		"HMAC-SHA1 cut to 96 bits / group 5 (MODP 1536)",
 		c.Children[0].Proposals.Value[0].Names(),
 		"pfs=yes is the default",
 	)
