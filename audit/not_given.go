@@ -56,11 +56,12 @@ func absences(e *pair.Estate, g *model.Gateway) (n NotGiven, ok bool) {
 		if key && !g.Given() {
 			keys = append(keys, c.Name)
 		}
-		if c.Local.Method.Value == ike.Certificate && len(g.CertificatesOf(c)) == 0 {
+		if c.Local.Method.Value == ike.Certificate && !c.Local.Keyed && len(g.CertificatesOf(c)) == 0 {
 			certs = append(certs, c.Name)
 		}
-		if c.Remote.Method.Value == ike.Certificate && !slices.ContainsFunc(g.Certs, func(x *model.Certificate) bool { return x.CA }) &&
-			len(c.Remote.Certificates.Value) == 0 {
+		pinned := c.Remote.Keyed || len(c.Remote.Certificates.Value) > 0
+		if c.Remote.Method.Value == ike.Certificate && !pinned &&
+			!slices.ContainsFunc(g.Certs, func(x *model.Certificate) bool { return x.CA }) {
 			cas = append(cas, c.Name)
 		}
 	}

@@ -30,6 +30,7 @@ type Gateway struct {
 	Revocations []*Revocations
 	Authorized  []string     // files of further authorities that are trusted, as configured
 	Fetches     bool         // lists of revoked certificates, or answers about one, are fetched, as configured
+	PublicKeys  []*PublicKey // those that lie beside the configuration without a certificate
 	PrivateKeys []source.Pos // private keys that lie beside the configuration
 	Sets        []*NamedSet  // of its packet filter, where they are saved apart from the rules
 	Chains      []*Chain     // of its packet filter, in the order of the files
@@ -320,6 +321,8 @@ type Party struct {
 	Strict       bool           // its certificate, and those above it, must be known not to be revoked
 	Partial      bool           // its certificate may lead to an intermediate authority alone
 	Keyed        bool           // its public key is configured: it needs no certificate
+	PublicKeys   []*PublicKey   // those keys, where the configuration has them itself
+	KeyFiles     []string       // or the files that have them, as written
 	Loose        bool           // its certificate need not name its identity
 	OrSubject    bool           // of the own party: it shows the subject of its certificate where that does not name its identity
 }

@@ -17,6 +17,7 @@ func (g *Gateway) Join(part *Gateway) (again []*NamedSet) {
 	g.Revocations = append(g.Revocations, part.Revocations...)
 	g.Authorized = append(g.Authorized, part.Authorized...)
 	g.Fetches = g.Fetches || part.Fetches
+	g.PublicKeys = append(g.PublicKeys, part.PublicKeys...)
 	g.PrivateKeys = append(g.PrivateKeys, part.PrivateKeys...)
 	g.Chains = append(g.Chains, part.Chains...)
 	g.RouteRules = append(g.RouteRules, part.RouteRules...)

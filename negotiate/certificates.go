@@ -216,6 +216,9 @@ func (a *attempt) certificates() *Failure {
 		who, whom := ends[0], ends[1]
 		a.Doubts.Add(who.Gateway.Doubts(model.AboutCertificates)...)
 		a.Doubts.Add(whom.Gateway.Doubts(model.AboutCertificates)...)
+		if f := a.publicKeys(who, whom); f != nil {
+			return f
+		}
 		if whom.c.Remote.Keyed || who.c.Local.Keyed && len(who.c.Local.Certificates.Value) == 0 {
 			continue
 		}
@@ -229,6 +232,37 @@ func (a *attempt) certificates() *Failure {
 		}
 	}
 	return nil
+}
+
+// publicKeys asks whether the key that an end expects of its peer, without a certificate, is the one that the peer has: as a key, or in its
+// certificate.
+func (a *attempt) publicKeys(who, whom side) *Failure {
+	if !whom.c.Remote.Keyed {
+		return nil
+	}
+	wants, has := whom.Gateway.PublicKeysOf(&whom.c.Remote), who.Gateway.PublicKeysOf(&who.c.Local)
+	shows := who.Gateway.CertificatesOf(who.c)
+	if len(wants) == 0 || len(has)+len(shows) == 0 {
+		a.assume("the public key that %s expects of %s was not compared: not both of them were given", whom.name(), who.name())
+		return nil
+	}
+	for _, k := range wants {
+		if slices.ContainsFunc(has, k.Same) || slices.ContainsFunc(shows, k.Of) {
+			return nil
+		}
+	}
+	var at source.Pos
+	if len(has) > 0 {
+		at = has[0].At
+	} else {
+		at = shows[0].At
+	}
+	return &Failure{
+		Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED",
+		Why:     fmt.Sprintf("the public key that %s expects of %s is another than that of %s", whom.name(), who.name(), who.name()),
+		Lines:   ordered(a, who, at, wants[0].At),
+		Changes: []string{fmt.Sprintf("on %s set the public key of %s", whom.name(), who.name())},
+	}
 }
 
 // taken asks whether the daemon of an end takes the certificate that it names from its file.

@@ -28,7 +28,7 @@ import (
 func TestWhatDaemonsOfTwoMakesDid(t *testing.T) {
 	for _, name := range []string{
 		"makes-named", "makes-Libreswan-and-Libreswan", "makes-strongSwan-and-Libreswan",
-		"makes-certificates", "makes-chains", "makes-nat", "makes-keys",
+		"makes-certificates", "makes-chains", "makes-nat", "makes-keys", "makes-modes", "makes-public-keys",
 		"makes-named-OpenIKED", "makes-OpenIKED-and-OpenIKED", "makes-strongSwan-and-OpenIKED", "makes-Libreswan-and-OpenIKED",
 	} {
 		file := "testdata/" + name + ".txtar"
@@ -436,7 +436,7 @@ func TestRulesOfNAT(t *testing.T) {
 		{"transport-of-Libreswan-with-strongSwan", 0, negotiate.Partly, between},
 		{"transport-of-OpenIKED", 0, negotiate.Agrees, ""},
 		{"transport-with-OpenIKED", 0, negotiate.Agrees, ""},
-		{"transport-of-Libreswan-with-OpenIKED", 0, negotiate.Partly, "only the gateways' own addresses can be protected"},
+		{"transport-of-Libreswan-with-OpenIKED", 0, negotiate.Partly, "heeds its own alone"},
 		{"hosts-of-OpenIKED", 0, negotiate.Agrees, "and no packet passes"},
 		{"v1-hosts", 0, negotiate.Partly, between},
 		{"v1-hosts-of-Libreswan", 0, negotiate.Agrees, ""},

@@ -6,12 +6,15 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/rsa"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/base64"
 	"encoding/pem"
 	"fmt"
 	"maps"
 	"math/big"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -21,6 +24,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"toril/estate"
+	"toril/ike"
 	"toril/negotiate"
 	"toril/pair"
 	"toril/read/formats"
@@ -112,6 +116,85 @@ func TestWhosePrivateKeysWereGiven(t *testing.T) {
 			assert.Equal(t, c.b && !c.a, missed("a"), assumed)
 			assert.Equal(t, c.a && !c.b, missed("b"), assumed)
 			assert.NotContains(t, assumed, "cannot be verified here")
+		}
+	}
+}
+
+// TestPublicKeysWithoutCertificates: what an end expects of its peer is compared with what that has, whichever way each is written.
+func TestPublicKeysWithoutCertificates(t *testing.T) {
+	keys := map[string]*rsa.PublicKey{}
+	for _, who := range []string{"a", "b", "other"} {
+		k, err := rsa.GenerateKey(rand.Reader, 2048)
+		require.NoError(t, err)
+		keys[who] = &k.PublicKey
+	}
+	raw := func(who string) string {
+		k := keys[who]
+		e := big.NewInt(int64(k.E)).Bytes()
+		return "0s" + base64.StdEncoding.EncodeToString(slices.Concat([]byte{byte(len(e))}, e, k.N.Bytes()))
+	}
+	file := func(who string) *fstest.MapFile {
+		der, err := x509.MarshalPKIXPublicKey(keys[who])
+		require.NoError(t, err)
+		return &fstest.MapFile{Data: pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der})}
+	}
+	for _, c := range []struct {
+		name, own, far string // what b has of its own key, and of the key of a; "" for nothing
+		comes          negotiate.Outcome
+		assumes        bool
+	}{
+		{"the same", "b", "a", negotiate.Agrees, false},
+		{"another of the peer", "b", "other", negotiate.Fails, false},
+		{"another of its own", "other", "a", negotiate.Fails, false},
+		{"its own is not said", "", "a", negotiate.Agrees, true},
+	} {
+		own := ""
+		if c.own != "" {
+			own = "\tleftrsasigkey=" + raw(c.own) + "\n"
+		}
+		files := fstest.MapFS{
+			"a/swanctl.conf": {Data: []byte("connections {\n c {\n  version = 2\n  local_addrs = 192.0.2.1\n  remote_addrs = 192.0.2.2\n" +
+				"  proposals = aes256-sha256-modp2048\n  local {\n   auth = pubkey\n   pubkeys = own.pem\n   id = a.example\n  }\n" +
+				"  remote {\n   auth = pubkey\n   pubkeys = far.pem\n   id = b.example\n  }\n  children {\n   k {\n" +
+				"    local_ts = 10.1.0.0/16\n    remote_ts = 10.2.0.0/16\n    esp_proposals = aes256-sha256\n   }\n  }\n }\n}\n")},
+			"a/pubkey/own.pem": file("a"), "a/pubkey/far.pem": file("b"),
+			"b/ipsec.conf": {Data: []byte("conn c\n\tleft=192.0.2.2\n\tright=192.0.2.1\n\tleftid=@b.example\n\trightid=@a.example\n" +
+				"\tleftsubnet=10.2.0.0/16\n\trightsubnet=10.1.0.0/16\n\tike=aes256-sha2;modp2048\n\tesp=aes256-sha2\n\tpfs=no\n" +
+				"\tikev2=yes\n\tauthby=rsasig\n\tauto=add\n\trightrsasigkey=" + raw(c.far) + "\n" + own)},
+		}
+		e, err := pair.WholeFS(context.Background(), files, estate.Options{Formats: formats.All()})
+		require.NoError(t, err)
+		require.Empty(t, e.Problems)
+		require.Len(t, e.Tunnels, 1)
+		for _, a := range negotiate.Tunnel(e.Tunnels[0]) {
+			assert.Equal(t, c.comes, a.Outcome, c.name)
+			assert.Equal(t, c.assumes, strings.Contains(strings.Join(a.Assumes, "\n"), "was not compared"), "%s: %v", c.name, a.Assumes)
+			if a.Failure != nil {
+				assert.Equal(t, negotiate.Certificates, a.Failure.Topic, c.name)
+				assert.Contains(t, a.Failure.Why, "is another than that of", c.name)
+			}
+		}
+	}
+}
+
+// TestAChildThatPasses: strongSwan negotiates a child that is to let packets pass as one in tunnel mode; under IKEv1 an initiator has it in
+// the mode that it is set to (asked of 5.9.8).
+func TestAChildThatPasses(t *testing.T) {
+	end := func(me, peer, version int, mode string) *fstest.MapFile {
+		return &fstest.MapFile{Data: fmt.Appendf(nil, "connections {\n c {\n  version = %d\n  local_addrs = 192.0.2.%d\n"+
+			"  remote_addrs = 192.0.2.%d\n  local {\n   auth = psk\n  }\n  remote {\n   auth = psk\n  }\n  children {\n   k {\n"+
+			"    local_ts = 10.%d.0.0/16\n    remote_ts = 10.%d.0.0/16\n    %s\n   }\n  }\n }\n}\n"+
+			"secrets {\n ike {\n  secret = quayside-lantern-of-the-eighth-tide\n }\n}\n", version, me, peer, me, peer, mode)}
+	}
+	for version, want := range map[int][2]ike.Mode{2: {ike.Tunnel, ike.Tunnel}, 1: {ike.Pass, ike.Tunnel}} {
+		files := fstest.MapFS{"a/swanctl.conf": end(1, 2, version, "mode = pass"), "b/swanctl.conf": end(2, 1, version, "")}
+		e, err := pair.WholeFS(context.Background(), files, estate.Options{Formats: formats.All()})
+		require.NoError(t, err)
+		require.Len(t, e.Tunnels, 1)
+		for i, a := range negotiate.Tunnel(e.Tunnels[0]) {
+			require.Len(t, a.Children, 1, "IKEv%d, %d", version, i)
+			assert.Equal(t, negotiate.Agrees, a.Children[0].Outcome)
+			assert.Equal(t, want[i], a.Children[0].Mode, "IKEv%d, %d", version, i)
 		}
 	}
 }

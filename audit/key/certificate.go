@@ -45,15 +45,15 @@ func strictest(p *audit.Pass, g *model.Gateway, c *model.Certificate, k *baselin
 }
 
 // ShortRSA speaks where an RSA key is too short.
-var ShortRSA = onEach(&audit.Check{
+var ShortRSA = onRaw(baseline.RSABits, isRSA, onEach(&audit.Check{
 	Name:     "key/short-rsa",
-	Title:    "The RSA key of a certificate is too short",
+	Title:    "An RSA key is too short",
 	Severity: audit.High,
 	Why:      "Anyone who factors the key can impersonate its owner.",
 	Fix:      "Generate a new key, ECDSA P-384 or RSA with 3072 bits, and a new certificate.",
 	Doc: audit.Doc{
-		What: "The length of every RSA key in the certificates that lie beside the configuration is compared with the baseline's " +
-			"least length.",
+		What: "The length of every RSA key in the certificates that lie beside the configuration, and of those that connections have " +
+			"without a certificate, is compared with the baseline's least length.",
 		Harm: "Keys of 1024 bits are within reach of well-funded attackers; a certificate lives for years, and so does what an " +
 			"attacker learns from it.",
 		Write:   "openssl ecparam -name secp384r1 -genkey, or openssl genrsa 3072; then a certificate for it.",
@@ -62,24 +62,24 @@ var ShortRSA = onEach(&audit.Check{
 	},
 }, func(p *audit.Pass, g *model.Gateway, c *model.Certificate) (f audit.Finding, ok bool) {
 	l := strictest(p, g, c, baseline.RSABits)
-	if c.KeyType != "RSA" || float64(c.KeyBits) >= l.Least {
+	if !isRSA(c.KeyType) || float64(c.KeyBits) >= l.Least {
 		return f, false
 	}
 	f = tooShort(p, g, c, l)
 	f.Message = fmt.Sprintf("the RSA key of %s has %d bits, fewer than %.0f", c.Subject, c.KeyBits, l.Least)
 	return f, true
-})
+}))
 
 // ShortCurve reports where the key of a certificate is on too small a curve.
-var ShortCurve = onEach(&audit.Check{
+var ShortCurve = onRaw(baseline.CurveBits, onCurve, onEach(&audit.Check{
 	Name:     "key/short-curve",
-	Title:    "The key of a certificate is on too small a curve",
+	Title:    "A key is on too small a curve",
 	Severity: audit.High,
 	Why:      "Anyone who works out the key can impersonate its owner.",
 	Fix:      "Generate a new key, ECDSA P-384, and a new certificate.",
 	Doc: audit.Doc{
 		What: "The length of every key on an elliptic curve (ECDSA, Ed25519, Ed448) in the certificates that lie beside the " +
-			"configuration is compared with the baseline's least length.",
+			"configuration, and of those that connections have without a certificate, is compared with the baseline's least length.",
 		Harm: "A curve of 192 bits is worth about 96, fewer than the 112 that every standard asks for; a certificate lives for " +
 			"years.",
 		Write:   "openssl ecparam -name secp384r1 -genkey; then a certificate for it.",
@@ -88,23 +88,54 @@ var ShortCurve = onEach(&audit.Check{
 	},
 }, func(p *audit.Pass, g *model.Gateway, c *model.Certificate) (f audit.Finding, ok bool) {
 	l := strictest(p, g, c, baseline.CurveBits)
-	if c.KeyType == "RSA" || c.KeyBits == 0 || float64(c.KeyBits) >= l.Least {
+	if !onCurve(c.KeyType) || c.KeyBits == 0 || float64(c.KeyBits) >= l.Least {
 		return f, false
 	}
 	f = tooShort(p, g, c, l)
 	f.Message = fmt.Sprintf("the %s key of %s has %d bits, fewer than %.0f", c.KeyType, c.Subject, c.KeyBits, l.Least)
 	return f, true
-})
+}))
+
+func isRSA(kind string) bool { return kind == "RSA" }
+
+func onCurve(kind string) bool { return kind != "RSA" }
+
+// onRaw completes a check of certificates with the keys of some kinds that connections have without one: their own, and those of peers that
+// were not given.
+func onRaw(k *baseline.Kind, is func(kind string) bool, c *audit.Check) *audit.Check {
+	c.Connection = func(p *audit.Pass, s *audit.Subject) {
+		keys := s.Gateway.PublicKeysOf(&s.Connection.Local)
+		if _, given := s.Far(); !given {
+			keys = append(keys, s.Gateway.PublicKeysOf(&s.Connection.Remote)...)
+		}
+		l := s.Baseline.Limit(k)
+		for _, key := range keys {
+			if !is(key.KeyType) || key.KeyBits == 0 || float64(key.KeyBits) >= l.Least {
+				continue
+			}
+			f := p.On(s, key.At, false)
+			byLength(&f, key.KeyBits, l)
+			f.Message = fmt.Sprintf("the %s key of %s has %d bits, fewer than %.0f", key.KeyType, s.Connection.Name, key.KeyBits, l.Least)
+			p.Report(f)
+		}
+	}
+	return c
+}
 
 // tooShort is a finding about a certificate whose key is shorter than a limit.
 func tooShort(p *audit.Pass, g *model.Gateway, c *model.Certificate, l baseline.Limit) audit.Finding {
 	f := onCertificate(p, g, c)
+	byLength(&f, c.KeyBits, l)
+	return f
+}
+
+// byLength sets what a finding about a key of some bits measured, and by whom more are asked for.
+func byLength(f *audit.Finding, bits int, l baseline.Limit) {
 	f.By(l.Level, l.Level.String()+" by "+l.Source.String())
 	if audit.OfLevel(l.Level) < audit.Medium { // short all the same
 		f.By(baseline.Should, f.Standard)
 	}
-	f.Measured, f.Required = fmt.Sprintf("%d bits", c.KeyBits), fmt.Sprintf("at least %.0f bits", l.Least)
-	return f
+	f.Measured, f.Required = fmt.Sprintf("%d bits", bits), fmt.Sprintf("at least %.0f bits", l.Least)
 }
 
 // WeakSignature speaks where a certificate is signed with MD5 or SHA-1.

@@ -58,6 +58,7 @@ var defaults = daemon.Once(func() [][]daemon.Default {
 			leftid ~ the address
 			leftcert =
 			leftca =
+			leftrsasigkey, leftecdsakey, leftpubkey, leftckaid =
 			leftsendcert = always # seen with 4.10
 			require-id-on-certificate = yes
 			phase2 = esp

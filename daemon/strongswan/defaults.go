@@ -134,6 +134,7 @@ var defaults = daemon.Once(func() [][]daemon.Default {
 			leftid ~ the address, or the subject of the certificate
 			leftcert =
 			leftca =
+			leftsigkey, leftrsasigkey =
 			leftsendcert = ifasked
 			esp ~ the daemon's own
 			ah =

@@ -11,6 +11,7 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/asn1"
+	"encoding/base64"
 	"encoding/pem"
 	"fmt"
 	"maps"
@@ -252,6 +253,33 @@ v1-subject-and-a-key-asked-for | S version=1 id= peer-auth=psk send=ifasked | L 
 v1-aggressive-of-Libreswan | L ikev2=no aggressive=yes ike=aes-sha1;modp2048 | L ikev2=no aggressive=yes ike=aes-sha1;modp2048
 `
 
+// pairsOfPublicKeys are pairs that have, or expect, public keys without a certificate: "key" is the own one, "far-key" that of the peer.
+const pairsOfPublicKeys = `
+key | S key=rsa far-key=rsa | S key=rsa far-key=rsa
+key-of-another | S key=rsa far-key=rsa | S key=rsa far-key=bare
+key-of-a-certificate | S far-key=rsa | S key=rsa far-key=rsa
+key-of-another-certificate | S far-key=rsa cert=bare | S key=rsa far-key=rsa
+key-at-one-end | S key=rsa | S far-key=rsa
+key-of-ecdsa | S cert=ec key=ec far-key=ec | S cert=ec key=ec far-key=ec
+key-of-Libreswan | L key=rsa far-key=rsa | L key=rsa far-key=rsa
+key-of-another-of-Libreswan | L key=rsa far-key=rsa | L key=rsa far-key=bare
+key-of-the-certificate-of-Libreswan | L far-key=rsa | L key=rsa far-key=rsa
+key-of-both | S key=rsa far-key=rsa | L key=rsa far-key=rsa
+key-of-another-of-both | S key=rsa far-key=rsa | L key=rsa far-key=bare
+key-of-another-at-strongSwan | S key=rsa far-key=bare | L key=rsa far-key=rsa
+v1-key | S version=1 key=rsa far-key=rsa | S version=1 key=rsa far-key=rsa
+v1-key-of-another | S version=1 key=rsa far-key=rsa | S version=1 key=rsa far-key=bare
+v1-key-of-Libreswan | L ikev2=no key=rsa far-key=rsa | L ikev2=no key=rsa far-key=rsa
+v1-key-of-another-of-Libreswan | L ikev2=no key=rsa far-key=rsa | L ikev2=no key=rsa far-key=bare
+v1-key-of-both | S version=1 key=rsa far-key=rsa | L ikev2=no key=rsa far-key=rsa
+v1-key-of-another-of-both | S version=1 key=rsa far-key=rsa | L ikev2=no key=rsa far-key=bare
+`
+
+func TestPairsOfPublicKeys(t *testing.T) {
+	tryCertificates(t, "raw", "makes-public-keys", pairsOfPublicKeys,
+		"negotiation: pairs of public keys without certificates, either end as the initiator")
+}
+
 // pairsInUDP are pairs of which one or both wrap ESP in UDP, or refuse to, with certificates too.
 const pairsInUDP = `
 in-udp | S encap=yes | S
@@ -276,6 +304,21 @@ type shows struct {
 	cert, key []byte // PEM
 	signer    crypto.Signer
 	x509      *x509.Certificate
+}
+
+// public is the key of a certificate as PEM.
+func (s *shows) public(t testing.TB) string {
+	t.Helper()
+	der, err := x509.MarshalPKIXPublicKey(s.signer.Public())
+	require.NoError(t, err)
+	return string(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der}))
+}
+
+// raw is the RSA key of a certificate as RFC 3110 section 2 has it, in base 64.
+func (s *shows) raw() string {
+	k := s.signer.Public().(*rsa.PublicKey)
+	e := big.NewInt(int64(k.E)).Bytes()
+	return "0s" + base64.StdEncoding.EncodeToString(slices.Concat([]byte{byte(len(e))}, e, k.N.Bytes()))
 }
 
 // issue makes a certificate that names somebody.
@@ -438,7 +481,7 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 	var rest []string
 	names := [...]string{"", "a", "b"}
 	of := map[string]string{"cert": "rsa", "ca": "main", "has": "", "beside": "", "anchors": "",
-		"crl": "", "partial": "no", "pin": "", "first": ""}
+		"crl": "", "partial": "no", "pin": "", "first": "", "key": "", "far-key": ""}
 	for _, word := range strings.Fields(strings.ReplaceAll(text, "Harbour CA", "Harbour_CA")) {
 		key, value, _ := strings.Cut(word, "=")
 		if _, known := of[key]; known {
@@ -458,7 +501,7 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 		if of["anchors"] != "" {
 			e.anchors = of["anchors"] + ".pem"
 		}
-		if of["pin"] != "" {
+		if of["pin"] != "" || of["far-key"] != "" {
 			e.pinned = "pin.pem"
 		}
 		for _, one := range says {
@@ -472,6 +515,15 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 			"swanctl.conf":    e.text(fmt.Sprintf("10.0.0.%d", me), fmt.Sprintf("10.0.0.%d", peer), me, peer),
 			"x509/own.pem":    first + string(own.cert),
 			"private/own.pem": string(own.key),
+		}
+		for name, of := range map[string]*shows{"own": w[names[me]+" "+of["key"]], "pin": w[names[peer]+" "+of["far-key"]]} {
+			if of != nil { // its key in place of its certificate
+				files["pubkey/"+name+".pem"] = of.public(t)
+				files["swanctl.conf"] = strings.Replace(files["swanctl.conf"], "certs = "+name+".pem", "pubkeys = "+name+".pem", 1)
+			}
+		}
+		if of["key"] != "" {
+			delete(files, "x509/own.pem")
 		}
 		if of["pin"] != "" {
 			files["x509/pin.pem"] = string(w[names[peer]+" "+of["pin"]].cert)
@@ -492,8 +544,15 @@ func (w wallet) end(t testing.TB, text string, me, peer int) (kind string, files
 		}
 		return kind, files
 	case "L":
-		lines := []string{"-authby", "pfs=no", "leftid=@" + names[me] + ".example", "rightid=@" + names[peer] + ".example",
-			"leftcert=" + names[me] + "-" + cert}
+		lines := []string{"-authby", "pfs=no", "leftid=@" + names[me] + ".example", "rightid=@" + names[peer] + ".example"}
+		if key := of["key"]; key != "" {
+			lines = append(lines, "leftrsasigkey="+w[names[me]+" "+key].raw())
+		} else {
+			lines = append(lines, "leftcert="+names[me]+"-"+cert)
+		}
+		if key := of["far-key"]; key != "" {
+			lines = append(lines, "rightrsasigkey="+w[names[peer]+" "+key].raw())
+		}
 		files = libreText(strings.Join(append(lines, says...), " "), me, peer)
 		files["ipsec.conf"] = strings.NewReplacer("a_rsa", "a rsa", "Harbour_CA", "Harbour CA").Replace(files["ipsec.conf"])
 		return kind, files

@@ -4,9 +4,6 @@ package certificate
 
 import (
 	"bytes"
-	"crypto/ecdsa"
-	"crypto/ed25519"
-	"crypto/rsa"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/asn1"
@@ -18,6 +15,7 @@ import (
 	"toril/ike"
 	"toril/model"
 	"toril/read"
+	"toril/read/publickey"
 	"toril/source"
 )
 
@@ -47,6 +45,7 @@ var Format = &read.Format{
 			Use:       read.Used,
 			Note:      "whose certificates are on them, and until when they hold",
 		},
+		read.Coverage{Statement: "public keys without a certificate", Use: read.Used, Note: "as PEM"},
 		read.Coverage{Statement: "requests, policies", Use: read.Irrelevant},
 	),
 }
@@ -101,7 +100,15 @@ func readFile(in *read.Input) {
 			if err := list(in, line, block.Bytes); err != nil {
 				in.Lost(line, "the list of revoked certificates cannot be read: %v", err)
 			}
-		case block.Type == "PUBLIC KEY" || strings.HasSuffix(block.Type, "REQUEST"):
+		case strings.HasSuffix(block.Type, "PUBLIC KEY"):
+			key, err := publickey.FromDER(block.Bytes, in.At(line))
+			if err != nil {
+				in.Lost(line, "the public key cannot be read: %v", err)
+				continue
+			}
+			in.Count()
+			in.Gateway.PublicKeys = append(in.Gateway.PublicKeys, key)
+		case strings.HasSuffix(block.Type, "REQUEST"):
 			in.Count()
 		default:
 			in.Unread(line, read.Owner{}, "%q is not a known kind of block", source.Clean(block.Type))
@@ -157,17 +164,7 @@ func one(in *read.Input, line int, der []byte, behind bool) {
 			g.Names = append(g.Names, ike.Addr(a.Unmap()))
 		}
 	}
-	switch k := c.PublicKey.(type) {
-	case *rsa.PublicKey:
-		g.KeyType, g.KeyBits = "RSA", k.N.BitLen()
-	case *ecdsa.PublicKey:
-		g.KeyType, g.KeyBits = "ECDSA", k.Curve.Params().BitSize
-	case ed25519.PublicKey:
-		g.KeyType, g.KeyBits = "Ed25519", 256
-	default:
-		g.KeyType = "another kind of key"
-		ofCurve(g, c.RawSubjectPublicKeyInfo)
-	}
+	g.KeyType, g.KeyBits = publickey.Kind(c.PublicKey, c.RawSubjectPublicKeyInfo)
 	if c.KeyUsage != 0 {
 		g.Signs = c.KeyUsage&(x509.KeyUsageDigitalSignature|x509.KeyUsageContentCommitment) != 0
 	}

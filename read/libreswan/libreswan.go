@@ -19,6 +19,7 @@ import (
 	"toril/read"
 	"toril/read/ipsecconf"
 	"toril/read/literal"
+	"toril/read/publickey"
 	"toril/read/table"
 	"toril/source"
 )
@@ -99,7 +100,6 @@ var irrelevant = map[string]string{
 	"send-vendorid": "vendor identifiers", "sendca": "form of the exchange", "tfc": "padding against traffic analysis", "xauthby": "XAuth",
 	"xauthfail": "XAuth", "xfrmlifetime": "timing", "enable-tcp": "IKE over TCP", "tcp-remoteport": "IKE over TCP",
 	"leftca2": "second authentication", "pfsgroup": "of an older version",
-	"leftrsasigkey": "public key", "leftecdsakey": "public key", "leftpubkey": "public key", "leftckaid": "key in the daemon's store",
 }
 
 func coverage() []read.Coverage {
@@ -267,8 +267,8 @@ func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded 
 	return c
 }
 
-// oneGroup leaves of what is proposed what aggressive mode can, which sends the share of a key exchange first: proposals of one group. Group 2
-// or 5 is kept, whatever comes behind it, else the last; as a responder the daemon takes every one (asked of 4.10).
+// oneGroup leaves of what is proposed what aggressive mode can, which sends the share of a key exchange first: proposals of one group.
+// Group 2 or 5 is kept, whatever comes behind it, else the last; as a responder the daemon takes every one (asked of 4.10).
 func oneGroup(c *model.Connection) {
 	ps := c.Proposals.Value
 	if c.Version.Value != ike.V1 || !c.Aggressive.Value || len(ps) == 0 {
@@ -491,7 +491,7 @@ func (r *reader) parties(c *model.Connection, f *table.Section, local, remote st
 		if side.to.Signatures = takes; side.to == &c.Local {
 			side.to.Signatures = signs
 		}
-		side.to.Keyed = f.Says(side.name+"rsasigkey", side.name+"ecdsakey", side.name+"pubkey", side.name+"ckaid")
+		publickey.Take(f, side.to, side.name+"rsasigkey", side.name+"ecdsakey", side.name+"pubkey", side.name+"ckaid")
 	}
 	ca := c.Remote.CAs // it is asked for by its authority alone
 	named := len(ca.Value) > 0 && ca.Value[0] != "" && ca.Value[0] != "%any"

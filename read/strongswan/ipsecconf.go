@@ -17,6 +17,7 @@ import (
 	"toril/read"
 	"toril/read/ipsecconf"
 	"toril/read/literal"
+	"toril/read/publickey"
 	"toril/read/table"
 	"toril/source"
 )
@@ -110,8 +111,7 @@ var irrelevantConn = map[string]string{
 	"leftca2": "second authentication", "leftcert2": "second authentication", "leftcertpolicy": "policy OIDs of certificates",
 	"leftdns":    "virtual addresses of roadwarriors",
 	"leftgroups": "group membership of certificates", "leftgroups2": "group membership of certificates",
-	"leftid2": "second authentication", "leftsigkey": "public key",
-	"leftrsasigkey": "public key", "leftsourceip": "virtual addresses of roadwarriors",
+	"leftid2": "second authentication", "leftsourceip": "virtual addresses of roadwarriors",
 	"lefthostkey": "public key", "mediation": "mediation between peers behind NAT", "mediated_by": "mediation between peers behind NAT",
 	"me_peerid":  "mediation between peers behind NAT",
 	"modeconfig": "direction of the mode config exchange", "reqid": "number of the SA in the kernel",
@@ -394,7 +394,7 @@ func (r *ipsecConf) parties(c *model.Connection, f *table.Section, local, remote
 			return parseAuth(t)
 		}, side.name+"auth")
 		signatures(side.to, auth, side.to == &c.Local)
-		side.to.Keyed = f.Says(side.name+"sigkey", side.name+"rsasigkey")
+		publickey.Take(f, side.to, side.name+"sigkey", side.name+"rsasigkey")
 		if side.to.Method.IsDefault() {
 			side.to.Method = authby
 		}

@@ -436,7 +436,8 @@ func (r *swanctl) party(f *table.Section, subs []*section, noID ike.Identity, si
 	p.Certificates = table.Take(f, files, "certs")
 	p.CAs = table.Take(f, files, "cacerts")
 	p.Strict = table.Take(f, func(t string) (bool, error) { return t == "strict", nil }, "revocation").Value
-	p.Keyed = table.Take(f, table.Word, "pubkeys").Value != ""
+	p.KeyFiles = table.Take(f, files, "pubkeys").Value
+	p.Keyed = len(p.KeyFiles) > 0
 	signatures(&p, auth, side == "local")
 	for _, sub := range subs {
 		if name := strings.ToLower(sub.name); strings.HasPrefix(name, "cert") || strings.HasPrefix(name, "cacert") {

@@ -1,0 +1,36 @@
+package model
+
+import (
+	"bytes"
+	"path"
+	"slices"
+
+	"toril/source"
+)
+
+// PublicKey is a public key that a configuration has, or names, without a certificate (RFC 7670).
+type PublicKey struct {
+	At      source.Pos
+	KeyType string // "RSA", "ECDSA", "Ed25519", ...
+	KeyBits int    // of the modulus, or of the curve; 0 where that is not known
+	Info    []byte // its SubjectPublicKeyInfo in DER (RFC 5280 section 4.1.2.7)
+}
+
+// PublicKeysOf returns the public keys that are configured for a party of one of the gateway's connections, as far as they were given.
+func (g *Gateway) PublicKeysOf(p *Party) []*PublicKey {
+	out := slices.Clone(p.PublicKeys)
+	for _, k := range g.PublicKeys {
+		if slices.ContainsFunc(p.KeyFiles, func(n string) bool { return path.Base(n) == path.Base(k.At.File) }) {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// Same reports whether two are one key.
+func (k *PublicKey) Same(other *PublicKey) bool { return bytes.Equal(k.Info, other.Info) }
+
+// Of reports whether a certificate is for the key.
+func (k *PublicKey) Of(c *Certificate) bool {
+	return c.X509 != nil && bytes.Equal(k.Info, c.X509.RawSubjectPublicKeyInfo)
+}

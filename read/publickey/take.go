@@ -1,0 +1,31 @@
+package publickey
+
+import (
+	"strings"
+
+	"toril/model"
+	"toril/read/table"
+)
+
+// Take gives a party the public keys that some keywords of its connection say: keys themselves, or the files that they lie in. A value
+// that begins with "%" says where else they are; one of "ckaid" names a key by its number.
+func Take(f *table.Section, p *model.Party, keywords ...string) {
+	p.Keyed = f.Says(keywords...)
+	for _, v := range f.Values {
+		for _, k := range keywords {
+			if v.Key != k {
+				continue
+			}
+			v.Used = true
+			if v.Text == "" || strings.HasPrefix(v.Text, "%") || strings.HasSuffix(k, "ckaid") {
+				continue
+			}
+			text := strings.TrimPrefix(strings.TrimPrefix(v.Text, "dns:"), "ssh:") // how it is encoded
+			if key, err := FromText(text, v.At); err == nil {
+				p.PublicKeys = append(p.PublicKeys, key)
+			} else if !strings.HasPrefix(text, "0x") && !strings.HasPrefix(text, "0s") {
+				p.KeyFiles = append(p.KeyFiles, text)
+			}
+		}
+	}
+}
