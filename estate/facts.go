@@ -63,6 +63,7 @@ type Connection struct {
 	Remote   model.Addresses
 	Shows    ike.Identity // the identity that it shows its peer, as far as the gateway's own files tell; the zero Identity: they do not
 	Expects  ike.Identity // the identity that it expects, as configured
+	Version  ike.Version
 	Encap    bool         // its ESP goes in UDP whatever lies between, as configured
 	Children []Child
 }
@@ -234,6 +235,7 @@ func connectionsOf(g *model.Gateway, from []*model.Connection) []Connection {
 			Local:   c.LocalAddrs.Value,
 			Remote:  c.RemoteAddrs.Value,
 			Shows:   shows,
+			Version: c.Version.Value,
 			Encap:   c.Encap.Value,
 			Expects: c.Remote.ID.Value,
 		}

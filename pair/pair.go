@@ -341,7 +341,7 @@ func (p *pairing) judge(a, b int) (edge, bool) {
 			domain = max(domain, mirrored(kx.Local.At(ownX), kx.Remote.At(peerX), ky.Local.At(ownY), ky.Remote.At(peerY)))
 		}
 	}
-	e := edge{a: a, b: b, score: 8*(addrXY+addrYX) + 4*(idXY+idYX) + domain}
+	e := edge{a: a, b: b, score: 16*(addrXY+addrYX) + 8*(idXY+idYX) + 2*domain + oneVersion(x.Connection, y.Connection)}
 	switch {
 	case addrXY == 3 && addrYX == 3:
 		e.why = "each names the other's address"
@@ -357,6 +357,14 @@ func (p *pairing) judge(a, b int) (edge, bool) {
 		return e, false
 	}
 	return e, true
+}
+
+// oneVersion is 1 where two connections have a version of IKE in common, else 0.
+func oneVersion(x, y *estate.Connection) int {
+	if x.Version == y.Version || x.Version == ike.Either || y.Version == ike.Either {
+		return 1
+	}
+	return 0
 }
 
 // reaches says how well x's idea of its peer's address fits y: 3 exactly, 2 as one of several, 1 not excluded, 0 wrong.

@@ -155,6 +155,27 @@ func TestAmbiguityIsNamed(t *testing.T) {
 	assert.Equal(t, []string{"b/y2 matches a/x equally well"}, e.Tunnels[0].Doubts)
 }
 
+// TestConnectionsThatDifferInVersionOnly: of two between the same peers, each is paired with the one of its version of IKE, whatever their
+// order and their names.
+func TestConnectionsThatDifferInVersionOnly(t *testing.T) {
+	of := func(name, own, far, version string) string {
+		return strings.Replace(conn(name, own, far, "", "", "", ""), name+" {", name+" {\nversion = "+version, 1)
+	}
+	e := load(t, fstest.MapFS{
+		"a/swanctl.conf": file(of("one", "192.0.2.1", "192.0.2.2", "1"), of("two", "192.0.2.1", "192.0.2.2", "2")),
+		"b/swanctl.conf": file(of("alpha", "192.0.2.2", "192.0.2.1", "2"), of("beta", "192.0.2.2", "192.0.2.1", "1")),
+	})
+	assert.Equal(t, []string{"a/one <> b/beta", "a/two <> b/alpha"}, names(e))
+	for _, tu := range e.Tunnels {
+		assert.Empty(t, tu.Doubts)
+	}
+	e = load(t, fstest.MapFS{
+		"a/swanctl.conf": file(of("one", "192.0.2.1", "192.0.2.2", "1")),
+		"b/swanctl.conf": file(of("alpha", "192.0.2.2", "192.0.2.1", "2")),
+	})
+	assert.Equal(t, []string{"a/one <> b/alpha"}, names(e), "where there is no other, versions do not part them")
+}
+
 func TestPairingTakesLinearTime(t *testing.T) {
 	took := func(n int) time.Duration { // on a real disk: the file system of the tests is quadratic itself
 		dir := t.TempDir()
