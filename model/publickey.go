@@ -2,6 +2,8 @@ package model
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"fmt"
 	"path"
 	"slices"
 
@@ -14,6 +16,11 @@ type PublicKey struct {
 	KeyType string // "RSA", "ECDSA", "Ed25519", ...
 	KeyBits int    // of the modulus, or of the curve; 0 where that is not known
 	Info    []byte // its SubjectPublicKeyInfo in DER (RFC 5280 section 4.1.2.7)
+}
+
+// String says what kind of key it is, and has the beginning of a digest of it: "RSA of 2048 bits, 0123456789abcdef".
+func (k *PublicKey) String() string {
+	return fmt.Sprintf("%s of %d bits, %.8x", k.KeyType, k.KeyBits, sha256.Sum256(k.Info))
 }
 
 // PublicKeysOf returns the public keys that are configured for a party of one of the gateway's connections, as far as they were given.

@@ -343,6 +343,8 @@ func Everything(g *model.Gateway) string {
 					fmt.Fprintf(&b, "%schild\n", indent)
 					write(indent+"  ", f.Index(j).Elem())
 				}
+			case f.Type() == reflect.TypeFor[model.Doubts]():
+				fmt.Fprintf(&b, "%s: %q\n", name, f.Interface().(model.Doubts).Told())
 			case f.Type() == reflect.TypeFor[model.Daemon]():
 				fmt.Fprintf(&b, "%s: %s\n", name, f.FieldByName("Name"))
 			case f.Kind() == reflect.Struct && f.NumField() > 0:
