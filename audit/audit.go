@@ -16,6 +16,7 @@ import (
 	"toril/baseline"
 	"toril/estate"
 	"toril/model"
+	"toril/model/settings"
 	"toril/negotiate"
 	"toril/observe"
 	"toril/packet"
@@ -65,11 +66,11 @@ type Check struct {
 	Why      string   // one sentence: why it matters
 	Fix      string   // one sentence: what to write instead
 	Doc      Doc
-	Requires Needs  // what it asks of the driver, which works it out once and lets it go
-	Setting  string // the name of the setting in model/settings that it judges at the finding's own end; "" for none or several
-	Effect   Effect // what a finding of it means for its tunnel, unless the finding says otherwise
-	PartOf   []Part // with whose findings its own may have one cause
-	Symptom  bool   // it shows what a fault does: of one cause, a finding that is as bad and says where it is configured comes first
+	Requires Needs         // what it asks of the driver, which works it out once and lets it go
+	Setting  *settings.Row // the setting that it judges at the finding's own end; nil for none or several
+	Effect   Effect        // what a finding of it means for its tunnel, unless the finding says otherwise
+	PartOf   []Part        // with whose findings its own may have one cause
+	Symptom  bool          // it shows what a fault does: of one cause, a finding that is as bad and says where it is configured comes first
 
 	Estate     func(*Pass)
 	Gateway    func(*Pass, *model.Gateway)

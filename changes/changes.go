@@ -117,7 +117,7 @@ func Report(name string, data []byte) (*Side, error) {
 }
 
 // Compare compares two sides, settings by the table.
-func Compare(before, after *Side, table []settings.Row) *Diff {
+func Compare(before, after *Side, table []*settings.Row) *Diff {
 	d := &Diff{Old: before.Name, New: after.Name}
 	was := map[string]bool{}
 	for _, f := range before.Findings {

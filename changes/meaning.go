@@ -18,7 +18,7 @@ import (
 // comparison is two estates in the course of being compared.
 type comparison struct {
 	old, now *pair.Whole
-	table    []settings.Row
+	table    []*settings.Row
 	found    []Change
 }
 
@@ -124,9 +124,8 @@ func networks(k *model.Child) string {
 func (c *comparison) settings(name string, of settings.Level, old, now settings.Subject) {
 	var follow []func() // what nobody says on either side, and follows from something else
 	before := len(c.found)
-	for i := range c.table {
-		r := &c.table[i]
-		if r.Of != of || r.Derived && r.Name != "pfs" {
+	for _, r := range c.table {
+		if r.Of != of || r.Derived && r != settings.PFS.Row {
 			continue
 		}
 		a, had := r.Get(old)
@@ -156,8 +155,8 @@ func (c *comparison) settings(name string, of settings.Level, old, now settings.
 
 // several reports whether a setting may be configured in pieces: where one of them was not understood, the others are not all of it.
 func several(r *settings.Row) bool {
-	switch r.Name {
-	case "own-networks", "peer-networks", "ike-proposals", "child-proposals", "pfs":
+	switch r {
+	case settings.OwnNetworks.Row, settings.PeerNetworks.Row, settings.IKEProposals.Row, settings.ChildProposals.Row, settings.PFS.Row:
 		return true
 	}
 	return false
@@ -185,9 +184,9 @@ func says(r *settings.Row, x Change, a, b settings.Shown) string {
 		return fmt.Sprintf("%s: %s", x.What, x.New)
 	case x.New == "":
 		return fmt.Sprintf("%s is gone; it was %s", x.What, x.Old)
-	case r.Name == "pfs" && x.New == "none":
+	case r == settings.PFS.Row && x.New == "none":
 		return "PFS removed; it was " + x.Old
-	case r.Name == "pfs" && x.Old == "none":
+	case r == settings.PFS.Row && x.Old == "none":
 		return "PFS added: " + x.New
 	}
 	out := fmt.Sprintf("%s: %s → %s", x.What, x.Old, x.New)

@@ -64,7 +64,7 @@ type Connection struct {
 	Shows    ike.Identity // the identity that it shows its peer, as far as the gateway's own files tell; the zero Identity: they do not
 	Expects  ike.Identity // the identity that it expects, as configured
 	Version  ike.Version
-	Encap    bool         // its ESP goes in UDP whatever lies between, as configured
+	Encap    bool // its ESP goes in UDP whatever lies between, as configured
 	Children []Child
 }
 

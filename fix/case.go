@@ -9,6 +9,7 @@ import (
 	"toril/baseline"
 	"toril/ike"
 	"toril/model"
+	"toril/model/settings"
 	"toril/pair"
 	"toril/source"
 )
@@ -72,8 +73,13 @@ func (c *Case) mate() *model.Child {
 type set struct {
 	end   pair.End
 	child *model.Child
-	name  string // in model/settings
-	value any    // []ike.Proposal, time.Duration, ike.Version, model.Start, ike.Identity, bool or string
+	of    *settings.Row
+	value any // of the type that the setting takes
+}
+
+// to sets a setting of an end, or of a child of it.
+func to[T any](end pair.End, k *model.Child, s settings.Setting[T], v T) set {
+	return set{end, k, s.Row, v}
 }
 
 // change makes one change of settings; each is written in the words of the file that it stands in.

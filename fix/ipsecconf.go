@@ -10,6 +10,7 @@ import (
 	"toril/daemon/strongswan"
 	"toril/ike"
 	"toril/model"
+	"toril/model/settings"
 	"toril/syntax/sections"
 )
 
@@ -20,32 +21,32 @@ type ipsecConf struct {
 }
 
 // ipsecKeys are the keys of settings (ipsec.conf(5)): of strongSwan, and of Libreswan.
-var ipsecKeys = sync.OnceValue(func() map[string][2]string {
-	return map[string][2]string{
-		"ike-proposals":       {"ike", "ike"},
-		"child-proposals":     {"esp", "esp"},
-		"ike-version":         {"keyexchange", "ikev2"},
-		"ike-lifetime":        {"ikelifetime", "ikelifetime"},
-		"child-lifetime":      {"lifetime", "salifetime"},
-		"child-hard-lifetime": {"lifetime", "salifetime"},
-		"liveness-check":      {"dpddelay", "dpddelay"},
-		"start":               {"auto", "auto"},
-		"mode":                {"type", "type"},
-		"ikev1-mode":          {"aggressive", "aggressive"},
-		"replay-window":       {"replay_window", "replay-window"},
-		"ipcomp":              {"compress", "compress"},
-		"pfs":                 {"", "pfs"},
+var ipsecKeys = sync.OnceValue(func() map[*settings.Row][2]string {
+	return map[*settings.Row][2]string{
+		settings.IKEProposals.Row:      {"ike", "ike"},
+		settings.ChildProposals.Row:    {"esp", "esp"},
+		settings.IKEVersion.Row:        {"keyexchange", "ikev2"},
+		settings.IKELifetime.Row:       {"ikelifetime", "ikelifetime"},
+		settings.ChildLifetime.Row:     {"lifetime", "salifetime"},
+		settings.ChildHardLifetime.Row: {"lifetime", "salifetime"},
+		settings.Liveness.Row:          {"dpddelay", "dpddelay"},
+		settings.Start.Row:             {"auto", "auto"},
+		settings.Mode.Row:              {"type", "type"},
+		settings.IKEv1Mode.Row:         {"aggressive", "aggressive"},
+		settings.ReplayWindow.Row:      {"replay_window", "replay-window"},
+		settings.IPComp.Row:            {"compress", "compress"},
+		settings.PFS.Row:               {"", "pfs"},
 	}
 })
 
 func (w ipsecConf) set(x set) ([]Edit, error) {
-	keys := ipsecKeys()[x.name]
+	keys := ipsecKeys()[x.of]
 	key, between := keys[0], ","
 	if w.libreswan {
 		key = keys[1]
 	}
 	if key == "" {
-		return nil, fmt.Errorf("%s is not a setting that Toril writes into ipsec.conf", x.name)
+		return nil, fmt.Errorf("%s is not a setting that Toril writes into ipsec.conf", x.of.Name)
 	}
 	text, err := w.text(x, between)
 	if err != nil {
@@ -66,7 +67,7 @@ func (w ipsecConf) set(x set) ([]Edit, error) {
 		}
 		out = append(out, Edit{File: f.Path, Range: r, Text: text})
 	}
-	if x.name == "liveness-check" { // what it does when the peer is dead makes it a check at all
+	if x.of == settings.Liveness.Row { // what it does when the peer is dead makes it a check at all
 		more := [2]string{"dpdaction", "restart"}
 		if w.libreswan {
 			more = [2]string{"dpdtimeout", "120"}
@@ -99,7 +100,7 @@ func (w ipsecConf) text(x set, between string) (string, error) {
 		}
 		return map[model.Start]string{model.StartTraffic: "route", model.StartBoot: "start"}[v], nil
 	case time.Duration:
-		if x.name == "liveness-check" && w.libreswan {
+		if x.of == settings.Liveness.Row && w.libreswan {
 			return fmt.Sprintf("%d", int(v.Seconds())), nil
 		}
 		return timeText(v), nil

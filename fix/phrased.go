@@ -11,6 +11,7 @@ import (
 	"toril/ike"
 	"toril/internal/lazy"
 	"toril/model"
+	"toril/model/settings"
 	"toril/source"
 )
 
@@ -39,12 +40,12 @@ func (w phrased) set(x set) ([]Edit, error) {
 	switch v := x.value.(type) {
 	case time.Duration:
 		s := c.LifetimeSetting()
-		switch x.name {
-		case "child-lifetime":
+		switch x.of {
+		case settings.ChildLifetime.Row:
 			s = k.Rekey
-		case "child-hard-lifetime":
+		case settings.ChildHardLifetime.Row:
 			s = k.Life
-		case "liveness-check":
+		case settings.Liveness.Row:
 			s = c.DPD
 		}
 		return w.time(s.At, s.IsDefault(), s.Value, v)
@@ -59,7 +60,7 @@ func (w phrased) set(x set) ([]Edit, error) {
 		}
 		return w.proposals(c.Proposals, c.Parts, v)
 	}
-	return nil, fmt.Errorf("%s is not a setting that Toril writes into the language of a phrasebook", x.name)
+	return nil, fmt.Errorf("%s is not a setting that Toril writes into the language of a phrasebook", x.of.Name)
 }
 
 // statement returns the file and the bytes of a statement that is there.

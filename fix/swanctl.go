@@ -9,6 +9,7 @@ import (
 	"toril/daemon/strongswan"
 	"toril/ike"
 	"toril/model"
+	"toril/model/settings"
 	"toril/source"
 	"toril/syntax"
 	"toril/syntax/braces"
@@ -18,20 +19,21 @@ import (
 type swanctl struct{ g *model.Gateway }
 
 // swanctlKeys are the keys of settings (swanctl.conf(5)).
-var swanctlKeys = sync.OnceValue(func() map[string]string {
-	return map[string]string{
-		"ike-proposals":       "proposals",
-		"ike-version":         "version",
-		"ikev1-mode":          "aggressive",
-		"liveness-check":      "dpd_delay",
-		"peer-identity":       "remote id",
-		"child-proposals":     "esp_proposals",
-		"child-lifetime":      "rekey_time",
-		"child-hard-lifetime": "life_time",
-		"mode":                "mode",
-		"start":               "start_action",
-		"replay-window":       "replay_window",
-		"ipcomp":              "ipcomp",
+var swanctlKeys = sync.OnceValue(func() map[*settings.Row]string {
+	return map[*settings.Row]string{
+		settings.IKEProposals.Row:      "proposals",
+		settings.IKEVersion.Row:        "version",
+		settings.IKEv1Mode.Row:         "aggressive",
+		settings.Liveness.Row:          "dpd_delay",
+		settings.PeerIdentity.Row:      "remote id",
+		settings.ChildProposals.Row:    "esp_proposals",
+		settings.IKELifetime.Row:       "rekey_time",
+		settings.ChildLifetime.Row:     "rekey_time",
+		settings.ChildHardLifetime.Row: "life_time",
+		settings.Mode.Row:              "mode",
+		settings.Start.Row:             "start_action",
+		settings.ReplayWindow.Row:      "replay_window",
+		settings.IPComp.Row:            "ipcomp",
 	}
 })
 
@@ -39,7 +41,7 @@ func (w swanctl) set(x set) ([]Edit, error) {
 	c := x.end.Connection
 	key, at, inherited := w.key(x)
 	if key == "" {
-		return nil, fmt.Errorf("%s is not a setting that Toril writes into swanctl.conf", x.name)
+		return nil, fmt.Errorf("%s is not a setting that Toril writes into swanctl.conf", x.of.Name)
 	}
 	text, err := swanctlText(x.value)
 	if err != nil {
@@ -82,49 +84,15 @@ func cutComment(line string) string {
 // key returns the key of a setting, where it is said now, and whether by a section that others refer to as well.
 func (w swanctl) key(x set) (key string, at source.Pos, inherited bool) {
 	c, k := x.end.Connection, x.child
-	of := func(p source.Pos, o model.Origin) (source.Pos, bool) { return p, o == model.Inherited }
-	key = swanctlKeys()[x.name]
-	switch x.name {
-	case "ike-proposals":
-		at, inherited = of(c.Proposals.At, c.Proposals.Origin)
-	case "ike-version":
-		at, inherited = of(c.Version.At, c.Version.Origin)
-	case "ikev1-mode":
-		at, inherited = of(c.Aggressive.At, c.Aggressive.Origin)
-	case "liveness-check":
-		at, inherited = of(c.DPD.At, c.DPD.Origin)
-	case "peer-identity":
-		at, inherited = of(c.Remote.ID.At, c.Remote.ID.Origin)
-	case "ike-lifetime":
-		s := c.LifetimeSetting()
-		if key = "rekey_time"; c.Reauth.Value > 0 && s.At == c.Reauth.At && !c.Reauth.IsDefault() {
-			key = "reauth_time"
-		}
-		at, inherited = of(s.At, s.Origin)
+	said, _ := x.of.Get(settings.Subject{Connection: c, Child: k})
+	key = swanctlKeys()[x.of]
+	switch {
+	case x.of == settings.IKELifetime.Row && c.Reauth.Value > 0 && said.At == c.Reauth.At && !c.Reauth.IsDefault():
+		key = "reauth_time"
+	case x.of == settings.ChildProposals.Row && k != nil && k.Protocol.Value == ike.AH:
+		key = "ah_proposals"
 	}
-	if k == nil {
-		return key, at, inherited
-	}
-	switch x.name {
-	case "child-proposals":
-		if k.Protocol.Value == ike.AH {
-			key = "ah_proposals"
-		}
-		at, inherited = of(k.Proposals.At, k.Proposals.Origin)
-	case "child-lifetime":
-		at, inherited = of(k.Rekey.At, k.Rekey.Origin)
-	case "child-hard-lifetime":
-		at, inherited = of(k.Life.At, k.Life.Origin)
-	case "mode":
-		at, inherited = of(k.Mode.At, k.Mode.Origin)
-	case "start":
-		at, inherited = of(k.Start.At, k.Start.Origin)
-	case "replay-window":
-		at, inherited = of(k.ReplayWindow.At, k.ReplayWindow.Origin)
-	case "ipcomp":
-		at, inherited = of(k.IPComp.At, k.IPComp.Origin)
-	}
-	return key, at, inherited
+	return key, said.At, said.Origin == model.Inherited
 }
 
 // swanctlText writes a value as swanctl.conf(5) has it.

@@ -10,6 +10,7 @@ import (
 	"toril/audit"
 	"toril/ike"
 	"toril/model"
+	"toril/model/settings"
 	"toril/pair"
 )
 
@@ -70,20 +71,24 @@ func fixers() []fixer {
 			"pfs/optional", "pfs/weak-group", "pfs/weaker-than-ike", "ends/pfs-differs", "life/no-byte-limit"}, childProposals, far},
 		{[]string{"ends/proposals-differ", "ends/weaker-than-possible"}, eitherProposals, far},
 		{[]string{"ike/version-1", "ike/version-open", "ends/version-differs"}, versions, far},
-		{[]string{"ike/aggressive-key"}, setting("ikev1-mode", false, "main mode"), far},
-		{[]string{"ike/no-liveness"}, setting("liveness-check", 30*time.Second, "a liveness check every 30 s"), ""},
+		{[]string{"ike/aggressive-key"}, setting(settings.IKEv1Mode, false, "main mode"), far},
+		{[]string{"ike/no-liveness"}, setting(settings.Liveness, 30*time.Second, "a liveness check every 30 s"), ""},
 		{[]string{"ike/identity-open"}, identity, "the far end was not given, so its identity is not known"},
-		{[]string{"life/ike-too-long"}, lifetimes("ike-lifetime", 24*time.Hour, 8*time.Hour, 4*time.Hour), ""},
-		{[]string{"life/child-too-long"}, lifetimes("child-lifetime", 8*time.Hour, time.Hour), ""},
-		{[]string{"life/no-hard-limit"}, lifetimes("child-hard-lifetime", 66*time.Minute), ""},
-		{[]string{"life/child-longer-than-ike"}, lifetimes("child-lifetime", time.Hour), ""},
-		{[]string{"life/unit", "life/too-short", "life/margin"}, nil, "what was meant, a time or an amount and in which unit, only " +
-			"its author knows"},
+		{[]string{"life/ike-too-long"}, lifetimes(settings.IKELifetime, 24*time.Hour, 8*time.Hour, 4*time.Hour), ""},
+		{[]string{"life/child-too-long"}, lifetimes(settings.ChildLifetime, 8*time.Hour, time.Hour), ""},
+		{[]string{"life/no-hard-limit"}, lifetimes(settings.ChildHardLifetime, 66*time.Minute), ""},
+		{[]string{"life/child-longer-than-ike"}, lifetimes(settings.ChildLifetime, time.Hour), ""},
+		{
+			[]string{"life/unit", "life/too-short", "life/margin"},
+			nil,
+			"what was meant, a time or an amount and in which unit, only " +
+				"its author knows",
+		},
 		{[]string{"ends/lifetimes-differ"}, sameLifetimes, far},
 		{[]string{"ends/both-wait", "route/clear-when-down"}, trap, "the file does not say how the child is started"},
-		{[]string{"ends/mode-differs", "esp/transport"}, setting("mode", ike.Tunnel, "tunnel mode"), ""},
-		{[]string{"esp/replay"}, setting("replay-window", 32, "a replay window of 32 packets"), ""},
-		{[]string{"esp/compression"}, setting("ipcomp", false, "no compression"), ""},
+		{[]string{"ends/mode-differs", "esp/transport"}, setting(settings.Mode, ike.Tunnel, "tunnel mode"), ""},
+		{[]string{"esp/replay"}, setting(settings.ReplayWindow, 32, "a replay window of 32 packets"), ""},
+		{[]string{"esp/compression"}, setting(settings.IPComp, false, "no compression"), ""},
 		{[]string{"nat/rewritten", "nat/late-exemption", "nat/narrow-exemption"}, exempt(audit.ExemptByPolicy), rule},
 		{[]string{"nat/outer-rewritten"}, exempt(audit.ExemptESP), rule},
 		{[]string{"nat/leftover-exemption", "access/redundant", "access/never-matches", "access/shadowed"}, remove, rule},
@@ -96,7 +101,11 @@ func fixers() []fixer {
 			"part of what both ends agreed on"},
 		{[]string{"ends/not-mirrored", "ends/any-against-list", "ends/several-networks"}, nil, "which networks are meant only " +
 			"their owners know: write them down, then make one end the mirror of the other"},
-		{[]string{"access/default-accept"}, nil, "dropping what matches no rule stops whatever relies on it: accept that by rules first"},
+		{
+			[]string{"access/default-accept"},
+			nil,
+			"dropping what matches no rule stops whatever relies on it: accept that by rules first",
+		},
 		{[]string{"ike/quantum"}, nil, "it needs a key exchange, or a post-quantum key, that both daemons know"},
 	}
 }
@@ -112,16 +121,20 @@ func (c *Case) try(to []Change, says string, sets ...set) []Change {
 }
 
 // setting makes ways that set one setting: at the finding's end, else at both.
-func setting(name string, value any, says string) func(*Case) []Change {
+func setting[T any](s settings.Setting[T], value T, says string) func(*Case) []Change {
 	return func(c *Case) []Change {
 		if c.Tunnel == nil {
 			return nil
 		}
-		own := set{c.End, c.childOf(name), name, value}
+		var k *model.Child
+		if s.Row.Of == settings.OfChild {
+			k = c.Child
+		}
+		own := to(c.End, k, s, value)
 		out := c.try(nil, says, own)
 		if c.Far.Gateway != nil {
-			far := set{c.Far, nil, name, value}
-			if own.child != nil {
+			far := to(c.Far, nil, s, value)
+			if k != nil {
 				far.child = c.mate()
 			}
 			out = c.try(out, says+" on the other end", far)
@@ -131,20 +144,11 @@ func setting(name string, value any, says string) func(*Case) []Change {
 	}
 }
 
-// childOf is the case's child for settings of children; nil for those of connections.
-func (c *Case) childOf(name string) *model.Child {
-	switch name {
-	case "mode", "replay-window", "ipcomp", "start", "child-lifetime", "child-hard-lifetime", "child-proposals":
-		return c.Child
-	}
-	return nil
-}
-
-func lifetimes(name string, each ...time.Duration) func(*Case) []Change {
+func lifetimes(s settings.Setting[time.Duration], each ...time.Duration) func(*Case) []Change {
 	return func(c *Case) []Change {
 		var out []Change
 		for _, d := range each {
-			out = append(out, setting(name, d, "a lifetime of "+timeText(d))(c)...)
+			out = append(out, setting(s, d, "a lifetime of "+timeText(d))(c)...)
 		}
 		return out
 	}
@@ -157,18 +161,18 @@ func sameLifetimes(c *Case) []Change {
 	}
 	if c.Child == nil {
 		d := min(c.End.Connection.Lifetime(), c.Far.Connection.Lifetime())
-		return setting("ike-lifetime", d, "the same lifetime of the IKE SA, "+timeText(d))(c)
+		return setting(settings.IKELifetime, d, "the same lifetime of the IKE SA, "+timeText(d))(c)
 	}
 	m := c.mate()
 	if m == nil {
 		return nil
 	}
 	d := min(c.Child.Rekey.Value, m.Rekey.Value)
-	return setting("child-lifetime", d, "the same lifetime of the child, "+timeText(d))(c)
+	return setting(settings.ChildLifetime, d, "the same lifetime of the child, "+timeText(d))(c)
 }
 
 // versions sets both ends to IKEv2.
-func versions(c *Case) []Change { return setting("ike-version", ike.V2, "IKE version 2")(c) }
+func versions(c *Case) []Change { return setting(settings.IKEVersion, ike.V2, "IKE version 2")(c) }
 
 // identity pins the peer's identity to the one that the far end shows.
 func identity(c *Case) []Change {
@@ -179,7 +183,7 @@ func identity(c *Case) []Change {
 	if !ok || !id.Definite() {
 		return nil
 	}
-	return c.try(nil, "the peer's identity, "+id.String(), set{c.End, nil, "peer-identity", id})
+	return c.try(nil, "the peer's identity, "+id.String(), to(c.End, nil, settings.PeerIdentity, id))
 }
 
 // trap has the child started by traffic: a policy then stands while there is no SA.
@@ -193,10 +197,15 @@ func trap(c *Case) []Change {
 		}
 		return model.StartTraffic
 	}
-	out := c.try(nil, "started by traffic", set{c.End, c.Child, "start", how(c.Child)})
+	out := c.try(nil, "started by traffic", to(c.End, c.Child, settings.Start, how(c.Child)))
 	if m := c.mate(); m != nil {
-		out = c.try(out, "started by traffic on the other end", set{c.Far, m, "start", how(m)})
-		out = c.try(out, "started by traffic on both ends", set{c.End, c.Child, "start", how(c.Child)}, set{c.Far, m, "start", how(m)})
+		out = c.try(out, "started by traffic on the other end", to(c.Far, m, settings.Start, how(m)))
+		out = c.try(
+			out,
+			"started by traffic on both ends",
+			to(c.End, c.Child, settings.Start, how(c.Child)),
+			to(c.Far, m, settings.Start, how(m)),
+		)
 	}
 	return out
 }
@@ -231,7 +240,7 @@ func ikeProposals(c *Case) []Change {
 	if c.Tunnel == nil {
 		return nil
 	}
-	return c.agree("ike-proposals", ike.IKE, nil, nil, c.End.Connection.Proposals.Value, farOf(c.Far, nil), strongIKE())
+	return c.agree(settings.IKEProposals, ike.IKE, nil, nil, c.End.Connection.Proposals.Value, farOf(c.Far, nil), strongIKE())
 }
 
 // childProposals offers lists of proposals for a child.
@@ -240,7 +249,7 @@ func childProposals(c *Case) []Change {
 		return nil
 	}
 	m := c.mate()
-	return c.agree("child-proposals", ike.ESP, c.Child, m, c.Child.Proposals.Value, farOf(c.Far, m), strongChild())
+	return c.agree(settings.ChildProposals, ike.ESP, c.Child, m, c.Child.Proposals.Value, farOf(c.Far, m), strongChild())
 }
 
 func farOf(far pair.End, m *model.Child) []ike.Proposal {
@@ -264,15 +273,15 @@ func eitherProposals(c *Case) []Change {
 // agree offers lists of proposals: each end's own without what is weak, what the one has for the other, and what is strong anyway; at one
 // end, else at both.
 func (c *Case) agree(
-	name string,
+	s settings.Setting[[]ike.Proposal],
 	protocol ike.Protocol,
 	k, m *model.Child,
 	own, far []ike.Proposal,
 	strong [][]ike.Proposal,
 ) (out []Change) {
 	given := c.Far.Gateway != nil && (k == nil || m != nil)
-	mine := func(ps []ike.Proposal) set { return set{c.End, k, name, ps} }
-	theirs := func(ps []ike.Proposal) set { return set{c.Far, m, name, ps} }
+	mine := func(ps []ike.Proposal) set { return to(c.End, k, s, ps) }
+	theirs := func(ps []ike.Proposal) set { return to(c.Far, m, s, ps) }
 	bare, bareFar := c.without(own, protocol), c.without(far, protocol)
 	if len(bare) > 0 && !same(bare, own) {
 		out = c.try(out, "its proposals without what is weak", mine(bare))

@@ -100,11 +100,10 @@ func (s *Sheet) child(k *model.Child) *model.Child {
 }
 
 // Lines are the far end's settings, by the table; of a child, where one is given.
-func (s Sheet) Lines(k *model.Child, table []settings.Row) []Line {
+func (s Sheet) Lines(k *model.Child, table []*settings.Row) []Line {
 	var out []Line
 	at := settings.Subject{Connection: s.Far, Child: k}
-	for i := range table {
-		r := &table[i]
+	for _, r := range table {
 		if r.Of == settings.OfChild != (k != nil) || !binding(r) || !r.Told(at) {
 			continue
 		}
@@ -123,7 +122,7 @@ func (s Sheet) Lines(k *model.Child, table []settings.Row) []Line {
 			}
 		case ike.Selectors:
 			whose, addr := "its own address", s.own
-			if r.Name == "peer-networks" {
+			if r == settings.PeerNetworks.Row {
 				whose, addr = "the peer's address", s.peer
 			}
 			spelt := spell(value.At(addr), whose)
@@ -136,7 +135,7 @@ func (s Sheet) Lines(k *model.Child, table []settings.Row) []Line {
 
 // binding reports whether a setting is the far end's business: what both must agree on, and the check that each makes of the other.
 func binding(r *settings.Row) bool {
-	return !r.Derived && (r.Relation != settings.Own || r.Name == "liveness-check")
+	return !r.Derived && (r.Relation != settings.Own || r == settings.Liveness.Row)
 }
 
 func (s *Sheet) open(format string, args ...any) {

@@ -21,7 +21,7 @@ type Compared struct {
 }
 
 // Compare compares both ends of every tunnel, by the table of settings.
-func Compare(e *pair.Whole, table []settings.Row) []Compared {
+func Compare(e *pair.Whole, table []*settings.Row) []Compared {
 	var out []Compared
 	for _, t := range e.Tunnels {
 		attempts := Tunnel(t)
@@ -38,7 +38,7 @@ func (c Compared) Disagrees() bool {
 
 // Line is one thing that both ends say, in their own words, with what they agree on.
 type Line struct {
-	Setting string // its name in model/settings; "pre-shared-key" is of no setting
+	Setting *settings.Row
 	Name    string // for people
 	Child   string // the child that it belongs to; "" for the connection
 	Values  [2]Value
@@ -54,7 +54,7 @@ type Value struct {
 }
 
 // Lines lays both ends of a tunnel side by side, by the table of settings. Of a tunnel with one end there is nothing to compare.
-func Lines(t *pair.Tunnel, attempts []Attempt, table []settings.Row) []Line {
+func Lines(t *pair.Tunnel, attempts []Attempt, table []*settings.Row) []Line {
 	if len(t.Ends) < 2 {
 		return nil
 	}
@@ -70,7 +70,7 @@ type comparison struct {
 	t        *pair.Tunnel
 	attempts []Attempt
 	ends     [2]pair.End
-	table    []settings.Row
+	table    []*settings.Row
 	lines    []Line
 }
 
@@ -90,16 +90,23 @@ type verdict struct {
 }
 
 // settled are the settings that the two ends settle in a way of their own.
-var settled = map[string]func(c *comparison, p *both) verdict{
-	"ike-version": (*comparison).version, "ike-proposals": (*comparison).ikeProposals, "child-proposals": (*comparison).childProposals,
-	"pfs": (*comparison).pfs, "mode": (*comparison).mode, "start": (*comparison).start, "whole-networks": (*comparison).otherNetworks,
+var settled = map[*settings.Row]func(c *comparison, p *both) verdict{
+	settings.IKEVersion.Row:     (*comparison).version,
+	settings.IKEProposals.Row:   (*comparison).ikeProposals,
+	settings.ChildProposals.Row: (*comparison).childProposals,
+	settings.PFS.Row:            (*comparison).pfs,
+	settings.Mode.Row:           (*comparison).mode,
+	settings.Start.Row:          (*comparison).start,
+	settings.WholeNetworks.Row:  (*comparison).otherNetworks,
 }
 
 // mirrored are the settings of which one end's own value is judged by what the other accepts in a way of its own: end i says, the other
 // expects.
-var mirrored = map[string]func(c *comparison, p *both, i int) verdict{
-	"own-address": (*comparison).address, "own-identity": (*comparison).identity, "own-authentication": (*comparison).authentication,
-	"own-networks": (*comparison).networks,
+var mirrored = map[*settings.Row]func(c *comparison, p *both, i int) verdict{
+	settings.OwnAddress.Row:        (*comparison).address,
+	settings.OwnIdentity.Row:       (*comparison).identity,
+	settings.OwnAuthentication.Row: (*comparison).authentication,
+	settings.OwnNetworks.Row:       (*comparison).networks,
 }
 
 // otherNetworks says what each end does with networks that are not its own; a daemon that compares none does nothing.
@@ -115,8 +122,7 @@ func (c *comparison) otherNetworks(p *both) verdict {
 // level compares every setting of connections or children.
 func (c *comparison) level(of settings.Level, kids pair.ChildPair, name string) {
 	subjects := [2]settings.Subject{{Connection: c.ends[0].Connection, Child: kids.A}, {Connection: c.ends[1].Connection, Child: kids.B}}
-	for i := range c.table {
-		r := &c.table[i]
+	for _, r := range c.table {
 		if r.Of != of || r.Derived || !r.Told(subjects[:]...) {
 			continue
 		}
@@ -127,7 +133,7 @@ func (c *comparison) level(of settings.Level, kids pair.ChildPair, name string) 
 		default:
 			c.compare(r, subjects, kids, name)
 		}
-		if r.Name == "own-authentication" {
+		if r == settings.OwnAuthentication.Row {
 			c.key()
 		}
 	}
@@ -135,17 +141,17 @@ func (c *comparison) level(of settings.Level, kids pair.ChildPair, name string) 
 
 // mirror compares what each end says of itself with what the other expects: a row an end.
 func (c *comparison) mirror(r *settings.Row, subjects [2]settings.Subject, kids pair.ChildPair, name string) {
-	other := settings.Named(c.table, r.Peer)
+	other := settings.Named(r.Peer)
 	for i, e := range c.ends {
 		p := &both{of: subjects, kids: kids}
 		p.said[i], _ = r.Get(subjects[i])
 		p.said[1-i], _ = other.Get(subjects[1-i])
 		p.values = [2]Value{valueOf(p.said[0]), valueOf(p.said[1])}
 		v := verdict{agreed: p.said[i].Text, differs: p.said[0].Text != p.said[1].Text}
-		if judge := mirrored[r.Name]; judge != nil {
+		if judge := mirrored[r]; judge != nil {
 			v = judge(c, p, i)
 		}
-		c.add(r.Name, r.EachOf(e.Gateway.Name), name, p.values, v)
+		c.add(r, r.EachOf(e.Gateway.Name), name, p.values, v)
 	}
 }
 
@@ -161,7 +167,7 @@ func (c *comparison) compare(r *settings.Row, subjects [2]settings.Subject, kids
 	}
 	a, b := p.said[0], p.said[1]
 	var v verdict
-	switch judge := settled[r.Name]; {
+	switch judge := settled[r]; {
 	case judge != nil:
 		v = judge(c, p)
 	case r.Relation == settings.Equal || r.Relation == settings.Negotiated:
@@ -175,12 +181,12 @@ func (c *comparison) compare(r *settings.Row, subjects [2]settings.Subject, kids
 			}
 		}
 	}
-	c.add(r.Name, r.Label(subjects[0]), name, p.values, v)
+	c.add(r, r.Label(subjects[0]), name, p.values, v)
 }
 
 func valueOf(s settings.Shown) Value { return Value{s.Text, s.Default, s.At} }
 
-func (c *comparison) add(setting, name, child string, values [2]Value, v verdict) {
+func (c *comparison) add(setting *settings.Row, name, child string, values [2]Value, v verdict) {
 	if v.differs && !v.partly {
 		v.agreed = ""
 	}
@@ -272,7 +278,7 @@ func (c *comparison) key() {
 		}
 	}
 	v.differs = v.differs || none
-	c.add("pre-shared-key", "pre-shared key", "", values, v)
+	c.add(settings.PreSharedKey, settings.PreSharedKey.Term, "", values, v)
 }
 
 // version says which version of IKE the attempts came to.
@@ -371,7 +377,7 @@ func (c *comparison) child(p pair.ChildPair) {
 			values[i] = Value{Text: fmt.Sprintf("%s to %s", k.Local.Value, k.Remote.Value), At: k.At}
 		}
 	}
-	c.add("own-networks", "networks", name, values, verdict{differs: true})
+	c.add(settings.OwnNetworks.Row, "networks", name, values, verdict{differs: true})
 }
 
 func (c *comparison) networks(p *both, i int) verdict {

@@ -31,13 +31,13 @@ type maker struct {
 	mirrored mirror.Sheet
 	attempts []negotiate.Attempt
 	whole    *pair.Whole
-	table    []settings.Row
+	table    []*settings.Row
 	out      *present.Document
 }
 
 // Of makes the sheet of an end of a tunnel, by the table of settings; state says what becomes of the tunnel, changed what is new of it: nil
 // where that was not asked.
-func Of(w *pair.Whole, t *pair.Tunnel, end pair.End, table []settings.Row, state string, changed []string) present.Document {
+func Of(w *pair.Whole, t *pair.Tunnel, end pair.End, table []*settings.Row, state string, changed []string) present.Document {
 	m := &maker{t: t, end: end, whole: w, table: table, mirrored: mirror.Of(t, end), attempts: negotiate.Tunnel(t)}
 	m.far, m.given = t.Far(end)
 	m.path = walk.NewPath(end.Gateway, w.Ends(end.Gateway), walk.Options{})
@@ -103,8 +103,8 @@ func (m *maker) ends() {
 	row("outer-interface", "outside interface", m.outside(m.end, own, peer),
 		m.ofFar(func(e pair.End) string { return m.outside(e, peer, own) }))
 	row("inner-interfaces", "inside interfaces", inside(m.end), m.ofFar(inside))
-	row("own-identity", "identity", m.identity(m.end), m.ofFar(m.identity))
-	row("own-authentication", "authentication", m.end.Connection.Local.Method.Value.String(),
+	row(settings.OwnIdentity.Name, "identity", m.identity(m.end), m.ofFar(m.identity))
+	row(settings.OwnAuthentication.Name, "authentication", m.end.Connection.Local.Method.Value.String(),
 		m.ofFar(func(e pair.End) string { return e.Connection.Local.Method.Value.String() }))
 	m.add(p)
 }
@@ -223,14 +223,14 @@ func (m *maker) settings(k *model.Child) {
 		if !ok {
 			continue
 		}
-		own := spelt(&r, v)
+		own := spelt(r, v)
 		if v.Default {
 			own += " (default)"
 		}
 		sets := ""
-		i := slices.IndexFunc(far, func(l mirror.Line) bool { return l.Setting.Name == r.Name })
+		i := slices.IndexFunc(far, func(l mirror.Line) bool { return l.Setting == r })
 		if i >= 0 {
-			if sets = spelt(&r, settings.Shown{Plain: far[i].Text, Text: far[i].Text, Value: far[i].Value}); sets == "" {
+			if sets = spelt(r, settings.Shown{Plain: far[i].Text, Text: far[i].Text, Value: far[i].Value}); sets == "" {
 				sets = "to be settled"
 			}
 		}

@@ -12,7 +12,7 @@ import (
 
 // Judges are those of some checks that judge a setting: those that Mark needs.
 func Judges(checks []*audit.Check) []*audit.Check {
-	return slices.DeleteFunc(slices.Clone(checks), func(c *audit.Check) bool { return c.Setting == "" })
+	return slices.DeleteFunc(slices.Clone(checks), func(c *audit.Check) bool { return c.Setting == nil })
 }
 
 // Found is the worst that is wrong with a value.
@@ -23,23 +23,29 @@ type Found struct {
 }
 
 // Marks are what is wrong with values, by gateway, connection, child and setting.
-type Marks map[[4]string]*Found
+type Marks map[value]*Found
+
+// value is what is said of a setting.
+type value struct {
+	gateway, connection, child string
+	setting                    *settings.Row
+}
 
 // MarksOf takes out of an audit what is wrong with values: findings of low or above whose check judges a setting.
 func MarksOf(r *audit.Result, checks []*audit.Check) Marks {
-	judges := map[string]string{}
+	judges := map[string]*settings.Row{}
 	for _, c := range checks {
 		judges[c.Name] = c.Setting
 	}
 	out := Marks{}
 	for _, f := range r.Findings { // the worst come first
 		setting := judges[f.Check]
-		if setting == "" || f.Severity < audit.Low || f.Accepted != nil {
+		if setting == nil || f.Severity < audit.Low || f.Accepted != nil {
 			continue
 		}
 		found := &Found{cmp.Or(f.PartOf, f.ID), f.Check, f.Severity}
 		note := func(connection, child string) {
-			key := [4]string{f.Gateway, connection, child, setting}
+			key := value{f.Gateway, connection, child, setting}
 			if out[key] == nil {
 				out[key] = found
 			}
@@ -54,27 +60,31 @@ func MarksOf(r *audit.Result, checks []*audit.Check) Marks {
 }
 
 // Mark notes on views what is wrong with values, and what does not fit the other end, by the table of settings.
-func Mark(views []View, found Marks, table []settings.Row) {
+func Mark(views []View, found Marks, table []*settings.Row) {
 	for _, v := range views {
-		differs := map[[2]string]bool{} // by setting and child
+		type of struct {
+			setting *settings.Row
+			child   string
+		}
+		differs := map[of]bool{}
 		children := v.Tunnel.Children()
 		for _, l := range negotiate.Lines(v.Tunnel, negotiate.Tunnel(v.Tunnel), table) {
 			if l.Differs {
-				differs[[2]string{l.Setting, l.Child}] = true
-				if r := settings.Named(table, l.Setting); r != nil && r.Peer != "" {
-					differs[[2]string{r.Peer, l.Child}] = true
+				differs[of{l.Setting, l.Child}] = true
+				if peer := settings.Named(l.Setting.Peer); peer != nil {
+					differs[of{peer, l.Child}] = true
 				}
 			}
 		}
 		for i := range v.Lines {
 			l := &v.Lines[i]
-			l.Differs = differs[[2]string{l.Setting, l.Child}]
+			l.Differs = differs[of{l.Setting, l.Child}]
 			for n, end := range v.Tunnel.Ends {
-				key := [4]string{end.Gateway.Name, end.Connection.Name, "", l.Setting}
+				key := value{end.Gateway.Name, end.Connection.Name, "", l.Setting}
 				if l.Child != "" {
 					for _, pair := range children {
 						if mine := pair.Names()[n]; mine != "" && nameOfPair(pair) == l.Child {
-							key[2] = mine
+							key.child = mine
 						}
 					}
 				}

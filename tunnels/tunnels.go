@@ -21,7 +21,7 @@ type View struct {
 
 // Line is a setting, one cell an end.
 type Line struct {
-	Setting string // its name in model/settings; "nat-exemption" is of no setting
+	Setting *settings.Row
 	Name    string // for people
 	Child   string // the child that it belongs to; "" for the connection
 	Cells   []Cell
@@ -37,7 +37,7 @@ type Cell struct {
 }
 
 // Of lays the settings of every tunnel side by side.
-func Of(e *pair.Whole, table []settings.Row) []View {
+func Of(e *pair.Whole, table []*settings.Row) []View {
 	out := []View{}
 	walks := map[*model.Gateway]*walk.Path{}
 	for _, g := range e.Gateways {
@@ -49,9 +49,9 @@ func Of(e *pair.Whole, table []settings.Row) []View {
 		for _, end := range t.Ends {
 			subjects = append(subjects, settings.Subject{Connection: end.Connection})
 		}
-		for i := range table {
-			if table[i].Of == settings.OfConnection && table[i].Told(subjects...) {
-				v.Lines = append(v.Lines, lineOf(&table[i], "", subjects))
+		for _, r := range table {
+			if r.Of == settings.OfConnection && r.Told(subjects...) {
+				v.Lines = append(v.Lines, lineOf(r, "", subjects))
 			}
 		}
 		for _, pair := range t.Children() {
@@ -63,7 +63,7 @@ func Of(e *pair.Whole, table []settings.Row) []View {
 }
 
 func lineOf(r *settings.Row, child string, subjects []settings.Subject) Line {
-	line := Line{Setting: r.Name, Child: child}
+	line := Line{Setting: r, Child: child}
 	for _, s := range subjects {
 		v, ok := r.Get(s)
 		switch {
@@ -80,7 +80,7 @@ func lineOf(r *settings.Row, child string, subjects []settings.Subject) Line {
 }
 
 // childLines are the lines of a pair of children; whether NAT leaves their packets alone stands before how they are started.
-func childLines(t *pair.Tunnel, pair pair.ChildPair, walks map[*model.Gateway]*walk.Path, table []settings.Row) []Line {
+func childLines(t *pair.Tunnel, pair pair.ChildPair, walks map[*model.Gateway]*walk.Path, table []*settings.Row) []Line {
 	children := []*model.Child{pair.A, pair.B}[:len(t.Ends)]
 	var subjects []settings.Subject
 	for i, c := range children {
@@ -88,12 +88,12 @@ func childLines(t *pair.Tunnel, pair pair.ChildPair, walks map[*model.Gateway]*w
 	}
 	name := nameOfPair(pair)
 	var out []Line
-	for i := range table {
-		if table[i].Of != settings.OfChild || !table[i].Told(subjects...) {
+	for _, r := range table {
+		if r.Of != settings.OfChild || !r.Told(subjects...) {
 			continue
 		}
-		if table[i].Name == "start" {
-			line := Line{Setting: "nat-exemption", Name: "NAT exemption", Child: name}
+		if r == settings.Start.Row {
+			line := Line{Setting: settings.NATExemption, Name: settings.NATExemption.Term, Child: name}
 			for i, c := range children {
 				cell := Cell{Text: "no such child"}
 				if c != nil {
@@ -103,7 +103,7 @@ func childLines(t *pair.Tunnel, pair pair.ChildPair, walks map[*model.Gateway]*w
 			}
 			out = append(out, line)
 		}
-		out = append(out, lineOf(&table[i], name, subjects))
+		out = append(out, lineOf(r, name, subjects))
 	}
 	return out
 }

@@ -4,12 +4,13 @@ import (
 	"fmt"
 
 	"toril/audit"
+	"toril/model/settings"
 )
 
 // AnyToAny speaks where a child protects everything.
 var AnyToAny = &audit.Check{
 	Name:     "domain/any-to-any",
-	Setting:  "own-networks",
+	Setting:  settings.OwnNetworks.Row,
 	Title:    "The encryption domain is any to any",
 	Severity: audit.Medium,
 	Why:      "The tunnel carries whatever either side sends: the selectors no longer say, or limit, what it is for.",

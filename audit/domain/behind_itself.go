@@ -6,13 +6,14 @@ import (
 	"slices"
 
 	"toril/audit"
+	"toril/model/settings"
 	"toril/packet"
 )
 
 // BehindItself speaks where a remote selector is a network behind the gateway itself.
 var BehindItself = &audit.Check{
 	Name:     "domain/behind-itself",
-	Setting:  "peer-networks",
+	Setting:  settings.PeerNetworks.Row,
 	Title:    "A remote network is behind this very gateway",
 	Severity: audit.High,
 	Why:      "The policy draws packets between two inside networks into the tunnel, or local and remote selectors are swapped.",

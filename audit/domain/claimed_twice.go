@@ -5,13 +5,14 @@ import (
 
 	"toril/audit"
 	"toril/model"
+	"toril/model/settings"
 	"toril/packet"
 )
 
 // ClaimedTwice speaks where two tunnels of a gateway are for the same packets.
 var ClaimedTwice = &audit.Check{
 	Name:     "domain/claimed-twice",
-	Setting:  "peer-networks",
+	Setting:  settings.PeerNetworks.Row,
 	Title:    "Two tunnels claim the same remote network",
 	Severity: audit.High,
 	Why:      "One policy takes the packets of both; which one is decided by order and breadth, not by intent.",

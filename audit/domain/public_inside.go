@@ -8,13 +8,14 @@ import (
 	"toril/audit"
 	"toril/ike"
 	"toril/model"
+	"toril/model/settings"
 	"toril/packet"
 )
 
 // PublicInside speaks where a domain holds public addresses.
 var PublicInside = &audit.Check{
 	Name:     "domain/public-inside",
-	Setting:  "own-networks",
+	Setting:  settings.OwnNetworks.Row,
 	Title:    "Public addresses inside the encryption domain",
 	Severity: audit.Low,
 	Why:      "Public networks in the selectors are a typing mistake, or send Internet traffic into the tunnel.",

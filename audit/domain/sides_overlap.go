@@ -4,13 +4,14 @@ import (
 	"fmt"
 
 	"toril/audit"
+	"toril/model/settings"
 	"toril/packet"
 )
 
 // SidesOverlap speaks where an address is on both sides.
 var SidesOverlap = &audit.Check{
 	Name:     "domain/sides-overlap",
-	Setting:  "own-networks",
+	Setting:  settings.OwnNetworks.Row,
 	Title:    "Both sides of the encryption domain overlap",
 	Severity: audit.High,
 	Why:      "Packets within one site match the tunnel, and hosts with the same address on both sides cannot reach each other.",

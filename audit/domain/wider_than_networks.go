@@ -5,13 +5,14 @@ import (
 	"math"
 
 	"toril/audit"
+	"toril/model/settings"
 	"toril/packet"
 )
 
 // Wider speaks where the local side is wider than the networks behind the gateway.
 var Wider = &audit.Check{
 	Name:     "domain/wider-than-networks",
-	Setting:  "own-networks",
+	Setting:  settings.OwnNetworks.Row,
 	Title:    "The local side is wider than the networks behind the gateway",
 	Severity: audit.Low,
 	Why:      "The far end may send to networks that are not there, and any network added later is in the tunnel automatically.",

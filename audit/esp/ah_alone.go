@@ -4,12 +4,13 @@ import (
 	"toril/audit"
 	"toril/baseline"
 	"toril/ike"
+	"toril/model/settings"
 )
 
 // AHAlone speaks where AH is used in place of ESP.
 var AHAlone = &audit.Check{
 	Name:     "esp/ah-alone",
-	Setting:  "child-proposals",
+	Setting:  settings.ChildProposals.Row,
 	Title:    "AH protects packets but does not encrypt them",
 	Severity: audit.High,
 	Why:      "AH does not encrypt: anyone on the path can read every packet.",

@@ -3,12 +3,13 @@ package esp
 import (
 	"toril/audit"
 	"toril/baseline"
+	"toril/model/settings"
 )
 
 // Compression speaks where packets are compressed before they are encrypted.
 var Compression = &audit.Check{
 	Name:     "esp/compression",
-	Setting:  "ipcomp",
+	Setting:  settings.IPComp.Row,
 	Title:    "Packets are compressed before they are encrypted",
 	Severity: audit.Low,
 	Why:      "The length of a compressed packet reveals something about its content.",

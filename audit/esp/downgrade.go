@@ -5,12 +5,13 @@ import (
 
 	"toril/audit"
 	"toril/baseline"
+	"toril/model/settings"
 )
 
 // Downgrade speaks where weak algorithms stand beside preferred strong ones.
 var Downgrade = &audit.Check{
 	Name:     "esp/downgrade",
-	Setting:  "child-proposals",
+	Setting:  settings.ChildProposals.Row,
 	Title:    "ESP offers weak algorithms beside strong ones",
 	Severity: audit.Medium,
 	Why:      "Anything offered can be negotiated, however low it stands in the list.",

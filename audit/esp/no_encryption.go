@@ -6,12 +6,13 @@ import (
 
 	"toril/audit"
 	"toril/ike"
+	"toril/model/settings"
 )
 
 // NoEncryption speaks where a child may carry its packets readable.
 var NoEncryption = &audit.Check{
 	Name:     "esp/no-encryption",
-	Setting:  "child-proposals",
+	Setting:  settings.ChildProposals.Row,
 	Title:    "The tunnel does not encrypt",
 	Severity: audit.Critical,
 	Why:      "Anyone on the path can read every packet.",

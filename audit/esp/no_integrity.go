@@ -6,12 +6,13 @@ import (
 
 	"toril/audit"
 	"toril/ike"
+	"toril/model/settings"
 )
 
 // NoIntegrity speaks where a cipher is not joined by anything that notices changes.
 var NoIntegrity = &audit.Check{
 	Name:     "esp/no-integrity",
-	Setting:  "child-proposals",
+	Setting:  settings.ChildProposals.Row,
 	Title:    "The tunnel does not protect integrity",
 	Severity: audit.High,
 	Why:      "A cipher alone does not notice changed packets, and attacks that change them read the content in the end.",

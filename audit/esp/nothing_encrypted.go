@@ -6,12 +6,13 @@ import (
 
 	"toril/audit"
 	"toril/model"
+	"toril/model/settings"
 )
 
 // NothingEncrypted speaks where no child of a connection to a peer protects anything.
 var NothingEncrypted = &audit.Check{
 	Name:     "esp/nothing-encrypted",
-	Setting:  "mode",
+	Setting:  settings.Mode.Row,
 	Title:    "The connection passes its packets unencrypted, or drops them",
 	Severity: audit.High,
 	Why:      "It has a peer, a key and networks like a tunnel, but no SA is ever set up for them.",

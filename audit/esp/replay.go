@@ -6,12 +6,13 @@ import (
 
 	"toril/audit"
 	"toril/baseline"
+	"toril/model/settings"
 )
 
 // Replay speaks where packets can be sent again.
 var Replay = &audit.Check{
 	Name:     "esp/replay",
-	Setting:  "replay-window",
+	Setting:  settings.ReplayWindow.Row,
 	Title:    "Replay protection is off or narrow",
 	Severity: audit.Medium,
 	Why:      "An attacker on the path can send recorded packets again.",

@@ -6,12 +6,13 @@ import (
 
 	"toril/audit"
 	"toril/ike"
+	"toril/model/settings"
 )
 
 // Transport speaks where transport mode is asked for between networks.
 var Transport = &audit.Check{
 	Name:     "esp/transport",
-	Setting:  "mode",
+	Setting:  settings.Mode.Row,
 	Title:    "Transport mode between networks",
 	Severity: audit.Medium,
 	Why:      "Transport mode protects packets of the two gateways themselves, so the packets of the networks behind them are not carried.",

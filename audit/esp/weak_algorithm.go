@@ -5,12 +5,13 @@ import (
 
 	"toril/audit"
 	"toril/baseline"
+	"toril/model/settings"
 )
 
 // Weak speaks where the preferred or only algorithm of a child is weak.
 var Weak = &audit.Check{
 	Name:     "esp/weak-algorithm",
-	Setting:  "child-proposals",
+	Setting:  settings.ChildProposals.Row,
 	Title:    "ESP prefers a weak algorithm",
 	Severity: audit.High,
 	Why:      "It protects every packet that passes through the tunnel.",

@@ -4,12 +4,13 @@ import (
 	"toril/audit"
 	"toril/baseline"
 	algo "toril/ike"
+	"toril/model/settings"
 )
 
 // Aggressive speaks where aggressive mode meets a pre-shared key.
 var Aggressive = &audit.Check{
 	Name:     "ike/aggressive-key",
-	Setting:  "ikev1-mode",
+	Setting:  settings.IKEv1Mode.Row,
 	Title:    "Aggressive mode with a pre-shared key",
 	Severity: audit.High,
 	Why:      "The responder sends a hash of the key to anyone who asks, and the key can be guessed offline.",

@@ -9,13 +9,14 @@ import (
 	"toril/baseline"
 	algo "toril/ike"
 	"toril/model"
+	"toril/model/settings"
 )
 
 // Authentication speaks where an end authenticates by a method that the baseline speaks against, or by a key where it asks for
 // certificates.
 var Authentication = &audit.Check{
 	Name:     "ike/authentication",
-	Setting:  "own-authentication",
+	Setting:  settings.OwnAuthentication.Row,
 	Title:    "The authentication method is not what the baseline asks for",
 	Severity: audit.High,
 	Why:      "Everything that the tunnel protects is only as safe as the authentication of the other end.",

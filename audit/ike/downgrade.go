@@ -4,12 +4,13 @@ import (
 	"toril/audit"
 	"toril/baseline"
 	algo "toril/ike"
+	"toril/model/settings"
 )
 
 // Downgrade speaks where weak algorithms stand beside preferred strong ones.
 var Downgrade = &audit.Check{
 	Name:     "ike/downgrade",
-	Setting:  "ike-proposals",
+	Setting:  settings.IKEProposals.Row,
 	Title:    "IKE offers weak algorithms beside strong ones",
 	Severity: audit.Medium,
 	Why:      "Anything offered can be negotiated, however low it stands in the list.",

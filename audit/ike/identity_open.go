@@ -5,12 +5,13 @@ import (
 
 	"toril/audit"
 	algo "toril/ike"
+	"toril/model/settings"
 )
 
 // IdentityOpen speaks where the peer may be anybody, or the own identity is left to chance.
 var IdentityOpen = &audit.Check{
 	Name:     "ike/identity-open",
-	Setting:  "peer-identity",
+	Setting:  settings.PeerIdentity.Row,
 	Title:    "The peer's identity is not pinned",
 	Severity: audit.Medium,
 	Why:      "Without an expected identity, anyone with a valid key or certificate is accepted as the peer.",

@@ -3,12 +3,13 @@ package ike
 import (
 	"toril/audit"
 	"toril/baseline"
+	"toril/model/settings"
 )
 
 // NoLiveness speaks where nobody would notice that the peer is gone.
 var NoLiveness = &audit.Check{
 	Name:     "ike/no-liveness",
-	Setting:  "liveness-check",
+	Setting:  settings.Liveness.Row,
 	Title:    "No liveness check of the peer",
 	Severity: audit.Low,
 	Why:      "When the peer restarts or the path breaks, packets go into a dead SA until its lifetime ends.",

@@ -3,12 +3,13 @@ package ike
 import (
 	"toril/audit"
 	algo "toril/ike"
+	"toril/model/settings"
 )
 
 // OpenPeer speaks where anybody on any address may present a shared key.
 var OpenPeer = &audit.Check{
 	Name:     "ike/open-peer",
-	Setting:  "peer-address",
+	Setting:  settings.PeerAddress.Row,
 	Title:    "Any address may use the pre-shared key",
 	Severity: audit.High,
 	Why:      "Anyone who learns the key, from any of its holders, can connect from anywhere.",

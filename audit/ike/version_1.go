@@ -4,12 +4,13 @@ import (
 	"toril/audit"
 	"toril/baseline"
 	algo "toril/ike"
+	"toril/model/settings"
 )
 
 // Version1 speaks where a connection speaks IKEv1 only.
 var Version1 = &audit.Check{
 	Name:     "ike/version-1",
-	Setting:  "ike-version",
+	Setting:  settings.IKEVersion.Row,
 	Title:    "IKE version 1 is in use",
 	Severity: audit.High,
 	Why: "IKEv1 is historic: it has no protection against flooding, its aggressive mode reveals a hash of the key, and it is no " +

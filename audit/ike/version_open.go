@@ -4,12 +4,13 @@ import (
 	"toril/audit"
 	"toril/baseline"
 	algo "toril/ike"
+	"toril/model/settings"
 )
 
 // VersionOpen speaks where a connection accepts both versions.
 var VersionOpen = &audit.Check{
 	Name:     "ike/version-open",
-	Setting:  "ike-version",
+	Setting:  settings.IKEVersion.Row,
 	Title:    "IKE version is not restricted",
 	Severity: audit.Low,
 	Why:      "A peer that asks for IKEv1 gets it, with all the weaknesses that IKEv2 was designed to fix.",

@@ -4,12 +4,13 @@ import (
 	"toril/audit"
 	"toril/baseline"
 	algo "toril/ike"
+	"toril/model/settings"
 )
 
 // Weak speaks where the preferred, or the only, algorithm of a type is one that the baseline speaks against.
 var Weak = &audit.Check{
 	Name:     "ike/weak-algorithm",
-	Setting:  "ike-proposals",
+	Setting:  settings.IKEProposals.Row,
 	Title:    "IKE prefers a weak algorithm",
 	Severity: audit.High,
 	Why:      "Breaking the IKE SA exposes the keys of every child SA that it sets up.",

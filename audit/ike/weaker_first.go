@@ -6,12 +6,13 @@ import (
 	"toril/audit"
 	"toril/baseline"
 	algo "toril/ike"
+	"toril/model/settings"
 )
 
 // WeakerFirst speaks where all is acceptable but the weaker comes first.
 var WeakerFirst = &audit.Check{
 	Name:     "ike/weaker-first",
-	Setting:  "ike-proposals",
+	Setting:  settings.IKEProposals.Row,
 	Title:    "IKE prefers the weaker of its algorithms",
 	Severity: audit.Info,
 	Why:      "The first common algorithm is used, so the stronger ones have no effect.",

@@ -14,12 +14,13 @@ import (
 	"toril/internal/spread"
 	"toril/internal/strength"
 	"toril/model"
+	"toril/model/settings"
 )
 
 // Weak speaks where a key can be guessed.
 var Weak = &audit.Check{
 	Name:     "key/weak",
-	Setting:  "own-authentication",
+	Setting:  settings.OwnAuthentication.Row,
 	Title:    "The pre-shared key can be guessed",
 	Severity: audit.High,
 	Why:      "Anyone who guesses the key can impersonate either end.",

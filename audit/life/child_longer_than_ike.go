@@ -4,13 +4,14 @@ import (
 	"fmt"
 
 	"toril/audit"
+	"toril/model/settings"
 	"toril/present"
 )
 
 // ChildLongerThanIKE speaks where the child outlives its IKE SA.
 var ChildLongerThanIKE = &audit.Check{
 	Name:     "life/child-longer-than-ike",
-	Setting:  "child-lifetime",
+	Setting:  settings.ChildLifetime.Row,
 	Title:    "The child lives longer than its IKE SA",
 	Severity: audit.Low,
 	Why:      "The IKE SA ends first; where it is reauthenticated the child is torn down with it, so the longer lifetime has no effect.",

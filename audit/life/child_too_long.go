@@ -5,13 +5,14 @@ import (
 
 	"toril/audit"
 	"toril/baseline"
+	"toril/model/settings"
 	"toril/present"
 )
 
 // ChildTooLong speaks where a child lives longer than the baseline allows.
 var ChildTooLong = &audit.Check{
 	Name:     "life/child-too-long",
-	Setting:  "child-lifetime",
+	Setting:  settings.ChildLifetime.Row,
 	Title:    "The child SA lives too long",
 	Severity: audit.Medium,
 	Why:      "The longer a key is used, the more traffic is exposed if it is broken.",

@@ -5,13 +5,14 @@ import (
 
 	"toril/audit"
 	"toril/baseline"
+	"toril/model/settings"
 	"toril/present"
 )
 
 // IKETooLong speaks where the IKE SA lives longer than the baseline allows.
 var IKETooLong = &audit.Check{
 	Name:     "life/ike-too-long",
-	Setting:  "ike-lifetime",
+	Setting:  settings.IKELifetime.Row,
 	Title:    "The IKE SA lives too long",
 	Severity: audit.Medium,
 	Why:      "The longer a key is used, the more is exposed if it is broken.",

@@ -7,12 +7,13 @@ import (
 	"toril/audit"
 	"toril/baseline"
 	"toril/ike"
+	"toril/model/settings"
 )
 
 // NoByteLimit speaks where a 64-bit block cipher has no limit of volume.
 var NoByteLimit = &audit.Check{
 	Name:     "life/no-byte-limit",
-	Setting:  "child-lifetime-bytes",
+	Setting:  settings.ChildLifetimeBytes.Row,
 	Title:    "64-bit block cipher without a limit of volume",
 	Severity: audit.High,
 	Why:      "With blocks of 64 bits, equal blocks appear long before the lifetime ends, and each pair reveals plain text.",

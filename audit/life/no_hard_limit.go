@@ -2,12 +2,13 @@ package life
 
 import (
 	"toril/audit"
+	"toril/model/settings"
 )
 
 // NoHardLimit speaks where a failed rekeying leaves the old key in use.
 var NoHardLimit = &audit.Check{
 	Name:     "life/no-hard-limit",
-	Setting:  "child-hard-lifetime",
+	Setting:  settings.ChildHardLifetime.Row,
 	Title:    "No hard limit of the lifetime",
 	Severity: audit.Medium,
 	Why:      "If rekeying fails, the old key stays in use without end.",

@@ -4,12 +4,13 @@ import (
 	"fmt"
 
 	"toril/audit"
+	"toril/model/settings"
 )
 
 // Rewritten speaks where a source translation takes packets out of the tunnel.
 var Rewritten = &audit.Check{
 	Name:     "nat/rewritten",
-	Setting:  "nat-exemption",
+	Setting:  settings.NATExemption,
 	Title:    "NAT rewrites tunnel traffic before it is encrypted",
 	Severity: audit.Critical,
 	Why:      "IPsec policy is looked up again after source NAT; the rewritten packets no longer match and leave in the clear.",

@@ -3,12 +3,13 @@ package pfs
 import (
 	"toril/audit"
 	"toril/baseline"
+	"toril/model/settings"
 )
 
 // Absent speaks where children are keyed from the IKE SA alone.
 var Absent = &audit.Check{
 	Name:     "pfs/absent",
-	Setting:  "pfs",
+	Setting:  settings.PFS.Row,
 	Title:    "No perfect forward secrecy",
 	Severity: audit.High,
 	Why:      "All child SA keys come from one exchange: breaking that exchange exposes all traffic since the tunnel came up.",

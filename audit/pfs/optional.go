@@ -3,12 +3,13 @@ package pfs
 import (
 	"toril/audit"
 	"toril/baseline"
+	"toril/model/settings"
 )
 
 // Optional speaks where the far end may do without.
 var Optional = &audit.Check{
 	Name:     "pfs/optional",
-	Setting:  "pfs",
+	Setting:  settings.PFS.Row,
 	Title:    "Perfect forward secrecy is optional",
 	Severity: audit.Medium,
 	Why:      "The far end decides whether PFS is used.",

@@ -5,12 +5,13 @@ import (
 
 	"toril/audit"
 	"toril/baseline"
+	"toril/model/settings"
 )
 
 // WeakGroup speaks where the child's key exchange is weak.
 var WeakGroup = &audit.Check{
 	Name:     "pfs/weak-group",
-	Setting:  "pfs",
+	Setting:  settings.PFS.Row,
 	Title:    "Weak key exchange for perfect forward secrecy",
 	Severity: audit.High,
 	Why:      "Child SA keys are only as strong as the exchange that they come from.",

@@ -6,12 +6,13 @@ import (
 	"toril/audit"
 	"toril/baseline"
 	"toril/ike"
+	"toril/model/settings"
 )
 
 // WeakerThanIKE speaks where the child's exchange is weaker than that of its IKE SA.
 var WeakerThanIKE = &audit.Check{
 	Name:     "pfs/weaker-than-ike",
-	Setting:  "pfs",
+	Setting:  settings.PFS.Row,
 	Title:    "The child's key exchange is weaker than the IKE SA's",
 	Severity: audit.Low,
 	Why:      "After the first rekey, packets are protected by the weaker group.",

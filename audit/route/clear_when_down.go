@@ -6,6 +6,7 @@ import (
 	"toril/audit"
 	"toril/ike"
 	"toril/model"
+	"toril/model/settings"
 	"toril/packet"
 	"toril/source"
 	"toril/walk"
@@ -14,7 +15,7 @@ import (
 // ClearWhenDown speaks where the packets of a domain leave in the clear while no SA stands.
 var ClearWhenDown = &audit.Check{
 	Name:     "route/clear-when-down",
-	Setting:  "start",
+	Setting:  settings.Start.Row,
 	Title:    "Tunnel traffic leaves in the clear while the tunnel is down",
 	Severity: audit.High,
 	Why:      "Without an SA nothing stops the packets: they follow the default route, readable for anyone on the path.",

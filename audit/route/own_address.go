@@ -7,12 +7,13 @@ import (
 
 	"toril/audit"
 	"toril/model"
+	"toril/model/settings"
 )
 
 // OwnAddress speaks where the address that a connection is to send from is on no interface.
 var OwnAddress = &audit.Check{
 	Name:     "route/own-address",
-	Setting:  "own-address",
+	Setting:  settings.OwnAddress.Row,
 	Title:    "The connection's local address is on no interface",
 	Severity: audit.Medium,
 	Why:      "A daemon cannot send from an address that the gateway does not have, and packets to it do not arrive.",

@@ -43,7 +43,13 @@ func (r Relation) String() string {
 		"one end is enough"}[r]
 }
 
-// Row is one setting.
+// Setting is a setting whose values are of type T.
+type Setting[T any] struct {
+	*Row
+	of func(Subject) *model.Setting[T] // nil where only its name and its text are known
+}
+
+// Row describes a setting, whatever its values are.
 type Row struct {
 	Name     string // in JSON and in tables of formats
 	Term     string // the trade's
@@ -79,6 +85,7 @@ type Shown struct {
 	Plain   string // in words that no daemon's are
 	Value   any    // the value itself
 	Default bool
+	Origin  model.Origin
 	At      source.Pos // nowhere for a default
 }
 
@@ -105,7 +112,7 @@ func (r *Row) Said(s Subject) (said, has bool) {
 
 // has reports whether the setting has a place there.
 func (r *Row) has(s Subject) bool {
-	return s.Connection != nil && (r.Of == OfConnection || s.Child != nil) && (r.when == nil || r.when(s))
+	return r.get != nil && s.Connection != nil && (r.Of == OfConnection || s.Child != nil) && (r.when == nil || r.when(s))
 }
 
 // Label returns the setting's term, which may depend on what it is asked of.
@@ -126,33 +133,33 @@ func (r *Row) Told(ends ...Subject) bool {
 	return false
 }
 
-// Named returns the row of a name; nil where there is none.
-func Named(rows []Row, name string) *Row {
-	for i := range rows {
-		if rows[i].Name == name {
-			return &rows[i]
+// Named returns the setting of a name, as files have it; nil where there is none.
+func Named(name string) *Row {
+	for _, r := range All() {
+		if r.Name == name {
+			return r
 		}
 	}
 	return nil
 }
 
 // connection makes a row of a setting of connections.
-func connection[T any](r Row, of func(*model.Connection) *model.Setting[T], show func(T) string) Row {
+func connection[T any](r Row, of func(*model.Connection) *model.Setting[T], show func(T) string) Setting[T] {
 	r.Of = OfConnection
 	return row(r, func(s Subject) *model.Setting[T] { return of(s.Connection) }, show)
 }
 
 // child makes a row of a setting of children.
-func child[T any](r Row, of func(*model.Child) *model.Setting[T], show func(T) string) Row {
+func child[T any](r Row, of func(*model.Child) *model.Setting[T], show func(T) string) Setting[T] {
 	r.Of = OfChild
 	return row(r, func(s Subject) *model.Setting[T] { return of(s.Child) }, show)
 }
 
-func row[T any](r Row, of func(Subject) *model.Setting[T], show func(T) string) Row {
+func row[T any](r Row, of func(Subject) *model.Setting[T], show func(T) string) Setting[T] {
 	r.get = func(s Subject) Shown { return shown(*of(s), show) }
 	r.said = func(s Subject) bool { return !of(s).IsDefault() }
 	if r.Derived {
-		return r
+		return Setting[T]{&r, of}
 	}
 	r.takes = reflect.TypeFor[T]()
 	r.put = func(s Subject, value any, from model.Setting[none]) bool {
@@ -162,7 +169,7 @@ func row[T any](r Row, of func(Subject) *model.Setting[T], show func(T) string) 
 		}
 		return ok
 	}
-	return r
+	return Setting[T]{&r, of}
 }
 
 // given makes a setting of a value and of where it comes from.
@@ -194,12 +201,12 @@ func (r *Row) puts(s Subject) bool {
 }
 
 func shown[T any](set model.Setting[T], show func(T) string) Shown {
-	return Shown{Text: show(set.Value), Value: set.Value, Default: set.Origin == model.Default, At: set.At}
+	return Shown{Text: show(set.Value), Value: set.Value, Default: set.Origin == model.Default, Origin: set.Origin, At: set.At}
 }
 
-// More makes a row of a setting of connections or children that no check asks for: the row is all there is to it. Readers keep what a
-// file says under its name.
-func More(r Row) Row {
+// More makes a setting of connections or children that no check asks for: the row is all there is to it. Readers keep what a file says
+// under its name.
+func More(r Row) Setting[string] {
 	more := func(s Subject) (model.Setting[string], bool) {
 		all := s.Connection.More
 		if r.Of == OfChild {
@@ -234,13 +241,13 @@ func More(r Row) Row {
 		}
 		return ok
 	}
-	return r
+	return Setting[string]{Row: &r}
 }
 
 // as puts how a row is shown beside what it is.
-func as(r Row, change func(*Row)) Row {
-	change(&r)
-	return r
+func as[T any](s Setting[T], change func(*Row)) Setting[T] {
+	change(s.Row)
+	return s
 }
 
 func v1(s Subject) bool { return s.Connection.Version.Value == ike.V1 }

@@ -94,14 +94,14 @@ func TestTable(t *testing.T) {
 			assert.Empty(t, r.Peer+r.Each, r.Name)
 			continue
 		}
-		p := settings.Named(all, r.Peer)
+		p := settings.Named(r.Peer)
 		if assert.NotNil(t, p, r.Name) {
 			assert.Equal(t, r.Name, p.Peer)
 			assert.Equal(t, r.Of, p.Of)
 			assert.NotEqual(t, r.Each == "", p.Each == "", "one of the two has a term for each end: %s", r.Name)
 		}
 	}
-	assert.Nil(t, settings.Named(all, "warble"))
+	assert.Nil(t, settings.Named("warble"))
 }
 
 func TestGet(t *testing.T) {
@@ -110,10 +110,12 @@ func TestGet(t *testing.T) {
 		More:  map[string]model.Setting[string]{"fragmentation": model.Say("no", source.Pos{File: "f", Line: 4})},
 	}
 	at := settings.Subject{Connection: c}
-	row := func(name string) *settings.Row { return settings.Named(settings.All(), name) }
+	row := func(name string) *settings.Row { return settings.Named(name) }
 	v, ok := row("encapsulation").Get(at)
 	assert.True(t, ok)
-	assert.Equal(t, settings.Shown{Text: "always in UDP", Plain: "always in UDP", Value: true, At: source.Pos{File: "f", Line: 3}}, v)
+	assert.Equal(t, settings.Shown{
+		Text: "always in UDP", Plain: "always in UDP", Value: true, Origin: model.Said, At: source.Pos{File: "f", Line: 3},
+	}, v)
 	v, _ = row("fragmentation").Get(at)
 	assert.Equal(t, "no", v.Text)
 	_, ok = row("ikev1-mode").Get(at)
@@ -205,7 +207,7 @@ func TestWhereAValueComesFrom(t *testing.T) {
 		assert.False(t, row.Inherit(s, struct{ x int }{5}, at), row.Name)
 		assert.False(t, row.Put(settings.Subject{}, zero, at), row.Name)
 	}
-	aggressive := settings.Named(settings.All(), "ikev1-mode")
+	aggressive := settings.Named("ikev1-mode")
 	_, has := aggressive.Said(settings.Subject{Connection: &model.Connection{Version: model.Say(ike.V2, at)}})
 	assert.False(t, has, "IKEv2 has no such mode")
 }

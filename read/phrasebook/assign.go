@@ -209,7 +209,7 @@ func (r *run) putLevel() {
 
 // putSaid gives a setting the value that its pieces make.
 func (r *run) putSaid(s *said) {
-	if s.row.Name == "" { // every slot of it was left out
+	if s.row == nil { // every slot of it was left out
 		return
 	}
 	v := s.value
@@ -237,7 +237,7 @@ func (r *run) putSaid(s *said) {
 		}
 	}
 	for _, of := range r.subjects(s.row.Of, s.place) {
-		if !r.put(&s.row, of, v, s.at, s.level) {
+		if !r.put(s.row, of, v, s.at, s.level) {
 			r.unreadAt(s.at, s.place.owner(), "%s cannot be what stands here", s.row.Name)
 		}
 	}
@@ -544,7 +544,7 @@ func (r *run) assume(s settings.Subject, of settings.Level, at source.Pos) model
 		if row.Of != of || row.Takes() == nil {
 			continue
 		}
-		if said, has := row.Said(s); said || !has || decided(row.Name, s) || r.assumed[sayKey{of: subject(&row, s), row: row.Name}] {
+		if said, has := row.Said(s); said || !has || decided(row.Name, s) || r.assumed[sayKey{of: subject(row, s), row: row.Name}] {
 			continue
 		}
 		a, before := r.book.since(row.Name, r.version)
@@ -572,11 +572,11 @@ func (r *run) assume(s settings.Subject, of settings.Level, at source.Pos) model
 }
 
 // of is the value of a default, which may be a share of another setting.
-func (a *assumption) of(rows []settings.Row, s settings.Subject) any {
+func (a *assumption) of(rows []*settings.Row, s settings.Subject) any {
 	if a.share == 0 {
 		return a.value
 	}
-	v, _ := settings.Named(rows, a.other).Get(s)
+	v, _ := settings.Named(a.other).Get(s)
 	span, _ := v.Value.(time.Duration)
 	return span * time.Duration(a.share) / 100
 }

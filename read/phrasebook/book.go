@@ -39,7 +39,7 @@ type Book struct {
 
 // assumption is what a language does where a setting is not configured.
 type assumption struct {
-	row   settings.Row
+	row   *settings.Row
 	value any
 	share int    // percent of another setting, instead of a value; 0: the value
 	other string // that setting
@@ -119,7 +119,7 @@ const (
 
 // assignment gives a setting the values of slots, or one that the phrasebook says.
 type assignment struct {
-	row   settings.Row
+	row   *settings.Row
 	slots []*Slot
 	value any // where there are no slots
 	share int // percent of the slot's value; 0: all of it

@@ -110,7 +110,7 @@ func TestWhatABookDoesNotKnowIsUnread(t *testing.T) {
 		assert.Contains(t, said[i], want)
 	}
 	s := settings.Subject{Connection: g.Connections[0]}
-	v, ok := settings.Named(settings.All(), "ike-lifetime").Get(s)
+	v, ok := settings.Named("ike-lifetime").Get(s)
 	assert.True(t, ok)
 	assert.True(t, v.Default)
 	assert.Equal(t, "8 h", v.Text, "the newest's")
@@ -303,7 +303,7 @@ func TestDefaultsByVersion(t *testing.T) {
 		g := readtest.Read(b.Format(), "x", first+"\nbridge a toward 192.0.2.1\n", nil)
 		c := g.Connections[0]
 		assert.True(t, c.Rekey.IsDefault())
-		v, _ := settings.Named(settings.All(), "ike-lifetime").Get(settings.Subject{Connection: c})
+		v, _ := settings.Named("ike-lifetime").Get(settings.Subject{Connection: c})
 		assert.Equal(t, want, v.Text, first)
 		assert.Equal(t, first == "", strings.Contains(c.Rekey.Why, "since 2.1; before: 24h"), c.Rekey.Why)
 		assert.False(t, c.Doubts.Certain(), "of other settings nobody knows what holds")

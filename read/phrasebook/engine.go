@@ -17,7 +17,7 @@ import (
 type run struct {
 	book    *Book
 	in      *read.Input
-	rows    []settings.Row
+	rows    []*settings.Row
 	matcher matcher
 	version string // of what wrote the file; "" where it does not say
 	given   bool   // statements are those that a device has without their being saved

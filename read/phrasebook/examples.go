@@ -47,7 +47,6 @@ func (b *Book) Test(ctx context.Context) []Difference {
 // missed are the facts that a gateway does not show.
 func (e Example) missed(g *model.Gateway) []Difference {
 	var out []Difference
-	rows := settings.All()
 	for _, subject := range slices.Sorted(maps.Keys(e.Facts)) {
 		want := e.Facts[subject]
 		if counted(subject) {
@@ -60,7 +59,7 @@ func (e Example) missed(g *model.Gateway) []Difference {
 			continue
 		}
 		for _, name := range slices.Sorted(maps.Keys(want)) {
-			row := settings.Named(rows, name)
+			row := settings.Named(name)
 			if row == nil {
 				out = append(out, Difference{e.At, subject, name, want[name], "no setting that Toril knows"})
 				continue

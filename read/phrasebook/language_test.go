@@ -138,7 +138,7 @@ func shown(g *model.Gateway, name, setting string) string {
 			}
 		}
 		if c.Name == name || s.Child != nil {
-			v, _ := settings.Named(settings.All(), setting).Get(s)
+			v, _ := settings.Named(setting).Get(s)
 			if v.Default {
 				return v.Text + " *"
 			}

@@ -24,7 +24,7 @@ type loader struct {
 	file string
 	tree *strictyaml.Tree
 	book *Book
-	rows []settings.Row
+	rows []*settings.Row
 }
 
 // Load reads a phrasebook. Its error is a *source.Error with the line, says what was expected, and where it can, what was meant.
@@ -177,7 +177,7 @@ func (l *loader) defaults(in []defaultText) error {
 		if err != nil {
 			return err
 		}
-		a := assumption{row: *row, text: d.Value, since: d.Since}
+		a := assumption{row: row, text: d.Value, since: d.Since}
 		if share, other, ok := strings.Cut(d.Value, "% of "); ok {
 			of, err := l.row(other, where+".value")
 			if err != nil {
@@ -266,7 +266,7 @@ func (l *loader) given(in []givenText) error {
 
 // row returns the setting of a name that can be set.
 func (l *loader) row(name, path string) (*settings.Row, error) {
-	if row := settings.Named(l.rows, name); row != nil && row.Takes() != nil && name != "pfs" { // that follows from the proposals
+	if row := settings.Named(name); row != nil && row.Takes() != nil && name != "pfs" { // that follows from the proposals
 		return row, nil
 	}
 	var known []string

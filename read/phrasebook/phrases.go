@@ -268,7 +268,7 @@ func (l *loader) assignment(p *Phrase, name, text, path string) (assignment, err
 	if err != nil {
 		return a, err
 	}
-	a.row = *row
+	a.row = row
 	if share, of, ok := strings.Cut(text, "% of <"); ok {
 		if a.share, err = strconv.Atoi(share); err != nil || row.Takes() != reflect.TypeFor[time.Duration]() || a.share < 1 ||
 			a.share > 1000 {

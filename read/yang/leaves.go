@@ -9,23 +9,23 @@ import (
 // leaf is a setting that one leaf of RFC 9061 says, both ways.
 type leaf struct {
 	path string // below a conn-entry, or below ipsec-policy-config of a spd-entry
-	row  string // the setting's name
-	spd  bool   // it stands at each spd-entry, not once for a connection
+	row  *settings.Row
+	spd  bool // it stands at each spd-entry, not once for a connection
 }
 
 // leaves are the settings that one leaf says (RFC 9061, sections 5.1 and A.2). Times are in seconds.
 var leaves = []leaf{
-	{"ike-sa-lifetime-soft/rekey-time", "ike-lifetime", false},
-	{"ike-sa-lifetime-soft/reauth-time", "reauthentication", false},
-	{"ike-sa-lifetime-hard/over-time", "ike-overtime", false},
-	{"child-sa-info/child-sa-lifetime-soft/time", "child-lifetime", false},
-	{"child-sa-info/child-sa-lifetime-soft/bytes", "child-lifetime-bytes", false},
-	{"child-sa-info/child-sa-lifetime-soft/packets", "child-lifetime-packets", false},
-	{"child-sa-info/child-sa-lifetime-soft/idle", "inactivity", false},
-	{"child-sa-info/child-sa-lifetime-hard/time", "child-hard-lifetime", false},
-	{"child-sa-info/child-sa-lifetime-hard/bytes", "child-hard-lifetime-bytes", false},
-	{"child-sa-info/child-sa-lifetime-hard/packets", "child-hard-lifetime-packets", false},
-	{"anti-replay-window-size", "replay-window", true},
+	{"ike-sa-lifetime-soft/rekey-time", settings.IKELifetime.Row, false},
+	{"ike-sa-lifetime-soft/reauth-time", settings.Reauthentication.Row, false},
+	{"ike-sa-lifetime-hard/over-time", settings.IKEOvertime.Row, false},
+	{"child-sa-info/child-sa-lifetime-soft/time", settings.ChildLifetime.Row, false},
+	{"child-sa-info/child-sa-lifetime-soft/bytes", settings.ChildLifetimeBytes.Row, false},
+	{"child-sa-info/child-sa-lifetime-soft/packets", settings.ChildLifetimePackets.Row, false},
+	{"child-sa-info/child-sa-lifetime-soft/idle", settings.Inactivity.Row, false},
+	{"child-sa-info/child-sa-lifetime-hard/time", settings.ChildHardLifetime.Row, false},
+	{"child-sa-info/child-sa-lifetime-hard/bytes", settings.ChildHardLifetimeBytes.Row, false},
+	{"child-sa-info/child-sa-lifetime-hard/packets", settings.ChildHardLifetimePackets.Row, false},
+	{"anti-replay-window-size", settings.ReplayWindow.Row, true},
 }
 
 // number is a setting's value as a leaf has it; ok is false for a type that no leaf has.

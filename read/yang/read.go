@@ -463,7 +463,6 @@ func (r *reader) connection(e element) {
 	for _, p := range e.get("spd").all("spd-entry") {
 		r.child(c, p, e.get("child-sa-info").all("fs-groups"), start)
 	}
-	rows := settings.All()
 	for _, l := range leaves {
 		if l.spd {
 			continue
@@ -473,7 +472,7 @@ func (r *reader) connection(e element) {
 		if !ok {
 			continue
 		}
-		row := settings.Named(rows, l.row)
+		row := l.row
 		if row.Of == settings.OfConnection {
 			row.Put(settings.Subject{Connection: c}, value(row, n), at.pos())
 			continue
@@ -654,11 +653,9 @@ func (r *reader) child(c *model.Connection, e element, groups []element, start m
 		}
 	}
 	r.ends(c, k, ts, sa)
-	rows := settings.All()
 	for _, l := range leaves {
 		if n, ok := conf.get(l.path).number(); l.spd && ok {
-			row := settings.Named(rows, l.row)
-			row.Put(settings.Subject{Connection: c, Child: k}, value(row, n), conf.get(l.path).pos())
+			l.row.Put(settings.Subject{Connection: c, Child: k}, value(l.row, n), conf.get(l.path).pos())
 		}
 	}
 	for _, name := range []string{"pfp-flag", "seq-overflow", "stateful-frag-check"} {

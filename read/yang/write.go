@@ -549,9 +549,9 @@ func algorithms(ps []ike.Proposal, r ike.Registry) (ciphers []object, ids []any)
 }
 
 // leavesOf writes the settings that one leaf says: those of a connection, or those of each spd-entry.
-func leavesOf(rows []settings.Row, spd bool, s settings.Subject, to *object) {
+func leavesOf(spd bool, s settings.Subject, to *object) {
 	for _, l := range leaves {
-		row := settings.Named(rows, l.row)
+		row := l.row
 		if l.spd != spd || row.Of == settings.OfChild && s.Child == nil {
 			continue
 		}
@@ -582,13 +582,12 @@ func (x *writer) connection(c *model.Connection) object {
 	}
 	o.put("autostartup", words[start])
 	o.put("version", "ikev2")
-	rows := settings.All()
 	s := settings.Subject{Connection: c}
 	if len(c.Children) > 0 {
 		s.Child = c.Children[0]
 	}
 	var times object
-	leavesOf(rows, false, s, &times)
+	leavesOf(false, s, &times)
 	var child object
 	for _, m := range times {
 		if m.key == "child-sa-info" {
@@ -614,12 +613,12 @@ func (x *writer) connection(c *model.Connection) object {
 	if c.Encap.Value {
 		o.put("encapsulation-type", object{{"espencap", "espinudp"}})
 	}
-	x.rest(c, rows)
+	x.rest(c)
 	var entries []object
 	for i, k := range c.Children {
-		entries = append(entries, x.child(c, k, func(s settings.Subject, to *object) { leavesOf(rows, true, s, to) })...)
+		entries = append(entries, x.child(c, k, func(s settings.Subject, to *object) { leavesOf(true, s, to) })...)
 		if i > 0 {
-			x.unlike(c, k, rows)
+			x.unlike(c, k)
 		}
 	}
 	o.within("spd/spd-entry", entries)
@@ -666,25 +665,25 @@ func (x *writer) proposals(of string, ps []ike.Proposal, groups []any, most int)
 }
 
 // said are the settings that the models have a place for.
-func said() map[string]bool {
-	out := map[string]bool{
-		"own-address":         true,
-		"peer-address":        true,
-		"own-identity":        true,
-		"peer-identity":       true,
-		"own-authentication":  true,
-		"peer-authentication": true,
-		"ike-version":         true,
-		"ike-proposals":       true,
-		"ike-key-exchange":    true,
-		"encapsulation":       true,
-		"own-networks":        true,
-		"peer-networks":       true,
-		"child-proposals":     true,
-		"pfs":                 true,
-		"mode":                true,
-		"start":               true,
-		"policies":            true,
+func said() map[*settings.Row]bool {
+	out := map[*settings.Row]bool{
+		settings.OwnAddress.Row:         true,
+		settings.PeerAddress.Row:        true,
+		settings.OwnIdentity.Row:        true,
+		settings.PeerIdentity.Row:       true,
+		settings.OwnAuthentication.Row:  true,
+		settings.PeerAuthentication.Row: true,
+		settings.IKEVersion.Row:         true,
+		settings.IKEProposals.Row:       true,
+		settings.IKEKeyExchange.Row:     true,
+		settings.Encapsulation.Row:      true,
+		settings.OwnNetworks.Row:        true,
+		settings.PeerNetworks.Row:       true,
+		settings.ChildProposals.Row:     true,
+		settings.PFS.Row:                true,
+		settings.Mode.Row:               true,
+		settings.Start.Row:              true,
+		settings.Policies.Row:           true,
 	}
 	for _, l := range leaves {
 		out[l.row] = true
@@ -693,18 +692,17 @@ func said() map[string]bool {
 }
 
 // rest notes settings that somebody configures and the models have no place for.
-func (x *writer) rest(c *model.Connection, rows []settings.Row) {
+func (x *writer) rest(c *model.Connection) {
 	places := said()
 	for _, k := range append([]*model.Child{nil}, c.Children...) {
 		s := settings.Subject{Connection: c, Child: k}
-		for i := range rows {
-			row := &rows[i]
-			if places[row.Name] || (row.Of == settings.OfChild) != (k != nil) {
+		for _, row := range settings.All() {
+			if places[row] || (row.Of == settings.OfChild) != (k != nil) {
 				continue
 			}
 			told, has := row.Said(s)
-			v, _ := row.Get(s)
-			if has && (told || row.Name == "liveness-check" && v.Value != "0") { // some daemons check by themselves
+			byItself := row == settings.Liveness.Row && c.DPD.Value != 0 // some daemons check by themselves
+			if has && (told || byItself) {
 				x.cannot("connection %s: %s", c.Name, row.Term)
 			}
 		}
@@ -712,10 +710,10 @@ func (x *writer) rest(c *model.Connection, rows []settings.Row) {
 }
 
 // unlike notes what differs between the children of a connection, where the model has one value for all.
-func (x *writer) unlike(c *model.Connection, k *model.Child, rows []settings.Row) {
+func (x *writer) unlike(c *model.Connection, k *model.Child) {
 	first := c.Children[0]
 	for _, l := range leaves {
-		row := settings.Named(rows, l.row)
+		row := l.row
 		a, _ := row.Get(settings.Subject{Connection: c, Child: first})
 		b, _ := row.Get(settings.Subject{Connection: c, Child: k})
 		if !l.spd && row.Of == settings.OfChild && a.Text != b.Text {

@@ -337,7 +337,7 @@ func TestANewSettingIsOneRow(t *testing.T) {
 		settings.All(),
 		settings.More(
 			settings.Row{Name: "tide-offset", Term: "tide offset", Of: settings.OfConnection, Relation: settings.Equal, Unit: "s"},
-		),
+		).Row,
 	)
 	tu := e.Tunnels[0]
 	require.Len(t, tu.Ends, 2)

@@ -110,7 +110,7 @@ func ends(w io.Writer, e *pair.Whole, all []negotiate.Compared, o report.Options
 			if o.OnlyDifferences && !r.Differs {
 				continue
 			}
-			s := settingJSON{Setting: r.Setting, Name: r.Name, Child: r.Child, Agreed: r.Agreed, Differs: r.Differs}
+			s := settingJSON{Setting: r.Setting.Name, Name: r.Name, Child: r.Child, Agreed: r.Agreed, Differs: r.Differs}
 			for _, v := range r.Values {
 				s.Values = append(s.Values, valueJSON{v.Text, v.Default, v.At.File, v.At.Line})
 			}

@@ -44,7 +44,7 @@ func views(w io.Writer, e *pair.Whole, views []tunnels.View, _ report.Options) e
 			one.Ends = append(one.Ends, endJSON{end.Gateway.Name, end.Connection.Name})
 		}
 		for _, l := range v.Lines {
-			line := lineJSON{Setting: l.Setting, Name: l.Name, Child: l.Child, Differs: l.Differs}
+			line := lineJSON{Setting: l.Setting.Name, Name: l.Name, Child: l.Child, Differs: l.Differs}
 			for _, c := range l.Cells {
 				cell := cellJSON{Value: c.Text, Default: c.Default, File: c.At.File, Line: c.At.Line}
 				if c.Found != nil {
