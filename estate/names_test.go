@@ -6,7 +6,6 @@ import (
 	"path/filepath"
 	"syscall"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -61,10 +60,8 @@ func TestWhatIsNoFile(t *testing.T) {
 	require.NoError(t, os.Symlink(outside, at("g/conf.d/out.conf")))
 	require.NoError(t, os.Symlink(outside, at("toril.yaml")))
 	require.NoError(t, syscall.Mkfifo(at("g/pack.tar.gz"), 0o644))
-	begin := time.Now()
 	e, err := estate.Load(context.Background(), []string{dir}, estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
-	assert.Less(t, time.Since(begin), 5*time.Second)
 	said := ""
 	for _, p := range e.Problems {
 		said += p.Error() + "\n"

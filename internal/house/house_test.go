@@ -42,7 +42,7 @@ var floors = [][]string{
 	{"ike", "packet", "source"},
 	{
 		"internal/strictyaml", "internal/disk", "internal/progress", "internal/memory", "internal/strength", "internal/lazy",
-		"internal/cache", "internal/record", "internal/spread",
+		"internal/cache", "internal/record", "internal/spread", "internal/cputime",
 	},
 }
 

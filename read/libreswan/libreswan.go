@@ -15,6 +15,7 @@ import (
 	"toril/ike"
 	"toril/internal/lazy"
 	"toril/model"
+	"toril/model/settings"
 	"toril/packet"
 	"toril/read"
 	"toril/read/ipsecconf"
@@ -253,7 +254,7 @@ func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded 
 	c.DPDTimeout = table.Take(f, duration, "dpdtimeout")
 	r.ikeLife(c, f)
 	r.interfaces(c, f)
-	table.More(f, &c.More, "fragmentation", "fragmentation")
+	table.More(f, &c.More, settings.Fragmentation, "fragmentation")
 	r.parties(c, f, local, remote)
 	c.Children = r.children(c, f, local, remote)
 	r.vti(c, f, local, unloaded)

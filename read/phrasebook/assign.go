@@ -544,12 +544,12 @@ func (r *run) assume(s settings.Subject, of settings.Level, at source.Pos) model
 		if row.Of != of || row.Takes() == nil {
 			continue
 		}
-		if said, has := row.Said(s); said || !has || decided(row.Name, s) || r.assumed[sayKey{of: subject(row, s), row: row.Name}] {
+		if said, has := row.Said(s); said || !has || decided(row, s) || r.assumed[sayKey{of: subject(row, s), row: row.Name}] {
 			continue
 		}
 		a, before := r.book.since(row.Name, r.version)
 		if a == nil {
-			if row.Name == "own-identity" { // the address, by the standard
+			if row == settings.OwnIdentity.Row { // the address, by the standard
 				row.Assume(s, ike.Identity{Kind: ike.NoID}, "RFC 7296, section 3.5")
 				continue
 			}
@@ -582,17 +582,15 @@ func (a *assumption) of(rows []*settings.Row, s settings.Subject) any {
 }
 
 // decided reports whether proposals were made of default parts already, or policies are what they always are.
-func decided(row string, s settings.Subject) bool {
+func decided(row *settings.Row, s settings.Subject) bool {
 	switch row {
-	case "pfs": // it follows from the proposals
+	case settings.PFS.Row, settings.Policies.Row: // the first follows from the proposals
 		return true
-	case "ike-proposals":
+	case settings.IKEProposals.Row:
 		return len(s.Connection.Proposals.Value) > 0
-	case "child-proposals":
+	case settings.ChildProposals.Row:
 		return len(s.Child.Proposals.Value) > 0
-	case "policies":
-		return true
-	case "interface-in", "interface-out":
+	case settings.InterfaceIn.Row, settings.InterfaceOut.Row:
 		return s.Child.IfIDOut.Value != 0
 	}
 	return false

@@ -113,14 +113,16 @@ func (l *loader) warn() {
 	if !makes(l.book.rules) {
 		return
 	}
+	known := []*settings.Row{ // whatever the device
+		settings.PFS.Row, settings.OwnIdentity.Row, settings.OwnNetworks.Row, settings.PeerNetworks.Row, settings.OwnAddress.Row,
+	}
 	var lacks []string
 	for _, r := range l.rows {
 		parts := slices.ContainsFunc(
 			l.book.parts,
 			func(d partDefault) bool { return d.of+"-proposals" == r.Name && d.registry == ike.Encryption },
 		)
-		if r.Main && r.Takes() != nil && l.book.defaults[r.Name] == nil && !parts && r.Name != "pfs" &&
-			!slices.Contains([]string{"own-identity", "own-networks", "peer-networks", "own-address"}, r.Name) {
+		if r.Main && r.Takes() != nil && l.book.defaults[r.Name] == nil && !parts && !slices.Contains(known, r) {
 			lacks = append(lacks, r.Name)
 		}
 	}
@@ -266,7 +268,7 @@ func (l *loader) given(in []givenText) error {
 
 // row returns the setting of a name that can be set.
 func (l *loader) row(name, path string) (*settings.Row, error) {
-	if row := settings.Named(name); row != nil && row.Takes() != nil && name != "pfs" { // that follows from the proposals
+	if row := settings.Named(name); row != nil && row.Takes() != nil && row != settings.PFS.Row { // that follows from the proposals
 		return row, nil
 	}
 	var known []string

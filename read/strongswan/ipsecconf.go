@@ -14,6 +14,7 @@ import (
 	"toril/ike"
 	"toril/internal/lazy"
 	"toril/model"
+	"toril/model/settings"
 	"toril/read"
 	"toril/read/ipsecconf"
 	"toril/read/literal"
@@ -288,7 +289,7 @@ func (r *ipsecConf) connection(s *ipsecconf.Section, said []*table.Value, unload
 	r.ikeLife(c, f)
 	c.IfIDIn = table.Take(f, ifID, "if_id_in")
 	c.IfIDOut = table.Take(f, ifID, "if_id_out")
-	table.More(f, &c.More, "fragmentation", "fragmentation")
+	table.More(f, &c.More, settings.Fragmentation, "fragmentation")
 	r.parties(c, f, local, remote)
 	k := r.child(c, f, local, remote)
 	c.Children = append(c.Children, k)

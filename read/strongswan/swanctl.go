@@ -17,6 +17,7 @@ import (
 	"toril/ike"
 	"toril/internal/lazy"
 	"toril/model"
+	"toril/model/settings"
 	"toril/read"
 	"toril/read/literal"
 	"toril/read/table"
@@ -334,7 +335,7 @@ func (r *swanctl) connection(s *section) {
 	c.Random = table.TakeOr(f, c.Over.Value, literal.Time, "rand_time")
 	c.IfIDIn = table.Take(f, ifID, "if_id_in")
 	c.IfIDOut = table.Take(f, ifID, "if_id_out")
-	table.More(f, &c.More, "fragmentation", "fragmentation")
+	table.More(f, &c.More, settings.Fragmentation, "fragmentation")
 	f.Rest(irrelevantConnection)
 	r.parties(c, s)
 	for _, sub := range s.subs {

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"toril/ike"
+	"toril/internal/cputime"
 	"toril/model"
 	"toril/read/readtest"
 	"toril/read/strongswan"
@@ -281,9 +282,9 @@ func TestReferencesDoNotExplode(t *testing.T) {
 		fmt.Fprintf(&b, "s%d : s%d, s%d {\n a : s%d {\n }\n b : s%d {\n }\n}\n", i, i-1, i-1, i-1, i-1)
 	}
 	b.WriteString("connections {\n c : s59 {\n }\n}\n")
-	start := time.Now()
+	start := cputime.Spent()
 	g := swanctl(b.String(), nil)
-	assert.Less(t, time.Since(start), 10*time.Second)
+	assert.Less(t, cputime.Spent()-start, 10*time.Second)
 	assert.Contains(t, strings.Join(readtest.Problems(g), "\n"), "the rest is not followed")
 }
 

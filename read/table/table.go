@@ -13,6 +13,7 @@ import (
 	"toril/daemon"
 	"toril/ike"
 	"toril/model"
+	"toril/model/settings"
 	"toril/read"
 	"toril/source"
 )
@@ -226,8 +227,8 @@ func Irrelevant(section string, reasons map[string]string) []read.Coverage {
 	return out
 }
 
-// More keeps the value of a key, as written, under the name of a setting that no check asks for.
-func More(s *Section, more *map[string]model.Setting[string], name, key string) {
+// More keeps the value of a key, as written, as a setting that no check asks for.
+func More(s *Section, more *map[string]model.Setting[string], of settings.Setting[string], key string) {
 	set := TakeOr(s, "", Word, key)
 	if set.IsDefault() {
 		return
@@ -235,7 +236,7 @@ func More(s *Section, more *map[string]model.Setting[string], name, key string) 
 	if *more == nil {
 		*more = map[string]model.Setting[string]{}
 	}
-	(*more)[name] = set
+	(*more)[of.Name] = set
 }
 
 // Why says whose the default of a key is, and since when, where that depends on a version which is not known.

@@ -8,6 +8,7 @@ import (
 
 	"toril/ike"
 	"toril/model"
+	"toril/model/settings"
 )
 
 // hint is what a far end is configured to: what must stand here, then, and as which setting.
@@ -43,16 +44,16 @@ func hintsOf(known []*model.Gateway, w *drafter) *hints {
 			}
 			why := "far end: " + g.Name + "/" + c.Name
 			for _, a := range c.LocalAddrs.Value.Fixed() {
-				h.addresses[a] = append(h.addresses[a], hint{"peer-address", why})
+				h.addresses[a] = append(h.addresses[a], hint{settings.PeerAddress.Name, why})
 			}
 			for _, a := range peers {
-				h.addresses[a] = append(h.addresses[a], hint{"own-address", why})
+				h.addresses[a] = append(h.addresses[a], hint{settings.OwnAddress.Name, why})
 			}
 			for _, k := range c.Children {
 				for _, of := range []struct {
 					list    ike.Selectors
 					setting string
-				}{{k.Remote.Value, "own-networks"}, {k.Local.Value, "peer-networks"}} {
+				}{{k.Remote.Value, settings.OwnNetworks.Name}, {k.Local.Value, settings.PeerNetworks.Name}} {
 					for _, s := range of.list {
 						if p, ok := s.Prefix(); ok {
 							h.networks[p] = append(h.networks[p], hint{of.setting, why})
@@ -60,17 +61,23 @@ func hintsOf(known []*model.Gateway, w *drafter) *hints {
 					}
 				}
 				if !k.Rekey.IsDefault() {
-					h.times[k.Rekey.Value] = append(h.times[k.Rekey.Value], hint{"child-lifetime", why})
+					h.times[k.Rekey.Value] = append(h.times[k.Rekey.Value], hint{settings.ChildLifetime.Name, why})
 				}
 			}
 			if !c.Rekey.IsDefault() {
-				h.times[c.Rekey.Value] = append(h.times[c.Rekey.Value], hint{"ike-lifetime", why})
+				h.times[c.Rekey.Value] = append(h.times[c.Rekey.Value], hint{settings.IKELifetime.Name, why})
 			}
 			if id := c.Remote.ID.Value; id.Definite() {
-				h.identities[strings.ToLower(id.Value)] = append(h.identities[strings.ToLower(id.Value)], hint{"own-identity", why})
+				h.identities[strings.ToLower(id.Value)] = append(
+					h.identities[strings.ToLower(id.Value)],
+					hint{settings.OwnIdentity.Name, why},
+				)
 			}
 			if id := c.Local.ID.Value; id.Definite() {
-				h.identities[strings.ToLower(id.Value)] = append(h.identities[strings.ToLower(id.Value)], hint{"peer-identity", why})
+				h.identities[strings.ToLower(id.Value)] = append(
+					h.identities[strings.ToLower(id.Value)],
+					hint{settings.PeerIdentity.Name, why},
+				)
 			}
 		}
 		for _, k := range g.Keys {

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"toril/model/settings"
 	"toril/read/literal"
 	"toril/read/phrasebook"
 	"toril/syntax/statements"
@@ -69,8 +70,8 @@ func (w *drafter) slot(f *Form, s slot, around string) {
 		}
 		f.claim("key.value", s, !known, why)
 		if f.path != "" || len(f.slots) > 2 {
-			f.constant("own-authentication", "psk", "there is a key")
-			f.constant("peer-authentication", "psk", "there is a key")
+			f.constant(settings.OwnAuthentication.Name, "psk", "there is a key")
+			f.constant(settings.PeerAuthentication.Name, "psk", "there is a key")
 		}
 	case "address":
 		w.address(f, s, values, around)
@@ -87,9 +88,9 @@ func (w *drafter) slot(f *Form, s slot, around string) {
 			f.claim(list[0].setting, s, false, list[0].why)
 		case has(f.text, "host", "domain", "name-server"):
 		case has(before, "src", "our", "own", "local", "we", "my"):
-			f.claim("own-identity", s, true, "a word for it")
+			f.claim(settings.OwnIdentity.Name, s, true, "a word for it")
 		case has(before, "dst", "their", "peer", "remote", "they"):
-			f.claim("peer-identity", s, true, "a word for it")
+			f.claim(settings.PeerIdentity.Name, s, true, "a word for it")
 		}
 	case "number":
 		w.number(f, s, values, around)
@@ -167,7 +168,7 @@ func (w *drafter) address(f *Form, s slot, values []string, around string) {
 	case has(around, "router", "ospf", "bgp", "neighbours") && has(around, "neighbor"):
 		f.claim("routing.neighbor", s, false, "a peer of a routing protocol")
 	case hits > 0 && !routes && !isRule(around):
-		f.claim(hit, s, hits*2 < len(values) || hit == "own-address", why)
+		f.claim(hit, s, hits*2 < len(values) || hit == settings.OwnAddress.Name, why)
 	case routes:
 		f.claim("route.via", s, true, "a network and an address")
 	case isRule(around):
@@ -179,9 +180,9 @@ func (w *drafter) address(f *Form, s slot, values []string, around string) {
 	case has(before, "peer", "remote") || has(around, "peer", "remote", "partner", "neighbor", "gateway", "far") &&
 		!has(around, "router", "neighbours") &&
 		!has(before, "local", "own", "source"):
-		f.claim("peer-address", s, true, "its words are those of a peer")
+		f.claim(settings.PeerAddress.Name, s, true, "its words are those of a peer")
 	case has(before, "local", "own", "source"):
-		f.claim("own-address", s, true, "a word for it")
+		f.claim(settings.OwnAddress.Name, s, true, "a word for it")
 	}
 }
 
@@ -267,9 +268,9 @@ func (w *drafter) network(f *Form, s slot, values []string, around string) {
 	case has(around, "router", "ospf", "bgp", "rip", "neighbours") && has(around, "network", "tell", "prefix"):
 		f.claim("routing.network", s, false, "a network of a routing protocol")
 	case !isRule(around) && has(f.text, "from", "local", "own") && has(f.text, "to", "remote") && len(hits) == 0 && !isInterface(around):
-		what := "peer-networks"
+		what := settings.PeerNetworks.Name
 		if s.at == firstNetwork(f) {
-			what = "own-networks"
+			what = settings.OwnNetworks.Name
 		}
 		f.claim(what, s, true, "words for it")
 	case isRule(around):
@@ -359,7 +360,7 @@ func (w *drafter) number(f *Form, s slot, values []string, around string) {
 		f.claim(which+"-lifetime/"+unit, s, !sure || !known, "a word for a lifetime")
 	case w.spanOf(f, s, values[0]):
 	case has(f.text, "version") && has(around, "ike") && (values[0] == "1" || values[0] == "2"):
-		f.claim("ike-version", s, false, "a version of IKE")
+		f.claim(settings.IKEVersion.Name, s, false, "a version of IKE")
 	case has(before, "port") && isRule(around):
 		f.claim("rule.ports", s, true, "a port")
 	}
@@ -391,13 +392,13 @@ func (w *drafter) spanOf(f *Form, s slot, value string) bool {
 func (w *drafter) objects(forms []*Form, inside bool) {
 	for _, f := range forms {
 		inner := says(f)
-		connection := inside || inner["peer-address"] || inner["peer-identity"] || inner["key.value"]
+		connection := inside || inner[settings.PeerAddress.Name] || inner[settings.PeerIdentity.Name] || inner["key.value"]
 		for _, c := range f.Claims {
-			connection = connection || c.What == "peer-address"
+			connection = connection || c.What == settings.PeerAddress.Name
 		}
 		var kind string
 		switch {
-		case inside || len(f.Nested) == 0 || inner["peer-address"] || inner["peer-identity"] || inner["key.value"] ||
+		case inside || len(f.Nested) == 0 || inner[settings.PeerAddress.Name] || inner[settings.PeerIdentity.Name] || inner["key.value"] ||
 			inner["interface.address"]:
 		case inner["network"] && !inner["rule.from"] && !inner["rule.to"]:
 			kind = "networks"
@@ -447,7 +448,7 @@ func algorithms(what map[string]bool) bool {
 
 func lifetimes(what map[string]bool) bool {
 	for w := range what {
-		if strings.Contains(w, "-lifetime") || w == "ike-version" {
+		if strings.Contains(w, "-lifetime") || w == settings.IKEVersion.Name {
 			return true
 		}
 	}
@@ -576,7 +577,7 @@ func (w *drafter) wordsAlone(f *Form) {
 	case has(f.text, "version") && has(around, "ike"):
 		if v := map[string]string{"1": "ikev1", "one": "ikev1", "ikev1": "ikev1", "2": "ikev2", "two": "ikev2", "ikev2": "ikev2",
 			"both": "both", "either": "both"}[last]; v != "" {
-			f.constant("ike-version", v, "a word for it")
+			f.constant(settings.IKEVersion.Name, v, "a word for it")
 		}
 	case f.path == "" || isRule(around) || len(f.slots) > 0 || len(words) > 3:
 	case has(f.text, "passive", "wait", "answer", "respond") && !has(around, "router", "interface"):
@@ -600,14 +601,14 @@ func (w *drafter) refer(forms []*Form) {
 				f.claim("route.device", s, true, "a name beside a route")
 			case w.all(values, "interface") && f.path != "" && len(f.Nested) == 0 &&
 				!has(around, "router", "ospf", "bgp", "area", "zone", "side"):
-				f.claim("own-address", s, true, "the name of an interface")
+				f.claim(settings.OwnAddress.Name, s, true, "the name of an interface")
 			case w.all(values, "networks"):
 				w.side(f, s, values, around)
 			case w.all(values, "proposals"):
 				child, sure := phase(f.text)
-				what := "ike-proposals"
+				what := settings.IKEProposals.Name
 				if child {
-					what = "child-proposals"
+					what = settings.ChildProposals.Name
 				}
 				f.claim(what, s, !sure, "the name of proposals")
 			case w.all(values, "settings"):
@@ -636,9 +637,9 @@ func (w *drafter) side(f *Form, s slot, values []string, around string) {
 	case len(hits) == 1:
 		f.claim(hit, s, false, why)
 	case has(f.text, "ours", "local", "own"):
-		f.claim("own-networks", s, true, "a word for it")
+		f.claim(settings.OwnNetworks.Name, s, true, "a word for it")
 	case has(f.text, "theirs", "remote", "peer"):
-		f.claim("peer-networks", s, true, "a word for it")
+		f.claim(settings.PeerNetworks.Name, s, true, "a word for it")
 	}
 }
 
@@ -670,11 +671,11 @@ func (w *drafter) begin(forms []*Form) {
 			f.Makes = "rule"
 			f.inside(f.Makes)
 			continue
-		case inner["peer-address"] || inner["peer-identity"]:
+		case inner[settings.PeerAddress.Name] || inner[settings.PeerIdentity.Name]:
 			f.Makes = "connection"
 		case inner["interface.address"] && isInterface(f.text):
 			f.Makes = "interface"
-		case inner["own-networks"] || inner["peer-networks"]:
+		case inner[settings.OwnNetworks.Name] || inner[settings.PeerNetworks.Name]:
 			f.Makes = "child"
 		}
 		if f.Makes != "" && f.Named == "" {

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"toril/model/settings"
 	"toril/source"
 )
 
@@ -175,7 +176,7 @@ func (f *Form) keys() (out []key) {
 		case !dotted:
 			name, _, _ = strings.Cut(c.What, "/")
 			out = append(out, key{"sets", name, c.Value, c.Why, c.Guess})
-			if name == "ike-version" {
+			if name == settings.IKEVersion.Name {
 				out[len(out)-1].value = c.Value
 			}
 		case group == "ike" || group == "child" || group == "object":
@@ -203,7 +204,7 @@ func (f *Form) whole(in []key) (out []key) {
 		case k.group == "rule" && !has("rule", "action") && f.within != "rule",
 			k.group == "route" && !has("route", "to") && f.within != "route":
 			continue
-		case k.group == "sets" && k.key == "ike-version" && strings.HasPrefix(k.value, "<"):
+		case k.group == "sets" && k.key == settings.IKEVersion.Name && strings.HasPrefix(k.value, "<"):
 			continue // its words are still to be said
 		case k.group == "routing" && f.within != "routing":
 			continue // the protocol is still to be said
@@ -238,7 +239,7 @@ func typeOf(what string, kind string) string {
 	switch {
 	case spanned:
 		return unit
-	case what == "liveness-check":
+	case what == settings.Liveness.Name:
 		return "seconds"
 	case strings.HasSuffix(what, ".group"):
 		return "group"
@@ -247,13 +248,13 @@ func typeOf(what string, kind string) string {
 	case what == "interface.address":
 		return "host"
 	case kind != "name":
-	case what == "own-address" || what == "route.device":
+	case what == settings.OwnAddress.Name || what == "route.device":
 		return "interface"
 	case what == "uses":
 		return "settings"
-	case what == "ike-proposals" || what == "child-proposals":
+	case what == settings.IKEProposals.Name || what == settings.ChildProposals.Name:
 		return "proposals"
-	case what == "network" || what == "own-networks" || what == "peer-networks":
+	case what == "network" || what == settings.OwnNetworks.Name || what == settings.PeerNetworks.Name:
 		return "networks"
 	}
 	return ""
