@@ -101,7 +101,7 @@ func (c *Check) Area() string {
 
 // Doc is a check's documentation page, as plain paragraphs.
 type Doc struct {
-	What    string   // what the check looks at, and when it speaks
+	What    string   // what the check looks at, and when it reports something
 	Harm    string   // how an attacker or an outage uses the fault
 	Write   string   // what to write instead, with an example
 	Sources []string // standards and their sections

@@ -33,7 +33,7 @@ func asked(t *testing.T, config string, checks ...*audit.Check) *audit.Result {
 	return r
 }
 
-// on makes a check that speaks about every child, with a severity and parts.
+// on makes a check that reports on every child, with a severity and parts.
 func on(name string, s audit.Severity, parts ...audit.Part) *audit.Check {
 	return &audit.Check{Name: name, Severity: s, Why: "w", Fix: "f", PartOf: parts, Child: func(p *audit.Pass, x *audit.Subject) {
 		f := p.On(x, x.Child.At, false)

@@ -22,7 +22,7 @@ func OfLevel(l baseline.Level) Severity {
 	return Info
 }
 
-// Weak is an algorithm that a baseline speaks against.
+// Weak is an algorithm that a baseline advises against.
 type Weak struct {
 	ike.Choice
 	Level baseline.Level

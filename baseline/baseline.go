@@ -33,7 +33,7 @@ var levelNames = [...]string{"not said", "MUST NOT", "SHOULD NOT", "MAY", "MUST-
 // String returns the level in the documents' own words.
 func (l Level) String() string { return levelNames[l] }
 
-// Against reports whether the level speaks against a thing.
+// Against reports whether the level advises against a thing.
 func (l Level) Against() bool { return l == MustNot || l == ShouldNot }
 
 // Source is where a requirement stands.
@@ -68,7 +68,7 @@ type Rule struct {
 	layer int // 0: the baseline's own, or of the last scope that fits; the greater, the more is laid over it
 }
 
-// stricter reports whether a rule speaks against more than another does.
+// stricter reports whether a rule advises against more than another does.
 func (r *Rule) stricter(than *Rule) bool {
 	return r.Level.Against() && (!than.Level.Against() || r.Level < than.Level)
 }

@@ -48,7 +48,7 @@ type Kind struct {
 	Unit        Unit // of a limit
 	Most, Least bool // the bounds that a limit may have
 
-	For, Against bool // whether a demand may ask for the thing, or speak against it
+	For, Against bool // whether a demand may ask for the thing, or advise against it
 }
 
 // The limits.

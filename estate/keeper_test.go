@@ -151,7 +151,7 @@ func TestWhatIsKeptOfAGateway(t *testing.T) {
 	require.Len(t, a.Files, 1)
 	require.Len(t, a.Files[0].Unread, 1)
 	assert.Contains(t, a.Files[0].Unread[0].Text, "frobnicate")
-	assert.Zero(t, b.Connections[0].Shows, "its own files do not tell which address it speaks from")
+	assert.Zero(t, b.Connections[0].Shows, "its own files do not tell which address it sends from")
 }
 
 // TestWhatFitsIsKept: whether an estate fits is told from its first gateways only where that is plain.

@@ -329,7 +329,7 @@ func proposalsText(ps []ike.Proposal) string {
 
 func same(a, b []ike.Proposal) bool { return proposalsText(a) == proposalsText(b) }
 
-// without returns proposals without the algorithms that the baseline speaks against; a proposal that has no others is left out.
+// without returns proposals without the algorithms that the baseline advises against; a proposal that has no others is left out.
 func (c *Case) without(ps []ike.Proposal, protocol ike.Protocol) []ike.Proposal {
 	var out []ike.Proposal
 next:

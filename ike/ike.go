@@ -5,7 +5,7 @@ package ike
 
 import "fmt"
 
-// Version is the version of IKE that a connection is told to speak.
+// Version is the version of IKE that a connection is told to use.
 type Version uint8
 
 // The versions. Either means that the connection starts with IKEv2 and accepts both.

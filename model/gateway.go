@@ -146,7 +146,7 @@ func (g *Gateway) File(path string) *File {
 	return g.index.files[path]
 }
 
-// Shows returns the identity that a connection shows its peer: what is configured, else the address that it speaks from, or the
+// Shows returns the identity that a connection shows its peer: what is configured, else the address that it sends from, or the
 // subject of its certificate. ok is false where the files do not tell.
 func (g *Gateway) Shows(c *Connection, own netip.Addr) (id ike.Identity, ok bool) {
 	id = c.Local.ID.Value

@@ -306,7 +306,7 @@ func (k *Key) serves(c *Connection) (forPeer bool, own int) {
 	others := c.RemoteAddrs.Value.Fixed()
 	for _, o := range k.Owners {
 		of := func(a netip.Addr) bool { return ike.Addr(a) == o }
-		unsaid := len(mine) == 0 && o.Kind == ike.IDAddr // which address it speaks from
+		unsaid := len(mine) == 0 && o.Kind == ike.IDAddr // which address it sends from
 		if unsaid && !slices.ContainsFunc(others, of) || slices.Contains(mine, o) {
 			own++
 		}

@@ -233,7 +233,7 @@ func (g *Gateway) Resolve() {
 	}
 }
 
-// Inside is the private IPv4 address that a gateway has where its default route leads, or its only address: what it speaks from where
+// Inside is the private IPv4 address that a gateway has where its default route leads, or its only address: what it sends from where
 // others know it by an address that is none of its own. It is invalid where the files do not tell. The gateway must be complete.
 func (g *Gateway) Inside() netip.Addr {
 	x := &g.index

@@ -261,7 +261,7 @@ func ordered(a *attempt, who side, mine, theirs source.Pos) [2]source.Pos {
 
 func allows(wanted, shown ike.Method) bool { return wanted == ike.AnyMethod || wanted == shown }
 
-// other is the side that a side speaks with.
+// other is the side that a side negotiates with.
 func (a *attempt) other(s side) side {
 	if s.End == a.r.End {
 		return a.i

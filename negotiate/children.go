@@ -81,7 +81,7 @@ func onePort(s ike.Selector) ike.Selector {
 	return s
 }
 
-// target is the address that the initiator speaks to.
+// target is the address that the initiator sends to.
 func (a *attempt) target() (out netip.Addr) {
 	if one, ok := a.i.c.RemoteAddrs.Value[0].Single(); ok {
 		return one

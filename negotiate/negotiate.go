@@ -522,19 +522,19 @@ func (a *attempt) natted(expected model.Addresses) bool {
 	return false
 }
 
-// version asks whether the responder speaks the initiator's version, and its mode.
+// version asks whether the responder knows the initiator's version, and its mode.
 func (a *attempt) version() *Failure {
-	var speaks, loaded []*model.Connection
+	var fitting, loaded []*model.Connection
 	for _, c := range a.meet {
 		if v := c.Version.Value; v == ike.Either || v == a.Version {
-			speaks = append(speaks, c)
+			fitting = append(fitting, c)
 			if c.Unusable == nil {
 				loaded = append(loaded, c)
 			}
 		}
 	}
 	nearest := a.nominal(a.meet)
-	if len(speaks) == 0 {
+	if len(fitting) == 0 {
 		v := nearest.Version
 		return &Failure{
 			Topic:   Version,
@@ -546,7 +546,7 @@ func (a *attempt) version() *Failure {
 		}
 	}
 	if len(loaded) == 0 {
-		e := a.nominal(speaks).Unusable
+		e := a.nominal(fitting).Unusable
 		return &Failure{
 			Topic:   Refused,
 			Step:    a.phase1(),

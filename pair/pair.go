@@ -47,11 +47,11 @@ func matchOf(reason string, sides ...Side) *Match {
 	return m
 }
 
-// Own returns the address that a side speaks from, as Tunnel.Own does.
+// Own returns the address that a side sends from, as Tunnel.Own does.
 func (m *Match) Own(side int) netip.Addr {
 	g := m.Sides[side].Gateway
 	has := func(a netip.Addr) bool { return slices.Contains(g.Addresses, a) }
-	return speaks(m.Sides[side].Connection.Local, m.far(side).Remote, g.Inside, has)
+	return addressInUse(m.Sides[side].Connection.Local, m.far(side).Remote, g.Inside, has)
 }
 
 // Peer returns the address that a side expects its peer at, as Tunnel.Peer does.
@@ -93,7 +93,7 @@ func (m *Match) Between() string {
 type pairing struct {
 	ends     []Side
 	said     []said                           // by each of the ends
-	owners   map[netip.Addr][]*estate.Facts   // who speaks from an address
+	owners   map[netip.Addr][]*estate.Facts   // who sends from an address
 	byPeer   map[peerKey][]int                // connections of a gateway by the peer address that they name
 	byID     map[idKey][]int                  // and by the identity that they expect
 	open     map[*estate.Facts][]int          // those that accept any address and any identity
@@ -328,7 +328,7 @@ func (p *pairing) alike(a int, bs []int) []int {
 	return out
 }
 
-// judge weighs what speaks for two connections being one tunnel. ok is false where nothing does.
+// judge weighs the evidence that two connections are one tunnel. ok is false where nothing does.
 func (p *pairing) judge(a, b int) (edge, bool) {
 	x, y := p.ends[a], p.ends[b]
 	addrXY, addrYX := p.reaches(x, y), p.reaches(y, x)

@@ -65,19 +65,19 @@ func toward(a string, peer model.Addresses, id ike.Identity) string {
 	return between(a, peer.String()+" "+id.String())
 }
 
-// Shows returns the identity that an end shows its peer, speaking from an address. ok is false where the files do not tell.
+// Shows returns the identity that an end shows its peer, sending from an address. ok is false where the files do not tell.
 func (e End) Shows(own netip.Addr) (id ike.Identity, ok bool) {
 	return e.Gateway.Shows(e.Connection, own)
 }
 
-// Own returns the address that an end speaks from, as far as the configurations say: its own single local address, or
+// Own returns the address that an end sends from, as far as the configurations say: its own single local address, or
 // the one that the far end expects; behind NAT, where that is none of its own, the one that it has inside.
 func (t *Tunnel) Own(e End) netip.Addr {
 	far, _ := t.Far(e)
-	return speaks(e.Connection.LocalAddrs.Value, far.remote(), e.Gateway.Inside(), e.Gateway.Has)
+	return addressInUse(e.Connection.LocalAddrs.Value, far.remote(), e.Gateway.Inside(), e.Gateway.Has)
 }
 
-// Peer returns the address that an end expects its peer at, or that the far end speaks from.
+// Peer returns the address that an end expects its peer at, or that the far end sends from.
 func (t *Tunnel) Peer(e End) netip.Addr {
 	far, _ := t.Far(e)
 	return single(e.Connection.RemoteAddrs.Value, far.local())
@@ -120,9 +120,9 @@ func (e End) remote() model.Addresses {
 	return e.Connection.RemoteAddrs.Value
 }
 
-// speaks is the address that an end speaks from: the first single one that it says itself, else that its far end says of it, unless has
-// reports that to be none of its own; then it is translated from the one inside, where that is known.
-func speaks(said, expected model.Addresses, inside netip.Addr, has func(netip.Addr) bool) netip.Addr {
+// addressInUse is the address that an end sends from: the first single one that it says itself, else that its far end says of it, unless
+// has reports that to be none of its own; then it is translated from the one inside, where that is known.
+func addressInUse(said, expected model.Addresses, inside netip.Addr, has func(netip.Addr) bool) netip.Addr {
 	a := single(said, expected)
 	if inside.IsValid() && !single(said, nil).IsValid() && a.Is4() && !a.IsPrivate() && !has(a) {
 		return inside

@@ -10,7 +10,7 @@ import (
 
 // SelfAddresses returns, for a gateway, the function that NewFilter wants: the addresses of the interfaces that out
 // names, as far as the saved files say; where they say nothing about interfaces, the addresses that the connections
-// speak from.
+// send from.
 func SelfAddresses(g *model.Gateway) func(out packet.Values, fam packet.Family) packet.Values {
 	return func(out packet.Values, fam packet.Family) packet.Values {
 		var found []netip.Addr

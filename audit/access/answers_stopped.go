@@ -7,7 +7,7 @@ import (
 	"toril/walk"
 )
 
-// AnswersStopped speaks where connections through a tunnel are let in and their answers are not.
+// AnswersStopped reports where connections through a tunnel are let in and their answers are not.
 var AnswersStopped = &audit.Check{
 	Name:     "access/answers-stopped",
 	Title:    "Replies to tunnel connections are dropped",

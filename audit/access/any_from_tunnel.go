@@ -10,7 +10,7 @@ import (
 	"toril/walk"
 )
 
-// AnyFromTunnel speaks where everything that comes out of a tunnel may go everywhere.
+// AnyFromTunnel reports where everything that comes out of a tunnel may go everywhere.
 var AnyFromTunnel = &audit.Check{
 	Name:     "access/any-from-tunnel",
 	Title:    "All traffic from the tunnel is allowed",

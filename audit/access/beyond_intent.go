@@ -11,7 +11,7 @@ import (
 	"toril/walk"
 )
 
-// BeyondIntent speaks where the gateways let more through a tunnel than it is declared to be for.
+// BeyondIntent reports where the gateways let more through a tunnel than it is declared to be for.
 var BeyondIntent = &audit.Check{
 	Name:     "access/beyond-intent",
 	Title:    "More is allowed than the tunnel is for",

@@ -8,7 +8,7 @@ import (
 	"toril/packet"
 )
 
-// Blanket speaks where one rule accepts whatever was decrypted.
+// Blanket reports where one rule accepts whatever was decrypted.
 var Blanket = &audit.Check{
 	Name:     "access/blanket",
 	Title:    "One rule accepts everything from every tunnel",

@@ -9,7 +9,7 @@ import (
 	"toril/walk"
 )
 
-// Blocked speaks where the filter lets nothing of a tunnel through: at all, between two of its networks, or in a direction in
+// Blocked reports where the filter lets nothing of a tunnel through: at all, between two of its networks, or in a direction in
 // which the far end opens connections.
 var Blocked = &audit.Check{
 	Name:     "access/blocked",

@@ -8,7 +8,7 @@ import (
 	"toril/packet"
 )
 
-// DefaultAccept speaks where what no rule decides is accepted.
+// DefaultAccept reports where what no rule decides is accepted.
 var DefaultAccept = &audit.Check{
 	Name:     "access/default-accept",
 	Title:    "Packets that match no rule are accepted",

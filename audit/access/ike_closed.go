@@ -9,7 +9,7 @@ import (
 	"toril/walk"
 )
 
-// IKEClosed speaks where the peer cannot reach the gateway's IKE daemon.
+// IKEClosed reports where the peer cannot reach the gateway's IKE daemon.
 var IKEClosed = &audit.Check{
 	Name:     "access/ike-closed",
 	Title:    "IKE or ESP is blocked at the gateway",

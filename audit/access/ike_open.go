@@ -11,7 +11,7 @@ import (
 	"toril/walk"
 )
 
-// IKEOpen speaks where anybody may talk to the IKE daemon though all peers are fixed.
+// IKEOpen reports where anybody may talk to the IKE daemon though all peers are fixed.
 var IKEOpen = &audit.Check{
 	Name:     "access/ike-open",
 	Title:    "IKE is open to every address although all peers are fixed",

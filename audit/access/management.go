@@ -13,7 +13,7 @@ import (
 	"toril/walk"
 )
 
-// Management speaks where the gateway's management is reachable from outside or from a far end.
+// Management reports where the gateway's management is reachable from outside or from a far end.
 var Management = &audit.Check{
 	Name:     "access/management",
 	Title:    "Management of the gateway is reachable from outside or from a far end",

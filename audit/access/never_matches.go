@@ -6,7 +6,7 @@ import (
 	"toril/walk"
 )
 
-// NeverMatches speaks where the conditions of a rule contradict each other.
+// NeverMatches reports where the conditions of a rule contradict each other.
 var NeverMatches = &audit.Check{
 	Name:     "access/never-matches",
 	Title:    "A rule that no packet can match",

@@ -9,7 +9,7 @@ import (
 	"toril/walk"
 )
 
-// NoEgress speaks where everything is to go through a tunnel, and the hub does not let it out to the Internet.
+// NoEgress reports where everything is to go through a tunnel, and the hub does not let it out to the Internet.
 var NoEgress = &audit.Check{
 	Name:     "access/no-egress",
 	Title:    "The hub of a full tunnel blocks all Internet traffic",

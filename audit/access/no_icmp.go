@@ -10,7 +10,7 @@ import (
 	"toril/walk"
 )
 
-// NoICMP speaks where a tunnel passes TCP and none of the messages that path MTU discovery needs.
+// NoICMP reports where a tunnel passes TCP and none of the messages that path MTU discovery needs.
 var NoICMP = &audit.Check{
 	Name:     "access/no-icmp",
 	Title:    "ICMP is blocked: large packets disappear",

@@ -7,7 +7,7 @@ import (
 	"toril/model"
 )
 
-// NoLog speaks where new connections of a tunnel are accepted and nothing is logged.
+// NoLog reports where new connections of a tunnel are accepted and nothing is logged.
 var NoLog = &audit.Check{
 	Name:     "access/no-log",
 	Title:    "Connections of a tunnel are accepted without a log",

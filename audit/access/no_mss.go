@@ -9,7 +9,7 @@ import (
 	"toril/source"
 )
 
-// NoMSS speaks where TCP is clamped to segments that do not fit, or not at all where nothing else tells what fits.
+// NoMSS reports where TCP is clamped to segments that do not fit, or not at all where nothing else tells what fits.
 var NoMSS = &audit.Check{
 	Name:     "access/no-mss",
 	Title:    "TCP is not clamped to what fits into the tunnel",

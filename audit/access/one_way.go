@@ -7,7 +7,7 @@ import (
 	"toril/packet"
 )
 
-// OneWay speaks where one end lets connections into a tunnel of which the other lets none out.
+// OneWay reports where one end lets connections into a tunnel of which the other lets none out.
 var OneWay = &audit.Check{
 	Name:     "access/one-way",
 	Title:    "One end opens connections that the other drops",

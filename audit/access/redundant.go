@@ -6,7 +6,7 @@ import (
 	"toril/walk"
 )
 
-// Redundant speaks where a rule could go without any packet faring otherwise.
+// Redundant reports where a rule could go without any packet faring otherwise.
 var Redundant = &audit.Check{
 	Name:     "access/redundant",
 	Title:    "A redundant rule",

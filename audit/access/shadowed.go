@@ -6,7 +6,7 @@ import (
 	"toril/walk"
 )
 
-// Shadowed speaks where a rule changes nothing because earlier rules take all of its packets.
+// Shadowed reports where a rule changes nothing because earlier rules take all of its packets.
 var Shadowed = &audit.Check{
 	Name:     "access/shadowed",
 	Title:    "A rule hidden by earlier rules",

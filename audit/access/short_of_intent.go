@@ -8,7 +8,7 @@ import (
 	"toril/walk"
 )
 
-// ShortOfIntent speaks where a declared flow is not possible.
+// ShortOfIntent reports where a declared flow is not possible.
 var ShortOfIntent = &audit.Check{
 	Name:     "access/short-of-intent",
 	Title:    "Declared traffic does not pass",

@@ -7,7 +7,7 @@ import (
 	"toril/model/settings"
 )
 
-// AnyToAny speaks where a child protects everything.
+// AnyToAny reports where a child protects everything.
 var AnyToAny = &audit.Check{
 	Name:     "domain/any-to-any",
 	Setting:  settings.OwnNetworks.Row,

@@ -10,7 +10,7 @@ import (
 	"toril/packet"
 )
 
-// BehindItself speaks where a remote selector is a network behind the gateway itself.
+// BehindItself reports where a remote selector is a network behind the gateway itself.
 var BehindItself = &audit.Check{
 	Name:     "domain/behind-itself",
 	Setting:  settings.PeerNetworks.Row,

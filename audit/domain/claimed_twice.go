@@ -9,7 +9,7 @@ import (
 	"toril/packet"
 )
 
-// ClaimedTwice speaks where two tunnels of a gateway are for the same packets.
+// ClaimedTwice reports where two tunnels of a gateway are for the same packets.
 var ClaimedTwice = &audit.Check{
 	Name:     "domain/claimed-twice",
 	Setting:  settings.PeerNetworks.Row,

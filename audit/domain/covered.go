@@ -7,7 +7,7 @@ import (
 	"toril/packet"
 )
 
-// Covered speaks where a child lies within another of the same connection.
+// Covered reports where a child lies within another of the same connection.
 var Covered = &audit.Check{
 	Name:     "domain/covered",
 	Title:    "A child is covered by another",

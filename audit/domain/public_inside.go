@@ -12,7 +12,7 @@ import (
 	"toril/packet"
 )
 
-// PublicInside speaks where a domain holds public addresses.
+// PublicInside reports where a domain holds public addresses.
 var PublicInside = &audit.Check{
 	Name:     "domain/public-inside",
 	Setting:  settings.OwnNetworks.Row,

@@ -8,7 +8,7 @@ import (
 	"toril/packet"
 )
 
-// SidesOverlap speaks where an address is on both sides.
+// SidesOverlap reports where an address is on both sides.
 var SidesOverlap = &audit.Check{
 	Name:     "domain/sides-overlap",
 	Setting:  settings.OwnNetworks.Row,

@@ -9,7 +9,7 @@ import (
 	"toril/packet"
 )
 
-// Wider speaks where the local side is wider than the networks behind the gateway.
+// Wider reports where the local side is wider than the networks behind the gateway.
 var Wider = &audit.Check{
 	Name:     "domain/wider-than-networks",
 	Setting:  settings.OwnNetworks.Row,

@@ -9,7 +9,7 @@ import (
 	"toril/pair"
 )
 
-// AnyAgainstList speaks where one end names networks and the other everything.
+// AnyAgainstList reports where one end names networks and the other everything.
 var AnyAgainstList = &audit.Check{
 	Name:     "ends/any-against-list",
 	Title:    "One end is set to any-to-any, the other to a list of networks",

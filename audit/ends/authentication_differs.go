@@ -5,7 +5,7 @@ import (
 	"toril/negotiate"
 )
 
-// AuthenticationDiffers speaks where the ends do not prove themselves as the other asks.
+// AuthenticationDiffers reports where the ends do not prove themselves as the other asks.
 var AuthenticationDiffers = &audit.Check{
 	Name:     "ends/authentication-differs",
 	Title:    "The ends do not authenticate as each expects",

@@ -7,7 +7,7 @@ import (
 	"toril/pair"
 )
 
-// BackupMissing speaks where one end names several addresses for its peer and the other has no more than one.
+// BackupMissing reports where one end names several addresses for its peer and the other has no more than one.
 var BackupMissing = &audit.Check{
 	Name:     "ends/backup-missing",
 	Title:    "Redundancy configured on one end only",

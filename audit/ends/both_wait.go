@@ -7,7 +7,7 @@ import (
 	"toril/pair"
 )
 
-// BothWait speaks where neither end begins.
+// BothWait reports where neither end begins.
 var BothWait = &audit.Check{
 	Name:     "ends/both-wait",
 	Title:    "Both ends wait for the other",

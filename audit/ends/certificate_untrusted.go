@@ -5,7 +5,7 @@ import (
 	"toril/negotiate"
 )
 
-// CertificateUntrusted speaks where an end does not get the certificate of the other, or does not take it for what it shows.
+// CertificateUntrusted reports where an end does not get the certificate of the other, or does not take it for what it shows.
 var CertificateUntrusted = &audit.Check{
 	Name:     "ends/certificate-untrusted",
 	Title:    "An end does not get the other's certificate, or does not trust it",

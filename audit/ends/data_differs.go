@@ -6,7 +6,7 @@ import (
 	"toril/pair"
 )
 
-// DataDiffers speaks where a child comes up and the two ends protect packets differently.
+// DataDiffers reports where a child comes up and the two ends protect packets differently.
 var DataDiffers = &audit.Check{
 	Name:     "ends/data-differs",
 	Title:    "The child comes up and no packet is accepted",

@@ -13,7 +13,7 @@ import (
 	"toril/source"
 )
 
-// failing makes a Tunnel function that speaks where an attempt fails for one of some topics: high where nothing else brings the tunnel
+// failing makes a Tunnel function that reports where an attempt fails for one of some topics: high where nothing else brings the tunnel
 // up, a step less where the other end's attempt does.
 func failing(topics ...negotiate.Topic) func(*audit.Pass, *pair.Tunnel) {
 	return func(p *audit.Pass, t *pair.Tunnel) {

@@ -7,7 +7,7 @@ import (
 	"toril/pair"
 )
 
-// FarEndUnseen speaks where the far end of a tunnel was not given, or where several would do.
+// FarEndUnseen reports where the far end of a tunnel was not given, or where several would do.
 var FarEndUnseen = &audit.Check{
 	Name:     "ends/far-end-unseen",
 	Title:    "The far end was not given",

@@ -5,7 +5,7 @@ import (
 	"toril/negotiate"
 )
 
-// IdentityDiffers speaks where one end shows an identity that the other does not expect.
+// IdentityDiffers reports where one end shows an identity that the other does not expect.
 var IdentityDiffers = &audit.Check{
 	Name:     "ends/identity-differs",
 	Title:    "An end sends an identity that the other does not expect",

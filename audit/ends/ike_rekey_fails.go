@@ -10,7 +10,7 @@ import (
 	"toril/present"
 )
 
-// IKERekeyFails speaks where the IKE SA comes up and cannot be renewed.
+// IKERekeyFails reports where the IKE SA comes up and cannot be renewed.
 var IKERekeyFails = &audit.Check{
 	Name:     "ends/ike-rekey-fails",
 	Title:    "The IKE SA comes up and cannot be rekeyed",

@@ -5,7 +5,7 @@ import (
 	"toril/negotiate"
 )
 
-// KeyDiffers speaks where the ends hold different pre-shared keys for each other, or one has none.
+// KeyDiffers reports where the ends hold different pre-shared keys for each other, or one has none.
 var KeyDiffers = &audit.Check{
 	Name:     "ends/key-differs",
 	Title:    "The ends hold different pre-shared keys",

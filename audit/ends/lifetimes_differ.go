@@ -10,7 +10,7 @@ import (
 	"toril/present"
 )
 
-// LifetimesDiffer speaks where the lifetimes of both ends differ by far.
+// LifetimesDiffer reports where the lifetimes of both ends differ by far.
 var LifetimesDiffer = &audit.Check{
 	Name:     "ends/lifetimes-differ",
 	Title:    "Lifetimes differ where it matters",

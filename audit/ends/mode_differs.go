@@ -9,7 +9,7 @@ import (
 	"toril/pair"
 )
 
-// ModeDiffers speaks where one end says transport mode and the other tunnel mode.
+// ModeDiffers reports where one end says transport mode and the other tunnel mode.
 var ModeDiffers = &audit.Check{
 	Name:     "ends/mode-differs",
 	Title:    "One end is set to transport mode, the other to tunnel mode",

@@ -8,7 +8,7 @@ import (
 	"toril/pair"
 )
 
-// NoCounterpart speaks where a far gateway that was given has nothing that a connection or a child could come up with.
+// NoCounterpart reports where a far gateway that was given has nothing that a connection or a child could come up with.
 var NoCounterpart = &audit.Check{
 	Name:     "ends/no-counterpart",
 	Title:    "The far gateway has no counterpart",
@@ -32,7 +32,7 @@ var NoCounterpart = &audit.Check{
 	},
 }
 
-// lonely speaks about a connection that the far gateway has no counterpart of.
+// lonely reports a connection that the far gateway has no counterpart of.
 func lonely(p *audit.Pass, t *pair.Tunnel, attempts []negotiate.Attempt) {
 	e := t.Ends[0]
 	if e.Connection.Unusable != nil {

@@ -11,7 +11,7 @@ import (
 	"toril/pair"
 )
 
-// NotMirrored speaks where the selectors of two children that belong together are not each other's reverse.
+// NotMirrored reports where the selectors of two children that belong together are not each other's reverse.
 var NotMirrored = &audit.Check{
 	Name:     "ends/not-mirrored",
 	Title:    "The selectors of both ends are not mirrored",

@@ -10,7 +10,7 @@ import (
 	"toril/present"
 )
 
-// PFSDiffers speaks where a child comes up and its keys cannot be renewed, or where it does not come up for that.
+// PFSDiffers reports where a child comes up and its keys cannot be renewed, or where it does not come up for that.
 var PFSDiffers = &audit.Check{
 	Name:     "ends/pfs-differs",
 	Title:    "Perfect forward secrecy differs: rekeying fails",

@@ -5,7 +5,7 @@ import (
 	"toril/negotiate"
 )
 
-// ProposalsDiffer speaks where no proposal of both ends is the same.
+// ProposalsDiffer reports where no proposal of both ends is the same.
 var ProposalsDiffer = &audit.Check{
 	Name:     "ends/proposals-differ",
 	Title:    "The ends have no proposal in common",

@@ -8,7 +8,7 @@ import (
 	"toril/model"
 )
 
-// SeveralNetworks speaks where a child of IKEv1 has several networks.
+// SeveralNetworks reports where a child of IKEv1 has several networks.
 var SeveralNetworks = &audit.Check{
 	Name:     "ends/several-networks",
 	Title:    "Several networks in one child of IKEv1",

@@ -5,7 +5,7 @@ import (
 	"toril/negotiate"
 )
 
-// Unreachable speaks where the addresses of both ends do not lead to each other.
+// Unreachable reports where the addresses of both ends do not lead to each other.
 var Unreachable = &audit.Check{
 	Name:     "ends/unreachable",
 	Title:    "The ends do not use each other's addresses",

@@ -5,7 +5,7 @@ import (
 	"toril/negotiate"
 )
 
-// VersionDiffers speaks where one end speaks a version of IKE that the other does not.
+// VersionDiffers reports where one end uses a version of IKE that the other does not.
 var VersionDiffers = &audit.Check{
 	Name:     "ends/version-differs",
 	Title:    "The ends use different IKE versions",

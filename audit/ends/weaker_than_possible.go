@@ -11,7 +11,7 @@ import (
 	"toril/source"
 )
 
-// WeakerThanPossible speaks where the negotiated suite is weaker than the best that both ends have.
+// WeakerThanPossible reports where the negotiated suite is weaker than the best that both ends have.
 var WeakerThanPossible = &audit.Check{
 	Name:     "ends/weaker-than-possible",
 	Title:    "A weaker suite is negotiated than both ends support",
@@ -31,7 +31,7 @@ var WeakerThanPossible = &audit.Check{
 			if a.Failure != nil {
 				continue
 			}
-			speak := func(child *model.Child, what string, chosen ike.Suite, mine, theirs []ike.Proposal, at, other source.Pos) {
+			report := func(child *model.Child, what string, chosen ike.Suite, mine, theirs []ike.Proposal, at, other source.Pos) {
 				best := strongest(mine, theirs)
 				if chosen.Strength() >= 128 ||
 					best.Strength() <= chosen.Strength() { // between strong suites the order is a matter of taste
@@ -57,10 +57,10 @@ var WeakerThanPossible = &audit.Check{
 			if a.Version == ike.V1 {
 				offer = ike.OfferV1(offer)
 			}
-			speak(nil, "IKE SA", a.IKE, offer, r.Proposals.Value, i.Proposals.Where(i.At), r.Proposals.Where(r.At))
+			report(nil, "IKE SA", a.IKE, offer, r.Proposals.Value, i.Proposals.Where(i.At), r.Proposals.Where(r.At))
 			for _, c := range a.Children {
 				if c.Outcome == negotiate.Agrees && a.Version == ike.V2 {
-					speak(
+					report(
 						c.With,
 						"child "+c.Of.Name,
 						c.Suite,

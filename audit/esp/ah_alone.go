@@ -7,7 +7,7 @@ import (
 	"toril/model/settings"
 )
 
-// AHAlone speaks where AH is used in place of ESP.
+// AHAlone reports where AH is used in place of ESP.
 var AHAlone = &audit.Check{
 	Name:     "esp/ah-alone",
 	Setting:  settings.ChildProposals.Row,

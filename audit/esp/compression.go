@@ -6,7 +6,7 @@ import (
 	"toril/model/settings"
 )
 
-// Compression speaks where packets are compressed before they are encrypted.
+// Compression reports where packets are compressed before they are encrypted.
 var Compression = &audit.Check{
 	Name:     "esp/compression",
 	Setting:  settings.IPComp.Row,

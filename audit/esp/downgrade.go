@@ -8,7 +8,7 @@ import (
 	"toril/model/settings"
 )
 
-// Downgrade speaks where weak algorithms stand beside preferred strong ones.
+// Downgrade reports where weak algorithms stand beside preferred strong ones.
 var Downgrade = &audit.Check{
 	Name:     "esp/downgrade",
 	Setting:  settings.ChildProposals.Row,

@@ -9,7 +9,7 @@ import (
 	"toril/model/settings"
 )
 
-// NoEncryption speaks where a child may carry its packets readable.
+// NoEncryption reports where a child may carry its packets readable.
 var NoEncryption = &audit.Check{
 	Name:     "esp/no-encryption",
 	Setting:  settings.ChildProposals.Row,

@@ -9,7 +9,7 @@ import (
 	"toril/model/settings"
 )
 
-// NoIntegrity speaks where a cipher is not joined by anything that notices changes.
+// NoIntegrity reports where a cipher is not joined by anything that notices changes.
 var NoIntegrity = &audit.Check{
 	Name:     "esp/no-integrity",
 	Setting:  settings.ChildProposals.Row,

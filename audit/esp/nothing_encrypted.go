@@ -9,7 +9,7 @@ import (
 	"toril/model/settings"
 )
 
-// NothingEncrypted speaks where no child of a connection to a peer protects anything.
+// NothingEncrypted reports where no child of a connection to a peer protects anything.
 var NothingEncrypted = &audit.Check{
 	Name:     "esp/nothing-encrypted",
 	Setting:  settings.Mode.Row,

@@ -9,7 +9,7 @@ import (
 	"toril/model/settings"
 )
 
-// Replay speaks where packets can be sent again.
+// Replay reports where packets can be sent again.
 var Replay = &audit.Check{
 	Name:     "esp/replay",
 	Setting:  settings.ReplayWindow.Row,

@@ -8,7 +8,7 @@ import (
 	"toril/ike"
 )
 
-// SequenceNumbers speaks where 32-bit sequence numbers may run out.
+// SequenceNumbers reports where 32-bit sequence numbers may run out.
 var SequenceNumbers = &audit.Check{
 	Name:     "esp/sequence-numbers",
 	Title:    "Sequence numbers may run out",

@@ -9,7 +9,7 @@ import (
 	"toril/model/settings"
 )
 
-// Transport speaks where transport mode is asked for between networks.
+// Transport reports where transport mode is asked for between networks.
 var Transport = &audit.Check{
 	Name:     "esp/transport",
 	Setting:  settings.Mode.Row,

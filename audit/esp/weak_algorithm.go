@@ -8,7 +8,7 @@ import (
 	"toril/model/settings"
 )
 
-// Weak speaks where the preferred or only algorithm of a child is weak.
+// Weak reports where the preferred or only algorithm of a child is weak.
 var Weak = &audit.Check{
 	Name:     "esp/weak-algorithm",
 	Setting:  settings.ChildProposals.Row,

@@ -7,7 +7,7 @@ import (
 	"toril/model/settings"
 )
 
-// Aggressive speaks where aggressive mode meets a pre-shared key.
+// Aggressive reports where aggressive mode meets a pre-shared key.
 var Aggressive = &audit.Check{
 	Name:     "ike/aggressive-key",
 	Setting:  settings.IKEv1Mode.Row,

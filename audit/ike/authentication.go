@@ -12,7 +12,7 @@ import (
 	"toril/model/settings"
 )
 
-// Authentication speaks where an end authenticates by a method that the baseline speaks against, or by a key where it asks for
+// Authentication reports where an end authenticates by a method that the baseline advises against, or by a key where it asks for
 // certificates.
 var Authentication = &audit.Check{
 	Name:     "ike/authentication",

@@ -8,7 +8,7 @@ import (
 	"toril/model/settings"
 )
 
-// IdentityOpen speaks where the peer may be anybody, or the own identity is left to chance.
+// IdentityOpen reports where the peer may be anybody, or the own identity is left to chance.
 var IdentityOpen = &audit.Check{
 	Name:     "ike/identity-open",
 	Setting:  settings.PeerIdentity.Row,

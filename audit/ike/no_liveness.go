@@ -6,7 +6,7 @@ import (
 	"toril/model/settings"
 )
 
-// NoLiveness speaks where nobody would notice that the peer is gone.
+// NoLiveness reports where nobody would notice that the peer is gone.
 var NoLiveness = &audit.Check{
 	Name:     "ike/no-liveness",
 	Setting:  settings.Liveness.Row,

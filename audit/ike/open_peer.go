@@ -6,7 +6,7 @@ import (
 	"toril/model/settings"
 )
 
-// OpenPeer speaks where anybody on any address may present a shared key.
+// OpenPeer reports where anybody on any address may present a shared key.
 var OpenPeer = &audit.Check{
 	Name:     "ike/open-peer",
 	Setting:  settings.PeerAddress.Row,

@@ -9,7 +9,7 @@ import (
 	"toril/pair"
 )
 
-// Quantum speaks where recorded traffic would open to a quantum computer.
+// Quantum reports where recorded traffic would open to a quantum computer.
 var Quantum = &audit.Check{
 	Name:     "ike/quantum",
 	Title:    "No protection against a quantum computer",

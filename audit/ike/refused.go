@@ -7,7 +7,7 @@ import (
 	"toril/model"
 )
 
-// Refused speaks where the daemon would not load the connection at all.
+// Refused reports where the daemon would not load the connection at all.
 var Refused = &audit.Check{
 	Name:     "ike/refused",
 	Title:    "The daemon refuses the connection",

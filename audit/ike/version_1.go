@@ -7,7 +7,7 @@ import (
 	"toril/model/settings"
 )
 
-// Version1 speaks where a connection speaks IKEv1 only.
+// Version1 reports where a connection uses IKEv1 only.
 var Version1 = &audit.Check{
 	Name:     "ike/version-1",
 	Setting:  settings.IKEVersion.Row,

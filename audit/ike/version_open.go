@@ -7,7 +7,7 @@ import (
 	"toril/model/settings"
 )
 
-// VersionOpen speaks where a connection accepts both versions.
+// VersionOpen reports where a connection accepts both versions.
 var VersionOpen = &audit.Check{
 	Name:     "ike/version-open",
 	Setting:  settings.IKEVersion.Row,

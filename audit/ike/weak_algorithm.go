@@ -7,7 +7,7 @@ import (
 	"toril/model/settings"
 )
 
-// Weak speaks where the preferred, or the only, algorithm of a type is one that the baseline speaks against.
+// Weak reports where the preferred, or the only, algorithm of a type is one that the baseline advises against.
 var Weak = &audit.Check{
 	Name:     "ike/weak-algorithm",
 	Setting:  settings.IKEProposals.Row,

@@ -9,7 +9,7 @@ import (
 	"toril/model/settings"
 )
 
-// WeakerFirst speaks where all is acceptable but the weaker comes first.
+// WeakerFirst reports where all is acceptable but the weaker comes first.
 var WeakerFirst = &audit.Check{
 	Name:     "ike/weaker-first",
 	Setting:  settings.IKEProposals.Row,

@@ -44,7 +44,7 @@ func strictest(p *audit.Pass, g *model.Gateway, c *model.Certificate, k *baselin
 	return out
 }
 
-// ShortRSA speaks where an RSA key is too short.
+// ShortRSA reports where an RSA key is too short.
 var ShortRSA = onRaw(baseline.RSABits, isRSA, onEach(&audit.Check{
 	Name:     "key/short-rsa",
 	Title:    "An RSA key is too short",
@@ -138,7 +138,7 @@ func byLength(f *audit.Finding, bits int, l baseline.Limit) {
 	f.Measured, f.Required = fmt.Sprintf("%d bits", bits), fmt.Sprintf("at least %.0f bits", l.Least)
 }
 
-// WeakSignature speaks where a certificate is signed with MD5 or SHA-1.
+// WeakSignature reports where a certificate is signed with MD5 or SHA-1.
 var WeakSignature = onEach(&audit.Check{
 	Name:     "key/weak-signature",
 	Title:    "A certificate is signed with a broken hash",
@@ -169,7 +169,7 @@ var WeakSignature = onEach(&audit.Check{
 	return f, true
 })
 
-// Expiry speaks where a certificate does not hold, or not for long.
+// Expiry reports where a certificate does not hold, or not for long.
 var Expiry = onEach(&audit.Check{
 	Name:     "key/certificate-expiry",
 	Title:    "A certificate has expired or is about to",
@@ -208,7 +208,7 @@ var Expiry = onEach(&audit.Check{
 	return f, true
 })
 
-// Usage speaks where a certificate is shown to a peer and is not for that.
+// Usage reports where a certificate is shown to a peer and is not for that.
 var Usage = &audit.Check{
 	Name:     "key/certificate-usage",
 	Title:    "A certificate is not for what it is used for",
@@ -246,7 +246,7 @@ var Usage = &audit.Check{
 	},
 }
 
-// Name speaks where a certificate does not prove the identity that is written beside it.
+// Name reports where a certificate does not prove the identity that is written beside it.
 var Name = &audit.Check{
 	Name:     "key/certificate-name",
 	Title:    "The certificate does not prove the configured identity",
@@ -278,7 +278,7 @@ var Name = &audit.Check{
 	},
 }
 
-// PrivateSaved speaks where a private key was saved with the configuration.
+// PrivateSaved reports where a private key was saved with the configuration.
 var PrivateSaved = &audit.Check{
 	Name:     "key/private-key-saved",
 	Title:    "A private key lies beside the configuration",

@@ -7,7 +7,7 @@ import (
 	"toril/ike"
 )
 
-// FarRule speaks where a key is not what the far end's device takes.
+// FarRule reports where a key is not what the far end's device takes.
 var FarRule = &audit.Check{
 	Name:     "key/far-rule",
 	Title:    "The pre-shared key is not what the far end takes",

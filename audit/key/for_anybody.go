@@ -8,7 +8,7 @@ import (
 	"toril/model"
 )
 
-// SharedByAny speaks where a key has no owner, or any, and a connection is open to every address.
+// SharedByAny reports where a key has no owner, or any, and a connection is open to every address.
 var SharedByAny = &audit.Check{
 	Name:     "key/for-anybody",
 	Title:    "A pre-shared key for any peer",

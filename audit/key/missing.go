@@ -9,7 +9,7 @@ import (
 	"toril/source"
 )
 
-// Missing speaks where a connection needs a key and none fits.
+// Missing reports where a connection needs a key and none fits.
 var Missing = &audit.Check{
 	Name:     "key/missing",
 	Title:    "No pre-shared key for a peer",

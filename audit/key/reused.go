@@ -10,7 +10,7 @@ import (
 	"toril/model"
 )
 
-// Reused speaks where one key serves several peers.
+// Reused reports where one key serves several peers.
 var Reused = &audit.Check{
 	Name:     "key/reused",
 	Title:    "One pre-shared key for several peers",

@@ -9,7 +9,7 @@ import (
 	"toril/model"
 )
 
-// RevocationsLate speaks where an authority's list of revoked certificates should have been renewed.
+// RevocationsLate reports where an authority's list of revoked certificates should have been renewed.
 var RevocationsLate = &audit.Check{
 	Name:     "key/revocations-late",
 	Title:    "A list of revoked certificates is out of date",

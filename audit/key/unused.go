@@ -7,7 +7,7 @@ import (
 	"toril/model"
 )
 
-// Unused speaks where a key is for peers that no connection has.
+// Unused reports where a key is for peers that no connection has.
 var Unused = &audit.Check{
 	Name:     "key/unused",
 	Title:    "A pre-shared key that no connection uses",

@@ -17,7 +17,7 @@ import (
 	"toril/model/settings"
 )
 
-// Weak speaks where a key can be guessed.
+// Weak reports where a key can be guessed.
 var Weak = &audit.Check{
 	Name:     "key/weak",
 	Setting:  settings.OwnAuthentication.Row,
@@ -151,7 +151,7 @@ func printable(text string) bool {
 // unnamed is what a guesser knows who knows no name.
 var unnamed = sync.OnceValue(func() *strength.Names { return strength.NewNames(nil) })
 
-// judge says what speaks against a key; ok is false where nothing does.
+// judge says what advises against a key; ok is false where nothing does.
 func judge(p *audit.Pass, g *model.Gateway, k *model.Key, names *strength.Names, entropy float64) (f audit.Finding, ok bool) {
 	if k.Hash {
 		return f, false

@@ -8,7 +8,7 @@ import (
 	"toril/present"
 )
 
-// ChildLongerThanIKE speaks where the child outlives its IKE SA.
+// ChildLongerThanIKE reports where the child outlives its IKE SA.
 var ChildLongerThanIKE = &audit.Check{
 	Name:     "life/child-longer-than-ike",
 	Setting:  settings.ChildLifetime.Row,

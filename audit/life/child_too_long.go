@@ -9,7 +9,7 @@ import (
 	"toril/present"
 )
 
-// ChildTooLong speaks where a child lives longer than the baseline allows.
+// ChildTooLong reports where a child lives longer than the baseline allows.
 var ChildTooLong = &audit.Check{
 	Name:     "life/child-too-long",
 	Setting:  settings.ChildLifetime.Row,

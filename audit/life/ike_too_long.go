@@ -9,7 +9,7 @@ import (
 	"toril/present"
 )
 
-// IKETooLong speaks where the IKE SA lives longer than the baseline allows.
+// IKETooLong reports where the IKE SA lives longer than the baseline allows.
 var IKETooLong = &audit.Check{
 	Name:     "life/ike-too-long",
 	Setting:  settings.IKELifetime.Row,

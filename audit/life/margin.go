@@ -9,7 +9,7 @@ import (
 	"toril/present"
 )
 
-// Margin speaks where the random part of the lifetime swallows it.
+// Margin reports where the random part of the lifetime swallows it.
 var Margin = &audit.Check{
 	Name:     "life/margin",
 	Title:    "The margin is larger than the lifetime",
@@ -67,7 +67,7 @@ var Margin = &audit.Check{
 	},
 }
 
-// swallowed speaks where the margin at which renewal begins before the end is as long as a lifetime.
+// swallowed reports where the margin at which renewal begins before the end is as long as a lifetime.
 func swallowed(p *audit.Pass, s *audit.Subject, spans []model.Span, margin model.Setting[time.Duration], what string) bool {
 	for _, span := range spans {
 		if margin.Value == 0 || span.Value == 0 || margin.Value < span.Value {

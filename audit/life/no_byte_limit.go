@@ -10,7 +10,7 @@ import (
 	"toril/model/settings"
 )
 
-// NoByteLimit speaks where a 64-bit block cipher has no limit of volume.
+// NoByteLimit reports where a 64-bit block cipher has no limit of volume.
 var NoByteLimit = &audit.Check{
 	Name:     "life/no-byte-limit",
 	Setting:  settings.ChildLifetimeBytes.Row,

@@ -5,7 +5,7 @@ import (
 	"toril/model/settings"
 )
 
-// NoHardLimit speaks where a failed rekeying leaves the old key in use.
+// NoHardLimit reports where a failed rekeying leaves the old key in use.
 var NoHardLimit = &audit.Check{
 	Name:     "life/no-hard-limit",
 	Setting:  settings.ChildHardLifetime.Row,

@@ -11,7 +11,7 @@ import (
 	"toril/source"
 )
 
-// TooShort speaks where rekeying is needless churn.
+// TooShort reports where rekeying is needless churn.
 var TooShort = &audit.Check{
 	Name:     "life/too-short",
 	Title:    "The lifetime is needlessly short",

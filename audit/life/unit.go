@@ -4,7 +4,7 @@ import (
 	"toril/audit"
 )
 
-// Unit speaks where a number seems to be in another unit than the setting's.
+// Unit reports where a number seems to be in another unit than the setting's.
 var Unit = &audit.Check{
 	Name:     "life/unit",
 	Title:    "Lifetime in a unit that looks mistaken",

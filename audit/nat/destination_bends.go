@@ -9,7 +9,7 @@ import (
 	"toril/walk"
 )
 
-// DestinationBends speaks where destination NAT moves packets into an encryption domain or out of it.
+// DestinationBends reports where destination NAT moves packets into an encryption domain or out of it.
 var DestinationBends = &audit.Check{
 	Name:     "nat/destination-bends",
 	Title:    "Destination NAT moves traffic into or out of a tunnel",

@@ -9,7 +9,7 @@ import (
 	"toril/walk"
 )
 
-// LateExemption speaks where an exemption stands behind the rule that translates.
+// LateExemption reports where an exemption stands behind the rule that translates.
 var LateExemption = &audit.Check{
 	Name:     "nat/late-exemption",
 	Title:    "The NAT exemption comes after the rule that translates",

@@ -10,7 +10,7 @@ import (
 	"toril/packet"
 )
 
-// LeftoverExemption speaks where an exemption is for networks that no tunnel has.
+// LeftoverExemption reports where an exemption is for networks that no tunnel has.
 var LeftoverExemption = &audit.Check{
 	Name:     "nat/leftover-exemption",
 	Title:    "A NAT exemption for a tunnel that no longer exists",

@@ -6,7 +6,7 @@ import (
 	"toril/audit"
 )
 
-// NarrowExemption speaks where an exemption covers a part of a domain only.
+// NarrowExemption reports where an exemption covers a part of a domain only.
 var NarrowExemption = &audit.Check{
 	Name:     "nat/narrow-exemption",
 	Title:    "The NAT exemption covers only part of the encryption domain",

@@ -8,7 +8,7 @@ import (
 	"toril/walk"
 )
 
-// NoEgress speaks where the hub of a full tunnel sends private sources to the Internet.
+// NoEgress reports where the hub of a full tunnel sends private sources to the Internet.
 var NoEgress = &audit.Check{
 	Name:     "nat/no-egress",
 	Title:    "The hub of a full tunnel does not translate what it sends to the Internet",

@@ -10,7 +10,7 @@ import (
 	"toril/walk"
 )
 
-// NoEncapsulation speaks where a gateway behind NAT could not use UDP.
+// NoEncapsulation reports where a gateway behind NAT could not use UDP.
 var NoEncapsulation = &audit.Check{
 	Name:     "nat/no-encapsulation",
 	Title:    "Behind NAT, and ESP is not in UDP",

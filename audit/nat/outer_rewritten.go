@@ -8,7 +8,7 @@ import (
 	"toril/walk"
 )
 
-// OuterRewritten speaks where the ESP packets themselves are translated.
+// OuterRewritten reports where the ESP packets themselves are translated.
 var OuterRewritten = &audit.Check{
 	Name:     "nat/outer-rewritten",
 	Title:    "The ESP packets themselves are translated",

@@ -7,7 +7,7 @@ import (
 	"toril/model/settings"
 )
 
-// Rewritten speaks where a source translation takes packets out of the tunnel.
+// Rewritten reports where a source translation takes packets out of the tunnel.
 var Rewritten = &audit.Check{
 	Name:     "nat/rewritten",
 	Setting:  settings.NATExemption,

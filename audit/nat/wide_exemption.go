@@ -11,7 +11,7 @@ import (
 	"toril/walk"
 )
 
-// WideExemption speaks where an exemption lets more pass than tunnels protect.
+// WideExemption reports where an exemption lets more pass than tunnels protect.
 var WideExemption = &audit.Check{
 	Name:     "nat/wide-exemption",
 	Title:    "The NAT exemption is wider than the tunnels",

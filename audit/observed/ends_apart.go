@@ -9,7 +9,7 @@ import (
 	"toril/observe"
 )
 
-// EndsApart speaks where both ends have an SA of a child, and they are not the two ends of one.
+// EndsApart reports where both ends have an SA of a child, and they are not the two ends of one.
 var EndsApart = &audit.Check{
 	Name:     "observed/ends-apart",
 	Title:    "The SAs of the two ends do not belong together",

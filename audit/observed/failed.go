@@ -8,7 +8,7 @@ import (
 	"toril/observe"
 )
 
-// Failed speaks where a log tells of a negotiation that failed, and of no later one that worked.
+// Failed reports where a log tells of a negotiation that failed, and of no later one that worked.
 var Failed = &audit.Check{
 	Name:     "observed/failed",
 	Title:    "A negotiation failed, by the daemon's log",

@@ -7,7 +7,7 @@ import (
 	"toril/model"
 )
 
-// InTheClear speaks where the kernel tracks a connection of protected networks that address translation took out of its tunnel.
+// InTheClear reports where the kernel tracks a connection of protected networks that address translation took out of its tunnel.
 var InTheClear = &audit.Check{
 	Name:     "observed/in-the-clear",
 	Title:    "Tunnel traffic was translated, and left in the clear",

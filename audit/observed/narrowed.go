@@ -5,7 +5,7 @@ import (
 	"toril/observe"
 )
 
-// Narrowed speaks where a child is up for fewer networks than it is configured for.
+// Narrowed reports where a child is up for fewer networks than it is configured for.
 var Narrowed = &audit.Check{
 	Name:     "observed/narrowed",
 	Title:    "A child SA is up for fewer networks than configured",

@@ -7,7 +7,7 @@ import (
 	"toril/model"
 )
 
-// NotConfigured speaks where a daemon runs a connection that no file configures.
+// NotConfigured reports where a daemon runs a connection that no file configures.
 var NotConfigured = &audit.Check{
 	Name:     "observed/not-configured",
 	Title:    "A connection runs that no file configures",

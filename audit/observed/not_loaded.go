@@ -12,7 +12,7 @@ import (
 	"toril/source"
 )
 
-// NotLoaded speaks where the daemon has not loaded what the file says.
+// NotLoaded reports where the daemon has not loaded what the file says.
 var NotLoaded = &audit.Check{
 	Name:     "observed/not-loaded",
 	Title:    "The daemon has not loaded what is configured",

@@ -8,7 +8,7 @@ import (
 	"toril/observe"
 )
 
-// NotUp speaks where a child is configured and was not up when the status of its gateway was saved.
+// NotUp reports where a child is configured and was not up when the status of its gateway was saved.
 var NotUp = &audit.Check{
 	Name:     "observed/not-up",
 	Title:    "A child SA is configured and was not up",

@@ -11,7 +11,7 @@ import (
 	"toril/walk"
 )
 
-// OneWay speaks where the counters of a child's SA stay at zero in one direction.
+// OneWay reports where the counters of a child's SA stay at zero in one direction.
 var OneWay = &audit.Check{
 	Name:     "observed/one-way",
 	Title:    "Packets pass in one direction only",

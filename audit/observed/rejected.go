@@ -7,7 +7,7 @@ import (
 	"toril/model"
 )
 
-// Rejected speaks where the kernel threw away ESP packets as forged or repeated.
+// Rejected reports where the kernel threw away ESP packets as forged or repeated.
 var Rejected = &audit.Check{
 	Name:     "observed/rejected",
 	Title:    "The kernel rejected ESP packets",

@@ -7,7 +7,7 @@ import (
 	"toril/source"
 )
 
-// SuiteDiffers speaks where an SA is protected by another suite than the configurations would agree on.
+// SuiteDiffers reports where an SA is protected by another suite than the configurations would agree on.
 var SuiteDiffers = &audit.Check{
 	Name:     "observed/suite-differs",
 	Title:    "An SA is up with another suite than configured",

@@ -9,7 +9,7 @@ import (
 	"toril/present"
 )
 
-// TooOld speaks where an SA is older than the configured lifetime allows.
+// TooOld reports where an SA is older than the configured lifetime allows.
 var TooOld = &audit.Check{
 	Name:     "observed/too-old",
 	Title:    "An SA is older than its lifetime allows",

@@ -5,7 +5,7 @@ import (
 	"toril/ike"
 )
 
-// WeakInUse speaks where an SA that was up is protected by weak algorithms.
+// WeakInUse reports where an SA that was up is protected by weak algorithms.
 var WeakInUse = &audit.Check{
 	Name:     "observed/weak-in-use",
 	Title:    "A weak algorithm is in use",

@@ -6,7 +6,7 @@ import (
 	"toril/model/settings"
 )
 
-// Absent speaks where children are keyed from the IKE SA alone.
+// Absent reports where children are keyed from the IKE SA alone.
 var Absent = &audit.Check{
 	Name:     "pfs/absent",
 	Setting:  settings.PFS.Row,

@@ -6,7 +6,7 @@ import (
 	"toril/model/settings"
 )
 
-// Optional speaks where the far end may do without.
+// Optional reports where the far end may do without.
 var Optional = &audit.Check{
 	Name:     "pfs/optional",
 	Setting:  settings.PFS.Row,

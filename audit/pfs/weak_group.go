@@ -8,7 +8,7 @@ import (
 	"toril/model/settings"
 )
 
-// WeakGroup speaks where the child's key exchange is weak.
+// WeakGroup reports where the child's key exchange is weak.
 var WeakGroup = &audit.Check{
 	Name:     "pfs/weak-group",
 	Setting:  settings.PFS.Row,

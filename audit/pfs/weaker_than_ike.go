@@ -9,7 +9,7 @@ import (
 	"toril/model/settings"
 )
 
-// WeakerThanIKE speaks where the child's exchange is weaker than that of its IKE SA.
+// WeakerThanIKE reports where the child's exchange is weaker than that of its IKE SA.
 var WeakerThanIKE = &audit.Check{
 	Name:     "pfs/weaker-than-ike",
 	Setting:  settings.PFS.Row,

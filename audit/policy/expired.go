@@ -11,7 +11,7 @@ import (
 	"toril/present"
 )
 
-// Expired speaks where an exception is over.
+// Expired reports where an exception is over.
 var Expired = &audit.Check{
 	Name:     "policy/exception-expired",
 	Title:    "An exception has expired",

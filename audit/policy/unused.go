@@ -7,7 +7,7 @@ import (
 	"toril/estate"
 )
 
-// Unused speaks where an exception accepts nothing.
+// Unused reports where an exception accepts nothing.
 var Unused = &audit.Check{
 	Name:     "policy/exception-unused",
 	Title:    "An exception matches no finding",

@@ -8,7 +8,7 @@ import (
 	"toril/model"
 )
 
-// IncludeMissing speaks where a file includes another that was not given.
+// IncludeMissing reports where a file includes another that was not given.
 var IncludeMissing = &audit.Check{
 	Name:     "read/include-missing",
 	Title:    "An included file was not given",

@@ -7,7 +7,7 @@ import (
 	"toril/model"
 )
 
-// Refused speaks where a program takes nothing of its configuration, for one mistake in it.
+// Refused reports where a program takes nothing of its configuration, for one mistake in it.
 var Refused = &audit.Check{
 	Name:     "read/refused",
 	Title:    "The program refuses its configuration as a whole",

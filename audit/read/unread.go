@@ -10,7 +10,7 @@ import (
 // shown is how many lines of a file a finding names; the report's list of files has them all.
 const shown = 5
 
-// Unread speaks for every file in which statements were not understood.
+// Unread reports every file in which statements were not understood.
 var Unread = &audit.Check{
 	Name:     "read/unread",
 	Title:    "Statements that were not understood",

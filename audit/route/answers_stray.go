@@ -11,7 +11,7 @@ import (
 	"toril/walk"
 )
 
-// AnswersStray speaks where the answers to connections that come out of a tunnel do not go back into it.
+// AnswersStray reports where the answers to connections that come out of a tunnel do not go back into it.
 var AnswersStray = &audit.Check{
 	Name:     "route/answers-stray",
 	Title:    "Replies do not go back into the tunnel",

@@ -7,7 +7,7 @@ import (
 	"toril/walk"
 )
 
-// BlackholeWins speaks where a blackhole route takes packets of a domain while the tunnel is up.
+// BlackholeWins reports where a blackhole route takes packets of a domain while the tunnel is up.
 var BlackholeWins = &audit.Check{
 	Name:     "route/blackhole-wins",
 	Title:    "A blackhole route takes tunnel traffic while the tunnel is up",

@@ -12,7 +12,7 @@ import (
 	"toril/walk"
 )
 
-// ClearWhenDown speaks where the packets of a domain leave in the clear while no SA stands.
+// ClearWhenDown reports where the packets of a domain leave in the clear while no SA stands.
 var ClearWhenDown = &audit.Check{
 	Name:     "route/clear-when-down",
 	Setting:  settings.Start.Row,

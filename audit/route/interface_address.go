@@ -7,7 +7,7 @@ import (
 	"toril/model"
 )
 
-// NoTunnelInterface speaks where a route-based child has no interface, or its interface no address.
+// NoTunnelInterface reports where a route-based child has no interface, or its interface no address.
 var NoTunnelInterface = &audit.Check{
 	Name:     "route/interface-address",
 	Title:    "The tunnel interface is missing or has no address",

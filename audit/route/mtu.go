@@ -8,7 +8,7 @@ import (
 	"toril/negotiate"
 )
 
-// MTU speaks where the MTU of a tunnel interface was chosen, and is more than fits.
+// MTU reports where the MTU of a tunnel interface was chosen, and is more than fits.
 var MTU = &audit.Check{
 	Name:     "route/mtu",
 	Title:    "The MTU of the tunnel interface is more than fits",

@@ -10,7 +10,7 @@ import (
 	"toril/walk"
 )
 
-// NoReturn speaks where what comes out of a tunnel has no route to its destination.
+// NoReturn reports where what comes out of a tunnel has no route to its destination.
 var NoReturn = &audit.Check{
 	Name:     "route/no-return",
 	Title:    "The local network of a tunnel has no route",

@@ -10,7 +10,7 @@ import (
 	"toril/packet"
 )
 
-// NoRouteIn speaks where the packets of a route-based tunnel are not routed into it.
+// NoRouteIn reports where the packets of a route-based tunnel are not routed into it.
 var NoRouteIn = &audit.Check{
 	Name:     "route/no-route-in",
 	Title:    "The remote network is not routed into the tunnel",

@@ -9,7 +9,7 @@ import (
 	"toril/walk"
 )
 
-// NoRouteToPeer speaks where the gateway has no route to its peer.
+// NoRouteToPeer reports where the gateway has no route to its peer.
 var NoRouteToPeer = &audit.Check{
 	Name:     "route/no-route-to-peer",
 	Title:    "No route to the peer",

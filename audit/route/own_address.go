@@ -10,7 +10,7 @@ import (
 	"toril/model/settings"
 )
 
-// OwnAddress speaks where the address that a connection is to send from is on no interface.
+// OwnAddress reports where the address that a connection is to send from is on no interface.
 var OwnAddress = &audit.Check{
 	Name:     "route/own-address",
 	Setting:  settings.OwnAddress.Row,

@@ -11,15 +11,15 @@ import (
 	"toril/walk"
 )
 
-// speaking is how a routing protocol's messages look.
-type speaking struct {
+// traffic is how a routing protocol's messages look.
+type traffic struct {
 	proto     uint64
 	port      uint64 // 0: the protocol has none
 	multicast string // where they go to unless neighbours are named; "" for neighbours alone
 }
 
 // protocols are the routing protocols whose messages go in IP (RFC 2328, RFC 5340, RFC 4271, RFC 2453, RFC 7868).
-var protocols = map[string]speaking{
+var protocols = map[string]traffic{
 	"ospf":  {89, 0, "224.0.0.5"},
 	"bgp":   {6, 179, ""},
 	"rip":   {17, 520, "224.0.0.9"},
@@ -71,7 +71,7 @@ func (r running) passive() bool {
 		slices.Contains(r.proto.Passive, "default") && !slices.Contains(r.proto.Active, r.on.Name)
 }
 
-// ProtocolBlocked speaks where the filter drops the messages of a routing protocol that is to run inside a tunnel.
+// ProtocolBlocked reports where the filter drops the messages of a routing protocol that is to run inside a tunnel.
 var ProtocolBlocked = &audit.Check{
 	Name:     "route/protocol-blocked",
 	Title:    "The filter drops the routing protocol inside the tunnel",
@@ -154,7 +154,7 @@ func (r running) messages() (in, out packet.Set) {
 	return in, out
 }
 
-// ProtocolPassive speaks where a routing protocol is to carry a tunnel's networks and is passive on its interface.
+// ProtocolPassive reports where a routing protocol is to carry a tunnel's networks and is passive on its interface.
 var ProtocolPassive = &audit.Check{
 	Name:     "route/protocol-passive",
 	Title:    "The routing protocol is passive on the tunnel interface",
@@ -182,7 +182,7 @@ var ProtocolPassive = &audit.Check{
 	},
 }
 
-// ProtocolOutside speaks where a routing protocol runs on the outside interface of a tunnel.
+// ProtocolOutside reports where a routing protocol runs on the outside interface of a tunnel.
 var ProtocolOutside = &audit.Check{
 	Name:     "route/protocol-outside",
 	Title:    "A routing protocol runs on the outside interface",

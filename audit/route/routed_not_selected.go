@@ -9,7 +9,7 @@ import (
 	"toril/walk"
 )
 
-// RoutedNotSelected speaks where a network is routed into a tunnel interface whose child does not take it.
+// RoutedNotSelected reports where a network is routed into a tunnel interface whose child does not take it.
 var RoutedNotSelected = &audit.Check{
 	Name:     "route/routed-not-selected",
 	Title:    "A network routed into the tunnel is in no selector",

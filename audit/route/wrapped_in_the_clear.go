@@ -9,7 +9,7 @@ import (
 	"toril/walk"
 )
 
-// WrappedInTheClear speaks where an interface that wraps packets without encrypting them is protected by no tunnel.
+// WrappedInTheClear reports where an interface that wraps packets without encrypting them is protected by no tunnel.
 var WrappedInTheClear = &audit.Check{
 	Name:     "route/wrapped-in-the-clear",
 	Title:    "GRE or IP in IP leaves unencrypted",

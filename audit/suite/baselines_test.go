@@ -178,7 +178,7 @@ var demands = map[*baseline.Kind]func(*sample){
 	baseline.SHA1Signature:    func(s *sample) { s.certificate("RSA", 4096).WeakHash = true },
 }
 
-// TestEveryLineOfTheBaselinesBites walks what every embedded baseline holds: an algorithm that a rule speaks against, and a
+// TestEveryLineOfTheBaselinesBites walks what every embedded baseline holds: an algorithm that a rule advises against, and a
 // value beyond a bound, is found by the check that enforces it, with the line's document; what a rule asks for or allows is not.
 func TestEveryLineOfTheBaselinesBites(t *testing.T) {
 	for _, name := range baseline.Names() {

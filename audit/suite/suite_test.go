@@ -66,7 +66,7 @@ func TestSamples(t *testing.T) {
 		return
 	}
 	for _, c := range suite.All() {
-		assert.True(t, fired[c.Name], "%s has no sample in which it speaks", c.Name)
+		assert.True(t, fired[c.Name], "%s has no sample in which it reports anything", c.Name)
 		assert.True(t, silent[c.Name], "%s has no sample in which it is silent", c.Name)
 	}
 }

@@ -7,7 +7,7 @@ import (
 	"toril/model"
 )
 
-// SaidTwice speaks where one value is said several times with different contents.
+// SaidTwice reports where one value is said several times with different contents.
 var SaidTwice = &audit.Check{
 	Name:     "tidy/said-twice",
 	Title:    "A setting configured twice with different values",

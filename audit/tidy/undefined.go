@@ -7,7 +7,7 @@ import (
 	"toril/model"
 )
 
-// Undefined speaks where a name is used that nothing defines.
+// Undefined reports where a name is used that nothing defines.
 var Undefined = &audit.Check{
 	Name:     "tidy/undefined",
 	Title:    "Used and never defined",

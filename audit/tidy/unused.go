@@ -9,7 +9,7 @@ import (
 	"toril/model"
 )
 
-// Unused speaks where something is given a name that nothing refers to.
+// Unused reports where something is given a name that nothing refers to.
 var Unused = &audit.Check{
 	Name:     "tidy/unused",
 	Title:    "Defined and never used",

@@ -66,7 +66,7 @@ func (o *outputs) plan(cmd *cobra.Command) ([]written, error) {
 	return out, nil
 }
 
-// write writes everything: what is printed through the door as it is, files through doors of their own, whole or not at all.
+// write writes everything: what is printed and every file through a cleanWriter, whole or not at all.
 func (a *app) write(ctx context.Context, plan []written, o report.Options, one func(report.Form, io.Writer, report.Options) error) error {
 	for _, w := range plan {
 		if w.file == "" {
@@ -78,7 +78,7 @@ func (a *app) write(ctx context.Context, plan []written, o report.Options, one f
 		plain := o
 		plain.Look = report.Look{Width: 100}
 		err := disk.Replace(ctx, w.file, func(to io.Writer) error {
-			d := &door{to: to, tabs: a.tabs}
+			d := &cleanWriter{to: to, tabs: a.tabs}
 			if err := one(w.form, d, plain); err != nil {
 				return err
 			}

@@ -62,7 +62,7 @@ type app struct {
 	kept        func() error // waits until it is closed, where that has begun
 	sums        bool         // digests of what is read are wanted
 	args        []string     // of the command line
-	tabs        bool         // tabs pass the doors: see door
+	tabs        bool         // tabs are printed: see cleanWriter
 	quiet       func()       // ends what is said about progress; nil where nothing is
 }
 
@@ -92,7 +92,7 @@ func Main(args []string, in io.Reader, out, err io.Writer) int {
 	})
 	defer done()
 	a := &app{args: args, in: in, look: lookOf(out)}
-	plain, words := &door{to: out, color: a.look.Color}, &door{to: err}
+	plain, words := &cleanWriter{to: out, color: a.look.Color}, &cleanWriter{to: err}
 	raw := err
 	a.tabs = len(args) > 0 && (args[0] == "completion" || args[0] == "fix" || strings.HasPrefix(args[0], "__complete"))
 	plain.tabs = a.tabs

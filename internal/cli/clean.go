@@ -12,10 +12,10 @@ import (
 	"toril/internal/lazy"
 )
 
-// door is what everything printed passes: no byte leaves that could move a cursor, turn the direction of writing or end a line
+// cleanWriter is what everything printed passes: no byte leaves that could move a cursor, turn the direction of writing or end a line
 // that Toril did not end. What is stopped is shown as an escape, in the form that JSON has for it too. Readers and reports
 // clean what they take over; this is the last line.
-type door struct {
+type cleanWriter struct {
 	to     io.Writer
 	first  func() // called before anything is written; nil for nothing
 	tabs   bool   // tabs pass, and line ends of two characters: what is written is a script for a shell, words for it, or a patch
@@ -33,7 +33,7 @@ type door struct {
 const maxWord = 1000
 
 // plain reports whether a text is harmless as it is, and then counts its last word.
-func (d *door) plain(p []byte) bool {
+func (d *cleanWriter) plain(p []byte) bool {
 	if !printable(p) || d.cutting || d.slashes > 0 {
 		return false
 	}
@@ -74,7 +74,7 @@ func printable(p []byte) bool {
 const wordEnds = " \n,;/\""
 
 // cuts reports whether a character is left out, and whether the word's mark takes its place. Escapes of JSON stay whole.
-func (d *door) cuts(r rune) (leave, mark bool) {
+func (d *cleanWriter) cuts(r rune) (leave, mark bool) {
 	over := strings.ContainsRune(wordEnds, r) && (r != '"' || d.slashes%2 == 0)
 	if r == '\\' {
 		d.slashes, d.since = d.slashes+1, 0
@@ -97,7 +97,7 @@ func (d *door) cuts(r rune) (leave, mark bool) {
 var colors = lazy.Regexp(`^\x1b\[(?:0|1|2|3\d|9\d)(?:;(?:1|2|3\d|9\d))*m`)
 
 // Write writes what is harmless and escapes the rest.
-func (d *door) Write(p []byte) (int, error) {
+func (d *cleanWriter) Write(p []byte) (int, error) {
 	if d.first != nil {
 		d.first()
 		d.first = nil
@@ -120,7 +120,7 @@ func (d *door) Write(p []byte) (int, error) {
 }
 
 // escape appends a text whose harmful characters are escaped.
-func (d *door) escape(out, p []byte) []byte {
+func (d *cleanWriter) escape(out, p []byte) []byte {
 	text := append(d.before, p...)
 	d.before = nil
 	for len(text) > 0 {
@@ -154,7 +154,7 @@ func (d *door) escape(out, p []byte) []byte {
 }
 
 // Close writes what was kept back.
-func (d *door) Close() error {
+func (d *cleanWriter) Close() error {
 	var out []byte
 	for _, c := range d.before {
 		out = fmt.Appendf(out, `\x%02x`, c)

@@ -22,7 +22,7 @@ func TestTheDoor(t *testing.T) {
 	} {
 		for _, piece := range []int{1, 2, 3, 1000} { // however it is cut
 			var out bytes.Buffer
-			d := &door{to: &out}
+			d := &cleanWriter{to: &out}
 			for at := 0; at < len(in); at += piece {
 				n, err := d.Write([]byte(in[at:min(len(in), at+piece)]))
 				require.NoError(t, err)
@@ -33,11 +33,11 @@ func TestTheDoor(t *testing.T) {
 		}
 	}
 	var out bytes.Buffer
-	_, err := (&door{to: &out, color: true}).Write([]byte("\x1b[1;91mred\x1b[0m \x1b[8mhidden\x1b[2J"))
+	_, err := (&cleanWriter{to: &out, color: true}).Write([]byte("\x1b[1;91mred\x1b[0m \x1b[8mhidden\x1b[2J"))
 	require.NoError(t, err)
 	assert.Equal(t, "\x1b[1;91mred\x1b[0m "+`\u001b[8mhidden\u001b[2J`, out.String(), "colours, and nothing else")
 	out.Reset()
-	require.NoError(t, json.NewEncoder(&door{to: &out}).Encode(map[string]string{"a": "x\u202ey\u009bz"}))
+	require.NoError(t, json.NewEncoder(&cleanWriter{to: &out}).Encode(map[string]string{"a": "x\u202ey\u009bz"}))
 	var back map[string]string
 	require.NoError(t, json.Unmarshal(out.Bytes(), &back), out.String())
 	assert.Equal(t, "x\u202ey\u009bz", back["a"], "JSON stays JSON, and says the same")
@@ -48,7 +48,7 @@ func TestWhatIsPlainAndHowLongItsLastWordIs(t *testing.T) {
 		for at := range 17 {
 			text := []byte(`the 17 characters`)
 			text[at] = byte(c)
-			assert.Equal(t, c == '\n' || c >= ' ' && c <= '~' && c != '\\', (&door{}).plain(text), "%q", text)
+			assert.Equal(t, c == '\n' || c >= ' ' && c <= '~' && c != '\\', (&cleanWriter{}).plain(text), "%q", text)
 		}
 	}
 	word := func(n int) string { return strings.Repeat("w", n) }
@@ -72,7 +72,7 @@ func TestWhatIsPlainAndHowLongItsLastWordIs(t *testing.T) {
 		{maxWord, " " + word(maxWord) + "\n" + word(maxWord+1), false, maxWord},
 		{0, strings.Repeat(word(400)+" ", 40) + word(maxWord+1) + strings.Repeat(" w", 2000), false, 0},
 	} {
-		d := &door{word: c.before}
+		d := &cleanWriter{word: c.before}
 		assert.Equal(t, c.plain, d.plain([]byte(c.text)), "%d and %d characters", c.before, len(c.text))
 		if c.plain {
 			assert.Equal(t, c.last, d.word)

@@ -1,5 +1,5 @@
-// Package house holds the test that imports only point down.
-package house
+// Package layers holds the test that imports only point down.
+package layers
 
 import (
 	"go/ast"
@@ -20,9 +20,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// floors are those of docs/architecture.md, the highest first. A package may import what is on a lower floor, and what is below its own
-// folder's name on the same.
-var floors = [][]string{
+// layers are those of docs/architecture.md, the highest first. A package may import what is in a lower layer, and what is below its own
+// folder's name in the same.
+var layers = [][]string{
 	{"cmd"},
 	{"internal/cli", "internal/gendocs"},
 	{"report"},
@@ -46,15 +46,15 @@ var floors = [][]string{
 	},
 }
 
-// outside are libraries that one room alone may use.
+// outside are libraries that one package alone may use.
 var outside = map[string][]string{
 	"github.com/spf13/cobra":       {"internal/cli", "internal/gendocs"},
 	"github.com/jedib0t/go-pretty": {"internal/cli", "report"},
 }
 
-func floorOf(pkg string) int {
-	return slices.IndexFunc(floors, func(rooms []string) bool {
-		return slices.ContainsFunc(rooms, func(r string) bool { return pkg == r || strings.HasPrefix(pkg, r+"/") })
+func layerOf(pkg string) int {
+	return slices.IndexFunc(layers, func(packages []string) bool {
+		return slices.ContainsFunc(packages, func(r string) bool { return pkg == r || strings.HasPrefix(pkg, r+"/") })
 	})
 }
 
@@ -72,19 +72,19 @@ func TestImportsPointDown(t *testing.T) {
 			return err
 		}
 		pkg := filepath.ToSlash(strings.TrimPrefix(filepath.Dir(path), "../../"))
-		here := floorOf(pkg)
-		if here < 0 { // lab and the like stand beside the house
+		here := layerOf(pkg)
+		if here < 0 { // lab and the like stand beside the layers
 			return nil
 		}
 		f, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
 		require.NoError(t, err)
 		for _, imp := range f.Imports {
 			name, _ := strconv.Unquote(imp.Path.Value)
-			for lib, rooms := range outside {
+			for lib, packages := range outside {
 				if strings.HasPrefix(name, lib) {
 					assert.True(
 						t,
-						slices.ContainsFunc(rooms, func(r string) bool { return strings.HasPrefix(pkg, r) }),
+						slices.ContainsFunc(packages, func(r string) bool { return strings.HasPrefix(pkg, r) }),
 						"%s imports %s",
 						path,
 						name,
@@ -92,15 +92,15 @@ func TestImportsPointDown(t *testing.T) {
 				}
 			}
 			to, ours := strings.CutPrefix(name, "toril/")
-			there := floorOf(to)
+			there := layerOf(to)
 			if !ours || sideways[[2]string{pkg, to}] {
 				continue
 			}
 			seen++
-			room := func(p string) string { return strings.SplitN(p, "/", 2)[0] }
+			within := func(p string) string { return strings.SplitN(p, "/", 2)[0] }
 			assert.True(
 				t,
-				there > here || there == here && room(pkg) == room(to) || there == here && here == len(floors)-2,
+				there > here || there == here && within(pkg) == within(to) || there == here && here == len(layers)-2,
 				"%s imports %s, which is above it or beside it",
 				path,
 				to,
