@@ -81,13 +81,23 @@ func (o op) same() bool { return o.old >= 0 && o.now >= 0 }
 
 // shown reports whether a line that does not change may be shown beside what does.
 func shown(f *source.File, o op) bool {
-	return o.same() && !strings.Contains(f.Quote(f.At(o.old+1)), source.Mask)
+	return o.same() && !secret(f, o.old+1)
+}
+
+// secret reports whether a line of a file holds a secret: one that is known, or one that a comment announces ("password: …"). A diff shows
+// comments, which quotes do not.
+func secret(f *source.File, line int) bool {
+	if strings.Contains(f.Quote(f.At(line)), source.Mask) {
+		return true
+	}
+	bare := source.NewFile(f.Path, []byte(f.Line(line))) // without what its format says are comments
+	return strings.Contains(f.Quote(f.At(line)), source.MaskComment) && strings.Contains(bare.Quote(bare.At(1)), source.Mask)
 }
 
 // reveals reports whether a diff of a file and its edited text would show a secret.
 func reveals(f *source.File, edited []byte) bool {
 	for _, o := range align(lines(f.Bytes()), lines(edited)) {
-		if o.now < 0 && strings.Contains(f.Quote(f.At(o.old+1)), source.Mask) {
+		if o.now < 0 && secret(f, o.old+1) {
 			return true
 		}
 	}

@@ -156,6 +156,34 @@ func TestDiffsShowNoSecret(t *testing.T) {
 	assert.Equal(t, "--- a/g/swanctl.conf\n+++ b/g/swanctl.conf\n@@ -4,2 +4,3 @@\n     }\n+    new\n }\n", diff)
 }
 
+// TestASecretOnALineThatIsEditedStopsTheFix: a rule that is never reached is taken out, but not where the diff would show a secret.
+func TestASecretOnALineThatIsEditedStopsTheFix(t *testing.T) {
+	for comment, fits := range map[string]bool{"": true, "-m comment --comment \"password: quayside-lantern\" ": false} {
+		s := session(t, fstest.MapFS{"brig/rules.v4": {Data: []byte("*filter\n" +
+			":INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n:OUTPUT ACCEPT [0:0]\n-A INPUT -p tcp -m tcp --dport 22 -j ACCEPT\n" +
+			"-A INPUT -p tcp -m tcp --dport 22 " + comment + "-j ACCEPT\nCOMMIT\n")}})
+		fixes, err := s.Run(context.Background(), func(f *audit.Finding) bool { return strings.HasPrefix(f.Check, "access/") })
+		require.NoError(t, err)
+		var said []string
+		for _, f := range fixes {
+			if f.Finding.At.Line == 6 {
+				said = append(said, f.Why)
+			}
+		}
+		require.NotEmpty(t, said)
+		if fits {
+			assert.Equal(t, []string{""}, said)
+			continue
+		}
+		for _, why := range said {
+			assert.Contains(t, why, "would show a secret")
+		}
+		if text, edited := s.Edited["brig/rules.v4"]; edited { // for another finding
+			assert.Contains(t, string(text), "quayside-lantern")
+		}
+	}
+}
+
 // FuzzUnified makes diffs of two texts: patch(1)'s rules give the one of the other.
 func FuzzUnified(f *testing.F) {
 	f.Add("a\nb\nc\n", "a\nc\nd")
