@@ -71,10 +71,10 @@ func (c *Case) mate() *model.Child {
 
 // set is a setting of an end, or of a child of it, and what it is to be.
 type set struct {
-	end   pair.End
-	child *model.Child
-	of    *settings.Row
-	value any // of the type that the setting takes
+	end     pair.End
+	child   *model.Child
+	setting *settings.Row
+	value   any // of the type that the setting takes
 }
 
 // to sets a setting of an end, or of a child of it.

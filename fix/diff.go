@@ -87,11 +87,12 @@ func shown(f *source.File, o op) bool {
 // secret reports whether a line of a file holds a secret: one that is known, or one that a comment announces ("password: …"). A diff shows
 // comments, which quotes do not.
 func secret(f *source.File, line int) bool {
-	if strings.Contains(f.Quote(f.At(line)), source.Mask) {
-		return true
+	quote := f.Quote(f.At(line))
+	if strings.Contains(quote, source.MaskComment) {
+		bare := source.NewFile(f.Path, []byte(f.Line(line))) // of no format, so that nothing in it is a comment
+		quote += bare.Quote(bare.At(1))
 	}
-	bare := source.NewFile(f.Path, []byte(f.Line(line))) // without what its format says are comments
-	return strings.Contains(f.Quote(f.At(line)), source.MaskComment) && strings.Contains(bare.Quote(bare.At(1)), source.Mask)
+	return strings.Contains(quote, source.Mask)
 }
 
 // reveals reports whether a diff of a file and its edited text would show a secret.

@@ -40,13 +40,13 @@ var ipsecKeys = sync.OnceValue(func() map[*settings.Row][2]string {
 })
 
 func (w ipsecConf) set(x set) ([]Edit, error) {
-	keys := ipsecKeys()[x.of]
+	keys := ipsecKeys()[x.setting]
 	key, between := keys[0], ","
 	if w.libreswan {
 		key = keys[1]
 	}
 	if key == "" {
-		return nil, fmt.Errorf("%s is not a setting that Toril writes into ipsec.conf", x.of.Name)
+		return nil, fmt.Errorf("%s is not a setting that Toril writes into ipsec.conf", x.setting.Name)
 	}
 	text, err := w.text(x, between)
 	if err != nil {
@@ -67,7 +67,7 @@ func (w ipsecConf) set(x set) ([]Edit, error) {
 		}
 		out = append(out, Edit{File: f.Path, Range: r, Text: text})
 	}
-	if x.of == settings.Liveness.Row { // what it does when the peer is dead makes it a check at all
+	if x.setting == settings.Liveness.Row { // what it does when the peer is dead makes it a check at all
 		more := [2]string{"dpdaction", "restart"}
 		if w.libreswan {
 			more = [2]string{"dpdtimeout", "120"}
@@ -100,7 +100,7 @@ func (w ipsecConf) text(x set, between string) (string, error) {
 		}
 		return map[model.Start]string{model.StartTraffic: "route", model.StartBoot: "start"}[v], nil
 	case time.Duration:
-		if x.of == settings.Liveness.Row && w.libreswan {
+		if x.setting == settings.Liveness.Row && w.libreswan {
 			return fmt.Sprintf("%d", int(v.Seconds())), nil
 		}
 		return timeText(v), nil

@@ -40,7 +40,7 @@ func (w phrased) set(x set) ([]Edit, error) {
 	switch v := x.value.(type) {
 	case time.Duration:
 		s := c.LifetimeSetting()
-		switch x.of {
+		switch x.setting {
 		case settings.ChildLifetime.Row:
 			s = k.Rekey
 		case settings.ChildHardLifetime.Row:
@@ -60,7 +60,7 @@ func (w phrased) set(x set) ([]Edit, error) {
 		}
 		return w.proposals(c.Proposals, c.Parts, v)
 	}
-	return nil, fmt.Errorf("%s is not a setting that Toril writes into the language of a phrasebook", x.of.Name)
+	return nil, fmt.Errorf("%s is not a setting that Toril writes into the language of a phrasebook", x.setting.Name)
 }
 
 // statement returns the file and the bytes of a statement that is there.

@@ -41,7 +41,7 @@ func (w swanctl) set(x set) ([]Edit, error) {
 	c := x.end.Connection
 	key, at, inherited := w.key(x)
 	if key == "" {
-		return nil, fmt.Errorf("%s is not a setting that Toril writes into swanctl.conf", x.of.Name)
+		return nil, fmt.Errorf("%s is not a setting that Toril writes into swanctl.conf", x.setting.Name)
 	}
 	text, err := swanctlText(x.value)
 	if err != nil {
@@ -84,12 +84,12 @@ func cutComment(line string) string {
 // key returns the key of a setting, where it is said now, and whether by a section that others refer to as well.
 func (w swanctl) key(x set) (key string, at source.Pos, inherited bool) {
 	c, k := x.end.Connection, x.child
-	said, _ := x.of.Get(settings.Subject{Connection: c, Child: k})
-	key = swanctlKeys()[x.of]
+	said, _ := x.setting.Get(settings.Subject{Connection: c, Child: k})
+	key = swanctlKeys()[x.setting]
 	switch {
-	case x.of == settings.IKELifetime.Row && c.Reauth.Value > 0 && said.At == c.Reauth.At && !c.Reauth.IsDefault():
+	case x.setting == settings.IKELifetime.Row && c.Reauth.Value > 0 && said.At == c.Reauth.At && !c.Reauth.IsDefault():
 		key = "reauth_time"
-	case x.of == settings.ChildProposals.Row && k != nil && k.Protocol.Value == ike.AH:
+	case x.setting == settings.ChildProposals.Row && k != nil && k.Protocol.Value == ike.AH:
 		key = "ah_proposals"
 	}
 	return key, said.At, said.Origin == model.Inherited

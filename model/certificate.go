@@ -98,8 +98,8 @@ func (g *Gateway) NotTaken(c *Connection) *Certificate {
 	if len(named(g.loaded(c), files)) > 0 {
 		return nil
 	}
-	for _, x := range named(g.Certs, files) {
-		return x
+	if all := named(g.Certs, files); len(all) > 0 {
+		return all[0]
 	}
 	return nil
 }

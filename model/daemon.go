@@ -145,8 +145,8 @@ type Children struct {
 	WithinAsked bool
 	// OwnSelectors: it protects what it is set to protect, whatever the peer says; as a responder it answers with that.
 	OwnSelectors bool
-	// Shunts: what is to pass or to be dropped is set up in tunnel mode where somebody asks for it, as a child that protects.
-	Shunts bool
+	// NegotiatesShunts: what is to pass or to be dropped is set up in tunnel mode where somebody asks for it, as a child that protects.
+	NegotiatesShunts bool
 	// OrNone: under IKEv2 the IKE SA goes with the child that is made along with it, where that fails.
 	OrNone bool
 }

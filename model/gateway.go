@@ -323,8 +323,10 @@ type Party struct {
 	Keyed        bool           // its public key is configured: it needs no certificate
 	PublicKeys   []*PublicKey   // those keys, where the configuration has them itself
 	KeyFiles     []string       // or the files that have them, as written
-	Loose        bool           // its certificate need not name its identity
-	OrSubject    bool           // of the own party: it shows the subject of its certificate where that does not name its identity
+	// KeyedElsewhere: a public key of the party is in the daemon's store, or is written in a way that Toril does not read.
+	KeyedElsewhere bool
+	Loose          bool // its certificate need not name its identity
+	OrSubject      bool // of the own party: it shows the subject of its certificate where that does not name its identity
 }
 
 // Named is the identity as a configuration would write it: as it is written, where that is a distinguished name; "" for none.

@@ -23,15 +23,20 @@ func (k *PublicKey) String() string {
 	return fmt.Sprintf("%s of %d bits, %.8x", k.KeyType, k.KeyBits, sha256.Sum256(k.Info))
 }
 
-// PublicKeysOf returns the public keys that are configured for a party of one of the gateway's connections, as far as they were given.
-func (g *Gateway) PublicKeysOf(p *Party) []*PublicKey {
-	out := slices.Clone(p.PublicKeys)
-	for _, k := range g.PublicKeys {
-		if slices.ContainsFunc(p.KeyFiles, func(n string) bool { return path.Base(n) == path.Base(k.At.File) }) {
-			out = append(out, k)
+// PublicKeysOf returns the public keys that are configured for a party of one of the gateway's connections. All is false where one of them
+// was not given, or could not be read, or is named otherwise than by itself or by its file.
+func (g *Gateway) PublicKeysOf(p *Party) (keys []*PublicKey, all bool) {
+	keys, all = slices.Clone(p.PublicKeys), !p.KeyedElsewhere
+	for _, n := range p.KeyFiles {
+		found := false
+		for _, k := range g.PublicKeys {
+			if path.Base(n) == path.Base(k.At.File) {
+				keys, found = append(keys, k), true
+			}
 		}
+		all = all && found
 	}
-	return out
+	return keys, all
 }
 
 // Same reports whether two are one key.

@@ -1,7 +1,6 @@
 package negotiate
 
 import (
-	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -486,7 +485,10 @@ func (a *attempt) keyOf(s side) *model.Key {
 	if len(peer) == 0 && s.c.Local.ID.IsDefault() && s.End == a.r.End && !a.Aggressive { // main mode knows nobody's identity yet
 		own, peer = addr(s.own), addr(seen)
 	}
-	return cmp.Or(s.Gateway.KeyFor(s.c, own, peer), s.Gateway.KeyFor(s.c, addr(s.own), addr(seen)))
+	if k := s.Gateway.KeyFor(s.c, own, peer); k != nil {
+		return k
+	}
+	return s.Gateway.KeyFor(s.c, addr(s.own), addr(seen))
 }
 
 // knows are the identities of its own and of its peer by which a side looks for a key, after the peer showed its identity or before.

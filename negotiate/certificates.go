@@ -240,16 +240,18 @@ func (a *attempt) publicKeys(who, whom side) *Failure {
 	if !whom.c.Remote.Keyed {
 		return nil
 	}
-	wants, has := whom.Gateway.PublicKeysOf(&whom.c.Remote), who.Gateway.PublicKeysOf(&who.c.Local)
+	wants, all := whom.Gateway.PublicKeysOf(&whom.c.Remote)
+	has, whole := who.Gateway.PublicKeysOf(&who.c.Local)
 	shows := who.Gateway.CertificatesOf(who.c)
-	if len(wants) == 0 || len(has)+len(shows) == 0 {
-		a.assume("the public key that %s expects of %s was not compared: not both of them were given", whom.name(), who.name())
-		return nil
-	}
 	for _, k := range wants {
 		if slices.ContainsFunc(has, k.Same) || slices.ContainsFunc(shows, k.Of) {
 			return nil
 		}
+	}
+	if !all || !whole || len(has)+len(shows) < max(1, len(who.c.Local.Certificates.Value)) {
+		a.assume("the public key that %s expects of %s was not compared: not all of them were given, or could be read",
+			whom.name(), who.name())
+		return nil
 	}
 	var at source.Pos
 	if len(has) > 0 {
@@ -259,7 +261,7 @@ func (a *attempt) publicKeys(who, whom side) *Failure {
 	}
 	return &Failure{
 		Topic: Certificates, Step: a.authStep(), Notify: "AUTHENTICATION_FAILED",
-		Why:     fmt.Sprintf("the public key that %s expects of %s is another than that of %s", whom.name(), who.name(), who.name()),
+		Why:     fmt.Sprintf("%s expects a public key of %s that %s does not have", whom.name(), who.name(), who.name()),
 		Lines:   ordered(a, who, at, wants[0].At),
 		Changes: []string{fmt.Sprintf("on %s set the public key of %s", whom.name(), who.name())},
 	}

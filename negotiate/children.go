@@ -29,7 +29,7 @@ func (a *attempt) children() {
 // asked are the children that an initiator asks for: those that protect something, or that come up as if they did where it has no others.
 func asked(c *model.Connection) []*model.Child {
 	protecting := slices.DeleteFunc(slices.Clone(c.Children), (*model.Child).Shunts)
-	if len(protecting) == 0 && c.Daemon.Children.Shunts {
+	if len(protecting) == 0 && c.Daemon.Children.NegotiatesShunts {
 		return c.Children
 	}
 	return protecting
@@ -37,7 +37,7 @@ func asked(c *model.Connection) []*model.Child {
 
 // answers reports whether a responder sets a child of its own up with its peer.
 func answers(c *model.Connection, k *model.Child) bool {
-	return !k.Shunts() || c.Daemon.Children.Shunts
+	return !k.Shunts() || c.Daemon.Children.NegotiatesShunts
 }
 
 // atOnce has a further child of an initiator that asks for all of its networks in one request, as one child, fail where another child of
@@ -390,6 +390,7 @@ func (a *attempt) wrap(c *Child, k *model.Child, step Step) *Failure {
 	c.Mode = ike.Tunnel
 	if a.Version == ike.V1 && k.Shunts() && modeOf(c.With) == ike.Tunnel { // seen with strongSwan 5.9.8
 		c.Mode = k.Mode.Value
+		a.assume("the child comes up in the mode %q at %s: what becomes of its packets was not tried", c.Mode, a.i.name())
 		return nil
 	}
 	mine, theirs := modeOf(k), modeOf(c.With)
@@ -401,8 +402,7 @@ func (a *attempt) wrap(c *Child, k *model.Child, step Step) *Failure {
 		return nil
 	}
 	hosts := a.hosts(c.Local, c.Remote)
-	unanswered := a.Version == ike.V2 && mine == ike.Transport && theirs == ike.Tunnel && a.r.c.Daemon.Children.OwnMode
-	if !hosts && !unanswered && (minds(a.i, mine) || minds(a.r, theirs)) {
+	if !hosts && !a.unanswered(mine, theirs) && (minds(a.i, mine) || minds(a.r, theirs)) {
 		return a.notTransported(lines, step)
 	}
 	if mine == theirs {
@@ -418,7 +418,12 @@ func (a *attempt) wrap(c *Child, k *model.Child, step Step) *Failure {
 	return nil
 }
 
-// minds reports whether an end that is set to a mode refuses it where others' packets than the gateways' own are protected.
+// unanswered reports whether the responder finds nothing set up for an initiator in transport mode.
+func (a *attempt) unanswered(mine, theirs ike.Mode) bool {
+	return a.Version == ike.V2 && a.r.c.Daemon.Children.OwnMode && mine == ike.Transport && theirs != ike.Transport
+}
+
+// minds reports whether an end that is set to a mode refuses it where more is protected than the gateways' own packets.
 func minds(s side, mode ike.Mode) bool {
 	return mode == ike.Transport && !s.c.Daemon.Children.AnyTransport
 }
@@ -446,7 +451,7 @@ func (a *attempt) twoModes(c *Child, mine, theirs ike.Mode, lines [2]source.Pos,
 		c.Mode = mine
 		return nil
 	}
-	if a.Version == ike.V2 && a.r.c.Daemon.Children.OwnMode && mine == ike.Transport {
+	if a.unanswered(mine, theirs) {
 		return &Failure{
 			Topic: Mode, Step: step, Notify: "AUTHENTICATION_FAILED", Lines: lines,
 			Why: fmt.Sprintf("%s is set to %s mode, %s to %s mode, and finds no policy for it", a.i.name(), mine, a.r.name(),

@@ -50,7 +50,7 @@ var ShortRSA = onRaw(baseline.RSABits, isRSA, onEach(&audit.Check{
 	Title:    "An RSA key is too short",
 	Severity: audit.High,
 	Why:      "Anyone who factors the key can impersonate its owner.",
-	Fix:      "Generate a new key, ECDSA P-384 or RSA with 3072 bits, and a new certificate.",
+	Fix:      "Generate a new key, ECDSA P-384 or RSA with 3072 bits; have a certificate made for it, or give it to the peer.",
 	Doc: audit.Doc{
 		What: "The length of every RSA key in the certificates that lie beside the configuration, and of those that connections have " +
 			"without a certificate, is compared with the baseline's least length.",
@@ -76,7 +76,7 @@ var ShortCurve = onRaw(baseline.CurveBits, onCurve, onEach(&audit.Check{
 	Title:    "A key is on too small a curve",
 	Severity: audit.High,
 	Why:      "Anyone who works out the key can impersonate its owner.",
-	Fix:      "Generate a new key, ECDSA P-384, and a new certificate.",
+	Fix:      "Generate a new key, ECDSA P-384; have a certificate made for it, or give it to the peer.",
 	Doc: audit.Doc{
 		What: "The length of every key on an elliptic curve (ECDSA, Ed25519, Ed448) in the certificates that lie beside the " +
 			"configuration, and of those that connections have without a certificate, is compared with the baseline's least length.",
@@ -104,19 +104,22 @@ func onCurve(kind string) bool { return kind != "RSA" }
 // were not given.
 func onRaw(k *baseline.Kind, is func(kind string) bool, c *audit.Check) *audit.Check {
 	c.Connection = func(p *audit.Pass, s *audit.Subject) {
-		keys := s.Gateway.PublicKeysOf(&s.Connection.Local)
-		if _, given := s.Far(); !given {
-			keys = append(keys, s.Gateway.PublicKeysOf(&s.Connection.Remote)...)
-		}
 		l := s.Baseline.Limit(k)
-		for _, key := range keys {
-			if !is(key.KeyType) || key.KeyBits == 0 || float64(key.KeyBits) >= l.Least {
-				continue
+		judge := func(party *model.Party, whose string) {
+			keys, _ := s.Gateway.PublicKeysOf(party)
+			for _, key := range keys {
+				if !is(key.KeyType) || key.KeyBits == 0 || float64(key.KeyBits) >= l.Least {
+					continue
+				}
+				f := p.On(s, key.At, false)
+				byLength(&f, key.KeyBits, l)
+				f.Message = fmt.Sprintf("the %s key of %s has %d bits, fewer than %.0f", key.KeyType, whose, key.KeyBits, l.Least)
+				p.Report(f)
 			}
-			f := p.On(s, key.At, false)
-			byLength(&f, key.KeyBits, l)
-			f.Message = fmt.Sprintf("the %s key of %s has %d bits, fewer than %.0f", key.KeyType, s.Connection.Name, key.KeyBits, l.Least)
-			p.Report(f)
+		}
+		judge(&s.Connection.Local, s.Connection.Name)
+		if _, given := s.Far(); !given {
+			judge(&s.Connection.Remote, "the peer of "+s.Connection.Name)
 		}
 	}
 	return c

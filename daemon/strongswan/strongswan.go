@@ -12,7 +12,7 @@ var Daemon = model.Daemon{
 	StripsPrivate: true,
 
 	Policies: model.Policies{Routes: true, DropsLast: true, ShuntsTrapped: true},
-	Children: model.Children{Shunts: true},
+	Children: model.Children{NegotiatesShunts: true},
 	Answers:  model.Answers{GuardsAggressive: true, JoinsAlike: true},
 	Keys:     model.Keys{Latest: true, Tries: true},
 	IDs:      model.IDs{NameInOrder: true, WritesT61: true},

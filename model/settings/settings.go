@@ -43,11 +43,8 @@ func (r Relation) String() string {
 		"one end is enough"}[r]
 }
 
-// Setting is a setting whose values are of type T.
-type Setting[T any] struct {
-	*Row
-	of func(Subject) *model.Setting[T] // nil where only its name and its text are known
-}
+// Setting is a setting whose values are of type T: its row, which takes no others.
+type Setting[T any] struct{ *Row }
 
 // Row describes a setting, whatever its values are.
 type Row struct {
@@ -159,7 +156,7 @@ func row[T any](r Row, of func(Subject) *model.Setting[T], show func(T) string) 
 	r.get = func(s Subject) Shown { return shown(*of(s), show) }
 	r.said = func(s Subject) bool { return !of(s).IsDefault() }
 	if r.Derived {
-		return Setting[T]{&r, of}
+		return Setting[T]{&r}
 	}
 	r.takes = reflect.TypeFor[T]()
 	r.put = func(s Subject, value any, from model.Setting[none]) bool {
@@ -169,7 +166,7 @@ func row[T any](r Row, of func(Subject) *model.Setting[T], show func(T) string) 
 		}
 		return ok
 	}
-	return Setting[T]{&r, of}
+	return Setting[T]{&r}
 }
 
 // given makes a setting of a value and of where it comes from.
@@ -241,7 +238,7 @@ func More(r Row) Setting[string] {
 		}
 		return ok
 	}
-	return Setting[string]{Row: &r}
+	return Setting[string]{&r}
 }
 
 // as puts how a row is shown beside what it is.

@@ -1,7 +1,9 @@
 package settings_test
 
 import (
+	"os"
 	"reflect"
+	"regexp"
 	"testing"
 	"time"
 
@@ -210,4 +212,20 @@ func TestWhereAValueComesFrom(t *testing.T) {
 	aggressive := settings.Named("ikev1-mode")
 	_, has := aggressive.Said(settings.Subject{Connection: &model.Connection{Version: model.Say(ike.V2, at)}})
 	assert.False(t, has, "IKEv2 has no such mode")
+}
+
+// TestEverySettingIsListed: what table.go describes is in All, in its order; the two that are no settings stand at its end.
+func TestEverySettingIsListed(t *testing.T) {
+	data, err := os.ReadFile("table.go")
+	require.NoError(t, err)
+	var described []string
+	for _, m := range regexp.MustCompile(`\bName:\s+"([^"]+)"`).FindAllStringSubmatch(string(data), -1) {
+		described = append(described, m[1])
+	}
+	var listed []string
+	for _, r := range settings.All() {
+		listed = append(listed, r.Name)
+		assert.Same(t, r, settings.Named(r.Name))
+	}
+	assert.Equal(t, described, append(listed, settings.NATExemption.Name, settings.PreSharedKey.Name))
 }

@@ -17,13 +17,19 @@ func Take(f *table.Section, p *model.Party, keywords ...string) {
 				continue
 			}
 			v.Used = true
-			if v.Text == "" || strings.HasPrefix(v.Text, "%") || strings.HasSuffix(k, "ckaid") {
+			if v.Text == "" || strings.HasPrefix(v.Text, "%") {
 				continue
 			}
 			text := strings.TrimPrefix(strings.TrimPrefix(v.Text, "dns:"), "ssh:") // how it is encoded
-			if key, err := FromText(text, v.At); err == nil {
+			key, err := FromText(text, v.At)
+			switch {
+			case strings.HasSuffix(k, "ckaid"):
+				p.KeyedElsewhere = true
+			case err == nil:
 				p.PublicKeys = append(p.PublicKeys, key)
-			} else if !strings.HasPrefix(text, "0x") && !strings.HasPrefix(text, "0s") {
+			case strings.HasPrefix(text, "0x") || strings.HasPrefix(text, "0s"):
+				p.KeyedElsewhere = true
+			default:
 				p.KeyFiles = append(p.KeyFiles, text)
 			}
 		}
