@@ -215,8 +215,8 @@ func usual(f found) int {
 func guarded(in *read.Input, step func()) {
 	defer func() {
 		if r := recover(); r != nil {
-			in.Unread(0, read.Owner{}, "the reader of %s failed", in.File.Format)
-			in.ProblemAt(
+			in.Unread(in.At(0), read.Owner{}, "the reader of %s failed", in.File.Format)
+			in.Problemf(
 				source.Pos{File: in.File.Path},
 				"the reader of %s failed on this file, which is a fault of Toril's: what it says is not known",
 				in.File.Format,
@@ -224,8 +224,8 @@ func guarded(in *read.Input, step func()) {
 		}
 	}()
 	if packet.Guard(step) != nil {
-		in.Unread(0, read.Owner{}, "%s", read.TooLarge)
-		in.ProblemAt(source.Pos{File: in.File.Path}, "%s; the rest of it is not read", read.TooLarge)
+		in.Unread(in.At(0), read.Owner{}, "%s", read.TooLarge)
+		in.Problemf(source.Pos{File: in.File.Path}, "%s; the rest of it is not read", read.TooLarge)
 	}
 }
 

@@ -91,9 +91,9 @@ type Coverage struct {
 	Note      string
 }
 
-// Objects calls a function for every element of the array that a JSON decoder of the file has just entered, with its text and the number
-// that means its place in reports. It ends at the first that is broken, as nothing behind it can be told apart.
-func (in *Input) Objects(dec *json.Decoder, one func(raw json.RawMessage, line int)) {
+// Objects calls a function for every element of the array that a JSON decoder of the file has just entered, with its text and its place.
+// It ends at the first that is broken, as nothing behind it can be told apart.
+func (in *Input) Objects(dec *json.Decoder, one func(raw json.RawMessage, at source.Pos)) {
 	for e, err := range tree.Elements(in.File.Bytes(), dec) {
 		switch {
 		case err != nil:
@@ -101,15 +101,15 @@ func (in *Input) Objects(dec *json.Decoder, one func(raw json.RawMessage, line i
 		case in.Context.Err() != nil:
 			return
 		default:
-			one(e.Raw, in.Part(e.Start, e.End))
+			one(e.Raw, in.File.Part(e.Start, e.End))
 		}
 	}
 }
 
-// Here returns the number that means, in reports, the place that a JSON decoder has come to.
-func (in *Input) Here(dec *json.Decoder) int {
+// Here returns the place that a JSON decoder has come to.
+func (in *Input) Here(dec *json.Decoder) source.Pos {
 	at := min(int(dec.InputOffset()), max(0, len(in.File.Bytes())-1))
-	return in.Part(at, len(in.File.Bytes()))
+	return in.File.Part(at, len(in.File.Bytes()))
 }
 
 // Input is one file on its way into a gateway. Until every file of the gateway is read, Gateway is a part by itself: what this file says,
@@ -120,7 +120,6 @@ type Input struct {
 	File    *model.File
 	Folder  *Folder
 	depth   int
-	places  []source.Pos // of statements that are more or less than a line; their numbers are negative
 	later   []func()
 }
 
@@ -160,7 +159,7 @@ func Join(g *model.Gateway, read []*Input, guard func(in *Input, step func())) {
 		again := g.Join(in.Gateway)
 		in.Gateway = g
 		for _, s := range again {
-			in.ProblemAt(s.At, "set %q is also created at %s; only that one is used", s.Name, g.Set(s.Name).At)
+			in.Problemf(s.At, "set %q is also created at %s; only that one is used", s.Name, g.Set(s.Name).At)
 		}
 	}
 	for _, in := range read {
@@ -172,37 +171,12 @@ func Join(g *model.Gateway, read []*Input, guard func(in *Input, step func())) {
 	g.Unusable()
 }
 
-// At returns the position of a line; or, in a file whose statements are not lines, of a statement by its number.
-func (in *Input) At(line int) source.Pos {
-	if line < 0 {
-		return in.places[-1-line]
-	}
-	return in.File.At(line)
-}
+// At returns the position of a line.
+func (in *Input) At(line int) source.Pos { return in.File.At(line) }
 
-// Statement returns the position of a statement on a line: its bytes from start up to end.
-func (in *Input) Statement(line, start, end int) source.Pos {
-	return in.File.Statement(line, start, end)
-}
-
-// Pos returns the position of a statement, or of a part of one; where its bytes are not known, that of its line.
+// Pos returns the position of a statement, or of a part of one.
 func (in *Input) Pos(p syntax.Place) source.Pos {
-	if p.End == 0 {
-		return in.At(p.Line)
-	}
-	return in.Statement(p.Line, p.Start, p.End)
-}
-
-// Part notes where a statement stands that is not a line, from byte start up to end, and returns the number that means it in place
-// of a line.
-func (in *Input) Part(start, end int) int { return in.number(in.File.Part(start, end)) }
-
-// Number notes where a statement stands that may take several lines, and returns the number that means it in place of a line.
-func (in *Input) Number(p syntax.Place) int { return in.number(in.Pos(p)) }
-
-func (in *Input) number(p source.Pos) int {
-	in.places = append(in.places, p)
-	return -len(in.places)
+	return source.Pos{File: in.File.Path, Line: p.Line, Col: p.Col, Range: p.Range}
 }
 
 // Count counts a statement as read.
@@ -218,12 +192,7 @@ type Owner struct {
 }
 
 // Unread keeps a statement that was not understood, and makes unsure what it belongs to.
-func (in *Input) Unread(line int, of Owner, format string, args ...any) *model.Doubt {
-	return in.UnreadAt(in.At(line), of, format, args...)
-}
-
-// UnreadAt is Unread for a statement at a position.
-func (in *Input) UnreadAt(p source.Pos, of Owner, format string, args ...any) *model.Doubt {
+func (in *Input) Unread(p source.Pos, of Owner, format string, args ...any) *model.Doubt {
 	in.File.Veil(p)
 	return in.Leave(in.File, p, of, model.NotRead, in.File.Veiled(p, fmt.Sprintf(format, args...)))
 }
@@ -283,43 +252,28 @@ func (in *Input) about() model.Topic {
 	return model.AboutEverything
 }
 
-// Problemf says that something at a line is wrong.
-func (in *Input) Problemf(line int, format string, args ...any) {
-	in.ProblemAt(in.At(line), format, args...)
-}
-
-// ProblemAt says that something at a position is wrong.
-func (in *Input) ProblemAt(p source.Pos, format string, args ...any) {
+// Problemf says that something is wrong.
+func (in *Input) Problemf(p source.Pos, format string, args ...any) {
 	in.File.Veil(p)
 	in.Gateway.Problems = append(in.Gateway.Problems, source.Errorf(p, "%s", in.File.Veiled(p, fmt.Sprintf(format, args...))))
 }
 
-// Lost says that something could not be read from a line on: what the file tells may be otherwise.
-func (in *Input) Lost(line int, format string, args ...any) {
-	in.LostAt(in.At(line), format, args...)
-}
-
-// LostAt is Lost for a position.
-func (in *Input) LostAt(p source.Pos, format string, args ...any) {
-	in.ProblemAt(p, format, args...)
+// Lost says that something could not be read from a place on: what the file tells may be otherwise.
+func (in *Input) Lost(p source.Pos, format string, args ...any) {
+	in.Problemf(p, format, args...)
 	why := in.File.Veiled(p, fmt.Sprintf(format, args...))
 	in.Doubt(Owner{}, &model.Doubt{Cause: model.NotRead, Gateway: in.Gateway.Name, At: p, Why: why, Topic: in.about()})
 }
 
 // Refuse says that the program itself does not take this file, nor any other that it loads with it: what the gateway then does is
 // not known.
-func (in *Input) Refuse(line int, format string, args ...any) {
-	in.RefuseAt(in.At(line), format, args...)
-}
-
-// RefuseAt is Refuse for a statement at a position.
-func (in *Input) RefuseAt(p source.Pos, format string, args ...any) {
+func (in *Input) Refuse(p source.Pos, format string, args ...any) {
 	in.refuse("nothing of "+in.File.Format, p, format, args...)
 }
 
 // RefusePart says so of a part that the program loads by itself.
-func (in *Input) RefusePart(what string, line int, format string, args ...any) {
-	in.refuse(what, in.At(line), format, args...)
+func (in *Input) RefusePart(what string, p source.Pos, format string, args ...any) {
+	in.refuse(what, p, format, args...)
 }
 
 func (in *Input) refuse(what string, p source.Pos, format string, args ...any) {
@@ -334,10 +288,10 @@ func (in *Input) refuse(what string, p source.Pos, format string, args ...any) {
 // folder: whole, then without its first folders; with wildcards it keeps its last folder, and never takes whatever lies about.
 // A file of another format is not taken. Where nothing matches, that is a problem at the line, unless the pattern has
 // wildcards, which may match nothing.
-func (in *Input) Include(line int, pattern string) []*Input {
-	shown := source.Clean(in.File.Named(line, pattern))
+func (in *Input) Include(at source.Pos, pattern string) []*Input {
+	shown := source.Clean(in.File.Named(at.Line, pattern))
 	if in.depth >= MaxDepth {
-		in.Lost(line, "files include each other more than %d deep; %q is not read", MaxDepth, shown)
+		in.Lost(at, "files include each other more than %d deep; %q is not read", MaxDepth, shown)
 		return nil
 	}
 	wild := strings.ContainsAny(pattern, "*?[")
@@ -345,7 +299,7 @@ func (in *Input) Include(line int, pattern string) []*Input {
 	var out []*Input
 	for _, name := range names {
 		if in.isOpen(name) {
-			in.Problemf(line, "%s includes itself", source.Clean(name))
+			in.Problemf(at, "%s includes itself", source.Clean(name))
 			continue
 		}
 		if !in.Folder.Taken[name] &&
@@ -354,12 +308,12 @@ func (in *Input) Include(line int, pattern string) []*Input {
 		}
 		f, err := in.Folder.Open(name)
 		if err != nil {
-			in.Lost(line, "%v", err)
+			in.Lost(at, "%v", err)
 			continue
 		}
 		if other := in.foreign(f.File); other != nil {
 			if !wild {
-				in.Unread(line, Owner{}, "the file %s, which is included here, is taken for %s", source.Clean(path.Base(name)), other.Name)
+				in.Unread(at, Owner{}, "the file %s, which is included here, is taken for %s", source.Clean(path.Base(name)), other.Name)
 			}
 			continue
 		}
@@ -367,16 +321,16 @@ func (in *Input) Include(line int, pattern string) []*Input {
 		if i := slices.IndexFunc(in.Folder.Formats, func(x *Format) bool { return x.Name == in.File.Format }); i >= 0 {
 			in.Folder.Take(f, in.Folder.Formats[i], "")
 		}
-		f.Format, f.Why, f.Within = in.File.Format, "included at "+in.At(line).String(), in.File.Path
+		f.Format, f.Why, f.Within = in.File.Format, "included at "+at.String(), in.File.Path
 		in.Gateway.Files, in.Folder.files = append(in.Gateway.Files, f), append(in.Folder.files, f)
 		out = append(out, &Input{Context: in.Context, Gateway: in.Gateway, File: f, Folder: in.Folder, depth: in.depth + 1})
 	}
 	if len(names) == 0 && !wild {
 		in.Gateway.Definitions = append(
 			in.Gateway.Definitions,
-			&model.Definition{Kind: model.IncludedFile, Name: shown, Used: []source.Pos{in.At(line)}, Missing: true},
+			&model.Definition{Kind: model.IncludedFile, Name: shown, Used: []source.Pos{at}, Missing: true},
 		)
-		in.Unread(line, Owner{Name: model.IncludedFile}, "the included file %s was not given", shown)
+		in.Unread(at, Owner{Name: model.IncludedFile}, "the included file %s was not given", shown)
 	}
 	return out
 }

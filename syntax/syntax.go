@@ -5,9 +5,10 @@ package syntax
 
 import "toril/source"
 
-// Place is where a statement stands: the line on which it begins, and its bytes.
+// Place is where a statement stands: the line on which it begins, and its bytes. Col is the column, in bytes from 1, of a statement that
+// shares its line with others, as in JSON; 0 of one that does not.
 type Place struct {
-	Line int
+	Line, Col int
 	source.Range
 }
 

@@ -83,7 +83,7 @@ func readFile(in *read.Input) {
 		line := in.File.LineAt(offset + begin)
 		block, rest := pem.Decode(data[offset+begin:])
 		if block == nil {
-			in.Lost(line, "a PEM block begins here that is damaged")
+			in.Lost(in.At(line), "a PEM block begins here that is damaged")
 			return
 		}
 		offset = len(data) - len(rest)
@@ -98,12 +98,12 @@ func readFile(in *read.Input) {
 			}
 		case strings.HasSuffix(block.Type, "CRL"):
 			if err := list(in, line, block.Bytes); err != nil {
-				in.Lost(line, "the list of revoked certificates cannot be read: %v", err)
+				in.Lost(in.At(line), "the list of revoked certificates cannot be read: %v", err)
 			}
 		case strings.HasSuffix(block.Type, "PUBLIC KEY"):
 			key, err := publickey.FromDER(block.Bytes, in.At(line))
 			if err != nil {
-				in.Lost(line, "the public key cannot be read: %v", err)
+				in.Lost(in.At(line), "the public key cannot be read: %v", err)
 				continue
 			}
 			in.Count()
@@ -111,7 +111,7 @@ func readFile(in *read.Input) {
 		case strings.HasSuffix(block.Type, "REQUEST"):
 			in.Count()
 		default:
-			in.Unread(line, read.Owner{}, "%q is not a known kind of block", source.Clean(block.Type))
+			in.Unread(in.At(line), read.Owner{}, "%q is not a known kind of block", source.Clean(block.Type))
 		}
 	}
 }
@@ -131,7 +131,7 @@ func list(in *read.Input, line int, der []byte) error {
 func one(in *read.Input, line int, der []byte, behind bool) {
 	c, err := parse(der)
 	if err != nil {
-		in.Lost(line, "the certificate cannot be read: %v", err)
+		in.Lost(in.At(line), "the certificate cannot be read: %v", err)
 		return
 	}
 	in.Count()

@@ -45,7 +45,7 @@ func readFlows(in *read.Input) {
 		case len(w) == 0, strings.HasPrefix(line.Text, "conntrack v"):
 			continue
 		case !flowLine.MatchString(line.Text):
-			in.Unread(line.Line, read.Owner{}, "it is no connection that the kernel tracks")
+			in.Unread(in.Pos(line.Place), read.Owner{}, "it is no connection that the kernel tracks")
 			continue
 		}
 		in.Count()

@@ -315,7 +315,7 @@ func (r *reader) policyLine(n int, w []string, no bool) {
 	if w[0] == "description" {
 		return
 	}
-	r.in.Unread(n, read.Owner{Name: s.name, To: &s.doubts}, "this part of routing by policy is not read")
+	r.in.Unread(r.in.At(n), read.Owner{Name: s.name, To: &s.doubts}, "this part of routing by policy is not read")
 }
 
 // secretWords are the words behind which a secret stands.
@@ -348,7 +348,7 @@ func (r *reader) opens(n int, w []string) bool {
 		r.block = "router"
 		r.vrf = ""
 		if !words("ospf ospf6 bgp rip ripng isis eigrp babel openfabric pim pim6").has(second) {
-			r.in.Unread(n, read.Owner{}, "%q is not a known routing protocol", source.Clean(second))
+			r.in.Unread(r.in.At(n), read.Owner{}, "%q is not a known routing protocol", source.Clean(second))
 		}
 		instance := ""
 		if len(w) > 2 {
@@ -410,7 +410,7 @@ func (r *reader) opens(n int, w []string) bool {
 		r.block = "other"
 	default:
 		r.block = "other"
-		r.in.Unread(n, read.Owner{}, "%q is not a known statement", source.Clean(w[0]))
+		r.in.Unread(r.in.At(n), read.Owner{}, "%q is not a known statement", source.Clean(w[0]))
 	}
 	return true
 }
@@ -429,9 +429,9 @@ func (r *reader) statement(n int, w []string, no bool) {
 	case r.proto != nil:
 		r.protocolLine(n, w, no)
 	case r.block == "" && (w[0] == "ip" || w[0] == "ipv6") && (len(w) < 2 || !topIP.has(w[1])):
-		r.in.Unread(n, read.Owner{}, "it is not a known statement")
+		r.in.Unread(r.in.At(n), read.Owner{}, "it is not a known statement")
 	case r.block == "vrf" && !words("vni ip ipv6 router-id netns exit-vrf").has(w[0]):
-		r.in.Unread(n, read.Owner{}, "%q is not a known statement of a VRF", source.Clean(w[0]))
+		r.in.Unread(r.in.At(n), read.Owner{}, "%q is not a known statement of a VRF", source.Clean(w[0]))
 	}
 }
 
@@ -457,7 +457,7 @@ func (r *reader) interfaceLine(n int, w []string, no bool) {
 	case len(w) > 2 && (w[0] == "ip" || w[0] == "ipv6") && w[1] == "address" && !no:
 		p, err := netip.ParsePrefix(w[2])
 		if err != nil {
-			r.in.Unread(n, read.Owner{}, "%q is not an address with its network", source.Clean(w[2]))
+			r.in.Unread(r.in.At(n), read.Owner{}, "%q is not an address with its network", source.Clean(w[2]))
 			return
 		}
 		r.iface.AddAddress(p)
@@ -479,7 +479,7 @@ func (r *reader) interfaceLine(n int, w []string, no bool) {
 		}
 		r.by[source.Clean(w[1])] = append(r.by[source.Clean(w[1])], r.iface.Name)
 	case !known(w):
-		r.in.Unread(n, read.Owner{Name: r.iface.Name}, "it is not a known statement of an interface")
+		r.in.Unread(r.in.At(n), read.Owner{Name: r.iface.Name}, "it is not a known statement of an interface")
 	}
 }
 
@@ -558,7 +558,7 @@ func (r *reader) protocolLine(n int, w []string, no bool) {
 		}
 	default:
 		if !ofRouter.has(w[0]) && !strings.HasPrefix(w[0], "exit") {
-			r.in.Unread(n, read.Owner{Name: r.proto.Name, To: &r.proto.Doubts}, "%q is not a known statement of a routing protocol",
+			r.in.Unread(r.in.At(n), read.Owner{Name: r.proto.Name, To: &r.proto.Doubts}, "%q is not a known statement of a routing protocol",
 				source.Clean(w[0]))
 		}
 	}
@@ -576,17 +576,17 @@ func (r *reader) route(n int, w []string, no bool) {
 	if err != nil {
 		a, err := netip.ParseAddr(w[0])
 		if err != nil || len(rest) == 0 {
-			r.in.Unread(n, read.Owner{Topic: model.AboutRoutes}, "%q is not a network", source.Clean(w[0]))
+			r.in.Unread(r.in.At(n), read.Owner{Topic: model.AboutRoutes}, "%q is not a network", source.Clean(w[0]))
 			return
 		}
 		mask, err := netip.ParseAddr(rest[0])
 		if err != nil || !mask.Is4() {
-			r.in.Unread(n, read.Owner{Topic: model.AboutRoutes}, "%q is not a mask", source.Clean(rest[0]))
+			r.in.Unread(r.in.At(n), read.Owner{Topic: model.AboutRoutes}, "%q is not a mask", source.Clean(rest[0]))
 			return
 		}
 		bits, ok := literal.MaskBits(mask)
 		if !ok {
-			r.in.Unread(n, read.Owner{Topic: model.AboutRoutes}, "%q is not a mask", source.Clean(rest[0]))
+			r.in.Unread(r.in.At(n), read.Owner{Topic: model.AboutRoutes}, "%q is not a mask", source.Clean(rest[0]))
 			return
 		}
 		p, rest = netip.PrefixFrom(a, bits), rest[1:]

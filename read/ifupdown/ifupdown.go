@@ -64,19 +64,19 @@ func readFile(in *read.Input) {
 	told.Addresses, told.Routes = max(told.Addresses, model.Partly), max(told.Routes, model.Partly)
 	r := &reader{in: in}
 	if in.File.Marked() {
-		r.refuse(1, "the file begins with a byte order mark")
+		r.refuse(r.in.At(1), "the file begins with a byte order mark")
 	}
 	for l := range lines.Parse(in.File.Bytes(), lines.Manner{Comments: "#", Joined: true}) {
 		if len(l.Words) > 0 {
-			r.statement(in.Number(l.Place), l.Fields())
+			r.statement(in.Pos(l.Place), l.Fields())
 		}
 	}
 }
 
 // refuse says that the program takes nothing of the file, once.
-func (r *reader) refuse(n int, format string, args ...any) {
+func (r *reader) refuse(at source.Pos, format string, args ...any) {
 	if r.in.Gateway.RefusedOf(r.in.File.Format) == nil {
-		r.in.Refuse(n, format, args...)
+		r.in.Refuse(at, format, args...)
 	}
 }
 
@@ -96,7 +96,7 @@ var methods = map[string][]string{
 	"can": {"static", "manual"}, "ipx": {"static", "dynamic"}, "link": {"none", "manual"}, "meta": {"none"},
 }
 
-func (r *reader) statement(n int, w []string) {
+func (r *reader) statement(at source.Pos, w []string) {
 	r.in.Count()
 	switch w[0] {
 	case "auto", "no-auto-down", "no-scripts", "rename":
@@ -105,7 +105,7 @@ func (r *reader) statement(n int, w []string) {
 			if w[0] == "source-directory" {
 				pattern = strings.TrimSuffix(pattern, "/") + "/*"
 			}
-			for _, sub := range r.in.Include(n, pattern) {
+			for _, sub := range r.in.Include(at, pattern) {
 				readFile(sub)
 			}
 		}
@@ -116,14 +116,14 @@ func (r *reader) statement(n int, w []string) {
 		inherits := slices.Contains(w, "inherits")
 		if len(w) < 4 || !slices.Contains(methods[w[2]], w[3]) && !inherits {
 			if !inherits {
-				r.refuse(n, "a stanza is: iface NAME inet|inet6 METHOD")
+				r.refuse(at, "a stanza is: iface NAME inet|inet6 METHOD")
 			}
-			r.in.Unread(n, read.Owner{}, "a stanza is: iface NAME inet|inet6 METHOD")
+			r.in.Unread(at, read.Owner{}, "a stanza is: iface NAME inet|inet6 METHOD")
 			r.iface, r.skip = nil, true
 			return
 		}
 		name, _, _ := strings.Cut(w[1], ":") // eth0:1 is a second address of eth0
-		r.iface, r.mask, r.six, r.said, r.method = r.in.Gateway.InterfaceOf(name, r.in.At(n)), "", w[2] == "inet6", map[string]bool{}, w[3]
+		r.iface, r.mask, r.six, r.said, r.method = r.in.Gateway.InterfaceOf(name, at), "", w[2] == "inet6", map[string]bool{}, w[3]
 		switch w[3] {
 		case "dhcp", "auto", "ppp", "wvdial", "bootp", "6to4", "ipv4ll":
 			r.iface.Dynamic = true
@@ -140,26 +140,26 @@ func (r *reader) statement(n int, w []string) {
 		case strings.HasPrefix(w[0], "allow-"):
 		case r.skip:
 		case r.iface == nil:
-			r.in.Unread(n, read.Owner{}, "it stands outside every stanza")
-			r.refuse(n, "an option stands outside every stanza")
+			r.in.Unread(at, read.Owner{}, "it stands outside every stanza")
+			r.refuse(at, "an option stands outside every stanza")
 		case len(w) == 1:
-			r.in.Unread(n, read.Owner{}, "an option without a value")
-			r.refuse(n, "an option without a value")
+			r.in.Unread(at, read.Owner{}, "an option without a value")
+			r.refuse(at, "an option without a value")
 		default:
-			r.option(n, w)
+			r.option(at, w)
 		}
 	}
 }
 
 // option: it is long as a table is: a case an option.
-func (r *reader) option(n int, w []string) {
+func (r *reader) option(at source.Pos, w []string) {
 	value := ""
 	if len(w) > 1 {
 		value = w[1]
 	}
 	if once := w[0]; once == "address" || once == "netmask" || once == "gateway" {
 		if r.said[once] {
-			r.in.Unread(n, read.Owner{Harmless: true}, "the stanza says %q before: only the first counts", once)
+			r.in.Unread(at, read.Owner{Harmless: true}, "the stanza says %q before: only the first counts", once)
 			return
 		}
 		r.said[once] = true
@@ -172,7 +172,7 @@ func (r *reader) option(n int, w []string) {
 		}
 	case "local", "endpoint", "dstaddr":
 		if !tunnel && w[0] != "dstaddr" {
-			r.in.Unread(n, read.Owner{}, "%q is of tunnels only", w[0])
+			r.in.Unread(at, read.Owner{}, "%q is of tunnels only", w[0])
 		} else if w[0] == "local" {
 			r.iface.Local, _ = netip.ParseAddr(value)
 		} else if w[0] == "endpoint" {
@@ -180,7 +180,7 @@ func (r *reader) option(n int, w []string) {
 		}
 	case "ttl", "tos", "proto":
 	case "address":
-		r.address(n, value)
+		r.address(at, value)
 	case "netmask":
 		r.mask = value
 		if len(r.iface.Addresses) > 0 {
@@ -188,24 +188,24 @@ func (r *reader) option(n int, w []string) {
 			if bits, ok := bitsOf(value, last.Addr()); ok {
 				*last = netip.PrefixFrom(last.Addr(), bits)
 			} else {
-				r.in.Unread(n, read.Owner{}, "%q is not a netmask", source.Clean(value))
+				r.in.Unread(at, read.Owner{}, "%q is not a netmask", source.Clean(value))
 			}
 		}
 	case "gateway":
 		a, err := netip.ParseAddr(value)
 		if err != nil {
-			r.in.Unread(n, read.Owner{}, "%q is not an address", source.Clean(value))
+			r.in.Unread(at, read.Owner{}, "%q is not an address", source.Clean(value))
 			return
 		}
 		to := netip.PrefixFrom(netip.IPv4Unspecified(), 0)
 		if a.Is6() {
 			to = netip.PrefixFrom(netip.IPv6Unspecified(), 0)
 		}
-		r.in.Gateway.AddRoute(&model.Route{At: r.in.At(n), To: to, Via: a, Dev: r.iface.Name, Origin: "static"})
+		r.in.Gateway.AddRoute(&model.Route{At: at, To: to, Via: a, Dev: r.iface.Name, Origin: "static"})
 	case "up", "post-up", "pre-up":
 		for _, c := range commands(w[1:]) {
-			if !r.command(n, c) {
-				r.in.Unread(n, affected(c), "the command %q is not read", source.Clean(strings.Join(c, " ")))
+			if !r.command(at, c) {
+				r.in.Unread(at, affected(c), "the command %q is not read", source.Clean(strings.Join(c, " ")))
 			}
 		}
 	case "down",
@@ -234,19 +234,19 @@ func (r *reader) option(n int, w []string) {
 		"request_prefix":
 	default:
 		if !strings.ContainsAny(w[0], "-_") { // dns-*, bridge_*, bond-*, vlan-*, wpa-*: options of scripts
-			r.in.Unread(n, read.Owner{}, "%q is not a known option", source.Clean(w[0]))
+			r.in.Unread(at, read.Owner{}, "%q is not a known option", source.Clean(w[0]))
 		}
 	}
 }
 
-func (r *reader) address(n int, value string) {
+func (r *reader) address(at source.Pos, value string) {
 	if p, err := netip.ParsePrefix(value); err == nil {
 		r.iface.AddAddress(p)
 		return
 	}
 	a, err := netip.ParseAddr(value)
 	if err != nil {
-		r.in.Unread(n, read.Owner{}, "%q is not an address", source.Clean(value))
+		r.in.Unread(at, read.Owner{}, "%q is not an address", source.Clean(value))
 		return
 	}
 	bits := a.BitLen()
@@ -303,7 +303,7 @@ func commands(w []string) [][]string {
 }
 
 // command reads the few commands that set addresses, routes and tunnel interfaces; false where it is another.
-func (r *reader) command(n int, w []string) bool {
+func (r *reader) command(at source.Pos, w []string) bool {
 	for i := range w {
 		w[i] = strings.ReplaceAll(w[i], "$IFACE", r.iface.Name)
 	}
@@ -336,22 +336,22 @@ func (r *reader) command(n int, w []string) bool {
 	}
 	switch {
 	case len(w) > 3 && (is("ip", "route", "add") || is("ip", "route", "replace")):
-		iproute.AddRoute(r.in, n, w[3:], r.iface.Name)
+		iproute.AddRoute(r.in, at, w[3:], r.iface.Name)
 		return true
 	case len(w) > 2 && w[0] == "route" && w[1] == "add":
-		iproute.AddRoute(r.in, n, inNewWords(w[2:]), r.iface.Name)
+		iproute.AddRoute(r.in, at, inNewWords(w[2:]), r.iface.Name)
 		return true
 	case len(w) > 3 && is("ip", "rule", "add"):
-		return iproute.AddRule(r.in, n, w[3:]) == nil
+		return iproute.AddRule(r.in, at, w[3:]) == nil
 	case len(w) > 3 && is("ip", "address", "add"):
 		p, err := netip.ParsePrefix(w[3])
 		if err != nil {
 			return false
 		}
-		r.in.Gateway.InterfaceOf(or(get("dev"), r.iface.Name), r.in.At(n)).AddAddress(p)
+		r.in.Gateway.InterfaceOf(or(get("dev"), r.iface.Name), at).AddAddress(p)
 		return true
 	case len(w) > 3 && (is("ip", "link", "add") || is("ip", "tunnel", "add")):
-		return r.link(n, w, get)
+		return r.link(at, w, get)
 	case is("ip", "link", "set") || is("sysctl") || is("ip", "tunnel", "change"):
 		return true
 	}
@@ -387,12 +387,12 @@ func inNewWords(w []string) []string {
 }
 
 // link reads "ip link add NAME type xfrm dev D if_id N" and "ip tunnel add NAME mode vti|gre local A remote B key K".
-func (r *reader) link(n int, w []string, get func(...string) string) bool {
+func (r *reader) link(at source.Pos, w []string, get func(...string) string) bool {
 	name := w[3:][0]
 	if name == "name" && len(w) > 4 {
 		name = w[4]
 	}
-	i := r.in.Gateway.InterfaceOf(name, r.in.At(n))
+	i := r.in.Gateway.InterfaceOf(name, at)
 	i.Kind = model.TunnelKind(or(get("type"), get("mode")))
 	if id, err := strconv.ParseUint(get("if_id"), 0, 32); err == nil {
 		i.IfID = uint32(id)
@@ -402,7 +402,7 @@ func (r *reader) link(n int, w []string, get func(...string) string) bool {
 	i.Parent = source.Clean(get("dev"))
 	if known := slices.Index(w, or(get("type"), get("mode"))); known >= 0 {
 		if word := iproute.Stray(w[known:]); word != "" {
-			r.in.Unread(n, read.Owner{Name: i.Name, To: &i.Doubts}, "%q is not known of a tunnel interface", source.Clean(word))
+			r.in.Unread(at, read.Owner{Name: i.Name, To: &i.Doubts}, "%q is not known of a tunnel interface", source.Clean(word))
 		}
 	}
 	return true

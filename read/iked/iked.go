@@ -100,7 +100,7 @@ func (r *reader) file(in *read.Input) {
 // refuse says that the daemon does not start with the file, once.
 func (r *reader) refuse(in *read.Input, at source.Pos, format string, args ...any) {
 	if in.Gateway.RefusedOf(in.File.Format) == nil {
-		in.RefuseAt(at, format, args...)
+		in.Refuse(at, format, args...)
 	}
 }
 
@@ -158,13 +158,13 @@ func (r *reader) statement(in *read.Input, at source.Pos, t []words.Word) {
 		}
 		value := r.expand(in, words.Split(strings.Join(text, " "), t[0].Place))
 		if len(value) > maxTokens/10 {
-			in.UnreadAt(at, read.Owner{}, "a macro of more than %d words", maxTokens/10)
+			in.Unread(at, read.Owner{}, "a macro of more than %d words", maxTokens/10)
 			return
 		}
 		r.macros[t[0].Text] = value
 	case t[0].Text == "include":
 		for _, arg := range t[1:] {
-			for _, sub := range in.Include(at.Line, arg.Text) {
+			for _, sub := range in.Include(at, arg.Text) {
 				r.file(sub)
 			}
 		}
@@ -178,23 +178,23 @@ func (r *reader) statement(in *read.Input, at source.Pos, t []words.Word) {
 		p := &policy{reader: r, in: in, at: at, t: r.expand(in, t[1:])}
 		p.read()
 	default:
-		in.UnreadAt(at, read.Owner{}, "%q is not a known statement", source.Clean(t[0].Text))
+		in.Unread(at, read.Owner{}, "%q is not a known statement", source.Clean(t[0].Text))
 		r.refuse(in, at, "%q is not a statement", source.Clean(t[0].Text))
 	}
 }
 
 func (r *reader) set(in *read.Input, at source.Pos, t []words.Word) {
 	if len(t) == 0 {
-		in.UnreadAt(at, read.Owner{}, "a property is missing")
+		in.Unread(at, read.Owner{}, "a property is missing")
 		return
 	}
 	i := slices.IndexFunc(properties, func(row property) bool { return slices.Contains(strings.Fields(row.words), t[0].Text) })
 	switch {
 	case i < 0:
-		in.UnreadAt(at, read.Owner{}, "%q is not a known property", source.Clean(t[0].Text))
+		in.Unread(at, read.Owner{}, "%q is not a known property", source.Clean(t[0].Text))
 		r.refuse(in, at, "%q is not a property", source.Clean(t[0].Text))
 	case properties[i].set != nil && !properties[i].set(r, t, at):
-		in.UnreadAt(at, read.Owner{}, "an interval in seconds is missing")
+		in.Unread(at, read.Owner{}, "an interval in seconds is missing")
 	}
 }
 
@@ -250,7 +250,7 @@ func (p *policy) said() source.Pos {
 }
 
 func (p *policy) unread(format string, args ...any) {
-	p.in.UnreadAt(p.here(), read.Owner{Name: p.conn.Name, To: &p.conn.Doubts}, "%s", source.Clean(fmt.Sprintf(format, args...)))
+	p.in.Unread(p.here(), read.Owner{Name: p.conn.Name, To: &p.conn.Doubts}, "%s", source.Clean(fmt.Sprintf(format, args...)))
 }
 
 // refuse says that the daemon does not take the policy, nor the file.

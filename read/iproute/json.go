@@ -109,14 +109,14 @@ func readJSON(in *read.Input) {
 		in.Lost(in.Here(dec), "it is not JSON: %v", err)
 		return
 	}
-	in.Objects(dec, func(raw json.RawMessage, line int) {
-		if err := one(in, line, raw); err != nil {
-			in.Unread(line, read.Owner{}, "%s", source.Clean(err.Error()))
+	in.Objects(dec, func(raw json.RawMessage, at source.Pos) {
+		if err := one(in, at, raw); err != nil {
+			in.Unread(at, read.Owner{}, "%s", source.Clean(err.Error()))
 		}
 	})
 }
 
-func one(in *read.Input, line int, raw json.RawMessage) error {
+func one(in *read.Input, at source.Pos, raw json.RawMessage) error {
 	var keys map[string]json.RawMessage
 	if err := json.Unmarshal(raw, &keys); err != nil {
 		return fmt.Errorf("an object was expected: %v", err)
@@ -131,34 +131,34 @@ func one(in *read.Input, line int, raw json.RawMessage) error {
 		if err := json.Unmarshal(raw, &l); err != nil {
 			return err
 		}
-		if err := addLink(in, line, l); err != nil {
+		if err := addLink(in, at, l); err != nil {
 			return err
 		}
-		linkKeysOf(in, line, raw, in.Gateway.InterfaceOf(l.Name, in.At(line)))
+		linkKeysOf(in, at, raw, in.Gateway.InterfaceOf(l.Name, at))
 		return nil
 	case keys["dst"] != nil && keys["priority"] == nil:
 		var r route
 		if err := json.Unmarshal(raw, &r); err != nil {
 			return err
 		}
-		return addRoute(in, line, r, raw)
+		return addRoute(in, at, r, raw)
 	case keys["priority"] != nil:
 		var r map[string]any
 		if err := json.Unmarshal(raw, &r); err != nil {
 			return err
 		}
 		in.Gateway.Told.Rules = true
-		if err := addRule(in, line, r); err != nil {
+		if err := addRule(in, at, r); err != nil {
 			return err
 		}
-		keysOf(in, line, raw, ruleKeys, read.Owner{To: &in.Gateway.RouteRules[len(in.Gateway.RouteRules)-1].Doubts})
+		keysOf(in, at, raw, ruleKeys, read.Owner{To: &in.Gateway.RouteRules[len(in.Gateway.RouteRules)-1].Doubts})
 		return nil
 	}
 	return fmt.Errorf("it is neither an interface nor a route nor a rule")
 }
 
-func addLink(in *read.Input, line int, l link) error {
-	i := in.Gateway.InterfaceOf(l.Name, in.At(line))
+func addLink(in *read.Input, at source.Pos, l link) error {
+	i := in.Gateway.InterfaceOf(l.Name, at)
 	i.Parent = l.Parent
 	up := false
 	for _, f := range l.Flags {
@@ -166,7 +166,7 @@ func addLink(in *read.Input, line int, l link) error {
 	}
 	i.Down = !up
 	if l.MTU > 0 {
-		i.MTU = model.Say(l.MTU, in.At(line))
+		i.MTU = model.Say(l.MTU, at)
 	}
 	in.Gateway.Told.Addresses = max(in.Gateway.Told.Addresses, model.Partly)
 	if l.LinkType == "loopback" { // a list of all begins with it
@@ -196,7 +196,7 @@ func addLink(in *read.Input, line int, l link) error {
 	return nil
 }
 
-func addRoute(in *read.Input, line int, j route, raw json.RawMessage) error {
+func addRoute(in *read.Input, at source.Pos, j route, raw json.RawMessage) error {
 	table := ""
 	if j.Table != nil {
 		table = fmt.Sprint(j.Table)
@@ -208,7 +208,7 @@ func addRoute(in *read.Input, line int, j route, raw json.RawMessage) error {
 		in.Gateway.Told.Tables = true
 	}
 	r := model.Route{
-		At:     in.At(line),
+		At:     at,
 		Dev:    source.Clean(j.Dev),
 		Kind:   j.Type,
 		Table:  source.Clean(table),
@@ -229,13 +229,13 @@ func addRoute(in *read.Input, line int, j route, raw json.RawMessage) error {
 	if skipped(r.Kind) {
 		return nil
 	}
-	keysOf(in, line, raw, routeKeys, read.Owner{To: &r.Doubts})
+	keysOf(in, at, raw, routeKeys, read.Owner{To: &r.Doubts})
 	var hops struct {
 		Hops []json.RawMessage `json:"nexthops"`
 	}
 	if json.Unmarshal(raw, &hops) == nil {
 		for _, h := range hops.Hops {
-			keysOf(in, line, h, "gateway via dev weight flags encap", read.Owner{To: &r.Doubts})
+			keysOf(in, at, h, "gateway via dev weight flags encap", read.Owner{To: &r.Doubts})
 		}
 	}
 	if !r.Doubts.Certain() && r.Kind != "blackhole" && r.Dev == "" && len(j.Hops) == 0 {
@@ -290,7 +290,7 @@ func destination(text string, six bool) (netip.Prefix, error) {
 }
 
 // addRule turns the members of a rule into the words of its text form, which one function reads.
-func addRule(in *read.Input, line int, o map[string]any) error {
+func addRule(in *read.Input, at source.Pos, o map[string]any) error {
 	text := func(key string) string {
 		if v, ok := o[key]; ok && v != nil {
 			if f, ok := v.(float64); ok {
@@ -339,12 +339,12 @@ func addRule(in *read.Input, line int, o map[string]any) error {
 	if t := text("action"); t != "" {
 		words = append(words, t)
 	}
-	return rule(in, line, text("priority"), words)
+	return rule(in, at, text("priority"), words)
 }
 
 // rule reads a rule of the routing policy from its words.
 // AddRule reads the words behind "ip rule add". Without a priority the kernel gives it the one before the lowest that was added.
-func AddRule(in *read.Input, line int, w []string) error {
+func AddRule(in *read.Input, at source.Pos, w []string) error {
 	lowest := 32766
 	for _, r := range in.Gateway.RouteRules {
 		if r.Priority > 0 {
@@ -363,15 +363,15 @@ func AddRule(in *read.Input, line int, w []string) error {
 			rest = append(rest, w[i])
 		}
 	}
-	return rule(in, line, priority, rest)
+	return rule(in, at, priority, rest)
 }
 
-func rule(in *read.Input, line int, priority string, w []string) error {
+func rule(in *read.Input, at source.Pos, priority string, w []string) error {
 	n, err := strconv.Atoi(priority)
 	if err != nil {
 		return fmt.Errorf("%q is not the priority of a rule", priority)
 	}
-	r := &model.RouteRule{At: in.At(line), Priority: n, When: packet.All(), Kind: "lookup"}
+	r := &model.RouteRule{At: at, Priority: n, When: packet.All(), Kind: "lookup"}
 	not := false
 	for i := 0; i < len(w); i++ {
 		next := ""
@@ -400,7 +400,7 @@ func rule(in *read.Input, line int, priority string, w []string) error {
 			r.Doubts.Add(&model.Doubt{Cause: model.Undecided, Gateway: in.Gateway.Name, At: r.At, Why: "the routing rule has a condition " +
 				"that is not modelled"})
 		default:
-			in.Unread(line, read.Owner{To: &r.Doubts}, "%q is not known of a routing rule", source.Clean(w[i]))
+			in.Unread(at, read.Owner{To: &r.Doubts}, "%q is not known of a routing rule", source.Clean(w[i]))
 		}
 	}
 	if not {

@@ -107,20 +107,20 @@ func readText(in *read.Input) {
 			dev = addLinkLine(in, n, w)
 			for k := 3; k < len(w); k += 2 { // keywords with their values
 				if plain(w[k]) && !linkWords.has(w[k]) {
-					in.Unread(n, read.Owner{Name: dev.Name, To: &dev.Doubts}, "%q is not known of an interface", source.Clean(w[k]))
+					in.Unread(in.At(n), read.Owner{Name: dev.Name, To: &dev.Doubts}, "%q is not known of an interface", source.Clean(w[k]))
 					break
 				}
 			}
 		case numbered && ruleLine.MatchString(line+" "):
 			in.Count()
 			in.Gateway.Told.Rules = true
-			if err := rule(in, n, strings.TrimSuffix(w[0], ":"), w[1:]); err != nil {
-				in.Unread(n, read.Owner{Topic: model.AboutRoutes}, "%s", source.Clean(err.Error()))
+			if err := rule(in, in.At(n), strings.TrimSuffix(w[0], ":"), w[1:]); err != nil {
+				in.Unread(in.At(n), read.Owner{Topic: model.AboutRoutes}, "%s", source.Clean(err.Error()))
 			}
 		case indented && hops != nil && w[0] == "nexthop":
 			r := *hops
 			if err := routeWords(&r, w[1:]); err != nil {
-				unreadRoute(in, n, &r, err)
+				unreadRoute(in, in.At(n), &r, err)
 				continue
 			}
 			in.Gateway.AddRoute(&r)
@@ -135,24 +135,24 @@ func readText(in *read.Input) {
 		case indented && dev != nil && head != "":
 			if head != "more" {
 				if err := count(of, head == "RX", w); err != nil {
-					in.Unread(n, read.Owner{Topic: model.AboutStatus}, "%s", source.Clean(err.Error()))
+					in.Unread(in.At(n), read.Owner{Topic: model.AboutStatus}, "%s", source.Clean(err.Error()))
 				}
 			}
 			head = ""
 		case indented && dev != nil:
 			if err := detail(dev, w); err != nil {
-				in.Unread(n, owner(dev, w), "%s", source.Clean(err.Error()))
+				in.Unread(in.At(n), owner(dev, w), "%s", source.Clean(err.Error()))
 			} else if word := unknown(w); word != "" {
-				in.Unread(n, owner(dev, w), "%q is not known of an interface", source.Clean(word))
+				in.Unread(in.At(n), owner(dev, w), "%q is not known of an interface", source.Clean(word))
 			}
 		case !indented:
 			in.Count()
 			dev = nil
 			hops = nil
 			toldRoutes(in, slices.Index(w, "table"), w)
-			r, err := routeOf(in, n, w)
+			r, err := routeOf(in, in.At(n), w)
 			if err != nil {
-				unreadRoute(in, n, r, err)
+				unreadRoute(in, in.At(n), r, err)
 				continue
 			}
 			if !r.Via.IsValid() && r.Dev == "" && r.Kind == "unicast" {
@@ -166,7 +166,7 @@ func readText(in *read.Input) {
 				in.Gateway.AddRoute(r)
 			}
 		default:
-			in.Unread(n, read.Owner{}, "it belongs to nothing before it")
+			in.Unread(in.At(n), read.Owner{}, "it belongs to nothing before it")
 		}
 	}
 }
@@ -184,13 +184,13 @@ func toldRoutes(in *read.Input, at int, w []string) {
 
 // unreadRoute keeps a line of a list of routes that was not understood. Where it tells of which network it is, only packets to that may go
 // another way.
-func unreadRoute(in *read.Input, n int, r *model.Route, err error) {
+func unreadRoute(in *read.Input, at source.Pos, r *model.Route, err error) {
 	if r == nil {
-		in.Unread(n, read.Owner{Topic: model.AboutRoutes}, "%s", source.Clean(err.Error()))
+		in.Unread(at, read.Owner{Topic: model.AboutRoutes}, "%s", source.Clean(err.Error()))
 		return
 	}
 	r.Kind = model.UnreadRoute
-	in.Unread(n, read.Owner{To: &r.Doubts}, "%s", source.Clean(err.Error()))
+	in.Unread(at, read.Owner{To: &r.Doubts}, "%s", source.Clean(err.Error()))
 	in.Gateway.AddRoute(r)
 }
 
@@ -264,8 +264,8 @@ func detail(i *model.Interface, w []string) error {
 	return nil
 }
 
-func routeOf(in *read.Input, n int, w []string) (*model.Route, error) {
-	r := &model.Route{At: in.At(n), Kind: "unicast", Table: "main", Origin: "static"}
+func routeOf(in *read.Input, at source.Pos, w []string) (*model.Route, error) {
+	r := &model.Route{At: at, Kind: "unicast", Table: "main", Origin: "static"}
 	if slices.Contains(types, w[0]) {
 		r.Kind, w = w[0], w[1:]
 	}
@@ -289,14 +289,14 @@ func routeOf(in *read.Input, n int, w []string) (*model.Route, error) {
 
 // AddRoute adds the route that "ip route add" makes of some words, out of an interface where they name none. What was not understood is
 // kept unread.
-func AddRoute(in *read.Input, n int, w []string, dev string) {
-	r, err := routeOf(in, n, w)
+func AddRoute(in *read.Input, at source.Pos, w []string, dev string) {
+	r, err := routeOf(in, at, w)
 	if r != nil && r.Dev == "" && !r.Via.IsValid() && r.Kind == "unicast" {
 		r.Dev = source.Clean(dev)
 	}
 	switch {
 	case err != nil:
-		unreadRoute(in, n, r, err)
+		unreadRoute(in, at, r, err)
 	case !skipped(r.Kind):
 		in.Gateway.AddRoute(r)
 	}

@@ -117,23 +117,23 @@ func owner(i *model.Interface, w []string) read.Owner {
 }
 
 // keysOf notes the keys of a JSON object that are none of those known.
-func keysOf(in *read.Input, line int, raw json.RawMessage, known words, of read.Owner) {
+func keysOf(in *read.Input, at source.Pos, raw json.RawMessage, known words, of read.Owner) {
 	var keys map[string]json.RawMessage
 	if json.Unmarshal(raw, &keys) != nil {
 		return
 	}
 	for _, k := range slices.Sorted(maps.Keys(keys)) {
 		if !known.has(k) {
-			in.Unread(line, of, "%q is not a key that is known", source.Clean(k))
+			in.Unread(at, of, "%q is not a key that is known", source.Clean(k))
 			return
 		}
 	}
 }
 
 // linkKeysOf notes what of an interface is not known.
-func linkKeysOf(in *read.Input, line int, raw json.RawMessage, i *model.Interface) {
+func linkKeysOf(in *read.Input, at source.Pos, raw json.RawMessage, i *model.Interface) {
 	of := read.Owner{Name: i.Name, To: &i.Doubts}
-	keysOf(in, line, raw, linkKeys, read.Owner{Name: i.Name})
+	keysOf(in, at, raw, linkKeys, read.Owner{Name: i.Name})
 	var parts struct {
 		Addrs []json.RawMessage `json:"addr_info"`
 		Info  json.RawMessage   `json:"linkinfo"`
@@ -142,17 +142,17 @@ func linkKeysOf(in *read.Input, line int, raw json.RawMessage, i *model.Interfac
 		return
 	}
 	for _, a := range parts.Addrs {
-		keysOf(in, line, a, addressKeys, read.Owner{Name: i.Name})
+		keysOf(in, at, a, addressKeys, read.Owner{Name: i.Name})
 	}
 	if len(parts.Info) == 0 {
 		return
 	}
-	keysOf(in, line, parts.Info, infoKeys, of)
+	keysOf(in, at, parts.Info, infoKeys, of)
 	var info struct {
 		Kind string          `json:"info_kind"`
 		Data json.RawMessage `json:"info_data"`
 	}
 	if json.Unmarshal(parts.Info, &info) == nil && len(info.Data) > 0 && (info.Kind == "xfrm" || tunnelKinds.has(info.Kind)) {
-		keysOf(in, line, info.Data, dataKeys+" "+tunnelWords, of)
+		keysOf(in, at, info.Data, dataKeys+" "+tunnelWords, of)
 	}
 }

@@ -144,7 +144,7 @@ func (x *xfrmReader) algorithm(n int, w []string) {
 	}
 	c, ok := kernelAlgorithm(w[0], w[1], bits, w[len(w)-1])
 	if !ok {
-		x.in.Unread(n, read.Owner{}, "the algorithm %q is not known", source.Clean(w[1]))
+		x.in.Unread(x.in.At(n), read.Owner{}, "the algorithm %q is not known", source.Clean(w[1]))
 		return
 	}
 	x.sa.Suite.Transforms[c.Registry] = c

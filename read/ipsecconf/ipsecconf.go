@@ -71,7 +71,7 @@ func Parse(in *read.Input, d Dialect) *File {
 // refuse says that the daemon takes nothing of the file, once.
 func (f *File) refuse(in *read.Input, line int, format string, args ...any) {
 	if in.Gateway.RefusedOf(in.File.Format) == nil {
-		in.Refuse(line, format, args...)
+		in.Refuse(in.At(line), format, args...)
 	}
 }
 
@@ -99,7 +99,7 @@ func (f *File) parse(in *read.Input) {
 			if l.Indented && f.dialect.OneWord {
 				f.refuse(in, l.Line, "%q stands inside a section", word)
 			}
-			for _, sub := range in.Include(l.Line, unquote(rest)) {
+			for _, sub := range in.Include(in.Pos(l.Place), unquote(rest)) {
 				f.parse(sub)
 			}
 		case word == "version" && !strings.Contains(l.Text, "="):
@@ -108,15 +108,15 @@ func (f *File) parse(in *read.Input) {
 			in.Count()
 			name := unquote(rest)
 			if name == "" || strings.Contains(name, " ") && name == rest {
-				in.Unread(l.Line, read.Owner{}, "a section has one name")
+				in.Unread(in.Pos(l.Place), read.Owner{}, "a section has one name")
 				f.refuse(in, l.Line, "a section has one name")
 			}
 			s = f.section(word, name, in.At(l.Line))
 		case !l.Indented:
-			in.Unread(l.Line, read.Owner{}, "it is neither a section nor a setting of one")
+			in.Unread(in.Pos(l.Place), read.Owner{}, "it is neither a section nor a setting of one")
 			f.refuse(in, l.Line, "at the margin stand %q and the like, and no %q", "conn", word)
 		case s == nil:
-			in.Unread(l.Line, read.Owner{}, "it stands outside every section")
+			in.Unread(in.Pos(l.Place), read.Owner{}, "it stands outside every section")
 			if f.dialect.OneWord || opens {
 				f.refuse(in, l.Line, "it stands outside every section")
 			}
@@ -130,13 +130,13 @@ func (f *File) parse(in *read.Input) {
 func (f *File) setting(in *read.Input, l sections.Line, s *Section) {
 	key, value, ok := l.Setting()
 	if !ok {
-		in.Unread(l.Line, read.Owner{Name: s.Name, To: &s.doubts}, "an equals sign is missing")
+		in.Unread(in.Pos(l.Place), read.Owner{Name: s.Name, To: &s.doubts}, "an equals sign is missing")
 		f.refuse(in, l.Line, "a setting is a keyword, an equals sign and a value")
 		return
 	}
 	in.Count()
 	if why := f.dialect.odd(value); why != "" {
-		in.Unread(l.Line, read.Owner{Name: s.Name, To: &s.doubts}, "%s", why)
+		in.Unread(in.Pos(l.Place), read.Owner{Name: s.Name, To: &s.doubts}, "%s", why)
 		f.refuse(in, l.Line, "%s", why)
 	}
 	if f.dialect.FoldKeys {
@@ -511,7 +511,7 @@ func Secrets(in *read.Input) []Secret {
 	for e := range sections.Entries(in.File.Bytes()) {
 		if e.Includes() {
 			in.Count()
-			for _, sub := range in.Include(e.Line, unquoteEither(strings.TrimSpace(strings.TrimPrefix(e.Text, "include")))) {
+			for _, sub := range in.Include(in.Pos(e.Place), unquoteEither(strings.TrimSpace(strings.TrimPrefix(e.Text, "include")))) {
 				out = append(out, Secrets(sub)...)
 			}
 			continue
@@ -525,7 +525,7 @@ func Secrets(in *read.Input) []Secret {
 			for k := e.Line; k <= e.Last; k++ {
 				in.File.Hide(k, in.File.Line(k)) // whatever it is, it may be a key
 			}
-			in.Unread(e.Line, read.Owner{}, "an entry is: [who ...] : KIND value")
+			in.Unread(in.Pos(e.Place), read.Owner{}, "an entry is: [who ...] : KIND value")
 			continue
 		}
 		in.Count()

@@ -62,16 +62,16 @@ func readSets(in *read.Input) {
 			in.Count()
 			s := in.Gateway.Set(w[1])
 			if s == nil {
-				in.Problemf(n, "set %q is not created before it is filled", source.Clean(w[1]))
+				in.Problemf(in.At(n), "set %q is not created before it is filled", source.Clean(w[1]))
 				continue
 			}
 			if err := add(s, w[2], slices.Contains(w[3:], "nomatch")); err != nil {
-				in.Unread(n, read.Owner{Name: "set " + s.Name, To: &s.Doubts}, "%s", source.Clean(err.Error()))
+				in.Unread(in.At(n), read.Owner{Name: "set " + s.Name, To: &s.Doubts}, "%s", source.Clean(err.Error()))
 				s.Changes = "an element of it was not read"
 			}
 		case w[0] == "COMMIT" || w[0] == "quit":
 		default:
-			in.Unread(n, read.Owner{}, "%q is not a known command of ipset", source.Clean(w[0]))
+			in.Unread(in.At(n), read.Owner{}, "%q is not a known command of ipset", source.Clean(w[0]))
 		}
 	}
 }
@@ -87,7 +87,7 @@ func create(in *read.Input, line int, w []string) {
 	}
 	d := in.Gateway.Defined("set", s.Name)
 	if !in.Gateway.AddSet(s) {
-		in.Problemf(line, "set %q is also created at %s; only that one is used", s.Name, in.Gateway.Set(s.Name).At)
+		in.Problemf(in.At(line), "set %q is also created at %s; only that one is used", s.Name, in.Gateway.Set(s.Name).At)
 		return
 	}
 	d.At, d.Missing = s.At, false

@@ -164,7 +164,7 @@ func (r *reader) uncommitted() {
 	if r.opened == 0 {
 		return
 	}
-	r.in.RefusePart("table "+source.Clean(r.table), r.opened, "table %s, begun here, has no COMMIT", source.Clean(r.table))
+	r.in.RefusePart("table "+source.Clean(r.table), r.in.At(r.opened), "table %s, begun here, has no COMMIT", source.Clean(r.table))
 	r.doubt(r.opened)
 	r.opened = 0
 }
@@ -212,7 +212,7 @@ func (r *reader) line(l lines.Line) {
 		}
 		r.commit()
 	case r.opened == 0:
-		r.in.Unread(n, read.Owner{}, "it stands outside every table")
+		r.in.Unread(r.in.At(n), read.Owner{}, "it stands outside every table")
 		r.refuse(n, "it stands outside every table")
 	case line[0] == ':':
 		r.in.Count()
@@ -277,7 +277,7 @@ func (r *reader) refuse(n int, format string, args ...any) {
 	if r.opened != 0 {
 		what = "table " + source.Clean(r.table) + ", and what stands behind it"
 	}
-	r.in.RefusePart(what, n, format, args...)
+	r.in.RefusePart(what, r.in.At(n), format, args...)
 	r.doubt(n)
 }
 
@@ -298,20 +298,20 @@ func (r *reader) open(n int, table string) {
 		func(c *model.Chain) bool { return c.Table == source.Clean(table) },
 	) // the last block of a table holds
 	if places()[table] == nil {
-		r.in.Unread(n, read.Owner{}, "%q is not a table that is known", source.Clean(table))
+		r.in.Unread(r.in.At(n), read.Owner{}, "%q is not a table that is known", source.Clean(table))
 		r.refuse(n, "%q is not a table", source.Clean(table))
 	}
 }
 
 func (r *reader) declare(n int, w []string) {
 	if len(w) < 2 {
-		r.in.Unread(n, read.Owner{}, "a chain has a name and a policy")
+		r.in.Unread(r.in.At(n), read.Owner{}, "a chain has a name and a policy")
 		r.refuse(n, "a chain has a name and a policy")
 		return
 	}
 	if _, target := forms()[w[0]]; strings.HasPrefix(w[0], "-") || strings.HasPrefix(w[0], "!") || len(w[0]) > 28 ||
 		target && strings.ToUpper(w[0]) == w[0] {
-		r.in.Unread(n, read.Owner{}, "%q is not a name of a chain", source.Clean(w[0]))
+		r.in.Unread(r.in.At(n), read.Owner{}, "%q is not a name of a chain", source.Clean(w[0]))
 		r.refuse(n, "%q is not a name of a chain", source.Clean(w[0]))
 		return
 	}
@@ -330,7 +330,7 @@ func (r *reader) policy(n int, c *model.Chain, word string) {
 		c.Policy = model.Say(model.Drop, r.in.At(n))
 	case word == "-":
 	default:
-		r.in.Unread(n, read.Owner{Name: c.ID(), To: &c.Doubts}, "a policy is ACCEPT or DROP")
+		r.in.Unread(r.in.At(n), read.Owner{Name: c.ID(), To: &c.Doubts}, "a policy is ACCEPT or DROP")
 		r.refuse(n, "a policy is ACCEPT or DROP")
 	}
 }
@@ -384,7 +384,7 @@ func (r *reader) command(n int, w []string) {
 		w = append([]string{w[0][:2], w[0][2:]}, w[1:]...)
 	}
 	if len(w) < 2 {
-		r.in.Unread(n, read.Owner{}, "it is not a command of iptables-restore")
+		r.in.Unread(r.in.At(n), read.Owner{}, "it is not a command of iptables-restore")
 		r.refuse(n, "it is not a command of iptables-restore")
 		return
 	}
@@ -392,7 +392,7 @@ func (r *reader) command(n int, w []string) {
 	switch w[0] {
 	case "-A", "--append", "-I", "--insert", "-P", "--policy", "-F", "--flush", "-X", "--delete-chain":
 		if missing {
-			r.in.Unread(n, read.Owner{}, "chain %s does not exist", source.Clean(w[1]))
+			r.in.Unread(r.in.At(n), read.Owner{}, "chain %s does not exist", source.Clean(w[1]))
 			r.refuse(n, "chain %s does not exist", source.Clean(w[1]))
 			return
 		}
@@ -435,7 +435,7 @@ func (r *reader) command(n int, w []string) {
 	case "-L", "--list", "-S", "--list-rules":
 		r.in.Count()
 	default:
-		r.in.Unread(n, read.Owner{}, "%q is not a known command of iptables-restore", source.Clean(w[0]))
+		r.in.Unread(r.in.At(n), read.Owner{}, "%q is not a known command of iptables-restore", source.Clean(w[0]))
 		if !strings.HasPrefix(w[0], "-") {
 			r.refuse(n, "%q is not a command", source.Clean(w[0]))
 		}
@@ -450,7 +450,7 @@ func (r *reader) again(c *model.Chain, known []*model.Chain) bool {
 	}
 	if !r.twice[c.Table] {
 		r.in.Lost(
-			r.tables[c.Table],
+			r.in.At(r.tables[c.Table]),
 			"table %q is also in %s; only that one is used, as two saved states of one packet filter cannot both hold",
 			c.Table,
 			known[i].At,

@@ -156,7 +156,7 @@ func (r *reader) rule(n int, c *model.Chain, packets string, w []string) *model.
 			return nil
 		}
 		*s.rule = model.Rule{At: s.rule.At, When: base, Verb: model.UnknownAction}
-		r.in.Unread(n, s.owner(), "%s", read.TooLarge)
+		r.in.Unread(r.in.At(n), s.owner(), "%s", read.TooLarge)
 	}
 	return s.rule
 }
@@ -209,7 +209,7 @@ func (s *state) unread(format string, args ...any) {
 	if s.waits() {
 		return
 	}
-	s.in.Unread(s.n, s.owner(), "%s", source.Clean(fmt.Sprintf(format, args...)))
+	s.in.Unread(s.in.At(s.n), s.owner(), "%s", source.Clean(fmt.Sprintf(format, args...)))
 }
 
 // owner is the rule, as what an unread word belongs to.

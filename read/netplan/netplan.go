@@ -66,7 +66,7 @@ func readFile(in *read.Input) {
 	if err != nil {
 		var e *tree.Error
 		if errors.As(err, &e) {
-			in.Lost(e.Line, "%s", e.Why)
+			in.Lost(in.At(e.Line), "%s", e.Why)
 		}
 		return
 	}
@@ -237,7 +237,7 @@ type link struct {
 
 // refuse says that netplan takes nothing of its files, for a mistake at a node.
 func (r *reader) refuse(n *tree.Node, format string, args ...any) {
-	r.in.RefuseAt(r.in.Pos(n.At()), format, args...)
+	r.in.Refuse(r.in.Pos(n.At()), format, args...)
 }
 
 // list refuses what is no list.

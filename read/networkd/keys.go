@@ -72,7 +72,7 @@ func (r *unit) rest(s *ini.Section, of read.Owner) {
 		return
 	}
 	if used[s.Name] == "" && moot[s.Name] == "" {
-		r.in.Unread(s.At.Line, of, "%q is not a section that is known", source.Clean(s.Name))
+		r.in.Unread(r.in.Pos(s.At), of, "%q is not a section that is known", source.Clean(s.Name))
 		return
 	}
 	for _, v := range s.Values {
@@ -83,7 +83,7 @@ func (r *unit) rest(s *ini.Section, of read.Owner) {
 		if s.Name == "Network" && v.Key == "IPMasquerade" && v.Text != "no" {
 			own = read.Owner{Topic: model.AboutFilter}
 		}
-		r.in.Unread(v.At.Line, own, "%q is not a key of [%s] that is read", source.Clean(v.Key), s.Name)
+		r.in.Unread(r.in.Pos(v.At), own, "%q is not a key of [%s] that is read", source.Clean(v.Key), s.Name)
 	}
 }
 

@@ -59,7 +59,7 @@ var (
 func parse(in *read.Input) []*ini.Section {
 	f := ini.Parse(in.File.Bytes())
 	for _, b := range f.Bad {
-		in.Unread(b.Line, read.Owner{}, "it is neither a section nor a setting of one")
+		in.Unread(in.Pos(b), read.Owner{}, "it is neither a section nor a setting of one")
 	}
 	for _, s := range f.Sections {
 		in.File.Statements += 1 + len(s.Values)
@@ -82,7 +82,7 @@ func readUnit(in *read.Input) {
 			for _, v := range s.Values {
 				if s.Name == "Match" && matched[v.Key] && by == "" {
 					by = v.Key + "=" + v.Text
-					in.Unread(v.At.Line, read.Owner{Harmless: true}, "which interface this matches, the file does not say")
+					in.Unread(in.Pos(v.At), read.Owner{Harmless: true}, "which interface this matches, the file does not say")
 				}
 			}
 		}
@@ -91,7 +91,7 @@ func readUnit(in *read.Input) {
 		names = []string{by}
 	}
 	if len(names) == 0 {
-		in.Unread(1, read.Owner{}, "the unit names no interface: what it sets is not read")
+		in.Unread(in.At(1), read.Owner{}, "the unit names no interface: what it sets is not read")
 		return
 	}
 	for i, name := range names {
@@ -133,7 +133,7 @@ func (r *unit) section(s *ini.Section) {
 		if k := s.Get("Kind"); k != "" {
 			if r.iface.Kind = model.TunnelKind(k); !has(kinds, k) {
 				r.in.Unread(
-					s.At.Line,
+					r.in.Pos(s.At),
 					read.Owner{Name: r.iface.Name, To: &r.iface.Doubts},
 					"%q is not a kind of interface",
 					source.Clean(k),
@@ -143,7 +143,7 @@ func (r *unit) section(s *ini.Section) {
 	case "Xfrm":
 		id, err := strconv.ParseUint(s.Get("InterfaceId"), 0, 32)
 		if err != nil {
-			r.in.Unread(s.At.Line, read.Owner{Name: r.iface.Name, To: &r.iface.Doubts}, "an xfrm interface has a numeric InterfaceId")
+			r.in.Unread(r.in.Pos(s.At), read.Owner{Name: r.iface.Name, To: &r.iface.Doubts}, "an xfrm interface has a numeric InterfaceId")
 			return
 		}
 		r.iface.IfID = uint32(id)
@@ -181,7 +181,7 @@ func (r *unit) address(v ini.Value) {
 	if err != nil {
 		a, err := netip.ParseAddr(v.Text)
 		if err != nil {
-			r.in.Unread(v.At.Line, read.Owner{}, "%q is not an address", source.Clean(v.Text))
+			r.in.Unread(r.in.Pos(v.At), read.Owner{}, "%q is not an address", source.Clean(v.Text))
 			return
 		}
 		p = netip.PrefixFrom(a, a.BitLen())
@@ -194,7 +194,7 @@ func (r *unit) route(line int, to, via string, s *ini.Section) {
 	if via != "" && via != "_dhcp4" && via != "_ipv6ra" {
 		a, err := netip.ParseAddr(via)
 		if err != nil {
-			r.in.Unread(line, read.Owner{}, "%q is not an address", source.Clean(via))
+			r.in.Unread(r.in.At(line), read.Owner{}, "%q is not an address", source.Clean(via))
 			return
 		}
 		rt.Via = a
@@ -207,7 +207,7 @@ func (r *unit) route(line int, to, via string, s *ini.Section) {
 	}
 	p, err := prefix(to)
 	if err != nil {
-		r.in.Unread(line, read.Owner{}, "%v", err)
+		r.in.Unread(r.in.At(line), read.Owner{}, "%v", err)
 		return
 	}
 	rt.To = p
@@ -253,7 +253,7 @@ func (r *unit) rule(s *ini.Section) {
 		case "From", "To":
 			p, err := prefix(v.Text)
 			if err != nil {
-				r.in.Unread(v.At.Line, read.Owner{To: &rule.Doubts}, "%v", err)
+				r.in.Unread(r.in.Pos(v.At), read.Owner{To: &rule.Doubts}, "%v", err)
 				continue
 			}
 			f := packet.Src

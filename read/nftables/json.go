@@ -11,6 +11,7 @@ import (
 
 	"toril/read"
 	"toril/source"
+	"toril/syntax"
 	"toril/syntax/nft"
 )
 
@@ -83,18 +84,18 @@ func (j *jsonReader) file() {
 			depth++
 		}
 		if depth > 1 {
-			j.in.Lost(1, `the member "nftables" is not an array`)
+			j.in.Lost(j.in.At(1), `the member "nftables" is not an array`)
 			return
 		}
 	}
-	j.in.Objects(dec, func(raw json.RawMessage, line int) {
-		if err := j.object(raw, line); err != nil {
-			j.in.Unread(line, read.Owner{}, "%s", source.Clean(err.Error()))
+	j.in.Objects(dec, func(raw json.RawMessage, at source.Pos) {
+		if err := j.object(raw, at); err != nil {
+			j.in.Unread(at, read.Owner{}, "%s", source.Clean(err.Error()))
 		}
 	})
 }
 
-func (j *jsonReader) object(raw json.RawMessage, line int) error {
+func (j *jsonReader) object(raw json.RawMessage, at source.Pos) error {
 	var o map[string]any
 	dec := json.NewDecoder(bytes.NewReader(raw))
 	dec.UseNumber()
@@ -109,20 +110,20 @@ func (j *jsonReader) object(raw json.RawMessage, line int) error {
 		case "add", "create", "insert", "replace":
 			for k, inner := range body {
 				b, _ := inner.(map[string]any)
-				return j.declare(kind, k, b, line)
+				return j.declare(kind, k, b, at)
 			}
 		default:
-			return j.declare("add", kind, body, line)
+			return j.declare("add", kind, body, at)
 		}
 	}
 	return nil
 }
 
-func (j *jsonReader) declare(verb, kind string, o map[string]any, line int) error {
+func (j *jsonReader) declare(verb, kind string, o map[string]any, at source.Pos) error {
 	where := word1(o["family"]) + " " + word1(o["table"])
 	j.rs.tables[where] = true // also where a chain or a set is listed by itself
 	if id := where + " " + word1(o["chain"]); kind == "rule" && o["chain"] != nil && j.rs.byID[id] == nil {
-		(&parser{ruleset: j.rs, in: j.in}).chainOf(word1(o["family"]), word1(o["table"]), word1(o["chain"]), line)
+		(&parser{ruleset: j.rs, in: j.in}).chainOf(word1(o["family"]), word1(o["table"]), word1(o["chain"]), at)
 	}
 	name := word1(o["name"])
 	var text string
@@ -167,24 +168,24 @@ func (j *jsonReader) declare(verb, kind string, o map[string]any, line int) erro
 		}
 		text = "element " + where + " " + name + " " + body
 	case "rule":
-		return j.rule(verb, where, o, line)
+		return j.rule(verb, where, o, at)
 	case "counter", "limit", "quota", "ct helper", "ct timeout", "ct expectation", "flowtable", "secmark", "synproxy":
 		text = "table " + where + " { " + kind + " " + name + " { }; }"
 	default:
 		return fmt.Errorf("%q is not a known object", kind)
 	}
-	j.feed(text, line)
+	j.feed(text, at)
 	return nil
 }
 
-func (j *jsonReader) rule(verb, where string, o map[string]any, line int) error {
+func (j *jsonReader) rule(verb, where string, o map[string]any, at source.Pos) error {
 	stmts, _ := o["expr"].([]any)
 	text := verb + " rule " + where + " " + word1(o["chain"])
 	id := where + " " + word1(o["chain"])
 	for _, s := range stmts {
 		t, err := statement(s)
 		if err != nil {
-			j.in.Unread(line, read.Owner{Name: id, Harmless: true}, // the rule is read as one that may do anything
+			j.in.Unread(at, read.Owner{Name: id, Harmless: true}, // the rule is read as one that may do anything
 				"%s", source.Clean(err.Error()))
 			t = anything
 		}
@@ -193,13 +194,13 @@ func (j *jsonReader) rule(verb, where string, o map[string]any, line int) error 
 	if c, ok := o["comment"].(string); ok {
 		text += " comment " + quoted(c)
 	}
-	j.feed(text, line)
+	j.feed(text, at)
 	return nil
 }
 
-// feed reads a text of the text format as if it stood at the line, whatever lines it has itself.
-func (j *jsonReader) feed(text string, line int) {
-	p := &parser{ruleset: j.rs, in: j.in, lex: nft.ScanAt(text, line)}
+// feed reads a text of the text format that was made of the object there.
+func (j *jsonReader) feed(text string, at source.Pos) {
+	p := &parser{ruleset: j.rs, in: j.in, lex: nft.ScanMade(text, syntax.Place{Line: at.Line, Col: at.Col, Range: at.Range})}
 	p.file()
 }
 
@@ -502,7 +503,7 @@ func inline(s string) bool {
 	if !strings.HasPrefix(s, "jump {") && !strings.HasPrefix(s, "goto {") {
 		return false
 	}
-	lex, depth := nft.ScanAt(s, 0), 0
+	lex, depth := nft.Scan([]byte(s)), 0
 	for t := lex.Next(); t.Kind != nft.End; t = lex.Next() {
 		switch {
 		case t.Is("{") || t.Is("("):

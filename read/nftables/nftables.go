@@ -80,7 +80,7 @@ func readText(in *read.Input) {
 	}()
 	p := &parser{ruleset: rs, in: in, lex: nft.Scan(in.File.Bytes()), kept: *kept}
 	if in.File.Marked() {
-		p.broken(1, "the file begins with a byte order mark")
+		p.broken(in.At(1), "the file begins with a byte order mark")
 	}
 	p.file()
 	if e := in.Gateway.RefusedOf(in.File.Format); e != nil { // what then stands is not known
@@ -138,7 +138,7 @@ func (rs *ruleset) handOver(in *read.Input) {
 	}
 	for _, c := range rs.chains {
 		if other := known[c.ID()]; other != nil {
-			in.LostAt(
+			in.Lost(
 				c.At,
 				"chain %s is also in %s; only that one is used, as two saved states of one packet filter cannot both hold",
 				c.ID(),
@@ -154,10 +154,10 @@ func (rs *ruleset) handOver(in *read.Input) {
 
 // complain says what is wrong with a set.
 func (rs *ruleset) complain(s *set) {
-	var line int
+	var at source.Pos
 	var why string
-	if packet.Guard(func() { line, why = s.complaint() }) == nil && why != "" {
-		s.in.Unread(line, s.owner(), "set %s: %s", source.Clean(s.name), why)
+	if packet.Guard(func() { at, why = s.complaint() }) == nil && why != "" {
+		s.in.Unread(at, s.owner(), "set %s: %s", source.Clean(s.name), why)
 	}
 }
 
@@ -204,7 +204,7 @@ func (rs *ruleset) declareAll() {
 		}
 		rs.defs = append(
 			rs.defs,
-			&model.Definition{Kind: kind, Name: source.Clean(s.family + " " + s.table + " " + s.name), At: s.in.At(s.line), Used: s.used},
+			&model.Definition{Kind: kind, Name: source.Clean(s.family + " " + s.table + " " + s.name), At: s.at, Used: s.used},
 		)
 	}
 	for _, c := range rs.chains {

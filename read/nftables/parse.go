@@ -10,6 +10,7 @@ import (
 	"toril/model"
 	"toril/read"
 	"toril/source"
+	"toril/syntax"
 	"toril/syntax/nft"
 )
 
@@ -35,7 +36,7 @@ type row struct {
 type set struct {
 	family, table, name string
 	in                  *read.Input
-	line                int
+	at                  source.Pos
 	isMap, dynamic      bool
 	interval            bool      // it may hold ranges and prefixes
 	key, data           []operand // of which types its keys are, and its data; nil where that is not known
@@ -129,7 +130,7 @@ func (p *parser) rest() []token { return p.keep(p.passing()) }
 func (p *parser) passing() []token {
 	out := p.words[:0]
 	defer func() { p.words = out[:0] }()
-	start := p.look().Line
+	start := p.look().Place
 	tight := 0  // the depth of braces in which no line may end
 	inline := 0 // the depth at which the rules of a chain without a name stand
 	for depth := 0; ; {
@@ -139,7 +140,7 @@ func (p *parser) passing() []token {
 		}
 		t := p.next
 		if len(out) == maxTokens {
-			p.in.Lost(start, "a statement of more than %d words begins here; the rest of it is not read", maxTokens)
+			p.in.Lost(p.on(start), "a statement of more than %d words begins here; the rest of it is not read", maxTokens)
 			out = append(
 				out,
 				token{Kind: nft.Mark, Text: "}", Place: t.Place},
@@ -147,7 +148,7 @@ func (p *parser) passing() []token {
 		}
 		switch {
 		case t.Kind == nft.End && depth > 0:
-			p.broken(start, "a brace or parenthesis that opens here is not closed: the file ends before")
+			p.broken(p.on(start), "a brace or parenthesis that opens here is not closed: the file ends before")
 			return out
 		case t.Kind == nft.End, depth == 0 && (t.Kind == nft.Row || t.Is("}")):
 			return out
@@ -175,11 +176,11 @@ func (p *parser) passing() []token {
 				p.take()
 			}
 			if next := p.peek(); tight > 0 || !next.Is(",") && !next.Is("}") && next.Kind != nft.End {
-				p.broken(t.Line, "a line ends here between braces, inside an element")
+				p.broken(p.on(t.Place), "a line ends here between braces, inside an element")
 			}
 		}
 		if t.Text == ";" && t.Kind == nft.Row && p.ofRules && inline == 0 {
-			p.broken(t.Line, "a semicolon stands between braces")
+			p.broken(p.on(t.Place), "a semicolon stands between braces")
 		}
 		if (t.Kind != nft.Row || inline > 0 && inline == depth) && len(out) <= maxTokens {
 			out = append(out, t)
@@ -210,13 +211,13 @@ func (p *parser) passingRule() []token {
 // name says of a token where a name is expected that it is none.
 func (p *parser) name(t token) token {
 	if t.Kind != nft.Word || keywords()[t.Text] || !name(t.Text) {
-		p.broken(t.Line, "%q is not a name", source.Clean(t.Text))
+		p.broken(p.on(t.Place), "%q is not a name", source.Clean(t.Text))
 	}
 	return t
 }
 
-func (p *parser) unread(line int, of read.Owner, why string, args ...any) {
-	p.in.Unread(line, of, why, args...)
+func (p *parser) unread(at source.Pos, of read.Owner, why string, args ...any) {
+	p.in.Unread(at, of, why, args...)
 }
 
 // owner is a chain, as what a statement belongs to.
@@ -238,17 +239,17 @@ func (p *parser) file() {
 			return
 		case t.Is("}"):
 			p.take()
-			p.broken(t.Line, "a closing brace has no opening one")
+			p.broken(p.on(t.Place), "a closing brace has no opening one")
 		default:
 			p.statement()
 			p.ends()
 		}
 		if p.lex.Open {
 			p.lex.Open = false
-			p.broken(p.lex.Line, "a quotation mark is not closed")
+			p.broken(p.in.At(p.lex.Line), "a quotation mark is not closed")
 		}
 		if p.lex.Junk && !p.in.File.Converted() {
-			p.broken(p.lex.Line, "a carriage return stands here, or before")
+			p.broken(p.in.At(p.lex.Line), "a carriage return stands here, or before")
 		}
 		p.lex.Junk = false
 	}
@@ -257,14 +258,25 @@ func (p *parser) file() {
 // ends says of a statement that a line end or a semicolon does not end that it has none: nft wants one also before a closing brace.
 func (p *parser) ends() {
 	if t := p.look(); t.Kind != nft.Row && t.Kind != nft.End {
-		p.broken(t.Line, "before %q a semicolon or a line end is missing", source.Clean(t.Text))
+		p.broken(p.on(t.Place), "before %q a semicolon or a line end is missing", source.Clean(t.Text))
 	}
 }
 
+// on is the position of the line on which a token stands; or, in a file whose statements are not lines, of the statement.
+func (p *parser) on(t syntax.Place) source.Pos { return on(p.in, t) }
+
+func on(in *read.Input, t syntax.Place) source.Pos {
+	if t.Col > 0 {
+		return in.Pos(t)
+	}
+	return in.At(t.Line)
+}
+
 // broken says that the text breaks the grammar: nft then loads nothing of it.
-func (p *parser) broken(line int, format string, args ...any) {
+func (p *parser) broken(at source.Pos, format string, args ...any) {
 	if p.in.Gateway.RefusedOf(p.in.File.Format) == nil {
-		p.in.Refuse(min(line, max(1, p.in.File.Lines())), format, args...)
+		at.Line = min(at.Line, max(1, p.in.File.Lines()))
+		p.in.Refuse(at, format, args...)
 	}
 }
 
@@ -272,14 +284,14 @@ func (p *parser) statement() {
 	t := p.take()
 	if t.Kind != nft.Word {
 		p.rest()
-		p.unread(t.Line, read.Owner{}, "a statement cannot begin with %q", source.Clean(t.Text))
+		p.unread(p.on(t.Place), read.Owner{}, "a statement cannot begin with %q", source.Clean(t.Text))
 		return
 	}
 	switch t.Text {
 	case "include":
 		p.in.Count()
 		for _, arg := range p.rest() {
-			p.include(t.Line, arg.Text)
+			p.include(p.on(t.Place), arg.Text)
 		}
 	case "define", "redefine":
 		p.define(t)
@@ -290,18 +302,18 @@ func (p *parser) statement() {
 		}
 	case "flush":
 		p.in.Count()
-		p.flush(t.Line, p.rest())
+		p.flush(p.on(t.Place), p.rest())
 	case "delete", "destroy":
 		p.in.Count()
-		p.delete(t, p.expand(p.rest(), t.Line))
+		p.delete(t, p.expand(p.rest()))
 	case "reset", "list", "get", "monitor", "export", "describe":
 		p.in.Count() // they change nothing
 		p.rest()
 	case "rename", "import":
 		p.rest()
-		p.unread(t.Line, read.Owner{}, "%s is not read", t.Text)
+		p.unread(p.on(t.Place), read.Owner{}, "%s is not read", t.Text)
 	case "table":
-		p.table(t.Line)
+		p.table(p.on(t.Place))
 	case "add", "create", "insert", "replace":
 		p.command(t)
 	case "chain", "set", "map", "rule", "element":
@@ -311,54 +323,54 @@ func (p *parser) statement() {
 		if t.Is("ct") {
 			t.Text += " " + p.take().Text
 			if t.Text != "ct helper" && t.Text != "ct timeout" && t.Text != "ct expectation" {
-				p.broken(t.Line, "%q is not a command", source.Clean(t.Text))
+				p.broken(p.on(t.Place), "%q is not a command", source.Clean(t.Text))
 			}
 		}
 		family, table := p.place()
 		p.object(family, table, t)
 	default:
 		p.rest()
-		p.broken(t.Line, "%q is not a command", source.Clean(t.Text))
-		p.unread(t.Line, read.Owner{}, "%q is not a known command", source.Clean(t.Text))
+		p.broken(p.on(t.Place), "%q is not a command", source.Clean(t.Text))
+		p.unread(p.on(t.Place), read.Owner{}, "%q is not a known command", source.Clean(t.Text))
 	}
 }
 
-func (p *parser) include(line int, pattern string) {
+func (p *parser) include(at source.Pos, pattern string) {
 	if strings.HasSuffix(pattern, "/") {
 		pattern += "*"
 	}
-	for _, in := range p.in.Include(line, pattern) {
+	for _, in := range p.in.Include(at, pattern) {
 		sub := &parser{ruleset: p.ruleset, in: in, lex: nft.Scan(in.File.Bytes()), depth: p.depth + 1}
 		sub.file()
 	}
 }
 
 func (p *parser) define(verb token) {
-	line := verb.Line
+	at := p.on(verb.Place)
 	p.in.Count()
 	name := p.take()
 	if p.defines[name.Text] != nil && verb.Is("define") {
-		p.broken(line, "%s is defined twice", source.Clean(name.Text))
+		p.broken(at, "%s is defined twice", source.Clean(name.Text))
 	}
 	if name.Kind != nft.Word || !p.peek().Is("=") {
 		p.rest()
-		p.unread(line, read.Owner{}, "a definition is a name, an equals sign and a value")
+		p.unread(at, read.Owner{}, "a definition is a name, an equals sign and a value")
 		return
 	}
 	p.take()
 	value := p.rest()
 	for _, t := range value {
-		p.in.File.Named(line, t.Text)
+		p.in.File.Named(at.Line, t.Text)
 	}
-	p.defines[name.Text] = p.expand(value, line)
+	p.defines[name.Text] = p.expand(value)
 	id := "definition " + name.Text
 	if p.objects[id] == nil || p.objects[id].Missing {
-		p.objects[id] = p.declare("definition", name.Text, line)
+		p.objects[id] = p.declare("definition", name.Text, at)
 	}
 }
 
 // expand replaces $names by what they stand for.
-func (p *ruleset) expand(in []token, line int) []token {
+func (p *ruleset) expand(in []token) []token {
 	hit := false
 	for _, t := range in {
 		if t.Kind == nft.Word && strings.Contains(t.Text, "$") {
@@ -406,7 +418,7 @@ func isFamily(s string) bool {
 }
 
 // table reads "table [family] name { ... }".
-func (p *parser) table(line int) {
+func (p *parser) table(at source.Pos) {
 	p.in.Count()
 	family := "ip"
 	name := p.take()
@@ -417,7 +429,7 @@ func (p *parser) table(line int) {
 	p.name(name)
 	if !p.peek().Is("{") {
 		if more := p.rest(); len(more) > 0 {
-			p.broken(line, "%q is no family of tables", source.Clean(name.Text))
+			p.broken(at, "%q is no family of tables", source.Clean(name.Text))
 		}
 		p.tables[family+" "+name.Text] = true
 		return
@@ -429,21 +441,21 @@ func (p *parser) table(line int) {
 		t := p.take()
 		switch {
 		case t.Kind == nft.End:
-			p.broken(t.Line, "table %s, opened at line %d, is not closed: the file ends here", source.Clean(name.Text), line)
+			p.broken(p.on(t.Place), "table %s, opened at line %d, is not closed: the file ends here", source.Clean(name.Text), at.Line)
 			return
 		case t.Is("}"):
 			return
 		case t.Is("chain"):
-			p.chain(family, name.Text, t.Line)
+			p.chain(family, name.Text, p.on(t.Place))
 		case t.Is("set") || t.Is("map"):
-			p.set(family, name.Text, t.Line, t.Is("map"))
+			p.set(family, name.Text, p.on(t.Place), t.Is("map"))
 		case t.Is("counter") || t.Is("quota") || t.Is("limit") || t.Is("ct") || t.Is("flowtable") || t.Is("secmark") || t.Is("synproxy"):
 			p.object(family, name.Text, t)
 		case t.Is("flags"):
 			p.in.Count()
 			for _, f := range p.rest() {
 				if !f.Is("dormant") && !f.Is("owner") && !f.Is("persist") && !f.Is(",") {
-					p.broken(t.Line, "%q is not a flag of a table", source.Clean(f.Text))
+					p.broken(p.on(t.Place), "%q is not a flag of a table", source.Clean(f.Text))
 				}
 				if f.Is("dormant") {
 					p.asleep[family+" "+name.Text] = p.in.Pos(t.Place)
@@ -455,12 +467,12 @@ func (p *parser) table(line int) {
 		case t.Is("include"):
 			p.in.Count()
 			for _, arg := range p.rest() {
-				p.unread(t.Line, read.Owner{}, "%s is included inside a table", source.Clean(arg.Text))
+				p.unread(p.on(t.Place), read.Owner{}, "%s is included inside a table", source.Clean(arg.Text))
 			}
 		default:
 			p.rest()
 			p.unread(
-				t.Line,
+				p.on(t.Place),
 				read.Owner{Name: source.Clean(family + " " + name.Text)},
 				"%q is not a known part of a table",
 				source.Clean(t.Text),
@@ -481,34 +493,34 @@ func (p *parser) object(family, table string, t token) {
 		strings.HasPrefix(t.Text, "ct") && t.Text != "ct helper" && t.Text != "ct timeout" && t.Text != "ct expectation" ||
 		args[0].Kind != nft.Word ||
 		len(args) > 1 && !args[1].Is("{") {
-		p.unread(t.Line, read.Owner{}, "a name was expected behind %q, and settings in braces", source.Clean(t.Text))
+		p.unread(p.on(t.Place), read.Owner{}, "a name was expected behind %q, and settings in braces", source.Clean(t.Text))
 		return
 	}
 	if i := slices.IndexFunc(args, func(a token) bool {
 		return a.Kind == nft.Word && slices.Contains(strings.Fields("chain table set map rule accept drop jump goto"), a.Text)
 	}); i > 0 {
-		p.broken(t.Line, "the settings of %s go on up to %q in line %d", source.Clean(args[0].Text), args[i].Text, args[i].Line)
+		p.broken(p.on(t.Place), "the settings of %s go on up to %q in line %d", source.Clean(args[0].Text), args[i].Text, args[i].Line)
 	}
-	p.objects[family+" "+table+" "+t.Text+" "+args[0].Text] = p.declare(t.Text, family+" "+table+" "+args[0].Text, t.Line)
+	p.objects[family+" "+table+" "+t.Text+" "+args[0].Text] = p.declare(t.Text, family+" "+table+" "+args[0].Text, p.on(t.Place))
 }
 
-func (p *parser) declare(kind, name string, line int) *model.Definition {
+func (p *parser) declare(kind, name string, at source.Pos) *model.Definition {
 	if strings.HasPrefix(kind, "ct ") { // a helper may be called anything
-		name = p.in.File.Named(line, name)
+		name = p.in.File.Named(at.Line, name)
 	}
-	d := &model.Definition{Kind: kind, Name: source.Clean(name), At: p.in.At(line)}
+	d := &model.Definition{Kind: kind, Name: source.Clean(name), At: at}
 	p.defs = append(p.defs, d)
 	return d
 }
 
 // chain reads "name { ... }" behind the word chain.
-func (p *parser) chain(family, table string, line int) {
+func (p *parser) chain(family, table string, at source.Pos) {
 	p.in.Count()
 	name := p.name(p.take())
-	c := p.chainOf(family, table, name.Text, line)
+	c := p.chainOf(family, table, name.Text, at)
 	if !p.peek().Is("{") {
 		if len(p.rest()) > 0 {
-			p.broken(line, "a chain has a name and its rules in braces")
+			p.broken(at, "a chain has a name and its rules in braces")
 		}
 		return
 	}
@@ -519,7 +531,7 @@ func (p *parser) chain(family, table string, line int) {
 		t := p.peek()
 		switch {
 		case t.Kind == nft.End:
-			p.broken(t.Line, "chain %s, opened at line %d, is not closed: the file ends here", source.Clean(name.Text), line)
+			p.broken(p.on(t.Place), "chain %s, opened at line %d, is not closed: the file ends here", source.Clean(name.Text), at.Line)
 			return
 		case t.Is("}"):
 			p.take()
@@ -535,7 +547,7 @@ func (p *parser) chain(family, table string, line int) {
 		case t.Is("flags"):
 			p.in.Count()
 			if r := p.rest(); len(r) != 2 || !r[1].Is("offload") {
-				p.unread(t.Line, c.owner(), "\"offload\" is the only flag of a chain")
+				p.unread(p.on(t.Place), c.owner(), "\"offload\" is the only flag of a chain")
 			}
 		case p.takeAhead(c):
 		default:
@@ -543,12 +555,12 @@ func (p *parser) chain(family, table string, line int) {
 			tokens := p.passingRule()
 			if len(tokens) == 0 {
 				p.take()
-				p.unread(before.Line, c.owner(), "%q does not begin a rule", source.Clean(before.Text))
+				p.unread(p.on(before.Place), c.owner(), "%q does not begin a rule", source.Clean(before.Text))
 				continue
 			}
 			r := row{in: p.in, rule: p.simple(c, p.in, tokens)}
 			if r.rule == nil {
-				r.tokens = p.expand(p.keep(tokens), t.Line)
+				r.tokens = p.expand(p.keep(tokens))
 			}
 			c.rules = append(c.rules, r)
 			p.readAhead(c)
@@ -557,12 +569,12 @@ func (p *parser) chain(family, table string, line int) {
 	}
 }
 
-func (p *parser) chainOf(family, table, name string, line int) *chain {
+func (p *parser) chainOf(family, table, name string, at source.Pos) *chain {
 	id := family + " " + table + " " + name
 	if c := p.byID[id]; c != nil {
 		return c
 	}
-	c := &chain{in: p.in, Chain: &model.Chain{Family: family, Table: source.Clean(table), Name: source.Clean(name), At: p.in.At(line),
+	c := &chain{in: p.in, Chain: &model.Chain{Family: family, Table: source.Clean(table), Name: source.Clean(name), At: at,
 		Policy: model.Unsaid(model.Accept, "nftables default of a chain's policy")}}
 	p.chains = append(p.chains, c)
 	p.byID[id] = c
@@ -574,10 +586,10 @@ var chainKinds = map[string]model.ChainKind{"filter": model.FilterChain, "nat": 
 // base reads "type filter hook forward [device d|devices = { d, ... }] priority 0".
 func (p *parser) base(c *chain, tokens []token) {
 	p.in.Count()
-	tokens = p.expand(tokens, 0)
-	line := tokens[0].Line
+	tokens = p.expand(tokens)
+	begun := p.on(tokens[0].Place)
 	bad := func(format string, args ...any) {
-		p.unread(line, c.owner(), format, args...)
+		p.unread(begun, c.owner(), format, args...)
 	}
 	for i := 0; i < len(tokens); i++ {
 		at := func(n int) token {
@@ -599,7 +611,7 @@ func (p *parser) base(c *chain, tokens []token) {
 			if !ok {
 				bad("%q is not a hook", source.Clean(at(1).Text))
 			}
-			c.Hook, c.At = h, p.in.At(line)
+			c.Hook, c.At = h, begun
 			i++
 		case "device":
 			i++
@@ -660,50 +672,50 @@ func priority(tokens []token) (int, error) {
 
 func (p *parser) policy(c *chain, tokens []token, twice bool) {
 	p.in.Count()
-	tokens = p.expand(tokens, 0)
-	line := tokens[0].Line
+	tokens = p.expand(tokens)
+	at := p.on(tokens[0].Place)
 	if twice {
-		p.broken(line, "the policy of a chain is set twice")
+		p.broken(at, "the policy of a chain is set twice")
 	}
 	switch {
 	case len(tokens) == 2 && tokens[1].Text == "drop":
-		c.Policy = model.Say(model.Drop, p.in.At(line))
+		c.Policy = model.Say(model.Drop, at)
 	case len(tokens) == 2 && tokens[1].Text == "accept":
-		c.Policy = model.Say(model.Accept, p.in.At(line))
+		c.Policy = model.Say(model.Accept, at)
 	default:
-		p.unread(line, c.owner(), "a policy is accept or drop")
+		p.unread(at, c.owner(), "a policy is accept or drop")
 	}
 }
 
 // set reads "name { type ...; flags ...; elements = { ... } }" behind the word set or map.
-func (p *parser) set(family, table string, line int, isMap bool) {
+func (p *parser) set(family, table string, at source.Pos, isMap bool) {
 	p.in.Count()
 	name := p.name(p.take())
 	if !p.peek().Is("{") {
 		p.rest()
-		p.unread(line, read.Owner{Name: source.Clean(family + " " + table)}, "a set has its type in braces")
+		p.unread(at, read.Owner{Name: source.Clean(family + " " + table)}, "a set has its type in braces")
 		return
 	}
-	s := p.setOf(family, table, name.Text, line, isMap)
+	s := p.setOf(family, table, name.Text, at, isMap)
 	p.take()
 	for {
 		p.rows()
 		t := p.take()
 		switch {
 		case t.Kind == nft.End:
-			p.broken(t.Line, "set %s, opened at line %d, is not closed: the file ends here", source.Clean(name.Text), line)
+			p.broken(p.on(t.Place), "set %s, opened at line %d, is not closed: the file ends here", source.Clean(name.Text), at.Line)
 			return
 		case t.Is("}"):
 			return
 		case t.Is("type"):
 			s.shape(p.rest(), named)
 		case t.Is("typeof"):
-			s.shape(p.expand(p.rest(), t.Line), spelledOut)
+			s.shape(p.expand(p.rest()), spelledOut)
 		case t.Is("flags"):
 			flags := p.rest()
 			for i, f := range flags {
 				if f.Kind == nft.Word && !setFlags[f.Text] || f.Is(",") == (i%2 == 0) || i%2 == 1 && i == len(flags)-1 {
-					p.unread(t.Line, s.owner(), "%q is not a flag of a set", source.Clean(f.Text))
+					p.unread(p.on(t.Place), s.owner(), "%q is not a flag of a set", source.Clean(f.Text))
 				}
 				s.interval = s.interval || f.Text == "interval"
 				if f.Text == "dynamic" || f.Text == "timeout" { // filled by rules, or by programs that add what is to vanish
@@ -711,20 +723,20 @@ func (p *parser) set(family, table string, line int, isMap bool) {
 				}
 			}
 		case t.Is("elements"):
-			tokens := p.expand(p.restOfRule(), t.Line)
+			tokens := p.expand(p.restOfRule())
 			if len(tokens) < 3 || !tokens[0].Is("=") || !tokens[1].Is("{") || !tokens[len(tokens)-1].Is("}") {
-				p.unread(t.Line, s.owner(), "elements are an equals sign and a list in braces")
+				p.unread(p.on(t.Place), s.owner(), "elements are an equals sign and a list in braces")
 				continue
 			}
 			p.elements(s, tokens[2:len(tokens)-1])
 			continue
 		case settingsOfSets[t.Text] != nil && t.Kind == nft.Word:
 			if rest := p.rest(); !settingsOfSets[t.Text](rest) {
-				p.unread(t.Line, s.owner(), "%q is not a setting of a set in this form", t.Text)
+				p.unread(p.on(t.Place), s.owner(), "%q is not a setting of a set in this form", t.Text)
 			}
 		default:
 			p.rest()
-			p.unread(t.Line, s.owner(), "%q is not a known part of a set", source.Clean(t.Text))
+			p.unread(p.on(t.Place), s.owner(), "%q is not a known part of a set", source.Clean(t.Text))
 		}
 		if !t.Is("auto-merge") {
 			p.ends()
@@ -732,12 +744,12 @@ func (p *parser) set(family, table string, line int, isMap bool) {
 	}
 }
 
-func (p *parser) setOf(family, table, name string, line int, isMap bool) *set {
+func (p *parser) setOf(family, table, name string, at source.Pos, isMap bool) *set {
 	id := family + " " + table + " " + name
 	if s := p.sets[id]; s != nil {
 		return s
 	}
-	s := &set{family: family, table: table, name: name, in: p.in, line: line, isMap: isMap}
+	s := &set{family: family, table: table, name: name, in: p.in, at: at, isMap: isMap}
 	p.sets[id] = s
 	p.setList = append(p.setList, s)
 	return s
@@ -745,7 +757,7 @@ func (p *parser) setOf(family, table, name string, line int, isMap bool) *set {
 
 func (p *parser) elements(s *set, tokens []token) {
 	if len(tokens) == 0 || tokens[0].Is(",") {
-		p.unread(s.line, s.owner(), "an element is missing in a list")
+		p.unread(s.at, s.owner(), "an element is missing in a list")
 	}
 	s.elements = append(s.elements, commas(tokens)...)
 	p.in.File.Statements += len(s.elements)
@@ -778,13 +790,13 @@ func commas(tokens []token) [][]token {
 func (p *parser) command(verb token) {
 	what := p.take()
 	if what.Is("table") {
-		p.table(verb.Line)
+		p.table(p.on(verb.Place))
 		return
 	}
 	known := what.Is("chain") || what.Is("rule") || what.Is("set") || what.Is("map") || what.Is("element")
 	if !known {
 		if what.Kind == nft.Word && !verb.Is("add") && (isFamily(what.Text) || p.peek().Kind == nft.Word) {
-			p.broken(verb.Line, "%s what is not said", verb.Text)
+			p.broken(p.on(verb.Place), "%s what is not said", verb.Text)
 		}
 		if what.Kind == nft.Word &&
 			(isFamily(what.Text) || p.peek().Kind == nft.Word) { // "add ip filter forward ..." without the word rule
@@ -793,7 +805,7 @@ func (p *parser) command(verb token) {
 			return
 		}
 		p.rest()
-		p.unread(verb.Line, read.Owner{}, "%q is not a known object of %q", source.Clean(what.Text), verb.Text)
+		p.unread(p.on(verb.Place), read.Owner{}, "%q is not a known object of %q", source.Clean(what.Text), verb.Text)
 		return
 	}
 	if what.Is("rule") {
@@ -803,18 +815,18 @@ func (p *parser) command(verb token) {
 	family, table := p.place()
 	switch what.Text {
 	case "chain":
-		p.chain(family, table, what.Line)
+		p.chain(family, table, p.on(what.Place))
 	case "set", "map":
-		p.set(family, table, what.Line, what.Text == "map")
+		p.set(family, table, p.on(what.Place), what.Text == "map")
 	case "element":
 		p.in.Count()
 		name := p.take()
-		tokens := p.expand(p.restOfRule(), what.Line)
+		tokens := p.expand(p.restOfRule())
 		if len(tokens) < 2 || !tokens[0].Is("{") {
-			p.unread(what.Line, read.Owner{}, "elements in braces were expected")
+			p.unread(p.on(what.Place), read.Owner{}, "elements in braces were expected")
 			return
 		}
-		p.elements(p.setOf(family, table, name.Text, what.Line, false), tokens[1:len(tokens)-1])
+		p.elements(p.setOf(family, table, name.Text, p.on(what.Place), false), tokens[1:len(tokens)-1])
 	}
 }
 
@@ -825,15 +837,15 @@ func (p *parser) place() (family, table string) {
 		family = t.Text
 		t = p.take()
 	}
-	p.made(t.Line, family, t.Text)
+	p.made(p.on(t.Place), family, t.Text)
 	return family, t.Text
 }
 
 // made says of a table that this file has not made: what else is in it is not known, and without it the program takes nothing.
-func (p *parser) made(line int, family, table string) {
+func (p *parser) made(at source.Pos, family, table string) {
 	if id := family + " " + table; !p.tables[id] {
 		p.tables[id] = true
-		p.unread(line, read.Owner{}, "table %s is not made by this file", source.Clean(id))
+		p.unread(at, read.Owner{}, "table %s is not made by this file", source.Clean(id))
 	}
 }
 
@@ -842,10 +854,10 @@ func (p *parser) rule(verb token) {
 	family, table := p.place()
 	name := p.take()
 	if id := family + " " + table + " " + name.Text; p.byID[id] == nil {
-		p.unread(verb.Line, read.Owner{}, "chain %s is not made by this file", source.Clean(id))
+		p.unread(p.on(verb.Place), read.Owner{}, "chain %s is not made by this file", source.Clean(id))
 	}
-	c := p.chainOf(family, table, name.Text, verb.Line)
-	tokens := p.expand(p.restOfRule(), verb.Line)
+	c := p.chainOf(family, table, name.Text, p.on(verb.Place))
+	tokens := p.expand(p.restOfRule())
 	placed, at := false, -1
 	for len(tokens) > 1 && (tokens[0].Is("handle") || tokens[0].Is("index") || tokens[0].Is("position")) {
 		if n, err := strconv.Atoi(tokens[1].Text); err == nil && n >= 0 && n < len(c.rules) && tokens[0].Is("index") {
@@ -856,12 +868,12 @@ func (p *parser) rule(verb token) {
 		tokens = tokens[2:]
 	}
 	if len(tokens) == 0 {
-		p.unread(verb.Line, c.owner(), "the rule is empty")
+		p.unread(p.on(verb.Place), c.owner(), "the rule is empty")
 		return
 	}
 	if placed || verb.Is("replace") {
 		p.unread(
-			verb.Line,
+			p.on(verb.Place),
 			c.owner(),
 			"the rule is placed by a number that only the running system knows; it is read as the chain's last",
 		)

@@ -55,7 +55,7 @@ func (rs *ruleset) rule(rules []*model.Rule, c *chain, r row, depth int) []*mode
 	r.in.Count()
 	if packet.Guard(s.read) != nil { // which packets it is for is not known: it may do anything
 		one := &model.Rule{At: s.rule.At, When: base, Verb: model.UnknownAction}
-		r.in.Unread(r.tokens[0].Line, read.Owner{Name: c.ID(), To: &one.Doubts}, "%s", read.TooLarge)
+		r.in.Unread(on(r.in, r.tokens[0].Place), read.Owner{Name: c.ID(), To: &one.Doubts}, "%s", read.TooLarge)
 		return append(rules, one)
 	}
 	if s.rule.Acts() || len(s.out) == len(rules) {
@@ -208,7 +208,7 @@ func (s *state) accept(words ...string) bool {
 
 // unread keeps what was not understood and goes on at the next word that begins a statement.
 func (s *state) unread(from int, why string, args ...any) {
-	s.in.Unread(s.t[min(from, len(s.t)-1)].Line, read.Owner{Name: s.chain.ID(), To: &s.rule.Doubts}, why, args...)
+	s.in.Unread(on(s.in, s.t[min(from, len(s.t)-1)].Place), read.Owner{Name: s.chain.ID(), To: &s.rule.Doubts}, why, args...)
 	for s.i < len(s.t) && !verdicts[s.t[s.i].Text] && !(s.t[s.i].Kind == nft.Word && statements()[s.t[s.i].Text]) {
 		s.i++
 	}

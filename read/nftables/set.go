@@ -188,19 +188,19 @@ func (s *set) serves(ops []operand) bool {
 }
 
 // complaint returns what is wrong with a set, and the line of it; "" where nothing is.
-func (s *set) complaint() (line int, why string) {
+func (s *set) complaint() (at source.Pos, why string) {
 	if s.odd != "" {
-		return s.line, s.odd
+		return s.at, s.odd
 	}
 	if s.key == nil {
-		return s.line, "a set has no type"
+		return s.at, "a set has no type"
 	}
 	for _, e := range s.elements {
 		if why := s.holds(e); why != "" {
-			return e[0].Line, why
+			return on(s.in, e[0].Place), why
 		}
 	}
-	return 0, ""
+	return source.Pos{}, ""
 }
 
 // holds returns why a set cannot hold an element; "" where it can.

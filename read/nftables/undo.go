@@ -11,9 +11,9 @@ import (
 )
 
 // flush does "flush ruleset [family]", "flush table|chain|set|map [family] name ...": what the file itself has made before goes.
-func (p *parser) flush(line int, args []token) {
+func (p *parser) flush(at source.Pos, args []token) {
 	if len(args) == 0 {
-		p.unread(line, read.Owner{}, "nothing is named that is to be flushed")
+		p.unread(at, read.Owner{}, "nothing is named that is to be flushed")
 		return
 	}
 	what, family, names := args[0].Text, "", names(args[1:])
@@ -23,7 +23,7 @@ func (p *parser) flush(line int, args []token) {
 	if parts, known := map[string]int{"ruleset": 0, "table": 1, "chain": 2, "set": 2, "map": 2, "meter": 2}[what]; known &&
 		len(names) != parts ||
 		slices.ContainsFunc(names, func(s string) bool { return !name(s) }) {
-		p.broken(line, "a name was expected behind %q, or fewer of them", source.Clean(what))
+		p.broken(at, "a name was expected behind %q, or fewer of them", source.Clean(what))
 	}
 	if what == "ruleset" {
 		p.drop(func(f, _ string) bool { return family == "" || f == family })
@@ -43,26 +43,26 @@ func (p *parser) flush(line int, args []token) {
 		if c := p.byID[id]; c != nil {
 			p.discard(c)
 		} else {
-			p.unread(line, read.Owner{}, "what is flushed was not made by this file")
+			p.unread(at, read.Owner{}, "what is flushed was not made by this file")
 		}
 	case "set", "map", "meter":
 		if s := p.sets[id]; s != nil {
 			p.complain(s)
 			s.elements = nil
 		} else {
-			p.unread(line, read.Owner{}, "what is flushed was not made by this file")
+			p.unread(at, read.Owner{}, "what is flushed was not made by this file")
 		}
 	default:
-		p.unread(line, read.Owner{}, "%q is not a known object of flush", source.Clean(what))
+		p.unread(at, read.Owner{}, "%q is not a known object of flush", source.Clean(what))
 	}
 }
 
 // delete does "delete table|chain|set|map|element|rule [family] name ...". What the file has not made is about what was there
 // before, which no saved file tells. It is long as a table is: a case a kind of object.
 func (p *parser) delete(verb token, args []token) {
-	line := verb.Line
+	at := p.on(verb.Place)
 	if len(args) == 0 {
-		p.unread(line, read.Owner{}, "nothing is named that is to be deleted")
+		p.unread(at, read.Owner{}, "nothing is named that is to be deleted")
 		return
 	}
 	what, all := args[0].Text, args[1:]
@@ -71,7 +71,7 @@ func (p *parser) delete(verb token, args []token) {
 		braces = len(all)
 	}
 	if slices.ContainsFunc(all[:braces], func(t token) bool { return t.Kind != nft.Word }) {
-		p.broken(line, "a name was expected behind %q", source.Clean(what))
+		p.broken(at, "a name was expected behind %q", source.Clean(what))
 	}
 	family, names := "ip", names(all[:braces])
 	if len(names) > 1 && isFamily(names[0]) {
@@ -80,14 +80,14 @@ func (p *parser) delete(verb token, args []token) {
 	id := family + " " + strings.Join(names, " ")
 	parts, known := map[string]int{"table": 1, "chain": 2, "set": 2, "map": 2, "element": 2}[what]
 	if known && len(names) != parts && !(len(names) == parts+1 && names[parts-1] == "handle") || what != "element" && braces < len(all) {
-		p.broken(line, "a name was expected behind %q, or fewer of them", source.Clean(what))
+		p.broken(at, "a name was expected behind %q, or fewer of them", source.Clean(what))
 	}
 	if _, made := p.tables[family+" "+strings.Join(names[:min(1, len(names))], "")]; known && !made && verb.Is("delete") {
-		p.unread(line, read.Owner{}, "what is deleted was not made by this file")
+		p.unread(at, read.Owner{}, "what is deleted was not made by this file")
 	}
 	if made := p.sets[id]; verb.Is("delete") &&
 		(what == "chain" && p.byID[id] == nil || (what == "set" || what == "map" || what == "element") && made == nil) {
-		p.unread(line, read.Owner{}, "what is deleted was not made by this file")
+		p.unread(at, read.Owner{}, "what is deleted was not made by this file")
 	}
 	switch what {
 	case "table":
@@ -113,7 +113,7 @@ func (p *parser) delete(verb token, args []token) {
 			before := len(s.elements)
 			s.elements = slices.DeleteFunc(s.elements, func(e []token) bool { return gone[spelled(e)] })
 			if before-len(s.elements) < len(gone) && verb.Is("delete") {
-				p.unread(line, s.owner(), "an element that is deleted is not in the set by this spelling")
+				p.unread(at, s.owner(), "an element that is deleted is not in the set by this spelling")
 			}
 		}
 	case "rule":
@@ -123,10 +123,10 @@ func (p *parser) delete(verb token, args []token) {
 				of = c.owner()
 			}
 		}
-		p.unread(line, of, "the rule is named by a number that only the running system knows")
+		p.unread(at, of, "the rule is named by a number that only the running system knows")
 	case "counter", "quota", "limit", "ct", "flowtable", "secmark", "synproxy":
 	default:
-		p.unread(line, read.Owner{}, "%q is not a known object of delete", source.Clean(what))
+		p.unread(at, read.Owner{}, "%q is not a known object of delete", source.Clean(what))
 	}
 }
 

@@ -110,7 +110,7 @@ func (r *run) read() {
 	}
 	list, bad := statements.Parse(in.File.Bytes(), b.Manner)
 	for _, x := range bad {
-		in.Lost(x.Line, "%s", x.Why)
+		in.Lost(in.At(x.Line), "%s", x.Why)
 	}
 	root := place{rules: b.rules, scope: &scope{}}
 	if len(b.given) > 0 {
@@ -213,7 +213,7 @@ func (r *run) tellVersion(list []*statements.Statement, rules []*rule) {
 // unreadAt is Input.UnreadAt, but for what a device has without its being saved.
 func (r *run) unreadAt(pos source.Pos, of read.Owner, format string, args ...any) {
 	if !pos.IsZero() {
-		r.in.UnreadAt(pos, of, format, args...)
+		r.in.Unread(pos, of, format, args...)
 	}
 }
 
@@ -575,7 +575,7 @@ func (r *run) use(ref reference, pos source.Pos, at place) {
 
 func (r *run) problem(pos source.Pos, format string, args ...any) {
 	if !pos.IsZero() {
-		r.in.ProblemAt(pos, format, args...)
+		r.in.Problemf(pos, format, args...)
 	}
 }
 

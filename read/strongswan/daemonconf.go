@@ -51,7 +51,7 @@ func readDaemonConf(in *read.Input) {
 	for _, s := range root.subs {
 		if s.name != "charon" && s.name != "charon-systemd" {
 			if !slices.Contains(otherSections, s.name) {
-				in.UnreadAt(s.at, of, "%q is not a section that is known", source.Clean(s.name))
+				in.Unread(s.at, of, "%q is not a section that is known", source.Clean(s.name))
 			}
 			continue
 		}

@@ -37,12 +37,12 @@ func readLists(in *read.Input) {
 		start := p.at
 		head, ok := p.until("{")
 		if !ok {
-			in.ProblemAt(in.File.Part(start, len(p.text)), "the list ends inside a message")
+			in.Problemf(in.File.Part(start, len(p.text)), "the list ends inside a message")
 			return
 		}
 		n := &node{name: strings.TrimSpace(head), start: start}
 		if !p.body(n, 0) {
-			in.ProblemAt(in.File.Part(start, len(p.text)), "the list ends inside a message, or nests too deep")
+			in.Problemf(in.File.Part(start, len(p.text)), "the list ends inside a message, or nests too deep")
 		}
 		for _, s := range n.subs {
 			in.Count()

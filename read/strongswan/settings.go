@@ -101,13 +101,13 @@ func (b *builder) Close() { b.open = b.open[:len(b.open)-1] }
 // Value keeps a key with its value.
 func (b *builder) Value(key, text string, at syntax.Place) {
 	b.in.Count()
-	b.section().set(&table.Value{Key: key, Text: text, At: b.in.Statement(at.Line, at.Start, at.End)})
+	b.section().set(&table.Value{Key: key, Text: text, At: b.in.Pos(at)})
 }
 
 // Include reads the files that are meant into the section.
 func (b *builder) Include(pattern string, at syntax.Place) {
 	b.in.Count()
-	for _, in := range b.in.Include(at.Line, pattern) {
+	for _, in := range b.in.Include(b.in.Pos(at), pattern) {
 		into(in, b.section())
 	}
 }
@@ -117,18 +117,18 @@ func (b *builder) Broken(line int, why string) {
 	if e := b.in.Gateway.RefusedOf(b.in.File.Format); e != nil && e.File == b.in.File.Path { // the first is what counts
 		return
 	}
-	b.in.Refuse(line, "%s", why)
+	b.in.Refuse(b.in.At(line), "%s", why)
 }
 
 // Unread keeps a place that was not understood.
 func (b *builder) Unread(line int, section, why string) {
-	b.in.Unread(line, read.Owner{Name: section}, "%s", why)
+	b.in.Unread(b.in.At(line), read.Owner{Name: section}, "%s", why)
 }
 
 // TooDeep says where sections nest too deep.
 func (b *builder) TooDeep(line int) {
 	b.in.Count()
-	b.in.Lost(line, "sections nest more than %d deep; the inner ones are not read", braces.MaxDepth)
+	b.in.Lost(b.in.At(line), "sections nest more than %d deep; the inner ones are not read", braces.MaxDepth)
 }
 
 func (s *section) set(v *table.Value) {

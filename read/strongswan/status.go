@@ -129,7 +129,7 @@ func readListText(in *read.Input) {
 		in.Count()
 		depth := len(line.Text) - len(strings.TrimLeft(line.Text, " "))
 		if !l.text(depth, text, in.At(line.Line)) {
-			in.Unread(line.Line, read.Owner{}, "it is no line of a list that is known")
+			in.Unread(in.Pos(line.Place), read.Owner{}, "it is no line of a list that is known")
 		}
 	}
 }

@@ -157,7 +157,7 @@ func readSwanctl(in *read.Input) {
 		given: map[*model.Connection][]string{}}
 	r.res = newResolver(in, r.root)
 	for _, v := range r.root.values {
-		in.Unread(v.At.Line, read.Owner{Harmless: true}, "%q stands outside every section", source.Clean(v.Key))
+		in.Unread(v.At, read.Owner{Harmless: true}, "%q stands outside every section", source.Clean(v.Key))
 	}
 	templates := map[string]*section{}
 	for _, s := range r.root.subs {
@@ -217,7 +217,7 @@ func (r *swanctl) templates(templates map[string]*section) {
 		slices.SortFunc(d.Used, source.Pos.Compare)
 		*defs = append(*defs, d)
 		if topic := s.about(); len(d.Used) == 0 && topic != 0 {
-			r.in.UnreadAt(
+			r.in.Unread(
 				s.at,
 				read.Owner{Topic: topic},
 				"%q is not a section that is known, and nothing refers to it",
@@ -583,7 +583,7 @@ func (r *swanctl) secret(s *section) {
 	if !strings.HasPrefix(s.name, "ike") && !k.PPK && !slices.ContainsFunc(otherSecrets, func(kind string) bool {
 		return strings.HasPrefix(s.name, kind)
 	}) {
-		r.in.UnreadAt(s.at, read.Owner{Name: k.Name, Topic: model.AboutKeys}, "it is not a kind of secret that is known")
+		r.in.Unread(s.at, read.Owner{Name: k.Name, Topic: model.AboutKeys}, "it is not a kind of secret that is known")
 	}
 	f := r.of(s, "secrets.<secret>", read.Owner{Name: k.Name, Topic: model.AboutKeys}, nil)
 	for _, v := range s.values {

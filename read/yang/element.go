@@ -113,5 +113,5 @@ func (e element) prefix() (p netip.Prefix, ok bool) {
 
 // wrong says that a value is not what it should be.
 func (e element) wrong(want string) {
-	e.r.in.UnreadAt(e.pos(), e.r.owner, "%q is not %s", source.Clean(e.text()), want)
+	e.r.in.Unread(e.pos(), e.r.owner, "%q is not %s", source.Clean(e.text()), want)
 }

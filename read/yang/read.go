@@ -90,7 +90,7 @@ func readFile(in *read.Input) {
 		if e, ok := err.(*tree.Error); ok {
 			line = e.Line
 		}
-		in.Lost(line, "%v", err)
+		in.Lost(in.At(line), "%v", err)
 		return
 	}
 	r := &reader{in: in, used: map[*tree.Node]bool{}, pads: map[string]element{}}
@@ -145,7 +145,7 @@ func (r *reader) unread(n *tree.Node, of read.Owner) {
 		case slices.Contains(moot, name) || namespace(m):
 			continue
 		case !r.used[m] && m.Key != "":
-			r.in.UnreadAt(r.in.Pos(m.At()), of, "%s is not read", source.Clean(name))
+			r.in.Unread(r.in.Pos(m.At()), of, "%s is not read", source.Clean(name))
 			continue
 		}
 		in := of
@@ -533,7 +533,7 @@ func (r *reader) party(ref element, p *model.Party, none ike.Identity, c *model.
 		r.in.File.Hide(s.pos().Line, s.text())
 		key, err := hex.DecodeString(strings.ReplaceAll(s.text(), ":", ""))
 		if err != nil {
-			r.in.UnreadAt(s.pos(), r.owner, "the key is not in hexadecimal")
+			r.in.Unread(s.pos(), r.owner, "the key is not in hexadecimal")
 			return
 		}
 		k := &model.Key{At: s.pos(), Name: ref.text(), For: c, Secret: source.NewSecret(string(key))}
@@ -592,11 +592,11 @@ func (r *reader) proposals(
 		}
 	}
 	if at.IsZero() {
-		r.in.UnreadAt(e.pos(), r.owner, "it proposes no algorithm")
+		r.in.Unread(e.pos(), r.owner, "it proposes no algorithm")
 		return model.Unsaid[[]ike.Proposal](nil, why)
 	}
 	if protocol == ike.IKE && len(p.Transforms[ike.PRF]) == 0 && !r.leavesOut(prfOf(r.owner.Name)) {
-		r.in.UnreadAt(at, r.owner, "the PRF is not known: the model says nothing of it")
+		r.in.Unread(at, r.owner, "the PRF is not known: the model says nothing of it")
 	}
 	set := model.Say([]ike.Proposal{p}, at)
 	if r.leavesOut(of + ": " + notWhole) {
@@ -649,7 +649,7 @@ func (r *reader) child(c *model.Connection, e element, groups []element, start m
 		case len(k.Proposals.Value) == 0:
 			k.Proposals = said
 		case len(said.Value) > 0 && said.Value[0].Names() != k.Proposals.Value[0].Names():
-			r.in.UnreadAt(said.At, r.owner, "its algorithms are others than those of the first entry of %s", name)
+			r.in.Unread(said.At, r.owner, "its algorithms are others than those of the first entry of %s", name)
 		}
 	}
 	r.ends(c, k, ts, sa)

@@ -40,10 +40,10 @@ type Scanner struct {
 	Open bool // a text that was begun is not closed
 	Junk bool // a character came that the program has no use for
 
-	data  []byte
-	text  string // the same; tokens are parts of it
-	at    int
-	still bool
+	data []byte
+	text string // the same; tokens are parts of it
+	at   int
+	made syntax.Place // of what the text was made of; zero for a file
 }
 
 // Scan begins with a file.
@@ -55,10 +55,9 @@ func (l Scanner) From(at, line int) Scanner {
 	return l
 }
 
-// ScanAt begins with a text that was made of a statement of another form, on a line of its file: all tokens stand there, and none has bytes
-// of its own.
-func ScanAt(text string, line int) Scanner {
-	return Scanner{Line: line, data: []byte(text), text: text, still: true}
+// ScanMade begins with a text that was made of a statement of another form: all tokens stand where that stands.
+func ScanMade(text string, of syntax.Place) Scanner {
+	return Scanner{Line: of.Line, data: []byte(text), text: text, made: of}
 }
 
 // sign returns the sign of an operator that is written as a word; "" where the word is none.
@@ -121,14 +120,14 @@ func (l *Scanner) joins() int {
 }
 
 func (l *Scanner) token(t *Token, kind Kind, text string, line, start, end int) {
-	t.Kind, t.Text, t.Line, t.Range = kind, text, line, source.Range{}
-	if !l.still {
-		t.Range = source.Range{Start: start, End: end}
+	t.Kind, t.Text, t.Place = kind, text, l.made
+	if l.made.Line == 0 {
+		t.Place = syntax.Place{Line: line, Range: source.Range{Start: start, End: end}}
 	}
 }
 
 func (l *Scanner) newLine() {
-	if !l.still {
+	if l.made.Line == 0 {
 		l.Line++
 	}
 }

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"toril/source"
 	"toril/syntax"
 	"toril/syntax/nft"
 	"toril/syntax/syntaxtest"
@@ -58,11 +59,11 @@ func TestWhatIsOddIsNoted(t *testing.T) {
 	for s.Next().Kind != nft.End {
 	}
 	assert.True(t, s.Junk)
-	s = nft.ScanAt("a\nb", 7)
+	object := syntax.Place{Line: 7, Col: 3, Range: source.Range{Start: 40, End: 60}}
+	s = nft.ScanMade("a\nb", object)
 	for {
 		tok := s.Next()
-		assert.Equal(t, 7, tok.Line)
-		assert.Zero(t, tok.End, "it has no bytes of its own")
+		assert.Equal(t, object, tok.Place, "where that stands of which the text was made")
 		if tok.Kind == nft.End {
 			break
 		}
