@@ -115,7 +115,6 @@ type Evidence struct {
 	Character int32  // as Column, in characters
 	Column    int32  // in bytes from 1, where the statement or its part begins; 0 where that is not known
 	Note      string // what it shows
-	Part      string // what of the statement it is about, as written: an element of a list; "" for all of it
 }
 
 // Finding is an answer that a person should act on.
@@ -448,9 +447,6 @@ func (p *Pass) quoted(e Evidence) Evidence {
 	}
 	if f != nil {
 		e.Range, e.Text = f.Range(e.Pos), f.Quote(e.Pos)
-		if part, ok := f.Within(e.Range, e.Part); ok {
-			e.Range = part
-		}
 		column, character := f.Column(e.Pos)
 		e.Column, e.Character = int32(column), int32(character)
 	}
@@ -477,7 +473,7 @@ func (w *work) gateways() []*model.Gateway {
 // Detach makes the names in the finding its own: those of readers are parts of files, which would stay in memory. The other texts were
 // made for the finding.
 func (f *Finding) Detach() {
-	for _, name := range []*string{&f.Gateway, &f.Tunnel, &f.Connection, &f.Child, &f.About, &f.At.File, &f.At.Part} {
+	for _, name := range []*string{&f.Gateway, &f.Tunnel, &f.Connection, &f.Child, &f.About, &f.At.File} {
 		if *name != "" {
 			*name = unique.Make(*name).Value()
 		}

@@ -9,6 +9,7 @@ import (
 	"toril/ike"
 	"toril/model"
 	"toril/packet"
+	"toril/source"
 )
 
 // OfLevel returns the severity of breaking a requirement of a level.
@@ -34,7 +35,7 @@ type Judged struct {
 	Weak      []Weak
 	Preferred bool           // the first proposal's first choice of a type is weak, or no suite without weak parts is offered
 	Worst     baseline.Level // of the weak ones
-	In        string         // the proposal that the weak ones are in, as written; "" where several are
+	In        source.Range   // the proposal that the weak ones are in; zero where several are, or it is a default
 }
 
 // Judge looks at every algorithm of a list of proposals, of the types given.
@@ -55,11 +56,12 @@ func Judge(b *baseline.Baseline, ps []ike.Proposal, protocol ike.Protocol, types
 			}
 		}
 	}
-	weakly := 0
+	var in []source.Range
 	for i, p := range ps {
 		if slices.ContainsFunc(out.Weak, func(w Weak) bool { return slices.Contains(p.Of(w.Registry), w.Choice) }) {
-			weakly++
-			out.In = p.Text
+			if !slices.Contains(in, p.Range) { // one as written may be several
+				in = append(in, p.Range)
+			}
 		}
 		for _, r := range types {
 			cs := p.Of(r)
@@ -69,8 +71,8 @@ func Judge(b *baseline.Baseline, ps []ike.Proposal, protocol ike.Protocol, types
 			}
 		}
 	}
-	if weakly != 1 {
-		out.In = ""
+	if len(in) == 1 {
+		out.In = in[0]
 	}
 	out.Preferred = out.Preferred ||
 		len(out.Weak) > 0 && !slices.ContainsFunc(ps, func(p ike.Proposal) bool { return canBeStrong(b, p, protocol, types) })
@@ -92,7 +94,7 @@ func canBeStrong(b *baseline.Baseline, p ike.Proposal, protocol ike.Protocol, ty
 // Judged makes the severity that of the worst of weak algorithms, by their level and exposure.
 // It stands where the first of them is configured, if that is by a statement of its own.
 func (f *Finding) Judged(j Judged, parts model.Parts) {
-	f.level, f.leveled, f.Standard, f.At.Part = j.Severity(), true, j.Standard(), j.In
+	f.level, f.leveled, f.Standard = j.Severity(), true, j.Standard()
 	var names []string
 	for _, w := range j.Weak {
 		names = append(names, w.String())
@@ -104,6 +106,9 @@ func (f *Finding) Judged(j Judged, parts model.Parts) {
 			f.At = Evidence{Pos: at}
 			return
 		}
+	}
+	if j.In.End > 0 {
+		f.At.Range = j.In
 	}
 }
 

@@ -145,9 +145,9 @@ func (h *finder) Open(name string, _ []braces.Reference, at syntax.Place) {
 	}
 }
 
-func (h *finder) Close()                           { h.open = h.open[:max(0, len(h.open)-1)] }
-func (*finder) Value(string, string, syntax.Place) {}
-func (*finder) Include(string, syntax.Place)       {}
-func (*finder) Broken(int, string)                 {}
-func (*finder) Unread(int, string, string)         {}
-func (*finder) TooDeep(int)                        {}
+func (h *finder) Close()                                { h.open = h.open[:max(0, len(h.open)-1)] }
+func (*finder) Value(string, syntax.Word, syntax.Place) {}
+func (*finder) Include(string, syntax.Place)            {}
+func (*finder) Broken(int, string)                      {}
+func (*finder) Unread(int, string, string)              {}
+func (*finder) TooDeep(int)                             {}

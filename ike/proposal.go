@@ -3,6 +3,8 @@ package ike
 import (
 	"slices"
 	"strings"
+
+	"toril/source"
 )
 
 // Types is the number of IKEv2's transform types, from Encryption to the seventh additional key exchange.
@@ -15,7 +17,8 @@ type Transforms [Types + 1]Choices
 // Proposal is what one end offers or accepts for one SA: of every type of transform any one of a list, the first
 // preferred (RFC 7296 section 2.7). Without sequence numbers they are of 32 bits; a key exchange of number 0 is "none".
 type Proposal struct {
-	Text       string // as written; "" for a default
+	Text       string       // as written; "" for a default
+	Range      source.Range // of that: in the text it was read from, and in its file once a reader has placed it; zero where it has none
 	Protocol   Protocol
 	Transforms Transforms
 }

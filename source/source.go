@@ -29,6 +29,16 @@ type Pos struct {
 // Range is a part of a file: its bytes from Start up to End. The zero value stands for what stands on the line.
 type Range struct{ Start, End int }
 
+// RangeOf returns the range of a text that begins at a byte, without the blanks around it.
+func RangeOf(text string, start int) Range {
+	bare := strings.TrimLeft(text, " \t\r\n")
+	start += len(text) - len(bare)
+	return Range{start, start + len(strings.TrimRight(bare, " \t\r\n"))}
+}
+
+// From returns the range of a part of a text, given by its bytes in that text, where the text begins at a byte of its file.
+func (r Range) From(start int) Range { return Range{start + r.Start, start + r.End} }
+
 // Place returns the position without its range.
 func (p Pos) Place() Pos {
 	p.Range = Range{}
@@ -204,36 +214,6 @@ func (f *File) Column(p Pos) (bytes, characters int) {
 		p.Start = start + max(1, p.Col) - 1
 	}
 	return p.Start - start + 1, utf8.RuneCount(f.data[start:min(p.Start, len(f.data))]) + 1
-}
-
-// Within returns the bytes of a part of a statement, by its text: an element of a list. ok is false where the text is not there, there
-// several times, or a piece of something longer.
-func (f *File) Within(r Range, part string) (at Range, ok bool) {
-	if part == "" || r.Start < 0 || r.End > len(f.data) || r.Start > r.End {
-		return r, false
-	}
-	said := f.data[r.Start:r.End]
-	for from := 0; ; {
-		i := bytes.Index(said[from:], []byte(part))
-		if i < 0 {
-			return at, ok
-		}
-		start := from + i
-		end := start + len(part)
-		from = start + 1
-		if start > 0 && inWord(said[start-1]) || end < len(said) && inWord(said[end]) {
-			continue
-		}
-		if ok {
-			return r, false
-		}
-		at, ok = Range{r.Start + start, r.Start + end}, true
-	}
-}
-
-// inWord reports whether a byte may be part of an element of a list.
-func inWord(b byte) bool {
-	return strings.IndexByte("-_.:/", b) >= 0 || b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b >= 0x80
 }
 
 // mostText is how much of a statement a quote is made of.

@@ -74,18 +74,10 @@ func TestPosOrder(t *testing.T) {
 	assert.Equal(t, "b:1: bad", source.Errorf(b, "bad").Error())
 }
 
-func TestWithin(t *testing.T) {
-	f := source.NewFile("f", []byte("a = x-1, x-12, y, y\n"))
-	all := source.Range{Start: 0, End: 19}
-	for part, want := range map[string]string{"x-1": "x-1", "x-12": "x-12", "x": "", "y": "", "z": "", "": "", "a": "a"} {
-		at, ok := f.Within(all, part)
-		assert.Equal(t, want != "", ok, part)
-		if ok {
-			assert.Equal(t, want, string(f.Bytes()[at.Start:at.End]))
-		}
-	}
-	_, ok := f.Within(source.Range{Start: 3, End: 99}, "x")
-	assert.False(t, ok)
+func TestRangeOf(t *testing.T) {
+	assert.Equal(t, source.Range{Start: 5, End: 8}, source.RangeOf(" \ta b ", 3))
+	assert.Equal(t, source.Range{Start: 9, End: 9}, source.RangeOf("  ", 7), "blanks alone end where they end")
+	assert.Equal(t, source.Range{Start: 15, End: 18}, source.Range{Start: 5, End: 8}.From(10))
 }
 
 func TestWhatIsAnnouncedIsMaskedInAnyCase(t *testing.T) {

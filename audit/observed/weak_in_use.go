@@ -63,7 +63,6 @@ func inUse(p *audit.Pass, s *audit.Subject, suite ike.Suite, at audit.Evidence, 
 	f := p.On(s, at.Pos, false)
 	j.Preferred = true
 	f.Judged(j, nil)
-	f.At.Part = ""
 	f.Message = what + " is protected by " + j.Names()
 	p.Report(f)
 }

@@ -11,6 +11,7 @@ import (
 
 	"toril/daemon"
 	"toril/ike"
+	"toril/source"
 )
 
 // Words are the daemon's words for algorithms: ciphers, hashes, groups.
@@ -279,11 +280,16 @@ func (d Dialect) Proposals(text string, protocol ike.Protocol) ([]ike.Proposal, 
 	var first ike.Choice // the first group of a proposal
 	differ := false
 	known := map[string]bool{}
-	for part := range strings.SplitSeq(strings.ToLower(text), ",") {
+	next := 0
+	for part := range strings.SplitSeq(text, ",") {
+		at := source.RangeOf(part, next)
+		next += len(part) + len(",")
+		part = strings.ToLower(part)
 		p, err := d.parseOne(part, protocol)
 		if err != nil {
 			return out, fmt.Errorf("the daemon refuses proposal %q: %w", part, err)
 		}
+		p.Range = at
 		if d.NoPFS && protocol != ike.IKE {
 			p.Transforms[ike.KeyExchange] = nil
 		}

@@ -9,6 +9,7 @@ import (
 	"sync"
 
 	"toril/ike"
+	"toril/source"
 )
 
 // word is a transform to be named.
@@ -305,7 +306,10 @@ func Proposals(text string, protocol ike.Protocol) ([]ike.Proposal, error) {
 	if strings.Contains(text, "\n") {
 		return out, ErrLines
 	}
+	next := 0
 	for part := range strings.SplitSeq(text, ",") {
+		at := source.RangeOf(part, next)
+		next += len(part) + len(",")
 		part = strings.TrimSpace(part)
 		switch {
 		case part == "":
@@ -316,6 +320,7 @@ func Proposals(text string, protocol ike.Protocol) ([]ike.Proposal, error) {
 			if err != nil {
 				return out, fmt.Errorf("the daemon refuses proposal %q: %w", part, err)
 			}
+			p.Range = at
 			out = append(out, p)
 		}
 	}

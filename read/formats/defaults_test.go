@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"toril/ike"
 	"toril/model"
 	"toril/model/settings"
 	"toril/read"
@@ -19,6 +20,7 @@ import (
 // TestSettingsKnowTheirBytes cuts every statement that says a setting out of the samples that the programs take: it begins with a word of
 // its own, and with it alone the file says the same. What is only known by its line is the line.
 func TestSettingsKnowTheirBytes(t *testing.T) {
+	inPlace := 0
 	for folder, exact := range map[string]bool{"swanctl": true, "ipsec.conf-strongswan": true, "ipsec.conf-libreswan": true,
 		"iked": false} {
 		files, err := filepath.Glob("../../lab/formats/samples/" + folder + "/*")
@@ -42,6 +44,7 @@ func TestSettingsKnowTheirBytes(t *testing.T) {
 							continue
 						}
 						said++
+						inPlace += placed(t, string(text), r, s)
 						at := g.Files[0].Range(v.At)
 						statement := string(text[at.Start:at.End])
 						assert.Equal(t, v.At.Line, g.Files[0].LineAt(at.Start), statement)
@@ -58,6 +61,27 @@ func TestSettingsKnowTheirBytes(t *testing.T) {
 			assert.Positive(t, said, file)
 		}
 	}
+	assert.Greater(t, inPlace, 25, "proposals that were looked at")
+}
+
+// placed looks at the bytes of the proposals that a setting lists, where they have some: there stands what they were read from. It returns
+// how many there are.
+func placed(t *testing.T, text string, r *settings.Row, of settings.Subject) (n int) {
+	var ps []ike.Proposal
+	switch {
+	case r == settings.IKEProposals.Row:
+		ps = of.Connection.Proposals.Value
+	case r == settings.ChildProposals.Row && of.Child != nil:
+		ps = of.Child.Proposals.Value
+	}
+	for _, p := range ps {
+		if p.Range.End > 0 {
+			n++
+			written := strings.Join(strings.Fields(text[p.Range.Start:p.Range.End]), " ")
+			assert.Equal(t, strings.ToLower(p.Text), strings.ToLower(written))
+		}
+	}
+	return n
 }
 
 // TestNothingIsReadAndCalledIrrelevant compares what formats say that they do with a statement.

@@ -545,6 +545,9 @@ loop:
 		words = append(words, t.Text)
 	}
 	one.Text = strings.Join(words, " ")
+	if p.i > start {
+		one.Range = syntax.Over(p.t[start].Place, p.t[min(p.i, len(p.t))-1].Place).Range
+	}
 	if to.IsDefault() {
 		*to = model.Say([]ike.Proposal(nil), p.said())
 	}

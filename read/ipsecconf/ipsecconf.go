@@ -142,11 +142,17 @@ func (f *File) setting(in *read.Input, l sections.Line, s *Section) {
 	if f.dialect.FoldKeys {
 		key = strings.ToLower(key)
 	}
+	written := source.Range{Start: l.End - len(value), End: l.End}
 	if f.dialect.OneWord && len(value) > 1 && value[0] == '{' && value[len(value)-1] == '}' {
 		value = value[1 : len(value)-1]
+		written = source.Range{Start: written.Start + 1, End: written.End - 1}
+	}
+	text := unquote(value)
+	if text != value {
+		written = source.Range{Start: written.Start + 1, End: written.End - 1}
 	}
 	returned := l.Return && !l.Comment && !in.File.Converted()
-	s.set(&table.Value{Key: key, Text: unquote(value), At: in.Pos(l.Place), Returned: returned})
+	s.set(&table.Value{Key: key, Text: text, At: in.Pos(l.Place), Written: written, Returned: returned})
 }
 
 // odd returns why a value breaks the daemon's grammar; "" where it does not.

@@ -99,9 +99,9 @@ func (b *builder) Open(name string, refs []braces.Reference, at syntax.Place) {
 func (b *builder) Close() { b.open = b.open[:len(b.open)-1] }
 
 // Value keeps a key with its value.
-func (b *builder) Value(key, text string, at syntax.Place) {
+func (b *builder) Value(key string, value syntax.Word, at syntax.Place) {
 	b.in.Count()
-	b.section().set(&table.Value{Key: key, Text: text, At: b.in.Pos(at)})
+	b.section().set(&table.Value{Key: key, Text: value.Text, At: b.in.Pos(at), Written: value.Range})
 }
 
 // Include reads the files that are meant into the section.

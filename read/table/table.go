@@ -22,6 +22,7 @@ import (
 type Value struct {
 	Key, Text string
 	At        source.Pos
+	Written   source.Range // of Text in the file; zero where quotation marks or line ends stand between its bytes
 	Returned  bool         // a carriage return stands at its end, in a file that is not converted
 	Inherited bool         // it stands in another section that this one refers to
 	Was       []source.Pos // earlier lines that say the key with another value
@@ -182,9 +183,11 @@ func TakeOr[T any](s *Section, byDefault T, parse func(string) (T, error), key s
 		return model.Unsaid(byDefault, s.Why(key))
 	}
 	got, err := parse(v.Text)
+	proposals, list := any(got).([]ike.Proposal)
+	v.place(proposals)
 	if err != nil {
 		s.Refuse(v, err)
-		if _, list := any(got).([]ike.Proposal); list { // what was understood of a list is still worth judging
+		if list { // what was understood of a list is still worth judging
 			return model.Say(got, v.At)
 		}
 		return model.Unsaid(byDefault, s.Why(key))
@@ -194,6 +197,20 @@ func TakeOr[T any](s *Section, byDefault T, parse func(string) (T, error), key s
 		set.Origin = model.Inherited
 	}
 	return set
+}
+
+// place gives each proposal of a value its place in the file.
+func (v *Value) place(ps []ike.Proposal) {
+	for i := range ps {
+		if ps[i].Range.End == 0 { // the daemon's own
+			continue
+		}
+		if v.Written.End == 0 {
+			ps[i].Range = source.Range{}
+		} else {
+			ps[i].Range = ps[i].Range.From(v.Written.Start)
+		}
+	}
 }
 
 // Covers lists what a reader uses of a format: the keys of the daemon's tables, which it takes all settings by.

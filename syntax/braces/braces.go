@@ -24,7 +24,7 @@ type Reference struct {
 type Handler interface {
 	Open(name string, refs []Reference, at syntax.Place) // its range ends behind the opening brace
 	Close()
-	Value(key, text string, at syntax.Place)
+	Value(key string, value syntax.Word, at syntax.Place) // the value's range is zero where its bytes are not its text
 	Include(pattern string, at syntax.Place)
 	Broken(line int, why string)          // the grammar is broken there: a program takes nothing of the file
 	Unread(line int, section, why string) // something there was passed over
@@ -153,8 +153,8 @@ func (p *parser) section(name string, opened int, outermost bool) bool {
 			p.h.Include(pattern, p.place(line, start))
 		case c == '=':
 			p.at++
-			text := p.valueText()
-			p.h.Value(word, text, p.place(line, start))
+			value := p.value()
+			p.h.Value(word, value, p.place(line, start))
 		case c == '{' || c == ':' || c == '\n':
 			if p.open(name, word, line, start) {
 				return true
@@ -237,19 +237,25 @@ func (p *parser) includePattern() string {
 	return string(p.until(&endsPattern))
 }
 
-// valueText reads a value up to the end of the line, a comment or a closing brace. Quoted parts may hold all of these.
-func (p *parser) valueText() string {
+// value reads a value up to the end of the line, a comment or a closing brace. Quoted parts may hold all of these.
+func (p *parser) value() syntax.Word {
 	pieces := make([]string, 0, 4) // mostly it is one
+	var at source.Range
 	for {
 		p.blanks()
-		piece := ""
+		piece, start := "", p.at
 		switch c := p.peek(); {
 		case c == 0 || c == '\n' || c == '#' || c == '}':
-			return strings.Join(pieces, " ")
+			if len(pieces) != 1 || string(p.data[at.Start:at.End]) != pieces[0] {
+				at = source.Range{}
+			}
+			return syntax.Word{Text: strings.Join(pieces, " "), Range: at}
 		case c == '"':
 			piece = p.quoted()
+			at = source.Range{Start: start + 1, End: max(start+1, p.at-1)}
 		default:
 			piece = string(bytes.TrimRight(p.until(&endsPiece), " \t\r"))
+			at = source.Range{Start: start, End: start + len(piece)}
 		}
 		if piece != "" || len(pieces) > 0 {
 			pieces = append(pieces, piece)

@@ -20,6 +20,7 @@ import (
 type teller struct {
 	told   []string
 	places []syntax.Place
+	values []syntax.Word
 	broken bool
 }
 
@@ -34,8 +35,9 @@ func (t *teller) Open(name string, refs []braces.Reference, p syntax.Place) {
 	t.statement(p)
 }
 func (t *teller) Close() { t.say("close") }
-func (t *teller) Value(key, text string, p syntax.Place) {
-	t.say("%d %s = %q", p.Line, key, text)
+func (t *teller) Value(key string, value syntax.Word, p syntax.Place) {
+	t.say("%d %s = %q", p.Line, key, value.Text)
+	t.values = append(t.values, value)
 	t.statement(p)
 }
 func (t *teller) Include(pattern string, p syntax.Place) {
@@ -53,6 +55,20 @@ func tell(text string) *teller {
 	t := &teller{}
 	braces.Parse([]byte(text), t)
 	return t
+}
+
+// TestValuesKnowTheirBytes holds the range of a value to be its text, wherever it has one.
+func TestValuesKnowTheirBytes(t *testing.T) {
+	for text, exact := range map[string]bool{"a = b c # d\n": true, "a =\"b # c\"\n": true, "a { b = c }": true, "a = \"b\nc\"\n": true,
+		"a = \"b\" c\n": false, "a = \"b\\tc\"\n": false} {
+		told := tell(text)
+		require.Len(t, told.values, 1, text)
+		v := told.values[0]
+		assert.Equal(t, exact, v.End > 0, text)
+		if exact {
+			assert.Equal(t, v.Text, text[v.Start:v.End])
+		}
+	}
 }
 
 func TestParse(t *testing.T) {
