@@ -111,10 +111,9 @@ type Doc struct {
 // Evidence is a statement of a saved file, with its place: line, and bytes.
 type Evidence struct {
 	source.Pos
-	Text      string // the line, secrets masked
-	Character int32  // as Column, in characters
-	Column    int32  // in bytes from 1, where the statement or its part begins; 0 where that is not known
-	Note      string // what it shows
+	Text   string        // the line, secrets masked
+	Region source.Region // of the statement, or of the part of it that matters; zero where that is not known
+	Note   string        // what it shows
 }
 
 // Finding is an answer that a person should act on.
@@ -446,9 +445,7 @@ func (p *Pass) quoted(e Evidence) Evidence {
 		f = p.Estate.Config(e.File)
 	}
 	if f != nil {
-		e.Range, e.Text = f.Range(e.Pos), f.Quote(e.Pos)
-		column, character := f.Column(e.Pos)
-		e.Column, e.Character = int32(column), int32(character)
+		e.Range, e.Text, e.Region = f.Range(e.Pos), f.Quote(e.Pos), f.Region(e.Pos)
 	}
 	return e
 }
@@ -519,8 +516,8 @@ func (p *Pass) Baselines(g *model.Gateway, uses []*model.Connection) []*baseline
 
 // Place returns where the evidence stands as "path:line:column", or as much of it as is known; "" for nowhere.
 func (e Evidence) Place() string {
-	if e.Col == 0 && e.Column > 0 {
-		e.Pos.Col = int(e.Column)
+	if e.Col == 0 {
+		e.Col = int(e.Region.Column)
 	}
 	return e.Pos.String()
 }

@@ -198,7 +198,15 @@ func (r *Result) unsettled() {
 		for _, file := range f.Files {
 			for _, x := range file.Unread {
 				if x.Matters {
-					of(Reason{Cause: x.Cause, Gateway: f.Name, At: Evidence{Pos: x.At, Text: x.Text}, Of: x.Of, Why: x.Why})
+					of(
+						Reason{
+							Cause:   x.Cause,
+							Gateway: f.Name,
+							At:      Evidence{Pos: x.At, Text: x.Text, Region: x.Region},
+							Of:      x.Of,
+							Why:     x.Why,
+						},
+					)
 				}
 			}
 		}

@@ -104,7 +104,16 @@ func elsewhere(e *pair.Estate) (out []Reason) {
 				if len(out) == most {
 					return out
 				}
-				out = append(out, Reason{Cause: u.Cause, Gateway: f.Name, At: Evidence{Pos: u.At, Text: u.Text}, Of: u.Of, Why: u.Why})
+				out = append(
+					out,
+					Reason{
+						Cause:   u.Cause,
+						Gateway: f.Name,
+						At:      Evidence{Pos: u.At, Text: u.Text, Region: u.Region},
+						Of:      u.Of,
+						Why:     u.Why,
+					},
+				)
 			}
 		}
 	}
@@ -244,7 +253,14 @@ type run struct {
 
 func newRun(ctx context.Context, e *pair.Estate, checks []*Check, b *baseline.Baseline, now time.Time) *run {
 	path := func(g *model.Gateway) *walk.Path { return walk.NewPath(g, e.Ends(g), walk.Options{}) }
-	return &run{ctx, e, checks, b, now, &shared{path: path, pending: make([]atomic.Int32, len(e.Gateways)), counts: progress.Of(ctx)}}
+	return &run{
+		ctx,
+		e,
+		checks,
+		b,
+		now,
+		&shared{path: path, pending: make([]atomic.Int32, len(e.Gateways)), counts: progress.Of(ctx)},
+	}
 }
 
 // pass is a check of the run about to be asked.
@@ -392,7 +408,11 @@ func (w *work) open(ctx context.Context, e *pair.Estate, all *shared) {
 			if w.tunnel, w.err = e.OpenTunnel(ctx, w.match); w.err == nil {
 				w.state = &Tunnel{Match: w.match, failed: true}
 				at := w.tunnel.Ends[0].Connection.At
-				w.guard(at, "the prediction of "+w.tunnel.Name, func() { w.state = stateOf(w.match, w.tunnel, all.attemptsOf(w.tunnel)) })
+				w.guard(
+					at,
+					"the prediction of "+w.tunnel.Name,
+					func() { w.state = stateOf(w.match, w.tunnel, all.attemptsOf(w.tunnel)) },
+				)
 			}
 			return
 		}

@@ -46,10 +46,11 @@ type File struct {
 
 // Unread is a statement that a reader did not understand.
 type Unread struct {
-	At   source.Pos
-	Text string // the statement, secrets masked
-	Why  string
-	Of   string // what it belongs to; "" for the gateway as a whole
+	At     source.Pos
+	Text   string // the statement, secrets masked
+	Region source.Region
+	Why    string
+	Of     string // what it belongs to; "" for the gateway as a whole
 
 	Cause   model.Cause
 	Matters bool // answers may depend on it
@@ -181,6 +182,11 @@ func factsOf(r reading) *Facts {
 	g := r.gateway
 	f := &Facts{Name: g.Name, problems: g.Problems, leftOut: g.LeftOut, print: r.print(r.part), part: r.part}
 	f.Files, f.size = filesOf(g)
+	for _, e := range f.problems {
+		if x := g.File(e.File); x != nil {
+			e.Region = x.Region(e.Pos)
+		}
+	}
 	n := 0
 	for _, i := range g.Interfaces {
 		n += len(i.Addresses)
@@ -212,7 +218,7 @@ func filesOf(g *model.Gateway) (out []File, size int64) {
 		}
 		one := File{Path: x.Path, Format: x.Format, Why: shared(x.Why), Statements: x.Statements}
 		for _, u := range x.Unread {
-			left := Unread{At: u.At, Text: x.Quote(u.At), Why: u.Why, Of: u.Scope, Matters: u.Doubt != nil}
+			left := Unread{At: u.At, Text: x.Quote(u.At), Region: x.Region(u.At), Why: u.Why, Of: u.Scope, Matters: u.Doubt != nil}
 			if left.Matters {
 				left.Cause, left.IKE = u.Doubt.Cause, u.Doubt.Topic&model.AboutIKE != 0
 			}

@@ -312,18 +312,18 @@ func (w *Whole) Quote(p source.Pos) string {
 	return ""
 }
 
-// Ranged returns a position with the bytes of its statement.
-func (w *Whole) Ranged(p source.Pos) source.Pos {
+// Region returns the region of the statement at a position; zero where there is none.
+func (w *Whole) Region(p source.Pos) source.Region {
 	if f := w.file(p.File); f != nil {
-		p.Range = f.Range(p)
+		return f.Region(p)
 	}
-	return p
+	return source.Region{}
 }
 
 // Place returns a position as "path:line:column", or as much of it as is known.
 func (w *Whole) Place(p source.Pos) string {
-	if f := w.file(p.File); f != nil && p.Col == 0 {
-		p.Col, _ = f.Column(p)
+	if p.Col == 0 {
+		p.Col = int(w.Region(p).Column)
 	}
 	return p.String()
 }

@@ -68,6 +68,7 @@ func (p Pos) Compare(q Pos) int {
 type Error struct {
 	Pos
 	Message string
+	Region  Region // of the place; zero where the text of the file was not at hand
 }
 
 // Error returns "file:line: message".
@@ -95,9 +96,11 @@ type File struct {
 	manner    *Manner
 }
 
+const byteOrderMark = "\xef\xbb\xbf"
+
 // NewFile makes a File of raw bytes. A byte order mark is dropped; nothing else is changed.
 func NewFile(path string, data []byte) *File {
-	data, marked := bytes.CutPrefix(data, []byte("\xef\xbb\xbf"))
+	data, marked := bytes.CutPrefix(data, []byte(byteOrderMark))
 	feeds := bytes.Count(data, []byte("\n"))
 	f := &File{
 		Path:      path,
@@ -200,20 +203,39 @@ func (f *File) Range(p Pos) Range {
 	return Range{start, start + len(strings.TrimRight(left, " \t\r"))}
 }
 
-// Column returns where on its line the statement at a position begins, from 1: in bytes, and in characters. Both are 0 for a file as a
-// whole.
-func (f *File) Column(p Pos) (bytes, characters int) {
+// Region is a place as reports give it, worked out from its bytes. It is zero for a file as a whole.
+type Region struct {
+	Line, Column int32 // of the first byte, both from 1; the column in bytes
+	Character    int32 // the column in characters
+	EndLine      int32 // the line of the last byte
+	EndCharacter int32 // the column of what stands behind that, in characters
+	Offset       int32 // of the first byte in the file as it is stored, with its byte order mark
+	Length       int32 // in bytes
+}
+
+// Region returns the region of the statement at a position.
+func (f *File) Region(p Pos) Region {
 	if p.Line == 0 || p.Line > len(f.starts) {
-		return 0, 0
+		return Region{}
 	}
-	if p.Range == (Range{}) {
-		p.Range = f.Range(p)
+	r := f.Range(p)
+	r.End = min(r.End, len(f.data))
+	r.Start = max(0, min(r.Start, r.End))
+	line, endLine := f.LineAt(r.Start), f.LineAt(max(r.Start, r.End-1))
+	start, endStart := f.starts[line-1], f.starts[endLine-1]
+	out := Region{
+		Line:         int32(line),
+		Column:       int32(r.Start - start + 1),
+		Character:    int32(utf8.RuneCount(f.data[start:r.Start]) + 1),
+		EndLine:      int32(endLine),
+		EndCharacter: int32(utf8.RuneCount(f.data[endStart:r.End]) + 1),
+		Offset:       int32(r.Start),
+		Length:       int32(r.End - r.Start),
 	}
-	start := f.starts[p.Line-1]
-	if p.Start < start || p.Start > len(f.data) || f.LineAt(p.Start) != p.Line {
-		p.Start = start + max(1, p.Col) - 1
+	if f.marked {
+		out.Offset += int32(len(byteOrderMark))
 	}
-	return p.Start - start + 1, utf8.RuneCount(f.data[start:min(p.Start, len(f.data))]) + 1
+	return out
 }
 
 // mostText is how much of a statement a quote is made of.

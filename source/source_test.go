@@ -80,6 +80,23 @@ func TestRangeOf(t *testing.T) {
 	assert.Equal(t, source.Range{Start: 15, End: 18}, source.Range{Start: 5, End: 8}.From(10))
 }
 
+func TestRegion(t *testing.T) {
+	text := "a {\n  ä = \"b\nc\" # d\n}\n"
+	statement := source.Range{Start: strings.Index(text, "ä"), End: strings.Index(text, " #")}
+	want := source.Region{Line: 2, Column: 3, Character: 3, EndLine: 3, EndCharacter: 3, Offset: 6, Length: 10}
+	f := source.NewFile("f", []byte(text))
+	assert.Equal(t, want, f.Region(source.Pos{File: "f", Line: 2, Range: statement}))
+	want.Offset += 3
+	assert.Equal(t, want, source.NewFile("f", []byte("\xef\xbb\xbf"+text)).Region(source.Pos{File: "f", Line: 2, Range: statement}),
+		"the mark counts in the file as it is stored, and in no column")
+	value := source.Range{Start: statement.Start + len("ä = "), End: statement.End}
+	want = source.Region{Line: 2, Column: 8, Character: 7, EndLine: 3, EndCharacter: 3, Offset: 11, Length: 5}
+	assert.Equal(t, want, f.Region(source.Pos{File: "f", Line: 2, Range: value}), "columns of bytes and of characters")
+	assert.Equal(t, source.Region{Line: 4, Column: 1, Character: 1, EndLine: 4, EndCharacter: 2, Offset: 21, Length: 1}, f.Region(f.At(4)))
+	assert.Zero(t, f.Region(source.Pos{File: "f"}), "a file as a whole")
+	assert.Zero(t, f.Region(f.At(9)), "no line of it")
+}
+
 func TestWhatIsAnnouncedIsMaskedInAnyCase(t *testing.T) {
 	words := []string{"secret", "psk", "pre-shared-key", "passphrase", "password", "passwd", "private-key", "authkey", "enc-key",
 		"keystring", "pin", "Token", "community", "key", "key2",

@@ -558,8 +558,12 @@ func (r *reader) protocolLine(n int, w []string, no bool) {
 		}
 	default:
 		if !ofRouter.has(w[0]) && !strings.HasPrefix(w[0], "exit") {
-			r.in.Unread(r.in.At(n), read.Owner{Name: r.proto.Name, To: &r.proto.Doubts}, "%q is not a known statement of a routing protocol",
-				source.Clean(w[0]))
+			r.in.Unread(
+				r.in.At(n),
+				read.Owner{Name: r.proto.Name, To: &r.proto.Doubts},
+				"%q is not a known statement of a routing protocol",
+				source.Clean(w[0]),
+			)
 		}
 	}
 }

@@ -31,7 +31,7 @@ var columns = []struct {
 	{"required", func(f *audit.Finding) string { return f.Required }},
 	{"file", func(f *audit.Finding) string { return f.At.File }},
 	{"line", func(f *audit.Finding) string { return number(f.At.Line) }},
-	{"column", func(f *audit.Finding) string { return number(max(f.At.Col, int(f.At.Column))) }},
+	{"column", func(f *audit.Finding) string { return number(max(f.At.Col, int(f.At.Region.Column))) }},
 	{"statement", func(f *audit.Finding) string { return f.At.Text }},
 	{"example", func(f *audit.Finding) string { return f.Example }},
 	{"why", func(f *audit.Finding) string { return f.Why }},

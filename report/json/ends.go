@@ -216,8 +216,7 @@ func failureOf(e *pair.Whole, f *negotiate.Failure) *failureJSON {
 	j := &failureJSON{Step: f.Step, Notify: f.Notify, Why: f.Why, Lines: []placeJSON{}, Changes: emptied(f.Changes)}
 	for _, at := range f.Lines {
 		if !at.IsZero() {
-			at = e.Ranged(at)
-			j.Lines = append(j.Lines, placeJSON{at.File, at.Line, at.Col, at.Start, at.End, e.Quote(at), ""})
+			j.Lines = append(j.Lines, placeOf(e, at))
 		}
 	}
 	return j

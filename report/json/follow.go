@@ -130,8 +130,8 @@ func outcomeOf(e *pair.Whole, o walk.Outcome) outcomeJSON {
 			k.Chain = s.Chain.ID()
 		}
 		if at := s.Line(); !at.IsZero() {
-			at = e.Ranged(at)
-			k.At = &placeJSON{at.File, at.Line, at.Col, at.Start, at.End, e.Quote(at), ""}
+			at := placeOf(e, at)
+			k.At = &at
 		}
 		j.Steps = append(j.Steps, k)
 	}

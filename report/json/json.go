@@ -11,7 +11,9 @@ import (
 
 	"toril/audit"
 	"toril/estate"
+	"toril/pair"
 	"toril/report"
+	"toril/source"
 )
 
 // Schema names the contract of the JSON output; docs/json.md describes it and docs/schema/ has it as a JSON Schema.
@@ -312,7 +314,13 @@ func emptied(in []string) []string {
 }
 
 func place(e audit.Evidence) placeJSON {
-	return placeJSON{e.File, e.Line, max(e.Col, int(e.Column)), e.Start, e.End, e.Text, e.Note}
+	r := e.Region
+	return placeJSON{e.File, e.Line, max(e.Col, int(r.Column)), int(r.Offset), int(r.Offset + r.Length), e.Text, e.Note}
+}
+
+// placeOf is the statement at a position.
+func placeOf(e *pair.Whole, at source.Pos) placeJSON {
+	return place(audit.Evidence{Pos: at, Text: e.Quote(at), Region: e.Region(at)})
 }
 
 // fill makes it that of a gateway.

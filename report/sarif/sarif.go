@@ -87,11 +87,13 @@ type (
 		URI string `json:"uri"`
 	}
 	region struct {
-		StartLine   int   `json:"startLine"`
-		StartColumn int   `json:"startColumn,omitempty"`
-		ByteOffset  *int  `json:"byteOffset,omitempty"`
-		ByteLength  int   `json:"byteLength,omitempty"`
-		Snippet     *text `json:"snippet,omitempty"`
+		StartLine   int    `json:"startLine"`
+		StartColumn int32  `json:"startColumn,omitempty"`
+		EndLine     int32  `json:"endLine,omitempty"`
+		EndColumn   int32  `json:"endColumn,omitempty"`
+		ByteOffset  *int32 `json:"byteOffset,omitempty"`
+		ByteLength  int32  `json:"byteLength,omitempty"`
+		Snippet     *text  `json:"snippet,omitempty"`
 	}
 	logical struct {
 		Name string `json:"fullyQualifiedName"`
@@ -121,7 +123,7 @@ func write(w io.Writer, a *report.Audited, _ report.Options) error {
 	for _, e := range a.Problems() {
 		done.Notifications = append(
 			done.Notifications,
-			notification{"error", text{e.Message}, []location{place(audit.Evidence{Pos: e.Pos}, "")}},
+			notification{"error", text{e.Message}, []location{place(audit.Evidence{Pos: e.Pos, Region: e.Region}, "")}},
 		)
 	}
 	for _, u := range a.Doubtful() {
@@ -210,9 +212,9 @@ func place(e audit.Evidence, what string) (out location) {
 	if e.File != "" {
 		out.Physical = &physical{Artifact: artifact{uri(e.File)}}
 		if e.Line > 0 {
-			r := &region{StartLine: e.Line, StartColumn: int(e.Character)}
-			if e.End > e.Start {
-				r.ByteOffset, r.ByteLength = &e.Start, e.End-e.Start
+			r := &region{StartLine: e.Line}
+			if at := e.Region; at.Length > 0 {
+				r = &region{int(at.Line), at.Character, at.EndLine, at.EndCharacter, &at.Offset, at.Length, nil}
 			}
 			if e.Text != "" {
 				r.Snippet = &text{e.Text}
