@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"toril/estate"
 	"toril/model"
 	"toril/present"
 	"toril/source"
@@ -165,6 +166,12 @@ func (u *Unsettled) Settle() string {
 // a key, a rule or a route may stop or open a tunnel.
 const hides = Critical
 
+// reasonOf is a statement of a gateway that was not understood, as a reason.
+func reasonOf(gateway string, x estate.Unread) Reason {
+	at := Evidence{Pos: x.At, Text: x.Text, Region: x.Region}
+	return Reason{Cause: x.Cause, Gateway: gateway, At: at, Of: x.Of, Why: x.Why}
+}
+
 // unsettled lists what keeps answers from being certain: what was not given, and what was not understood, or is not decided, as far as
 // answers rest on it.
 func (r *Result) unsettled() {
@@ -198,15 +205,7 @@ func (r *Result) unsettled() {
 		for _, file := range f.Files {
 			for _, x := range file.Unread {
 				if x.Matters {
-					of(
-						Reason{
-							Cause:   x.Cause,
-							Gateway: f.Name,
-							At:      Evidence{Pos: x.At, Text: x.Text, Region: x.Region},
-							Of:      x.Of,
-							Why:     x.Why,
-						},
-					)
+					of(reasonOf(f.Name, x))
 				}
 			}
 		}

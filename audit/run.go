@@ -104,16 +104,7 @@ func elsewhere(e *pair.Estate) (out []Reason) {
 				if len(out) == most {
 					return out
 				}
-				out = append(
-					out,
-					Reason{
-						Cause:   u.Cause,
-						Gateway: f.Name,
-						At:      Evidence{Pos: u.At, Text: u.Text, Region: u.Region},
-						Of:      u.Of,
-						Why:     u.Why,
-					},
-				)
+				out = append(out, reasonOf(f.Name, u))
 			}
 		}
 	}

@@ -182,11 +182,6 @@ func factsOf(r reading) *Facts {
 	g := r.gateway
 	f := &Facts{Name: g.Name, problems: g.Problems, leftOut: g.LeftOut, print: r.print(r.part), part: r.part}
 	f.Files, f.size = filesOf(g)
-	for _, e := range f.problems {
-		if x := g.File(e.File); x != nil {
-			e.Region = x.Region(e.Pos)
-		}
-	}
 	n := 0
 	for _, i := range g.Interfaces {
 		n += len(i.Addresses)

@@ -254,8 +254,16 @@ func (in *Input) about() model.Topic {
 
 // Problemf says that something is wrong.
 func (in *Input) Problemf(p source.Pos, format string, args ...any) {
+	in.Gateway.Problems = append(in.Gateway.Problems, in.problem(p, format, args...))
+}
+
+func (in *Input) problem(p source.Pos, format string, args ...any) *source.Error {
 	in.File.Veil(p)
-	in.Gateway.Problems = append(in.Gateway.Problems, source.Errorf(p, "%s", in.File.Veiled(p, fmt.Sprintf(format, args...))))
+	e := source.Errorf(p, "%s", in.File.Veiled(p, fmt.Sprintf(format, args...)))
+	if f := in.FileOf(p.File); f != nil {
+		e.Region = f.Region(p)
+	}
+	return e
 }
 
 // Lost says that something could not be read from a place on: what the file tells may be otherwise.
@@ -277,8 +285,7 @@ func (in *Input) RefusePart(what string, p source.Pos, format string, args ...an
 }
 
 func (in *Input) refuse(what string, p source.Pos, format string, args ...any) {
-	in.File.Veil(p)
-	e := source.Errorf(p, "%s", in.File.Veiled(p, fmt.Sprintf(format, args...)))
+	e := in.problem(p, format, args...)
 	in.Gateway.Problems = append(in.Gateway.Problems, e)
 	in.Gateway.Refused = append(in.Gateway.Refused, model.Refusal{Error: e, Format: in.File.Format, What: what})
 }
