@@ -169,6 +169,11 @@ func Join(g *model.Gateway, read []*Input, guard func(in *Input, step func())) {
 		in.later = nil
 	}
 	g.Unusable()
+	for _, e := range g.Problems {
+		if f := g.File(e.File); f != nil {
+			e.Region = f.Region(e.Pos)
+		}
+	}
 }
 
 // At returns the position of a line.
@@ -254,16 +259,8 @@ func (in *Input) about() model.Topic {
 
 // Problemf says that something is wrong.
 func (in *Input) Problemf(p source.Pos, format string, args ...any) {
-	in.Gateway.Problems = append(in.Gateway.Problems, in.problem(p, format, args...))
-}
-
-func (in *Input) problem(p source.Pos, format string, args ...any) *source.Error {
 	in.File.Veil(p)
-	e := source.Errorf(p, "%s", in.File.Veiled(p, fmt.Sprintf(format, args...)))
-	if f := in.FileOf(p.File); f != nil {
-		e.Region = f.Region(p)
-	}
-	return e
+	in.Gateway.Problems = append(in.Gateway.Problems, source.Errorf(p, "%s", in.File.Veiled(p, fmt.Sprintf(format, args...))))
 }
 
 // Lost says that something could not be read from a place on: what the file tells may be otherwise.
@@ -285,7 +282,8 @@ func (in *Input) RefusePart(what string, p source.Pos, format string, args ...an
 }
 
 func (in *Input) refuse(what string, p source.Pos, format string, args ...any) {
-	e := in.problem(p, format, args...)
+	in.File.Veil(p)
+	e := source.Errorf(p, "%s", in.File.Veiled(p, fmt.Sprintf(format, args...)))
 	in.Gateway.Problems = append(in.Gateway.Problems, e)
 	in.Gateway.Refused = append(in.Gateway.Refused, model.Refusal{Error: e, Format: in.File.Format, What: what})
 }
