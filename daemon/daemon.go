@@ -20,10 +20,11 @@ import (
 // Known is what is known of one IKE daemon.
 type Known struct {
 	Daemon   *model.Daemon
-	Versions []string         // whose pages or programs were asked, the oldest first
-	Systems  []string         // on which it does otherwise than elsewhere: "Linux"
-	Defaults func() []Default // in the order of the tables
-	Own      []Own            // the proposals that it makes where none are configured
+	Versions []string          // whose pages or programs were asked, the oldest first
+	Systems  []string          // on which it does otherwise than elsewhere: "Linux"
+	Defaults func() []Default  // in the order of the tables
+	Sections func() []*Section // whose keywords are described; nil for none
+	Own      []Own             // the proposals that it makes where none are configured
 
 	made sync.Map // what For returned, by what it was asked
 }

@@ -15,9 +15,9 @@ import (
 	"toril/internal/disk"
 	"toril/internal/strictyaml"
 	"toril/model"
+	"toril/model/literal"
 	"toril/packet"
 	"toril/read"
-	"toril/read/literal"
 	"toril/read/phrasebook"
 	"toril/source"
 )

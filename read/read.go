@@ -16,8 +16,8 @@ import (
 
 	"toril/internal/disk"
 	"toril/model"
+	"toril/model/literal"
 	"toril/packet"
-	"toril/read/literal"
 	"toril/source"
 	"toril/syntax"
 	"toril/syntax/tree"

@@ -58,6 +58,7 @@ type Row struct {
 	Standard string // where it is described; "" where no standard does
 	Main     bool   // it is shown although nobody says it
 	Derived  bool   // it follows from another row
+	Further  bool   // no check asks for it: it is kept where a file says it, and nowhere else
 
 	get   func(Subject) Shown
 	put   func(s Subject, value any, from model.Setting[none]) bool // nil where it follows from others; from is where the value comes from
@@ -212,6 +213,7 @@ func More(r Row) Setting[string] {
 		set, said := all[r.Name]
 		return set, said
 	}
+	r.Further = true
 	r.get = func(s Subject) Shown {
 		set, said := more(s)
 		if !said {

@@ -11,9 +11,9 @@ import (
 
 	"toril/internal/lazy"
 	"toril/model"
+	"toril/model/literal"
 	"toril/packet"
 	"toril/read"
-	"toril/read/literal"
 	"toril/source"
 	"toril/syntax/lines"
 )

@@ -10,9 +10,9 @@ import (
 
 	"toril/internal/lazy"
 	"toril/model"
+	"toril/model/literal"
 	"toril/read"
 	"toril/read/iproute"
-	"toril/read/literal"
 	"toril/source"
 	"toril/syntax/lines"
 )

@@ -11,13 +11,14 @@ import (
 	"time"
 
 	"toril/daemon"
+	"toril/daemon/form"
 	"toril/daemon/openiked"
 	"toril/ike"
 	"toril/internal/lazy"
 	"toril/model"
+	"toril/model/literal"
 	"toril/packet"
 	"toril/read"
-	"toril/read/literal"
 	"toril/source"
 	"toril/syntax"
 	"toril/syntax/words"
@@ -68,7 +69,7 @@ func readFile(in *read.Input) {
 		defaults: openiked.Known.For(in.Gateway.VersionOf(software), "iked.conf", ""),
 		mobike:   unsaid(true, "mobike"),
 	}
-	r.dpd = standing(r, "dpd_check_interval", literal.Time)
+	r.dpd = standing(r, "dpd_check_interval", form.Time.Read)
 	r.file(in)
 	for _, c := range r.conns { // what is set for all holds wherever it stands
 		c.DPD, c.MOBIKE, c.Remote.Partial = r.dpd, r.mobike, r.partial
@@ -199,7 +200,7 @@ func (r *reader) set(in *read.Input, at source.Pos, t []words.Word) {
 }
 
 // duration reads a time: seconds, or a number with m or h.
-func duration(t string) (time.Duration, error) { return literal.Time(strings.ToLower(t)) }
+func duration(t string) (time.Duration, error) { return form.Time.Read(strings.ToLower(t)) }
 
 // policy is one ikev2 statement on its way into the model.
 type policy struct {
@@ -373,8 +374,8 @@ func (p *policy) defaults(name string) {
 		RekeyPackets: unsaid(uint64(0), "lifetime"),
 		LifePackets:  unsaid(uint64(0), "lifetime"),
 	}
-	p.life(standing(p.reader, "lifetime", literal.Time))
-	p.bytes(standing(p.reader, "bytes", literal.Size))
+	p.life(standing(p.reader, "lifetime", form.Time.Read))
+	p.bytes(standing(p.reader, "bytes", form.Size.Read))
 }
 
 // life sets the hard lifetime of the child; it is renewed after 85 to 95 parts of a hundred.

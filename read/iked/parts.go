@@ -5,11 +5,12 @@ import (
 	"sync"
 	"time"
 
+	"toril/daemon/form"
 	"toril/daemon/openiked"
 	"toril/ike"
 	"toril/model"
+	"toril/model/literal"
 	"toril/read"
-	"toril/read/literal"
 	"toril/source"
 	"toril/syntax"
 	"toril/syntax/words"
@@ -77,7 +78,7 @@ var parts = []part{
 		}
 	}},
 	{words: "bytes", read: func(p *policy, _ string) {
-		if n, ok := taken(p, literal.Size); ok {
+		if n, ok := taken(p, form.Size.Read); ok {
 			p.bytes(model.Say(n, p.said()))
 		}
 	}},

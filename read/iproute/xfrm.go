@@ -10,8 +10,8 @@ import (
 	"toril/ike"
 	"toril/internal/lazy"
 	"toril/model"
+	"toril/model/literal"
 	"toril/read"
-	"toril/read/literal"
 	"toril/source"
 	"toril/syntax/lines"
 )

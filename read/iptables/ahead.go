@@ -9,8 +9,8 @@ import (
 
 	"toril/internal/spread"
 	"toril/model"
+	"toril/model/literal"
 	"toril/packet"
-	"toril/read/literal"
 	"toril/syntax/lines"
 )
 

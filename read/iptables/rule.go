@@ -11,9 +11,9 @@ import (
 	"sync"
 
 	"toril/model"
+	"toril/model/literal"
 	"toril/packet"
 	"toril/read"
-	"toril/read/literal"
 	"toril/source"
 )
 

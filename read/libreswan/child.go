@@ -9,9 +9,10 @@ import (
 	"strings"
 	"time"
 
+	"toril/daemon/form"
 	"toril/ike"
 	"toril/model"
-	"toril/read/literal"
+	"toril/model/literal"
 	"toril/read/table"
 	"toril/source"
 )
@@ -201,7 +202,7 @@ func (r *reader) side(c *model.Connection, f *table.Section, side string) (model
 func (r *reader) child(c *model.Connection, f *table.Section) *model.Child {
 	k := &model.Child{Name: c.Name, At: c.At}
 	dialect := r.dialect(c)
-	k.PFS = table.Take(f, literal.Bool, "pfs")
+	k.PFS = table.Take(f, form.Bool.Read, "pfs")
 	dialect.NoPFS = !k.PFS.Value
 	k.Protocol = table.Take(f, func(t string) (ike.Protocol, error) {
 		switch t {
@@ -255,7 +256,7 @@ func (r *reader) child(c *model.Connection, f *table.Section) *model.Child {
 	k.CloseAction = model.Unsaid(model.StartNever, software+" default of ipsec.conf conn")
 	k.DPDAction = table.Take(f, table.Word, "dpdaction")
 	k.Life = longest(table.Take(f, duration, "salifetime"))
-	rekey := table.Take(f, literal.Bool, "rekey")
+	rekey := table.Take(f, form.Bool.Read, "rekey")
 	margin, before, random := r.margins(f, k.Life.Value)
 	k.Margin, k.Spans = margin, []model.Span{{Setting: k.Life, Name: "salifetime"}}
 	k.Rekey = model.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}
@@ -264,8 +265,8 @@ func (r *reader) child(c *model.Connection, f *table.Section) *model.Child {
 	}
 	k.Random = model.Unsaid(random, software+" default of ipsec.conf conn.rekeyfuzz")
 	k.LifeBytes, k.LifePackets = limit(f, "ipsec-max-bytes", "B"), limit(f, "ipsec-max-packets", "")
-	k.IPComp = table.Take(f, literal.Bool, "compress")
-	k.Cut96 = table.Take(f, literal.Bool, "sha2-truncbug")
+	k.IPComp = table.Take(f, form.Bool.Read, "compress")
+	k.Cut96 = table.Take(f, form.Bool.Read, "sha2-truncbug")
 	k.Policies = model.Unsaid(true, software+" default of ipsec.conf conn")
 	k.IfIDIn, k.IfIDOut = c.IfIDIn, c.IfIDOut
 	k.MarkIn = table.Take(f, table.Word, "mark-in")

@@ -11,15 +11,16 @@ import (
 	"time"
 
 	"toril/daemon"
+	"toril/daemon/form"
 	"toril/daemon/libreswan"
 	"toril/ike"
 	"toril/internal/lazy"
 	"toril/model"
+	"toril/model/literal"
 	"toril/model/settings"
 	"toril/packet"
 	"toril/read"
 	"toril/read/ipsecconf"
-	"toril/read/literal"
 	"toril/read/publickey"
 	"toril/read/table"
 	"toril/source"
@@ -230,13 +231,13 @@ func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded 
 	if c.Proposals.IsDefault() {
 		c.Accepts = dialect.Accepts("", ike.IKE)
 	}
-	c.Aggressive = table.Take(f, literal.Bool, "aggressive")
+	c.Aggressive = table.Take(f, form.Bool.Read, "aggressive")
 	oneGroup(c)
 	c.Encap = table.Take(f, func(t string) (bool, error) {
 		if t == "auto" {
 			return false, nil
 		}
-		yes, err := literal.Bool(t)
+		yes, err := form.Bool.Read(t)
 		c.NoEncap = err == nil && !yes
 		return yes, err
 	}, "encapsulation")
@@ -337,7 +338,7 @@ func duration(t string) (time.Duration, error) {
 		k, err := strconv.Atoi(n)
 		return time.Duration(k) * 7 * 24 * time.Hour, err
 	}
-	return literal.Time(t)
+	return form.Time.Read(t)
 }
 
 func port(t string) (int, error) {
@@ -367,7 +368,7 @@ func longest(life model.Setting[time.Duration]) model.Setting[time.Duration] {
 // onlyV2 reads yes or no of what there is in IKEv2 alone: the daemon refuses a connection of IKEv1 with it.
 func onlyV2(c *model.Connection) func(string) (bool, error) {
 	return func(t string) (bool, error) {
-		yes, err := literal.Bool(t)
+		yes, err := form.Bool.Read(t)
 		if err == nil && yes && c.Version.Value == ike.V1 {
 			return false, errors.New("it is for IKEv2 only")
 		}
@@ -387,7 +388,7 @@ func (r *reader) margins(f *table.Section, life time.Duration) (set model.Settin
 
 func (r *reader) ikeLife(c *model.Connection, f *table.Section) {
 	life := longest(table.Take(f, duration, "ikelifetime"))
-	rekey := table.Take(f, literal.Bool, "rekey")
+	rekey := table.Take(f, form.Bool.Read, "rekey")
 	margin, before, random := r.margins(f, life.Value)
 	c.Margin, c.Spans = margin, []model.Span{{Setting: life, Name: "ikelifetime"}}
 	c.Rekey = model.Setting[time.Duration]{Value: max(0, life.Value-before), Origin: life.Origin, At: life.At, Why: life.Why}
@@ -418,8 +419,8 @@ func (r *reader) interfaces(c *model.Connection, f *table.Section) {
 func (r *reader) vti(c *model.Connection, f *table.Section, local string, unloaded bool) {
 	name := table.Take(f, table.Word, "vti-interface")
 	address := table.Take(f, netip.ParsePrefix, local+"vti")
-	routing := table.Take(f, literal.Bool, "vti-routing")
-	shared := table.Take(f, literal.Bool, "vti-shared")
+	routing := table.Take(f, form.Bool.Read, "vti-routing")
+	shared := table.Take(f, form.Bool.Read, "vti-shared")
 	if name.Value == "" || unloaded || len(c.Children) == 0 {
 		return
 	}
@@ -458,7 +459,7 @@ func (r *reader) parties(c *model.Connection, f *table.Section, local, remote st
 	both := model.Setting[ike.Method]{Value: of, Origin: authby.Origin, At: authby.At, Why: authby.Why}
 	c.SendCert = table.Take(f, sends, local+"sendcert")
 	table.Take(f, sends, remote+"sendcert")
-	c.Remote.Loose = !table.Take(f, literal.Bool, "require-id-on-certificate").Value
+	c.Remote.Loose = !table.Take(f, form.Bool.Read, "require-id-on-certificate").Value
 	for _, side := range []struct {
 		name  string
 		to    *model.Party

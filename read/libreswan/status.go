@@ -8,12 +8,13 @@ import (
 	"time"
 
 	"toril/daemon"
+	"toril/daemon/form"
 	"toril/daemon/libreswan"
 	"toril/ike"
 	"toril/internal/lazy"
 	"toril/model"
+	"toril/model/literal"
 	"toril/read"
-	"toril/read/literal"
 	"toril/source"
 	"toril/syntax/lines"
 )
@@ -219,7 +220,7 @@ func hex32(text string) uint32 {
 
 // told reads a number of bytes: "252", "252B", "3KB".
 func told(text string, spi uint32, at source.Pos) model.Counter {
-	n, err := literal.Size(strings.TrimSuffix(text, "B"))
+	n, err := form.Size.Read(strings.TrimSuffix(text, "B"))
 	return model.Counter{SPI: spi, Bytes: n, Told: err == nil, At: at}
 }
 

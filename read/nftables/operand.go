@@ -6,8 +6,8 @@ import (
 	"strconv"
 	"sync"
 
+	"toril/model/literal"
 	"toril/packet"
-	"toril/read/literal"
 	"toril/syntax/nft"
 )
 

@@ -10,9 +10,9 @@ import (
 	"sync"
 
 	"toril/model"
+	"toril/model/literal"
 	"toril/packet"
 	"toril/read"
-	"toril/read/literal"
 	"toril/source"
 	"toril/syntax"
 	"toril/syntax/nft"

@@ -10,8 +10,8 @@ import (
 
 	"toril/ike"
 	"toril/model"
+	"toril/model/literal"
 	"toril/packet"
-	"toril/read/literal"
 )
 
 // chain is a list of rules that the language has: where in a packet's way it stands, and what becomes of packets that no rule is for.

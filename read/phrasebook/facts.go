@@ -9,8 +9,8 @@ import (
 
 	"toril/internal/strictyaml"
 	"toril/model"
+	"toril/model/literal"
 	"toril/packet"
-	"toril/read/literal"
 	"toril/source"
 )
 

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"toril/read/literal"
+	"toril/model/literal"
 	"toril/source"
 	"toril/syntax/statements"
 )

@@ -11,9 +11,9 @@ import (
 
 	"toril/ike"
 	"toril/model"
+	"toril/model/literal"
 	"toril/model/settings"
 	"toril/packet"
-	"toril/read/literal"
 	"toril/source"
 )
 

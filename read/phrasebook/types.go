@@ -10,9 +10,10 @@ import (
 	"strings"
 	"time"
 
+	"toril/daemon/form"
 	"toril/ike"
 	"toril/internal/strictyaml"
-	"toril/read/literal"
+	"toril/model/literal"
 	"toril/source"
 	"toril/syntax/statements"
 )
@@ -108,7 +109,7 @@ func BuiltIn() Types {
 		one("group", "a group of a key exchange, by its IANA number or by its bits, 14 or 2048", group),
 		one("port", "a port, by number or name, or a range with a hyphen", literal.Ports),
 		one("protocol", "a protocol, by number or name", literal.Protocols),
-		one("time", "a time with its unit, 8h or 90m; without one: seconds", literal.Time),
+		one("time", "a time with its unit, 8h or 90m; without one: seconds", form.Time.Read),
 		one("interface", "the name of an interface", func(w string) (device, error) { return device(w), nil }),
 	}
 	for _, kind := range []string{networks, proposals, services, interfaces, profiles} {
@@ -119,7 +120,7 @@ func BuiltIn() Types {
 	}
 	all = append(
 		all,
-		one("size", "an amount of data, with its unit, 500M", func(w string) (uint64, error) { return literal.Size(strings.ToLower(w)) }),
+		one("size", "an amount of data, with its unit, 500M", func(w string) (uint64, error) { return form.Size.Read(strings.ToLower(w)) }),
 	)
 	for unit, size := range map[string]uint64{"bytes": 1, "kilobytes": 1 << 10, "megabytes": 1 << 20} {
 		all = append(all, one(unit, "an amount of data, in "+unit, sizeOf(unit, size)))

@@ -12,10 +12,11 @@ import (
 	"sync"
 	"time"
 
+	"toril/daemon/form"
 	"toril/ike"
 	"toril/internal/strictyaml"
 	"toril/model"
-	"toril/read/literal"
+	"toril/model/literal"
 	"toril/source"
 )
 
@@ -91,7 +92,7 @@ var written = sync.OnceValue(func() map[reflect.Type]func(string) (any, error) {
 		reflect.TypeFor[ike.Mode]():      func(t string) (any, error) { return choice(modes, t) },
 		reflect.TypeFor[model.Start]():   func(t string) (any, error) { return choice(starts, t) },
 		reflect.TypeFor[bool]():          func(t string) (any, error) { return choice(flags, t) },
-		reflect.TypeFor[time.Duration](): func(t string) (any, error) { return literal.Time(t) },
+		reflect.TypeFor[time.Duration](): func(t string) (any, error) { return form.Time.Read(t) },
 		reflect.TypeFor[string]():        func(t string) (any, error) { return t, nil },
 		reflect.TypeFor[int](): func(t string) (any, error) {
 			n, err := strconv.Atoi(t)
@@ -100,8 +101,8 @@ var written = sync.OnceValue(func() map[reflect.Type]func(string) (any, error) {
 			}
 			return n, nil
 		},
-		reflect.TypeFor[uint32](): func(t string) (any, error) { return literal.Number(t) },
-		reflect.TypeFor[uint64](): func(t string) (any, error) { return literal.Size(t) },
+		reflect.TypeFor[uint32](): func(t string) (any, error) { return form.Number.Read(t) },
+		reflect.TypeFor[uint64](): func(t string) (any, error) { return form.Size.Read(t) },
 		reflect.TypeFor[ike.Selectors](): func(t string) (any, error) {
 			var out ike.Selectors
 			for w := range strings.FieldsSeq(t) {

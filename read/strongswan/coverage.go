@@ -3,12 +3,14 @@ package strongswan
 import (
 	"slices"
 
+	"toril/daemon"
 	"toril/daemon/strongswan"
 	"toril/read"
 	"toril/read/table"
 )
 
 func swanctlCoverage() []read.Coverage {
+	of := func(path string) *daemon.Section { return strongswan.Known.Section("swanctl.conf", path) }
 	const connection = "connections.<conn>."
 	return slices.Concat(
 		[]read.Coverage{
@@ -16,9 +18,9 @@ func swanctlCoverage() []read.Coverage {
 			{Statement: "sections that refer to others (name : other)", Use: read.Used},
 		},
 		table.Covers(strongswan.Known, "swanctl.conf"),
-		table.Irrelevant(connection, irrelevantConnection),
-		table.Irrelevant(connection+"local*|remote*.", irrelevantParty),
-		table.Irrelevant(connection+"children.<child>.", irrelevantChild),
+		table.Ignored(of(strongswan.PathConn), connection),
+		table.Ignored(of(strongswan.PathLocal), connection+"local*|remote*."),
+		table.Ignored(of(strongswan.PathChild), connection+"children.<child>."),
 		[]read.Coverage{
 			{Statement: "secrets.ike*|ppk*.secret, id*", Use: read.Used},
 			{Statement: "secrets.eap*|xauth*|ntlm*", Use: read.Irrelevant, Note: "passwords of users; hidden in every quote"},

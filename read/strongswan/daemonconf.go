@@ -4,11 +4,11 @@ import (
 	"slices"
 	"strings"
 
+	"toril/daemon/form"
 	"toril/daemon/strongswan"
 	"toril/internal/lazy"
 	"toril/model"
 	"toril/read"
-	"toril/read/literal"
 	"toril/read/table"
 	"toril/source"
 )
@@ -65,19 +65,19 @@ func readDaemonConf(in *read.Input) {
 		}
 		o := &in.Gateway.Options
 		invert := func(t string) (bool, error) {
-			b, err := literal.Bool(t)
+			b, err := form.Bool.Read(t)
 			return !b, err
 		}
 		settle(f, &o.InitiatorDecides, invert, "prefer_configured_proposals")
 		settle(f, &o.NoRoutes, invert, "install_routes")
-		settle(f, &o.ReplayWindow, number, "replay_window")
+		settle(f, &o.ReplayWindow, form.CNumber.Read, "replay_window")
 		settle(f, &o.NoReuse, invert, "reuse_ikesa")
-		settle(f, &o.AggressiveKeys, literal.Bool, "i_dont_care_about_security_and_use_aggressive_mode_psk")
+		settle(f, &o.AggressiveKeys, form.Bool.Read, "i_dont_care_about_security_and_use_aggressive_mode_psk")
 		for key, to := range map[string]*model.Setting[bool]{
 			"accept_private_algs": &o.PrivateAlgorithms, "send_vendor_id": &o.ShowsVendor,
 		} {
 			if v := f.Lookup(key); v != nil {
-				if yes, err := literal.Bool(v.Text); err == nil {
+				if yes, err := form.Bool.Read(v.Text); err == nil {
 					*to = model.Say(yes, v.At)
 				}
 			}
@@ -111,7 +111,7 @@ func replayWindow(g *model.Gateway) int {
 		return o.Value
 	}
 	d := strongswan.Known.For(g.VersionOf(software), "strongswan.conf", "charon")["replay_window"]
-	n, _ := number(d.Value)
+	n, _ := form.CNumber.Read(d.Value)
 	return n
 }
 

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -17,7 +16,6 @@ import (
 	"toril/model/settings"
 	"toril/read"
 	"toril/read/ipsecconf"
-	"toril/read/literal"
 	"toril/read/publickey"
 	"toril/read/table"
 	"toril/source"
@@ -105,26 +103,6 @@ func looksLikeSecrets(f *source.File) (int, string) {
 	return 0, ""
 }
 
-// irrelevantConn are the keywords without bearing on what an auditor asks, each with the reason; left and right forms
-// are written with left.
-var irrelevantConn = map[string]string{
-	"aaa_identity": "EAP server identity", "eap_identity": "EAP identity", "ikedscp": "marking of IKE packets",
-	"leftca2": "second authentication", "leftcert2": "second authentication", "leftcertpolicy": "policy OIDs of certificates",
-	"leftdns":    "virtual addresses of roadwarriors",
-	"leftgroups": "group membership of certificates", "leftgroups2": "group membership of certificates",
-	"leftid2": "second authentication", "leftsourceip": "virtual addresses of roadwarriors",
-	"lefthostkey": "public key", "mediation": "mediation between peers behind NAT", "mediated_by": "mediation between peers behind NAT",
-	"me_peerid":  "mediation between peers behind NAT",
-	"modeconfig": "direction of the mode config exchange", "reqid": "number of the SA in the kernel",
-	"tfc": "padding against traffic analysis", "xauth": "role in XAuth", "xauth_identity": "XAuth identity",
-	"leftnexthop": "of an older daemon",
-	"pfs":         "of an older daemon; ignored by this one", "pfsgroup": "of an older daemon; ignored by this one",
-	"eap":  "of an older daemon",
-	"auth": "of an older daemon", "cacert": "authority",
-	"leftauth2": "second authentication", "set_mark_in": "mark of packets", "set_mark_out": "mark of packets",
-	"authby2": "second authentication",
-}
-
 func ipsecConfCoverage() []read.Coverage {
 	out := []read.Coverage{
 		{Statement: "include, also, conn %default", Use: read.Used},
@@ -132,7 +110,7 @@ func ipsecConfCoverage() []read.Coverage {
 		{Statement: "ca", Use: read.Used, Note: "which authorities there are, and whether lists of revoked certificates are fetched"},
 	}
 	out = append(out, table.Covers(strongswan.Known, "ipsec.conf")...)
-	out = append(out, table.Irrelevant("", irrelevantConn)...)
+	out = append(out, table.Ignored(strongswan.Known.Section(strongswan.IPsecConf, strongswan.IPsecConn), "")...)
 	return out
 }
 
@@ -195,25 +173,6 @@ var (
 	authorityKeys = strings.Fields("cacert crluri crluri1 crluri2 ocspuri ocspuri1 ocspuri2 certuribase auto ldaphost ldapbase")
 )
 
-// yes reads yes or no, which this file has no other words for.
-func yes(t string) (bool, error) {
-	switch t {
-	case "yes":
-		return true, nil
-	case "no":
-		return false, nil
-	}
-	return false, fmt.Errorf("%q is neither yes nor no", t)
-}
-
-// span reads a time: seconds, or a number with s, m, h or d behind it, in small letters.
-func span(t string) (time.Duration, error) {
-	if strings.ToLower(t) != t {
-		return 0, fmt.Errorf("%q is not a time (a number, with s, m, h or d behind it)", t)
-	}
-	return literal.Time(t)
-}
-
 type ipsecConf struct {
 	in       *read.Input
 	defaults *table.Defaults
@@ -224,7 +183,6 @@ func (r *ipsecConf) loaded(values []*table.Value) bool {
 	return slices.ContainsFunc(values, func(v *table.Value) bool { return v.Key == "auto" && v.Text != "ignore" && v.Text != "" })
 }
 
-// connection: it is long as a table is: a line a setting.
 func (r *ipsecConf) connection(s *ipsecconf.Section, said []*table.Value, unloaded bool) *model.Connection {
 	c := &model.Connection{Name: source.Clean(s.Name), At: s.At, Daemon: strongswan.Daemon, Joins: true}
 	of := read.Owner{Name: c.Name, To: &c.Doubts}
@@ -247,53 +205,26 @@ func (r *ipsecConf) connection(s *ipsecconf.Section, said []*table.Value, unload
 		}
 	}
 	local, remote := ipsecconf.Sides(r.in.Gateway, said)
-	c.Version = table.Take(f, func(t string) (ike.Version, error) {
-		switch t {
-		case "ike":
-			return ike.Either, nil
-		case "ikev1":
-			return ike.V1, nil
-		case "ikev2":
-			return ike.V2, nil
-		}
-		return 0, fmt.Errorf("%q is none of ike, ikev1 and ikev2", t)
-	}, "keyexchange")
-	anywhere := model.Addresses{{Text: "%any", Any: true}}
-	addresses := func(t string) (model.Addresses, error) {
-		if t == "%defaultroute" {
-			return anywhere, nil
-		}
-		return parseAddresses(t), nil
-	}
-	c.LocalAddrs = table.Take(f, addresses, local)
-	c.RemoteAddrs = table.Take(f, addresses, remote)
-	table.Take(f, yes, local+"allowany")
-	if any := table.Take(f, yes, remote+"allowany"); any.Value ||
+	k := &model.Child{Name: c.Name, At: c.At}
+	table.Fill(f, settings.Subject{Connection: c, Child: k})
+	c.LocalAddrs = table.Read[model.Addresses](f, local)
+	c.RemoteAddrs = table.Read[model.Addresses](f, remote)
+	table.Read[bool](f, local+"allowany")
+	if any := table.Read[bool](f, remote+"allowany"); any.Value ||
 		strings.HasPrefix(firstText(c.RemoteAddrs.Value), "%") && !c.RemoteAddrs.Value.Any() {
 		c.RemoteAddrs.Value = append(slices.Clone(c.RemoteAddrs.Value), model.Address{Text: "%any", Any: true})
 	}
-	c.LocalPort = table.Take(f, number, local+"ikeport")
-	c.RemotePort = table.Take(f, number, remote+"ikeport")
-	c.Proposals = table.TakeOr(f, strongswan.UnsetConn(ike.IKE), withDefaults(ike.IKE), "ike")
-	c.Aggressive = table.Take(f, yes, "aggressive")
-	c.Encap = table.Take(f, yes, "forceencaps")
-	c.MOBIKE = table.Take(f, yes, "mobike")
+	c.LocalPort = table.Read[int](f, local+"ikeport")
+	c.RemotePort = table.Read[int](f, remote+"ikeport")
 	c.Childless = model.Unsaid("allow", software+" default of ipsec.conf conn")
-	c.Tries = table.Take(f, func(t string) (int, error) {
-		if t == "%forever" {
-			return 0, nil
-		}
-		return number(t)
-	}, "keyingtries")
 	r.dpd(c, f)
 	r.ikeLife(c, f)
-	c.IfIDIn = table.Take(f, ifID, "if_id_in")
-	c.IfIDOut = table.Take(f, ifID, "if_id_out")
-	table.More(f, &c.More, settings.Fragmentation, "fragmentation")
+	c.IfIDIn = table.Read[uint32](f, "if_id_in")
+	c.IfIDOut = table.Read[uint32](f, "if_id_out")
 	r.parties(c, f, local, remote)
-	k := r.child(c, f, local, remote)
+	r.child(c, k, f, local, remote)
 	c.Children = append(c.Children, k)
-	r.rest(f, local, remote)
+	f.Unknown()
 	return c
 }
 
@@ -304,21 +235,9 @@ func firstText(as model.Addresses) string {
 	return as[0].Text
 }
 
-// withDefaults parses proposals: without "!" at the end the daemon's own are added to those written.
-func withDefaults(protocol ike.Protocol) func(string) ([]ike.Proposal, error) {
-	return func(t string) ([]ike.Proposal, error) {
-		text, strict := strings.CutSuffix(strings.TrimSpace(t), "!")
-		ps, err := strongswan.Proposals(text, protocol)
-		if !strict && err == nil {
-			ps = append(ps, strongswan.Default(protocol)...)
-		}
-		return ps, err
-	}
-}
-
 func (r *ipsecConf) dpd(c *model.Connection, f *table.Section) {
-	action := table.Take(f, table.Word, "dpdaction")
-	delay := table.Take(f, span, "dpddelay")
+	action := table.Read[string](f, "dpdaction")
+	delay := table.Read[time.Duration](f, "dpddelay")
 	c.DPD = model.Setting[time.Duration]{Origin: action.Origin, At: action.At, Why: action.Why}
 	if action.Value != "none" {
 		c.DPD.Value = delay.Value
@@ -326,20 +245,19 @@ func (r *ipsecConf) dpd(c *model.Connection, f *table.Section) {
 			c.DPD.Origin, c.DPD.At = delay.Origin, delay.At
 		}
 	}
-	c.DPDTimeout = table.Take(f, span, "dpdtimeout")
 }
 
 // margin is how long before the end of an SA its renewal begins, and how much of that is random.
 func (r *ipsecConf) margin(f *table.Section) (set model.Setting[time.Duration], before, random time.Duration) {
-	m := table.Take(f, span, "margintime")
-	fuzz := table.Take(f, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
+	m := table.Read[time.Duration](f, "margintime")
+	fuzz := table.Read[int](f, "rekeyfuzz")
 	return m, m.Value, m.Value * time.Duration(max(0, min(fuzz.Value, 10_000))) / 100
 }
 
 func (r *ipsecConf) ikeLife(c *model.Connection, f *table.Section) {
-	life := table.Take(f, span, "ikelifetime")
-	rekeys := table.Take(f, yes, "rekey")
-	reauth := table.Take(f, yes, "reauth")
+	life := table.Read[time.Duration](f, "ikelifetime")
+	rekeys := table.Read[bool](f, "rekey")
+	reauth := table.Read[bool](f, "reauth")
 	margin, before, random := r.margin(f)
 	c.Margin, c.Spans = margin, []model.Span{{Setting: life, Name: "ikelifetime"}}
 	set := model.Setting[time.Duration]{Value: max(0, life.Value-before), Origin: life.Origin, At: life.At, Why: life.Why}
@@ -358,10 +276,10 @@ func (r *ipsecConf) ikeLife(c *model.Connection, f *table.Section) {
 }
 
 func (r *ipsecConf) parties(c *model.Connection, f *table.Section, local, remote string) {
-	authby := table.Take(f, parseAuth, "authby")
-	c.SendCert = table.Take(f, sends, local+"sendcert")
+	authby := table.Read[ike.Method](f, "authby")
+	c.SendCert = table.Read[string](f, local+"sendcert")
 	c.AskCert = model.Unsaid(true, software+" default of ipsec.conf conn")
-	table.Take(f, sends, remote+"sendcert")
+	table.Read[string](f, remote+"sendcert")
 	for _, side := range []struct {
 		name  string
 		to    *model.Party
@@ -372,11 +290,11 @@ func (r *ipsecConf) parties(c *model.Connection, f *table.Section, local, remote
 		if fixed := side.addrs.Value.Fixed(); len(fixed) > 0 && !side.addrs.Value.Any() {
 			id = ike.Addr(fixed[0])
 		}
-		side.to.Certificates = table.Take(f, func(t string) ([]string, error) { return splitList(t), nil }, side.name+"cert")
+		side.to.Certificates = table.Read[[]string](f, side.name+"cert")
 		if len(side.to.Certificates.Value) > 0 {
 			id = side.noID
 		}
-		side.to.CAs = table.Take(f, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"ca")
+		side.to.CAs = table.Read[[]string](f, side.name+"ca")
 		side.to.ID = table.TakeOr(
 			f,
 			id,
@@ -385,15 +303,15 @@ func (r *ipsecConf) parties(c *model.Connection, f *table.Section, local, remote
 					t = strings.TrimPrefix(t, "%")
 				}
 				side.to.Written = source.Clean(t)
-				return ParseIdentity(t), nil
+				return strongswan.ParseIdentity(t), nil
 			},
 			side.name+"id",
 		)
 		auth := ""
-		side.to.Method = table.TakeOr(f, authby.Value, func(t string) (ike.Method, error) {
-			auth = t
-			return parseAuth(t)
-		}, side.name+"auth")
+		if v := f.Lookup(side.name + "auth"); v != nil {
+			auth = v.Text
+		}
+		side.to.Method = table.ReadOr(f, authby.Value, side.name+"auth")
 		signatures(side.to, auth, side.to == &c.Local)
 		publickey.Take(f, side.to, side.name+"sigkey", side.name+"rsasigkey")
 		if side.to.Method.IsDefault() {
@@ -403,94 +321,38 @@ func (r *ipsecConf) parties(c *model.Connection, f *table.Section, local, remote
 	c.Local.OrSubject = true // the program that loads it says so in its log; not asked
 }
 
-func parseAuth(t string) (ike.Method, error) {
-	if strongswan.BySignature(t) {
-		return ike.Certificate, nil
-	}
-	switch first, _, _ := strings.Cut(t, "-"); first {
-	case "psk", "secret":
-		return ike.PSK, nil
-	case "rsasig", "ecdsasig", "never":
-		return ike.Certificate, nil
-	case "eap":
-		return ike.EAP, nil
-	case "xauth", "xauthpsk", "xauthrsasig":
-		return ike.XAuth, nil
-	}
-	return 0, fmt.Errorf("%q is not a known method of authentication", t)
-}
-
-func (r *ipsecConf) child(c *model.Connection, f *table.Section, local, remote string) *model.Child {
-	k := &model.Child{Name: c.Name, At: c.At}
-	esp := table.TakeOr(f, strongswan.UnsetConn(ike.ESP), withDefaults(ike.ESP), "esp")
-	ah := table.Take(f, withDefaults(ike.AH), "ah")
-	k.Protocol, k.Proposals = model.Unsaid(ike.ESP, "ESP unless ah is said"), esp
+// child works out what is no setting by itself.
+func (r *ipsecConf) child(c *model.Connection, k *model.Child, f *table.Section, local, remote string) {
+	ah := table.Read[[]ike.Proposal](f, "ah")
+	k.Protocol = model.Unsaid(ike.ESP, "ESP unless ah is said")
 	if len(ah.Value) > 0 {
 		k.Protocol, k.Proposals = model.Say(ike.AH, ah.At), ah
 	}
 	k.Local, k.Remote = r.selectors(f, local), r.selectors(f, remote)
 	k.HostToHost = k.Local.Value.Dynamic() && k.Remote.Value.Dynamic()
 	if v := f.Lookup(remote + "sourceip"); v != nil && !strings.HasPrefix(v.Text, "%") {
-		k.Pool, _ = parseSelectors(v.Text)
+		k.Pool, _ = strongswan.Selectors(v.Text)
 	}
-	k.Mode = table.Take(f, func(t string) (ike.Mode, error) {
-		switch t {
-		case "tunnel":
-			return ike.Tunnel, nil
-		case "transport", "transport_proxy":
-			return ike.Transport, nil
-		case "beet":
-			return ike.BEET, nil
-		case "passthrough", "pass":
-			return ike.Pass, nil
-		case "drop", "reject":
-			return ike.Drop, nil
-		}
-		return 0, fmt.Errorf("%q is not a type of connection", t)
-	}, "type")
-	k.Start = table.TakeOr(f, model.StartNever, func(t string) (model.Start, error) {
-		switch t {
-		case "add":
-			return model.StartNever, nil
-		case "route":
-			return model.StartTraffic, nil
-		case "start":
-			return model.StartBoot, nil
-		}
-		return 0, fmt.Errorf("%q is none of ignore, add, route and start", t)
-	}, "auto")
-	k.CloseAction = table.Take(f, parseStart, "closeaction")
-	k.DPDAction = table.Take(f, table.Word, "dpdaction")
 	r.life(k, f)
-	k.ReplayWindow = table.TakeOr(f, replayWindow(r.in.Gateway), number, "replay_window")
-	k.IPComp = table.Take(f, yes, "compress")
-	k.Cut96 = table.Take(f, yes, "sha256_96")
-	k.Policies = table.Take(f, yes, "installpolicy")
-	k.Inactivity = table.Take(f, span, "inactivity")
+	k.ReplayWindow = table.ReadOr(f, replayWindow(r.in.Gateway), "replay_window")
 	k.IfIDIn, k.IfIDOut = c.IfIDIn, c.IfIDOut
-	k.MarkIn = table.Take(f, table.Word, "mark_in")
-	k.MarkOut = table.Take(f, table.Word, "mark_out")
-	k.Opens = table.Take(f, yes, local+"firewall")
-	k.OpensHost = table.Take(f, yes, local+"hostaccess")
-	if updown(r.in, k, table.Take(f, table.Word, local+"updown")); k.Script.Value != "" {
+	k.Opens = table.Read[bool](f, local+"firewall")
+	k.OpensHost = table.Read[bool](f, local+"hostaccess")
+	if updown(r.in, k, table.Read[string](f, local+"updown")); k.Script.Value != "" {
 		f.Leave(k.Script.At, "a script that runs as the child comes up; what it does is not known")
 	}
-	table.Take(f, yes, remote+"firewall")
-	return k
+	table.Read[bool](f, remote+"firewall")
 }
 
 func (r *ipsecConf) life(k *model.Child, f *table.Section) {
-	rekeys := table.Take(f, yes, "rekey")
-	k.Life = table.Take(f, span, "lifetime")
+	rekeys := table.Read[bool](f, "rekey")
 	margin, before, random := r.margin(f)
 	k.Margin, k.Spans = margin, []model.Span{{Setting: k.Life, Name: "lifetime"}}
 	k.Rekey = model.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}
 	k.Random = model.Setting[time.Duration]{Value: random, Why: software + " default of ipsec.conf conn.rekeyfuzz"}
-	k.LifeBytes = table.Take(f, literal.Size, "lifebytes")
-	k.RekeyBytes = table.Take(f, literal.Size, "marginbytes")
+	k.RekeyBytes = table.Read[uint64](f, "marginbytes")
 	k.RekeyBytes.Value = k.LifeBytes.Value - min(k.RekeyBytes.Value, k.LifeBytes.Value)
-	k.LifePackets = table.Take(f, literal.Size, "lifepackets")
-	k.RekeyPackets = table.Take(f, literal.Size, "marginpackets")
+	k.RekeyPackets = table.Read[uint64](f, "marginpackets")
 	k.RekeyPackets.Value = k.LifePackets.Value - min(k.RekeyPackets.Value, k.LifePackets.Value)
 	if !rekeys.Value {
 		k.Rekey = model.Setting[time.Duration]{Origin: rekeys.Origin, At: rekeys.At, Why: rekeys.Why}
@@ -499,16 +361,8 @@ func (r *ipsecConf) life(k *model.Child, f *table.Section) {
 
 // selectors reads subnet and protoport of one side.
 func (r *ipsecConf) selectors(f *table.Section, side string) model.Setting[ike.Selectors] {
-	set := table.Take(f, func(t string) (ike.Selectors, error) {
-		return parseSelectors(strings.ReplaceAll(strings.ReplaceAll(t, "%dynamic", "dynamic"), "%any", ""))
-	}, side+"subnet")
-	ports := table.TakeOr(f, ike.Selector{HiPort: 65535}, func(t string) (s ike.Selector, err error) {
-		proto, port, _ := strings.Cut(t, "/")
-		if s.Proto, err = literal.Proto(proto); err == nil {
-			err = literal.SelectorPorts(port, &s)
-		}
-		return s, err
-	}, side+"protoport")
+	set := table.Read[ike.Selectors](f, side+"subnet")
+	ports := table.ReadOr(f, ike.Selector{HiPort: 65535}, side+"protoport")
 	if !ports.IsDefault() {
 		out := slices.Clone(set.Value)
 		for i := range out {
@@ -525,16 +379,6 @@ func (r *ipsecConf) selectors(f *table.Section, side string) model.Setting[ike.S
 	return set
 }
 
-// rest notes what is not known; the words of both sides are looked up in their left form.
-func (r *ipsecConf) rest(f *table.Section, local, remote string) {
-	for _, v := range f.Values {
-		if irrelevantConn[table.Left(v.Key)] != "" {
-			v.Used = true
-		}
-	}
-	f.Rest(nil)
-}
-
 // readSecrets reads ipsec.secrets of either daemon: which it is, another file says.
 func readSecrets(in *read.Input) {
 	secrets := ipsecconf.Secrets(in)
@@ -549,7 +393,7 @@ func readSecrets(in *read.Input) {
 				k.Secret, k.Coded = decodeSecret(s.Value)
 			}
 			for _, who := range s.Who {
-				k.Owners = append(k.Owners, ParseIdentity(who))
+				k.Owners = append(k.Owners, strongswan.ParseIdentity(who))
 			}
 			if why := refused(secrets, i, libreswan); why != "" {
 				k.Refused = source.Errorf(s.At, "the entry is not taken: %s", why)

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"toril/daemon"
+	"toril/daemon/strongswan"
 	"toril/ike"
 	"toril/internal/lazy"
 	"toril/model"
@@ -383,7 +384,7 @@ func counter(spi, bytes, packets string) model.Counter {
 func selectorsShown(text string) ike.Selectors {
 	var out ike.Selectors
 	for _, word := range strings.FieldsFunc(text, func(r rune) bool { return r == ' ' || r == ',' }) {
-		if s, err := parseSelector(word); err == nil {
+		if s, err := strongswan.Selector(word); err == nil {
 			out = append(out, s)
 		}
 	}

@@ -5,6 +5,7 @@ package table
 import (
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -31,6 +32,7 @@ type Value struct {
 
 // Defaults are what a daemon does where the sections of a file say nothing. Each is read once in a run, for all files.
 type Defaults struct {
+	of    *daemon.Section                      // whose keywords stand in rows; nil for one whose readers know them
 	rows  map[string]daemon.Default            // by their keys, right forms as left
 	asked atomic.Pointer[map[string]*fallback] // by their keys, those that were asked for; never changed, but replaced
 	mu    sync.Mutex                           // is held while that is replaced
@@ -59,7 +61,7 @@ func By(k *daemon.Known, version, file, section string) *Defaults {
 	of := whose{k, version, file, section}
 	d, ok := known.Load(of)
 	if !ok {
-		made := &Defaults{rows: k.For(version, file, section)}
+		made := &Defaults{of: k.Section(file, section), rows: k.For(version, file, section)}
 		made.asked.Store(&map[string]*fallback{})
 		d, _ = known.LoadOrStore(of, made)
 	}
@@ -77,6 +79,7 @@ type Section struct {
 	Refused  **source.Error // set where the daemon would refuse the connection as a whole; nil: it does not
 	Strict   bool           // the daemon refuses the connection for a key that it does not know
 	Quiet    bool           // the section has no effect: what is not understood in it changes nothing
+	Version  string         // of the daemon; "" where it is not known
 }
 
 // Lookup returns the value of a key; nil where there is none.
@@ -115,6 +118,97 @@ func Take[T any](s *Section, parse func(string) (T, error), key string) model.Se
 		d.parsed.Store(&parsed)
 	}
 	return TakeOr(s, value, parse, key)
+}
+
+// Read is Take with the form of the keyword's row.
+func Read[T any](s *Section, key string) model.Setting[T] { return Take(s, parser[T](s, key), key) }
+
+// ReadOr is Read with a default that follows from other settings.
+func ReadOr[T any](s *Section, byDefault T, key string) model.Setting[T] {
+	return TakeOr(s, byDefault, parser[T](s, key), key)
+}
+
+func parser[T any](s *Section, key string) func(string) (T, error) {
+	k := s.Defaults.of.Named(key)
+	return func(text string) (T, error) {
+		got, err := k.Read(text, s.Version)
+		v, _ := got.(T)
+		return v, err
+	}
+}
+
+// Fill reads every keyword of the section that is a setting, in the order of their rows: as it is said, or what holds where it is not.
+func Fill(s *Section, of settings.Subject) {
+	subject := daemon.Subject{Subject: of, Version: s.Version}
+	for i := range s.Defaults.of.Keywords {
+		k := &s.Defaults.of.Keywords[i]
+		switch {
+		case k.Sets != nil:
+			s.fill(k, subject)
+		case k.Checked:
+			if v := s.said(k.Name()); v != nil {
+				if _, err := k.Read(v.Text, s.Version); err != nil {
+					s.Refuse(v, err)
+				}
+			}
+		}
+		if k.After != nil {
+			k.After(subject)
+		}
+	}
+}
+
+func (s *Section) fill(k *daemon.Keyword, of daemon.Subject) {
+	v := s.said(k.Name())
+	if v == nil {
+		s.assume(k, of)
+		return
+	}
+	got, err := k.Read(v.Text, s.Version)
+	proposals, list := got.([]ike.Proposal)
+	v.place(proposals)
+	switch {
+	case err != nil:
+		s.Refuse(v, err)
+		if !list { // what was understood of a list is still worth judging
+			s.assume(k, of)
+			return
+		}
+		k.Sets.Put(of.Subject, got, v.At)
+	case v.Inherited:
+		k.Sets.Inherit(of.Subject, got, v.At)
+	default:
+		k.Sets.Put(of.Subject, got, v.At)
+	}
+}
+
+// assume sets what holds where a keyword is not said. A setting that no check asks for is kept only where a file says it.
+func (s *Section) assume(k *daemon.Keyword, of daemon.Subject) {
+	switch {
+	case k.Sets.Further:
+	case k.Follows != nil:
+		k.Sets.Assume(of.Subject, k.Follows(of), s.Why(k.Name()))
+	default:
+		k.Sets.Assume(of.Subject, s.byDefault(k), s.Why(k.Name()))
+	}
+}
+
+// byDefault returns the value of a keyword's default.
+func (s *Section) byDefault(k *daemon.Keyword) any {
+	d := s.row(k.Name())
+	if p := d.parsed.Load(); p != nil {
+		return *p
+	}
+	value := reflect.Zero(k.Sets.Takes()).Interface()
+	if d.Value != "" {
+		var err error
+		if value, err = k.Read(d.Value, s.Version); err != nil || d.Computed {
+			// daemon/<name> and the reader do not fit each other
+			panic(fmt.Sprintf("the default of %s cannot be read: %v", k.Name(), err))
+		}
+	}
+	d.parsed.Store(&value)
+	return value
 }
 
 // row returns what the daemon's table has of a key, which must be there.
@@ -315,6 +409,27 @@ func (s *Section) again(v *Value) {
 			&model.Definition{Kind: "value", Name: s.Owner.Name + " " + v.Key, At: v.At, Used: []source.Pos{v.At}, Again: v.Was},
 		)
 	}
+}
+
+// Unknown notes every value that was not taken, and is of no keyword on which no answer depends.
+func (s *Section) Unknown(known ...string) {
+	for _, v := range s.Values {
+		if k := s.Defaults.of.Named(v.Key); k != nil && k.Ignored != "" {
+			v.Used = true
+		}
+	}
+	s.Rest(nil, known...)
+}
+
+// Ignored lists the keywords of a section on which no answer depends, each with the reason.
+func Ignored(section *daemon.Section, shown string) []read.Coverage {
+	reasons := map[string]string{}
+	for _, k := range section.Keywords {
+		if k.Ignored != "" {
+			reasons[k.Name()] = k.Ignored
+		}
+	}
+	return Irrelevant(shown, reasons)
 }
 
 // Rest notes every value that was not taken, and is neither irrelevant to the audit nor otherwise known, as unread.

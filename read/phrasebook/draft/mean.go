@@ -8,8 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"toril/model/literal"
 	"toril/model/settings"
-	"toril/read/literal"
 	"toril/read/phrasebook"
 	"toril/syntax/statements"
 )

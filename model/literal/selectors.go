@@ -2,86 +2,14 @@ package literal
 
 import (
 	"fmt"
-	"math"
 	"net/netip"
 	"strconv"
 	"strings"
-	"time"
 
 	"toril/ike"
 	"toril/model"
 	"toril/packet"
 )
-
-// Time reads a time: seconds, or a number with s, m, h or d (swanctl.conf(5), TIME FORMATS).
-func Time(text string) (time.Duration, error) {
-	unit := time.Second
-	number := text
-	if text != "" {
-		switch text[len(text)-1] | 0x20 {
-		case 's':
-			number = text[:len(text)-1]
-		case 'm':
-			unit, number = time.Minute, text[:len(text)-1]
-		case 'h':
-			unit, number = time.Hour, text[:len(text)-1]
-		case 'd':
-			unit, number = 24*time.Hour, text[:len(text)-1]
-		}
-	}
-	n, err := strconv.ParseUint(strings.TrimSpace(number), 10, 32)
-	if err != nil {
-		return 0, fmt.Errorf("%q is not a time (a number, with s, m, h or d behind it)", text)
-	}
-	if n > uint64(math.MaxInt64)/uint64(unit) {
-		return 0, fmt.Errorf("%q is longer than any lifetime", text)
-	}
-	return time.Duration(n) * unit, nil
-}
-
-// Size reads a number of bytes, with k, m or g for powers of 1024.
-func Size(text string) (uint64, error) {
-	factor := uint64(1)
-	number := text
-	if text != "" {
-		switch text[len(text)-1] {
-		case 'k', 'K':
-			factor = 1 << 10
-		case 'm', 'M':
-			factor = 1 << 20
-		case 'g', 'G':
-			factor = 1 << 30
-		}
-		if factor > 1 {
-			number = text[:len(text)-1]
-		}
-	}
-	n, err := strconv.ParseUint(strings.TrimPrefix(strings.TrimSpace(number), "+"), 10, 64)
-	if err != nil || n > math.MaxUint64/factor {
-		return 0, fmt.Errorf("%q is not a size", text)
-	}
-	return n * factor, nil
-}
-
-// Bool reads yes or no, true or false.
-func Bool(text string) (bool, error) {
-	switch strings.ToLower(text) {
-	case "yes", "true", "1", "enabled":
-		return true, nil
-	case "no", "false", "0", "disabled":
-		return false, nil
-	}
-	return false, fmt.Errorf("%q is neither yes nor no", text)
-}
-
-// Number reads a decimal or 0x number of up to 32 bits. "%unique" and its like are unknown before the tunnel is up.
-func Number(text string) (uint32, error) {
-	n, err := strconv.ParseUint(text, 0, 32)
-	if err != nil {
-		return 0, fmt.Errorf("%q is not a number", text)
-	}
-	return uint32(n), nil
-}
 
 // Net reads the addresses of a traffic selector: a network, an address, a range, or "dynamic".
 func Net(text string) (ike.Selector, error) {

@@ -11,8 +11,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"toril/daemon/form"
+	"toril/model/literal"
 	"toril/packet"
-	"toril/read/literal"
 )
 
 func TestTime(t *testing.T) {
@@ -20,12 +21,12 @@ func TestTime(t *testing.T) {
 		"0": 0, "3600": time.Hour, "90s": 90 * time.Second, "30m": 30 * time.Minute, "4h": 4 * time.Hour, "2d": 48 * time.Hour,
 		"10 m": 10 * time.Minute,
 	} {
-		got, err := literal.Time(text)
+		got, err := form.Time.Read(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
 	for _, text := range []string{"", "h", "-1", "1w", "1.5h", "4 hours", "99999999999", "0x10"} {
-		_, err := literal.Time(text)
+		_, err := form.Time.Read(text)
 		assert.Error(t, err, text)
 	}
 }
@@ -33,12 +34,12 @@ func TestTime(t *testing.T) {
 func TestSize(t *testing.T) {
 	for text, want := range map[string]uint64{"0": 0, "1000": 1000, "7m": 7 << 20, "1G": 1 << 30, "512k": 512 << 10,
 		"18446744073709551615": 1<<64 - 1} {
-		got, err := literal.Size(text)
+		got, err := form.Size.Read(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
 	for _, text := range []string{"", "k", "1t", "-5", "18446744073709551615k", "1.5m"} {
-		_, err := literal.Size(text)
+		_, err := form.Size.Read(text)
 		assert.Error(t, err, text)
 	}
 }
@@ -46,16 +47,16 @@ func TestSize(t *testing.T) {
 func TestBoolAndNumber(t *testing.T) {
 	for text, want := range map[string]bool{"yes": true, "no": false, "TRUE": true, "false": false, "1": true, "0": false,
 		"enabled": true} {
-		got, err := literal.Bool(text)
+		got, err := form.Bool.Read(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
-	_, err := literal.Bool("perhaps")
+	_, err := form.Bool.Read("perhaps")
 	assert.Error(t, err)
-	n, err := literal.Number("0x2a")
+	n, err := form.Number.Read("0x2a")
 	require.NoError(t, err)
 	assert.EqualValues(t, 42, n)
-	_, err = literal.Number("4294967296")
+	_, err = form.Number.Read("4294967296")
 	assert.Error(t, err, "does not fit 32 bits")
 }
 

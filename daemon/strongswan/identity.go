@@ -7,7 +7,7 @@ import (
 
 	"toril/ike"
 	"toril/model"
-	"toril/read/literal"
+	"toril/model/literal"
 )
 
 // ParseIdentity reads an identity as the daemon does (swanctl.conf(5), ipsec.conf(5)): the type follows from the form,
@@ -75,8 +75,8 @@ func prefixed(kind, rest string) (ike.Identity, bool) {
 	return ike.Identity{}, false
 }
 
-// parseAddresses reads a list of addresses, networks, ranges and names.
-func parseAddresses(text string) model.Addresses {
+// Addresses reads a list of addresses, networks, ranges and names.
+func Addresses(text string) model.Addresses {
 	var out model.Addresses
 	for part := range strings.SplitSeq(text, ",") {
 		if part = strings.TrimSpace(part); part != "" {

@@ -4,23 +4,22 @@ import (
 	"fmt"
 	"strings"
 
-	"toril/daemon/strongswan"
 	"toril/ike"
-	"toril/read/literal"
+	"toril/model/literal"
 )
 
-// parseSelectors reads a list of traffic selectors: network, address or range, each with an optional [protocol/port].
-func parseSelectors(text string) (ike.Selectors, error) {
+// Selectors reads a list of traffic selectors: network, address or range, each with an optional [protocol/port].
+func Selectors(text string) (ike.Selectors, error) {
 	var out ike.Selectors
 	if strings.Contains(text, "\n") {
-		return out, strongswan.ErrLines
+		return out, ErrLines
 	}
 	for part := range strings.SplitSeq(text, ",") {
 		part = strings.TrimSpace(part)
 		if part == "" {
 			continue
 		}
-		s, err := parseSelector(part)
+		s, err := Selector(part)
 		if err != nil {
 			return out, err
 		}
@@ -29,7 +28,8 @@ func parseSelectors(text string) (ike.Selectors, error) {
 	return out, nil
 }
 
-func parseSelector(text string) (ike.Selector, error) {
+// Selector reads one traffic selector.
+func Selector(text string) (ike.Selector, error) {
 	nets, ports, bracketed := strings.Cut(text, "[")
 	s, err := literal.Net(strings.TrimSpace(nets))
 	if err != nil || !bracketed {
