@@ -9,7 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"toril/daemon/form"
 	"toril/ike"
 	"toril/model"
 	"toril/model/literal"
@@ -18,8 +17,8 @@ import (
 )
 
 // children reads what the connection protects: leftsubnets and rightsubnets give one child for every pair of them.
-func (r *reader) children(c *model.Connection, f *table.Section, local, remote string) []*model.Child {
-	k := r.child(c, f)
+func (r *reader) children(c *model.Connection, k *model.Child, f *table.Section, local, remote string) []*model.Child {
+	r.child(c, k, f)
 	locals, ports := r.side(c, f, local)
 	remotes, _ := r.side(c, f, remote)
 	if a, b := f.Lookup(local+"protoport"), f.Lookup(remote+"protoport"); a != nil && b != nil &&
@@ -198,21 +197,12 @@ func (r *reader) side(c *model.Connection, f *table.Section, side string) (model
 	return set, true
 }
 
-// child: it is long as a table is: a line a setting.
-func (r *reader) child(c *model.Connection, f *table.Section) *model.Child {
-	k := &model.Child{Name: c.Name, At: c.At}
+// child works out what is no setting by itself.
+func (r *reader) child(c *model.Connection, k *model.Child, f *table.Section) {
 	dialect := r.dialect(c)
-	k.PFS = table.Take(f, form.Bool.Read, "pfs")
+	k.PFS = table.Read[bool](f, "pfs")
 	dialect.NoPFS = !k.PFS.Value
-	k.Protocol = table.Take(f, func(t string) (ike.Protocol, error) {
-		switch t {
-		case "esp":
-			return ike.ESP, nil
-		case "ah":
-			return ike.AH, nil
-		}
-		return ike.ESP, fmt.Errorf("%q is neither esp nor ah", t)
-	}, "phase2")
+	k.Protocol = table.Read[ike.Protocol](f, "phase2")
 	k.Proposals = table.TakeOr(
 		f,
 		dialect.Default(k.Protocol.Value),
@@ -225,38 +215,12 @@ func (r *reader) child(c *model.Connection, f *table.Section) *model.Child {
 	if k.Proposals.IsDefault() {
 		k.Accepts = dialect.Accepts("", k.Protocol.Value)
 	}
-	k.ReplayWindow = table.Take(f, func(t string) (int, error) { return strconv.Atoi(t) }, "replay-window")
 	r.forward(c, k, f)
 	narrowing := table.Take(f, onlyV2(c), "narrowing")
 	k.Whole = model.Setting[bool]{Value: !narrowing.Value, Origin: narrowing.Origin, At: narrowing.At, Why: narrowing.Why}
-	k.Mode = table.Take(f, func(t string) (ike.Mode, error) {
-		switch t {
-		case "tunnel":
-			return ike.Tunnel, nil
-		case "transport":
-			return ike.Transport, nil
-		case "passthrough", "pass":
-			return ike.Pass, nil
-		case "drop", "reject":
-			return ike.Drop, nil
-		}
-		return 0, fmt.Errorf("%q is not a type of connection", t)
-	}, "type")
-	k.Start = table.TakeOr(f, model.StartNever, func(t string) (model.Start, error) {
-		switch t {
-		case "add", "keep":
-			return model.StartNever, nil
-		case "ondemand", "route":
-			return model.StartTraffic, nil
-		case "start", "up":
-			return model.StartBoot, nil
-		}
-		return 0, fmt.Errorf("%q is none of ignore, add, ondemand, start and keep", t)
-	}, "auto")
 	k.CloseAction = model.Unsaid(model.StartNever, software+" default of ipsec.conf conn")
-	k.DPDAction = table.Take(f, table.Word, "dpdaction")
-	k.Life = longest(table.Take(f, duration, "salifetime"))
-	rekey := table.Take(f, form.Bool.Read, "rekey")
+	k.Life = longest(table.Read[time.Duration](f, "salifetime"))
+	rekey := table.Read[bool](f, "rekey")
 	margin, before, random := r.margins(f, k.Life.Value)
 	k.Margin, k.Spans = margin, []model.Span{{Setting: k.Life, Name: "salifetime"}}
 	k.Rekey = model.Setting[time.Duration]{Value: max(0, k.Life.Value-before), Origin: k.Life.Origin, At: k.Life.At, Why: k.Life.Why}
@@ -265,30 +229,15 @@ func (r *reader) child(c *model.Connection, f *table.Section) *model.Child {
 	}
 	k.Random = model.Unsaid(random, software+" default of ipsec.conf conn.rekeyfuzz")
 	k.LifeBytes, k.LifePackets = limit(f, "ipsec-max-bytes", "B"), limit(f, "ipsec-max-packets", "")
-	k.IPComp = table.Take(f, form.Bool.Read, "compress")
-	k.Cut96 = table.Take(f, form.Bool.Read, "sha2-truncbug")
 	k.Policies = model.Unsaid(true, software+" default of ipsec.conf conn")
 	k.IfIDIn, k.IfIDOut = c.IfIDIn, c.IfIDOut
-	k.MarkIn = table.Take(f, table.Word, "mark-in")
-	k.MarkOut = table.Take(f, table.Word, "mark-out")
-	return k
 }
 
 // forward gives the child its key exchange for perfect forward secrecy: with pfs=yes that of the proposals, or, where
 // they name none, that of IKE; and its sequence numbers.
 func (r *reader) forward(c *model.Connection, k *model.Child, f *table.Section) {
 	pfs := k.PFS
-	esn := table.Take(f, func(t string) ([]uint16, error) {
-		switch t {
-		case "yes":
-			return []uint16{1}, nil
-		case "no":
-			return []uint16{0}, nil
-		case "either":
-			return []uint16{1, 0}, nil
-		}
-		return nil, fmt.Errorf("%q is none of yes, no and either", t)
-	}, "esn")
+	esn := table.Read[[]uint16](f, "esn")
 	if c.Version.Value == ike.V1 || k.ReplayWindow.Value == 0 { // without a window the kernel has no long numbers
 		esn.Value = []uint16{0}
 	}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -72,46 +71,14 @@ func looks(f *source.File) (int, string) {
 		)
 }
 
-// irrelevant are the keywords without bearing on what an auditor asks, each with the reason; right forms as left.
-var irrelevant = map[string]string{
-	"accept-redirect": "redirection of peers", "accept-redirect-to": "redirection of peers", "send-redirect": "redirection of peers",
-	"redirect-to": "redirection of peers",
-	"*-unity":     "vendor identifiers", "ignore-peer-dns": "name servers of roadwarriors",
-	"clientaddrfamily": "follows from the addresses",
-	"hostaddrfamily":   "follows from the addresses",
-	"connalias":        "another name", "decap-dscp": "marking of inner packets", "dns-match-id": "identity by DNS",
-	"fake-strongswan": "vendor identifiers", "failureshunt": "what happens to packets after a failure",
-	"negotiationshunt": "what happens to packets during negotiation", "ikepad": "padding of IKE messages",
-	"initial-contact": "form of the exchange",
-	"leftaddresspool": "virtual addresses of roadwarriors", "leftcat": "translation by the daemon", "leftfirewall": "script",
-	"leftmodecfgclient": "virtual addresses of roadwarriors",
-	"leftmodecfgserver": "virtual addresses of roadwarriors", "leftnexthop": "route of the outer packets",
-	"leftsourceip": "source address of the gateway's own packets",
-	"leftupdown":   "script that runs when the child comes up", "leftusername": "XAuth", "leftxauthclient": "XAuth",
-	"leftxauthserver": "XAuth",
-	"leftautheap":     "EAP", "leftinterface-ip": "address of the tunnel interface", "metric": "metric of the route",
-	"modecfgbanner": "virtual addresses of roadwarriors", "modecfgdns": "virtual addresses of roadwarriors",
-	"modecfgdomains": "virtual addresses of roadwarriors", "modecfgpull": "virtual addresses of roadwarriors",
-	"ms-dh-downgrade": "of one make of client", "mtu": "size of packets", "nat-ikev1-method": "form of the exchange",
-	"nat-keepalive": "keeps NAT open", "nflog": "logging", "nic-offload": "who computes", "nm-configured": "who configured it",
-	"nopmtudisc": "fragmentation of the outer packet", "overlapip": "several peers with one network",
-	"pam-authorize": "XAuth", "policy-label": "security label", "labeled-ipsec": "security label",
-	"priority": "order of policies, set by hand", "remote-peer-type": "of one make of peer", "reqid": "number of the SA in the kernel",
-	"retransmit-interval": "timing", "retransmit-timeout": "timing",
-	"sareftrack": "of an older kernel part", "send-no-esp-tfc": "padding",
-	"send-vendorid": "vendor identifiers", "sendca": "form of the exchange", "tfc": "padding against traffic analysis", "xauthby": "XAuth",
-	"xauthfail": "XAuth", "xfrmlifetime": "timing", "enable-tcp": "IKE over TCP", "tcp-remoteport": "IKE over TCP",
-	"leftca2": "second authentication", "pfsgroup": "of an older version",
-}
-
 func coverage() []read.Coverage {
 	out := []read.Coverage{
 		{Statement: "include, also, conn %default", Use: read.Used},
 		{Statement: "config setup, ca", Use: read.Irrelevant, Note: "logging, revocation, threads"},
 		{Statement: "alsoflip", Use: read.Left},
 	}
-	out = append(out, table.Covers(libreswan.Known, "ipsec.conf-libreswan")...)
-	out = append(out, table.Irrelevant("", irrelevant)...)
+	out = append(out, table.Covers(libreswan.Known, libreswan.File)...)
+	out = append(out, table.Ignored(libreswan.Known.Section(libreswan.File, libreswan.Conn), "")...)
 	return out
 }
 
@@ -127,7 +94,7 @@ func readFile(in *read.Input) {
 	f := ipsecconf.Parse(in, ipsecconf.Dialect{FoldKeys: true, OneWord: true, OnceOnly: true})
 	f.Check("conn", wordsOf(version), known)
 	f.Check("config", setupWords, knownSetup)
-	r := &reader{in, version, table.By(libreswan.Known, version, "ipsec.conf-libreswan", "conn")}
+	r := &reader{in, version, table.By(libreswan.Known, version, libreswan.File, libreswan.Conn)}
 	loaded := func(said []*table.Value) bool {
 		return slices.ContainsFunc(said, func(v *table.Value) bool {
 			return v.Key == "auto" && strings.ToLower(v.Text) != "ignore" && v.Text != ""
@@ -178,7 +145,6 @@ func ikev1Closed(f *ipsecconf.File, version string) *source.Error {
 	return nil
 }
 
-// connection: it is long as a table is: a line a setting.
 func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded bool) *model.Connection {
 	c := &model.Connection{Name: source.Clean(s.Name), At: s.At, Daemon: libreswan.Daemon, Joins: true}
 	for _, v := range said {
@@ -202,23 +168,17 @@ func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded 
 		Owner:    of,
 		Refused:  &c.Unusable,
 		Quiet:    unloaded && ipsecconf.Says(said, "auto"),
+		Version:  r.version,
 	}
 	local, remote := ipsecconf.Sides(r.in.Gateway, said)
-	c.Version = table.Take(f, func(t string) (ike.Version, error) {
-		switch t {
-		case "yes", "insist", "propose":
-			return ike.V2, nil
-		case "no", "never", "permit":
-			return ike.V1, nil
-		}
-		return 0, fmt.Errorf("%q is neither yes nor no", t)
-	}, "ikev2")
+	k := &model.Child{Name: c.Name, At: c.At}
+	table.Fill(f, settings.Subject{Connection: c, Child: k})
 	r.exchange(c, f)
 	dialect := r.dialect(c)
 	c.LocalAddrs = table.Take(f, address, local)
 	c.RemoteAddrs = table.Take(f, address, remote)
-	c.LocalPort = table.Take(f, port, local+"ikeport")
-	c.RemotePort = table.Take(f, port, remote+"ikeport")
+	c.LocalPort = table.Read[int](f, local+"ikeport")
+	c.RemotePort = table.Read[int](f, remote+"ikeport")
 	c.Proposals = table.TakeOr(
 		f,
 		dialect.Default(ike.IKE),
@@ -231,7 +191,6 @@ func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded 
 	if c.Proposals.IsDefault() {
 		c.Accepts = dialect.Accepts("", ike.IKE)
 	}
-	c.Aggressive = table.Take(f, form.Bool.Read, "aggressive")
 	oneGroup(c)
 	c.Encap = table.Take(f, func(t string) (bool, error) {
 		if t == "auto" {
@@ -243,29 +202,18 @@ func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded 
 	}, "encapsulation")
 	c.MOBIKE = table.Take(f, onlyV2(c), "mobike")
 	c.Childless = model.Unsaid("never", software+" default of ipsec.conf conn")
-	c.Tries = table.Take(f, func(t string) (int, error) {
-		if t == "%forever" {
-			return 0, nil
-		}
-		return strconv.Atoi(t)
-	}, "keyingtries")
-	c.PPK = table.Take(f, func(t string) (bool, error) { return t == "yes" || t == "insist" || t == "propose", nil }, "ppk")
 	c.PPKRequired = table.Take(f, func(t string) (bool, error) { return t == "insist", nil }, "ppk")
-	c.DPD = table.Take(f, duration, "dpddelay")
-	c.DPDTimeout = table.Take(f, duration, "dpdtimeout")
 	r.ikeLife(c, f)
 	r.interfaces(c, f)
-	table.More(f, &c.More, settings.Fragmentation, "fragmentation")
 	r.parties(c, f, local, remote)
-	c.Children = r.children(c, f, local, remote)
+	c.Children = r.children(c, k, f, local, remote)
 	r.vti(c, f, local, unloaded)
 	for _, v := range said {
-		key := table.Left(v.Key)
-		if irrelevant[key] != "" || strings.HasPrefix(key, "x-") || strings.HasSuffix(key, "-unity") {
+		if strings.HasPrefix(v.Key, "x-") || strings.HasSuffix(v.Key, "-unity") {
 			v.Used = true
 		}
 	}
-	f.Rest(nil)
+	f.Unknown()
 	return c
 }
 
@@ -328,27 +276,6 @@ func (r *reader) exchange(c *model.Connection, f *table.Section) {
 	c.Version = set
 }
 
-// duration reads a time: seconds, or a number with ms, s, m, h, d or w behind it.
-func duration(t string) (time.Duration, error) {
-	if n, ok := strings.CutSuffix(t, "ms"); ok {
-		k, err := strconv.Atoi(n)
-		return time.Duration(k) * time.Millisecond, err
-	}
-	if n, ok := strings.CutSuffix(t, "w"); ok {
-		k, err := strconv.Atoi(n)
-		return time.Duration(k) * 7 * 24 * time.Hour, err
-	}
-	return form.Time.Read(t)
-}
-
-func port(t string) (int, error) {
-	n, err := strconv.ParseUint(t, 10, 16)
-	if err != nil {
-		return 0, fmt.Errorf("%q is not a port", t)
-	}
-	return int(n), nil
-}
-
 func address(t string) (model.Addresses, error) {
 	switch t {
 	case "%defaultroute", "%any", "%any6", "%opportunistic", "%opportunisticgroup", "%group", "0.0.0.0", "::":
@@ -378,17 +305,17 @@ func onlyV2(c *model.Connection) func(string) (bool, error) {
 
 // margins is how long before the end of an SA its renewal begins, and how much of that is random.
 func (r *reader) margins(f *table.Section, life time.Duration) (set model.Setting[time.Duration], before, random time.Duration) {
-	m := table.Take(f, duration, "rekeymargin")
+	m := table.Read[time.Duration](f, "rekeymargin")
 	if m.Value >= life { // the daemon halves it then
 		m.Value = life / 2
 	}
-	fuzz := table.Take(f, func(t string) (int, error) { return strconv.Atoi(strings.TrimSuffix(t, "%")) }, "rekeyfuzz")
+	fuzz := table.Read[int](f, "rekeyfuzz")
 	return m, m.Value, m.Value * time.Duration(max(0, min(fuzz.Value, 10_000))) / 100
 }
 
 func (r *reader) ikeLife(c *model.Connection, f *table.Section) {
-	life := longest(table.Take(f, duration, "ikelifetime"))
-	rekey := table.Take(f, form.Bool.Read, "rekey")
+	life := longest(table.Read[time.Duration](f, "ikelifetime"))
+	rekey := table.Read[bool](f, "rekey")
 	margin, before, random := r.margins(f, life.Value)
 	c.Margin, c.Spans = margin, []model.Span{{Setting: life, Name: "ikelifetime"}}
 	c.Rekey = model.Setting[time.Duration]{Value: max(0, life.Value-before), Origin: life.Origin, At: life.At, Why: life.Why}
@@ -402,25 +329,16 @@ func (r *reader) ikeLife(c *model.Connection, f *table.Section) {
 
 // interfaces reads what makes a tunnel route-based: ipsec-interface is an xfrm interface with that if_id.
 func (r *reader) interfaces(c *model.Connection, f *table.Section) {
-	id := table.Take(f, func(t string) (uint32, error) {
-		switch t {
-		case "no":
-			return 0, nil
-		case "yes":
-			return 1, nil
-		}
-		n, err := strconv.ParseUint(t, 10, 32)
-		return uint32(n), err
-	}, "ipsec-interface")
+	id := table.Read[uint32](f, "ipsec-interface")
 	c.IfIDIn, c.IfIDOut = id, id
 }
 
 // vti makes the interface that the daemon makes for a connection: its key is the mark, its routes lead to the remote networks.
 func (r *reader) vti(c *model.Connection, f *table.Section, local string, unloaded bool) {
-	name := table.Take(f, table.Word, "vti-interface")
+	name := table.Read[string](f, "vti-interface")
 	address := table.Take(f, netip.ParsePrefix, local+"vti")
-	routing := table.Take(f, form.Bool.Read, "vti-routing")
-	shared := table.Take(f, form.Bool.Read, "vti-shared")
+	routing := table.Read[bool](f, "vti-routing")
+	shared := table.Read[bool](f, "vti-shared")
 	if name.Value == "" || unloaded || len(c.Children) == 0 {
 		return
 	}
@@ -457,9 +375,9 @@ func (r *reader) parties(c *model.Connection, f *table.Section, local, remote st
 	}, "authby")
 	of, _ := method(authby.Value)
 	both := model.Setting[ike.Method]{Value: of, Origin: authby.Origin, At: authby.At, Why: authby.Why}
-	c.SendCert = table.Take(f, sends, local+"sendcert")
-	table.Take(f, sends, remote+"sendcert")
-	c.Remote.Loose = !table.Take(f, form.Bool.Read, "require-id-on-certificate").Value
+	c.SendCert = table.Read[string](f, local+"sendcert")
+	table.Read[string](f, remote+"sendcert")
+	c.Remote.Loose = !table.Read[bool](f, "require-id-on-certificate").Value
 	for _, side := range []struct {
 		name  string
 		to    *model.Party
@@ -470,8 +388,8 @@ func (r *reader) parties(c *model.Connection, f *table.Section, local, remote st
 		if fixed := side.addrs.Value.Fixed(); len(fixed) > 0 && !side.addrs.Value.Any() {
 			id = ike.Addr(fixed[0])
 		}
-		side.to.Certificates = table.Take(f, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"cert")
-		side.to.CAs = table.Take(f, func(t string) ([]string, error) { return []string{t}, nil }, side.name+"ca")
+		side.to.Certificates = table.Read[[]string](f, side.name+"cert")
+		side.to.CAs = table.Read[[]string](f, side.name+"ca")
 		side.to.ID = table.TakeOr(f, id, func(t string) (ike.Identity, error) {
 			if (t == "%any" || t == "%none") && side.to == &c.Remote && id.Definite() { // asked of 4.10
 				const why = "the daemon takes %s for the peer's address where that is said: it accepts no other identity"
@@ -498,19 +416,6 @@ func (r *reader) parties(c *model.Connection, f *table.Section, local, remote st
 	ca := c.Remote.CAs // it is asked for by its authority alone
 	named := len(ca.Value) > 0 && ca.Value[0] != "" && ca.Value[0] != "%any"
 	c.AskCert = model.Setting[bool]{Value: named, Origin: ca.Origin, At: ca.At, Why: ca.Why}
-}
-
-// sends reads when an end sends its certificate. Its manual has "yes" and "no" too, which the daemon refuses (asked of 4.10).
-func sends(t string) (string, error) {
-	switch strings.ToLower(t) {
-	case "always", "alwayssend":
-		return model.SentAlways, nil
-	case "sendifasked":
-		return model.SentWhenAsked, nil
-	case "never":
-		return model.SentNever, nil
-	}
-	return "", fmt.Errorf("%q is none of always, sendifasked and never", t)
 }
 
 func method(t string) (ike.Method, error) {
