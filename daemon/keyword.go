@@ -12,6 +12,7 @@ import (
 // Section is a kind of section of a file that configures a daemon: all that is known of its keywords.
 type Section struct {
 	File     string              // the saved format: "swanctl.conf"
+	Format   string              // its name among those that are read, if that is another
 	Path     string              // "connections.<conn>"
 	Page     string              // where the keywords are described
 	Assigns  string              // what stands between a keyword and its value in what Toril writes: " = "
@@ -171,15 +172,23 @@ func (s *Section) Named(name string) *Keyword {
 	return nil
 }
 
-// Of returns the keyword by which a setting is set; nil where there is none.
+// Of returns the keyword by which a setting is set, the one that is it before one that decides of it too; nil where there is none.
 func (s *Section) Of(r *settings.Row) *Keyword {
 	for i := range s.Keywords {
-		if k := &s.Keywords[i]; k.Sets == r || slices.Contains(k.Serves, r) {
+		if k := &s.Keywords[i]; k.Sets == r {
+			return k
+		}
+	}
+	for i := range s.Keywords {
+		if k := &s.Keywords[i]; slices.Contains(k.Serves, r) {
 			return k
 		}
 	}
 	return nil
 }
+
+// Decides reports whether a setting is set by writing the keyword.
+func (k *Keyword) Decides(r *settings.Row) bool { return k.Sets == r || slices.Contains(k.Serves, r) }
 
 // Written returns a statement that sets a setting to a value: "start_action = trap".
 func (s *Section) Written(of Subject, r *settings.Row, value any) (string, error) {

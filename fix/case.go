@@ -3,11 +3,10 @@ package fix
 import (
 	"fmt"
 	"strings"
-	"time"
 
 	"toril/audit"
 	"toril/baseline"
-	"toril/ike"
+	"toril/daemon/known"
 	"toril/model"
 	"toril/model/settings"
 	"toril/pair"
@@ -110,13 +109,12 @@ func (c *Case) writerOf(g *model.Gateway, at source.Pos) (writer, error) {
 	if f == nil {
 		return nil, fmt.Errorf("the file of %s's connection is not known", g.Name)
 	}
-	switch f.Format {
-	case "swanctl.conf":
-		return swanctl{g}, nil
-	case "ipsec.conf-strongswan":
-		return ipsecConf{g, false}, nil
-	case "ipsec.conf-libreswan":
-		return ipsecConf{g, true}, nil
+	if all := known.Writes(f.Format); len(all) > 0 {
+		w := keyed{g: g, format: all[0].File, sections: all, layout: byMargin{}}
+		if f.Format == "swanctl.conf" {
+			w.layout = inBraces{}
+		}
+		return w, nil
 	}
 	if format := c.Whole.Format(g, f.Format); format != nil && format.Taught {
 		return phrased{g, format.Vocabulary}, nil
@@ -179,27 +177,3 @@ func eol(f *model.File, line int) string {
 }
 
 func leading(line string) string { return line[:len(line)-len(strings.TrimLeft(line, " \t"))] }
-
-// timeText writes a time as these formats read it: whole hours, minutes, or seconds.
-func timeText(d time.Duration) string {
-	switch {
-	case d >= time.Hour && d%time.Hour == 0:
-		return fmt.Sprintf("%dh", d/time.Hour)
-	case d >= time.Minute && d%time.Minute == 0:
-		return fmt.Sprintf("%dm", d/time.Minute)
-	}
-	return fmt.Sprintf("%ds", d/time.Second)
-}
-
-// joined writes proposals, each by a daemon's own words.
-func joined(ps []ike.Proposal, by func(ike.Proposal) (string, error), between string) (string, error) {
-	var out []string
-	for _, p := range ps {
-		text, err := by(p)
-		if err != nil {
-			return "", err
-		}
-		out = append(out, text)
-	}
-	return strings.Join(out, between), nil
-}

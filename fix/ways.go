@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"toril/audit"
+	"toril/daemon/form"
 	"toril/ike"
 	"toril/model"
 	"toril/model/settings"
@@ -148,7 +149,7 @@ func lifetimes(s settings.Setting[time.Duration], each ...time.Duration) func(*C
 	return func(c *Case) []Change {
 		var out []Change
 		for _, d := range each {
-			out = append(out, setting(s, d, "a lifetime of "+timeText(d))(c)...)
+			out = append(out, setting(s, d, "a lifetime of "+form.TimeText(d))(c)...)
 		}
 		return out
 	}
@@ -161,14 +162,14 @@ func sameLifetimes(c *Case) []Change {
 	}
 	if c.Child == nil {
 		d := min(c.End.Connection.Lifetime(), c.Far.Connection.Lifetime())
-		return setting(settings.IKELifetime, d, "the same lifetime of the IKE SA, "+timeText(d))(c)
+		return setting(settings.IKELifetime, d, "the same lifetime of the IKE SA, "+form.TimeText(d))(c)
 	}
 	m := c.mate()
 	if m == nil {
 		return nil
 	}
 	d := min(c.Child.Rekey.Value, m.Rekey.Value)
-	return setting(settings.ChildLifetime, d, "the same lifetime of the child, "+timeText(d))(c)
+	return setting(settings.ChildLifetime, d, "the same lifetime of the child, "+form.TimeText(d))(c)
 }
 
 // versions sets both ends to IKEv2.

@@ -20,7 +20,7 @@ type Form[T any] struct {
 }
 
 // Time is a time: seconds, or a number with s, m, h or d (swanctl.conf(5), TIME FORMATS). Whole hours and minutes are written as such.
-var Time = Form[time.Duration]{readTime, func(d time.Duration) (string, error) { return timeText(d), nil }}
+var Time = Form[time.Duration]{readTime, func(d time.Duration) (string, error) { return TimeText(d), nil }}
 
 // Size is a number of bytes, with k, m or g for powers of 1024.
 var Size = Form[uint64]{readSize, func(n uint64) (string, error) { return strconv.FormatUint(n, 10), nil }}
@@ -139,7 +139,8 @@ func readTime(text string) (time.Duration, error) {
 	return time.Duration(n) * unit, nil
 }
 
-func timeText(d time.Duration) string {
+// TimeText writes a time as Time does: "8h", "90m", "45s".
+func TimeText(d time.Duration) string {
 	switch {
 	case d >= time.Hour && d%time.Hour == 0:
 		return fmt.Sprintf("%dh", d/time.Hour)

@@ -15,15 +15,15 @@ import (
 	"toril/model/settings"
 )
 
-// File is the name of the daemon's file as a format, and Conn the path of its sections of connections. Of a keyword of either side there is
-// one row, under the left one's name.
+// File is the name of the daemon's file as a format, and Conn the path of its sections of connections. Of a keyword of either side
+// there is one row, under the left one's name.
 const (
 	File = "ipsec.conf-libreswan"
 	Conn = "conn"
 )
 
-// sections are those of the daemon's file whose keywords stand in rows: one row is all that is known of a keyword. Defaults are those of the
-// pages of 4.3, 4.10 and 5.2, and the versions those of the daemon's list of changes.
+// sections are those of the daemon's file whose keywords stand in rows: one row is all that is known of a keyword. Defaults are those
+// of the pages of 4.3, 4.10 and 5.2, and the versions those of the daemon's list of changes.
 var sections = sync.OnceValue(func() []*daemon.Section {
 	return []*daemon.Section{daemon.Described(daemon.Section{File: File, Path: Conn, Page: page, Assigns: "=",
 		Keywords: append(keywords(), ignored()...)})}
@@ -51,7 +51,8 @@ func keywords() []daemon.Keyword {
 		}}),
 		daemon.Sets("dpddelay = 0", settings.Liveness, Span).With("dpdtimeout", "120"),
 		daemon.Sets("dpdtimeout = 0", settings.LivenessTimeout, Span),
-		daemon.Reads("ikelifetime = 1h # "+changes+"4.2\nikelifetime@4.2 = 8h # "+changes+"4.2", Span).Serving(settings.IKELifetime.Row),
+		daemon.Reads("ikelifetime = 1h # "+changes+"4.2\nikelifetime@4.2 = 8h # "+changes+"4.2", Span).
+			Serving(settings.IKELifetime.Row),
 		daemon.Reads("rekey = yes", form.Bool),
 		daemon.Reads("rekeymargin = 9m", Span),
 		daemon.Reads("rekeyfuzz = 100%", form.Form[int]{Read: func(text string) (int, error) {
@@ -77,9 +78,18 @@ func keywords() []daemon.Keyword {
 		daemon.Uses("leftsubnet ~ the address alone"),
 		daemon.Uses("leftsubnets ="),
 		daemon.Uses("leftprotoport ="),
-		daemon.Sets("type = tunnel", settings.Mode, form.ExactChoice("is not a type of connection",
-			form.As("tunnel", ike.Tunnel), form.As("transport", ike.Transport), form.As("passthrough", ike.Pass), form.As("pass", ike.Pass),
-			form.As("drop", ike.Drop), form.As("reject", ike.Drop))),
+		daemon.Sets("type = tunnel", settings.Mode, form.ExactChoice(
+			"is not a type of connection",
+			form.As(
+				"tunnel",
+				ike.Tunnel,
+			),
+			form.As("transport", ike.Transport),
+			form.As("passthrough", ike.Pass),
+			form.As("pass", ike.Pass),
+			form.As("drop", ike.Drop),
+			form.As("reject", ike.Drop),
+		)),
 		daemon.Uses("narrowing = no # seen with 4.10"),
 		daemon.Follows("auto ~ ignore: the connection is not loaded", settings.Start,
 			form.ExactChoice("is none of ignore, add, ondemand, start and keep",
@@ -87,15 +97,20 @@ func keywords() []daemon.Keyword {
 				form.As("route", model.StartTraffic), form.As("start", model.StartBoot), form.As("up", model.StartBoot)),
 			func(daemon.Subject) model.Start { return model.StartNever }),
 		daemon.Sets("dpdaction = hold", settings.LivenessAction, form.Word),
-		daemon.Reads("salifetime, keylife, lifetime = 8h", Span).Serving(settings.ChildLifetime.Row, settings.ChildHardLifetime.Row),
+		daemon.Reads("salifetime, keylife, lifetime = 8h", Span).
+			Serving(settings.ChildLifetime.Row, settings.ChildHardLifetime.Row),
 		daemon.Uses("ipsec-max-bytes = 0"),
 		daemon.Uses("ipsec-max-packets = 0"),
-		daemon.Sets("replay-window = 32 # "+changes+"4.6\nreplay-window@4.6 = 128 # "+changes+"4.6", settings.ReplayWindow, decimal),
+		daemon.Sets(
+			"replay-window = 32 # "+changes+"4.6\nreplay-window@4.6 = 128 # "+changes+"4.6",
+			settings.ReplayWindow,
+			decimal,
+		),
 		daemon.Sets("compress = no", settings.IPComp, form.Bool),
 		daemon.Sets("sha2-truncbug = no", settings.Cut96, form.Bool),
 		daemon.Sets("mark-in, mark =", settings.MarkIn, form.Word),
 		daemon.Sets("mark-out, mark =", settings.MarkOut, form.Word),
-		daemon.Reads("pfs = yes", form.Bool).Serving(settings.PFS.Row).Written(writePFS),
+		daemon.Reads("pfs = yes", form.Bool),
 		daemon.Reads("esn = no # "+changes+"4.6\nesn@4.6 = either # "+changes+"4.6", form.Form[[]uint16]{Read: readESN}),
 	}
 }
@@ -113,7 +128,16 @@ func ignored() []daemon.Keyword {
 		daemon.Ignores("what happens to packets during negotiation", "negotiationshunt"),
 		daemon.Ignores("padding of IKE messages", "ikepad"),
 		daemon.Ignores("form of the exchange", "initial-contact", "nat-ikev1-method", "sendca"),
-		daemon.Ignores("virtual addresses of roadwarriors", "leftaddresspool", "leftmodecfgclient", "leftmodecfgserver", "modecfgbanner", "modecfgdns", "modecfgdomains", "modecfgpull"),
+		daemon.Ignores(
+			"virtual addresses of roadwarriors",
+			"leftaddresspool",
+			"leftmodecfgclient",
+			"leftmodecfgserver",
+			"modecfgbanner",
+			"modecfgdns",
+			"modecfgdomains",
+			"modecfgpull",
+		),
 		daemon.Ignores("translation by the daemon", "leftcat"),
 		daemon.Ignores("script", "leftfirewall"),
 		daemon.Ignores("route of the outer packets", "leftnexthop"),
@@ -148,8 +172,15 @@ func ignored() []daemon.Keyword {
 // The forms of values (ipsec.conf(5)).
 var (
 	versions = form.Form[ike.Version]{
-		Read: form.ExactChoice("is neither yes nor no", form.As("yes", ike.V2), form.As("insist", ike.V2), form.As("propose", ike.V2),
-			form.As("no", ike.V1), form.As("never", ike.V1), form.As("permit", ike.V1)).Read,
+		Read: form.ExactChoice(
+			"is neither yes nor no",
+			form.As("yes", ike.V2),
+			form.As("insist", ike.V2),
+			form.As("propose", ike.V2),
+			form.As("no", ike.V1),
+			form.As("never", ike.V1),
+			form.As("permit", ike.V1),
+		).Read,
 		Write: func(v ike.Version) (string, error) {
 			if v == ike.V1 {
 				return "never", nil
@@ -234,15 +265,4 @@ func writeProposals(s daemon.Subject, v any) (string, error) {
 	}
 	d := Dialect{V1: s.Connection != nil && s.Connection.Version.Value == ike.V1}
 	return form.Proposals(",", nil, d.Write).Write(ps)
-}
-
-// writePFS asks for a key exchange at every renewal where the proposals have one.
-func writePFS(_ daemon.Subject, v any) (string, error) {
-	switch v := v.(type) {
-	case bool:
-		return form.Bool.Write(v)
-	case []ike.Proposal:
-		return form.Bool.Write(len(ike.All(v, ike.KeyExchange)) > 0)
-	}
-	return "", fmt.Errorf("%T is no value of pfs", v)
 }

@@ -15,8 +15,8 @@ import (
 	"toril/model/settings"
 )
 
-// IPsecConf is the name of the older file, and its connections have one kind of section. Of a keyword of either side there is one row, under
-// the left one's name.
+// IPsecConf is the name of the older file, and IPsecConn the path of its sections of connections. Of a keyword of either side there is
+// one row, under the left one's name.
 const (
 	IPsecConf = "ipsec.conf"
 	IPsecConn = "conn"
@@ -64,9 +64,13 @@ func ipsecKeywords() []daemon.Keyword {
 			form.As("tunnel", ike.Tunnel), form.As("transport", ike.Transport), form.As("transport_proxy", ike.Transport),
 			form.As("beet", ike.BEET), form.As("passthrough", ike.Pass), form.As("pass", ike.Pass),
 			form.As("drop", ike.Drop), form.As("reject", ike.Drop))),
-		daemon.Follows("auto ~ ignore: the connection is not loaded", settings.Start, form.ExactChoice("is none of ignore, add, route and start",
-			form.As("add", model.StartNever), form.As("route", model.StartTraffic), form.As("start", model.StartBoot)),
-			func(daemon.Subject) model.Start { return model.StartNever }),
+		daemon.Follows(
+			"auto ~ ignore: the connection is not loaded",
+			settings.Start,
+			form.ExactChoice("is none of ignore, add, route and start",
+				form.As("add", model.StartNever), form.As("route", model.StartTraffic), form.As("start", model.StartBoot)),
+			func(daemon.Subject) model.Start { return model.StartNever },
+		),
 		daemon.Sets("closeaction = none", settings.CloseAction, Starts),
 		daemon.Sets("lifetime, keylife = 1h", settings.ChildHardLifetime, span).Serving(settings.ChildLifetime.Row),
 		daemon.Sets("lifebytes = 0", settings.ChildHardLifetimeBytes, form.Size),

@@ -32,8 +32,17 @@ var sections = sync.OnceValue(func() []*daemon.Section {
 		swanctl(PathLocal+".cert", []daemon.Keyword{daemon.Checks("file =", form.Word)}),
 		swanctl(PathRemote+".cert", []daemon.Keyword{daemon.Checks("file =", form.Word)}),
 		swanctl(PathChild, childKeywords(), childIgnored()),
-		daemon.Described(daemon.Section{File: IPsecConf, Path: IPsecConn, Page: connPage, Assigns: "=", Quote: quoted,
-			Keywords: append(ipsecKeywords(), ipsecIgnored()...)}),
+		daemon.Described(
+			daemon.Section{
+				File:     IPsecConf,
+				Format:   "ipsec.conf-strongswan",
+				Path:     IPsecConn,
+				Page:     connPage,
+				Assigns:  "=",
+				Quote:    quoted,
+				Keywords: append(ipsecKeywords(), ipsecIgnored()...),
+			},
+		),
 	}
 })
 
@@ -73,7 +82,7 @@ func connKeywords() []daemon.Keyword {
 		daemon.Sets("ppk_id =", settings.PostQuantumKey, form.Given),
 		daemon.Sets("ppk_required = no", settings.PostQuantumKeyRequired, form.Bool),
 		daemon.Sets("keyingtries = 1", settings.Attempts, form.CNumber),
-		daemon.Sets("reauth_time = 0s", settings.Reauthentication, form.Time),
+		daemon.Sets("reauth_time = 0s", settings.Reauthentication, form.Time).Serving(settings.IKELifetime.Row),
 		daemon.Sets("rekey_time = 4h; never where only reauth_time is set", settings.IKELifetime, form.Time).
 			Tells().Then(reauthTurnsRekeyOff),
 		daemon.Follows("over_time ~ 10% of the longer of rekey_time and reauth_time", settings.IKEOvertime, form.Time,
@@ -136,7 +145,7 @@ func partyIgnored() []daemon.Keyword {
 func childKeywords() []daemon.Keyword {
 	return []daemon.Keyword{
 		daemon.Follows("esp_proposals ~ the daemon's own", settings.ChildProposals, proposalsOf(ike.ESP), unsetOf(ike.ESP)).Tells(),
-		daemon.Reads("ah_proposals =", proposalsOf(ike.AH)),
+		daemon.Reads("ah_proposals =", proposalsOf(ike.AH)).Serving(settings.ChildProposals.Row),
 		daemon.Sets("sha256_96 = no", settings.Cut96, form.Bool),
 		daemon.Sets("local_ts = dynamic", settings.OwnNetworks, selectors).Tells(),
 		daemon.Sets("remote_ts = dynamic", settings.PeerNetworks, selectors).Tells(),

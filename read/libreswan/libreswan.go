@@ -174,24 +174,11 @@ func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded 
 	k := &model.Child{Name: c.Name, At: c.At}
 	table.Fill(f, settings.Subject{Connection: c, Child: k})
 	r.exchange(c, f)
-	dialect := r.dialect(c)
 	c.LocalAddrs = table.Take(f, address, local)
 	c.RemoteAddrs = table.Take(f, address, remote)
 	c.LocalPort = table.Read[int](f, local+"ikeport")
 	c.RemotePort = table.Read[int](f, remote+"ikeport")
-	c.Proposals = table.TakeOr(
-		f,
-		dialect.Default(ike.IKE),
-		func(t string) ([]ike.Proposal, error) {
-			c.Accepts = dialect.Accepts(t, ike.IKE)
-			return dialect.Proposals(t, ike.IKE)
-		},
-		"ike",
-	)
-	if c.Proposals.IsDefault() {
-		c.Accepts = dialect.Accepts("", ike.IKE)
-	}
-	oneGroup(c)
+	r.proposals(c, f)
 	c.Encap = table.Take(f, func(t string) (bool, error) {
 		if t == "auto" {
 			return false, nil
@@ -215,6 +202,24 @@ func (r *reader) connection(s *ipsecconf.Section, said []*table.Value, unloaded 
 	}
 	f.Unknown()
 	return c
+}
+
+// proposals reads what the connection offers, and what it takes.
+func (r *reader) proposals(c *model.Connection, f *table.Section) {
+	dialect := r.dialect(c)
+	c.Proposals = table.TakeOr(
+		f,
+		dialect.Default(ike.IKE),
+		func(t string) ([]ike.Proposal, error) {
+			c.Accepts = dialect.Accepts(t, ike.IKE)
+			return dialect.Proposals(t, ike.IKE)
+		},
+		"ike",
+	)
+	if c.Proposals.IsDefault() {
+		c.Accepts = dialect.Accepts("", ike.IKE)
+	}
+	oneGroup(c)
 }
 
 // oneGroup leaves of what is proposed what aggressive mode can, which sends the share of a key exchange first: proposals of one group.
