@@ -3,7 +3,11 @@ package audit
 import (
 	"strings"
 
+	"toril/daemon"
+	"toril/daemon/known"
 	"toril/ike"
+	"toril/model"
+	"toril/model/settings"
 	"toril/source"
 )
 
@@ -26,21 +30,48 @@ var (
 		"nftables-json": "meta l4proto esp accept",
 		"iptables-save": "-p esp -j ACCEPT",
 	}
-	// CatchTraffic lets a policy stand while there is no SA, which sets the tunnel up when traffic asks for it.
-	CatchTraffic = Saying{
-		"":                      "start the child by traffic",
-		"swanctl.conf":          "set start_action = trap",
-		"ipsec.conf-strongswan": "set auto=route",
-		"ipsec.conf-libreswan":  "set auto=ondemand",
-	}
-	// PassChild leaves the networks behind the gateway out of a child that takes everything.
-	PassChild = Saying{
-		"":                      "leave the networks behind the gateway out of the child",
-		"swanctl.conf":          "add a child with mode = pass and start_action = trap from and to the networks behind the gateway",
-		"ipsec.conf-strongswan": "add a connection with type=passthrough and auto=route from and to the networks behind the gateway",
-		"ipsec.conf-libreswan":  "add a connection with type=passthrough and auto=route from and to the networks behind the gateway",
-	}
 )
+
+// CatchTraffic is how a child's policy is made to stand while there is no SA, which sets the tunnel up when traffic asks for it.
+func (p *Pass) CatchTraffic(s *Subject) string {
+	if _, text := p.statement(s, settings.Start.Row, model.StartTraffic); text != "" {
+		return "set " + text
+	}
+	return "start the child by traffic"
+}
+
+// PassChild is how the networks behind the gateway are left out of a child that takes everything.
+func (p *Pass) PassChild(s *Subject) string {
+	const networks = " from and to the networks behind the gateway"
+	section, pass := p.statement(s, settings.Mode.Row, ike.Pass)
+	_, start := p.statement(s, settings.Start.Row, model.StartTraffic)
+	switch {
+	case pass == "" || start == "":
+		return "leave the networks behind the gateway out of the child"
+	case strings.HasSuffix(section.Path, "<child>"):
+		return "add a child with " + pass + " and " + start + networks
+	}
+	return "add a connection with " + pass + " and " + start + networks
+}
+
+// statement returns the statement that sets a setting in the file that a subject's connection stands in, and the section that it belongs
+// into; "" where that file's keywords are not known.
+func (p *Pass) statement(s *Subject, of *settings.Row, value any) (*daemon.Section, string) {
+	f := s.Gateway.File(s.Connection.At.File)
+	if f == nil {
+		return nil, ""
+	}
+	for _, section := range known.Writes(f.Format) {
+		if section.Of(of) == nil {
+			continue
+		}
+		subject := daemon.Subject{Subject: settings.Subject{Connection: s.Connection, Child: s.Child}}
+		if text, err := section.Written(subject, of, value); err == nil {
+			return section, text
+		}
+	}
+	return nil, ""
+}
 
 // In returns the words for the format of the file that a line of a gateway stands in.
 func (p *Pass) In(s Saying, gatewayName string, at source.Pos) string {

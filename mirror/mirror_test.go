@@ -14,9 +14,11 @@ import (
 	"toril/ike"
 	"toril/mirror"
 	"toril/model"
+	"toril/model/literal"
 	"toril/negotiate"
 	"toril/pair"
 	"toril/read/formats"
+	"toril/source"
 )
 
 func load(t *testing.T, files fstest.MapFS) *pair.Whole {
@@ -123,8 +125,8 @@ func TestWhatIsOpenIsSaid(t *testing.T) {
 	)
 	text, err := mirror.Swanctl(mirror.Of(e.Tunnels[0], e.Tunnels[0].Ends[0]))
 	require.NoError(t, err)
-	assert.Contains(t, text, `remote_ts = "10.1.0.0/16[6/443], 10.9.0.1-10.9.0.7"`)
-	assert.Contains(t, text, `esp_proposals = "aes128gmac-x25519, null-sha256"`)
+	assert.Contains(t, text, `remote_ts = 10.1.0.0/16[6/443], 10.9.0.1-10.9.0.7`)
+	assert.Contains(t, text, `esp_proposals = aes128gmac-x25519, null-sha256`)
 	assert.NotContains(t, text, "local_addrs", "the far end's address is not known")
 }
 
@@ -163,4 +165,20 @@ func TestEveryAlgorithmOfTheDaemonCanBeMirrored(t *testing.T) {
 		mine, theirs := e.Gateways[0].Connections[0].Proposals.Value[0], back.Gateways[0].Connections[0].Proposals.Value[0]
 		assert.Equal(t, mine.Transforms, theirs.Transforms, proposals)
 	}
+}
+
+// TestNeverRenewedIsWritten: left out, the daemon would renew it by its default.
+func TestNeverRenewedIsWritten(t *testing.T) {
+	e := pair.End{Gateway: &model.Gateway{Name: "g"}, Connection: &model.Connection{Name: "a"}}
+	far := &model.Connection{RemoteAddrs: model.Say(model.Addresses{{Text: "192.0.2.1"}}, source.Pos{}), Children: []*model.Child{{Name: "c"}}}
+	_, err := mirror.Swanctl(mirror.Sheet{For: e, Far: far})
+	assert.ErrorContains(t, err, "192.0.2.1", "an address that was not read")
+	far.RemoteAddrs.Value[0] = literal.Host("192.0.2.1")
+	text, err := mirror.Swanctl(mirror.Sheet{For: e, Far: far})
+	assert.NoError(t, err)
+	assert.Contains(t, text, "rekey_time = 0s")
+	far.Children[0].Proposals.Value = []ike.Proposal{{Protocol: ike.ESP}}
+	far.Children[0].Proposals.Value[0].Transforms[ike.Encryption] = ike.Choices{ike.Pick(ike.Encryption, 4, 128)}
+	_, err = mirror.Swanctl(mirror.Sheet{For: e, Far: far})
+	assert.ErrorContains(t, err, "child c: ", "the daemon has no word for its cipher")
 }

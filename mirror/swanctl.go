@@ -1,14 +1,16 @@
 package mirror
 
 import (
+	"cmp"
 	"fmt"
-	"slices"
+	"reflect"
 	"strings"
-	"time"
 
+	"toril/daemon"
 	"toril/daemon/strongswan"
 	"toril/ike"
 	"toril/model"
+	"toril/model/settings"
 )
 
 // Swanctl writes the far end of a connection as a swanctl.conf. Read back, it agrees with the end that it was made from.
@@ -18,50 +20,28 @@ func Swanctl(s Sheet) (string, error) {
 	if len(c.LocalAddrs.Value) == 0 && len(c.RemoteAddrs.Value) == 0 {
 		return "", fmt.Errorf("%s names neither its own nor its peer's address; there is nothing to mirror", s.For.Name())
 	}
-	w := &writer{}
+	w := &writer{of: daemon.Subject{Subject: settings.Subject{Connection: c}}}
 	w.line("# far end of %s; made by toril mirror", s.For.Name())
 	for _, o := range s.Open {
 		w.line("# to settle: %s", o)
 	}
 	w.open("connections")
 	w.open(section(gateway))
-	w.set("version", fmt.Sprint(uint8(c.Version.Value)))
-	w.set("local_addrs", c.LocalAddrs.Value.String())
-	w.set("remote_addrs", c.RemoteAddrs.Value.String())
-	proposals, err := written(c.Proposals.Value)
-	if err != nil {
-		return "", err
-	}
-	w.set("proposals", proposals)
-	if c.Aggressive.Value {
-		w.set("aggressive", "yes")
-	}
-	if c.Rekey.Value > 0 {
-		w.set("rekey_time", seconds(c.Rekey.Value))
-	}
-	if c.Reauth.Value > 0 {
-		w.set("reauth_time", seconds(c.Reauth.Value))
-	}
-	if c.DPD.Value > 0 {
-		w.set("dpd_delay", seconds(c.DPD.Value))
-	}
-	if c.Encap.Value {
-		w.set("encap", "yes")
-	}
-	auth := map[ike.Method]string{ike.PSK: "psk", ike.Certificate: "pubkey"}
-	w.open("local")
-	w.set("auth", auth[c.Local.Method.Value])
-	w.set("id", c.Local.Named())
-	w.close()
-	w.open("remote")
-	w.set("auth", auth[c.Remote.Method.Value])
-	w.set("id", c.Remote.Named())
-	w.close()
+	w.in(strongswan.PathConn)
+	w.set(settings.IKEVersion.Row, c.Version.Value)
+	w.set(settings.OwnAddress.Row, c.LocalAddrs.Value)
+	w.set(settings.PeerAddress.Row, c.RemoteAddrs.Value)
+	w.set(settings.IKEProposals.Row, c.Proposals.Value)
+	w.set(settings.IKEv1Mode.Row, c.Aggressive.Value)
+	w.set(settings.IKELifetime.Row, c.Rekey.Value)
+	w.set(settings.Reauthentication.Row, c.Reauth.Value)
+	w.set(settings.Liveness.Row, c.DPD.Value)
+	w.set(settings.Encapsulation.Row, c.Encap.Value)
+	w.party("local", strongswan.PathLocal, settings.OwnAuthentication.Row, settings.OwnIdentity.Row, &c.Local)
+	w.party("remote", strongswan.PathRemote, settings.PeerAuthentication.Row, settings.PeerIdentity.Row, &c.Remote)
 	w.open("children")
 	for _, k := range c.Children {
-		if err := w.child(k); err != nil {
-			return "", err
-		}
+		w.child(k)
 	}
 	w.close()
 	w.close()
@@ -69,13 +49,13 @@ func Swanctl(s Sheet) (string, error) {
 	if c.Remote.Method.Value == ike.PSK {
 		w.open("secrets")
 		w.open("ike-" + section(gateway))
-		w.set("id-own", c.Local.Named())
-		w.set("id-peer", c.Remote.Named())
+		w.says("id-own", c.Local.Named())
+		w.says("id-peer", c.Remote.Named())
 		w.line("# secret = (the key of %s, handed over by another way)", gateway)
 		w.close()
 		w.close()
 	}
-	return w.b.String(), nil
+	return w.b.String(), w.err
 }
 
 // section makes a name that may stand for a section.
@@ -88,11 +68,12 @@ func section(name string) string {
 	}, name)
 }
 
-func seconds(d time.Duration) string { return fmt.Sprintf("%d", int(d.Seconds())) }
-
 type writer struct {
-	b      strings.Builder
-	indent string
+	b       strings.Builder
+	indent  string
+	of      daemon.Subject
+	section *daemon.Section // that statements are written into
+	err     error           // the first that occurred
 }
 
 func (w *writer) line(format string, args ...any) {
@@ -109,92 +90,64 @@ func (w *writer) close() {
 	w.line("}")
 }
 
-// set writes a value, in quotation marks where it needs them; none where it is empty.
-func (w *writer) set(key, value string) {
-	switch {
-	case value == "":
-	case strings.ContainsAny(value, " #{}\"="):
-		w.line("%s = \"%s\"", key, strings.ReplaceAll(value, `"`, `\"`))
-	default:
-		w.line("%s = %s", key, value)
+// in goes on with the keywords of a kind of section.
+func (w *writer) in(path string) { w.section = strongswan.Known.Section("swanctl.conf", path) }
+
+// set writes a statement that sets a setting; none where its value is zero.
+func (w *writer) set(setting *settings.Row, value any) { w.by(w.section.Of(setting), value) }
+
+func (w *writer) by(k *daemon.Keyword, value any) {
+	if !reflect.ValueOf(value).IsZero() {
+		w.write(k, value)
 	}
 }
 
-func (w *writer) child(k *model.Child) error {
-	w.open(section(k.Name))
-	proposals, err := written(k.Proposals.Value)
-	if err != nil {
-		return fmt.Errorf("child %s: %w", k.Name, err)
+func (w *writer) write(k *daemon.Keyword, value any) {
+	text, err := k.Write(w.of, value)
+	w.err = cmp.Or(w.err, err)
+	w.says(k.Name(), text)
+}
+
+// says writes a statement; none where its value is empty.
+func (w *writer) says(key, value string) {
+	if value != "" {
+		w.line("%s%s%s", key, w.section.Assigns, w.section.Quoted(value))
 	}
-	w.set(map[bool]string{true: "ah_proposals", false: "esp_proposals"}[k.Protocol.Value == ike.AH], proposals)
-	w.set("local_ts", selectors(k.Local.Value))
-	w.set("remote_ts", selectors(k.Remote.Value))
-	if k.Mode.Value != ike.Tunnel {
-		w.set("mode", k.Mode.Value.String())
+}
+
+// party writes how an end authenticates, in whatever of the two ways that another end can be told of.
+func (w *writer) party(name, path string, method, id *settings.Row, p *model.Party) {
+	w.open(name)
+	w.in(path)
+	if m := p.Method.Value; m == ike.PSK || m == ike.Certificate {
+		w.by(w.section.Of(method), m)
 	}
-	w.set("rekey_time", seconds(k.Rekey.Value))
-	if k.RekeyBytes.Value > 0 {
-		w.set("rekey_bytes", fmt.Sprint(k.RekeyBytes.Value))
-	}
-	if k.Cut96.Value {
-		w.set("sha256_96", "yes")
-	}
-	if id := k.IfIDOut.Value; id != 0 {
-		w.set("if_id_in", fmt.Sprint(id))
-		w.set("if_id_out", fmt.Sprint(id))
-	}
-	if mark := k.MarkOut.Value; mark != "" {
-		w.set("mark_in", mark)
-		w.set("mark_out", mark)
-	}
-	w.set("start_action", "trap")
+	w.says(w.section.Of(id).Name(), p.Named())
 	w.close()
-	return nil
 }
 
-// selectors writes traffic selectors as swanctl.conf does.
-func selectors(ss ike.Selectors) string {
-	var out []string
-	for _, s := range ss {
-		text := "dynamic"
-		if !s.Dynamic {
-			text = s.Lo.String() + "-" + s.Hi.String()
-			if a := s.Addresses(); !strings.Contains(a, "-") {
-				text = a
-			}
-		}
-		switch {
-		case s.Proto == 0 && s.AllPorts():
-		case s.AllPorts():
-			text += fmt.Sprintf("[%d]", s.Proto)
-		case s.LoPort == s.HiPort:
-			text += fmt.Sprintf("[%s/%d]", proto(s.Proto), s.LoPort)
-		default:
-			text += fmt.Sprintf("[%s/%d-%d]", proto(s.Proto), s.LoPort, s.HiPort)
-		}
-		out = append(out, text)
+func (w *writer) child(k *model.Child) {
+	w.open(section(k.Name))
+	w.in(strongswan.PathChild)
+	before := w.err
+	if k.Protocol.Value == ike.AH {
+		w.by(w.section.Named("ah_proposals"), k.Proposals.Value)
+	} else {
+		w.set(settings.ChildProposals.Row, k.Proposals.Value)
 	}
-	return strings.Join(out, ", ")
-}
-
-func proto(n uint8) string {
-	if n == 0 {
-		return ""
+	w.set(settings.OwnNetworks.Row, k.Local.Value)
+	w.set(settings.PeerNetworks.Row, k.Remote.Value)
+	w.set(settings.Mode.Row, k.Mode.Value)
+	w.write(w.section.Of(settings.ChildLifetime.Row), k.Rekey.Value) // also that it is never renewed
+	w.set(settings.ChildLifetimeBytes.Row, k.RekeyBytes.Value)
+	w.set(settings.Cut96.Row, k.Cut96.Value)
+	w.set(settings.InterfaceIn.Row, k.IfIDOut.Value)
+	w.set(settings.InterfaceOut.Row, k.IfIDOut.Value)
+	w.set(settings.MarkIn.Row, k.MarkOut.Value)
+	w.set(settings.MarkOut.Row, k.MarkOut.Value)
+	w.set(settings.Start.Row, model.StartTraffic)
+	if before == nil && w.err != nil {
+		w.err = fmt.Errorf("child %s: %w", k.Name, w.err)
 	}
-	return fmt.Sprint(n)
-}
-
-// written writes proposals with the daemon's keywords.
-func written(ps []ike.Proposal) (string, error) {
-	var out []string
-	for _, p := range ps {
-		text, err := strongswan.Write(p)
-		if err != nil {
-			return "", err
-		}
-		if !slices.Contains(out, text) {
-			out = append(out, text)
-		}
-	}
-	return strings.Join(out, ", "), nil
+	w.close()
 }

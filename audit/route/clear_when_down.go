@@ -90,7 +90,7 @@ var ClearWhenDown = &audit.Check{
 				f.Also = append(f.Also, audit.Evidence{Pos: at, Note: "the last rule that they meet"})
 			}
 			f.Fix = audit.Sentence(
-				"let a policy catch them: "+p.In(audit.CatchTraffic, s.Gateway.Name, s.Connection.At),
+				"let a policy catch them: "+p.CatchTraffic(s),
 				"drop unencrypted packets to the remote networks after NAT",
 			)
 			f.Rests(o.Doubts, up.TrafficDoubts(pol))

@@ -72,7 +72,7 @@ var NoReturn = &audit.Check{
 				s.Child.Local.Value,
 			)
 			f.Fix = audit.Sentence(
-				p.In(audit.PassChild, s.Gateway.Name, line),
+				p.PassChild(s),
 				"name narrower remote networks",
 				"set charon.install_routes = no and configure the routes yourself",
 			)
