@@ -65,6 +65,7 @@ type Check struct {
 	Severity Severity // the usual one
 	Why      string   // one sentence: why it matters
 	Fix      string   // one sentence: what to write instead
+	Suggest  Advice   // the same as settings and rules
 	Doc      Doc
 	Requires Needs         // what it asks of the driver, which works it out once and lets it go
 	Setting  *settings.Row // the setting that it judges at the finding's own end; nil for none or several

@@ -2,6 +2,7 @@ package fix
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"toril/audit"
@@ -16,6 +17,7 @@ import (
 // Case is a finding with what it is about, in the estate as it stands.
 type Case struct {
 	Finding  *audit.Finding
+	Check    *audit.Check // that found it
 	Whole    *pair.Whole
 	Gateway  *model.Gateway
 	Tunnel   *pair.Tunnel // nil for a finding about a gateway alone
@@ -27,7 +29,7 @@ type Case struct {
 }
 
 func (s *Session) caseOf(f *audit.Finding) *Case {
-	c := &Case{Finding: f, Whole: s.now.whole, Gateway: s.now.whole.Gateway(f.Gateway), Baseline: s.Baseline}
+	c := &Case{Finding: f, Check: s.checkOf(f), Whole: s.now.whole, Gateway: s.now.whole.Gateway(f.Gateway), Baseline: s.Baseline}
 	for _, t := range s.now.whole.Tunnels {
 		if t.Name != f.Tunnel {
 			continue
@@ -55,6 +57,13 @@ func (s *Session) caseOf(f *audit.Finding) *Case {
 		}
 	}
 	return c
+}
+
+func (s *Session) checkOf(f *audit.Finding) *audit.Check {
+	if i := slices.IndexFunc(s.Checks, func(c *audit.Check) bool { return c.Name == f.Check }); i >= 0 {
+		return s.Checks[i]
+	}
+	return &audit.Check{Name: f.Check}
 }
 
 // mate is the far child that means the case's; nil for none.

@@ -117,27 +117,23 @@ var (
 )
 
 // accept puts a rule that accepts before the rules of the chain at fault, or behind its last.
-func accept(how ...audit.Saying) func(*Case) []Change {
-	return func(c *Case) []Change {
-		var out []Change
-		for _, chain := range c.Gateway.Chains {
-			if chain.Hook != model.Forward || chain.Kind != model.FilterChain || len(chain.Rules) == 0 {
-				continue
-			}
-			f := ownLine(c.Gateway, chain.Rules[0])
-			if f == nil {
-				continue
-			}
-			for _, words := range how {
-				first := before(f, chain.Rules[0].At.Line, ruleText(f, chain, words[f.Format]))
-				out = append(out, Change{Edits: []Edit{first}, Says: "a rule that accepts replies, and what belongs to them"})
-				if edits, ok := insert(c.Gateway, chain, []string{words[f.Format]}); ok {
-					out = append(out, Change{Edits: edits, Says: "a rule that accepts replies, and what belongs to them"})
-				}
-			}
+func accept(c *Case, how audit.Saying) []Change {
+	var out []Change
+	for _, chain := range c.Gateway.Chains {
+		if chain.Hook != model.Forward || chain.Kind != model.FilterChain || len(chain.Rules) == 0 {
+			continue
 		}
-		return out
+		f := ownLine(c.Gateway, chain.Rules[0])
+		if f == nil {
+			continue
+		}
+		first := before(f, chain.Rules[0].At.Line, ruleText(f, chain, how[f.Format]))
+		out = append(out, Change{Edits: []Edit{first}, Says: "a rule that accepts replies, and what belongs to them"})
+		if edits, ok := insert(c.Gateway, chain, []string{how[f.Format]}); ok {
+			out = append(out, Change{Edits: edits, Says: "a rule that accepts replies, and what belongs to them"})
+		}
 	}
+	return out
 }
 
 // logged has a rule of nftables that accepts write a log.

@@ -5,41 +5,29 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	"toril/audit"
-	"toril/daemon/form"
 	"toril/ike"
 	"toril/model"
 	"toril/model/settings"
 	"toril/pair"
 )
 
-// fixer knows ways to fix the findings of some checks.
-type fixer struct {
-	checks []string
-	ways   func(*Case) []Change // the best first; each is tried
-	why    string               // why there may be none
-}
-
-// ways are the changes that may fix a finding, the best first, or why there are none.
+// ways are the changes that may fix a finding, the best first, or why there are none: what its check advises, at its end, at the other, and
+// at both.
 func ways(c *Case) (out []Change, why string) {
 	if c.Gateway == nil {
 		return nil, "it is about no gateway's file"
 	}
-	for _, f := range fixers() {
-		if !slices.Contains(f.checks, c.Finding.Check) {
-			continue
-		}
-		if f.ways != nil {
-			out = f.ways(c)
-		}
-		if len(out) == 0 {
-			return nil, cmp.Or(c.unwritten, f.why)
-		}
-		return out, ""
+	advice := c.Check.Suggest
+	out = c.settings(advice)
+	for _, r := range advice.Rules {
+		out = append(out, c.rule(r)...)
 	}
-	return nil, byArea()[c.Finding.Check[:strings.IndexByte(c.Finding.Check, '/')]]
+	if len(out) == 0 {
+		return nil, cmp.Or(c.unwritten, advice.Else, byArea()[c.Check.Area()])
+	}
+	return out, ""
 }
 
 // byArea says why findings of an area without a fixer have no mechanical fix.
@@ -62,55 +50,6 @@ var byArea = sync.OnceValue(func() map[string]string {
 	}
 })
 
-// fixers is the list of all fixers.
-func fixers() []fixer {
-	const far = "the far end was not given, and both must change"
-	const rule = "the format of the rule is not one that Toril writes"
-	return []fixer{
-		{[]string{"ike/weak-algorithm", "ike/downgrade", "ike/weaker-first"}, ikeProposals, far},
-		{[]string{"esp/weak-algorithm", "esp/downgrade", "esp/no-encryption", "esp/no-integrity", "esp/ah-alone", "pfs/absent",
-			"pfs/optional", "pfs/weak-group", "pfs/weaker-than-ike", "ends/pfs-differs", "life/no-byte-limit"}, childProposals, far},
-		{[]string{"ends/proposals-differ", "ends/weaker-than-possible"}, eitherProposals, far},
-		{[]string{"ike/version-1", "ike/version-open", "ends/version-differs"}, versions, far},
-		{[]string{"ike/aggressive-key"}, setting(settings.IKEv1Mode, false, "main mode"), far},
-		{[]string{"ike/no-liveness"}, setting(settings.Liveness, 30*time.Second, "a liveness check every 30 s"), ""},
-		{[]string{"ike/identity-open"}, identity, "the far end was not given, so its identity is not known"},
-		{[]string{"life/ike-too-long"}, lifetimes(settings.IKELifetime, 24*time.Hour, 8*time.Hour, 4*time.Hour), ""},
-		{[]string{"life/child-too-long"}, lifetimes(settings.ChildLifetime, 8*time.Hour, time.Hour), ""},
-		{[]string{"life/no-hard-limit"}, lifetimes(settings.ChildHardLifetime, 66*time.Minute), ""},
-		{[]string{"life/child-longer-than-ike"}, lifetimes(settings.ChildLifetime, time.Hour), ""},
-		{
-			[]string{"life/unit", "life/too-short", "life/margin"},
-			nil,
-			"what was meant, a time or an amount and in which unit, only " +
-				"its author knows",
-		},
-		{[]string{"ends/lifetimes-differ"}, sameLifetimes, far},
-		{[]string{"ends/both-wait", "route/clear-when-down"}, trap, "the file does not say how the child is started"},
-		{[]string{"ends/mode-differs", "esp/transport"}, setting(settings.Mode, ike.Tunnel, "tunnel mode"), ""},
-		{[]string{"esp/replay"}, setting(settings.ReplayWindow, 32, "a replay window of 32 packets"), ""},
-		{[]string{"esp/compression"}, setting(settings.IPComp, false, "no compression"), ""},
-		{[]string{"nat/rewritten", "nat/late-exemption", "nat/narrow-exemption"}, exempt(audit.ExemptByPolicy), rule},
-		{[]string{"nat/outer-rewritten"}, exempt(audit.ExemptESP), rule},
-		{[]string{"nat/leftover-exemption", "access/redundant", "access/never-matches", "access/shadowed"}, remove, rule},
-		{[]string{"access/ike-closed"}, openIKE, rule},
-		{[]string{"access/no-log"}, logged, rule},
-		{[]string{"access/answers-stopped"}, accept(answers), rule},
-		{[]string{"access/no-icmp", "access/no-mss"}, accept(tooBig, answers), rule},
-		{[]string{"tidy/said-twice", "tidy/unused"}, remove, "the statement does not stand by itself on its lines"},
-		{[]string{"ends/identity-differs", "ends/authentication-differs"}, nil, "which identity is right only people know: it is " +
-			"part of what both ends agreed on"},
-		{[]string{"ends/not-mirrored", "ends/any-against-list", "ends/several-networks"}, nil, "which networks are meant only " +
-			"their owners know: write them down, then make one end the mirror of the other"},
-		{
-			[]string{"access/default-accept"},
-			nil,
-			"dropping what matches no rule stops whatever relies on it: accept that by rules first",
-		},
-		{[]string{"ike/quantum"}, nil, "it needs a key exchange, or a post-quantum key, that both daemons know"},
-	}
-}
-
 // try adds a change to others where it can be written.
 func (c *Case) try(to []Change, says string, sets ...set) []Change {
 	change, err := c.change(says, sets...)
@@ -121,136 +60,84 @@ func (c *Case) try(to []Change, says string, sets ...set) []Change {
 	return append(to, change)
 }
 
-// setting makes ways that set one setting: at the finding's end, else at both.
-func setting[T any](s settings.Setting[T], value T, says string) func(*Case) []Change {
-	return func(c *Case) []Change {
-		if c.Tunnel == nil {
-			return nil
-		}
-		var k *model.Child
-		if s.Row.Of == settings.OfChild {
-			k = c.Child
-		}
-		own := to(c.End, k, s, value)
-		out := c.try(nil, says, own)
-		if c.Far.Gateway != nil {
-			far := to(c.Far, nil, s, value)
-			if k != nil {
-				far.child = c.mate()
-			}
-			out = c.try(out, says+" on the other end", far)
-			out = c.try(out, says+" on both ends", own, far)
-		}
-		return out
-	}
-}
-
-func lifetimes(s settings.Setting[time.Duration], each ...time.Duration) func(*Case) []Change {
-	return func(c *Case) []Change {
-		var out []Change
-		for _, d := range each {
-			out = append(out, setting(s, d, "a lifetime of "+form.TimeText(d))(c)...)
-		}
-		return out
-	}
-}
-
-// sameLifetimes gives both ends the shorter of their lifetimes.
-func sameLifetimes(c *Case) []Change {
-	if c.Far.Gateway == nil {
+// settings makes the changes of settings that a check advises. Proposals come last by what is strong anyway, first by what both ends have.
+func (c *Case) settings(advice audit.Advice) (out []Change) {
+	if c.Tunnel == nil || advice.Sets == nil {
 		return nil
 	}
-	if c.Child == nil {
-		d := min(c.End.Connection.Lifetime(), c.Far.Connection.Lifetime())
-		return setting(settings.IKELifetime, d, "the same lifetime of the IKE SA, "+form.TimeText(d))(c)
-	}
-	m := c.mate()
-	if m == nil {
-		return nil
-	}
-	d := min(c.Child.Rekey.Value, m.Rekey.Value)
-	return setting(settings.ChildLifetime, d, "the same lifetime of the child, "+form.TimeText(d))(c)
-}
-
-// versions sets both ends to IKEv2.
-func versions(c *Case) []Change { return setting(settings.IKEVersion, ike.V2, "IKE version 2")(c) }
-
-// identity pins the peer's identity to the one that the far end shows.
-func identity(c *Case) []Change {
-	if c.Far.Gateway == nil {
-		return nil
-	}
-	id, ok := c.Far.Shows(c.Tunnel.Own(c.Far))
-	if !ok || !id.Definite() {
-		return nil
-	}
-	return c.try(nil, "the peer's identity, "+id.String(), to(c.End, nil, settings.PeerIdentity, id))
-}
-
-// trap has the child started by traffic: a policy then stands while there is no SA.
-func trap(c *Case) []Change {
-	if c.Tunnel == nil || c.Child == nil {
-		return nil
-	}
-	how := func(k *model.Child) model.Start {
-		if k != nil && (k.Start.Value == model.StartBoot || k.Start.Value == model.StartBoth) {
-			return model.StartBoth
+	var proposals []*settings.Row
+	all := advice.Sets(c.subject(c.End, c.Child))
+	for i, x := range all {
+		switch {
+		case x.Setting.Of == settings.OfChild && c.Child == nil:
+		case x.Setting != settings.IKEProposals.Row && x.Setting != settings.ChildProposals.Row:
+			out = append(out, c.setting(advice, i, x)...)
+		case !slices.Contains(proposals, x.Setting):
+			proposals = append(proposals, x.Setting)
+			out = append(out, c.proposals(x.Setting, all)...)
 		}
-		return model.StartTraffic
-	}
-	out := c.try(nil, "started by traffic", to(c.End, c.Child, settings.Start, how(c.Child)))
-	if m := c.mate(); m != nil {
-		out = c.try(out, "started by traffic on the other end", to(c.Far, m, settings.Start, how(m)))
-		out = c.try(
-			out,
-			"started by traffic on both ends",
-			to(c.End, c.Child, settings.Start, how(c.Child)),
-			to(c.Far, m, settings.Start, how(m)),
-		)
 	}
 	return out
 }
 
-// strongIKE and strongChild are proposals that every baseline of Toril's takes, the usual first.
-var (
-	strongIKE = func() [][]ike.Proposal {
-		var out [][]ike.Proposal
-		for _, p := range [][2]uint16{{6, 20}, {5, 19}, {7, 21}, {6, 15}} {
-			q := ike.Proposal{Protocol: ike.IKE}
-			q.Transforms[ike.Encryption] = ike.Choices{ike.Pick(ike.Encryption, 20, 256)}
-			q.Transforms[ike.PRF] = ike.Picks(ike.PRF, p[0])
-			q.Transforms[ike.KeyExchange] = ike.Picks(ike.KeyExchange, p[1])
-			out = append(out, []ike.Proposal{q})
-		}
-		return out
-	}
-	strongChild = func() [][]ike.Proposal {
-		var out [][]ike.Proposal
-		for _, g := range []uint16{20, 19, 21, 15} {
-			q := ike.Proposal{Protocol: ike.ESP}
-			q.Transforms[ike.Encryption] = ike.Choices{ike.Pick(ike.Encryption, 20, 256)}
-			q.Transforms[ike.KeyExchange] = ike.Picks(ike.KeyExchange, g)
-			out = append(out, []ike.Proposal{q})
-		}
-		return out
-	}
-)
-
-// ikeProposals offers lists of proposals for the IKE SA.
-func ikeProposals(c *Case) []Change {
-	if c.Tunnel == nil {
-		return nil
-	}
-	return c.agree(settings.IKEProposals, ike.IKE, nil, nil, c.End.Connection.Proposals.Value, farOf(c.Far, nil), strongIKE())
+func (c *Case) subject(e pair.End, k *model.Child) *audit.Subject {
+	return &audit.Subject{End: e, Tunnel: c.Tunnel, Child: k, Baseline: c.Baseline}
 }
 
-// childProposals offers lists of proposals for a child.
-func childProposals(c *Case) []Change {
-	if c.Child == nil {
-		return nil
+// setting sets one setting: at the finding's end, else at the other as is advised there, else at both.
+func (c *Case) setting(advice audit.Advice, i int, x audit.Set) []Change {
+	var k, m *model.Child
+	if x.Setting.Of == settings.OfChild {
+		k, m = c.Child, c.mate()
+	}
+	own := set{c.End, k, x.Setting, x.Value}
+	says := x.Setting.Term + ": " + x.Setting.Words(x.Value)
+	out := c.try(nil, says, own)
+	if advice.Own || c.Far.Gateway == nil || k != nil && m == nil {
+		return out
+	}
+	there := advice.Sets(c.subject(c.Far, m))
+	if i >= len(there) {
+		return out
+	}
+	far := set{c.Far, m, x.Setting, there[i].Value}
+	out = c.try(out, says+", on the other end", far)
+	return c.try(out, says+", on both ends", own, far)
+}
+
+// proposals offers lists of proposals for the IKE SA, or for a child.
+func (c *Case) proposals(setting *settings.Row, all []audit.Set) []Change {
+	var strong [][]ike.Proposal
+	for _, x := range all {
+		if ps, ok := x.Value.([]ike.Proposal); ok && x.Setting == setting {
+			strong = append(strong, ps)
+		}
+	}
+	if setting == settings.IKEProposals.Row {
+		return c.agree(settings.IKEProposals, ike.IKE, nil, nil, c.End.Connection.Proposals.Value, farOf(c.Far, nil), strong)
 	}
 	m := c.mate()
-	return c.agree(settings.ChildProposals, ike.ESP, c.Child, m, c.Child.Proposals.Value, farOf(c.Far, m), strongChild())
+	return c.agree(settings.ChildProposals, ike.ESP, c.Child, m, c.Child.Proposals.Value, farOf(c.Far, m), strong)
+}
+
+// rule makes a change of rules that a check advises.
+func (c *Case) rule(r audit.RuleChange) []Change {
+	switch r {
+	case audit.ExemptEncrypted:
+		return exempt(c, audit.ExemptByPolicy)
+	case audit.ExemptOuter:
+		return exempt(c, audit.ExemptESP)
+	case audit.RemoveStatement:
+		return remove(c)
+	case audit.AcceptIKE:
+		return openIKE(c)
+	case audit.LogAccepted:
+		return logged(c)
+	case audit.AcceptTooBig:
+		return accept(c, tooBig)
+	default:
+		return accept(c, answers)
+	}
 }
 
 func farOf(far pair.End, m *model.Child) []ike.Proposal {
@@ -261,14 +148,6 @@ func farOf(far pair.End, m *model.Child) []ike.Proposal {
 		return far.Connection.Proposals.Value
 	}
 	return nil
-}
-
-// eitherProposals is for findings that are about the IKE SA or about a child.
-func eitherProposals(c *Case) []Change {
-	if c.Child == nil {
-		return ikeProposals(c)
-	}
-	return append(childProposals(c), ikeProposals(c)...)
 }
 
 // agree offers lists of proposals: each end's own without what is weak, what the one has for the other, and what is strong anyway; at one
@@ -375,20 +254,18 @@ func (c *Case) withGroup(ps []ike.Proposal) []ike.Proposal {
 }
 
 // exempt puts a rule that exempts before the rule that translates.
-func exempt(how audit.Saying) func(*Case) []Change {
-	return func(c *Case) []Change {
-		var out []Change
-		for _, at := range append([]audit.Evidence{c.Finding.At}, c.Finding.Also...) {
-			r := ruleAt(c.Gateway, at.Pos)
-			if r == nil {
-				continue
-			}
-			if edit, ok := insertRule(c.Gateway, r, how); ok {
-				out = append(out, Change{Edits: []Edit{edit}, Says: "an exemption before the rule that translates"})
-			}
+func exempt(c *Case, how audit.Saying) []Change {
+	var out []Change
+	for _, at := range append([]audit.Evidence{c.Finding.At}, c.Finding.Also...) {
+		r := ruleAt(c.Gateway, at.Pos)
+		if r == nil {
+			continue
 		}
-		return out
+		if edit, ok := insertRule(c.Gateway, r, how); ok {
+			out = append(out, Change{Edits: []Edit{edit}, Says: "an exemption before the rule that translates"})
+		}
 	}
+	return out
 }
 
 // remove takes the statement out that a finding is at.

@@ -170,7 +170,8 @@ func TestEveryAlgorithmOfTheDaemonCanBeMirrored(t *testing.T) {
 // TestNeverRenewedIsWritten: left out, the daemon would renew it by its default.
 func TestNeverRenewedIsWritten(t *testing.T) {
 	e := pair.End{Gateway: &model.Gateway{Name: "g"}, Connection: &model.Connection{Name: "a"}}
-	far := &model.Connection{RemoteAddrs: model.Say(model.Addresses{{Text: "192.0.2.1"}}, source.Pos{}), Children: []*model.Child{{Name: "c"}}}
+	peer := model.Say(model.Addresses{{Text: "192.0.2.1"}}, source.Pos{})
+	far := &model.Connection{RemoteAddrs: peer, Children: []*model.Child{{Name: "c"}}}
 	_, err := mirror.Swanctl(mirror.Sheet{For: e, Far: far})
 	assert.ErrorContains(t, err, "192.0.2.1", "an address that was not read")
 	far.RemoteAddrs.Value[0] = literal.Host("192.0.2.1")

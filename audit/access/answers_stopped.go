@@ -17,6 +17,7 @@ var AnswersStopped = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "access/blocked", By: audit.SameLine},
 	},
+	Suggest: audit.Rules(audit.AcceptAnswers),
 	Doc: audit.Doc{
 		What: "The replies to every new connection that the filter allows into a tunnel, or out of it, are sent through the " +
 			"filter as packets of an established connection, in the other direction.",

@@ -15,6 +15,7 @@ var DefaultAccept = &audit.Check{
 	Severity: audit.Medium,
 	Why:      "Every service and every network that no rule names is open.",
 	Fix:      "Set the policy of the forward and input chains to drop, and accept what is needed.",
+	Suggest:  audit.ByPeople("dropping what matches no rule stops whatever relies on it: accept that by rules first"),
 	Doc: audit.Doc{
 		What: "Gateways with tunnels whose packet filter was given and has, at the forward or the input hook, no base chain with " +
 			"the policy drop and none that ends in a rule that drops all.",

@@ -20,6 +20,7 @@ var IKEClosed = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "access/ike-closed", By: audit.SameLine},
 	},
+	Suggest: audit.Rules(audit.AcceptIKE),
 	Doc: audit.Doc{
 		What: "IKE (UDP 500 and 4500), and ESP where no NAT is between, from the peer's address to the own tunnel address are sent " +
 			"through the input hook as new packets, and from the own address to the peer's through the output and postrouting hooks.",

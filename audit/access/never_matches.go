@@ -16,6 +16,7 @@ var NeverMatches = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "access/never-matches", By: audit.SameSeries},
 	},
+	Suggest: audit.Rules(audit.RemoveStatement),
 	Doc: audit.Doc{
 		What: "Rules whose conditions, taken together, leave no packet: two sources, a port of a protocol without ports, an IPv6 " +
 			"address in an IPv4 chain.",

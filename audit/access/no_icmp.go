@@ -18,6 +18,7 @@ var NoICMP = &audit.Check{
 	Why:      "A tunnel makes packets larger than the path takes; without \"fragmentation needed\" the sender never learns it.",
 	Fix: "Accept ICMP type 3 code 4 (packet too big for IPv6) through the tunnel, or related packets of connection tracking; " +
 		"clamping the MSS of TCP helps TCP only.",
+	Suggest: audit.Rules(audit.AcceptTooBig, audit.AcceptAnswers),
 	Doc: audit.Doc{
 		What:    "New TCP connections of a child are allowed, and neither ICMP type 3 code 4 as such nor related packets are.",
 		Harm:    "Logins work and copies hang: the usual complaint about tunnels.",

@@ -20,6 +20,7 @@ var NoLog = &audit.Check{
 		{Of: "access/blanket", By: audit.SameLine},
 		{Of: "access/beyond-intent", By: audit.SameLine},
 	},
+	Suggest: audit.Rules(audit.LogAccepted),
 	Doc: audit.Doc{
 		What: "The rules that accept new connections which come out of a tunnel to another gateway: the check reports where none " +
 			"of those that the packets meet logs.",

@@ -17,6 +17,7 @@ var NoMSS = &audit.Check{
 	Why:      "Segments that are too large for the tunnel are dropped, and where ICMP is blocked the sender never learns it.",
 	Fix:      "Clamp TCP to what the path takes: tcp flags syn tcp option maxseg size set rt mtu, or -j TCPMSS --clamp-mss-to-pmtu.",
 	PartOf:   []audit.Part{{Of: "access/no-icmp", By: audit.SameChild}},
+	Suggest:  audit.Rules(audit.AcceptTooBig, audit.AcceptAnswers),
 	Doc: audit.Doc{
 		What: "Rules that clamp the MSS of TCP through a child to a number, against what its suite, mode and outside interface " +
 			"leave room for " +

@@ -16,6 +16,7 @@ var Redundant = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "access/redundant", By: audit.SameSeries},
 	},
+	Suggest: audit.Rules(audit.RemoveStatement),
 	Doc: audit.Doc{
 		What: "Accepting and dropping rules without log whose packets the next rule that meets them takes whole and treats alike, " +
 			"or whose packets meet no further rule of a base chain and whose policy does the same.",

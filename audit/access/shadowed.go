@@ -17,6 +17,7 @@ var Shadowed = &audit.Check{
 		{Of: "access/shadowed", By: audit.SameSeries},
 		{Of: "access/blanket", By: audit.SameLine},
 	},
+	Suggest: audit.Rules(audit.RemoveStatement),
 	Doc: audit.Doc{
 		What: "Every rule of every chain is compared, exactly, with the union of the rules before it that take their packets for " +
 			"good. Rules whose conditions are outside the model hide nothing. The hiding rules are named; beyond a hundred such " +

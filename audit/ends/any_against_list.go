@@ -20,6 +20,7 @@ var AnyAgainstList = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "ends/not-mirrored", By: audit.SameChildren},
 	},
+	Suggest: audit.ByPeople("which networks are meant only their owners know: write them down, then make one end the mirror of the other"),
 	Doc: audit.Doc{
 		What:    "The selectors of one end's child hold every address, those of the other's do not.",
 		Harm:    "Anyone who changes the narrow end, or takes it over, reaches every network behind the loose one.",

@@ -12,6 +12,7 @@ var AuthenticationDiffers = &audit.Check{
 	Severity: audit.High,
 	Why:      "Each end must authenticate by the method that the other is set to expect, in the mode that the other is set to use.",
 	Fix:      "Set the same method for each end on both.",
+	Suggest:  audit.ByPeople("which identity is right only people know: it is part of what both ends agreed on"),
 	Doc: audit.Doc{
 		What: "Methods (pre-shared key, certificate), IKEv1's main and aggressive mode, and whether the first child is made along " +
 			"with the IKE SA (RFC 6023).",

@@ -14,6 +14,7 @@ var BothWait = &audit.Check{
 	Severity: audit.High,
 	Why:      "No traffic and no restart sets the tunnel up: it stays down until someone initiates it by hand.",
 	Fix:      "Let one end initiate, by traffic, so that a policy also catches packets while the tunnel is down.",
+	Suggest:  audit.Advice{Sets: audit.ByTraffic, Else: "the file does not say how the child is started"},
 	Doc: audit.Doc{
 		What: "A child that on both ends waits for the peer; or one that only one end would initiate, where that end does not " +
 			"know the other's address.",

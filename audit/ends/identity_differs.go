@@ -12,6 +12,7 @@ var IdentityDiffers = &audit.Check{
 	Severity: audit.High,
 	Why:      "Identities are compared to the letter, and their type counts: a name is not the address that it stands for.",
 	Fix:      "Configure the same identity, of the same type, on both ends.",
+	Suggest:  audit.ByPeople("which identity is right only people know: it is part of what both ends agreed on"),
 	Doc: audit.Doc{
 		What:    "The identity that each end sends, its address where none is configured, is compared with the one that the other expects.",
 		Harm:    "AUTHENTICATION_FAILED. Behind NAT the default, a private address, is never what the other end expects.",

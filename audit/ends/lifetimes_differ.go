@@ -21,6 +21,7 @@ var LifetimesDiffer = &audit.Check{
 		{Of: "life/child-too-long", By: audit.SameChildren},
 		{Of: "life/ike-too-long", By: audit.SameIKE},
 	},
+	Suggest: audit.Advice{Sets: audit.SameLifetimes}.WithFar(),
 	Doc: audit.Doc{
 		What: "A child whose hard lifetime on one end, where that end does not rekey, is shorter than the rekey time of the " +
 			"other; IKE SAs and children that differ by more than four times.",

@@ -5,6 +5,8 @@ import (
 	"slices"
 
 	"toril/audit"
+	"toril/ike"
+	"toril/model/settings"
 	"toril/negotiate"
 	"toril/pair"
 )
@@ -16,7 +18,8 @@ var ModeDiffers = &audit.Check{
 	Severity: audit.High,
 	Why: "IKEv2 falls back to tunnel mode where it can; IKEv1 refuses, and so do selectors that do not hold the gateways' own " +
 		"addresses.",
-	Fix: "Set the same mode on both ends: tunnel mode for networks.",
+	Fix:     "Set the same mode on both ends: tunnel mode for networks.",
+	Suggest: audit.Values(settings.Mode, ike.Tunnel),
 	Doc: audit.Doc{
 		What:    "The mode of both ends of every child, and what becomes of it for either initiator.",
 		Harm:    "No child comes up, and the error about selectors points to the wrong cause.",

@@ -21,6 +21,7 @@ var NotMirrored = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "ends/not-mirrored", By: audit.SameChildren},
 	},
+	Suggest: audit.ByPeople("which networks are meant only their owners know: write them down, then make one end the mirror of the other"),
 	Doc: audit.Doc{
 		What: "The local selectors of one end's child are compared with the remote ones of the other's, and the other way round. " +
 			"With nothing in common the child does not come up; " +

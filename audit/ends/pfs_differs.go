@@ -17,7 +17,8 @@ var PFSDiffers = &audit.Check{
 	Severity: audit.High,
 	Why: "Under IKEv2 the first child SA is set up without a key exchange of its own, so the difference shows only at the first " +
 		"rekey, and at every one after it.",
-	Fix: "Configure the same group in the child's proposals on both ends.",
+	Fix:     "Configure the same group in the child's proposals on both ends.",
+	Suggest: audit.Advice{Sets: audit.StrongChild}.WithFar(),
 	Doc: audit.Doc{
 		What: "The rekeying of every child is negotiated for either end as initiator. With IKEv2 a missing or different group lets " +
 			"the tunnel come up, carry traffic, and fail at the first rekey; " +

@@ -16,6 +16,7 @@ var ProposalsDiffer = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "ends/pfs-differs", By: audit.SameChildren},
 	},
+	Suggest: audit.Advice{Sets: audit.Strong}.WithFar(),
 	Doc: audit.Doc{
 		What: "The proposals of the IKE SA and of every child are negotiated for either initiator, IKEv2 by RFC 7296, IKEv1 by RFC " +
 			"2409, in which only the first algorithm of each type is sent. " +

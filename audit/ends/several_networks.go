@@ -15,6 +15,7 @@ var SeveralNetworks = &audit.Check{
 	Severity: audit.High,
 	Why:      "IKEv1 takes one pair of networks per child: only the first of each side passes.",
 	Fix:      "Configure one child per pair of networks, or use IKEv2.",
+	Suggest:  audit.ByPeople("which networks are meant only their owners know: write them down, then make one end the mirror of the other"),
 	Doc: audit.Doc{
 		What: "A connection that uses IKEv1 and a child with more than one selector on a side, after those that lie within others " +
 			"are taken out.",

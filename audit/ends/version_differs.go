@@ -2,6 +2,8 @@ package ends
 
 import (
 	"toril/audit"
+	"toril/ike"
+	"toril/model/settings"
 	"toril/negotiate"
 )
 
@@ -12,6 +14,7 @@ var VersionDiffers = &audit.Check{
 	Severity: audit.High,
 	Why:      "A daemon set to one version does not respond to the other.",
 	Fix:      "Set IKEv2 on both ends.",
+	Suggest:  audit.Values(settings.IKEVersion, ike.V2).WithFar(),
 	Doc: audit.Doc{
 		What: "The version that each end initiates with is compared with those that the other accepts. An end that accepts both " +
 			"initiates with IKEv2.",

@@ -18,6 +18,7 @@ var WeakerThanPossible = &audit.Check{
 	Severity: audit.Medium,
 	Why:      "Order decides: the responder takes the first of its own proposals that matches, not the strongest.",
 	Fix:      "Remove the weak proposals on both ends; as long as one must stay, put the strong one first on both.",
+	Suggest:  audit.Advice{Sets: audit.Strong}.WithFar(),
 	Doc: audit.Doc{
 		What: "For either initiator, the suite that is chosen for the IKE SA and for every child is compared with the strongest " +
 			"that both ends have in common, in bits (NIST SP 800-57).",

@@ -19,6 +19,7 @@ var AHAlone = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "esp/ah-alone", By: audit.SameChildren},
 	},
+	Suggest: audit.Advice{Sets: audit.StrongChild}.WithFar(),
 	Doc: audit.Doc{
 		What:    "The child uses the Authentication Header and no ESP.",
 		Harm:    "Packets cannot be changed, but are readable; and AH does not pass through NAT.",

@@ -17,6 +17,7 @@ var Compression = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "esp/compression", By: audit.SameChildren},
 	},
+	Suggest: audit.Values(settings.IPComp, false),
 	Doc: audit.Doc{
 		What: "The child offers IP compression (IPComp, RFC 3173) to its peer, so packets may be compressed before they are encrypted.",
 		Harm: "Anyone who can make one side send chosen text next to a secret learns the secret from the lengths; where packets " +

@@ -22,6 +22,7 @@ var Downgrade = &audit.Check{
 		{Of: "esp/weak-algorithm", By: audit.SameWeak},
 		{Of: "ends/weaker-than-possible", By: audit.SameChildren},
 	},
+	Suggest: audit.Advice{Sets: audit.StrongChild}.WithFar(),
 	Doc: audit.Doc{
 		What: "The child's proposals prefer algorithms that the baseline accepts, and also offer some that it advises against.",
 		Harm: "A far end that only offers the weak one, by mistake or because it was replaced, gets it, and the tunnel looks as " +

@@ -21,6 +21,7 @@ var NoEncryption = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "esp/no-encryption", By: audit.SameChildren},
 	},
+	Suggest: audit.Advice{Sets: audit.StrongChild}.WithFar(),
 	Doc: audit.Doc{
 		What:    "A proposal of the child offers ENCR_NULL or AES-GMAC: packets are protected against changes but readable.",
 		Harm:    "The tunnel is up, its counters rise, and all that passes can be read.",

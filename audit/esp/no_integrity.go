@@ -20,6 +20,7 @@ var NoIntegrity = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "esp/no-integrity", By: audit.SameChildren},
 	},
+	Suggest: audit.Advice{Sets: audit.StrongChild}.WithFar(),
 	Doc: audit.Doc{
 		What:    "A proposal of the child has a cipher that does not protect integrity, and no integrity algorithm.",
 		Harm:    "Anyone who can change packets on the path can flip bits in them and recover their content from how the far end reacts.",

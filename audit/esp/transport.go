@@ -20,6 +20,7 @@ var Transport = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "esp/transport", By: audit.SameChildren},
 	},
+	Suggest: audit.Values(settings.Mode, ike.Tunnel),
 	Doc: audit.Doc{
 		What: "The child asks for transport mode, and its selectors are networks or addresses of others than the gateways.",
 		Harm: "The child does not come up, or one end falls back to tunnel mode and the other does not; and the inner addresses " +

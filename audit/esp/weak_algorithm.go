@@ -20,6 +20,7 @@ var Weak = &audit.Check{
 		{Of: "esp/weak-algorithm", By: audit.SameWeak},
 		{Of: "ends/weaker-than-possible", By: audit.SameChildren},
 	},
+	Suggest: audit.Advice{Sets: audit.StrongChild}.WithFar(),
 	Doc: audit.Doc{
 		What: "Every cipher and integrity algorithm in the child's proposals is looked up in the baseline. The check reports once " +
 			"per setting, naming all weak algorithms in it, " +

@@ -19,6 +19,7 @@ var Aggressive = &audit.Check{
 		{Of: "ike/aggressive-key", By: audit.SameTunnel},
 		{Of: "ike/version-1", By: audit.SameTunnel},
 	},
+	Suggest: audit.Values(settings.IKEv1Mode, false).WithFar(),
 	Doc: audit.Doc{
 		What: "An IKEv1 connection uses aggressive mode, and one side authenticates with a pre-shared key.",
 		Harm: "One packet from anywhere is enough to get the hash; from then on the attacker tries billions of keys per second " +

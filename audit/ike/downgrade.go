@@ -21,6 +21,7 @@ var Downgrade = &audit.Check{
 		{Of: "ike/weak-algorithm", By: audit.SameWeak},
 		{Of: "ends/weaker-than-possible", By: audit.SameIKE},
 	},
+	Suggest: audit.Advice{Sets: audit.StrongIKE}.WithFar(),
 	Doc: audit.Doc{
 		What: "The proposals of the IKE SA prefer algorithms that the baseline accepts, and also offer some that it advises against.",
 		Harm: "A partner's device that is set up carelessly, or replaced, gets the weak suite unnoticed; and a fault in the negotiation " +

@@ -16,6 +16,7 @@ var IdentityOpen = &audit.Check{
 	Severity: audit.Medium,
 	Why:      "Without an expected identity, anyone with a valid key or certificate is accepted as the peer.",
 	Fix:      "Configure the identity that the peer sends, and your own, on both ends.",
+	Suggest:  audit.Advice{Sets: audit.PeerAsShown, Own: true, Else: "the far end was not given, so its identity is not known"},
 	Doc: audit.Doc{
 		What: "The peer's expected identity is open or has a wildcard, or the own identity is not configured and so is the address " +
 			"that packets are sent from. " +

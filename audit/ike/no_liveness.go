@@ -17,6 +17,7 @@ var NoLiveness = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "ike/no-liveness", By: audit.SameTunnel},
 	},
+	Suggest: audit.Values(settings.Liveness, audit.LivenessEvery),
 	Doc: audit.Doc{
 		What: "The connection never checks whether its peer is alive.",
 		Harm: "After a restart of one end the other keeps encrypting for an SA that no longer exists: the tunnel is up and " +

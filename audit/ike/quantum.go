@@ -16,6 +16,7 @@ var Quantum = &audit.Check{
 	Severity: audit.Info,
 	Why:      "Traffic recorded today can be decrypted once such a computer exists.",
 	Fix:      "Add ML-KEM as an additional key exchange, or a post-quantum pre-shared key, where both ends can.",
+	Suggest:  audit.ByPeople("it needs a key exchange, or a post-quantum key, that both daemons know"),
 	Doc: audit.Doc{
 		What: "No proposal of the connection has a key exchange that is thought to withstand a quantum computer, and no " +
 			"post-quantum pre-shared key is required.",

@@ -20,6 +20,7 @@ var Version1 = &audit.Check{
 		{Of: "ike/version-1", By: audit.SameTunnel},
 		{Of: "ends/version-differs", By: audit.SameTunnel},
 	},
+	Suggest: audit.Values(settings.IKEVersion, algo.V2).WithFar(),
 	Doc: audit.Doc{
 		What: "The connection is set to IKEv1 only.",
 		Harm: "New algorithms (AES-GCM for IKE, ML-KEM) do not exist in it, a single lost packet can leave the two ends in " +

@@ -20,6 +20,7 @@ var VersionOpen = &audit.Check{
 		{Of: "ike/version-1", By: audit.SameTunnel},
 		{Of: "ends/version-differs", By: audit.SameTunnel},
 	},
+	Suggest: audit.Values(settings.IKEVersion, algo.V2).WithFar(),
 	Doc: audit.Doc{
 		What: "The connection starts with IKEv2 and, as responder, accepts IKEv1 too. Often it is not configured: it is the " +
 			"daemon's default.",

@@ -19,6 +19,7 @@ var Weak = &audit.Check{
 		{Of: "ike/weak-algorithm", By: audit.SameWeak},
 		{Of: "ends/weaker-than-possible", By: audit.SameIKE},
 	},
+	Suggest: audit.Advice{Sets: audit.StrongIKE}.WithFar(),
 	Doc: audit.Doc{
 		What: "Every algorithm in the proposals of the IKE SA (cipher, integrity, PRF, key exchange) is looked up in the baseline. " +
 			"The check reports once per setting, " +

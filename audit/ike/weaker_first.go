@@ -20,6 +20,7 @@ var WeakerFirst = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "ike/weaker-first", By: audit.SameTunnel},
 	},
+	Suggest: audit.Advice{Sets: audit.StrongIKE}.WithFar(),
 	Doc: audit.Doc{
 		What: "Among algorithms that the baseline accepts, the preferred key exchange or cipher has fewer bits of strength than a " +
 			"later one of the same setting.",

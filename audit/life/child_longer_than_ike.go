@@ -2,6 +2,7 @@ package life
 
 import (
 	"fmt"
+	"time"
 
 	"toril/audit"
 	"toril/model/settings"
@@ -19,6 +20,7 @@ var ChildLongerThanIKE = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "life/child-longer-than-ike", By: audit.SameChildren},
 	},
+	Suggest: audit.Values(settings.ChildLifetime, time.Hour),
 	Doc: audit.Doc{
 		What:    "The child's rekeying time is above that of the IKE SA that it belongs to. Usually the two numbers were swapped.",
 		Harm:    "Short breaks at each reauthentication that nobody can explain from the child's lifetime.",

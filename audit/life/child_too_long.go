@@ -2,6 +2,7 @@ package life
 
 import (
 	"fmt"
+	"time"
 
 	"toril/audit"
 	"toril/baseline"
@@ -20,6 +21,7 @@ var ChildTooLong = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "life/child-too-long", By: audit.SameChildren},
 	},
+	Suggest: audit.Values(settings.ChildLifetime, 8*time.Hour, time.Hour),
 	Doc: audit.Doc{
 		What:    "The time until the child is rekeyed is above the baseline's bound, or it is never rekeyed by time.",
 		Harm:    "More traffic under one key; with PFS, a longer stretch of it opens with each broken exchange.",

@@ -2,6 +2,7 @@ package life
 
 import (
 	"fmt"
+	"time"
 
 	"toril/audit"
 	"toril/baseline"
@@ -20,6 +21,7 @@ var IKETooLong = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "life/ike-too-long", By: audit.SameTunnel},
 	},
+	Suggest: audit.Values(settings.IKELifetime, 24*time.Hour, 8*time.Hour, 4*time.Hour),
 	Doc: audit.Doc{
 		What:    "The time until the IKE SA is rekeyed or reauthenticated is above the baseline's bound, or there is none.",
 		Harm:    "A key that was taken from memory stays good; a peer whose access was withdrawn stays connected.",

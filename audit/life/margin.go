@@ -16,7 +16,8 @@ var Margin = &audit.Check{
 	Severity: audit.Medium,
 	Why: "Rekeying starts up to the margin too early, so it rekeys immediately and repeatedly, or the hard limit comes before " +
 		"rekeying.",
-	Fix: "Keep the margin at about a tenth of the lifetime, and the hard limit above the rekeying time.",
+	Fix:     "Keep the margin at about a tenth of the lifetime, and the hard limit above the rekeying time.",
+	Suggest: audit.ByPeople("what was meant, a time or an amount and in which unit, only its author knows"),
 	Doc: audit.Doc{
 		What: "The random time that is taken off the rekeying time is as long as the rekeying time itself, or the hard limit lies " +
 			"before it.",

@@ -22,6 +22,7 @@ var NoByteLimit = &audit.Check{
 		{Of: "life/no-byte-limit", By: audit.SameChildren},
 		{Of: "esp/weak-algorithm", By: audit.SameChildren},
 	},
+	Suggest: audit.Advice{Sets: audit.StrongChild}.WithFar(),
 	Doc: audit.Doc{
 		What: "A child may use a cipher with 64-bit blocks (3DES, Blowfish, CAST, IDEA, DES), and no limit of volume, or one above " +
 			"the baseline's, ends its keys.",

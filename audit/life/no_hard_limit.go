@@ -1,6 +1,8 @@
 package life
 
 import (
+	"time"
+
 	"toril/audit"
 	"toril/model/settings"
 )
@@ -16,6 +18,7 @@ var NoHardLimit = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "life/no-hard-limit", By: audit.SameChildren},
 	},
+	Suggest: audit.Values(settings.ChildHardLifetime, 66*time.Minute),
 	Doc: audit.Doc{
 		What:    "The child is rekeyed, but nothing closes it where that fails; or it has no lifetime of any kind.",
 		Harm:    "An attacker who makes rekeying fail keeps the old key in use indefinitely.",

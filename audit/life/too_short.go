@@ -18,6 +18,7 @@ var TooShort = &audit.Check{
 	Severity: audit.Low,
 	Why:      "Every rekey costs work and can fail; below a few minutes it gains nothing.",
 	Fix:      "Rekey the IKE SA after hours and children after about an hour.",
+	Suggest:  audit.ByPeople("what was meant, a time or an amount and in which unit, only its author knows"),
 	Doc: audit.Doc{
 		What:    "A rekeying time is below the baseline's lower bound.",
 		Harm:    "Load on both ends, lost packets at each change, logs that nobody reads any more.",

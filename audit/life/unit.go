@@ -11,7 +11,8 @@ var Unit = &audit.Check{
 	Severity: audit.Medium,
 	Why: "Devices count lifetimes in seconds, minutes or hours, and a number copied from one to another is wrong by a factor of " +
 		"sixty.",
-	Fix: "Write the unit beside the number, or the number that the unit asks for.",
+	Fix:     "Write the unit beside the number, or the number that the unit asks for.",
+	Suggest: audit.ByPeople("what was meant, a time or an amount and in which unit, only its author knows"),
 	Doc: audit.Doc{
 		What: "The lifetime is a number that is usual in another unit: 480 or 1440, which are minutes, where seconds count; 86400 " +
 			"or 28800, which are seconds, where minutes count.",

@@ -20,6 +20,7 @@ var LateExemption = &audit.Check{
 		{Of: "nat/late-exemption", By: audit.SameLine},
 		{Of: "nat/rewritten", By: audit.SameChild},
 	},
+	Suggest: audit.Rules(audit.ExemptEncrypted),
 	Doc: audit.Doc{
 		What: "Rules of a source NAT chain that would exempt packets of an encryption domain, all of which an earlier rule of the " +
 			"chain translates.",

@@ -17,6 +17,7 @@ var LeftoverExemption = &audit.Check{
 	Severity: audit.Low,
 	Why:      "Nothing protects what it exempts; it leaks private addresses and misleads anyone who reads the rules.",
 	Fix:      "Remove the exemption together with the tunnel.",
+	Suggest:  audit.Rules(audit.RemoveStatement),
 	Doc: audit.Doc{
 		What: "Rules of a source NAT chain that exempt packets between private networks which no child of the gateway protects, " +
 			"where the destination is not reached by a route of its own.",

@@ -18,6 +18,7 @@ var NarrowExemption = &audit.Check{
 		{Of: "nat/narrow-exemption", By: audit.SameLine},
 		{Of: "nat/rewritten", By: audit.SameChild},
 	},
+	Suggest: audit.Rules(audit.ExemptEncrypted),
 	Doc: audit.Doc{
 		What:    "Children of which some packets pass source NAT untouched by an exemption, and others are translated.",
 		Harm:    "One subnet was added to the tunnel and forgotten in the exemption; its packets go out to the Internet.",

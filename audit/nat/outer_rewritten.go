@@ -15,6 +15,7 @@ var OuterRewritten = &audit.Check{
 	Severity: audit.High,
 	Why:      "Encrypted packets go through source NAT once more: with another source, the peer does not accept them.",
 	Fix:      "Exempt ESP before the translation, or translate to the tunnel's own address.",
+	Suggest:  audit.Rules(audit.ExemptOuter),
 	Doc: audit.Doc{
 		What: "The ESP packets of every child, from the own tunnel address to the peer's, are routed and sent through output and " +
 			"postrouting.",

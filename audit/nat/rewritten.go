@@ -20,6 +20,7 @@ var Rewritten = &audit.Check{
 		{Of: "nat/rewritten", By: audit.SameLine},
 		{Of: "ends/not-mirrored", By: audit.SameExcess},
 	},
+	Suggest: audit.Rules(audit.ExemptEncrypted),
 	Doc: audit.Doc{
 		What: "Every packet of the encryption domain is sent through the rules of the postrouting hook, exactly. The check reports " +
 			"where some of them meet a source NAT or " +

@@ -19,6 +19,7 @@ var Absent = &audit.Check{
 		{Of: "pfs/optional", By: audit.SameChildren},
 		{Of: "ends/pfs-differs", By: audit.SameChildren},
 	},
+	Suggest: audit.Advice{Sets: audit.StrongChild}.WithFar(),
 	Doc: audit.Doc{
 		What: "No proposal of the child asks for a key exchange of its own. Often it is not configured: the daemon's default " +
 			"proposals have none.",

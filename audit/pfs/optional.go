@@ -18,6 +18,7 @@ var Optional = &audit.Check{
 		{Of: "pfs/optional", By: audit.SameChildren},
 		{Of: "ends/pfs-differs", By: audit.SameChildren},
 	},
+	Suggest: audit.Advice{Sets: audit.StrongChild}.WithFar(),
 	Doc: audit.Doc{
 		What:    "Some proposals of the child have a key exchange and some have none, or a proposal offers none as a choice.",
 		Harm:    "A far end without PFS is accepted, so what looks like PFS in the configuration is none on the wire.",

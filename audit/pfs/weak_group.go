@@ -19,6 +19,7 @@ var WeakGroup = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "pfs/weak-group", By: audit.SameWeak},
 	},
+	Suggest: audit.Advice{Sets: audit.StrongChild}.WithFar(),
 	Doc: audit.Doc{
 		What:    "The key exchange of a child's proposals is looked up in the baseline.",
 		Harm:    "A 1024-bit group can be broken ahead of time for everyone who uses it.",

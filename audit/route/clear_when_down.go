@@ -24,6 +24,7 @@ var ClearWhenDown = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "route/clear-when-down", By: audit.SameEnd},
 	},
+	Suggest: audit.Advice{Sets: audit.ByTraffic, Else: "the file does not say how the child is started"},
 	Doc: audit.Doc{
 		What: "The packets of every child are sent through the gateway as if its SA had gone, with the policies that the daemon then " +
 			"keeps. The check reports where some of them leave by an interface, " +

@@ -14,6 +14,7 @@ var SaidTwice = &audit.Check{
 	Severity: audit.Low,
 	Why:      "Only the last one applies; anyone who reads the first is misled.",
 	Fix:      "Keep the intended one and remove the other.",
+	Suggest:  audit.Advice{Rules: []audit.RuleChange{audit.RemoveStatement}, Else: "the statement does not stand by itself on its lines"},
 	Doc: audit.Doc{
 		What: "A key that is set more than once in a section, or again in a later section of the same name, to different values. " +
 			"The last one wins.",

@@ -16,6 +16,7 @@ var Unused = &audit.Check{
 	Severity: audit.Low,
 	Why:      "It was meant to have an effect and has none, or it is a leftover that misleads the next reader.",
 	Fix:      "Refer to it where it was meant to apply, or remove it.",
+	Suggest:  audit.Advice{Rules: []audit.RuleChange{audit.RemoveStatement}, Else: "the statement does not stand by itself on its lines"},
 	Doc: audit.Doc{
 		What: "Chains that nothing jumps to, sets and maps that no rule looks into, definitions that no statement expands, sections " +
 			"that no other refers to, connections that the daemon neither loads " +

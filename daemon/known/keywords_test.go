@@ -48,7 +48,8 @@ func TestRowsAreWhole(t *testing.T) {
 
 // FuzzWritten holds what is written of a value to be read as that value.
 func FuzzWritten(f *testing.F) {
-	for _, text := range []string{"", "0", "1", "2", "017", "0x1f", "-1", "yes", "No", "true", "1h", "90m", "4d", "12 s", "500k", "3G", "%any",
+	for _, text := range []string{"", "0", "1", "2", "017", "0x1f", "-1", "yes", "No", "true", "1h", "90m", "4d", "12 s", "500k", "3G",
+		"%any",
 		"%unique", "dynamic", "10.1.0.0/16, 10.2.0.7", "10.0.0.1-10.0.0.9[tcp/443]", "fd00::/64[17/500-4500]", "dynamic[/opaque]",
 		"aes128-sha256-modp2048", "default", "aes256gcm16-prfsha384-ecp384, 3des-sha1-modp1024", "psk", "pubkey-sha256", "eap-md5",
 		"trap | start", "route", "tunnel", "transport_proxy", "pass", "never", "ifasked", "prefer", "gate.example", "@#00ff",

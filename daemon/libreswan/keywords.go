@@ -34,6 +34,7 @@ const (
 	changes = "list of changes, "
 )
 
+// keywords: it is long as a table is, a row a keyword.
 func keywords() []daemon.Keyword {
 	return []daemon.Keyword{
 		daemon.Sets("ikev2 = no # "+changes+"3.28\nikev2@3.28 = yes # "+changes+"3.28", settings.IKEVersion, versions),

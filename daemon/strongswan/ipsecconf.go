@@ -22,6 +22,7 @@ const (
 	IPsecConn = "conn"
 )
 
+// ipsecKeywords: it is long as a table is, a row a keyword.
 func ipsecKeywords() []daemon.Keyword {
 	return []daemon.Keyword{
 		daemon.Sets("keyexchange = ike", settings.IKEVersion, form.ExactChoice("is none of ike, ikev1 and ikev2",

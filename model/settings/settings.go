@@ -175,6 +175,16 @@ func given[T any](v T, from model.Setting[none]) model.Setting[T] {
 	return model.Setting[T]{Value: v, Origin: from.Origin, At: from.At, Why: from.Why}
 }
 
+// Words returns a value of the setting in words that no daemon's are; "" where the setting takes no such value.
+func (r *Row) Words(value any) string {
+	s := Subject{Connection: &model.Connection{Version: model.Setting[ike.Version]{Value: ike.V1}}, Child: &model.Child{}}
+	if !r.Put(s, value, source.Pos{}) {
+		return ""
+	}
+	v, _ := r.Get(s)
+	return v.Plain
+}
+
 // Takes returns the type of the setting's value; nil where it follows from others and cannot be set.
 func (r *Row) Takes() reflect.Type { return r.takes }
 
