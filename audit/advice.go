@@ -8,6 +8,7 @@ import (
 	"toril/ike"
 	"toril/model"
 	"toril/model/settings"
+	"toril/pair"
 	"toril/source"
 )
 
@@ -54,6 +55,81 @@ func (p *Pass) PassChild(s *Subject) string {
 	return "add a connection with " + pass + " and " + start + networks
 }
 
+// example says what to write in the very file that a subject's connection stands in, for the check's advice: " In swanctl.conf:
+// dpd_delay = 30s."; "" where no settings are advised, or that file's keywords are not known.
+func (p *Pass) example(s *Subject) string {
+	if p.Check.Suggest.Sets == nil || s == nil {
+		return ""
+	}
+	for _, x := range p.Check.Suggest.Sets(s) {
+		if section, text := p.statement(s, x.Setting, x.Value); text != "" {
+			return " In " + section.Title() + ": " + text + "."
+		}
+	}
+	return ""
+}
+
+// Example is how the check's page shows what to write: what it says of it, and the settings that the check advises, the first of each, in
+// the words of every daemon.
+func (c *Check) Example() string {
+	out := c.Doc.Write
+	if c.Suggest.Sets == nil {
+		return out
+	}
+	connection, child := &model.Connection{}, &model.Child{}
+	s := &Subject{End: pair.End{Gateway: &model.Gateway{}, Connection: connection}, Tunnel: &pair.Tunnel{}, Child: child}
+	shown := map[*settings.Row]bool{}
+	for _, x := range c.Suggest.Sets(s) {
+		if shown[x.Setting] {
+			continue
+		}
+		shown[x.Setting] = true
+		for _, d := range known.All() {
+			for _, section := range d.Described() {
+				if text := written(section, s, x.Setting, x.Value); text != "" {
+					out += " In " + section.Title() + " of " + d.Daemon.Name + ": " + text + "."
+				}
+			}
+		}
+	}
+	return strings.TrimSpace(out)
+}
+
+// written is the statement of a section that sets a setting; "" where it has none.
+func written(section *daemon.Section, s *Subject, of *settings.Row, value any) string {
+	if section.Of(of) == nil {
+		return ""
+	}
+	text, err := section.Written(daemon.Subject{Subject: settings.Subject{Connection: s.Connection, Child: s.Child}}, of, value)
+	if err != nil {
+		return ""
+	}
+	if strings.HasSuffix(section.Path, ".remote") {
+		text = "remote { " + text + " }"
+	}
+	return text
+}
+
+// subjectOf returns what a finding is about: an end of the tunnel that the check was asked of, or a child of it; nil for anything else.
+func (p *Pass) subjectOf(f *Finding) *Subject {
+	if p.work == nil || p.work.tunnel == nil {
+		return nil
+	}
+	for _, e := range p.work.tunnel.Ends {
+		if e.Gateway.Name != f.Gateway || e.Connection.Name != f.Connection {
+			continue
+		}
+		s := &Subject{End: e, Tunnel: p.work.tunnel}
+		for _, k := range e.Connection.Children {
+			if k.Name == f.Child {
+				s.Child = k
+			}
+		}
+		return s
+	}
+	return nil
+}
+
 // statement returns the statement that sets a setting in the file that a subject's connection stands in, and the section that it belongs
 // into; "" where that file's keywords are not known.
 func (p *Pass) statement(s *Subject, of *settings.Row, value any) (*daemon.Section, string) {
@@ -62,11 +138,7 @@ func (p *Pass) statement(s *Subject, of *settings.Row, value any) (*daemon.Secti
 		return nil, ""
 	}
 	for _, section := range known.Writes(f.Format) {
-		if section.Of(of) == nil {
-			continue
-		}
-		subject := daemon.Subject{Subject: settings.Subject{Connection: s.Connection, Child: s.Child}}
-		if text, err := section.Written(subject, of, value); err == nil {
+		if text := written(section, s, of, value); text != "" {
 			return section, text
 		}
 	}
@@ -89,6 +161,7 @@ func (p *Pass) In(s Saying, gatewayName string, at source.Pos) string {
 // today.
 func (p *Pass) WithoutWeak(s *Subject, j Judged) string {
 	const advice = "Remove the weak algorithms from the proposals; "
+	const first = " is negotiated, so first add a strong proposal on both ends."
 	if _, ok := s.Far(); !ok {
 		return advice + "first check whether the far end, which was not given, offers anything else."
 	}
@@ -108,7 +181,7 @@ func (p *Pass) WithoutWeak(s *Subject, j Judged) string {
 		if s.Child == nil {
 			known = true
 			if uses(a.IKE) {
-				return advice + "today " + a.IKE.String() + " is negotiated, so first add a strong proposal on both ends."
+				return advice + "today " + a.IKE.String() + first + p.example(s)
 			}
 		}
 		for _, c := range a.Children {
@@ -117,7 +190,7 @@ func (p *Pass) WithoutWeak(s *Subject, j Judged) string {
 			}
 			known = true
 			if uses(c.Suite) {
-				return advice + "today " + c.Suite.String() + " is negotiated, so first add a strong proposal on both ends."
+				return advice + "today " + c.Suite.String() + first + p.example(s)
 			}
 		}
 	}

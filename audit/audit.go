@@ -401,7 +401,9 @@ func (p *Pass) Report(f Finding) { p.found = append(p.found, p.finished(&f)) }
 func (p *Pass) finished(f *Finding) *Finding {
 	f.Check = p.Check.Name
 	f.Why = cmp.Or(f.Why, p.Check.Why)
-	f.Fix = cmp.Or(f.Fix, p.Check.Fix)
+	if f.Fix == "" { // else the check has an answer for this very case
+		f.Fix = p.Check.Fix + p.example(p.subjectOf(f))
+	}
 	f.rate(p.Check)
 	f.settle()
 	f.Message = source.Clean(f.Message)

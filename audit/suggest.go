@@ -89,6 +89,17 @@ func StrongChild(*Subject) []Set {
 	return out
 }
 
+// GroupOfIKE advises those proposals for a child with the key exchange that the IKE SA prefers, and then as they are.
+func GroupOfIKE(s *Subject) []Set {
+	strong := StrongChild(s)
+	if group := ike.FirstGroup(s.Connection.Proposals.Value); group.Algorithm != nil {
+		q := strong[0].Value.([]ike.Proposal)[0]
+		q.Transforms[ike.KeyExchange] = ike.Choices{group}
+		strong = append([]Set{To(settings.ChildProposals, []ike.Proposal{q})}, strong...)
+	}
+	return strong
+}
+
 // Strong advises proposals of both kinds.
 func Strong(s *Subject) []Set {
 	if s.Child == nil {

@@ -1,6 +1,7 @@
 package daemon
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -12,6 +13,7 @@ import (
 // Section is a kind of section of a file that configures a daemon: all that is known of its keywords.
 type Section struct {
 	File     string              // the saved format: "swanctl.conf"
+	Name     string              // of the file, if that is another: "ipsec.conf"
 	Format   string              // its name among those that are read, if that is another
 	Path     string              // "connections.<conn>"
 	Page     string              // where the keywords are described
@@ -122,7 +124,7 @@ func (k Keyword) Has(word, since string) Keyword {
 func (k *Keyword) Read(text, version string) (any, error) {
 	v, err := k.read(text)
 	if since := k.Since[strings.ToLower(text)]; err == nil && since != "" && version != "" && Compare(version, since) < 0 {
-		err = fmt.Errorf("%q is of version %s and later", text, since)
+		err = fmt.Errorf("%q is no word of version %s", text, version)
 	}
 	return v, err
 }
@@ -157,6 +159,9 @@ func Described(s Section) *Section {
 	}
 	return &s
 }
+
+// Title returns the name of the file that the section is of, as people know it.
+func (s *Section) Title() string { return cmp.Or(s.Name, s.File) }
 
 // Defaults returns what holds where the section does not say one of its keywords.
 func (s *Section) Defaults() []Default { return s.defaults }
@@ -197,7 +202,11 @@ func (s *Section) Written(of Subject, r *settings.Row, value any) (string, error
 		return "", fmt.Errorf("%s is no setting of %s", r.Name, s.Path)
 	}
 	text, err := k.Write(of, value)
-	return k.Name() + s.Assigns + s.Quoted(text), err
+	text = k.Name() + s.Assigns + s.Quoted(text)
+	if k.Beside[0] != "" {
+		text += " with " + k.Beside[0] + s.Assigns + k.Beside[1]
+	}
+	return text, err
 }
 
 // Quoted returns a text as it may stand for a value.
@@ -210,13 +219,18 @@ func (s *Section) Quoted(text string) string {
 
 // Section returns what is known of a kind of section of a file; nil where its keywords are not described.
 func (k *Known) Section(file, path string) *Section {
-	if k.Sections == nil {
-		return nil
-	}
-	for _, s := range k.Sections() {
+	for _, s := range k.Described() {
 		if s.File == file && s.Path == path {
 			return s
 		}
 	}
 	return nil
+}
+
+// Described returns the kinds of sections of the daemon's files whose keywords are described.
+func (k *Known) Described() []*Section {
+	if k.Sections == nil {
+		return nil
+	}
+	return k.Sections()
 }

@@ -23,7 +23,7 @@ var AHAlone = &audit.Check{
 	Doc: audit.Doc{
 		What:    "The child uses the Authentication Header and no ESP.",
 		Harm:    "Packets cannot be changed, but are readable; and AH does not pass through NAT.",
-		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384 in place of ah_proposals.",
+		Write:   "Proposals for ESP in place of those for AH.",
 		Sources: []string{"RFC 4302", "RFC 8221"},
 		Demands: []string{baseline.AH.Name},
 	},

@@ -22,7 +22,6 @@ var Compression = &audit.Check{
 		What: "The child offers IP compression (IPComp, RFC 3173) to its peer, so packets may be compressed before they are encrypted.",
 		Harm: "Anyone who can make one side send chosen text next to a secret learns the secret from the lengths; where packets " +
 			"do not shrink, compression costs time for nothing.",
-		Write:   "In swanctl.conf: ipcomp = no, which is the default.",
 		Sources: []string{"RFC 3173", "RFC 8221"},
 		Demands: []string{baseline.IPCompression.Name},
 	},

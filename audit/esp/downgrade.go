@@ -27,7 +27,6 @@ var Downgrade = &audit.Check{
 		What: "The child's proposals prefer algorithms that the baseline accepts, and also offer some that it advises against.",
 		Harm: "A far end that only offers the weak one, by mistake or because it was replaced, gets it, and the tunnel looks as " +
 			"healthy as before.",
-		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384, without the word default.",
 		Sources: []string{"RFC 8221 sections 5 and 6", "RFC 7296 section 2.7"},
 		Demands: []string{baseline.Algorithms},
 	},

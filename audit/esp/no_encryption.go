@@ -25,7 +25,6 @@ var NoEncryption = &audit.Check{
 	Doc: audit.Doc{
 		What:    "A proposal of the child offers ENCR_NULL or AES-GMAC: packets are protected against changes but readable.",
 		Harm:    "The tunnel is up, its counters rise, and all that passes can be read.",
-		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384.",
 		Sources: []string{"RFC 2410", "RFC 4543", "RFC 8221 section 5"},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {

@@ -24,7 +24,7 @@ var NoIntegrity = &audit.Check{
 	Doc: audit.Doc{
 		What:    "A proposal of the child has a cipher that does not protect integrity, and no integrity algorithm.",
 		Harm:    "Anyone who can change packets on the path can flip bits in them and recover their content from how the far end reacts.",
-		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384, or aes256-sha256-ecp384.",
+		Write:   "A combined cipher, or a cipher with an integrity algorithm beside it: aes256-sha256-ecp384.",
 		Sources: []string{"RFC 8221 section 4", "RFC 4303 section 3.2"},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {

@@ -17,12 +17,11 @@ var Replay = &audit.Check{
 	Severity: audit.Medium,
 	Why:      "An attacker on the path can send recorded packets again.",
 	Fix:      "Set the replay window to 64 packets or more, on fast links to some thousand.",
-	Suggest:  audit.Values(settings.ReplayWindow, 32),
+	Suggest:  audit.Values(settings.ReplayWindow, 64),
 	Doc: audit.Doc{
 		What: "The replay window of the child is 0, or below what the baseline asks for.",
 		Harm: "With the window off, a recorded command is carried out as often as it is sent. With a narrow one, packets that " +
 			"overtake each other on a fast link are dropped.",
-		Write:   "In swanctl.conf: replay_window = 64.",
 		Sources: []string{"RFC 4303 section 3.4.3"},
 		Demands: []string{baseline.ReplayProtection.Name, baseline.ReplayWindow.Name},
 	},

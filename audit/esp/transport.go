@@ -25,7 +25,6 @@ var Transport = &audit.Check{
 		What: "The child asks for transport mode, and its selectors are networks or addresses of others than the gateways.",
 		Harm: "The child does not come up, or one end falls back to tunnel mode and the other does not; and the inner addresses " +
 			"are not hidden.",
-		Write:   "In swanctl.conf: mode = tunnel.",
 		Sources: []string{"RFC 4301 section 4.1", "RFC 7296 section 1.3.1"},
 	},
 	Child: func(p *audit.Pass, s *audit.Subject) {

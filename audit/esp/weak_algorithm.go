@@ -27,7 +27,6 @@ var Weak = &audit.Check{
 			"where a weak one is preferred or no strong one of its type is offered.",
 		Harm: "A 64-bit block cipher repeats blocks after some gigabytes under one key, and from repeated blocks plain text " +
 			"follows; a short or broken hash lets packets be forged.",
-		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384.",
 		Sources: []string{"RFC 8221 sections 5 and 6", "CVE-2016-2183"},
 		Demands: []string{baseline.Algorithms},
 	},

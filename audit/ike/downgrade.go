@@ -26,7 +26,7 @@ var Downgrade = &audit.Check{
 		What: "The proposals of the IKE SA prefer algorithms that the baseline accepts, and also offer some that it advises against.",
 		Harm: "A partner's device that is set up carelessly, or replaced, gets the weak suite unnoticed; and a fault in the negotiation " +
 			"itself, as there have been some, has something to fall back to.",
-		Write: "Only what is wanted. In swanctl.conf: proposals = aes256gcm16-prfsha384-ecp384, without the word default, which " +
+		Write: "Only what is wanted. Without the word default, which " +
 			"adds the daemon's own list.",
 		Sources: []string{"RFC 8247 section 2", "RFC 7296 section 2.7"},
 		Demands: []string{baseline.Algorithms},

@@ -22,7 +22,6 @@ var NoLiveness = &audit.Check{
 		What: "The connection never checks whether its peer is alive.",
 		Harm: "After a restart of one end the other keeps encrypting for an SA that no longer exists: the tunnel is up and " +
 			"nothing passes, until the lifetime ends.",
-		Write:   "In swanctl.conf: dpd_delay = 30s.",
 		Sources: []string{"RFC 7296 section 2.4", "RFC 3706"},
 		Demands: []string{baseline.Liveness.Name},
 	},

@@ -25,7 +25,7 @@ var Version1 = &audit.Check{
 		What: "The connection is set to IKEv1 only.",
 		Harm: "New algorithms (AES-GCM for IKE, ML-KEM) do not exist in it, a single lost packet can leave the two ends in " +
 			"different states, and authentication is weaker.",
-		Write:   "Both ends: IKEv2. In swanctl.conf: version = 2.",
+		Write:   "Both ends: IKEv2.",
 		Sources: []string{"RFC 9395"},
 		Demands: []string{baseline.IKEv2.Name},
 	},

@@ -26,7 +26,6 @@ var VersionOpen = &audit.Check{
 			"daemon's default.",
 		Harm: "A far end that is replaced or set up from an old example brings the tunnel up with IKEv1, and nobody notices, " +
 			"because it works.",
-		Write:   "In swanctl.conf: version = 2.",
 		Sources: []string{"RFC 9395", "RFC 7296 section 2.5"},
 		Demands: []string{baseline.IKEv2.Name},
 	},

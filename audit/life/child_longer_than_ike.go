@@ -9,6 +9,15 @@ import (
 	"toril/present"
 )
 
+// withinIKE is the usual lifetime of a child, or half of its IKE SA's where that is shorter.
+func withinIKE(s *audit.Subject) []audit.Set {
+	life := time.Hour
+	if of := s.Connection.Lifetime() / 2; of > 0 {
+		life = min(life, of)
+	}
+	return []audit.Set{audit.To(settings.ChildLifetime, life)}
+}
+
 // ChildLongerThanIKE reports where the child outlives its IKE SA.
 var ChildLongerThanIKE = &audit.Check{
 	Name:     "life/child-longer-than-ike",
@@ -20,7 +29,7 @@ var ChildLongerThanIKE = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "life/child-longer-than-ike", By: audit.SameChildren},
 	},
-	Suggest: audit.Values(settings.ChildLifetime, time.Hour),
+	Suggest: audit.Advice{Sets: withinIKE},
 	Doc: audit.Doc{
 		What:    "The child's rekeying time is above that of the IKE SA that it belongs to. Usually the two numbers were swapped.",
 		Harm:    "Short breaks at each reauthentication that nobody can explain from the child's lifetime.",

@@ -21,11 +21,10 @@ var ChildTooLong = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "life/child-too-long", By: audit.SameChildren},
 	},
-	Suggest: audit.Values(settings.ChildLifetime, 8*time.Hour, time.Hour),
+	Suggest: audit.Values(settings.ChildLifetime, time.Hour, 8*time.Hour),
 	Doc: audit.Doc{
 		What:    "The time until the child is rekeyed is above the baseline's bound, or it is never rekeyed by time.",
 		Harm:    "More traffic under one key; with PFS, a longer stretch of it opens with each broken exchange.",
-		Write:   "In swanctl.conf: rekey_time = 1h.",
 		Sources: []string{"NIST SP 800-77 Rev. 1", "RFC 7296 section 2.8"},
 		Demands: []string{baseline.ChildLifetime.Name},
 	},

@@ -21,11 +21,10 @@ var IKETooLong = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "life/ike-too-long", By: audit.SameTunnel},
 	},
-	Suggest: audit.Values(settings.IKELifetime, 24*time.Hour, 8*time.Hour, 4*time.Hour),
+	Suggest: audit.Values(settings.IKELifetime, 4*time.Hour, 8*time.Hour, 24*time.Hour),
 	Doc: audit.Doc{
 		What:    "The time until the IKE SA is rekeyed or reauthenticated is above the baseline's bound, or there is none.",
 		Harm:    "A key that was taken from memory stays good; a peer whose access was withdrawn stays connected.",
-		Write:   "In swanctl.conf: rekey_time = 4h.",
 		Sources: []string{"NIST SP 800-77 Rev. 1", "RFC 7296 section 2.8"},
 		Demands: []string{baseline.IKELifetime.Name},
 	},

@@ -1,11 +1,18 @@
 package life
 
 import (
+	"cmp"
 	"time"
 
 	"toril/audit"
 	"toril/model/settings"
 )
+
+// tenthAbove is a hard limit a tenth above the renewal, as the daemons have it by default.
+func tenthAbove(s *audit.Subject) []audit.Set {
+	renewed := cmp.Or(s.Child.Rekey.Value, time.Hour)
+	return []audit.Set{audit.To(settings.ChildHardLifetime, renewed+renewed/10)}
+}
 
 // NoHardLimit reports where a failed rekeying leaves the old key in use.
 var NoHardLimit = &audit.Check{
@@ -18,7 +25,7 @@ var NoHardLimit = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "life/no-hard-limit", By: audit.SameChildren},
 	},
-	Suggest: audit.Values(settings.ChildHardLifetime, 66*time.Minute),
+	Suggest: audit.Advice{Sets: tenthAbove},
 	Doc: audit.Doc{
 		What:    "The child is rekeyed, but nothing closes it where that fails; or it has no lifetime of any kind.",
 		Harm:    "An attacker who makes rekeying fail keeps the old key in use indefinitely.",

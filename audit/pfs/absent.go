@@ -26,7 +26,7 @@ var Absent = &audit.Check{
 		Harm: "The keys of every child are derived from the IKE SA's secret. Anyone who gets it, by breaking the exchange or from a " +
 			"seized gateway, decrypts all recorded " +
 			"traffic of its lifetime.",
-		Write: "In swanctl.conf: esp_proposals = aes256gcm16-ecp384. Set it on both ends at once: on one side only, IKEv2 brings " +
+		Write: "Set it on both ends at once: on one side only, IKEv2 brings " +
 			"the tunnel up and fails at the first rekeying.",
 		Sources: []string{"RFC 7296 section 1.3.1", "NIST SP 800-77 Rev. 1"},
 		Demands: []string{baseline.PFS.Name},

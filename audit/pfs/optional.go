@@ -22,7 +22,7 @@ var Optional = &audit.Check{
 	Doc: audit.Doc{
 		What:    "Some proposals of the child have a key exchange and some have none, or a proposal offers none as a choice.",
 		Harm:    "A far end without PFS is accepted, so what looks like PFS in the configuration is none on the wire.",
-		Write:   "In swanctl.conf every entry of esp_proposals ends in a group.",
+		Write:   "Every proposal of the child ends in a group.",
 		Sources: []string{"RFC 7296 section 1.3.1"},
 		Demands: []string{baseline.PFS.Name},
 	},

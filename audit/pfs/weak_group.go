@@ -23,7 +23,6 @@ var WeakGroup = &audit.Check{
 	Doc: audit.Doc{
 		What:    "The key exchange of a child's proposals is looked up in the baseline.",
 		Harm:    "A 1024-bit group can be broken ahead of time for everyone who uses it.",
-		Write:   "In swanctl.conf: esp_proposals = aes256gcm16-ecp384.",
 		Sources: []string{"RFC 8247 section 2.4", "NIST SP 800-57 Part 1"},
 		Demands: []string{baseline.Algorithms},
 	},

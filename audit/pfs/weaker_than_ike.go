@@ -20,7 +20,7 @@ var WeakerThanIKE = &audit.Check{
 	PartOf: []audit.Part{
 		{Of: "pfs/weaker-than-ike", By: audit.SameChildren},
 	},
-	Suggest: audit.Advice{Sets: audit.StrongChild}.WithFar(),
+	Suggest: audit.Advice{Sets: audit.GroupOfIKE}.WithFar(),
 	Doc: audit.Doc{
 		What:    "The preferred key exchange of the child has fewer bits of strength than that of the IKE SA.",
 		Harm:    "An attacker picks the weakest link: the child's exchange alone decides about its packets.",

@@ -330,7 +330,7 @@ func TestEveryCheckIsDocumented(t *testing.T) {
 			assert.Greater(t, len(s), len(c.Title), "%s: %s says less than the title", c.Name, what)
 		}
 		assert.NotEmpty(t, c.Fix, c.Name)
-		assert.NotEmpty(t, c.Doc.Write, c.Name)
+		assert.NotEmpty(t, c.Example(), c.Name)
 		assert.NotEmpty(t, c.Doc.Sources, c.Name)
 		for _, d := range c.Doc.Demands {
 			assert.True(t, d == baseline.Algorithms || baseline.About(d) != "", "%s: %s is no demand or limit of a baseline", c.Name, d)

@@ -15,10 +15,7 @@ import (
 // keywords calls a function for every keyword that stands in a row.
 func keywords(each func(s *daemon.Section, k *daemon.Keyword)) (n int) {
 	for _, d := range known.All() {
-		if d.Sections == nil {
-			continue
-		}
-		for _, s := range d.Sections() {
+		for _, s := range d.Described() {
 			for i := range s.Keywords {
 				each(s, &s.Keywords[i])
 				n++

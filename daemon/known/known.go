@@ -19,10 +19,7 @@ func All() []*daemon.Known {
 func Writes(format string) []*daemon.Section {
 	var out []*daemon.Section
 	for _, d := range All() {
-		if d.Sections == nil {
-			continue
-		}
-		for _, s := range d.Sections() {
+		for _, s := range d.Described() {
 			if cmp.Or(s.Format, s.File) == format {
 				out = append(out, s)
 			}

@@ -25,7 +25,7 @@ const (
 // sections are those of the daemon's file whose keywords stand in rows: one row is all that is known of a keyword. Defaults are those
 // of the pages of 4.3, 4.10 and 5.2, and the versions those of the daemon's list of changes.
 var sections = sync.OnceValue(func() []*daemon.Section {
-	return []*daemon.Section{daemon.Described(daemon.Section{File: File, Path: Conn, Page: page, Assigns: "=",
+	return []*daemon.Section{daemon.Described(daemon.Section{File: File, Name: "ipsec.conf", Path: Conn, Page: page, Assigns: "=",
 		Keywords: append(keywords(), ignored()...)})}
 })
 

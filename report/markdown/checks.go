@@ -15,7 +15,7 @@ func CheckPage(c *audit.Check, bs []*baseline.Baseline) string {
 	fmt.Fprintf(&b, "# %s\n\n%s. Usual severity: %s.\n", c.Name, c.Title, c.Severity)
 	for _, part := range []struct{ label, body string }{{"What it looks at", c.Doc.What}, {"Why it matters", c.Why},
 		{"How an attacker or an outage uses it", c.Doc.Harm},
-		{"How to fix it", c.Fix}, {"Example", c.Doc.Write}} {
+		{"How to fix it", c.Fix}, {"Example", c.Example()}} {
 		fmt.Fprintf(&b, "\n## %s\n\n%s\n", part.label, part.body)
 	}
 	fmt.Fprintf(&b, "\n## Sources\n\n")

@@ -154,7 +154,7 @@ var scores = []string{"0.0", "3.0", "5.0", "8.0", "9.5"}
 
 func ruleOf(c *audit.Check) rule {
 	help := strings.Join(
-		[]string{c.Doc.What, c.Doc.Harm, "Fix: " + c.Fix, c.Doc.Write, "Sources: " + strings.Join(c.Doc.Sources, "; ")},
+		[]string{c.Doc.What, c.Doc.Harm, "Fix: " + c.Fix, c.Example(), "Sources: " + strings.Join(c.Doc.Sources, "; ")},
 		"\n\n",
 	)
 	return rule{ID: c.Name, Name: name(c.Name), ShortDescription: text{c.Title}, FullDescription: text{c.Why}, Help: text{help},

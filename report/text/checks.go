@@ -55,7 +55,7 @@ func Explain(w io.Writer, c *audit.Check, bs []*baseline.Baseline, look report.L
 	p.line("%s (%s)", p.bold(c.Title), p.severity(c.Severity))
 	for _, part := range []struct{ label, body string }{{"What it looks at", c.Doc.What}, {"Why it matters", c.Why},
 		{"How an attacker or an outage uses it", c.Doc.Harm},
-		{"How to fix it", c.Fix}, {"Example", c.Doc.Write}} {
+		{"How to fix it", c.Fix}, {"Example", c.Example()}} {
 		p.line("")
 		p.line("%s", p.bold(part.label))
 		for _, l := range strings.Split(wrap(part.body, p.look.Width-2), "\n") {
