@@ -329,25 +329,13 @@ func Covers(k *daemon.Known, file string) []read.Coverage {
 	return out
 }
 
-// Irrelevant lists keys that are read and have no bearing on what an auditor asks, each with the reason.
-func Irrelevant(section string, reasons map[string]string) []read.Coverage {
+// irrelevant lists keys that are read and have no bearing on what an auditor asks, each with the reason.
+func irrelevant(section string, reasons map[string]string) []read.Coverage {
 	var out []read.Coverage
 	for _, k := range slices.Sorted(maps.Keys(reasons)) {
 		out = append(out, read.Coverage{Statement: section + k, Use: read.Irrelevant, Note: reasons[k]})
 	}
 	return out
-}
-
-// More keeps the value of a key, as written, as a setting that no check asks for.
-func More(s *Section, more *map[string]model.Setting[string], of settings.Setting[string], key string) {
-	set := TakeOr(s, "", Word, key)
-	if set.IsDefault() {
-		return
-	}
-	if *more == nil {
-		*more = map[string]model.Setting[string]{}
-	}
-	(*more)[of.Name] = set
 }
 
 // Why says whose the default of a key is, and since when, where that depends on a version which is not known.
@@ -429,7 +417,7 @@ func Ignored(section *daemon.Section, shown string) []read.Coverage {
 			reasons[k.Name()] = k.Ignored
 		}
 	}
-	return Irrelevant(shown, reasons)
+	return irrelevant(shown, reasons)
 }
 
 // Rest notes every value that was not taken, and is neither irrelevant to the audit nor otherwise known, as unread.
@@ -444,6 +432,3 @@ func (s *Section) Rest(irrelevant map[string]string, known ...string) {
 		}
 	}
 }
-
-// Word is the parser of a value that is taken as it is.
-func Word(text string) (string, error) { return text, nil }
