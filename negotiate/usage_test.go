@@ -25,6 +25,7 @@ import (
 
 	"toril/estate"
 	"toril/ike"
+	"toril/model"
 	"toril/negotiate"
 	"toril/pair"
 	"toril/read/formats"
@@ -117,7 +118,29 @@ func TestWhosePrivateKeysWereGiven(t *testing.T) {
 			assert.Equal(t, c.b && !c.a, missed("a"), assumed)
 			assert.Equal(t, c.a && !c.b, missed("b"), assumed)
 			assert.NotContains(t, assumed, "cannot be verified here")
+			assert.NotContains(t, assumed, "within the day", "they are judged for no day")
 		}
+	}
+}
+
+// TestDoubtsOfOtherConnections: what was not understood of a connection for another peer changes nothing.
+func TestDoubtsOfOtherConnections(t *testing.T) {
+	e, err := pair.WholeFS(context.Background(), fstest.MapFS{
+		"a/swanctl.conf": {Data: []byte("connections {\n c {\n local_addrs = 192.0.2.1\n remote_addrs = 192.0.2.2\n }\n}\n")},
+		"b/swanctl.conf": {Data: []byte("connections {\n c {\n local_addrs = 192.0.2.2\n remote_addrs = 192.0.2.1\n }\n" +
+			" d {\n local_addrs = 192.0.2.2\n remote_addrs = 192.0.2.9\n }\n}\n")},
+	}, estate.Options{Formats: formats.All()})
+	require.NoError(t, err)
+	tunnel := e.Tunnels[slices.IndexFunc(e.Tunnels, func(x *pair.Tunnel) bool { return len(x.Ends) == 2 })]
+	b := e.Gateway("b")
+	for i, unsure := range []bool{true, false} {
+		c := b.Connections[i]
+		before := c.Doubts
+		c.Doubts.Add(&model.Doubt{Cause: model.NotRead, Gateway: "b", At: c.At, Why: "a word of it is not known"})
+		a := negotiate.Tunnel(tunnel)[0]
+		require.Equal(t, "a", a.Initiator.Gateway.Name)
+		assert.Equal(t, unsure, strings.Contains(a.Unsure(), "a word of it is not known"), c.Name)
+		c.Doubts = before
 	}
 }
 

@@ -89,6 +89,9 @@ func TestAnswers(t *testing.T) {
 	w, ok := os[0].Now.Witness()
 	require.True(t, ok)
 	assert.Equal(t, "tcp 192.0.2.7:443 > 10.1.0.10:50000", w.String(), "the translation is undone")
+	for _, s := range os[0].Steps {
+		assert.NotEqual(t, "policy", s.Stage, "no policy decides of it, before it is translated back or behind")
+	}
 
 	tunnelled := first
 	tunnelled.Dst = netip.MustParseAddr("10.2.0.5")

@@ -15,6 +15,7 @@ import (
 	"go/ast"
 	"go/parser"
 	"go/token"
+	"go/types"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -45,11 +46,14 @@ var on, _ = strconv.Atoi(os.Getenv("TORIL_MUTANT"))
 func Not(n int, c bool) bool { return c != (on == n) }
 
 // Other is another value of the same type.
-func Other[T any](n int, v T) T {
+func Other[T any](n int, v T) T { return OtherAny(n, v).(T) }
+
+// OtherAny is Other of a value whose type is not known here.
+func OtherAny(n int, v any) any {
 	if on != n {
 		return v
 	}
-	r := reflect.New(reflect.TypeFor[T]()).Elem()
+	r := reflect.New(reflect.TypeOf(v)).Elem()
 	was := reflect.ValueOf(v)
 	switch r.Kind() {
 	case reflect.Bool:
@@ -71,7 +75,7 @@ func Other[T any](n int, v T) T {
 			r.Set(was.Slice(1, was.Len()))
 		}
 	}
-	return r.Interface().(T)
+	return r.Interface()
 }
 `
 
@@ -92,9 +96,55 @@ func Changed[T any](n int, s *Section, parse func(string) (T, error), key string
 	return set
 }
 
+// ChangedRead is Read with another default.
+func ChangedRead[T any](n int, s *Section, key string) model.Setting[T] {
+	set := Read[T](s, key)
+	if set.IsDefault() {
+		set.Value = mutant.Other(n, set.Value)
+	}
+	return set
+}
+
+// ChangedReadOr is ReadOr with another default.
+func ChangedReadOr[T any](n int, s *Section, byDefault T, key string) model.Setting[T] {
+	return ReadOr(s, mutant.Other(n, byDefault), key)
+}
+
 // ChangedOr is TakeOr with another default.
 func ChangedOr[T any](n int, s *Section, byDefault T, parse func(string) (T, error), key string) model.Setting[T] {
 	return TakeOr(s, mutant.Other(n, byDefault), parse, key)
+}
+`
+
+// rows lets the default of a keyword's row be changed.
+const rows = `package daemon
+
+import (
+	"reflect"
+
+	"toril/internal/mutant"
+)
+
+// Changed is a row with another default.
+func Changed(n int, k Keyword) Keyword {
+	follows := k.Follows
+	k.Follows = func(s Subject) any {
+		if follows != nil {
+			return mutant.OtherAny(n, follows(s))
+		}
+		var value string
+		for _, d := range Table("", "", "", k.Lines) {
+			if d.Since == "" || s.Has(d.Since) {
+				value = d.Value
+			}
+		}
+		v := reflect.Zero(k.Sets.Takes()).Interface()
+		if value != "" {
+			v, _ = k.read(value)
+		}
+		return mutant.OtherAny(n, v)
+	}
+	return k
 }
 `
 
@@ -124,17 +174,25 @@ var groups = []group{
 	{"negotiate/negotiate.go", "", branch, [][2]string{{"negotiate", "^Test"}, samples}},
 	{"negotiate/certificates.go", "", branch, [][2]string{{"negotiate", "^TestRules"}, {"negotiate", "^Test"}}},
 	{"model/trust.go", "", branch, [][2]string{{"negotiate", "^TestRules"}, {"read/certificate", "^Test"}, {"negotiate", "^Test"}}},
+	{"daemon/strongswan/*.go", "", row, [][2]string{{"read/formats", "^TestDefaults$"}, {"read/strongswan", "^Test"}, samples}},
+	{"daemon/libreswan/*.go", "", row, [][2]string{{"read/formats", "^TestDefaults$"}, {"read/libreswan", "^Test"}, samples}},
 }
 
 // alike are the changes after which the program does the same, with the reason.
 var alike = map[string]string{
-	`read/libreswan/child.go child: another default: table.TakeOr(f, model.StartNever, func(t string) (model.Start, error) {`:      "a connection without auto= is not loaded",
-	`read/strongswan/ipsecconf.go child: another default: table.TakeOr(f, model.StartNever, func(t string) (model.Start, error) {`: "a connection without auto= is not loaded",
-	`read/libreswan/libreswan.go parties: another default: table.TakeOr(f, of, func(t string) (ike.Method, error) {`:               "what authby= says stands in its place",
-	`read/strongswan/ipsecconf.go parties: another default: table.TakeOr(f, authby.Value, func(t string) (ike.Method, error) {`:    "what authby= says stands in its place",
-	`read/strongswan/swanctl.go child: another default: table.TakeOr(f, 0, number, "replay_window")`:                               "what strongswan.conf says, or its default, stands in its place",
-	`read/libreswan/libreswan.go vti: another default: table.Take(f, netip.ParsePrefix, local+"vti")`:                              "there is no address, and nothing like one",
-	`read/strongswan/daemonconf.go settle: another default: table.TakeOr(f, to.Value, parse, key); !set.IsDefault() {`:             "only what is said is taken over",
+	`daemon/libreswan/keywords.go keywords: another default: daemon.Follows("auto ~ ignore: the connection is not loaded", settings.Start,`:                     "a connection without auto= is not loaded",
+	`daemon/strongswan/ipsecconf.go ipsecKeywords: another default: daemon.Follows("auto ~ ignore: the connection is not loaded", settings.Start,`:              "a connection without auto= is not loaded",
+	`daemon/libreswan/keywords.go keywords: another default: daemon.Sets("fragmentation = yes", settings.Fragmentation, form.Word)`:                             "it is kept where a file says it alone",
+	`daemon/strongswan/ipsecconf.go ipsecKeywords: another default: daemon.Sets("fragmentation = yes", settings.Fragmentation, form.Word)`:                      "it is kept where a file says it alone",
+	`daemon/strongswan/keywords.go connKeywords: another default: daemon.Sets("fragmentation = yes", settings.Fragmentation, form.Word)`:                        "it is kept where a file says it alone",
+	`daemon/strongswan/keywords.go childKeywords: another default: daemon.Follows("replay_window ~ charon.replay_window", settings.ReplayWindow, form.CNumber,`: "what strongswan.conf says, or its default, stands in its place",
+	`daemon/strongswan/keywords.go remoteKeywords: another default: daemon.Follows("id ~ any", settings.PeerIdentity, identity,`:                                "any identity is the zero value, and a mutant of a structure is zero",
+	`read/libreswan/libreswan.go parties: another default: table.TakeOr(f, of, func(t string) (ike.Method, error) {`:                                            "what authby= says stands in its place",
+	`read/strongswan/ipsecconf.go parties: another default: table.ReadOr(f, authby.Value, side.name+"auth")`:                                                    "what authby= says stands in its place",
+	`read/strongswan/ipsecconf.go selectors: another default: table.ReadOr(f, ike.Selector{HiPort: 65535}, side+"protoport")`:                                   "it is not looked at where nothing is said",
+	`read/strongswan/swanctl.go party: another default: table.Read[string](f, "revocation").Value == "strict"`:                                                  "every word but strict means the same",
+	`read/libreswan/libreswan.go vti: another default: table.Take(f, netip.ParsePrefix, local+"vti")`:                                                           "there is no address, and nothing like one",
+	`read/strongswan/daemonconf.go settle: another default: table.TakeOr(f, to.Value, parse, key); !set.IsDefault() {`:                                          "only what is said is taken over",
 }
 
 // An edit puts text before and after a piece of the source.
@@ -174,7 +232,16 @@ func byDefault(n ast.Node) *edit {
 	if !ok || unused[c] {
 		return nil
 	}
+	if of, ok := c.Fun.(*ast.IndexExpr); ok {
+		if s, ok := of.X.(*ast.SelectorExpr); ok && s.Sel.Name == "Read" {
+			read := "table.ChangedRead[" + types.ExprString(of.Index) + "](%d, "
+			return &edit{s.Pos(), c.Lparen + 1, read, "", "another default: "}
+		}
+	}
 	s, ok := c.Fun.(*ast.SelectorExpr)
+	if ok && s.Sel.Name == "ReadOr" {
+		return &edit{s.Pos(), c.Lparen + 1, "table.ChangedReadOr(%d, ", "", "another default: "}
+	}
 	if ok && s.Sel.Name == "Take" {
 		return &edit{s.Pos(), c.Lparen + 1, "table.Changed(%d, ", "", "another default: "}
 	}
@@ -192,6 +259,19 @@ func byDefault(n ast.Node) *edit {
 		}
 	}
 	return &edit{s.Pos(), c.Lparen + 1, "table.ChangedOr(%d, ", "", "another default: "}
+}
+
+// row changes the default of a keyword that is a setting.
+func row(n ast.Node) *edit {
+	c, ok := n.(*ast.CallExpr)
+	if !ok {
+		return nil
+	}
+	s, ok := c.Fun.(*ast.SelectorExpr)
+	if !ok || s.Sel.Name != "Sets" && s.Sel.Name != "Follows" {
+		return nil
+	}
+	return &edit{c.Pos(), c.End(), "daemon.Changed(%d, ", ")", "another default: "}
 }
 
 // hook exchanges a hook for the next.
@@ -246,7 +326,7 @@ func TestTheTestsNoticeEveryChange(t *testing.T) {
 				tally.Count(ok)
 				if !ok {
 					mu.Lock()
-					left = append(left, mutants[n].name)
+					left = append(left, fmt.Sprintf("%s (number %d)", mutants[n].name, n))
 					mu.Unlock()
 				}
 			}
@@ -332,6 +412,7 @@ func changed(t *testing.T, root, dir string) (mutants []mutant, overlay string) 
 					} else {
 						pieces[file] = append(pieces[file], piece{from, before, false}, piece{to, e.after, true})
 					}
+					what, _, _ = strings.Cut(what, "\n")
 					short, _ := filepath.Rel(root, file)
 					mutants = append(mutants, mutant{fmt.Sprintf("%s %s: %s%s", short, in, e.what, what), g.tests})
 					return true
@@ -348,6 +429,7 @@ func changed(t *testing.T, root, dir string) (mutants []mutant, overlay string) 
 	}
 	put(filepath.Join(root, "internal/mutant/mutant.go"), switches)
 	put(filepath.Join(root, "read/table/take_or.go"), take)
+	put(filepath.Join(root, "daemon/changed.go"), rows)
 	for file, ps := range pieces {
 		slices.SortStableFunc(ps, func(a, b piece) int {
 			if a.at != b.at {

@@ -199,7 +199,10 @@ func TestListsOfRevokedCertificates(t *testing.T) {
 // TestSeveralBlocks: one damaged certificate loses none of the others; a private key is noted, and never shown.
 func TestSeveralBlocks(t *testing.T) {
 	ca, root := newAuthority(t, "Kelp CA", nil)
-	leaf := armour("CERTIFICATE", ca.sign(t, x509.Certificate{Subject: pkix.Name{CommonName: "tern"}}, elliptical(t, elliptic.P256())))
+	leaf := armour(
+		"CERTIFICATE",
+		ca.sign(t, x509.Certificate{Subject: pkix.Name{CommonName: "tern"}}, elliptical(t, elliptic.P256())),
+	)
 	key := armour("PRIVATE KEY", []byte("not a key, and secret all the same, over more than one line of text"))
 	g := readtest.Read(
 		certificate.Format,
@@ -295,7 +298,10 @@ func TestOnADay(t *testing.T) {
 	shoalPEM := armour("CERTIFICATE", root.sign(t, bound, key))
 	shoal := &authority{cert: readOne(t, shoalPEM).X509, key: key}
 	leaf := func(a *authority, name string) *model.Certificate {
-		return readOne(t, armour("CERTIFICATE", a.sign(t, x509.Certificate{DNSNames: []string{name}}, elliptical(t, elliptic.P256()))))
+		return readOne(
+			t,
+			armour("CERTIFICATE", a.sign(t, x509.Certificate{DNSNames: []string{name}}, elliptical(t, elliptic.P256()))),
+		)
 	}
 	tern := leaf(root, "tern.example")
 	first := model.Daemon{Certs: model.Certs{FirstOnly: true}}
@@ -343,10 +349,37 @@ func TestOnADay(t *testing.T) {
 	}
 }
 
+// TestOneOfTwoAnchors: of two certificates of one authority, that may vouch for a name which allows it.
+func TestOneOfTwoAnchors(t *testing.T) {
+	key := elliptical(t, elliptic.P256())
+	root := x509.Certificate{
+		Subject: pkix.Name{CommonName: "Root"}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign,
+		SubjectKeyId: []byte("Root"),
+	}
+	var none *authority
+	plain := armour("CERTIFICATE", none.sign(t, root, key))
+	root.PermittedDNSDomains, root.PermittedDNSDomainsCritical = []string{"elsewhere.example"}, true
+	bound := armour("CERTIFICATE", none.sign(t, root, key))
+	by := &authority{cert: readOne(t, plain).X509, key: key}
+	tern := readOne(
+		t,
+		armour("CERTIFICATE", by.sign(t, x509.Certificate{DNSNames: []string{"tern.example"}}, elliptical(t, elliptic.P256()))),
+	)
+	for _, files := range []map[string]string{{"1.pem": bound, "2.pem": plain}, {"1.pem": plain, "2.pem": bound}} {
+		g := readtest.ReadAll([]*read.Format{certificate.Format}, files)
+		assert.True(t, g.Trusts(&model.Connection{}, tern, &model.Gateway{}, &model.Connection{}).Trusted)
+	}
+	g := readtest.ReadAll([]*read.Format{certificate.Format}, map[string]string{"1.pem": bound})
+	assert.NotEmpty(t, g.Trusts(&model.Connection{}, tern, &model.Gateway{}, &model.Connection{}).Limits)
+}
+
 // TestNotTaken: a certificate that a connection names, in a file that the daemon takes another block of.
 func TestNotTaken(t *testing.T) {
 	root, rootPEM := newAuthority(t, "Root", nil)
-	tern := armour("CERTIFICATE", root.sign(t, x509.Certificate{DNSNames: []string{"tern.example"}}, elliptical(t, elliptic.P256())))
+	tern := armour(
+		"CERTIFICATE",
+		root.sign(t, x509.Certificate{DNSNames: []string{"tern.example"}}, elliptical(t, elliptic.P256())),
+	)
 	key := armour("PRIVATE KEY", []byte{5, 0})
 	for _, c := range []struct {
 		name, text string
@@ -396,7 +429,10 @@ func TestOneNameInTwoStrings(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			as := *ca.cert
 			as.RawSubject = c.issuer
-			leaf := readOne(t, armour("CERTIFICATE", (&authority{&as, ca.key}).sign(t, x509.Certificate{}, elliptical(t, elliptic.P256()))))
+			leaf := readOne(
+				t,
+				armour("CERTIFICATE", (&authority{&as, ca.key}).sign(t, x509.Certificate{}, elliptical(t, elliptic.P256()))),
+			)
 			assert.Equal(t, c.signed, leaf.SignedBy(readOne(t, caPEM)))
 		})
 	}
