@@ -34,6 +34,11 @@ import (
 // signedPair is the attempts at a tunnel of a and b, whose certificates have one authority and allow the key of a a usage. More files are
 // given by their paths.
 func signedPair(t *testing.T, usage x509.KeyUsage, more fstest.MapFS) []negotiate.Attempt {
+	return negotiate.Tunnel(signedTunnel(t, usage, more))
+}
+
+// signedTunnel is the tunnel itself.
+func signedTunnel(t *testing.T, usage x509.KeyUsage, more fstest.MapFS) *pair.Tunnel {
 	files := fstest.MapFS{}
 	maps.Copy(files, more)
 	var ca *x509.Certificate
@@ -76,7 +81,7 @@ func signedPair(t *testing.T, usage x509.KeyUsage, more fstest.MapFS) []negotiat
 	e, err := pair.WholeFS(context.Background(), files, estate.Options{Formats: formats.All()})
 	require.NoError(t, err)
 	require.Len(t, e.Tunnels, 1)
-	return negotiate.Tunnel(e.Tunnels[0])
+	return e.Tunnels[0]
 }
 
 // TestAKeyThatIsNotForSignatures: strongSwan takes no signature of a key whose usage does not allow it (asked of 5.9.8).
@@ -119,7 +124,41 @@ func TestWhosePrivateKeysWereGiven(t *testing.T) {
 			assert.Equal(t, c.a && !c.b, missed("b"), assumed)
 			assert.NotContains(t, assumed, "cannot be verified here")
 			assert.NotContains(t, assumed, "within the day", "they are judged for no day")
+			assert.NotContains(t, assumed, "certificates that name it", "which is shown is said")
 		}
+	}
+}
+
+// TestCertificatesOnADay: what is wrong on the day that is asked about.
+func TestCertificatesOnADay(t *testing.T) {
+	for day, why := range map[string]string{
+		"2025-06-01": "holds only from 2026-01-01", "2026-06-01": "", "2036-06-01": "expired on 2036-01-01",
+	} {
+		tunnel := signedTunnel(t, 0, nil)
+		for _, e := range tunnel.Ends {
+			e.Gateway.Day, _ = time.Parse(time.DateOnly, day)
+		}
+		for _, a := range negotiate.Tunnel(tunnel) {
+			if why == "" {
+				assert.Equal(t, negotiate.Agrees, a.Outcome)
+				continue
+			}
+			require.NotNil(t, a.Failure, day)
+			assert.Contains(t, a.Failure.Why, why)
+		}
+	}
+}
+
+// TestACertificateThatIsNotTaken: the end that has it does not begin, and of its answers the peer hears that they are not authentic.
+func TestACertificateThatIsNotTaken(t *testing.T) {
+	tunnel := signedTunnel(t, 0, nil)
+	for _, c := range tunnel.Ends[0].Gateway.Certs {
+		c.Behind = c.Behind || !c.CA
+	}
+	for i, a := range negotiate.Tunnel(tunnel) {
+		require.NotNil(t, a.Failure)
+		assert.Contains(t, a.Failure.Why, "takes only the first block of a file")
+		assert.Equal(t, i == 0, a.Failure.Notify == "", a.Initiator.Name())
 	}
 }
 
