@@ -157,7 +157,7 @@ type Finding struct {
 	traits    *traits
 }
 
-// traits are what tells of which cause a finding is; they are let go when that is known.
+// traits identify the cause of a finding; they are dropped once causes are grouped.
 type traits struct {
 	weak     string      // the weak algorithms that it is about, divided by line ends
 	culprit  *source.Pos // the statement at fault, where that is another than the one it is at
@@ -179,7 +179,7 @@ func (f *Finding) Blame(at source.Pos) { f.trait().culprit = &at }
 // Concerns says which packets a finding is about, where that decides of which cause it is.
 func (f *Finding) Concerns(s packet.Set) { f.trait().packets = &s }
 
-// Means says what this very finding means for its tunnel, in place of what the check's do.
+// Means overrides the check's Effect for this finding.
 func (f *Finding) Means(e Effect) { f.effect, f.settled = e, true }
 
 // By makes the severity that of breaking a requirement of a level, which a standard demands.
@@ -334,7 +334,7 @@ func (p *Pass) Attempts(t *pair.Tunnel) []negotiate.Attempt {
 	return p.shared.attemptsOf(t)
 }
 
-// Estimate returns what the secret of a fingerprint is worth to a guesser who knows no names, in bits, worked out by whoever asks first.
+// Estimate returns what the secret of a fingerprint is worth to a guesser who knows no names, in bits; it is computed on first use.
 func (p *Pass) Estimate(fingerprint [32]byte, estimate func() float64) float64 {
 	return once(&p.shared.strengths, fingerprint, func([32]byte) float64 { return estimate() })
 }

@@ -177,7 +177,7 @@ type answer struct {
 	*Finding
 }
 
-// kept is what one of the checks put down for its Estate function.
+// kept is what one of the checks saved for its Estate function.
 type kept struct {
 	check int
 	what  any
@@ -431,7 +431,7 @@ func (w *work) guard(at source.Pos, what string, step func()) {
 }
 
 // close notes that a part of the checks was asked; after the last one the work's gateways are let go, and of a large estate what came of
-// it is put down: in small pieces it would be looked at whenever memory is cleared.
+// it is encoded as one slice of bytes, in which the garbage collector has nothing to look at.
 func (w *work) close(r *run) {
 	if w.left.Add(-1) > 0 || w.err != nil {
 		return

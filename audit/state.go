@@ -139,7 +139,7 @@ func (t *Tunnel) Certain() State {
 // Sign is the mark of the state where it is certain, else that of one that is not known.
 func (t *Tunnel) Sign() string { return t.Certain().Mark() }
 
-// try is what comes of one end's initiating.
+// try is the predicted result of one end's initiating.
 type try struct {
 	initiator string
 	outcome   negotiate.Outcome

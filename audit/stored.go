@@ -21,7 +21,7 @@ type Kept struct {
 	read  func(from []byte) (what any, rest []byte, err error)
 }
 
-// Keeping is of a check that puts down values of a type, all of whose fields are exported.
+// Keeping declares the type of the values that a check saves; all its fields must be exported.
 func Keeping[T any]() *Kept {
 	return &Kept{
 		func(to []byte, what any) []byte { return record.Append(to, what.(T)) },

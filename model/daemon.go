@@ -76,7 +76,7 @@ type Keys struct {
 	// OfBoth: a key that names several is for two ends that it both names; one that names one is that end's own, for any peer. Elsewhere
 	// a key is for whom it names, at either end.
 	OfBoth bool
-	// Latest: of keys that fit as well it takes the one that stands last.
+	// Latest: of keys that fit equally well, the last in the file is taken.
 	Latest bool
 	// Tries: under IKEv2 it tries all keys that fit when it checks what its peer made with one.
 	Tries bool
@@ -153,7 +153,7 @@ type Children struct {
 
 // Hosts say what a daemon does with selectors that are the gateways themselves, NAT being on the way.
 type Hosts struct {
-	// Replaces: in transport mode it takes the gateways' own addresses for what it sees in their place; of IKEv2 as an initiator too.
+	// Replaces: in transport mode behind NAT it replaces host selectors by the addresses seen on the wire; of IKEv2 as an initiator too.
 	Replaces bool
 	// TakesV1: so it does as a responder of IKEv1, in any mode.
 	TakesV1 bool

@@ -40,8 +40,8 @@ func (g *Gateway) AddSet(s *NamedSet) bool {
 // Set returns a named set of a gateway; nil where there is none.
 func (g *Gateway) Set(name string) *NamedSet { return g.index.sets[name] }
 
-// Defined returns the definition of a kind and name, made where there is none: then it is missing until it is given a
-// place.
+// Defined returns the definition of a kind and name. One that is not known yet is made, as missing; giving it a position marks it as
+// defined.
 func (g *Gateway) Defined(kind, name string) *Definition {
 	key := [2]string{kind, name}
 	d := g.index.defined[key]

@@ -211,7 +211,7 @@ func (a *attempt) child(k *model.Child, first bool) Child {
 		c.Failure = f
 		return c
 	}
-	if f := a.regardless(&c, askedLocal, askedRemote, rl, rr, step); f != nil {
+	if f := a.ownSelectorsOnly(&c, askedLocal, askedRemote, rl, rr, step); f != nil {
 		c.Failure = f
 		return c
 	}
@@ -303,8 +303,9 @@ func holds(all, some ike.Selectors) bool { return some.Packets().Minus(all.Packe
 
 func samePackets(a, b ike.Selectors) bool { return a.Packets().Equal(b.Packets()) }
 
-// regardless says what becomes of selectors where an end heeds its own alone: nothing is negotiated, and only what both ends have passes.
-func (a *attempt) regardless(c *Child, local, remote, theirLocal, theirRemote ike.Selectors, step Step) *Failure {
+// ownSelectorsOnly compares the selectors where an end ignores what its peer proposes: nothing is negotiated, and only what both ends have
+// passes.
+func (a *attempt) ownSelectorsOnly(c *Child, local, remote, theirLocal, theirRemote ike.Selectors, step Step) *Failure {
 	i, r := a.i.c.Daemon.Children.OwnSelectors, a.r.c.Daemon.Children.OwnSelectors
 	if !i && !r || samePackets(theirLocal, remote) && samePackets(theirRemote, local) {
 		return nil

@@ -447,7 +447,7 @@ func shunt(c *model.Connection) bool {
 	return len(c.Children) > 0 && !slices.ContainsFunc(c.Children, func(k *model.Child) bool { return answers(c, k) })
 }
 
-// ports asks whether the daemons listen where they are spoken to: at the ports of RFC 7296, unless told otherwise.
+// ports asks whether each daemon listens at the port that its peer sends to: those of RFC 7296, unless configured otherwise.
 func (a *attempt) ports() *Failure {
 	c := a.i.c
 	if own := c.LocalPort; own.Value != 500 && own.Value != 4500 && own.Value != 0 && !own.IsDefault() && c.Daemon.FixedPorts {

@@ -343,7 +343,7 @@ func (b *box) cut(c *box, out []box) []box {
 	return out
 }
 
-// narrow restricts a field to some of the values, of which there are some; it returns false where nothing is left.
+// narrow restricts a field to a set of values that is not empty; it returns false where nothing is left.
 func (b *box) narrow(f Field, v Values) bool {
 	if _, is := fewAt(f); is {
 		return b.leave(f, bitsOf(f, v.in())&^b.not)

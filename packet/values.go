@@ -52,12 +52,12 @@ func (v Values) in() []interval {
 	return v.list.in
 }
 
-// alone are the sets of one small number, which are asked for all the time.
-var alone [24]list
+// singletons are the sets of one small number, which are asked for all the time.
+var singletons [24]list
 
 func init() {
-	for n := range alone {
-		l := &alone[n]
+	for n := range singletons {
+		l := &singletons[n]
 		l.one[0] = interval{small(uint64(n)), small(uint64(n))}
 		l.in = l.one[:]
 	}
@@ -75,7 +75,7 @@ func Numbers(lo, hi uint64) Values {
 func OneOf(ns ...uint64) Values {
 	if len(ns) == 1 {
 		if ns[0] < uint64(len(alone)) {
-			return Values{&alone[ns[0]]}
+			return Values{&singletons[ns[0]]}
 		}
 		return between(small(ns[0]), small(ns[0]))
 	}

@@ -38,8 +38,8 @@ type memo struct {
 	crossings once[Crossing]
 }
 
-// once is a list that is worked out by whoever asks first. Where that is too complex, it is so for everybody who asks: nobody takes a list
-// that was not worked out for an empty one.
+// once is a list that is computed on first use. Where that is too complex, every later use fails the same way: a list that could not be
+// computed is never taken for an empty one.
 type once[T any] struct {
 	mu   sync.Mutex
 	done bool

@@ -244,7 +244,7 @@ func sized(to []byte, write func([]byte) ([]byte, error)) []byte {
 // few is for how many elements there is room at once, however many a record says that there are.
 const few = 64
 
-// slice keeps nil apart from empty: the number before the elements is one more than they are.
+// slice writes the number of elements plus one before them; 0 is nil, which so stays apart from an empty slice.
 func slice(t reflect.Type) codec {
 	elements := sync.OnceValue(func() *codec { return codecOf(t.Elem()) }) // a type may hold itself
 	return codec{

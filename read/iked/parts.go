@@ -19,7 +19,7 @@ import (
 // part is a kind of part of a policy: the words that begin it, and what is read of it.
 type part struct {
 	words string
-	read  func(p *policy, word string) // nil for one of no consequence
+	read  func(p *policy, word string) // nil where no answer depends on the keyword
 	skip  int                          // words behind one of no consequence
 	again bool                         // it may stand again
 	both  bool                         // each of its words may stand once

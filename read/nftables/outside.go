@@ -385,7 +385,7 @@ var assignable = map[string]bool{
 	"ct secmark":     true,
 }
 
-// refusal reads what stands behind "reject", and returns why it is nothing that stands there.
+// refusal reads what stands behind "reject", and returns why it is not a valid statement; "" where it is.
 func (s *state) refusal() string {
 	if !s.accept("with") {
 		return ""

@@ -50,8 +50,8 @@ var typed = sync.OnceValue(func() map[string][]string {
 	}
 })
 
-// others are the types that it has none for.
-var others = map[string]bool{
+// typesWithoutParser are types of sets whose elements are not parsed.
+var typesWithoutParser = map[string]bool{
 	"ether_type":   true,
 	"icmp_code":    true,
 	"icmpv6_code":  true,
@@ -143,7 +143,7 @@ func named(t []token) (operand, int) {
 		o, _ := operandAt(as)
 		return o, 1
 	}
-	if others[t[0].Text] {
+	if typesWithoutParser[t[0].Text] {
 		return opaque(either(number, anyName), "a set of type %s", t[0].Text), 1
 	}
 	return operand{}, 0

@@ -130,8 +130,8 @@ func (p *parser) delete(verb token, args []token) {
 	}
 }
 
-// discard forgets the rules of a chain. They were read before they went: one that cannot be read is said all the same, as the
-// program may take nothing of the file then.
+// discard forgets the rules of a chain. They were read before: one that could not be read has been reported, as nft
+// refuses the whole file for it.
 func (p *parser) discard(c *chain) {
 	extra := len(p.extra)
 	for _, r := range c.rules {

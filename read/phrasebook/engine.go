@@ -33,7 +33,7 @@ type run struct {
 	borrowed    []borrowed      // interfaces that use the addresses of others
 
 	// what waits until all of them were seen
-	pending []func() // named settings that hold somewhere
+	pending []func() // settings of named objects, applied where they are referred to
 	queue   [lastLevel + 1][]func()
 	said    map[sayKey]*said
 	lists   []*said // of the level that is at work

@@ -46,7 +46,7 @@ type Scanner struct {
 	made syntax.Place // of what the text was made of; zero for a file
 }
 
-// Scan begins with a file.
+// Scan returns a Scanner of a whole file.
 func Scan(data []byte) Scanner { return Scanner{Line: 1, data: data, text: string(data)} }
 
 // From is the scanner at another byte of its file, which stands on a line.

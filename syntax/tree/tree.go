@@ -74,7 +74,7 @@ type Error struct {
 	Why  string
 }
 
-// Error returns what is wrong.
+// Error implements error.
 func (e *Error) Error() string { return e.Why }
 
 // text is a file that is gone through once.
