@@ -74,7 +74,7 @@ func Numbers(lo, hi uint64) Values {
 // OneOf is the set of the given numbers.
 func OneOf(ns ...uint64) Values {
 	if len(ns) == 1 {
-		if ns[0] < uint64(len(alone)) {
+		if ns[0] < uint64(len(singletons)) {
 			return Values{&singletons[ns[0]]}
 		}
 		return between(small(ns[0]), small(ns[0]))
