@@ -402,7 +402,7 @@ func (p *Pass) finished(f *Finding) *Finding {
 	f.Check = p.Check.Name
 	f.Why = cmp.Or(f.Why, p.Check.Why)
 	if f.Fix == "" { // else the check has an answer for this very case
-		f.Fix = p.Check.Fix + p.example(p.subjectOf(f))
+		f.Fix = unique.Make(p.Check.Fix + p.example(p.subjectOf(f))).Value() // the same for many
 	}
 	f.rate(p.Check)
 	f.settle()

@@ -123,6 +123,7 @@ type swanctl struct {
 	res     *resolver
 	version string // of the daemon; "" where it is not known
 	pools   map[string]ike.Selectors
+	round   model.Connection               // what one round of authentication says, while it is read
 	given   map[*model.Connection][]string // the pools of whose addresses a connection gives its peers some
 }
 
@@ -313,7 +314,8 @@ func (r *swanctl) parties(c *model.Connection, s *section) {
 
 // party reads one round of authentication. Without a section any authentication of the peer is accepted.
 func (r *swanctl) party(f *table.Section, subs []*section, side string) model.Party {
-	c := &model.Connection{}
+	c := &r.round
+	*c = model.Connection{}
 	table.Fill(f, settings.Subject{Connection: c})
 	p := &c.Remote
 	if side == "local" {
