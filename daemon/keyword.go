@@ -40,6 +40,8 @@ type Keyword struct {
 	Beside  [2]string         // a keyword, and its value, that must stand beside it for it to have an effect; "" for none
 	read    func(string) (any, error)
 	write   func(Subject, any) (string, error)
+
+	byDefault string
 }
 
 // Subject is what a section describes.
@@ -114,8 +116,8 @@ func (k Keyword) With(name, value string) Keyword { k.Beside = [2]string{name, v
 // Written adds how a value is written, where that depends on what else is configured.
 func (k Keyword) Written(write func(Subject, any) (string, error)) Keyword { k.write = write; return k }
 
-// Has adds a value that the daemon has since a version.
-func (k Keyword) Has(word, since string) Keyword {
+// Newer adds a value that the daemon has since a version only.
+func (k Keyword) Newer(word, since string) Keyword {
 	k.Since = map[string]string{word: since}
 	return k
 }
@@ -143,6 +145,10 @@ func (k *Keyword) Write(of Subject, v any) (string, error) {
 // Name returns the keyword's own name.
 func (k *Keyword) Name() string { return k.Names[0] }
 
+// Default returns the value that holds where the keyword is not said, in the oldest version that is known; "" where it is none, or
+// follows from others.
+func (k *Keyword) Default() string { return k.byDefault }
+
 // Described completes the description of a section.
 func Described(s Section) *Section {
 	s.by = map[string]*Keyword{}
@@ -151,6 +157,9 @@ func Described(s Section) *Section {
 		if k.Lines != "" {
 			d := Table(s.File, s.Path, s.Page, k.Lines)
 			k.Names = append([]string{d[0].Key}, d[0].Also...)
+			if !d[0].Computed {
+				k.byDefault = d[0].Value
+			}
 			s.defaults = append(s.defaults, d...)
 		}
 		for _, n := range k.Names {

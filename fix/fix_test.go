@@ -66,7 +66,12 @@ func TestTheDemonstrationIsFixed(t *testing.T) {
 	assert.GreaterOrEqual(t, len(fixed), 17)
 	taught := string(s.Edited["fogbank/fogbank.wharfgate"])
 	assert.Contains(t, taught, "suite frail\n  cipher gcm-256\n  digest sha-384\n  group 20\n", "the words of a phrasebook")
-	assert.Contains(t, string(s.Edited["breakwater/breakwater.tidewheel"]), "ike renew 1440;", "a time in the unit of the statement")
+	assert.Contains(
+		t,
+		string(s.Edited["breakwater/breakwater.tidewheel"]),
+		"ike renew 1440;",
+		"a time in the unit of the statement",
+	)
 	for name, text := range s.Edited {
 		got, err := os.ReadFile(filepath.Join(dir, name))
 		require.NoError(t, err)
@@ -125,6 +130,39 @@ func TestFixesOfIPsecConf(t *testing.T) {
 		assert.Equal(t, strings.Count(text, "\n"), strings.Count(text, "\r\n"))
 		assert.Contains(t, text, "# kept\r\nconn far # and this\r\n")
 		assert.Len(t, strings.Split(text, "\n"), len(strings.Split(string(s.Original[name]), "\n")))
+	}
+}
+
+// TestALivenessCheckNeedsTwoKeywords: whichever of the two a file has, and says not to check by, both stand there afterwards, once.
+func TestALivenessCheckNeedsTwoKeywords(t *testing.T) {
+	for _, c := range []struct{ version, said, delay, beside string }{
+		{"keyexchange=ikev2", "", "dpddelay=30s", "dpdaction=restart"},
+		{"keyexchange=ikev2", "dpdaction=none", "dpddelay=30s", "dpdaction=restart"},
+		{"keyexchange=ikev2", "dpddelay=0s", "dpddelay=30s", "dpdaction=restart"},
+		{"keyexchange=ikev2", "dpddelay=0s\n\tdpdaction=clear", "dpddelay=30s", "dpdaction=clear"},
+		{"ikev2=insist", "", "dpddelay=30s", "dpdtimeout=120"},
+		{"ikev2=insist", "dpddelay=0", "dpddelay=30s", "dpdtimeout=120"},
+		{"ikev2=insist", "dpddelay=0\n\tdpdtimeout=60", "dpddelay=30s", "dpdtimeout=60"},
+	} {
+		end := func(own, peer, a, b string) string {
+			return "conn far\n\t" + c.version + "\n\tleft=" + own + "\n\tright=" + peer + "\n\tleftid=@" + a + "\n\trightid=@" + b +
+				"\n\tleftsubnet=10." + own[8:] + ".0.0/16\n\trightsubnet=10." + peer[8:] + ".0.0/16" +
+				"\n\tauthby=secret\n\tauto=start\n\t" + c.said + "\n"
+		}
+		s := session(
+			t,
+			pairOf("ipsec.conf", end("192.0.2.1", "192.0.2.2", "brig", "tarn"), end("192.0.2.2", "192.0.2.1", "tarn", "brig")),
+		)
+		fixes, err := s.Run(context.Background(), func(f *audit.Finding) bool { return f.Check == "ike/no-liveness" })
+		require.NoError(t, err)
+		require.NotEmpty(t, fixes, c.said)
+		assert.Empty(t, fixes[0].Why, "%s %q", c.version, c.said)
+		text := string(s.Edited["brig/ipsec.conf"])
+		for _, want := range []string{c.delay, c.beside} {
+			key, _, _ := strings.Cut(want, "=")
+			assert.Equal(t, 1, strings.Count(text, "\t"+key+"="), text)
+			assert.Contains(t, text, "\t"+want+"\n")
+		}
 	}
 }
 

@@ -26,7 +26,7 @@ type layout interface {
 	// find returns the line on which a section begins, 0 where it is not there, and the last of its statements that says a keyword, by any
 	// of its names; the zero Place where none does.
 	find(f *model.File, path, names []string) (opened int, said syntax.Place)
-	// step is how far a statement stands behind the beginning of its section.
+	// step is the indentation of a statement beyond that of its section.
 	step() string
 }
 
@@ -35,50 +35,60 @@ func (w keyed) set(x set) ([]Edit, error) {
 	if k == nil {
 		return nil, fmt.Errorf("%s is not a setting that Toril writes into %s", x.setting.Name, w.format)
 	}
-	c := x.end.Connection
-	of := daemon.Subject{Subject: settings.Subject{Connection: c, Child: x.child}}
+	of := daemon.Subject{Subject: settings.Subject{Connection: x.end.Connection, Child: x.child}}
 	text, err := k.Write(of, x.value)
 	if err != nil {
 		return nil, err
 	}
-	text = section.Quoted(text)
-	if edit, ok := w.instead(x, section, text); ok {
-		return []Edit{edit}, nil
+	edit, ok := w.instead(x, section, section.Quoted(text))
+	if !ok {
+		if edit, err = w.statement(x, section, k, section.Quoted(text), false); err != nil {
+			return nil, err
+		}
 	}
-	at, path := c.At, strings.Split(strings.ReplaceAll(section.Path, "<conn>", "\x00"), ".")
+	out := []Edit{edit}
+	if beside := section.Named(k.Beside[0]); beside != nil {
+		if edit, err := w.statement(x, section, beside, k.Beside[1], true); err == nil {
+			out = append(out, edit)
+		}
+	}
+	return out, nil
+}
+
+// statement makes an edit of a statement in the section of a subject, or a new one where there is none. Where it is only to have some
+// effect, one that is there stays, unless its value is the default.
+func (w keyed) statement(x set, section *daemon.Section, k *daemon.Keyword, value string, some bool) (edit Edit, err error) {
+	at, path := x.end.Connection.At, strings.Split(section.Path, ".")
 	if len(path) == 1 { // of a file whose sections are not in others
-		path = append(path, c.Name)
+		path = append(path, "<conn>")
 	}
-	for i := range path {
-		path[i] = strings.ReplaceAll(path[i], "\x00", c.Name)
-		if path[i] == "<child>" && x.child != nil {
+	for i, part := range path {
+		switch {
+		case part == "<conn>":
+			path[i] = x.end.Connection.Name
+		case part == "<child>" && x.child != nil:
 			path[i], at = x.child.Name, x.child.At
 		}
 	}
 	f := w.g.File(at.File)
 	if f == nil {
-		return nil, fmt.Errorf("%s is not a file of %s", at.File, w.g.Name)
+		return edit, fmt.Errorf("%s is not a file of %s", at.File, w.g.Name)
 	}
-	var out []Edit
-	for _, one := range [][2]string{{k.Name(), text}, k.Beside} {
-		if one[0] == "" {
-			continue
-		}
-		line, said := w.layout.find(f, path, section.Named(one[0]).Names)
-		switch {
-		case line == 0:
-			return nil, fmt.Errorf("%s: the section %s is not in this file", at.File, strings.Join(path, "."))
-		case said.Line == 0:
-			out = append(out, behind(f, line, w.layout.step(), one[0]+section.Assigns+one[1]))
-		case one != k.Beside:
-			r, ok := valueOf(f, source.Pos{File: f.Path, Line: said.Line, Range: said.Range})
-			if !ok {
-				return nil, fmt.Errorf("%s:%d: the statement has no value", f.Path, said.Line)
-			}
-			out = append(out, Edit{File: f.Path, Range: r, Text: text})
-		}
+	line, said := w.layout.find(f, path, k.Names)
+	switch {
+	case line == 0:
+		return edit, fmt.Errorf("%s: the section %s is not in this file", at.File, strings.Join(path, "."))
+	case said.Line == 0:
+		return behind(f, line, w.layout.step(), k.Name()+section.Assigns+value), nil
 	}
-	return out, nil
+	r, ok := valueOf(f, source.Pos{File: f.Path, Line: said.Line, Range: said.Range})
+	if !ok {
+		return edit, fmt.Errorf("%s:%d: the statement has no value", f.Path, said.Line)
+	}
+	if some && string(f.Bytes()[r.Start:r.End]) != k.Default() {
+		return edit, fmt.Errorf("%s:%d: the statement stays", f.Path, said.Line)
+	}
+	return Edit{File: f.Path, Range: r, Text: value}, nil
 }
 
 // keyword returns the keyword of a setting, with its section.

@@ -10,6 +10,9 @@ import (
 
 // tenthAbove is a hard limit a tenth above the renewal, as the daemons have it by default.
 func tenthAbove(s *audit.Subject) []audit.Set {
+	if s.Child == nil {
+		return nil
+	}
 	renewed := cmp.Or(s.Child.Rekey.Value, time.Hour)
 	return []audit.Set{audit.To(settings.ChildHardLifetime, renewed+renewed/10)}
 }

@@ -4,6 +4,9 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+
+	"toril/syntax"
+	"toril/syntax/braces"
 )
 
 func TestIdentities(t *testing.T) {
@@ -32,5 +35,26 @@ func TestIdentities(t *testing.T) {
 			ParseIdentity(pattern).Accepts(ParseIdentity("C=AT, CN=b, O=c")) && pattern != "%any",
 			pattern,
 		)
+	}
+}
+
+// values are the values that a file says.
+type values []string
+
+func (v *values) Value(_ string, value syntax.Word, _ syntax.Place) { *v = append(*v, value.Text) }
+
+func (*values) Open(string, []braces.Reference, syntax.Place) {}
+func (*values) Close()                                        {}
+func (*values) Include(string, syntax.Place)                  {}
+func (*values) Broken(int, string)                            {}
+func (*values) Unread(int, string, string)                    {}
+func (*values) TooDeep(int)                                   {}
+
+// TestWhatIsQuotedIsReadAsItWas: a value ends at a comment, a brace or a line end, unless it is quoted.
+func TestWhatIsQuotedIsReadAsItWas(t *testing.T) {
+	for _, text := range []string{"gate.example", `C=AT, O="a" #1, CN={b}`, `a\b`, `a\b # "c"`, ` two  words `, "a\nb"} {
+		var got values
+		braces.Parse([]byte("k = "+quoted(text)+"\n"), &got)
+		assert.Equal(t, values{text}, got)
 	}
 }

@@ -54,7 +54,7 @@ func swanctl(path string, rows ...[]daemon.Keyword) *daemon.Section {
 // quoted puts a value into quotation marks where a character of it would end it, or mean something else (swanctl.conf(5)).
 func quoted(text string) string {
 	if strings.ContainsAny(text, "#{}\"=\n") || strings.TrimSpace(text) != text {
-		return `"` + strings.ReplaceAll(text, `"`, `\"`) + `"`
+		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(text) + `"`
 	}
 	return text
 }
@@ -75,7 +75,7 @@ func connKeywords() []daemon.Keyword {
 		daemon.Sets("childless = allow", settings.Childless, form.Choice("is none of allow, force and never",
 			form.As("allow", "allow"), form.As("force", "force"),
 			form.As("never", "never"), form.As("prefer", "prefer")),
-		).Has("prefer", "5.9.9"), // 5.9.8 refuses it, 6.0.1 has it
+		).Newer("prefer", "5.9.9"), // 5.9.8 refuses it, 6.0.1 has it
 		daemon.Sets("fragmentation = yes", settings.Fragmentation, form.Word),
 		daemon.Sets("send_cert = ifasked", settings.OwnCertificateSent, Sent),
 		daemon.Sets("send_certreq = yes", settings.PeerCertificateAskedFor, form.Bool),

@@ -146,11 +146,7 @@ func Fill(s *Section, of settings.Subject) {
 		case k.Sets != nil:
 			s.fill(k, subject)
 		case k.Checked:
-			if v := s.said(k.Name()); v != nil {
-				if _, err := k.Read(v.Text, s.Version); err != nil {
-					s.Refuse(v, err)
-				}
-			}
+			s.take(k.Name(), func(text string) (any, error) { return k.Read(text, s.Version) })
 		}
 		if k.After != nil {
 			k.After(subject)
@@ -159,22 +155,9 @@ func Fill(s *Section, of settings.Subject) {
 }
 
 func (s *Section) fill(k *daemon.Keyword, of daemon.Subject) {
-	v := s.said(k.Name())
-	if v == nil {
+	switch v, got := s.take(k.Name(), func(text string) (any, error) { return k.Read(text, s.Version) }); {
+	case v == nil:
 		s.assume(k, of)
-		return
-	}
-	got, err := k.Read(v.Text, s.Version)
-	proposals, list := got.([]ike.Proposal)
-	v.place(proposals)
-	switch {
-	case err != nil:
-		s.Refuse(v, err)
-		if !list { // what was understood of a list is still worth judging
-			s.assume(k, of)
-			return
-		}
-		k.Sets.Put(of.Subject, got, v.At)
 	case v.Inherited:
 		k.Sets.Inherit(of.Subject, got, v.At)
 	default:
@@ -272,25 +255,32 @@ func (s *Section) saidBy(name string) *Value {
 
 // TakeOr is Take with a default that follows from other settings.
 func TakeOr[T any](s *Section, byDefault T, parse func(string) (T, error), key string) model.Setting[T] {
-	v := s.said(key)
+	v, got := s.take(key, func(text string) (any, error) { got, err := parse(text); return got, err })
 	if v == nil {
 		return model.Unsaid(byDefault, s.Why(key))
 	}
-	got, err := parse(v.Text)
-	proposals, list := any(got).([]ike.Proposal)
-	v.place(proposals)
-	if err != nil {
-		s.Refuse(v, err)
-		if list { // what was understood of a list is still worth judging
-			return model.Say(got, v.At)
-		}
-		return model.Unsaid(byDefault, s.Why(key))
-	}
-	set := model.Say(got, v.At)
+	set := model.Say(got.(T), v.At)
 	if v.Inherited {
 		set.Origin = model.Inherited
 	}
 	return set
+}
+
+// take reads the value of a key; v is nil where none is said, or none that the daemon takes. What was understood of a list is worth judging
+// although the daemon refuses it.
+func (s *Section) take(key string, parse func(string) (any, error)) (v *Value, got any) {
+	if v = s.said(key); v == nil {
+		return nil, nil
+	}
+	got, err := parse(v.Text)
+	proposals, list := got.([]ike.Proposal)
+	v.place(proposals)
+	if err != nil {
+		if s.Refuse(v, err); !list {
+			return nil, nil
+		}
+	}
+	return v, got
 }
 
 // place gives each proposal of a value its place in the file.
