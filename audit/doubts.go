@@ -76,7 +76,7 @@ func (f *Finding) settle() {
 	for _, r := range f.Reasons {
 		switch r.Cause {
 		case model.NotRead:
-			read = append(read, r.At.Place())
+			read = append(read, r.At.Pos.String())
 		case model.NotGiven:
 			given = append(given, r.Why)
 		case model.Undecided:
